@@ -1,0 +1,236 @@
+import {
+  type ChannelName,
+  type Cursor,
+  type Entered,
+  type EnterWish,
+  type Gap,
+  type Json,
+  type Message,
+  type Problem,
+  type Published,
+  parseCursor,
+  type ReadResult,
+} from '@nine-bells/wire';
+import type { PublishOptions, ReadOptions } from './line.js';
+import { LineError } from './lineError.js';
+import { TypedTarget } from './typedTarget.js';
+
+/** Where to begin in a channel. Neither: from now on. */
+export interface EnterOptions {
+  /** The last so many messages, then everything new. */
+  readonly last?: number;
+  /** Everything after this cursor. */
+  readonly after?: string;
+  /** Receive without being a member. */
+  readonly quiet?: boolean;
+}
+
+/** A message as it arrives. */
+export interface ReceivedMessage extends Message {
+  /** It was published on this very line: one's own echo, told by its key. */
+  readonly own: boolean;
+  /** It was pushed as it happened; `false` for what came before or was missed. */
+  readonly live: boolean;
+}
+
+export interface EntryEvents {
+  /** One message, in the channel's order; each comes once. */
+  message: ReceivedMessage;
+  /** Some messages can no longer be recovered. */
+  gap: Gap;
+  /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
+  live: { readonly cursor: Cursor };
+  /** The service does not let one in. */
+  refused: Problem;
+}
+
+export type EntryState = 'entering' | 'live' | 'refused' | 'left';
+
+/** What an entry needs of its line. */
+export interface EntryLine {
+  publish(channel: string, data: Json, options?: PublishOptions): Promise<Published>;
+  read(channel: string, options?: ReadOptions): Promise<ReadResult>;
+  leave(entry: Entry): void;
+  isOwn(message: Message): boolean;
+}
+
+/**
+ * A channel that one has entered: the messages as DOM events or by `for await`, until `leave`.
+ *
+ * It outlives broken connections: after each reconnection it goes on behind the last message it gave.
+ *
+ * @example
+ * const chat = line.enter('race/3/chat', { last: 50 });
+ * chat.addEventListener('message', ({ detail }) => show(detail));
+ * await chat.publish({ text: 'Petrel is ahead!' });
+ */
+export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<ReceivedMessage> {
+  readonly channel: ChannelName;
+  /** Resolves when one is live for the first time; rejects with a `LineError` if one is not let in. */
+  readonly ready: Promise<void>;
+  readonly #line: EntryLine;
+  readonly #options: EnterOptions;
+  readonly #readers = new Set<MessageQueue>();
+  #state: EntryState = 'entering';
+  #cursor: Cursor | undefined;
+  #resolveReady!: () => void;
+  #rejectReady!: (error: LineError) => void;
+
+  /** @internal Made by `Line.enter`. */
+  constructor(line: EntryLine, channel: ChannelName, options: EnterOptions) {
+    super();
+    this.#line = line;
+    this.channel = channel;
+    this.#options = options;
+    this.#cursor = options.after as Cursor | undefined;
+    this.ready = new Promise((resolve, reject) => {
+      this.#resolveReady = resolve;
+      this.#rejectReady = reject;
+    });
+    // Whoever does not wait for it hears of a refusal by the event.
+    this.ready.catch(() => {});
+  }
+
+  get state(): EntryState {
+    return this.#state;
+  }
+
+  /** The place of the last message given, to go on from on another line. */
+  get cursor(): Cursor | undefined {
+    return this.#cursor;
+  }
+
+  /** As `Line.publish`, into this channel. */
+  publish(data: Json, options?: PublishOptions): Promise<Published> {
+    return this.#line.publish(this.channel, data, options);
+  }
+
+  /** As `Line.read`, in this channel. */
+  read(options?: ReadOptions): Promise<ReadResult> {
+    return this.#line.read(this.channel, options);
+  }
+
+  /** Nothing of the channel comes any more, and every `for await` over it ends. */
+  leave(): void {
+    if (this.#state === 'left') return;
+    this.#line.leave(this);
+    this.end(new LineError('left', 'the channel was left'));
+  }
+
+  /** The messages from now on; after `enter` in the same turn, all of them. What is not read yet waits in memory. */
+  [Symbol.asyncIterator](): AsyncIterableIterator<ReceivedMessage> {
+    const queue = new MessageQueue(() => this.#readers.delete(queue));
+    if (this.#state === 'left' || this.#state === 'refused') queue.end();
+    else this.#readers.add(queue);
+    return queue;
+  }
+
+  // ------------------------------------------------------------------------------------ called by the line
+
+  /** @internal What to ask for: on from where it is, or as wished for in the beginning. */
+  get wish(): EnterWish {
+    const { last, quiet } = this.#options;
+    return {
+      channel: this.channel,
+      ...(this.#cursor === undefined ? (last === undefined ? {} : { last }) : { after: this.#cursor }),
+      ...(quiet === undefined ? {} : { quiet }),
+    };
+  }
+
+  /** @internal The connection broke: not live until entered again. */
+  interrupted(): void {
+    if (this.#state === 'live') this.#state = 'entering';
+  }
+
+  /** @internal The reply to `enter`; `true` if there is more to ask for. */
+  entered(entered: Entered): boolean {
+    if (entered.gap !== undefined) this.gap(entered.gap);
+    for (const message of entered.messages) this.take(message, false);
+    this.#cursor = entered.cursor;
+    if (entered.more) return true;
+    this.#state = 'live';
+    this.#resolveReady();
+    this.emit('live', { cursor: entered.cursor });
+    return false;
+  }
+
+  /** @internal */
+  refuse(problem: Problem): void {
+    this.#state = 'refused';
+    this.emit('refused', problem);
+    this.#rejectReady(LineError.from(problem));
+    for (const reader of this.#readers) reader.end();
+  }
+
+  /** @internal A message that came; one that came before is passed over. */
+  take(message: Message, live: boolean): void {
+    if (!isAfter(message.cursor, this.#cursor)) return;
+    this.#cursor = message.cursor;
+    const received = { ...message, own: this.#line.isOwn(message), live };
+    this.emit('message', received);
+    for (const reader of this.#readers) reader.push(received);
+  }
+
+  /** @internal */
+  gap(gap: Gap): void {
+    this.#cursor = gap.cursor;
+    this.emit('gap', gap);
+  }
+
+  /** @internal */
+  end(error: LineError): void {
+    if (this.#state === 'left') return;
+    this.#state = 'left';
+    this.#rejectReady(error);
+    for (const reader of this.#readers) reader.end();
+  }
+}
+
+/** Whether a message is news to someone who stands at `cursor`. Another volume is always news. */
+function isAfter(message: Cursor, cursor: Cursor | undefined): boolean {
+  const place = parseCursor(message);
+  const known = cursor === undefined ? undefined : parseCursor(cursor);
+  if (place === undefined || known === undefined) return true;
+  return place.volume !== known.volume || place.number > known.number;
+}
+
+/** Messages on their way to one `for await`. */
+class MessageQueue implements AsyncIterableIterator<ReceivedMessage> {
+  readonly #onReturn: () => void;
+  #messages: ReceivedMessage[] = [];
+  #waiting: ((result: IteratorResult<ReceivedMessage>) => void)[] = [];
+  #ended = false;
+
+  constructor(onReturn: () => void) {
+    this.#onReturn = onReturn;
+  }
+
+  push(message: ReceivedMessage): void {
+    const waiting = this.#waiting.shift();
+    if (waiting === undefined) this.#messages.push(message);
+    else waiting({ value: message, done: false });
+  }
+
+  end(): void {
+    this.#ended = true;
+    for (const waiting of this.#waiting.splice(0)) waiting({ value: undefined, done: true });
+  }
+
+  next(): Promise<IteratorResult<ReceivedMessage>> {
+    const message = this.#messages.shift();
+    if (message !== undefined) return Promise.resolve({ value: message, done: false });
+    if (this.#ended) return Promise.resolve({ value: undefined, done: true });
+    return new Promise((resolve) => this.#waiting.push(resolve));
+  }
+
+  return(): Promise<IteratorResult<ReceivedMessage>> {
+    this.#onReturn();
+    this.#messages = [];
+    this.end();
+    return Promise.resolve({ value: undefined, done: true });
+  }
+
+  [Symbol.asyncIterator](): this {
+    return this;
+  }
+}

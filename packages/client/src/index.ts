@@ -1,0 +1,26 @@
+export type {
+  Author,
+  Cursor,
+  Entered,
+  Gap,
+  Json,
+  LineLimits,
+  Message,
+  Problem,
+  ProblemCode,
+  Published,
+  ReadResult,
+} from '@nine-bells/wire';
+export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
+export { connect } from './connect.js';
+export { type EnterOptions, Entry, type EntryEvents, type EntryState, type ReceivedMessage } from './entry.js';
+export {
+  Line,
+  type LineEvents,
+  type LineOptions,
+  type LineState,
+  type PublishOptions,
+  type ReadOptions,
+  type TokenSource,
+} from './line.js';
+export { LineError, type LineErrorCode } from './lineError.js';

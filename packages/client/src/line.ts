@@ -1,0 +1,514 @@
+import {
+  type ChannelName,
+  type Cursor,
+  channelName,
+  closeCodes,
+  type Entered,
+  type EnterRefused,
+  isFinalClose,
+  isProblemCode,
+  isPush,
+  isReply,
+  type Json,
+  LINE_PATH,
+  LINE_SUBPROTOCOL,
+  type LineLimits,
+  type Message,
+  type Problem,
+  type Published,
+  problem,
+  type ReadResult,
+  type ReplyFrame,
+  readServerFrame,
+  type ServerFrame,
+  type Welcome,
+} from '@nine-bells/wire';
+import { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
+import { type EnterOptions, Entry } from './entry.js';
+import { LineError } from './lineError.js';
+import { findSocketClass, type SocketClass, type SocketLike } from './socket.js';
+import { TypedTarget } from './typedTarget.js';
+
+/** A token, or how to get one. A function is asked before each connection, so that it can give a fresh one. */
+export type TokenSource = string | (() => string | Promise<string>);
+
+export interface LineOptions {
+  /** Without it one is a guest, where guests are let in. */
+  readonly token?: TokenSource;
+  readonly backOff?: Partial<BackOff>;
+  /** The WebSocket class to use; by default the surroundings' own, or that of `ws`. */
+  readonly WebSocket?: SocketClass;
+}
+
+/** How it stands with the line, for a page to show. */
+export type LineState =
+  | { readonly name: 'connecting' }
+  | {
+      readonly name: 'open';
+      readonly user: string;
+      readonly userName?: string;
+      readonly guest: boolean;
+      readonly session: string;
+      /** The session went on; `false`: a new one. */
+      readonly continued: boolean;
+    }
+  | {
+      readonly name: 'waiting';
+      /** Why the connection ended, for people. */
+      readonly reason: string;
+      /** When the next try is made (milliseconds since the epoch, by this machine's clock). */
+      readonly retryAt: number;
+    }
+  | { readonly name: 'closed'; readonly reason: string; readonly problem?: Problem };
+
+export interface LineEvents {
+  state: LineState;
+  /** A problem that belongs to no call. */
+  problem: Problem;
+}
+
+export interface PublishOptions {
+  /** Default `message`. */
+  readonly type?: string;
+  /** One's own idempotency key; by default a random one. */
+  readonly key?: string;
+  /** `false`: not to this session. */
+  readonly echo?: boolean;
+}
+
+export interface ReadOptions {
+  readonly after?: string;
+  readonly before?: string;
+  /** Default 100, at most 1,000. */
+  readonly limit?: number;
+}
+
+/** How long a connection may take to be welcomed, in milliseconds. */
+const welcomeWithinMs = 15_000;
+/** Keys of one's own publishes that are remembered for their echo. */
+const ownKeysMost = 10_000;
+
+interface Pending {
+  readonly request: Readonly<Record<string, unknown>>;
+  /** Sent again after a broken connection: safe for what has a key or only reads. */
+  readonly repeatable: boolean;
+  resolve(reply: ReplyFrame): void;
+  reject(error: LineError): void;
+}
+
+/**
+ * A line to the service: one session, on one connection after another.
+ *
+ * It connects at once, and again whenever the connection breaks, going on where it was; what was published and not
+ * acknowledged is sent again with its key, so that nothing is lost and nothing doubled.
+ *
+ * @example
+ * const line = connect('https://bells.regatta.example', { token: () => fetchToken() });
+ * line.addEventListener('state', ({ detail }) => showState(detail));
+ */
+export class Line extends TypedTarget<LineEvents> {
+  readonly #url: string;
+  readonly #options: LineOptions;
+  readonly #backOff: BackOff;
+  readonly #entries = new Map<ChannelName, Entry>();
+  readonly #pending = new Map<number, Pending>();
+  readonly #ownKeys = new Set<string>();
+  #state: LineState = { name: 'connecting' };
+  #socket: SocketLike | undefined;
+  #helloSent = false;
+  #limits: LineLimits | undefined;
+  #session: string | undefined;
+  #secret: string | undefined;
+  #nextId = 1;
+  #attempt = 0;
+  #refusal: Problem | undefined;
+  #heardAt = 0;
+  #timer: ReturnType<typeof setTimeout> | undefined;
+  #pulse: ReturnType<typeof setInterval> | undefined;
+
+  /** @internal Made by `connect`. */
+  constructor(url: string, options: LineOptions) {
+    super();
+    this.#url = lineUrl(url);
+    this.#options = options;
+    this.#backOff = { ...defaultBackOff, ...options.backOff };
+    void this.#open();
+    (globalThis as unknown as Partial<Window>).addEventListener?.('online', this.#online);
+  }
+
+  get state(): LineState {
+    return this.#state;
+  }
+
+  /** What the service takes from this line; known once it was open. */
+  get limits(): LineLimits | undefined {
+    return this.#limits;
+  }
+
+  /**
+   * Resolves when the line is open.
+   *
+   * @throws {LineError} if it is closed for good
+   */
+  opened(): Promise<void> {
+    return new Promise((resolve, reject) => {
+      const look = (): void => {
+        if (this.#state.name === 'open') resolve();
+        else if (this.#state.name === 'closed') reject(this.#closedError());
+        else return;
+        this.removeEventListener('state', look);
+      };
+      this.addEventListener('state', look);
+      look();
+    });
+  }
+
+  /**
+   * Enters a channel. May be called in any state; add listeners in the same turn and they miss nothing. For a channel
+   * that was entered before and not left, gives the same entry.
+   *
+   * @throws {RangeError} if the name cannot be a channel's
+   */
+  enter(channel: string, options: EnterOptions = {}): Entry {
+    const name = channelName(channel);
+    const known = this.#entries.get(name);
+    if (known !== undefined) return known;
+    const entry = new Entry(
+      {
+        publish: (to, data, publishOptions) => this.publish(to, data, publishOptions),
+        read: (from, readOptions) => this.read(from, readOptions),
+        leave: (left) => this.#leave(left),
+        isOwn: (message) => this.#isOwn(message),
+      },
+      name,
+      options,
+    );
+    if (this.#state.name === 'closed') {
+      entry.end(this.#closedError());
+      return entry;
+    }
+    this.#entries.set(name, entry);
+    if (this.#helloSent) this.#sendEnter(entry);
+    return entry;
+  }
+
+  /**
+   * Publishes, and resolves when the service has acknowledged it. If the connection breaks meanwhile, it is sent again
+   * on the next one.
+   *
+   * @throws {LineError} `not-open` if the line is not open now, `closed` if it was closed before the answer, or the
+   *   code of the service's refusal
+   */
+  async publish(channel: string, data: Json, options: PublishOptions = {}): Promise<Published> {
+    if (this.#state.name !== 'open') throw this.#notOpen();
+    const key = options.key ?? crypto.randomUUID();
+    this.#rememberKey(key);
+    const reply = await this.#ask({ do: 'publish', channel, data, ...options, key }, true);
+    const { id, cursor, repeated } = reply as unknown as Published;
+    return { id, cursor, ...(repeated ? { repeated } : {}) };
+  }
+
+  /** Reads in a channel's record: the last messages, those before or those after a cursor. Throws as `publish` does. */
+  async read(channel: string, options: ReadOptions = {}): Promise<ReadResult> {
+    if (this.#state.name !== 'open') throw this.#notOpen();
+    const { re: _, ...result } = await this.#ask({ do: 'read', channel, ...options }, true);
+    return result as unknown as ReadResult;
+  }
+
+  /** While waiting: tries again now. */
+  retryNow(): void {
+    if (this.#state.name !== 'waiting') return;
+    clearTimeout(this.#timer);
+    void this.#open();
+  }
+
+  /** Says goodbye. The line does not come back; every entry ends. */
+  close(): void {
+    if (this.#state.name !== 'closed') this.#closeFor('closed by this side');
+  }
+
+  // -------------------------------------------------------------------------------------------- connecting
+
+  async #open(): Promise<void> {
+    this.#setState({ name: 'connecting' });
+    let token: string | undefined;
+    let socketClass: SocketClass;
+    try {
+      socketClass = this.#options.WebSocket ?? (await findSocketClass());
+      token = typeof this.#options.token === 'function' ? await this.#options.token() : this.#options.token;
+    } catch (error) {
+      this.#waitAndRetry(`no token could be had: ${(error as Error).message}`);
+      return;
+    }
+    if (this.#state.name !== 'connecting') return;
+    this.#refusal = undefined;
+    const socket = new socketClass(this.#url, [LINE_SUBPROTOCOL]);
+    this.#socket = socket;
+    this.#heardAt = Date.now();
+    this.#timer = setTimeout(() => this.#lost(socket, 'the service did not answer in time'), welcomeWithinMs);
+    socket.onopen = () => this.#hello(token);
+    socket.onmessage = (event: { data: unknown }) => this.#heard(socket, String(event.data));
+    socket.onclose = (event: { code: number; reason: string }) => this.#ended(socket, event.code, event.reason);
+    socket.onerror = () => {};
+  }
+
+  #hello(token: string | undefined): void {
+    const entries = [...this.#entries.values()];
+    const id = this.#nextId++;
+    this.#pending.set(id, {
+      request: {},
+      repeatable: false,
+      resolve: (reply) => this.#welcomed(reply as unknown as Welcome, entries),
+      reject: (error) => {
+        this.#refusal = error.problem;
+      },
+    });
+    this.#transmit({
+      do: 'hello',
+      id,
+      ...(token === undefined ? {} : { token }),
+      ...(this.#secret === undefined ? {} : { session: this.#session, secret: this.#secret }),
+      enter: entries.map((entry) => entry.wish),
+    });
+    this.#helloSent = true;
+    // What was under way when the last connection broke goes right behind.
+    for (const [pendingId, { request, repeatable }] of this.#pending)
+      if (repeatable) this.#transmit({ ...request, id: pendingId });
+  }
+
+  #welcomed(welcome: Welcome, entries: readonly Entry[]): void {
+    clearTimeout(this.#timer);
+    this.#attempt = 0;
+    this.#session = welcome.session;
+    this.#secret = welcome.secret;
+    this.#limits = welcome.limits;
+    this.#setState({
+      name: 'open',
+      user: welcome.user,
+      guest: welcome.guest === true,
+      session: welcome.session,
+      continued: welcome.continued,
+      ...(welcome.name === undefined ? {} : { userName: welcome.name }),
+    });
+    for (const [index, entered] of welcome.entered.entries()) {
+      const entry = entries[index];
+      if (entry !== undefined) this.#entered(entry, entered);
+    }
+    this.#watch(welcome.pulseMs);
+  }
+
+  /** Sends pulses, and notices when nothing comes any more. */
+  #watch(pulseMs: number): void {
+    clearInterval(this.#pulse);
+    const socket = this.#socket as SocketLike;
+    this.#pulse = setInterval(() => {
+      if (Date.now() - this.#heardAt > 2 * pulseMs) this.#lost(socket, 'nothing was heard from the service');
+      else this.#transmit({ do: 'pulse', got: this.#cursors() });
+    }, pulseMs);
+  }
+
+  #cursors(): Record<string, Cursor> {
+    const all: Record<string, Cursor> = {};
+    for (const [channel, { cursor }] of this.#entries) if (cursor !== undefined) all[channel] = cursor;
+    return all;
+  }
+
+  /** Gives up a connection without waiting for its goodbye. */
+  #lost(socket: SocketLike, reason: string): void {
+    if (socket !== this.#socket) return;
+    socket.close();
+    this.#ended(socket, 1006, reason);
+  }
+
+  #ended(socket: SocketLike, code: number, reason: string): void {
+    if (socket !== this.#socket || this.#state.name === 'closed') return;
+    this.#dropSocket();
+    const refused =
+      this.#refusal ?? (code === closeCodes.policy && isProblemCode(reason) ? problem(reason) : undefined);
+    const why = refused === undefined ? endingText(code, reason) : (refused.detail ?? refused.title);
+    const tokenFault =
+      code === closeCodes.tokenEnded || refused?.code === 'token-invalid' || refused?.code === 'token-ended';
+    // A function may give a better token; a fixed one stays as bad as it is.
+    const canRefresh = tokenFault && typeof this.#options.token === 'function';
+    if (isFinalClose(code) || (tokenFault && !canRefresh) || (refused !== undefined && isLasting(refused)))
+      this.#closeFor(why, refused ?? (tokenFault ? problem('token-ended') : undefined));
+    else this.#waitAndRetry(why);
+  }
+
+  #dropSocket(): void {
+    this.#socket = undefined;
+    this.#helloSent = false;
+    clearTimeout(this.#timer);
+    clearInterval(this.#pulse);
+    for (const entry of this.#entries.values()) entry.interrupted();
+    for (const [id, pending] of this.#pending) if (!pending.repeatable) this.#pending.delete(id);
+  }
+
+  #waitAndRetry(reason: string): void {
+    if (this.#state.name === 'closed') return;
+    const delayMs = waitBefore(this.#attempt, this.#backOff, Math.random());
+    this.#attempt += 1;
+    this.#timer = setTimeout(() => void this.#open(), delayMs);
+    this.#setState({ name: 'waiting', reason, retryAt: Date.now() + delayMs });
+  }
+
+  readonly #online = (): void => this.retryNow();
+
+  #closeFor(reason: string, refused?: Problem): void {
+    const socket = this.#socket;
+    this.#dropSocket();
+    socket?.close(closeCodes.normal);
+    (globalThis as unknown as Partial<Window>).removeEventListener?.('online', this.#online);
+    this.#setState({ name: 'closed', reason, ...(refused === undefined ? {} : { problem: refused }) });
+    const error = this.#closedError();
+    for (const pending of this.#pending.values()) pending.reject(error);
+    this.#pending.clear();
+    for (const entry of this.#entries.values()) entry.end(error);
+    this.#entries.clear();
+  }
+
+  // ----------------------------------------------------------------------------------------------- hearing
+
+  #heard(socket: SocketLike, text: string): void {
+    if (socket !== this.#socket) return;
+    this.#heardAt = Date.now();
+    let frame: ServerFrame;
+    try {
+      frame = readServerFrame(text);
+    } catch {
+      this.#lost(socket, 'the service sent a frame that could not be read');
+      return;
+    }
+    if (isReply(frame)) this.#reply(frame);
+    else if (isPush(frame, 'message')) {
+      const { on: _, ...message } = frame;
+      this.#entries.get(frame.channel)?.take(message, true);
+    } else if (isPush(frame, 'gap')) this.#entries.get(frame.channel)?.gap(frame);
+    else if (isPush(frame, 'problem')) this.emit('problem', frame);
+  }
+
+  #reply(frame: ReplyFrame): void {
+    const pending = this.#pending.get(frame.re);
+    if (pending === undefined) return;
+    this.#pending.delete(frame.re);
+    if (frame.problem === undefined) pending.resolve(frame);
+    else pending.reject(LineError.from(frame.problem));
+  }
+
+  #entered(entry: Entry, entered: Entered | EnterRefused): void {
+    // Left, and perhaps entered anew, while the answer was on its way.
+    if (this.#entries.get(entry.channel) !== entry) return;
+    if ('problem' in entered) this.#refused(entry, entered.problem);
+    else if (entry.entered(entered)) this.#sendEnter(entry);
+  }
+
+  #refused(entry: Entry, refused: Problem): void {
+    if (refused.code === 'busy') {
+      const socket = this.#socket;
+      setTimeout(() => {
+        if (socket === this.#socket && this.#entries.get(entry.channel) === entry) this.#sendEnter(entry);
+      }, refused.retryAfterMs ?? 1000);
+      return;
+    }
+    this.#entries.delete(entry.channel);
+    entry.refuse(refused);
+  }
+
+  // ----------------------------------------------------------------------------------------------- telling
+
+  #sendEnter(entry: Entry): void {
+    this.#request(
+      { do: 'enter', ...entry.wish },
+      {
+        repeatable: false,
+        resolve: (reply) => this.#entered(entry, reply as unknown as Entered),
+        reject: (error) => {
+          if (error.problem !== undefined) this.#entered(entry, { channel: entry.channel, problem: error.problem });
+        },
+      },
+    );
+  }
+
+  #leave(entry: Entry): void {
+    if (this.#entries.get(entry.channel) !== entry) return;
+    this.#entries.delete(entry.channel);
+    if (this.#helloSent) this.#transmit({ do: 'leave', channel: entry.channel });
+  }
+
+  #ask(request: Readonly<Record<string, unknown>>, repeatable: boolean): Promise<ReplyFrame> {
+    return new Promise((resolve, reject) => this.#request(request, { repeatable, resolve, reject }));
+  }
+
+  #request(request: Readonly<Record<string, unknown>>, how: Omit<Pending, 'request'>): void {
+    const id = this.#nextId++;
+    const text = JSON.stringify({ ...request, id });
+    const most = this.#limits?.frameBytes;
+    if (most !== undefined && text.length * 3 > most && new TextEncoder().encode(text).length > most) {
+      // The service would end the whole connection for it (RFC 6455, close code 1009).
+      how.reject(LineError.from(problem('too-large', `a frame to this service has at most ${most} bytes`)));
+      return;
+    }
+    this.#pending.set(id, { request, ...how });
+    if (this.#helloSent) this.#socket?.send(text);
+  }
+
+  #transmit(request: Readonly<Record<string, unknown>>): void {
+    this.#socket?.send(JSON.stringify(request));
+  }
+
+  // ----------------------------------------------------------------------------------------------- details
+
+  #isOwn({ key }: Message): boolean {
+    return key !== undefined && this.#ownKeys.has(key);
+  }
+
+  #rememberKey(key: string): void {
+    this.#ownKeys.add(key);
+    if (this.#ownKeys.size <= ownKeysMost) return;
+    for (const oldest of this.#ownKeys) {
+      this.#ownKeys.delete(oldest);
+      break;
+    }
+  }
+
+  #setState(state: LineState): void {
+    this.#state = state;
+    this.emit('state', state);
+  }
+
+  #notOpen(): LineError {
+    if (this.#state.name === 'closed') return this.#closedError();
+    return new LineError('not-open', `the line is not open but ${this.#state.name}; nothing was sent`);
+  }
+
+  #closedError(): LineError {
+    const { reason, problem: refused } = this.#state as Extract<LineState, { name: 'closed' }>;
+    return refused === undefined ? new LineError('closed', `the line is closed: ${reason}`) : LineError.from(refused);
+  }
+}
+
+/** Refusals that another try would only meet again. */
+function isLasting({ code }: Problem): boolean {
+  return (
+    code === 'no-guests' ||
+    code === 'not-allowed' ||
+    code === 'banned' ||
+    code === 'bad-value' ||
+    code === 'user-mismatch'
+  );
+}
+
+function endingText(code: number, reason: string): string {
+  if (reason !== '') return reason;
+  return code === 1006 || code === 1005 ? 'the connection broke' : `the connection was closed with code ${code}`;
+}
+
+/** `http(s)://host/base` or `ws(s)://...` to the address of the line. */
+function lineUrl(url: string): string {
+  const parsed = new URL(url, (globalThis as { location?: { href: string } }).location?.href);
+  parsed.protocol = parsed.protocol.replace(/^http/, 'ws');
+  parsed.pathname = `${parsed.pathname.replace(/\/$/, '')}${LINE_PATH}`;
+  parsed.search = '';
+  parsed.hash = '';
+  return parsed.href;
+}

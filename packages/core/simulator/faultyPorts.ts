@@ -1,0 +1,179 @@
+import {
+  type Appended,
+  type Draft,
+  type Ids,
+  type KeptChannel,
+  type LogBounds,
+  type LoggedMessage,
+  type LogReader,
+  type LogSlice,
+  MemoryStore,
+  type Place,
+  type ReadLimit,
+  type Relay,
+  SoloRelay,
+  type Store,
+} from '@nine-bells/core';
+import { type ChannelName, refusal } from '@nine-bells/wire';
+import type { Random } from './random.js';
+import type { VirtualClock } from './virtualClock.js';
+
+/** Everything that was ever logged, in order, by channel and volume: what the promises are checked against. */
+export class Truth {
+  readonly #logs = new Map<string, LoggedMessage[]>();
+
+  add(logged: LoggedMessage): void {
+    const key = `${logged.message.channel} ${logged.place.volume}`;
+    const log = this.#logs.get(key) ?? [];
+    if (logged.place.number !== log.length + 1)
+      throw new Error(`${key}: number ${logged.place.number} follows ${log.length}`);
+    log.push(logged);
+    this.#logs.set(key, log);
+  }
+
+  log(channel: string, volume: string): readonly LoggedMessage[] {
+    return this.#logs.get(`${channel} ${volume}`) ?? [];
+  }
+
+  withKey(channel: string, key: string): number {
+    let count = 0;
+    for (const [name, log] of this.#logs)
+      if (name.startsWith(`${channel} `)) count += log.filter((each) => each.message.key === key).length;
+    return count;
+  }
+}
+
+/**
+ * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after
+ * others could read it. A crash loses what was not committed and what was not said.
+ */
+export class SlowStore implements Store {
+  readonly #clock: VirtualClock;
+  readonly #random: Random;
+  readonly #truth: Truth;
+  readonly #records: MemoryStore;
+  #waiting: { channel: ChannelName; draft: Draft; resolve: (a: Appended) => void; reject: (e: Error) => void }[] = [];
+  #committing = false;
+  #epoch = 0;
+  faults = true;
+
+  constructor(clock: VirtualClock, random: Random, ids: Ids, truth: Truth) {
+    this.#clock = clock;
+    this.#random = random;
+    this.#truth = truth;
+    this.#records = new MemoryStore(ids);
+  }
+
+  append(channel: ChannelName, draft: Draft): Promise<Appended> {
+    return new Promise((resolve, reject) => {
+      this.#waiting.push({ channel, draft, resolve, reject });
+      if (!this.#committing) this.#commitSoon();
+    });
+  }
+
+  async head(channel: ChannelName): Promise<Place> {
+    await this.#reading();
+    return this.#records.head(channel);
+  }
+
+  async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
+    await this.#reading();
+    return this.#records.since(channel, after, limit);
+  }
+
+  async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
+    await this.#reading();
+    return this.#records.before(channel, before, limit);
+  }
+
+  channels(): Promise<readonly KeptChannel[]> {
+    return this.#records.channels();
+  }
+
+  /** The process ends without a word. What was committed stays. */
+  crash(): void {
+    this.#epoch += 1;
+    this.#waiting = [];
+    this.#committing = false;
+  }
+
+  #commitSoon(): void {
+    this.#committing = true;
+    const epoch = this.#epoch;
+    this.#clock.setTimer(this.#random.between(1, 60), () => void this.#commit(epoch));
+  }
+
+  async #commit(epoch: number): Promise<void> {
+    if (epoch !== this.#epoch) return;
+    const group = this.#waiting;
+    this.#waiting = [];
+    const fails = this.faults && this.#random.chance(0.03);
+    const results: Appended[] = [];
+    if (!fails)
+      for (const { channel, draft } of group) {
+        const appended = await this.#records.append(channel, draft);
+        if (!appended.repeated) this.#truth.add(appended.logged);
+        results.push(appended);
+      }
+    this.#clock.setTimer(this.#random.between(0, 30), () => {
+      if (epoch !== this.#epoch) return;
+      for (const [index, { resolve, reject }] of group.entries())
+        fails ? reject(refusal('busy', 'the disk is full', { retryAfterMs: 50 })) : resolve(results[index] as Appended);
+      if (this.#waiting.length > 0) this.#commitSoon();
+      else this.#committing = false;
+    });
+  }
+
+  #reading(): Promise<void> {
+    return new Promise((resolve, reject) =>
+      this.#clock.setTimer(this.#random.between(0, 40), () =>
+        this.faults && this.#random.chance(0.02) ? reject(new Error('the disk does not answer')) : resolve(),
+      ),
+    );
+  }
+}
+
+/** A relay that drops, doubles and delays what it carries to instances, and orders faithfully. */
+export class FaultyRelay implements Relay {
+  readonly recent: LogReader;
+  readonly #solo: SoloRelay;
+  readonly #clock: VirtualClock;
+  readonly #random: Random;
+  readonly #truth: Truth;
+  faults = true;
+
+  constructor(clock: VirtualClock, random: Random, ids: Ids, truth: Truth) {
+    this.#solo = new SoloRelay(clock, ids);
+    this.#clock = clock;
+    this.#random = random;
+    this.#truth = truth;
+    this.recent = this.#solo.recent;
+  }
+
+  async append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended> {
+    const appended = await this.#solo.append(channel, draft, bounds);
+    if (!appended.repeated) this.#truth.add(appended.logged);
+    return appended;
+  }
+
+  announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {
+    this.#solo.announce(channel, messages);
+  }
+
+  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void): void {
+    this.#solo.want(channel, (messages) => {
+      if (!this.faults || this.#random.chance(0.8)) return receive(messages);
+      const fate = this.#random.between(0, 2);
+      if (fate === 1) receive(messages);
+      if (fate > 0) this.#clock.setTimer(this.#random.between(1, 500), () => receive(messages));
+    });
+  }
+
+  unwant(channel: ChannelName): void {
+    this.#solo.unwant(channel);
+  }
+
+  stop(): void {
+    this.#solo.stop();
+  }
+}

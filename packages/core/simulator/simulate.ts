@@ -1,0 +1,198 @@
+import { type ChannelRule, Engine, type Identity, type Ids } from '@nine-bells/core';
+import { type ChannelName, channelName, type Json } from '@nine-bells/wire';
+import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
+import { Random } from './random.js';
+import { SimulatedClient, type Stretch } from './simulatedClient.js';
+import { VirtualClock } from './virtualClock.js';
+
+/** What happened in a run, for people to see that it was not idle. */
+export interface Outcome {
+  readonly seed: number;
+  readonly clients: number;
+  readonly published: number;
+  readonly seen: number;
+  readonly cuts: number;
+  readonly restarts: number;
+  readonly gaps: number;
+}
+
+const rules: readonly ChannelRule[] = [
+  { pattern: 'kept/:n', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
+  {
+    pattern: 'recent/:n',
+    logbook: { keep: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
+    allow: { enter: 'anyone', publish: 'anyone' },
+  },
+  {
+    pattern: 'short/:n',
+    logbook: { keep: 'recent', bounds: { messages: 5, forMs: 4_000 } },
+    allow: { enter: 'anyone', publish: 'anyone' },
+  },
+];
+const channels = ['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName);
+
+/**
+ * Lets two to ten clients talk for some simulated time through a network that is cut, a relay that loses, a store that
+ * is slow and fails, and a service that crashes; then heals everything and checks the promises.
+ *
+ * @throws {Error} with the seed, when a promise was broken; the same seed repeats the run exactly
+ */
+export async function simulate(seed: number, options: { readonly durationMs?: number } = {}): Promise<Outcome> {
+  try {
+    return await run(seed, options.durationMs ?? 20_000);
+  } catch (error) {
+    throw new Error(`seed ${seed}: ${(error as Error).message}`, { cause: error });
+  }
+}
+
+async function run(seed: number, durationMs: number): Promise<Outcome> {
+  const random = new Random(seed);
+  const clock = new VirtualClock();
+  const truth = new Truth();
+  const ids: Ids = {
+    message: (atMs) => `${atMs}-${random.text(6)}`,
+    session: () => `s_${random.text(10)}`,
+    volume: () => random.text(4),
+  };
+  const store = new SlowStore(clock, random, ids, truth);
+  const problems: unknown[] = [];
+  let relay = new FaultyRelay(clock, random, ids, truth);
+  let engine: Engine | undefined;
+  const restartedAt = { count: 0 };
+
+  const start = (): void => {
+    relay = new FaultyRelay(clock, random, ids, truth);
+    engine = new Engine(
+      {
+        clock,
+        ids,
+        relay,
+        store,
+        seal: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given },
+        tokens: {
+          read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
+        },
+        report: (error, about: Readonly<Record<string, Json | undefined>>) => {
+          if (about.what !== 'reading a channel') problems.push(error);
+        },
+      },
+      rules,
+      {
+        pulseMs: 2_000,
+        backlogBytes: random.pick([600, 3_000, 1_048_576]),
+        sendQueueBytes: random.pick([4_000, 1_048_576]),
+        tailMessages: random.pick([2, 16, 256]),
+        channelLingerMs: random.pick([0, 3_000]),
+        publishesUnderWay: random.pick([1, 256]),
+      },
+    );
+  };
+  start();
+
+  const clients = Array.from(
+    { length: random.between(2, 10) },
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine),
+  );
+  for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
+
+  let cuts = 0;
+  const crashes = random.chance(0.3);
+  for (const endMs = clock.now() + durationMs; clock.now() < endMs; ) {
+    await clock.run(random.between(1, 150));
+    const client = random.pick(clients);
+    const channel = random.pick(channels);
+    const dice = random.next();
+    if (dice < 0.55) client.publish(channel, random.chance(0.85));
+    else if (dice < 0.85) client.enter(channel, random.pick([undefined, 0, 3, 50]));
+    else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
+    else if (dice < 0.96) {
+      client.cut();
+      cuts += 1;
+    } else if (dice < 0.97) {
+      client.goAway();
+      clock.setTimer(random.between(100, 3000), () => client.connect());
+    } else if (dice < 0.98 && crashes) {
+      // The process ends without a word: every connection breaks, and what was in memory is gone.
+      engine = undefined;
+      store.crash();
+      restartedAt.count += 1;
+      for (const each of clients) each.cut();
+      clock.setTimer(random.between(10, 1000), () => {
+        if (engine === undefined) start();
+      });
+    }
+  }
+
+  await heal();
+  for (const client of clients) check(client, truth, restartedAt.count > 0);
+  if (problems.length > 0) throw problems[0];
+  return {
+    seed,
+    clients: clients.length,
+    published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
+    seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
+    cuts,
+    restarts: restartedAt.count,
+    gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
+  };
+
+  /** Ends all faults and waits until everybody has everything: one more message in each channel shows any hole. */
+  async function heal(): Promise<void> {
+    store.faults = false;
+    await clock.run(5_000);
+    relay.faults = false;
+    for (const client of clients) client.connect();
+    await clock.run(15_000);
+    for (const channel of channels)
+      await Promise.race([engine?.publish({ channel, data: 'the last' }), clock.run(1000)]);
+    await clock.run(15_000);
+    for (const client of clients) if (!client.isOpen) throw new Error(`${client.name} is not connected in the end`);
+  }
+}
+
+function seenBy(client: SimulatedClient): number {
+  return client.stretches.reduce((sum, stretch) => sum + stretch.seen.length, 0);
+}
+
+/** Checks what a client saw against what was logged. */
+function check(client: SimulatedClient, truth: Truth, restarted: boolean): void {
+  const last = new Map<ChannelName, Stretch>();
+  for (const stretch of client.stretches) {
+    last.set(stretch.channel, stretch);
+    checkStretch(client, truth, stretch, false);
+  }
+  for (const channel of client.channels) checkStretch(client, truth, last.get(channel) as Stretch, true);
+
+  for (const { channel, key, acknowledged } of client.publishes) {
+    const count = truth.withKey(channel, key);
+    const mayRepeat = restarted && !channel.startsWith('kept/');
+    if (!acknowledged) throw new Error(`${client.name}: ${key} in ${channel} was never acknowledged`);
+    if (count === 0) throw new Error(`${client.name}: ${key} in ${channel} was acknowledged and is lost`);
+    if (count > 1 && !mayRepeat) throw new Error(`${client.name}: ${key} in ${channel} was logged ${count} times`);
+  }
+}
+
+/** A stretch has every message of the log from its start to its last one, or to the log's end, and nothing else. */
+function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, toTheEnd: boolean): void {
+  const { volume, number } = stretch.from;
+  const log = truth.log(stretch.channel, volume);
+  const lastSeen = stretch.seen.at(-1)?.cursor;
+  const end = toTheEnd ? log.length : log.findIndex((each) => each.message.cursor === lastSeen) + 1;
+  const own = (session: string): boolean => client.sessions.has(session);
+  const seen = new Set(stretch.seen.map((each) => each.cursor));
+  const known = new Set(log.map((each) => each.message.cursor));
+  for (const logged of log.slice(number, Math.max(end, number)))
+    if (!seen.has(logged.message.cursor) && !logged.except?.some(own))
+      throw new Error(
+        `${client.name}: ${stretch.channel}: ${logged.message.cursor} is missing, in silence, from a stretch of ${stretch.seen.length} after ${number}`,
+      );
+  for (const message of stretch.seen)
+    if (!known.has(message.cursor)) throw new Error(`${client.name}: ${message.cursor} was seen and never logged`);
+}
+
+/** Not a MAC: here nobody forges. */
+function mac(text: string): string {
+  let hash = 0;
+  for (const letter of text) hash = (Math.imul(hash, 31) + (letter.codePointAt(0) as number)) >>> 0;
+  return `mac${hash.toString(36)}`.padEnd(32, '0');
+}

@@ -1,0 +1,238 @@
+import type { Engine } from '@nine-bells/core';
+import {
+  type ChannelName,
+  type Cursor,
+  type Entered,
+  type EnterRefused,
+  formatCursor,
+  type Gap,
+  isPush,
+  isReply,
+  type Message,
+  type Place,
+  parseCursor,
+  type ReplyFrame,
+  readServerFrame,
+  type Welcome,
+} from '@nine-bells/wire';
+import type { Random } from './random.js';
+import { type FarEnd, SimulatedLink } from './simulatedNetwork.js';
+import type { VirtualClock } from './virtualClock.js';
+
+/** What a client has seen of a channel without interruption: from a place on, and what it was told is missing. */
+export interface Stretch {
+  readonly channel: ChannelName;
+  readonly from: Place;
+  readonly seen: Message[];
+  /** Where to go on: of the last message, or as the last reply said. */
+  cursor: Cursor;
+}
+
+interface Publish {
+  readonly channel: ChannelName;
+  readonly key: string;
+  readonly echo: boolean;
+  acknowledged: boolean;
+}
+
+/**
+ * A client that behaves as the protocol asks, with a record of everything it saw. It throws as soon as the service
+ * breaks a promise that a single client can see: order, no hole, no double.
+ */
+export class SimulatedClient implements FarEnd {
+  readonly name: string;
+  readonly publishes: Publish[] = [];
+  readonly stretches: Stretch[] = [];
+  readonly gaps: Gap[] = [];
+  session: string | undefined;
+  /** Every session it has been; what `echo: false` kept from it. */
+  readonly sessions = new Set<string>();
+  readonly #clock: VirtualClock;
+  readonly #random: Random;
+  readonly #engine: () => Engine | undefined;
+  readonly #entered = new Map<ChannelName, Stretch>();
+  readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch }>();
+  readonly #waiting = new Map<number, Publish>();
+  #secret: string | undefined;
+  #link: SimulatedLink | undefined;
+  #open = false;
+  #welcomed = false;
+  #nextId = 1;
+  #away = false;
+
+  constructor(name: string, clock: VirtualClock, random: Random, engine: () => Engine | undefined) {
+    this.name = name;
+    this.#clock = clock;
+    this.#random = random;
+    this.#engine = engine;
+  }
+
+  get isOpen(): boolean {
+    return this.#welcomed;
+  }
+
+  get channels(): readonly ChannelName[] {
+    return [...this.#entered.keys()];
+  }
+
+  connect(): void {
+    if (this.#open) return;
+    this.#open = true;
+    this.#away = false;
+    const link = new SimulatedLink(this.#clock, this.#random, {
+      frame: (text) => link === this.#link && this.frame(text),
+      closed: (code) => link === this.#link && this.closed(code),
+    });
+    this.#link = link;
+    link.open(this.#engine);
+    const enter = [...this.#entered.values()].map((stretch) => ({ channel: stretch.channel, after: stretch.cursor }));
+    const session = this.#secret === undefined ? {} : { session: this.session, secret: this.#secret };
+    this.#send({ do: 'hello', id: this.#nextId++, token: this.name, ...session, enter });
+    // Requests may be sent behind hello without waiting for its reply.
+    for (const each of this.publishes) if (!each.acknowledged) this.#sendPublish(each);
+  }
+
+  cut(): void {
+    this.#link?.cut();
+  }
+
+  /** Leaves cleanly and comes back only when told to. */
+  goAway(): void {
+    this.#away = true;
+    this.#link?.leave();
+    this.closed(1000);
+    this.#secret = undefined;
+  }
+
+  enter(channel: ChannelName, last?: number): void {
+    const asked = [...this.#wishes.values()].some((wish) => wish.channel === channel);
+    if (!this.#welcomed || asked || this.#entered.has(channel)) return;
+    const id = this.#nextId++;
+    this.#wishes.set(id, { channel });
+    this.#send({ do: 'enter', id, channel, ...(last === undefined ? {} : { last }) });
+  }
+
+  leave(channel: ChannelName): void {
+    this.#entered.delete(channel);
+    this.#send({ do: 'leave', id: this.#nextId++, channel });
+  }
+
+  publish(channel: ChannelName, echo: boolean): void {
+    const each = { channel, key: `${this.name}-${this.publishes.length}`, echo, acknowledged: false };
+    this.publishes.push(each);
+    if (this.#open) this.#sendPublish(each);
+  }
+
+  // -------------------------------------------------------------------------------------- what comes back
+
+  frame(text: string): void {
+    const frame = readServerFrame(text);
+    if (isReply(frame)) this.#reply(frame);
+    else if (isPush(frame, 'message')) this.#message(frame);
+    else if (isPush(frame, 'gap')) this.#gap(frame);
+    else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
+  }
+
+  closed(_code: number): void {
+    this.#open = false;
+    this.#welcomed = false;
+    this.#link = undefined;
+    this.#wishes.clear();
+    this.#waiting.clear();
+    if (!this.#away) this.#clock.setTimer(this.#random.between(0, 2000), () => !this.#away && this.connect());
+  }
+
+  #reply(frame: ReplyFrame): void {
+    if ('session' in frame) {
+      this.#welcome(frame as unknown as Welcome);
+      return;
+    }
+    const publish = this.#waiting.get(frame.re);
+    if (publish !== undefined) {
+      this.#waiting.delete(frame.re);
+      if (frame.problem === undefined) publish.acknowledged = true;
+      else if (frame.problem.code === 'busy')
+        this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
+      else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
+      return;
+    }
+    const wish = this.#wishes.get(frame.re);
+    if (wish === undefined) return;
+    this.#wishes.delete(frame.re);
+    // Left, and perhaps entered anew, while this was on its way.
+    if (wish.stretch !== undefined && this.#entered.get(wish.channel) !== wish.stretch) return;
+    if (frame.problem === undefined) this.#enteredIn(frame as unknown as Entered, wish.stretch?.cursor);
+    else this.#enterRefused({ channel: wish.channel, problem: frame.problem });
+  }
+
+  #welcome(welcome: Welcome): void {
+    this.session = welcome.session;
+    this.sessions.add(welcome.session);
+    this.#secret = welcome.secret;
+    this.#welcomed = true;
+    for (const each of welcome.entered) {
+      // Left while hello was on its way: the leave follows behind it.
+      if (!this.#entered.has(each.channel)) continue;
+      if ('problem' in each) this.#enterRefused(each);
+      else this.#enteredIn(each, this.#entered.get(each.channel)?.cursor);
+    }
+  }
+
+  #enterRefused({ channel, problem }: EnterRefused): void {
+    if (problem.code !== 'busy') throw new Error(`${this.name}: ${channel} ${problem.code}`);
+    const stretch = this.#entered.get(channel);
+    if (stretch !== undefined) this.#clock.setTimer(100, () => this.#enterAgain(stretch));
+  }
+
+  #enterAgain(stretch: Stretch): void {
+    if (!this.#welcomed || this.#entered.get(stretch.channel) !== stretch) return;
+    const id = this.#nextId++;
+    this.#wishes.set(id, { channel: stretch.channel, stretch });
+    this.#send({ do: 'enter', id, channel: stretch.channel, after: stretch.cursor });
+  }
+
+  #enteredIn(entered: Entered, after: Cursor | undefined): void {
+    if (entered.gap !== undefined) this.#gap(entered.gap);
+    else if (after === undefined) {
+      const first = entered.messages[0];
+      const from = parseCursor(first?.cursor ?? entered.cursor) as Place;
+      this.#begin(entered.channel, first === undefined ? from : { ...from, number: from.number - 1 });
+    }
+    for (const each of entered.messages) this.#message(each);
+    const stretch = this.#entered.get(entered.channel);
+    if (stretch !== undefined) stretch.cursor = entered.cursor;
+    if (entered.more && stretch !== undefined) this.#enterAgain(stretch);
+  }
+
+  #gap(gap: Gap): void {
+    this.gaps.push(gap);
+    this.#begin(gap.channel, parseCursor(gap.cursor) as Place);
+  }
+
+  #begin(channel: ChannelName, from: Place): void {
+    const stretch = { channel, from, seen: [], cursor: formatCursor(from) };
+    this.stretches.push(stretch);
+    this.#entered.set(channel, stretch);
+  }
+
+  #message(message: Message): void {
+    const stretch = this.#entered.get(message.channel);
+    if (stretch === undefined) return;
+    const place = parseCursor(message.cursor) as Place;
+    const last = parseCursor(stretch.cursor) as Place;
+    if (place.volume !== last.volume || place.number <= last.number)
+      throw new Error(`${this.name}: ${message.channel}: ${message.cursor} came after ${stretch.cursor}`);
+    stretch.seen.push(message);
+    stretch.cursor = message.cursor;
+  }
+
+  #sendPublish(each: Publish): void {
+    const id = this.#nextId++;
+    this.#waiting.set(id, each);
+    this.#send({ do: 'publish', id, channel: each.channel, key: each.key, data: { n: id }, echo: each.echo });
+  }
+
+  #send(request: object): void {
+    this.#link?.send(JSON.stringify(request));
+  }
+}

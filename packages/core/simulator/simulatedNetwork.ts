@@ -1,0 +1,105 @@
+import type { Batch, Connection, Encoding, Engine, Link } from '@nine-bells/core';
+import type { Random } from './random.js';
+import type { VirtualClock } from './virtualClock.js';
+
+/** What the client's end of a connection hears. */
+export interface FarEnd {
+  frame(text: string): void;
+  /** The connection has ended, with this code. */
+  closed(code: number): void;
+}
+
+const encoding: Encoding = { encode: (payload) => payload };
+
+/** One connection through a network that delays, and may be cut with frames still on their way. */
+export class SimulatedLink implements Link {
+  readonly transport = 'simulated';
+  readonly encoding = encoding;
+  readonly #clock: VirtualClock;
+  readonly #random: Random;
+  readonly #far: FarEnd;
+  #near: Connection | undefined;
+  #upMs = 0;
+  #downMs = 0;
+  #cut = false;
+  #waiting = 0;
+
+  constructor(clock: VirtualClock, random: Random, far: FarEnd) {
+    this.#clock = clock;
+    this.#random = random;
+    this.#far = far;
+  }
+
+  /** Reaches the engine after a while. */
+  open(engine: () => Engine | undefined): void {
+    this.#later('up', () => {
+      const present = engine();
+      if (present === undefined) this.cut();
+      else this.#near = present.connect(this);
+    });
+  }
+
+  get waitingBytes(): number {
+    return this.#waiting;
+  }
+
+  // The client's end.
+
+  send(text: string): void {
+    this.#later('up', () => this.#near?.receive(text));
+  }
+
+  /** Says goodbye cleanly. */
+  leave(): void {
+    this.#later('up', () => {
+      this.#cut = true;
+      this.#near?.closed(1000);
+    });
+  }
+
+  /** Breaks the connection; each side notices in its own time. */
+  cut(): void {
+    if (this.#cut) return;
+    this.#cut = true;
+    this.#clock.setTimer(this.#random.between(0, 3000), () => this.#near?.closed(1006));
+    this.#clock.setTimer(this.#random.between(0, 3000), () => this.#far.closed(1006));
+  }
+
+  // The service's end.
+
+  write(batch: Batch): void {
+    for (const frame of batch.frames()) this.#later('down', () => this.#far.frame(frame.text));
+    if (!this.#random.chance(0.2)) return;
+    // Now and then the socket does not take all at once.
+    this.#waiting = batch.bytes;
+    this.#clock.setTimer(this.#random.between(1, 200), () => {
+      this.#waiting = 0;
+      this.#near?.drained();
+    });
+  }
+
+  ping(): void {
+    this.#later('up', () => this.#near?.alive());
+  }
+
+  pause(): void {}
+
+  resume(): void {}
+
+  close(code: number): void {
+    this.#later('down', () => {
+      if (this.#cut) return;
+      this.#cut = true;
+      this.#far.closed(code);
+    });
+  }
+
+  #later(way: 'up' | 'down', act: () => void): void {
+    const atMs = Math.max(this.#clock.now() + this.#random.between(1, 80), way === 'up' ? this.#upMs : this.#downMs);
+    if (way === 'up') this.#upMs = atMs;
+    else this.#downMs = atMs;
+    this.#clock.setTimer(atMs - this.#clock.now(), () => {
+      if (!this.#cut) act();
+    });
+  }
+}

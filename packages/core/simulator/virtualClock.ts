@@ -1,0 +1,68 @@
+import type { Clock } from '@nine-bells/core';
+
+interface Event {
+  readonly atMs: number;
+  readonly order: number;
+  readonly act: () => void;
+}
+
+/** Time that passes only when nothing is left to do: a minute of the simulated takes milliseconds. */
+export class VirtualClock implements Clock {
+  #nowMs = Date.UTC(2031, 5, 14, 12);
+  #order = 0;
+  readonly #events: Event[] = [];
+  readonly #cancelled = new Set<Event>();
+  #turnEnd: (() => void)[] = [];
+
+  now(): number {
+    return this.#nowMs;
+  }
+
+  setTimer(delayMs: number, act: () => void): () => void {
+    const event = { atMs: this.#nowMs + Math.max(0, delayMs), order: this.#order++, act };
+    this.#insert(event);
+    return () => void this.#cancelled.add(event);
+  }
+
+  endOfTurn(act: () => void): void {
+    this.#turnEnd.push(act);
+  }
+
+  /** Lets the simulated world run for `durationMs`. */
+  async run(durationMs: number): Promise<void> {
+    const endMs = this.#nowMs + durationMs;
+    for (;;) {
+      await this.#settle();
+      const event = this.#events.at(-1);
+      if (event === undefined || event.atMs > endMs) break;
+      this.#events.pop();
+      if (this.#cancelled.delete(event)) continue;
+      this.#nowMs = event.atMs;
+      event.act();
+    }
+    this.#nowMs = endMs;
+  }
+
+  /** Runs promises and ends of turns until none is left. */
+  async #settle(): Promise<void> {
+    do {
+      const acts = this.#turnEnd;
+      this.#turnEnd = [];
+      for (const act of acts) act();
+      await new Promise<void>((resolve) => setImmediate(resolve));
+    } while (this.#turnEnd.length > 0);
+  }
+
+  /** Keeps the events sorted, the next one last. */
+  #insert(event: Event): void {
+    let low = 0;
+    let high = this.#events.length;
+    while (low < high) {
+      const middle = (low + high) >> 1;
+      const other = this.#events[middle] as Event;
+      if (other.atMs > event.atMs || (other.atMs === event.atMs && other.order > event.order)) low = middle + 1;
+      else high = middle;
+    }
+    this.#events.splice(low, 0, event);
+  }
+}

@@ -1,0 +1,335 @@
+import { type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
+import { Frame } from '../fanout/batch.js';
+import {
+  gapAfter,
+  type LoggedMessage,
+  type LogSlice,
+  lastWithinBytes,
+  type Place,
+  withinBytes,
+} from '../logbook/logbook.js';
+import type { LogReader, Report } from '../ports.js';
+import type { RuleMatch } from './channelRule.js';
+
+/** Whoever gets a channel's messages: a session's present connection. */
+export interface Entrant {
+  readonly session: string;
+  /** It has ended while it was entering. */
+  readonly gone: boolean;
+  push(frame: Frame): void;
+}
+
+/** What an entrant asks for: to go on after a place, the last `n`, or only what comes from now on. */
+export type Wish = { readonly after: Place } | { readonly last: number } | 'from-now';
+
+/** What an entrant is given in the moment in which it becomes live. */
+export interface CaughtUp {
+  readonly cursor: Place;
+  readonly messages: readonly LoggedMessage[];
+  /** There is more, and the entrant is not live yet. */
+  readonly more: boolean;
+  readonly gap?: Omit<Gap, 'channel'>;
+}
+
+export interface ChannelPorts {
+  /** The channel's record, wherever it is kept. */
+  readonly log: LogReader;
+  readonly tailMessages: number;
+  readonly counts: { deliveries: number };
+  readonly report: Report;
+  now(): number;
+  /** Calls back later. */
+  after(delayMs: number, act: () => void): void;
+}
+
+/** Messages read at once from the record. */
+const readMessages = 1000;
+/** How long to wait before a record that could not be read is tried again, in milliseconds. */
+const retryMs = 500;
+
+/**
+ * A channel that somebody on this instance has entered: who gets its messages, and how far they have got.
+ *
+ * Messages come from the relay, perhaps doubled, late or with holes. The channel passes each on once, in the order of
+ * the numbers, and fetches from the record what is missing (promises 1 and 2).
+ */
+export class Channel {
+  readonly name: ChannelName;
+  readonly match: RuleMatch;
+  readonly #ports: ChannelPorts;
+  readonly #entrants = new Set<Entrant>();
+  /** The last message that was passed on. */
+  #head: Place | undefined;
+  /** The latest messages passed on, without holes up to the head. */
+  #tail: LoggedMessage[] = [];
+  /** What came while the record was being read. */
+  #pending: LoggedMessage[] = [];
+  #reading: Promise<void> | undefined;
+  #closed = false;
+  /** Calls of `enter` under way. */
+  #entering = 0;
+  /** Nobody is left, and the engine waits a while before it closes the channel. */
+  lingers = false;
+
+  constructor(name: ChannelName, match: RuleMatch, ports: ChannelPorts) {
+    this.name = name;
+    this.match = match;
+    this.#ports = ports;
+  }
+
+  get entrants(): number {
+    return this.#entrants.size;
+  }
+
+  get isUnused(): boolean {
+    return this.#entrants.size === 0 && this.#entering === 0;
+  }
+
+  get head(): Place | undefined {
+    return this.#head;
+  }
+
+  /** When the last message passed on was taken in, in milliseconds since the epoch. */
+  get lastAtMs(): number | undefined {
+    return this.#tail.at(-1)?.atMs;
+  }
+
+  /** Takes messages from the relay. */
+  receive(messages: readonly LoggedMessage[]): void {
+    for (const each of messages) {
+      if (this.#head === undefined || this.#reading !== undefined) this.#pending.push(each);
+      else if (this.#follows(each)) this.#passOn(each);
+      else if (!this.#isOld(each)) {
+        this.#pending.push(each);
+        void this.#readOn();
+      }
+    }
+  }
+
+  /**
+   * Gives an entrant what it asks for, and from then on every message.
+   *
+   * `done` is called in the very turn in which the entrant becomes live, before anything is pushed to it, so that the
+   * reply made there comes first. With `more` it has not become live.
+   *
+   * @throws {ProblemError} `busy` if the record cannot be read
+   */
+  async enter(entrant: Entrant, wish: Wish, bytes: number, done: (caughtUp: CaughtUp) => void): Promise<void> {
+    this.#entering += 1;
+    try {
+      await this.#ready();
+      this.#trimTail();
+      const given: LoggedMessage[] = [];
+      let spare = bytes;
+      let gap: CaughtUp['gap'];
+      const take = (slice: LogSlice, from: Place): Place => {
+        if (slice.gap !== undefined) gap ??= gapOf(from, slice);
+        given.push(...slice.messages);
+        spare -= sizeOf(slice.messages);
+        return slice.messages.at(-1)?.place ?? (slice.gap === undefined ? from : slice.head);
+      };
+      const finish = (cursor: Place, more: boolean): void => {
+        if (more || entrant.gone) this.#entrants.delete(entrant);
+        else this.#entrants.add(entrant);
+        const messages = given.filter((each) => each.isFor(entrant.session));
+        done({ cursor, messages, more, ...(gap === undefined ? {} : { gap }) });
+      };
+
+      let place = this.#head as Place;
+      if (wish !== 'from-now' && 'after' in wish) place = wish.after;
+      if (wish !== 'from-now' && 'last' in wish) {
+        const slice = this.#lastOfTail(wish.last, spare) ?? (await this.#read(this.#lastOfRecord(wish.last, spare)));
+        place = take({ messages: slice.messages, more: false, head: slice.head }, slice.head);
+      }
+      for (;;) {
+        // Nothing is awaited between this look at the tail and becoming live: no message can slip between.
+        const slice = this.#sinceInTail(place, Math.max(spare, 1));
+        if (slice !== undefined && (slice.messages.length === 0 || spare > 0 || given.length === 0)) {
+          finish(take(slice, place), slice.more);
+          return;
+        }
+        if (given.length > 0 && (spare <= 0 || given.length >= readMessages)) {
+          finish(place, true);
+          return;
+        }
+        const read = await this.#read(
+          this.#ports.log.since(this.name, place, { messages: readMessages, bytes: spare }),
+        );
+        place = take(read, place);
+        if (!read.more && this.#isAhead(place)) await this.#readOn();
+      }
+    } finally {
+      this.#entering -= 1;
+    }
+  }
+
+  leave(entrant: Entrant): void {
+    this.#entrants.delete(entrant);
+  }
+
+  /** Nothing is read or passed on any more. */
+  close(): void {
+    this.#closed = true;
+    this.#entrants.clear();
+  }
+
+  // ------------------------------------------------------------------------------------------ passing on
+
+  /** Hot: once per message, and within it once per delivery. */
+  #passOn(logged: LoggedMessage): void {
+    this.#head = logged.place;
+    this.#tail.push(logged);
+    if (this.#tail.length > this.#ports.tailMessages * 2) this.#tail = this.#tail.slice(-this.#ports.tailMessages);
+    const frame = logged.push;
+    if (logged.except === undefined) {
+      for (const entrant of this.#entrants) entrant.push(frame);
+      this.#ports.counts.deliveries += this.#entrants.size;
+      return;
+    }
+    for (const entrant of this.#entrants) {
+      if (!logged.isFor(entrant.session)) continue;
+      entrant.push(frame);
+      this.#ports.counts.deliveries += 1;
+    }
+  }
+
+  #follows(logged: LoggedMessage): boolean {
+    return logged.place.volume === this.#head?.volume && logged.place.number === this.#head.number + 1;
+  }
+
+  #isOld(logged: LoggedMessage): boolean {
+    return logged.place.volume === this.#head?.volume && logged.place.number <= this.#head.number;
+  }
+
+  /** Whether a place of the record is beyond what was passed on. */
+  #isAhead(place: Place): boolean {
+    return place.volume !== this.#head?.volume || place.number > this.#head.number;
+  }
+
+  // ---------------------------------------------------------------------------------- reading the record
+
+  /** Waits until the channel knows where it stands. */
+  async #ready(): Promise<void> {
+    if (this.#head === undefined) await this.#readOn();
+    if (this.#head === undefined) throw unreadable();
+  }
+
+  /** Reads on in the record until what is pending follows. One reading at a time. */
+  #readOn(): Promise<void> {
+    this.#reading ??= this.#readUntilWhole().finally(() => {
+      this.#reading = undefined;
+      if (this.#pending.length > 0 && !this.#closed) this.#ports.after(retryMs, () => void this.#readOn());
+    });
+    return this.#reading;
+  }
+
+  async #readUntilWhole(): Promise<void> {
+    try {
+      if (this.#head === undefined) {
+        this.#head = await this.#ports.log.head(this.name);
+        if (this.#takePending()) return;
+      }
+      for (let advanced = true; advanced && !this.#closed; ) {
+        const before: Place = this.#head;
+        const slice = await this.#ports.log.since(this.name, before, {
+          messages: readMessages,
+          bytes: Number.MAX_SAFE_INTEGER,
+        });
+        if (slice.gap !== undefined) this.#startOver(before, slice);
+        for (const each of slice.messages) if (this.#follows(each)) this.#passOn(each);
+        // What was announced of another volume is of a record that is gone.
+        this.#pending = this.#pending.filter((each) => each.place.volume === slice.head.volume);
+        advanced = !this.#takePending() && slice.messages.length > 0;
+      }
+    } catch (error) {
+      this.#ports.report(error, { what: 'reading a channel', channel: this.name });
+    }
+  }
+
+  /** Passes on what is pending as far as it follows; `true` if nothing stays behind. */
+  #takePending(): boolean {
+    const pending = this.#pending.sort((a, b) => a.place.number - b.place.number);
+    this.#pending = [];
+    for (const each of pending) {
+      if (this.#follows(each)) this.#passOn(each);
+      else if (!this.#isOld(each)) this.#pending.push(each);
+    }
+    return this.#pending.length === 0;
+  }
+
+  /** The record was lost, or its next messages are not there any more: everybody live is told. */
+  #startOver(after: Place, slice: LogSlice): void {
+    const gap = gapOf(after, slice);
+    const frame = new Frame(JSON.stringify({ on: 'gap', channel: this.name, ...gap }), true);
+    for (const entrant of this.#entrants) entrant.push(frame);
+    this.#tail = [];
+    this.#head = startOf(slice);
+  }
+
+  async #read(reading: Promise<LogSlice>): Promise<LogSlice> {
+    try {
+      return await reading;
+    } catch (error) {
+      this.#ports.report(error, { what: 'reading a channel', channel: this.name });
+      throw unreadable();
+    }
+  }
+
+  // --------------------------------------------------------------------------------------------- the tail
+
+  /** Lets go of what a recent logbook's bounds no longer show. */
+  #trimTail(): void {
+    const { logbook } = this.match.rule;
+    if (logbook.keep !== 'recent') return;
+    const oldestMs = this.#ports.now() - logbook.bounds.forMs;
+    const count = this.#tail.findIndex((each) => each.atMs >= oldestMs);
+    this.#tail = count === -1 ? [] : this.#tail.slice(Math.max(count, this.#tail.length - logbook.bounds.messages));
+  }
+
+  /** What came after a place, if the tail reaches back that far. */
+  #sinceInTail(after: Place, bytes: number): LogSlice | undefined {
+    if (!this.#covers(after)) return undefined;
+    const head = this.#head as Place;
+    const missed = head.number - after.number;
+    const messages = missed === 0 ? [] : withinBytes(this.#tail.slice(-missed), bytes);
+    return { messages, more: messages.length < missed, head };
+  }
+
+  #covers(after: Place): boolean {
+    const head = this.#head as Place;
+    return gapAfter(after, head.number - this.#tail.length + 1, head) === undefined;
+  }
+
+  #lastOfTail(count: number, bytes: number): LogSlice | undefined {
+    const head = this.#head as Place;
+    if (count > this.#tail.length && this.#tail.length < head.number) return undefined;
+    const messages = count === 0 ? [] : lastWithinBytes(this.#tail.slice(-count), bytes);
+    return { messages, more: false, head };
+  }
+
+  #lastOfRecord(count: number, bytes: number): Promise<LogSlice> {
+    return this.#ports.log.before(this.name, undefined, { messages: count, bytes });
+  }
+}
+
+function unreadable(): Error {
+  return refusal('busy', 'the record of the channel cannot be read', { retryAfterMs: retryMs });
+}
+
+function gapOf(after: Place, slice: LogSlice): Omit<Gap, 'channel'> {
+  return {
+    after: formatCursor(after),
+    cursor: formatCursor(startOf(slice)),
+    why: slice.gap ?? 'expired',
+  };
+}
+
+/** The place just before the first message of a slice. */
+function startOf(slice: LogSlice): Place {
+  const first = slice.messages[0]?.place;
+  return first === undefined ? slice.head : { volume: first.volume, number: first.number - 1 };
+}
+
+function sizeOf(messages: readonly LoggedMessage[]): number {
+  return messages.reduce((sum, each) => sum + each.text.length, 0);
+}

@@ -1,0 +1,112 @@
+/**
+ * How one kind of transport writes frames. One object per kind, shared by all its connections: what it makes is made
+ * once per frame and once per batch.
+ */
+export interface Encoding {
+  /** The complete bytes of one frame on the wire. */
+  encode(payload: Uint8Array): Uint8Array;
+}
+
+const utf8 = new TextEncoder();
+
+/** One frame to clients, encoded once per kind of transport however many get it. */
+export class Frame {
+  readonly text: string;
+  /** Whether many connections get it. Frames for one are not looked for in the batches of others. */
+  readonly shared: boolean;
+  #payload: Uint8Array | undefined;
+  #encoding: Encoding | undefined;
+  #encoded: Uint8Array | undefined;
+
+  constructor(text: string, shared = false) {
+    this.text = text;
+    this.shared = shared;
+  }
+
+  get payload(): Uint8Array {
+    this.#payload ??= utf8.encode(this.text);
+    return this.#payload;
+  }
+
+  /** Its size in bytes, without what a transport adds. */
+  get bytes(): number {
+    return this.payload.length;
+  }
+
+  encoded(encoding: Encoding): Uint8Array {
+    if (this.#encoding !== encoding || this.#encoded === undefined) {
+      this.#encoding = encoding;
+      this.#encoded = encoding.encode(this.payload);
+    }
+    return this.#encoded;
+  }
+}
+
+/**
+ * The frames that wait for a connection, in order: immutable, and the same object for all connections whose pending
+ * frames are equal, so that joining them into one buffer is done once.
+ */
+export class Batch {
+  readonly length: number;
+  readonly bytes: number;
+  readonly #before: Batch | undefined;
+  readonly #frame: Frame | undefined;
+  #lastFrame: Frame | undefined;
+  #lastNext: Batch | undefined;
+  #others: Map<Frame, Batch> | undefined;
+  #encoding: Encoding | undefined;
+  #joined: Uint8Array | undefined;
+
+  /** Without arguments: a new empty batch, the root of all batches of a turn. */
+  constructor(before?: Batch, frame?: Frame) {
+    this.#before = before;
+    this.#frame = frame;
+    this.length = before === undefined ? 0 : before.length + 1;
+    this.bytes = before === undefined ? 0 : before.bytes + (frame as Frame).bytes;
+  }
+
+  /** This batch and one more frame. Hot: called once per delivery. */
+  and(frame: Frame): Batch {
+    if (this.#lastFrame === frame) return this.#lastNext as Batch;
+    if (!frame.shared) return new Batch(this, frame);
+    let next = this.#others?.get(frame);
+    if (next === undefined) {
+      next = new Batch(this, frame);
+      if (this.#lastFrame !== undefined) {
+        this.#others ??= new Map();
+        this.#others.set(this.#lastFrame, this.#lastNext as Batch);
+      }
+    }
+    this.#lastFrame = frame;
+    this.#lastNext = next;
+    return next;
+  }
+
+  /** The frames, oldest first. */
+  frames(): Frame[] {
+    const all = new Array<Frame>(this.length);
+    let each: Batch = this;
+    for (let i = this.length - 1; i >= 0; i--) {
+      all[i] = each.#frame as Frame;
+      each = each.#before as Batch;
+    }
+    return all;
+  }
+
+  /** All frames as the transport writes them, in one buffer that is shared and must not be changed. */
+  joined(encoding: Encoding): Uint8Array {
+    if (this.length === 1) return (this.#frame as Frame).encoded(encoding);
+    if (this.#encoding !== encoding || this.#joined === undefined) {
+      const parts = this.frames().map((frame) => frame.encoded(encoding));
+      const joined = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0));
+      let at = 0;
+      for (const part of parts) {
+        joined.set(part, at);
+        at += part.length;
+      }
+      this.#encoding = encoding;
+      this.#joined = joined;
+    }
+    return this.#joined;
+  }
+}

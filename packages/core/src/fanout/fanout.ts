@@ -1,0 +1,54 @@
+import type { Clock } from '../ports.js';
+import { Batch } from './batch.js';
+
+/** Something with frames to write at the end of the turn. */
+export interface Flushable {
+  flush(): void;
+}
+
+/** How long one slice of a flush may take before other work gets its turn, in milliseconds. */
+const sliceMs = 2;
+/** How many connections are flushed between two looks at the clock. */
+const lookEvery = 64;
+
+/**
+ * Flushes connections once per turn of the event loop: what came in for a connection within a turn goes out in one
+ * write. A flush to very many is sliced, so that what comes in meanwhile is not kept waiting.
+ */
+export class Fanout {
+  readonly #clock: Clock;
+  #waiting: Flushable[] = [];
+  #next = 0;
+  #scheduled = false;
+  /** Where the batches of this turn begin. Replaced after each flush, so that old batches can go. */
+  root = new Batch();
+
+  constructor(clock: Clock) {
+    this.#clock = clock;
+  }
+
+  schedule(queue: Flushable): void {
+    this.#waiting.push(queue);
+    if (!this.#scheduled) {
+      this.#scheduled = true;
+      this.#clock.endOfTurn(this.#flush);
+    }
+  }
+
+  readonly #flush = (): void => {
+    const startedMs = this.#clock.now();
+    const waiting = this.#waiting;
+    while (this.#next < waiting.length) {
+      (waiting[this.#next] as Flushable).flush();
+      this.#next += 1;
+      if (this.#next % lookEvery === 0 && this.#clock.now() - startedMs >= sliceMs) {
+        this.#clock.endOfTurn(this.#flush);
+        return;
+      }
+    }
+    this.#waiting = [];
+    this.#next = 0;
+    this.#scheduled = false;
+    this.root = new Batch();
+  };
+}

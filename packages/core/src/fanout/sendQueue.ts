@@ -1,0 +1,107 @@
+import type { Link } from '../ports.js';
+import type { Batch, Frame } from './batch.js';
+import type { Fanout, Flushable } from './fanout.js';
+
+/**
+ * A bounded queue of frames waiting for one connection.
+ *
+ * Frames are shared between queues and never copied here. Nothing is handed to a transport that has not got rid of
+ * what it took before, so what waits here can still be dropped. When more than `maxBytes` of pushes wait, `push`
+ * returns `false` and the connection must be cut off (promise 6). Replies do not count: a client that comes back may be
+ * given a long one, and must not be cut off for what goes on meanwhile. They are bounded by `whenBelow`, which whoever
+ * makes replies waits for.
+ *
+ * @param maxBytes - bound on the encoded bytes of pushes that wait, not counting what the socket already took
+ */
+export class SendQueue implements Flushable {
+  readonly #link: Link;
+  readonly #fanout: Fanout;
+  readonly #maxBytes: number;
+  #batch: Batch | undefined;
+  #held: Frame[] | undefined;
+  #pushBytes = 0;
+  #scheduled = false;
+  #closed = false;
+  #room: (() => void) | undefined;
+  /** Frames handed to the transport so far. */
+  written = 0;
+
+  constructor(link: Link, fanout: Fanout, maxBytes: number) {
+    this.#link = link;
+    this.#fanout = fanout;
+    this.#maxBytes = maxBytes;
+  }
+
+  /** Bytes that wait here. */
+  get bytes(): number {
+    return this.#batch?.bytes ?? 0;
+  }
+
+  /** Adds a push, behind those held back if there are any; `false` if there is no room. Hot: once per delivery. */
+  push(frame: Frame): boolean {
+    if (this.#closed) return true;
+    this.#pushBytes += frame.bytes;
+    if (this.#held !== undefined) this.#held.push(frame);
+    else this.#add(frame);
+    // One push alone always fits: a bound smaller than a message would make it undeliverable for ever.
+    return this.#pushBytes <= this.#maxBytes || this.#pushBytes === frame.bytes;
+  }
+
+  /** Adds a reply; a reply is never held back. */
+  reply(frame: Frame): void {
+    if (!this.#closed) this.#add(frame);
+  }
+
+  /** From now on holds pushes back, so that a reply that is being made comes before them. */
+  hold(): void {
+    this.#held ??= [];
+  }
+
+  /** Lets go what was held back. */
+  release(): void {
+    const held = this.#held ?? [];
+    this.#held = undefined;
+    for (const frame of held) this.#add(frame);
+  }
+
+  /** Resolves when less than `maxBytes` wait, or the queue has been closed; `undefined` if that is so now. */
+  whenBelow(): Promise<void> | undefined {
+    if (this.#closed || this.bytes < this.#maxBytes) return undefined;
+    return new Promise((resolve) => {
+      this.#room = resolve;
+    });
+  }
+
+  /** Writes what waits, unless the transport is still busy with what it took. */
+  flush(): void {
+    this.#scheduled = false;
+    const batch = this.#batch;
+    if (batch === undefined || this.#closed || this.#link.waitingBytes > 0) return;
+    this.#batch = undefined;
+    this.#pushBytes = 0;
+    this.written += batch.length;
+    this.#link.write(batch);
+    this.#makeRoom();
+  }
+
+  /** Forgets what waits and takes nothing more. */
+  close(): void {
+    this.#closed = true;
+    this.#batch = undefined;
+    this.#held = undefined;
+    this.#makeRoom();
+  }
+
+  #add(frame: Frame): void {
+    this.#batch = (this.#batch ?? this.#fanout.root).and(frame);
+    if (this.#scheduled) return;
+    this.#scheduled = true;
+    this.#fanout.schedule(this);
+  }
+
+  #makeRoom(): void {
+    const room = this.#room;
+    this.#room = undefined;
+    room?.();
+  }
+}

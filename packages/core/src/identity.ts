@@ -1,0 +1,34 @@
+import type { Json } from '@nine-bells/wire';
+
+/** Who a client is, as its token says, or as the service says of a guest. */
+export interface Identity {
+  /** From the token's `sub`; of guests, made by the service and beginning with `guest:`. */
+  readonly user: string;
+  readonly name?: string;
+  readonly guest: boolean;
+  readonly roles: readonly string[];
+  /** All claims of the token. */
+  readonly claims: Readonly<Record<string, Json>>;
+  /** When the token ends, in milliseconds since the epoch; absent if it does not. */
+  readonly endsAt?: number;
+  /** May look into every channel and publish nowhere: whoever operates the service, seen by nobody. */
+  readonly oversight?: true;
+}
+
+const firstWords =
+  'Quiet Brisk Salty Patient Wandering Northerly Steady Bright Hidden Distant Nimble Weathered Gentle Early Idle Silver Drifting Lively Amber Windward Leeward Rolling Misty Proud Humble Tidal Coastal Swift Mellow Curious Faithful Open'.split(
+    ' ',
+  );
+const secondWords =
+  'Spinnaker Halyard Lantern Compass Anchor Harbour Mainsail Rudder Sextant Buoy Keel Jib Tiller Bowsprit Ensign Fathom Mooring Capstan Beacon Pennant Genoa Cleat Shackle Foghorn Breakwater Estuary Headland Topsail Barometer Ketch Sloop Yawl'.split(
+    ' ',
+  );
+
+/** A friendly name for a guest, always the same for the same id. */
+export function guestName(id: string): string {
+  let hash = 0x811c9dc5;
+  for (let i = 0; i < id.length; i++) hash = Math.imul(hash ^ id.charCodeAt(i), 0x01000193) >>> 0;
+  const first = firstWords[hash % firstWords.length] as string;
+  const second = secondWords[(hash >>> 12) % secondWords.length] as string;
+  return `${first} ${second}`;
+}

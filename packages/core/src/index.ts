@@ -1,0 +1,12 @@
+export * from './access/access.js';
+export * from './channel/channelRule.js';
+export * from './channel/pattern.js';
+export * from './engine.js';
+export * from './fanout/batch.js';
+export * from './identity.js';
+export * from './logbook/logbook.js';
+export * from './options.js';
+export * from './ports.js';
+export * from './relay/soloRelay.js';
+export { Connection } from './session/connection.js';
+export * from './store/memoryStore.js';

@@ -1,0 +1,126 @@
+import { type Author, type ChannelName, formatCursor, type Json, type Message, type Place } from '@nine-bells/wire';
+import { Frame } from '../fanout/batch.js';
+
+export type { Place };
+
+/** A message on its way in, before it has its place. */
+export interface Draft {
+  readonly id: string;
+  readonly type: string;
+  readonly key?: string;
+  readonly by?: Author;
+  /** When the service took it in, in milliseconds since the epoch. */
+  readonly atMs: number;
+  readonly data: Json;
+  /** Sessions that are not to get it. */
+  readonly except?: readonly string[];
+}
+
+/** A message that has its place in the channel's order. Shared by everyone who gets it; made ready for the wire once. */
+export class LoggedMessage {
+  readonly message: Message;
+  readonly place: Place;
+  readonly atMs: number;
+  readonly except: readonly string[] | undefined;
+  #text: string | undefined;
+  #push: Frame | undefined;
+
+  constructor(channel: ChannelName, place: Place, draft: Draft) {
+    this.place = place;
+    this.atMs = draft.atMs;
+    this.except = draft.except?.length ? draft.except : undefined;
+    this.message = {
+      channel,
+      cursor: formatCursor(place),
+      id: draft.id,
+      type: draft.type,
+      ...(draft.key === undefined ? {} : { key: draft.key }),
+      ...(draft.by === undefined ? {} : { by: draft.by }),
+      at: new Date(draft.atMs).toISOString(),
+      data: draft.data,
+    };
+  }
+
+  /** The message as JSON text. */
+  get text(): string {
+    this.#text ??= JSON.stringify(this.message);
+    return this.#text;
+  }
+
+  /** The frame that pushes it. */
+  get push(): Frame {
+    this.#push ??= new Frame(`{"on":"message",${this.text.slice(1)}`, true);
+    return this.#push;
+  }
+
+  isFor(session: string): boolean {
+    return this.except === undefined || !this.except.includes(session);
+  }
+}
+
+export interface Appended {
+  readonly logged: LoggedMessage;
+  /** The key was known: `logged` is what was published first, and nothing was added. */
+  readonly repeated: boolean;
+}
+
+/** Bounds of a `recent` logbook; what exceeds either is forgotten. */
+export interface LogBounds {
+  readonly messages: number;
+  readonly forMs: number;
+}
+
+export interface ReadLimit {
+  readonly messages: number;
+  /** Bound on the JSON text of all messages, in characters; at least one message is given. */
+  readonly bytes: number;
+}
+
+/** A stretch of a channel's record, without holes, oldest first. */
+export interface LogSlice {
+  readonly messages: readonly LoggedMessage[];
+  /** There are more in the direction read. */
+  readonly more: boolean;
+  /** The channel's head when it was read. */
+  readonly head: Place;
+  /** What was asked for is not all there; `messages` begin with the oldest that is. */
+  readonly gap?: 'expired' | 'new-volume';
+}
+
+/** How the record of a channel is kept. */
+export type Keeping = { readonly keep: 'kept' } | { readonly keep: 'recent'; readonly bounds: LogBounds };
+
+/** Cuts messages to a byte budget, from the front; at least one stays. */
+export function withinBytes(messages: readonly LoggedMessage[], bytes: number): readonly LoggedMessage[] {
+  let sum = 0;
+  for (const [index, each] of messages.entries()) {
+    sum += each.text.length;
+    if (sum > bytes && index > 0) return messages.slice(0, index);
+  }
+  return messages;
+}
+
+/** As `withinBytes`, but keeps the end. */
+export function lastWithinBytes(messages: readonly LoggedMessage[], bytes: number): readonly LoggedMessage[] {
+  let sum = 0;
+  for (let index = messages.length - 1; index >= 0; index--) {
+    sum += (messages[index] as LoggedMessage).text.length;
+    if (sum > bytes && index < messages.length - 1) return messages.slice(index + 1);
+  }
+  return messages;
+}
+
+/** Why a cursor cannot be followed in a record that spans `oldest` to `head`, if it cannot. */
+export function gapAfter(after: Place, oldest: number, head: Place): LogSlice['gap'] {
+  if (after.volume !== head.volume || after.number > head.number) return 'new-volume';
+  return after.number + 1 < oldest ? 'expired' : undefined;
+}
+
+/**
+ * The number to read from, after a place that may not be followed. A place beyond the head is of a record that was
+ * lost in part: whoever comes with it goes on from the head; of another volume everything is new.
+ */
+export function firstToRead(after: Place, gap: LogSlice['gap'], oldest: number, head: Place): number {
+  if (gap === undefined) return after.number + 1;
+  return after.volume === head.volume && after.number > head.number ? head.number + 1 : oldest;
+}

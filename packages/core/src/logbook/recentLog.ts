@@ -1,0 +1,121 @@
+import type { ChannelName } from '@nine-bells/wire';
+import { keyMemory } from '../options.js';
+import {
+  type Appended,
+  type Draft,
+  firstToRead,
+  gapAfter,
+  type LogBounds,
+  LoggedMessage,
+  type LogSlice,
+  lastWithinBytes,
+  type Place,
+  type ReadLimit,
+  withinBytes,
+} from './logbook.js';
+
+/**
+ * The record of one `recent` channel: in memory, bounded by count and age.
+ *
+ * Messages that fall out leave a place behind that is known to be gone, so that a cursor before it gets a gap and never
+ * silence.
+ */
+export class RecentLog {
+  readonly #channel: ChannelName;
+  readonly #volume: string;
+  #messages: LoggedMessage[] = [];
+  /** How many at the front of `#messages` have fallen out; cut off now and then, not one by one. */
+  #gone = 0;
+  #head = 0;
+  #usedAtMs: number;
+  readonly #keys = new Map<string, Keyed>();
+
+  constructor(channel: ChannelName, volume: string, nowMs: number) {
+    this.#channel = channel;
+    this.#volume = volume;
+    this.#usedAtMs = nowMs;
+  }
+
+  get head(): Place {
+    return { volume: this.#volume, number: this.#head };
+  }
+
+  append(draft: Draft, bounds: LogBounds): Appended {
+    const known = this.#known(draft);
+    if (known !== undefined) return { logged: known, repeated: true };
+    this.#head += 1;
+    const logged = new LoggedMessage(this.#channel, this.head, draft);
+    this.#messages.push(logged);
+    this.#usedAtMs = draft.atMs;
+    if (draft.key !== undefined) this.#remember(draft.key, logged);
+    this.#forget(bounds, draft.atMs);
+    return { logged, repeated: false };
+  }
+
+  since(after: Place, limit: ReadLimit): LogSlice {
+    const oldest = this.#head - (this.#messages.length - this.#gone) + 1;
+    const gap = gapAfter(after, oldest, this.head);
+    const from = firstToRead(after, gap, oldest, this.head);
+    const start = this.#gone + (from - oldest);
+    const wanted = this.#messages.slice(start, start + limit.messages);
+    const messages = withinBytes(wanted, limit.bytes);
+    const last = messages.at(-1)?.place.number ?? this.#head;
+    return { messages, more: last < this.#head, head: this.head, ...(gap === undefined ? {} : { gap }) };
+  }
+
+  before(before: Place | undefined, limit: ReadLimit): LogSlice {
+    const oldest = this.#head - (this.#messages.length - this.#gone) + 1;
+    const lost = before !== undefined && (before.volume !== this.#volume || before.number > this.#head + 1);
+    const end = before === undefined || lost ? this.#head : before.number - 1;
+    const count = Math.max(0, Math.min(limit.messages, end - oldest + 1));
+    const start = this.#gone + (end - count + 1 - oldest);
+    const messages = count === 0 ? [] : lastWithinBytes(this.#messages.slice(start, start + count), limit.bytes);
+    const first = messages[0]?.place.number ?? end + 1;
+    const gap = lost ? ('new-volume' as const) : first <= oldest && oldest > 1 ? ('expired' as const) : undefined;
+    return { messages, more: messages.length > 0 && first > oldest, head: this.head, ...(gap ? { gap } : {}) };
+  }
+
+  /** Lets go of what is older than the bounds allow. */
+  forget(bounds: LogBounds, nowMs: number): void {
+    this.#forget(bounds, nowMs);
+  }
+
+  /** Whether nothing in it would be missed: no message, and no key that must still be known. */
+  isIdle(nowMs: number): boolean {
+    return this.#messages.length === this.#gone && nowMs - this.#usedAtMs > keyMemory.ms;
+  }
+
+  #forget(bounds: LogBounds, nowMs: number): void {
+    while (this.#gone < this.#messages.length) {
+      const oldest = this.#messages[this.#gone] as LoggedMessage;
+      const tooMany = this.#messages.length - this.#gone > bounds.messages;
+      if (!tooMany && nowMs - oldest.atMs <= bounds.forMs) break;
+      this.#gone += 1;
+    }
+    if (this.#gone > 64 && this.#gone * 2 > this.#messages.length) {
+      this.#messages = this.#messages.slice(this.#gone);
+      this.#gone = 0;
+    }
+    for (const [key, { logged }] of this.#keys) {
+      if (this.#keys.size <= keyMemory.keys || nowMs - logged.atMs <= keyMemory.ms) break;
+      this.#keys.delete(key);
+    }
+  }
+
+  #known(draft: Draft): LoggedMessage | undefined {
+    return draft.key === undefined ? undefined : this.#keys.get(keyOf(draft.by?.user, draft.key))?.logged;
+  }
+
+  #remember(key: string, logged: LoggedMessage): void {
+    this.#keys.set(keyOf(logged.message.by?.user, key), { logged });
+  }
+}
+
+interface Keyed {
+  readonly logged: LoggedMessage;
+}
+
+/** A key counts per author; an application that names no user is an author of its own. */
+function keyOf(author: string | undefined, key: string): string {
+  return `${author ?? ''}\u0000${key}`;
+}

@@ -1,0 +1,60 @@
+/** What an operator may set of the engine; each has a default. */
+export interface EngineOptions {
+  /** This instance's name, told to clients and in logs. Default `i1`. */
+  readonly instance: string;
+  /** Whether clients without a token are let in. Default `false`. */
+  readonly guests: boolean;
+  /** How often an idle connection hears from the service, and is asked for a sign of life. Default 20 s. */
+  readonly pulseMs: number;
+  /** How soon after connecting `hello` must come. Default 5 s. */
+  readonly helloWithinMs: number;
+  /** Largest frame from a client, in bytes. Default 64 KiB. */
+  readonly frameBytes: number;
+  /** Largest `data` of one message, in bytes of JSON text. Default 32 KiB. */
+  readonly dataBytes: number;
+  /** Most channels that one session may have entered. Default 200. */
+  readonly channelsPerSession: number;
+  /** Most connections of this instance. Default 50,000. */
+  readonly connections: number;
+  /** Most bytes of missed messages in one reply. Default 1 MiB. */
+  readonly backlogBytes: number;
+  /** Most bytes that may wait for one connection before it is cut off as too slow. Default 1 MiB. */
+  readonly sendQueueBytes: number;
+  /** Acts of one connection that may wait before the service stops reading from it. Default 64. */
+  readonly actsWaiting: number;
+  /** Publishes of one connection that may be under way at a time; later ones wait. Default 256. */
+  readonly publishesUnderWay: number;
+  /** How long a session that lost its connection is remembered. Default 10 min. */
+  readonly sessionMemoryMs: number;
+  /** How long a channel that nobody has entered any more stays at hand. Default 30 s. */
+  readonly channelLingerMs: number;
+  /** Latest messages of an entered channel held ready for recovery, per instance. Default 256. */
+  readonly tailMessages: number;
+  /** Unreadable or misplaced frames within ten seconds that end a connection with 1008. Default 10. */
+  readonly strikes: number;
+}
+
+export const defaultEngineOptions: EngineOptions = {
+  instance: 'i1',
+  guests: false,
+  pulseMs: 20_000,
+  helloWithinMs: 5_000,
+  frameBytes: 65_536,
+  dataBytes: 32_768,
+  channelsPerSession: 200,
+  connections: 50_000,
+  backlogBytes: 1_048_576,
+  sendQueueBytes: 1_048_576,
+  actsWaiting: 64,
+  publishesUnderWay: 256,
+  sessionMemoryMs: 600_000,
+  channelLingerMs: 30_000,
+  tailMessages: 256,
+  strikes: 10,
+};
+
+/** Bounds of a `recent` logbook where a channel rule does not say otherwise. */
+export const defaultLogBounds = { messages: 1000, forMs: 600_000 } as const;
+
+/** How long, and for how many, keys of a recent channel are remembered at the least (PROTOCOL: both hold). */
+export const keyMemory = { ms: 600_000, keys: 1000 } as const;

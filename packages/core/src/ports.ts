@@ -1,0 +1,121 @@
+import type { Author, ChannelName, Json } from '@nine-bells/wire';
+import type { Batch, Encoding } from './fanout/batch.js';
+import type { Identity } from './identity.js';
+import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
+
+/** Time, as the core sees it. The service passes the real one, the simulator a virtual one. */
+export interface Clock {
+  /** Milliseconds since the Unix epoch. */
+  now(): number;
+  /** Calls `act` once, `delayMs` from now, unless the returned function is called before. */
+  setTimer(delayMs: number, act: () => void): () => void;
+  /** Calls `act` at the end of the present turn of the event loop, after what came in with it. */
+  endOfTurn(act: () => void): void;
+}
+
+/** Names that nobody can guess and that do not repeat. */
+export interface Ids {
+  /** A message id that sorts by time (a ULID). */
+  message(atMs: number): string;
+  session(): string;
+  /** A volume of a logbook: 1 to 16 of `a-z0-9`. */
+  volume(): string;
+}
+
+/** A keyed hash (HMAC). Instances of one service share the key. */
+export interface Seal {
+  /** The MAC of `text`, as text of `A-Z a-z 0-9 - _`, at least 32 characters. */
+  sign(text: string): string;
+  /** Compares in constant time. */
+  matches(text: string, mac: string): boolean;
+}
+
+/** Reads tokens. */
+export interface TokenReader {
+  /** @throws {ProblemError} `token-invalid` or `token-ended` */
+  read(token: string): Promise<Identity>;
+}
+
+/** Between instances: orders the messages of recent channels and carries all messages to every instance that wants them. */
+export interface Relay {
+  /**
+   * Numbers a message of a recent channel, records it, and carries it to everyone who wants the channel.
+   *
+   * Calls for one channel take effect in the order made. A key that its author used in this channel before gives the
+   * message published then.
+   */
+  append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended>;
+  /** Carries messages that the store has numbered and committed. */
+  announce(channel: ChannelName, messages: readonly LoggedMessage[]): void;
+  /**
+   * Begins to hand over the channel's messages. They may come doubled, late or not at all: whoever receives them sees
+   * that by the numbers.
+   */
+  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void): void;
+  unwant(channel: ChannelName): void;
+  /** The record of a recent channel. */
+  readonly recent: LogReader;
+}
+
+/** Reads the record of channels. */
+export interface LogReader {
+  /** The place of the last message; number 0 of a volume if there is none. */
+  head(channel: ChannelName): Promise<Place>;
+  /** What came after `after`, oldest first. What is not there any more is said by `gap`. */
+  since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice>;
+  /** The last messages before `before`, or the last of all, oldest first. */
+  before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice>;
+}
+
+/** What must outlive the process. */
+export interface Store extends LogReader {
+  /**
+   * Numbers a message of a kept channel and commits it, together with what else waits.
+   *
+   * Resolves after the commit, for one channel in the order of the numbers. A key that its author used in this channel
+   * before gives the message published then.
+   *
+   * @throws {ProblemError} `busy` if it could not be committed and may be tried again
+   */
+  append(channel: ChannelName, draft: Draft): Promise<Appended>;
+  /** Kept channels that have been published to, by name. */
+  channels(): Promise<readonly KeptChannel[]>;
+}
+
+export interface KeptChannel {
+  readonly channel: ChannelName;
+  readonly head: Place;
+  /** When its last message was taken in, in milliseconds since the epoch. */
+  readonly lastAt?: number;
+}
+
+/** A connection, as the core sees it. */
+export interface Link {
+  /** Which transport it is, such as `websocket`. */
+  readonly transport: string;
+  /** Where the client is, for people to read. */
+  readonly remote?: string;
+  readonly encoding: Encoding;
+  /** Bytes that were handed over and not yet taken by the operating system. While there are any, nothing is written. */
+  readonly waitingBytes: number;
+  write(batch: Batch): void;
+  /** Asks the other side for a sign of life that needs no program there (RFC 6455, section 5.5.2). */
+  ping(): void;
+  /** Stops and resumes taking frames from the client. */
+  pause(): void;
+  resume(): void;
+  /** Says goodbye after what was written, then ends; at once if the client does not take it. */
+  close(code: number, reason: string): void;
+}
+
+/** A word about something that went wrong inside, for the service's log. */
+export type Report = (error: unknown, about: Readonly<Record<string, Json | undefined>>) => void;
+
+/** The author to show for a message, from who published it. */
+export function authorOf(identity: Identity): Author {
+  return {
+    user: identity.user,
+    ...(identity.name === undefined ? {} : { name: identity.name }),
+    ...(identity.guest ? { guest: true as const } : {}),
+  };
+}

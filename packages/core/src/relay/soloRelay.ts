@@ -1,0 +1,80 @@
+import type { ChannelName } from '@nine-bells/wire';
+import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
+import { RecentLog } from '../logbook/recentLog.js';
+import type { Clock, Ids, LogReader, Relay } from '../ports.js';
+
+/** How often expired messages and unused records are let go, in milliseconds. */
+const sweepMs = 10_000;
+
+/** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
+export class SoloRelay implements Relay {
+  readonly recent: LogReader;
+  readonly #clock: Clock;
+  readonly #ids: Ids;
+  readonly #logs = new Map<ChannelName, { readonly log: RecentLog; bounds: LogBounds | undefined }>();
+  readonly #wanted = new Map<ChannelName, (messages: readonly LoggedMessage[]) => void>();
+  #cancelSweep: (() => void) | undefined;
+
+  constructor(clock: Clock, ids: Ids) {
+    this.#clock = clock;
+    this.#ids = ids;
+    this.recent = {
+      head: async (channel): Promise<Place> => this.#log(channel).head,
+      since: async (channel, after, limit): Promise<LogSlice> => this.#read(channel).since(after, limit),
+      before: async (channel, before, limit: ReadLimit): Promise<LogSlice> => this.#read(channel).before(before, limit),
+    };
+  }
+
+  append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended> {
+    const appended = this.#log(channel, bounds).append(draft, bounds);
+    if (!appended.repeated) this.announce(channel, [appended.logged]);
+    return Promise.resolve(appended);
+  }
+
+  announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {
+    this.#wanted.get(channel)?.(messages);
+  }
+
+  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void): void {
+    this.#wanted.set(channel, receive);
+  }
+
+  unwant(channel: ChannelName): void {
+    this.#wanted.delete(channel);
+  }
+
+  /** Ends its timer. */
+  stop(): void {
+    this.#cancelSweep?.();
+    this.#cancelSweep = undefined;
+  }
+
+  #log(channel: ChannelName, bounds?: LogBounds): RecentLog {
+    let held = this.#logs.get(channel);
+    if (held === undefined) {
+      held = { log: new RecentLog(channel, this.#ids.volume(), this.#clock.now()), bounds };
+      this.#logs.set(channel, held);
+      this.#cancelSweep ??= this.#clock.setTimer(sweepMs, this.#sweep);
+    }
+    held.bounds = bounds ?? held.bounds;
+    return held.log;
+  }
+
+  /** The record as it may be read now: what is older than its bounds is not shown, swept or not. */
+  #read(channel: ChannelName): RecentLog {
+    const log = this.#log(channel);
+    const bounds = this.#logs.get(channel)?.bounds;
+    if (bounds !== undefined) log.forget(bounds, this.#clock.now());
+    return log;
+  }
+
+  readonly #sweep = (): void => {
+    this.#cancelSweep = undefined;
+    const now = this.#clock.now();
+    for (const [channel, { log, bounds }] of this.#logs) {
+      if (bounds !== undefined) log.forget(bounds, now);
+      if (!this.#wanted.has(channel) && log.isIdle(now)) this.#logs.delete(channel);
+    }
+    if (this.#logs.size > 0) this.#cancelSweep = this.#clock.setTimer(sweepMs, this.#sweep);
+  };
+}

@@ -1,0 +1,531 @@
+import {
+  type ChannelName,
+  closeCodes,
+  type Ending,
+  type EnterWish,
+  formatCursor,
+  type HelloRequest,
+  type LineLimits,
+  type Place,
+  type Problem,
+  ProblemError,
+  type PublishRequest,
+  parseCursor,
+  problem,
+  type ReadRequest,
+  type Request,
+  readRequest,
+  refusal,
+} from '@nine-bells/wire';
+import { type Act, decide } from '../access/access.js';
+import type { CaughtUp, Channel, Entrant, Wish } from '../channel/channel.js';
+import type { RuleMatch } from '../channel/channelRule.js';
+import { Frame } from '../fanout/batch.js';
+import type { Fanout } from '../fanout/fanout.js';
+import { SendQueue } from '../fanout/sendQueue.js';
+import { guestName, type Identity } from '../identity.js';
+import type { Appended } from '../logbook/logbook.js';
+import type { EngineOptions } from '../options.js';
+import { authorOf, type Clock, type Link, type LogReader, type Report, type Seal, type TokenReader } from '../ports.js';
+import type { Wheel } from '../time/wheel.js';
+import { ActQueue } from './actQueue.js';
+import { guestIdOf } from './sessionSecret.js';
+import type { Session, Sessions } from './sessions.js';
+
+/** What a connection needs of its engine. */
+export interface ConnectionHost {
+  readonly options: EngineOptions;
+  readonly clock: Clock;
+  readonly wheel: Wheel;
+  readonly fanout: Fanout;
+  readonly sessions: Sessions;
+  readonly seal: Seal;
+  readonly tokens: TokenReader;
+  readonly report: Report;
+  readonly counts: { refusals: number };
+  /** @throws {ProblemError} `no-such-channel` */
+  match(channel: ChannelName): RuleMatch;
+  /** The channel as somebody here has entered or enters it. */
+  channel(name: ChannelName, match: RuleMatch): Channel;
+  /** Somebody has left. */
+  left(channel: Channel): void;
+  log(match: RuleMatch): LogReader;
+  /** @throws {ProblemError} `too-large` */
+  append(match: RuleMatch, draft: OwnDraft): Promise<Appended>;
+  ended(connection: Connection): void;
+}
+
+/** What a client publishes, before the engine has given it an id and a time. */
+export interface OwnDraft {
+  readonly channel: ChannelName;
+  readonly data: PublishRequest['data'];
+  readonly type?: string | undefined;
+  readonly key?: string | undefined;
+  readonly by?: ReturnType<typeof authorOf>;
+  readonly except?: readonly string[];
+}
+
+const pulse = new Frame('{"on":"pulse"}', true);
+/** The stretch of time within which strikes are counted, in milliseconds. */
+const strikesWithinMs = 10_000;
+/** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
+const actsBound = 64;
+
+/**
+ * One client on one transport: from its first frame to its end.
+ *
+ * The transport calls `receive`, `alive`, `drained` and `closed`. The acts of the client take effect in the order sent.
+ */
+export class Connection implements Entrant {
+  readonly link: Link;
+  readonly sinceMs: number;
+  readonly #host: ConnectionHost;
+  readonly #queue: SendQueue;
+  readonly #acts: ActQueue;
+  readonly #channels = new Map<ChannelName, Channel>();
+  #session: Session | undefined;
+  #generation = 0;
+  #who: Identity | undefined;
+  #helloSeen = false;
+  #ended = false;
+  #paused = false;
+  #publishing = 0;
+  #roomToPublish: (() => void) | undefined;
+  #strikes: number[] = [];
+  #heard = true;
+  #silentPulses = 0;
+  #writtenAtPulse = 0;
+  #cancelHello: () => void;
+  #cancelPulse: () => void;
+  #cancelTokenEnd: (() => void) | undefined;
+
+  constructor(host: ConnectionHost, link: Link) {
+    this.#host = host;
+    this.link = link;
+    this.sinceMs = host.clock.now();
+    this.#queue = new SendQueue(link, host.fanout, host.options.sendQueueBytes);
+    this.#acts = new ActQueue(() => this.#resume());
+    this.#cancelHello = host.wheel.after(host.options.helloWithinMs, () =>
+      this.#refuse(problem('hello-first', `hello did not come within ${host.options.helloWithinMs} ms`)),
+    );
+    this.#cancelPulse = host.wheel.after(host.options.pulseMs, this.#pulse);
+  }
+
+  /** The session's id; empty before hello. */
+  get session(): string {
+    return this.#session?.id ?? '';
+  }
+
+  get who(): Identity | undefined {
+    return this.#who;
+  }
+
+  get gone(): boolean {
+    return this.#ended;
+  }
+
+  get channels(): readonly ChannelName[] {
+    return [...this.#channels.keys()];
+  }
+
+  /** Bytes that wait for this connection, in its queue and in its transport. */
+  get waitingBytes(): number {
+    return this.#queue.bytes + this.link.waitingBytes;
+  }
+
+  // ------------------------------------------------------------------------------- called by the transport
+
+  /** Takes one text frame. */
+  receive(text: string): void {
+    if (this.#ended) return;
+    this.#heard = true;
+    const reading = readRequest(text);
+    if (!reading.ok) {
+      this.#strike(reading.problem, reading.id);
+      return;
+    }
+    const { request } = reading;
+    if (request.do === 'pulse') return;
+    if (!this.#helloSeen && request.do !== 'hello') {
+      this.#strike(problem('hello-first', `\`${request.do}\` came before hello`), request.id);
+      return;
+    }
+    if (this.#helloSeen && request.do === 'hello') {
+      this.#strike(problem('hello-twice', 'a line says hello once; to change the user, open a new one'), request.id);
+      return;
+    }
+    this.#helloSeen = true;
+    if (this.#acts.length >= this.#host.options.actsWaiting * actsBound) {
+      this.#sendProblem(problem('busy', 'too many requests wait on this line', { retryAfterMs: 1000 }), request.id);
+      return;
+    }
+    this.#acts.add(() => this.#act(request));
+    if (this.#acts.length > this.#host.options.actsWaiting) this.#pause();
+  }
+
+  /** The client gave a sign of life that is not a frame (a pong). */
+  alive(): void {
+    this.#heard = true;
+  }
+
+  /** The transport has got rid of what it took. */
+  drained(): void {
+    this.#queue.flush();
+  }
+
+  /** The transport has ended, whoever ended it. */
+  closed(code: number): void {
+    this.#end(code === closeCodes.normal ? 'left' : 'lost');
+  }
+
+  // ---------------------------------------------------------------------------------- called by the engine
+
+  /** Adds a frame for this client. Hot: once per delivery. */
+  push(frame: Frame): void {
+    if (!this.#queue.push(frame)) this.#cutOff();
+  }
+
+  /** Ends the connection from this side. */
+  close(code: number, reason: string, ending: Ending): void {
+    if (this.#ended) return;
+    this.#queue.flush();
+    this.#end(ending);
+    this.link.close(code, reason);
+  }
+
+  // -------------------------------------------------------------------------------------------------- acts
+
+  #act(request: Request): void | Promise<void> {
+    // Whoever asks for more than it reads waits for its own replies.
+    const room = this.#queue.whenBelow();
+    if (room !== undefined) return room.then(() => this.#act(request));
+    try {
+      const done = this.#perform(request);
+      return done?.catch((error: unknown) => this.#failed(error, request));
+    } catch (error) {
+      this.#failed(error, request);
+    }
+  }
+
+  #perform(request: Request): void | Promise<void> {
+    if (this.#ended) return;
+    switch (request.do) {
+      case 'hello':
+        return this.#hello(request);
+      case 'enter':
+        return this.#enter(request, this.#host.options.backlogBytes, (text) => this.#replyText(request.id, text)).then(
+          () => {},
+        );
+      case 'leave':
+        return this.#leave(request.channel, request.id);
+      case 'publish':
+        return this.#publish(request);
+      case 'read':
+        return this.#read(request);
+      case 'pulse':
+        return;
+      default:
+        throw refusal('unknown-verb', `this version of the service does not answer \`${request.do}\``, {
+          where: '/do',
+        });
+    }
+  }
+
+  async #hello(request: HelloRequest): Promise<void> {
+    this.#cancelHello();
+    const { options, sessions } = this.#host;
+    const whoIs = await this.#whoIs(request.token);
+    if (this.#ended) return;
+    const { session, who, secret, continued, ended } = sessions.admit(whoIs, request.session, request.secret);
+    this.#session = session;
+    this.#generation = session.generation;
+    this.#who = who;
+    session.disconnect = () => {
+      this.close(closeCodes.continuedElsewhere, 'session continued on another connection', 'continued-elsewhere');
+    };
+    this.#watchTokenEnd(who);
+
+    this.#queue.hold();
+    const entered: string[] = [];
+    let spare = options.backlogBytes;
+    for (const wish of request.enter ?? []) {
+      try {
+        spare -= await this.#enter(wish, Math.max(spare, 1), (text) => entered.push(`{${text}}`));
+      } catch (error) {
+        if (this.#ended) return;
+        entered.push(JSON.stringify({ channel: wish.channel, problem: this.#problemOf(error, request.do) }));
+      }
+      if (this.#ended) return;
+    }
+    const limits: LineLimits = {
+      frameBytes: options.frameBytes,
+      dataBytes: options.dataBytes,
+      channels: options.channelsPerSession,
+    };
+    const welcome = JSON.stringify({
+      session: session.id,
+      secret,
+      user: who.user,
+      name: who.name,
+      guest: who.guest || undefined,
+      continued,
+      ended,
+      instance: options.instance,
+      pulseMs: options.pulseMs,
+      limits,
+    });
+    const reply =
+      request.id === undefined
+        ? '{"on":"pulse"}'
+        : `{"re":${request.id},${welcome.slice(1, -1)},"entered":[${entered.join()}]}`;
+    this.#queue.reply(new Frame(reply));
+    this.#queue.release();
+  }
+
+  /** Who the client is, given which session it is in. */
+  async #whoIs(token: string | undefined): Promise<(session: string) => Identity> {
+    const { options, tokens, seal } = this.#host;
+    if (token !== undefined) {
+      const who = await tokens.read(token);
+      return () => who;
+    }
+    if (!options.guests) throw refusal('no-guests', 'hello needs a token here');
+    return (session) => {
+      const user = guestIdOf(seal, session);
+      return { user, name: guestName(user), guest: true, roles: [], claims: {} };
+    };
+  }
+
+  /**
+   * Enters a channel and calls `reply` with the members of the reply, as JSON text without braces, in the turn in which
+   * the connection becomes live there. Returns the size of what was given, in characters.
+   */
+  async #enter(wish: EnterWish, bytes: number, reply: (text: string) => void): Promise<number> {
+    const { options } = this.#host;
+    const match = this.#allowed('enter', wish.channel);
+    if (wish.last !== undefined && wish.last > 0) this.#allowed('read', wish.channel);
+    let channel = this.#channels.get(wish.channel);
+    if (channel === undefined) {
+      if (this.#channels.size >= options.channelsPerSession)
+        throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
+      channel = this.#host.channel(wish.channel, match);
+    }
+    let size = 0;
+    const into = channel;
+    try {
+      await into.enter(this, wishOf(wish), bytes, (caughtUp) => {
+        if (this.#ended) return;
+        if (caughtUp.more) this.#channels.delete(wish.channel);
+        else this.#channels.set(wish.channel, into);
+        const text = enteredText(wish.channel, caughtUp);
+        size = text.length;
+        reply(text);
+      });
+    } finally {
+      if (!this.#channels.has(wish.channel) || this.#ended) this.#host.left(into);
+    }
+    return size;
+  }
+
+  #leave(name: ChannelName, id: number | undefined): void {
+    this.#letGo(name);
+    this.#reply(id, { channel: name });
+  }
+
+  #publish(request: PublishRequest): void | Promise<void> {
+    const match = this.#allowed('publish', request.channel);
+    const appended = this.#host.append(match, {
+      channel: request.channel,
+      data: request.data,
+      type: request.type,
+      key: request.key,
+      by: authorOf(this.#who as Identity),
+      ...(request.echo === false ? { except: [this.session] } : {}),
+    });
+    this.#publishing += 1;
+    void appended
+      .then(
+        ({ logged, repeated }) =>
+          this.#reply(request.id, {
+            id: logged.message.id,
+            cursor: logged.message.cursor,
+            ...(repeated ? { repeated } : {}),
+          }),
+        (error: unknown) => this.#failed(error, request),
+      )
+      .finally(() => {
+        this.#publishing -= 1;
+        this.#roomToPublish?.();
+        this.#roomToPublish = undefined;
+      });
+    if (this.#publishing < this.#host.options.publishesUnderWay) return;
+    return new Promise((resolve) => {
+      this.#roomToPublish = resolve;
+    });
+  }
+
+  async #read(request: ReadRequest): Promise<void> {
+    const match = this.#allowed('read', request.channel);
+    const log = this.#host.log(match);
+    const limit = { messages: request.limit ?? 100, bytes: this.#host.options.backlogBytes };
+    const slice =
+      request.after === undefined
+        ? await log.before(request.channel, request.before && placeOf(request.before), limit)
+        : await log.since(request.channel, placeOf(request.after), limit);
+    const from = request.after ?? request.before;
+    const gap =
+      slice.gap === undefined || from === undefined
+        ? ''
+        : `,"gap":${JSON.stringify({
+            channel: request.channel,
+            after: from,
+            cursor: slice.messages[0]?.message.cursor ?? formatCursor(slice.head),
+            why: slice.gap,
+          })}`;
+    const messages = slice.messages.filter((each) => each.isFor(this.session)).map((each) => each.text);
+    this.#replyText(
+      request.id,
+      `"channel":${JSON.stringify(request.channel)},"messages":[${messages.join()}],"more":${slice.more}${gap}`,
+    );
+  }
+
+  /** Decides in the turn in which the act takes effect; `not-allowed` or `no-such-channel` is thrown. */
+  #allowed(act: Act, channel: ChannelName): RuleMatch {
+    if (this.#session?.generation !== this.#generation)
+      throw refusal('not-allowed', 'the session was continued on another connection');
+    const match = this.#host.match(channel);
+    const denied = decide(act, match.rule, this.#who as Identity);
+    if (denied !== undefined) throw new ProblemError(denied);
+    return match;
+  }
+
+  // ----------------------------------------------------------------------------------------------- replies
+
+  #reply(id: number | undefined, members: object): void {
+    this.#replyText(id, JSON.stringify(members).slice(1, -1));
+  }
+
+  #replyText(id: number | undefined, members: string): void {
+    if (id !== undefined) this.#queue.reply(new Frame(`{"re":${id},${members}}`));
+  }
+
+  #sendProblem(each: Problem, id: number | undefined): void {
+    this.#host.counts.refusals += 1;
+    this.#queue.reply(
+      new Frame(JSON.stringify(id === undefined ? { on: 'problem', ...each } : { re: id, problem: each })),
+    );
+  }
+
+  #failed(error: unknown, request: Request): void {
+    if (this.#ended) return;
+    const each = this.#problemOf(error, request.do);
+    if (request.do === 'hello') this.#refuse(each, request.id);
+    else this.#sendProblem(each, request.id);
+  }
+
+  #problemOf(error: unknown, verb: string): Problem {
+    if (error instanceof ProblemError) return error.problem;
+    this.#host.report(error, { what: 'an act failed', verb, session: this.session });
+    return problem('internal', 'the service has logged what happened');
+  }
+
+  /** Refuses the whole connection: says why, and closes. */
+  #refuse(each: Problem, id?: number): void {
+    if (this.#ended) return;
+    this.#sendProblem(each, id);
+    if (each.code === 'token-ended') this.close(closeCodes.tokenEnded, each.code, 'token-ended');
+    else this.close(closeCodes.policy, each.code, 'refused');
+  }
+
+  /** Counts what a sound client does not do; a stream of it ends the connection. */
+  #strike(each: Problem, id: number | undefined): void {
+    const now = this.#host.clock.now();
+    this.#strikes = this.#strikes.filter((atMs) => now - atMs < strikesWithinMs);
+    this.#strikes.push(now);
+    if (this.#strikes.length >= this.#host.options.strikes) this.#refuse(each, id);
+    else this.#sendProblem(each, id);
+  }
+
+  // ------------------------------------------------------------------------------------------ life and end
+
+  readonly #pulse = (): void => {
+    this.#silentPulses = this.#heard ? 0 : this.#silentPulses + 1;
+    this.#heard = false;
+    if (this.#silentPulses >= 2) {
+      this.close(closeCodes.goingAway, 'no sign of life', 'lost');
+      return;
+    }
+    if (this.#queue.written === this.#writtenAtPulse) this.push(pulse);
+    this.#writtenAtPulse = this.#queue.written + (this.#queue.bytes > 0 ? 1 : 0);
+    this.link.ping();
+    if (!this.#ended) this.#cancelPulse = this.#host.wheel.after(this.#host.options.pulseMs, this.#pulse);
+  };
+
+  #watchTokenEnd(who: Identity): void {
+    if (who.endsAt === undefined) return;
+    this.#cancelTokenEnd = this.#host.wheel.after(who.endsAt - this.#host.clock.now(), () =>
+      this.close(closeCodes.tokenEnded, 'token-ended', 'token-ended'),
+    );
+  }
+
+  #pause(): void {
+    if (this.#paused) return;
+    this.#paused = true;
+    this.link.pause();
+  }
+
+  #resume(): void {
+    if (!this.#paused) return;
+    this.#paused = false;
+    this.link.resume();
+  }
+
+  #cutOff(): void {
+    if (this.#ended) return;
+    this.#queue.close();
+    this.#end('too-slow');
+    this.link.close(closeCodes.tooSlow, 'more waits for this connection than it reads');
+  }
+
+  #end(ending: Ending): void {
+    if (this.#ended) return;
+    this.#ended = true;
+    this.#cancelHello();
+    this.#cancelPulse();
+    this.#cancelTokenEnd?.();
+    this.#queue.close();
+    this.#acts.clear();
+    this.#roomToPublish?.();
+    for (const name of [...this.#channels.keys()]) this.#letGo(name);
+    const session = this.#session;
+    if (session?.generation === this.#generation) this.#host.sessions.ended(session, ending);
+    this.#host.ended(this);
+  }
+
+  #letGo(name: ChannelName): void {
+    const channel = this.#channels.get(name);
+    if (channel === undefined) return;
+    this.#channels.delete(name);
+    channel.leave(this);
+    this.#host.left(channel);
+  }
+}
+
+/** @throws {ProblemError} `bad-cursor` */
+function placeOf(cursor: string): Place {
+  const place = parseCursor(cursor);
+  if (place === undefined) throw refusal('bad-cursor');
+  return place;
+}
+
+function wishOf(wish: EnterWish): Wish {
+  if (wish.after !== undefined) return { after: placeOf(wish.after) };
+  return wish.last === undefined ? 'from-now' : { last: wish.last };
+}
+
+/** The members of the reply to `enter`, as JSON text without braces. */
+function enteredText(channel: ChannelName, { cursor, messages, more, gap }: CaughtUp): string {
+  const texts = messages.map((each) => each.text).join();
+  const gapText = gap === undefined ? '' : `,"gap":${JSON.stringify({ channel, ...gap })}`;
+  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}`;
+}

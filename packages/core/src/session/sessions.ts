@@ -1,0 +1,115 @@
+import type { Ending } from '@nine-bells/wire';
+import type { Identity } from '../identity.js';
+import type { Clock, Ids, Seal } from '../ports.js';
+import { makeSecret, readSecret } from './sessionSecret.js';
+
+/** The life of one client, across its connections. */
+export interface Session {
+  readonly id: string;
+  readonly user: string;
+  /** Raised by each hello: what an older connection still says is refused. */
+  generation: number;
+  /** The newest generation whose secret the client has shown to have received. */
+  proven: number;
+  /** Ends the connection that it has at present, if it has one: the session is continued on another. */
+  disconnect: (() => void) | undefined;
+  /** How its last connection ended. */
+  ended: Ending | undefined;
+  endedAtMs: number | undefined;
+}
+
+/** A session that a hello has begun or continued. */
+export interface Admission {
+  readonly session: Session;
+  readonly who: Identity;
+  readonly secret: string;
+  readonly continued: boolean;
+  /** How its connection before this one ended. */
+  readonly ended: Ending | undefined;
+}
+
+/** The sessions that this instance knows: those with a connection, and for a time those without. */
+export class Sessions {
+  readonly #clock: Clock;
+  readonly #ids: Ids;
+  readonly #seal: Seal;
+  readonly #memoryMs: number;
+  readonly #sessions = new Map<string, Session>();
+
+  constructor(clock: Clock, ids: Ids, seal: Seal, memoryMs: number) {
+    this.#clock = clock;
+    this.#ids = ids;
+    this.#seal = seal;
+    this.#memoryMs = memoryMs;
+  }
+
+  get size(): number {
+    return this.#sessions.size;
+  }
+
+  /**
+   * Continues the session that `id` and `secret` name, if the secret is genuine, of this user, and not older than one
+   * that the client has already used; else begins a new one.
+   *
+   * A client whose hello was answered but never got the answer comes back with the secret before: that is why not only
+   * the newest secret is good.
+   *
+   * @param whoIs - who the client is, if it is this session: a guest is named after its session
+   */
+  admit(whoIs: (session: string) => Identity, id: string | undefined, secret: string | undefined): Admission {
+    if (id === undefined || secret === undefined) return this.#begin(whoIs);
+    const who = whoIs(id);
+    const shown = readSecret(this.#seal, secret, id, who.user);
+    const known = this.#sessions.get(id);
+    const ended = known?.disconnect === undefined ? known?.ended : 'continued-elsewhere';
+    if (shown === undefined || (known !== undefined && (shown < known.proven || ended === 'left')))
+      return this.#begin(whoIs);
+
+    const session = known ?? this.#add(id, who.user, shown);
+    session.proven = shown;
+    session.generation = Math.max(session.generation, shown) + 1;
+    session.disconnect?.();
+    session.ended = undefined;
+    session.endedAtMs = undefined;
+    return { session, who, secret: this.#secretOf(session), continued: true, ended };
+  }
+
+  /** A session's connection has ended. */
+  ended(session: Session, ending: Ending): void {
+    session.disconnect = undefined;
+    session.ended = ending;
+    session.endedAtMs = this.#clock.now();
+  }
+
+  /** Forgets sessions that have been without a connection for too long. */
+  sweep(): void {
+    const oldest = this.#clock.now() - this.#memoryMs;
+    for (const [id, session] of this.#sessions)
+      if (session.endedAtMs !== undefined && session.endedAtMs < oldest) this.#sessions.delete(id);
+  }
+
+  #begin(whoIs: (session: string) => Identity): Admission {
+    const id = this.#ids.session();
+    const who = whoIs(id);
+    const session = this.#add(id, who.user, 1);
+    return { session, who, secret: this.#secretOf(session), continued: false, ended: undefined };
+  }
+
+  #add(id: string, user: string, generation: number): Session {
+    const session: Session = {
+      id,
+      user,
+      generation,
+      proven: generation,
+      disconnect: undefined,
+      ended: undefined,
+      endedAtMs: undefined,
+    };
+    this.#sessions.set(id, session);
+    return session;
+  }
+
+  #secretOf(session: Session): string {
+    return makeSecret(this.#seal, session.id, session.user, session.generation);
+  }
+}

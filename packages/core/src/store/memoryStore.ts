@@ -1,0 +1,47 @@
+import type { ChannelName } from '@nine-bells/wire';
+import type { Appended, Draft, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
+import { RecentLog } from '../logbook/recentLog.js';
+import type { Ids, KeptChannel, Store } from '../ports.js';
+
+const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_INTEGER };
+
+/** A store that forgets everything with its process. For tests and simulation. */
+export class MemoryStore implements Store {
+  readonly #ids: Ids;
+  readonly #logs = new Map<ChannelName, RecentLog>();
+
+  constructor(ids: Ids) {
+    this.#ids = ids;
+  }
+
+  async append(channel: ChannelName, draft: Draft): Promise<Appended> {
+    return this.#log(channel).append(draft, unbounded);
+  }
+
+  async head(channel: ChannelName): Promise<Place> {
+    return this.#log(channel).head;
+  }
+
+  async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
+    return this.#log(channel).since(after, limit);
+  }
+
+  async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
+    return this.#log(channel).before(before, limit);
+  }
+
+  async channels(): Promise<readonly KeptChannel[]> {
+    return [...this.#logs]
+      .filter(([, log]) => log.head.number > 0)
+      .map(([channel, log]) => ({ channel, head: log.head }));
+  }
+
+  #log(channel: ChannelName): RecentLog {
+    let log = this.#logs.get(channel);
+    if (log === undefined) {
+      log = new RecentLog(channel, this.#ids.volume(), 0);
+      this.#logs.set(channel, log);
+    }
+    return log;
+  }
+}

@@ -1,0 +1,274 @@
+import { readFileSync } from 'node:fs';
+import { dirname, resolve } from 'node:path';
+import {
+  type AccessRule,
+  accessRules,
+  type ChannelRule,
+  ChannelRules,
+  defaultEngineOptions,
+  defaultLogBounds,
+  type EngineOptions,
+  type Keeping,
+  parsePattern,
+} from '@nine-bells/core';
+import { isMap, isScalar, type Node } from 'yaml';
+import {
+  checkedText,
+  duration,
+  type Fault,
+  flag,
+  listOf,
+  mapOf,
+  oneOf,
+  optional,
+  type Reader,
+  readYaml,
+  required,
+  size,
+  text,
+  whole,
+} from './yamlReader.js';
+
+/** Everything that an operator sets, with the defaults filled in. */
+export interface Configuration {
+  /** Shown in the console. */
+  readonly name: string;
+  readonly host: string;
+  /** 0 for any free port. */
+  readonly port: number;
+  /** The folder of the database, the first API key and the service's own secret. */
+  readonly data: string;
+  /** Origins whose pages may open a line; all if absent. */
+  readonly origins: readonly string[] | undefined;
+  readonly engine: Partial<EngineOptions>;
+  readonly tokens: TokenConfiguration;
+  readonly channels: readonly ChannelRule[];
+  readonly sqliteSynchronous: 'full' | 'normal';
+}
+
+export interface TokenConfiguration {
+  /** The HS256 secret (RFC 7518, section 3.2: at least 32 bytes). Without it no token is taken. */
+  readonly secret: string | undefined;
+  readonly issuer: string | undefined;
+  readonly audience: string | undefined;
+  /** By how much clocks may differ, in milliseconds. */
+  readonly toleranceMs: number;
+}
+
+export const defaultPort = 9119;
+
+/** A configuration that cannot be used, with every mistake in it. */
+export class ConfigurationError extends Error {
+  readonly faults: readonly Fault[];
+
+  constructor(faults: readonly Fault[]) {
+    super(faults.map(faultLine).join('\n'));
+    this.name = 'ConfigurationError';
+    this.faults = faults;
+  }
+}
+
+/** `bells.yaml:12:5: channels[1].logbook: expected ...` */
+export function faultLine({ file, line, column, path, detail }: Fault): string {
+  return `${file}:${line}:${column}: ${path === '' ? '' : `${path}: `}${detail}`;
+}
+
+/** What stands above the file: from the command line, else the environment. */
+export interface Overrides {
+  readonly host?: string | undefined;
+  readonly port?: number | undefined;
+  readonly data?: string | undefined;
+}
+
+/**
+ * Reads a configuration file.
+ *
+ * @throws {ConfigurationError} with every mistake found
+ */
+export function readConfiguration(file: string, overrides: Overrides = {}): Configuration {
+  let source: string;
+  try {
+    source = readFileSync(file, 'utf8');
+  } catch (error) {
+    throw new ConfigurationError([
+      { file, line: 1, column: 1, path: '', detail: `cannot be read: ${(error as Error).message}` },
+    ]);
+  }
+  return parseConfiguration(source, file, overrides);
+}
+
+/** As `readConfiguration`, of text; relative paths in it start from the folder of `file`. */
+export function parseConfiguration(source: string, file: string, overrides: Overrides = {}): Configuration {
+  const { value, faults } = readYaml(source, file, document);
+  if (value === undefined) throw new ConfigurationError(faults);
+  const { service, tokens, channels } = value;
+  const folder = dirname(resolve(file));
+  const limits = service?.limits;
+  const engine = defined({
+    instance: service?.instance,
+    guests: service?.guests,
+    pulseMs: service?.pulse,
+    frameBytes: limits?.frame,
+    dataBytes: limits?.data,
+    channelsPerSession: limits?.channels,
+    connections: limits?.connections,
+    sendQueueBytes: limits?.sendQueue,
+  });
+  return {
+    name: service?.name ?? 'Nine Bells',
+    host: overrides.host ?? service?.host ?? '127.0.0.1',
+    port: overrides.port ?? service?.port ?? defaultPort,
+    data: overrides.data === undefined ? resolve(folder, service?.data ?? 'data') : resolve(overrides.data),
+    origins: service?.origins,
+    engine,
+    tokens: {
+      secret:
+        tokens?.secret ??
+        (tokens?.secretFile === undefined ? undefined : secretFrom(resolve(folder, tokens?.secretFile), file)),
+      issuer: tokens?.issuer,
+      audience: tokens?.audience,
+      toleranceMs: tokens?.tolerance ?? 5_000,
+    },
+    channels: channels ?? [],
+    sqliteSynchronous: service?.synchronous ?? 'full',
+  };
+}
+
+// ------------------------------------------------------------------------------------- the file's grammar
+
+const allow = mapOf({
+  enter: optional(oneOf<AccessRule>(accessRules)),
+  read: optional(oneOf<AccessRule>(accessRules)),
+  publish: optional(oneOf<AccessRule>(accessRules)),
+});
+
+const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
+const recentMap = mapOf({ recent: required(recentBounds) });
+
+const logbook: Reader<Keeping> = (node, at) => {
+  if (isScalar(node) || node === null) {
+    const word = oneOf(['recent', 'kept'] as const)(node, at);
+    if (word === undefined) return undefined;
+    return word === 'kept' ? { keep: 'kept' } : { keep: 'recent', bounds: defaultLogBounds };
+  }
+  const bounds = recentMap(node, at)?.recent;
+  if (bounds === undefined) return undefined;
+  return {
+    keep: 'recent',
+    bounds: {
+      messages: bounds.messages ?? defaultLogBounds.messages,
+      forMs: bounds.for ?? defaultLogBounds.forMs,
+    },
+  };
+};
+
+const channelMembers = mapOf({
+  pattern: required(checkedText((value) => void parsePattern(value))),
+  about: optional(text(200)),
+  logbook: optional(logbook),
+  allow: optional(allow),
+  data: optional(size),
+});
+
+const channel: Reader<ChannelRule> = (node, at) => {
+  const found = channelMembers(node, at);
+  if (found?.pattern === undefined) return undefined;
+  return {
+    pattern: found.pattern,
+    logbook: found.logbook ?? { keep: 'recent', bounds: defaultLogBounds },
+    allow: defined(found.allow ?? {}),
+    ...(found.about === undefined ? {} : { about: found.about }),
+    ...(found.data === undefined ? {} : { dataBytes: found.data }),
+  };
+};
+
+/** The list of channel rules; that no two match the same names is said where the second one stands. */
+const channels: Reader<ChannelRule[]> = (node, at) => {
+  const rules = listOf(channel)(node, at);
+  if (rules === undefined) return undefined;
+  for (const index of rules.keys()) {
+    try {
+      new ChannelRules(rules.slice(0, index + 1));
+    } catch (error) {
+      const place = (node as unknown as { items: Node[] }).items[index] ?? null;
+      return at.element(index, place).fault(place, (error as Error).message);
+    }
+  }
+  return rules;
+};
+
+const minSecretBytes = 32;
+
+const secret = checkedText((value) => {
+  const bytes = Buffer.byteLength(value);
+  if (bytes < minSecretBytes)
+    throw new RangeError(`expected at least ${minSecretBytes} bytes for HS256, found ${bytes}`);
+});
+
+const tokenMembers = mapOf({
+  secret: optional(secret),
+  secretFile: optional(text()),
+  issuer: optional(text()),
+  audience: optional(text()),
+  tolerance: optional(duration),
+});
+
+const tokens: typeof tokenMembers = (node, at) => {
+  if (isMap(node) && node.has('secret') && node.has('secretFile'))
+    return at.fault(node, 'expected `secret` or `secretFile`, found both');
+  return tokenMembers(node, at);
+};
+
+const origin = checkedText((value) => {
+  if (!URL.canParse(value) || new URL(value).origin !== value)
+    throw new RangeError(`expected an origin such as https://regatta.example, found ${JSON.stringify(value)}`);
+});
+
+const document = mapOf({
+  service: optional(
+    mapOf({
+      name: optional(text(100)),
+      host: optional(text(255)),
+      port: optional(whole(0, 65_535)),
+      data: optional(text()),
+      instance: optional(text(64)),
+      origins: optional(listOf(origin)),
+      guests: optional(flag),
+      pulse: optional(duration),
+      synchronous: optional(oneOf(['full', 'normal'] as const)),
+      limits: optional(
+        mapOf({
+          frame: optional(size),
+          data: optional(size),
+          channels: optional(whole(1, 10_000)),
+          connections: optional(whole(1, 1_000_000)),
+          sendQueue: optional(size),
+        }),
+      ),
+    }),
+  ),
+  tokens: optional(tokens),
+  channels: required(channels),
+});
+
+function secretFrom(path: string, file: string): string {
+  const fault = (detail: string): ConfigurationError =>
+    new ConfigurationError([{ file, line: 1, column: 1, path: 'tokens.secretFile', detail }]);
+  let value: string;
+  try {
+    value = readFileSync(path, 'utf8').trim();
+  } catch (error) {
+    throw fault(`cannot be read: ${(error as Error).message}`);
+  }
+  if (Buffer.byteLength(value) < minSecretBytes)
+    throw fault(`expected at least ${minSecretBytes} bytes for HS256 in ${path}, found ${Buffer.byteLength(value)}`);
+  return value;
+}
+
+/** Without the members that are `undefined`. */
+function defined<T extends object>(value: T): { [K in keyof T]?: NonNullable<T[K]> } {
+  return Object.fromEntries(Object.entries(value).filter(([, each]) => each !== undefined)) as never;
+}
+
+/** The defaults, for whoever documents or shows them. */
+export const engineDefaults = defaultEngineOptions;

@@ -1,0 +1,207 @@
+import { distance } from 'fastest-levenshtein';
+import { isMap, isScalar, isSeq, LineCounter, type Node, parseDocument } from 'yaml';
+
+/** One mistake in a configuration file, with its place. */
+export interface Fault {
+  readonly file: string;
+  /** From 1. */
+  readonly line: number;
+  readonly column: number;
+  /** Where in the document, such as `channels[2].allow.publish`. */
+  readonly path: string;
+  /** What was expected and what was found. */
+  readonly detail: string;
+}
+
+/** Reads one node; reports what is wrong with it and then gives `undefined`. */
+export type Reader<T> = (node: Node | null, at: Place) => T | undefined;
+
+/** A place in the document that is being read. */
+export class Place {
+  readonly path: string;
+  readonly #report: (node: Node | null, path: string, detail: string) => void;
+  readonly #parent: Node | null;
+
+  constructor(path: string, parent: Node | null, report: (node: Node | null, path: string, detail: string) => void) {
+    this.path = path;
+    this.#parent = parent;
+    this.#report = report;
+  }
+
+  /** Reports a mistake here. Gives `undefined`, for the reader to return. */
+  fault(node: Node | null, detail: string): undefined {
+    this.#report(node ?? this.#parent, this.path, detail);
+    return undefined;
+  }
+
+  member(name: string, parent: Node | null): Place {
+    return new Place(this.path === '' ? name : `${this.path}.${name}`, parent, this.#report);
+  }
+
+  element(index: number, parent: Node | null): Place {
+    return new Place(`${this.path}[${index}]`, parent, this.#report);
+  }
+}
+
+/** Reads a YAML text with `reader`; the value is there only if nothing at all was wrong. */
+export function readYaml<T>(text: string, file: string, reader: Reader<T>): { value?: T; faults: Fault[] } {
+  const lines = new LineCounter();
+  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false });
+  const faults: Fault[] = [];
+  const add = (offset: number, path: string, detail: string): void => {
+    const { line, col } = lines.linePos(offset);
+    faults.push({ file, line: Math.max(line, 1), column: Math.max(col, 1), path, detail });
+  };
+  for (const error of document.errors) add(error.pos[0], '', `this is not YAML: ${error.message}`);
+  if (faults.length > 0) return { faults };
+  const root = new Place('', document.contents, (node, path, detail) => add(node?.range?.[0] ?? 0, path, detail));
+  const value = reader(document.contents, root);
+  return faults.length === 0 && value !== undefined ? { value, faults } : { faults };
+}
+
+// ------------------------------------------------------------------------------------------------ readers
+
+export interface MemberReader<T> {
+  readonly reader: Reader<T>;
+  readonly required: boolean;
+}
+
+export const required = <T>(reader: Reader<T>): MemberReader<T> => ({ reader, required: true });
+export const optional = <T>(reader: Reader<T>): MemberReader<T> => ({ reader, required: false });
+
+type Members<S> = { [K in keyof S]: S[K] extends MemberReader<infer T> ? T | undefined : never };
+
+/** A map with these members and no others. */
+export function mapOf<S extends Record<string, MemberReader<unknown>>>(shape: S): Reader<Members<S>> {
+  const known = Object.keys(shape);
+  return (node, at) => {
+    if (!isMap(node)) return at.fault(node, `expected a map with ${listed(known)}, found ${described(node)}`);
+    const found: Record<string, unknown> = {};
+    let sound = true;
+    for (const pair of node.items) {
+      const key = pair.key as Node;
+      const name = isScalar(key) ? String(key.value) : '';
+      const member = Object.hasOwn(shape, name) ? shape[name] : undefined;
+      if (member === undefined) {
+        at.member(name, key).fault(key, `there is no ${JSON.stringify(name)} here; ${suggestion(name, known)}`);
+        sound = false;
+        continue;
+      }
+      const value = member.reader(pair.value as Node | null, at.member(name, key));
+      if (value === undefined) sound = false;
+      else found[name] = value;
+    }
+    for (const name of known)
+      if (shape[name]?.required && !node.has(name)) {
+        at.fault(node, `\`${name}\` is missing`);
+        sound = false;
+      }
+    return sound ? (found as Members<S>) : undefined;
+  };
+}
+
+export function listOf<T>(reader: Reader<T>): Reader<T[]> {
+  return (node, at) => {
+    if (!isSeq(node)) return at.fault(node, `expected a list, found ${described(node)}`);
+    const all = node.items.map((item, index) => reader(item as Node, at.element(index, node)));
+    return all.every((each) => each !== undefined) ? (all as T[]) : undefined;
+  };
+}
+
+export function text(maxChars = 1000): Reader<string> {
+  return (node, at) => {
+    const value = scalar(node);
+    if (typeof value !== 'string' || value.length === 0)
+      return at.fault(node, `expected text, found ${described(node)}`);
+    return value.length > maxChars
+      ? at.fault(node, `expected at most ${maxChars} characters, found ${value.length}`)
+      : value;
+  };
+}
+
+/** Text that `check` takes; what it throws is the fault. */
+export function checkedText(check: (text: string) => void): Reader<string> {
+  return (node, at) => {
+    const value = text()(node, at);
+    if (value === undefined) return undefined;
+    try {
+      check(value);
+      return value;
+    } catch (error) {
+      return at.fault(node, (error as Error).message);
+    }
+  };
+}
+
+export function oneOf<W extends string>(words: readonly W[]): Reader<W> {
+  return (node, at) => {
+    const value = scalar(node);
+    if (typeof value === 'string' && (words as readonly string[]).includes(value)) return value as W;
+    const found = typeof value === 'string' ? `; ${suggestion(value, words)}` : '';
+    return at.fault(node, `expected ${listed(words, 'or')}, found ${described(node)}${found}`);
+  };
+}
+
+export const flag: Reader<boolean> = (node, at) => {
+  const value = scalar(node);
+  return typeof value === 'boolean' ? value : at.fault(node, `expected true or false, found ${described(node)}`);
+};
+
+export function whole(least: number, most: number): Reader<number> {
+  return (node, at) => {
+    const value = scalar(node);
+    return Number.isSafeInteger(value) && (value as number) >= least && (value as number) <= most
+      ? (value as number)
+      : at.fault(node, `expected a whole number from ${least} to ${most}, found ${described(node)}`);
+  };
+}
+
+const timeUnits: Readonly<Record<string, number>> = { ms: 1, s: 1000, m: 60_000, h: 3_600_000, d: 86_400_000 };
+const sizeUnits: Readonly<Record<string, number>> = { B: 1, KiB: 1024, MiB: 1_048_576 };
+
+/** A length of time such as `20s` or `10m`, in milliseconds. */
+export const duration: Reader<number> = amount(timeUnits, 'a time such as 500ms, 20s, 10m, 12h or 30d');
+
+/** An amount of data such as `64KiB`, in bytes. */
+export const size: Reader<number> = amount(sizeUnits, 'a size such as 512B, 64KiB or 1MiB');
+
+/** Reads `20s` and the like, as in the configuration; `undefined` if it is not a time. */
+export function parseDuration(value: string): number | undefined {
+  return parseAmount(value, timeUnits);
+}
+
+function amount(units: Readonly<Record<string, number>>, expected: string): Reader<number> {
+  return (node, at) => {
+    const value = scalar(node);
+    const parsed = typeof value === 'string' ? parseAmount(value, units) : undefined;
+    return parsed ?? at.fault(node, `expected ${expected}, found ${described(node)}`);
+  };
+}
+
+function parseAmount(value: string, units: Readonly<Record<string, number>>): number | undefined {
+  const match = /^([1-9][0-9]{0,9})\s*([A-Za-z]+)$/.exec(value);
+  const unit = match === null ? undefined : units[match[2] as string];
+  return unit === undefined ? undefined : Number(match?.[1]) * unit;
+}
+
+function scalar(node: Node | null): unknown {
+  return isScalar(node) ? node.value : undefined;
+}
+
+function described(node: Node | null): string {
+  if (isMap(node)) return 'a map';
+  if (isSeq(node)) return 'a list';
+  const value = scalar(node);
+  return value === undefined || value === null ? 'nothing' : JSON.stringify(value);
+}
+
+function listed(words: readonly string[], last: 'and' | 'or' = 'and'): string {
+  return words.length < 2 ? words.join() : `${words.slice(0, -1).join(', ')} ${last} ${words.at(-1)}`;
+}
+
+function suggestion(found: string, known: readonly string[]): string {
+  const near = [...known].sort((a, b) => distance(found, a) - distance(found, b))[0];
+  return near !== undefined && distance(found, near) <= Math.max(2, found.length / 3)
+    ? `did you mean ${JSON.stringify(near)}?`
+    : `there are ${listed(known)}`;
+}

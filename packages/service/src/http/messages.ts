@@ -1,0 +1,129 @@
+import type { ApplicationDraft, Engine } from '@nine-bells/core';
+import {
+  type ChannelName,
+  channelNameFault,
+  type Gap,
+  type Place,
+  ProblemError,
+  parseCursor,
+  protocolLimits,
+  refusal,
+} from '@nine-bells/wire';
+import { type Request, Router } from 'express';
+import { atElement, readBody } from './body.js';
+import { PublishDto } from './publishDto.js';
+
+/** Most messages in one request. */
+const mostAtOnce = 1000;
+
+/** `POST /v1/messages` and `GET /v1/messages`. */
+export function messages(engine: Engine): Router {
+  const router = Router();
+
+  router.post('/', async (request, response) => {
+    const body: unknown = request.body;
+    if (!Array.isArray(body)) {
+      const published = await engine.publish(draftOf(readBody(PublishDto, body), request.get('idempotency-key')));
+      response.status(published.repeated ? 200 : 201).json(published);
+      return;
+    }
+    if (request.get('idempotency-key') !== undefined)
+      throw refusal('bad-value', 'Idempotency-Key is for a single message; give each message of a list its own `key`');
+    if (body.length > mostAtOnce) throw refusal('too-large', `at most ${mostAtOnce} messages are taken at once`);
+    // All are checked before any is published, so that a list with a mistake publishes nothing.
+    const drafts = body.map((each, index) => {
+      try {
+        const draft = draftOf(readBody(PublishDto, each, `/${index}`));
+        engine.check(draft);
+        return draft;
+      } catch (error) {
+        throw atElement(error, index);
+      }
+    });
+    const results = await Promise.allSettled(drafts.map((draft) => engine.publish(draft)));
+    response.json(
+      results.map((result) => {
+        if (result.status === 'fulfilled') return result.value;
+        if (result.reason instanceof ProblemError) return { problem: result.reason.problem };
+        throw result.reason;
+      }),
+    );
+  });
+
+  router.get('/', async (request, response) => {
+    const channel = channelOf(request);
+    const after = placeOf(request, 'after');
+    const before = placeOf(request, 'before');
+    if (after !== undefined && before !== undefined) throw refusal('bad-value', '`after` or `before`, not both');
+    const limit = { messages: limitOf(request), bytes: engine.options.backlogBytes };
+    const range = { ...(after === undefined ? {} : { after }), ...(before === undefined ? {} : { before }) };
+    const slice = await engine.read(channel, range, limit);
+    const cursor = `${slice.head.volume}:${slice.head.number}`;
+    const asked = request.query.after ?? request.query.before;
+    const gap: Partial<Gap> | undefined =
+      slice.gap === undefined || asked === undefined
+        ? undefined
+        : ({ channel, after: asked, cursor: slice.messages[0]?.message.cursor ?? cursor, why: slice.gap } as Gap);
+    response
+      .type('json')
+      .send(
+        `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${slice.messages.map((each) => each.text).join()}],` +
+          `"more":${slice.more}${gap === undefined ? '' : `,"gap":${JSON.stringify(gap)}`}}`,
+      );
+  });
+
+  return router;
+}
+
+function draftOf(dto: PublishDto, idempotencyKey?: string): ApplicationDraft {
+  if (idempotencyKey !== undefined && dto.key !== undefined && dto.key !== idempotencyKey)
+    throw refusal('bad-value', '`key` and Idempotency-Key differ', { where: '/key' });
+  if (idempotencyKey !== undefined && !/^[\x20-\x7e]{1,128}$/.test(idempotencyKey))
+    throw refusal('bad-value', `Idempotency-Key has 1 to ${protocolLimits.keyChars} printable ASCII characters`);
+  const { channel, data, type, by, except } = dto;
+  const key = dto.key ?? idempotencyKey;
+  return {
+    channel: channel as ChannelName,
+    data,
+    ...(type == null ? {} : { type }),
+    ...(key == null ? {} : { key }),
+    ...(by == null ? {} : { by: { user: by.user, ...(by.name == null ? {} : { name: by.name }) } }),
+    ...(except == null ? {} : { except }),
+  };
+}
+
+/** One query parameter, if it was given once and as text. */
+export function queryText(request: Request, name: string): string | undefined {
+  const value = request.query[name];
+  if (value === undefined || typeof value === 'string') return value;
+  throw refusal('bad-value', `\`${name}\` is given once`, { where: `?${name}` });
+}
+
+/** A whole number in the query, within bounds. */
+export function queryWhole(request: Request, name: string, most: number): number | undefined {
+  const value = queryText(request, name);
+  if (value === undefined) return undefined;
+  const number = Number(value);
+  if (!/^[0-9]{1,9}$/.test(value) || number < 1 || number > most)
+    throw refusal('bad-value', `\`${name}\` is a whole number from 1 to ${most}`, { where: `?${name}` });
+  return number;
+}
+
+function channelOf(request: Request): ChannelName {
+  const channel = queryText(request, 'channel');
+  const fault = channel === undefined ? '`channel` is missing' : channelNameFault(channel);
+  if (fault !== undefined) throw refusal('bad-name', fault, { where: '?channel' });
+  return channel as ChannelName;
+}
+
+function placeOf(request: Request, name: string): Place | undefined {
+  const value = queryText(request, name);
+  if (value === undefined) return undefined;
+  const place = parseCursor(value);
+  if (place === undefined) throw refusal('bad-cursor', `\`${name}\` is not a cursor`, { where: `?${name}` });
+  return place;
+}
+
+function limitOf(request: Request): number {
+  return queryWhole(request, 'limit', protocolLimits.readCount) ?? 100;
+}

@@ -1,0 +1,63 @@
+import { type Problem, ProblemError, problem, problemCatalogue, refusal } from '@nine-bells/wire';
+import type { ErrorRequestHandler, RequestHandler, Response } from 'express';
+import type { Logger } from '../log.js';
+
+/** A fault at one place of a request's body. */
+export interface BodyFault {
+  /** JSON Pointer (RFC 6901). */
+  readonly where: string;
+  readonly detail: string;
+}
+
+/** A request whose body has faults; all of them are listed. */
+export class BodyError extends ProblemError {
+  readonly faults: readonly BodyFault[];
+
+  constructor(first: Problem, faults: readonly BodyFault[]) {
+    super(first);
+    this.faults = faults;
+  }
+}
+
+/** Answers with a problem (RFC 9457). `code` is the line's code; `type` names it as a URI. */
+export function sendProblem(response: Response, each: Problem, faults: readonly BodyFault[] = []): void {
+  const { status } = problemCatalogue[each.code];
+  const { retryAfterMs } = each;
+  if (retryAfterMs !== undefined) response.set('Retry-After', String(Math.ceil(retryAfterMs / 1000)));
+  if (status === 401) response.set('WWW-Authenticate', 'Bearer');
+  response
+    .status(status)
+    .type('application/problem+json')
+    .send(
+      JSON.stringify({
+        type: `urn:nine-bells:problem:${each.code}`,
+        status,
+        ...each,
+        ...(faults.length > 1 ? { faults } : {}),
+      }),
+    );
+}
+
+/** For whatever no route has taken. */
+export const nothingHere: RequestHandler = (request) => {
+  throw refusal('no-such-path', `nothing is served at ${request.method} ${request.path}`);
+};
+
+/** Turns every error of a route into a problem. What nobody foresaw is logged and told as `internal`. */
+export function problemHandler(log: Logger): ErrorRequestHandler {
+  return (error: unknown, request, response, next) => {
+    if (response.headersSent) return next(error);
+    if (error instanceof BodyError) return sendProblem(response, error.problem, error.faults);
+    if (error instanceof ProblemError) return sendProblem(response, error.problem);
+    const { type, message } = error as { type?: string; message: string };
+    if (type === 'entity.too.large')
+      return sendProblem(response, problem('too-large', 'the body is larger than 4 MiB'));
+    if (type === 'entity.parse.failed')
+      return sendProblem(response, problem('bad-value', `the body is not JSON: ${message}`));
+    if (type?.startsWith('encoding.') || type?.startsWith('charset.') || type?.startsWith('request.'))
+      return sendProblem(response, problem('bad-value', message));
+    if (error instanceof URIError) return sendProblem(response, problem('bad-value', 'the path is not a valid URI'));
+    log.error({ err: error, method: request.method, path: request.path }, 'a request failed');
+    return sendProblem(response, problem('internal', 'the service has logged what happened'));
+  };
+}

@@ -1,0 +1,104 @@
+import { channelNameFault, isDeeperThan, type Json, messageTypePattern, protocolLimits } from '@nine-bells/wire';
+import {
+  ArrayMaxSize,
+  IsArray,
+  IsNotEmpty,
+  IsOptional,
+  IsString,
+  Matches,
+  MaxLength,
+  ValidateBy,
+  ValidateNested,
+  type ValidationOptions,
+} from 'class-validator';
+
+// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is refused
+const noControlCharacters = /^[^\u0000-\u001f\u007f]*$/;
+
+/** A channel name, with the fault in its own words. */
+function IsChannel(): PropertyDecorator {
+  return check(
+    'isChannel',
+    (value) => (typeof value === 'string' ? channelNameFault(value) : 'a channel name is a string'),
+    {
+      context: { code: 'bad-name' },
+    },
+  );
+}
+
+/** Any JSON value, not nested too deep; it must be there, and may be null. */
+function IsJson(): PropertyDecorator {
+  return check('isJson', (value) => {
+    if (value === undefined) return 'it is missing';
+    return isDeeperThan(value, protocolLimits.dataDepth)
+      ? `at most ${protocolLimits.dataDepth} levels of nesting are allowed`
+      : undefined;
+  });
+}
+
+function IsWords(maxChars: number): PropertyDecorator {
+  return (target, name) => {
+    for (const each of [IsString(), IsNotEmpty(), MaxLength(maxChars)]) each(target, name as string);
+    Matches(noControlCharacters, { message: '$property must not have control characters' })(target, name as string);
+  };
+}
+
+function check(
+  name: string,
+  faultOf: (value: unknown) => string | undefined,
+  options?: ValidationOptions,
+): PropertyDecorator {
+  return ValidateBy(
+    {
+      name,
+      validator: {
+        validate: (value) => faultOf(value) === undefined,
+        defaultMessage: (args) => `${args?.property}: ${faultOf(args?.value) ?? ''}`,
+      },
+    },
+    options,
+  );
+}
+
+/** The user that an application names as author. */
+export class AuthorDto {
+  static readonly members = { user: true, name: true } as const;
+
+  @IsWords(protocolLimits.userChars)
+  user!: string;
+
+  @IsOptional()
+  @IsWords(200)
+  name?: string;
+}
+
+/** One message that an application publishes: an element of, or the whole, body of `POST /v1/messages`. */
+export class PublishDto {
+  static readonly members = { channel: true, data: true, type: true, key: true, by: AuthorDto, except: true } as const;
+
+  @IsChannel()
+  channel!: string;
+
+  @IsJson()
+  data!: Json;
+
+  @IsOptional()
+  @IsString()
+  @MaxLength(protocolLimits.typeChars)
+  @Matches(messageTypePattern, { message: 'type holds letters, digits and . _ / - and begins with a letter or digit' })
+  type?: string;
+
+  @IsOptional()
+  @IsWords(protocolLimits.keyChars)
+  key?: string;
+
+  @IsOptional()
+  @ValidateNested()
+  by?: AuthorDto;
+
+  @IsOptional()
+  @IsArray()
+  @ArrayMaxSize(1000)
+  @IsString({ each: true })
+  except?: string[];
+}

@@ -1,0 +1,15 @@
+export {
+  type Configuration,
+  ConfigurationError,
+  defaultPort,
+  faultLine,
+  type Overrides,
+  parseConfiguration,
+  readConfiguration,
+  type TokenConfiguration,
+} from './config/configuration.js';
+export { type Fault, parseDuration } from './config/yamlReader.js';
+export { webSocketEncoding } from './line/webSocketEncoding.js';
+export { type Logger, type LogOptions, makeLog } from './log.js';
+export { Service, type ServiceOptions, serviceVersion } from './service.js';
+export { signToken, type TokenClaims } from './tokens/tokens.js';

@@ -1,0 +1,135 @@
+import { type IncomingMessage, type Server, STATUS_CODES } from 'node:http';
+import type { Socket } from 'node:net';
+import type { Duplex } from 'node:stream';
+import type { Batch, Connection, Engine, Link } from '@nine-bells/core';
+import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
+import { type WebSocket, WebSocketServer } from 'ws';
+import { webSocketEncoding } from './webSocketEncoding.js';
+
+export interface WebSocketLineOptions {
+  /** Origins whose pages may open a line; all if absent. Programs that send no `Origin` are not meant. */
+  readonly origins: readonly string[] | undefined;
+}
+
+/** How long a client may take to answer a goodbye, in milliseconds. */
+const goodbyeMs = 3_000;
+
+/** The door for WebSockets (RFC 6455) at `/line` of an HTTP server. */
+export class WebSocketLine {
+  readonly #engine: Engine;
+  readonly #options: WebSocketLineOptions;
+  readonly #server: WebSocketServer;
+
+  constructor(http: Server, engine: Engine, options: WebSocketLineOptions) {
+    this.#engine = engine;
+    this.#options = options;
+    this.#server = new WebSocketServer({
+      noServer: true,
+      clientTracking: true,
+      perMessageDeflate: false,
+      maxPayload: engine.options.frameBytes,
+      handleProtocols: (offered) => (offered.has(LINE_SUBPROTOCOL) ? LINE_SUBPROTOCOL : false),
+    });
+    http.on('upgrade', (request, socket, head) => this.#upgrade(request, socket, head));
+  }
+
+  /** Ends what is still open. */
+  close(): void {
+    for (const webSocket of this.#server.clients) webSocket.terminate();
+    this.#server.close();
+  }
+
+  /** Connections whose goodbye is under way count too. */
+  get open(): number {
+    return this.#server.clients.size;
+  }
+
+  #upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
+    socket.on('error', ignore);
+    const path = (request.url ?? '').split('?', 1)[0];
+    if (path !== LINE_PATH) {
+      socket.end(`HTTP/1.1 404 ${STATUS_CODES[404]}\r\nConnection: close\r\nContent-Length: 0\r\n\r\n`);
+      return;
+    }
+    this.#server.handleUpgrade(request, socket, head, (webSocket) => {
+      webSocket.on('error', ignore);
+      const refusal = this.#refusal(request, webSocket);
+      if (refusal !== undefined) webSocket.close(closeCodes.policy, refusal);
+      else new WebSocketLink(this.#engine, webSocket, socket as Socket);
+    });
+  }
+
+  /** Why the door stays shut. The handshake is completed first: a browser cannot read a refused one. */
+  #refusal(request: IncomingMessage, webSocket: WebSocket): string | undefined {
+    const { origin } = request.headers;
+    const { origins } = this.#options;
+    if (origin !== undefined && origins !== undefined && !origins.includes(origin)) return 'not-allowed';
+    const offered = request.headers['sec-websocket-protocol'];
+    // Tools for people often offer no subprotocol; whoever offers others speaks something else.
+    return offered !== undefined && webSocket.protocol !== LINE_SUBPROTOCOL ? 'bad-value' : undefined;
+  }
+}
+
+/**
+ * One WebSocket. The library reads it, answers pings and closes; pushes and replies are written to the socket directly,
+ * as whole frames that are shared between connections. Both write whole frames, so they cannot tear each other's.
+ */
+class WebSocketLink implements Link {
+  readonly transport = 'websocket';
+  readonly remote: string;
+  readonly encoding = webSocketEncoding;
+  readonly #webSocket: WebSocket;
+  readonly #socket: Socket;
+  readonly #connection: Connection;
+
+  constructor(engine: Engine, webSocket: WebSocket, socket: Socket) {
+    this.#webSocket = webSocket;
+    this.#socket = socket;
+    this.remote = socket.remoteAddress ?? '';
+    socket.setNoDelay(true);
+    this.#connection = engine.connect(this);
+    webSocket.on('message', (data: Buffer, isBinary: boolean) => {
+      if (isBinary) this.#connection.close(closeCodes.unsupportedData, 'frames are text', 'refused');
+      else this.#connection.receive(data.toString('utf8'));
+    });
+    webSocket.on('pong', () => this.#connection.alive());
+    webSocket.on('close', (code) => this.#connection.closed(code));
+  }
+
+  get waitingBytes(): number {
+    return this.#socket.writableLength;
+  }
+
+  /** Hot: once per connection and turn. */
+  write(batch: Batch): void {
+    if (this.#webSocket.readyState !== this.#webSocket.OPEN) return;
+    this.#socket.write(batch.joined(webSocketEncoding), this.#written);
+  }
+
+  ping(): void {
+    if (this.#webSocket.readyState === this.#webSocket.OPEN) this.#webSocket.ping();
+  }
+
+  pause(): void {
+    this.#webSocket.pause();
+  }
+
+  resume(): void {
+    this.#webSocket.resume();
+  }
+
+  close(code: number, reason: string): void {
+    // A client that is being ignored must still be heard saying goodbye.
+    this.#webSocket.resume();
+    this.#webSocket.close(code, reason);
+    setTimeout(() => this.#webSocket.terminate(), goodbyeMs).unref();
+  }
+
+  readonly #written = (): void => {
+    if (this.#socket.writableLength === 0) this.#connection.drained();
+  };
+}
+
+function ignore(): void {
+  // The close event follows and says all there is to say.
+}

@@ -1,0 +1,26 @@
+import { type Logger, pino } from 'pino';
+import pretty from 'pino-pretty';
+
+export type { Logger };
+
+export interface LogOptions {
+  readonly level: 'silent' | 'error' | 'warn' | 'info' | 'debug';
+  /** For people at a terminal; else one JSON object a line. */
+  readonly readable: boolean;
+}
+
+/** What must never be written down, wherever in a record it stands. */
+const secrets = ['token', 'secret', 'key', 'authorization', 'cookie'];
+
+/** The service's log, on standard error: standard output is for what a command answers. */
+export function makeLog(options: LogOptions): Logger {
+  const settings = {
+    level: options.level,
+    base: null,
+    timestamp: pino.stdTimeFunctions.isoTime,
+    redact: { paths: secrets.flatMap((name) => [name, `*.${name}`, `*.*.${name}`]), censor: '(not logged)' },
+  };
+  return options.readable
+    ? pino(settings, pretty({ destination: 2, sync: true, colorize: process.stderr.isTTY, translateTime: 'HH:MM:ss' }))
+    : pino(settings, pino.destination({ dest: 2, sync: true }));
+}

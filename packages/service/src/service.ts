@@ -1,0 +1,157 @@
+import { readFileSync } from 'node:fs';
+import { createServer, type Server } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { type ChannelRule, Engine, SoloRelay } from '@nine-bells/core';
+import type { RequestHandler } from 'express';
+import type { Configuration } from './config/configuration.js';
+import { makeApp } from './http/app.js';
+import { SignInLinks } from './http/consoleDoor.js';
+import { Guard } from './http/guard.js';
+import { WebSocketLine } from './line/webSocketLine.js';
+import { type Logger, makeLog } from './log.js';
+import { ApiKeys } from './store/apiKeys.js';
+import { Database } from './store/database.js';
+import { SqlStore } from './store/sqlStore.js';
+import { systemClock } from './system/clock.js';
+import { systemIds } from './system/ids.js';
+import { ServiceSecret } from './system/serviceSecret.js';
+import { Tokens } from './tokens/tokens.js';
+
+export interface ServiceOptions {
+  readonly log?: Logger;
+  /** More routes beside the service's own, for an application that runs it in its own process. */
+  readonly routes?: RequestHandler;
+}
+
+/** How long to wait for clients to take their goodbye, in milliseconds. */
+const goodbyeMs = 2_000;
+
+export const serviceVersion: string = JSON.parse(
+  readFileSync(new URL('../package.json', import.meta.url), 'utf8'),
+).version;
+
+interface Parts {
+  readonly http: Server;
+  readonly line: WebSocketLine;
+  readonly relay: SoloRelay;
+  readonly store: SqlStore;
+  readonly database: Database;
+  readonly keys: ApiKeys;
+  readonly links: SignInLinks;
+  readonly log: Logger;
+}
+
+/** One running instance. */
+export class Service {
+  readonly engine: Engine;
+  /** Where it is reached, such as `http://127.0.0.1:9119`. */
+  readonly url: string;
+  /** The file with the first API key, if this start has made one. */
+  readonly madeKeyFile: string | undefined;
+  readonly #parts: Parts;
+  #stopping: Promise<void> | undefined;
+
+  private constructor(engine: Engine, url: string, madeKeyFile: string | undefined, parts: Parts) {
+    this.engine = engine;
+    this.url = url;
+    this.madeKeyFile = madeKeyFile;
+    this.#parts = parts;
+  }
+
+  /**
+   * Starts an instance: opens the data folder, makes what is missing in it, and listens.
+   *
+   * @throws if the port is taken or the data folder cannot be used; then nothing is left open
+   */
+  static async start(configuration: Configuration, options: ServiceOptions = {}): Promise<Service> {
+    const log = options.log ?? makeLog({ level: 'silent', readable: false });
+    const secret = new ServiceSecret(configuration.data);
+    const database = await Database.open({ folder: configuration.data, synchronous: configuration.sqliteSynchronous });
+    try {
+      const keys = await ApiKeys.open(database);
+      const madeKeyFile = await keys.makeFirst(configuration.data);
+      const store = await SqlStore.open(database);
+      const ids = systemIds();
+      const relay = new SoloRelay(systemClock, ids);
+      const tokens = new Tokens(configuration.tokens, secret.key('oversight'));
+      const engine = new Engine(
+        {
+          clock: systemClock,
+          ids,
+          relay,
+          store,
+          tokens,
+          seal: secret.seal(),
+          report: (error, about) => log.error({ err: error, ...about }, 'something went wrong inside'),
+        },
+        configuration.channels as ChannelRule[],
+        configuration.engine,
+      );
+      const links = new SignInLinks();
+      let service: Service | undefined;
+      const app = makeApp({
+        engine,
+        guard: new Guard(keys, secret.key('console')),
+        keys,
+        links,
+        tokens,
+        facts: { name: configuration.name, version: serviceVersion, startedAtMs: Date.now() },
+        log,
+        consoleUrl: () => `${service?.url}/console/`,
+        isReady: () => service !== undefined && service.#stopping === undefined,
+        more: options.routes,
+      });
+      const http = createServer(app);
+      const line = new WebSocketLine(http, engine, { origins: configuration.origins });
+      await listen(http, configuration);
+      const { port } = http.address() as AddressInfo;
+      const host = configuration.host.includes(':') ? `[${configuration.host}]` : configuration.host;
+      const url = `http://${host === '0.0.0.0' || host === '[::]' ? 'localhost' : host}:${port}`;
+      service = new Service(engine, url, madeKeyFile, { http, line, relay, store, database, keys, links, log });
+      log.info({ url, data: configuration.data, version: serviceVersion }, 'started');
+      return service;
+    } catch (error) {
+      await database.close();
+      throw error;
+    }
+  }
+
+  /** A link that signs in to the console once, within a quarter of an hour. */
+  signInLink(): string {
+    return `${this.url}/console/#sign-in=${this.#parts.links.make(this.#parts.keys.first)}`;
+  }
+
+  /**
+   * Ends cleanly: says goodbye to clients, commits what was taken in, closes. Safe to call twice.
+   */
+  stop(): Promise<void> {
+    this.#stopping ??= this.#stop();
+    return this.#stopping;
+  }
+
+  async #stop(): Promise<void> {
+    const { http, line, relay, store, database, log } = this.#parts;
+    log.info('stopping');
+    const closed = new Promise<void>((resolve) => http.close(() => resolve()));
+    await this.engine.stop();
+    await store.settled();
+    for (const endMs = Date.now() + goodbyeMs; line.open > 0 && Date.now() < endMs; )
+      await new Promise((resolve) => setTimeout(resolve, 10));
+    line.close();
+    http.closeAllConnections();
+    await closed;
+    relay.stop();
+    await database.close();
+    log.info('stopped');
+  }
+}
+
+function listen(http: Server, { host, port }: Configuration): Promise<void> {
+  return new Promise((resolve, reject) => {
+    http.once('error', reject);
+    http.listen(port, host, () => {
+      http.off('error', reject);
+      resolve();
+    });
+  });
+}

@@ -1,0 +1,60 @@
+import { DataTypes, Op, type QueryInterface } from 'sequelize';
+import { randomText } from '../system/ids.js';
+
+/** One step in the history of the database's shape. */
+export interface Migration {
+  readonly name: string;
+  up(on: { context: QueryInterface }): Promise<void>;
+}
+
+/** All steps, oldest first. A step that has been released is never changed. */
+export const migrations: readonly Migration[] = [
+  {
+    name: '0001-channels-and-messages',
+    async up({ context }) {
+      await context.createTable('facts', {
+        name: { type: DataTypes.STRING(64), primaryKey: true },
+        value: { type: DataTypes.STRING(255), allowNull: false },
+      });
+      // The volume of all logbooks of this database: another database is another record.
+      await context.bulkInsert('facts', [{ name: 'volume', value: randomText(6) }]);
+      await context.createTable('channels', {
+        id: { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true },
+        name: { type: DataTypes.STRING(200), allowNull: false, unique: true },
+        volume: { type: DataTypes.STRING(16), allowNull: false },
+        head: { type: DataTypes.BIGINT, allowNull: false },
+        last_at_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+      await context.createTable('messages', {
+        channel_id: { type: DataTypes.INTEGER, primaryKey: true },
+        number: { type: DataTypes.BIGINT, primaryKey: true },
+        message_id: { type: DataTypes.STRING(32), allowNull: false },
+        type: { type: DataTypes.STRING(64), allowNull: false },
+        author: { type: DataTypes.STRING(128), allowNull: false },
+        publish_key: { type: DataTypes.STRING(128), allowNull: true },
+        by_json: { type: DataTypes.TEXT, allowNull: true },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+        data_json: { type: DataTypes.TEXT, allowNull: false },
+        except_json: { type: DataTypes.TEXT, allowNull: true },
+      });
+      // A key counts once per channel and author; rows without one are not in the index.
+      await context.addIndex('messages', {
+        name: 'messages_by_key',
+        unique: true,
+        fields: ['channel_id', 'author', 'publish_key'],
+        where: { publish_key: { [Op.not]: null } },
+      });
+    },
+  },
+  {
+    name: '0002-api-keys',
+    async up({ context }) {
+      await context.createTable('api_keys', {
+        id: { type: DataTypes.STRING(16), primaryKey: true },
+        name: { type: DataTypes.STRING(100), allowNull: false },
+        hash: { type: DataTypes.STRING(64), allowNull: false },
+        created_at_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+    },
+  },
+];

@@ -1,0 +1,95 @@
+import { DataTypes, type Model, type ModelStatic, type Sequelize } from 'sequelize';
+
+/** A kept channel. */
+export interface ChannelRow {
+  readonly id: number;
+  readonly name: string;
+  readonly volume: string;
+  /** The number of its last message. */
+  readonly head: number;
+  readonly last_at_ms: number;
+}
+
+/** A message of a kept channel. */
+export interface MessageRow {
+  readonly channel_id: number;
+  readonly number: number;
+  readonly message_id: string;
+  readonly type: string;
+  /** The author's user id, or nothing for an application that named nobody. */
+  readonly author: string;
+  readonly publish_key: string | null;
+  readonly by_json: string | null;
+  readonly at_ms: number;
+  readonly data_json: string;
+  readonly except_json: string | null;
+}
+
+export interface ApiKeyRow {
+  readonly id: string;
+  readonly name: string;
+  /** SHA-256 of the key, in hexadecimal. */
+  readonly hash: string;
+  readonly created_at_ms: number;
+}
+
+export interface FactRow {
+  readonly name: string;
+  readonly value: string;
+}
+
+type Table<Row extends object> = ModelStatic<Model<Row, Row>>;
+
+export interface Models {
+  readonly channels: Table<ChannelRow>;
+  readonly messages: Table<MessageRow>;
+  readonly apiKeys: Table<ApiKeyRow>;
+  readonly facts: Table<FactRow>;
+}
+
+/** The tables, as the migrations have made them. */
+export function defineModels(sequelize: Sequelize): Models {
+  // New objects for each column: Sequelize writes into them.
+  const text = () => ({ type: DataTypes.TEXT });
+  const number = () => ({ type: DataTypes.BIGINT });
+  const table = { timestamps: false, freezeTableName: true };
+  return {
+    channels: sequelize.define<Model<ChannelRow, ChannelRow>>(
+      'channels',
+      {
+        id: { type: DataTypes.INTEGER, primaryKey: true },
+        name: text(),
+        volume: text(),
+        head: number(),
+        last_at_ms: number(),
+      },
+      table,
+    ),
+    messages: sequelize.define<Model<MessageRow, MessageRow>>(
+      'messages',
+      {
+        channel_id: { type: DataTypes.INTEGER, primaryKey: true },
+        number: { type: DataTypes.BIGINT, primaryKey: true },
+        message_id: text(),
+        type: text(),
+        author: text(),
+        publish_key: text(),
+        by_json: text(),
+        at_ms: number(),
+        data_json: text(),
+        except_json: text(),
+      },
+      table,
+    ),
+    apiKeys: sequelize.define<Model<ApiKeyRow, ApiKeyRow>>(
+      'api_keys',
+      { id: { ...text(), primaryKey: true }, name: text(), hash: text(), created_at_ms: number() },
+      table,
+    ),
+    facts: sequelize.define<Model<FactRow, FactRow>>(
+      'facts',
+      { name: { ...text(), primaryKey: true }, value: text() },
+      table,
+    ),
+  };
+}

@@ -1,0 +1,290 @@
+import {
+  type Appended,
+  type Draft,
+  firstToRead,
+  gapAfter,
+  type KeptChannel,
+  LoggedMessage,
+  type LogSlice,
+  lastWithinBytes,
+  type Place,
+  type ReadLimit,
+  type Store,
+  withinBytes,
+} from '@nine-bells/core';
+import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
+import { Op, QueryTypes, type Sequelize, type WhereOptions } from 'sequelize';
+import type { Database } from './database.js';
+import type { ChannelRow, MessageRow } from './models.js';
+
+/** Most messages of one commit. */
+const groupMessages = 2000;
+/** Rows of one INSERT statement. */
+const statementRows = 500;
+/** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
+const pageRows = 200;
+
+interface Waiting {
+  readonly channel: ChannelName;
+  readonly draft: Draft;
+  readonly resolve: (appended: Appended) => void;
+  readonly reject: (error: Error) => void;
+}
+
+/**
+ * Kept logbooks in the database. What arrives while a commit is under way goes into the next one together, so that the
+ * cost of a commit is shared (promise 4).
+ */
+export class SqlStore implements Store {
+  readonly #database: Database;
+  readonly #volume: string;
+  #waiting: Waiting[] = [];
+  #committing: Promise<void> | undefined;
+
+  private constructor(database: Database, volume: string) {
+    this.#database = database;
+    this.#volume = volume;
+  }
+
+  static async open(database: Database): Promise<SqlStore> {
+    const fact = await database.models.facts.findByPk('volume', { raw: true });
+    if (fact === null) throw new Error('the database has no volume: it was not made by this service');
+    return new SqlStore(database, (fact as unknown as { value: string }).value);
+  }
+
+  append(channel: ChannelName, draft: Draft): Promise<Appended> {
+    return new Promise((resolve, reject) => {
+      this.#waiting.push({ channel, draft, resolve, reject });
+      this.#committing ??= this.#commitAll();
+    });
+  }
+
+  async head(channel: ChannelName): Promise<Place> {
+    return placeOf(await this.#row(channel), this.#volume);
+  }
+
+  async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
+    const row = await this.#row(channel);
+    const head = placeOf(row, this.#volume);
+    const gap = gapAfter(after, 1, head);
+    const from = firstToRead(after, gap, 1, head);
+    const given = gap === undefined ? {} : { gap };
+    if (row === undefined || from > head.number) return { messages: [], more: false, head, ...given };
+
+    const found: LoggedMessage[] = [];
+    let bytes = 0;
+    for (let next = from; next <= head.number && found.length < limit.messages && bytes < limit.bytes; ) {
+      const count = Math.min(pageRows, limit.messages - found.length);
+      const page = await this.#messages(row, { [Op.between]: [next, Math.min(head.number, next + count - 1)] }, count);
+      if (page.length === 0)
+        throw new Error(`channel ${channel} has no message ${next}, though its head is ${head.number}`);
+      found.push(...page);
+      bytes += page.reduce((sum, each) => sum + each.text.length, 0);
+      next = (page.at(-1) as LoggedMessage).place.number + 1;
+    }
+    const messages = withinBytes(found, limit.bytes);
+    return { messages, more: (messages.at(-1)?.place.number ?? head.number) < head.number, head, ...given };
+  }
+
+  async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
+    const row = await this.#row(channel);
+    const head = placeOf(row, this.#volume);
+    const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
+    const end = before === undefined || lost ? head.number : before.number - 1;
+    const given = lost ? { gap: 'new-volume' as const } : {};
+    if (row === undefined || end < 1 || limit.messages === 0) return { messages: [], more: end > 0, head, ...given };
+
+    const found: LoggedMessage[] = [];
+    let bytes = 0;
+    for (let last = end; last >= 1 && found.length < limit.messages && bytes < limit.bytes; last -= pageRows) {
+      const count = Math.min(pageRows, limit.messages - found.length);
+      found.unshift(...(await this.#messages(row, { [Op.between]: [Math.max(1, last - count + 1), last] }, count)));
+      bytes = found.reduce((sum, each) => sum + each.text.length, 0);
+    }
+    const messages = lastWithinBytes(found, limit.bytes);
+    return { messages, more: (messages[0]?.place.number ?? 1) > 1, head, ...given };
+  }
+
+  async channels(): Promise<readonly KeptChannel[]> {
+    const rows = (await this.#database.models.channels.findAll({
+      where: { head: { [Op.gt]: 0 } },
+      order: ['name'],
+      raw: true,
+    })) as unknown as ChannelRow[];
+    return rows.map((row) => ({
+      channel: row.name as ChannelName,
+      head: placeOf(row, row.volume),
+      lastAt: Number(row.last_at_ms),
+    }));
+  }
+
+  /** Resolves when everything that was waiting has been committed. */
+  async settled(): Promise<void> {
+    while (this.#committing !== undefined) await this.#committing;
+  }
+
+  // --------------------------------------------------------------------------------------------- committing
+
+  async #commitAll(): Promise<void> {
+    // The rest of this turn's messages join the first commit.
+    await Promise.resolve();
+    while (this.#waiting.length > 0) {
+      const group = this.#waiting.splice(0, groupMessages);
+      try {
+        const appended = await this.#database.write((writer) => this.#commit(writer, group));
+        for (const [index, each] of group.entries()) each.resolve(appended[index] as Appended);
+      } catch (error) {
+        const failure = failureOf(error);
+        for (const each of group) each.reject(failure);
+      }
+    }
+    this.#committing = undefined;
+  }
+
+  /** One transaction: gives the numbers, writes the rows, moves the heads. */
+  async #commit(writer: Sequelize, group: readonly Waiting[]): Promise<Appended[]> {
+    const channels = await this.#channelsOf(writer, group);
+    const known = await this.#knownKeys(writer, group, channels);
+    const rows: MessageRow[] = [];
+    const changed = new Set<HeadRow>();
+    const appended = group.map(({ channel, draft }): Appended => {
+      const row = channels.get(channel) as HeadRow;
+      const key = draft.key === undefined ? undefined : keyOf(row.id, draft.by?.user ?? '', draft.key);
+      const first = key === undefined ? undefined : known.get(key);
+      if (first !== undefined) return { logged: first, repeated: true };
+      row.head += 1;
+      row.last_at_ms = draft.atMs;
+      changed.add(row);
+      const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);
+      if (key !== undefined) known.set(key, logged);
+      rows.push(rowOf(row, logged, draft));
+      return { logged, repeated: false };
+    });
+    const tables = writer.getQueryInterface();
+    for (let from = 0; from < rows.length; from += statementRows)
+      await tables.bulkInsert('messages', rows.slice(from, from + statementRows));
+    if (changed.size > 0)
+      await tables.bulkInsert('channels', [...changed], {
+        updateOnDuplicate: ['head', 'last_at_ms'],
+        upsertKeys: ['id'],
+      } as object);
+    return appended;
+  }
+
+  /** The rows of a group's channels, made where there are none. */
+  async #channelsOf(writer: Sequelize, group: readonly Waiting[]): Promise<Map<ChannelName, HeadRow>> {
+    const names = [...new Set(group.map(({ channel }) => channel))];
+    const select = async (): Promise<Map<ChannelName, HeadRow>> => {
+      const rows = await writer.query<ChannelRow>(
+        'SELECT id, name, volume, head, last_at_ms FROM channels WHERE name IN (:names)',
+        {
+          replacements: { names },
+          type: QueryTypes.SELECT,
+        },
+      );
+      return new Map(rows.map((row) => [row.name as ChannelName, { ...row, head: Number(row.head) }]));
+    };
+    const found = await select();
+    const missing = names.filter((name) => !found.has(name));
+    if (missing.length === 0) return found;
+    await writer.getQueryInterface().bulkInsert(
+      'channels',
+      missing.map((name) => ({ name, volume: this.#volume, head: 0, last_at_ms: 0 })),
+    );
+    return select();
+  }
+
+  /** What was published before under the keys of a group. */
+  async #knownKeys(
+    writer: Sequelize,
+    group: readonly Waiting[],
+    channels: ReadonlyMap<ChannelName, HeadRow>,
+  ): Promise<Map<string, LoggedMessage>> {
+    const known = new Map<string, LoggedMessage>();
+    const keys = [...new Set(group.flatMap(({ draft }) => (draft.key === undefined ? [] : [draft.key])))];
+    if (keys.length === 0) return known;
+    const byId = new Map([...channels].map(([name, row]) => [row.id, { name, row }]));
+    const rows = await writer.query<MessageRow>(
+      'SELECT * FROM messages WHERE channel_id IN (:channels) AND publish_key IN (:keys)',
+      { replacements: { channels: [...byId.keys()], keys }, type: QueryTypes.SELECT },
+    );
+    for (const row of rows) {
+      const { name, row: channel } = byId.get(row.channel_id) as { name: ChannelName; row: HeadRow };
+      known.set(keyOf(row.channel_id, row.author, row.publish_key as string), loggedOf(name, channel.volume, row));
+    }
+    return known;
+  }
+
+  // ------------------------------------------------------------------------------------------------ reading
+
+  async #row(channel: ChannelName): Promise<ChannelRow | undefined> {
+    const row = await this.#database.models.channels.findOne({ where: { name: channel }, raw: true });
+    return (row ?? undefined) as ChannelRow | undefined;
+  }
+
+  async #messages(row: ChannelRow, number: object, limit: number): Promise<LoggedMessage[]> {
+    const rows = (await this.#database.models.messages.findAll({
+      where: { channel_id: row.id, number } as WhereOptions,
+      order: ['number'],
+      limit,
+      raw: true,
+    })) as unknown as MessageRow[];
+    return rows.map((each) => loggedOf(row.name as ChannelName, row.volume, each));
+  }
+}
+
+type HeadRow = { -readonly [K in keyof ChannelRow]: ChannelRow[K] };
+
+function placeOf(row: ChannelRow | undefined, volume: string): Place {
+  return row === undefined ? { volume, number: 0 } : { volume: row.volume, number: Number(row.head) };
+}
+
+function keyOf(channel: number, author: string, key: string): string {
+  return `${channel}\u0000${author}\u0000${key}`;
+}
+
+function rowOf(channel: ChannelRow, { message, place }: LoggedMessage, draft: Draft): MessageRow {
+  return {
+    channel_id: channel.id,
+    number: place.number,
+    message_id: message.id,
+    type: message.type,
+    author: message.by?.user ?? '',
+    publish_key: message.key ?? null,
+    by_json: message.by === undefined ? null : JSON.stringify(message.by),
+    at_ms: draft.atMs,
+    data_json: JSON.stringify(message.data),
+    except_json: draft.except?.length ? JSON.stringify(draft.except) : null,
+  };
+}
+
+function loggedOf(channel: ChannelName, volume: string, row: MessageRow): LoggedMessage {
+  return new LoggedMessage(
+    channel,
+    { volume, number: Number(row.number) },
+    {
+      id: row.message_id,
+      type: row.type,
+      atMs: Number(row.at_ms),
+      data: JSON.parse(row.data_json),
+      ...(row.publish_key === null ? {} : { key: row.publish_key }),
+      ...(row.by_json === null ? {} : { by: JSON.parse(row.by_json) }),
+      ...(row.except_json === null ? {} : { except: JSON.parse(row.except_json) }),
+    },
+  );
+}
+
+/** SQLite's own words for "not now". */
+const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN)/;
+
+function failureOf(error: unknown): Error {
+  if (error instanceof ProblemError) return error;
+  if (error instanceof Error && passing.test(error.message)) {
+    const busy = refusal('busy', 'the message could not be committed to the database; nothing was published', {
+      retryAfterMs: 1000,
+    });
+    busy.cause = error;
+    return busy;
+  }
+  return error instanceof Error ? error : new Error(String(error));
+}

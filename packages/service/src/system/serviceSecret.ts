@@ -1,0 +1,46 @@
+import { createHmac, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
+import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import type { Seal } from '@nine-bells/core';
+
+/** What the service's keys are for; each use has a key of its own (RFC 5869). */
+export type KeyUse = 'sessions' | 'console' | 'oversight';
+
+/**
+ * The service's own secret, from which its keys are derived. It lies in the data folder, readable by its owner only,
+ * and is made on the first start.
+ */
+export class ServiceSecret {
+  readonly #secret: Buffer;
+
+  constructor(folder: string) {
+    mkdirSync(folder, { recursive: true });
+    const file = join(folder, 'secret');
+    try {
+      // `wx`: of two processes that start together, one makes it and the other reads it.
+      writeFileSync(file, `${randomBytes(32).toString('base64url')}\n`, { mode: 0o600, flag: 'wx' });
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code !== 'EEXIST') throw error;
+    }
+    this.#secret = Buffer.from(readFileSync(file, 'utf8').trim(), 'base64url');
+    if (this.#secret.length < 32) throw new Error(`${file} does not hold 32 bytes; remove it to have a new one made`);
+  }
+
+  key(use: KeyUse): Uint8Array {
+    return new Uint8Array(hkdfSync('sha256', this.#secret, '', `nine-bells ${use}`, 32));
+  }
+
+  /** The keyed hash for the engine (HMAC-SHA-256, RFC 2104). */
+  seal(): Seal {
+    const key = this.key('sessions');
+    const sign = (text: string): string => createHmac('sha256', key).update(text).digest('base64url');
+    return { sign, matches: (text, mac) => equalInConstantTime(sign(text), mac) };
+  }
+}
+
+/** Compares texts without telling by the time taken where they differ. */
+export function equalInConstantTime(a: string, b: string): boolean {
+  const left = Buffer.from(a);
+  const right = Buffer.from(b);
+  return left.length === right.length && timingSafeEqual(left, right);
+}

@@ -1,0 +1,142 @@
+import type { Identity, TokenReader } from '@nine-bells/core';
+import { GUEST_PREFIX, type Json, protocolLimits, refusal } from '@nine-bells/wire';
+import { decodeProtectedHeader, errors, type JWTPayload, jwtVerify, SignJWT } from 'jose';
+import type { TokenConfiguration } from '../config/configuration.js';
+
+/** The `kid` of tokens that the service makes for those who operate it. */
+const oversightKid = 'oversight';
+const oversightAudience = 'nine-bells:oversight';
+
+/** What a token is to say. */
+export interface TokenClaims {
+  readonly user: string;
+  readonly name?: string | undefined;
+  readonly roles?: readonly string[];
+  readonly claims?: Readonly<Record<string, Json>>;
+  readonly forMs: number;
+}
+
+/**
+ * Signs a token for a user (RFC 7519, HS256), as an application would.
+ *
+ * @throws {RangeError} for a user id that no token may carry
+ */
+export function signToken(configuration: TokenConfiguration, claims: TokenClaims): Promise<string> {
+  if (configuration.secret === undefined) throw new RangeError('the configuration has no tokens.secret to sign with');
+  const fault = userFault(claims.user);
+  if (fault !== undefined) throw new RangeError(fault);
+  const nowS = Math.floor(Date.now() / 1000);
+  const jwt = new SignJWT({
+    ...claims.claims,
+    ...(claims.name === undefined ? {} : { name: claims.name }),
+    ...(claims.roles?.length ? { roles: claims.roles } : {}),
+  })
+    .setProtectedHeader({ alg: 'HS256', typ: 'JWT' })
+    .setSubject(claims.user)
+    .setIssuedAt(nowS)
+    .setExpirationTime(nowS + Math.ceil(claims.forMs / 1000));
+  if (configuration.issuer !== undefined) jwt.setIssuer(configuration.issuer);
+  if (configuration.audience !== undefined) jwt.setAudience(configuration.audience);
+  return jwt.sign(new TextEncoder().encode(configuration.secret));
+}
+
+/** Reads the tokens of users, and those that the service itself makes for oversight. */
+export class Tokens implements TokenReader {
+  readonly #configuration: TokenConfiguration;
+  readonly #secret: Uint8Array | undefined;
+  readonly #oversightKey: Uint8Array;
+
+  constructor(configuration: TokenConfiguration, oversightKey: Uint8Array) {
+    this.#configuration = configuration;
+    this.#secret = configuration.secret === undefined ? undefined : new TextEncoder().encode(configuration.secret);
+    this.#oversightKey = oversightKey;
+  }
+
+  async read(token: string): Promise<Identity> {
+    try {
+      return decodeProtectedHeader(token).kid === oversightKid
+        ? await this.#readOversight(token)
+        : await this.#readUser(token);
+    } catch (error) {
+      if (error instanceof errors.JWTExpired) throw refusal('token-ended', 'the token has ended; ask for a new one');
+      if (error instanceof errors.JOSEError || error instanceof TypeError)
+        throw refusal('token-invalid', faultOf(error));
+      throw error;
+    }
+  }
+
+  /** A token with which whoever operates the service may look into every channel, unseen. */
+  async oversight(name: string, forMs: number): Promise<{ token: string; expiresAt: string }> {
+    const endsS = Math.ceil((Date.now() + forMs) / 1000);
+    const token = await new SignJWT({ name })
+      .setProtectedHeader({ alg: 'HS256', typ: 'JWT', kid: oversightKid })
+      .setSubject(`oversight:${name}`)
+      .setAudience(oversightAudience)
+      .setIssuedAt()
+      .setExpirationTime(endsS)
+      .sign(this.#oversightKey);
+    return { token, expiresAt: new Date(endsS * 1000).toISOString() };
+  }
+
+  async #readUser(token: string): Promise<Identity> {
+    if (this.#secret === undefined) throw refusal('token-invalid', 'no tokens are taken here: none are configured');
+    const { issuer, audience, toleranceMs } = this.#configuration;
+    const { payload } = await jwtVerify(token, this.#secret, {
+      algorithms: ['HS256'],
+      clockTolerance: toleranceMs / 1000,
+      ...(issuer === undefined ? {} : { issuer }),
+      ...(audience === undefined ? {} : { audience }),
+    });
+    const user = payload.sub;
+    const fault = userFault(user);
+    if (fault !== undefined) throw refusal('token-invalid', fault);
+    return {
+      user: user as string,
+      ...(typeof payload.name === 'string' && payload.name !== '' ? { name: payload.name.slice(0, 200) } : {}),
+      guest: false,
+      roles: rolesOf(payload),
+      claims: payload as Record<string, Json>,
+      ...(payload.exp === undefined ? {} : { endsAt: payload.exp * 1000 + toleranceMs }),
+    };
+  }
+
+  async #readOversight(token: string): Promise<Identity> {
+    const { payload } = await jwtVerify(token, this.#oversightKey, {
+      algorithms: ['HS256'],
+      audience: oversightAudience,
+      requiredClaims: ['exp', 'sub'],
+    });
+    return {
+      user: payload.sub as string,
+      name: String(payload.name),
+      guest: false,
+      roles: [],
+      claims: {},
+      endsAt: (payload.exp as number) * 1000,
+      oversight: true,
+    };
+  }
+}
+
+function userFault(user: unknown): string | undefined {
+  if (typeof user !== 'string' || user === '') return 'the token has no `sub`: it must say who the user is';
+  if (user.length > protocolLimits.userChars) return `a user id has at most ${protocolLimits.userChars} characters`;
+  if (user.startsWith(GUEST_PREFIX) || user.startsWith('oversight:'))
+    return `no user id may begin with ${JSON.stringify(user.slice(0, user.indexOf(':') + 1))}`;
+  for (let i = 0; i < user.length; i++)
+    if (user.charCodeAt(i) < 32 || user.charCodeAt(i) === 127) return 'a user id has no control characters';
+  return undefined;
+}
+
+function rolesOf({ roles }: JWTPayload): readonly string[] {
+  if (typeof roles === 'string') return [roles];
+  return Array.isArray(roles) ? roles.filter((role) => typeof role === 'string') : [];
+}
+
+/** What is wrong with a token, without saying what it would take to forge one. */
+function faultOf(error: Error): string {
+  if (error instanceof errors.JWTClaimValidationFailed) return `its claim \`${error.claim}\` is not as it must be`;
+  if (error instanceof errors.JWSSignatureVerificationFailed) return 'its signature is not of this service’s secret';
+  if (error instanceof errors.JOSEAlgNotAllowed) return 'its algorithm is not one that is taken here';
+  return 'it is not a signed JWT';
+}

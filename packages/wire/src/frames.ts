@@ -1,0 +1,340 @@
+import type { ChannelName } from './channelName.js';
+import type { Cursor } from './cursor.js';
+import type { Json } from './json.js';
+import type { Problem } from './problems.js';
+
+/** Who published a message, as others see it. */
+export interface Author {
+  readonly user: string;
+  readonly name?: string;
+  readonly guest?: true;
+}
+
+/** What is published to a channel: ordered, numbered, recoverable. */
+export interface Message {
+  readonly channel: ChannelName;
+  readonly cursor: Cursor;
+  /** Unique among all messages of a service; sorts by time (a ULID). */
+  readonly id: string;
+  readonly type: string;
+  /** The publisher's idempotency key, if it gave one. */
+  readonly key?: string;
+  /** Absent when an application published without naming a user. */
+  readonly by?: Author;
+  /** When the service took it in (RFC 3339, UTC, milliseconds). */
+  readonly at: string;
+  readonly data: Json;
+}
+
+/** The explicit word that some messages can no longer be recovered. */
+export interface Gap {
+  readonly channel: ChannelName;
+  /** The cursor that was asked for. */
+  readonly after: Cursor;
+  /** The place from which on everything is there. */
+  readonly cursor: Cursor;
+  readonly why: 'expired' | 'new-volume';
+}
+
+/** One user in a channel, with the number of its sessions there. */
+export interface Member {
+  readonly user: string;
+  readonly name?: string;
+  readonly guest?: true;
+  /** When the first of its sessions entered (RFC 3339). */
+  readonly since: string;
+  readonly sessions: number;
+  readonly status?: Json;
+}
+
+/** A notification to a user, kept in its inbox. */
+export interface Notice {
+  readonly cursor: Cursor;
+  readonly id: string;
+  readonly title: string;
+  readonly data?: Json;
+  readonly at: string;
+}
+
+// ---------------------------------------------------------------------------------------------- requests
+
+/** What `enter` asks for. Neither `after` nor `last`: from now on. */
+export interface EnterWish {
+  readonly channel: ChannelName;
+  readonly after?: Cursor;
+  readonly last?: number;
+  readonly quiet?: boolean;
+  readonly status?: Json;
+}
+
+interface Numbered {
+  /** The client's own number for the request, a positive integer. Without it there is no reply unless it fails. */
+  readonly id?: number;
+}
+
+export interface HelloRequest extends Numbered {
+  readonly do: 'hello';
+  readonly token?: string;
+  readonly session?: string;
+  readonly secret?: string;
+  readonly inbox?: Cursor;
+  readonly enter?: readonly EnterWish[];
+}
+export interface EnterRequest extends Numbered, EnterWish {
+  readonly do: 'enter';
+}
+export interface LeaveRequest extends Numbered {
+  readonly do: 'leave';
+  readonly channel: ChannelName;
+}
+export interface PublishRequest extends Numbered {
+  readonly do: 'publish';
+  readonly channel: ChannelName;
+  readonly data: Json;
+  readonly type?: string;
+  readonly key?: string;
+  /** `false`: not to this session. Default `true`. */
+  readonly echo?: boolean;
+}
+export interface HailRequest extends Numbered {
+  readonly do: 'hail';
+  readonly channel: ChannelName;
+  readonly type: string;
+  readonly data?: Json;
+  readonly to?: readonly string[];
+}
+export interface SetRequest extends Numbered {
+  readonly do: 'set';
+  readonly channel: ChannelName;
+  readonly entry: string;
+  readonly value: Json;
+}
+export interface ReadRequest extends Numbered {
+  readonly do: 'read';
+  readonly channel: ChannelName;
+  readonly after?: Cursor;
+  readonly before?: Cursor;
+  readonly limit?: number;
+}
+export interface StatusRequest extends Numbered {
+  readonly do: 'status';
+  readonly status?: Json;
+  readonly channel?: ChannelName;
+  readonly looking?: ChannelName | null;
+}
+export interface MarkRequest extends Numbered {
+  readonly do: 'mark';
+  readonly channel: ChannelName;
+  readonly cursor: Cursor;
+}
+export interface WatchRequest extends Numbered {
+  readonly do: 'watch' | 'unwatch';
+  readonly user: string;
+}
+export interface InboxRequest extends Numbered {
+  readonly do: 'inbox';
+  readonly after?: Cursor;
+  readonly limit?: number;
+  readonly done?: readonly string[] | true;
+}
+export interface RemoveRequest extends Numbered {
+  readonly do: 'remove';
+  readonly channel: ChannelName;
+  readonly user: string;
+  readonly reason?: string;
+  readonly banMs?: number;
+}
+export interface RefreshRequest extends Numbered {
+  readonly do: 'refresh';
+  readonly token: string;
+}
+export interface PulseRequest extends Numbered {
+  readonly do: 'pulse';
+  readonly got?: Readonly<Record<string, Cursor>>;
+}
+
+/** Everything a client may say. */
+export type Request =
+  | HelloRequest
+  | EnterRequest
+  | LeaveRequest
+  | PublishRequest
+  | HailRequest
+  | SetRequest
+  | ReadRequest
+  | StatusRequest
+  | MarkRequest
+  | WatchRequest
+  | InboxRequest
+  | RemoveRequest
+  | RefreshRequest
+  | PulseRequest;
+
+export type Verb = Request['do'];
+
+// ------------------------------------------------------------------------------------------------ replies
+
+/** The reply to `enter`, and one element of `entered` in the reply to `hello`. */
+export interface Entered {
+  readonly channel: ChannelName;
+  /** Of the last message given, or where the channel stands. */
+  readonly cursor: Cursor;
+  /** Oldest first. */
+  readonly messages: readonly Message[];
+  /** More is to come: enter again with `after` = `cursor`; until then nothing of the channel is pushed. */
+  readonly more: boolean;
+  readonly gap?: Gap;
+  readonly members?: readonly Member[];
+  readonly count?: number;
+  readonly partial?: true;
+}
+
+export interface EnterRefused {
+  readonly channel: ChannelName;
+  readonly problem: Problem;
+}
+
+/** How the last connection of a session ended. */
+export type Ending = 'left' | 'lost' | 'too-slow' | 'continued-elsewhere' | 'token-ended' | 'drained' | 'refused';
+
+export interface Welcome {
+  readonly session: string;
+  readonly secret: string;
+  readonly user: string;
+  readonly name?: string;
+  readonly guest?: true;
+  readonly continued: boolean;
+  readonly ended?: Ending;
+  readonly instance: string;
+  readonly pulseMs: number;
+  readonly limits: LineLimits;
+  readonly entered: readonly (Entered | EnterRefused)[];
+}
+
+/** What this service takes from one connection. */
+export interface LineLimits {
+  /** Largest frame to the service, in bytes; a larger one ends the connection with 1009. */
+  readonly frameBytes: number;
+  /** Largest `data` of one message, in bytes of JSON text. */
+  readonly dataBytes: number;
+  /** Most channels entered at a time. */
+  readonly channels: number;
+}
+
+export interface Published {
+  readonly id: string;
+  readonly cursor: Cursor;
+  /** The key was known: this is the message published first, and nothing was published now. */
+  readonly repeated?: true;
+}
+
+export interface ReadResult {
+  readonly channel: ChannelName;
+  /** Oldest first. */
+  readonly messages: readonly Message[];
+  /** There are more in the direction that was asked for. */
+  readonly more: boolean;
+  readonly gap?: Gap;
+}
+
+/** The reply of each verb that this version of the service answers. */
+export interface ReplyOf {
+  readonly hello: Welcome;
+  readonly enter: Entered;
+  readonly leave: { readonly channel: ChannelName };
+  readonly publish: Published;
+  readonly read: ReadResult;
+}
+
+export interface ReplyFrame {
+  readonly re: number;
+  readonly problem?: Problem;
+  readonly [member: string]: unknown;
+}
+
+// ------------------------------------------------------------------------------------------------- pushes
+
+export interface MessagePush extends Message {
+  readonly on: 'message';
+}
+export interface HailPush {
+  readonly on: 'hail';
+  readonly channel: ChannelName;
+  readonly type: string;
+  readonly by?: Author;
+  readonly data?: Json;
+}
+export interface MembersPush {
+  readonly on: 'members';
+  readonly channel: ChannelName;
+  readonly joined?: readonly Member[];
+  readonly left?: readonly string[];
+  readonly changed?: readonly Member[];
+  readonly count: number;
+  readonly partial?: true;
+}
+export interface BoardPush {
+  readonly on: 'board';
+  readonly channel: ChannelName;
+  readonly version: number;
+  readonly set?: Readonly<Record<string, Json>>;
+  readonly gone?: readonly string[];
+}
+export interface NoticePush extends Notice {
+  readonly on: 'notice';
+  readonly unread: number;
+}
+export interface UnreadPush {
+  readonly on: 'unread';
+  readonly counts: Readonly<Record<string, number>>;
+}
+export interface UserPush {
+  readonly on: 'user';
+  readonly user: string;
+  readonly status: Json;
+}
+export interface GapPush extends Gap {
+  readonly on: 'gap';
+}
+export interface RemovedPush {
+  readonly on: 'removed';
+  readonly channel: ChannelName;
+  readonly reason?: string;
+  readonly by?: Author;
+  readonly until?: string;
+}
+export interface ExpiringPush {
+  readonly on: 'expiring';
+  readonly withinMs: number;
+}
+export interface DrainPush {
+  readonly on: 'drain';
+  readonly withinMs: number;
+}
+export interface ProblemPush extends Problem {
+  readonly on: 'problem';
+}
+export interface PulsePush {
+  readonly on: 'pulse';
+}
+
+/** Everything the service may say unasked. */
+export type Push =
+  | MessagePush
+  | HailPush
+  | MembersPush
+  | BoardPush
+  | NoticePush
+  | UnreadPush
+  | UserPush
+  | GapPush
+  | RemovedPush
+  | ExpiringPush
+  | DrainPush
+  | ProblemPush
+  | PulsePush;
+
+export type PushKind = Push['on'];
+
+/** Everything the service may say. */
+export type ServerFrame = ReplyFrame | Push;

@@ -1,0 +1,26 @@
+/** Limits that belong to the protocol itself. What an operator may set stands in the service's configuration. */
+export const protocolLimits = {
+  /** Longest channel name, in characters. */
+  channelNameChars: 200,
+  /** Longest message `type`, in characters. */
+  typeChars: 64,
+  /** Longest `key`, in characters. */
+  keyChars: 128,
+  /** Deepest nesting of arrays and objects in `data`, `status` and `value`. */
+  dataDepth: 64,
+  /** Most messages that one `enter` with `last` or one `read` may ask for. */
+  readCount: 1000,
+  /** Longest reason that a client may give, in characters. */
+  reasonChars: 500,
+  /** Longest user id, in characters. */
+  userChars: 128,
+} as const;
+
+/** The subprotocol that a WebSocket to `/line` must offer (RFC 6455, section 1.9). */
+export const LINE_SUBPROTOCOL = 'nine-bells.v1';
+
+/** The path of the line on the service's port. */
+export const LINE_PATH = '/line';
+
+/** Every guest's user id begins with this, and no token's `sub` may. */
+export const GUEST_PREFIX = 'guest:';

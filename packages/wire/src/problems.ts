@@ -1,0 +1,86 @@
+/**
+ * The one catalogue of problems: code, title and HTTP status of everything that Nine Bells refuses or fails at.
+ *
+ * A code is stable and means the same on the line and over HTTP. What is particular to a case goes into `detail`.
+ */
+export const problemCatalogue = {
+  'bad-frame': { title: 'The frame could not be read', status: 400 },
+  'unknown-verb': { title: 'There is no such verb', status: 400 },
+  'bad-name': { title: 'The name is not allowed', status: 400 },
+  'bad-value': { title: 'A value is missing or not as it should be', status: 400 },
+  'bad-cursor': { title: 'The cursor is not one', status: 400 },
+  'too-large': { title: 'The data is larger than allowed', status: 413 },
+  'hello-first': { title: 'A line begins with hello', status: 400 },
+  'hello-twice': { title: 'Hello was said before', status: 400 },
+  'token-invalid': { title: 'The token is not valid', status: 401 },
+  'token-ended': { title: 'The token has ended', status: 401 },
+  'key-invalid': { title: 'The API key is missing or not valid', status: 401 },
+  'user-mismatch': { title: 'The token is of another user', status: 403 },
+  'no-guests': { title: 'Guests are not let in', status: 401 },
+  'not-allowed': { title: 'Not allowed', status: 403 },
+  'ask-failed': { title: 'The application could not be asked', status: 403 },
+  'no-such-channel': { title: 'No channel rule matches this name', status: 404 },
+  'no-such-path': { title: 'Nothing is served here', status: 404 },
+  banned: { title: 'Banned', status: 403 },
+  'too-many-channels': { title: 'Too many channels are entered', status: 429 },
+  'too-many-connections': { title: 'Too many connections', status: 429 },
+  'rate-limited': { title: 'Too many requests', status: 429 },
+  busy: { title: 'The service cannot take more right now', status: 503 },
+  draining: { title: 'This instance is about to stop', status: 503 },
+  internal: { title: 'Something went wrong in the service', status: 500 },
+} as const;
+
+export type ProblemCode = keyof typeof problemCatalogue;
+
+/** Why something was refused or failed, as it goes over the line. Over HTTP the same members stand in RFC 9457 form. */
+export interface Problem {
+  readonly code: ProblemCode;
+  /** The catalogue's title: the same for each problem of a code. */
+  readonly title: string;
+  /** What is particular to this case, safe to show to the client. */
+  readonly detail?: string;
+  /** Where in the request the fault is: a JSON Pointer (RFC 6901). */
+  readonly where?: string;
+  /** With `rate-limited` and `busy`: try again after this many milliseconds. */
+  readonly retryAfterMs?: number;
+}
+
+export interface ProblemExtras {
+  readonly where?: string;
+  readonly retryAfterMs?: number;
+}
+
+/** A problem of the catalogue with its title filled in. */
+export function problem(code: ProblemCode, detail?: string, extras: ProblemExtras = {}): Problem {
+  return {
+    code,
+    title: problemCatalogue[code].title,
+    ...(detail === undefined ? {} : { detail }),
+    ...(extras.where === undefined ? {} : { where: extras.where }),
+    ...(extras.retryAfterMs === undefined ? {} : { retryAfterMs: extras.retryAfterMs }),
+  };
+}
+
+export function isProblemCode(code: string): code is ProblemCode {
+  return Object.hasOwn(problemCatalogue, code);
+}
+
+/** A refusal or failure on its way to whoever asked. Never used for control flow inside a decision. */
+export class ProblemError extends Error {
+  readonly problem: Problem;
+
+  constructor(problem: Problem, options?: ErrorOptions) {
+    super(problem.detail === undefined ? problem.title : `${problem.title}: ${problem.detail}`, options);
+    this.name = 'ProblemError';
+    this.problem = problem;
+  }
+
+  get code(): ProblemCode {
+    return this.problem.code;
+  }
+}
+
+/** Shorthand for `new ProblemError(problem(...))`. */
+export function refusal(code: ProblemCode, detail?: string, extras?: ProblemExtras): ProblemError {
+  return new ProblemError(problem(code, detail, extras));
+}

@@ -1,0 +1,243 @@
+import { channelNameFault } from './channelName.js';
+import { parseCursor } from './cursor.js';
+import type { Request, Verb } from './frames.js';
+import { isDeeperThan } from './json.js';
+import { protocolLimits } from './limits.js';
+import { type Problem, type ProblemCode, problem } from './problems.js';
+
+/** A request as read, or why it could not be; with its `id` where that much could be read, so that it can be answered. */
+export type RequestReading =
+  | { readonly ok: true; readonly request: Request }
+  | { readonly ok: false; readonly problem: Problem; readonly id?: number };
+
+/**
+ * Reads one text frame of a client.
+ *
+ * Members that the protocol does not know are passed over, so that older services understand newer clients. The first
+ * fault is reported with a code and, as a JSON Pointer, the place.
+ */
+export function readRequest(text: string): RequestReading {
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch (error) {
+    return { ok: false, problem: problem('bad-frame', `the frame is not JSON: ${(error as Error).message}`) };
+  }
+  if (!isObject(value))
+    return { ok: false, problem: problem('bad-frame', 'a frame is one JSON object', { where: '' }) };
+
+  const id = value.id;
+  if (id !== undefined && !(Number.isSafeInteger(id) && (id as number) > 0))
+    return { ok: false, problem: problem('bad-frame', '`id` is a positive integer', { where: '/id' }) };
+  const numbered = id === undefined ? {} : { id: id as number };
+
+  const verb = value.do;
+  if (typeof verb !== 'string')
+    return { ok: false, problem: problem('bad-frame', '`do` names the verb', { where: '/do' }), ...numbered };
+  if (!Object.hasOwn(shapes, verb))
+    return {
+      ok: false,
+      problem: problem('unknown-verb', `the verbs are ${Object.keys(shapes).join(', ')}`, { where: '/do' }),
+      ...numbered,
+    };
+
+  const fault = checkMembers(value, shapes[verb as Verb], '') ?? checkTogether(value as unknown as Request);
+  if (fault !== undefined) return { ok: false, problem: fault, ...numbered };
+  return { ok: true, request: value as unknown as Request };
+}
+
+/** Says what is wrong with a value found at a JSON Pointer, or nothing. */
+type Check = (value: unknown, where: string) => Problem | undefined;
+interface Member {
+  readonly check: Check;
+  readonly required: boolean;
+}
+type Shape = Readonly<Record<string, Member>>;
+
+const must = (check: Check): Member => ({ check, required: true });
+const may = (check: Check): Member => ({ check, required: false });
+
+const fault = (code: ProblemCode, detail: string, where: string): Problem => problem(code, detail, { where });
+
+const channel: Check = (value, where) => {
+  if (typeof value !== 'string') return fault('bad-name', 'a channel name is a string', where);
+  const wrong = channelNameFault(value);
+  return wrong === undefined ? undefined : fault('bad-name', wrong, where);
+};
+
+const cursor: Check = (value, where) =>
+  typeof value === 'string' && parseCursor(value) !== undefined
+    ? undefined
+    : fault('bad-cursor', 'a cursor is written volume:number, as the service gave it', where);
+
+const flag: Check = (value, where) =>
+  typeof value === 'boolean' ? undefined : fault('bad-value', 'true or false is expected', where);
+
+// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is looked for
+const controlCharacter = /[\u0000-\u001f\u007f]/;
+
+const words =
+  (maxChars: number): Check =>
+  (value, where) => {
+    if (typeof value !== 'string' || value.length === 0)
+      return fault('bad-value', 'a string of at least one character is expected', where);
+    if (value.length > maxChars)
+      return fault('bad-value', `at most ${maxChars} characters are expected, not ${value.length}`, where);
+    if (controlCharacter.test(value)) return fault('bad-value', 'control characters are not allowed', where);
+    return undefined;
+  };
+
+const integer =
+  (least: number, most: number): Check =>
+  (value, where) =>
+    Number.isSafeInteger(value) && (value as number) >= least && (value as number) <= most
+      ? undefined
+      : fault('bad-value', `a whole number from ${least} to ${most} is expected`, where);
+
+const json: Check = (value, where) =>
+  isDeeperThan(value, protocolLimits.dataDepth)
+    ? fault('bad-value', `at most ${protocolLimits.dataDepth} levels of nesting are allowed`, where)
+    : undefined;
+
+const listOf =
+  (check: Check, most: number): Check =>
+  (value, where) => {
+    if (!Array.isArray(value)) return fault('bad-value', 'a list is expected', where);
+    if (value.length > most) return fault('bad-value', `at most ${most} elements are expected`, where);
+    for (const [index, each] of value.entries()) {
+      const wrong = check(each, `${where}/${index}`);
+      if (wrong !== undefined) return wrong;
+    }
+    return undefined;
+  };
+
+const either =
+  (literal: unknown, check: Check): Check =>
+  (value, where) =>
+    value === literal ? undefined : check(value, where);
+
+const objectOf =
+  (shape: Shape): Check =>
+  (value, where) =>
+    isObject(value) ? checkMembers(value, shape, where) : fault('bad-value', 'an object is expected', where);
+
+const cursors: Check = (value, where) => {
+  if (!isObject(value)) return fault('bad-value', 'an object of channel to cursor is expected', where);
+  for (const [name, each] of Object.entries(value)) {
+    const place = `${where}/${pointerToken(name)}`;
+    const wrong = channel(name, place) ?? cursor(each, place);
+    if (wrong !== undefined) return wrong;
+  }
+  return undefined;
+};
+
+/** A message's `type`: a short name that programs compare. */
+export const messageTypePattern = /^[A-Za-z0-9][A-Za-z0-9._/-]*$/;
+
+const messageType: Check = (value, where) =>
+  words(protocolLimits.typeChars)(value, where) ??
+  (messageTypePattern.test(value as string)
+    ? undefined
+    : fault('bad-value', 'a type holds letters, digits and . _ / - and begins with a letter or digit', where));
+
+const count = integer(1, protocolLimits.readCount);
+const user = words(protocolLimits.userChars);
+const token = words(16_384);
+
+const wish: Shape = {
+  channel: must(channel),
+  after: may(cursor),
+  last: may(integer(0, protocolLimits.readCount)),
+  quiet: may(flag),
+  status: may(json),
+};
+
+const shapes: Readonly<Record<Verb, Shape>> = {
+  hello: {
+    token: may(token),
+    session: may(words(64)),
+    secret: may(words(256)),
+    inbox: may(cursor),
+    enter: may(listOf(objectOf(wish), 1000)),
+  },
+  enter: wish,
+  leave: { channel: must(channel) },
+  publish: {
+    channel: must(channel),
+    data: must(json),
+    type: may(messageType),
+    key: may(words(protocolLimits.keyChars)),
+    echo: may(flag),
+  },
+  hail: { channel: must(channel), type: must(messageType), data: may(json), to: may(listOf(user, 100)) },
+  set: { channel: must(channel), entry: must(words(protocolLimits.keyChars)), value: must(json) },
+  read: { channel: must(channel), after: may(cursor), before: may(cursor), limit: may(count) },
+  status: { status: may(json), channel: may(channel), looking: may(either(null, channel)) },
+  mark: { channel: must(channel), cursor: must(cursor) },
+  watch: { user: must(user) },
+  unwatch: { user: must(user) },
+  inbox: { after: may(cursor), limit: may(count), done: may(either(true, listOf(words(64), 1000))) },
+  remove: {
+    channel: must(channel),
+    user: must(user),
+    reason: may(words(protocolLimits.reasonChars)),
+    banMs: may(integer(0, 365 * 86_400_000)),
+  },
+  refresh: { token: must(token) },
+  pulse: { got: may(cursors) },
+};
+
+/** Faults that lie in how members go together. */
+function checkTogether(request: Request): Problem | undefined {
+  switch (request.do) {
+    case 'hello':
+      if ((request.session === undefined) !== (request.secret === undefined))
+        return fault('bad-value', '`session` and `secret` go together', request.session ? '/secret' : '/session');
+      return firstFault(request.enter ?? [], (each, index) => afterOrLast(each, `/enter/${index}`));
+    case 'enter':
+      return afterOrLast(request, '');
+    case 'read':
+      if (request.after !== undefined && request.before !== undefined)
+        return fault('bad-value', '`after` or `before`, not both', '/before');
+      return undefined;
+    default:
+      return undefined;
+  }
+}
+
+function afterOrLast(wish: { after?: unknown; last?: unknown }, where: string): Problem | undefined {
+  return wish.after !== undefined && wish.last !== undefined
+    ? fault('bad-value', '`after` or `last`, not both', `${where}/last`)
+    : undefined;
+}
+
+function checkMembers(value: Readonly<Record<string, unknown>>, shape: Shape, where: string): Problem | undefined {
+  for (const name in shape) {
+    const { check, required } = shape[name] as Member;
+    const place = `${where}/${name}`;
+    if (value[name] === undefined) {
+      if (required) return fault('bad-value', `\`${name}\` is missing`, place);
+    } else {
+      const wrong = check(value[name], place);
+      if (wrong !== undefined) return wrong;
+    }
+  }
+  return undefined;
+}
+
+function firstFault<T>(all: readonly T[], check: (each: T, index: number) => Problem | undefined): Problem | undefined {
+  for (const [index, each] of all.entries()) {
+    const wrong = check(each, index);
+    if (wrong !== undefined) return wrong;
+  }
+  return undefined;
+}
+
+function isObject(value: unknown): value is Record<string, unknown> {
+  return typeof value === 'object' && value !== null && !Array.isArray(value);
+}
+
+/** Escapes one reference token of a JSON Pointer (RFC 6901, section 3). */
+function pointerToken(name: string): string {
+  return name.replaceAll('~', '~0').replaceAll('/', '~1');
+}

@@ -1,0 +1,37 @@
+import type { Push, PushKind, ReplyFrame, ServerFrame } from './frames.js';
+import { type Problem, ProblemError, problem } from './problems.js';
+
+/**
+ * Reads one text frame of the service.
+ *
+ * A push of a kind that this version does not know is returned all the same; whoever reads it passes it over.
+ *
+ * @throws {ProblemError} `bad-frame` if it is neither a reply nor a push
+ */
+export function readServerFrame(text: string): ServerFrame {
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch (error) {
+    throw new ProblemError(problem('bad-frame', `the service sent what is not JSON: ${(error as Error).message}`));
+  }
+  if (typeof value === 'object' && value !== null) {
+    const frame = value as { re?: unknown; on?: unknown };
+    if (typeof frame.re === 'number') return value as ReplyFrame;
+    if (typeof frame.on === 'string') return value as Push;
+  }
+  throw new ProblemError(problem('bad-frame', 'the service sent a frame that is neither a reply nor a push'));
+}
+
+export function isReply(frame: ServerFrame): frame is ReplyFrame {
+  return 're' in frame;
+}
+
+export function isPush<K extends PushKind>(frame: ServerFrame, kind: K): frame is Extract<Push, { on: K }> {
+  return 'on' in frame && frame.on === kind;
+}
+
+/** The problem of a reply, if it is a refusal. */
+export function replyProblem(frame: ReplyFrame): Problem | undefined {
+  return frame.problem;
+}
