@@ -1,0 +1,9 @@
+#!/usr/bin/env node
+// The command `ninebells` of this checkout. On a machine that is not set up yet, it sets up first.
+import { existsSync } from 'node:fs';
+import { setUp } from '../scripts/setUp.mjs';
+
+const built = new URL('../packages/cli/dist/main.js', import.meta.url);
+if (!existsSync(built)) await setUp({ browser: false, log: (line) => process.stderr.write(`${line}\n`) });
+const { main } = await import(built.href);
+process.exitCode = await main(process.argv.slice(2));

@@ -1,0 +1,174 @@
+import { connect, type Entry, type Line, LineError, type LineState, type ReceivedMessage } from '@nine-bells/client';
+import { people } from '../src/people.js';
+
+const channel = 'race/3/chat';
+
+/** One spectator's window: a line, a channel, and what shows them. */
+class Window {
+  readonly element: HTMLElement;
+  #line: Line | undefined;
+  #chat: Entry | undefined;
+  #socket: WebSocket | undefined;
+  #unplugged = false;
+  #countdown: number | undefined;
+
+  constructor(user: string) {
+    const template = document.querySelector<HTMLTemplateElement>('#window') as HTMLTemplateElement;
+    this.element = (template.content.cloneNode(true) as DocumentFragment).firstElementChild as HTMLElement;
+    const select = this.#find<HTMLSelectElement>('.person');
+    for (const person of people) select.add(new Option(person.name, person.user));
+    select.add(new Option('a guest', ''));
+    select.value = user;
+    select.addEventListener('change', () => this.#watchAs(select.value));
+    this.#find<HTMLFormElement>('form').addEventListener('submit', (event) => {
+      event.preventDefault();
+      void this.#send();
+    });
+    this.#find('.plug').addEventListener('click', () => this.#plug());
+    this.#watchAs(user);
+  }
+
+  #watchAs(user: string): void {
+    this.#line?.close();
+    this.#unplugged = false;
+    this.#find('.messages').replaceChildren();
+    this.#say('');
+    const line = connect(location.origin, {
+      ...(user === '' ? {} : { token: () => fetchToken(user) }),
+      WebSocket: this.#pluggableSocket(),
+    });
+    this.#line = line;
+    line.addEventListener('state', ({ detail }) => line === this.#line && this.#show(detail));
+    this.#show(line.state);
+
+    const chat = line.enter(channel, { last: 50 });
+    this.#chat = chat;
+    chat.addEventListener('message', ({ detail }) => this.#add(messageItem(detail, line.state)));
+    chat.addEventListener('gap', () => this.#add(noteItem('Some messages can no longer be recovered.')));
+    chat.addEventListener('refused', ({ detail }) => this.#say(detail.detail ?? detail.title));
+  }
+
+  async #send(): Promise<void> {
+    const input = this.#find<HTMLInputElement>('input');
+    const text = input.value.trim();
+    if (text === '' || this.#chat === undefined) return;
+    input.value = '';
+    this.#say('');
+    try {
+      await this.#chat.publish({ text });
+    } catch (error) {
+      input.value = text;
+      this.#say(error instanceof LineError ? error.message : String(error));
+    }
+  }
+
+  #show(state: LineState): void {
+    clearInterval(this.#countdown);
+    const badge = this.#find('.state');
+    badge.dataset.state = this.#unplugged ? 'unplugged' : state.name;
+    const tell = (): void => {
+      badge.textContent = this.#unplugged ? 'unplugged' : stateText(state);
+    };
+    tell();
+    if (state.name === 'waiting') this.#countdown = window.setInterval(tell, 250);
+    const open = state.name === 'open';
+    const mayTalk = open && !state.guest;
+    const input = this.#find<HTMLInputElement>('input');
+    input.disabled = !mayTalk;
+    this.#find<HTMLButtonElement>('form button').disabled = !mayTalk;
+    input.placeholder = mayTalk ? 'Say something' : open ? 'Guests read along' : 'Not connected';
+    this.#find('.plug').textContent = this.#unplugged ? 'Plug in again' : 'Pull the plug';
+    if (state.name === 'closed' && state.problem !== undefined) this.#say(state.reason);
+  }
+
+  /** Breaks the connection as a tunnel would, until it is plugged in again. */
+  #plug(): void {
+    this.#unplugged = !this.#unplugged;
+    if (this.#unplugged) this.#socket?.close(4000);
+    else this.#line?.retryNow();
+    if (this.#line !== undefined) this.#show(this.#line.state);
+  }
+
+  /** The browser's WebSocket, which reaches nothing while the plug is pulled. */
+  #pluggableSocket(): typeof WebSocket {
+    const remember = (socket: WebSocket): void => {
+      this.#socket = socket;
+      if (this.#unplugged) socket.close();
+    };
+    return class extends WebSocket {
+      constructor(url: string | URL, protocols?: string | string[]) {
+        super(url, protocols);
+        remember(this);
+      }
+    };
+  }
+
+  #add(item: HTMLElement): void {
+    const list = this.#find('.messages');
+    const atEnd = list.scrollHeight - list.scrollTop - list.clientHeight < 40;
+    list.append(item);
+    if (atEnd) list.scrollTop = list.scrollHeight;
+  }
+
+  #say(text: string): void {
+    const trouble = this.#find('.trouble');
+    trouble.textContent = text;
+    trouble.hidden = text === '';
+  }
+
+  #find<E extends HTMLElement>(selector: string): E {
+    return this.element.querySelector<E>(selector) as E;
+  }
+}
+
+function messageItem(message: ReceivedMessage, state: LineState): HTMLElement {
+  const item = document.createElement('li');
+  const mine = message.own || (state.name === 'open' && message.by?.user === state.user);
+  item.classList.toggle('mine', mine);
+  item.classList.toggle('missed', !message.live);
+  const { text } = message.data as { text?: unknown };
+  item.append(
+    element('b', message.by?.name ?? message.by?.user ?? 'The committee'),
+    element('time', new Date(message.at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })),
+    element('p', typeof text === 'string' ? text : JSON.stringify(message.data)),
+  );
+  item.title = `${message.cursor}${message.live ? '' : ', from the record'}`;
+  return item;
+}
+
+function noteItem(text: string): HTMLElement {
+  const item = element('li', text);
+  item.className = 'note';
+  return item;
+}
+
+function element(tag: string, text: string): HTMLElement {
+  const made = document.createElement(tag);
+  made.textContent = text;
+  return made;
+}
+
+function stateText(state: LineState): string {
+  switch (state.name) {
+    case 'connecting':
+      return 'connecting';
+    case 'open':
+      return `open, as ${state.userName ?? state.user}`;
+    case 'waiting':
+      return `waiting ${Math.max(0, Math.ceil((state.retryAt - Date.now()) / 1000))} s: ${state.reason}`;
+    case 'closed':
+      return `closed: ${state.reason}`;
+  }
+}
+
+async function fetchToken(user: string): Promise<string> {
+  const response = await fetch(`/regatta/token?user=${encodeURIComponent(user)}`);
+  const { token, detail } = (await response.json()) as { token?: string; detail?: string };
+  if (token === undefined) throw new Error(detail ?? 'the regatta gives no token');
+  return token;
+}
+
+const only = new URLSearchParams(location.search).get('as');
+const windows = document.querySelector('#windows') as HTMLElement;
+for (const user of only === null ? ['pia', 'jory'] : [only === 'guest' ? '' : only])
+  windows.append(new Window(user).element);

@@ -1,0 +1,46 @@
+import { existsSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
+import { signToken, type TokenConfiguration } from '@nine-bells/service';
+import express, { type RequestHandler, Router } from 'express';
+import { personOf } from './people.js';
+
+const page = fileURLToPath(new URL('../dist-page', import.meta.url));
+
+/** How long the demo's tokens are good, in milliseconds. */
+const tokenMs = 600_000;
+
+/** The regatta's own application, as small as it can be: a page, and tokens for whoever says who they are. */
+export function regattaApplication(tokens: TokenConfiguration): RequestHandler {
+  const router = Router();
+  router.get('/regatta/token', async (request, response) => {
+    // A real application knows its users by their sign-in. Here everybody may be anybody of the regatta.
+    const person = personOf(String(request.query.user));
+    if (person === undefined) {
+      response.status(404).json({ detail: 'there is no such person at the regatta' });
+      return;
+    }
+    response.set('Cache-Control', 'no-store').json({ token: await tokenFor(tokens, person.user) });
+  });
+  router.use('/regatta', (_request, response, next) => {
+    response.set({
+      'Content-Security-Policy': "default-src 'self'; style-src 'self' 'unsafe-inline'; connect-src 'self' ws: wss:",
+      'X-Content-Type-Options': 'nosniff',
+    });
+    next();
+  });
+  if (existsSync(page)) router.use('/regatta', express.static(page));
+  return router;
+}
+
+/** A token of a person of the regatta. */
+export function tokenFor(tokens: TokenConfiguration, user: string): Promise<string> {
+  const person = personOf(user);
+  if (person === undefined) throw new RangeError(`there is no ${user} at the regatta`);
+  return signToken(tokens, {
+    user,
+    name: person.name,
+    roles: person.roles,
+    claims: person.claims ?? {},
+    forMs: tokenMs,
+  });
+}

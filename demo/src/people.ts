@@ -1,0 +1,19 @@
+/** Someone of the invented regatta. */
+export interface Person {
+  readonly user: string;
+  readonly name: string;
+  readonly roles: readonly string[];
+  readonly claims?: Readonly<Record<string, string>>;
+}
+
+export const people: readonly Person[] = [
+  { user: 'mira', name: 'Mira Holt', roles: ['committee'] },
+  { user: 'tomas', name: 'Tomas Verne', roles: ['skipper'], claims: { boats: 'petrel' } },
+  { user: 'ines', name: 'Ines Okoro', roles: ['skipper'], claims: { boats: 'turnstone' } },
+  { user: 'pia', name: 'Pia Lund', roles: [] },
+  { user: 'jory', name: 'Jory Teague', roles: [] },
+];
+
+export function personOf(user: string): Person | undefined {
+  return people.find((each) => each.user === user);
+}

@@ -1,0 +1,33 @@
+import type { Backend } from '@nine-bells/client/backend';
+import { personOf } from './people.js';
+import { chatter, notices, signals } from './script.js';
+
+/** Puts the morning's record into the channels. Every message has a key, so that a second start doubles nothing. */
+export async function seed(backend: Backend): Promise<void> {
+  await backend.publishAll([
+    ...notices.slice(0, 2).map((text, index) => ({
+      channel: 'regatta/notices',
+      type: 'notice',
+      key: `seed-notice-${index}`,
+      by: authorOf('mira'),
+      data: { text },
+    })),
+    ...signals.slice(0, 3).map((data, index) => ({
+      channel: 'race/3/signals',
+      type: 'signal',
+      key: `seed-signal-${index}`,
+      by: authorOf('mira'),
+      data,
+    })),
+    ...chatter.slice(0, 6).map(({ user, text }, index) => ({
+      channel: 'race/3/chat',
+      key: `seed-chat-${index}`,
+      by: authorOf(user),
+      data: { text },
+    })),
+  ]);
+}
+
+export function authorOf(user: string): { user: string; name: string } {
+  return { user, name: personOf(user)?.name ?? user };
+}

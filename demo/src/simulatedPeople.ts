@@ -1,0 +1,72 @@
+import { connect, type Entry, type Line } from '@nine-bells/client';
+import type { Backend } from '@nine-bells/client/backend';
+import { people } from './people.js';
+import { chatter, notices, signals } from './script.js';
+import { authorOf } from './seed.js';
+
+/** How often somebody says something, in milliseconds; each time a random part of it more. */
+const chatEveryMs = 4_000;
+const signalEveryMs = 17_000;
+const noticeEveryMs = 60_000;
+
+/**
+ * Lets simulated spectators and crews talk over lines of their own, as clients of the product do, and the committee
+ * publish over HTTP, as an application does. Returns what stops them.
+ */
+export function simulatePeople(
+  url: string,
+  backend: Backend,
+  tokenOf: (user: string) => Promise<string>,
+  complain: (error: unknown) => void,
+): () => void {
+  const lines = new Map<string, { line: Line; chat: Entry }>();
+  for (const { user, roles } of people) {
+    if (roles.includes('committee')) continue;
+    const line = connect(url, { token: () => tokenOf(user) });
+    lines.set(user, { line, chat: line.enter('race/3/chat') });
+  }
+  const guest = connect(url);
+  guest.enter('race/3/chat');
+  guest.enter('regatta/notices');
+
+  const timers = new Set<ReturnType<typeof setTimeout>>();
+  const everyNow = (everyMs: number, act: (round: number) => Promise<unknown> | undefined, round = 0): void => {
+    const timer = setTimeout(
+      () => {
+        timers.delete(timer);
+        act(round)?.catch(complain);
+        everyNow(everyMs, act, round + 1);
+      },
+      everyMs * (0.6 + Math.random() * 0.8),
+    );
+    timers.add(timer);
+  };
+
+  everyNow(chatEveryMs, (round) => {
+    const { user, text } = chatter[(round + 6) % chatter.length] as (typeof chatter)[number];
+    const person = lines.get(user);
+    return person?.line.state.name === 'open' ? person.chat.publish({ text }) : undefined;
+  });
+  everyNow(signalEveryMs, (round) =>
+    backend.publish({
+      channel: 'race/3/signals',
+      type: 'signal',
+      by: authorOf('mira'),
+      data: signals[(round + 3) % signals.length] as (typeof signals)[number],
+    }),
+  );
+  everyNow(noticeEveryMs, (round) =>
+    backend.publish({
+      channel: 'regatta/notices',
+      type: 'notice',
+      by: authorOf('mira'),
+      data: { text: notices[(round + 2) % notices.length] as string },
+    }),
+  );
+
+  return () => {
+    for (const timer of timers) clearTimeout(timer);
+    for (const { line } of lines.values()) line.close();
+    guest.close();
+  };
+}

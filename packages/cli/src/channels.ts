@@ -1,0 +1,84 @@
+import type { ChannelInfo } from '@nine-bells/client/backend';
+import type { Command } from 'commander';
+import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { clockTime, messageLine, note, print, printJson, table } from './output.js';
+
+export function addChannels(program: Command): void {
+  program
+    .command('channels')
+    .description('list the channels there are: published to and kept, or entered now')
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (options: CallOptions) => {
+      const backend = backendOf(options);
+      const all: ChannelInfo[] = [];
+      for (let more = true; more; ) {
+        const after = all.at(-1)?.channel;
+        const page = await backend.channels({ limit: 1000, ...(after === undefined ? {} : { after }) });
+        all.push(...page.channels);
+        more = page.more;
+      }
+      if (options.json) for (const each of all) printJson(each);
+      else if (all.length === 0) note('No channel has been published to or entered yet.');
+      else print(table(['CHANNEL', 'LOGBOOK', 'ENTERED', 'STANDS AT', 'LAST'], all.map(rowOf)));
+    });
+}
+
+export function addRead(program: Command): void {
+  program
+    .command('read')
+    .description("read in a channel's record and end")
+    .argument('<channel>', 'such as race/3/chat')
+    .option('--after <cursor>', 'the messages after this cursor')
+    .option('--before <cursor>', 'the last messages before this cursor')
+    .option('--limit <n>', 'at most n messages', wholeFrom(1, 1000), 20)
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (channel: string, options: CallOptions & { after?: string; before?: string; limit: number }) => {
+      const { after, before, limit } = options;
+      const reading = await backendOf(options).read(channel, {
+        limit,
+        ...(after === undefined ? {} : { after }),
+        ...(before === undefined ? {} : { before }),
+      });
+      if (reading.gap !== undefined)
+        note(`messages after ${reading.gap.after} are not there any more (${reading.gap.why})`);
+      for (const message of reading.messages)
+        if (options.json) printJson(message);
+        else print(messageLine(message, false));
+      if (reading.messages.length === 0) note(`Nothing there; ${channel} stands at ${reading.cursor}.`);
+      else if (reading.more) note(moreHint(reading.messages, after !== undefined));
+    });
+}
+
+export function addConsole(program: Command): void {
+  program
+    .command('console')
+    .description('print a link that signs in to the console, once')
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (options: CallOptions) => {
+      const link = await backendOf(options).signInLink();
+      if (options.json) printJson(link);
+      else print(link.url);
+    });
+}
+
+function moreHint(messages: readonly { readonly cursor: string }[], forward: boolean): string {
+  return forward
+    ? `There are later ones: --after ${messages.at(-1)?.cursor}`
+    : `There are earlier ones: --before ${messages[0]?.cursor}`;
+}
+
+function rowOf({ channel, logbook, entered, cursor, lastAt }: ChannelInfo): string[] {
+  return [
+    channel,
+    logbook ?? '(no rule)',
+    String(entered),
+    cursor ?? '',
+    lastAt === undefined ? '' : clockTime(lastAt),
+  ];
+}

@@ -1,0 +1,44 @@
+import type { Command } from 'commander';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { dataOption, portOption } from './options.js';
+import { print } from './output.js';
+import { untilInterrupted } from './serve.js';
+
+export function addDemo(program: Command): void {
+  program
+    .command('demo')
+    .description('start the service with the Gannet Sound Regatta: simulated people and a page to join them')
+    .addOption(portOption())
+    .addOption(dataOption())
+    .option('--quiet', 'without simulated people')
+    .action(async (options: { port?: number; data?: string; quiet?: boolean }) => {
+      const started = Date.now();
+      // Named this way so that the command line can be installed without the demo.
+      const name = '@nine-bells/demo';
+      const { startDemo } = await import(name).catch(() => {
+        throw new CommandError(
+          exitCodes.failed,
+          'the demo is not installed here',
+          'run it from the project: npm run demo',
+        );
+      });
+      const demo = await startDemo(options);
+      const { service } = demo;
+      print('');
+      print(
+        `Gannet Sound Regatta is on, at ${service.url} (started in ${((Date.now() - started) / 1000).toFixed(1)} s)`,
+      );
+      print('');
+      print(`  Two people talk      ${service.url}/regatta`);
+      print(`  Console, signed in   ${service.signInLink()}`);
+      print('                       (good once, for 15 minutes)');
+      print('');
+      print('  Try, in another terminal:');
+      print(`    export NINEBELLS_URL=${service.url} NINEBELLS_KEY=$(cat ${demo.keyFile})`);
+      print('    npx ninebells listen race/3/chat --last 5');
+      print(`    npx ninebells publish race/3/chat --text "Petrel has rounded the mark" --by mira:"Mira Holt"`);
+      print('');
+      print('  Ctrl-C ends it.');
+      await untilInterrupted(service, () => demo.stop());
+    });
+}

@@ -1,0 +1,114 @@
+import { connect, type Entry, type Line, type LineOptions, type LineState } from '@nine-bells/client';
+import { type Command, Option } from 'commander';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { failureOf } from './failure.js';
+import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { messageLine, note, print, printJson } from './output.js';
+
+interface ListenOptions extends CallOptions {
+  readonly token?: string;
+  readonly last?: number;
+  readonly after?: string;
+  readonly count?: number;
+}
+
+export function addListen(program: Command): void {
+  program
+    .command('listen')
+    .description('show the messages of channels as they pass, until interrupted')
+    .argument('<channel...>', 'such as race/3/chat')
+    .option('--last <n>', 'begin with the last n messages', wholeFrom(0, 1000))
+    .option('--after <cursor>', 'begin after this cursor (of one channel)')
+    .option('--count <n>', 'end after n messages', wholeFrom(1, 1_000_000_000))
+    .addOption(
+      new Option('--token <token>', 'listen as this user; without it as the holder of the key, else as a guest').env(
+        'NINEBELLS_TOKEN',
+      ),
+    )
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (channels: string[], options: ListenOptions) => {
+      if (options.after !== undefined && options.last !== undefined)
+        throw new CommandError(exitCodes.usage, 'give --last or --after, not both');
+      if (options.after !== undefined && channels.length > 1)
+        throw new CommandError(exitCodes.usage, '--after is a place in one channel; name only that one');
+      await listen(channels, options);
+    });
+}
+
+function listen(channels: readonly string[], options: ListenOptions): Promise<void> {
+  const line = connect(options.url, tokenOf(options));
+  return new Promise((resolve, reject) => {
+    let left = options.count ?? Number.POSITIVE_INFINITY;
+    const finish = (): void => {
+      line.close();
+      resolve();
+    };
+    process.once('SIGINT', finish);
+    process.once('SIGTERM', finish);
+    tellStates(line, reject);
+    for (const channel of channels) {
+      const entry = enter(line, channel, options);
+      entry.addEventListener('message', ({ detail: { own: _, live: __, ...message } }) => {
+        if (left <= 0) return;
+        if (options.json) printJson(message);
+        else print(messageLine(message, channels.length > 1));
+        left -= 1;
+        if (left === 0) finish();
+      });
+      entry.addEventListener('gap', ({ detail }) =>
+        note(`${channel}: messages after ${detail.after} can no longer be recovered (${detail.why})`),
+      );
+      entry.ready.catch((error: unknown) => {
+        // A line that is closed says so itself.
+        if (entry.state !== 'refused') return;
+        line.close();
+        reject(failureOf(error));
+      });
+    }
+  });
+}
+
+function enter(line: Line, channel: string, { last, after }: ListenOptions): Entry {
+  try {
+    return line.enter(channel, {
+      ...(last === undefined ? {} : { last }),
+      ...(after === undefined ? {} : { after }),
+      quiet: true,
+    });
+  } catch (error) {
+    line.close();
+    throw new CommandError(exitCodes.usage, `${channel}: ${(error as Error).message}`);
+  }
+}
+
+function tokenOf(options: ListenOptions): LineOptions {
+  if (options.token !== undefined) return { token: options.token.trim() };
+  if (options.key === undefined) return {};
+  return { token: async () => (await backendOf(options).oversightToken()).token };
+}
+
+/** Says on standard error how it stands with the line; a service that was never there, or refuses, ends the command. */
+function tellStates(line: Line, reject: (error: Error) => void): void {
+  let wasOpen = false;
+  line.addEventListener('state', ({ detail }: { detail: LineState }) => {
+    if (detail.name === 'open') {
+      note(`${wasOpen ? 'connected again' : 'connected'} as ${detail.userName ?? detail.user}`);
+      wasOpen = true;
+    } else if (detail.name === 'waiting') {
+      if (wasOpen) {
+        note(`not connected: ${detail.reason}; trying again in ${Math.ceil((detail.retryAt - Date.now()) / 1000)} s`);
+        return;
+      }
+      line.close();
+      reject(new CommandError(exitCodes.unreachable, `the service could not be reached: ${detail.reason}`, startHint));
+    } else if (detail.name === 'closed' && detail.problem !== undefined) {
+      const { code, title, detail: why } = detail.problem;
+      reject(new CommandError(exitCodes.refused, `${title} (${code})${why === undefined ? '' : `: ${why}`}`));
+    }
+  });
+}
+
+const startHint =
+  'start one with `ninebells serve --config bells.yaml`, or say where it is with --url or NINEBELLS_URL';

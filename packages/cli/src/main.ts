@@ -1,0 +1,45 @@
+import { readFileSync } from 'node:fs';
+import { Command, CommanderError } from 'commander';
+import colors from 'picocolors';
+import { addChannels, addConsole, addRead } from './channels.js';
+import { addDemo } from './demo.js';
+import { exitCodes } from './exitCodes.js';
+import { failureOf } from './failure.js';
+import { addListen } from './listen.js';
+import { addPublish } from './publish.js';
+import { addServe } from './serve.js';
+import { addToken } from './token.js';
+
+const version: string = JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')).version;
+
+const exitHelp = `
+Exit codes: 0 done, 1 failed, 2 a mistake in the command or the configuration, 3 refused by the service,
+4 no service there, 5 the service cannot right now.
+
+Environment: NINEBELLS_URL and NINEBELLS_KEY for commands that call a service, NINEBELLS_TOKEN for listen,
+NINEBELLS_PORT, NINEBELLS_HOST and NINEBELLS_DATA for those that start one.`;
+
+/** Runs the command line; resolves with the exit code. */
+export async function main(args: readonly string[]): Promise<number> {
+  const program = new Command('ninebells')
+    .description('Live chat and notification channels, run beside your application.')
+    .version(version, '-V, --version', 'print the version')
+    .helpCommand('help [command]', 'show help for a command')
+    .showHelpAfterError('(--help shows what there is)')
+    .addHelpText('after', exitHelp)
+    .exitOverride();
+  for (const add of [addServe, addDemo, addToken, addPublish, addListen, addRead, addChannels, addConsole])
+    add(program);
+  for (const command of program.commands) command.exitOverride();
+  try {
+    await program.parseAsync(args, { from: 'user' });
+    return exitCodes.done;
+  } catch (error) {
+    // Commander has said its own already.
+    if (error instanceof CommanderError) return error.exitCode === 0 ? exitCodes.done : exitCodes.usage;
+    const failure = failureOf(error);
+    process.stderr.write(`${colors.red('ninebells:')} ${failure.message}\n`);
+    if (failure.hint !== undefined) process.stderr.write(`${colors.dim(failure.hint)}\n`);
+    return failure.exitCode;
+  }
+}

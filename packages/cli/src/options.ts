@@ -1,0 +1,44 @@
+import { Backend } from '@nine-bells/client/backend';
+import { InvalidArgumentError, type Option, Option as OptionClass } from 'commander';
+
+/** Options of every command that calls a service. */
+export interface CallOptions {
+  readonly url: string;
+  readonly key?: string;
+  readonly json?: boolean;
+}
+
+export const urlOption = (): Option =>
+  new OptionClass('--url <url>', 'where the service is').env('NINEBELLS_URL').default('http://127.0.0.1:9119');
+
+export const keyOption = (): Option =>
+  new OptionClass('--key <key>', 'an API key').env('NINEBELLS_KEY').hideHelp(false);
+
+export const jsonOption = (): Option => new OptionClass('--json', 'one JSON object a line, for scripts');
+
+export const portOption = (): Option =>
+  new OptionClass('--port <port>', 'the port to listen on; 0 for any free one')
+    .env('NINEBELLS_PORT')
+    .argParser(wholeFrom(0, 65_535));
+
+export const dataOption = (): Option =>
+  new OptionClass('--data <folder>', 'the folder for the database and the first API key').env('NINEBELLS_DATA');
+
+/** Reads a whole number within bounds. */
+export function wholeFrom(least: number, most: number): (value: string) => number {
+  return (value) => {
+    const number = Number(value);
+    if (!/^[0-9]{1,10}$/.test(value) || number < least || number > most)
+      throw new InvalidArgumentError(`A whole number from ${least} to ${most} is expected.`);
+    return number;
+  };
+}
+
+/** Adds each value of an option that may be given several times. */
+export function collect(value: string, before: string[] = []): string[] {
+  return [...before, value];
+}
+
+export function backendOf({ url, key }: CallOptions): Backend {
+  return new Backend(url, key === undefined ? {} : { key: key.trim() });
+}

@@ -1,0 +1,52 @@
+import type { Message } from '@nine-bells/wire';
+import colors from 'picocolors';
+
+/** One JSON object on a line of its own, for scripts. */
+export function printJson(value: unknown): void {
+  process.stdout.write(`${JSON.stringify(value)}\n`);
+}
+
+export function print(line: string): void {
+  process.stdout.write(`${line}\n`);
+}
+
+/** A word beside the answer, for people; never in the way of a script that reads the answer. */
+export function note(line: string): void {
+  process.stderr.write(`${colors.dim(line)}\n`);
+}
+
+/** Rows in columns that line up. */
+export function table(head: readonly string[], rows: readonly (readonly string[])[]): string {
+  const widths = head.map((title, column) => Math.max(title.length, ...rows.map((row) => (row[column] ?? '').length)));
+  const line = (cells: readonly string[]): string =>
+    cells
+      .map((cell, column) => cell.padEnd(widths[column] ?? 0))
+      .join('  ')
+      .trimEnd();
+  return [colors.bold(line(head)), ...rows.map(line)].join('\n');
+}
+
+/** A message on one line: time, place, who, what. */
+export function messageLine({ cursor, at, by, type, data, channel }: Message, withChannel: boolean): string {
+  const who = by === undefined ? colors.yellow('(application)') : colors.cyan(by.name ?? by.user);
+  const kind = type === 'message' ? '' : ` ${colors.magenta(type)}`;
+  const where = withChannel ? `${channel} ` : '';
+  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${dataText(data)}`;
+}
+
+/** A message's data for people: its text where that is all it has. */
+export function dataText(data: unknown): string {
+  if (typeof data === 'object' && data !== null && 'text' in data && Object.keys(data).length === 1)
+    return printable(String(data.text));
+  return printable(JSON.stringify(data));
+}
+
+/** Without control characters: what strangers publish must not steer a terminal. */
+function printable(text: string): string {
+  // biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is replaced
+  return text.replaceAll(/[\u0000-\u001f\u007f-\u009f]/g, '\u{fffd}');
+}
+
+export function clockTime(at: string): string {
+  return new Date(at).toLocaleTimeString('en-GB');
+}

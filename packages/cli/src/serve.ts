@@ -1,0 +1,84 @@
+import { ConfigurationError, makeLog, readConfiguration, Service, type ServiceOptions } from '@nine-bells/service';
+import type { Command } from 'commander';
+import { Option } from 'commander';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { dataOption, portOption } from './options.js';
+import { print } from './output.js';
+
+interface ServeOptions {
+  readonly config: string;
+  readonly host?: string;
+  readonly port?: number;
+  readonly data?: string;
+  readonly log: 'silent' | 'error' | 'warn' | 'info' | 'debug';
+  readonly json?: boolean;
+}
+
+export function addServe(program: Command): void {
+  program
+    .command('serve')
+    .description('start the service and run it until interrupted')
+    .requiredOption('--config <file>', 'the configuration, such as bells.yaml')
+    .addOption(portOption())
+    .addOption(dataOption())
+    .addOption(new Option('--host <host>', 'the address to listen on').env('NINEBELLS_HOST'))
+    .addOption(
+      new Option('--log <level>', 'how much to log, on standard error')
+        .choices(['silent', 'error', 'warn', 'info', 'debug'])
+        .default('warn'),
+    )
+    .option('--json', 'log as one JSON object a line')
+    .action(async (options: ServeOptions) => {
+      const service = await startService(options, {
+        log: makeLog({ level: options.log, readable: options.json !== true && process.stderr.isTTY }),
+      });
+      print(`Nine Bells is listening at ${service.url}`);
+      print(`Console: ${service.signInLink()}`);
+      print('         (signs in once, within 15 minutes; `ninebells console` makes another)');
+      if (service.madeKeyFile !== undefined) print(`The first API key is in ${service.madeKeyFile}`);
+      await untilInterrupted(service);
+    });
+}
+
+/** Starts a service, with the mistakes of its configuration and surroundings told in words. */
+export async function startService(
+  options: Pick<ServeOptions, 'config' | 'host' | 'port' | 'data'>,
+  more: ServiceOptions,
+): Promise<Service> {
+  try {
+    const { host, port, data } = options;
+    return await Service.start(readConfiguration(options.config, { host, port, data }), more);
+  } catch (error) {
+    if (error instanceof ConfigurationError)
+      throw new CommandError(
+        exitCodes.usage,
+        `the configuration has ${error.faults.length === 1 ? 'a mistake' : `${error.faults.length} mistakes`}:\n${error.message}`,
+      );
+    const { code, message } = error as NodeJS.ErrnoException;
+    if (code === 'EADDRINUSE')
+      throw new CommandError(exitCodes.failed, 'the port is taken by another program', 'choose another with --port');
+    if (code === 'EACCES' || code === 'EROFS' || code === 'ENOTDIR')
+      throw new CommandError(
+        exitCodes.failed,
+        `the data folder cannot be used: ${message}`,
+        'choose another with --data',
+      );
+    throw error;
+  }
+}
+
+/** Resolves when the service has ended after SIGINT or SIGTERM. A second signal ends at once. */
+export function untilInterrupted(service: Service, before: () => Promise<void> = async () => {}): Promise<void> {
+  return new Promise((resolve, reject) => {
+    let asked = false;
+    const end = (): void => {
+      if (asked) process.exit(exitCodes.failed);
+      asked = true;
+      before()
+        .then(() => service.stop())
+        .then(resolve, reject);
+    };
+    process.on('SIGINT', end);
+    process.on('SIGTERM', end);
+  });
+}

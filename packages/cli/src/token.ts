@@ -1,0 +1,78 @@
+import { ConfigurationError, parseDuration, readConfiguration, signToken } from '@nine-bells/service';
+import type { Json } from '@nine-bells/wire';
+import { type Command, InvalidArgumentError } from 'commander';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { collect } from './options.js';
+import { print } from './output.js';
+
+interface TokenOptions {
+  readonly config: string;
+  readonly user: string;
+  readonly name?: string;
+  readonly role?: string[];
+  readonly claim?: string[];
+  readonly for: number;
+}
+
+export function addToken(program: Command): void {
+  program
+    .command('token')
+    .description("print a token for a user, signed with the configuration's secret as your application would sign it")
+    .requiredOption('--config <file>', 'the configuration whose tokens.secret signs')
+    .requiredOption('--user <id>', 'who the user is: the claim `sub`')
+    .option('--name <name>', 'the name to show')
+    .option('--role <role>', 'a role; may be given several times', collect)
+    .option('--claim <name=value>', 'a claim, its value as JSON or else text; several of a name make a list', collect)
+    .option('--for <time>', 'how long it is good, such as 30m, 1h or 7d', timeOf, 3_600_000)
+    .action(async (options: TokenOptions) => {
+      try {
+        const { tokens } = readConfiguration(options.config);
+        print(
+          await signToken(tokens, {
+            user: options.user,
+            name: options.name,
+            roles: options.role ?? [],
+            claims: claimsOf(options.claim ?? []),
+            forMs: options.for,
+          }),
+        );
+      } catch (error) {
+        if (error instanceof ConfigurationError || error instanceof RangeError)
+          throw new CommandError(exitCodes.usage, error.message);
+        throw error;
+      }
+    });
+}
+
+/** The claims that a token's own members carry; they have options of their own. */
+const registered = new Set(['sub', 'exp', 'iat', 'nbf', 'iss', 'aud', 'jti', 'name', 'roles']);
+
+function claimsOf(given: readonly string[]): Record<string, Json> {
+  const claims = new Map<string, Json[]>();
+  for (const each of given) {
+    const at = each.indexOf('=');
+    const name = each.slice(0, at);
+    if (at < 1)
+      throw new CommandError(exitCodes.usage, `--claim ${each}: name=value is expected, such as boats=petrel`);
+    if (registered.has(name))
+      throw new CommandError(exitCodes.usage, `--claim ${each}: ${name} is set by the token itself`);
+    claims.set(name, [...(claims.get(name) ?? []), claimValue(each.slice(at + 1))]);
+  }
+  return Object.fromEntries(
+    [...claims].map(([name, values]) => [name, values.length === 1 ? (values[0] as Json) : values]),
+  );
+}
+
+function claimValue(text: string): Json {
+  try {
+    return JSON.parse(text) as Json;
+  } catch {
+    return text;
+  }
+}
+
+function timeOf(text: string): number {
+  const time = parseDuration(text);
+  if (time === undefined) throw new InvalidArgumentError('A time such as 30m, 1h or 7d is expected.');
+  return time;
+}

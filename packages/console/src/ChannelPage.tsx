@@ -1,0 +1,65 @@
+import { ArrowLeftOutlined } from '@ant-design/icons';
+import type { LineState } from '@nine-bells/client';
+import type { Backend } from '@nine-bells/client/backend';
+import { Alert } from 'antd';
+import { Link, useParams } from 'react-router-dom';
+import { MessageList } from './MessageList.js';
+import { PublishForm } from './PublishForm.js';
+import { useChannelMessages } from './useChannelMessages.js';
+import { usePolled } from './usePolled.js';
+
+/** One channel: its messages as they pass, its record, and a form to publish a test message. */
+export function ChannelPage({ backend }: { readonly backend: Backend }) {
+  const channel = useParams()['*'] ?? '';
+  // By name: another channel is another list, not this one changed.
+  return <OneChannel key={channel} backend={backend} channel={channel} />;
+}
+
+function OneChannel({ backend, channel }: { readonly backend: Backend; readonly channel: string }) {
+  const messages = useChannelMessages(backend, channel);
+  const info = usePolled(
+    async () => (await backend.channels({ limit: 1000 })).channels.find((each) => each.channel === channel),
+    2000,
+  );
+  return (
+    <main className="page channel-page">
+      <div className="channel-head">
+        <Link to="/" aria-label="Back to the overview">
+          <ArrowLeftOutlined /> Overview
+        </Link>
+        <h1 className="name">{channel}</h1>
+        <p>
+          {info?.about}
+          <span className="faint">
+            {info !== undefined &&
+              ` rule ${info.pattern ?? '(none)'}, logbook ${info.logbook ?? '(none)'}, entered by ${info.entered}`}
+          </span>
+        </p>
+        <p role="status" className={messages.line.name === 'open' ? 'faint' : 'alarm'}>
+          {lineText(messages.line)}
+        </p>
+      </div>
+      {messages.refused === undefined ? (
+        <>
+          <MessageList {...messages} />
+          <PublishForm backend={backend} channel={channel} />
+        </>
+      ) : (
+        <Alert type="error" showIcon title={messages.refused.title} description={messages.refused.detail} />
+      )}
+    </main>
+  );
+}
+
+function lineText(line: LineState): string {
+  switch (line.name) {
+    case 'open':
+      return 'Messages appear here as they pass.';
+    case 'connecting':
+      return 'Connecting…';
+    case 'waiting':
+      return `Not connected: ${line.reason}. Trying again soon; nothing will be missed.`;
+    case 'closed':
+      return `Closed: ${line.reason}`;
+  }
+}

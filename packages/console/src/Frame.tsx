@@ -1,0 +1,49 @@
+import { LogoutOutlined, MoonOutlined, SunOutlined } from '@ant-design/icons';
+import type { Backend } from '@nine-bells/client/backend';
+import { Alert, Button, Tooltip } from 'antd';
+import type { ReactNode } from 'react';
+import { Link } from 'react-router-dom';
+import bell from './bell.svg';
+import type { Light } from './theme.js';
+import { type LiveOverview, useOverview } from './useOverview.js';
+
+export interface FrameProps {
+  readonly backend: Backend;
+  readonly light: Light;
+  readonly onLight: (light: Light) => void;
+  readonly onSignOut: () => Promise<void>;
+  readonly children: (overview: LiveOverview) => ReactNode;
+}
+
+/** What stands around every page. */
+export function Frame({ backend, light, onLight, onSignOut, children }: FrameProps) {
+  const overview = useOverview(backend);
+  const { latest, trouble } = overview;
+  return (
+    <div className="frame">
+      <header className="masthead">
+        <Link to="/" className="mark">
+          <img src={bell} alt="" width={30} />
+          <span>Nine Bells</span>
+        </Link>
+        <span className="service-name">{latest?.name}</span>
+        <span className="faint instance">
+          {latest !== undefined && `instance ${latest.instance}, version ${latest.version}`}
+        </span>
+        <Tooltip title={light === 'dark' ? 'Light' : 'Dark'}>
+          <Button
+            type="text"
+            aria-label={light === 'dark' ? 'Light' : 'Dark'}
+            icon={light === 'dark' ? <SunOutlined /> : <MoonOutlined />}
+            onClick={() => onLight(light === 'dark' ? 'light' : 'dark')}
+          />
+        </Tooltip>
+        <Tooltip title="Sign out">
+          <Button type="text" aria-label="Sign out" icon={<LogoutOutlined />} onClick={() => void onSignOut()} />
+        </Tooltip>
+      </header>
+      {trouble !== undefined && <Alert banner type="error" title={trouble} />}
+      {children(overview)}
+    </div>
+  );
+}

@@ -1,0 +1,105 @@
+import type { Message } from '@nine-bells/client';
+import { Button, Empty } from 'antd';
+import { useEffect, useLayoutEffect, useRef, useState } from 'react';
+import type { ChannelMessages, Shown } from './useChannelMessages.js';
+
+/** How near an end counts as there, in pixels. */
+const near = 60;
+
+/** The messages of a channel: new ones below, earlier ones as one scrolls up. */
+export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
+  const list = useRef<HTMLOListElement>(null);
+  const heightBefore = useRef(0);
+  const firstBefore = useRef<string | undefined>(undefined);
+  const [atEnd, setAtEnd] = useState(true);
+  const first = cursorOf(shown[0]);
+
+  // What is put in front must not push away what one reads; what comes behind is followed only from the end.
+  useLayoutEffect(() => {
+    const element = list.current;
+    if (element === null) return;
+    if (firstBefore.current !== undefined && first !== firstBefore.current && !atEnd)
+      element.scrollTop += element.scrollHeight - heightBefore.current;
+    else if (atEnd && shown.length > 0) element.scrollTop = element.scrollHeight;
+    firstBefore.current = first;
+    heightBefore.current = element.scrollHeight;
+  }, [shown, first, atEnd]);
+
+  // A list that is not filled cannot be scrolled.
+  useEffect(() => {
+    const element = list.current;
+    if (earlier && element !== null && element.scrollHeight <= element.clientHeight) void loadEarlier();
+  }, [earlier, loadEarlier]);
+
+  const onScroll = (): void => {
+    const element = list.current as HTMLOListElement;
+    setAtEnd(element.scrollHeight - element.scrollTop - element.clientHeight < near);
+    if (earlier && element.scrollTop < near) void loadEarlier();
+  };
+
+  if (shown.length === 0) return <Empty className="messages" description="No message here yet" />;
+  return (
+    <div className="messages-box">
+      <ol ref={list} className="messages" onScroll={onScroll}>
+        <li className="faint edge">{earlier ? 'Earlier ones as you scroll up' : 'This is where the record begins'}</li>
+        {shown.map((each) =>
+          'message' in each ? (
+            <MessageRow key={each.message.id} message={each.message} />
+          ) : (
+            <li key={`gap ${each.gap}`} className="gap">
+              Some messages can no longer be recovered ({each.gap})
+            </li>
+          ),
+        )}
+      </ol>
+      {!atEnd && (
+        <Button
+          className="to-end"
+          size="small"
+          type="primary"
+          onClick={() => {
+            const element = list.current as HTMLOListElement;
+            element.scrollTop = element.scrollHeight;
+          }}
+        >
+          To the latest
+        </Button>
+      )}
+    </div>
+  );
+}
+
+function MessageRow({ message }: { readonly message: Message }) {
+  const { cursor, at, by, type, data, key } = message;
+  const text = plainText(data);
+  return (
+    <li>
+      <code className="cursor">{cursor}</code>
+      <time dateTime={at} title={at}>
+        {new Date(at).toLocaleTimeString('en-GB')}
+      </time>
+      <span className="author" title={by?.user}>
+        {by === undefined ? <i>application</i> : (by.name ?? by.user)}
+      </span>
+      <span className="body">
+        {type !== 'message' && <span className="type">{type}</span>}
+        {text ?? <code>{JSON.stringify(data)}</code>}
+        <details>
+          <summary>all of it</summary>
+          <pre>{JSON.stringify({ ...message, ...(key === undefined ? {} : { key }) }, null, 2)}</pre>
+        </details>
+      </span>
+    </li>
+  );
+}
+
+/** The data's text, where that is all it has. */
+function plainText(data: Message['data']): string | undefined {
+  if (typeof data !== 'object' || data === null || Array.isArray(data)) return undefined;
+  const { text } = data as { text?: unknown };
+  return typeof text === 'string' && Object.keys(data).length === 1 ? text : undefined;
+}
+
+function cursorOf(shown: Shown | undefined): string | undefined {
+  return shown !== undefined && 'message' in shown ? shown.message.cursor : undefined;
+}

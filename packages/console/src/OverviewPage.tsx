@@ -1,0 +1,107 @@
+import type { Backend, ChannelInfo, SessionInfo } from '@nine-bells/client/backend';
+import { Empty, Table, Tag } from 'antd';
+import { Link } from 'react-router-dom';
+import { RateChart } from './RateChart.js';
+import { ago, rateText } from './texts.js';
+import type { Light } from './theme.js';
+import type { LiveOverview } from './useOverview.js';
+import { usePolled } from './usePolled.js';
+
+export interface OverviewPageProps {
+  readonly backend: Backend;
+  readonly overview: LiveOverview;
+  readonly light: Light;
+}
+
+/** What goes on right now: the figures, their last minutes, the channels and who is connected. */
+export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
+  const { latest, seconds } = overview;
+  const channels = usePolled(() => backend.channels({ limit: 1000 }), 2000);
+  const sessions = usePolled(() => backend.sessions({ limit: 200 }), 2000);
+  const last = seconds.at(-1);
+  return (
+    <main className="page">
+      <dl className="figures">
+        <Figure label="Connections" value={latest === undefined ? '' : String(latest.connections)} />
+        <Figure label="Channels entered" value={latest === undefined ? '' : String(latest.enteredChannels)} />
+        <Figure label="Messages in, a second" value={rateText(last?.messagesIn)} />
+        <Figure label="Deliveries out, a second" value={rateText(last?.deliveries)} />
+      </dl>
+      <RateChart seconds={seconds} light={light} />
+      <section>
+        <h2>Channels</h2>
+        <Table<ChannelInfo>
+          size="small"
+          rowKey="channel"
+          loading={channels === undefined}
+          dataSource={[...(channels?.channels ?? [])]}
+          pagination={{ pageSize: 20, hideOnSinglePage: true }}
+          scroll={{ x: 'max-content' }}
+          locale={{ emptyText: <Empty description="Nothing has been published or entered yet" /> }}
+          columns={[
+            {
+              title: 'Channel',
+              dataIndex: 'channel',
+              render: (name: string) => (
+                <Link to={`/channels/${name}`} className="name">
+                  {name}
+                </Link>
+              ),
+            },
+            { title: 'About', dataIndex: 'about', responsive: ['md'] },
+            {
+              title: 'Logbook',
+              dataIndex: 'logbook',
+              render: (logbook?: string) => (logbook === undefined ? <Tag color="error">no rule</Tag> : logbook),
+            },
+            { title: 'Entered by', dataIndex: 'entered', align: 'right' },
+            { title: 'Stands at', dataIndex: 'cursor', render: (cursor?: string) => <code>{cursor}</code> },
+            { title: 'Last message', dataIndex: 'lastAt', render: (at?: string) => ago(at) },
+          ]}
+        />
+      </section>
+      <section>
+        <h2>Connections</h2>
+        <Table<SessionInfo>
+          size="small"
+          rowKey="session"
+          loading={sessions === undefined}
+          dataSource={[...(sessions?.sessions ?? [])].reverse()}
+          pagination={{ pageSize: 10, hideOnSinglePage: true }}
+          scroll={{ x: 'max-content' }}
+          locale={{ emptyText: <Empty description="Nobody is connected" /> }}
+          columns={[
+            {
+              title: 'User',
+              render: (_, { name, user, guest, oversight }) => (
+                <>
+                  {oversight ? 'this console' : (name ?? user)} {guest && <span className="faint">guest</span>}
+                </>
+              ),
+            },
+            { title: 'Session', dataIndex: 'session', render: (id: string) => <code>{id}</code> },
+            { title: 'Transport', dataIndex: 'transport' },
+            { title: 'From', dataIndex: 'remote', responsive: ['md'] },
+            { title: 'Since', dataIndex: 'since', render: (at: string) => ago(at) },
+            {
+              title: 'Channels',
+              dataIndex: 'channels',
+              render: (names: readonly string[]) => (
+                <span title={names.join(', ')}>{names.length > 2 ? `${names.length} channels` : names.join(', ')}</span>
+              ),
+            },
+          ]}
+        />
+      </section>
+    </main>
+  );
+}
+
+function Figure({ label, value }: { readonly label: string; readonly value: string }) {
+  return (
+    <div>
+      <dt>{label}</dt>
+      <dd>{value}</dd>
+    </div>
+  );
+}

@@ -1,0 +1,66 @@
+import { useEffect, useRef } from 'react';
+import UPlot from 'uplot';
+import 'uplot/dist/uPlot.min.css';
+import { type Light, palette } from './theme.js';
+import type { Second } from './useOverview.js';
+
+const height = 180;
+
+const rateValue = (_: UPlot, rate: number | null): string => rate?.toFixed(1) ?? '';
+
+/** Messages in and deliveries out per second, over the last minutes. */
+export function RateChart({ seconds, light }: { readonly seconds: readonly Second[]; readonly light: Light }) {
+  const box = useRef<HTMLDivElement>(null);
+  const plot = useRef<UPlot | undefined>(undefined);
+
+  useEffect(() => {
+    const element = box.current as HTMLDivElement;
+    const colors = palette[light];
+    const axis = { stroke: colors.faint, grid: { stroke: colors.line, width: 1 }, ticks: { show: false } };
+    const made = new UPlot(
+      {
+        width: element.clientWidth,
+        height,
+        cursor: { drag: { x: false, y: false } },
+        scales: { y: { range: (_, __, most) => [0, Math.max(1, most * 1.1)] } },
+        axes: [
+          { ...axis, values: (_, splits) => splits.map((atS) => new Date(atS * 1000).toLocaleTimeString('en-GB')) },
+          { ...axis, size: 56 },
+        ],
+        series: [
+          { label: 'At', value: (_, atS) => (atS == null ? '' : new Date(atS * 1000).toLocaleTimeString('en-GB')) },
+          { label: 'messages in, a second', stroke: colors.tide, width: 2, points: { show: false }, value: rateValue },
+          {
+            label: 'deliveries out, a second',
+            stroke: colors.brass,
+            fill: `${colors.brass}22`,
+            width: 2,
+            points: { show: false },
+            value: rateValue,
+          },
+        ],
+      },
+      [[], [], []],
+      element,
+    );
+    plot.current = made;
+    const observer = new ResizeObserver(() => made.setSize({ width: element.clientWidth, height }));
+    observer.observe(element);
+    return () => {
+      observer.disconnect();
+      made.destroy();
+    };
+  }, [light]);
+
+  useEffect(() => {
+    // Also after the light has changed: then the plot is a new one.
+    void light;
+    plot.current?.setData([
+      seconds.map(({ atS }) => atS),
+      seconds.map(({ messagesIn }) => messagesIn),
+      seconds.map(({ deliveries }) => deliveries),
+    ]);
+  }, [seconds, light]);
+
+  return <div ref={box} className="chart" role="img" aria-label="Messages in and deliveries out per second" />;
+}

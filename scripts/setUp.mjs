@@ -1,0 +1,165 @@
+// Makes a fresh checkout ready on a bare machine: Debian packages, npm packages, builds. Nothing but Node.js is needed
+// to run this file. What is there already is left alone, so that a second run takes a moment.
+import { spawn, spawnSync } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { dirname, join } from 'node:path';
+import { fileURLToPath } from 'node:url';
+
+export const root = dirname(dirname(fileURLToPath(import.meta.url)));
+const stamps = join(root, '.setup');
+const leastNode = [20, 19];
+
+/** Where Debian puts the browser that the tests drive. */
+export const chromium = '/usr/bin/chromium';
+
+/**
+ * Does everything that is missing, and says what.
+ *
+ * @param {{ browser?: boolean, log?: (line: string) => void }} [wanted] `browser`: Chromium too, if it can be had
+ */
+export async function setUp({ browser = false, log = console.log } = {}) {
+  checkNode();
+  await installPackages(log);
+  if (browser && !existsSync(chromium))
+    aptInstall(['chromium', 'fonts-dejavu-core', 'fonts-liberation'], 'the browser for the page tests', log);
+  await build(log);
+}
+
+function checkNode() {
+  const [major, minor] = process.versions.node.split('.').map(Number);
+  if (major > leastNode[0] || (major === leastNode[0] && minor >= leastNode[1])) return;
+  throw new Error(`Node.js ${leastNode.join('.')} or newer is needed; this is ${process.versions.node}`);
+}
+
+// ------------------------------------------------------------------------------------------ Debian packages
+
+/** Installs Debian packages where that is possible, else says the line to type. Returns whether they are there. */
+function aptInstall(packages, purpose, log) {
+  const line = `apt-get install -y --no-install-recommends ${packages.join(' ')}`;
+  if (process.getuid?.() !== 0 || !onPath('apt-get')) {
+    log(`For ${purpose}, please run as root: ${line}`);
+    return false;
+  }
+  log(`Installing ${purpose}: ${packages.join(', ')}`);
+  const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
+  const stayDown = keepServicesDown();
+  try {
+    spawnSync('apt-get', ['update', '-qq'], { env, stdio: ['ignore', 'ignore', 'inherit'] });
+    const { status } = spawnSync(line.split(' ')[0], line.split(' ').slice(1), {
+      env,
+      stdio: ['ignore', 'ignore', 'inherit'],
+    });
+    if (status !== 0) log(`That did not work (exit code ${status}). By hand: ${line}`);
+    return status === 0;
+  } finally {
+    stayDown();
+  }
+}
+
+/** While packages are being installed, none of them may start a service (Debian's policy-rc.d). */
+function keepServicesDown() {
+  const policy = '/usr/sbin/policy-rc.d';
+  if (existsSync(policy)) return () => {};
+  try {
+    writeFileSync(policy, '#!/bin/sh\nexit 101\n', { mode: 0o755 });
+  } catch {
+    return () => {};
+  }
+  return () => rmSync(policy, { force: true });
+}
+
+function onPath(command) {
+  return (process.env.PATH ?? '').split(':').some((folder) => existsSync(join(folder, command)));
+}
+
+// --------------------------------------------------------------------------------------------- npm packages
+
+async function installPackages(log) {
+  const wanted = hashOf([join(root, 'package-lock.json')], `${process.version} ${process.arch}`);
+  if (readStamp('packages') === wanted && sqliteLoads()) return;
+  const missing = ['python3', 'make', 'g++'].filter((tool) => !onPath(tool));
+  if (missing.length > 0) aptInstall(missing, 'what compiles sqlite3', log);
+  log('Installing npm packages; sqlite3 is compiled, which takes about three minutes');
+  await run('npm', ['ci', '--no-audit', '--no-fund'], log);
+  if (!sqliteLoads()) {
+    log('sqlite3 does not load as installed; compiling it from source');
+    await run('npm', ['rebuild', 'sqlite3', '--foreground-scripts'], log);
+    if (!sqliteLoads()) throw new Error('sqlite3 does not load; see the messages of its compilation above');
+  }
+  writeStamp('packages', wanted);
+}
+
+function sqliteLoads() {
+  const { status } = spawnSync(process.execPath, ['-e', "require('sqlite3')"], { cwd: root, stdio: 'ignore' });
+  return status === 0;
+}
+
+/** For npm: compile against the headers that lie beside this very Node.js, and download nothing ready-made. */
+function compilerEnvironment() {
+  const prefix = dirname(dirname(process.execPath));
+  const headers = existsSync(join(prefix, 'include/node/node.h')) ? { npm_config_nodedir: prefix } : {};
+  return { ...process.env, ...headers, npm_config_build_from_source: 'true', npm_config_update_notifier: 'false' };
+}
+
+// ---------------------------------------------------------------------------------------------------- builds
+
+/** Builds what has changed: the TypeScript projects, then the pages. */
+export async function build(log = console.log) {
+  const sources = ['packages', 'demo', 'tsconfig.json', 'tsconfig.base.json', 'package-lock.json'].map((name) =>
+    join(root, name),
+  );
+  const wanted = hashOf(sources.flatMap(filesUnder));
+  if (readStamp('build') === wanted) return;
+  log('Building');
+  const bin = join(root, 'node_modules/.bin');
+  await run(join(bin, 'tsc'), ['-b', '.', 'packages/core/simulator'], log);
+  await run(join(bin, 'vite'), ['build', '--logLevel', 'warn'], log, join(root, 'packages/console'));
+  await run(join(bin, 'vite'), ['build', '--logLevel', 'warn'], log, join(root, 'demo'));
+  writeStamp('build', wanted);
+}
+
+/** The source files under a path, without what is built or installed. */
+function filesUnder(path) {
+  if (!statSync(path).isDirectory()) return [path];
+  return readdirSync(path, { withFileTypes: true })
+    .filter(({ name }) => name !== 'node_modules' && !name.startsWith('dist') && name !== 'test')
+    .flatMap(({ name }) => filesUnder(join(path, name)));
+}
+
+// --------------------------------------------------------------------------------------------------- details
+
+/** Runs a command; its output is shown only if it fails. */
+export function run(command, args, log, cwd = root) {
+  return new Promise((resolve, reject) => {
+    const child = spawn(command, args, { cwd, env: compilerEnvironment(), stdio: ['ignore', 'pipe', 'pipe'] });
+    const output = [];
+    child.stdout.on('data', (data) => output.push(data));
+    child.stderr.on('data', (data) => output.push(data));
+    child.on('error', reject);
+    child.on('close', (code) => {
+      if (code === 0) return resolve();
+      log(Buffer.concat(output).toString());
+      reject(new Error(`${command} ${args.join(' ')} failed with exit code ${code}`));
+    });
+  });
+}
+
+function hashOf(files, more = '') {
+  const hash = createHash('sha256').update(more);
+  for (const file of files.sort()) hash.update(file).update(readFileSync(file));
+  return hash.digest('hex');
+}
+
+function readStamp(name) {
+  try {
+    return readFileSync(join(stamps, name), 'utf8');
+  } catch {
+    return '';
+  }
+}
+
+function writeStamp(name, value) {
+  mkdirSync(stamps, { recursive: true });
+  writeFileSync(join(stamps, name), value);
+}

@@ -1,0 +1,70 @@
+// `npm test`: sets up what is missing, then runs all suites: the linter, the type checker, and the tests.
+// Arguments go to the test runner, for example `npm test -- packages/core`. The last line counts everything.
+import { spawn } from 'node:child_process';
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { chromium, root, setUp } from './setUp.mjs';
+
+const bin = (name) => join(root, 'node_modules/.bin', name);
+const counts = { passed: 0, failed: 0, skipped: 0 };
+const reasons = [];
+
+try {
+  await setUp({ browser: true });
+  if (!existsSync(chromium)) console.log(`The page tests will be skipped: there is no ${chromium}`);
+  if (process.argv.length === 2) {
+    await check('linter', bin('biome'), ['check', '--error-on-warnings', '.']);
+    await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
+  }
+  await runTests(process.argv.slice(2));
+} catch (error) {
+  console.error(error.message);
+  counts.failed += 1;
+}
+for (const reason of reasons) console.log(`skipped: ${reason}`);
+console.log(`${counts.passed} passed, ${counts.failed} failed, ${counts.skipped} skipped`);
+process.exitCode = counts.failed > 0 ? 1 : 0;
+
+/** A check that passes or fails as a whole. */
+async function check(name, command, args) {
+  const code = await show(command, args);
+  console.log(`${code === 0 ? 'passed' : 'FAILED'}: ${name}`);
+  counts[code === 0 ? 'passed' : 'failed'] += 1;
+}
+
+async function runTests(args) {
+  const folder = mkdtempSync(join(tmpdir(), 'bells-test-'));
+  const report = join(folder, 'report.json');
+  try {
+    const code = await show(bin('vitest'), [
+      'run',
+      '--reporter=default',
+      '--reporter=json',
+      `--outputFile.json=${report}`,
+      ...args,
+    ]);
+    const result = JSON.parse(readFileSync(report, 'utf8'));
+    counts.passed += result.numPassedTests;
+    counts.failed += result.numFailedTests;
+    counts.skipped += result.numPendingTests + result.numTodoTests;
+    // A file that cannot even be loaded has no tests to count.
+    if (code !== 0 && result.numFailedTests === 0) counts.failed += 1;
+    for (const { assertionResults } of result.testResults)
+      for (const { status, fullName } of assertionResults)
+        if (status === 'skipped' || status === 'pending') reasons.push(fullName);
+  } finally {
+    rmSync(folder, { recursive: true, force: true });
+  }
+}
+
+function show(command, args) {
+  return new Promise((resolve) => {
+    const child = spawn(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'] });
+    child.on('error', (error) => {
+      console.error(error.message);
+      resolve(1);
+    });
+    child.on('close', (code) => resolve(code ?? 1));
+  });
+}
