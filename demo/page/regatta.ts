@@ -43,7 +43,15 @@ class Window {
 
     const chat = line.enter(channel, { last: 50 });
     this.#chat = chat;
-    chat.addEventListener('message', ({ detail }) => this.#add(messageItem(detail, line.state)));
+    let wasLive = false;
+    chat.addEventListener('live', () => {
+      wasLive = true;
+    });
+    chat.addEventListener('message', ({ detail }) => {
+      const item = messageItem(detail, line.state);
+      item.classList.toggle('missed', wasLive && !detail.live);
+      this.#add(item);
+    });
     chat.addEventListener('gap', () => this.#add(noteItem('Some messages can no longer be recovered.')));
     chat.addEventListener('refused', ({ detail }) => this.#say(detail.detail ?? detail.title));
   }
@@ -125,14 +133,13 @@ function messageItem(message: ReceivedMessage, state: LineState): HTMLElement {
   const item = document.createElement('li');
   const mine = message.own || (state.name === 'open' && message.by?.user === state.user);
   item.classList.toggle('mine', mine);
-  item.classList.toggle('missed', !message.live);
   const { text } = message.data as { text?: unknown };
   item.append(
     element('b', message.by?.name ?? message.by?.user ?? 'The committee'),
     element('time', new Date(message.at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })),
     element('p', typeof text === 'string' ? text : JSON.stringify(message.data)),
   );
-  item.title = `${message.cursor}${message.live ? '' : ', from the record'}`;
+  item.title = message.cursor;
   return item;
 }
 

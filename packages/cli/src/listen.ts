@@ -94,7 +94,8 @@ function tellStates(line: Line, reject: (error: Error) => void): void {
   let wasOpen = false;
   line.addEventListener('state', ({ detail }: { detail: LineState }) => {
     if (detail.name === 'open') {
-      note(`${wasOpen ? 'connected again' : 'connected'} as ${detail.userName ?? detail.user}`);
+      const who = detail.user.startsWith('oversight:') ? 'looking on with the key' : 'as';
+      note(`${wasOpen ? 'connected again' : 'connected'}, ${who} ${detail.userName ?? detail.user}`);
       wasOpen = true;
     } else if (detail.name === 'waiting') {
       if (wasOpen) {

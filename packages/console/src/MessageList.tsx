@@ -31,6 +31,18 @@ export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
     if (earlier && element !== null && element.scrollHeight <= element.clientHeight) void loadEarlier();
   }, [earlier, loadEarlier]);
 
+  // When the list gets another height, its end moves; whoever was there stays there.
+  const filled = shown.length > 0;
+  useEffect(() => {
+    const element = list.current;
+    if (!filled || !atEnd || element === null) return;
+    const observer = new ResizeObserver(() => {
+      element.scrollTop = element.scrollHeight;
+    });
+    observer.observe(element);
+    return () => observer.disconnect();
+  }, [filled, atEnd]);
+
   const onScroll = (): void => {
     const element = list.current as HTMLOListElement;
     setAtEnd(element.scrollHeight - element.scrollTop - element.clientHeight < near);

@@ -4,7 +4,7 @@ import { Link } from 'react-router-dom';
 import { RateChart } from './RateChart.js';
 import { ago, rateText } from './texts.js';
 import type { Light } from './theme.js';
-import type { LiveOverview } from './useOverview.js';
+import type { LiveOverview, Second } from './useOverview.js';
 import { usePolled } from './usePolled.js';
 
 export interface OverviewPageProps {
@@ -18,14 +18,13 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
   const { latest, seconds } = overview;
   const channels = usePolled(() => backend.channels({ limit: 1000 }), 2000);
   const sessions = usePolled(() => backend.sessions({ limit: 200 }), 2000);
-  const last = seconds.at(-1);
   return (
     <main className="page">
       <dl className="figures">
         <Figure label="Connections" value={latest === undefined ? '' : String(latest.connections)} />
         <Figure label="Channels entered" value={latest === undefined ? '' : String(latest.enteredChannels)} />
-        <Figure label="Messages in, a second" value={rateText(last?.messagesIn)} />
-        <Figure label="Deliveries out, a second" value={rateText(last?.deliveries)} />
+        <Figure label="Messages in, a second" value={rateText(meanOf(seconds, 'messagesIn'))} note="mean of 10 s" />
+        <Figure label="Deliveries out, a second" value={rateText(meanOf(seconds, 'deliveries'))} note="mean of 10 s" />
       </dl>
       <RateChart seconds={seconds} light={light} />
       <section>
@@ -97,11 +96,20 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
   );
 }
 
-function Figure({ label, value }: { readonly label: string; readonly value: string }) {
+function Figure({ label, value, note }: { readonly label: string; readonly value: string; readonly note?: string }) {
   return (
     <div>
       <dt>{label}</dt>
-      <dd>{value}</dd>
+      <dd>
+        {value}
+        {note !== undefined && <small>{note}</small>}
+      </dd>
     </div>
   );
+}
+
+/** The mean of the last ten seconds: single seconds jump between nothing and much. */
+function meanOf(seconds: readonly Second[], name: 'messagesIn' | 'deliveries'): number | undefined {
+  const last = seconds.slice(-10);
+  return last.length === 0 ? undefined : last.reduce((sum, each) => sum + each[name], 0) / last.length;
 }

@@ -1,5 +1,5 @@
 import { type Backend, BackendError } from '@nine-bells/client/backend';
-import { Alert, Button, Form, Input, Segmented } from 'antd';
+import { Button, Form, Input, Segmented } from 'antd';
 import { useState } from 'react';
 
 interface Fields {
@@ -38,15 +38,20 @@ export function PublishForm({ backend, channel }: { readonly backend: Backend; r
 
   return (
     <Form form={form} className="publish" layout="vertical" initialValues={{ as: 'text' }} onFinish={publish}>
-      <Form.Item name="as" noStyle>
-        <Segmented
-          size="small"
-          options={[
-            { value: 'text', label: 'Text' },
-            { value: 'json', label: 'JSON' },
-          ]}
-        />
-      </Form.Item>
+      <div className="publish-head">
+        <Form.Item name="as" noStyle>
+          <Segmented
+            size="small"
+            options={[
+              { value: 'text', label: 'Text' },
+              { value: 'json', label: 'JSON' },
+            ]}
+          />
+        </Form.Item>
+        <span role="status" className={outcome?.ok ? 'done' : 'alarm'}>
+          {outcome?.text}
+        </span>
+      </div>
       <Form.Item
         name="body"
         rules={[
@@ -78,7 +83,6 @@ export function PublishForm({ backend, channel }: { readonly backend: Backend; r
           Publish
         </Button>
       </div>
-      {outcome !== undefined && <Alert type={outcome.ok ? 'success' : 'error'} showIcon title={outcome.text} />}
     </Form>
   );
 }

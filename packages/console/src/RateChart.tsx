@@ -6,8 +6,6 @@ import type { Second } from './useOverview.js';
 
 const height = 180;
 
-const rateValue = (_: UPlot, rate: number | null): string => rate?.toFixed(1) ?? '';
-
 /** Messages in and deliveries out per second, over the last minutes. */
 export function RateChart({ seconds, light }: { readonly seconds: readonly Second[]; readonly light: Light }) {
   const box = useRef<HTMLDivElement>(null);
@@ -22,21 +20,29 @@ export function RateChart({ seconds, light }: { readonly seconds: readonly Secon
         width: element.clientWidth,
         height,
         cursor: { drag: { x: false, y: false } },
-        scales: { y: { range: (_, __, most) => [0, Math.max(1, most * 1.1)] } },
+        legend: { live: false },
+        scales: {
+          // At least a minute, so that the first seconds do not look like a lot.
+          x: { range: (_, first, last) => [Math.min(first ?? 0, (last ?? 0) - 60), last ?? 0] },
+          y: { range: (_, __, most) => [0, Math.max(1, most * 1.1)] },
+        },
         axes: [
-          { ...axis, values: (_, splits) => splits.map((atS) => new Date(atS * 1000).toLocaleTimeString('en-GB')) },
+          {
+            ...axis,
+            size: 34,
+            values: (_, splits) => splits.map((atS) => new Date(atS * 1000).toLocaleTimeString('en-GB')),
+          },
           { ...axis, size: 56 },
         ],
         series: [
-          { label: 'At', value: (_, atS) => (atS == null ? '' : new Date(atS * 1000).toLocaleTimeString('en-GB')) },
-          { label: 'messages in, a second', stroke: colors.tide, width: 2, points: { show: false }, value: rateValue },
+          {},
+          { label: 'messages in, a second', stroke: colors.tide, width: 2, points: { show: false } },
           {
             label: 'deliveries out, a second',
             stroke: colors.brass,
             fill: `${colors.brass}22`,
             width: 2,
             points: { show: false },
-            value: rateValue,
           },
         ],
       },
