@@ -3,7 +3,15 @@ import { type ChannelName, channelName, type Json } from '@nine-bells/wire';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { Random } from './random.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
+import type { Sabotage } from './simulatedNetwork.js';
 import { VirtualClock } from './virtualClock.js';
+
+export interface SimulationOptions {
+  /** How long the clients talk, in simulated milliseconds. Default 20,000. */
+  readonly durationMs?: number;
+  /** Breaks the service on purpose, so that the simulator must find it. */
+  readonly sabotage?: Sabotage;
+}
 
 /** What happened in a run, for people to see that it was not idle. */
 export interface Outcome {
@@ -37,15 +45,15 @@ const channels = ['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName);
  *
  * @throws {Error} with the seed, when a promise was broken; the same seed repeats the run exactly
  */
-export async function simulate(seed: number, options: { readonly durationMs?: number } = {}): Promise<Outcome> {
+export async function simulate(seed: number, options: SimulationOptions = {}): Promise<Outcome> {
   try {
-    return await run(seed, options.durationMs ?? 20_000);
+    return await run(seed, options);
   } catch (error) {
     throw new Error(`seed ${seed}: ${(error as Error).message}`, { cause: error });
   }
 }
 
-async function run(seed: number, durationMs: number): Promise<Outcome> {
+async function run(seed: number, { durationMs = 20_000, sabotage }: SimulationOptions): Promise<Outcome> {
   const random = new Random(seed);
   const clock = new VirtualClock();
   const truth = new Truth();
@@ -91,7 +99,7 @@ async function run(seed: number, durationMs: number): Promise<Outcome> {
 
   const clients = Array.from(
     { length: random.between(2, 10) },
-    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine),
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine, sabotage),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 

@@ -16,7 +16,7 @@ import {
   type Welcome,
 } from '@nine-bells/wire';
 import type { Random } from './random.js';
-import { type FarEnd, SimulatedLink } from './simulatedNetwork.js';
+import { type FarEnd, type Sabotage, SimulatedLink } from './simulatedNetwork.js';
 import type { VirtualClock } from './virtualClock.js';
 
 /** What a client has seen of a channel without interruption: from a place on, and what it was told is missing. */
@@ -50,6 +50,7 @@ export class SimulatedClient implements FarEnd {
   readonly #clock: VirtualClock;
   readonly #random: Random;
   readonly #engine: () => Engine | undefined;
+  readonly #sabotage: Sabotage | undefined;
   readonly #entered = new Map<ChannelName, Stretch>();
   readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch }>();
   readonly #waiting = new Map<number, Publish>();
@@ -60,7 +61,14 @@ export class SimulatedClient implements FarEnd {
   #nextId = 1;
   #away = false;
 
-  constructor(name: string, clock: VirtualClock, random: Random, engine: () => Engine | undefined) {
+  constructor(
+    name: string,
+    clock: VirtualClock,
+    random: Random,
+    engine: () => Engine | undefined,
+    sabotage?: Sabotage,
+  ) {
+    this.#sabotage = sabotage;
     this.name = name;
     this.#clock = clock;
     this.#random = random;
@@ -79,10 +87,11 @@ export class SimulatedClient implements FarEnd {
     if (this.#open) return;
     this.#open = true;
     this.#away = false;
-    const link = new SimulatedLink(this.#clock, this.#random, {
+    const far: FarEnd = {
       frame: (text) => link === this.#link && this.frame(text),
       closed: (code) => link === this.#link && this.closed(code),
-    });
+    };
+    const link: SimulatedLink = new SimulatedLink(this.#clock, this.#random, far, this.#sabotage);
     this.#link = link;
     link.open(this.#engine);
     const enter = [...this.#entered.values()].map((stretch) => ({ channel: stretch.channel, after: stretch.cursor }));

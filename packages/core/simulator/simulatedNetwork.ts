@@ -11,6 +11,9 @@ export interface FarEnd {
 
 const encoding: Encoding = { encode: (payload) => payload };
 
+/** What a broken service would do to the messages of a connection that stays whole: for testing the simulator itself. */
+export type Sabotage = 'lose' | 'double' | 'swap';
+
 /** One connection through a network that delays, and may be cut with frames still on their way. */
 export class SimulatedLink implements Link {
   readonly transport = 'simulated';
@@ -18,13 +21,15 @@ export class SimulatedLink implements Link {
   readonly #clock: VirtualClock;
   readonly #random: Random;
   readonly #far: FarEnd;
+  readonly #sabotage: Sabotage | undefined;
   #near: Connection | undefined;
   #upMs = 0;
   #downMs = 0;
   #cut = false;
   #waiting = 0;
 
-  constructor(clock: VirtualClock, random: Random, far: FarEnd) {
+  constructor(clock: VirtualClock, random: Random, far: FarEnd, sabotage?: Sabotage) {
+    this.#sabotage = sabotage;
     this.#clock = clock;
     this.#random = random;
     this.#far = far;
@@ -68,7 +73,8 @@ export class SimulatedLink implements Link {
   // The service's end.
 
   write(batch: Batch): void {
-    for (const frame of batch.frames()) this.#later('down', () => this.#far.frame(frame.text));
+    for (const text of this.#sabotaged(batch.frames().map((frame) => frame.text)))
+      this.#later('down', () => this.#far.frame(text));
     if (!this.#random.chance(0.2)) return;
     // Now and then the socket does not take all at once.
     this.#waiting = batch.bytes;
@@ -92,6 +98,15 @@ export class SimulatedLink implements Link {
       this.#cut = true;
       this.#far.closed(code);
     });
+  }
+
+  #sabotaged(texts: string[]): string[] {
+    if (this.#sabotage === undefined || !this.#random.chance(0.1)) return texts;
+    const messages = texts.filter((text) => text.startsWith('{"on":"message"'));
+    const others = texts.filter((text) => !messages.includes(text));
+    if (this.#sabotage === 'lose') return [...others, ...messages.slice(1)];
+    if (this.#sabotage === 'double') return [...texts, ...messages];
+    return [...others, ...messages.reverse()];
   }
 
   #later(way: 'up' | 'down', act: () => void): void {

@@ -223,6 +223,11 @@ export class Engine {
     return count;
   }
 
+  /** Resolves when everything pushed so far has been handed to the transports that could take it. */
+  flushed(): Promise<void> {
+    return this.#host.fanout.whenIdle();
+  }
+
   /** Lets nobody new in, says goodbye to everyone, and resolves when everything under way has been decided. */
   async stop(): Promise<void> {
     this.#stopping = true;

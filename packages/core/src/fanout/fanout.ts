@@ -20,6 +20,7 @@ export class Fanout {
   #waiting: Flushable[] = [];
   #next = 0;
   #scheduled = false;
+  readonly #idle: (() => void)[] = [];
   /** Where the batches of this turn begin. Replaced after each flush, so that old batches can go. */
   root = new Batch();
 
@@ -33,6 +34,12 @@ export class Fanout {
       this.#scheduled = true;
       this.#clock.endOfTurn(this.#flush);
     }
+  }
+
+  /** Resolves when all that was scheduled has been flushed. */
+  whenIdle(): Promise<void> {
+    if (!this.#scheduled) return Promise.resolve();
+    return new Promise((resolve) => this.#idle.push(resolve));
   }
 
   readonly #flush = (): void => {
@@ -50,5 +57,6 @@ export class Fanout {
     this.#next = 0;
     this.#scheduled = false;
     this.root = new Batch();
+    for (const resolve of this.#idle.splice(0)) resolve();
   };
 }

@@ -1,0 +1,87 @@
+// What is compared: a fan-out written by hand, as people write it, and the service.
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { readConfiguration, Service } from '@nine-bells/service';
+import { WebSocketServer } from 'ws';
+
+export const channel = 'race/3/bench';
+export const text = 'Petrel has rounded the windward mark, Turnstone two lengths behind, Dunlin third and closing.';
+
+/** The hand-written loop: a set of clients, `send(JSON.stringify(m))` to each. */
+export async function byHand() {
+  const http = createServer();
+  const server = new WebSocketServer({ server: http, perMessageDeflate: false });
+  const clients = server.clients;
+  await new Promise((resolve) => http.listen(0, '127.0.0.1', resolve));
+  let number = 0;
+  return {
+    port: http.address().port,
+    path: '/',
+    publish(count) {
+      for (let i = 0; i < count; i++) {
+        number += 1;
+        // As large as what the service sends for the same text.
+        const m = {
+          on: 'message',
+          channel,
+          cursor: `abcdef:${number}`,
+          id: '01M83GCRQ5P1D2TJ1H9AYQGK28',
+          type: 'message',
+          at: new Date().toISOString(),
+          data: { text },
+        };
+        for (const c of clients) c.send(JSON.stringify(m));
+      }
+    },
+    async flushed() {},
+    waiting() {
+      let bytes = 0;
+      for (const c of clients) bytes += c.bufferedAmount;
+      return bytes;
+    },
+    connections: () => clients.size,
+    async stop() {
+      for (const c of clients) c.terminate();
+      server.close();
+      await new Promise((resolve) => http.close(resolve));
+    },
+  };
+}
+
+/** The service with its defaults, in this process. */
+export async function theService() {
+  const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
+  const file = join(folder, 'bells.yaml');
+  writeFileSync(
+    file,
+    `service: { port: 0, data: data, guests: true, pulse: 1h }
+channels:
+  - { pattern: "race/:race/bench", logbook: { recent: { messages: 100 } }, allow: { enter: anyone } }
+`,
+  );
+  const service = await Service.start(readConfiguration(file));
+  const { engine } = service;
+  return {
+    port: Number(new URL(service.url).port),
+    path: '/line',
+    protocol: 'nine-bells.v1',
+    publish(count) {
+      for (let i = 0; i < count; i++) void engine.publish({ channel, data: { text } });
+    },
+    async flushed() {
+      // Publishing ends in a promise; the flush is scheduled within this turn.
+      await Promise.resolve();
+      await engine.flushed();
+    },
+    waiting: () => engine.sessions().reduce((sum, { waitingBytes }) => sum + waitingBytes, 0),
+    connections: () => engine.connections,
+    async stop() {
+      await service.stop();
+      rmSync(folder, { recursive: true, force: true });
+    },
+  };
+}
+
+export const subjects = { byHand, theService };

@@ -1,0 +1,258 @@
+import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
+import { connect, type LineOptions, type ReceivedMessage } from '../src/index.js';
+
+/** A WebSocket whose other end is the test. */
+class FakeSocket {
+  static readonly all: FakeSocket[] = [];
+  readonly sent: Record<string, unknown>[] = [];
+  onopen: (() => void) | null = null;
+  onmessage: ((event: { data: string }) => void) | null = null;
+  onclose: ((event: { code: number; reason: string }) => void) | null = null;
+  onerror: (() => void) | null = null;
+  closed = false;
+
+  constructor(readonly url: string) {
+    FakeSocket.all.push(this);
+  }
+  send(text: string): void {
+    this.sent.push(JSON.parse(text));
+  }
+  close(): void {
+    this.closed = true;
+  }
+  say(frame: object): void {
+    this.onmessage?.({ data: JSON.stringify(frame) });
+  }
+  asked(verb: string): Record<string, unknown>[] {
+    return this.sent.filter((frame) => frame.do === verb);
+  }
+  welcome(more: object = {}): void {
+    this.onopen?.();
+    this.say({
+      re: this.asked('hello')[0]?.id,
+      session: 's_1',
+      secret: '1.x',
+      user: 'pia',
+      continued: false,
+      instance: 'i1',
+      pulseMs: 20_000,
+      limits: { frameBytes: 1000, dataBytes: 500, channels: 200 },
+      entered: [],
+      ...more,
+    });
+  }
+}
+
+const message = (number: number, more: object = {}) => ({
+  channel: 'race/3/chat',
+  cursor: `v:${number}`,
+  id: `m${number}`,
+  type: 'message',
+  at: '2031-06-14T12:00:00.000Z',
+  data: number,
+  ...more,
+});
+
+async function open(options: LineOptions = {}) {
+  const line = connect('http://regatta.example/base/', { WebSocket: FakeSocket as never, ...options });
+  await vi.advanceTimersByTimeAsync(0);
+  return line;
+}
+
+const socket = (): FakeSocket => FakeSocket.all.at(-1) as FakeSocket;
+
+beforeEach(() => void vi.useFakeTimers());
+afterEach(() => {
+  vi.useRealTimers();
+  FakeSocket.all.length = 0;
+});
+
+describe('a line', () => {
+  it('says how it stands: connecting, open, waiting, open again', async () => {
+    const line = await open();
+    const states: string[] = [line.state.name];
+    line.addEventListener('state', ({ detail }) => states.push(detail.name));
+    socket().welcome();
+    socket().onclose?.({ code: 1006, reason: '' });
+    expect(line.state).toMatchObject({ name: 'waiting', reason: 'the connection broke' });
+    await vi.advanceTimersByTimeAsync(500);
+    socket().welcome({ continued: true });
+    expect(states).toEqual(['connecting', 'open', 'waiting', 'connecting', 'open']);
+    expect(FakeSocket.all[0]?.url).toBe('ws://regatta.example/base/line');
+    expect(socket().asked('hello')[0]).toMatchObject({ session: 's_1', secret: '1.x' });
+    line.close();
+  });
+
+  it('asks for a fresh token before each connection, and gives up with a fixed one that is bad', async () => {
+    const token = vi.fn(() => 'fresh');
+    const line = await open({ token });
+    socket().onopen?.();
+    socket().say({ re: 1, problem: { code: 'token-invalid', title: 'The token is not valid' } });
+    socket().onclose?.({ code: 1008, reason: 'token-invalid' });
+    expect(line.state.name).toBe('waiting');
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(token).toHaveBeenCalledTimes(2);
+    line.close();
+
+    const fixed = await open({ token: 'bad' });
+    socket().onopen?.();
+    socket().say({ re: 1, problem: { code: 'token-invalid', title: 'The token is not valid' } });
+    socket().onclose?.({ code: 1008, reason: 'token-invalid' });
+    expect(fixed.state).toMatchObject({ name: 'closed', problem: { code: 'token-invalid' } });
+  });
+
+  it.each([4901, 4902])('does not come back by itself after %d', async (code) => {
+    const line = await open();
+    socket().welcome();
+    socket().onclose?.({ code, reason: 'elsewhere' });
+    expect(line.state.name).toBe('closed');
+  });
+
+  it('notices that nothing comes any more, and connects anew', async () => {
+    const line = await open();
+    const first = socket();
+    first.welcome();
+    await vi.advanceTimersByTimeAsync(61_000);
+    expect(first.closed).toBe(true);
+    expect(FakeSocket.all.length).toBeGreaterThan(1);
+    line.close();
+  });
+
+  it('sends what was not acknowledged again with its key, and resolves once', async () => {
+    const line = await open();
+    socket().welcome();
+    const published = line.publish('race/3/chat', 'ahoy');
+    const [first] = socket().asked('publish');
+    socket().onclose?.({ code: 1006, reason: '' });
+    await vi.advanceTimersByTimeAsync(500);
+    socket().welcome({ continued: true });
+    const [again] = socket().asked('publish');
+    expect(again).toEqual(first);
+    socket().say({ re: again?.id, id: 'm1', cursor: 'v:1', repeated: true });
+    await expect(published).resolves.toEqual({ id: 'm1', cursor: 'v:1', repeated: true });
+    line.close();
+  });
+
+  it('refuses to publish while it is not open, and what the service would end the connection for', async () => {
+    const line = await open();
+    await expect(line.publish('race/3/chat', 1)).rejects.toMatchObject({ code: 'not-open' });
+    socket().welcome();
+    await expect(line.publish('race/3/chat', 'x'.repeat(1000))).rejects.toMatchObject({ code: 'too-large' });
+    const waiting = line.publish('race/3/chat', 1);
+    line.close();
+    await expect(waiting).rejects.toMatchObject({ code: 'closed' });
+    await expect(line.publish('race/3/chat', 1)).rejects.toMatchObject({ code: 'closed' });
+  });
+});
+
+describe('an entered channel', () => {
+  it('gives every message once and in order, by event and by for await, and goes on after a break', async () => {
+    const line = await open();
+    const chat = line.enter('race/3/chat', { last: 2 });
+    const heard: [unknown, boolean][] = [];
+    chat.addEventListener('message', ({ detail }) => heard.push([detail.data, detail.live]));
+    const read: ReceivedMessage[] = [];
+    const reading = (async () => {
+      for await (const each of chat) read.push(each);
+    })();
+    socket().welcome({
+      entered: [{ channel: 'race/3/chat', cursor: 'v:2', messages: [message(1), message(2)], more: false }],
+    });
+    socket().say({ on: 'message', ...message(3) });
+    socket().say({ on: 'message', ...message(3) });
+    socket().onclose?.({ code: 1006, reason: '' });
+    await vi.advanceTimersByTimeAsync(500);
+    socket().onopen?.();
+    expect(socket().asked('hello')[0]?.enter).toEqual([{ channel: 'race/3/chat', after: 'v:3' }]);
+    socket().welcome({
+      entered: [{ channel: 'race/3/chat', cursor: 'v:5', messages: [message(4), message(5)], more: false }],
+    });
+    chat.leave();
+    await reading;
+    expect(heard).toEqual([
+      [1, false],
+      [2, false],
+      [3, true],
+      [4, false],
+      [5, false],
+    ]);
+    expect(read.map((each) => each.data)).toEqual([1, 2, 3, 4, 5]);
+    line.close();
+  });
+
+  it('tells one’s own echo by the key', async () => {
+    const line = await open();
+    const chat = line.enter('race/3/chat');
+    const own: boolean[] = [];
+    chat.addEventListener('message', ({ detail }) => own.push(detail.own));
+    socket().welcome({ entered: [{ channel: 'race/3/chat', cursor: 'v:0', messages: [], more: false }] });
+    void chat.publish('mine').catch(() => {});
+    const { key } = socket().asked('publish')[0] as { key: string };
+    socket().say({ on: 'message', ...message(1, { key }) });
+    socket().say({ on: 'message', ...message(2, { key: 'theirs' }) });
+    expect(own).toEqual([true, false]);
+    line.close();
+  });
+
+  it('asks on while there is more, and goes on from the reply’s cursor, also when nothing was for it', async () => {
+    const line = await open();
+    const chat = line.enter('race/3/chat', { after: 'v:1' });
+    socket().welcome({ entered: [{ channel: 'race/3/chat', cursor: 'v:7', messages: [], more: true }] });
+    expect(chat.state).toBe('entering');
+    const [again] = socket().asked('enter');
+    expect(again).toMatchObject({ after: 'v:7' });
+    socket().say({ re: again?.id, channel: 'race/3/chat', cursor: 'v:8', messages: [message(8)], more: false });
+    await chat.ready;
+    expect(chat).toMatchObject({ state: 'live', cursor: 'v:8' });
+    line.close();
+  });
+
+  it('passes a gap on, and continues behind it', async () => {
+    const line = await open();
+    const chat = line.enter('race/3/chat', { after: 'v:1' });
+    const gaps: string[] = [];
+    const heard: unknown[] = [];
+    chat.addEventListener('gap', ({ detail }) => gaps.push(detail.why));
+    chat.addEventListener('message', ({ detail }) => heard.push(detail.data));
+    const gap = { channel: 'race/3/chat', after: 'v:1', cursor: 'w:0', why: 'new-volume' };
+    socket().welcome({
+      entered: [{ channel: 'race/3/chat', cursor: 'w:1', messages: [message(1, { cursor: 'w:1' })], more: false, gap }],
+    });
+    expect([gaps, heard]).toEqual([['new-volume'], [1]]);
+    line.close();
+  });
+
+  it('that is refused says so by event and by `ready`', async () => {
+    const line = await open();
+    const chat = line.enter('race/3/chat');
+    const refused: string[] = [];
+    chat.addEventListener('refused', ({ detail }) => refused.push(detail.code));
+    const problem = { code: 'not-allowed', title: 'Not allowed' };
+    socket().welcome({ entered: [{ channel: 'race/3/chat', problem }] });
+    await expect(chat.ready).rejects.toMatchObject({ code: 'not-allowed' });
+    expect([refused, chat.state]).toEqual([['not-allowed'], 'refused']);
+    line.close();
+  });
+
+  it('that was left and entered anew does not mistake an old answer for its own', async () => {
+    const line = await open();
+    socket().welcome();
+    const first = line.enter('race/3/chat', { last: 5 });
+    first.leave();
+    const second = line.enter('race/3/chat');
+    const heard: unknown[] = [];
+    second.addEventListener('message', ({ detail }) => heard.push(detail.data));
+    const [oldEnter, newEnter] = socket().asked('enter');
+    socket().say({ re: oldEnter?.id, channel: 'race/3/chat', cursor: 'v:1', messages: [message(1)], more: false });
+    socket().say({ re: newEnter?.id, channel: 'race/3/chat', cursor: 'v:1', messages: [], more: false });
+    socket().say({ on: 'message', ...message(2) });
+    expect(heard).toEqual([2]);
+    line.close();
+  });
+
+  it('refuses a name that cannot be one, at once', async () => {
+    const line = await open();
+    expect(() => line.enter('no spaces please')).toThrow(RangeError);
+    line.close();
+  });
+});

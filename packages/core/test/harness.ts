@@ -1,0 +1,155 @@
+import { refusal } from '@nine-bells/wire';
+import { VirtualClock } from '../simulator/virtualClock.js';
+import {
+  type Batch,
+  type ChannelRule,
+  type Connection,
+  type Encoding,
+  Engine,
+  type EngineOptions,
+  type Identity,
+  type Link,
+  MemoryStore,
+  SoloRelay,
+  type Store,
+} from '../src/index.js';
+
+const encoding: Encoding = { encode: (payload) => payload };
+
+/** A client at the end of a link without latency; what it was told lies in `frames`. */
+export class Client implements Link {
+  readonly transport = 'test';
+  readonly encoding = encoding;
+  // biome-ignore lint/suspicious/noExplicitAny: tests look into frames freely
+  readonly frames: any[] = [];
+  readonly connection: Connection;
+  waitingBytes = 0;
+  pings = 0;
+  paused = false;
+  closedWith: { code: number; reason: string } | undefined;
+  #nextId = 1;
+
+  constructor(engine: Engine) {
+    this.connection = engine.connect(this);
+  }
+
+  /** Sends a request; its id is returned. */
+  send(request: object): number {
+    const id = this.#nextId++;
+    this.connection.receive(JSON.stringify({ id, ...request }));
+    return id;
+  }
+
+  reply(id: number): Record<string, never> & { problem?: { code: string } } {
+    return this.frames.find((frame) => frame.re === id);
+  }
+
+  // biome-ignore lint/suspicious/noExplicitAny: tests look into frames freely
+  pushes(kind: string): any[] {
+    return this.frames.filter((frame) => frame.on === kind);
+  }
+
+  /** The data of the messages that were pushed. */
+  get data(): unknown[] {
+    return this.pushes('message').map((push) => push.data);
+  }
+
+  write(batch: Batch): void {
+    for (const frame of batch.frames()) this.frames.push(JSON.parse(frame.text));
+  }
+  ping(): void {
+    this.pings += 1;
+  }
+  pause(): void {
+    this.paused = true;
+  }
+  resume(): void {
+    this.paused = false;
+  }
+  close(code: number, reason: string): void {
+    this.closedWith = { code, reason };
+    // A door that refuses closes before the connection is known.
+    this.connection?.closed(code);
+  }
+}
+
+export const rules: readonly ChannelRule[] = [
+  {
+    pattern: 'race/:race/chat',
+    logbook: { keep: 'kept' },
+    dataBytes: 1000,
+    allow: { enter: 'anyone', publish: 'signed-in' },
+  },
+  {
+    pattern: 'weather/:what',
+    logbook: { keep: 'recent', bounds: { messages: 5, forMs: 60_000 } },
+    allow: { enter: 'anyone', publish: 'anyone' },
+  },
+  { pattern: 'regatta/notices', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'nobody' } },
+  { pattern: 'committee', logbook: { keep: 'kept' }, allow: { enter: 'signed-in', publish: 'signed-in' } },
+];
+
+/** An engine in simulated time. Tokens are user ids; `late:` before one makes its reading take a second. */
+export function harness(options: Partial<EngineOptions> = {}, store?: (memory: MemoryStore) => Store) {
+  const clock = new VirtualClock();
+  let counter = 0;
+  const ids = {
+    message: () => `m${++counter}`,
+    session: () => `s${++counter}`,
+    volume: () => `v${++counter}`,
+  };
+  const memory = new MemoryStore(ids);
+  const reports: unknown[] = [];
+  const make = (): Engine =>
+    new Engine(
+      {
+        clock,
+        ids,
+        relay: new SoloRelay(clock, ids),
+        store: store?.(memory) ?? memory,
+        seal: { sign: (text) => sealed(text), matches: (text, mac) => sealed(text) === mac },
+        tokens: { read: (token) => read(clock, token) },
+        report: (error) => reports.push(error),
+      },
+      rules,
+      { guests: true, ...options },
+    );
+  const engine = make();
+  return {
+    clock,
+    engine,
+    reports,
+    /** Another engine on the same store, as after a restart. */
+    restarted: make,
+    connect: (to = engine) => new Client(to),
+    /** Connected and welcomed. */
+    async welcomed(token?: string, more: object = {}, to = engine): Promise<Client> {
+      const client = new Client(to);
+      client.send({ do: 'hello', ...(token === undefined ? {} : { token }), ...more });
+      await clock.run(0);
+      return client;
+    },
+    settle: () => clock.run(0),
+  };
+}
+
+async function read(clock: VirtualClock, token: string): Promise<Identity> {
+  if (token === 'forged') throw refusal('token-invalid', 'its signature is wrong');
+  if (token === 'ended') throw refusal('token-ended');
+  if (token.startsWith('late:')) await new Promise<void>((resolve) => void clock.setTimer(1000, resolve));
+  const [user = '', endsInMs] = token.replace('late:', '').split('@');
+  return {
+    user,
+    name: user.toUpperCase(),
+    guest: false,
+    roles: [],
+    claims: {},
+    ...(endsInMs === undefined ? {} : { endsAt: clock.now() + Number(endsInMs) }),
+  };
+}
+
+function sealed(text: string): string {
+  let hash = 7;
+  for (let i = 0; i < text.length; i++) hash = (Math.imul(hash, 33) ^ text.charCodeAt(i)) >>> 0;
+  return `seal${hash.toString(36)}`.padEnd(32, 'x');
+}

@@ -1,0 +1,110 @@
+import { describe, expect, it } from 'vitest';
+import {
+  type ChannelRule,
+  ChannelRules,
+  decide,
+  guestName,
+  type Identity,
+  matchPattern,
+  parsePattern,
+} from '../src/index.js';
+
+const rule = (pattern: string, more: Partial<ChannelRule> = {}): ChannelRule => ({
+  pattern,
+  logbook: { keep: 'kept' },
+  allow: {},
+  ...more,
+});
+
+describe('patterns', () => {
+  it('match whole segments and give the parameters', () => {
+    expect(matchPattern(parsePattern('race/:race/chat'), 'race/3/chat')).toEqual({ race: '3' });
+    expect(matchPattern(parsePattern('race/:race/chat'), 'race/3/4/chat')).toBeUndefined();
+    expect(matchPattern(parsePattern('race/:race/chat'), 'race/3/signals')).toBeUndefined();
+    expect(matchPattern(parsePattern('race/:race/chat'), 'race/3')).toBeUndefined();
+  });
+
+  it.each([
+    ['', 'characters'],
+    ['a//b', 'empty segment'],
+    ['race/:', 'not a parameter'],
+    ['race/:3', 'not a parameter'],
+    ['race/:a-b', 'not a parameter'],
+    ['race/*', 'cannot be a segment'],
+    ['race/pre:fix?', 'cannot be a segment'],
+    [':a/:a', 'stands twice'],
+  ])('refuse %j', (text, why) => {
+    expect(() => parsePattern(text)).toThrow(why);
+  });
+});
+
+describe('channel rules', () => {
+  const rules = new ChannelRules([
+    rule(':any/:race/chat'),
+    rule('race/:race/:kind'),
+    rule('race/:race/chat'),
+    rule('race/3/:kind'),
+    rule('weather/wind'),
+  ]);
+
+  it.each([
+    ['race/3/chat', 'race/3/:kind'],
+    ['race/4/chat', 'race/:race/chat'],
+    ['race/4/signals', 'race/:race/:kind'],
+    ['dinghy/4/chat', ':any/:race/chat'],
+    ['weather/wind', 'weather/wind'],
+  ])('the most specific one wins for %s, whatever their order', (name, pattern) => {
+    expect(rules.match(name)?.rule.pattern).toBe(pattern);
+  });
+
+  it('match nothing else', () => {
+    expect(rules.match('weather/tide')).toBeUndefined();
+  });
+
+  it('cannot be two for the same names', () => {
+    expect(() => new ChannelRules([rule('race/:a/chat'), rule('race/:b/chat')])).toThrow('same names');
+  });
+});
+
+describe('access', () => {
+  const user: Identity = { user: 'pia', guest: false, roles: [], claims: {} };
+  const guest: Identity = { ...user, user: 'guest:1', guest: true };
+  const overseer: Identity = { ...user, user: 'oversight:first', oversight: true };
+
+  it.each([
+    ['anyone', true, true],
+    ['signed-in', true, false],
+    ['nobody', false, false],
+    [undefined, false, false],
+  ] as const)('%s lets in: a user %s, a guest %s', (access, forUser, forGuest) => {
+    const chat = rule('a', { allow: access === undefined ? {} : { enter: access, publish: access } });
+    for (const act of ['enter', 'publish', 'read'] as const) {
+      expect(decide(act, chat, user) === undefined).toBe(forUser);
+      expect(decide(act, chat, guest) === undefined).toBe(forGuest);
+    }
+  });
+
+  it('asks `read` as `enter` unless it is said', () => {
+    const chat = rule('a', { allow: { enter: 'anyone', read: 'signed-in' } });
+    expect(decide('read', chat, guest)).toMatchObject({ code: 'not-allowed' });
+    expect(decide('enter', chat, guest)).toBeUndefined();
+  });
+
+  it('lets oversight look everywhere and publish nowhere', () => {
+    expect(decide('enter', rule('a'), overseer)).toBeUndefined();
+    expect(decide('publish', rule('a', { allow: { publish: 'anyone' } }), overseer)).toBeDefined();
+  });
+
+  it('says which rule refused, and why', () => {
+    const problem = decide('publish', rule('race/:race/chat', { allow: { publish: 'signed-in' } }), guest);
+    expect(problem?.detail).toContain('race/:race/chat');
+    expect(problem?.detail).toContain('guest');
+  });
+});
+
+describe('guest names', () => {
+  it('stay the same for an id and are two words', () => {
+    expect(guestName('guest:abc')).toBe(guestName('guest:abc'));
+    expect(guestName('guest:abc')).toMatch(/^[A-Z][a-z]+ [A-Z][a-z]+$/);
+  });
+});
