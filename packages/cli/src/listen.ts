@@ -2,7 +2,7 @@ import { connect, type Entry, type Line, type LineOptions, type LineState } from
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { failureOf } from './failure.js';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { backendOf, type CallOptions, jsonOption, keyOf, keyOption, urlOption, wholeFrom } from './options.js';
 import { messageLine, note, print, printJson } from './output.js';
 
 interface ListenOptions extends CallOptions {
@@ -37,8 +37,8 @@ export function addListen(program: Command): void {
     });
 }
 
-function listen(channels: readonly string[], options: ListenOptions): Promise<void> {
-  const line = connect(options.url, tokenOf(options));
+async function listen(channels: readonly string[], options: ListenOptions): Promise<void> {
+  const line = connect(options.url, await tokenOf(options));
   return new Promise((resolve, reject) => {
     let left = options.count ?? Number.POSITIVE_INFINITY;
     const finish = (): void => {
@@ -83,10 +83,20 @@ function enter(line: Line, channel: string, { last, after }: ListenOptions): Ent
   }
 }
 
-function tokenOf(options: ListenOptions): LineOptions {
-  if (options.token !== undefined) return { token: options.token.trim() };
-  if (options.key === undefined) return {};
-  return { token: async () => (await backendOf(options).oversightToken()).token };
+/** As whom to listen. A key that is refused, or a service that is not there, is told at once. */
+async function tokenOf(options: ListenOptions): Promise<LineOptions> {
+  const given = options.token?.trim();
+  if (given) return { token: given };
+  if (keyOf(options) === undefined) return {};
+  const backend = backendOf(options);
+  let first: string | undefined = (await backend.oversightToken()).token;
+  return {
+    token: async () => {
+      const token = first ?? (await backend.oversightToken()).token;
+      first = undefined;
+      return token;
+    },
+  };
 }
 
 /** Says on standard error how it stands with the line; a service that was never there, or refuses, ends the command. */

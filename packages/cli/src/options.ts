@@ -11,8 +11,7 @@ export interface CallOptions {
 export const urlOption = (): Option =>
   new OptionClass('--url <url>', 'where the service is').env('NINEBELLS_URL').default('http://127.0.0.1:9119');
 
-export const keyOption = (): Option =>
-  new OptionClass('--key <key>', 'an API key').env('NINEBELLS_KEY').hideHelp(false);
+export const keyOption = (): Option => new OptionClass('--key <key>', 'an API key').env('NINEBELLS_KEY');
 
 export const jsonOption = (): Option => new OptionClass('--json', 'one JSON object a line, for scripts');
 
@@ -39,6 +38,12 @@ export function collect(value: string, before: string[] = []): string[] {
   return [...before, value];
 }
 
-export function backendOf({ url, key }: CallOptions): Backend {
-  return new Backend(url, key === undefined ? {} : { key: key.trim() });
+export function backendOf(options: CallOptions): Backend {
+  const key = keyOf(options);
+  return new Backend(options.url, key === undefined ? {} : { key });
+}
+
+/** The key that was given; an empty one, as an unset variable may leave it, is none. */
+export function keyOf({ key }: CallOptions): string | undefined {
+  return key?.trim() || undefined;
 }

@@ -1,4 +1,4 @@
-import { ConfigurationError, makeLog, readConfiguration, Service, type ServiceOptions } from '@nine-bells/service';
+import type { Service, ServiceOptions } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
@@ -29,6 +29,7 @@ export function addServe(program: Command): void {
     )
     .option('--json', 'log as one JSON object a line')
     .action(async (options: ServeOptions) => {
+      const { makeLog } = await import('@nine-bells/service');
       const service = await startService(options, {
         log: makeLog({ level: options.log, readable: options.json !== true && process.stderr.isTTY }),
       });
@@ -45,6 +46,7 @@ export async function startService(
   options: Pick<ServeOptions, 'config' | 'host' | 'port' | 'data'>,
   more: ServiceOptions,
 ): Promise<Service> {
+  const { ConfigurationError, readConfiguration, Service } = await import('@nine-bells/service');
   try {
     const { host, port, data } = options;
     return await Service.start(readConfiguration(options.config, { host, port, data }), more);

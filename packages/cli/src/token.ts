@@ -1,6 +1,5 @@
-import { ConfigurationError, parseDuration, readConfiguration, signToken } from '@nine-bells/service';
 import type { Json } from '@nine-bells/wire';
-import { type Command, InvalidArgumentError } from 'commander';
+import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { collect } from './options.js';
 import { print } from './output.js';
@@ -11,7 +10,7 @@ interface TokenOptions {
   readonly name?: string;
   readonly role?: string[];
   readonly claim?: string[];
-  readonly for: number;
+  readonly for: string;
 }
 
 export function addToken(program: Command): void {
@@ -23,8 +22,12 @@ export function addToken(program: Command): void {
     .option('--name <name>', 'the name to show')
     .option('--role <role>', 'a role; may be given several times', collect)
     .option('--claim <name=value>', 'a claim, its value as JSON or else text; several of a name make a list', collect)
-    .option('--for <time>', 'how long it is good, such as 30m, 1h or 7d', timeOf, 3_600_000)
+    .option('--for <time>', 'how long it is good, such as 30m, 1h or 7d', '1h')
     .action(async (options: TokenOptions) => {
+      const { ConfigurationError, parseDuration, readConfiguration, signToken } = await import('@nine-bells/service');
+      const forMs = parseDuration(options.for);
+      if (forMs === undefined)
+        throw new CommandError(exitCodes.usage, `--for ${options.for}: a time such as 30m, 1h or 7d is expected`);
       try {
         const { tokens } = readConfiguration(options.config);
         print(
@@ -33,7 +36,7 @@ export function addToken(program: Command): void {
             name: options.name,
             roles: options.role ?? [],
             claims: claimsOf(options.claim ?? []),
-            forMs: options.for,
+            forMs,
           }),
         );
       } catch (error) {
@@ -69,10 +72,4 @@ function claimValue(text: string): Json {
   } catch {
     return text;
   }
-}
-
-function timeOf(text: string): number {
-  const time = parseDuration(text);
-  if (time === undefined) throw new InvalidArgumentError('A time such as 30m, 1h or 7d is expected.');
-  return time;
 }

@@ -120,9 +120,13 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** The messages from now on; after `enter` in the same turn, all of them. What is not read yet waits in memory. */
   [Symbol.asyncIterator](): AsyncIterableIterator<ReceivedMessage> {
     const queue = new MessageQueue(() => this.#readers.delete(queue));
-    if (this.#state === 'left' || this.#state === 'refused') queue.end();
+    if (this.#isOver) queue.end();
     else this.#readers.add(queue);
     return queue;
+  }
+
+  get #isOver(): boolean {
+    return this.#state === 'left' || this.#state === 'refused';
   }
 
   // ------------------------------------------------------------------------------------ called by the line
@@ -146,6 +150,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   entered(entered: Entered): boolean {
     if (entered.gap !== undefined) this.gap(entered.gap);
     for (const message of entered.messages) this.take(message, false);
+    if (this.#isOver) return false;
     this.#cursor = entered.cursor;
     if (entered.more) return true;
     this.#state = 'live';
@@ -164,7 +169,8 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
 
   /** @internal A message that came; one that came before is passed over. */
   take(message: Message, live: boolean): void {
-    if (!isAfter(message.cursor, this.#cursor)) return;
+    // A listener may have left while the messages of one reply are being given.
+    if (this.#isOver || !isAfter(message.cursor, this.#cursor)) return;
     this.#cursor = message.cursor;
     const received = { ...message, own: this.#line.isOwn(message), live };
     this.emit('message', received);

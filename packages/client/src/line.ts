@@ -282,6 +282,8 @@ export class Line extends TypedTarget<LineEvents> {
     this.#session = welcome.session;
     this.#secret = welcome.secret;
     this.#limits = welcome.limits;
+    this.#watch(welcome.pulseMs);
+    // From here on listeners are called, and any of them may close the line.
     this.#setState({
       name: 'open',
       user: welcome.user,
@@ -294,7 +296,6 @@ export class Line extends TypedTarget<LineEvents> {
       const entry = entries[index];
       if (entry !== undefined) this.#entered(entry, entered);
     }
-    this.#watch(welcome.pulseMs);
   }
 
   /** Sends pulses, and notices when nothing comes any more. */

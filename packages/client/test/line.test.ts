@@ -222,6 +222,24 @@ describe('an entered channel', () => {
     line.close();
   });
 
+  it.each(['leave', 'close'] as const)('may be ended with %s by whoever hears its first message', async (how) => {
+    const line = await open();
+    const chat = line.enter('race/3/chat', { last: 2 });
+    const heard: unknown[] = [];
+    chat.addEventListener('message', ({ detail }) => {
+      heard.push(detail.data);
+      if (how === 'leave') chat.leave();
+      else line.close();
+    });
+    socket().welcome({
+      entered: [{ channel: 'race/3/chat', cursor: 'v:2', messages: [message(1), message(2)], more: false }],
+    });
+    await vi.advanceTimersByTimeAsync(120_000);
+    expect([heard, chat.state]).toEqual([[1], 'left']);
+    line.close();
+    expect(vi.getTimerCount()).toBe(0);
+  });
+
   it('that is refused says so by event and by `ready`', async () => {
     const line = await open();
     const chat = line.enter('race/3/chat');

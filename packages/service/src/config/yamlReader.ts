@@ -1,5 +1,5 @@
 import { distance } from 'fastest-levenshtein';
-import { isMap, isScalar, isSeq, LineCounter, type Node, parseDocument } from 'yaml';
+import { isMap, isScalar, isSeq, LineCounter, type Node, parseDocument, visit } from 'yaml';
 
 /** One mistake in a configuration file, with its place. */
 export interface Fault {
@@ -53,6 +53,14 @@ export function readYaml<T>(text: string, file: string, reader: Reader<T>): { va
     faults.push({ file, line: Math.max(line, 1), column: Math.max(col, 1), path, detail });
   };
   for (const error of document.errors) add(error.pos[0], '', `this is not YAML: ${error.message}`);
+  visit(document, {
+    // A place that is named again stands for what it names.
+    Alias: (_, alias) => {
+      const named = alias.resolve(document);
+      if (named === undefined) add(alias.range?.[0] ?? 0, '', `there is no anchor &${alias.source}`);
+      return named as Node | undefined;
+    },
+  });
   if (faults.length > 0) return { faults };
   const root = new Place('', document.contents, (node, path, detail) => add(node?.range?.[0] ?? 0, path, detail));
   const value = reader(document.contents, root);

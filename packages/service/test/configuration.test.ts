@@ -1,0 +1,118 @@
+import { readFileSync } from 'node:fs';
+import { describe, expect, it } from 'vitest';
+import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.js';
+
+const secret = 'a secret that is long enough for HS256, surely';
+
+function faultsOf(yaml: string): string[] {
+  try {
+    parseConfiguration(yaml, 'bells.yaml');
+  } catch (error) {
+    if (error instanceof ConfigurationError) return error.faults.map(faultLine);
+    throw error;
+  }
+  return [];
+}
+
+describe('the configuration', () => {
+  it('is read with its defaults', () => {
+    const read = parseConfiguration('channels: [{ pattern: a }]', '/etc/bells/bells.yaml');
+    expect(read).toMatchObject({ host: '127.0.0.1', port: 9119, data: '/etc/bells/data', sqliteSynchronous: 'full' });
+    expect(read.channels).toEqual([
+      { pattern: 'a', logbook: { keep: 'recent', bounds: { messages: 1000, forMs: 600_000 } }, allow: {} },
+    ]);
+  });
+
+  it('of the demo, and the example in the docs, have no mistake', () => {
+    expect(faultsOf(readFileSync(new URL('../../../demo/bells.yaml', import.meta.url), 'utf8'))).toEqual([]);
+    const docs = readFileSync(new URL('../../../docs/configuration.md', import.meta.url), 'utf8');
+    const examples = [...docs.matchAll(/```yaml\n([\s\S]*?)```/g)].map((match) => match[1] as string);
+    expect(examples.length).toBeGreaterThan(0);
+    for (const example of examples) expect(faultsOf(example)).toEqual([]);
+  });
+
+  it('takes times and sizes with their units', () => {
+    const yaml = `
+service: { pulse: 5s, limits: { frame: 128KiB } }
+channels:
+  - { pattern: a, logbook: { recent: { messages: 5, for: 2h } }, data: 512B }`;
+    const read = parseConfiguration(yaml, 'bells.yaml');
+    expect(read.engine).toMatchObject({ pulseMs: 5000, frameBytes: 131_072 });
+    expect(read.channels[0]).toMatchObject({ dataBytes: 512, logbook: { bounds: { messages: 5, forMs: 7_200_000 } } });
+  });
+
+  it('takes anchors and aliases', () => {
+    const read = parseConfiguration(
+      'channels:\n  - { pattern: a, allow: &all { enter: anyone } }\n  - { pattern: b, allow: *all }',
+      'bells.yaml',
+    );
+    expect(read.channels[1]?.allow).toEqual({ enter: 'anyone' });
+  });
+
+  it('lets the command line stand above the file', () => {
+    const read = parseConfiguration('service: { port: 1 }\nchannels: []', 'bells.yaml', { port: 2, data: '/tmp/d' });
+    expect(read).toMatchObject({ port: 2, data: '/tmp/d' });
+  });
+
+  it.each<[string, string, string]>([
+    ['what is not YAML', 'channels: [', 'bells.yaml:1:12: this is not YAML'],
+    ['nothing at all', '', 'expected a map'],
+    ['no channels', 'service: {}', '`channels` is missing'],
+    [
+      'a mistyped member',
+      'chanels: []\nchannels: []',
+      'bells.yaml:1:1: chanels: there is no "chanels" here; did you mean "channels"?',
+    ],
+    [
+      'a mistyped word',
+      'channels:\n  - { pattern: a, allow: { publish: anyon } }',
+      'bells.yaml:2:37: channels[0].allow.publish: expected anyone, signed-in or nobody, found "anyon"; did you mean "anyone"?',
+    ],
+    [
+      'a word far from any',
+      'channels: [{ pattern: a, logbook: sqlite }]',
+      'expected recent or kept, found "sqlite"; there are recent and kept',
+    ],
+    [
+      'a port that is a word',
+      'service: { port: high }\nchannels: []',
+      'service.port: expected a whole number from 0 to 65535, found "high"',
+    ],
+    [
+      'a time without a unit',
+      'service: { pulse: 20 }\nchannels: []',
+      'service.pulse: expected a time such as 500ms, 20s',
+    ],
+    ['a short secret', 'tokens: { secret: short }\nchannels: []', 'expected at least 32 bytes for HS256, found 5'],
+    [
+      'two secrets',
+      `tokens: { secret: "${secret}", secretFile: f }\nchannels: []`,
+      'expected `secret` or `secretFile`, found both',
+    ],
+    [
+      'a secret file that is not there',
+      'tokens: { secretFile: nowhere }\nchannels: []',
+      'tokens.secretFile: cannot be read',
+    ],
+    ['a malformed pattern', 'channels: [{ pattern: "a//b" }]', 'no empty segment'],
+    ['a rule without a pattern', 'channels: [{ about: x }]', '`pattern` is missing'],
+    [
+      'two patterns for the same names',
+      'channels:\n  - pattern: a/:x\n  - pattern: a/:y',
+      'bells.yaml:3:5: channels[1]: the patterns a/:x and a/:y match the same names',
+    ],
+    [
+      'an origin with a path',
+      'service: { origins: ["https://a.example/x"] }\nchannels: []',
+      'expected an origin such as',
+    ],
+    ['an alias to nothing', 'channels: *none', 'bells.yaml:1:11: there is no anchor &none'],
+  ])('with %s is refused, with the place', (_, yaml, fault) => {
+    expect(faultsOf(yaml).join('\n')).toContain(fault);
+  });
+
+  it('reports every mistake, not only the first', () => {
+    const faults = faultsOf('service: { port: x, gests: true }\nchannels: [{ pattern: "a b", logbok: kept }]');
+    expect(faults).toHaveLength(4);
+  });
+});

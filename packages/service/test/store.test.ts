@@ -1,0 +1,157 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Draft, LogSlice } from '@nine-bells/core';
+import { channelName } from '@nine-bells/wire';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { ApiKeys } from '../src/store/apiKeys.js';
+import { Database } from '../src/store/database.js';
+import { SqlStore } from '../src/store/sqlStore.js';
+
+const chat = channelName('race/3/chat');
+const signals = channelName('race/3/signals');
+const all = { messages: 1000, bytes: 10_000_000 };
+const draft = (n: number, more: Partial<Draft> = {}): Draft => ({
+  id: `m${n}`,
+  type: 'message',
+  atMs: n,
+  data: n,
+  ...more,
+});
+const data = ({ messages }: LogSlice): unknown[] => messages.map((each) => each.message.data);
+
+let folder: string;
+let database: Database;
+let store: SqlStore;
+
+async function open(): Promise<void> {
+  database = await Database.open({ folder, synchronous: 'full' });
+  store = await SqlStore.open(database);
+}
+
+beforeEach(async () => {
+  folder = mkdtempSync(join(tmpdir(), 'bells-store-'));
+  await open();
+});
+
+afterEach(async () => {
+  await database.close();
+  rmSync(folder, { recursive: true, force: true });
+});
+
+describe('the store', () => {
+  it('numbers per channel in the order of the calls, whatever shares a commit', async () => {
+    const appended = await Promise.all(
+      Array.from({ length: 3000 }, (_, n) => store.append(n % 2 ? chat : signals, draft(n))),
+    );
+    const places = appended.filter((_, n) => n % 2).map(({ logged }) => logged.place.number);
+    expect(places).toEqual(Array.from({ length: 1500 }, (_, n) => n + 1));
+    expect(data(await store.since(chat, { ...(await store.head(chat)), number: 1498 }, all))).toEqual([2997, 2999]);
+    expect((await store.head(signals)).number).toBe(1500);
+  });
+
+  it('keeps everything over a restart, in the same volume', async () => {
+    const { logged } = await store.append(
+      chat,
+      draft(1, { by: { user: 'pia', name: 'Pia Lund' }, key: 'k', except: ['s'] }),
+    );
+    await database.close();
+    await open();
+    const { messages } = await store.since(chat, { ...logged.place, number: 0 }, all);
+    expect(messages[0]?.message).toEqual(logged.message);
+    expect(messages[0]?.except).toEqual(['s']);
+    expect(await store.head(chat)).toEqual(logged.place);
+  });
+
+  it('has a place for a channel that nobody has published to yet, which stays when somebody does', async () => {
+    const before = await store.head(chat);
+    expect(before.number).toBe(0);
+    const { logged } = await store.append(chat, draft(1));
+    expect(logged.place).toEqual({ volume: before.volume, number: 1 });
+    expect((await store.since(chat, before, all)).gap).toBeUndefined();
+  });
+
+  it('knows a key again: within a commit, in a later one, and after a restart; per author', async () => {
+    const pia = { by: { user: 'pia' }, key: 'k' };
+    const [first, second] = await Promise.all([store.append(chat, draft(1, pia)), store.append(chat, draft(2, pia))]);
+    expect([first.repeated, second.repeated]).toEqual([false, true]);
+    await database.close();
+    await open();
+    const third = await store.append(chat, draft(3, pia));
+    expect(third).toMatchObject({ repeated: true, logged: { message: first.logged.message } });
+    expect((await store.append(chat, draft(4, { by: { user: 'jory' }, key: 'k' }))).repeated).toBe(false);
+    expect((await store.append(chat, draft(5, { key: 'k' }))).repeated).toBe(false);
+    expect((await store.append(signals, draft(6, pia))).repeated).toBe(false);
+  });
+
+  it.each([
+    "it's; DROP TABLE messages; --",
+    'a\u0000b',
+    '$1 :channel ? %s \\ "quoted" `ticked`',
+    '\ud800 lone, 🎉 whole, \u2028',
+    { deep: [null, true, 1e300, -0.5, ''], 'we"ird': "k'ey" },
+  ])('gives back unchanged what was published: %j', async (value) => {
+    const { logged } = await store.append(
+      chat,
+      draft(1, { data: value, key: "k'$1:x?", by: { user: "o'hara :x", name: '?' } }),
+    );
+    const [back] = (await store.before(chat, undefined, all)).messages;
+    expect(back?.message).toEqual(logged.message);
+  });
+
+  it('reads forwards and backwards within bounds', async () => {
+    const { volume } = await store.head(chat);
+    await Promise.all(
+      Array.from({ length: 1000 }, (_, n) => store.append(chat, draft(n + 1, { data: 'x'.repeat(100) }))),
+    );
+    const at = (number: number) => ({ volume, number });
+    const numbers = (slice: LogSlice) => slice.messages.map((each) => each.place.number);
+    expect(numbers(await store.since(chat, at(500), { messages: 3, bytes: 1e6 }))).toEqual([501, 502, 503]);
+    expect(await store.since(chat, at(998), all)).toMatchObject({ more: false });
+    expect((await store.since(chat, at(0), { messages: 1000, bytes: 20_000 })).more).toBe(true);
+    expect((await store.since(chat, at(0), all)).messages).toHaveLength(1000);
+    expect(numbers(await store.before(chat, at(4), all))).toEqual([1, 2, 3]);
+    expect(numbers(await store.before(chat, undefined, { messages: 2, bytes: 1e6 }))).toEqual([999, 1000]);
+    const backwards = await store.before(chat, undefined, { messages: 450, bytes: 1e7 });
+    expect(numbers(backwards)).toEqual(Array.from({ length: 450 }, (_, n) => 551 + n));
+    expect(backwards.more).toBe(true);
+    expect((await store.since(chat, at(5000), all)).gap).toBe('new-volume');
+    expect((await store.since(chat, { volume: 'other', number: 3 }, { messages: 2, bytes: 1e6 })).gap).toBe(
+      'new-volume',
+    );
+  });
+
+  it('does not show to readers what is not committed', async () => {
+    let seen: unknown[] | undefined;
+    await database
+      .write(async (writer) => {
+        await writer.query("INSERT INTO channels (name, volume, head, last_at_ms) VALUES ('race/3/chat', 'v', 1, 0)");
+        seen = [...(await store.channels())];
+        throw new Error('taken back');
+      })
+      .catch(() => {});
+    expect(seen).toEqual([]);
+    expect(await store.channels()).toEqual([]);
+    expect((await store.append(chat, draft(1))).logged.place.number).toBe(1);
+  });
+});
+
+describe('API keys', () => {
+  it('are stored hashed only, checked, and made once at the first start', async () => {
+    const keys = await ApiKeys.open(database);
+    const file = await keys.makeFirst(folder);
+    expect(file).toBe(join(folder, 'api-key'));
+    expect(await keys.makeFirst(folder)).toBeUndefined();
+    const { readFileSync, statSync } = await import('node:fs');
+    const key = readFileSync(file as string, 'utf8').trim();
+    expect(statSync(file as string).mode & 0o777).toBe(0o600);
+    expect(keys.check(key)).toMatchObject({ name: 'first' });
+    expect(keys.check(`${key}x`)).toBeUndefined();
+    expect(keys.check(key.replace(/.$/, (last) => (last === 'A' ? 'B' : 'A')))).toBeUndefined();
+    expect(keys.check('')).toBeUndefined();
+    await database.reader.query('SELECT 1');
+    const stored = JSON.stringify(await database.models.apiKeys.findAll({ raw: true }));
+    expect(stored).not.toContain(key.split('_')[2]);
+    expect((await ApiKeys.open(database)).check(key)).toBeDefined();
+  });
+});

@@ -1,0 +1,213 @@
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { RawLine, type StartedService, startService, until } from './startedService.js';
+
+let started: StartedService;
+
+beforeAll(async () => {
+  started = await startService();
+});
+afterAll(() => started.remove());
+
+// biome-ignore lint/suspicious/noExplicitAny: tests look into answers freely
+async function call(path: string, init: RequestInit = {}): Promise<{ status: number; headers: Headers; body: any }> {
+  const response = await fetch(started.url + path, {
+    ...init,
+    headers: { authorization: `Bearer ${started.key}`, 'content-type': 'application/json', ...init.headers },
+  });
+  const text = await response.text();
+  return { status: response.status, headers: response.headers, body: text === '' ? undefined : JSON.parse(text) };
+}
+
+const post = (body: unknown, headers: Record<string, string> = {}) =>
+  call('/v1/messages', { method: 'POST', body: typeof body === 'string' ? body : JSON.stringify(body), headers });
+
+describe('publishing over HTTP', () => {
+  it('reaches clients, with the author named or with none, and not the sessions that are excepted', async () => {
+    const line = await (await RawLine.open(started.url)).hello({ enter: [{ channel: 'race/1/signals' }] });
+    const other = await (await RawLine.open(started.url)).hello({ enter: [{ channel: 'race/1/signals' }] });
+    const except = [line.frames[0].session];
+    await post({ channel: 'race/1/signals', data: 1, except });
+    const first = await post({
+      channel: 'race/1/signals',
+      type: 'start',
+      data: { gun: true },
+      by: { user: 'mira', name: 'Mira Holt' },
+    });
+    expect(first.status).toBe(201);
+    const push = await line.push('message');
+    expect(push).toMatchObject({ cursor: first.body.cursor, type: 'start', by: { user: 'mira', name: 'Mira Holt' } });
+    await until(() => other.frames.filter((frame) => frame.on === 'message').length === 2);
+    expect(other.frames.find((frame) => frame.on === 'message')).not.toHaveProperty('by');
+    line.socket.close();
+    other.socket.close();
+  });
+
+  it('takes a list in its order, and nothing of it if one element has a mistake', async () => {
+    const good = await post([1, 2, 3].map((data) => ({ channel: 'race/2/chat', data })));
+    expect(good.status).toBe(200);
+    expect(good.body.map(({ cursor }: { cursor: string }) => cursor.split(':')[1])).toEqual(['1', '2', '3']);
+    const bad = await post([{ channel: 'race/2/chat', data: 4 }, { channel: 'race/2/chat' }]);
+    expect(bad).toMatchObject({ status: 400, body: { code: 'bad-value', where: '/1/data' } });
+    const nowhere = await post([
+      { channel: 'race/2/chat', data: 4 },
+      { channel: 'x', data: 1 },
+    ]);
+    expect(nowhere).toMatchObject({ status: 404, body: { code: 'no-such-channel', where: '/1' } });
+    expect((await started.backend.read('race/2/chat')).messages).toHaveLength(3);
+  });
+
+  it('publishes once under an Idempotency-Key', async () => {
+    const message = { channel: 'race/3/chat', data: 1 };
+    const first = await post(message, { 'Idempotency-Key': 'abc' });
+    const again = await post({ ...message, key: 'abc' });
+    expect([first.status, again.status, again.body.repeated]).toEqual([201, 200, true]);
+    expect(again.body.cursor).toBe(first.body.cursor);
+    expect((await post({ ...message, key: 'x' }, { 'Idempotency-Key': 'abc' })).body.code).toBe('bad-value');
+  });
+
+  it.each<[string, unknown, number, string, string | undefined]>([
+    ['what is not JSON', '{"a', 400, 'bad-value', undefined],
+    ['a body that is a word', '"x"', 400, 'bad-value', undefined],
+    ['nothing', {}, 400, 'bad-name', '/channel'],
+    ['an odd name', { channel: 'a b', data: 1 }, 400, 'bad-name', '/channel'],
+    ['a mistyped member', { channel: 'race/1/chat', dat: 1 }, 400, 'bad-value', '/dat'],
+    [
+      'a member of the prototype',
+      '{"channel":"race/1/chat","data":1,"__proto__":{"x":1}}',
+      400,
+      'bad-value',
+      '/__proto__',
+    ],
+    ['a wrong type', { channel: 'race/1/chat', data: 1, type: 'a b' }, 400, 'bad-value', '/type'],
+    ['an author without a user', { channel: 'race/1/chat', data: 1, by: { name: 'x' } }, 400, 'bad-value', '/by/user'],
+    ['an author that is a word', { channel: 'race/1/chat', data: 1, by: 'mira' }, 400, 'bad-value', '/by'],
+    ['data over the limit', { channel: 'race/1/chat', data: 'x'.repeat(5000) }, 413, 'too-large', '/data'],
+    [
+      'data nested too deep',
+      `{"channel":"race/1/chat","data":${'['.repeat(5000)}${']'.repeat(5000)}}`,
+      400,
+      'bad-value',
+      '/data',
+    ],
+    ['a body beyond all bounds', JSON.stringify({ data: 'x'.repeat(5_000_000) }), 413, 'too-large', undefined],
+    ['a channel without a rule', { channel: 'nowhere', data: 1 }, 404, 'no-such-channel', undefined],
+  ])('refuses %s with a problem', async (_, body, status, code, where) => {
+    const answer = await post(body);
+    expect(answer.headers.get('content-type')).toContain('application/problem+json');
+    expect(answer).toMatchObject({
+      status,
+      body: { status, code, title: expect.any(String), detail: expect.any(String) },
+    });
+    if (where !== undefined) expect(answer.body.where).toBe(where);
+  });
+
+  it('lists all the faults of a body', async () => {
+    const { body } = await post({ chanel: 'x', type: '', data: 1 });
+    expect(body.faults.map(({ where }: { where: string }) => where)).toEqual(
+      expect.arrayContaining(['/chanel', '/channel', '/type']),
+    );
+  });
+});
+
+describe('reading over HTTP', () => {
+  it('gives the last, those after and those before, and says if there are more', async () => {
+    await started.backend.publishAll([1, 2, 3, 4, 5].map((data) => ({ channel: 'race/5/chat', data })));
+    const data = (reading: { messages: readonly { data: unknown }[] }) => reading.messages.map((each) => each.data);
+    const last = await started.backend.read('race/5/chat', { limit: 2 });
+    expect([data(last), last.more]).toEqual([[4, 5], true]);
+    const before = await started.backend.read('race/5/chat', { before: last.messages[0]?.cursor as string });
+    expect([data(before), before.more]).toEqual([[1, 2, 3], false]);
+    const after = await started.backend.read('race/5/chat', { after: before.messages[0]?.cursor as string, limit: 2 });
+    expect([data(after), after.more]).toEqual([[2, 3], true]);
+  });
+
+  it('says which part of a recent logbook is gone', async () => {
+    const first = await started.backend.publish({ channel: 'weather/wind', data: 0 });
+    await started.backend.publishAll(Array.from({ length: 9 }, (_, data) => ({ channel: 'weather/wind', data })));
+    const reading = await started.backend.read('weather/wind', { after: first.cursor });
+    expect(reading.gap).toMatchObject({ after: first.cursor, why: 'expired' });
+    expect(reading.messages).toHaveLength(5);
+  });
+
+  it.each([
+    ['?', 'bad-name'],
+    ['?channel=a%20b', 'bad-name'],
+    ['?channel=a&channel=b', 'bad-value'],
+    ['?channel=race/1/chat&after=x', 'bad-cursor'],
+    ['?channel=race/1/chat&limit=0', 'bad-value'],
+    ['?channel=race/1/chat&limit=1e3', 'bad-value'],
+    ['?channel=race/1/chat&after=a:1&before=a:2', 'bad-value'],
+    ['?channel=nowhere', 'no-such-channel'],
+  ])('refuses %s', async (query, code) => {
+    expect((await call(`/v1/messages${query}`)).body.code).toBe(code);
+  });
+});
+
+describe('looking around over HTTP', () => {
+  it('lists channels, by pages', async () => {
+    const all = (await call('/v1/channels')).body;
+    expect(all.channels.map(({ channel }: { channel: string }) => channel)).toContain('race/5/chat');
+    const page = (await call('/v1/channels?limit=1')).body;
+    expect(page).toMatchObject({ channels: [{}], more: true });
+    const next = (await call(`/v1/channels?limit=1&after=${page.channels[0].channel}`)).body;
+    expect(next.channels[0]).toEqual(all.channels[1]);
+  });
+
+  it('says that it is well and ready without a key, and nothing else', async () => {
+    for (const path of ['/healthz', '/readyz']) expect((await fetch(started.url + path)).status).toBe(200);
+    for (const path of ['/v1/messages?channel=race/1/chat', '/v1/channels', '/v1/sessions', '/v1/overview', '/v1/x'])
+      expect((await fetch(started.url + path)).status).toBe(401);
+  });
+
+  it.each([
+    ['no key', undefined, 'Authorization: Bearer KEY'],
+    ['a wrong key', 'Bearer bells_abcdefgh_x', 'not one of this service'],
+    ['another scheme', 'Basic abc', 'not of the form'],
+  ])('refuses %s and says what is expected', async (_, authorization, detail) => {
+    const response = await fetch(`${started.url}/v1/channels`, { headers: authorization ? { authorization } : {} });
+    expect(response.headers.get('www-authenticate')).toBe('Bearer');
+    expect(await response.json()).toMatchObject({ code: 'key-invalid', detail: expect.stringContaining(detail) });
+  });
+});
+
+describe('the console’s door', () => {
+  const session = (init: RequestInit = {}) =>
+    fetch(`${started.url}/console/session`, {
+      ...init,
+      headers: { 'content-type': 'application/json', ...init.headers },
+    });
+  const signIn = (body: object) => session({ method: 'POST', body: JSON.stringify(body) });
+
+  it('opens with a key to a cookie that scripts cannot read and other sites cannot send', async () => {
+    const answer = await signIn({ key: started.key });
+    expect(answer.status).toBe(200);
+    const cookie = answer.headers.get('set-cookie') ?? '';
+    expect(cookie).toMatch(/HttpOnly/);
+    expect(cookie).toMatch(/SameSite=Strict/);
+    const own = { cookie: cookie.split(';')[0] as string };
+    expect((await fetch(`${started.url}/v1/channels`, { headers: own })).status).toBe(200);
+    const publish = (origin?: string) =>
+      fetch(`${started.url}/v1/messages`, {
+        method: 'POST',
+        body: JSON.stringify({ channel: 'race/1/chat', data: 1 }),
+        headers: { ...own, 'content-type': 'application/json', ...(origin === undefined ? {} : { origin }) },
+      });
+    expect((await publish(started.url)).status).toBe(201);
+    expect((await publish('https://other.example')).status).toBe(401);
+    expect((await publish()).status).toBe(401);
+  });
+
+  it('opens once with a link', async () => {
+    const { url } = await started.backend.signInLink();
+    const code = url.split('#sign-in=')[1] as string;
+    expect((await signIn({ code })).status).toBe(200);
+    const again = await signIn({ code });
+    expect(again.status).toBe(401);
+    expect(await again.json()).toMatchObject({ code: 'key-invalid', detail: expect.stringContaining('used before') });
+  });
+
+  it.each([{ key: 'x' }, { code: 'x' }, {}])('stays shut for %j', async (body) => {
+    expect((await signIn(body)).status).toBe(401);
+    expect((await session()).status).toBe(401);
+  });
+});

@@ -1,0 +1,162 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { connect, type Line } from '@nine-bells/client';
+import { Backend } from '@nine-bells/client/backend';
+import { afterEach, describe, expect, it } from 'vitest';
+import { WebSocket } from 'ws';
+import { RawLine, serve, startService, until } from './startedService.js';
+
+const clean: (() => unknown)[] = [];
+afterEach(async () => {
+  for (const each of clean.splice(0).reverse()) await each();
+});
+
+/** A WebSocket class whose sockets the test can break. */
+function breakable() {
+  const sockets: WebSocket[] = [];
+  class Breakable extends WebSocket {
+    constructor(url: string, protocols: string[]) {
+      super(url, protocols);
+      sockets.push(this);
+    }
+  }
+  return { Breakable: Breakable as never, cut: () => sockets.at(-1)?.terminate() };
+}
+
+const quick = { backOff: { firstMs: 20, mostMs: 100 } };
+
+describe('the SDK against the service', () => {
+  it('goes on behind a broken connection: nothing lost, nothing doubled, one order', async () => {
+    const started = await startService();
+    clean.push(() => started.remove());
+    const { Breakable, cut } = breakable();
+    const pia = connect(started.url, { token: () => started.token('pia'), WebSocket: Breakable, ...quick });
+    const jory = connect(started.url, { token: () => started.token('jory'), ...quick });
+    clean.push(
+      () => pia.close(),
+      () => jory.close(),
+    );
+    const seen = new Map<Line, string[]>([
+      [pia, []],
+      [jory, []],
+    ]);
+    for (const [line, cursors] of seen)
+      line.enter('race/1/chat', { last: 10 }).addEventListener('message', ({ detail }) => cursors.push(detail.cursor));
+    await Promise.all([pia.opened(), jory.opened()]);
+
+    const published: Promise<unknown>[] = [];
+    for (let n = 0; n < 200; n++) {
+      if (pia.state.name === 'open') published.push(pia.publish('race/1/chat', `pia ${n}`));
+      published.push(jory.publish('race/1/chat', `jory ${n}`));
+      if (n % 20 === 10) cut();
+      await new Promise((resolve) => setTimeout(resolve, 5));
+    }
+    await Promise.all(published);
+    const { cursor } = await started.backend.publish({ channel: 'race/1/chat', data: 'the last' });
+    await until(() => [...seen.values()].every((cursors) => cursors.at(-1) === cursor));
+    expect(seen.get(pia)).toEqual(seen.get(jory));
+    expect(seen.get(pia)).toHaveLength(published.length + 1);
+  });
+
+  it('survives a restart of the service, in the same session, with the messages of meanwhile', async () => {
+    const first = await startService();
+    const { port } = new URL(first.url);
+    const line = connect(first.url, { token: () => first.token('pia'), ...quick });
+    clean.push(() => line.close());
+    const heard: unknown[] = [];
+    line.enter('race/1/chat').addEventListener('message', ({ detail }) => heard.push(detail.data));
+    await line.opened();
+    await first.backend.publish({ channel: 'race/1/chat', data: 'before' });
+    await until(() => heard.length === 1);
+    const { session } = line.state as { session: string };
+    await first.stop();
+    await until(() => line.state.name === 'waiting');
+    const second = await startService({ folder: first.folder, port: Number(port) });
+    clean.push(() => second.remove());
+    await second.backend.publish({ channel: 'race/1/chat', data: 'meanwhile' });
+    await until(() => heard.length === 2);
+    expect(heard).toEqual(['before', 'meanwhile']);
+    expect(line.state).toMatchObject({ name: 'open', session, continued: true });
+  });
+
+  it('gets a new token when the old one ends, and stays in its channel', async () => {
+    const started = await startService({
+      text: 'service: {}\ntokens: { secret: the-secret-of-the-test-regatta-of-32-bytes, tolerance: 1ms }\nchannels: [{ pattern: a, allow: { enter: signed-in } }]',
+      port: 0,
+    });
+    clean.push(() => started.remove());
+    const line = connect(started.url, { token: () => started.token('pia', 1500), ...quick });
+    clean.push(() => line.close());
+    const states: string[] = [];
+    line.addEventListener('state', ({ detail }) => states.push(detail.name));
+    const entry = line.enter('a');
+    await entry.ready;
+    await until(() => states.includes('waiting') && line.state.name === 'open', 10_000);
+    await until(() => entry.state === 'live');
+  });
+});
+
+describe('the process of the service', () => {
+  const inFolder = (): string => {
+    const folder = mkdtempSync(join(tmpdir(), 'bells-process-'));
+    clean.push(() => rmSync(folder, { recursive: true, force: true }));
+    return folder;
+  };
+
+  it('killed without a word loses no acknowledged message of a kept channel', async () => {
+    const folder = inFolder();
+    const first = await serve(folder);
+    clean.push(() => first.command.process.kill('SIGKILL'));
+    const backend = new Backend(first.url, { key: first.key });
+    const line = await (await RawLine.open(first.url)).hello({ enter: [{ channel: 'race/1/chat' }] });
+    const acknowledged = new Map<string, number>();
+    // Several publishers at once, so that the kill meets commits under way.
+    const publishing = Array.from({ length: 8 }, async (_, publisher) => {
+      for (let n = 0; ; n++) {
+        const data = publisher * 100_000 + n;
+        const { cursor } = await backend.publish({ channel: 'race/1/chat', data });
+        acknowledged.set(cursor, data);
+        if (acknowledged.size === 300) first.command.process.kill('SIGKILL');
+      }
+    });
+    await Promise.allSettled(publishing);
+    expect(acknowledged.size).toBeGreaterThanOrEqual(300);
+    const pushed = line.frames.filter((frame) => frame.on === 'message');
+
+    const second = await serve(folder);
+    clean.push(() => second.command.process.kill('SIGKILL'));
+    const kept = new Map<string, unknown>();
+    const again = new Backend(second.url, { key: second.key });
+    for (let more = true, after: string | undefined; more; ) {
+      const volume = [...acknowledged.keys()][0]?.split(':')[0];
+      const page = await again.read('race/1/chat', { limit: 1000, after: after ?? `${volume}:0` });
+      for (const { cursor, data } of page.messages) kept.set(cursor, data);
+      ({ more } = page);
+      after = page.messages.at(-1)?.cursor;
+    }
+    for (const [cursor, data] of acknowledged) expect(kept.get(cursor)).toBe(data);
+    for (const { cursor, data } of pushed) expect(kept.get(cursor)).toBe(data);
+    second.command.process.kill('SIGTERM');
+    expect((await second.command.ended).code).toBe(0);
+  });
+
+  it('told to end says goodbye, has everything committed, and exits with 0', async () => {
+    const folder = inFolder();
+    const { command, url, key } = await serve(folder);
+    const line = await (await RawLine.open(url)).hello();
+    const backend = new Backend(url, { key });
+    const published = Array.from({ length: 50 }, (_, data) => backend.publish({ channel: 'race/1/chat', data }));
+    await published[0];
+    command.process.kill('SIGTERM');
+    const settled = await Promise.allSettled(published);
+    expect((await command.ended).code).toBe(0);
+    expect((await line.closed()).code).toBe(1012);
+    const taken = settled.filter(({ status }) => status === 'fulfilled').length;
+    const again = await serve(folder);
+    const { messages } = await new Backend(again.url, { key: again.key }).read('race/1/chat');
+    expect(messages.length).toBeGreaterThanOrEqual(taken);
+    again.command.process.kill('SIGTERM');
+    await again.command.ended;
+  });
+});
