@@ -82,7 +82,7 @@ export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
 }
 
 function MessageRow({ message }: { readonly message: Message }) {
-  const { cursor, at, by, type, data, key } = message;
+  const { cursor, at, by, type, data } = message;
   const text = plainText(data);
   return (
     <li>
@@ -96,12 +96,20 @@ function MessageRow({ message }: { readonly message: Message }) {
       <span className="body">
         {type !== 'message' && <span className="type">{type}</span>}
         {text ?? <code>{JSON.stringify(data)}</code>}
-        <details>
-          <summary>all of it</summary>
-          <pre>{JSON.stringify({ ...message, ...(key === undefined ? {} : { key }) }, null, 2)}</pre>
-        </details>
+        <Whole message={message} />
       </span>
     </li>
+  );
+}
+
+/** All members of a message, made only when one looks: most are never looked at. */
+function Whole({ message }: { readonly message: Message }) {
+  const [open, setOpen] = useState(false);
+  return (
+    <details onToggle={(event) => setOpen(event.currentTarget.open)}>
+      <summary>all of it</summary>
+      {open && <pre>{JSON.stringify(message, null, 2)}</pre>}
+    </details>
   );
 }
 

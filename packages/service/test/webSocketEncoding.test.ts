@@ -1,9 +1,9 @@
 import { describe, expect, it } from 'vitest';
-import { Receiver } from 'ws';
+import * as library from 'ws';
 import { webSocketEncoding } from '../src/index.js';
 
-// Exported by the library, and not in its types.
-const { Receiver } = ws as unknown as { Receiver: new (options: object) => NodeJS.WritableStream };
+// Exported by the library, though not in its types.
+const { Receiver } = library as unknown as { Receiver: new (options: object) => NodeJS.WritableStream };
 
 describe('whole WebSocket frames', () => {
   it.each([0, 1, 125, 126, 127, 65_535, 65_536, 200_000])(

@@ -1,0 +1,234 @@
+import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { Backend } from '@nine-bells/client/backend';
+import { type Demo, startDemo } from '@nine-bells/demo';
+import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
+import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { ninebells } from './startedService.js';
+
+const executablePath = '/usr/bin/chromium';
+const browserIsThere = existsSync(executablePath);
+
+let browser: Browser;
+let demo: Demo;
+let folder: string;
+let key: string;
+let backend: Backend;
+let context: BrowserContext;
+const errors: string[] = [];
+
+beforeAll(async () => {
+  if (!browserIsThere) return;
+  browser = await chromium.launch({
+    executablePath,
+    args: [
+      '--no-sandbox',
+      '--disable-gpu',
+      '--disable-quic',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+    ],
+  });
+  folder = mkdtempSync(join(tmpdir(), 'bells-pages-'));
+  demo = await startDemo({ port: 0, data: folder, quiet: true });
+  key = readFileSync(demo.keyFile, 'utf8').trim();
+  backend = new Backend(demo.service.url, { key });
+});
+
+afterAll(async () => {
+  if (!browserIsThere) return;
+  await browser.close();
+  await demo.stop();
+  await demo.service.stop();
+  rmSync(folder, { recursive: true, force: true });
+});
+
+afterEach(async () => {
+  await context?.close();
+  expect(errors.splice(0)).toEqual([]);
+});
+
+/** A window of its own; what its page complains of fails the test. */
+async function open(path: string, viewport = { width: 1280, height: 800 }, fresh = true): Promise<Page> {
+  if (fresh) context = await browser.newContext({ viewport });
+  const page = await context.newPage();
+  page.on('pageerror', (error) => errors.push(error.message));
+  page.on('console', (message) => {
+    if (message.type() === 'error' && !/401|ERR_CONNECTION|WebSocket connection/.test(message.text()))
+      errors.push(message.text());
+  });
+  await page.goto(path.startsWith('http') ? path : demo.service.url + path);
+  return page;
+}
+
+const signedIn = async (path = '/console/', viewport?: { width: number; height: number }): Promise<Page> => {
+  const { url } = await backend.signInLink();
+  const page = await open(url, viewport);
+  await page.getByText('Connections').first().waitFor();
+  if (path !== '/console/') await page.goto(demo.service.url + path);
+  return page;
+};
+
+describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
+  it('lets two browser windows talk, and both see what the command publishes', async () => {
+    const pia = await open('/regatta/?as=pia');
+    const jory = await open('/regatta/?as=jory', undefined, false);
+    for (const page of [pia, jory]) await page.getByText(/^open, as/).waitFor();
+    await pia.getByLabel('Message').fill('Petrel is ahead!');
+    await pia.getByRole('button', { name: 'Send' }).click();
+    await jory.getByText('Petrel is ahead!').waitFor();
+    await jory.getByLabel('Message').fill('Not for long');
+    await jory.keyboard.press('Enter');
+    await pia.getByText('Not for long').waitFor();
+    expect(await pia.locator('li.mine', { hasText: 'Petrel is ahead!' }).count()).toBe(1);
+    expect(await jory.locator('li.mine', { hasText: 'Petrel is ahead!' }).count()).toBe(0);
+
+    const published = await ninebells(
+      ['publish', 'race/3/chat', '--text', 'General recall', '--by', 'mira:Mira Holt'],
+      {
+        NINEBELLS_URL: demo.service.url,
+        NINEBELLS_KEY: key,
+      },
+    );
+    expect(published.code).toBe(0);
+    for (const page of [pia, jory])
+      await page.locator('li', { hasText: 'Mira Holt' }).getByText('General recall').waitFor();
+    const texts = (page: Page) => page.locator('.messages p').allTextContents();
+    expect(await texts(pia)).toEqual(await texts(jory));
+
+    await pia.reload();
+    await pia.getByText('General recall').waitFor();
+    expect(await texts(pia)).toEqual(await texts(jory));
+  });
+
+  it('shows two windows side by side; one whose plug is pulled cannot send, and gets back what it missed', async () => {
+    const page = await open('/regatta');
+    const [left, right] = [page.locator('.window').nth(0), page.locator('.window').nth(1)];
+    for (const each of [left, right]) await each.getByText(/^open, as/).waitFor();
+    await left.getByRole('button', { name: 'Pull the plug' }).click();
+    await left.getByText('unplugged').waitFor();
+    expect(await left.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
+    await right.getByLabel('Message').fill('While you were away');
+    await right.getByRole('button', { name: 'Send' }).click();
+    await right.getByText('While you were away').waitFor();
+    expect(await left.getByText('While you were away').count()).toBe(0);
+    await left.getByRole('button', { name: 'Plug in again' }).click();
+    await left.locator('li.missed', { hasText: 'While you were away' }).waitFor();
+    await left.getByText(/^open, as/).waitFor();
+    expect(await left.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
+  });
+
+  it('lets guests read along, and not write', async () => {
+    const page = await open('/regatta/?as=guest');
+    await page.getByText(/^open, as [A-Z]\w+ [A-Z]\w+$/).waitFor();
+    expect(await page.getByLabel('Message').isDisabled()).toBe(true);
+    expect(await page.getByLabel('Message').getAttribute('placeholder')).toBe('Guests read along');
+  });
+
+  it('shows text as text, whatever it looks like', async () => {
+    const page = await open('/regatta/?as=pia');
+    await page.getByText(/^open, as/).waitFor();
+    await backend.publish({ channel: 'race/3/chat', data: { text: '<img src=x onerror=alert(1)>' } });
+    await page.getByText('<img src=x onerror=alert(1)>').waitFor();
+  });
+});
+
+describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
+  it('asks for a key, says when it is wrong, and lets in with the right one until one signs out', async () => {
+    const page = await open('/console/');
+    await page.getByLabel('API key').fill('wrong');
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByText(/the key is not one of this service/).waitFor();
+    await page.getByLabel('API key').fill(key);
+    await page.getByRole('button', { name: 'Sign in' }).click();
+    await page.getByText('Channels entered').waitFor();
+    await page.reload();
+    await page.getByText('Channels entered').waitFor();
+    await page.getByRole('button', { name: 'Sign out' }).click();
+    await page.getByLabel('API key').waitFor();
+    await page.reload();
+    await page.getByLabel('API key').waitFor();
+  });
+
+  it('signs in by link once, and keeps the code out of the address', async () => {
+    const { url } = await backend.signInLink();
+    const page = await open(url);
+    await page.getByText('Channels entered').waitFor();
+    expect(page.url()).not.toContain('sign-in');
+    const other = await open(url);
+    await other.getByText(/used before/).waitFor();
+  });
+
+  it('shows connections and channels as they come and go', async () => {
+    const page = await signedIn();
+    const connections = page.locator('.figures dd').first();
+    await expect.poll(() => connections.textContent()).toBe('0');
+    const visitor = await open('/regatta/?as=ines', undefined, false);
+    await visitor.getByText(/^open, as/).waitFor();
+    await expect.poll(() => connections.textContent()).toBe('1');
+    await page.getByRole('cell', { name: 'Ines Okoro' }).waitFor();
+    await backend.publish({ channel: 'race/9/signals', type: 'signal', data: { signal: 'start' } });
+    await page.getByRole('link', { name: 'race/9/signals' }).waitFor();
+    await visitor.close();
+    await expect.poll(() => connections.textContent()).toBe('0');
+  });
+
+  it('shows a channel’s messages as they pass, earlier ones as one scrolls, and publishes', async () => {
+    await backend.publishAll(
+      Array.from({ length: 120 }, (_, n) => ({
+        channel: 'race/7/chat',
+        data: { text: `message number ${n + 1} of the record` },
+      })),
+    );
+    const page = await signedIn('/console/channels/race/7/chat');
+    await page.getByText('message number 120 of').waitFor();
+    expect(await page.getByText('message number 1 of').count()).toBe(0);
+    for (let i = 0; i < 20 && (await page.getByText('This is where the record begins').count()) === 0; i++) {
+      await page.locator('ol.messages').evaluate((list) => list.scrollTo(0, 0));
+      await page.waitForTimeout(100);
+    }
+    await page.getByText('message number 1 of').waitFor();
+    expect(await page.locator('ol.messages li time').count()).toBe(120);
+    await page.getByRole('button', { name: 'To the latest' }).click();
+
+    await page.getByLabel('Message', { exact: true }).fill('A test message');
+    await page.getByLabel('By user').fill('mira');
+    await page.getByRole('button', { name: 'Publish' }).click();
+    await page.getByText(/^Published as \w+:121$/).waitFor();
+    await page.locator('ol.messages').getByText('A test message').first().waitFor();
+    expect((await backend.read('race/7/chat', { limit: 1 })).messages[0]).toMatchObject({ by: { user: 'mira' } });
+
+    await page.getByText('JSON', { exact: true }).click();
+    await page.getByLabel('Message', { exact: true }).fill('{"boat": ');
+    await page.getByRole('button', { name: 'Publish' }).click();
+    await page.getByText('This is not JSON').waitFor();
+    await page.getByLabel('Message', { exact: true }).fill('{"boat": "petrel"}');
+    await page.getByLabel('Type').fill('finish');
+    await page.getByRole('button', { name: 'Publish' }).click();
+    await page.locator('ol.messages').getByText('{"boat":"petrel"}').first().waitFor();
+  });
+
+  it('says why a channel cannot be shown', async () => {
+    const page = await signedIn('/console/channels/no/such/channel/here');
+    await page.getByText('No channel rule matches this name').waitFor();
+  });
+
+  it('fits a phone, by day and by night', async () => {
+    const page = await signedIn('/console/', { width: 390, height: 800 });
+    for (const path of ['/console/', '/console/channels/race/3/chat']) {
+      await page.goto(demo.service.url + path);
+      await page
+        .getByText(/Connections|Messages appear here/)
+        .first()
+        .waitFor();
+      expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(390);
+    }
+    const background = () => page.evaluate(() => getComputedStyle(document.body).backgroundColor);
+    const day = await background();
+    await page.getByRole('button', { name: 'Dark' }).click();
+    await expect.poll(background).not.toBe(day);
+  });
+});
