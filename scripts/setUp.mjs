@@ -104,13 +104,22 @@ function compilerEnvironment() {
 
 // ---------------------------------------------------------------------------------------------------- builds
 
+/** What the builds make, one file each. */
+const built = [
+  'packages/cli/dist/main.js',
+  'packages/console/dist/index.html',
+  'packages/core/dist-simulator/main.js',
+  'demo/dist/index.js',
+  'demo/dist-page/index.html',
+];
+
 /** Builds what has changed: the TypeScript projects, then the pages. */
 export async function build(log = console.log) {
   const sources = ['packages', 'demo', 'tsconfig.json', 'tsconfig.base.json', 'package-lock.json'].map((name) =>
     join(root, name),
   );
   const wanted = hashOf(sources.flatMap(filesUnder));
-  if (readStamp('build') === wanted) return;
+  if (readStamp('build') === wanted && built.every((file) => existsSync(join(root, file)))) return;
   log('Building');
   const bin = join(root, 'node_modules/.bin');
   await run(join(bin, 'tsc'), ['-b', '.', 'packages/core/simulator'], log);

@@ -118,6 +118,13 @@ describe('ninebells', () => {
     expect(err).toContain(`${file}:3:`);
   });
 
+  it('tells that the port is taken, and ends', async () => {
+    const { port } = new URL(started.url);
+    const data = join(folder, 'taken');
+    const ended = await ninebells(['serve', '--config', config, '--port', port, '--data', data]);
+    expect(ended).toMatchObject({ code: 1, out: '', err: expect.stringContaining('--port') });
+  });
+
   it('writes neither tokens nor keys into the log', async () => {
     const command = new Command([
       'serve',

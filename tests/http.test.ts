@@ -151,6 +151,8 @@ describe('looking around over HTTP', () => {
     expect(page).toMatchObject({ channels: [{}], more: true });
     const next = (await call(`/v1/channels?limit=1&after=${page.channels[0].channel}`)).body;
     expect(next.channels[0]).toEqual(all.channels[1]);
+    expect(await started.backend.channel('race/5/chat')).toMatchObject({ channel: 'race/5/chat', logbook: 'kept' });
+    await expect(started.backend.channel('nowhere')).rejects.toMatchObject({ problem: { code: 'no-such-channel' } });
   });
 
   it('says that it is well and ready without a key, and nothing else', async () => {

@@ -118,6 +118,12 @@ export class Backend {
     return this.#get('/v1/channels', options);
   }
 
+  /** One channel, whether or not there is anything in it yet. */
+  async channel(channel: string): Promise<ChannelInfo> {
+    const { channels } = await this.#get<{ channels: readonly [ChannelInfo] }>('/v1/channels', { channel });
+    return channels[0];
+  }
+
   /** Sessions that are connected, the latest last. */
   sessions(options: { limit?: number } = {}): Promise<{ sessions: readonly SessionInfo[]; more: boolean }> {
     return this.#get('/v1/sessions', options);

@@ -17,10 +17,7 @@ export function ChannelPage({ backend }: { readonly backend: Backend }) {
 
 function OneChannel({ backend, channel }: { readonly backend: Backend; readonly channel: string }) {
   const messages = useChannelMessages(backend, channel);
-  const info = usePolled(
-    async () => (await backend.channels({ limit: 1000 })).channels.find((each) => each.channel === channel),
-    2000,
-  );
+  const info = usePolled(() => backend.channel(channel), 2000);
   return (
     <main className="page channel-page">
       <div className="channel-head">

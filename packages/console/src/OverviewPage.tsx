@@ -23,8 +23,8 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
       <dl className="figures">
         <Figure label="Connections" value={latest === undefined ? '' : String(latest.connections)} />
         <Figure label="Channels entered" value={latest === undefined ? '' : String(latest.enteredChannels)} />
-        <Figure label="Messages in, a second" value={rateText(meanOf(seconds, 'messagesIn'))} note="mean of 10 s" />
-        <Figure label="Deliveries out, a second" value={rateText(meanOf(seconds, 'deliveries'))} note="mean of 10 s" />
+        <Figure label="Messages in per second" value={rateText(meanOf(seconds, 'messagesIn'))} note="mean of 10 s" />
+        <Figure label="Deliveries out per second" value={rateText(meanOf(seconds, 'deliveries'))} note="mean of 10 s" />
       </dl>
       <RateChart seconds={seconds} light={light} />
       <section>

@@ -36,9 +36,9 @@ export function RateChart({ seconds, light }: { readonly seconds: readonly Secon
         ],
         series: [
           {},
-          { label: 'messages in, a second', stroke: colors.tide, width: 2, points: { show: false } },
+          { label: 'messages in per second', stroke: colors.tide, width: 2, points: { show: false } },
           {
-            label: 'deliveries out, a second',
+            label: 'deliveries out per second',
             stroke: colors.brass,
             fill: `${colors.brass}22`,
             width: 2,

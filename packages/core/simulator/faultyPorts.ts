@@ -86,8 +86,8 @@ export class SlowStore implements Store {
     return this.#records.before(channel, before, limit);
   }
 
-  channels(): Promise<readonly KeptChannel[]> {
-    return this.#records.channels();
+  channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
+    return this.#records.channels(after, limit);
   }
 
   /** The process ends without a word. What was committed stays. */

@@ -18,6 +18,10 @@ export class VirtualClock implements Clock {
     return this.#nowMs;
   }
 
+  monotonic(): number {
+    return this.#nowMs;
+  }
+
   setTimer(delayMs: number, act: () => void): () => void {
     const event = { atMs: this.#nowMs + Math.max(0, delayMs), order: this.#order++, act };
     this.#insert(event);

@@ -13,7 +13,7 @@ import { type ChannelRule, ChannelRules, type RuleMatch } from './channel/channe
 import { Fanout } from './fanout/fanout.js';
 import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import { defaultEngineOptions, type EngineOptions } from './options.js';
-import type { Clock, Ids, Link, LogReader, Relay, Report, Seal, Store, TokenReader } from './ports.js';
+import type { Clock, Ids, KeptChannel, Link, LogReader, Relay, Report, Seal, Store, TokenReader } from './ports.js';
 import { Connection, type ConnectionHost, type OwnDraft } from './session/connection.js';
 import { Sessions } from './session/sessions.js';
 import { Wheel } from './time/wheel.js';
@@ -168,26 +168,27 @@ export class Engine {
     return from.after === undefined ? log.before(channel, from.before, limit) : log.since(channel, from.after, limit);
   }
 
-  /** The channels there are, by name: kept ones that were published to, and those entered here now. */
-  async channels(): Promise<readonly ChannelInfo[]> {
+  /**
+   * The channels there are, by name: kept ones that were published to, and those entered here now.
+   *
+   * @param after - only names that come after this one
+   */
+  async channels(after: string, limit: number): Promise<readonly ChannelInfo[]> {
     const all = new Map<ChannelName, ChannelInfo>();
-    for (const { channel, head, lastAt } of await this.#ports.store.channels())
-      all.set(channel, {
-        ...this.#describe(channel),
-        cursor: formatCursor(head),
-        ...(lastAt === undefined ? {} : { lastAtMs: lastAt }),
-      });
-    for (const [name, channel] of this.#channels) {
-      if (channel.entrants === 0 && !all.has(name)) continue;
-      const { head, lastAtMs } = channel;
-      all.set(name, {
-        ...(all.get(name) ?? this.#describe(name)),
-        entered: channel.entrants,
-        ...(head === undefined ? {} : { cursor: formatCursor(head) }),
-        ...(lastAtMs === undefined ? {} : { lastAtMs }),
-      });
-    }
-    return [...all.values()].sort((a, b) => (a.channel < b.channel ? -1 : 1));
+    for (const kept of await this.#ports.store.channels(after, limit)) all.set(kept.channel, this.#describe(kept));
+    for (const [channel, { entrants }] of this.#channels)
+      if (entrants > 0 && channel > after && !all.has(channel)) all.set(channel, this.#describe({ channel }));
+    return [...all.values()].sort((a, b) => (a.channel < b.channel ? -1 : 1)).slice(0, limit);
+  }
+
+  /**
+   * One channel, whether or not there is anything in it yet.
+   *
+   * @throws {ProblemError} `no-such-channel`
+   */
+  async channel(channel: ChannelName): Promise<ChannelInfo> {
+    const head = await this.#log(this.#match(channel)).head(channel);
+    return this.#describe({ channel, ...(head.number === 0 ? {} : { head }) });
   }
 
   /** The sessions that have a connection to this instance. */
@@ -323,15 +324,22 @@ export class Engine {
     });
   }
 
-  #describe(channel: ChannelName): ChannelInfo {
+  #describe({
+    channel,
+    head: recorded,
+    lastAt,
+  }: Pick<KeptChannel, 'channel' | 'lastAt'> & Partial<KeptChannel>): ChannelInfo {
     const rule = this.rules.match(channel)?.rule;
-    if (rule === undefined) return { channel, entered: 0 };
+    const present = this.#channels.get(channel);
+    const head = present?.head ?? recorded;
+    const lastAtMs = present?.lastAtMs ?? lastAt;
     return {
       channel,
-      pattern: rule.pattern,
-      ...(rule.about === undefined ? {} : { about: rule.about }),
-      logbook: rule.logbook.keep,
-      entered: 0,
+      ...(rule === undefined ? {} : { pattern: rule.pattern, logbook: rule.logbook.keep }),
+      ...(rule?.about === undefined ? {} : { about: rule.about }),
+      entered: present?.entrants ?? 0,
+      ...(head === undefined ? {} : { cursor: formatCursor(head) }),
+      ...(lastAtMs === undefined ? {} : { lastAtMs }),
     };
   }
 

@@ -5,8 +5,10 @@ import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLi
 
 /** Time, as the core sees it. The service passes the real one, the simulator a virtual one. */
 export interface Clock {
-  /** Milliseconds since the Unix epoch. */
+  /** Milliseconds since the Unix epoch; may jump when the machine's clock is set. */
   now(): number;
+  /** Milliseconds since some moment; never jumps. For how long something takes, and when it is due. */
+  monotonic(): number;
   /** Calls `act` once, `delayMs` from now, unless the returned function is called before. */
   setTimer(delayMs: number, act: () => void): () => void;
   /** Calls `act` at the end of the present turn of the event loop, after what came in with it. */
@@ -78,8 +80,8 @@ export interface Store extends LogReader {
    * @throws {ProblemError} `busy` if it could not be committed and may be tried again
    */
   append(channel: ChannelName, draft: Draft): Promise<Appended>;
-  /** Kept channels that have been published to, by name. */
-  channels(): Promise<readonly KeptChannel[]>;
+  /** Kept channels that have been published to, by name: the first `limit` whose names come after `after`. */
+  channels(after: string, limit: number): Promise<readonly KeptChannel[]>;
 }
 
 export interface KeptChannel {

@@ -239,7 +239,7 @@ describe('publishing', () => {
       head: (channel) => memory.head(channel),
       since: (channel, after, limit) => memory.since(channel, after, limit),
       before: (channel, before, limit) => memory.before(channel, before, limit),
-      channels: () => memory.channels(),
+      channels: (after, limit) => memory.channels(after, limit),
     }));
     const pia = await welcomed('pia', { enter: [{ channel: chat }] });
     const first = pia.send({ do: 'publish', channel: chat, data: 1 });
@@ -334,7 +334,7 @@ describe('entering', () => {
     pia.connection.closed(1006);
     expect(engine.enteredChannels).toBe(0);
     await clock.run(60_000);
-    expect(await engine.channels()).toEqual([]);
+    expect(await engine.channels('', 10)).toEqual([]);
   });
 });
 
@@ -403,6 +403,28 @@ describe('a connection', () => {
     const { welcomed, connect } = harness({ connections: 1 });
     await welcomed('pia');
     expect(connect().closedWith).toEqual({ code: closeCodes.tryLater, reason: 'too-many-connections' });
+  });
+});
+
+describe('the list of channels', () => {
+  it('holds kept ones that were published to and those entered now, by name and by pages', async () => {
+    const { welcomed, engine } = harness();
+    await engine.publish({ channel: channelName('race/2/chat'), data: 1 });
+    await engine.publish({ channel: channelName('race/1/chat'), data: 1 });
+    await welcomed('pia', { enter: [{ channel: 'race/1/chat' }, { channel: wind }, { channel: 'committee' }] });
+    const all = await engine.channels('', 10);
+    expect(all.map(({ channel, entered }) => [channel, entered])).toEqual([
+      ['committee', 1],
+      ['race/1/chat', 1],
+      ['race/2/chat', 0],
+      ['weather/wind', 1],
+    ]);
+    expect((await engine.channels('committee', 2)).map(({ channel }) => channel)).toEqual([
+      'race/1/chat',
+      'race/2/chat',
+    ]);
+    expect(await engine.channel(channelName('race/2/chat'))).toEqual(all[2]);
+    expect(await engine.channel(channelName('race/9/chat'))).toMatchObject({ pattern: 'race/:race/chat', entered: 0 });
   });
 });
 

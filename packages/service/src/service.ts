@@ -67,6 +67,7 @@ export class Service {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
     const secret = new ServiceSecret(configuration.data);
     const database = await Database.open({ folder: configuration.data, synchronous: configuration.sqliteSynchronous });
+    let engine: Engine | undefined;
     try {
       const keys = await ApiKeys.open(database);
       const madeKeyFile = await keys.makeFirst(configuration.data);
@@ -74,7 +75,7 @@ export class Service {
       const ids = systemIds();
       const relay = new SoloRelay(systemClock, ids);
       const tokens = new Tokens(configuration.tokens, secret.key('oversight'));
-      const engine = new Engine(
+      engine = new Engine(
         {
           clock: systemClock,
           ids,
@@ -111,6 +112,7 @@ export class Service {
       log.info({ url, data: configuration.data, version: serviceVersion }, 'started');
       return service;
     } catch (error) {
+      await engine?.stop();
       await database.close();
       throw error;
     }

@@ -121,17 +121,23 @@ describe('the store', () => {
     );
   });
 
+  it('lists channels by name, by pages', async () => {
+    for (const name of ['c', 'a', 'b']) await store.append(channelName(name), draft(1, { atMs: 5 }));
+    expect((await store.channels('', 2)).map(({ channel }) => channel)).toEqual(['a', 'b']);
+    expect(await store.channels('b', 2)).toMatchObject([{ channel: 'c', head: { number: 1 }, lastAt: 5 }]);
+  });
+
   it('does not show to readers what is not committed', async () => {
     let seen: unknown[] | undefined;
     await database
       .write(async (writer) => {
         await writer.query("INSERT INTO channels (name, volume, head, last_at_ms) VALUES ('race/3/chat', 'v', 1, 0)");
-        seen = [...(await store.channels())];
+        seen = [...(await store.channels('', 10))];
         throw new Error('taken back');
       })
       .catch(() => {});
     expect(seen).toEqual([]);
-    expect(await store.channels()).toEqual([]);
+    expect(await store.channels('', 10)).toEqual([]);
     expect((await store.append(chat, draft(1))).logged.place.number).toBe(1);
   });
 });

@@ -43,12 +43,12 @@ export class Fanout {
   }
 
   readonly #flush = (): void => {
-    const startedMs = this.#clock.now();
+    const startedMs = this.#clock.monotonic();
     const waiting = this.#waiting;
     while (this.#next < waiting.length) {
       (waiting[this.#next] as Flushable).flush();
       this.#next += 1;
-      if (this.#next % lookEvery === 0 && this.#clock.now() - startedMs >= sliceMs) {
+      if (this.#next % lookEvery === 0 && this.#clock.monotonic() - startedMs >= sliceMs) {
         this.#clock.endOfTurn(this.#flush);
         return;
       }

@@ -274,11 +274,7 @@ export class Connection implements Entrant {
       pulseMs: options.pulseMs,
       limits,
     });
-    const reply =
-      request.id === undefined
-        ? '{"on":"pulse"}'
-        : `{"re":${request.id},${welcome.slice(1, -1)},"entered":[${entered.join()}]}`;
-    this.#queue.reply(new Frame(reply));
+    this.#replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
     this.#queue.release();
   }
 

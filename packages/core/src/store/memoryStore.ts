@@ -30,10 +30,12 @@ export class MemoryStore implements Store {
     return this.#log(channel).before(before, limit);
   }
 
-  async channels(): Promise<readonly KeptChannel[]> {
+  async channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
     return [...this.#logs]
-      .filter(([, log]) => log.head.number > 0)
-      .map(([channel, log]) => ({ channel, head: log.head }));
+      .filter(([channel, log]) => channel > after && log.head.number > 0)
+      .map(([channel, log]) => ({ channel, head: log.head }))
+      .sort((a, b) => (a.channel < b.channel ? -1 : 1))
+      .slice(0, limit);
   }
 
   #log(channel: ChannelName): RecentLog {

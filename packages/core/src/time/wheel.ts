@@ -12,14 +12,20 @@ export class Wheel {
   readonly #clock: Clock;
   readonly #slots = new Map<number, Set<() => void>>();
   #cancelTimer: (() => void) | undefined;
+  /** The tick whose acts were called last. */
+  #past: number;
 
   constructor(clock: Clock) {
     this.#clock = clock;
+    this.#past = this.#present();
   }
 
   /** Calls `act` once, `delayMs` from now or up to a tick later, unless the returned function is called before. */
   after(delayMs: number, act: () => void): () => void {
-    const tick = Math.ceil((this.#clock.now() + delayMs) / tickMs);
+    const present = this.#present();
+    // With nothing to wait for, the wheel stood still.
+    if (this.#slots.size === 0) this.#past = present;
+    const tick = Math.max(Math.ceil((this.#clock.monotonic() + delayMs) / tickMs), this.#past + 1);
     let slot = this.#slots.get(tick);
     if (slot === undefined) {
       slot = new Set();
@@ -42,9 +48,13 @@ export class Wheel {
     this.#cancelTimer = undefined;
   }
 
+  #present(): number {
+    return Math.floor(this.#clock.monotonic() / tickMs);
+  }
+
   #wind(): void {
     if (this.#cancelTimer !== undefined || this.#slots.size === 0) return;
-    const now = this.#clock.now();
+    const now = this.#clock.monotonic();
     this.#cancelTimer = this.#clock.setTimer((Math.floor(now / tickMs) + 1) * tickMs - now, () => {
       this.#cancelTimer = undefined;
       this.#turn();
@@ -52,13 +62,17 @@ export class Wheel {
     });
   }
 
+  /** Calls what has become due, tick by tick; acts may add and cancel others. */
   #turn(): void {
-    const present = Math.floor(this.#clock.now() / tickMs);
-    // Slots number a few hundred at most (one per tick of the longest delay in use), connections many thousands.
-    for (const tick of [...this.#slots.keys()].filter((tick) => tick <= present).sort((a, b) => a - b)) {
-      const slot = this.#slots.get(tick) as Set<() => void>;
-      this.#slots.delete(tick);
-      for (const act of slot) act();
+    for (const present = this.#present(); this.#past < present && this.#slots.size > 0; ) {
+      this.#past += 1;
+      const slot = this.#slots.get(this.#past);
+      if (slot === undefined) continue;
+      for (const act of slot) {
+        slot.delete(act);
+        act();
+      }
+      this.#slots.delete(this.#past);
     }
   }
 }

@@ -1,6 +1,6 @@
-import type { Engine } from '@nine-bells/core';
+import type { ChannelInfo, Engine } from '@nine-bells/core';
 import { Router } from 'express';
-import { queryText, queryWhole } from './messages.js';
+import { channelOf, queryText, queryWhole } from './query.js';
 
 export interface ServiceFacts {
   readonly name: string;
@@ -13,16 +13,14 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): Router {
   const router = Router();
 
   router.get('/channels', async (request, response) => {
+    if (request.query.channel !== undefined) {
+      response.json({ channels: [shown(await engine.channel(channelOf(request)))], more: false });
+      return;
+    }
     const after = queryText(request, 'after') ?? '';
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const all = (await engine.channels()).filter(({ channel }) => channel > after);
-    response.json({
-      channels: all.slice(0, limit).map(({ lastAtMs, ...channel }) => ({
-        ...channel,
-        ...(lastAtMs === undefined ? {} : { lastAt: new Date(lastAtMs).toISOString() }),
-      })),
-      more: all.length > limit,
-    });
+    const found = await engine.channels(after, limit + 1);
+    response.json({ channels: found.slice(0, limit).map(shown), more: found.length > limit });
   });
 
   router.get('/sessions', (request, response) => {
@@ -51,4 +49,8 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): Router {
   });
 
   return router;
+}
+
+function shown({ lastAtMs, ...channel }: ChannelInfo): object {
+  return { ...channel, ...(lastAtMs === undefined ? {} : { lastAt: new Date(lastAtMs).toISOString() }) };
 }

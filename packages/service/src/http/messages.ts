@@ -1,17 +1,9 @@
 import type { ApplicationDraft, Engine } from '@nine-bells/core';
-import {
-  type ChannelName,
-  channelNameFault,
-  type Gap,
-  type Place,
-  ProblemError,
-  parseCursor,
-  protocolLimits,
-  refusal,
-} from '@nine-bells/wire';
-import { type Request, Router } from 'express';
+import { type ChannelName, type Gap, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import { Router } from 'express';
 import { atElement, readBody } from './body.js';
 import { PublishDto } from './publishDto.js';
+import { channelOf, limitOf, placeOf } from './query.js';
 
 /** Most messages in one request. */
 const mostAtOnce = 1000;
@@ -90,40 +82,4 @@ function draftOf(dto: PublishDto, idempotencyKey?: string): ApplicationDraft {
     ...(by == null ? {} : { by: { user: by.user, ...(by.name == null ? {} : { name: by.name }) } }),
     ...(except == null ? {} : { except }),
   };
-}
-
-/** One query parameter, if it was given once and as text. */
-export function queryText(request: Request, name: string): string | undefined {
-  const value = request.query[name];
-  if (value === undefined || typeof value === 'string') return value;
-  throw refusal('bad-value', `\`${name}\` is given once`, { where: `?${name}` });
-}
-
-/** A whole number in the query, within bounds. */
-export function queryWhole(request: Request, name: string, most: number): number | undefined {
-  const value = queryText(request, name);
-  if (value === undefined) return undefined;
-  const number = Number(value);
-  if (!/^[0-9]{1,9}$/.test(value) || number < 1 || number > most)
-    throw refusal('bad-value', `\`${name}\` is a whole number from 1 to ${most}`, { where: `?${name}` });
-  return number;
-}
-
-function channelOf(request: Request): ChannelName {
-  const channel = queryText(request, 'channel');
-  const fault = channel === undefined ? '`channel` is missing' : channelNameFault(channel);
-  if (fault !== undefined) throw refusal('bad-name', fault, { where: '?channel' });
-  return channel as ChannelName;
-}
-
-function placeOf(request: Request, name: string): Place | undefined {
-  const value = queryText(request, name);
-  if (value === undefined) return undefined;
-  const place = parseCursor(value);
-  if (place === undefined) throw refusal('bad-cursor', `\`${name}\` is not a cursor`, { where: `?${name}` });
-  return place;
-}
-
-function limitOf(request: Request): number {
-  return queryWhole(request, 'limit', protocolLimits.readCount) ?? 100;
 }

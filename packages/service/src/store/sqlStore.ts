@@ -105,10 +105,11 @@ export class SqlStore implements Store {
     return { messages, more: (messages[0]?.place.number ?? 1) > 1, head, ...given };
   }
 
-  async channels(): Promise<readonly KeptChannel[]> {
+  async channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
     const rows = (await this.#database.models.channels.findAll({
-      where: { head: { [Op.gt]: 0 } },
+      where: { head: { [Op.gt]: 0 }, name: { [Op.gt]: after } },
       order: ['name'],
+      limit,
       raw: true,
     })) as unknown as ChannelRow[];
     return rows.map((row) => ({

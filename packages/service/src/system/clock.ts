@@ -3,6 +3,7 @@ import type { Clock } from '@nine-bells/core';
 /** The real time. */
 export const systemClock: Clock = {
   now: Date.now,
+  monotonic: () => performance.now(),
   setTimer(delayMs, act) {
     const timer = setTimeout(act, delayMs);
     return () => clearTimeout(timer);

@@ -1,0 +1,71 @@
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
+import { dirname, join, resolve } from 'node:path';
+import { closeCodes, problemCatalogue, readRequest, readServerFrame } from '@nine-bells/wire';
+import { describe, expect, it } from 'vitest';
+import { ninebells, root } from './startedService.js';
+
+const read = (file: string): string => readFileSync(join(root, file), 'utf8');
+const pages = [
+  'README.md',
+  ...readdirSync(join(root, 'docs'))
+    .filter((name) => name.endsWith('.md'))
+    .map((name) => `docs/${name}`),
+];
+
+describe('docs/protocol.md and the types', () => {
+  const page = read('docs/protocol.md');
+
+  it('name the same problem codes, with the same HTTP statuses', () => {
+    const table = [...page.matchAll(/^\| `([a-z-]+)` \| (\d{3}) \|/gm)].map(([, code, status]) => [
+      code,
+      Number(status),
+    ]);
+    expect(Object.fromEntries(table)).toEqual(
+      Object.fromEntries(Object.entries(problemCatalogue).map(([code, { status }]) => [code, status])),
+    );
+  });
+
+  it('name the same close codes', () => {
+    const table = [...page.matchAll(/^\| (\d{4}) \|/gm)].map(([, code]) => Number(code));
+    expect(table).toEqual(Object.values(closeCodes).sort((a, b) => a - b));
+  });
+
+  it('name the same verbs', () => {
+    const reading = readRequest('{"do":"?"}');
+    const verbs = reading.ok ? '' : (reading.problem.detail ?? '');
+    for (const verb of verbs.replace('the verbs are ', '').split(', ')) expect(page).toMatch(new RegExp(`\`${verb}\``));
+  });
+
+  it('agree on the frames that are shown', () => {
+    const frames = [...page.matchAll(/```json\n([\s\S]*?)```/g)].map(([, text]) => text as string);
+    expect(frames.length).toBeGreaterThan(2);
+    for (const frame of frames) {
+      const value = JSON.parse(frame);
+      if ('do' in value) expect(readRequest(frame)).toMatchObject({ ok: true });
+      else if ('on' in value) expect(readServerFrame(frame)).toEqual(value);
+    }
+  });
+});
+
+describe('the docs', () => {
+  it.each(pages)('%s links only to what is there', (file) => {
+    for (const [, target] of read(file).matchAll(/\]\(([^)#\s]+)[^)]*\)/g))
+      if (!/^[a-z]+:/.test(target as string))
+        expect(existsSync(resolve(root, dirname(file), target as string)), `${file} -> ${target}`).toBe(true);
+  });
+
+  it('describe every command and its exit codes', async () => {
+    const { out } = await ninebells(['--help']);
+    const page = read('docs/command-line.md');
+    const commands = [...out.matchAll(/^ {2}([a-z]+)(?: \[| <| {2,})/gm)].map(([, name]) => name as string);
+    expect(commands.length).toBeGreaterThan(6);
+    for (const name of commands.filter((each) => each !== 'help')) expect(page).toContain(`| \`${name}`);
+    for (let code = 0; code <= 5; code++) expect(page).toContain(`| ${code} |`);
+  });
+
+  it('show every picture in the README', () => {
+    const readme = read('README.md');
+    for (const picture of readdirSync(join(root, 'docs/screenshots')))
+      expect(readme).toContain(`docs/screenshots/${picture}`);
+  });
+});
