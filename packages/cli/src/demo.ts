@@ -1,8 +1,20 @@
+import type { Service } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { dataOption, portOption } from './options.js';
 import { print } from './output.js';
-import { untilInterrupted } from './serve.js';
+import { starting, untilInterrupted } from './serve.js';
+
+interface DemoOptions {
+  readonly port?: number;
+  readonly data?: string;
+  readonly quiet?: boolean;
+}
+
+/** What the demo's package exports. */
+interface DemoModule {
+  startDemo(options: DemoOptions): Promise<{ service: Service; keyFile: string; stop(): Promise<void> }>;
+}
 
 export function addDemo(program: Command): void {
   program
@@ -11,19 +23,19 @@ export function addDemo(program: Command): void {
     .addOption(portOption())
     .addOption(dataOption())
     .option('--quiet', 'without simulated people')
-    .action(async (options: { port?: number; data?: string; quiet?: boolean }) => {
+    .action(async (options: DemoOptions) => {
       const started = Date.now();
       // Named this way so that the command line can be installed without the demo.
       const name = '@nine-bells/demo';
-      const { startDemo } = await import(name).catch(() => {
+      const { startDemo }: DemoModule = await import(name).catch(() => {
         throw new CommandError(
           exitCodes.failed,
           'the demo is not installed here',
           'run it from the project: npm run demo',
         );
       });
-      const demo = await startDemo(options);
-      const { service } = demo;
+      const demo = await starting(() => startDemo(options));
+      const { service, keyFile } = demo;
       print('');
       print(
         `Gannet Sound Regatta is on, at ${service.url} (started in ${((Date.now() - started) / 1000).toFixed(1)} s)`,
@@ -34,7 +46,7 @@ export function addDemo(program: Command): void {
       print('                       (good once, for 15 minutes)');
       print('');
       print('  Try, in another terminal:');
-      print(`    export NINEBELLS_URL=${service.url} NINEBELLS_KEY=$(cat ${demo.keyFile})`);
+      print(`    export NINEBELLS_URL=${service.url} NINEBELLS_KEY=$(cat ${keyFile})`);
       print('    npx ninebells listen race/3/chat --last 5');
       print(`    npx ninebells publish race/3/chat --text "Petrel has rounded the mark" --by mira:"Mira Holt"`);
       print('');

@@ -1,4 +1,4 @@
-import type { Service, ServiceOptions } from '@nine-bells/service';
+import type { Service } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
@@ -29,10 +29,10 @@ export function addServe(program: Command): void {
     )
     .option('--json', 'log as one JSON object a line')
     .action(async (options: ServeOptions) => {
-      const { makeLog } = await import('@nine-bells/service');
-      const service = await startService(options, {
-        log: makeLog({ level: options.log, readable: options.json !== true && process.stderr.isTTY }),
-      });
+      const { makeLog, readConfiguration, Service } = await import('@nine-bells/service');
+      const log = makeLog({ level: options.log, readable: options.json !== true && process.stderr.isTTY });
+      const { config, host, port, data } = options;
+      const service = await starting(() => Service.start(readConfiguration(config, { host, port, data }), { log }));
       print(`Nine Bells is listening at ${service.url}`);
       print(`Console: ${service.signInLink()}`);
       print('         (signs in once, within 15 minutes; `ninebells console` makes another)');
@@ -41,15 +41,14 @@ export function addServe(program: Command): void {
     });
 }
 
-/** Starts a service, with the mistakes of its configuration and surroundings told in words. */
-export async function startService(
-  options: Pick<ServeOptions, 'config' | 'host' | 'port' | 'data'>,
-  more: ServiceOptions,
-): Promise<Service> {
-  const { ConfigurationError, readConfiguration, Service } = await import('@nine-bells/service');
+/** What goes wrong with a folder that cannot be made or written into. */
+const folderFaults = new Set(['EACCES', 'EROFS', 'ENOTDIR', 'EEXIST', 'ENOENT', 'ENOSPC']);
+
+/** Starts something that listens; what its configuration or surroundings have wrong is told in words. */
+export async function starting<T>(start: () => Promise<T>): Promise<T> {
+  const { ConfigurationError } = await import('@nine-bells/service');
   try {
-    const { host, port, data } = options;
-    return await Service.start(readConfiguration(options.config, { host, port, data }), more);
+    return await start();
   } catch (error) {
     if (error instanceof ConfigurationError)
       throw new CommandError(
@@ -59,7 +58,7 @@ export async function startService(
     const { code, message } = error as NodeJS.ErrnoException;
     if (code === 'EADDRINUSE')
       throw new CommandError(exitCodes.failed, 'the port is taken by another program', 'choose another with --port');
-    if (code === 'EACCES' || code === 'EROFS' || code === 'ENOTDIR')
+    if (folderFaults.has(code ?? ''))
       throw new CommandError(
         exitCodes.failed,
         `the data folder cannot be used: ${message}`,

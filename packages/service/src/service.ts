@@ -134,14 +134,19 @@ export class Service {
   async #stop(): Promise<void> {
     const { http, line, relay, store, database, log } = this.#parts;
     log.info('stopping');
-    const closed = new Promise<void>((resolve) => http.close(() => resolve()));
+    let httpClosed = false;
+    http.close(() => {
+      httpClosed = true;
+    });
     await this.engine.stop();
     await store.settled();
-    for (const endMs = Date.now() + goodbyeMs; line.open > 0 && Date.now() < endMs; )
+    // What was taken in is committed; what is left is that clients hear so, and take their goodbye.
+    for (const endMs = Date.now() + goodbyeMs; !httpClosed && Date.now() < endMs; ) {
+      http.closeIdleConnections();
       await new Promise((resolve) => setTimeout(resolve, 10));
+    }
     line.close();
     http.closeAllConnections();
-    await closed;
     relay.stop();
     await database.close();
     log.info('stopped');

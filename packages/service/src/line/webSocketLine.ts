@@ -39,11 +39,6 @@ export class WebSocketLine {
     this.#server.close();
   }
 
-  /** Connections whose goodbye is under way count too. */
-  get open(): number {
-    return this.#server.clients.size;
-  }
-
   #upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void {
     socket.on('error', ignore);
     const path = (request.url ?? '').split('?', 1)[0];
