@@ -107,6 +107,7 @@ function compilerEnvironment() {
 /** What the builds make, one file each. */
 const built = [
   'packages/cli/dist/main.js',
+  'packages/client/dist/browser/client.js',
   'packages/console/dist/index.html',
   'packages/core/dist-simulator/main.js',
   'demo/dist/index.js',
@@ -123,8 +124,8 @@ export async function build(log = console.log) {
   log('Building');
   const bin = join(root, 'node_modules/.bin');
   await run(join(bin, 'tsc'), ['-b', '.', 'packages/core/simulator'], log);
-  await run(join(bin, 'vite'), ['build', '--logLevel', 'warn'], log, join(root, 'packages/console'));
-  await run(join(bin, 'vite'), ['build', '--logLevel', 'warn'], log, join(root, 'demo'));
+  for (const folder of ['packages/client', 'packages/console', 'demo'])
+    await run(join(bin, 'vite'), ['build', '--logLevel', 'warn'], log, join(root, folder));
   writeStamp('build', wanted);
 }
 

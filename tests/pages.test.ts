@@ -8,6 +8,8 @@ import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { ninebells } from './startedService.js';
 
 const executablePath = '/usr/bin/chromium';
+/** How long a page may take to show what is expected. */
+const soon = { timeout: 15_000 };
 const browserIsThere = existsSync(executablePath);
 
 let browser: Browser;
@@ -136,6 +138,22 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
   });
 });
 
+describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath})`, () => {
+  it('takes the SDK from the service, also from another origin', async () => {
+    const page = await open('/healthz');
+    // The same service by another name is another origin.
+    const url = demo.service.url.replace('127.0.0.1', 'localhost');
+    // As text: the test runner would rewrite the import.
+    const heard = page.evaluate(`(async () => {
+      const { connect } = await import('${url}/client.js');
+      for await (const message of connect('${url}').enter('race/8/signals')) return message.data;
+    })()`);
+    await expect.poll(async () => (await backend.channel('race/8/signals')).entered, soon).toBe(1);
+    await backend.publish({ channel: 'race/8/signals', data: { signal: 'start' } });
+    expect(await heard).toEqual({ signal: 'start' });
+  });
+});
+
 describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
   it('asks for a key, says when it is wrong, and lets in with the right one until one signs out', async () => {
     const page = await open('/console/');
@@ -165,15 +183,15 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
   it('shows connections and channels as they come and go', async () => {
     const page = await signedIn();
     const connections = page.locator('.figures dd').first();
-    await expect.poll(() => connections.textContent()).toBe('0');
+    await expect.poll(() => connections.textContent(), soon).toBe('0');
     const visitor = await open('/regatta/?as=ines', undefined, false);
     await visitor.getByText(/^open, as/).waitFor();
-    await expect.poll(() => connections.textContent()).toBe('1');
+    await expect.poll(() => connections.textContent(), soon).toBe('1');
     await page.getByRole('cell', { name: 'Ines Okoro' }).waitFor();
     await backend.publish({ channel: 'race/9/signals', type: 'signal', data: { signal: 'start' } });
     await page.getByRole('link', { name: 'race/9/signals' }).waitFor();
     await visitor.close();
-    await expect.poll(() => connections.textContent()).toBe('0');
+    await expect.poll(() => connections.textContent(), soon).toBe('0');
   });
 
   it('shows a channel’s messages as they pass, earlier ones as one scrolls, and publishes', async () => {
@@ -229,6 +247,6 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     const background = () => page.evaluate(() => getComputedStyle(document.body).backgroundColor);
     const day = await background();
     await page.getByRole('button', { name: 'Dark' }).click();
-    await expect.poll(background).not.toBe(day);
+    await expect.poll(background, soon).not.toBe(day);
   });
 });

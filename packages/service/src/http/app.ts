@@ -3,7 +3,7 @@ import express, { type Express, type RequestHandler } from 'express';
 import type { Logger } from '../log.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
-import { consolePages, consoleSession, keyHoldersDoors, type SignInLinks } from './consoleDoor.js';
+import { clientModule, consolePages, consoleSession, keyHoldersDoors, type SignInLinks } from './consoleDoor.js';
 import type { Guard } from './guard.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
 import { messages } from './messages.js';
@@ -45,6 +45,7 @@ export function makeApp(parts: AppParts): Express {
 
   app.use('/console/session', json, consoleSession(guard, keys, links));
   app.use('/console', ...consolePages());
+  app.get('/client.js', clientModule);
   app.get('/', (_request, response) => response.redirect('/console/'));
 
   if (parts.more !== undefined) app.use(parts.more);

@@ -122,6 +122,16 @@ export function consolePages(): RequestHandler[] {
   return [headers, files, page];
 }
 
+const builtClient = fileURLToPath(new URL('../../../client/dist/browser/client.js', import.meta.url));
+
+/** The SDK as one module, for pages of any origin that have no bundler. */
+export const clientModule: RequestHandler = (_request, response, next) => {
+  response.set({ 'Access-Control-Allow-Origin': '*', 'Cross-Origin-Resource-Policy': 'cross-origin' });
+  response.sendFile(builtClient, (error) => {
+    if (error) next(refusal('no-such-path', 'the SDK has not been built: npm run build'));
+  });
+};
+
 function hashOf(code: string): string {
   return createHash('sha256').update(code).digest('hex');
 }
