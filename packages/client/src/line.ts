@@ -19,6 +19,7 @@ import {
   problem,
   type ReadResult,
   type ReplyFrame,
+  type ReplyOf,
   readServerFrame,
   type ServerFrame,
   type Welcome,
@@ -203,16 +204,14 @@ export class Line extends TypedTarget<LineEvents> {
     if (this.#state.name !== 'open') throw this.#notOpen();
     const key = options.key ?? crypto.randomUUID();
     this.#rememberKey(key);
-    const reply = await this.#ask({ do: 'publish', channel, data, ...options, key }, true);
-    const { id, cursor, repeated } = reply as unknown as Published;
+    const { id, cursor, repeated } = await this.#ask({ do: 'publish', channel, data, ...options, key });
     return { id, cursor, ...(repeated ? { repeated } : {}) };
   }
 
   /** Reads in a channel's record: the last messages, those before or those after a cursor. Throws as `publish` does. */
   async read(channel: string, options: ReadOptions = {}): Promise<ReadResult> {
     if (this.#state.name !== 'open') throw this.#notOpen();
-    const { re: _, ...result } = await this.#ask({ do: 'read', channel, ...options }, true);
-    return result as unknown as ReadResult;
+    return this.#ask({ do: 'read', channel, ...options });
   }
 
   /** While waiting: tries again now. */
@@ -436,8 +435,18 @@ export class Line extends TypedTarget<LineEvents> {
     if (this.#helloSent) this.#transmit({ do: 'leave', channel: entry.channel });
   }
 
-  #ask(request: Readonly<Record<string, unknown>>, repeatable: boolean): Promise<ReplyFrame> {
-    return new Promise((resolve, reject) => this.#request(request, { repeatable, resolve, reject }));
+  /** Asks for what may be asked twice: what has a key, or only reads. */
+  #ask<V extends 'publish' | 'read'>(request: {
+    readonly do: V;
+    readonly [member: string]: unknown;
+  }): Promise<ReplyOf[V]> {
+    return new Promise((resolve, reject) =>
+      this.#request(request, {
+        repeatable: true,
+        resolve: ({ re: _, ...reply }) => resolve(reply as unknown as ReplyOf[V]),
+        reject,
+      }),
+    );
   }
 
   #request(request: Readonly<Record<string, unknown>>, how: Omit<Pending, 'request'>): void {

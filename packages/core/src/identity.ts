@@ -15,6 +15,14 @@ export interface Identity {
   readonly oversight?: true;
 }
 
+const noRoles: readonly string[] = [];
+const noClaims: Identity['claims'] = {};
+
+/** The identity of a guest. Small: there may be very many. */
+export function guestIdentity(user: string): Identity {
+  return { user, name: guestName(user), guest: true, roles: noRoles, claims: noClaims };
+}
+
 const firstWords =
   'Quiet Brisk Salty Patient Wandering Northerly Steady Bright Hidden Distant Nimble Weathered Gentle Early Idle Silver Drifting Lively Amber Windward Leeward Rolling Misty Proud Humble Tidal Coastal Swift Mellow Curious Faithful Open'.split(
     ' ',

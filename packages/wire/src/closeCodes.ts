@@ -19,8 +19,6 @@ export const closeCodes = {
   tokenEnded: 4903,
 } as const;
 
-export type CloseCode = (typeof closeCodes)[keyof typeof closeCodes];
-
 /** Whether a client that was closed with `code` should stay away instead of reconnecting by itself. */
 export function isFinalClose(code: number): boolean {
   return code === closeCodes.continuedElsewhere || code === closeCodes.signedOut;

@@ -1,5 +1,5 @@
 import type { Push, PushKind, ReplyFrame, ServerFrame } from './frames.js';
-import { type Problem, ProblemError, problem } from './problems.js';
+import { ProblemError, problem } from './problems.js';
 
 /**
  * Reads one text frame of the service.
@@ -29,9 +29,4 @@ export function isReply(frame: ServerFrame): frame is ReplyFrame {
 
 export function isPush<K extends PushKind>(frame: ServerFrame, kind: K): frame is Extract<Push, { on: K }> {
   return 'on' in frame && frame.on === kind;
-}
-
-/** The problem of a reply, if it is a refusal. */
-export function replyProblem(frame: ReplyFrame): Problem | undefined {
-  return frame.problem;
 }

@@ -23,7 +23,7 @@ import type { RuleMatch } from '../channel/channelRule.js';
 import { Frame } from '../fanout/batch.js';
 import type { Fanout } from '../fanout/fanout.js';
 import { SendQueue } from '../fanout/sendQueue.js';
-import { guestName, type Identity } from '../identity.js';
+import { guestIdentity, type Identity } from '../identity.js';
 import type { Appended } from '../logbook/logbook.js';
 import type { EngineOptions } from '../options.js';
 import { authorOf, type Clock, type Link, type LogReader, type Report, type Seal, type TokenReader } from '../ports.js';
@@ -82,7 +82,8 @@ export class Connection implements Entrant {
   readonly #host: ConnectionHost;
   readonly #queue: SendQueue;
   readonly #acts: ActQueue;
-  readonly #channels = new Map<ChannelName, Channel>();
+  /** Made with the first channel: most of many thousand connections may have none. */
+  #channels: Map<ChannelName, Channel> | undefined;
   #session: Session | undefined;
   #generation = 0;
   #who: Identity | undefined;
@@ -91,7 +92,7 @@ export class Connection implements Entrant {
   #paused = false;
   #publishing = 0;
   #roomToPublish: (() => void) | undefined;
-  #strikes: number[] = [];
+  #strikes: number[] | undefined;
   #heard = true;
   #silentPulses = 0;
   #writtenAtPulse = 0;
@@ -125,7 +126,7 @@ export class Connection implements Entrant {
   }
 
   get channels(): readonly ChannelName[] {
-    return [...this.#channels.keys()];
+    return [...(this.#channels?.keys() ?? [])];
   }
 
   /** Bytes that wait for this connection, in its queue and in its transport. */
@@ -286,10 +287,7 @@ export class Connection implements Entrant {
       return () => who;
     }
     if (!options.guests) throw refusal('no-guests', 'hello needs a token here');
-    return (session) => {
-      const user = guestIdOf(seal, session);
-      return { user, name: guestName(user), guest: true, roles: [], claims: {} };
-    };
+    return (session) => guestIdentity(guestIdOf(seal, session));
   }
 
   /**
@@ -300,9 +298,9 @@ export class Connection implements Entrant {
     const { options } = this.#host;
     const match = this.#allowed('enter', wish.channel);
     if (wish.last !== undefined && wish.last > 0) this.#allowed('read', wish.channel);
-    let channel = this.#channels.get(wish.channel);
+    let channel = this.#channels?.get(wish.channel);
     if (channel === undefined) {
-      if (this.#channels.size >= options.channelsPerSession)
+      if (this.#channels !== undefined && this.#channels.size >= options.channelsPerSession)
         throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
       channel = this.#host.channel(wish.channel, match);
     }
@@ -311,6 +309,7 @@ export class Connection implements Entrant {
     try {
       await into.enter(this, wishOf(wish), bytes, (caughtUp) => {
         if (this.#ended) return;
+        this.#channels ??= new Map();
         if (caughtUp.more) this.#channels.delete(wish.channel);
         else this.#channels.set(wish.channel, into);
         const text = enteredText(wish.channel, caughtUp);
@@ -318,7 +317,7 @@ export class Connection implements Entrant {
         reply(text);
       });
     } finally {
-      if (!this.#channels.has(wish.channel) || this.#ended) this.#host.left(into);
+      if (!this.#channels?.has(wish.channel) || this.#ended) this.#host.left(into);
     }
     return size;
   }
@@ -436,8 +435,7 @@ export class Connection implements Entrant {
   /** Counts what a sound client does not do; a stream of it ends the connection. */
   #strike(each: Problem, id: number | undefined): void {
     const now = this.#host.clock.now();
-    this.#strikes = this.#strikes.filter((atMs) => now - atMs < strikesWithinMs);
-    this.#strikes.push(now);
+    this.#strikes = [...(this.#strikes ?? []).filter((atMs) => now - atMs < strikesWithinMs), now];
     if (this.#strikes.length >= this.#host.options.strikes) this.#refuse(each, id);
     else this.#sendProblem(each, id);
   }
@@ -492,16 +490,16 @@ export class Connection implements Entrant {
     this.#queue.close();
     this.#acts.clear();
     this.#roomToPublish?.();
-    for (const name of [...this.#channels.keys()]) this.#letGo(name);
+    for (const name of this.channels) this.#letGo(name);
     const session = this.#session;
     if (session?.generation === this.#generation) this.#host.sessions.ended(session, ending);
     this.#host.ended(this);
   }
 
   #letGo(name: ChannelName): void {
-    const channel = this.#channels.get(name);
+    const channel = this.#channels?.get(name);
     if (channel === undefined) return;
-    this.#channels.delete(name);
+    this.#channels?.delete(name);
     channel.leave(this);
     this.#host.left(channel);
   }

@@ -5,7 +5,6 @@ import {
   accessRules,
   type ChannelRule,
   ChannelRules,
-  defaultEngineOptions,
   defaultLogBounds,
   type EngineOptions,
   type Keeping,
@@ -269,6 +268,3 @@ function secretFrom(path: string, file: string): string {
 function defined<T extends object>(value: T): { [K in keyof T]?: NonNullable<T[K]> } {
   return Object.fromEntries(Object.entries(value).filter(([, each]) => each !== undefined)) as never;
 }
-
-/** The defaults, for whoever documents or shows them. */
-export const engineDefaults = defaultEngineOptions;
