@@ -33,7 +33,7 @@ describe('ninebells', () => {
   it('shows what there is, and its version', async () => {
     const help = await ninebells(['--help']);
     expect(help.code).toBe(0);
-    for (const name of ['serve', 'demo', 'token', 'publish', 'listen', 'read', 'channels', 'console'])
+    for (const name of ['serve', 'demo', 'token', 'publish', 'listen', 'read', 'channels', 'explain', 'console'])
       expect(help.out).toContain(`  ${name} `);
     expect((await ninebells(['--version'])).out.trim()).toMatch(/^\d+\.\d+\.\d+$/);
   });
@@ -82,6 +82,21 @@ describe('ninebells', () => {
     expect(listen.code).toBe(4);
   });
 
+  it('explains who may do what, and says by its exit code whether it is allowed', async () => {
+    const allowed = await ninebells(
+      ['explain', '--user', 'tomas', '--claim', 'boats=petrel', 'publish', 'crew/petrel'],
+      env,
+    );
+    expect(allowed.code).toBe(0);
+    expect(allowed.out).toContain('publish crew/petrel by tomas: allowed');
+    expect(allowed.out).toContain('The rule is crew/:boat, with :boat = petrel');
+    expect(allowed.out).toContain('yes  claim boats holds petrel (:boat)   found "petrel"');
+    expect(allowed.out).toMatch(/committee: it has 1 segments, the name has 2/);
+    const refused = await ninebells(['explain', '--guest', 'enter', 'crew/petrel', '--json'], env);
+    expect(refused.code).toBe(3);
+    expect(lines(refused.out)[0]).toMatchObject({ allowed: false, problem: { code: 'not-allowed' } });
+  });
+
   it('prints a link that signs in to the console', async () => {
     expect((await ninebells(['console'], env)).out).toMatch(/^http:\S+\/console\/#sign-in=\S+\n$/);
   });
@@ -99,6 +114,8 @@ describe('ninebells', () => {
     ['listening with a forged token', ['listen', 'committee', '--token', 'x'], {}, 3, 'token-invalid'],
     ['no service', ['channels'], { NINEBELLS_URL: 'http://127.0.0.1:9' }, 4, 'ninebells serve'],
     ['a service that is something else', ['listen', 'a'], { NINEBELLS_URL: 'http://127.0.0.1:9' }, 4, ''],
+    ['an explanation for nobody', ['explain', 'enter', 'a'], {}, 2, '--user'],
+    ['an act that is none', ['explain', 'shout', 'a', '--guest'], {}, 2, 'publish'],
     ['an odd time', ['token', '--config', 'x', '--user', 'u', '--for', '1 year'], {}, 2, '30m'],
     ['a claim without a value', ['token', '--config', 'x', '--user', 'u', '--claim', 'boats'], {}, 2, ''],
   ])('tells of %s, with an exit code and what to do next', async (_, args, more, code, word) => {

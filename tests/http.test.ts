@@ -172,6 +172,47 @@ describe('looking around over HTTP', () => {
   });
 });
 
+describe('explaining over HTTP', () => {
+  const explain = async (question: object) =>
+    (await call('/v1/explain', { method: 'POST', body: JSON.stringify(question) })).body;
+  const petrel = { act: 'enter', channel: 'crew/petrel' };
+
+  it('answers for a user made up, a guest, a token and a session', async () => {
+    expect(await explain({ ...petrel, user: 'tomas', claims: { boats: ['petrel'] } })).toMatchObject({
+      allowed: true,
+      rule: { pattern: 'crew/:boat', parameters: { boat: 'petrel' } },
+      weighed: { asks: 'any of', holds: true },
+    });
+    expect(await explain({ ...petrel, guest: true })).toMatchObject({
+      allowed: false,
+      problem: { code: 'not-allowed' },
+    });
+    const token = await started.token('bram', 60_000, { roles: ['coach'] });
+    expect(await explain({ ...petrel, token })).toMatchObject({ allowed: true, user: 'bram' });
+    const line = await (await RawLine.open(started.url)).hello({ token });
+    expect(await explain({ ...petrel, session: line.frames[0].session })).toMatchObject({
+      allowed: true,
+      user: 'bram',
+    });
+    line.socket.close();
+    const ended = await started.token('bram', -60_000);
+    expect(await explain({ ...petrel, token: ended })).toMatchObject({
+      allowed: false,
+      problem: { code: 'token-ended' },
+    });
+  });
+
+  it.each([
+    [{ ...petrel }, 'one of'],
+    [{ ...petrel, user: 'a', guest: true }, 'one of'],
+    [{ ...petrel, session: 's_nobody' }, 'no session'],
+    [{ ...petrel, act: 'shout', user: 'a' }, 'act must be one of'],
+    [{ ...petrel, user: 'a', roles: 'coach' }, 'roles must be an array'],
+  ])('refuses %j', async (question, detail) => {
+    expect(await explain(question)).toMatchObject({ code: 'bad-value', detail: expect.stringContaining(detail) });
+  });
+});
+
 describe('the console’s door', () => {
   const session = (init: RequestInit = {}) =>
     fetch(`${started.url}/console/session`, {

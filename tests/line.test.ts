@@ -76,6 +76,21 @@ describe('the line over a real WebSocket', () => {
     expect(await forged.closed()).toEqual({ code: 1008, reason: 'token-invalid' });
   });
 
+  it('is entered by whom the rule names, by claim and by role', async () => {
+    const enter = [{ channel: 'crew/petrel' }, { channel: 'crew/dunlin' }];
+    const told = async (token?: string) =>
+      (await (await open()).hello({ enter, ...(token === undefined ? {} : { token }) })).frames[0].entered.map(
+        (each: { problem?: { code: string } }) => each.problem?.code ?? 'in',
+      );
+    expect(await told(await started.token('tomas', 60_000, { claims: { boats: 'petrel' } }))).toEqual([
+      'in',
+      'not-allowed',
+    ]);
+    expect(await told(await started.token('bram', 60_000, { roles: ['coach'] }))).toEqual(['in', 'in']);
+    expect(await told(await started.token('pia'))).toEqual(['not-allowed', 'not-allowed']);
+    expect(await told()).toEqual(['not-allowed', 'not-allowed']);
+  });
+
   it('lets nobody else notice a client that stops reading, and cuts it off', async () => {
     const stuck = await (await open()).hello({ enter: [{ channel: 'weather/wind' }] });
     const sound = await (await open()).hello({ enter: [{ channel: 'weather/wind' }] });

@@ -234,12 +234,34 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByText('No channel rule matches this name').waitFor();
   });
 
+  it('explains who may do what, for somebody made up and for a live session', async () => {
+    const page = await signedIn('/console/access');
+    await page.getByLabel('User').fill('ines');
+    await page.getByLabel('Other claims').fill('{"boats": ["turnstone"]}');
+    await page.getByLabel('Channel').fill('crew/petrel');
+    await page.getByRole('button', { name: 'Explain' }).click();
+    await page.getByText('ines may not enter crew/petrel').waitFor();
+    await page.getByText('found ["turnstone"]').waitFor();
+    await page.getByLabel('Channel').fill('crew/turnstone');
+    await page.getByRole('button', { name: 'Explain' }).click();
+    await page.getByText('ines may enter crew/turnstone').waitFor();
+
+    const visitor = await open('/regatta/?as=tomas', undefined, false);
+    await visitor.getByText(/^open, as/).waitFor();
+    await page.getByRole('link', { name: 'Overview' }).click();
+    const row = page.getByRole('row', { name: /Tomas Verne/ });
+    await row.getByRole('link').click();
+    await page.getByLabel('Channel').fill('crew/petrel');
+    await page.getByRole('button', { name: 'Explain' }).click();
+    await page.getByText('tomas may enter crew/petrel').waitFor();
+  });
+
   it('fits a phone, by day and by night', async () => {
     const page = await signedIn('/console/', { width: 390, height: 800 });
-    for (const path of ['/console/', '/console/channels/race/3/chat']) {
+    for (const path of ['/console/', '/console/access', '/console/channels/race/3/chat']) {
       await page.goto(demo.service.url + path);
       await page
-        .getByText(/Connections|Messages appear here/)
+        .getByText(/Connections|Messages appear here|Who may do what/)
         .first()
         .waitFor();
       expect(await page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(390);

@@ -16,6 +16,10 @@ channels:
   - { pattern: "race/:race/chat", about: Chat of a race, logbook: kept, data: 4KiB, allow: { enter: anyone, publish: signed-in } }
   - { pattern: "race/:race/signals", logbook: kept, allow: { enter: anyone, publish: nobody } }
   - { pattern: weather/wind, logbook: { recent: { messages: 5, for: 10m } }, allow: { enter: anyone, publish: anyone } }
+  - pattern: crew/:boat
+    allow:
+      enter: { any: [{ claim: boats, holds: ":boat" }, { role: coach }] }
+      publish: { claim: boats, holds: ":boat" }
   - { pattern: committee, logbook: kept, allow: { enter: signed-in, publish: signed-in } }
 `;
 
@@ -26,7 +30,7 @@ export interface StartedService {
   readonly key: string;
   readonly backend: Backend;
   readonly folder: string;
-  token(user: string, forMs?: number): Promise<string>;
+  token(user: string, forMs?: number, more?: object): Promise<string>;
   /** Ends it, and leaves the data folder. */
   stop(): Promise<void>;
   /** Ends it if it still runs, and removes the data folder. */
@@ -50,7 +54,8 @@ export async function startService(
     key,
     backend: new Backend(service.url, { key }),
     folder,
-    token: (user, forMs = 60_000) => signToken(tokens, { user, name: `${user} of the test`, forMs }),
+    token: (user, forMs = 60_000, more = {}) =>
+      signToken(tokens, { user, name: `${user} of the test`, forMs, ...more }),
     stop: () => service.stop(),
     remove: async () => {
       await service.stop();

@@ -10,6 +10,7 @@ export const people: readonly Person[] = [
   { user: 'mira', name: 'Mira Holt', roles: ['committee'] },
   { user: 'tomas', name: 'Tomas Verne', roles: ['skipper'], claims: { boats: 'petrel' } },
   { user: 'ines', name: 'Ines Okoro', roles: ['skipper'], claims: { boats: 'turnstone' } },
+  { user: 'bram', name: 'Bram Achter', roles: ['coach'] },
   { user: 'pia', name: 'Pia Lund', roles: [] },
   { user: 'jory', name: 'Jory Teague', roles: [] },
 ];

@@ -16,6 +16,14 @@ export const chatter: readonly { readonly user: string; readonly text: string }[
   { user: 'jory', text: 'Finish line in ten minutes, bring your flags.' },
 ];
 
+/** What is said aboard Petrel, between her skipper and the coach. */
+export const crewTalk: readonly { readonly user: string; readonly text: string }[] = [
+  { user: 'tomas', text: 'Bram, can you see the pressure on the right?' },
+  { user: 'bram', text: 'Dark patch off the breakwater, two minutes from you.' },
+  { user: 'tomas', text: 'Copy. We tack on the next header.' },
+  { user: 'bram', text: 'Good. Turnstone has not seen it.' },
+];
+
 /** What the committee signals, one after another. */
 export const signals: readonly { readonly signal: string; readonly text: string }[] = [
   { signal: 'warning', text: 'Warning signal: five minutes' },

@@ -1,11 +1,12 @@
 import { connect, type Entry, type Line } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
 import { people } from './people.js';
-import { chatter, notices, signals } from './script.js';
+import { chatter, crewTalk, notices, signals } from './script.js';
 import { authorOf } from './seed.js';
 
 /** How often somebody says something, in milliseconds; each time a random part of it more. */
 const chatEveryMs = 4_000;
+const crewEveryMs = 11_000;
 const signalEveryMs = 17_000;
 const noticeEveryMs = 60_000;
 
@@ -24,6 +25,7 @@ export function simulatePeople(
     if (roles.includes('committee')) continue;
     const line = connect(url, { token: () => tokenOf(user) });
     lines.set(user, { line, chat: line.enter('race/3/chat') });
+    if (user === 'tomas' || user === 'bram') line.enter('crew/petrel');
   }
   const guest = connect(url);
   guest.enter('race/3/chat');
@@ -46,6 +48,11 @@ export function simulatePeople(
     const { user, text } = chatter[(round + 6) % chatter.length] as (typeof chatter)[number];
     const person = lines.get(user);
     return person?.line.state.name === 'open' ? person.chat.publish({ text }) : undefined;
+  });
+  everyNow(crewEveryMs, (round) => {
+    const { user, text } = crewTalk[round % crewTalk.length] as (typeof crewTalk)[number];
+    const line = lines.get(user)?.line;
+    return line?.state.name === 'open' ? line.publish('crew/petrel', { text }) : undefined;
   });
   everyNow(signalEveryMs, (round) =>
     backend.publish({

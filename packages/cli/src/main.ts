@@ -4,6 +4,7 @@ import colors from 'picocolors';
 import { addChannels, addConsole, addRead } from './channels.js';
 import { addDemo } from './demo.js';
 import { exitCodes } from './exitCodes.js';
+import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
 import { addListen } from './listen.js';
 import { addPublish } from './publish.js';
@@ -28,12 +29,13 @@ export async function main(args: readonly string[]): Promise<number> {
     .showHelpAfterError('(--help shows what there is)')
     .addHelpText('after', exitHelp)
     .exitOverride();
-  for (const add of [addServe, addDemo, addToken, addPublish, addListen, addRead, addChannels, addConsole])
+  for (const add of [addServe, addDemo, addToken, addPublish, addListen, addRead, addChannels, addExplain, addConsole])
     add(program);
   for (const command of program.commands) command.exitOverride();
   try {
     await program.parseAsync(args, { from: 'user' });
-    return exitCodes.done;
+    // A command that has an answer to give may have set another.
+    return Number(process.exitCode ?? exitCodes.done);
   } catch (error) {
     // Commander has said its own already.
     if (error instanceof CommanderError) return error.exitCode === 0 ? exitCodes.done : exitCodes.usage;

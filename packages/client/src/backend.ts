@@ -59,6 +59,35 @@ export interface Overview {
   readonly memoryBytes: number;
 }
 
+/** Who, for an access question: made up, a guest, the holder of a token, or a session that is connected. */
+export type Asked =
+  | { readonly user: string; readonly roles?: readonly string[]; readonly claims?: Readonly<Record<string, Json>> }
+  | { readonly guest: true }
+  | { readonly token: string }
+  | { readonly session: string };
+
+/** An access rule weighed: what it asks, whether it holds, on which facts. */
+export interface Weighed {
+  readonly asks: string;
+  readonly holds: boolean;
+  readonly found?: string;
+  readonly parts?: readonly Weighed[];
+}
+
+/** An access question answered in full. */
+export interface Explanation {
+  readonly act: string;
+  readonly channel: string;
+  readonly user: string;
+  readonly allowed: boolean;
+  /** What a client would be told. */
+  readonly problem?: Problem;
+  /** The channel rule that holds. */
+  readonly rule?: { readonly pattern: string; readonly parameters: Readonly<Record<string, string>> };
+  readonly others: readonly { readonly pattern: string; readonly why: string }[];
+  readonly weighed?: Weighed;
+}
+
 export interface Reading extends ReadResult {
   /** Where the channel stands. */
   readonly cursor: Cursor;
@@ -131,6 +160,11 @@ export class Backend {
 
   overview(): Promise<Overview> {
     return this.#get('/v1/overview', {});
+  }
+
+  /** Which rule decides whether somebody may `enter`, `read` or `publish` in a channel, on which facts. */
+  explain(act: string, channel: string, who: Asked): Promise<Explanation> {
+    return this.#post('/v1/explain', { act, channel, ...who });
   }
 
   /** A link that signs in to the console once. */

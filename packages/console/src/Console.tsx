@@ -2,6 +2,7 @@ import { Backend } from '@nine-bells/client/backend';
 import { App, ConfigProvider, Spin } from 'antd';
 import { useEffect, useMemo, useState } from 'react';
 import { Navigate, Route, Routes } from 'react-router-dom';
+import { AccessPage } from './AccessPage.js';
 import { ChannelPage } from './ChannelPage.js';
 import { Frame } from './Frame.js';
 import { OverviewPage } from './OverviewPage.js';
@@ -24,6 +25,7 @@ export function Console() {
             {(overview) => (
               <Routes>
                 <Route path="/" element={<OverviewPage backend={backend} overview={overview} light={light} />} />
+                <Route path="/access" element={<AccessPage backend={backend} />} />
                 <Route path="/channels/*" element={<ChannelPage backend={backend} />} />
                 <Route path="*" element={<Navigate to="/" replace />} />
               </Routes>

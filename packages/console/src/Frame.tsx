@@ -2,7 +2,7 @@ import { LogoutOutlined, MoonOutlined, SunOutlined } from '@ant-design/icons';
 import type { Backend } from '@nine-bells/client/backend';
 import { Alert, Button, Tooltip } from 'antd';
 import type { ReactNode } from 'react';
-import { Link } from 'react-router-dom';
+import { Link, NavLink } from 'react-router-dom';
 import bell from './bell.svg';
 import type { Light } from './theme.js';
 import { type LiveOverview, useOverview } from './useOverview.js';
@@ -27,6 +27,12 @@ export function Frame({ backend, light, onLight, onSignOut, children }: FramePro
           <span>Nine Bells</span>
         </Link>
         <span className="service-name">{latest?.name}</span>
+        <nav>
+          <NavLink to="/" end>
+            Overview
+          </NavLink>
+          <NavLink to="/access">Access</NavLink>
+        </nav>
         <span className="faint instance">
           {latest !== undefined && `instance ${latest.instance}, version ${latest.version}`}
         </span>

@@ -78,7 +78,18 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
                 </>
               ),
             },
-            { title: 'Session', dataIndex: 'session', render: (id: string) => <code>{id}</code> },
+            {
+              title: 'Session',
+              dataIndex: 'session',
+              render: (id: string, { oversight }) =>
+                oversight ? (
+                  <code>{id}</code>
+                ) : (
+                  <Link to={`/access?session=${id}`} title="What may it do?">
+                    <code>{id}</code>
+                  </Link>
+                ),
+            },
             { title: 'Transport', dataIndex: 'transport' },
             { title: 'From', dataIndex: 'remote', responsive: ['md'] },
             { title: 'Since', dataIndex: 'since', render: (at: string) => ago(at) },

@@ -6,11 +6,15 @@ import {
   formatCursor,
   type Json,
   type Published,
+  problem,
   refusal,
 } from '@nine-bells/wire';
+import type { Act } from './access/access.js';
+import { type Explanation, explain } from './access/explain.js';
 import { Channel } from './channel/channel.js';
 import { type ChannelRule, ChannelRules, type RuleMatch } from './channel/channelRule.js';
 import { Fanout } from './fanout/fanout.js';
+import type { Identity } from './identity.js';
 import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import { defaultEngineOptions, type EngineOptions } from './options.js';
 import type { Clock, Ids, KeptChannel, Link, LogReader, Relay, Report, Seal, Store, TokenReader } from './ports.js';
@@ -189,6 +193,23 @@ export class Engine {
   async channel(channel: ChannelName): Promise<ChannelInfo> {
     const head = await this.#log(this.#match(channel)).head(channel);
     return this.#describe({ channel, ...(head.number === 0 ? {} : { head }) });
+  }
+
+  /**
+   * Says which rule decides whether somebody may do something, on which facts.
+   *
+   * @param who - a guest where there is nobody: refused as `no-guests` where none are let in
+   */
+  explain(act: Act, channel: ChannelName, who: Identity): Explanation {
+    const explanation = explain(this.rules, act, channel, who);
+    if (!who.guest || this.options.guests) return explanation;
+    return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
+  }
+
+  /** Who a session is that is connected to this instance. */
+  identityOf(session: string): Identity | undefined {
+    for (const connection of this.#connections) if (connection.session === session) return connection.who;
+    return undefined;
   }
 
   /** The sessions that have a connection to this instance. */

@@ -1,4 +1,6 @@
 export * from './access/access.js';
+export * from './access/accessRule.js';
+export * from './access/explain.js';
 export * from './channel/channelRule.js';
 export * from './channel/pattern.js';
 export * from './engine.js';

@@ -1,13 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import {
-  type ChannelRule,
-  ChannelRules,
-  decide,
-  guestName,
-  type Identity,
-  matchPattern,
-  parsePattern,
-} from '../src/index.js';
+import { type ChannelRule, ChannelRules, guestName, matchPattern, parsePattern } from '../src/index.js';
 
 const rule = (pattern: string, more: Partial<ChannelRule> = {}): ChannelRule => ({
   pattern,
@@ -63,42 +55,6 @@ describe('channel rules', () => {
 
   it('cannot be two for the same names', () => {
     expect(() => new ChannelRules([rule('race/:a/chat'), rule('race/:b/chat')])).toThrow('same names');
-  });
-});
-
-describe('access', () => {
-  const user: Identity = { user: 'pia', guest: false, roles: [], claims: {} };
-  const guest: Identity = { ...user, user: 'guest:1', guest: true };
-  const overseer: Identity = { ...user, user: 'oversight:first', oversight: true };
-
-  it.each([
-    ['anyone', true, true],
-    ['signed-in', true, false],
-    ['nobody', false, false],
-    [undefined, false, false],
-  ] as const)('%s lets in: a user %s, a guest %s', (access, forUser, forGuest) => {
-    const chat = rule('a', { allow: access === undefined ? {} : { enter: access, publish: access } });
-    for (const act of ['enter', 'publish', 'read'] as const) {
-      expect(decide(act, chat, user) === undefined).toBe(forUser);
-      expect(decide(act, chat, guest) === undefined).toBe(forGuest);
-    }
-  });
-
-  it('asks `read` as `enter` unless it is said', () => {
-    const chat = rule('a', { allow: { enter: 'anyone', read: 'signed-in' } });
-    expect(decide('read', chat, guest)).toMatchObject({ code: 'not-allowed' });
-    expect(decide('enter', chat, guest)).toBeUndefined();
-  });
-
-  it('lets oversight look everywhere and publish nowhere', () => {
-    expect(decide('enter', rule('a'), overseer)).toBeUndefined();
-    expect(decide('publish', rule('a', { allow: { publish: 'anyone' } }), overseer)).toBeDefined();
-  });
-
-  it('says which rule refused, and why', () => {
-    const problem = decide('publish', rule('race/:race/chat', { allow: { publish: 'signed-in' } }), guest);
-    expect(problem?.detail).toContain('race/:race/chat');
-    expect(problem?.detail).toContain('guest');
   });
 });
 

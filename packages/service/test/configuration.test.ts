@@ -41,6 +41,34 @@ channels:
     expect(read.channels[0]).toMatchObject({ dataBytes: 512, logbook: { bounds: { messages: 5, forMs: 7_200_000 } } });
   });
 
+  it('takes access rules, with the parameters of the pattern', () => {
+    const read = parseConfiguration(
+      `channels:
+  - pattern: crew/:boat
+    allow:
+      enter: { any: [{ claim: boats, holds: ":boat" }, { role: coach }] }
+      publish: { all: [signed-in, { not: { user: jory } }, { claim: sail, is: "7" }] }`,
+      'bells.yaml',
+    );
+    expect(read.channels[0]?.allow).toEqual({
+      enter: { any: [{ claim: 'boats', holds: ':boat' }, { role: 'coach' }] },
+      publish: { all: ['signed-in', { not: { user: 'jory' } }, { claim: 'sail', is: '7' }] },
+    });
+  });
+
+  it.each([
+    ['{ rol: coach }', 'there is no "rol" here; did you mean "role"?'],
+    ['{ role: [coach] }', 'allow.enter.role: expected text, found a list'],
+    ['{ role: coach, user: mira }', 'there is no "user" here'],
+    ['{ claim: boats }', '`holds` is missing'],
+    ['{ claim: boats, holds: ":baot" }', 'expected :boat, found ":baot"; did you mean ":boat"?'],
+    ['{ all: [] }', 'expected a list of at least 1'],
+    ['{ any: [anyon] }', 'allow.enter.any[0]: expected anyone'],
+    ['{ not: { not: nobdy } }', 'did you mean "nobody"?'],
+  ])('refuses the access rule %s', (access, fault) => {
+    expect(faultsOf(`channels: [{ pattern: "crew/:boat", allow: { enter: ${access} } }]`).join()).toContain(fault);
+  });
+
   it('takes anchors and aliases', () => {
     const read = parseConfiguration(
       'channels:\n  - { pattern: a, allow: &all { enter: anyone } }\n  - { pattern: b, allow: *all }',

@@ -1,6 +1,15 @@
 import type { Allow } from '../access/access.js';
+import { accessRuleFault } from '../access/accessRule.js';
 import type { Keeping } from '../logbook/logbook.js';
-import { compareSpecificity, isSameShape, matchPattern, type Pattern, parsePattern } from './pattern.js';
+import {
+  compareSpecificity,
+  isSameShape,
+  matchPattern,
+  mismatch,
+  type Pattern,
+  parametersOf,
+  parsePattern,
+} from './pattern.js';
 
 /** What all channels whose names match a pattern keep, carry and allow. */
 export interface ChannelRule {
@@ -23,9 +32,14 @@ export interface RuleMatch {
 export class ChannelRules {
   readonly #rules: readonly { readonly pattern: Pattern; readonly rule: ChannelRule }[];
 
-  /** @throws {RangeError} for a malformed pattern, or two that match the same names */
+  /** @throws {RangeError} for a malformed pattern or access rule, or two patterns that match the same names */
   constructor(rules: readonly ChannelRule[]) {
     const parsed = rules.map((rule) => ({ pattern: parsePattern(rule.pattern), rule }));
+    for (const { pattern, rule } of parsed)
+      for (const access of Object.values(rule.allow)) {
+        const fault = accessRuleFault(access, parametersOf(pattern));
+        if (fault !== undefined) throw new RangeError(`${pattern.text}: ${fault}`);
+      }
     for (const [index, { pattern }] of parsed.entries())
       for (const other of parsed.slice(0, index))
         if (isSameShape(pattern, other.pattern))
@@ -40,6 +54,17 @@ export class ChannelRules {
       if (parameters !== undefined) return { rule, parameters };
     }
     return undefined;
+  }
+
+  /** The rules that do not hold for a name, and why. */
+  passedOver(name: string): readonly { readonly pattern: string; readonly why: string }[] {
+    const holding = this.match(name)?.rule;
+    return this.#rules
+      .filter(({ rule }) => rule !== holding)
+      .map(({ pattern }) => ({
+        pattern: pattern.text,
+        why: mismatch(pattern, name) ?? `it matches too, but ${holding?.pattern} is more specific`,
+      }));
   }
 
   get all(): readonly ChannelRule[] {

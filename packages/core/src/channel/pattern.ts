@@ -48,13 +48,30 @@ export function parsePattern(text: string): Pattern {
 export function matchPattern(pattern: Pattern, name: string): Readonly<Record<string, string>> | undefined {
   const parts = name.split('/');
   if (parts.length !== pattern.segments.length) return undefined;
-  const parameters: Record<string, string> = {};
+  // Without a prototype: a parameter may be called anything.
+  const parameters: Record<string, string> = Object.create(null);
   for (const [index, segment] of pattern.segments.entries()) {
     const part = parts[index] as string;
     if ('parameter' in segment) parameters[segment.parameter] = part;
     else if (segment.literal !== part) return undefined;
   }
   return parameters;
+}
+
+/** Why a pattern does not match a name, for people; `undefined` if it does. */
+export function mismatch(pattern: Pattern, name: string): string | undefined {
+  const parts = name.split('/');
+  if (parts.length !== pattern.segments.length)
+    return `it has ${pattern.segments.length} segments, the name has ${parts.length}`;
+  for (const [index, segment] of pattern.segments.entries())
+    if ('literal' in segment && segment.literal !== parts[index])
+      return `segment ${index + 1} is ${JSON.stringify(segment.literal)}, not ${JSON.stringify(parts[index])}`;
+  return undefined;
+}
+
+/** The names of a pattern's parameters. */
+export function parametersOf({ segments }: Pattern): readonly string[] {
+  return segments.flatMap((segment) => ('parameter' in segment ? [segment.parameter] : []));
 }
 
 /**

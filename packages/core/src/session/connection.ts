@@ -389,7 +389,7 @@ export class Connection implements Entrant {
     if (this.#session?.generation !== this.#generation)
       throw refusal('not-allowed', 'the session was continued on another connection');
     const match = this.#host.match(channel);
-    const denied = decide(act, match.rule, this.#who as Identity);
+    const { problem: denied } = decide(act, match, this.#who as Identity);
     if (denied !== undefined) throw new ProblemError(denied);
     return match;
   }

@@ -2,12 +2,13 @@ import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import {
   type AccessRule,
-  accessRules,
+  accessWords,
   type ChannelRule,
   ChannelRules,
   defaultLogBounds,
   type EngineOptions,
   type Keeping,
+  parametersOf,
   parsePattern,
 } from '@nine-bells/core';
 import { isMap, isScalar, type Node } from 'yaml';
@@ -135,11 +136,46 @@ export function parseConfiguration(source: string, file: string, overrides: Over
 
 // ------------------------------------------------------------------------------------- the file's grammar
 
-const allow = mapOf({
-  enter: optional(oneOf<AccessRule>(accessRules)),
-  read: optional(oneOf<AccessRule>(accessRules)),
-  publish: optional(oneOf<AccessRule>(accessRules)),
-});
+/** A value of an access rule: text, or a parameter that the channel rule's pattern has. */
+function accessValue(parameters: readonly string[]): Reader<string> {
+  return (node, at) => {
+    const value = text(200)(node, at);
+    if (value === undefined || !value.startsWith(':')) return value;
+    return oneOf(parameters.map((name) => `:${name}`))(node, at);
+  };
+}
+
+/** An access rule: a word, or a map with one condition. */
+function accessRule(parameters: readonly string[]): Reader<AccessRule> {
+  const value = required(accessValue(parameters));
+  const self: Reader<AccessRule> = (node, at) => condition(node, at);
+  const list = required(listOf(self, 1));
+  const conditions: Readonly<Record<string, Reader<unknown>>> = {
+    role: mapOf({ role: value }),
+    user: mapOf({ user: value }),
+    all: mapOf({ all: list }),
+    any: mapOf({ any: list }),
+    not: mapOf({ not: required(self) }),
+  };
+  const claim = { claim: required(text(100)) };
+  const condition: Reader<AccessRule> = (node, at) => {
+    if (!isMap(node)) return oneOf(accessWords)(node, at);
+    if (node.has('claim'))
+      return (node.has('is') ? mapOf({ ...claim, is: value }) : mapOf({ ...claim, holds: value }))(
+        node,
+        at,
+      ) as AccessRule;
+    const name = Object.keys(conditions).find((each) => node.has(each));
+    // Without any of them, the reader of all of them says what there is.
+    const reader = name === undefined ? mapOf(anyCondition) : (conditions[name] as Reader<unknown>);
+    return reader(node, at) as AccessRule | undefined;
+  };
+  return condition;
+}
+
+const anyCondition = Object.fromEntries(
+  ['role', 'user', 'claim', 'all', 'any', 'not'].map((name) => [name, required(text())]),
+);
 
 const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
 const recentMap = mapOf({ recent: required(recentBounds) });
@@ -161,16 +197,15 @@ const logbook: Reader<Keeping> = (node, at) => {
   };
 };
 
-const channelMembers = mapOf({
-  pattern: required(checkedText((value) => void parsePattern(value))),
-  about: optional(text(200)),
-  logbook: optional(logbook),
-  allow: optional(allow),
-  data: optional(size),
-});
-
 const channel: Reader<ChannelRule> = (node, at) => {
-  const found = channelMembers(node, at);
+  const access = optional(accessRule(parametersIn(node)));
+  const found = mapOf({
+    pattern: required(checkedText((value) => void parsePattern(value))),
+    about: optional(text(200)),
+    logbook: optional(logbook),
+    allow: optional(mapOf({ enter: access, read: access, publish: access })),
+    data: optional(size),
+  })(node, at);
   if (found?.pattern === undefined) return undefined;
   return {
     pattern: found.pattern,
@@ -180,6 +215,15 @@ const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.data === undefined ? {} : { dataBytes: found.data }),
   };
 };
+
+/** The parameters of a channel rule's pattern; none if the pattern has a mistake, which is reported where it stands. */
+function parametersIn(node: Node | null): readonly string[] {
+  try {
+    return isMap(node) ? parametersOf(parsePattern(String(node.get('pattern')))) : [];
+  } catch {
+    return [];
+  }
+}
 
 /** The list of channel rules; that no two match the same names is said where the second one stands. */
 const channels: Reader<ChannelRule[]> = (node, at) => {

@@ -108,9 +108,10 @@ export function mapOf<S extends Record<string, MemberReader<unknown>>>(shape: S)
   };
 }
 
-export function listOf<T>(reader: Reader<T>): Reader<T[]> {
+export function listOf<T>(reader: Reader<T>, least = 0): Reader<T[]> {
   return (node, at) => {
     if (!isSeq(node)) return at.fault(node, `expected a list, found ${described(node)}`);
+    if (node.items.length < least) return at.fault(node, `expected a list of at least ${least}, found an empty one`);
     const all = node.items.map((item, index) => reader(item as Node, at.element(index, node)));
     return all.every((each) => each !== undefined) ? (all as T[]) : undefined;
   };
@@ -145,6 +146,7 @@ export function oneOf<W extends string>(words: readonly W[]): Reader<W> {
   return (node, at) => {
     const value = scalar(node);
     if (typeof value === 'string' && (words as readonly string[]).includes(value)) return value as W;
+    if (words.length === 0) return at.fault(node, `there is nothing that ${described(node)} could stand for`);
     const found = typeof value === 'string' ? `; ${suggestion(value, words)}` : '';
     return at.fault(node, `expected ${listed(words, 'or')}, found ${described(node)}${found}`);
   };

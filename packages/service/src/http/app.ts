@@ -4,6 +4,7 @@ import type { Logger } from '../log.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors, type SignInLinks } from './consoleDoor.js';
+import { explaining } from './explain.js';
 import type { Guard } from './guard.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
 import { messages } from './messages.js';
@@ -41,6 +42,7 @@ export function makeApp(parts: AppParts): Express {
   app.use('/v1', guard.check, json);
   app.use('/v1/messages', messages(engine));
   app.use('/v1', lookingAround(engine, parts.facts));
+  app.use('/v1', explaining(engine, tokens));
   app.use('/v1', keyHoldersDoors(links, tokens, parts.consoleUrl));
 
   app.use('/console/session', json, consoleSession(guard, keys, links));

@@ -16,7 +16,7 @@ import {
 const noControlCharacters = /^[^\u0000-\u001f\u007f]*$/;
 
 /** A channel name, with the fault in its own words. */
-function IsChannel(): PropertyDecorator {
+export function IsChannel(): PropertyDecorator {
   return check(
     'isChannel',
     (value) => (typeof value === 'string' ? channelNameFault(value) : 'a channel name is a string'),
@@ -36,7 +36,8 @@ function IsJson(): PropertyDecorator {
   });
 }
 
-function IsWords(maxChars: number): PropertyDecorator {
+/** Text of at least one character, without control characters. */
+export function IsWords(maxChars: number): PropertyDecorator {
   return (target, name) => {
     for (const each of [IsString(), IsNotEmpty(), MaxLength(maxChars)]) each(target, name as string);
     Matches(noControlCharacters, { message: '$property must not have control characters' })(target, name as string);

@@ -1,0 +1,76 @@
+import type { Asked, Explanation, Weighed } from '@nine-bells/client/backend';
+import { type Command, Option } from 'commander';
+import colors from 'picocolors';
+import { claimsOf } from './claims.js';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
+import { print, printJson } from './output.js';
+
+interface ExplainOptions extends CallOptions {
+  readonly user?: string;
+  readonly role?: string[];
+  readonly claim?: string[];
+  readonly guest?: boolean;
+  readonly token?: string;
+  readonly session?: string;
+}
+
+export function addExplain(program: Command): void {
+  program
+    .command('explain')
+    .description('say which rule decides whether somebody may do something in a channel, on which facts')
+    .addArgument(program.createArgument('<act>', 'what').choices(['enter', 'read', 'publish']))
+    .argument('<channel>', 'such as crew/petrel')
+    .option('--user <id>', 'for a user, made up with --role and --claim')
+    .option('--role <role>', 'a role of that user; may be given several times', collect)
+    .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
+    .option('--guest', 'for a guest')
+    .addOption(new Option('--token <token>', 'for the holder of a token'))
+    .option('--session <id>', 'for a session that is connected')
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (act: string, channel: string, options: ExplainOptions) => {
+      const explanation = await backendOf(options).explain(act, channel, askedOf(options));
+      if (options.json) printJson(explanation);
+      else print(explanationText(explanation));
+      if (!explanation.allowed) process.exitCode = exitCodes.refused;
+    });
+}
+
+function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): Asked {
+  const given = [user, guest, token, session].filter((each) => each !== undefined);
+  if (given.length !== 1)
+    throw new CommandError(exitCodes.usage, 'say for whom: one of --user, --guest, --token or --session');
+  if (user === undefined && (role ?? claim) !== undefined)
+    throw new CommandError(exitCodes.usage, '--role and --claim make up a user: give --user too');
+  if (guest) return { guest };
+  if (token !== undefined) return { token: token.trim() };
+  if (session !== undefined) return { session };
+  return { user: user as string, roles: role ?? [], claims: claimsOf(claim ?? []) };
+}
+
+function explanationText({ act, channel, user, allowed, problem, rule, others, weighed }: Explanation): string {
+  const verdict = allowed ? colors.green('allowed') : colors.red(`refused, ${problem?.code}`);
+  const lines = [`${colors.bold(`${act} ${channel}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
+  if (problem?.detail !== undefined) lines.push(`  the client is told: ${problem.detail}`);
+  if (rule !== undefined) {
+    const values = Object.entries(rule.parameters).map(([name, value]) => `:${name} = ${value}`);
+    lines.push('', `The rule is ${rule.pattern}${values.length === 0 ? '' : `, with ${values.join(', ')}`}`);
+  }
+  if (weighed !== undefined) lines.push(...weighedLines(weighed, '  '));
+  if (others.length > 0) {
+    lines.push('', 'Other rules');
+    for (const { pattern, why } of others) lines.push(`  ${pattern}: ${why}`);
+  }
+  return lines.join('\n');
+}
+
+/** One line a condition, its parts below it. */
+function weighedLines({ asks, holds, found, parts = [] }: Weighed, indent: string): string[] {
+  const mark = holds ? colors.green('yes') : colors.red(' no');
+  return [
+    `${indent}${mark}  ${asks}${found === undefined ? '' : colors.dim(`   found ${found}`)}`,
+    ...parts.flatMap((part) => weighedLines(part, `${indent}     `)),
+  ];
+}

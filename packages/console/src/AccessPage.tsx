@@ -1,0 +1,195 @@
+import { type Asked, type Backend, BackendError, type Explanation, type Weighed } from '@nine-bells/client/backend';
+import { Alert, Button, Form, Input, Segmented, Select } from 'antd';
+import { useState } from 'react';
+import { useSearchParams } from 'react-router-dom';
+import { usePolled } from './usePolled.js';
+
+interface Fields {
+  readonly as: 'user' | 'session' | 'token' | 'guest';
+  readonly user?: string;
+  readonly roles?: string[];
+  readonly claims?: string;
+  readonly session?: string;
+  readonly token?: string;
+  readonly act: string;
+  readonly channel: string;
+}
+
+/** Who may do what, and which rule says so: for somebody made up, a guest, the holder of a token, or a live session. */
+export function AccessPage({ backend }: { readonly backend: Backend }) {
+  const [form] = Form.useForm<Fields>();
+  const [params] = useSearchParams();
+  const [answer, setAnswer] = useState<Explanation>();
+  const [trouble, setTrouble] = useState<string>();
+  const sessions = usePolled(() => backend.sessions({ limit: 1000 }), 5000);
+  const session = params.get('session') ?? undefined;
+  const as = Form.useWatch('as', form) ?? (session === undefined ? 'user' : 'session');
+
+  const ask = async (fields: Fields): Promise<void> => {
+    setTrouble(undefined);
+    try {
+      setAnswer(await backend.explain(fields.act, fields.channel, askedOf(fields)));
+    } catch (error) {
+      setAnswer(undefined);
+      setTrouble(error instanceof BackendError ? error.message : (error as Error).message);
+    }
+  };
+
+  return (
+    <main className="page access-page">
+      <h1>Who may do what</h1>
+      <Form<Fields>
+        form={form}
+        layout="vertical"
+        className="question"
+        initialValues={{
+          as,
+          act: params.get('act') ?? 'enter',
+          channel: params.get('channel') ?? '',
+          session,
+          roles: [],
+          claims: '',
+        }}
+        onFinish={ask}
+      >
+        <Form.Item name="as" label="Who">
+          <Segmented
+            options={[
+              { value: 'user', label: 'Made up' },
+              { value: 'session', label: 'A session' },
+              { value: 'token', label: 'A token' },
+              { value: 'guest', label: 'A guest' },
+            ]}
+          />
+        </Form.Item>
+        {as === 'user' && (
+          <>
+            <Form.Item name="user" label="User" rules={[{ required: true, message: 'A user id is needed' }]}>
+              <Input placeholder="tomas" />
+            </Form.Item>
+            <Form.Item name="roles" label="Roles">
+              <Select mode="tags" open={false} suffixIcon={null} placeholder="coach" />
+            </Form.Item>
+            <Form.Item
+              name="claims"
+              label="Other claims"
+              rules={[
+                { validator: async (_, text?: string) => void claimsOf(text), message: 'A JSON object is needed' },
+              ]}
+            >
+              <Input placeholder='{"boats": ["petrel"]}' className="code" />
+            </Form.Item>
+          </>
+        )}
+        {as === 'session' && (
+          <Form.Item name="session" label="Session" rules={[{ required: true, message: 'Choose a session' }]}>
+            <Select
+              showSearch
+              placeholder="Who is connected"
+              options={(sessions?.sessions ?? [])
+                .filter(({ oversight }) => !oversight)
+                .map((each) => ({ value: each.session, label: `${each.name ?? each.user} (${each.session})` }))}
+            />
+          </Form.Item>
+        )}
+        {as === 'token' && (
+          <Form.Item name="token" label="Token" rules={[{ required: true, message: 'Paste a token' }]}>
+            <Input.TextArea autoSize={{ minRows: 2, maxRows: 5 }} placeholder="eyJ…" className="code" />
+          </Form.Item>
+        )}
+        <Form.Item name="act" label="May they">
+          <Segmented options={['enter', 'read', 'publish']} />
+        </Form.Item>
+        <Form.Item name="channel" label="Channel" rules={[{ required: true, message: 'A channel is needed' }]}>
+          <Input placeholder="crew/petrel" />
+        </Form.Item>
+        <Button type="primary" htmlType="submit">
+          Explain
+        </Button>
+      </Form>
+      <section className="answer" aria-live="polite">
+        {trouble !== undefined && <Alert type="error" showIcon title={trouble} />}
+        {answer === undefined && trouble === undefined && (
+          <p className="faint">The answer names the rule that decides, and each fact that it looked at.</p>
+        )}
+        {answer !== undefined && <Answer {...answer} />}
+      </section>
+    </main>
+  );
+}
+
+function Answer({ act, channel, user, allowed, problem, rule, others, weighed }: Explanation) {
+  return (
+    <>
+      <h2>
+        {user} {user === '' ? 'Its holder' : ''} {allowed ? 'may' : 'may not'} {act} {act === 'publish' && 'in '}
+        {channel}
+      </h2>
+      {problem !== undefined && (
+        <p>
+          A client is told <code>{problem.code}</code>
+          {problem.detail !== undefined && `: ${problem.detail}`}
+        </p>
+      )}
+      {rule !== undefined && (
+        <p>
+          The rule is <code>{rule.pattern}</code>
+          {Object.entries(rule.parameters).map(([name, value]) => (
+            <span key={name}>
+              , <code>{`:${name}`}</code> is <code>{value}</code>
+            </span>
+          ))}
+        </p>
+      )}
+      {weighed !== undefined && (
+        <ul className="weighed">
+          <Part {...weighed} />
+        </ul>
+      )}
+      {others.length > 0 && (
+        <>
+          <h3>Other rules</h3>
+          <ul className="others">
+            {others.map(({ pattern, why }) => (
+              <li key={pattern}>
+                <code>{pattern}</code> <span className="faint">{why}</span>
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </>
+  );
+}
+
+/** One condition, with its parts below it. */
+function Part({ asks, holds, found, parts = [] }: Weighed) {
+  return (
+    <li>
+      <span className={holds ? 'holds' : 'fails'}>{holds ? 'yes' : 'no'}</span> {asks}
+      {found !== undefined && <span className="faint"> found {found}</span>}
+      {parts.length > 0 && (
+        <ul>
+          {parts.map((part, index) => (
+            // biome-ignore lint/suspicious/noArrayIndexKey: the parts of a rule have no other name, and do not move
+            <Part key={index} {...part} />
+          ))}
+        </ul>
+      )}
+    </li>
+  );
+}
+
+function askedOf({ as, user, roles, claims, session, token }: Fields): Asked {
+  if (as === 'guest') return { guest: true };
+  if (as === 'session') return { session: session ?? '' };
+  if (as === 'token') return { token: (token ?? '').trim() };
+  return { user: user ?? '', roles: roles ?? [], claims: claimsOf(claims) };
+}
+
+function claimsOf(text: string | undefined): NonNullable<Extract<Asked, { user: string }>['claims']> {
+  if (!text?.trim()) return {};
+  const value: unknown = JSON.parse(text);
+  if (typeof value !== 'object' || value === null || Array.isArray(value)) throw new TypeError('not an object');
+  return value as never;
+}
