@@ -80,13 +80,39 @@ describe('the SDK against the service', () => {
     expect(line.state).toMatchObject({ name: 'open', session, continued: true });
   });
 
-  it('gets a new token when the old one ends, and stays in its channel', async () => {
-    const started = await startService({
-      text: 'service: {}\ntokens: { secret: the-secret-of-the-test-regatta-of-32-bytes, tolerance: 1ms }\nchannels: [{ pattern: a, allow: { enter: signed-in } }]',
-      port: 0,
-    });
+  const endingTokens =
+    'service: {}\ntokens: { secret: the-secret-of-the-test-regatta-of-32-bytes, tolerance: 1ms }\nchannels: [{ pattern: a, allow: { enter: signed-in } }]';
+
+  it('swaps its token before it ends, and stays connected', async () => {
+    const started = await startService({ text: endingTokens, port: 0 });
     clean.push(() => started.remove());
-    const line = connect(started.url, { token: () => started.token('pia', 1500), ...quick });
+    let tokens = 0;
+    const token = () => {
+      tokens += 1;
+      return started.token('pia', 2000);
+    };
+    const line = connect(started.url, { token, ...quick });
+    clean.push(() => line.close());
+    const states: string[] = [];
+    line.addEventListener('state', ({ detail }) => states.push(detail.name));
+    const entry = line.enter('a');
+    await entry.ready;
+    await new Promise((resolve) => setTimeout(resolve, 5000));
+    expect(states).toEqual(['open']);
+    expect(entry.state).toBe('live');
+    expect(tokens).toBeGreaterThanOrEqual(3);
+  });
+
+  it('whose token has ended gets a new one for the next connection, and stays in its channel', async () => {
+    const started = await startService({ text: endingTokens, port: 0 });
+    clean.push(() => started.remove());
+    let asked = 0;
+    const token = async () => {
+      asked += 1;
+      if (asked === 2) throw new Error('not now');
+      return started.token('pia', 1500);
+    };
+    const line = connect(started.url, { token, ...quick });
     clean.push(() => line.close());
     const states: string[] = [];
     line.addEventListener('state', ({ detail }) => states.push(detail.name));

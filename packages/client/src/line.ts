@@ -18,6 +18,7 @@ import {
   type Published,
   problem,
   type ReadResult,
+  type Refreshed,
   type ReplyFrame,
   type ReplyOf,
   readServerFrame,
@@ -384,7 +385,37 @@ export class Line extends TypedTarget<LineEvents> {
       const { on: _, ...message } = frame;
       this.#entries.get(frame.channel)?.take(message, true);
     } else if (isPush(frame, 'gap')) this.#entries.get(frame.channel)?.gap(frame);
+    else if (isPush(frame, 'expiring')) void this.#refresh(socket);
     else if (isPush(frame, 'problem')) this.emit('problem', frame);
+  }
+
+  /** The token is about to end: swaps it for a fresh one, so that the connection can stay. */
+  async #refresh(socket: SocketLike): Promise<void> {
+    const { token } = this.#options;
+    if (typeof token !== 'function') return;
+    let fresh: string;
+    try {
+      fresh = await token();
+    } catch {
+      // The connection ends with its token, and the next one asks again.
+      return;
+    }
+    if (socket !== this.#socket || !this.#helloSent) return;
+    this.#request(
+      { do: 'refresh', token: fresh },
+      {
+        repeatable: false,
+        resolve: (reply) => {
+          for (const channel of (reply as unknown as Refreshed).lost) {
+            const entry = this.#entries.get(channel);
+            if (entry !== undefined) this.#refused(entry, problem('not-allowed', 'the new token does not let one in'));
+          }
+        },
+        reject: (error) => {
+          if (error.problem !== undefined) this.emit('problem', error.problem);
+        },
+      },
+    );
   }
 
   #reply(frame: ReplyFrame): void {

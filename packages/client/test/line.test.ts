@@ -101,6 +101,20 @@ describe('a line', () => {
     expect(fixed.state).toMatchObject({ name: 'closed', problem: { code: 'token-invalid' } });
   });
 
+  it('swaps a token that is about to end for a fresh one, and tells of channels that are lost with it', async () => {
+    const line = await open({ token: () => 'fresh' });
+    const [crew, chat] = [line.enter('crew/petrel'), line.enter('race/3/chat')];
+    const live = (channel: string) => ({ channel, cursor: 'v:0', messages: [], more: false });
+    socket().welcome({ entered: [live('crew/petrel'), live('race/3/chat')] });
+    socket().say({ on: 'expiring', withinMs: 60_000 });
+    await vi.advanceTimersByTimeAsync(0);
+    const [refresh] = socket().asked('refresh');
+    expect(refresh).toMatchObject({ token: 'fresh' });
+    socket().say({ re: refresh?.id, lost: ['crew/petrel'] });
+    expect([crew.state, chat.state, line.state.name]).toEqual(['refused', 'live', 'open']);
+    line.close();
+  });
+
   it.each([4901, 4902])('does not come back by itself after %d', async (code) => {
     const line = await open();
     socket().welcome();

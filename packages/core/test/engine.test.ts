@@ -149,6 +149,56 @@ describe('a session', () => {
   });
 });
 
+describe('refresh', () => {
+  it('comes after a word that the token is about to end, and lets the connection stay', async () => {
+    const { welcomed, clock } = harness({ pulseMs: 3_600_000 });
+    const pia = await welcomed('pia@300000');
+    await clock.run(239_000);
+    expect(pia.pushes('expiring')).toEqual([]);
+    await clock.run(1_500);
+    expect(pia.pushes('expiring')).toHaveLength(1);
+    expect(pia.pushes('expiring')[0].withinMs).toBeGreaterThan(59_000);
+    const id = pia.send({ do: 'refresh', token: 'pia@600000' });
+    await clock.run(300_000);
+    expect(pia.reply(id)).toMatchObject({ lost: [], expiresAt: expect.stringMatching(/Z$/) });
+    expect(pia.closedWith).toBeUndefined();
+    expect(pia.pushes('expiring')).toHaveLength(1);
+  });
+
+  it('leaves the channels that the new token does not allow', async () => {
+    const { welcomed, settle, engine } = harness();
+    const enter = [{ channel: 'crew/petrel' }, { channel: chat }];
+    const pia = await welcomed('pia+petrel', { enter });
+    const id = pia.send({ do: 'refresh', token: 'pia' });
+    await engine.publish({ channel: channelName('crew/petrel'), data: 'aboard' });
+    await engine.publish({ channel: chat, data: 'ashore' });
+    await settle();
+    expect(pia.reply(id)).toMatchObject({ lost: ['crew/petrel'] });
+    expect(pia.data).toEqual(['ashore']);
+  });
+
+  it.each([
+    ['jory', 'user-mismatch'],
+    ['forged', 'token-invalid'],
+    ['ended', 'token-ended'],
+  ])('with the token %s is refused, and changes nothing', async (token, code) => {
+    const { welcomed, settle } = harness();
+    const pia = await welcomed('pia');
+    const id = pia.send({ do: 'refresh', token });
+    await settle();
+    expect(pia.reply(id).problem?.code).toBe(code);
+    expect([pia.connection.who?.user, pia.closedWith]).toEqual(['pia', undefined]);
+  });
+
+  it('makes no user of a guest', async () => {
+    const { welcomed, settle } = harness();
+    const guest = await welcomed();
+    const id = guest.send({ do: 'refresh', token: 'pia' });
+    await settle();
+    expect(guest.reply(id).problem?.code).toBe('user-mismatch');
+  });
+});
+
 describe('publishing', () => {
   it('reaches everybody in the channel, in one order, the publisher included', async () => {
     const { welcomed, settle, engine } = harness();

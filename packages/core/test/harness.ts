@@ -86,10 +86,18 @@ export const rules: readonly ChannelRule[] = [
     allow: { enter: 'anyone', publish: 'anyone' },
   },
   { pattern: 'regatta/notices', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'nobody' } },
+  {
+    pattern: 'crew/:boat',
+    logbook: { keep: 'kept' },
+    allow: { enter: { claim: 'boat', is: ':boat' }, publish: 'nobody' },
+  },
   { pattern: 'committee', logbook: { keep: 'kept' }, allow: { enter: 'signed-in', publish: 'signed-in' } },
 ];
 
-/** An engine in simulated time. Tokens are user ids; `late:` before one makes its reading take a second. */
+/**
+ * An engine in simulated time. Tokens are user ids: `late:` before one makes its reading take a second, `+petrel` gives
+ * it the claim `boat`, and `@5000` behind it lets it end after as many milliseconds.
+ */
 export function harness(options: Partial<EngineOptions> = {}, store?: (memory: MemoryStore) => Store) {
   const clock = new VirtualClock();
   let counter = 0;
@@ -137,13 +145,14 @@ async function read(clock: VirtualClock, token: string): Promise<Identity> {
   if (token === 'forged') throw refusal('token-invalid', 'its signature is wrong');
   if (token === 'ended') throw refusal('token-ended');
   if (token.startsWith('late:')) await new Promise<void>((resolve) => void clock.setTimer(1000, resolve));
-  const [user = '', endsInMs] = token.replace('late:', '').split('@');
+  const [who = '', endsInMs] = token.replace('late:', '').split('@');
+  const [user = '', boat] = who.split('+');
   return {
     user,
     name: user.toUpperCase(),
     guest: false,
     roles: [],
-    claims: {},
+    claims: boat === undefined ? {} : { boat },
     ...(endsInMs === undefined ? {} : { endsAt: clock.now() + Number(endsInMs) }),
   };
 }

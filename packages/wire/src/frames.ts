@@ -237,6 +237,14 @@ export interface ReadResult {
   readonly gap?: Gap;
 }
 
+/** The reply to `refresh`. */
+export interface Refreshed {
+  /** When the new token ends (RFC 3339); absent if it does not. */
+  readonly expiresAt?: string;
+  /** Channels that the new token does not let one into any more; they have been left. */
+  readonly lost: readonly ChannelName[];
+}
+
 /** The reply of each verb that this version of the service answers. */
 export interface ReplyOf {
   readonly hello: Welcome;
@@ -244,6 +252,7 @@ export interface ReplyOf {
   readonly leave: { readonly channel: ChannelName };
   readonly publish: Published;
   readonly read: ReadResult;
+  readonly refresh: Refreshed;
 }
 
 export interface ReplyFrame {

@@ -13,6 +13,7 @@ import {
   parseCursor,
   problem,
   type ReadRequest,
+  type RefreshRequest,
   type Request,
   readRequest,
   refusal,
@@ -68,6 +69,8 @@ export interface OwnDraft {
 const pulse = new Frame('{"on":"pulse"}', true);
 /** The stretch of time within which strikes are counted, in milliseconds. */
 const strikesWithinMs = 10_000;
+/** How long before its token ends a client is told, at the most, in milliseconds. */
+const expiringMs = 60_000;
 /** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
 const actsBound = 64;
 
@@ -223,6 +226,8 @@ export class Connection implements Entrant {
         return this.#publish(request);
       case 'read':
         return this.#read(request);
+      case 'refresh':
+        return this.#refresh(request);
       case 'pulse':
         return;
       default:
@@ -384,6 +389,23 @@ export class Connection implements Entrant {
     );
   }
 
+  /** Swaps the token in place. What the new one does not allow ends now. */
+  async #refresh(request: RefreshRequest): Promise<void> {
+    const who = await this.#host.tokens.read(request.token);
+    if (this.#ended) return;
+    const { user, guest, oversight } = this.#who as Identity;
+    if (guest || who.user !== user || who.oversight !== oversight)
+      throw refusal('user-mismatch', 'the token must be of the user that this line is open for', { where: '/token' });
+    this.#who = who;
+    this.#watchTokenEnd(who);
+    const lost = this.channels.filter((name) => decide('enter', this.#host.match(name), who).problem !== undefined);
+    for (const name of lost) this.#letGo(name);
+    this.#reply(request.id, {
+      ...(who.endsAt === undefined ? {} : { expiresAt: new Date(who.endsAt).toISOString() }),
+      lost,
+    });
+  }
+
   /** Decides in the turn in which the act takes effect; `not-allowed` or `no-such-channel` is thrown. */
   #allowed(act: Act, channel: ChannelName): RuleMatch {
     if (this.#session?.generation !== this.#generation)
@@ -455,11 +477,22 @@ export class Connection implements Entrant {
     if (!this.#ended) this.#cancelPulse = this.#host.wheel.after(this.#host.options.pulseMs, this.#pulse);
   };
 
-  #watchTokenEnd(who: Identity): void {
-    if (who.endsAt === undefined) return;
-    this.#cancelTokenEnd = this.#host.wheel.after(who.endsAt - this.#host.clock.now(), () =>
-      this.close(closeCodes.tokenEnded, 'token-ended', 'token-ended'),
+  /** Says that the token is about to end, and ends with it. */
+  #watchTokenEnd({ endsAt }: Identity): void {
+    this.#cancelTokenEnd?.();
+    this.#cancelTokenEnd = undefined;
+    if (endsAt === undefined) return;
+    const { wheel, clock } = this.#host;
+    const leftMs = endsAt - clock.now();
+    const withinMs = Math.min(expiringMs, leftMs / 2);
+    const cancelWord = wheel.after(leftMs - withinMs, () =>
+      this.#queue.reply(new Frame(`{"on":"expiring","withinMs":${Math.max(0, Math.floor(endsAt - clock.now()))}}`)),
     );
+    const cancelEnd = wheel.after(leftMs, () => this.close(closeCodes.tokenEnded, 'token-ended', 'token-ended'));
+    this.#cancelTokenEnd = () => {
+      cancelWord();
+      cancelEnd();
+    };
   }
 
   #pause(): void {
