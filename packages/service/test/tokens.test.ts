@@ -1,10 +1,19 @@
+import { generateKeyPairSync, type KeyObject } from 'node:crypto';
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { SignJWT, UnsecuredJWT } from 'jose';
 import { describe, expect, it } from 'vitest';
-import { signToken } from '../src/index.js';
+import { type TokenAlgorithm, tokenAlgorithms } from '../src/config/configuration.js';
+import { parseConfiguration, signToken } from '../src/index.js';
 import { Tokens } from '../src/tokens/tokens.js';
 
 const configuration = {
   secret: 'a secret of the regatta, for tests only, long enough',
+  publicKeys: [],
+  jwks: undefined,
   issuer: undefined,
   audience: undefined,
   toleranceMs: 5000,
@@ -87,5 +96,91 @@ describe('tokens', () => {
     await expect((async () => signToken(configuration, { user: 'guest:x', forMs: 1000 }))()).rejects.toThrow(
       RangeError,
     );
+  });
+});
+
+describe('tokens signed with private keys', () => {
+  const pair = (algorithm: TokenAlgorithm) =>
+    algorithm === 'RS256'
+      ? generateKeyPairSync('rsa', { modulusLength: 2048 })
+      : algorithm === 'ES256'
+        ? generateKeyPairSync('ec', { namedCurve: 'P-256' })
+        : generateKeyPairSync('ed25519');
+  const sign = (alg: string, key: KeyObject, header: object = {}) =>
+    new SignJWT({ sub: 'pia' }).setProtectedHeader({ alg, ...header }).sign(key);
+
+  it.each(tokenAlgorithms)('%s are taken with the public key that is configured, and no other', async (algorithm) => {
+    const [own, other] = [pair(algorithm), pair(algorithm)];
+    const reader = new Tokens(
+      {
+        ...configuration,
+        secret: undefined,
+        publicKeys: [
+          { algorithm, key: other.publicKey },
+          { algorithm, key: own.publicKey },
+        ],
+      },
+      oversightKey,
+    );
+    expect(await reader.read(await sign(algorithm, own.privateKey))).toMatchObject({ user: 'pia' });
+    await expect(reader.read(await sign(algorithm, pair(algorithm).privateKey))).rejects.toMatchObject({
+      code: 'token-invalid',
+    });
+  });
+
+  it('are not taken under an algorithm that the key was not configured for', async () => {
+    const { publicKey } = pair('RS256');
+    const reader = new Tokens(
+      { ...configuration, secret: undefined, publicKeys: [{ algorithm: 'RS256', key: publicKey }] },
+      oversightKey,
+    );
+    // The public key, which everybody knows, used as if it were a shared secret.
+    const pem = bytes(publicKey.export({ type: 'spki', format: 'pem' }) as string);
+    await expect(reader.read(await jwt({ sub: 'pia' }, pem))).rejects.toMatchObject({ code: 'token-invalid' });
+  });
+
+  it('are taken with a set of keys at a URL, which is asked again for a key it did not have; if it is not there, later', async () => {
+    const first = pair('ES256');
+    const jwk = { ...first.publicKey.export({ format: 'jwk' }), kid: 'first', alg: 'ES256' };
+    let asked = 0;
+    let status = 500;
+    const server = createServer((_, response) => {
+      asked += 1;
+      response.writeHead(status, { 'content-type': 'application/json' }).end(JSON.stringify({ keys: [jwk] }));
+    });
+    await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+    const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}/keys`;
+    const reader = new Tokens({ ...configuration, jwks: { url, algorithms: ['ES256'] } }, oversightKey);
+    const token = await sign('ES256', first.privateKey, { kid: 'first' });
+    await expect(reader.read(token)).rejects.toMatchObject({ code: 'busy' });
+    status = 200;
+    expect(await reader.read(token)).toMatchObject({ user: 'pia' });
+    expect(await reader.read(token)).toMatchObject({ user: 'pia' });
+    expect(asked).toBe(2);
+    await expect(reader.read(await sign('ES256', first.privateKey, { kid: 'second' }))).rejects.toMatchObject({
+      code: 'token-invalid',
+    });
+    await expect(reader.read(await sign('EdDSA', pair('EdDSA').privateKey))).rejects.toMatchObject({
+      code: 'token-invalid',
+    });
+    expect(await reader.read(await jwt({ sub: 'pia' }))).toMatchObject({ user: 'pia' });
+    server.close();
+  });
+
+  it('are configured by a file that must hold a key of the right kind', () => {
+    const folder = mkdtempSync(join(tmpdir(), 'bells-keys-'));
+    writeFileSync(join(folder, 'es.pem'), pair('ES256').publicKey.export({ type: 'spki', format: 'pem' }));
+    writeFileSync(join(folder, 'not.pem'), 'ahoy');
+    const read = (file: string, algorithm: string) =>
+      parseConfiguration(
+        `tokens: { publicKeys: [{ file: ${file}, algorithm: ${algorithm} }] }\nchannels: []`,
+        join(folder, 'bells.yaml'),
+      ).tokens.publicKeys;
+    expect(read('es.pem', 'ES256')).toMatchObject([{ algorithm: 'ES256' }]);
+    expect(() => read('es.pem', 'RS256')).toThrow('RS256 needs a key of kind rsa, es.pem holds one of kind ec P-256');
+    expect(() => read('not.pem', 'ES256')).toThrow('does not hold a public key');
+    expect(() => read('nowhere.pem', 'ES256')).toThrow('tokens.publicKeys[0]');
+    expect(() => read('es.pem', 'HS256')).toThrow('expected RS256, ES256 or EdDSA');
+    rmSync(folder, { recursive: true });
   });
 });

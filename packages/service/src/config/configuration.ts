@@ -1,3 +1,4 @@
+import { createPublicKey, type KeyObject } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import {
@@ -49,10 +50,23 @@ export interface Configuration {
 export interface TokenConfiguration {
   /** The HS256 secret (RFC 7518, section 3.2: at least 32 bytes). Without it no token is taken. */
   readonly secret: string | undefined;
+  /** Public keys, each for its own algorithm only. */
+  readonly publicKeys: readonly TokenKey[];
+  /** A set of public keys at a URL (RFC 7517), and the algorithms that are taken from it. */
+  readonly jwks: { readonly url: string; readonly algorithms: readonly TokenAlgorithm[] } | undefined;
   readonly issuer: string | undefined;
   readonly audience: string | undefined;
   /** By how much clocks may differ, in milliseconds. */
   readonly toleranceMs: number;
+}
+
+/** Algorithms with a public key (RFC 7518, section 3.1; RFC 8037). */
+export const tokenAlgorithms = ['RS256', 'ES256', 'EdDSA'] as const;
+export type TokenAlgorithm = (typeof tokenAlgorithms)[number];
+
+export interface TokenKey {
+  readonly algorithm: TokenAlgorithm;
+  readonly key: KeyObject;
 }
 
 export const defaultPort = 9119;
@@ -125,6 +139,8 @@ export function parseConfiguration(source: string, file: string, overrides: Over
       secret:
         tokens?.secret ??
         (tokens?.secretFile === undefined ? undefined : secretFrom(resolve(folder, tokens?.secretFile), file)),
+      publicKeys: (tokens?.publicKeys ?? []).map((each, index) => publicKeyFrom(each, folder, file, index)),
+      jwks: tokens?.jwks,
       issuer: tokens?.issuer,
       audience: tokens?.audience,
       toleranceMs: tokens?.tolerance ?? 5_000,
@@ -248,9 +264,40 @@ const secret = checkedText((value) => {
     throw new RangeError(`expected at least ${minSecretBytes} bytes for HS256, found ${bytes}`);
 });
 
+const algorithm = oneOf(tokenAlgorithms);
+
+const jwksUrl = checkedText((value) => {
+  if (!URL.canParse(value) || !/^https?:$/.test(new URL(value).protocol))
+    throw new RangeError(`expected an http or https URL, found ${JSON.stringify(value)}`);
+});
+
+const jwksMembers = mapOf({ url: required(jwksUrl), algorithms: required(listOf(algorithm, 1)) });
+const publicKeyMembers = mapOf({ file: required(text()), algorithm: required(algorithm) });
+
+const jwks: Reader<{ url: string; algorithms: TokenAlgorithm[] }> = (node, at) => {
+  const found = jwksMembers(node, at);
+  return found?.url === undefined || found.algorithms === undefined
+    ? undefined
+    : { url: found.url, algorithms: found.algorithms };
+};
+
+interface PublicKeyFile {
+  readonly file: string;
+  readonly algorithm: TokenAlgorithm;
+}
+
+const publicKey: Reader<PublicKeyFile> = (node, at) => {
+  const found = publicKeyMembers(node, at);
+  return found?.file === undefined || found.algorithm === undefined
+    ? undefined
+    : { file: found.file, algorithm: found.algorithm };
+};
+
 const tokenMembers = mapOf({
   secret: optional(secret),
   secretFile: optional(text()),
+  publicKeys: optional(listOf(publicKey)),
+  jwks: optional(jwks),
   issuer: optional(text()),
   audience: optional(text()),
   tolerance: optional(duration),
@@ -293,6 +340,30 @@ const document = mapOf({
   tokens: optional(tokens),
   channels: required(channels),
 });
+
+/** What kind of key an algorithm needs. */
+const keyKinds: Readonly<Record<TokenAlgorithm, string>> = { RS256: 'rsa', ES256: 'ec P-256', EdDSA: 'ed25519' };
+
+function publicKeyFrom(
+  { file: name, algorithm }: PublicKeyFile,
+  folder: string,
+  file: string,
+  index: number,
+): TokenKey {
+  const fault = (detail: string): ConfigurationError =>
+    new ConfigurationError([{ file, line: 1, column: 1, path: `tokens.publicKeys[${index}]`, detail }]);
+  let key: KeyObject;
+  try {
+    key = createPublicKey(readFileSync(resolve(folder, name), 'utf8'));
+  } catch (error) {
+    throw fault(`${name} does not hold a public key in PEM: ${(error as Error).message}`);
+  }
+  const { asymmetricKeyType: type, asymmetricKeyDetails: details } = key;
+  const kind = type === 'ec' ? `ec ${details?.namedCurve === 'prime256v1' ? 'P-256' : details?.namedCurve}` : type;
+  if (kind !== keyKinds[algorithm])
+    throw fault(`${algorithm} needs a key of kind ${keyKinds[algorithm]}, ${name} holds one of kind ${kind}`);
+  return { algorithm, key };
+}
 
 function secretFrom(path: string, file: string): string {
   const fault = (detail: string): ConfigurationError =>

@@ -1,6 +1,16 @@
 import type { Identity, TokenReader } from '@nine-bells/core';
 import { GUEST_PREFIX, type Json, protocolLimits, refusal } from '@nine-bells/wire';
-import { decodeProtectedHeader, errors, type JWTPayload, jwtVerify, SignJWT } from 'jose';
+import {
+  type CryptoKey,
+  createRemoteJWKSet,
+  decodeProtectedHeader,
+  errors,
+  type FlattenedJWSInput,
+  type JWSHeaderParameters,
+  type JWTPayload,
+  jwtVerify,
+  SignJWT,
+} from 'jose';
 import type { TokenConfiguration } from '../config/configuration.js';
 
 /** The `kid` of tokens that the service makes for those who operate it. */
@@ -44,11 +54,17 @@ export function signToken(configuration: TokenConfiguration, claims: TokenClaims
 export class Tokens implements TokenReader {
   readonly #configuration: TokenConfiguration;
   readonly #secret: Uint8Array | undefined;
+  /** Keys at a URL: fetched when first needed, again for an unknown `kid` (not more often than every 30 s), kept 10 min. */
+  readonly #jwks: ReturnType<typeof createRemoteJWKSet> | undefined;
   readonly #oversightKey: Uint8Array;
 
   constructor(configuration: TokenConfiguration, oversightKey: Uint8Array) {
     this.#configuration = configuration;
     this.#secret = configuration.secret === undefined ? undefined : new TextEncoder().encode(configuration.secret);
+    const { jwks } = configuration;
+    this.#jwks =
+      jwks &&
+      createRemoteJWKSet(new URL(jwks.url), { timeoutDuration: 5_000, cooldownDuration: 30_000, cacheMaxAge: 600_000 });
     this.#oversightKey = oversightKey;
   }
 
@@ -58,6 +74,8 @@ export class Tokens implements TokenReader {
         ? await this.#readOversight(token)
         : await this.#readUser(token);
     } catch (error) {
+      if (error instanceof KeysUnavailable)
+        throw refusal('busy', 'the keys to check tokens with cannot be fetched', { retryAfterMs: 5_000 });
       if (error instanceof errors.JWTExpired) throw refusal('token-ended', 'the token has ended; ask for a new one');
       if (error instanceof errors.JOSEError || error instanceof TypeError)
         throw refusal('token-invalid', faultOf(error));
@@ -79,14 +97,8 @@ export class Tokens implements TokenReader {
   }
 
   async #readUser(token: string): Promise<Identity> {
-    if (this.#secret === undefined) throw refusal('token-invalid', 'no tokens are taken here: none are configured');
-    const { issuer, audience, toleranceMs } = this.#configuration;
-    const { payload } = await jwtVerify(token, this.#secret, {
-      algorithms: ['HS256'],
-      clockTolerance: toleranceMs / 1000,
-      ...(issuer === undefined ? {} : { issuer }),
-      ...(audience === undefined ? {} : { audience }),
-    });
+    const payload = await this.#verified(token);
+    const { toleranceMs } = this.#configuration;
     const user = payload.sub;
     const fault = userFault(user);
     if (fault !== undefined) throw refusal('token-invalid', fault);
@@ -98,6 +110,37 @@ export class Tokens implements TokenReader {
       claims: payload as Record<string, Json>,
       ...(payload.exp === undefined ? {} : { endsAt: payload.exp * 1000 + toleranceMs }),
     };
+  }
+
+  /** Tries the keys that are configured for the very algorithm that the token names. */
+  async #verified(token: string): Promise<JWTPayload> {
+    const { issuer, audience, toleranceMs, publicKeys, jwks } = this.#configuration;
+    const { alg = '' } = decodeProtectedHeader(token);
+    const checks = {
+      algorithms: [alg],
+      clockTolerance: toleranceMs / 1000,
+      ...(issuer === undefined ? {} : { issuer }),
+      ...(audience === undefined ? {} : { audience }),
+    };
+    if (alg === 'HS256' && this.#secret !== undefined) return (await jwtVerify(token, this.#secret, checks)).payload;
+    let fault: unknown = refusal('token-invalid', 'its algorithm is not one that is taken here');
+    for (const { key } of publicKeys.filter(({ algorithm }) => algorithm === alg)) {
+      try {
+        return (await jwtVerify(token, key, checks)).payload;
+      } catch (error) {
+        fault = error;
+        if (!(error instanceof errors.JWSSignatureVerificationFailed)) throw error;
+      }
+    }
+    const set = this.#jwks;
+    if (set === undefined || !jwks?.algorithms.some((algorithm) => algorithm === alg)) throw fault;
+    return (
+      await jwtVerify(
+        token,
+        (header: JWSHeaderParameters, input: FlattenedJWSInput) => keyOf(set, header, input),
+        checks,
+      )
+    ).payload;
   }
 
   async #readOversight(token: string): Promise<Identity> {
@@ -115,6 +158,23 @@ export class Tokens implements TokenReader {
       endsAt: (payload.exp as number) * 1000,
       oversight: true,
     };
+  }
+}
+
+/** The set of keys could not be fetched: that says nothing about the token. */
+class KeysUnavailable extends Error {}
+
+/** Finds a token's key in a set; tells a set that is not there from a key that is not in it. */
+async function keyOf(
+  set: ReturnType<typeof createRemoteJWKSet>,
+  header: JWSHeaderParameters,
+  input: FlattenedJWSInput,
+): Promise<CryptoKey> {
+  try {
+    return await set(header, input);
+  } catch (error) {
+    if (error instanceof errors.JWKSNoMatchingKey || error instanceof errors.JWKSMultipleMatchingKeys) throw error;
+    throw new KeysUnavailable('the set of keys cannot be fetched', { cause: error });
   }
 }
 
@@ -136,7 +196,8 @@ function rolesOf({ roles }: JWTPayload): readonly string[] {
 /** What is wrong with a token, without saying what it would take to forge one. */
 function faultOf(error: Error): string {
   if (error instanceof errors.JWTClaimValidationFailed) return `its claim \`${error.claim}\` is not as it must be`;
-  if (error instanceof errors.JWSSignatureVerificationFailed) return 'its signature is not of this service’s secret';
+  if (error instanceof errors.JWSSignatureVerificationFailed) return 'its signature is not of a key that is taken here';
+  if (error instanceof errors.JWKSNoMatchingKey) return 'its key is not one that is taken here';
   if (error instanceof errors.JOSEAlgNotAllowed) return 'its algorithm is not one that is taken here';
   return 'it is not a signed JWT';
 }
