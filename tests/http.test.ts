@@ -227,6 +227,13 @@ describe('the console’s door', () => {
     const cookie = answer.headers.get('set-cookie') ?? '';
     expect(cookie).toMatch(/HttpOnly/);
     expect(cookie).toMatch(/SameSite=Strict/);
+    expect(cookie).not.toMatch(/Secure/);
+    const behindTls = await session({
+      method: 'POST',
+      body: JSON.stringify({ key: started.key }),
+      headers: { 'x-forwarded-proto': 'https' },
+    });
+    expect(behindTls.headers.get('set-cookie')).toMatch(/Secure/);
     const own = { cookie: cookie.split(';')[0] as string };
     expect((await fetch(`${started.url}/v1/channels`, { headers: own })).status).toBe(200);
     const publish = (origin?: string) =>

@@ -30,6 +30,8 @@ export function makeApp(parts: AppParts): Express {
   const app = express();
   app.disable('x-powered-by');
   app.set('etag', false);
+  // A proxy on this machine may say that it was spoken to over TLS; anybody else may not.
+  app.set('trust proxy', 'loopback');
   const json = express.json({ limit: '4mb', strict: true });
 
   app.get('/healthz', (_request, response) => void response.json({ status: 'ok' }));
