@@ -1,8 +1,7 @@
-import { ArrowLeftOutlined } from '@ant-design/icons';
 import type { LineState } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
 import { Alert } from 'antd';
-import { Link, useParams } from 'react-router-dom';
+import { useParams } from 'react-router-dom';
 import { MessageList } from './MessageList.js';
 import { PublishForm } from './PublishForm.js';
 import { useChannelMessages } from './useChannelMessages.js';
@@ -21,9 +20,6 @@ function OneChannel({ backend, channel }: { readonly backend: Backend; readonly 
   return (
     <main className="page channel-page">
       <div className="channel-head">
-        <Link to="/" aria-label="Back to the overview">
-          <ArrowLeftOutlined /> Overview
-        </Link>
         <h1 className="name">{channel}</h1>
         <p>
           {info?.about}

@@ -34,15 +34,18 @@ export function accessRuleFor(allow: Allow, act: Act): AccessRule {
   return allow[act] ?? (act === 'read' ? allow.enter : undefined) ?? 'nobody';
 }
 
+/** Each act as it stands before "channels". */
+const doing: Readonly<Record<Act, string>> = { enter: 'enter', read: 'read in', publish: 'publish in' };
+
 /** Says which rule refused, and no more of it than everybody may know. */
 function reason(act: Act, access: AccessRule, pattern: string, who: Identity): string {
-  const place = `channels of the rule ${pattern}`;
+  const what = `${doing[act]} channels of the rule ${pattern}`;
   if (access === 'nobody')
     return act === 'publish'
-      ? `no client may publish in ${place}; applications publish over HTTP with an API key`
-      : `nobody may ${act} in ${place}`;
-  if (access === 'signed-in') return `only signed-in users may ${act} in ${place}, and this is a guest`;
-  return `${who.guest ? 'this guest' : `user ${who.user}`} may not ${act} in ${place}`;
+      ? `no client may ${what}; applications publish over HTTP with an API key`
+      : `nobody may ${what}`;
+  if (access === 'signed-in') return `only signed-in users may ${what}, and this is a guest`;
+  return `${who.guest ? 'this guest' : `user ${who.user}`} may not ${what}`;
 }
 
 function decideOversight(act: Act): Decision {

@@ -197,6 +197,7 @@ function rolesOf({ roles }: JWTPayload): readonly string[] {
 function faultOf(error: Error): string {
   if (error instanceof errors.JWTClaimValidationFailed) return `its claim \`${error.claim}\` is not as it must be`;
   if (error instanceof errors.JWSSignatureVerificationFailed) return 'its signature is not of a key that is taken here';
+  if (error instanceof errors.JWKSMultipleMatchingKeys) return 'it has no `kid`, and several keys could be meant';
   if (error instanceof errors.JWKSNoMatchingKey) return 'its key is not one that is taken here';
   if (error instanceof errors.JOSEAlgNotAllowed) return 'its algorithm is not one that is taken here';
   return 'it is not a signed JWT';
