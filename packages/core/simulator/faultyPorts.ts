@@ -1,12 +1,16 @@
 import {
   type Appended,
+  type AuditEntry,
+  type ControlLog,
   type Draft,
   type Ids,
+  type InForce,
   type KeptChannel,
   type LogBounds,
   type LoggedMessage,
   type LogReader,
   type LogSlice,
+  type Measure,
   MemoryStore,
   type Place,
   type ReadLimit,
@@ -90,6 +94,20 @@ export class SlowStore implements Store {
     return this.#records.channels(after, limit);
   }
 
+  async take(measure: Measure): Promise<void> {
+    await this.#reading();
+    await this.#records.take(measure);
+  }
+
+  async inForce(atMs: number): Promise<InForce> {
+    await this.#reading();
+    return this.#records.inForce(atMs);
+  }
+
+  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    return this.#records.audit(before, limit);
+  }
+
   /** The process ends without a word. What was committed stays. */
   crash(): void {
     this.#epoch += 1;
@@ -136,6 +154,7 @@ export class SlowStore implements Store {
 /** A relay that drops, doubles and delays what it carries to instances, and orders faithfully. */
 export class FaultyRelay implements Relay {
   readonly recent: LogReader;
+  readonly control: ControlLog;
   readonly #solo: SoloRelay;
   readonly #clock: VirtualClock;
   readonly #random: Random;
@@ -148,6 +167,7 @@ export class FaultyRelay implements Relay {
     this.#random = random;
     this.#truth = truth;
     this.recent = this.#solo.recent;
+    this.control = this.#solo.control;
   }
 
   async append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended> {

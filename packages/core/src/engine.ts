@@ -9,16 +9,34 @@ import {
   problem,
   refusal,
 } from '@nine-bells/wire';
-import type { Act } from './access/access.js';
-import { type Explanation, explain } from './access/explain.js';
+import { Access, type Explanation, type Visitor } from './access/access.js';
+import { accessRuleFault, asksTheApplication } from './access/accessRule.js';
+import { type Act, type UserAct, userActs } from './access/acts.js';
+import type { Asker } from './access/question.js';
+import { Questions } from './access/questions.js';
 import { Channel } from './channel/channel.js';
 import { type ChannelRule, ChannelRules, type RuleMatch } from './channel/channelRule.js';
 import { Fanout } from './fanout/fanout.js';
 import type { Identity } from './identity.js';
+import { Door } from './limits/door.js';
 import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
+import type {
+  Actor,
+  AuditEntry,
+  Ban,
+  KeepingOut,
+  Lift,
+  Measure,
+  Removal,
+  Revocation,
+  SignOut,
+} from './measures/measure.js';
+import { keepsOut } from './measures/measure.js';
+import { Standing } from './measures/standing.js';
+import { bannedProblem, namedActor } from './measures/told.js';
 import { defaultEngineOptions, type EngineOptions } from './options.js';
 import type { Clock, Ids, KeptChannel, Link, LogReader, Relay, Report, Seal, Store, TokenReader } from './ports.js';
-import { Connection, type ConnectionHost, type OwnDraft } from './session/connection.js';
+import { Connection, type ConnectionHost, type OwnDraft, type RemovalWish } from './session/connection.js';
 import { Sessions } from './session/sessions.js';
 import { Wheel } from './time/wheel.js';
 
@@ -31,6 +49,26 @@ export interface EnginePorts {
   readonly relay: Relay;
   readonly store: Store;
   readonly report: Report;
+  /** Needed where an access rule asks the application. */
+  readonly asker?: Asker;
+}
+
+/** Whom to keep out, and from what. */
+export interface BanWish {
+  /** A user id, or else an address. */
+  readonly user?: string;
+  readonly address?: string;
+  /** Absent: from the whole service. */
+  readonly channel?: ChannelName;
+  /** For how long, in milliseconds; absent: until it is lifted. */
+  readonly forMs?: number;
+  readonly reason?: string;
+}
+
+/** A measure, and how many sessions here it has reached at once. */
+export interface Effect<M extends Measure = Measure> {
+  readonly measure: M;
+  readonly sessions: number;
 }
 
 /** What an application publishes. */
@@ -84,8 +122,10 @@ export interface ChannelInfo {
   readonly lastAtMs?: number;
 }
 
-/** How often sessions that are long gone are forgotten, in milliseconds. */
+/** How often what is over is forgotten, in milliseconds: sessions, bans, answers. */
 const sweepMs = 30_000;
+/** How long to wait before measures that could not be read are tried again, in milliseconds. */
+const readAgainMs = 1_000;
 
 /**
  * The engine of one instance: connections come in, messages go out, and everything in between is decided here.
@@ -103,15 +143,30 @@ export class Engine {
   readonly #appending = new Set<Promise<unknown>>();
   readonly #wheel: Wheel;
   readonly #sessions: Sessions;
+  readonly #standing: Standing;
+  readonly #questions: Questions;
+  readonly #access: Access;
+  readonly #door: Door;
+  /** Connections of users, to find them and to count them; guests are few to a user, and not here. */
+  readonly #byUser = new Map<string, Set<Connection>>();
+  #ready: Promise<void> | undefined;
   #stopping = false;
 
-  /** @throws {RangeError} for channel rules that do not go together */
+  /** @throws {RangeError} for channel rules that do not go together, or that ask where nobody can be asked */
   constructor(ports: EnginePorts, rules: readonly ChannelRule[], options: Partial<EngineOptions> = {}) {
     this.#ports = ports;
     this.options = { ...defaultEngineOptions, ...options };
     this.rules = new ChannelRules(rules);
     this.#wheel = new Wheel(ports.clock);
     this.#sessions = new Sessions(ports.clock, ports.ids, ports.seal, this.options.sessionMemoryMs);
+    this.#standing = new Standing(ports.clock);
+    const { clock, report, asker } = ports;
+    this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
+    this.#access = new Access(this.rules, this.options.users, this.#standing, this.#questions);
+    this.#door = new Door(clock, this.options);
+    this.#checkRules();
+    ports.relay.control.follow((measure) => this.#obey(measure));
+    void this.ready();
     this.#host = {
       options: this.options,
       clock: ports.clock,
@@ -122,12 +177,19 @@ export class Engine {
       tokens: ports.tokens,
       report: ports.report,
       counts: this.counts,
+      access: this.#access,
+      standing: this.#standing,
+      door: this.#door,
+      ready: () => this.ready(),
+      connectionsOf: (user) => this.#byUser.get(user)?.size ?? 0,
+      welcomed: (connection) => this.#welcomed(connection),
+      remove: async (wish, by) => (await this.remove(wish, by)).measure,
       match: (channel) => this.#match(channel),
       channel: (name, match) => this.#channel(name, match),
       left: (channel) => this.#left(channel),
       log: (match) => this.#log(match),
       append: (match, draft) => this.#append(match, draft),
-      ended: (connection) => this.#connections.delete(connection),
+      ended: (connection) => this.#ended(connection),
     };
     this.#sweepLater();
   }
@@ -136,7 +198,11 @@ export class Engine {
   connect(link: Link): Connection {
     const connection = new Connection(this.#host, link);
     this.#connections.add(connection);
+    const refused = this.#door.came(link.remote);
+    const ban = this.#standing.keepingOutFrom(link.remote);
     if (this.#stopping) connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
+    else if (ban !== undefined) connection.signOut(bannedProblem(ban));
+    else if (refused !== undefined) connection.close(closeCodes.tryLater, refused, 'refused');
     else if (this.#connections.size > this.options.connections)
       connection.close(closeCodes.tryLater, 'too-many-connections', 'refused');
     return connection;
@@ -198,18 +264,100 @@ export class Engine {
   /**
    * Says which rule decides whether somebody may do something, on which facts.
    *
-   * @param who - a guest where there is nobody: refused as `no-guests` where none are let in
+   * @param where - a channel's name; for acts that concern a user, that user's id
+   * @param visitor - a guest where there is nobody: refused as `no-guests` where none are let in
    */
-  explain(act: Act, channel: ChannelName, who: Identity): Explanation {
-    const explanation = explain(this.rules, act, channel, who);
-    if (!who.guest || this.options.guests) return explanation;
+  async explain(act: Act, where: string, visitor: Visitor): Promise<Explanation> {
+    const explanation = await this.#access.explain(act, where, visitor);
+    if (!visitor.who.guest || this.options.guests) return explanation;
     return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
   }
 
-  /** Who a session is that is connected to this instance. */
-  identityOf(session: string): Identity | undefined {
-    for (const connection of this.#connections) if (connection.session === session) return connection.who;
+  /** Who a session is that is connected to this instance, and where from. */
+  visitorOf(session: string): Visitor | undefined {
+    for (const connection of this.#connections)
+      if (connection.session === session && connection.who !== undefined)
+        return { who: connection.who, address: connection.address };
     return undefined;
+  }
+
+  // ---------------------------------------------------------------------------------------------- measures
+
+  /** Resolves when the measures of before are known. Until then nobody is let in. */
+  ready(): Promise<void> {
+    this.#ready ??= this.#readMeasures();
+    return this.#ready;
+  }
+
+  /**
+   * Keeps somebody out, of a channel or of the whole service; whoever is there goes at once.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value`, `busy`
+   */
+  ban(wish: BanWish, by: Actor): Promise<Effect<Ban>> {
+    if ((wish.user === undefined) === (wish.address === undefined))
+      throw refusal('bad-value', 'a ban is of a user or of an address', { where: '/user' });
+    if (wish.channel !== undefined) this.#match(wish.channel);
+    const { forMs, ...whom } = wish;
+    return this.#take({ did: 'ban', ...whom, ...this.#taken(by, wish.reason), ...this.#until(forMs) });
+  }
+
+  /**
+   * Ends a ban before its time.
+   *
+   * @throws {ProblemError} `bad-value` if there is no such ban in force; `busy`
+   */
+  lift(id: string, by: Actor, reason?: string): Promise<Effect<Lift>> {
+    const ban = this.#standing.byId(id);
+    if (ban === undefined) throw refusal('bad-value', 'no ban of this id is in force');
+    const { user, channel } = ban;
+    const address = ban.did === 'ban' ? ban.address : undefined;
+    return this.#take({
+      did: 'lift',
+      ban: id,
+      ...(user === undefined ? {} : { user }),
+      ...(address === undefined ? {} : { address }),
+      ...(channel === undefined ? {} : { channel }),
+      ...this.#taken(by, reason),
+    });
+  }
+
+  /** The bans in force, the latest first. */
+  get bans(): readonly KeepingOut[] {
+    return this.#standing.all;
+  }
+
+  /**
+   * Ends a user's stay in a channel; with `banMs` it may not come back for so long.
+   *
+   * @throws {ProblemError} `no-such-channel`, `busy`
+   */
+  remove({ channel, user, reason, banMs }: RemovalWish, by: Actor): Promise<Effect<Removal>> {
+    this.#match(channel);
+    return this.#take({ did: 'remove', channel, user, ...this.#taken(by, reason), ...this.#until(banMs || undefined) });
+  }
+
+  /**
+   * Ends all sessions of a user; tokens issued until now are not taken any more.
+   *
+   * @throws {ProblemError} `busy`
+   */
+  signOut(user: string, by: Actor, reason?: string): Promise<Effect<SignOut>> {
+    return this.#take({ did: 'sign-out', user, ...this.#taken(by, reason) });
+  }
+
+  /**
+   * Takes no token of a user any more that was issued until now; connections that were opened with one end.
+   *
+   * @throws {ProblemError} `busy`
+   */
+  revokeTokens(user: string, by: Actor, reason?: string): Promise<Effect<Revocation>> {
+    return this.#take({ did: 'revoke-tokens', user, ...this.#taken(by, reason) });
+  }
+
+  /** The audit log: the last entries before a number, the latest first. */
+  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    return this.#ports.store.audit(before, limit);
   }
 
   /** The sessions that have a connection to this instance. */
@@ -261,6 +409,103 @@ export class Engine {
   }
 
   // ------------------------------------------------------------------------------------------------ inside
+
+  /** Rules that could not be asked, or would be weighed without what they name, are no rules. */
+  #checkRules(): void {
+    const allows = [
+      ...this.rules.all.map(({ pattern, allow }) => ({ name: pattern, allow })),
+      { name: 'users', allow: this.options.users },
+    ];
+    if (this.#ports.asker === undefined)
+      for (const { name, allow } of allows)
+        if (Object.values(allow).some(asksTheApplication))
+          throw new RangeError(`${name}: an access rule asks the application, but there is no way to ask it`);
+    for (const act of userActs as readonly UserAct[]) {
+      const rule = this.options.users[act];
+      const fault = rule === undefined ? undefined : accessRuleFault(rule, ['user'], act);
+      if (fault !== undefined) throw new RangeError(`users, ${act}: ${fault}`);
+    }
+  }
+
+  async #readMeasures(): Promise<void> {
+    for (;;) {
+      try {
+        this.#standing.load(await this.#ports.store.inForce(this.#ports.clock.now()));
+        return;
+      } catch (error) {
+        this.#ports.report(error, { what: 'the measures in force could not be read' });
+        await new Promise<void>((resolve) => void this.#wheel.after(readAgainMs, resolve));
+      }
+    }
+  }
+
+  #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {
+    const { clock, ids } = this.#ports;
+    return { id: ids.measure(), by, atMs: clock.now(), ...(reason === undefined ? {} : { reason }) };
+  }
+
+  #until(forMs: number | undefined): { untilMs?: number } {
+    return forMs === undefined ? {} : { untilMs: this.#ports.clock.now() + forMs };
+  }
+
+  /** Commits a measure, then has all instances obey it. */
+  async #take<M extends Measure>(measure: M): Promise<Effect<M>> {
+    const { store, relay } = this.#ports;
+    const sessions = this.#concerned(measure).length;
+    await store.take(measure);
+    await relay.control.append(measure);
+    return { measure, sessions };
+  }
+
+  /** The connections here that a measure is about. */
+  #concerned(measure: Measure): readonly Connection[] {
+    if (measure.did === 'lift') return [];
+    const address = measure.did === 'ban' ? measure.address : undefined;
+    const channel = measure.did === 'ban' || measure.did === 'remove' ? measure.channel : undefined;
+    const all = this.#byUser.get(measure.user ?? '') ?? this.#connections;
+    return [...all].filter(
+      (each) =>
+        (address === undefined ? each.who?.user === measure.user : each.address === address) &&
+        (channel === undefined || each.channels.includes(channel)) &&
+        (each.who?.oversight !== true || measure.did === 'sign-out'),
+    );
+  }
+
+  /** Makes a measure take effect on this instance, in this turn. */
+  #obey(measure: Measure): void {
+    this.#standing.take(measure);
+    for (const connection of this.#concerned(measure)) {
+      if (keepsOut(measure) && measure.channel === undefined) connection.signOut(bannedProblem(measure));
+      else if (measure.did === 'sign-out') connection.signOut();
+      else if (measure.did === 'revoke-tokens')
+        connection.close(closeCodes.tokenEnded, 'the token was revoked', 'token-ended');
+      else if (measure.did === 'ban' || measure.did === 'remove') {
+        const { channel, reason, untilMs } = measure;
+        const by = namedActor(measure.by);
+        connection.expel(channel as ChannelName, {
+          ...(reason === undefined ? {} : { reason }),
+          ...(by === undefined ? {} : { by }),
+          ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
+        });
+      }
+    }
+  }
+
+  #welcomed(connection: Connection): void {
+    const { user, guest } = connection.who as Identity;
+    if (guest) return;
+    const all = this.#byUser.get(user) ?? new Set();
+    this.#byUser.set(user, all.add(connection));
+  }
+
+  #ended(connection: Connection): void {
+    if (!this.#connections.delete(connection)) return;
+    this.#door.went(connection.address);
+    const user = connection.who?.user ?? '';
+    const all = this.#byUser.get(user);
+    all?.delete(connection);
+    if (all?.size === 0) this.#byUser.delete(user);
+  }
 
   #match(channel: ChannelName): RuleMatch {
     const match = this.rules.match(channel);
@@ -367,6 +612,9 @@ export class Engine {
   #sweepLater(): void {
     this.#wheel.after(sweepMs, () => {
       this.#sessions.sweep();
+      this.#standing.sweep();
+      this.#questions.sweep();
+      this.#door.sweep();
       this.#sweepLater();
     });
   }

@@ -1,4 +1,5 @@
 import type { Json } from '@nine-bells/wire';
+import type { Grant } from './access/grant.js';
 
 /** Who a client is, as its token says, or as the service says of a guest. */
 export interface Identity {
@@ -9,6 +10,10 @@ export interface Identity {
   readonly roles: readonly string[];
   /** All claims of the token. */
   readonly claims: Readonly<Record<string, Json>>;
+  /** Access rules that the token brings along. */
+  readonly grants?: readonly Grant[];
+  /** When the token was issued, in milliseconds since the epoch; absent if it does not say. */
+  readonly issuedAt?: number;
   /** When the token ends, in milliseconds since the epoch; absent if it does not. */
   readonly endsAt?: number;
   /** May look into every channel and publish nowhere: whoever operates the service, seen by nobody. */
@@ -19,8 +24,8 @@ const noRoles: readonly string[] = [];
 const noClaims: Identity['claims'] = {};
 
 /** The identity of a guest. Small: there may be very many. */
-export function guestIdentity(user: string): Identity {
-  return { user, name: guestName(user), guest: true, roles: noRoles, claims: noClaims };
+export function guestIdentity(user: string, name = guestName(user)): Identity {
+  return { user, name, guest: true, roles: noRoles, claims: noClaims };
 }
 
 const firstWords =

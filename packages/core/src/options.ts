@@ -1,3 +1,6 @@
+import type { Allow } from './access/accessRule.js';
+import type { Rate } from './limits/tokenBucket.js';
+
 /** What an operator may set of the engine; each has a default. */
 export interface EngineOptions {
   /** This instance's name, told to clients and in logs. Default `i1`. */
@@ -30,6 +33,20 @@ export interface EngineOptions {
   readonly channelLingerMs: number;
   /** Latest messages of an entered channel held ready for recovery, per instance. Default 256. */
   readonly tailMessages: number;
+  /** Most connections from one address. Default 5,000: a proxy may stand before many. */
+  readonly connectionsPerAddress: number;
+  /** Most connections of one user. Default 100. */
+  readonly connectionsPerUser: number;
+  /** How often an address may fail to say who it is before the door stays shut. Default 60 in a minute. */
+  readonly failedHellos: Rate;
+  /** Requests of one session. Default 500 in a second. */
+  readonly requests: Rate;
+  /** Publishes of one session. Default 100 in a second. */
+  readonly publishes: Rate;
+  /** How long the application, or an access function, may take to answer a question. Default 3 s. */
+  readonly askWithinMs: number;
+  /** Who may do what concerns another user; nobody where it is not said. */
+  readonly users: Allow;
   /** Unreadable or misplaced frames within ten seconds that end a connection with 1008. Default 10. */
   readonly strikes: number;
 }
@@ -50,6 +67,13 @@ export const defaultEngineOptions: EngineOptions = {
   sessionMemoryMs: 600_000,
   channelLingerMs: 30_000,
   tailMessages: 256,
+  connectionsPerAddress: 5_000,
+  connectionsPerUser: 100,
+  failedHellos: { count: 60, perMs: 60_000 },
+  requests: { count: 500, perMs: 1_000 },
+  publishes: { count: 100, perMs: 1_000 },
+  askWithinMs: 3_000,
+  users: {},
   strikes: 10,
 };
 

@@ -2,6 +2,7 @@ import type { Author, ChannelName, Json } from '@nine-bells/wire';
 import type { Batch, Encoding } from './fanout/batch.js';
 import type { Identity } from './identity.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
+import type { AuditEntry, InForce, Measure } from './measures/measure.js';
 
 /** Time, as the core sees it. The service passes the real one, the simulator a virtual one. */
 export interface Clock {
@@ -22,6 +23,8 @@ export interface Ids {
   session(): string;
   /** A volume of a logbook: 1 to 16 of `a-z0-9`. */
   volume(): string;
+  /** A measure: 1 to 32 of `a-z0-9_`. */
+  measure(): string;
 }
 
 /** A keyed hash (HMAC). Instances of one service share the key. */
@@ -57,6 +60,16 @@ export interface Relay {
   unwant(channel: ChannelName): void;
   /** The record of a recent channel. */
   readonly recent: LogReader;
+  /** What must not be lost and is no channel's. */
+  readonly control: ControlLog;
+}
+
+/** Carries measures to all instances, this one included, in one order. */
+export interface ControlLog {
+  /** Resolves when this instance has been handed the measure. */
+  append(measure: Measure): Promise<void>;
+  /** Begins to hand over measures. One may come twice. */
+  follow(receive: (measure: Measure) => void): void;
 }
 
 /** Reads the record of channels. */
@@ -82,6 +95,16 @@ export interface Store extends LogReader {
   append(channel: ChannelName, draft: Draft): Promise<Appended>;
   /** Kept channels that have been published to, by name: the first `limit` whose names come after `after`. */
   channels(after: string, limit: number): Promise<readonly KeptChannel[]>;
+  /**
+   * Commits a measure together with its entry in the audit log.
+   *
+   * @throws {ProblemError} `busy` if it could not be committed and may be tried again
+   */
+  take(measure: Measure): Promise<void>;
+  /** What is in force at a time, in milliseconds since the epoch. */
+  inForce(atMs: number): Promise<InForce>;
+  /** The audit log: the last `limit` entries before a number, the latest first. */
+  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]>;
 }
 
 export interface KeptChannel {

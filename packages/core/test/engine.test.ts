@@ -170,6 +170,7 @@ describe('refresh', () => {
     const enter = [{ channel: 'crew/petrel' }, { channel: chat }];
     const pia = await welcomed('pia+petrel', { enter });
     const id = pia.send({ do: 'refresh', token: 'pia' });
+    await settle();
     await engine.publish({ channel: channelName('crew/petrel'), data: 'aboard' });
     await engine.publish({ channel: chat, data: 'ashore' });
     await settle();
@@ -290,6 +291,9 @@ describe('publishing', () => {
       since: (channel, after, limit) => memory.since(channel, after, limit),
       before: (channel, before, limit) => memory.before(channel, before, limit),
       channels: (after, limit) => memory.channels(after, limit),
+      take: (measure) => memory.take(measure),
+      inForce: (atMs) => memory.inForce(atMs),
+      audit: (before, limit) => memory.audit(before, limit),
     }));
     const pia = await welcomed('pia', { enter: [{ channel: chat }] });
     const first = pia.send({ do: 'publish', channel: chat, data: 1 });

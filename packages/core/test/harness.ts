@@ -1,6 +1,7 @@
 import { refusal } from '@nine-bells/wire';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import {
+  type Asker,
   type Batch,
   type ChannelRule,
   type Connection,
@@ -23,13 +24,15 @@ export class Client implements Link {
   // biome-ignore lint/suspicious/noExplicitAny: tests look into frames freely
   readonly frames: any[] = [];
   readonly connection: Connection;
+  readonly remote: string;
   waitingBytes = 0;
   pings = 0;
   paused = false;
   closedWith: { code: number; reason: string } | undefined;
   #nextId = 1;
 
-  constructor(engine: Engine) {
+  constructor(engine: Engine, remote = '') {
+    this.remote = remote;
     this.connection = engine.connect(this);
   }
 
@@ -94,17 +97,28 @@ export const rules: readonly ChannelRule[] = [
   { pattern: 'committee', logbook: { keep: 'kept' }, allow: { enter: 'signed-in', publish: 'signed-in' } },
 ];
 
+/** What a test may want to be otherwise. */
+export interface HarnessMore {
+  readonly rules?: readonly ChannelRule[];
+  readonly asker?: Asker;
+}
+
 /**
  * An engine in simulated time. Tokens are user ids: `late:` before one makes its reading take a second, `+petrel` gives
- * it the claim `boat`, and `@5000` behind it lets it end after as many milliseconds.
+ * it the claim `boat`, `!chair` a role, and `@5000` behind it lets it end after as many milliseconds.
  */
-export function harness(options: Partial<EngineOptions> = {}, store?: (memory: MemoryStore) => Store) {
+export function harness(
+  options: Partial<EngineOptions> = {},
+  store?: (memory: MemoryStore) => Store,
+  more: HarnessMore = {},
+) {
   const clock = new VirtualClock();
   let counter = 0;
   const ids = {
     message: () => `m${++counter}`,
     session: () => `s${++counter}`,
     volume: () => `v${++counter}`,
+    measure: () => `n${++counter}`,
   };
   const memory = new MemoryStore(ids);
   const reports: unknown[] = [];
@@ -118,8 +132,9 @@ export function harness(options: Partial<EngineOptions> = {}, store?: (memory: M
         seal: { sign: (text) => sealed(text), matches: (text, mac) => sealed(text) === mac },
         tokens: { read: (token) => read(clock, token) },
         report: (error) => reports.push(error),
+        ...(more.asker === undefined ? {} : { asker: more.asker }),
       },
-      rules,
+      more.rules ?? rules,
       { guests: true, ...options },
     );
   const engine = make();
@@ -129,10 +144,10 @@ export function harness(options: Partial<EngineOptions> = {}, store?: (memory: M
     reports,
     /** Another engine on the same store, as after a restart. */
     restarted: make,
-    connect: (to = engine) => new Client(to),
+    connect: (to = engine, remote?: string) => new Client(to, remote),
     /** Connected and welcomed. */
-    async welcomed(token?: string, more: object = {}, to = engine): Promise<Client> {
-      const client = new Client(to);
+    async welcomed(token?: string, more: object = {}, to = engine, remote?: string): Promise<Client> {
+      const client = new Client(to, remote);
       client.send({ do: 'hello', ...(token === undefined ? {} : { token }), ...more });
       await clock.run(0);
       return client;
@@ -146,12 +161,14 @@ async function read(clock: VirtualClock, token: string): Promise<Identity> {
   if (token === 'ended') throw refusal('token-ended');
   if (token.startsWith('late:')) await new Promise<void>((resolve) => void clock.setTimer(1000, resolve));
   const [who = '', endsInMs] = token.replace('late:', '').split('@');
-  const [user = '', boat] = who.split('+');
+  const [named = '', role] = who.split('!');
+  const [user = '', boat] = named.split('+');
   return {
     user,
     name: user.toUpperCase(),
     guest: false,
-    roles: [],
+    roles: role === undefined ? [] : [role],
+    issuedAt: clock.now(),
     claims: boat === undefined ? {} : { boat },
     ...(endsInMs === undefined ? {} : { endsAt: clock.now() + Number(endsInMs) }),
   };

@@ -91,7 +91,7 @@ describe('the solo relay', () => {
   it('lets go of records nobody needs any more', async () => {
     const clock = new VirtualClock();
     let volumes = 0;
-    const ids = { message: () => 'm', session: () => 's', volume: () => `v${volumes++}` };
+    const ids = { message: () => 'm', session: () => 's', volume: () => `v${volumes++}`, measure: () => 'n' };
     const relay = new SoloRelay(clock, ids);
     await relay.append(channel, draft(0, { atMs: clock.now() }), { messages: 10, forMs: 1000 });
     expect(await relay.recent.head(channel)).toEqual({ volume: 'v0', number: 1 });

@@ -1,5 +1,7 @@
+import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { type ChannelRule, ChannelRules, guestName, matchPattern, parsePattern } from '../src/index.js';
+import { GuestNames } from '../src/session/guestNames.js';
 
 const rule = (pattern: string, more: Partial<ChannelRule> = {}): ChannelRule => ({
   pattern,
@@ -46,15 +48,32 @@ describe('channel rules', () => {
     ['dinghy/4/chat', ':any/:race/chat'],
     ['weather/wind', 'weather/wind'],
   ])('the most specific one wins for %s, whatever their order', (name, pattern) => {
-    expect(rules.match(name)?.rule.pattern).toBe(pattern);
+    expect(rules.match(channelName(name))?.rule.pattern).toBe(pattern);
   });
 
   it('match nothing else', () => {
-    expect(rules.match('weather/tide')).toBeUndefined();
+    expect(rules.match(channelName('weather/tide'))).toBeUndefined();
   });
 
   it('cannot be two for the same names', () => {
     expect(() => new ChannelRules([rule('race/:a/chat'), rule('race/:b/chat')])).toThrow('same names');
+  });
+});
+
+describe('the names of guests', () => {
+  it('are unlike each other, and free again when given back', () => {
+    const names = new GuestNames();
+    const first = names.take('guest:abc');
+    expect([names.take('guest:abc'), names.take('guest:abc')]).toEqual([`${first} 2`, `${first} 3`]);
+    names.giveBack(`${first} 2`);
+    names.giveBack(first);
+    expect([names.take('guest:abc'), names.take('guest:abc'), names.take('guest:abc')]).toEqual([
+      first,
+      `${first} 2`,
+      `${first} 4`,
+    ]);
+    const many = Array.from({ length: 5000 }, (_, index) => names.take(`guest:${index}`));
+    expect(new Set(many).size).toBe(5000);
   });
 });
 

@@ -195,7 +195,15 @@ export interface EnterRefused {
 }
 
 /** How the last connection of a session ended. */
-export type Ending = 'left' | 'lost' | 'too-slow' | 'continued-elsewhere' | 'token-ended' | 'drained' | 'refused';
+export type Ending =
+  | 'left'
+  | 'lost'
+  | 'too-slow'
+  | 'continued-elsewhere'
+  | 'token-ended'
+  | 'signed-out'
+  | 'drained'
+  | 'refused';
 
 export interface Welcome {
   readonly session: string;
@@ -245,6 +253,12 @@ export interface Refreshed {
   readonly lost: readonly ChannelName[];
 }
 
+/** The reply to `remove`. */
+export interface Removed {
+  /** Until when the user may not come back (RFC 3339); absent: at once. */
+  readonly until?: string;
+}
+
 /** The reply of each verb that this version of the service answers. */
 export interface ReplyOf {
   readonly hello: Welcome;
@@ -253,6 +267,7 @@ export interface ReplyOf {
   readonly publish: Published;
   readonly read: ReadResult;
   readonly refresh: Refreshed;
+  readonly remove: Removed;
 }
 
 export interface ReplyFrame {
@@ -310,7 +325,10 @@ export interface RemovedPush {
   readonly channel: ChannelName;
   readonly reason?: string;
   readonly by?: Author;
+  /** Until when one may not come back (RFC 3339); absent: one may at once. */
   readonly until?: string;
+  /** Nobody removed one: what one is allowed was decided anew, and this is why it ended. */
+  readonly problem?: Problem;
 }
 export interface ExpiringPush {
   readonly on: 'expiring';

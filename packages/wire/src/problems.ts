@@ -41,8 +41,10 @@ export interface Problem {
   readonly detail?: string;
   /** Where in the request the fault is: a JSON Pointer (RFC 6901). */
   readonly where?: string;
-  /** With `rate-limited` and `busy`: try again after this many milliseconds. */
+  /** With `rate-limited`, `busy` and `ask-failed`: try again after this many milliseconds. */
   readonly retryAfterMs?: number;
+  /** With `banned`: until when (RFC 3339); absent: for good. */
+  readonly until?: string;
 }
 
 export interface ProblemExtras {

@@ -1,55 +1,234 @@
-import { type Problem, problem } from '@nine-bells/wire';
-import type { RuleMatch } from '../channel/channelRule.js';
+import { type ChannelName, type Json, type Problem, problem } from '@nine-bells/wire';
+import type { ChannelRules, RuleMatch } from '../channel/channelRule.js';
 import type { Identity } from '../identity.js';
-import { type AccessRule, type Weighed, weigh } from './accessRule.js';
+import type { KeepingOut } from '../measures/measure.js';
+import type { Standing } from '../measures/standing.js';
+import { bannedProblem } from '../measures/told.js';
+import {
+  type AccessRule,
+  type Allow,
+  type Answered,
+  accessRuleFor,
+  nextOpen,
+  type OpenRule,
+  verdictOf,
+  type Weighed,
+  weigh,
+} from './accessRule.js';
+import { type Act, type ChannelAct, isUserAct, type UserAct } from './acts.js';
+import type { Parameters, Question } from './question.js';
+import type { Questions } from './questions.js';
 
-/** What one may or may not do in a channel. */
-export type Act = 'enter' | 'read' | 'publish';
-
-export const acts: readonly Act[] = ['enter', 'read', 'publish'];
-
-/** The access rules of a channel rule. What is not said is refused; `read` is as `enter` where it is not said. */
-export type Allow = Readonly<Partial<Record<Act, AccessRule>>>;
+/** Somebody at the door: who, and where from. */
+export interface Visitor {
+  readonly who: Identity;
+  readonly address?: string | undefined;
+}
 
 /** An access question decided. */
-export interface Decision {
-  /** How the rule was weighed. */
-  readonly weighed: Weighed;
+export interface Ruling {
   /** Why it is refused, in words that are safe to show to the client; absent if it is allowed. */
   readonly problem?: Problem;
+  /** It rests on an answer that runs out then, in milliseconds since the epoch. */
+  readonly untilMs?: number;
+  /** What the application wants to have shown of the member. */
+  readonly member?: Json;
 }
 
-/** Decides whether `who` may do `act` in the channel that was matched. The one place where access is decided. */
-export function decide(act: Act, { rule, parameters }: RuleMatch, who: Identity): Decision {
-  if (who.oversight) return decideOversight(act);
-  const access = accessRuleFor(rule.allow, act);
-  const weighed = weigh(access, who, parameters);
-  return weighed.holds
-    ? { weighed }
-    : { weighed, problem: problem('not-allowed', reason(act, access, rule.pattern, who)) };
+/** An access question answered in full, for whoever may know the rules. */
+export interface Explanation {
+  readonly act: Act;
+  /** For acts in a channel. */
+  readonly channel?: ChannelName;
+  /** For acts that concern a user. */
+  readonly whom?: string;
+  readonly user: string;
+  readonly allowed: boolean;
+  /** What a client would be told. */
+  readonly problem?: Problem;
+  /** What keeps the user out, whatever the rules say. */
+  readonly ban?: KeepingOut;
+  /** The channel rule that holds. */
+  readonly rule?: { readonly pattern: string; readonly parameters: Parameters };
+  /** The other channel rules, and why they do not hold. */
+  readonly others: readonly { readonly pattern: string; readonly why: string }[];
+  /** How the access rule was weighed. */
+  readonly weighed?: Weighed;
 }
 
-/** The access rule that holds for an act. */
-export function accessRuleFor(allow: Allow, act: Act): AccessRule {
-  return allow[act] ?? (act === 'read' ? allow.enter : undefined) ?? 'nobody';
+/** A question with the rule that answers it, and what has been found out so far. */
+interface Matter {
+  readonly rule: AccessRule;
+  readonly question: Question;
+  /** How the rule is named to a client. */
+  readonly place: string;
 }
 
-/** Each act as it stands before "channels". */
-const doing: Readonly<Record<Act, string>> = { enter: 'enter', read: 'read in', publish: 'publish in' };
+/** Shared by all that is allowed by rules alone. */
+const allowed: Ruling = {};
+
+/** The one place where access is decided, for clients and for whoever asks why. */
+export class Access {
+  readonly #rules: ChannelRules;
+  readonly #users: Allow;
+  readonly #standing: Standing;
+  readonly #questions: Questions;
+
+  /** @param users - the access rules of acts that concern a user */
+  constructor(rules: ChannelRules, users: Allow, standing: Standing, questions: Questions) {
+    this.#rules = rules;
+    this.#users = users;
+    this.#standing = standing;
+    this.#questions = questions;
+  }
+
+  /** Decides an act in a channel. A promise only if somebody outside must be asked. */
+  decide(act: ChannelAct, match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling> {
+    if (visitor.who.oversight) return lookOnly(act);
+    const ban = this.ban(visitor, match.channel);
+    if (ban !== undefined) return { problem: bannedProblem(ban) };
+    return this.#settle(matterOf(act, match, visitor.who));
+  }
+
+  /** Decides an act that concerns a user. */
+  decideAbout(act: UserAct, whom: string, visitor: Visitor): Ruling | Promise<Ruling> {
+    if (visitor.who.oversight) return lookOnly(act);
+    const ban = this.ban(visitor);
+    if (ban !== undefined) return { problem: bannedProblem(ban) };
+    return this.#settle(matterAbout(act, whom, visitor.who, this.#users));
+  }
+
+  /** What keeps a visitor out of a channel, or without one, of the service. */
+  ban({ who, address }: Visitor, channel?: ChannelName): KeepingOut | undefined {
+    if (who.oversight) return undefined;
+    return this.#standing.keepingOut(who.user, channel) ?? this.#standing.keepingOutFrom(address, channel);
+  }
+
+  /** Says which rule decides, on which facts; by the very functions that decide for clients. */
+  async explain(act: Act, where: string, visitor: Visitor): Promise<Explanation> {
+    const { who } = visitor;
+    if (isUserAct(act))
+      return this.#explained(
+        { act, whom: where, user: who.user, others: [] },
+        matterAbout(act, where, who, this.#users),
+        visitor,
+      );
+    const channel = where as ChannelName;
+    const match = this.#rules.match(channel);
+    const about = { act, channel, user: who.user, others: this.#rules.passedOver(channel) };
+    if (match === undefined)
+      return { ...about, allowed: false, problem: problem('no-such-channel', `no channel rule matches ${channel}`) };
+    const rule = { pattern: match.rule.pattern, parameters: match.parameters };
+    return this.#explained({ ...about, rule }, matterOf(act, match, who), visitor);
+  }
+
+  async #explained(about: Omit<Explanation, 'allowed'>, matter: Matter, visitor: Visitor): Promise<Explanation> {
+    const told = ({ problem: refused }: Ruling) => ({
+      ...about,
+      allowed: refused === undefined,
+      ...(refused === undefined ? {} : { problem: refused }),
+    });
+    if (visitor.who.oversight) {
+      const looked = told(lookOnly(about.act));
+      const asks = 'oversight may look, and no more';
+      return { ...looked, weighed: { asks, holds: looked.allowed, found: 'oversight' } };
+    }
+    const ban = this.ban(visitor, about.channel);
+    if (ban !== undefined)
+      return { ...told({ problem: bannedProblem(ban) }), ban, weighed: weigh(matter.rule, matter.question) };
+    const answers = await this.#gather(matter);
+    return { ...told(concluded(matter, answers)), weighed: weigh(matter.rule, matter.question, answers) };
+  }
+
+  #settle(matter: Matter): Ruling | Promise<Ruling> {
+    const verdict = verdictOf(matter.rule, matter.question);
+    if (verdict === 'yes') return allowed;
+    if (verdict === 'no') return { problem: refusalOf(matter) };
+    const answers = this.#gather(matter);
+    return answers instanceof Promise ? answers.then((all) => concluded(matter, all)) : concluded(matter, answers);
+  }
+
+  /** Asks what must be asked, one after another, until the rule can be decided. */
+  #gather(
+    matter: Matter,
+    answers = new Map<OpenRule, Answered>(),
+  ): Map<OpenRule, Answered> | Promise<Map<OpenRule, Answered>> {
+    for (;;) {
+      const open = nextOpen(matter.rule, matter.question, answers);
+      if (open === undefined) return answers;
+      const answer = this.#questions.answer(open, matter.question);
+      if (answer instanceof Promise)
+        return answer.then((answered) => this.#gather(matter, answers.set(open, answered)));
+      answers.set(open, answer);
+    }
+  }
+}
+
+function concluded(matter: Matter, answers: ReadonlyMap<OpenRule, Answered>): Ruling {
+  const verdict = verdictOf(matter.rule, matter.question, answers);
+  const all = [...answers.values()];
+  if (verdict === 'yes') {
+    const ends = all.flatMap(({ untilMs }) => (untilMs === undefined ? [] : [untilMs]));
+    const member = all.find((each) => each.verdict === 'yes' && each.member !== undefined)?.member;
+    return {
+      ...(ends.length === 0 ? {} : { untilMs: Math.min(...ends) }),
+      ...(member === undefined ? {} : { member }),
+    };
+  }
+  if (verdict === 'failed') {
+    const waits = all.flatMap(({ retryAfterMs }) => (retryAfterMs === undefined ? [] : [retryAfterMs]));
+    return {
+      problem: problem(
+        'ask-failed',
+        `${doing[matter.question.act]} ${matter.place} is decided by the application, which gave no answer`,
+        waits.length === 0 ? {} : { retryAfterMs: Math.min(...waits) },
+      ),
+    };
+  }
+  const reason = all.find((each) => each.verdict === 'no' && each.reason !== undefined)?.reason;
+  return { problem: reason === undefined ? refusalOf(matter) : problem('not-allowed', reason) };
+}
+
+function matterOf(act: ChannelAct, { rule, channel, parameters }: RuleMatch, who: Identity): Matter {
+  return {
+    rule: accessRuleFor(rule.allow, act),
+    question: { act, channel, parameters, who },
+    place: rule.pattern,
+  };
+}
+
+function matterAbout(act: UserAct, whom: string, who: Identity, users: Allow): Matter {
+  return { rule: accessRuleFor(users, act), question: { act, whom, parameters: { user: whom }, who }, place: whom };
+}
+
+/** Each act as it stands before the channels, or the user, that it is done to. */
+const doing: Readonly<Record<Act, string>> = {
+  enter: 'enter channels of the rule',
+  read: 'read in channels of the rule',
+  publish: 'publish in channels of the rule',
+  hail: 'hail in channels of the rule',
+  set: 'set entries in channels of the rule',
+  moderate: 'moderate channels of the rule',
+  direct: 'start a direct channel with',
+  watch: 'watch the status of',
+  notify: 'notify',
+};
 
 /** Says which rule refused, and no more of it than everybody may know. */
-function reason(act: Act, access: AccessRule, pattern: string, who: Identity): string {
-  const what = `${doing[act]} channels of the rule ${pattern}`;
-  if (access === 'nobody')
-    return act === 'publish'
-      ? `no client may ${what}; applications publish over HTTP with an API key`
-      : `nobody may ${what}`;
-  if (access === 'signed-in') return `only signed-in users may ${what}, and this is a guest`;
-  return `${who.guest ? 'this guest' : `user ${who.user}`} may not ${what}`;
+function refusalOf({ rule, question: { act, who }, place }: Matter): Problem {
+  const what = `${doing[act]} ${place}`;
+  if (rule === 'nobody')
+    return problem(
+      'not-allowed',
+      act === 'publish'
+        ? `no client may ${what}; applications publish over HTTP with an API key`
+        : `nobody may ${what}`,
+    );
+  if (rule === 'signed-in') return problem('not-allowed', `only signed-in users may ${what}, and this is a guest`);
+  return problem('not-allowed', `${who.guest ? 'this guest' : `user ${who.user}`} may not ${what}`);
 }
 
-function decideOversight(act: Act): Decision {
-  const looks = act !== 'publish';
-  const weighed = { asks: 'oversight may look, and no more', holds: looks, found: 'oversight' };
-  return looks ? { weighed } : { weighed, problem: problem('not-allowed', `oversight may look, but not ${act}`) };
+function lookOnly(act: Act): Ruling {
+  const looks = act === 'enter' || act === 'read' || act === 'watch';
+  return looks ? allowed : { problem: problem('not-allowed', `oversight may look, but not ${act}`) };
 }

@@ -260,7 +260,7 @@ export class Channel {
   /** The record was lost, or its next messages are not there any more: everybody live is told. */
   #startOver(after: Place, slice: LogSlice): void {
     const gap = gapOf(after, slice);
-    const frame = new Frame(JSON.stringify({ on: 'gap', channel: this.name, ...gap }), true);
+    const frame = new Frame(JSON.stringify({ on: 'gap', channel: this.name, ...gap }), true, this.name);
     for (const entrant of this.#entrants) entrant.push(frame);
     this.#tail = [];
     this.#head = startOf(slice);

@@ -1,3 +1,5 @@
+import type { ChannelName } from '@nine-bells/wire';
+
 /**
  * How one kind of transport writes frames. One object per kind, shared by all its connections: what it makes is made
  * once per frame and once per batch.
@@ -14,13 +16,16 @@ export class Frame {
   readonly text: string;
   /** Whether many connections get it. Frames for one are not looked for in the batches of others. */
   readonly shared: boolean;
+  /** The channel whose frame it is: whoever is removed from there does not get it any more. */
+  readonly channel: ChannelName | undefined;
   #payload: Uint8Array | undefined;
   #encoding: Encoding | undefined;
   #encoded: Uint8Array | undefined;
 
-  constructor(text: string, shared = false) {
+  constructor(text: string, shared = false, channel?: ChannelName) {
     this.text = text;
     this.shared = shared;
+    this.channel = channel;
   }
 
   get payload(): Uint8Array {

@@ -1,3 +1,4 @@
+import type { ChannelName } from '@nine-bells/wire';
 import type { Link } from '../ports.js';
 import type { Batch, Frame } from './batch.js';
 import type { Fanout, Flushable } from './fanout.js';
@@ -70,6 +71,20 @@ export class SendQueue implements Flushable {
     return new Promise((resolve) => {
       this.#room = resolve;
     });
+  }
+
+  /** Forgets the pushes of a channel that wait: whoever was removed from it gets nothing of it any more. */
+  drop(channel: ChannelName): void {
+    const stays = (frame: Frame): boolean => {
+      if (frame.channel !== channel) return true;
+      this.#pushBytes = Math.max(0, this.#pushBytes - frame.bytes);
+      return false;
+    };
+    this.#held = this.#held?.filter(stays);
+    const frames = this.#batch?.frames() ?? [];
+    const kept = frames.filter(stays);
+    if (kept.length < frames.length)
+      this.#batch = kept.length === 0 ? undefined : kept.reduce((all, frame) => all.and(frame), this.#fanout.root);
   }
 
   /** Writes what waits, unless the transport is still busy with what it took. */

@@ -49,7 +49,7 @@ export class LoggedMessage {
 
   /** The frame that pushes it. */
   get push(): Frame {
-    this.#push ??= new Frame(`{"on":"message",${this.text.slice(1)}`, true);
+    this.#push ??= new Frame(`{"on":"message",${this.text.slice(1)}`, true, this.message.channel);
     return this.#push;
   }
 

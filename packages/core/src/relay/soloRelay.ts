@@ -1,7 +1,8 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
 import { RecentLog } from '../logbook/recentLog.js';
-import type { Clock, Ids, LogReader, Relay } from '../ports.js';
+import type { Measure } from '../measures/measure.js';
+import type { Clock, ControlLog, Ids, LogReader, Relay } from '../ports.js';
 
 /** How often expired messages and unused records are let go, in milliseconds. */
 const sweepMs = 10_000;
@@ -9,6 +10,7 @@ const sweepMs = 10_000;
 /** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
 export class SoloRelay implements Relay {
   readonly recent: LogReader;
+  readonly control: ControlLog;
   readonly #clock: Clock;
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, { readonly log: RecentLog; bounds: LogBounds | undefined }>();
@@ -18,6 +20,13 @@ export class SoloRelay implements Relay {
   constructor(clock: Clock, ids: Ids) {
     this.#clock = clock;
     this.#ids = ids;
+    let receive: (measure: Measure) => void = () => {};
+    this.control = {
+      append: async (measure) => receive(measure),
+      follow: (receiver) => {
+        receive = receiver;
+      },
+    };
     this.recent = {
       head: async (channel): Promise<Place> => this.#log(channel).head,
       since: async (channel, after, limit): Promise<LogSlice> => this.#read(channel).since(after, limit),

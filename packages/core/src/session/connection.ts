@@ -14,18 +14,26 @@ import {
   problem,
   type ReadRequest,
   type RefreshRequest,
+  type RemovedPush,
+  type RemoveRequest,
   type Request,
   readRequest,
   refusal,
 } from '@nine-bells/wire';
-import { type Act, decide } from '../access/access.js';
+import type { Access, Ruling, Visitor } from '../access/access.js';
+import type { ChannelAct } from '../access/acts.js';
 import type { CaughtUp, Channel, Entrant, Wish } from '../channel/channel.js';
 import type { RuleMatch } from '../channel/channelRule.js';
 import { Frame } from '../fanout/batch.js';
 import type { Fanout } from '../fanout/fanout.js';
 import { SendQueue } from '../fanout/sendQueue.js';
 import { guestIdentity, type Identity } from '../identity.js';
+import type { Door } from '../limits/door.js';
+import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
 import type { Appended } from '../logbook/logbook.js';
+import type { Actor, Removal } from '../measures/measure.js';
+import type { Standing } from '../measures/standing.js';
+import { bannedProblem } from '../measures/told.js';
 import type { EngineOptions } from '../options.js';
 import { authorOf, type Clock, type Link, type LogReader, type Report, type Seal, type TokenReader } from '../ports.js';
 import type { Wheel } from '../time/wheel.js';
@@ -44,6 +52,17 @@ export interface ConnectionHost {
   readonly tokens: TokenReader;
   readonly report: Report;
   readonly counts: { refusals: number };
+  readonly access: Access;
+  readonly standing: Standing;
+  readonly door: Door;
+  /** Resolves when the measures of before are known; nobody is let in before. */
+  ready(): Promise<void>;
+  /** Connections that a user has here. */
+  connectionsOf(user: string): number;
+  /** Somebody has said who it is. */
+  welcomed(connection: Connection): void;
+  /** Ends a user's stay in a channel. */
+  remove(wish: RemovalWish, by: Actor): Promise<Removal>;
   /** @throws {ProblemError} `no-such-channel` */
   match(channel: ChannelName): RuleMatch;
   /** The channel as somebody here has entered or enters it. */
@@ -54,6 +73,14 @@ export interface ConnectionHost {
   /** @throws {ProblemError} `too-large` */
   append(match: RuleMatch, draft: OwnDraft): Promise<Appended>;
   ended(connection: Connection): void;
+}
+
+/** Whose stay in a channel is to end, and for how long it may not come back. */
+export interface RemovalWish {
+  readonly channel: ChannelName;
+  readonly user: string;
+  readonly reason?: string | undefined;
+  readonly banMs?: number | undefined;
 }
 
 /** What a client publishes, before the engine has given it an id and a time. */
@@ -87,6 +114,8 @@ export class Connection implements Entrant {
   readonly #acts: ActQueue;
   /** Made with the first channel: most of many thousand connections may have none. */
   #channels: Map<ChannelName, Channel> | undefined;
+  /** Channels entered on the strength of an answer that runs out: what calls off that it is asked for again. */
+  #askedAgain: Map<ChannelName, () => void> | undefined;
   #session: Session | undefined;
   #generation = 0;
   #who: Identity | undefined;
@@ -122,6 +151,10 @@ export class Connection implements Entrant {
 
   get who(): Identity | undefined {
     return this.#who;
+  }
+
+  get address(): string | undefined {
+    return this.link.remote;
   }
 
   get gone(): boolean {
@@ -197,6 +230,21 @@ export class Connection implements Entrant {
     this.link.close(code, reason);
   }
 
+  /** Ends the connection because its user was signed out or banned, and says so. */
+  signOut(each?: Problem): void {
+    if (this.#ended) return;
+    if (each !== undefined) this.#sendProblem(each, undefined);
+    this.close(closeCodes.signedOut, each?.code ?? 'signed-out', 'signed-out');
+  }
+
+  /** Ends the stay in a channel: what waits of it is not sent any more, and the client is told. */
+  expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void {
+    if (this.#ended || !this.#channels?.has(channel)) return;
+    this.#letGo(channel);
+    this.#queue.drop(channel);
+    this.push(new Frame(JSON.stringify({ on: 'removed', channel, ...told })));
+  }
+
   // -------------------------------------------------------------------------------------------------- acts
 
   #act(request: Request): void | Promise<void> {
@@ -213,6 +261,17 @@ export class Connection implements Entrant {
 
   #perform(request: Request): void | Promise<void> {
     if (this.#ended) return;
+    if (request.do !== 'hello' && request.do !== 'pulse') {
+      const waitMs = this.#overRate('requests');
+      if (waitMs > 0) {
+        this.#sendProblem(
+          problem('rate-limited', 'this session sends more requests than it may', { retryAfterMs: waitMs }),
+          request.id,
+        );
+        // Whoever does not heed it is read from more slowly.
+        return new Promise((resolve) => void this.#host.wheel.after(waitMs, resolve));
+      }
+    }
     switch (request.do) {
       case 'hello':
         return this.#hello(request);
@@ -228,6 +287,8 @@ export class Connection implements Entrant {
         return this.#read(request);
       case 'refresh':
         return this.#refresh(request);
+      case 'remove':
+        return this.#remove(request);
       case 'pulse':
         return;
       default:
@@ -240,7 +301,8 @@ export class Connection implements Entrant {
   async #hello(request: HelloRequest): Promise<void> {
     this.#cancelHello();
     const { options, sessions } = this.#host;
-    const whoIs = await this.#whoIs(request.token);
+    await this.#host.ready();
+    const whoIs = await this.#whoIs(request);
     if (this.#ended) return;
     const { session, who, secret, continued, ended } = sessions.admit(whoIs, request.session, request.secret);
     this.#session = session;
@@ -249,6 +311,7 @@ export class Connection implements Entrant {
     session.disconnect = () => {
       this.close(closeCodes.continuedElsewhere, 'session continued on another connection', 'continued-elsewhere');
     };
+    this.#host.welcomed(this);
     this.#watchTokenEnd(who);
 
     this.#queue.hold();
@@ -284,15 +347,35 @@ export class Connection implements Entrant {
     this.#queue.release();
   }
 
-  /** Who the client is, given which session it is in. */
-  async #whoIs(token: string | undefined): Promise<(session: string) => Identity> {
-    const { options, tokens, seal } = this.#host;
+  /** Who the client is, given which session it is in. Whoever is kept out, or has too much open, is refused. */
+  async #whoIs({ token, session }: HelloRequest): Promise<(session: string, name?: string) => Identity> {
+    const { options, seal, standing, access } = this.#host;
     if (token !== undefined) {
-      const who = await tokens.read(token);
+      const who = await this.#readToken(token);
+      if (!who.oversight && this.#host.connectionsOf(who.user) >= options.connectionsPerUser)
+        throw refusal('too-many-connections', `a user may have at most ${options.connectionsPerUser} connections here`);
       return () => who;
     }
     if (!options.guests) throw refusal('no-guests', 'hello needs a token here');
-    return (session) => guestIdentity(guestIdOf(seal, session));
+    const guest = (id: string, name?: string): Identity => guestIdentity(guestIdOf(seal, id), name);
+    // A guest that was banned or signed out comes back as the one it was, if it comes with its session.
+    const before = session === undefined ? undefined : guest(session);
+    const ban = access.ban({ who: before ?? guest(''), address: this.address });
+    if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
+    if (before !== undefined && standing.cutoffOf(before.user) !== undefined)
+      throw refusal('token-ended', 'this guest was signed out');
+    return guest;
+  }
+
+  /** Reads a token, and looks whether it was revoked or its user banned. */
+  async #readToken(token: string): Promise<Identity> {
+    const who = await this.#host.tokens.read(token);
+    const cutoffMs = this.#host.standing.cutoffOf(who.user);
+    if (cutoffMs !== undefined && (who.issuedAt === undefined || who.issuedAt < cutoffMs))
+      throw refusal('token-ended', 'the token was revoked; ask for a new one');
+    const ban = this.#host.access.ban({ who, address: this.address });
+    if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
+    return who;
   }
 
   /**
@@ -301,8 +384,8 @@ export class Connection implements Entrant {
    */
   async #enter(wish: EnterWish, bytes: number, reply: (text: string) => void): Promise<number> {
     const { options } = this.#host;
-    const match = this.#allowed('enter', wish.channel);
-    if (wish.last !== undefined && wish.last > 0) this.#allowed('read', wish.channel);
+    const { match, ruling } = await this.#allowed('enter', wish.channel);
+    if (wish.last !== undefined && wish.last > 0) await this.#allowed('read', wish.channel);
     let channel = this.#channels?.get(wish.channel);
     if (channel === undefined) {
       if (this.#channels !== undefined && this.#channels.size >= options.channelsPerSession)
@@ -314,7 +397,14 @@ export class Connection implements Entrant {
     try {
       await into.enter(this, wishOf(wish), bytes, (caughtUp) => {
         if (this.#ended) return;
+        // What was decided before may have been overtaken by a ban.
+        const ban = this.#host.access.ban(this.#visitor, wish.channel);
+        if (ban !== undefined) {
+          into.leave(this);
+          throw new ProblemError(bannedProblem(ban));
+        }
         this.#channels ??= new Map();
+        if (!caughtUp.more) this.#restOn(wish.channel, ruling);
         if (caughtUp.more) this.#channels.delete(wish.channel);
         else this.#channels.set(wish.channel, into);
         const text = enteredText(wish.channel, caughtUp);
@@ -333,7 +423,14 @@ export class Connection implements Entrant {
   }
 
   #publish(request: PublishRequest): void | Promise<void> {
-    const match = this.#allowed('publish', request.channel);
+    const waitMs = this.#overRate('publishes');
+    if (waitMs > 0) throw refusal('rate-limited', 'this session publishes more than it may', { retryAfterMs: waitMs });
+    const allowed = this.#allowed('publish', request.channel);
+    if (allowed instanceof Promise) return allowed.then(({ match }) => this.#append(request, match));
+    return this.#append(request, allowed.match);
+  }
+
+  #append(request: PublishRequest, match: RuleMatch): void | Promise<void> {
     const appended = this.#host.append(match, {
       channel: request.channel,
       data: request.data,
@@ -365,7 +462,7 @@ export class Connection implements Entrant {
   }
 
   async #read(request: ReadRequest): Promise<void> {
-    const match = this.#allowed('read', request.channel);
+    const { match } = await this.#allowed('read', request.channel);
     const log = this.#host.log(match);
     const limit = { messages: request.limit ?? 100, bytes: this.#host.options.backlogBytes };
     const slice =
@@ -391,29 +488,118 @@ export class Connection implements Entrant {
 
   /** Swaps the token in place. What the new one does not allow ends now. */
   async #refresh(request: RefreshRequest): Promise<void> {
-    const who = await this.#host.tokens.read(request.token);
+    const who = await this.#readToken(request.token);
     if (this.#ended) return;
     const { user, guest, oversight } = this.#who as Identity;
     if (guest || who.user !== user || who.oversight !== oversight)
       throw refusal('user-mismatch', 'the token must be of the user that this line is open for', { where: '/token' });
     this.#who = who;
     this.#watchTokenEnd(who);
-    const lost = this.channels.filter((name) => decide('enter', this.#host.match(name), who).problem !== undefined);
-    for (const name of lost) this.#letGo(name);
+    const lost: ChannelName[] = [];
+    const settle = (name: ChannelName, ruling: Ruling): void => {
+      if (!this.#channels?.has(name)) return;
+      if (ruling.problem === undefined) this.#restOn(name, ruling);
+      else {
+        this.#letGo(name);
+        lost.push(name);
+      }
+    };
+    // What the rules alone decide ends in this turn; the application takes its time.
+    const asked: Promise<void>[] = [];
+    for (const name of this.channels) {
+      const ruling = this.#rule('enter', name);
+      if (ruling instanceof Promise) asked.push(ruling.then((later) => settle(name, later)));
+      else settle(name, ruling);
+    }
+    await Promise.all(asked);
+    if (this.#ended) return;
     this.#reply(request.id, {
       ...(who.endsAt === undefined ? {} : { expiresAt: new Date(who.endsAt).toISOString() }),
       lost,
     });
   }
 
-  /** Decides in the turn in which the act takes effect; `not-allowed` or `no-such-channel` is thrown. */
-  #allowed(act: Act, channel: ChannelName): RuleMatch {
-    if (this.#session?.generation !== this.#generation)
-      throw refusal('not-allowed', 'the session was continued on another connection');
+  #remove(request: RemoveRequest): void | Promise<void> {
+    const allowed = this.#allowed('moderate', request.channel);
+    return allowed instanceof Promise ? allowed.then(() => this.#removeNow(request)) : this.#removeNow(request);
+  }
+
+  #removeNow(request: RemoveRequest): void {
+    const { user, name } = this.#who as Identity;
+    const { channel, reason, banMs } = request;
+    this.#host
+      .remove({ channel, user: request.user, reason, banMs }, { kind: 'user', id: user, ...(name && { name }) })
+      .then(
+        ({ untilMs }) =>
+          this.#reply(request.id, untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
+        (error: unknown) => this.#failed(error, request),
+      );
+  }
+
+  // ------------------------------------------------------------------------------------------------ access
+
+  get #visitor(): Visitor {
+    return { who: this.#who as Identity, address: this.address };
+  }
+
+  #rule(act: ChannelAct, channel: ChannelName): Ruling | Promise<Ruling> {
+    return this.#host.access.decide(act, this.#host.match(channel), this.#visitor);
+  }
+
+  /**
+   * Decides an act, in this turn unless somebody outside must be asked; then what may have changed meanwhile is looked at
+   * again in the turn in which the act takes effect.
+   *
+   * @throws {ProblemError} the refusal; as a rejection, if it has to be waited for
+   */
+  #allowed(act: ChannelAct, channel: ChannelName): Allowed | Promise<Allowed> {
+    this.#checkGeneration();
     const match = this.#host.match(channel);
-    const { problem: denied } = decide(act, match, this.#who as Identity);
-    if (denied !== undefined) throw new ProblemError(denied);
-    return match;
+    const ruling = this.#host.access.decide(act, match, this.#visitor);
+    if (!(ruling instanceof Promise)) return granted(match, ruling);
+    return ruling.then((later) => {
+      this.#checkGeneration();
+      const ban = this.#host.access.ban(this.#visitor, channel);
+      if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
+      return granted(match, later);
+    });
+  }
+
+  #checkGeneration(): void {
+    if (this.#ended || this.#session?.generation !== this.#generation)
+      throw refusal('not-allowed', 'the session was continued on another connection');
+  }
+
+  /** Has been let in on an answer that runs out: then it is asked for again. */
+  #restOn(channel: ChannelName, { untilMs }: Ruling): void {
+    this.#askedAgain?.get(channel)?.();
+    this.#askedAgain?.delete(channel);
+    if (untilMs === undefined) return;
+    this.#askedAgain ??= new Map();
+    const { wheel, clock } = this.#host;
+    this.#askedAgain.set(
+      channel,
+      wheel.after(untilMs - clock.now(), () => void this.#askAgain(channel)),
+    );
+  }
+
+  async #askAgain(channel: ChannelName): Promise<void> {
+    const who = this.#who;
+    const ruling = await this.#rule('enter', channel);
+    // Left meanwhile, or decided anew with another token.
+    if (this.#ended || !this.#channels?.has(channel) || this.#who !== who) return;
+    if (ruling.problem === undefined) this.#restOn(channel, ruling);
+    else this.expel(channel, { problem: ruling.problem });
+  }
+
+  /** How long the session must wait before it does more of something, in milliseconds; 0: not at all. */
+  #overRate(what: 'requests' | 'publishes'): number {
+    const session = this.#session;
+    if (session === undefined) return 0;
+    const rate: Rate = this.#host.options[what];
+    const now = this.#host.clock.monotonic();
+    session[what] ??= new TokenBucket(rate, now);
+    return session[what].take(rate, now);
   }
 
   // ----------------------------------------------------------------------------------------------- replies
@@ -423,7 +609,7 @@ export class Connection implements Entrant {
   }
 
   #replyText(id: number | undefined, members: string): void {
-    if (id !== undefined) this.#queue.reply(new Frame(`{"re":${id},${members}}`));
+    if (id !== undefined) this.#queue.reply(new Frame(`{"re":${id}${members === '' ? '' : ','}${members}}`));
   }
 
   #sendProblem(each: Problem, id: number | undefined): void {
@@ -436,8 +622,10 @@ export class Connection implements Entrant {
   #failed(error: unknown, request: Request): void {
     if (this.#ended) return;
     const each = this.#problemOf(error, request.do);
-    if (request.do === 'hello') this.#refuse(each, request.id);
-    else this.#sendProblem(each, request.id);
+    if (request.do === 'hello') {
+      if (countedFailures.has(each.code)) this.#host.door.failed(this.address);
+      this.#refuse(each, request.id);
+    } else this.#sendProblem(each, request.id);
   }
 
   #problemOf(error: unknown, verb: string): Problem {
@@ -451,6 +639,7 @@ export class Connection implements Entrant {
     if (this.#ended) return;
     this.#sendProblem(each, id);
     if (each.code === 'token-ended') this.close(closeCodes.tokenEnded, each.code, 'token-ended');
+    else if (each.code === 'banned') this.close(closeCodes.signedOut, each.code, 'signed-out');
     else this.close(closeCodes.policy, each.code, 'refused');
   }
 
@@ -533,10 +722,25 @@ export class Connection implements Entrant {
     const channel = this.#channels?.get(name);
     if (channel === undefined) return;
     this.#channels?.delete(name);
+    this.#restOn(name, {});
     channel.leave(this);
     this.#host.left(channel);
   }
 }
+
+/** An act that is allowed, and what that rests on. */
+interface Allowed {
+  readonly match: RuleMatch;
+  readonly ruling: Ruling;
+}
+
+function granted(match: RuleMatch, ruling: Ruling): Allowed {
+  if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
+  return { match, ruling };
+}
+
+/** Refusals of hello that count against the address: what whoever tries out tokens would meet. */
+const countedFailures: ReadonlySet<string> = new Set(['token-invalid', 'no-guests', 'user-mismatch']);
 
 /** @throws {ProblemError} `bad-cursor` */
 function placeOf(cursor: string): Place {

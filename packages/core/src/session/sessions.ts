@@ -1,6 +1,8 @@
 import type { Ending } from '@nine-bells/wire';
 import type { Identity } from '../identity.js';
+import type { TokenBucket } from '../limits/tokenBucket.js';
 import type { Clock, Ids, Seal } from '../ports.js';
+import { GuestNames } from './guestNames.js';
 import { makeSecret, readSecret } from './sessionSecret.js';
 
 /** The life of one client, across its connections. */
@@ -16,7 +18,14 @@ export interface Session {
   /** How its last connection ended. */
   ended: Ending | undefined;
   endedAtMs: number | undefined;
+  /** A guest's name, as long as the session is remembered. */
+  readonly guestName: string | undefined;
+  requests: TokenBucket | undefined;
+  publishes: TokenBucket | undefined;
 }
+
+/** Who the client is, if it is this session, under a name that the service gives. */
+export type WhoIs = (session: string, guestName?: string) => Identity;
 
 /** A session that a hello has begun or continued. */
 export interface Admission {
@@ -35,6 +44,7 @@ export class Sessions {
   readonly #seal: Seal;
   readonly #memoryMs: number;
   readonly #sessions = new Map<string, Session>();
+  readonly #names = new GuestNames();
 
   constructor(clock: Clock, ids: Ids, seal: Seal, memoryMs: number) {
     this.#clock = clock;
@@ -56,22 +66,25 @@ export class Sessions {
    *
    * @param whoIs - who the client is, if it is this session: a guest is named after its session
    */
-  admit(whoIs: (session: string) => Identity, id: string | undefined, secret: string | undefined): Admission {
+  admit(whoIs: WhoIs, id: string | undefined, secret: string | undefined): Admission {
     if (id === undefined || secret === undefined) return this.#begin(whoIs);
     const who = whoIs(id);
     const shown = readSecret(this.#seal, secret, id, who.user);
     const known = this.#sessions.get(id);
     const ended = known?.disconnect === undefined ? known?.ended : 'continued-elsewhere';
-    if (shown === undefined || (known !== undefined && (shown < known.proven || ended === 'left')))
+    if (
+      shown === undefined ||
+      (known !== undefined && (shown < known.proven || ended === 'left' || ended === 'signed-out'))
+    )
       return this.#begin(whoIs);
 
-    const session = known ?? this.#add(id, who.user, shown);
+    const session = known ?? this.#add(id, who, shown);
     session.proven = shown;
     session.generation = Math.max(session.generation, shown) + 1;
     session.disconnect?.();
     session.ended = undefined;
     session.endedAtMs = undefined;
-    return { session, who, secret: this.#secretOf(session), continued: true, ended };
+    return { session, who: named(who, whoIs, session), secret: this.#secretOf(session), continued: true, ended };
   }
 
   /** A session's connection has ended. */
@@ -85,17 +98,26 @@ export class Sessions {
   sweep(): void {
     const oldest = this.#clock.now() - this.#memoryMs;
     for (const [id, session] of this.#sessions)
-      if (session.endedAtMs !== undefined && session.endedAtMs < oldest) this.#sessions.delete(id);
+      if (session.endedAtMs !== undefined && session.endedAtMs < oldest) {
+        this.#sessions.delete(id);
+        if (session.guestName !== undefined) this.#names.giveBack(session.guestName);
+      }
   }
 
-  #begin(whoIs: (session: string) => Identity): Admission {
+  #begin(whoIs: WhoIs): Admission {
     const id = this.#ids.session();
     const who = whoIs(id);
-    const session = this.#add(id, who.user, 1);
-    return { session, who, secret: this.#secretOf(session), continued: false, ended: undefined };
+    const session = this.#add(id, who, 1);
+    return {
+      session,
+      who: named(who, whoIs, session),
+      secret: this.#secretOf(session),
+      continued: false,
+      ended: undefined,
+    };
   }
 
-  #add(id: string, user: string, generation: number): Session {
+  #add(id: string, { user, guest }: Identity, generation: number): Session {
     const session: Session = {
       id,
       user,
@@ -104,6 +126,9 @@ export class Sessions {
       disconnect: undefined,
       ended: undefined,
       endedAtMs: undefined,
+      guestName: guest ? this.#names.take(user) : undefined,
+      requests: undefined,
+      publishes: undefined,
     };
     this.#sessions.set(id, session);
     return session;
@@ -112,4 +137,9 @@ export class Sessions {
   #secretOf(session: Session): string {
     return makeSecret(this.#seal, session.id, session.user, session.generation);
   }
+}
+
+/** A guest under the name that its session has been given. */
+function named(who: Identity, whoIs: WhoIs, { id, guestName }: Session): Identity {
+  return guestName === undefined ? who : whoIs(id, guestName);
 }

@@ -1,0 +1,43 @@
+/** Failures in a row after which nobody is asked any more for a while. */
+const failuresToOpen = 5;
+/** For how long, the first time and at the most, in milliseconds. */
+const firstMs = 5_000;
+const mostMs = 60_000;
+
+/**
+ * Keeps a dead application from holding up the service: after some failures in a row it is left alone for a while, then
+ * one question is let through to see whether it is back. Each time it is not, it is left alone for longer.
+ */
+export class Breaker {
+  #failures = 0;
+  #waitMs = firstMs;
+  #openUntilMs: number | undefined;
+  #probing = false;
+
+  /** How long to wait before asking, in milliseconds; 0: ask now, and say how it went. */
+  ask(nowMs: number): number {
+    if (this.#openUntilMs === undefined) return 0;
+    const leftMs = this.#openUntilMs - nowMs;
+    if (leftMs > 0) return leftMs;
+    if (this.#probing) return firstMs;
+    this.#probing = true;
+    return 0;
+  }
+
+  succeeded(): void {
+    this.#failures = 0;
+    this.#waitMs = firstMs;
+    this.#openUntilMs = undefined;
+    this.#probing = false;
+  }
+
+  failed(nowMs: number): void {
+    this.#failures += 1;
+    if (this.#failures < failuresToOpen) return;
+    // What was asked before the breaker opened and fails after it says nothing new.
+    if (this.#openUntilMs !== undefined && !this.#probing) return;
+    this.#openUntilMs = nowMs + this.#waitMs;
+    this.#waitMs = Math.min(mostMs, this.#waitMs * 2);
+    this.#probing = false;
+  }
+}

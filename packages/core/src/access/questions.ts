@@ -1,0 +1,169 @@
+import type { Identity } from '../identity.js';
+import type { Clock, Report } from '../ports.js';
+import type { Answered, AskRule, OpenRule } from './accessRule.js';
+import { Breaker } from './breaker.js';
+import type { AccessFunction, Answer, Asker, Question } from './question.js';
+
+/** How long an answer is remembered that does not say so itself, in milliseconds: a yes, and a no. */
+const rememberMs = { yes: 60_000, no: 5_000 };
+/** An answer is remembered for at most this long, in milliseconds. */
+const mostRememberMs = 86_400_000;
+/** Whoever has entered on an answer's strength is asked about again after this long at the soonest, in milliseconds. */
+const againMs = 5_000;
+/** Most answers remembered, and most questions under way, of one instance. */
+const mostRemembered = 50_000;
+const mostUnderWay = 1_000;
+
+export interface QuestionsHost {
+  readonly clock: Clock;
+  readonly report: Report;
+  /** Absent where nothing asks the application. */
+  readonly asker: Asker | undefined;
+  /** How long a function or the application may take, in milliseconds. */
+  readonly withinMs: number;
+}
+
+/**
+ * Asks those who decide outside: the application, and functions. What the application answers is remembered for as long
+ * as it allows; equal questions under way are asked once; a dead application is left alone for a while.
+ */
+export class Questions {
+  readonly #host: QuestionsHost;
+  readonly #remembered = new Map<string, { readonly answered: Answered; readonly untilMs: number }>();
+  readonly #underWay = new Map<string, Promise<Answered>>();
+  readonly #breakers = new Map<string, Breaker>();
+
+  constructor(host: QuestionsHost) {
+    this.#host = host;
+  }
+
+  /** Never throws or rejects: a failure is an answer. */
+  answer(rule: OpenRule, question: Question): Answered | Promise<Answered> {
+    return typeof rule === 'function' ? this.#call(rule, question) : this.#ask(rule, question);
+  }
+
+  #call(rule: AccessFunction, question: Question): Answered | Promise<Answered> {
+    const shown = (answer: boolean | Answer): Answered =>
+      typeof answer === 'boolean'
+        ? { verdict: answer ? 'yes' : 'no', found: `answered ${answer ? 'yes' : 'no'}` }
+        : this.#answered(answer, answer.rememberMs);
+    const failed = (error: unknown): Answered => {
+      this.#host.report(error, { what: 'an access function failed', function: rule.name, act: question.act });
+      return { verdict: 'failed', found: `failed: ${messageOf(error)}` };
+    };
+    try {
+      const answer = rule(question);
+      if (typeof answer === 'boolean' || !('then' in answer)) return shown(answer);
+      return this.#inTime(Promise.resolve(answer)).then(shown).catch(failed);
+    } catch (error) {
+      return failed(error);
+    }
+  }
+
+  #ask({ ask: url }: AskRule, question: Question): Answered | Promise<Answered> {
+    const { clock } = this.#host;
+    const key = `${url}\n${question.act}\n${question.channel ?? ''}\n${question.whom ?? ''}\n${facts(question.who)}`;
+    const known = this.#remembered.get(key);
+    if (known !== undefined && known.untilMs > clock.now()) return known.answered;
+    let underWay = this.#underWay.get(key);
+    if (underWay !== undefined) return underWay;
+
+    const breaker = this.#breakerOf(url);
+    const waitMs = this.#underWay.size < mostUnderWay ? breaker.ask(clock.monotonic()) : againMs;
+    if (waitMs > 0)
+      return {
+        verdict: 'failed',
+        found: `not asked: it has failed before; asked again in ${seconds(waitMs)}`,
+        retryAfterMs: Math.ceil(waitMs),
+      };
+    underWay = this.#askNow(url, question, breaker, key).finally(() => this.#underWay.delete(key));
+    this.#underWay.set(key, underWay);
+    return underWay;
+  }
+
+  async #askNow(url: string, question: Question, breaker: Breaker, key: string): Promise<Answered> {
+    const { asker, clock, report } = this.#host;
+    try {
+      if (asker === undefined) throw new Error('there is nobody to ask');
+      const answer = await this.#inTime(asker.ask(url, question));
+      breaker.succeeded();
+      const forMs = Math.min(answer.rememberMs ?? rememberMs[answer.allow ? 'yes' : 'no'], mostRememberMs);
+      const answered = this.#answered(answer, forMs);
+      if (forMs > 0) this.#remember(key, answered, clock.now() + forMs);
+      return answered;
+    } catch (error) {
+      breaker.failed(clock.monotonic());
+      report(error, { what: 'the application could not be asked', url, act: question.act });
+      return { verdict: 'failed', found: `failed: ${messageOf(error)}`, retryAfterMs: againMs };
+    }
+  }
+
+  #answered({ allow, reason, member }: Answer, forMs: number | undefined): Answered {
+    const verdict = allow ? 'yes' : 'no';
+    const remembered = forMs === undefined || forMs === 0 ? '' : `, remembered for ${seconds(forMs)}`;
+    return {
+      verdict,
+      found: `answered ${verdict}${reason === undefined ? '' : ` (${reason})`}${remembered}`,
+      ...(reason === undefined ? {} : { reason }),
+      ...(member === undefined ? {} : { member }),
+      ...(forMs === undefined ? {} : { untilMs: this.#host.clock.now() + Math.max(forMs, againMs) }),
+    };
+  }
+
+  #remember(key: string, answered: Answered, untilMs: number): void {
+    // The newest stand last, so that the first to be forgotten is the oldest.
+    this.#remembered.delete(key);
+    this.#remembered.set(key, { answered, untilMs });
+    if (this.#remembered.size <= mostRemembered) return;
+    for (const oldest of this.#remembered.keys()) {
+      this.#remembered.delete(oldest);
+      break;
+    }
+  }
+
+  /** Forgets answers that have run out. */
+  sweep(): void {
+    const now = this.#host.clock.now();
+    for (const [key, { untilMs }] of this.#remembered) if (untilMs <= now) this.#remembered.delete(key);
+  }
+
+  #breakerOf(url: string): Breaker {
+    let breaker = this.#breakers.get(url);
+    if (breaker === undefined) {
+      breaker = new Breaker();
+      this.#breakers.set(url, breaker);
+    }
+    return breaker;
+  }
+
+  #inTime<T>(answer: Promise<T>): Promise<T> {
+    const { clock, withinMs } = this.#host;
+    return new Promise((resolve, reject) => {
+      const cancel = clock.setTimer(withinMs, () => reject(new Error(`no answer within ${withinMs} ms`)));
+      answer.then(resolve, reject).finally(cancel);
+    });
+  }
+}
+
+/** What a token says that changes with each token of the same user, and is no fact about the user (RFC 7519, 4.1). */
+const passing = new Set(['exp', 'iat', 'nbf', 'jti']);
+const factsOf = new WeakMap<Identity, string>();
+
+/** All that is known of somebody, as text: questions about equal facts are equal. */
+function facts(who: Identity): string {
+  let text = factsOf.get(who);
+  if (text === undefined) {
+    const claims = Object.entries(who.claims).filter(([name]) => !passing.has(name));
+    text = JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);
+    factsOf.set(who, text);
+  }
+  return text;
+}
+
+function seconds(ms: number): string {
+  return ms < 1000 ? `${ms} ms` : `${Math.round(ms / 1000)} s`;
+}
+
+function messageOf(error: unknown): string {
+  return error instanceof Error ? error.message : String(error);
+}

@@ -1,0 +1,48 @@
+/** How often something may be done: `count` times within `perMs` milliseconds, all at once or spread out. */
+export interface Rate {
+  readonly count: number;
+  readonly perMs: number;
+}
+
+/** A token bucket: holds up to `count` tokens, filled evenly, and gives one for each thing done. */
+export class TokenBucket {
+  #tokens: number;
+  #atMs: number;
+
+  /** @param nowMs - of a clock that never jumps */
+  constructor({ count }: Rate, nowMs: number) {
+    this.#tokens = count;
+    this.#atMs = nowMs;
+  }
+
+  /**
+   * Takes `cost` tokens if they are there. Gives 0, or after how many milliseconds they will be. What costs more than
+   * the bucket holds is done once the bucket is full.
+   */
+  take(rate: Rate, nowMs: number, cost = 1): number {
+    this.#fill(rate, nowMs);
+    const needed = Math.min(cost, rate.count);
+    if (this.#tokens >= needed) {
+      this.#tokens -= cost;
+      return 0;
+    }
+    return Math.ceil(((needed - this.#tokens) * rate.perMs) / rate.count);
+  }
+
+  /** Whether it is as full as at the start, so that it may be forgotten. */
+  isFull(rate: Rate, nowMs: number): boolean {
+    this.#fill(rate, nowMs);
+    return this.#tokens >= rate.count;
+  }
+
+  /** Whether nothing can be taken now. */
+  isEmpty(rate: Rate, nowMs: number): boolean {
+    this.#fill(rate, nowMs);
+    return this.#tokens < 1;
+  }
+
+  #fill({ count, perMs }: Rate, nowMs: number): void {
+    this.#tokens = Math.min(count, this.#tokens + ((nowMs - this.#atMs) * count) / perMs);
+    this.#atMs = nowMs;
+  }
+}

@@ -1,0 +1,107 @@
+import type { ChannelName } from '@nine-bells/wire';
+import type { Clock } from '../ports.js';
+import type { InForce, KeepingOut, Measure } from './measure.js';
+import { keepsOut } from './measure.js';
+
+/** The measures in force, as this instance knows them. Asked before every act, so asking is cheap. */
+export class Standing {
+  readonly #clock: Clock;
+  readonly #byId = new Map<string, KeepingOut>();
+  readonly #byUser = new Map<string, KeepingOut[]>();
+  readonly #byAddress = new Map<string, KeepingOut[]>();
+  readonly #cutoffs = new Map<string, number>();
+
+  constructor(clock: Clock) {
+    this.#clock = clock;
+  }
+
+  /** Takes over what was in force before. */
+  load({ keepingOut, cutoffs }: InForce): void {
+    for (const each of keepingOut) this.#add(each);
+    for (const { user, beforeMs } of cutoffs) this.#cutOff(user, beforeMs);
+  }
+
+  /** Takes a measure into account. Doing so twice is as once. */
+  take(measure: Measure): void {
+    if (keepsOut(measure)) this.#add(measure);
+    else if (measure.did === 'lift') this.#remove(measure.ban);
+    else if (measure.did !== 'remove') this.#cutOff(measure.user, measure.atMs);
+  }
+
+  /** What keeps a user out of a channel, or without one, of the service. A ban from the service counts in both. */
+  keepingOut(user: string, channel?: ChannelName): KeepingOut | undefined {
+    if (this.#byUser.size === 0) return undefined;
+    return this.#latest(this.#byUser.get(user), channel);
+  }
+
+  /** What keeps out whoever comes from an address. */
+  keepingOutFrom(address: string | undefined, channel?: ChannelName): KeepingOut | undefined {
+    if (this.#byAddress.size === 0 || address === undefined) return undefined;
+    return this.#latest(this.#byAddress.get(address), channel);
+  }
+
+  /** Tokens of a user that were issued before this are not taken, in milliseconds since the epoch. */
+  cutoffOf(user: string): number | undefined {
+    return this.#cutoffs.get(user);
+  }
+
+  byId(id: string): KeepingOut | undefined {
+    const found = this.#byId.get(id);
+    return found !== undefined && this.#isInForce(found) ? found : undefined;
+  }
+
+  /** All bans in force, the latest first. */
+  get all(): readonly KeepingOut[] {
+    return [...this.#byId.values()].filter((each) => this.#isInForce(each)).sort((a, b) => b.atMs - a.atMs);
+  }
+
+  /** Forgets what has ended. */
+  sweep(): void {
+    for (const each of [...this.#byId.values()]) if (!this.#isInForce(each)) this.#remove(each.id);
+  }
+
+  /** Of several, the one that lasts longest: whoever is told when it ends must not meet another then. */
+  #latest(all: readonly KeepingOut[] | undefined, channel: ChannelName | undefined): KeepingOut | undefined {
+    let latest: KeepingOut | undefined;
+    for (const each of all ?? []) {
+      if ((each.channel !== undefined && each.channel !== channel) || !this.#isInForce(each)) continue;
+      if (latest === undefined || endOf(each) > endOf(latest)) latest = each;
+    }
+    return latest;
+  }
+
+  #isInForce({ untilMs }: KeepingOut): boolean {
+    return untilMs === undefined || untilMs > this.#clock.now();
+  }
+
+  #add(measure: KeepingOut): void {
+    if (this.#byId.has(measure.id)) return;
+    this.#byId.set(measure.id, measure);
+    const [index, key] = this.#place(measure);
+    index.set(key, [...(index.get(key) ?? []), measure]);
+  }
+
+  #remove(id: string): void {
+    const measure = this.#byId.get(id);
+    if (measure === undefined) return;
+    this.#byId.delete(id);
+    const [index, key] = this.#place(measure);
+    const left = (index.get(key) ?? []).filter((each) => each !== measure);
+    if (left.length === 0) index.delete(key);
+    else index.set(key, left);
+  }
+
+  #place(measure: KeepingOut): [Map<string, KeepingOut[]>, string] {
+    return measure.did === 'ban' && measure.address !== undefined
+      ? [this.#byAddress, measure.address]
+      : [this.#byUser, measure.user as string];
+  }
+
+  #cutOff(user: string, beforeMs: number): void {
+    this.#cutoffs.set(user, Math.max(beforeMs, this.#cutoffs.get(user) ?? 0));
+  }
+}
+
+function endOf({ untilMs }: KeepingOut): number {
+  return untilMs ?? Number.POSITIVE_INFINITY;
+}

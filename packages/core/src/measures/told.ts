@@ -1,0 +1,23 @@
+import { type Author, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
+import type { Actor, KeepingOut } from './measure.js';
+
+/** What a client is told that is kept out: by whom, until when and why. */
+export function bannedProblem({ by, channel, reason, untilMs }: KeepingOut): Problem {
+  const place = channel === undefined ? 'from this service' : `from ${channel}`;
+  const until = untilMs === undefined ? undefined : new Date(untilMs).toISOString();
+  const parts = [`banned ${place}`];
+  if (by.kind === 'user') parts.push(` by ${by.name ?? by.id}`);
+  if (until !== undefined) parts.push(` until ${until}`);
+  if (reason !== undefined) parts.push(`: ${reason}`);
+  return { ...problem('banned', parts.join('')), ...(until === undefined ? {} : { until }) };
+}
+
+/** The author to name for a measure; nobody where an application took it in nobody's name. */
+export function namedActor({ kind, id, name }: Actor): Author | undefined {
+  if (kind !== 'user') return undefined;
+  return {
+    user: id,
+    ...(name === undefined ? {} : { name }),
+    ...(id.startsWith(GUEST_PREFIX) ? { guest: true as const } : {}),
+  };
+}

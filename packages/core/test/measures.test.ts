@@ -1,0 +1,298 @@
+import { channelName, closeCodes } from '@nine-bells/wire';
+import { describe, expect, it } from 'vitest';
+import type { Answer, ChannelRule, Question } from '../src/index.js';
+import { harness } from './harness.js';
+
+const hearing = channelName('protest/7');
+const open = channelName('open');
+const rules: readonly ChannelRule[] = [
+  {
+    pattern: 'protest/:case',
+    logbook: { keep: 'kept' },
+    allow: { enter: 'anyone', publish: 'anyone', moderate: { role: 'chair' } },
+  },
+  { pattern: 'open', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
+  {
+    pattern: 'asked/:n',
+    logbook: { keep: 'kept' },
+    allow: { enter: { ask: 'http://regatta.example' }, publish: 'anyone' },
+  },
+];
+const operator = { kind: 'key', id: 'k1', name: 'first' } as const;
+const enter = { enter: [{ channel: hearing }, { channel: open }] };
+
+function setUp(ask: (question: Question) => Promise<Answer> = async () => ({ allow: true })) {
+  return harness({ pulseMs: 3_600_000 }, undefined, { rules, asker: { ask: (_, question) => ask(question) } });
+}
+
+describe('removing a member', () => {
+  it('tells who and why, drops what waits of the channel, and leaves the other channels alone', async () => {
+    const { welcomed, settle, engine } = setUp();
+    const sunniva = await welcomed('sunniva!chair', enter);
+    const ines = await welcomed('ines', enter);
+    ines.waitingBytes = 1;
+    await engine.publish({ channel: hearing, data: 'not for Ines any more' });
+    await engine.publish({ channel: open, data: 'for everybody' });
+    const id = sunniva.send({ do: 'remove', channel: hearing, user: 'ines', reason: 'interrupting', banMs: 60_000 });
+    await settle();
+    ines.waitingBytes = 0;
+    ines.connection.drained();
+    expect(sunniva.reply(id)).toEqual({ re: id, until: '2031-06-14T12:01:00.000Z' });
+    expect(ines.data).toEqual(['for everybody']);
+    expect(ines.pushes('removed')).toEqual([
+      {
+        on: 'removed',
+        channel: hearing,
+        reason: 'interrupting',
+        by: { user: 'sunniva', name: 'SUNNIVA' },
+        until: '2031-06-14T12:01:00.000Z',
+      },
+    ]);
+    await engine.publish({ channel: hearing, data: 'behind closed doors' });
+    await settle();
+    expect(ines.data).toEqual(['for everybody']);
+    expect(sunniva.data).toEqual(['not for Ines any more', 'for everybody', 'behind closed doors']);
+  });
+
+  it('keeps the member out until the ban ends, for every act and on a new connection too', async () => {
+    const { welcomed, settle, engine, clock, restarted } = setUp();
+    await engine.remove({ channel: hearing, user: 'ines', reason: 'interrupting', banMs: 60_000 }, operator);
+    const refusedAll = async (again: Awaited<ReturnType<typeof welcomed>>): Promise<unknown[]> => {
+      const ids = [
+        again.send({ do: 'enter', channel: hearing }),
+        again.send({ do: 'publish', channel: hearing, data: 1 }),
+        again.send({ do: 'read', channel: hearing }),
+        again.send({ do: 'remove', channel: hearing, user: 'pia' }),
+      ];
+      await settle();
+      return ids.map((id) => again.reply(id).problem?.code);
+    };
+    const again = await welcomed('ines', enter);
+    expect(again.frames[0].entered[0].problem).toMatchObject({
+      code: 'banned',
+      detail: 'banned from protest/7 until 2031-06-14T12:01:00.000Z: interrupting',
+      until: '2031-06-14T12:01:00.000Z',
+    });
+    expect(await refusedAll(again)).toEqual(['banned', 'banned', 'banned', 'banned']);
+    // It outlives the process.
+    const after = restarted();
+    expect((await welcomed('ines', enter, after)).frames[0].entered[0].problem.code).toBe('banned');
+    await clock.run(60_000);
+    const id = again.send({ do: 'enter', channel: hearing });
+    await settle();
+    expect(again.reply(id).problem).toBeUndefined();
+  });
+
+  it('is for those who may moderate', async () => {
+    const { welcomed, settle } = setUp();
+    const pia = await welcomed('pia', enter);
+    const ines = await welcomed('ines', enter);
+    const ids = [
+      pia.send({ do: 'remove', channel: hearing, user: 'ines' }),
+      pia.send({ do: 'remove', channel: open, user: 'ines' }),
+      pia.send({ do: 'remove', channel: 'nowhere', user: 'ines' }),
+    ];
+    await settle();
+    expect(ids.map((id) => pia.reply(id).problem?.code)).toEqual(['not-allowed', 'not-allowed', 'no-such-channel']);
+    expect(ines.pushes('removed')).toEqual([]);
+  });
+
+  it('without a ban lets the member come back at once', async () => {
+    const { welcomed, settle, engine } = setUp();
+    const ines = await welcomed('ines', enter);
+    const { sessions } = await engine.remove({ channel: hearing, user: 'ines' }, operator);
+    expect(sessions).toBe(1);
+    await settle();
+    expect(ines.pushes('removed')).toEqual([{ on: 'removed', channel: hearing }]);
+    const id = ines.send({ do: 'enter', channel: hearing });
+    await settle();
+    expect(ines.reply(id).problem).toBeUndefined();
+  });
+
+  it('reaches whoever is just about to enter', async () => {
+    let answer = (_: Answer): void => {};
+    const { welcomed, settle, engine } = setUp(() => new Promise((resolve) => (answer = resolve)));
+    const ines = await welcomed('ines');
+    const channel = channelName('asked/1');
+    const id = ines.send({ do: 'enter', channel });
+    await settle();
+    await engine.remove({ channel, user: 'ines', banMs: 1000 }, operator);
+    answer({ allow: true });
+    await settle();
+    expect(ines.reply(id).problem?.code).toBe('banned');
+    await engine.publish({ channel, data: 1 });
+    await settle();
+    expect(ines.data).toEqual([]);
+  });
+});
+
+describe('a ban from the service', () => {
+  it('ends every connection of the user with a word, and lets none in until it is lifted', async () => {
+    const { welcomed, settle, engine } = setUp();
+    const both = [await welcomed('ines'), await welcomed('ines')];
+    const pia = await welcomed('pia');
+    const { measure, sessions } = await engine.ban({ user: 'ines', reason: 'threats', forMs: 3_600_000 }, operator);
+    await settle();
+    expect(sessions).toBe(2);
+    for (const each of both) {
+      expect(each.closedWith).toEqual({ code: closeCodes.signedOut, reason: 'banned' });
+      expect(each.pushes('problem')[0]).toMatchObject({ code: 'banned', detail: expect.stringContaining('threats') });
+    }
+    expect(pia.closedWith).toBeUndefined();
+    const again = await welcomed('ines');
+    expect(again.frames[0].problem.code).toBe('banned');
+    expect(again.closedWith?.code).toBe(closeCodes.signedOut);
+    expect(engine.bans).toEqual([measure]);
+    await engine.lift(measure.id, operator);
+    expect((await welcomed('ines')).frames[0].session).toBeDefined();
+    expect(() => engine.lift(measure.id, operator)).toThrow('no ban of this id');
+  });
+
+  it('reaches an act that is waiting for its token', async () => {
+    const { connect, clock, engine, settle } = setUp();
+    const ines = connect();
+    ines.send({ do: 'hello', token: 'late:ines' });
+    await settle();
+    await engine.ban({ user: 'ines' }, operator);
+    await clock.run(1000);
+    expect(ines.closedWith?.code).toBe(closeCodes.signedOut);
+  });
+
+  it('of a guest holds for its session; of an address, for everybody from there', async () => {
+    const { welcomed, connect, engine, settle } = setUp();
+    const guest = await welcomed(undefined, {}, engine, '192.0.2.7');
+    const { user, session, secret } = guest.frames[0];
+    await engine.ban({ user }, operator);
+    await settle();
+    expect(guest.closedWith?.code).toBe(closeCodes.signedOut);
+    expect((await welcomed(undefined, { session, secret })).frames[0].problem.code).toBe('banned');
+    // Without its session a guest is somebody new: that is the limit of banning one.
+    expect((await welcomed(undefined, {}, engine, '192.0.2.7')).frames[0].user).not.toBe(user);
+    const { sessions } = await engine.ban({ address: '192.0.2.7' }, operator);
+    expect(sessions).toBe(1);
+    const back = connect(engine, '192.0.2.7');
+    await settle();
+    expect(back.closedWith?.code).toBe(closeCodes.signedOut);
+    expect((await welcomed(undefined, {}, engine, '192.0.2.8')).closedWith).toBeUndefined();
+  });
+
+  it('is of a user or an address, in a channel that there is', async () => {
+    const { engine } = setUp();
+    expect(() => engine.ban({}, operator)).toThrow('of a user or of an address');
+    expect(() => engine.ban({ user: 'a', address: 'b' }, operator)).toThrow('of a user or of an address');
+    expect(() => engine.ban({ user: 'a', channel: channelName('nowhere') }, operator)).toThrow('no channel rule');
+  });
+});
+
+describe('signing out and revoking', () => {
+  it('ends the sessions, and takes no token of before any more', async () => {
+    const { welcomed, engine, settle, clock } = setUp();
+    const ines = await welcomed('ines');
+    const { session, secret } = ines.frames[0];
+    // Read before, slowly: it was issued before, too.
+    await engine.signOut('ines', operator, 'lost phone');
+    await settle();
+    expect(ines.closedWith).toEqual({ code: closeCodes.signedOut, reason: 'signed-out' });
+    await clock.run(1);
+    const again = await welcomed('ines', { session, secret });
+    expect(again.frames[0]).toMatchObject({ user: 'ines', continued: false });
+  });
+
+  it('closes with 4903 when tokens are revoked, so that a client brings a new one', async () => {
+    const { welcomed, connect, engine, settle, clock } = setUp();
+    const ines = await welcomed('ines');
+    const waiting = connect();
+    waiting.send({ do: 'hello', token: 'ines' });
+    await settle();
+    clock.run(1);
+    await engine.revokeTokens('ines', operator);
+    await settle();
+    expect(ines.closedWith).toEqual({ code: closeCodes.tokenEnded, reason: 'the token was revoked' });
+    expect(waiting.closedWith?.code).toBe(closeCodes.tokenEnded);
+  });
+
+  it('outlives the process, and a token that does not say when it was issued is not taken then', async () => {
+    const { engine, welcomed, clock, restarted } = setUp();
+    const early = await welcomed('ines');
+    await clock.run(5);
+    await engine.revokeTokens('ines', operator);
+    expect(early.closedWith?.code).toBe(closeCodes.tokenEnded);
+    const after = restarted();
+    await after.ready();
+    expect(
+      (await after.explain('enter', open, { who: { user: 'ines', guest: false, roles: [], claims: {} } })).allowed,
+    ).toBe(true);
+    await clock.run(5);
+    expect((await welcomed('ines', {}, after)).frames[0].user).toBe('ines');
+  });
+
+  it('signs out a guest by its session', async () => {
+    const { welcomed, engine, settle } = setUp();
+    const guest = await welcomed();
+    const { user, session, secret } = guest.frames[0];
+    await engine.signOut(user, operator);
+    await settle();
+    expect(guest.closedWith?.code).toBe(closeCodes.signedOut);
+    expect((await welcomed(undefined, { session, secret })).frames[0].problem.code).toBe('token-ended');
+  });
+});
+
+describe('the audit log', () => {
+  it('says who did what to whom, where, why and until when, the latest first', async () => {
+    const { engine, welcomed, settle } = setUp();
+    const sunniva = await welcomed('sunniva!chair', enter);
+    sunniva.send({ do: 'remove', channel: hearing, user: 'ines', reason: 'interrupting' });
+    await settle();
+    await engine.ban({ user: 'ines', forMs: 1000 }, operator);
+    await engine.signOut('tomas', operator, 'lost phone');
+    const all = await engine.audit(undefined, 10);
+    expect(all.map(({ did, user, by }) => [did, user, by.id])).toEqual([
+      ['sign-out', 'tomas', 'k1'],
+      ['ban', 'ines', 'k1'],
+      ['remove', 'ines', 'sunniva'],
+    ]);
+    expect(all[2]).toMatchObject({ channel: hearing, reason: 'interrupting', by: { kind: 'user', name: 'SUNNIVA' } });
+    expect(await engine.audit(all[1]?.number, 10)).toEqual([all[2]]);
+  });
+});
+
+describe('an answer of the application', () => {
+  it('that runs out is asked for again, and whoever is not let in any more leaves with the reason', async () => {
+    let answer: Answer = { allow: true, rememberMs: 10_000 };
+    let asked = 0;
+    const { welcomed, clock, engine, settle } = setUp(async () => {
+      asked += 1;
+      return answer;
+    });
+    const channel = channelName('asked/1');
+    const ines = await welcomed('ines', { enter: [{ channel }] });
+    await clock.run(10_100);
+    expect([asked, ines.pushes('removed')]).toEqual([2, []]);
+    answer = { allow: false, reason: 'the desk is closed' };
+    await clock.run(10_100);
+    expect(ines.pushes('removed')).toMatchObject([
+      { channel, problem: { code: 'not-allowed', detail: 'the desk is closed' } },
+    ]);
+    await engine.publish({ channel, data: 1 });
+    await settle();
+    expect(ines.data).toEqual([]);
+    // Nobody is there any more to be asked about.
+    await clock.run(60_000);
+    expect(asked).toBe(3);
+  });
+
+  it('holds up the later acts of the session, and of nobody else', async () => {
+    let answer = (_: Answer): void => {};
+    const { welcomed, settle } = setUp(() => new Promise((resolve) => (answer = resolve)));
+    const pia = await welcomed('pia', enter);
+    const ines = await welcomed('ines', enter);
+    ines.send({ do: 'enter', channel: 'asked/1' });
+    ines.send({ do: 'publish', channel: open, data: 'second' });
+    pia.send({ do: 'publish', channel: open, data: 'first' });
+    await settle();
+    expect(pia.data).toEqual(['first']);
+    answer({ allow: true });
+    await settle();
+    expect(pia.data).toEqual(['first', 'second']);
+  });
+});
