@@ -1,3 +1,4 @@
+export { channelRule } from '@nine-bells/core';
 export {
   type Configuration,
   ConfigurationError,

@@ -3,6 +3,7 @@ import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { type ChannelRule, Engine, SoloRelay } from '@nine-bells/core';
 import type { RequestHandler } from 'express';
+import { ApplicationAsker } from './ask/applicationAsker.js';
 import type { Configuration } from './config/configuration.js';
 import { makeApp } from './http/app.js';
 import { SignInLinks } from './http/consoleDoor.js';
@@ -83,16 +84,20 @@ export class Service {
           store,
           tokens,
           seal: secret.seal(),
+          ...(configuration.askSecret === undefined
+            ? {}
+            : { asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000) }),
           report: (error, about) => log.error({ err: error, ...about }, 'something went wrong inside'),
         },
         configuration.channels as ChannelRule[],
         configuration.engine,
       );
+      await engine.ready();
       const links = new SignInLinks();
       let service: Service | undefined;
       const app = makeApp({
         engine,
-        guard: new Guard(keys, secret.key('console')),
+        guard: new Guard(keys, secret.key('console'), configuration.keyRequests),
         keys,
         links,
         tokens,
@@ -100,10 +105,12 @@ export class Service {
         log,
         consoleUrl: () => `${service?.url}/console/`,
         isReady: () => service !== undefined && service.#stopping === undefined,
+        apiOrigins: configuration.apiOrigins,
+        trustedProxies: configuration.trustedProxies,
         more: options.routes,
       });
       const http = createServer(app);
-      const line = new WebSocketLine(http, engine, { origins: configuration.origins });
+      const line = new WebSocketLine(http, engine, configuration);
       await listen(http, configuration);
       const { port } = http.address() as AddressInfo;
       const host = configuration.host.includes(':') ? `[${configuration.host}]` : configuration.host;
@@ -120,7 +127,7 @@ export class Service {
 
   /** A link that signs in to the console once, within a quarter of an hour. */
   signInLink(): string {
-    return `${this.url}/console/#sign-in=${this.#parts.links.make(this.#parts.keys.first)}`;
+    return `${this.url}/console/#sign-in=${this.#parts.links.make({ key: this.#parts.keys.first, looksOnly: false })}`;
   }
 
   /**

@@ -94,7 +94,7 @@ channels:
     [
       'a mistyped word',
       'channels:\n  - { pattern: a, allow: { publish: anyon } }',
-      'bells.yaml:2:37: channels[0].allow.publish: expected anyone, signed-in or nobody, found "anyon"; did you mean "anyone"?',
+      'bells.yaml:2:37: channels[0].allow.publish: expected anyone, signed-in, nobody or token-allows, found "anyon"; did you mean "anyone"?',
     ],
     [
       'a word far from any',
@@ -134,6 +134,35 @@ channels:
       'service: { origins: ["https://a.example/x"] }\nchannels: []',
       'expected an origin such as',
     ],
+    [
+      'an unknown condition',
+      'channels: [{ pattern: a, allow: { enter: { asks: "http://x.example" } } }]',
+      'there is no "asks" here; did you mean "ask"?',
+    ],
+    [
+      'what cannot be asked',
+      'channels: [{ pattern: a, allow: { enter: { ask: "ftp://x" } } }]',
+      'expected an http or https URL',
+    ],
+    [
+      'a question that cannot be signed',
+      'channels: [{ pattern: a, allow: { enter: { any: [{ ask: "http://x.example" }] } } }]',
+      '`ask` is missing',
+    ],
+    [
+      'a secret that is none',
+      'ask: { secret: whsec_abc }\nchannels: []',
+      'bells.yaml:1:16: ask.secret: expected `whsec_`',
+    ],
+    ['no secret to sign with', 'ask: { within: 1s }\nchannels: []', 'expected one of `secret` and `secretFile`'],
+    ['an act that there is not', 'channels: [{ pattern: a, allow: { hale: anyone } }]', 'did you mean "hail"?'],
+    ["another user's parameter", 'users: { watch: { user: ":boat" } }\nchannels: []', 'expected :user'],
+    [
+      'a rate that is none',
+      'service: { limits: { requests: 100 } }\nchannels: []',
+      'expected how often, such as 100/s',
+    ],
+    ['a proxy that is none', 'service: { trustedProxies: [here] }\nchannels: []', 'expected an address, a range'],
     ['an alias to nothing', 'channels: *none', 'bells.yaml:1:11: there is no anchor &none'],
   ])('with %s is refused, with the place', (_, yaml, fault) => {
     expect(faultsOf(yaml).join('\n')).toContain(fault);
@@ -142,5 +171,39 @@ channels:
   it('reports every mistake, not only the first', () => {
     const faults = faultsOf('service: { port: x, gests: true }\nchannels: [{ pattern: "a b", logbok: kept }]');
     expect(faults).toHaveLength(4);
+  });
+
+  it('says who may be asked, who may what to whom, how often, and what tokens call things', () => {
+    const secret = `whsec_${Buffer.alloc(32, 7).toString('base64')}`;
+    const { engine, askSecret, tokens, keyRequests, trustedProxies, channels } = parseConfiguration(
+      `
+service: { trustedProxies: [10.0.0.0/8, loopback], limits: { requests: 50/s, failedHellos: 5/10m, keyRequests: 9/s, connectionsPerUser: 3 } }
+tokens: { claims: { user: uid, roles: [realm, roles] } }
+ask: { secret: ${secret}, within: 800ms }
+users: { notify: { role: committee }, watch: { any: [{ user: ":user" }, signed-in] } }
+channels:
+  - { pattern: "desk/:race", allow: { enter: { ask: "http://127.0.0.1:9/may" }, moderate: token-allows, hail: anyone, set: nobody } }
+`,
+      'bells.yaml',
+    );
+    expect(engine).toMatchObject({
+      requests: { count: 50, perMs: 1_000 },
+      failedHellos: { count: 5, perMs: 600_000 },
+      connectionsPerUser: 3,
+      askWithinMs: 800,
+      users: { notify: { role: 'committee' }, watch: { any: [{ user: ':user' }, 'signed-in'] } },
+    });
+    expect([askSecret, keyRequests, trustedProxies]).toEqual([
+      secret,
+      { count: 9, perMs: 1_000 },
+      ['10.0.0.0/8', 'loopback'],
+    ]);
+    expect(tokens.claims).toEqual({ user: 'uid', name: 'name', roles: ['realm', 'roles'], access: 'access' });
+    expect(channels[0]?.allow).toEqual({
+      enter: { ask: 'http://127.0.0.1:9/may' },
+      moderate: 'token-allows',
+      hail: 'anyone',
+      set: 'nobody',
+    });
   });
 });

@@ -6,7 +6,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { SignJWT, UnsecuredJWT } from 'jose';
 import { describe, expect, it } from 'vitest';
-import { type TokenAlgorithm, tokenAlgorithms } from '../src/config/configuration.js';
+import { defaultClaimNames, type TokenAlgorithm, tokenAlgorithms } from '../src/config/configuration.js';
 import { parseConfiguration, signToken } from '../src/index.js';
 import { Tokens } from '../src/tokens/tokens.js';
 
@@ -17,6 +17,7 @@ const configuration = {
   issuer: undefined,
   audience: undefined,
   toleranceMs: 5000,
+  claims: defaultClaimNames,
 };
 const oversightKey = new Uint8Array(32).fill(7);
 const tokens = new Tokens(configuration, oversightKey);
@@ -85,10 +86,50 @@ describe('tokens', () => {
   });
 
   it('for oversight are of the service’s own key', async () => {
-    const { token } = await tokens.oversight('first', 60_000);
-    expect(await tokens.read(token)).toMatchObject({ oversight: true, user: 'oversight:first' });
+    const { token } = await tokens.oversight({ id: 'k7', name: 'first' }, 60_000);
+    expect(await tokens.read(token)).toMatchObject({ oversight: true, user: 'oversight:k7', name: 'first' });
     await expect(new Tokens(configuration, new Uint8Array(32)).read(token)).rejects.toMatchObject({
       code: 'token-invalid',
+    });
+  });
+
+  it('may say who one is under other names, through nested claims too', async () => {
+    const claims = {
+      user: ['account', 'id'],
+      name: 'nickname',
+      roles: ['realm', 'roles'],
+      access: 'https://regatta.example/access',
+    };
+    const other = { ...configuration, claims };
+    const reader = new Tokens(other, oversightKey);
+    const token = await signToken(other, {
+      user: 'tomas',
+      name: 'Tomas\u001b[31m Verne\n',
+      roles: ['skipper'],
+      claims: { account: { boat: 'petrel' } },
+      forMs: 1000,
+    });
+    expect(await reader.read(token)).toMatchObject({
+      user: 'tomas',
+      // Names are shown in terminals, too.
+      name: 'Tomas[31m Verne',
+      roles: ['skipper'],
+      claims: { account: { id: 'tomas', boat: 'petrel' } },
+      issuedAt: expect.any(Number),
+    });
+    await expect(reader.read(await jwt({ sub: 'tomas' }))).rejects.toThrow('no `account.id`');
+    await expect(reader.read(await jwt({ account: { id: 'guest:x' } }))).rejects.toThrow('may begin with "guest:"');
+  });
+
+  it('may bring access rules along, all of which must be understood', async () => {
+    const access = [{ pattern: 'crew/:boat', allow: { enter: { claim: 'boats', holds: ':boat' } } }];
+    const { grants } = await tokens.read(await jwt({ sub: 'tomas', access }));
+    expect(grants).toMatchObject([{ pattern: { text: 'crew/:boat' }, allow: access[0]?.allow }]);
+    await expect(
+      tokens.read(await jwt({ sub: 'tomas', access: [{ pattern: 'crew', alow: {} }] })),
+    ).rejects.toMatchObject({
+      code: 'token-invalid',
+      problem: { detail: 'its access rules: there is no "alow" there' },
     });
   });
 

@@ -3,15 +3,22 @@ import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import {
   type AccessRule,
+  type Allow,
   accessWords,
+  asksTheApplication,
   type ChannelRule,
   ChannelRules,
+  channelActs,
   defaultLogBounds,
   type EngineOptions,
   type Keeping,
   parametersOf,
   parsePattern,
+  type Rate,
+  userActs,
 } from '@nine-bells/core';
+import proxyAddr from 'proxy-addr';
+import { Webhook } from 'standardwebhooks';
 import { isMap, isScalar, type Node } from 'yaml';
 import {
   checkedText,
@@ -23,6 +30,7 @@ import {
   oneOf,
   optional,
   type Reader,
+  rate,
   readYaml,
   required,
   size,
@@ -41,6 +49,14 @@ export interface Configuration {
   readonly data: string;
   /** Origins whose pages may open a line; all if absent. */
   readonly origins: readonly string[] | undefined;
+  /** Origins whose pages may call the HTTP interface; none but the service's own if absent. */
+  readonly apiOrigins: readonly string[];
+  /** Addresses, or ranges of them, of proxies whose word for the client's address is taken. */
+  readonly trustedProxies: readonly string[];
+  /** Requests of one API key. */
+  readonly keyRequests: Rate;
+  /** Signs what is asked of the application (Standard Webhooks: `whsec_` and 24 to 64 bytes in base64). */
+  readonly askSecret: string | undefined;
   readonly engine: Partial<EngineOptions>;
   readonly tokens: TokenConfiguration;
   readonly channels: readonly ChannelRule[];
@@ -58,7 +74,22 @@ export interface TokenConfiguration {
   readonly audience: string | undefined;
   /** By how much clocks may differ, in milliseconds. */
   readonly toleranceMs: number;
+  /** Under which names a token says what; a list is a path into nested claims. */
+  readonly claims: ClaimNames;
 }
+
+/** The name of a claim, or the path to it through nested ones. */
+export type ClaimName = string | readonly string[];
+
+export interface ClaimNames {
+  readonly user: ClaimName;
+  readonly name: ClaimName;
+  readonly roles: ClaimName;
+  /** Access rules that the token brings along. */
+  readonly access: ClaimName;
+}
+
+export const defaultClaimNames: ClaimNames = { user: 'sub', name: 'name', roles: 'roles', access: 'access' };
 
 /** Algorithms with a public key (RFC 7518, section 3.1; RFC 8037). */
 export const tokenAlgorithms = ['RS256', 'ES256', 'EdDSA'] as const;
@@ -115,9 +146,14 @@ export function readConfiguration(file: string, overrides: Overrides = {}): Conf
 export function parseConfiguration(source: string, file: string, overrides: Overrides = {}): Configuration {
   const { value, faults } = readYaml(source, file, document);
   if (value === undefined) throw new ConfigurationError(faults);
-  const { service, tokens, channels } = value;
+  const { service, tokens, channels, users, ask } = value;
   const folder = dirname(resolve(file));
   const limits = service?.limits;
+  const askSecret =
+    ask?.secret ??
+    (ask?.secretFile === undefined
+      ? undefined
+      : secretFrom(resolve(folder, ask.secretFile), file, 'ask.secretFile', askSecretFault));
   const engine = defined({
     instance: service?.instance,
     guests: service?.guests,
@@ -127,6 +163,13 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     channelsPerSession: limits?.channels,
     connections: limits?.connections,
     sendQueueBytes: limits?.sendQueue,
+    connectionsPerAddress: limits?.connectionsPerAddress,
+    connectionsPerUser: limits?.connectionsPerUser,
+    failedHellos: limits?.failedHellos,
+    requests: limits?.requests,
+    publishes: limits?.publishes,
+    askWithinMs: ask?.within,
+    users: users === undefined ? undefined : (defined(users) as Allow),
   });
   return {
     name: service?.name ?? 'Nine Bells',
@@ -134,16 +177,23 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     port: overrides.port ?? service?.port ?? defaultPort,
     data: overrides.data === undefined ? resolve(folder, service?.data ?? 'data') : resolve(overrides.data),
     origins: service?.origins,
+    apiOrigins: service?.apiOrigins ?? [],
+    trustedProxies: service?.trustedProxies ?? ['loopback'],
+    keyRequests: limits?.keyRequests ?? { count: 2_000, perMs: 1_000 },
+    askSecret,
     engine,
     tokens: {
       secret:
         tokens?.secret ??
-        (tokens?.secretFile === undefined ? undefined : secretFrom(resolve(folder, tokens?.secretFile), file)),
+        (tokens?.secretFile === undefined
+          ? undefined
+          : secretFrom(resolve(folder, tokens.secretFile), file, 'tokens.secretFile', secretFault)),
       publicKeys: (tokens?.publicKeys ?? []).map((each, index) => publicKeyFrom(each, folder, file, index)),
       jwks: tokens?.jwks,
       issuer: tokens?.issuer,
       audience: tokens?.audience,
       toleranceMs: tokens?.tolerance ?? 5_000,
+      claims: { ...defaultClaimNames, ...defined(tokens?.claims ?? {}) },
     },
     channels: channels ?? [],
     sqliteSynchronous: service?.synchronous ?? 'full',
@@ -161,6 +211,11 @@ function accessValue(parameters: readonly string[]): Reader<string> {
   };
 }
 
+const httpUrl = checkedText((value) => {
+  if (!URL.canParse(value) || !/^https?:$/.test(new URL(value).protocol))
+    throw new RangeError(`expected an http or https URL, found ${JSON.stringify(value)}`);
+});
+
 /** An access rule: a word, or a map with one condition. */
 function accessRule(parameters: readonly string[]): Reader<AccessRule> {
   const value = required(accessValue(parameters));
@@ -172,6 +227,7 @@ function accessRule(parameters: readonly string[]): Reader<AccessRule> {
     all: mapOf({ all: list }),
     any: mapOf({ any: list }),
     not: mapOf({ not: required(self) }),
+    ask: mapOf({ ask: required(httpUrl) }),
   };
   const claim = { claim: required(text(100)) };
   const condition: Reader<AccessRule> = (node, at) => {
@@ -190,7 +246,7 @@ function accessRule(parameters: readonly string[]): Reader<AccessRule> {
 }
 
 const anyCondition = Object.fromEntries(
-  ['role', 'user', 'claim', 'all', 'any', 'not'].map((name) => [name, required(text())]),
+  ['role', 'user', 'claim', 'all', 'any', 'not', 'ask'].map((name) => [name, required(text())]),
 );
 
 const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
@@ -219,14 +275,14 @@ const channel: Reader<ChannelRule> = (node, at) => {
     pattern: required(checkedText((value) => void parsePattern(value))),
     about: optional(text(200)),
     logbook: optional(logbook),
-    allow: optional(mapOf({ enter: access, read: access, publish: access })),
+    allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, access])))),
     data: optional(size),
   })(node, at);
   if (found?.pattern === undefined) return undefined;
   return {
     pattern: found.pattern,
     logbook: found.logbook ?? { keep: 'recent', bounds: defaultLogBounds },
-    allow: defined(found.allow ?? {}),
+    allow: defined(found.allow ?? {}) as ChannelRule['allow'],
     ...(found.about === undefined ? {} : { about: found.about }),
     ...(found.data === undefined ? {} : { dataBytes: found.data }),
   };
@@ -258,20 +314,69 @@ const channels: Reader<ChannelRule[]> = (node, at) => {
 
 const minSecretBytes = 32;
 
-const secret = checkedText((value) => {
+const secret = checkedText((value) => refuse(secretFault(value)));
+
+function secretFault(value: string): string | undefined {
   const bytes = Buffer.byteLength(value);
-  if (bytes < minSecretBytes)
-    throw new RangeError(`expected at least ${minSecretBytes} bytes for HS256, found ${bytes}`);
+  return bytes < minSecretBytes ? `expected at least ${minSecretBytes} bytes for HS256, found ${bytes}` : undefined;
+}
+
+function askSecretFault(value: string): string | undefined {
+  const expected = 'expected `whsec_` and 24 to 64 bytes in base64, as of: echo "whsec_$(openssl rand -base64 32)"';
+  const bytes = /^whsec_([A-Za-z0-9+/]+={0,2})$/.exec(value)?.[1];
+  const length = Buffer.from(bytes ?? '', 'base64').length;
+  if (bytes === undefined || length < 24 || length > 64) return expected;
+  try {
+    new Webhook(value);
+    return undefined;
+  } catch {
+    return expected;
+  }
+}
+
+function refuse(fault: string | undefined): void {
+  if (fault !== undefined) throw new RangeError(fault);
+}
+
+const askMembers = mapOf({
+  secret: optional(checkedText((value) => refuse(askSecretFault(value)))),
+  secretFile: optional(text()),
+  within: optional(duration),
 });
+
+const ask: typeof askMembers = (node, at) => {
+  if (isMap(node) && node.has('secret') === node.has('secretFile'))
+    return at.fault(node, 'expected one of `secret` and `secretFile`');
+  return askMembers(node, at);
+};
+
+/** The name of a claim, or a list of names that leads to it. */
+const claimName: Reader<ClaimName> = (node, at) =>
+  isScalar(node) || node === null ? text(200)(node, at) : listOf(text(200), 1)(node, at);
+
+const claimNames = mapOf({
+  user: optional(claimName),
+  name: optional(claimName),
+  roles: optional(claimName),
+  access: optional(claimName),
+});
+
+const trustedProxy = checkedText((value) => {
+  try {
+    proxyAddr.compile(value);
+  } catch {
+    throw new RangeError(
+      `expected an address, a range such as 10.0.0.0/8, loopback or uniquelocal, found ${JSON.stringify(value)}`,
+    );
+  }
+});
+
+const userAccess = (): ReturnType<typeof optional<AccessRule>> => optional(accessRule(['user']));
+const users = mapOf(Object.fromEntries(userActs.map((act) => [act, userAccess()])));
 
 const algorithm = oneOf(tokenAlgorithms);
 
-const jwksUrl = checkedText((value) => {
-  if (!URL.canParse(value) || !/^https?:$/.test(new URL(value).protocol))
-    throw new RangeError(`expected an http or https URL, found ${JSON.stringify(value)}`);
-});
-
-const jwksMembers = mapOf({ url: required(jwksUrl), algorithms: required(listOf(algorithm, 1)) });
+const jwksMembers = mapOf({ url: required(httpUrl), algorithms: required(listOf(algorithm, 1)) });
 const publicKeyMembers = mapOf({ file: required(text()), algorithm: required(algorithm) });
 
 const jwks: Reader<{ url: string; algorithms: TokenAlgorithm[] }> = (node, at) => {
@@ -301,6 +406,7 @@ const tokenMembers = mapOf({
   issuer: optional(text()),
   audience: optional(text()),
   tolerance: optional(duration),
+  claims: optional(claimNames),
 });
 
 const tokens: typeof tokenMembers = (node, at) => {
@@ -314,7 +420,7 @@ const origin = checkedText((value) => {
     throw new RangeError(`expected an origin such as https://regatta.example, found ${JSON.stringify(value)}`);
 });
 
-const document = mapOf({
+const documentMembers = mapOf({
   service: optional(
     mapOf({
       name: optional(text(100)),
@@ -323,6 +429,8 @@ const document = mapOf({
       data: optional(text()),
       instance: optional(text(64)),
       origins: optional(listOf(origin)),
+      apiOrigins: optional(listOf(origin)),
+      trustedProxies: optional(listOf(trustedProxy)),
       guests: optional(flag),
       pulse: optional(duration),
       synchronous: optional(oneOf(['full', 'normal'] as const)),
@@ -333,13 +441,36 @@ const document = mapOf({
           channels: optional(whole(1, 10_000)),
           connections: optional(whole(1, 1_000_000)),
           sendQueue: optional(size),
+          connectionsPerAddress: optional(whole(1, 1_000_000)),
+          connectionsPerUser: optional(whole(1, 1_000_000)),
+          failedHellos: optional(rate),
+          requests: optional(rate),
+          publishes: optional(rate),
+          keyRequests: optional(rate),
         }),
       ),
     }),
   ),
   tokens: optional(tokens),
+  ask: optional(ask),
+  users: optional(users),
   channels: required(channels),
 });
+
+type Document = NonNullable<ReturnType<typeof documentMembers>>;
+
+/** That a rule asks the application, but nothing is set to sign the question with, is said where the rules stand. */
+const document: Reader<Document> = (node, at) => {
+  const found = documentMembers(node, at);
+  if (found === undefined || found.ask !== undefined) return found;
+  const allows = [...(found.channels ?? []).map(({ allow }) => allow), found.users ?? {}];
+  const asks = allows.some((allow) => Object.values(allow).some((each) => each && asksTheApplication(each)));
+  if (!asks) return found;
+  return at.fault(
+    node,
+    'an access rule asks the application, but `ask` is missing: it has the secret that signs the question',
+  );
+};
 
 /** What kind of key an algorithm needs. */
 const keyKinds: Readonly<Record<TokenAlgorithm, string>> = { RS256: 'rsa', ES256: 'ec P-256', EdDSA: 'ed25519' };
@@ -365,17 +496,17 @@ function publicKeyFrom(
   return { algorithm, key };
 }
 
-function secretFrom(path: string, file: string): string {
+function secretFrom(path: string, file: string, place: string, faultOf: (value: string) => string | undefined): string {
   const fault = (detail: string): ConfigurationError =>
-    new ConfigurationError([{ file, line: 1, column: 1, path: 'tokens.secretFile', detail }]);
+    new ConfigurationError([{ file, line: 1, column: 1, path: place, detail }]);
   let value: string;
   try {
     value = readFileSync(path, 'utf8').trim();
   } catch (error) {
     throw fault(`cannot be read: ${(error as Error).message}`);
   }
-  if (Buffer.byteLength(value) < minSecretBytes)
-    throw fault(`expected at least ${minSecretBytes} bytes for HS256 in ${path}, found ${Buffer.byteLength(value)}`);
+  const wrong = faultOf(value);
+  if (wrong !== undefined) throw fault(`${path}: ${wrong}`);
   return value;
 }
 

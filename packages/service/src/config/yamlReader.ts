@@ -175,6 +175,17 @@ export const duration: Reader<number> = amount(timeUnits, 'a time such as 500ms,
 /** An amount of data such as `64KiB`, in bytes. */
 export const size: Reader<number> = amount(sizeUnits, 'a size such as 512B, 64KiB or 1MiB');
 
+/** How often, such as `100/s` or `60/m`: a number of times within a length of time. */
+export const rate: Reader<{ count: number; perMs: number }> = (node, at) => {
+  const value = scalar(node);
+  const match =
+    typeof value === 'string' ? /^([1-9][0-9]{0,8})\s*\/\s*([1-9][0-9]{0,5})?\s*([A-Za-z]+)$/.exec(value) : null;
+  const unitMs = match === null ? undefined : timeUnits[match[3] as string];
+  if (match === null || unitMs === undefined)
+    return at.fault(node, `expected how often, such as 100/s or 60/m, found ${described(node)}`);
+  return { count: Number(match[1]), perMs: Number(match[2] ?? 1) * unitMs };
+};
+
 /** Reads `20s` and the like, as in the configuration; `undefined` if it is not a time. */
 export function parseDuration(value: string): number | undefined {
   return parseAmount(value, timeUnits);

@@ -1,14 +1,19 @@
 import type { Engine } from '@nine-bells/core';
+import cors from 'cors';
 import express, { type Express, type RequestHandler } from 'express';
+import helmet from 'helmet';
 import type { Logger } from '../log.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors, type SignInLinks } from './consoleDoor.js';
 import { explaining } from './explain.js';
 import type { Guard } from './guard.js';
+import { apiKeys } from './keys.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
+import { measures } from './measures.js';
 import { messages } from './messages.js';
 import { nothingHere, problemHandler } from './problems.js';
+import type { Route } from './route.js';
 
 export interface AppParts {
   readonly engine: Engine;
@@ -21,17 +26,40 @@ export interface AppParts {
   readonly consoleUrl: () => string;
   /** Whether the instance takes new work. */
   readonly isReady: () => boolean;
+  /** Origins whose pages may call `/v1`. */
+  readonly apiOrigins: readonly string[];
+  /** Proxies whose word for the client's address is taken. */
+  readonly trustedProxies: readonly string[];
   /** More routes, of whoever embeds the service; they come last. */
   readonly more: RequestHandler | undefined;
 }
 
+/** Every route of the HTTP interface. */
+export function routesOf({
+  engine,
+  keys,
+  links,
+  tokens,
+  facts,
+  consoleUrl,
+}: Omit<AppParts, 'guard'>): readonly Route[] {
+  return [
+    ...messages(engine),
+    ...lookingAround(engine, facts),
+    ...explaining(engine, tokens),
+    ...measures(engine),
+    ...apiKeys(keys, engine),
+    ...keyHoldersDoors(links, tokens, consoleUrl),
+  ];
+}
+
 /** Everything that is served over HTTP, in the order in which it is looked for. */
 export function makeApp(parts: AppParts): Express {
+  const { guard, keys, links } = parts;
   const app = express();
   app.disable('x-powered-by');
   app.set('etag', false);
-  // A proxy on this machine may say that it was spoken to over TLS; anybody else may not.
-  app.set('trust proxy', 'loopback');
+  app.set('trust proxy', [...parts.trustedProxies]);
   const json = express.json({ limit: '4mb', strict: true });
 
   app.get('/healthz', (_request, response) => void response.json({ status: 'ok' }));
@@ -40,12 +68,15 @@ export function makeApp(parts: AppParts): Express {
     response.status(ready ? 200 : 503).json({ status: ready ? 'ready' : 'draining' });
   });
 
-  const { engine, guard, keys, links, tokens } = parts;
-  app.use('/v1', guard.check, json);
-  app.use('/v1/messages', messages(engine));
-  app.use('/v1', lookingAround(engine, parts.facts));
-  app.use('/v1', explaining(engine, tokens));
-  app.use('/v1', keyHoldersDoors(links, tokens, parts.consoleUrl));
+  app.use('/v1', helmet({ strictTransportSecurity: false }));
+  if (parts.apiOrigins.length > 0)
+    app.use('/v1', cors({ origin: [...parts.apiOrigins], exposedHeaders: 'Retry-After' }));
+  for (const { method, path, right, serve } of routesOf(parts))
+    app[method](`/v1${path}`, guard.need(right), json, (request, response) =>
+      serve(request, response, response.locals.caller),
+    );
+  // What is not there is told only to whoever has a key.
+  app.use('/v1', guard.need('any'));
 
   app.use('/console/session', json, consoleSession(guard, keys, links));
   app.use('/console', ...consolePages());

@@ -2,12 +2,15 @@ import { createHash, randomBytes } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { refusal } from '@nine-bells/wire';
-import { IsOptional, IsString, MaxLength } from 'class-validator';
+import { IsBoolean, IsOptional, IsString, MaxLength } from 'class-validator';
 import express, { type RequestHandler, Router } from 'express';
-import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
+import helmet from 'helmet';
+import type { ApiKeys } from '../store/apiKeys.js';
+import { lookingOnly } from '../store/rights.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
-import type { Guard } from './guard.js';
+import { type ConsoleUser, type Guard, isSameOrigin } from './guard.js';
+import type { Caller, Route } from './route.js';
 
 /** How long a sign-in link is good, in milliseconds. */
 const linkMs = 15 * 60_000;
@@ -16,23 +19,23 @@ const oversightMs = 3_600_000;
 
 /** Links that sign in to the console once. Only hashes of their codes are held. */
 export class SignInLinks {
-  readonly #links = new Map<string, { readonly key: ApiKey; readonly endsMs: number }>();
+  readonly #links = new Map<string, { readonly user: ConsoleUser; readonly endsMs: number }>();
 
   /** A new code, good once and for a quarter of an hour. */
-  make(key: ApiKey): string {
+  make(user: ConsoleUser): string {
     const now = Date.now();
     for (const [hash, link] of this.#links) if (link.endsMs < now) this.#links.delete(hash);
     const code = randomBytes(24).toString('base64url');
-    this.#links.set(hashOf(code), { key, endsMs: now + linkMs });
+    this.#links.set(hashOf(code), { user, endsMs: now + linkMs });
     return code;
   }
 
-  /** The key that the code stands for; from then on it stands for nothing. */
-  take(code: string): ApiKey | undefined {
+  /** Whom the code stands for; from then on it stands for nobody. */
+  take(code: string): ConsoleUser | undefined {
     const hash = hashOf(code);
     const link = this.#links.get(hash);
     this.#links.delete(hash);
-    return link === undefined || link.endsMs < Date.now() ? undefined : link.key;
+    return link === undefined || link.endsMs < Date.now() ? undefined : link.user;
   }
 }
 
@@ -55,19 +58,26 @@ export function consoleSession(guard: Guard, keys: ApiKeys, links: SignInLinks):
   const router = Router();
 
   router.post('/', async (request, response) => {
-    const { key, code } = readBody(SignInDto, request.body);
-    const found = code === undefined ? key && keys.check(key.trim()) : links.take(code);
-    if (!found)
+    if (!isSameOrigin(request) && request.get('origin') !== undefined)
+      throw refusal('not-allowed', 'only the pages of the console sign in here');
+    const { key: text, code } = readBody(SignInDto, request.body);
+    const key = text === undefined ? undefined : keys.check(text.trim());
+    const user = code === undefined ? key && { key, looksOnly: false } : links.take(code);
+    if (user === undefined || keys.byId(user.key.id) === undefined)
       throw refusal(
         'key-invalid',
-        code === undefined ? 'the key is not one of this service' : 'the link was used before, or is too old',
+        code === undefined
+          ? 'the key is not one of this service, has expired, or was revoked'
+          : 'the link was used before, or is too old',
       );
-    await guard.signIn(response, found, request.secure);
-    response.json({ name: found.name });
+    await guard.signIn(response, user, request.secure);
+    const rights = user.looksOnly ? lookingOnly : user.key.rights;
+    response.json({ name: user.key.name, rights: rights.all });
   });
 
-  router.get('/', guard.check, (_request, response) => {
-    response.json({ name: (response.locals.key as ApiKey).name });
+  router.get('/', guard.need('any'), (_request, response) => {
+    const { key, rights } = response.locals.caller as Caller;
+    response.json({ name: key.name, rights: rights.all });
   });
 
   router.delete('/', (request, response) => {
@@ -78,35 +88,54 @@ export function consoleSession(guard: Guard, keys: ApiKeys, links: SignInLinks):
   return router;
 }
 
+class LinkDto {
+  static readonly members = { looksOnly: true } as const;
+
+  /** The link signs in to look, and no more, whatever the key may. */
+  @IsOptional()
+  @IsBoolean()
+  looksOnly?: boolean;
+}
+
 /** `POST /v1/sign-in-links` and `POST /v1/oversight-tokens`: doors for whoever holds a key. */
-export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: () => string): Router {
-  const router = Router();
-
-  router.post('/sign-in-links', (_request, response) => {
-    const code = links.make(response.locals.key as ApiKey);
+export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: () => string): readonly Route[] {
+  const signInLinks: Route['serve'] = (request, response, { key, rights }) => {
+    const { looksOnly = false } = readBody(LinkDto, request.body ?? {});
+    // Whoever may only look cannot give away more.
+    const code = links.make({ key, looksOnly: looksOnly || rights === lookingOnly });
     response.status(201).json({ url: `${consoleUrl()}#sign-in=${code}`, validMs: linkMs });
-  });
+  };
 
-  router.post('/oversight-tokens', async (_request, response) => {
-    response.status(201).json(await tokens.oversight((response.locals.key as ApiKey).name, oversightMs));
-  });
+  const oversightTokens: Route['serve'] = async (_request, response, { key }) => {
+    response.status(201).json(await tokens.oversight(key, oversightMs));
+  };
 
-  return router;
+  return [
+    { method: 'post', path: '/sign-in-links', right: 'read', serve: signInLinks },
+    { method: 'post', path: '/oversight-tokens', right: 'read', serve: oversightTokens },
+  ];
 }
 
 const builtConsole = fileURLToPath(new URL('../../../console/dist', import.meta.url));
 
 /** The console's pages. They bring everything with them and may talk to this service only. */
 export function consolePages(): RequestHandler[] {
-  const headers: RequestHandler = (_request, response, next) => {
-    response.set({
-      'Content-Security-Policy':
-        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; connect-src 'self' ws: wss:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'",
-      'X-Content-Type-Options': 'nosniff',
-      'Referrer-Policy': 'no-referrer',
-    });
-    next();
-  };
+  const headers = helmet({
+    // A service behind a proxy with TLS, or on another port of the host, must not decide that for the whole host.
+    strictTransportSecurity: false,
+    contentSecurityPolicy: {
+      useDefaults: false,
+      directives: {
+        'default-src': ["'self'"],
+        'style-src': ["'self'", "'unsafe-inline'"],
+        'img-src': ["'self'", 'data:'],
+        'connect-src': ["'self'", 'ws:', 'wss:'],
+        'frame-ancestors': ["'none'"],
+        'base-uri': ["'none'"],
+        'form-action': ["'self'"],
+      },
+    },
+  });
   if (!existsSync(builtConsole))
     return [
       headers,

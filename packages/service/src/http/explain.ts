@@ -1,16 +1,27 @@
-import { type Act, acts, type Engine, type Explanation, guestIdentity, type Identity } from '@nine-bells/core';
-import { type ChannelName, GUEST_PREFIX, type Json, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import {
+  type Act,
+  channelActs,
+  type Engine,
+  type Explanation,
+  guestIdentity,
+  isUserAct,
+  userActs,
+  type Visitor,
+} from '@nine-bells/core';
+import { GUEST_PREFIX, type Json, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsArray, IsBoolean, IsIn, IsObject, IsOptional, IsString, MaxLength } from 'class-validator';
-import { Router } from 'express';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
+import { banShown } from './measures.js';
 import { IsChannel, IsWords } from './publishDto.js';
+import type { Route } from './route.js';
 
 /** The question: who, given in one of four ways, may do what, where? */
 class ExplainDto {
   static readonly members = {
     act: true,
     channel: true,
+    whom: true,
     user: true,
     roles: true,
     claims: true,
@@ -19,11 +30,16 @@ class ExplainDto {
     session: true,
   } as const;
 
-  @IsIn(acts as Act[])
+  @IsIn([...channelActs, ...userActs])
   act!: Act;
 
+  @IsOptional()
   @IsChannel()
-  channel!: string;
+  channel?: string;
+
+  @IsOptional()
+  @IsWords(protocolLimits.userChars)
+  whom?: string;
 
   @IsOptional()
   @IsWords(protocolLimits.userChars)
@@ -54,38 +70,53 @@ class ExplainDto {
 }
 
 /** `POST /v1/explain`: which rule decides, on which facts. */
-export function explaining(engine: Engine, tokens: Tokens): Router {
-  const router = Router();
-  router.post('/explain', async (request, response) => {
+export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
+  const explain: Route['serve'] = async (request, response) => {
     const question = readBody(ExplainDto, request.body);
     const { act } = question;
-    const channel = question.channel as ChannelName;
+    const where = whereOf(question);
     try {
-      response.json(engine.explain(act, channel, await whoIs(question, engine, tokens)));
+      response.json(shown(await engine.explain(act, where, await visitorOf(question, engine, tokens))));
     } catch (error) {
       if (question.token === undefined || !(error instanceof ProblemError)) throw error;
       // A token that is not taken is an answer too: that is what its holder would be told.
-      const refused: Explanation = { act, channel, user: '', allowed: false, problem: error.problem, others: [] };
-      response.json(refused);
+      const place = isUserAct(act) ? { whom: where } : { channel: where };
+      response.json({ act, ...place, user: '', allowed: false, problem: error.problem, others: [] });
     }
-  });
-  return router;
+  };
+  return [{ method: 'post', path: '/explain', right: 'read', serve: explain }];
 }
 
-async function whoIs(
+/** The channel, or for an act that concerns a user, that user. */
+function whereOf({ act, channel, whom }: ExplainDto): string {
+  const [wanted, other] = isUserAct(act) ? (['whom', 'channel'] as const) : (['channel', 'whom'] as const);
+  const given = { channel, whom };
+  if (given[other] != null)
+    throw refusal('bad-value', `\`${act}\` goes with \`${wanted}\`, not \`${other}\``, { where: `/${other}` });
+  const where = given[wanted];
+  if (where == null)
+    throw refusal(wanted === 'channel' ? 'bad-name' : 'bad-value', `\`${wanted}\` is missing`, { where: `/${wanted}` });
+  return where;
+}
+
+async function visitorOf(
   { user, roles, claims, guest, token, session }: ExplainDto,
   engine: Engine,
   tokens: Tokens,
-): Promise<Identity> {
+): Promise<Visitor> {
   const ways = [user, guest || undefined, token, session].filter((each) => each !== undefined);
   if (ways.length !== 1)
     throw refusal('bad-value', 'say who by one of `user` (with `roles` and `claims`), `guest`, `token` or `session`');
-  if (token !== undefined) return tokens.read(token);
-  if (guest) return guestIdentity(`${GUEST_PREFIX}somebody`);
+  if (token !== undefined) return { who: await tokens.read(token) };
+  if (guest) return { who: guestIdentity(`${GUEST_PREFIX}somebody`) };
   if (session !== undefined) {
-    const who = engine.identityOf(session);
-    if (who === undefined) throw refusal('bad-value', 'no session of this id is connected', { where: '/session' });
-    return who;
+    const visitor = engine.visitorOf(session);
+    if (visitor === undefined) throw refusal('bad-value', 'no session of this id is connected', { where: '/session' });
+    return visitor;
   }
-  return { user: user as string, guest: false, roles: roles ?? [], claims: claims ?? {} };
+  return { who: { user: user as string, guest: false, roles: roles ?? [], claims: claims ?? {} } };
+}
+
+function shown({ ban, ...explanation }: Explanation): object {
+  return { ...explanation, ...(ban === undefined ? {} : { ban: banShown(ban) }) };
 }

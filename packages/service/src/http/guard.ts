@@ -1,34 +1,51 @@
+import { type Rate, TokenBucket } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import { parse, stringifySetCookie } from 'cookie';
 import type { Request, RequestHandler, Response } from 'express';
 import { jwtVerify, SignJWT } from 'jose';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
+import { lookingOnly } from '../store/rights.js';
+import { Caller, type Route } from './route.js';
 
 const cookieName = 'bells_console';
 /** How long a console session lasts, in seconds. */
 const sessionS = 12 * 3600;
 
+/** Whose a console session is. */
+export interface ConsoleUser {
+  readonly key: ApiKey;
+  /** May look, and no more, whatever the key may. */
+  readonly looksOnly: boolean;
+}
+
 /** Who may use the HTTP interface: applications by API key, the console by the cookie of its session. */
 export class Guard {
   readonly #keys: ApiKeys;
   readonly #cookieKey: Uint8Array;
+  readonly #rate: Rate;
+  readonly #buckets = new Map<string, TokenBucket>();
 
-  constructor(keys: ApiKeys, cookieKey: Uint8Array) {
+  /** @param rate - requests of one key */
+  constructor(keys: ApiKeys, cookieKey: Uint8Array, rate: Rate) {
     this.#keys = keys;
     this.#cookieKey = cookieKey;
+    this.#rate = rate;
   }
 
-  /** Lets requests pass that have an API key or a console session; others get `key-invalid`. */
-  readonly check: RequestHandler = async (request, response, next) => {
-    const key = this.#byHeader(request) ?? (await this.#byCookie(request));
-    if (key === undefined) throw refusal('key-invalid', faultOf(request));
-    response.locals.key = key;
-    next();
-  };
+  /** Lets requests pass that have an API key or a console session with the right; others get a problem. */
+  need(right: Route['right']): RequestHandler {
+    return async (request, response, next) => {
+      const caller = await this.#callerOf(request);
+      caller.charge(1);
+      caller.need(right);
+      response.locals.caller = caller;
+      next();
+    };
+  }
 
   /** Begins a console session for whoever has shown a key. */
-  async signIn(response: Response, key: ApiKey, secure: boolean): Promise<void> {
-    const value = await new SignJWT({})
+  async signIn(response: Response, { key, looksOnly }: ConsoleUser, secure: boolean): Promise<void> {
+    const value = await new SignJWT(looksOnly ? { looksOnly } : {})
       .setProtectedHeader({ alg: 'HS256' })
       .setSubject(key.id)
       .setExpirationTime(`${sessionS}s`)
@@ -38,6 +55,26 @@ export class Guard {
 
   signOut(response: Response, secure: boolean): void {
     this.#setCookie(response, '', 0, secure);
+  }
+
+  async #callerOf(request: Request): Promise<Caller> {
+    const byHeader = this.#byHeader(request);
+    const found = byHeader === undefined ? await this.#byCookie(request) : { key: byHeader, looksOnly: false };
+    if (found === undefined) throw refusal('key-invalid', faultOf(request));
+    const { key, looksOnly } = found;
+    return new Caller(key, looksOnly ? lookingOnly : key.rights, (cost) => this.#charge(key, cost));
+  }
+
+  #charge({ id, name }: ApiKey, cost: number): void {
+    const now = performance.now();
+    let bucket = this.#buckets.get(id);
+    if (bucket === undefined) {
+      bucket = new TokenBucket(this.#rate, now);
+      this.#buckets.set(id, bucket);
+    }
+    const retryAfterMs = bucket.take(this.#rate, now, cost);
+    if (retryAfterMs > 0)
+      throw refusal('rate-limited', `the key ${JSON.stringify(name)} is used more often than it may`, { retryAfterMs });
   }
 
   #setCookie(response: Response, value: string, maxAge: number, secure: boolean): void {
@@ -52,7 +89,7 @@ export class Guard {
     return match === null ? undefined : this.#keys.check(match[1] as string);
   }
 
-  async #byCookie(request: Request): Promise<ApiKey | undefined> {
+  async #byCookie(request: Request): Promise<ConsoleUser | undefined> {
     if (request.get('authorization') !== undefined) return undefined;
     const value = parse(request.get('cookie') ?? '')[cookieName];
     // Another site's page can make a browser send the cookie's request, but not hide where it came from.
@@ -62,7 +99,8 @@ export class Guard {
         algorithms: ['HS256'],
         requiredClaims: ['sub', 'exp'],
       });
-      return this.#keys.byId(payload.sub as string);
+      const key = this.#keys.byId(payload.sub as string);
+      return key === undefined ? undefined : { key, looksOnly: payload.looksOnly === true };
     } catch {
       return undefined;
     }
@@ -70,7 +108,7 @@ export class Guard {
 }
 
 /** Whether a request that changes something comes from a page of this service (`Origin`, RFC 6454). */
-function isSameOrigin(request: Request): boolean {
+export function isSameOrigin(request: Request): boolean {
   if (request.method === 'GET' || request.method === 'HEAD') return true;
   const origin = request.get('origin');
   return origin !== undefined && URL.canParse(origin) && new URL(origin).host === request.get('host');
@@ -80,6 +118,6 @@ function faultOf(request: Request): string {
   const header = request.get('authorization');
   if (header === undefined) return 'send an API key as `Authorization: Bearer KEY`';
   return header.toLowerCase().startsWith('bearer ')
-    ? 'the key is not one of this service, or was revoked'
+    ? 'the key is not one of this service, has expired, or was revoked'
     : 'the Authorization header is not of the form `Bearer KEY`';
 }

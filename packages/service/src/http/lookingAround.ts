@@ -1,6 +1,6 @@
 import type { ChannelInfo, Engine } from '@nine-bells/core';
-import { Router } from 'express';
 import { channelOf, queryText, queryWhole } from './query.js';
+import type { Route } from './route.js';
 
 export interface ServiceFacts {
   readonly name: string;
@@ -9,10 +9,8 @@ export interface ServiceFacts {
 }
 
 /** `GET /v1/channels`, `/v1/sessions`, `/v1/overview`: what there is and what goes on. */
-export function lookingAround(engine: Engine, facts: ServiceFacts): Router {
-  const router = Router();
-
-  router.get('/channels', async (request, response) => {
+export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Route[] {
+  const channels: Route['serve'] = async (request, response) => {
     if (request.query.channel !== undefined) {
       response.json({ channels: [shown(await engine.channel(channelOf(request)))], more: false });
       return;
@@ -21,9 +19,9 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): Router {
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
     const found = await engine.channels(after, limit + 1);
     response.json({ channels: found.slice(0, limit).map(shown), more: found.length > limit });
-  });
+  };
 
-  router.get('/sessions', (request, response) => {
+  const sessions: Route['serve'] = (request, response) => {
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
     const all = engine.sessions();
     response.json({
@@ -32,9 +30,9 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): Router {
         .map(({ sinceMs, ...session }) => ({ ...session, since: new Date(sinceMs).toISOString() })),
       more: all.length > limit,
     });
-  });
+  };
 
-  router.get('/overview', (_request, response) => {
+  const overview: Route['serve'] = (_request, response) => {
     response.json({
       name: facts.name,
       version: facts.version,
@@ -46,9 +44,13 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): Router {
       totals: engine.counts,
       memoryBytes: process.memoryUsage.rss(),
     });
-  });
+  };
 
-  return router;
+  return [
+    { method: 'get', path: '/channels', right: 'read', serve: channels },
+    { method: 'get', path: '/sessions', right: 'read', serve: sessions },
+    { method: 'get', path: '/overview', right: 'read', serve: overview },
+  ];
 }
 
 function shown({ lastAtMs, ...channel }: ChannelInfo): object {

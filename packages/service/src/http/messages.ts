@@ -1,31 +1,33 @@
 import type { ApplicationDraft, Engine } from '@nine-bells/core';
 import { type ChannelName, type Gap, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
-import { Router } from 'express';
 import { atElement, readBody } from './body.js';
 import { PublishDto } from './publishDto.js';
 import { channelOf, limitOf, placeOf } from './query.js';
+import type { Route } from './route.js';
 
 /** Most messages in one request. */
 const mostAtOnce = 1000;
 
 /** `POST /v1/messages` and `GET /v1/messages`. */
-export function messages(engine: Engine): Router {
-  const router = Router();
-
-  router.post('/', async (request, response) => {
+export function messages(engine: Engine): readonly Route[] {
+  const publish: Route['serve'] = async (request, response, caller) => {
     const body: unknown = request.body;
     if (!Array.isArray(body)) {
-      const published = await engine.publish(draftOf(readBody(PublishDto, body), request.get('idempotency-key')));
+      const draft = draftOf(readBody(PublishDto, body), request.get('idempotency-key'));
+      caller.needPublish(draft.channel);
+      const published = await engine.publish(draft);
       response.status(published.repeated ? 200 : 201).json(published);
       return;
     }
     if (request.get('idempotency-key') !== undefined)
       throw refusal('bad-value', 'Idempotency-Key is for a single message; give each message of a list its own `key`');
     if (body.length > mostAtOnce) throw refusal('too-large', `at most ${mostAtOnce} messages are taken at once`);
+    caller.charge(body.length - 1);
     // All are checked before any is published, so that a list with a mistake publishes nothing.
     const drafts = body.map((each, index) => {
       try {
         const draft = draftOf(readBody(PublishDto, each, `/${index}`));
+        caller.needPublish(draft.channel);
         engine.check(draft);
         return draft;
       } catch (error) {
@@ -40,9 +42,9 @@ export function messages(engine: Engine): Router {
         throw result.reason;
       }),
     );
-  });
+  };
 
-  router.get('/', async (request, response) => {
+  const read: Route['serve'] = async (request, response) => {
     const channel = channelOf(request);
     const after = placeOf(request, 'after');
     const before = placeOf(request, 'before');
@@ -62,9 +64,12 @@ export function messages(engine: Engine): Router {
         `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${slice.messages.map((each) => each.text).join()}],` +
           `"more":${slice.more}${gap === undefined ? '' : `,"gap":${JSON.stringify(gap)}`}}`,
       );
-  });
+  };
 
-  return router;
+  return [
+    { method: 'post', path: '/messages', right: 'publish', serve: publish },
+    { method: 'get', path: '/messages', right: 'read', serve: read },
+  ];
 }
 
 function draftOf(dto: PublishDto, idempotencyKey?: string): ApplicationDraft {

@@ -3,12 +3,15 @@ import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import type { Batch, Connection, Engine, Link } from '@nine-bells/core';
 import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
+import proxyAddr from 'proxy-addr';
 import { type WebSocket, WebSocketServer } from 'ws';
 import { webSocketEncoding } from './webSocketEncoding.js';
 
 export interface WebSocketLineOptions {
   /** Origins whose pages may open a line; all if absent. Programs that send no `Origin` are not meant. */
   readonly origins: readonly string[] | undefined;
+  /** Proxies whose word for the client's address is taken (`X-Forwarded-For`). */
+  readonly trustedProxies: readonly string[];
 }
 
 /** How long a client may take to answer a goodbye, in milliseconds. */
@@ -19,10 +22,12 @@ export class WebSocketLine {
   readonly #engine: Engine;
   readonly #options: WebSocketLineOptions;
   readonly #server: WebSocketServer;
+  readonly #isTrusted: (address: string, hop: number) => boolean;
 
   constructor(http: Server, engine: Engine, options: WebSocketLineOptions) {
     this.#engine = engine;
     this.#options = options;
+    this.#isTrusted = proxyAddr.compile([...options.trustedProxies]);
     this.#server = new WebSocketServer({
       noServer: true,
       clientTracking: true,
@@ -50,8 +55,14 @@ export class WebSocketLine {
       webSocket.on('error', ignore);
       const refusal = this.#refusal(request, webSocket);
       if (refusal !== undefined) webSocket.close(closeCodes.policy, refusal);
-      else new WebSocketLink(this.#engine, webSocket, socket as Socket);
+      else new WebSocketLink(this.#engine, webSocket, socket as Socket, this.#addressOf(request));
     });
+  }
+
+  /** Where the client is, as far as those can be believed who say so. */
+  #addressOf(request: IncomingMessage): string {
+    // An IPv4 address that came in over an IPv6 socket is the IPv4 address (RFC 4291, section 2.5.5.2).
+    return (proxyAddr(request, this.#isTrusted) ?? '').replace(/^::ffff:(?=\d+\.)/i, '');
   }
 
   /** Why the door stays shut. The handshake is completed first: a browser cannot read a refused one. */
@@ -77,10 +88,10 @@ class WebSocketLink implements Link {
   readonly #socket: Socket;
   readonly #connection: Connection;
 
-  constructor(engine: Engine, webSocket: WebSocket, socket: Socket) {
+  constructor(engine: Engine, webSocket: WebSocket, socket: Socket, remote: string) {
     this.#webSocket = webSocket;
     this.#socket = socket;
-    this.remote = socket.remoteAddress ?? '';
+    this.remote = remote;
     socket.setNoDelay(true);
     this.#connection = engine.connect(this);
     webSocket.on('message', (data: Buffer, isBinary: boolean) => {

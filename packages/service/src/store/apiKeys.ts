@@ -1,23 +1,51 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import type { Actor } from '@nine-bells/core';
+import { refusal } from '@nine-bells/wire';
+import type { Sequelize } from 'sequelize';
 import { randomText } from '../system/ids.js';
 import { equalInConstantTime } from '../system/serviceSecret.js';
+import { addToAudit } from './audit.js';
 import type { Database } from './database.js';
 import type { ApiKeyRow } from './models.js';
+import { type Right, Rights } from './rights.js';
 
 /** An API key as the service knows it: not the key itself. */
 export interface ApiKey {
   readonly id: string;
   readonly name: string;
+  readonly rights: Rights;
+  readonly createdAtMs: number;
+  readonly expiresAtMs?: number;
+  /** To the minute. */
+  readonly lastUsedAtMs?: number;
+  readonly revokedAtMs?: number;
+}
+
+/** What a new key is to be. */
+export interface KeyWish {
+  readonly name: string;
+  readonly rights: readonly Right[];
+  /** How long it is good, in milliseconds; absent: until it is revoked. */
+  readonly forMs?: number | undefined;
 }
 
 const keyPattern = /^bells_([a-z0-9]{8})_[A-Za-z0-9_-]{43}$/;
+/** A key's last use is written down at most this often, in milliseconds. */
+const useWrittenMs = 60_000;
 
-/** The API keys of applications. Only their hashes are stored. */
+interface Held {
+  key: ApiKey;
+  readonly hash: string;
+  lastUsedAtMs: number | undefined;
+  writtenAtMs: number;
+}
+
+/** The API keys of applications and operators. Only their hashes are stored. */
 export class ApiKeys {
   readonly #database: Database;
-  readonly #rows = new Map<string, ApiKeyRow>();
+  readonly #held = new Map<string, Held>();
 
   private constructor(database: Database) {
     this.#database = database;
@@ -25,52 +53,134 @@ export class ApiKeys {
 
   static async open(database: Database): Promise<ApiKeys> {
     const keys = new ApiKeys(database);
-    for (const row of (await database.models.apiKeys.findAll({ raw: true })) as unknown as ApiKeyRow[])
-      keys.#rows.set(row.id, row);
+    for (const row of (await database.models.apiKeys.findAll({ raw: true })) as unknown as ApiKeyRow[]) keys.#hold(row);
     return keys;
   }
 
   /**
-   * Makes the first key, if there is none yet, and puts it alone into `api-key` in the data folder, readable by its
-   * owner only. Returns the file's path if it was made.
+   * Makes the first key, if there is none that may administer, and puts it alone into `api-key` in the data folder,
+   * readable by its owner only. Returns the file's path if it was made.
    */
   async makeFirst(folder: string): Promise<string | undefined> {
-    if (this.#rows.size > 0) return undefined;
-    const key = await this.make('first');
+    if (this.#administrators().length > 0) return undefined;
+    const { text } = await this.make(
+      { name: 'first', rights: ['administer'] },
+      { kind: 'key', id: 'start', name: 'the start of the service' },
+    );
     const file = join(folder, 'api-key');
-    writeFileSync(file, `${key}\n`, { mode: 0o600 });
+    writeFileSync(file, `${text}\n`, { mode: 0o600 });
     return file;
   }
 
-  /** Makes a key and returns it; nobody can read it again. */
-  async make(name: string): Promise<string> {
+  /** Makes a key. Its text is returned this once; nobody can read it again. */
+  async make({ name, rights, forMs }: KeyWish, by: Actor): Promise<{ text: string; key: ApiKey }> {
     const id = randomText(8);
-    const key = `bells_${id}_${randomBytes(32).toString('base64url')}`;
-    const row = { id, name, hash: hashOf(key), created_at_ms: Date.now() };
+    const text = `bells_${id}_${randomBytes(32).toString('base64url')}`;
+    const now = Date.now();
+    const row: ApiKeyRow = {
+      id,
+      name,
+      hash: hashOf(text),
+      created_at_ms: now,
+      rights_json: JSON.stringify([...new Set(rights)]),
+      expires_at_ms: forMs === undefined ? null : now + forMs,
+      last_used_at_ms: null,
+      revoked_at_ms: null,
+    };
     await this.#database.write(async (writer) => {
       await writer.getQueryInterface().bulkInsert('api_keys', [row]);
+      await addToAudit(writer, { did: 'make-key', by, atMs: now, about: `${name} (${id}): ${rights.join(', ')}` });
     });
-    this.#rows.set(id, row);
-    return key;
+    return { text, key: this.#hold(row).key };
   }
 
-  /** The key that this text is, if it is one. */
-  check(key: string): ApiKey | undefined {
-    const row = this.#rows.get(keyPattern.exec(key)?.[1] ?? '');
-    return row !== undefined && equalInConstantTime(row.hash, hashOf(key)) ? { id: row.id, name: row.name } : undefined;
+  /**
+   * Ends a key's life at once.
+   *
+   * @throws {ProblemError} `bad-value` if there is no such key, or it is the last that may administer
+   */
+  async revoke(id: string, by: Actor): Promise<ApiKey> {
+    const held = this.#held.get(id);
+    if (held === undefined || held.key.revokedAtMs !== undefined)
+      throw refusal('bad-value', 'there is no key of this id');
+    const administrators = this.#administrators();
+    if (administrators.length === 1 && administrators[0] === held)
+      throw refusal('bad-value', 'it is the last key that may administer; make another first');
+    const now = Date.now();
+    await this.#database.write(async (writer) => {
+      await update(writer, id, { revoked_at_ms: now });
+      await addToAudit(writer, { did: 'revoke-key', by, atMs: now, about: `${held.key.name} (${id})` });
+    });
+    held.key = { ...held.key, revokedAtMs: now };
+    return held.key;
   }
 
-  /** The key that was made first. */
-  get first(): ApiKey {
-    const rows = [...this.#rows.values()].sort((a, b) => a.created_at_ms - b.created_at_ms);
-    const { id, name } = rows[0] as ApiKeyRow;
-    return { id, name };
+  /** The key that this text is, if it is one and good now. Counts as a use. */
+  check(text: string): ApiKey | undefined {
+    const held = this.#held.get(keyPattern.exec(text)?.[1] ?? '');
+    if (held === undefined || !equalInConstantTime(held.hash, hashOf(text)) || !isGood(held.key)) return undefined;
+    this.#used(held);
+    return held.key;
   }
 
+  /** A key by its id, if it is good now. */
   byId(id: string): ApiKey | undefined {
-    const row = this.#rows.get(id);
-    return row === undefined ? undefined : { id: row.id, name: row.name };
+    const held = this.#held.get(id);
+    return held !== undefined && isGood(held.key) ? held.key : undefined;
   }
+
+  /** All keys, the latest first; those that are over too. */
+  get all(): readonly ApiKey[] {
+    return [...this.#held.values()]
+      .map(({ key, lastUsedAtMs }) => ({ ...key, ...(lastUsedAtMs === undefined ? {} : { lastUsedAtMs }) }))
+      .sort((a, b) => b.createdAtMs - a.createdAtMs);
+  }
+
+  /** The first key that may administer. */
+  get first(): ApiKey {
+    return (this.#administrators()[0] as Held).key;
+  }
+
+  #administrators(): readonly Held[] {
+    return [...this.#held.values()]
+      .filter(({ key }) => isGood(key) && key.rights.has('administer'))
+      .sort((a, b) => a.key.createdAtMs - b.key.createdAtMs);
+  }
+
+  #used(held: Held): void {
+    const now = Date.now();
+    held.lastUsedAtMs = now;
+    if (now - held.writtenAtMs < useWrittenMs) return;
+    held.writtenAtMs = now;
+    // Not worth failing for: it is a word for people.
+    this.#database.write((writer) => update(writer, held.key.id, { last_used_at_ms: now })).catch(() => {});
+  }
+
+  #hold(row: ApiKeyRow): Held {
+    const held: Held = {
+      key: {
+        id: row.id,
+        name: row.name,
+        rights: new Rights(JSON.parse(row.rights_json)),
+        createdAtMs: Number(row.created_at_ms),
+        ...(row.expires_at_ms === null ? {} : { expiresAtMs: Number(row.expires_at_ms) }),
+        ...(row.revoked_at_ms === null ? {} : { revokedAtMs: Number(row.revoked_at_ms) }),
+      },
+      hash: row.hash,
+      lastUsedAtMs: row.last_used_at_ms === null ? undefined : Number(row.last_used_at_ms),
+      writtenAtMs: 0,
+    };
+    this.#held.set(row.id, held);
+    return held;
+  }
+}
+
+function isGood({ expiresAtMs, revokedAtMs }: ApiKey): boolean {
+  return revokedAtMs === undefined && (expiresAtMs === undefined || expiresAtMs > Date.now());
+}
+
+async function update(writer: Sequelize, id: string, values: object): Promise<void> {
+  await writer.getQueryInterface().bulkUpdate('api_keys', values, { id });
 }
 
 function hashOf(key: string): string {

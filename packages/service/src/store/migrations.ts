@@ -57,4 +57,44 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0003-rights-of-api-keys',
+    async up({ context }) {
+      // Keys of before could do everything, and still can.
+      const rights = { type: DataTypes.TEXT, allowNull: false, defaultValue: '["administer"]' };
+      await context.addColumn('api_keys', 'rights_json', rights);
+      for (const name of ['expires_at_ms', 'last_used_at_ms', 'revoked_at_ms'])
+        await context.addColumn('api_keys', name, { type: DataTypes.BIGINT, allowNull: true });
+    },
+  },
+  {
+    name: '0004-measures-and-audit',
+    async up({ context }) {
+      const place = () => ({
+        user_id: { type: DataTypes.STRING(128), allowNull: true },
+        address: { type: DataTypes.STRING(64), allowNull: true },
+        channel: { type: DataTypes.STRING(200), allowNull: true },
+        reason: { type: DataTypes.TEXT, allowNull: true },
+        by_json: { type: DataTypes.TEXT, allowNull: false },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+        until_ms: { type: DataTypes.BIGINT, allowNull: true },
+      });
+      await context.createTable('bans', {
+        id: { type: DataTypes.STRING(32), primaryKey: true },
+        did: { type: DataTypes.STRING(32), allowNull: false },
+        ...place(),
+        lifted_at_ms: { type: DataTypes.BIGINT, allowNull: true },
+      });
+      await context.createTable('cutoffs', {
+        user_id: { type: DataTypes.STRING(128), primaryKey: true },
+        before_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+      await context.createTable('audit', {
+        number: { type: DataTypes.INTEGER, primaryKey: true, autoIncrement: true },
+        did: { type: DataTypes.STRING(32), allowNull: false },
+        ...place(),
+        about: { type: DataTypes.TEXT, allowNull: true },
+      });
+    },
+  },
 ];

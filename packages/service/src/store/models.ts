@@ -31,6 +31,43 @@ export interface ApiKeyRow {
   /** SHA-256 of the key, in hexadecimal. */
   readonly hash: string;
   readonly created_at_ms: number;
+  readonly rights_json: string;
+  readonly expires_at_ms: number | null;
+  readonly last_used_at_ms: number | null;
+  readonly revoked_at_ms: number | null;
+}
+
+/** Somebody kept out; lifted and ended ones stay, as history. */
+export interface BanRow {
+  readonly id: string;
+  readonly did: string;
+  readonly user_id: string | null;
+  readonly address: string | null;
+  readonly channel: string | null;
+  readonly reason: string | null;
+  readonly by_json: string;
+  readonly at_ms: number;
+  readonly until_ms: number | null;
+  readonly lifted_at_ms: number | null;
+}
+
+/** Tokens of a user that were issued before are not taken. */
+export interface CutoffRow {
+  readonly user_id: string;
+  readonly before_ms: number;
+}
+
+export interface AuditRow {
+  readonly number: number;
+  readonly at_ms: number;
+  readonly did: string;
+  readonly by_json: string;
+  readonly user_id: string | null;
+  readonly address: string | null;
+  readonly channel: string | null;
+  readonly reason: string | null;
+  readonly until_ms: number | null;
+  readonly about: string | null;
 }
 
 export interface FactRow {
@@ -44,6 +81,9 @@ export interface Models {
   readonly channels: Table<ChannelRow>;
   readonly messages: Table<MessageRow>;
   readonly apiKeys: Table<ApiKeyRow>;
+  readonly bans: Table<BanRow>;
+  readonly cutoffs: Table<CutoffRow>;
+  readonly audit: Table<AuditRow>;
   readonly facts: Table<FactRow>;
 }
 
@@ -83,7 +123,53 @@ export function defineModels(sequelize: Sequelize): Models {
     ),
     apiKeys: sequelize.define<Model<ApiKeyRow, ApiKeyRow>>(
       'api_keys',
-      { id: { ...text(), primaryKey: true }, name: text(), hash: text(), created_at_ms: number() },
+      {
+        id: { ...text(), primaryKey: true },
+        name: text(),
+        hash: text(),
+        created_at_ms: number(),
+        rights_json: text(),
+        expires_at_ms: number(),
+        last_used_at_ms: number(),
+        revoked_at_ms: number(),
+      },
+      table,
+    ),
+    bans: sequelize.define<Model<BanRow, BanRow>>(
+      'bans',
+      {
+        id: { ...text(), primaryKey: true },
+        did: text(),
+        user_id: text(),
+        address: text(),
+        channel: text(),
+        reason: text(),
+        by_json: text(),
+        at_ms: number(),
+        until_ms: number(),
+        lifted_at_ms: number(),
+      },
+      table,
+    ),
+    cutoffs: sequelize.define<Model<CutoffRow, CutoffRow>>(
+      'cutoffs',
+      { user_id: { ...text(), primaryKey: true }, before_ms: number() },
+      table,
+    ),
+    audit: sequelize.define<Model<AuditRow, AuditRow>>(
+      'audit',
+      {
+        number: { type: DataTypes.INTEGER, primaryKey: true },
+        at_ms: number(),
+        did: text(),
+        by_json: text(),
+        user_id: text(),
+        address: text(),
+        channel: text(),
+        reason: text(),
+        until_ms: number(),
+        about: text(),
+      },
       table,
     ),
     facts: sequelize.define<Model<FactRow, FactRow>>(

@@ -1,12 +1,17 @@
 import {
   type Appended,
+  type AuditEntry,
   type Draft,
   firstToRead,
   gapAfter,
+  type InForce,
+  type KeepingOut,
   type KeptChannel,
+  keepsOut,
   LoggedMessage,
   type LogSlice,
   lastWithinBytes,
+  type Measure,
   type Place,
   type ReadLimit,
   type Store,
@@ -14,8 +19,9 @@ import {
 } from '@nine-bells/core';
 import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
 import { Op, QueryTypes, type Sequelize, type WhereOptions } from 'sequelize';
+import { addToAudit, auditEntryOf } from './audit.js';
 import type { Database } from './database.js';
-import type { ChannelRow, MessageRow } from './models.js';
+import type { AuditRow, BanRow, ChannelRow, CutoffRow, MessageRow } from './models.js';
 
 /** Most messages of one commit. */
 const groupMessages = 2000;
@@ -117,6 +123,46 @@ export class SqlStore implements Store {
       head: placeOf(row, row.volume),
       lastAt: Number(row.last_at_ms),
     }));
+  }
+
+  async take(measure: Measure): Promise<void> {
+    try {
+      await this.#database.write(async (writer) => {
+        const tables = writer.getQueryInterface();
+        if (keepsOut(measure)) await tables.bulkInsert('bans', [banRowOf(measure)]);
+        else if (measure.did === 'lift')
+          await tables.bulkUpdate('bans', { lifted_at_ms: measure.atMs }, { id: measure.ban });
+        else if (measure.did !== 'remove')
+          await tables.bulkInsert('cutoffs', [{ user_id: measure.user, before_ms: measure.atMs }], {
+            updateOnDuplicate: ['before_ms'],
+            upsertKeys: ['user_id'],
+          } as object);
+        await addToAudit(writer, measure);
+      });
+    } catch (error) {
+      throw failureOf(error);
+    }
+  }
+
+  async inForce(atMs: number): Promise<InForce> {
+    const { bans, cutoffs } = this.#database.models;
+    const inForce = { lifted_at_ms: null, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: atMs }] } };
+    const banRows = (await bans.findAll({ where: inForce as WhereOptions, raw: true })) as unknown as BanRow[];
+    const cutoffRows = (await cutoffs.findAll({ raw: true })) as unknown as CutoffRow[];
+    return {
+      keepingOut: banRows.map(keepingOutOf),
+      cutoffs: cutoffRows.map((row) => ({ user: row.user_id, beforeMs: Number(row.before_ms) })),
+    };
+  }
+
+  async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    const rows = await this.#database.models.audit.findAll({
+      ...(before === undefined ? {} : { where: { number: { [Op.lt]: before } } }),
+      order: [['number', 'DESC']],
+      limit,
+      raw: true,
+    });
+    return (rows as unknown as AuditRow[]).map(auditEntryOf);
   }
 
   /** Resolves when everything that was waiting has been committed. */
@@ -275,13 +321,42 @@ function loggedOf(channel: ChannelName, volume: string, row: MessageRow): Logged
   );
 }
 
+function banRowOf(measure: KeepingOut): BanRow {
+  return {
+    id: measure.id,
+    did: measure.did,
+    user_id: measure.user ?? null,
+    address: measure.did === 'ban' ? (measure.address ?? null) : null,
+    channel: measure.channel ?? null,
+    reason: measure.reason ?? null,
+    by_json: JSON.stringify(measure.by),
+    at_ms: measure.atMs,
+    until_ms: measure.untilMs ?? null,
+    lifted_at_ms: null,
+  };
+}
+
+function keepingOutOf(row: BanRow): KeepingOut {
+  return {
+    id: row.id,
+    did: row.did,
+    by: JSON.parse(row.by_json),
+    atMs: Number(row.at_ms),
+    ...(row.user_id === null ? {} : { user: row.user_id }),
+    ...(row.address === null ? {} : { address: row.address }),
+    ...(row.channel === null ? {} : { channel: row.channel }),
+    ...(row.reason === null ? {} : { reason: row.reason }),
+    ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
+  } as KeepingOut;
+}
+
 /** SQLite's own words for "not now". */
 const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN)/;
 
 function failureOf(error: unknown): Error {
   if (error instanceof ProblemError) return error;
   if (error instanceof Error && passing.test(error.message)) {
-    const busy = refusal('busy', 'the message could not be committed to the database; nothing was published', {
+    const busy = refusal('busy', 'it could not be committed to the database; nothing was done', {
       retryAfterMs: 1000,
     });
     busy.cause = error;

@@ -1,4 +1,4 @@
-import type { Identity, TokenReader } from '@nine-bells/core';
+import { type Grant, type Identity, readGrants, type TokenReader } from '@nine-bells/core';
 import { GUEST_PREFIX, type Json, protocolLimits, refusal } from '@nine-bells/wire';
 import {
   type CryptoKey,
@@ -11,11 +11,22 @@ import {
   jwtVerify,
   SignJWT,
 } from 'jose';
-import type { TokenConfiguration } from '../config/configuration.js';
+import type { ClaimName, TokenConfiguration } from '../config/configuration.js';
 
 /** The `kid` of tokens that the service makes for those who operate it. */
 const oversightKid = 'oversight';
 const oversightAudience = 'nine-bells:oversight';
+
+/** Who looks on: an API key. */
+export interface Overseer {
+  readonly id: string;
+  readonly name: string;
+}
+
+/** The user id of whoever looks on with a key. No token of an application may carry it. */
+export function overseerId(key: string): string {
+  return `oversight:${key}`;
+}
 
 /** What a token is to say. */
 export interface TokenClaims {
@@ -33,16 +44,16 @@ export interface TokenClaims {
  */
 export function signToken(configuration: TokenConfiguration, claims: TokenClaims): Promise<string> {
   if (configuration.secret === undefined) throw new RangeError('the configuration has no tokens.secret to sign with');
-  const fault = userFault(claims.user);
+  const { user: userClaim, name: nameClaim, roles: rolesClaim } = configuration.claims;
+  const fault = userFault(claims.user, userClaim);
   if (fault !== undefined) throw new RangeError(fault);
   const nowS = Math.floor(Date.now() / 1000);
-  const jwt = new SignJWT({
-    ...claims.claims,
-    ...(claims.name === undefined ? {} : { name: claims.name }),
-    ...(claims.roles?.length ? { roles: claims.roles } : {}),
-  })
+  const payload: Record<string, Json> = { ...claims.claims };
+  putClaim(payload, userClaim, claims.user);
+  if (claims.name !== undefined) putClaim(payload, nameClaim, claims.name);
+  if (claims.roles?.length) putClaim(payload, rolesClaim, claims.roles);
+  const jwt = new SignJWT(payload)
     .setProtectedHeader({ alg: 'HS256', typ: 'JWT' })
-    .setSubject(claims.user)
     .setIssuedAt(nowS)
     .setExpirationTime(nowS + Math.ceil(claims.forMs / 1000));
   if (configuration.issuer !== undefined) jwt.setIssuer(configuration.issuer);
@@ -84,11 +95,11 @@ export class Tokens implements TokenReader {
   }
 
   /** A token with which whoever operates the service may look into every channel, unseen. */
-  async oversight(name: string, forMs: number): Promise<{ token: string; expiresAt: string }> {
+  async oversight({ id, name }: Overseer, forMs: number): Promise<{ token: string; expiresAt: string }> {
     const endsS = Math.ceil((Date.now() + forMs) / 1000);
     const token = await new SignJWT({ name })
       .setProtectedHeader({ alg: 'HS256', typ: 'JWT', kid: oversightKid })
-      .setSubject(`oversight:${name}`)
+      .setSubject(overseerId(id))
       .setAudience(oversightAudience)
       .setIssuedAt()
       .setExpirationTime(endsS)
@@ -98,16 +109,20 @@ export class Tokens implements TokenReader {
 
   async #readUser(token: string): Promise<Identity> {
     const payload = await this.#verified(token);
-    const { toleranceMs } = this.#configuration;
-    const user = payload.sub;
-    const fault = userFault(user);
+    const { toleranceMs, claims } = this.#configuration;
+    const user = claimOf(payload, claims.user);
+    const fault = userFault(user, claims.user);
     if (fault !== undefined) throw refusal('token-invalid', fault);
+    const name = nameOf(claimOf(payload, claims.name));
+    const access = claimOf(payload, claims.access);
     return {
       user: user as string,
-      ...(typeof payload.name === 'string' && payload.name !== '' ? { name: payload.name.slice(0, 200) } : {}),
+      ...(name === undefined ? {} : { name }),
       guest: false,
-      roles: rolesOf(payload),
+      roles: rolesOf(claimOf(payload, claims.roles)),
       claims: payload as Record<string, Json>,
+      ...(access === undefined ? {} : { grants: grantsOf(access) }),
+      ...(payload.iat === undefined ? {} : { issuedAt: payload.iat * 1000 }),
       ...(payload.exp === undefined ? {} : { endsAt: payload.exp * 1000 + toleranceMs }),
     };
   }
@@ -155,6 +170,7 @@ export class Tokens implements TokenReader {
       guest: false,
       roles: [],
       claims: {},
+      ...(payload.iat === undefined ? {} : { issuedAt: payload.iat * 1000 }),
       endsAt: (payload.exp as number) * 1000,
       oversight: true,
     };
@@ -178,8 +194,9 @@ async function keyOf(
   }
 }
 
-function userFault(user: unknown): string | undefined {
-  if (typeof user !== 'string' || user === '') return 'the token has no `sub`: it must say who the user is';
+function userFault(user: unknown, claim: ClaimName): string | undefined {
+  if (typeof user !== 'string' || user === '')
+    return `the token has no \`${pathOf(claim).join('.')}\`: it must say who the user is`;
   if (user.length > protocolLimits.userChars) return `a user id has at most ${protocolLimits.userChars} characters`;
   if (user.startsWith(GUEST_PREFIX) || user.startsWith('oversight:'))
     return `no user id may begin with ${JSON.stringify(user.slice(0, user.indexOf(':') + 1))}`;
@@ -188,9 +205,49 @@ function userFault(user: unknown): string | undefined {
   return undefined;
 }
 
-function rolesOf({ roles }: JWTPayload): readonly string[] {
+function rolesOf(roles: unknown): readonly string[] {
   if (typeof roles === 'string') return [roles];
   return Array.isArray(roles) ? roles.filter((role) => typeof role === 'string') : [];
+}
+
+/** A name as it may be shown anywhere, in a terminal too. */
+function nameOf(name: unknown): string | undefined {
+  if (typeof name !== 'string') return undefined;
+  // biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is taken out
+  return name.replaceAll(/[\u0000-\u001f\u007f-\u009f]/g, '').slice(0, 200) || undefined;
+}
+
+/** @throws {ProblemError} `token-invalid`: a rule that is not understood must not be passed over */
+function grantsOf(access: unknown): readonly Grant[] {
+  try {
+    return readGrants(access as Json);
+  } catch (error) {
+    throw refusal('token-invalid', `its access rules: ${(error as Error).message}`);
+  }
+}
+
+function pathOf(claim: ClaimName): readonly string[] {
+  return typeof claim === 'string' ? [claim] : claim;
+}
+
+function claimOf(payload: JWTPayload, claim: ClaimName): unknown {
+  let value: unknown = payload;
+  for (const name of pathOf(claim)) {
+    if (typeof value !== 'object' || value === null || !Object.hasOwn(value, name)) return undefined;
+    value = (value as Record<string, unknown>)[name];
+  }
+  return value;
+}
+
+function putClaim(payload: Record<string, Json>, claim: ClaimName, value: Json): void {
+  const path = pathOf(claim);
+  let at = payload;
+  for (const name of path.slice(0, -1)) {
+    const inner: Record<string, Json> = { ...((at[name] as Record<string, Json> | undefined) ?? {}) };
+    at[name] = inner;
+    at = inner;
+  }
+  at[path.at(-1) as string] = value;
 }
 
 /** What is wrong with a token, without saying what it would take to forge one. */

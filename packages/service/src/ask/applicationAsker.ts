@@ -1,0 +1,116 @@
+import type { Answer, Asker, Question } from '@nine-bells/core';
+import { isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
+import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
+import { Webhook } from 'standardwebhooks';
+import { readBody } from '../http/body.js';
+import { IsWords } from '../http/publishDto.js';
+import { systemIds } from '../system/ids.js';
+
+/** Most bytes of an answer, and of the member data in it. */
+const answerBytes = 65_536;
+const memberBytes = 4_096;
+
+/** What the application answers to a question. */
+class AnswerDto {
+  static readonly members = { allow: true, reason: true, member: true, rememberMs: true } as const;
+
+  @IsBoolean()
+  allow!: boolean;
+
+  @IsOptional()
+  @IsWords(protocolLimits.reasonChars)
+  reason?: string;
+
+  member?: Json;
+
+  @IsOptional()
+  @IsInt()
+  @Min(0)
+  @Max(86_400_000)
+  rememberMs?: number;
+}
+
+/** Asks the application over HTTP, with a request signed as Standard Webhooks says. */
+export class ApplicationAsker implements Asker {
+  readonly #webhook: Webhook;
+  readonly #withinMs: number;
+  readonly #ids = systemIds();
+
+  /** @param secret - `whsec_` and 24 to 64 bytes in base64 */
+  constructor(secret: string, withinMs: number) {
+    this.#webhook = new Webhook(secret);
+    this.#withinMs = withinMs;
+  }
+
+  async ask(url: string, question: Question): Promise<Answer> {
+    const at = new Date();
+    const id = `ask_${this.#ids.message(at.getTime())}`;
+    const body = JSON.stringify({ type: 'access.ask', timestamp: at.toISOString(), data: dataOf(question) });
+    const response = await fetch(url, {
+      method: 'POST',
+      body,
+      headers: {
+        'content-type': 'application/json',
+        accept: 'application/json',
+        'webhook-id': id,
+        'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
+        'webhook-signature': this.#webhook.sign(id, at, body),
+      },
+      redirect: 'error',
+      signal: AbortSignal.timeout(this.#withinMs),
+    }).catch((error: Error) => {
+      throw new Error(`${url} cannot be reached: ${(error.cause as Error | undefined)?.message ?? error.message}`);
+    });
+    const text = await textOf(response);
+    if (response.status !== 200) throw new Error(`${url} answered with status ${response.status}, not 200`);
+    return answerOf(text, url);
+  }
+}
+
+function dataOf({ act, channel, whom, parameters, who }: Question): object {
+  return {
+    act,
+    ...(channel === undefined ? {} : { channel }),
+    ...(whom === undefined ? {} : { whom }),
+    parameters: { ...parameters },
+    user: who.user,
+    ...(who.name === undefined ? {} : { name: who.name }),
+    guest: who.guest,
+    roles: who.roles,
+    claims: who.claims,
+  };
+}
+
+/** The body, as far as it may be long. */
+async function textOf(response: Response): Promise<string> {
+  const decoder = new TextDecoder();
+  let text = '';
+  let bytes = 0;
+  for await (const chunk of response.body ?? []) {
+    bytes += (chunk as Uint8Array).length;
+    if (bytes > answerBytes) throw new Error(`the answer is longer than ${answerBytes} bytes`);
+    text += decoder.decode(chunk as Uint8Array, { stream: true });
+  }
+  return text + decoder.decode();
+}
+
+function answerOf(text: string, url: string): Answer {
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch {
+    throw new Error(`${url} answered what is not JSON`);
+  }
+  const { allow, reason, member, rememberMs } = readBody(AnswerDto, value);
+  if (
+    member !== undefined &&
+    (isDeeperThan(member, protocolLimits.dataDepth) || JSON.stringify(member).length > memberBytes)
+  )
+    throw new Error(`${url} answered with member data of more than ${memberBytes} characters`);
+  return {
+    allow,
+    ...(reason == null ? {} : { reason }),
+    ...(member === undefined ? {} : { member }),
+    ...(rememberMs == null ? {} : { rememberMs }),
+  };
+}

@@ -1,0 +1,83 @@
+import type { Engine } from '@nine-bells/core';
+import { ArrayMaxSize, ArrayMinSize, IsArray, IsInt, IsOptional, Max, Min, ValidateBy } from 'class-validator';
+import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
+import { type Right, rightFault } from '../store/rights.js';
+import { overseerId } from '../tokens/tokens.js';
+import { readBody } from './body.js';
+import { IsWords } from './publishDto.js';
+import type { Route } from './route.js';
+
+class KeyDto {
+  static readonly members = { name: true, rights: true, forMs: true } as const;
+
+  @IsWords(100)
+  name!: string;
+
+  @IsArray()
+  @ArrayMinSize(1)
+  @ArrayMaxSize(100)
+  @ValidateBy(
+    {
+      name: 'isRight',
+      validator: {
+        validate: (value) => typeof value === 'string' && rightFault(value) === undefined,
+        defaultMessage: (args) => {
+          const wrong = (args?.value as unknown[] | undefined)?.find?.(
+            (each) => typeof each !== 'string' || rightFault(each) !== undefined,
+          );
+          return typeof wrong === 'string' ? (rightFault(wrong) as string) : 'a right is a string';
+        },
+      },
+    },
+    { each: true },
+  )
+  rights!: string[];
+
+  @IsOptional()
+  @IsInt()
+  @Min(1000)
+  @Max(10 * 365 * 86_400_000)
+  forMs?: number;
+}
+
+/** `/v1/keys`: API keys are made, listed and revoked. */
+export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
+  const make: Route['serve'] = async (request, response, { actor }) => {
+    const { name, rights, forMs } = readBody(KeyDto, request.body);
+    const made = await keys.make({ name, rights: rights as Right[], forMs: forMs ?? undefined }, actor);
+    response.status(201).json({ ...shown(made.key), key: made.text });
+  };
+
+  const list: Route['serve'] = (_request, response) => {
+    response.json({ keys: keys.all.map(shown) });
+  };
+
+  const revoke: Route['serve'] = async (request, response, { actor }) => {
+    const key = await keys.revoke(String(request.params.id), actor);
+    // Whoever looks on with it stops looking.
+    await engine.signOut(overseerId(key.id), actor, 'its key was revoked');
+    response.json(shown(key));
+  };
+
+  return [
+    { method: 'post', path: '/keys', right: 'administer', serve: make },
+    { method: 'get', path: '/keys', right: 'administer', serve: list },
+    { method: 'delete', path: '/keys/:id', right: 'administer', serve: revoke },
+  ];
+}
+
+function shown({ id, name, rights, createdAtMs, expiresAtMs, lastUsedAtMs, revokedAtMs }: ApiKey): object {
+  return {
+    id,
+    name,
+    rights: rights.all,
+    createdAt: timeText(createdAtMs),
+    expiresAt: timeText(expiresAtMs),
+    lastUsedAt: timeText(lastUsedAtMs),
+    revokedAt: timeText(revokedAtMs),
+  };
+}
+
+function timeText(ms: number | undefined): string | undefined {
+  return ms === undefined ? undefined : new Date(ms).toISOString();
+}
