@@ -1,7 +1,17 @@
-import { connect, type Entry, type Line, LineError, type LineState, type ReceivedMessage } from '@nine-bells/client';
-import { people } from '../src/people.js';
+import {
+  connect,
+  type Entry,
+  type Line,
+  LineError,
+  type LineState,
+  type ReceivedMessage,
+  type Removal,
+} from '@nine-bells/client';
+import { people, personOf } from '../src/people.js';
 
-const channel = 'race/3/chat';
+const channels = ['race/3/chat', 'crew/petrel', 'protest/7', 'desk/results/3', 'regatta/notices'];
+/** How long somebody who was removed stays out, in milliseconds. */
+const banMs = 120_000;
 
 /** One spectator's window: a line, a channel, and what shows them. */
 class Window {
@@ -20,6 +30,9 @@ class Window {
     select.add(new Option('a guest', ''));
     select.value = user;
     select.addEventListener('change', () => this.#watchAs(select.value));
+    const place = this.#find<HTMLSelectElement>('.channel');
+    for (const channel of channels) place.add(new Option(channel, channel));
+    place.addEventListener('change', () => this.#watchAs(select.value));
     this.#find<HTMLFormElement>('form').addEventListener('submit', (event) => {
       event.preventDefault();
       void this.#send();
@@ -41,7 +54,8 @@ class Window {
     line.addEventListener('state', ({ detail }) => line === this.#line && this.#show(detail));
     this.#show(line.state);
 
-    const chat = line.enter(channel, { last: 50 });
+    const chat = line.enter(this.#find<HTMLSelectElement>('.channel').value, { last: 50 });
+    const mayRemove = personOf(user)?.roles.includes('chair') === true;
     this.#chat = chat;
     let wasLive = false;
     chat.addEventListener('live', () => {
@@ -50,10 +64,38 @@ class Window {
     chat.addEventListener('message', ({ detail }) => {
       const item = messageItem(detail, line.state);
       item.classList.toggle('missed', wasLive && !detail.live);
+      const author = detail.by?.user;
+      if (mayRemove && author !== undefined && author !== user) item.append(this.#removeButton(author));
       this.#add(item);
     });
     chat.addEventListener('gap', () => this.#add(noteItem('Some messages can no longer be recovered.')));
-    chat.addEventListener('refused', ({ detail }) => this.#say(detail.detail ?? detail.title));
+    chat.addEventListener('waiting', ({ detail }) => this.#say(`${detail.detail ?? detail.title}; trying again`));
+    chat.addEventListener('live', () => this.#say(''));
+    chat.addEventListener('refused', ({ detail }) => {
+      this.#say(detail.detail ?? detail.title);
+      this.#mayTalk(false);
+    });
+    chat.addEventListener('removed', ({ detail }) => {
+      this.#add(noteItem(removedText(detail)));
+      this.#mayTalk(false);
+    });
+  }
+
+  #removeButton(user: string): HTMLElement {
+    const button = element('button', 'Remove') as HTMLButtonElement;
+    button.type = 'button';
+    button.addEventListener('click', () => {
+      this.#chat
+        ?.remove(user, { reason: 'please wait until you are called', banMs })
+        .then(({ until }) => this.#add(noteItem(`Removed ${nameOf(user)}${until ? ` until ${clock(until)}` : ''}.`)))
+        .catch((error: unknown) => this.#say(error instanceof LineError ? error.message : String(error)));
+    });
+    return button;
+  }
+
+  #mayTalk(may: boolean): void {
+    this.#find<HTMLInputElement>('input').disabled = !may;
+    this.#find<HTMLButtonElement>('form button').disabled = !may;
   }
 
   async #send(): Promise<void> {
@@ -81,9 +123,8 @@ class Window {
     if (state.name === 'waiting') this.#countdown = window.setInterval(tell, 250);
     const open = state.name === 'open';
     const mayTalk = open && !state.guest;
+    this.#mayTalk(mayTalk);
     const input = this.#find<HTMLInputElement>('input');
-    input.disabled = !mayTalk;
-    this.#find<HTMLButtonElement>('form button').disabled = !mayTalk;
     input.placeholder = mayTalk ? 'Say something' : open ? 'Guests read along' : 'Not connected';
     this.#find('.plug').textContent = this.#unplugged ? 'Plug in again' : 'Pull the plug';
     if (state.name === 'closed' && state.problem !== undefined) this.#say(state.reason);
@@ -136,11 +177,24 @@ function messageItem(message: ReceivedMessage, state: LineState): HTMLElement {
   const { text } = message.data as { text?: unknown };
   item.append(
     element('b', message.by?.name ?? message.by?.user ?? 'The committee'),
-    element('time', new Date(message.at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' })),
+    element('time', clock(message.at)),
     element('p', typeof text === 'string' ? text : JSON.stringify(message.data)),
   );
   item.title = message.cursor;
   return item;
+}
+
+function removedText({ by, reason, until }: Removal): string {
+  const who = by?.name ?? by?.user ?? 'The committee';
+  return `${who} has removed you${until ? ` until ${clock(until)}` : ''}${reason ? `: ${reason}` : ''}.`;
+}
+
+function nameOf(user: string): string {
+  return personOf(user)?.name ?? user;
+}
+
+function clock(at: string): string {
+  return new Date(at).toLocaleTimeString([], { hour: '2-digit', minute: '2-digit' });
 }
 
 function noteItem(text: string): HTMLElement {

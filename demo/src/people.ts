@@ -3,13 +3,16 @@ export interface Person {
   readonly user: string;
   readonly name: string;
   readonly roles: readonly string[];
-  readonly claims?: Readonly<Record<string, string>>;
+  readonly claims?: Readonly<Record<string, string | readonly string[]>>;
 }
 
 export const people: readonly Person[] = [
   { user: 'mira', name: 'Mira Holt', roles: ['committee'] },
-  { user: 'tomas', name: 'Tomas Verne', roles: ['skipper'], claims: { boats: 'petrel' } },
-  { user: 'ines', name: 'Ines Okoro', roles: ['skipper'], claims: { boats: 'turnstone' } },
+  { user: 'tomas', name: 'Tomas Verne', roles: ['skipper'], claims: { boats: 'petrel', cases: ['7'] } },
+  { user: 'ines', name: 'Ines Okoro', roles: ['skipper'], claims: { boats: 'turnstone', cases: ['7'] } },
+  { user: 'sunniva', name: 'Sunniva Dahl', roles: ['jury', 'chair'] },
+  { user: 'oona', name: 'Oona Reyes', roles: ['steward'] },
+  { user: 'felix', name: 'Felix Marsh', roles: ['steward'] },
   { user: 'bram', name: 'Bram Achter', roles: ['coach'] },
   { user: 'pia', name: 'Pia Lund', roles: [] },
   { user: 'jory', name: 'Jory Teague', roles: [] },

@@ -24,6 +24,14 @@ export const crewTalk: readonly { readonly user: string; readonly text: string }
   { user: 'bram', text: 'Good. Turnstone has not seen it.' },
 ];
 
+/** What is said at the hearing of case 7. */
+export const hearing: readonly { readonly user: string; readonly text: string }[] = [
+  { user: 'sunniva', text: 'Case 7: Turnstone against Petrel, at the windward mark. Tomas, please begin.' },
+  { user: 'tomas', text: 'We were overlapped at the zone and gave room.' },
+  { user: 'ines', text: 'That is not how it was!' },
+  { user: 'sunniva', text: 'One after the other. Ines, you will be heard next.' },
+];
+
 /** What the committee signals, one after another. */
 export const signals: readonly { readonly signal: string; readonly text: string }[] = [
   { signal: 'warning', text: 'Warning signal: five minutes' },

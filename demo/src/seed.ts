@@ -1,6 +1,6 @@
 import type { Backend } from '@nine-bells/client/backend';
 import { personOf } from './people.js';
-import { chatter, notices, signals } from './script.js';
+import { chatter, hearing, notices, signals } from './script.js';
 
 /** Puts the morning's record into the channels. Every message has a key, so that a second start doubles nothing. */
 export async function seed(backend: Backend): Promise<void> {
@@ -18,6 +18,12 @@ export async function seed(backend: Backend): Promise<void> {
       key: `seed-signal-${index}`,
       by: authorOf('mira'),
       data,
+    })),
+    ...hearing.map(({ user, text }, index) => ({
+      channel: 'protest/7',
+      key: `seed-hearing-${index}`,
+      by: authorOf(user),
+      data: { text },
     })),
     ...chatter.slice(0, 6).map(({ user, text }, index) => ({
       channel: 'race/3/chat',

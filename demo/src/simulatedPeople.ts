@@ -26,6 +26,8 @@ export function simulatePeople(
     const line = connect(url, { token: () => tokenOf(user) });
     lines.set(user, { line, chat: line.enter('race/3/chat') });
     if (user === 'tomas' || user === 'bram') line.enter('crew/petrel');
+    if (user === 'tomas' || user === 'ines' || user === 'sunniva') line.enter('protest/7');
+    if (user === 'oona') line.enter('desk/results/3');
   }
   const guest = connect(url);
   guest.enter('race/3/chat');

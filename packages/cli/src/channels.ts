@@ -57,11 +57,12 @@ export function addConsole(program: Command): void {
   program
     .command('console')
     .description('print a link that signs in to the console, once')
+    .option('--look', 'the link lets one look, and do nothing')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
-    .action(async (options: CallOptions) => {
-      const link = await backendOf(options).signInLink();
+    .action(async (options: CallOptions & { look?: boolean }) => {
+      const link = await backendOf(options).signInLink({ looksOnly: options.look === true });
       if (options.json) printJson(link);
       else print(link.url);
     });

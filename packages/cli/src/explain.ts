@@ -1,10 +1,14 @@
-import type { Asked, Explanation, Weighed } from '@nine-bells/client/backend';
+import type { Asked, Ban, Explanation, Weighed } from '@nine-bells/client/backend';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
 import { CommandError, exitCodes } from './exitCodes.js';
+import { actorText } from './measures.js';
 import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
-import { print, printJson } from './output.js';
+import { dayTime, print, printable, printJson } from './output.js';
+
+const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'];
+const userActs = ['direct', 'watch', 'notify'];
 
 interface ExplainOptions extends CallOptions {
   readonly user?: string;
@@ -18,9 +22,9 @@ interface ExplainOptions extends CallOptions {
 export function addExplain(program: Command): void {
   program
     .command('explain')
-    .description('say which rule decides whether somebody may do something in a channel, on which facts')
-    .addArgument(program.createArgument('<act>', 'what').choices(['enter', 'read', 'publish']))
-    .argument('<channel>', 'such as crew/petrel')
+    .description('say which rule decides whether somebody may do something, on which facts')
+    .addArgument(program.createArgument('<act>', 'what').choices([...channelActs, ...userActs]))
+    .argument('<where>', `a channel such as crew/petrel; for ${userActs.join(', ')}: the user that it concerns`)
     .option('--user <id>', 'for a user, made up with --role and --claim')
     .option('--role <role>', 'a role of that user; may be given several times', collect)
     .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
@@ -30,8 +34,8 @@ export function addExplain(program: Command): void {
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
-    .action(async (act: string, channel: string, options: ExplainOptions) => {
-      const explanation = await backendOf(options).explain(act, channel, askedOf(options));
+    .action(async (act: string, where: string, options: ExplainOptions) => {
+      const explanation = await backendOf(options).explain(act, where, askedOf(options));
       if (options.json) printJson(explanation);
       else print(explanationText(explanation));
       if (!explanation.allowed) process.exitCode = exitCodes.refused;
@@ -50,10 +54,12 @@ function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): 
   return { user: user as string, roles: role ?? [], claims: claimsOf(claim ?? []) };
 }
 
-function explanationText({ act, channel, user, allowed, problem, rule, others, weighed }: Explanation): string {
+function explanationText(explanation: Explanation): string {
+  const { act, channel, whom, user, allowed, problem, ban, rule, others, weighed } = explanation;
   const verdict = allowed ? colors.green('allowed') : colors.red(`refused, ${problem?.code}`);
-  const lines = [`${colors.bold(`${act} ${channel}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
+  const lines = [`${colors.bold(`${act} ${channel ?? whom}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
   if (problem?.detail !== undefined) lines.push(`  the client is told: ${problem.detail}`);
+  if (ban !== undefined) lines.push('', `A ban comes before the rules: ${banText(ban)}`);
   if (rule !== undefined) {
     const values = Object.entries(rule.parameters).map(([name, value]) => `:${name} = ${value}`);
     lines.push('', `The rule is ${rule.pattern}${values.length === 0 ? '' : `, with ${values.join(', ')}`}`);
@@ -66,11 +72,21 @@ function explanationText({ act, channel, user, allowed, problem, rule, others, w
   return lines.join('\n');
 }
 
+function banText({ id, by, at, until, channel, reason }: Ban): string {
+  return [
+    `${channel ?? 'the service'}, by ${actorText(by)} at ${dayTime(at)}`,
+    until === undefined ? 'until it is lifted' : `until ${dayTime(until)}`,
+    ...(reason === undefined ? [] : [`because: ${printable(reason)}`]),
+  ]
+    .join(', ')
+    .concat(`\n  \`ninebells lift ${id}\` ends it before its time`);
+}
+
 /** One line a condition, its parts below it. */
 function weighedLines({ asks, holds, found, parts = [] }: Weighed, indent: string): string[] {
   const mark = holds ? colors.green('yes') : colors.red(' no');
   return [
-    `${indent}${mark}  ${asks}${found === undefined ? '' : colors.dim(`   found ${found}`)}`,
+    `${indent}${mark}  ${asks}${found === undefined ? '' : colors.dim(`   found ${printable(found)}`)}`,
     ...parts.flatMap((part) => weighedLines(part, `${indent}     `)),
   ];
 }

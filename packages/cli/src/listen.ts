@@ -1,9 +1,17 @@
-import { connect, type Entry, type Line, type LineOptions, type LineState } from '@nine-bells/client';
+import {
+  connect,
+  type Entry,
+  type Line,
+  LineError,
+  type LineOptions,
+  type LineState,
+  type Removal,
+} from '@nine-bells/client';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { failureOf } from './failure.js';
 import { backendOf, type CallOptions, jsonOption, keyOf, keyOption, urlOption, wholeFrom } from './options.js';
-import { messageLine, note, print, printJson } from './output.js';
+import { dayTime, messageLine, note, print, printable, printJson } from './output.js';
 
 interface ListenOptions extends CallOptions {
   readonly token?: string;
@@ -60,12 +68,17 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
       entry.addEventListener('gap', ({ detail }) =>
         note(`${channel}: messages after ${detail.after} can no longer be recovered (${detail.why})`),
       );
-      entry.ready.catch((error: unknown) => {
-        // A line that is closed says so itself.
-        if (entry.state !== 'refused') return;
+      entry.addEventListener('waiting', ({ detail }) =>
+        note(`${channel}: ${detail.detail ?? detail.title}; trying again soon`),
+      );
+      const over = (failure: CommandError): void => {
         line.close();
-        reject(failureOf(error));
-      });
+        reject(failure);
+      };
+      entry.addEventListener('removed', ({ detail }) =>
+        over(new CommandError(exitCodes.refused, `${channel}: ${removedText(detail)}`)),
+      );
+      entry.addEventListener('refused', ({ detail }) => over(failureOf(LineError.from(detail))));
     }
   });
 }
@@ -114,11 +127,21 @@ function tellStates(line: Line, reject: (error: Error) => void): void {
       }
       line.close();
       reject(new CommandError(exitCodes.unreachable, `the service could not be reached: ${detail.reason}`, startHint));
-    } else if (detail.name === 'closed' && detail.problem !== undefined) {
-      const { code, title, detail: why } = detail.problem;
-      reject(new CommandError(exitCodes.refused, `${title} (${code})${why === undefined ? '' : `: ${why}`}`));
+    } else if (detail.name === 'closed' && detail.by === 'service') {
+      if (detail.problem === undefined) reject(new CommandError(exitCodes.refused, detail.reason));
+      else reject(failureOf(LineError.from(detail.problem)));
     }
   });
+}
+
+/** Who has ended one's stay, and why. */
+function removedText({ reason, by, until }: Removal): string {
+  return [
+    'removed',
+    ...(by === undefined ? [] : [`by ${printable(by.name ?? by.user)}`]),
+    ...(until === undefined ? [] : [`until ${dayTime(until)}`]),
+    ...(reason === undefined ? [] : [`because: ${printable(reason)}`]),
+  ].join(' ');
 }
 
 const startHint =

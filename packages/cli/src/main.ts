@@ -6,7 +6,9 @@ import { addDemo } from './demo.js';
 import { exitCodes } from './exitCodes.js';
 import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
+import { addKeys } from './keys.js';
 import { addListen } from './listen.js';
+import { addMeasures } from './measures.js';
 import { addPublish } from './publish.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
@@ -29,7 +31,19 @@ export async function main(args: readonly string[]): Promise<number> {
     .showHelpAfterError('(--help shows what there is)')
     .addHelpText('after', exitHelp)
     .exitOverride();
-  for (const add of [addServe, addDemo, addToken, addPublish, addListen, addRead, addChannels, addExplain, addConsole])
+  for (const add of [
+    addServe,
+    addDemo,
+    addToken,
+    addPublish,
+    addListen,
+    addRead,
+    addChannels,
+    addExplain,
+    addMeasures,
+    addKeys,
+    addConsole,
+  ])
     add(program);
   for (const command of program.commands) command.exitOverride();
   try {

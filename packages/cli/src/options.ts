@@ -33,6 +33,15 @@ export function wholeFrom(least: number, most: number): (value: string) => numbe
   };
 }
 
+const timeUnits: Readonly<Record<string, number>> = { ms: 1, s: 1000, m: 60_000, h: 3_600_000, d: 86_400_000 };
+
+/** Reads a length of time such as `30m`, as in the configuration; in milliseconds. */
+export function duration(value: string): number {
+  const match = /^([1-9][0-9]{0,9})(ms|s|m|h|d)$/.exec(value);
+  if (match === null) throw new InvalidArgumentError('A time such as 90s, 30m, 12h or 7d is expected.');
+  return Number(match[1]) * (timeUnits[match[2] as string] as number);
+}
+
 /** Adds each value of an option that may be given several times. */
 export function collect(value: string, before: string[] = []): string[] {
   return [...before, value];

@@ -28,7 +28,7 @@ export function table(head: readonly string[], rows: readonly (readonly string[]
 
 /** A message on one line: time, place, who, what. */
 export function messageLine({ cursor, at, by, type, data, channel }: Message, withChannel: boolean): string {
-  const who = by === undefined ? colors.yellow('(application)') : colors.cyan(by.name ?? by.user);
+  const who = by === undefined ? colors.yellow('(application)') : colors.cyan(printable(by.name ?? by.user));
   const kind = type === 'message' ? '' : ` ${colors.magenta(type)}`;
   const where = withChannel ? `${channel} ` : '';
   return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${dataText(data)}`;
@@ -42,9 +42,14 @@ export function dataText(data: unknown): string {
 }
 
 /** Without control characters: what strangers publish must not steer a terminal. */
-function printable(text: string): string {
+export function printable(text: string): string {
   // biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is replaced
   return text.replaceAll(/[\u0000-\u001f\u007f-\u009f]/g, '\u{fffd}');
+}
+
+/** A moment on one line, in this machine's time zone: `2031-06-14 12:03:11`. */
+export function dayTime(at: string): string {
+  return new Date(at).toLocaleString('sv-SE');
 }
 
 export function clockTime(at: string): string {

@@ -1,7 +1,7 @@
 import type { Command } from 'commander';
 import { claimsOf } from './claims.js';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { collect } from './options.js';
+import { collect, duration } from './options.js';
 import { print } from './output.js';
 
 interface TokenOptions {
@@ -10,7 +10,7 @@ interface TokenOptions {
   readonly name?: string;
   readonly role?: string[];
   readonly claim?: string[];
-  readonly for: string;
+  readonly for: number;
 }
 
 export function addToken(program: Command): void {
@@ -22,12 +22,9 @@ export function addToken(program: Command): void {
     .option('--name <name>', 'the name to show')
     .option('--role <role>', 'a role; may be given several times', collect)
     .option('--claim <name=value>', 'a claim, its value as JSON or else text; several of a name make a list', collect)
-    .option('--for <time>', 'how long it is good, such as 30m, 1h or 7d', '1h')
+    .option('--for <time>', 'how long it is good, such as 30m, 1h (the default) or 7d', duration, 3_600_000)
     .action(async (options: TokenOptions) => {
-      const { ConfigurationError, parseDuration, readConfiguration, signToken } = await import('@nine-bells/service');
-      const forMs = parseDuration(options.for);
-      if (forMs === undefined)
-        throw new CommandError(exitCodes.usage, `--for ${options.for}: a time such as 30m, 1h or 7d is expected`);
+      const { ConfigurationError, readConfiguration, signToken } = await import('@nine-bells/service');
       try {
         const { tokens } = readConfiguration(options.config);
         print(
@@ -36,7 +33,7 @@ export function addToken(program: Command): void {
             name: options.name,
             roles: options.role ?? [],
             claims: claimsOf(options.claim ?? []),
-            forMs,
+            forMs: options.for,
           }),
         );
       } catch (error) {

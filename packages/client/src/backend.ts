@@ -77,15 +77,100 @@ export interface Weighed {
 /** An access question answered in full. */
 export interface Explanation {
   readonly act: string;
-  readonly channel: string;
+  /** For acts in a channel. */
+  readonly channel?: string;
+  /** For acts that concern a user. */
+  readonly whom?: string;
   readonly user: string;
   readonly allowed: boolean;
   /** What a client would be told. */
   readonly problem?: Problem;
+  /** What keeps the user out, whatever the rules say. */
+  readonly ban?: Ban;
   /** The channel rule that holds. */
   readonly rule?: { readonly pattern: string; readonly parameters: Readonly<Record<string, string>> };
   readonly others: readonly { readonly pattern: string; readonly why: string }[];
   readonly weighed?: Weighed;
+}
+
+/** Who has done something: the holder of an API key, a user, or the service itself. */
+export interface Actor {
+  readonly kind: 'key' | 'user' | 'service';
+  readonly id: string;
+  readonly name?: string;
+  /** The id of the key with which an application acted in the user's name. */
+  readonly through?: string;
+}
+
+/** Somebody kept out of a channel, or of the service. */
+export interface Ban {
+  readonly id: string;
+  readonly did: 'ban' | 'remove';
+  readonly user?: string;
+  readonly address?: string;
+  /** Absent: of the whole service. */
+  readonly channel?: string;
+  readonly by: Actor;
+  readonly at: string;
+  /** When it ends by itself; absent: never. */
+  readonly until?: string;
+  readonly reason?: string;
+}
+
+/** Whom to keep out, and of what. */
+export interface BanWish {
+  /** A user, or else an address. */
+  readonly user?: string;
+  readonly address?: string;
+  readonly channel?: string;
+  /** Until it is lifted, if absent. */
+  readonly forMs?: number;
+  readonly reason?: string;
+  /** The user in whose name it is done. */
+  readonly by?: string;
+}
+
+export interface RemovalWish {
+  readonly channel: string;
+  readonly user: string;
+  readonly reason?: string;
+  /** How long the user may not come back. Default: not at all. */
+  readonly banMs?: number;
+  /** The user in whose name it is done. */
+  readonly by?: string;
+}
+
+/** What was done, and how many sessions it reached at once. */
+export interface Effect {
+  readonly id: string;
+  readonly did: string;
+  readonly at: string;
+  readonly until?: string;
+  readonly sessions: number;
+}
+
+/** One line of the audit log. */
+export interface AuditEntry {
+  readonly number: number;
+  readonly at: string;
+  readonly did: string;
+  readonly by: Actor;
+  readonly user?: string;
+  readonly address?: string;
+  readonly channel?: string;
+  readonly reason?: string;
+  readonly until?: string;
+  readonly about?: string;
+}
+
+export interface ApiKeyInfo {
+  readonly id: string;
+  readonly name: string;
+  readonly rights: readonly string[];
+  readonly createdAt: string;
+  readonly expiresAt?: string;
+  readonly lastUsedAt?: string;
+  readonly revokedAt?: string;
 }
 
 export interface Reading extends ReadResult {
@@ -162,14 +247,72 @@ export class Backend {
     return this.#get('/v1/overview', {});
   }
 
-  /** Which rule decides whether somebody may `enter`, `read` or `publish` in a channel, on which facts. */
-  explain(act: string, channel: string, who: Asked): Promise<Explanation> {
-    return this.#post('/v1/explain', { act, channel, ...who });
+  /**
+   * Which rule decides whether somebody may do something, on which facts.
+   *
+   * @param act - `enter`, `read`, `publish`, `hail`, `set` or `moderate`; or `direct`, `watch` or `notify`
+   * @param where - a channel; for the latter three, the user that it concerns
+   */
+  explain(act: string, where: string, who: Asked): Promise<Explanation> {
+    const place = userActs.has(act) ? { whom: where } : { channel: where };
+    return this.#post('/v1/explain', { act, ...place, ...who });
   }
 
-  /** A link that signs in to the console once. */
-  signInLink(): Promise<{ url: string; validMs: number }> {
-    return this.#post('/v1/sign-in-links');
+  /** Keeps a user or an address out, of a channel or of the service. Whoever is there goes at once. */
+  ban(wish: BanWish): Promise<Effect> {
+    return this.#post('/v1/bans', wish);
+  }
+
+  /** Bans in force, the latest first. */
+  bans(
+    options: { user?: string; channel?: string; limit?: number } = {},
+  ): Promise<{ bans: readonly Ban[]; more: boolean }> {
+    return this.#get('/v1/bans', options);
+  }
+
+  /** Ends a ban before its time. */
+  liftBan(id: string, reason?: string): Promise<Effect> {
+    return this.#delete(`/v1/bans/${encodeURIComponent(id)}`, { reason });
+  }
+
+  /** Ends a user's stay in a channel. */
+  remove(wish: RemovalWish): Promise<Effect> {
+    return this.#post('/v1/removals', wish);
+  }
+
+  /** Ends all sessions of a user; tokens issued until now are not taken any more. */
+  signOut(user: string, reason?: string): Promise<Effect> {
+    return this.#post('/v1/sign-outs', { user, reason });
+  }
+
+  /** Takes no token of a user any more that was issued until now. With a newer one it may come back at once. */
+  revokeTokens(user: string, reason?: string): Promise<Effect> {
+    return this.#post('/v1/token-revocations', { user, reason });
+  }
+
+  /** The audit log, the latest first; those before `before`. */
+  audit(options: { before?: number; limit?: number } = {}): Promise<{ entries: readonly AuditEntry[]; more: boolean }> {
+    return this.#get('/v1/audit', options);
+  }
+
+  /** Makes an API key; `key` in the answer is its text, which nobody can read again. */
+  makeKey(wish: { name: string; rights: readonly string[]; forMs?: number }): Promise<ApiKeyInfo & { key: string }> {
+    return this.#post('/v1/keys', wish);
+  }
+
+  /** All API keys, the latest first; those that are over too. */
+  keys(): Promise<{ keys: readonly ApiKeyInfo[] }> {
+    return this.#get('/v1/keys', {});
+  }
+
+  /** Ends an API key's life at once. */
+  revokeKey(id: string): Promise<ApiKeyInfo> {
+    return this.#delete(`/v1/keys/${encodeURIComponent(id)}`, {});
+  }
+
+  /** A link that signs in to the console once; with `looksOnly` to look, and no more. */
+  signInLink(options: { looksOnly?: boolean } = {}): Promise<{ url: string; validMs: number }> {
+    return this.#post('/v1/sign-in-links', options);
   }
 
   /** A token with which to look into every channel over a line, unseen. */
@@ -177,10 +320,12 @@ export class Backend {
     return this.#post('/v1/oversight-tokens');
   }
 
-  #get<T>(path: string, query: Readonly<Record<string, string | number | undefined>>): Promise<T> {
-    const search = new URLSearchParams();
-    for (const [name, value] of Object.entries(query)) if (value !== undefined) search.set(name, String(value));
-    return this.#fetch(search.size === 0 ? path : `${path}?${search}`, { method: 'GET' });
+  #get<T>(path: string, query: Query): Promise<T> {
+    return this.#fetch(withQuery(path, query), { method: 'GET' });
+  }
+
+  #delete<T>(path: string, query: Query): Promise<T> {
+    return this.#fetch(withQuery(path, query), { method: 'DELETE' });
   }
 
   #post<T>(path: string, body?: unknown): Promise<T> {
@@ -218,3 +363,14 @@ export class Backend {
     throw new BackendError(`${problem.title}${problem.detail ? `: ${problem.detail}` : ''}`, response.status, problem);
   }
 }
+
+type Query = Readonly<Record<string, string | number | undefined>>;
+
+function withQuery(path: string, query: Query): string {
+  const search = new URLSearchParams();
+  for (const [name, value] of Object.entries(query)) if (value !== undefined) search.set(name, String(value));
+  return search.size === 0 ? path : `${path}?${search}`;
+}
+
+/** Acts that concern a user, not a channel. */
+const userActs: ReadonlySet<string> = new Set(['direct', 'watch', 'notify']);

@@ -1,4 +1,5 @@
 import {
+  type Author,
   type ChannelName,
   type Cursor,
   type Entered,
@@ -10,8 +11,9 @@ import {
   type Published,
   parseCursor,
   type ReadResult,
+  type Removed,
 } from '@nine-bells/wire';
-import type { PublishOptions, ReadOptions } from './line.js';
+import type { PublishOptions, ReadOptions, RemoveOptions } from './line.js';
 import { LineError } from './lineError.js';
 import { TypedTarget } from './typedTarget.js';
 
@@ -40,16 +42,28 @@ export interface EntryEvents {
   gap: Gap;
   /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
   live: { readonly cursor: Cursor };
-  /** The service does not let one in. */
+  /** The service does not let one in, or not any more. */
   refused: Problem;
+  /** It cannot be decided right now whether one is let in. It is tried again by itself. */
+  waiting: Problem;
+  /** Somebody who may has ended one's stay. */
+  removed: Removal;
 }
 
-export type EntryState = 'entering' | 'live' | 'refused' | 'left';
+/** Why one's stay was ended, by whom, and until when one may not come back (RFC 3339). */
+export interface Removal {
+  readonly reason?: string;
+  readonly by?: Author;
+  readonly until?: string;
+}
+
+export type EntryState = 'entering' | 'live' | 'refused' | 'removed' | 'left';
 
 /** What an entry needs of its line. */
 export interface EntryLine {
   publish(channel: string, data: Json, options?: PublishOptions): Promise<Published>;
   read(channel: string, options?: ReadOptions): Promise<ReadResult>;
+  remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
 }
@@ -110,6 +124,11 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     return this.#line.read(this.channel, options);
   }
 
+  /** As `Line.remove`, from this channel. */
+  remove(user: string, options?: RemoveOptions): Promise<Removed> {
+    return this.#line.remove(this.channel, user, options);
+  }
+
   /** Nothing of the channel comes any more, and every `for await` over it ends. */
   leave(): void {
     if (this.#state === 'left') return;
@@ -126,7 +145,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   }
 
   get #isOver(): boolean {
-    return this.#state === 'left' || this.#state === 'refused';
+    return this.#state === 'left' || this.#state === 'refused' || this.#state === 'removed';
   }
 
   // ------------------------------------------------------------------------------------ called by the line
@@ -157,6 +176,20 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     this.#resolveReady();
     this.emit('live', { cursor: entered.cursor });
     return false;
+  }
+
+  /** @internal Cannot be decided now. */
+  wait(problem: Problem): void {
+    this.interrupted();
+    this.emit('waiting', problem);
+  }
+
+  /** @internal */
+  removed(removal: Removal): void {
+    this.#state = 'removed';
+    this.emit('removed', removal);
+    this.#rejectReady(new LineError('removed', removal.reason ?? 'one was removed from the channel'));
+    for (const reader of this.#readers) reader.end();
   }
 
   /** @internal */

@@ -10,10 +10,18 @@ export type {
   ProblemCode,
   Published,
   ReadResult,
+  Removed,
 } from '@nine-bells/wire';
 export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
 export { connect } from './connect.js';
-export { type EnterOptions, Entry, type EntryEvents, type EntryState, type ReceivedMessage } from './entry.js';
+export {
+  type EnterOptions,
+  Entry,
+  type EntryEvents,
+  type EntryState,
+  type ReceivedMessage,
+  type Removal,
+} from './entry.js';
 export {
   Line,
   type LineEvents,
@@ -21,6 +29,7 @@ export {
   type LineState,
   type PublishOptions,
   type ReadOptions,
+  type RemoveOptions,
   type TokenSource,
 } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';

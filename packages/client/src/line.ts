@@ -19,6 +19,8 @@ import {
   problem,
   type ReadResult,
   type Refreshed,
+  type Removed,
+  type RemovedPush,
   type ReplyFrame,
   type ReplyOf,
   readServerFrame,
@@ -61,7 +63,13 @@ export type LineState =
       /** When the next try is made (milliseconds since the epoch, by this machine's clock). */
       readonly retryAt: number;
     }
-  | { readonly name: 'closed'; readonly reason: string; readonly problem?: Problem };
+  | {
+      readonly name: 'closed';
+      readonly reason: string;
+      /** Who ended it for good. */
+      readonly by: 'client' | 'service';
+      readonly problem?: Problem;
+    };
 
 export interface LineEvents {
   state: LineState;
@@ -83,6 +91,13 @@ export interface ReadOptions {
   readonly before?: string;
   /** Default 100, at most 1,000. */
   readonly limit?: number;
+}
+
+export interface RemoveOptions {
+  /** Told to whoever is removed. */
+  readonly reason?: string;
+  /** How long the user may not come back, in milliseconds. Default: not at all. */
+  readonly banMs?: number;
 }
 
 /** How long a connection may take to be welcomed, in milliseconds. */
@@ -179,6 +194,7 @@ export class Line extends TypedTarget<LineEvents> {
       {
         publish: (to, data, publishOptions) => this.publish(to, data, publishOptions),
         read: (from, readOptions) => this.read(from, readOptions),
+        remove: (from, user, removeOptions) => this.remove(from, user, removeOptions),
         leave: (left) => this.#leave(left),
         isOwn: (message) => this.#isOwn(message),
       },
@@ -215,6 +231,17 @@ export class Line extends TypedTarget<LineEvents> {
     return this.#ask({ do: 'read', channel, ...options });
   }
 
+  /**
+   * Ends a user's stay in a channel, if one may moderate there. Throws as `publish` does.
+   *
+   * @example
+   * await line.remove('protest/7', 'ines', { reason: 'interrupting', banMs: 600_000 });
+   */
+  async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
+    if (this.#state.name !== 'open') throw this.#notOpen();
+    return this.#ask({ do: 'remove', channel, user, ...options });
+  }
+
   /** While waiting: tries again now. */
   retryNow(): void {
     if (this.#state.name !== 'waiting') return;
@@ -224,7 +251,7 @@ export class Line extends TypedTarget<LineEvents> {
 
   /** Says goodbye. The line does not come back; every entry ends. */
   close(): void {
-    if (this.#state.name !== 'closed') this.#closeFor('closed by this side');
+    if (this.#state.name !== 'closed') this.#closeFor('closed by this side', 'client');
   }
 
   // -------------------------------------------------------------------------------------------- connecting
@@ -332,7 +359,7 @@ export class Line extends TypedTarget<LineEvents> {
     // A function may give a better token; a fixed one stays as bad as it is.
     const canRefresh = tokenFault && typeof this.#options.token === 'function';
     if (isFinalClose(code) || (tokenFault && !canRefresh) || (refused !== undefined && isLasting(refused)))
-      this.#closeFor(why, refused ?? (tokenFault ? problem('token-ended') : undefined));
+      this.#closeFor(why, 'service', refused ?? (tokenFault ? problem('token-ended') : undefined));
     else this.#waitAndRetry(why);
   }
 
@@ -355,12 +382,12 @@ export class Line extends TypedTarget<LineEvents> {
 
   readonly #online = (): void => this.retryNow();
 
-  #closeFor(reason: string, refused?: Problem): void {
+  #closeFor(reason: string, by: 'client' | 'service', refused?: Problem): void {
     const socket = this.#socket;
     this.#dropSocket();
     socket?.close(closeCodes.normal);
     (globalThis as unknown as Partial<Window>).removeEventListener?.('online', this.#online);
-    this.#setState({ name: 'closed', reason, ...(refused === undefined ? {} : { problem: refused }) });
+    this.#setState({ name: 'closed', reason, by, ...(refused === undefined ? {} : { problem: refused }) });
     const error = this.#closedError();
     for (const pending of this.#pending.values()) pending.reject(error);
     this.#pending.clear();
@@ -386,7 +413,28 @@ export class Line extends TypedTarget<LineEvents> {
       this.#entries.get(frame.channel)?.take(message, true);
     } else if (isPush(frame, 'gap')) this.#entries.get(frame.channel)?.gap(frame);
     else if (isPush(frame, 'expiring')) void this.#refresh(socket);
-    else if (isPush(frame, 'problem')) this.emit('problem', frame);
+    else if (isPush(frame, 'removed')) this.#removed(frame);
+    else if (isPush(frame, 'problem')) {
+      const { on: _, ...told } = frame;
+      // The goodbye that follows has no room for it.
+      if (told.code === 'banned') this.#refusal = told;
+      else this.emit('problem', told);
+    }
+  }
+
+  #removed({ channel, problem: refused, reason, by, until }: RemovedPush): void {
+    const entry = this.#entries.get(channel);
+    if (entry === undefined) return;
+    if (refused !== undefined) {
+      this.#refused(entry, refused);
+      return;
+    }
+    this.#entries.delete(channel);
+    entry.removed({
+      ...(reason === undefined ? {} : { reason }),
+      ...(by === undefined ? {} : { by }),
+      ...(until === undefined ? {} : { until }),
+    });
   }
 
   /** The token is about to end: swaps it for a fresh one, so that the connection can stay. */
@@ -434,7 +482,8 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   #refused(entry: Entry, refused: Problem): void {
-    if (refused.code === 'busy') {
+    if (laterCodes.has(refused.code)) {
+      entry.wait(refused);
       const socket = this.#socket;
       setTimeout(() => {
         if (socket === this.#socket && this.#entries.get(entry.channel) === entry) this.#sendEnter(entry);
@@ -466,8 +515,8 @@ export class Line extends TypedTarget<LineEvents> {
     if (this.#helloSent) this.#transmit({ do: 'leave', channel: entry.channel });
   }
 
-  /** Asks for what may be asked twice: what has a key, or only reads. */
-  #ask<V extends 'publish' | 'read'>(request: {
+  /** Asks for what may be asked twice: what has a key, only reads, or is the same when done again. */
+  #ask<V extends 'publish' | 'read' | 'remove'>(request: {
     readonly do: V;
     readonly [member: string]: unknown;
   }): Promise<ReplyOf[V]> {
@@ -528,6 +577,9 @@ export class Line extends TypedTarget<LineEvents> {
   }
 }
 
+/** Refusals that another try may not meet. */
+const laterCodes: ReadonlySet<string> = new Set(['busy', 'ask-failed', 'rate-limited']);
+
 /** Refusals that another try would only meet again. */
 function isLasting({ code }: Problem): boolean {
   return (
@@ -540,6 +592,7 @@ function isLasting({ code }: Problem): boolean {
 }
 
 function endingText(code: number, reason: string): string {
+  if (reason === 'signed-out') return 'one was signed out';
   if (reason !== '') return reason;
   return code === 1006 || code === 1005 ? 'the connection broke' : `the connection was closed with code ${code}`;
 }

@@ -8,7 +8,9 @@ export type LineErrorCode =
   /** The line was closed before there was an answer. */
   | 'closed'
   /** The channel was left before there was an answer. */
-  | 'left';
+  | 'left'
+  /** One was removed from the channel. */
+  | 'removed';
 
 /** An act on the line was refused or could not be done. */
 export class LineError extends Error {

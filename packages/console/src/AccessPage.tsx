@@ -2,7 +2,11 @@ import { type Asked, type Backend, BackendError, type Explanation, type Weighed 
 import { Alert, Button, Form, Input, Segmented, Select } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
+import { dayTime } from './texts.js';
 import { usePolled } from './usePolled.js';
+
+const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'];
+const userActs = ['direct', 'watch', 'notify'];
 
 interface Fields {
   readonly as: 'user' | 'session' | 'token' | 'guest';
@@ -12,7 +16,8 @@ interface Fields {
   readonly session?: string;
   readonly token?: string;
   readonly act: string;
-  readonly channel: string;
+  /** A channel, or for acts that concern a user, that user. */
+  readonly where: string;
 }
 
 /** Who may do what, and which rule says so: for somebody made up, a guest, the holder of a token, or a live session. */
@@ -23,12 +28,14 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   const [trouble, setTrouble] = useState<string>();
   const sessions = usePolled(() => backend.sessions({ limit: 1000 }), 5000);
   const session = params.get('session') ?? undefined;
+  const act = Form.useWatch('act', form) ?? params.get('act') ?? 'enter';
+  const concernsUser = userActs.includes(act);
   const as = Form.useWatch('as', form) ?? (session === undefined ? 'user' : 'session');
 
   const ask = async (fields: Fields): Promise<void> => {
     setTrouble(undefined);
     try {
-      setAnswer(await backend.explain(fields.act, fields.channel, askedOf(fields)));
+      setAnswer(await backend.explain(fields.act, fields.where, askedOf(fields)));
     } catch (error) {
       setAnswer(undefined);
       setTrouble(error instanceof BackendError ? error.message : (error as Error).message);
@@ -45,7 +52,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
         initialValues={{
           as,
           act: params.get('act') ?? 'enter',
-          channel: params.get('channel') ?? '',
+          where: params.get('channel') ?? '',
           session,
           roles: [],
           claims: '',
@@ -98,10 +105,19 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
           </Form.Item>
         )}
         <Form.Item name="act" label="May they">
-          <Segmented options={['enter', 'read', 'publish']} />
+          <Select
+            options={[
+              { label: 'In a channel', options: channelActs.map((value) => ({ value, label: value })) },
+              { label: 'To a user', options: userActs.map((value) => ({ value, label: value })) },
+            ]}
+          />
         </Form.Item>
-        <Form.Item name="channel" label="Channel" rules={[{ required: true, message: 'A channel is needed' }]}>
-          <Input placeholder="crew/petrel" />
+        <Form.Item
+          name="where"
+          label={concernsUser ? 'The user that it concerns' : 'Channel'}
+          rules={[{ required: true, message: concernsUser ? 'A user is needed' : 'A channel is needed' }]}
+        >
+          <Input placeholder={concernsUser ? 'ines' : 'crew/petrel'} />
         </Form.Item>
         <Button type="primary" htmlType="submit">
           Explain
@@ -118,17 +134,24 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   );
 }
 
-function Answer({ act, channel, user, allowed, problem, rule, others, weighed }: Explanation) {
+function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others, weighed }: Explanation) {
   return (
     <>
       <h2>
-        {user} {user === '' ? 'Its holder' : ''} {allowed ? 'may' : 'may not'} {act} {act === 'publish' && 'in '}
-        {channel}
+        {user} {user === '' ? 'Its holder' : ''} {allowed ? 'may' : 'may not'} {act}{' '}
+        {channel !== undefined && inChannel.has(act) && 'in '}
+        {channel ?? whom}
       </h2>
       {problem !== undefined && (
         <p>
           A client is told <code>{problem.code}</code>
           {problem.detail !== undefined && `: ${problem.detail}`}
+        </p>
+      )}
+      {ban !== undefined && (
+        <p className="alarm">
+          A ban comes before the rules{ban.until !== undefined && `, until ${dayTime(ban.until)}`}
+          {ban.reason !== undefined && `: ${ban.reason}`}
         </p>
       )}
       {rule !== undefined && (
@@ -161,6 +184,9 @@ function Answer({ act, channel, user, allowed, problem, rule, others, weighed }:
     </>
   );
 }
+
+/** Acts after which `in` stands before a channel. */
+const inChannel = new Set(['read', 'publish', 'hail', 'set']);
 
 /** One condition, with its parts below it. */
 function Part({ asks, holds, found, parts = [] }: Weighed) {

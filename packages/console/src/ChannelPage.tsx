@@ -7,14 +7,19 @@ import { PublishForm } from './PublishForm.js';
 import { useChannelMessages } from './useChannelMessages.js';
 import { usePolled } from './usePolled.js';
 
-/** One channel: its messages as they pass, its record, and a form to publish a test message. */
-export function ChannelPage({ backend }: { readonly backend: Backend }) {
-  const channel = useParams()['*'] ?? '';
-  // By name: another channel is another list, not this one changed.
-  return <OneChannel key={channel} backend={backend} channel={channel} />;
+interface ChannelPageProps {
+  readonly backend: Backend;
+  readonly mayPublish: boolean;
 }
 
-function OneChannel({ backend, channel }: { readonly backend: Backend; readonly channel: string }) {
+/** One channel: its messages as they pass, its record, and a form to publish a test message. */
+export function ChannelPage(props: ChannelPageProps) {
+  const channel = useParams()['*'] ?? '';
+  // By name: another channel is another list, not this one changed.
+  return <OneChannel key={channel} channel={channel} {...props} />;
+}
+
+function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { readonly channel: string }) {
   const messages = useChannelMessages(backend, channel);
   const info = usePolled(() => backend.channel(channel), 2000);
   return (
@@ -35,7 +40,7 @@ function OneChannel({ backend, channel }: { readonly backend: Backend; readonly 
       {messages.refused === undefined ? (
         <>
           <MessageList {...messages} />
-          <PublishForm backend={backend} channel={channel} />
+          {mayPublish && <PublishForm backend={backend} channel={channel} />}
         </>
       ) : (
         <Alert type="error" showIcon title={messages.refused.title} description={messages.refused.detail} />

@@ -5,9 +5,11 @@ import { Navigate, Route, Routes } from 'react-router-dom';
 import { AccessPage } from './AccessPage.js';
 import { ChannelPage } from './ChannelPage.js';
 import { Frame } from './Frame.js';
+import { KeysPage } from './KeysPage.js';
+import { MeasuresPage } from './MeasuresPage.js';
 import { OverviewPage } from './OverviewPage.js';
 import { SignIn } from './SignIn.js';
-import { useSession } from './session.js';
+import { mayDo, useSession } from './session.js';
 import { type Light, themeFor } from './theme.js';
 
 /** Everything: the look, the sign-in, the pages. */
@@ -21,12 +23,20 @@ export function Console() {
         {session.name === 'looking' && <Spin fullscreen />}
         {session.name === 'signed-out' && <SignIn why={session.why} onSignIn={signIn} />}
         {session.name === 'signed-in' && (
-          <Frame backend={backend} light={light} onLight={setLight} onSignOut={signOut}>
+          <Frame backend={backend} session={session} light={light} onLight={setLight} onSignOut={signOut}>
             {(overview) => (
               <Routes>
                 <Route path="/" element={<OverviewPage backend={backend} overview={overview} light={light} />} />
                 <Route path="/access" element={<AccessPage backend={backend} />} />
-                <Route path="/channels/*" element={<ChannelPage backend={backend} />} />
+                <Route
+                  path="/people"
+                  element={<MeasuresPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
+                />
+                {mayDo(session.rights, 'administer') && <Route path="/keys" element={<KeysPage backend={backend} />} />}
+                <Route
+                  path="/channels/*"
+                  element={<ChannelPage backend={backend} mayPublish={mayDo(session.rights, 'publish')} />}
+                />
                 <Route path="*" element={<Navigate to="/" replace />} />
               </Routes>
             )}

@@ -4,11 +4,13 @@ import { Alert, Button, Tooltip } from 'antd';
 import type { ReactNode } from 'react';
 import { Link, NavLink } from 'react-router-dom';
 import bell from './bell.svg';
+import { type ConsoleSession, mayDo } from './session.js';
 import type { Light } from './theme.js';
 import { type LiveOverview, useOverview } from './useOverview.js';
 
 export interface FrameProps {
   readonly backend: Backend;
+  readonly session: Extract<ConsoleSession, { name: 'signed-in' }>;
   readonly light: Light;
   readonly onLight: (light: Light) => void;
   readonly onSignOut: () => Promise<void>;
@@ -16,7 +18,7 @@ export interface FrameProps {
 }
 
 /** What stands around every page. */
-export function Frame({ backend, light, onLight, onSignOut, children }: FrameProps) {
+export function Frame({ backend, session, light, onLight, onSignOut, children }: FrameProps) {
   const overview = useOverview(backend);
   const { latest, trouble } = overview;
   return (
@@ -32,9 +34,13 @@ export function Frame({ backend, light, onLight, onSignOut, children }: FramePro
             Overview
           </NavLink>
           <NavLink to="/access">Access</NavLink>
+          <NavLink to="/people">People</NavLink>
+          {mayDo(session.rights, 'administer') && <NavLink to="/keys">Keys</NavLink>}
         </nav>
         <span className="faint instance">
           {latest !== undefined && `instance ${latest.instance}, version ${latest.version}`}
+          {`, key ${session.key}`}
+          {session.rights.every((right) => right === 'read') && ', looking only'}
         </span>
         <Tooltip title={light === 'dark' ? 'Light' : 'Dark'}>
           <Button

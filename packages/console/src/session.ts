@@ -4,10 +4,16 @@ import { useCallback, useEffect, useState } from 'react';
 export type ConsoleSession =
   | { readonly name: 'looking' }
   | { readonly name: 'signed-out'; readonly why?: string }
-  | { readonly name: 'signed-in'; readonly key: string };
+  | { readonly name: 'signed-in'; readonly key: string; readonly rights: readonly string[] };
+
+/** Whether one signed in with a key that may do something beyond looking. */
+export function mayDo(rights: readonly string[], right: 'publish' | 'moderate' | 'administer'): boolean {
+  return rights.some((each) => each === 'administer' || each === right || each.startsWith(`${right}:`));
+}
 
 interface Answer {
   readonly name?: string;
+  readonly rights?: readonly string[];
   readonly title?: string;
   readonly detail?: string;
 }
@@ -44,7 +50,7 @@ export function useSession(): {
   const begin = useCallback(async (credentials: object | undefined) => {
     try {
       const answer = credentials === undefined ? await ask('GET') : await ask('POST', credentials);
-      if (answer.ok) setSession({ name: 'signed-in', key: answer.name ?? '' });
+      if (answer.ok) setSession({ name: 'signed-in', key: answer.name ?? '', rights: answer.rights ?? [] });
       else
         setSession({
           name: 'signed-out',

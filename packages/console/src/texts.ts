@@ -1,3 +1,8 @@
+/** A moment, in the reader's time zone: `2031-06-14 12:03:11`. */
+export function dayTime(at: string): string {
+  return new Date(at).toLocaleString('sv-SE');
+}
+
 /** How long ago something was, in words. */
 export function ago(at: string | undefined): string {
   if (at === undefined) return '';

@@ -41,7 +41,7 @@ export interface EngineOptions {
   readonly failedHellos: Rate;
   /** Requests of one session. Default 500 in a second. */
   readonly requests: Rate;
-  /** Publishes of one session. Default 100 in a second. */
+  /** Publishes of one session. Default 200 in a second. */
   readonly publishes: Rate;
   /** How long the application, or an access function, may take to answer a question. Default 3 s. */
   readonly askWithinMs: number;
@@ -71,7 +71,7 @@ export const defaultEngineOptions: EngineOptions = {
   connectionsPerUser: 100,
   failedHellos: { count: 60, perMs: 60_000 },
   requests: { count: 500, perMs: 1_000 },
-  publishes: { count: 100, perMs: 1_000 },
+  publishes: { count: 200, perMs: 1_000 },
   askWithinMs: 3_000,
   users: {},
   strikes: 10,

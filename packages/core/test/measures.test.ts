@@ -296,3 +296,70 @@ describe('an answer of the application', () => {
     expect(pia.data).toEqual(['first', 'second']);
   });
 });
+
+describe('limits', () => {
+  it('refuse publishes and requests beyond the rate with a time to wait, and take them again after it', async () => {
+    const { welcomed, clock, settle } = harness({
+      publishes: { count: 2, perMs: 1000 },
+      requests: { count: 5, perMs: 1000 },
+    });
+    const pia = await welcomed('pia');
+    const ids = [1, 2, 3].map((data) => pia.send({ do: 'publish', channel: 'race/3/chat', data }));
+    await settle();
+    expect(ids.map((id) => pia.reply(id).problem?.code)).toEqual([undefined, undefined, 'rate-limited']);
+    expect(pia.reply(ids[2] as number).problem).toMatchObject({ retryAfterMs: 500 });
+    const reads = [1, 2, 3, 4].map(() => pia.send({ do: 'read', channel: 'race/3/chat' }));
+    await settle();
+    // Whoever goes on all the same is read from no faster than it may ask.
+    expect(reads.map((id) => pia.reply(id)?.problem?.code ?? pia.reply(id))).toMatchObject([
+      { messages: [{}, {}] },
+      { messages: [{}, {}] },
+      'rate-limited',
+      undefined,
+    ]);
+    await clock.run(300);
+    expect(pia.reply(reads[3] as number)).toMatchObject({ messages: [{}, {}] });
+  });
+
+  it('hold for a session, whatever connection it comes on', async () => {
+    const { welcomed, settle } = harness({ publishes: { count: 1, perMs: 60_000 } });
+    const pia = await welcomed('pia');
+    const { session, secret } = pia.frames[0];
+    pia.send({ do: 'publish', channel: 'race/3/chat', data: 1 });
+    await settle();
+    const again = await welcomed('pia', { session, secret });
+    const id = again.send({ do: 'publish', channel: 'race/3/chat', data: 2 });
+    await settle();
+    expect(again.reply(id).problem?.code).toBe('rate-limited');
+  });
+
+  it('bound the connections of a user and of an address', async () => {
+    const { welcomed, connect, engine, settle } = harness({ connectionsPerUser: 2, connectionsPerAddress: 3 });
+    const first = await welcomed('pia', {}, engine, '192.0.2.1');
+    await welcomed('pia', {}, engine, '192.0.2.1');
+    const third = await welcomed('pia', {}, engine, '192.0.2.1');
+    expect(third.frames[0].problem.code).toBe('too-many-connections');
+    first.connection.closed(1000);
+    expect((await welcomed('pia', {}, engine, '192.0.2.2')).frames[0].user).toBe('pia');
+    await welcomed('jory', {}, engine, '192.0.2.1');
+    await welcomed('jory', {}, engine, '192.0.2.1');
+    const fourth = connect(engine, '192.0.2.1');
+    await settle();
+    expect(fourth.closedWith).toEqual({ code: closeCodes.tryLater, reason: 'too-many-connections' });
+    // What was turned away does not count.
+    expect((await welcomed('ines', {}, engine, '192.0.2.9')).frames[0].user).toBe('ines');
+  });
+
+  it('shut the door to an address that tries out tokens, and open it again', async () => {
+    const { welcomed, connect, engine, settle, clock } = harness({ failedHellos: { count: 3, perMs: 60_000 } });
+    for (let i = 0; i < 3; i++) await welcomed('forged', {}, engine, '192.0.2.1');
+    const shut = connect(engine, '192.0.2.1');
+    await settle();
+    expect(shut.closedWith).toEqual({ code: closeCodes.tryLater, reason: 'rate-limited' });
+    // Tokens that have merely ended, and other addresses, are not meant.
+    for (let i = 0; i < 5; i++) await welcomed('ended', {}, engine, '192.0.2.2');
+    expect((await welcomed('pia', {}, engine, '192.0.2.2')).frames[0].user).toBe('pia');
+    await clock.run(20_000);
+    expect((await welcomed('pia', {}, engine, '192.0.2.1')).frames[0].user).toBe('pia');
+  });
+});

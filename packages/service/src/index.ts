@@ -9,7 +9,7 @@ export {
   readConfiguration,
   type TokenConfiguration,
 } from './config/configuration.js';
-export { type Fault, parseDuration } from './config/yamlReader.js';
+export type { Fault } from './config/yamlReader.js';
 export { webSocketEncoding } from './line/webSocketEncoding.js';
 export { type Logger, type LogOptions, makeLog } from './log.js';
 export { Service, type ServiceOptions, serviceVersion } from './service.js';

@@ -187,6 +187,9 @@ const shapes: Readonly<Record<Verb, Shape>> = {
   pulse: { got: may(cursors) },
 };
 
+/** Every verb that can be read. */
+export const verbs = Object.keys(shapes) as readonly Verb[];
+
 /** Faults that lie in how members go together. */
 function checkTogether(request: Request): Problem | undefined {
   switch (request.do) {

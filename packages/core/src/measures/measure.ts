@@ -1,8 +1,8 @@
 import type { ChannelName } from '@nine-bells/wire';
 
-/** Who has taken a measure: an application or an operator by its API key, or a user over the line. */
+/** Who has done something: an application or an operator by its API key, a user over the line, or the service itself. */
 export interface Actor {
-  readonly kind: 'key' | 'user';
+  readonly kind: 'key' | 'user' | 'service';
   /** The key's id, or the user's. */
   readonly id: string;
   readonly name?: string;

@@ -59,6 +59,7 @@ export class ApplicationAsker implements Asker {
       redirect: 'error',
       signal: AbortSignal.timeout(this.#withinMs),
     }).catch((error: Error) => {
+      if (error.name === 'TimeoutError') throw new Error(`no answer within ${this.#withinMs} ms`);
       throw new Error(`${url} cannot be reached: ${(error.cause as Error | undefined)?.message ?? error.message}`);
     });
     const text = await textOf(response);

@@ -186,11 +186,6 @@ export const rate: Reader<{ count: number; perMs: number }> = (node, at) => {
   return { count: Number(match[1]), perMs: Number(match[2] ?? 1) * unitMs };
 };
 
-/** Reads `20s` and the like, as in the configuration; `undefined` if it is not a time. */
-export function parseDuration(value: string): number | undefined {
-  return parseAmount(value, timeUnits);
-}
-
 function amount(units: Readonly<Record<string, number>>, expected: string): Reader<number> {
   return (node, at) => {
     const value = scalar(node);

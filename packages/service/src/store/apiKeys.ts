@@ -63,10 +63,7 @@ export class ApiKeys {
    */
   async makeFirst(folder: string): Promise<string | undefined> {
     if (this.#administrators().length > 0) return undefined;
-    const { text } = await this.make(
-      { name: 'first', rights: ['administer'] },
-      { kind: 'key', id: 'start', name: 'the start of the service' },
-    );
+    const { text } = await this.make({ name: 'first', rights: ['administer'] }, { kind: 'service', id: 'start' });
     const file = join(folder, 'api-key');
     writeFileSync(file, `${text}\n`, { mode: 0o600 });
     return file;

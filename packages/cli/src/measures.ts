@@ -1,0 +1,169 @@
+import type { Actor, AuditEntry, Ban, Effect } from '@nine-bells/client/backend';
+import { type Command, Option } from 'commander';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { dayTime, note, print, printable, printJson, table } from './output.js';
+
+interface MeasureOptions extends CallOptions {
+  readonly reason?: string;
+}
+
+const reasonOption = (): Option =>
+  new Option('--reason <words>', 'why: told to whom it concerns, and in the audit log');
+
+/** The commands about people: remove, ban and what belongs to it, sign out, and the record of it all. */
+export function addMeasures(program: Command): void {
+  called(
+    program
+      .command('remove')
+      .description("end a user's stay in a channel")
+      .argument('<channel>', 'such as protest/7')
+      .argument('<user>', "the user's id")
+      .option('--ban <time>', 'and let it not come back for so long, such as 10m', duration)
+      .addOption(reasonOption()),
+  ).action(async (channel: string, user: string, options: MeasureOptions & { ban?: number }) => {
+    const { ban: banMs, reason } = options;
+    const effect = await backendOf(options).remove({ channel, user, ...given({ banMs, reason }) });
+    tell(effect, options, `Removed ${user} from ${channel}${untilText(effect, ', out')}`);
+  });
+
+  called(
+    program
+      .command('ban')
+      .description('keep a user out, or whoever comes from an address')
+      .argument('[user]', "the user's id; guests have ids too")
+      .option('--address <ip>', 'an address, instead of a user')
+      .option('--channel <channel>', 'of this channel; without it, of the whole service')
+      .option('--for <time>', 'for so long, such as 12h; without it, until it is lifted', duration)
+      .addOption(reasonOption()),
+  ).action(
+    async (
+      user: string | undefined,
+      options: MeasureOptions & { address?: string; channel?: string; for?: number },
+    ): Promise<void> => {
+      const { address, channel, for: forMs, reason } = options;
+      if ((user === undefined) === (address === undefined))
+        throw new CommandError(exitCodes.usage, 'say whom: a user, or --address');
+      const effect = await backendOf(options).ban(given({ user, address, channel, forMs, reason }));
+      const place = channel === undefined ? 'the service' : channel;
+      tell(effect, options, `Banned ${user ?? address} from ${place}${untilText(effect, '', ' until it is lifted')}`);
+      if (!options.json) note(`\`ninebells lift ${effect.id}\` ends it before its time.`);
+    },
+  );
+
+  called(
+    program
+      .command('bans')
+      .description('list the bans in force')
+      .option('--user <id>', 'of this user')
+      .option('--channel <channel>', 'from this channel'),
+  ).action(async (options: CallOptions & { user?: string; channel?: string }) => {
+    const { user, channel } = options;
+    const { bans, more } = await backendOf(options).bans({ limit: 1000, ...given({ user, channel }) });
+    if (options.json) for (const each of bans) printJson(each);
+    else if (bans.length === 0) note('Nobody is banned.');
+    else print(table(['ID', 'WHOM', 'FROM', 'UNTIL', 'BY', 'WHY'], bans.map(banRow)));
+    if (more) note('There are more; name a user or a channel.');
+  });
+
+  called(
+    program
+      .command('lift')
+      .description('end a ban before its time')
+      .argument('<id>', 'as `ninebells bans` shows it')
+      .addOption(reasonOption()),
+  ).action(async (id: string, options: MeasureOptions) => {
+    const effect = await backendOf(options).liftBan(id, options.reason);
+    tell(effect, options, `Lifted the ban ${id}`, false);
+  });
+
+  called(
+    program
+      .command('sign-out')
+      .description('end all sessions of a user; its tokens of before are not taken any more')
+      .argument('<user>', "the user's id")
+      .addOption(reasonOption()),
+  ).action(async (user: string, options: MeasureOptions) => {
+    tell(await backendOf(options).signOut(user, options.reason), options, `Signed out ${user} everywhere`);
+  });
+
+  called(
+    program
+      .command('revoke-tokens')
+      .description('take no token of a user any more that was issued until now; with a newer one it may come back')
+      .argument('<user>', "the user's id")
+      .addOption(reasonOption()),
+  ).action(async (user: string, options: MeasureOptions) => {
+    const effect = await backendOf(options).revokeTokens(user, options.reason);
+    tell(effect, options, `Revoked the tokens of ${user} issued until ${dayTime(effect.at)}`);
+  });
+
+  called(
+    program
+      .command('audit')
+      .description('show who did what to whom, where, why and when; the latest first')
+      .option('--limit <n>', 'at most n entries', wholeFrom(1, 1000), 20)
+      .option('--before <number>', 'those before this one', wholeFrom(1, 999_999_999)),
+  ).action(async (options: CallOptions & { limit: number; before?: number }) => {
+    const { limit, before } = options;
+    const { entries, more } = await backendOf(options).audit({ limit, ...given({ before }) });
+    if (options.json) for (const each of entries) printJson(each);
+    else if (entries.length === 0) note('Nothing has been done about anybody yet.');
+    else print(table(['NO', 'WHEN', 'BY', 'DID', 'WHOM', 'WHERE', 'UNTIL', 'WHY'], entries.map(auditRow)));
+    if (more && !options.json) note(`There are earlier ones: --before ${entries.at(-1)?.number}`);
+  });
+}
+
+/** Who has done something, for people. */
+export function actorText({ kind, id, name }: Actor): string {
+  if (kind === 'service') return 'the service';
+  return printable(kind === 'key' ? `key ${name ?? id}` : (name ?? id));
+}
+
+/** With the options of every command that calls a service. */
+function called(command: Command): Command {
+  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
+}
+
+function tell(effect: Effect, { json }: CallOptions, words: string, reaches = true): void {
+  if (json) printJson(effect);
+  else print(`${words}.${reaches ? ` ${reachedText(effect)}` : ''}`);
+}
+
+function reachedText({ sessions }: Effect): string {
+  if (sessions === 0) return 'It was not there just now.';
+  return `It reached ${sessions === 1 ? 'one session' : `${sessions} sessions`}.`;
+}
+
+function untilText({ until }: Effect, before: string, without = ''): string {
+  return until === undefined ? without : `${before} until ${dayTime(until)}`;
+}
+
+function banRow({ id, user, address, channel, until, by, reason }: Ban): string[] {
+  return [
+    id,
+    printable(user ?? address ?? ''),
+    channel ?? 'the service',
+    until === undefined ? 'it is lifted' : dayTime(until),
+    actorText(by),
+    printable(reason ?? ''),
+  ];
+}
+
+function auditRow({ number, at, by, did, user, address, channel, until, reason, about }: AuditEntry): string[] {
+  return [
+    String(number),
+    dayTime(at),
+    actorText(by),
+    did,
+    printable(user ?? address ?? about ?? ''),
+    channel ?? '',
+    until === undefined ? '' : dayTime(until),
+    printable(reason ?? ''),
+  ];
+}
+
+/** Without what was not given. */
+function given<T extends object>(value: T): { [K in keyof T]?: NonNullable<T[K]> } {
+  return Object.fromEntries(Object.entries(value).filter(([, each]) => each !== undefined)) as never;
+}

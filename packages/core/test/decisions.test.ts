@@ -1,0 +1,63 @@
+import { type Verb, verbs } from '@nine-bells/wire';
+import { describe, expect, it } from 'vitest';
+import { decidedFor, type MemoryStore, type Store } from '../src/index.js';
+import { harness } from './harness.js';
+
+const channel = 'closed';
+const rules = [{ pattern: channel, logbook: { keep: 'kept' }, allow: {} }] as const;
+
+/** One request of every verb, aimed at a channel, or a user, that nobody may do anything to. */
+const samples: Readonly<Record<Verb, object>> = {
+  hello: { token: 'pia', enter: [{ channel, last: 10 }] },
+  enter: { channel, last: 10 },
+  leave: { channel },
+  publish: { channel, data: 1 },
+  hail: { channel, type: 'typing', to: ['ines'] },
+  set: { channel, entry: 'petrel', value: 1 },
+  read: { channel },
+  status: { channel, status: 'away' },
+  mark: { channel, cursor: 'v1:1' },
+  watch: { user: 'ines' },
+  unwatch: { user: 'ines' },
+  inbox: {},
+  remove: { channel, user: 'ines', banMs: 1000 },
+  refresh: { token: 'pia' },
+  pulse: { got: { [channel]: 'v1:1' } },
+};
+
+/** Verbs that the protocol has and this version does not answer yet. One that it learns to answer leaves this list. */
+const unanswered: readonly Verb[] = ['hail', 'set', 'status', 'mark', 'watch', 'unwatch', 'inbox'];
+
+describe('no verb reaches a channel without a decision', () => {
+  it('and every verb says which decision that is', () => {
+    expect(Object.keys(decidedFor).sort()).toEqual([...verbs].sort());
+    expect(Object.keys(samples).sort()).toEqual([...verbs].sort());
+  });
+
+  it.each(verbs)('%s', async (verb) => {
+    const touched: string[] = [];
+    const watched = (memory: MemoryStore): Store =>
+      new Proxy(memory, {
+        get: (target, name) => {
+          const member = target[name as keyof MemoryStore] as unknown;
+          if (typeof member !== 'function') return member;
+          if (name !== 'inForce') touched.push(String(name));
+          return member.bind(target);
+        },
+      });
+    const { connect, settle, engine } = harness({}, watched, { rules });
+    const pia = connect();
+    if (verb !== 'hello') pia.send({ do: 'hello', token: 'pia' });
+    await settle();
+    const id = pia.send({ do: verb, ...samples[verb] });
+    await settle();
+    const reply = pia.reply(id) as { problem?: { code: string }; entered?: { problem?: { code: string } }[] };
+    const code = reply?.problem?.code ?? reply?.entered?.[0]?.problem?.code;
+    if (unanswered.includes(verb)) expect(code).toBe('unknown-verb');
+    else if (decidedFor[verb] === 'own' || verb === 'refresh') expect(code).toBeUndefined();
+    else expect(code).toBe('not-allowed');
+    expect(touched).toEqual([]);
+    expect(engine.enteredChannels).toBe(0);
+    expect(engine.counts.messagesIn).toBe(0);
+  });
+});
