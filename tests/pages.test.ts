@@ -152,6 +152,42 @@ describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath}
     await backend.publish({ channel: 'race/8/signals', data: { signal: 'start' } });
     expect(await heard).toEqual({ signal: 'start' });
   });
+
+  it('lets the jury’s chair remove a member, who sees who and why and cannot come back, not on a new connection either', async () => {
+    const sunniva = await open('/regatta/?as=sunniva');
+    await sunniva.locator('.channel').selectOption('protest/7');
+    const ines = await open('/regatta/?as=ines', undefined, false);
+    await ines.locator('.channel').selectOption('protest/7');
+    await ines.getByText('That is not how it was!').waitFor(soon);
+    await sunniva
+      .locator('.messages li', { hasText: 'That is not how it was!' })
+      .getByRole('button', { name: 'Remove' })
+      .click();
+    await ines.getByText(/Sunniva Dahl has removed you until .*: please wait until you are called/).waitFor(soon);
+    await sunniva.getByText(/Removed Ines Okoro until/).waitFor(soon);
+    await ines.reload();
+    await ines.locator('.channel').selectOption('protest/7');
+    await ines.getByText(/banned from protest\/7 by Sunniva Dahl until/).waitFor(soon);
+    const { bans } = await backend.bans({ user: 'ines' });
+    await backend.liftBan(bans[0]?.id as string);
+  });
+
+  it('keeps spectators out of a crew’s talk and off the results desk, and lets in who belongs there', async () => {
+    const page = await open('/regatta/?as=pia');
+    await page.locator('.channel').selectOption('crew/petrel');
+    await page.getByText('user pia may not enter channels of the rule crew/:boat').waitFor(soon);
+    await page.locator('.channel').selectOption('desk/results/3');
+    await page.getByText('only the stewards on duty may sit at the desk').waitFor(soon);
+    await page.locator('.person').selectOption('oona');
+    await page.getByPlaceholder('Say something').fill('Finish times of heat two are in.');
+    await page.keyboard.press('Enter');
+    await page.getByText('Finish times of heat two are in.').waitFor(soon);
+    await page.locator('.person').selectOption('tomas');
+    await page.locator('.channel').selectOption('crew/petrel');
+    await page.getByPlaceholder('Say something').fill('Tacking on the next header.');
+    await page.keyboard.press('Enter');
+    await page.getByText('Tacking on the next header.').waitFor(soon);
+  });
 });
 
 describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
@@ -254,6 +290,60 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByLabel('Channel').fill('crew/petrel');
     await page.getByRole('button', { name: 'Explain' }).click();
     await page.getByText('tomas may enter crew/petrel').waitFor();
+  });
+
+  it('removes a member, who sees who and why, shows the ban and lifts it', async () => {
+    const page = await signedIn('/console/people');
+    const ines = await open('/regatta/?as=ines', undefined, false);
+    await ines.locator('.channel').selectOption('protest/7');
+    await ines.getByText('Case 7: Turnstone').waitFor(soon);
+    await page.getByRole('combobox', { name: 'User' }).fill('ines');
+    await page.getByLabel('From the channel').fill('protest/7');
+    await page.getByLabel('Reason, told to the user').fill('please wait outside');
+    await page.getByRole('button', { name: 'Remove' }).click();
+    await page.getByText('Done. It reached 1 session.').waitFor(soon);
+    await ines.getByText(/has removed you until .*: please wait outside/).waitFor(soon);
+    expect(await ines.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
+    await page.getByRole('cell', { name: 'please wait outside' }).first().waitFor(soon);
+    await page.getByRole('button', { name: 'Lift' }).click();
+    await page.getByText('Nobody is banned').waitFor(soon);
+    await page.getByRole('cell', { name: 'lift', exact: true }).first().waitFor(soon);
+  });
+
+  it('makes a key that is shown once, and revokes it', async () => {
+    const page = await signedIn('/console/keys');
+    await page.getByLabel('Name').fill('press office');
+    await page.getByLabel('Rights').fill('publish:race/:race/signals');
+    await page.keyboard.press('Enter');
+    await page.keyboard.press('Escape');
+    await page.getByRole('button', { name: 'Make' }).click();
+    const made = ((await page.locator('.made-key').textContent(soon)) ?? '').trim();
+    const press = new Backend(demo.service.url, { key: made });
+    await press.publish({ channel: 'race/3/signals', data: { text: 'x' } });
+    await expect(press.channels()).rejects.toMatchObject({ status: 403 });
+    await page.reload();
+    await page.getByRole('cell', { name: 'press office' }).waitFor(soon);
+    expect(await page.getByText(made).count()).toBe(0);
+    await page
+      .getByRole('row', { name: /press office/ })
+      .getByRole('button', { name: 'Revoke' })
+      .click();
+    await page.locator('.ant-popover').getByRole('button', { name: 'Revoke' }).click();
+    await page.getByText(/revoked \d{4}/).waitFor(soon);
+    await expect(press.publish({ channel: 'race/3/signals', data: 1 })).rejects.toMatchObject({ status: 401 });
+  });
+
+  it('lets who may only look see everything, and act nowhere', async () => {
+    const { url } = await backend.signInLink({ looksOnly: true });
+    const page = await open(url);
+    await page.getByText('looking only').waitFor(soon);
+    expect(await page.getByRole('link', { name: 'Keys' }).count()).toBe(0);
+    await page.goto(`${demo.service.url}/console/people`);
+    await page.getByText('You may look here, and not act').waitFor(soon);
+    expect(await page.getByRole('button', { name: 'Remove' }).count()).toBe(0);
+    await page.goto(`${demo.service.url}/console/channels/protest/7`);
+    await page.getByText('Case 7: Turnstone').waitFor(soon);
+    expect(await page.getByRole('button', { name: 'Publish' }).count()).toBe(0);
   });
 
   it('fits a phone, by day and by night', async () => {

@@ -90,7 +90,7 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
       initialValues={{ did: 'remove', forMs: 10 * 60_000 }}
       onFinish={act}
     >
-      <h1>Do something about somebody</h1>
+      <h1>Remove, ban, sign out</h1>
       <Form.Item name="did">
         <Segmented
           options={[
@@ -201,10 +201,10 @@ function Audit({ entries }: { entries: readonly AuditEntry[] | undefined }) {
       loading={entries === undefined}
       dataSource={[...(entries ?? [])]}
       pagination={{ pageSize: 20, hideOnSinglePage: true }}
-      scroll={{ x: 'max-content' }}
+      scroll={{ x: 760 }}
       locale={{ emptyText: <Empty description="Nothing has been done about anybody yet" /> }}
       columns={[
-        { title: 'When', dataIndex: 'at', render: (at: string) => dayTime(at) },
+        { title: 'When', dataIndex: 'at', width: '11rem', render: (at: string) => dayTime(at) },
         { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
         { title: 'Did', dataIndex: 'did' },
         { title: 'Whom', render: (_, { user, address, about }) => user ?? address ?? about },

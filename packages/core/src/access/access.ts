@@ -8,9 +8,12 @@ import {
   type AccessRule,
   type Allow,
   type Answered,
+  type Answers,
   accessRuleFor,
+  isOpen,
   nextOpen,
   type OpenRule,
+  type Verdict,
   verdictOf,
   type Weighed,
   weigh,
@@ -137,15 +140,23 @@ export class Access {
     if (ban !== undefined)
       return { ...told({ problem: bannedProblem(ban) }), ban, weighed: weigh(matter.rule, matter.question) };
     const answers = await this.#gather(matter);
-    return { ...told(concluded(matter, answers)), weighed: weigh(matter.rule, matter.question, answers) };
+    return { ...told(combined(matter, answers)), weighed: weigh(matter.rule, matter.question, answers) };
   }
 
   #settle(matter: Matter): Ruling | Promise<Ruling> {
     const verdict = verdictOf(matter.rule, matter.question);
     if (verdict === 'yes') return allowed;
     if (verdict === 'no') return { problem: refusalOf(matter) };
+    const { rule, question } = matter;
+    if (isOpen(rule)) {
+      // The most frequent case by far: there is nothing to combine.
+      const answer = this.#questions.answer(rule, question);
+      return answer instanceof Promise
+        ? answer.then((only) => concluded(matter, only.verdict, [only]))
+        : concluded(matter, answer.verdict, [answer]);
+    }
     const answers = this.#gather(matter);
-    return answers instanceof Promise ? answers.then((all) => concluded(matter, all)) : concluded(matter, answers);
+    return answers instanceof Promise ? answers.then((all) => combined(matter, all)) : combined(matter, answers);
   }
 
   /** Asks what must be asked, one after another, until the rule can be decided. */
@@ -164,29 +175,44 @@ export class Access {
   }
 }
 
-function concluded(matter: Matter, answers: ReadonlyMap<OpenRule, Answered>): Ruling {
-  const verdict = verdictOf(matter.rule, matter.question, answers);
-  const all = [...answers.values()];
+function combined(matter: Matter, answers: Answers): Ruling {
+  return concluded(matter, verdictOf(matter.rule, matter.question, answers), [...answers.values()]);
+}
+
+/** What is told, given the verdict and all answers that it rests on. Hot where answers are remembered. */
+function concluded(matter: Matter, verdict: Verdict, answers: readonly Answered[]): Ruling {
   if (verdict === 'yes') {
-    const ends = all.flatMap(({ untilMs }) => (untilMs === undefined ? [] : [untilMs]));
-    const member = all.find((each) => each.verdict === 'yes' && each.member !== undefined)?.member;
-    return {
-      ...(ends.length === 0 ? {} : { untilMs: Math.min(...ends) }),
-      ...(member === undefined ? {} : { member }),
-    };
+    const untilMs = leastOf(answers, 'untilMs');
+    const member = saidWith(answers, 'yes', 'member');
+    if (untilMs === undefined && member === undefined) return allowed;
+    return { ...(untilMs === undefined ? {} : { untilMs }), ...(member === undefined ? {} : { member }) };
   }
   if (verdict === 'failed') {
-    const waits = all.flatMap(({ retryAfterMs }) => (retryAfterMs === undefined ? [] : [retryAfterMs]));
-    return {
-      problem: problem(
-        'ask-failed',
-        `${doing[matter.question.act]} ${matter.place} is decided by the application, which gave no answer`,
-        waits.length === 0 ? {} : { retryAfterMs: Math.min(...waits) },
-      ),
-    };
+    const retryAfterMs = leastOf(answers, 'retryAfterMs');
+    const detail = `${doing[matter.question.act]} ${matter.place} is decided by the application, which gave no answer`;
+    return { problem: problem('ask-failed', detail, retryAfterMs === undefined ? {} : { retryAfterMs }) };
   }
-  const reason = all.find((each) => each.verdict === 'no' && each.reason !== undefined)?.reason;
+  const reason = saidWith(answers, 'no', 'reason');
   return { problem: reason === undefined ? refusalOf(matter) : problem('not-allowed', reason) };
+}
+
+function leastOf(answers: readonly Answered[], name: 'untilMs' | 'retryAfterMs'): number | undefined {
+  let least: number | undefined;
+  for (const each of answers) {
+    const value = each[name];
+    if (value !== undefined && (least === undefined || value < least)) least = value;
+  }
+  return least;
+}
+
+/** What the first answer of a kind said beside its yes or no. */
+function saidWith<N extends 'member' | 'reason'>(
+  answers: readonly Answered[],
+  verdict: Answered['verdict'],
+  name: N,
+): Answered[N] | undefined {
+  for (const each of answers) if (each.verdict === verdict && each[name] !== undefined) return each[name];
+  return undefined;
 }
 
 function matterOf(act: ChannelAct, { rule, channel, parameters }: RuleMatch, who: Identity): Matter {

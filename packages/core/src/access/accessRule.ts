@@ -43,6 +43,11 @@ export function accessRuleFor(allow: Allow, act: Act): AccessRule {
 /** The conditions that only somebody else can answer: the application, or a function. */
 export type OpenRule = AskRule | AccessFunction;
 
+/** Whether a rule is, by itself, such a condition. */
+export function isOpen(rule: AccessRule): rule is OpenRule {
+  return typeof rule === 'function' || (typeof rule === 'object' && 'ask' in rule);
+}
+
 /** What was answered to one of them, for one question. */
 export interface Answered {
   readonly verdict: 'yes' | 'no' | 'failed';
@@ -107,7 +112,7 @@ export function verdictOf(rule: AccessRule, question: Question, answers?: Answer
 /** The next condition that must be asked before the rule can be decided. */
 export function nextOpen(rule: AccessRule, question: Question, answers: Answers): OpenRule | undefined {
   if (verdictOf(rule, question, answers) !== 'open' || typeof rule === 'string') return undefined;
-  if (typeof rule === 'function' || 'ask' in rule) return rule;
+  if (isOpen(rule)) return rule;
   if ('not' in rule) return nextOpen(rule.not, question, answers);
   const parts = 'all' in rule ? rule.all : 'any' in rule ? rule.any : [];
   for (const part of parts) {

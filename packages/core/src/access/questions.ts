@@ -32,6 +32,10 @@ export class Questions {
   readonly #remembered = new Map<string, { readonly answered: Answered; readonly untilMs: number }>();
   readonly #underWay = new Map<string, Promise<Answered>>();
   readonly #breakers = new Map<string, Breaker>();
+  /** A short name for all that is known of somebody: keys are made for every act, and are to be made quickly. */
+  readonly #persons = new Map<string, number>();
+  readonly #personOfIdentity = new WeakMap<Identity, number>();
+  #nextPerson = 1;
 
   constructor(host: QuestionsHost) {
     this.#host = host;
@@ -62,7 +66,7 @@ export class Questions {
 
   #ask({ ask: url }: AskRule, question: Question): Answered | Promise<Answered> {
     const { clock } = this.#host;
-    const key = `${url}\n${question.act}\n${question.channel ?? ''}\n${question.whom ?? ''}\n${facts(question.who)}`;
+    const key = `${this.#personOf(question.who)} ${question.act} ${question.channel ?? question.whom} ${url}`;
     const known = this.#remembered.get(key);
     if (known !== undefined && known.untilMs > clock.now()) return known.answered;
     let underWay = this.#underWay.get(key);
@@ -121,9 +125,25 @@ export class Questions {
     }
   }
 
-  /** Forgets answers that have run out. */
+  /** The same number for equal facts: questions about equal facts are equal. */
+  #personOf(who: Identity): number {
+    let person = this.#personOfIdentity.get(who);
+    if (person === undefined) {
+      const known = factsOf(who);
+      person = this.#persons.get(known);
+      if (person === undefined) {
+        person = this.#nextPerson++;
+        this.#persons.set(known, person);
+      }
+      this.#personOfIdentity.set(who, person);
+    }
+    return person;
+  }
+
+  /** Forgets answers that have run out. Persons beyond number get new ones, and are then asked about anew. */
   sweep(): void {
     const now = this.#host.clock.now();
+    if (this.#persons.size > mostRemembered) this.#persons.clear();
     for (const [key, { untilMs }] of this.#remembered) if (untilMs <= now) this.#remembered.delete(key);
   }
 
@@ -147,17 +167,11 @@ export class Questions {
 
 /** What a token says that changes with each token of the same user, and is no fact about the user (RFC 7519, 4.1). */
 const passing = new Set(['exp', 'iat', 'nbf', 'jti']);
-const factsOf = new WeakMap<Identity, string>();
 
-/** All that is known of somebody, as text: questions about equal facts are equal. */
-function facts(who: Identity): string {
-  let text = factsOf.get(who);
-  if (text === undefined) {
-    const claims = Object.entries(who.claims).filter(([name]) => !passing.has(name));
-    text = JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);
-    factsOf.set(who, text);
-  }
-  return text;
+/** All that is known of somebody, as text. */
+function factsOf(who: Identity): string {
+  const claims = Object.entries(who.claims).filter(([name]) => !passing.has(name));
+  return JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);
 }
 
 function seconds(ms: number): string {

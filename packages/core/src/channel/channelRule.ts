@@ -58,10 +58,15 @@ interface Branch {
 
 const branch = (): Branch => ({ fixed: new Map(), parameter: undefined, ending: undefined });
 
+/** Most names remembered with their rule. */
+const mostMatches = 10_000;
+
 /** All channel rules of a service. The most specific one that matches a name holds for it. */
 export class ChannelRules {
   readonly #rules: readonly { readonly pattern: Pattern; readonly rule: ChannelRule }[];
   readonly #tree = branch();
+  /** Names that were matched before. Begun anew when they are too many. */
+  #matches = new Map<ChannelName, RuleMatch>();
 
   /** @throws {RangeError} for a malformed pattern or access rule, or two patterns that match the same names */
   constructor(rules: readonly ChannelRule[]) {
@@ -81,6 +86,16 @@ export class ChannelRules {
 
   /** The rule for a name, or `undefined` if none matches. Hot: asked for every act. */
   match(name: ChannelName): RuleMatch | undefined {
+    const known = this.#matches.get(name);
+    if (known !== undefined) return known;
+    const match = this.#find(name);
+    if (match === undefined) return undefined;
+    if (this.#matches.size >= mostMatches) this.#matches = new Map();
+    this.#matches.set(name, match);
+    return match;
+  }
+
+  #find(name: ChannelName): RuleMatch | undefined {
     const parts = name.split('/');
     const ending = find(this.#tree, parts, 0);
     if (ending === undefined) return undefined;
