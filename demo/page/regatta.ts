@@ -214,7 +214,7 @@ function stateText(state: LineState): string {
     case 'connecting':
       return 'connecting';
     case 'open':
-      return `open, as ${state.userName ?? state.user}`;
+      return state.guest ? `open, as ${state.userName ?? state.user}` : 'open';
     case 'waiting':
       return `waiting ${Math.max(0, Math.ceil((state.retryAt - Date.now()) / 1000))} s: ${state.reason}`;
     case 'closed':

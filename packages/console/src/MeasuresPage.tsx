@@ -206,10 +206,15 @@ function Audit({ entries }: { entries: readonly AuditEntry[] | undefined }) {
       columns={[
         { title: 'When', dataIndex: 'at', width: '11rem', render: (at: string) => dayTime(at) },
         { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
-        { title: 'Did', dataIndex: 'did' },
+        { title: 'Did', dataIndex: 'did', className: 'unbroken' },
         { title: 'Whom', render: (_, { user, address, about }) => user ?? address ?? about },
         { title: 'Where', dataIndex: 'channel' },
-        { title: 'Until', dataIndex: 'until', render: (until?: string) => (until === undefined ? '' : dayTime(until)) },
+        {
+          title: 'Until',
+          dataIndex: 'until',
+          className: 'unbroken',
+          render: (until?: string) => (until === undefined ? '' : dayTime(until)),
+        },
         { title: 'Why', dataIndex: 'reason' },
       ]}
     />

@@ -23,7 +23,7 @@ export function RateChart({ seconds, light }: { readonly seconds: readonly Secon
         legend: { live: false },
         scales: {
           // At least a minute, so that the first seconds do not look like a lot.
-          x: { range: (_, first, last) => [Math.min(first ?? 0, (last ?? 0) - 60), last ?? 0] },
+          x: { range: (_, first, last = Date.now() / 1000) => [Math.min(first ?? last, last - 60), last] },
           y: { range: (_, __, most) => [0, Math.max(1, most * 1.1)] },
         },
         axes: [

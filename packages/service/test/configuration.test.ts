@@ -23,9 +23,11 @@ describe('the configuration', () => {
     ]);
   });
 
-  it('of the demo, and the example in the docs, have no mistake', () => {
+  it('of the demo, and the examples in the docs, have no mistake', () => {
     expect(faultsOf(readFileSync(new URL('../../../demo/bells.yaml', import.meta.url), 'utf8'))).toEqual([]);
-    const docs = readFileSync(new URL('../../../docs/configuration.md', import.meta.url), 'utf8');
+    const docs = ['configuration', 'access']
+      .map((name) => readFileSync(new URL(`../../../docs/${name}.md`, import.meta.url), 'utf8'))
+      .join('\n');
     const examples = [...docs.matchAll(/```yaml\n([\s\S]*?)```/g)].map((match) => match[1] as string);
     expect(examples.length).toBeGreaterThan(0);
     for (const example of examples) expect(faultsOf(example)).toEqual([]);

@@ -189,7 +189,8 @@ function concluded(matter: Matter, verdict: Verdict, answers: readonly Answered[
   }
   if (verdict === 'failed') {
     const retryAfterMs = leastOf(answers, 'retryAfterMs');
-    const detail = `${doing[matter.question.act]} ${matter.place} is decided by the application, which gave no answer`;
+    const what = `${doing[matter.question.act]} ${matter.place}`;
+    const detail = `whether one may ${what} is decided by the application, which gave no answer`;
     return { problem: problem('ask-failed', detail, retryAfterMs === undefined ? {} : { retryAfterMs }) };
   }
   const reason = saidWith(answers, 'no', 'reason');
