@@ -56,7 +56,7 @@ export async function theService() {
   const file = join(folder, 'bells.yaml');
   writeFileSync(
     file,
-    `service: { port: 0, data: data, guests: true, pulse: 1h }
+    `service: { port: 0, data: data, guests: true, pulse: 1h, limits: { connectionsPerAddress: 100000 } }
 channels:
   - { pattern: "race/:race/bench", logbook: { recent: { messages: 100 } }, allow: { enter: anyone } }
 `,
