@@ -3,6 +3,7 @@ import {
   type AuditEntry,
   type ControlLog,
   type Draft,
+  type Hail,
   type Ids,
   type InForce,
   type KeptChannel,
@@ -180,13 +181,23 @@ export class FaultyRelay implements Relay {
     this.#solo.announce(channel, messages);
   }
 
-  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void): void {
-    this.#solo.want(channel, (messages) => {
-      if (!this.faults || this.#random.chance(0.8)) return receive(messages);
+  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (hail: Hail) => void): void {
+    const carry = (messages: readonly LoggedMessage[]): void => {
+      if (!this.faults || this.#random.chance(0.8)) {
+        receive(messages);
+        return;
+      }
       const fate = this.#random.between(0, 2);
       if (fate === 1) receive(messages);
       if (fate > 0) this.#clock.setTimer(this.#random.between(1, 500), () => receive(messages));
+    };
+    this.#solo.want(channel, carry, (hail) => {
+      if (!this.faults || this.#random.chance(0.8)) hear(hail);
     });
+  }
+
+  cast(hail: Hail): void {
+    this.#solo.cast(hail);
   }
 
   unwant(channel: ChannelName): void {

@@ -5,6 +5,7 @@ import {
   closeCodes,
   formatCursor,
   type Json,
+  type Member,
   type Published,
   problem,
   refusal,
@@ -36,6 +37,7 @@ import { Standing } from './measures/standing.js';
 import { bannedProblem, namedActor } from './measures/told.js';
 import { defaultEngineOptions, type EngineOptions } from './options.js';
 import type { Clock, Ids, KeptChannel, Link, LogReader, Relay, Report, Seal, Store, TokenReader } from './ports.js';
+import type { Hail } from './presence/hail.js';
 import { Connection, type ConnectionHost, type OwnDraft, type RemovalWish } from './session/connection.js';
 import { Sessions } from './session/sessions.js';
 import { Wheel } from './time/wheel.js';
@@ -106,6 +108,14 @@ export interface SessionInfo {
   readonly sinceMs: number;
   readonly channels: readonly ChannelName[];
   readonly waitingBytes: number;
+  /** How long the client took to answer the last ping; absent before the first answer. */
+  readonly roundTripMs?: number;
+}
+
+/** A channel where a user is a member. */
+export interface Membership {
+  readonly channel: ChannelName;
+  readonly member: Member;
 }
 
 /** A channel that exists: published to and kept, or entered now. */
@@ -188,6 +198,7 @@ export class Engine {
       channel: (name, match) => this.#channel(name, match),
       left: (channel) => this.#left(channel),
       log: (match) => this.#log(match),
+      hail: (match, hail) => this.#hail(match, hail),
       append: (match, draft) => this.#append(match, draft),
       ended: (connection) => this.#ended(connection),
     };
@@ -377,7 +388,31 @@ export class Engine {
         sinceMs: connection.sinceMs,
         channels: connection.channels,
         waitingBytes: connection.waitingBytes,
+        ...(connection.roundTripMs === undefined ? {} : { roundTripMs: Math.round(connection.roundTripMs) }),
       });
+    }
+    return all;
+  }
+
+  /**
+   * Who is in a channel, as far as this instance knows; the first `limit` of them, and how many there are.
+   *
+   * @throws {ProblemError} `no-such-channel`; `bad-value` if the channel does not show who is there
+   */
+  members(channel: ChannelName, limit: number): { members: readonly Member[]; count: number } {
+    const { rule } = this.#match(channel);
+    if (rule.presence === undefined)
+      throw refusal('bad-value', `channels of the rule ${rule.pattern} do not show who is there`);
+    const presence = this.#channels.get(channel)?.presence;
+    return { members: presence?.all(limit) ?? [], count: presence?.count ?? 0 };
+  }
+
+  /** The channels where a user is a member, as far as this instance knows. */
+  memberships(user: string): readonly Membership[] {
+    const all: Membership[] = [];
+    for (const [channel, { presence }] of this.#channels) {
+      const member = presence?.member(user);
+      if (member !== undefined) all.push({ channel, member });
     }
     return all;
   }
@@ -466,7 +501,7 @@ export class Engine {
     return [...all].filter(
       (each) =>
         (address === undefined ? each.who?.user === measure.user : each.address === address) &&
-        (channel === undefined || each.channels.includes(channel)) &&
+        (channel === undefined || each.isIn(channel)) &&
         (each.who?.oversight !== true || measure.did === 'sign-out'),
     );
   }
@@ -515,6 +550,19 @@ export class Engine {
 
   #log(match: RuleMatch): LogReader {
     return match.rule.logbook.keep === 'kept' ? this.#ports.store : this.#ports.relay.recent;
+  }
+
+  #hail(match: RuleMatch, hail: Hail): void {
+    this.#checkSize(match, { channel: hail.channel, data: hail.data ?? null });
+    this.#ports.relay.cast(hail);
+  }
+
+  /** Notes in the logbook that somebody has come or gone, where the rule wants it. */
+  #note({ match, name }: Channel, type: 'joined' | 'left', by: Author): void {
+    if (!match.rule.noted || this.#stopping) return;
+    this.#append(match, { channel: name, type, by, data: null }).catch((error: unknown) =>
+      this.#ports.report(error, { what: 'noting who comes and goes', channel: name }),
+    );
   }
 
   #checkSize(match: RuleMatch, draft: OwnDraft): void {
@@ -568,11 +616,17 @@ export class Engine {
         counts: this.counts,
         report: this.#ports.report,
         now: () => this.#ports.clock.now(),
-        after: (delayMs, act) => void this.#wheel.after(delayMs, act),
+        after: (delayMs, act) => this.#wheel.after(delayMs, act),
+        noted: (noting, change, author) => this.#note(noting, change, author),
+        empty: (emptied) => this.#left(emptied),
       });
       this.#channels.set(name, channel);
       const opened = channel;
-      this.#ports.relay.want(name, (messages) => opened.receive(messages));
+      this.#ports.relay.want(
+        name,
+        (messages) => opened.receive(messages),
+        (hail) => opened.hear(hail),
+      );
     }
     return channel;
   }

@@ -13,6 +13,8 @@ export * from './logbook/logbook.js';
 export * from './measures/measure.js';
 export * from './options.js';
 export * from './ports.js';
+export * from './presence/hail.js';
+export { defaultPresence, type MemberList, type PresenceRule } from './presence/presence.js';
 export * from './relay/soloRelay.js';
 export { Connection } from './session/connection.js';
 export * from './store/memoryStore.js';

@@ -43,6 +43,10 @@ export interface EngineOptions {
   readonly requests: Rate;
   /** Publishes of one session. Default 200 in a second. */
   readonly publishes: Rate;
+  /** Hails of one session. Default 20 in a second. */
+  readonly hails: Rate;
+  /** Largest status, in bytes of JSON text. Default 2 KiB. */
+  readonly statusBytes: number;
   /** How long the application, or an access function, may take to answer a question. Default 3 s. */
   readonly askWithinMs: number;
   /** Who may do what concerns another user; nobody where it is not said. */
@@ -72,6 +76,8 @@ export const defaultEngineOptions: EngineOptions = {
   failedHellos: { count: 60, perMs: 60_000 },
   requests: { count: 500, perMs: 1_000 },
   publishes: { count: 200, perMs: 1_000 },
+  hails: { count: 20, perMs: 1_000 },
+  statusBytes: 2_048,
   askWithinMs: 3_000,
   users: {},
   strikes: 10,

@@ -3,6 +3,7 @@ import type { Batch, Encoding } from './fanout/batch.js';
 import type { Identity } from './identity.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import type { AuditEntry, InForce, Measure } from './measures/measure.js';
+import type { Hail } from './presence/hail.js';
 
 /** Time, as the core sees it. The service passes the real one, the simulator a virtual one. */
 export interface Clock {
@@ -56,7 +57,9 @@ export interface Relay {
    * Begins to hand over the channel's messages. They may come doubled, late or not at all: whoever receives them sees
    * that by the numbers.
    */
-  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void): void;
+  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (hail: Hail) => void): void;
+  /** Carries a hail to everyone who wants the channel. It may be lost. */
+  cast(hail: Hail): void;
   unwant(channel: ChannelName): void;
   /** The record of a recent channel. */
   readonly recent: LogReader;

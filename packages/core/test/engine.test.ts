@@ -448,7 +448,7 @@ describe('a connection', () => {
   it('is told what the service does not answer yet', async () => {
     const { welcomed, settle } = harness();
     const client = await welcomed('pia');
-    const id = client.send({ do: 'hail', channel: chat, type: 'typing' });
+    const id = client.send({ do: 'set', channel: chat, entry: 'petrel', value: 1 });
     await settle();
     expect(client.reply(id).problem?.code).toBe('unknown-verb');
   });

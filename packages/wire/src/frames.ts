@@ -44,7 +44,10 @@ export interface Member {
   /** When the first of its sessions entered (RFC 3339). */
   readonly since: string;
   readonly sessions: number;
+  /** Of the most available of its sessions; absent: it has said nothing, and counts as available. */
   readonly status?: Json;
+  /** What the application has to show of it. */
+  readonly data?: Json;
 }
 
 /** A notification to a user, kept in its inbox. */
@@ -268,6 +271,8 @@ export interface ReplyOf {
   readonly read: ReadResult;
   readonly refresh: Refreshed;
   readonly remove: Removed;
+  readonly hail: Record<never, never>;
+  readonly status: Record<never, never>;
 }
 
 export interface ReplyFrame {
@@ -294,6 +299,8 @@ export interface MembersPush {
   readonly joined?: readonly Member[];
   readonly left?: readonly string[];
   readonly changed?: readonly Member[];
+  /** `joined` is everybody: the list begins anew. */
+  readonly whole?: true;
   readonly count: number;
   readonly partial?: true;
 }

@@ -1,4 +1,4 @@
-import { type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
+import { type Author, type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
 import { Frame } from '../fanout/batch.js';
 import {
   gapAfter,
@@ -9,11 +9,14 @@ import {
   withinBytes,
 } from '../logbook/logbook.js';
 import type { LogReader, Report } from '../ports.js';
+import { type Hail, hailFrame } from '../presence/hail.js';
+import { Presence } from '../presence/presence.js';
 import type { RuleMatch } from './channelRule.js';
 
 /** Whoever gets a channel's messages: a session's present connection. */
 export interface Entrant {
   readonly session: string;
+  readonly user: string;
   /** It has ended while it was entering. */
   readonly gone: boolean;
   push(frame: Frame): void;
@@ -38,8 +41,12 @@ export interface ChannelPorts {
   readonly counts: { deliveries: number };
   readonly report: Report;
   now(): number;
-  /** Calls back later. */
-  after(delayMs: number, act: () => void): void;
+  /** Calls back later, unless the returned function is called before. */
+  after(delayMs: number, act: () => void): () => void;
+  /** Somebody has come or has gone for good, where it is shown who is there. */
+  noted(channel: Channel, change: 'joined' | 'left', author: Author): void;
+  /** The last member is gone. */
+  empty(channel: Channel): void;
 }
 
 /** Messages read at once from the record. */
@@ -68,6 +75,8 @@ export class Channel {
   #closed = false;
   /** Calls of `enter` under way. */
   #entering = 0;
+  /** Who is here, where that is shown. */
+  readonly presence: Presence | undefined;
   /** Nobody is left, and the engine waits a while before it closes the channel. */
   lingers = false;
 
@@ -75,6 +84,18 @@ export class Channel {
     this.name = name;
     this.match = match;
     this.#ports = ports;
+    const { presence } = match.rule;
+    this.presence =
+      presence &&
+      new Presence(name, presence, {
+        now: ports.now,
+        after: ports.after,
+        tell: (frame) => {
+          for (const entrant of this.#entrants) entrant.push(frame);
+        },
+        noted: (change, author) => ports.noted(this, change, author),
+        empty: () => ports.empty(this),
+      });
   }
 
   get entrants(): number {
@@ -82,7 +103,7 @@ export class Channel {
   }
 
   get isUnused(): boolean {
-    return this.#entrants.size === 0 && this.#entering === 0;
+    return this.#entrants.size === 0 && this.#entering === 0 && this.presence?.isEmpty !== false;
   }
 
   get head(): Place | undefined {
@@ -104,6 +125,14 @@ export class Channel {
         void this.#readOn();
       }
     }
+  }
+
+  /** Passes on a hail to those who are here. */
+  hear(hail: Hail): void {
+    const frame = hailFrame(hail);
+    const { from, to } = hail;
+    for (const entrant of this.#entrants)
+      if (entrant.session !== from && (to === undefined || to.includes(entrant.user))) entrant.push(frame);
   }
 
   /**
@@ -170,6 +199,7 @@ export class Channel {
   /** Nothing is read or passed on any more. */
   close(): void {
     this.#closed = true;
+    this.presence?.close();
     this.#entrants.clear();
   }
 

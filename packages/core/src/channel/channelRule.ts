@@ -2,6 +2,7 @@ import type { ChannelName } from '@nine-bells/wire';
 import { type AccessRule, type Allow, accessRuleFault } from '../access/accessRule.js';
 import type { ChannelAct } from '../access/acts.js';
 import type { Keeping } from '../logbook/logbook.js';
+import type { PresenceRule } from '../presence/presence.js';
 import { compareSpecificity, isSameShape, mismatch, type Pattern, parametersOf, parsePattern } from './pattern.js';
 
 /** What all channels whose names match a pattern keep, carry and allow. */
@@ -11,6 +12,10 @@ export interface ChannelRule {
   readonly about?: string;
   readonly logbook: Keeping;
   readonly allow: Pick<Allow, ChannelAct>;
+  /** Whether it shows who is there; absent: it does not. */
+  readonly presence?: PresenceRule;
+  /** Whether who comes and goes is noted in the logbook, as messages of the types `joined` and `left`. */
+  readonly noted?: boolean;
   /** Largest `data` of a message here, in bytes of JSON text; the service's limit if absent. */
   readonly dataBytes?: number;
 }

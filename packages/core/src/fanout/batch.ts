@@ -18,14 +18,17 @@ export class Frame {
   readonly shared: boolean;
   /** The channel whose frame it is: whoever is removed from there does not get it any more. */
   readonly channel: ChannelName | undefined;
+  /** Whether it may be left out when a connection is slow. */
+  readonly droppable: boolean;
   #payload: Uint8Array | undefined;
   #encoding: Encoding | undefined;
   #encoded: Uint8Array | undefined;
 
-  constructor(text: string, shared = false, channel?: ChannelName) {
+  constructor(text: string, shared = false, channel?: ChannelName, droppable = false) {
     this.text = text;
     this.shared = shared;
     this.channel = channel;
+    this.droppable = droppable;
   }
 
   get payload(): Uint8Array {

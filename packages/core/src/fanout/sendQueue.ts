@@ -3,6 +3,9 @@ import type { Link } from '../ports.js';
 import type { Batch, Frame } from './batch.js';
 import type { Fanout, Flushable } from './fanout.js';
 
+/** The part of the bound that may be taken when a hail is added. */
+const hailsPart = 0.5;
+
 /**
  * A bounded queue of frames waiting for one connection.
  *
@@ -41,9 +44,12 @@ export class SendQueue implements Flushable {
   /** Adds a push, behind those held back if there are any; `false` if there is no room. Hot: once per delivery. */
   push(frame: Frame): boolean {
     if (this.#closed) return true;
+    // Hails go first: a client that does not keep up gets none, long before it is cut off.
+    if (frame.droppable && this.#pushBytes + frame.bytes > this.#maxBytes * hailsPart) return true;
     this.#pushBytes += frame.bytes;
     if (this.#held !== undefined) this.#held.push(frame);
     else this.#add(frame);
+    if (this.#pushBytes > this.#maxBytes) this.#forget((each) => each.droppable);
     // One push alone always fits: a bound smaller than a message would make it undeliverable for ever.
     return this.#pushBytes <= this.#maxBytes || this.#pushBytes === frame.bytes;
   }
@@ -75,16 +81,7 @@ export class SendQueue implements Flushable {
 
   /** Forgets the pushes of a channel that wait: whoever was removed from it gets nothing of it any more. */
   drop(channel: ChannelName): void {
-    const stays = (frame: Frame): boolean => {
-      if (frame.channel !== channel) return true;
-      this.#pushBytes = Math.max(0, this.#pushBytes - frame.bytes);
-      return false;
-    };
-    this.#held = this.#held?.filter(stays);
-    const frames = this.#batch?.frames() ?? [];
-    const kept = frames.filter(stays);
-    if (kept.length < frames.length)
-      this.#batch = kept.length === 0 ? undefined : kept.reduce((all, frame) => all.and(frame), this.#fanout.root);
+    this.#forget((frame) => frame.channel === channel);
   }
 
   /** Writes what waits, unless the transport is still busy with what it took. */
@@ -105,6 +102,19 @@ export class SendQueue implements Flushable {
     this.#batch = undefined;
     this.#held = undefined;
     this.#makeRoom();
+  }
+
+  #forget(isMeant: (frame: Frame) => boolean): void {
+    const stays = (frame: Frame): boolean => {
+      if (!isMeant(frame)) return true;
+      this.#pushBytes = Math.max(0, this.#pushBytes - frame.bytes);
+      return false;
+    };
+    this.#held = this.#held?.filter(stays);
+    const frames = this.#batch?.frames() ?? [];
+    const kept = frames.filter(stays);
+    if (kept.length < frames.length)
+      this.#batch = kept.length === 0 ? undefined : kept.reduce((all, frame) => all.and(frame), this.#fanout.root);
   }
 
   #add(frame: Frame): void {

@@ -3,9 +3,15 @@ import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLi
 import { RecentLog } from '../logbook/recentLog.js';
 import type { Measure } from '../measures/measure.js';
 import type { Clock, ControlLog, Ids, LogReader, Relay } from '../ports.js';
+import type { Hail } from '../presence/hail.js';
 
 /** How often expired messages and unused records are let go, in milliseconds. */
 const sweepMs = 10_000;
+
+interface Wanted {
+  readonly receive: (messages: readonly LoggedMessage[]) => void;
+  readonly hear: (hail: Hail) => void;
+}
 
 /** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
 export class SoloRelay implements Relay {
@@ -14,7 +20,7 @@ export class SoloRelay implements Relay {
   readonly #clock: Clock;
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, { readonly log: RecentLog; bounds: LogBounds | undefined }>();
-  readonly #wanted = new Map<ChannelName, (messages: readonly LoggedMessage[]) => void>();
+  readonly #wanted = new Map<ChannelName, Wanted>();
   #cancelSweep: (() => void) | undefined;
 
   constructor(clock: Clock, ids: Ids) {
@@ -41,11 +47,15 @@ export class SoloRelay implements Relay {
   }
 
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {
-    this.#wanted.get(channel)?.(messages);
+    this.#wanted.get(channel)?.receive(messages);
   }
 
-  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void): void {
-    this.#wanted.set(channel, receive);
+  want(channel: ChannelName, receive: Wanted['receive'], hear: Wanted['hear']): void {
+    this.#wanted.set(channel, { receive, hear });
+  }
+
+  cast(hail: Hail): void {
+    this.#wanted.get(hail.channel)?.hear(hail);
   }
 
   unwant(channel: ChannelName): void {

@@ -4,6 +4,7 @@ import {
   type Ending,
   type EnterWish,
   formatCursor,
+  type HailRequest,
   type HelloRequest,
   type LineLimits,
   type Place,
@@ -19,6 +20,7 @@ import {
   type Request,
   readRequest,
   refusal,
+  type StatusRequest,
 } from '@nine-bells/wire';
 import type { Access, Ruling, Visitor } from '../access/access.js';
 import type { ChannelAct } from '../access/acts.js';
@@ -36,6 +38,9 @@ import type { Standing } from '../measures/standing.js';
 import { bannedProblem } from '../measures/told.js';
 import type { EngineOptions } from '../options.js';
 import { authorOf, type Clock, type Link, type LogReader, type Report, type Seal, type TokenReader } from '../ports.js';
+import type { Hail } from '../presence/hail.js';
+import type { MemberList } from '../presence/presence.js';
+import { checkStatus } from '../presence/status.js';
 import type { Wheel } from '../time/wheel.js';
 import { ActQueue } from './actQueue.js';
 import { guestIdOf } from './sessionSecret.js';
@@ -70,6 +75,8 @@ export interface ConnectionHost {
   /** Somebody has left. */
   left(channel: Channel): void;
   log(match: RuleMatch): LogReader;
+  /** @throws {ProblemError} `too-large` */
+  hail(match: RuleMatch, hail: Hail): void;
   /** @throws {ProblemError} `too-large` */
   append(match: RuleMatch, draft: OwnDraft): Promise<Appended>;
   ended(connection: Connection): void;
@@ -116,6 +123,8 @@ export class Connection implements Entrant {
   #channels: Map<ChannelName, Channel> | undefined;
   /** Channels entered on the strength of an answer that runs out: what calls off that it is asked for again. */
   #askedAgain: Map<ChannelName, () => void> | undefined;
+  /** Channels where this session is shown as there. */
+  #stays: Map<ChannelName, Channel> | undefined;
   #session: Session | undefined;
   #generation = 0;
   #who: Identity | undefined;
@@ -127,6 +136,8 @@ export class Connection implements Entrant {
   #strikes: number[] | undefined;
   #heard = true;
   #silentPulses = 0;
+  #pingedAtMs: number | undefined;
+  #roundTripMs: number | undefined;
   #writtenAtPulse = 0;
   #cancelHello: () => void;
   #cancelPulse: () => void;
@@ -153,6 +164,16 @@ export class Connection implements Entrant {
     return this.#who;
   }
 
+  /** The user's id; empty before hello. */
+  get user(): string {
+    return this.#who?.user ?? '';
+  }
+
+  /** How long the client took to answer the last ping, in milliseconds; absent before the first answer. */
+  get roundTripMs(): number | undefined {
+    return this.#roundTripMs;
+  }
+
   get address(): string | undefined {
     return this.link.remote;
   }
@@ -163,6 +184,11 @@ export class Connection implements Entrant {
 
   get channels(): readonly ChannelName[] {
     return [...(this.#channels?.keys() ?? [])];
+  }
+
+  /** Whether it gets the channel, is about to, or is shown there. */
+  isIn(channel: ChannelName): boolean {
+    return this.#channels?.has(channel) === true || this.#stays?.has(channel) === true;
   }
 
   /** Bytes that wait for this connection, in its queue and in its transport. */
@@ -203,6 +229,9 @@ export class Connection implements Entrant {
   /** The client gave a sign of life that is not a frame (a pong). */
   alive(): void {
     this.#heard = true;
+    if (this.#pingedAtMs === undefined) return;
+    this.#roundTripMs = this.#host.clock.monotonic() - this.#pingedAtMs;
+    this.#pingedAtMs = undefined;
   }
 
   /** The transport has got rid of what it took. */
@@ -239,7 +268,7 @@ export class Connection implements Entrant {
 
   /** Ends the stay in a channel: what waits of it is not sent any more, and the client is told. */
   expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void {
-    if (this.#ended || !this.#channels?.has(channel)) return;
+    if (this.#ended || !this.isIn(channel)) return;
     this.#letGo(channel);
     this.#queue.drop(channel);
     this.push(new Frame(JSON.stringify({ on: 'removed', channel, ...told })));
@@ -289,6 +318,10 @@ export class Connection implements Entrant {
         return this.#refresh(request);
       case 'remove':
         return this.#remove(request);
+      case 'hail':
+        return this.#hail(request);
+      case 'status':
+        return this.#status(request);
       case 'pulse':
         return;
       default:
@@ -326,6 +359,7 @@ export class Connection implements Entrant {
       }
       if (this.#ended) return;
     }
+    this.#lingerNoMore(session);
     const limits: LineLimits = {
       frameBytes: options.frameBytes,
       dataBytes: options.dataBytes,
@@ -384,6 +418,7 @@ export class Connection implements Entrant {
    */
   async #enter(wish: EnterWish, bytes: number, reply: (text: string) => void): Promise<number> {
     const { options } = this.#host;
+    if (wish.status !== undefined) checkStatus(wish.status, options.statusBytes, '/status');
     const { match, ruling } = await this.#allowed('enter', wish.channel);
     if (wish.last !== undefined && wish.last > 0) await this.#allowed('read', wish.channel);
     let channel = this.#channels?.get(wish.channel);
@@ -403,11 +438,12 @@ export class Connection implements Entrant {
           into.leave(this);
           throw new ProblemError(bannedProblem(ban));
         }
+        const list = this.#stay(into, wish, ruling);
         this.#channels ??= new Map();
         if (!caughtUp.more) this.#restOn(wish.channel, ruling);
         if (caughtUp.more) this.#channels.delete(wish.channel);
         else this.#channels.set(wish.channel, into);
-        const text = enteredText(wish.channel, caughtUp);
+        const text = enteredText(wish.channel, caughtUp, list);
         size = text.length;
         reply(text);
       });
@@ -420,6 +456,75 @@ export class Connection implements Entrant {
   #leave(name: ChannelName, id: number | undefined): void {
     this.#letGo(name);
     this.#reply(id, { channel: name });
+  }
+
+  /** Is shown as there, or with `quiet` not, and gives the list of who is. */
+  #stay(channel: Channel, { quiet, status }: EnterWish, { member }: Ruling): MemberList | undefined {
+    const { presence, name } = channel;
+    if (presence === undefined) return undefined;
+    const session = this.#session as Session;
+    session.lingers?.delete(name);
+    if (quiet || this.#who?.oversight) this.#depart(name);
+    else {
+      const author = authorOf(this.#who as Identity);
+      presence.enter({ session: session.id, author, status: status ?? session.status, data: member });
+      this.#stays ??= new Map();
+      this.#stays.set(name, channel);
+    }
+    return presence.list;
+  }
+
+  /** Is not shown as there any more. */
+  #depart(name: ChannelName): void {
+    const channel = this.#stays?.get(name);
+    if (channel === undefined) return;
+    this.#stays?.delete(name);
+    channel.presence?.leave(this.session, this.user);
+    this.#host.left(channel);
+  }
+
+  /** Channels where the session was still shown, and which hello has not named, are left. */
+  #lingerNoMore(session: Session): void {
+    for (const channel of session.lingers?.values() ?? []) {
+      channel.presence?.leave(session.id, session.user);
+      this.#host.left(channel);
+    }
+    session.lingers = undefined;
+  }
+
+  #hail(request: HailRequest): void | Promise<void> {
+    const waitMs = this.#overRate('hails');
+    if (waitMs > 0) throw refusal('rate-limited', 'this session hails more than it may', { retryAfterMs: waitMs });
+    const allowed = this.#allowed('hail', request.channel);
+    if (allowed instanceof Promise) return allowed.then(({ match }) => this.#hailNow(request, match));
+    this.#hailNow(request, allowed.match);
+  }
+
+  #hailNow({ id, channel, type, data, to }: HailRequest, match: RuleMatch): void {
+    this.#host.hail(match, {
+      channel,
+      type,
+      by: authorOf(this.#who as Identity),
+      from: this.session,
+      ...(data === undefined ? {} : { data }),
+      ...(to === undefined ? {} : { to }),
+    });
+    this.#reply(id, {});
+  }
+
+  /** Says something else of the session: in one channel, or in all that it is in and will enter. */
+  #status({ id, channel, status, looking }: StatusRequest): void {
+    const session = this.#session as Session;
+    if (status !== undefined) {
+      checkStatus(status, this.#host.options.statusBytes, '/status');
+      if (channel === undefined) session.status = status;
+      else if (!this.#stays?.has(channel))
+        throw refusal('bad-value', `this session is not a member of ${channel}`, { where: '/channel' });
+      for (const [name, { presence }] of this.#stays ?? [])
+        if (channel === undefined || name === channel) presence?.setStatus(this.session, this.user, status);
+    }
+    if (looking !== undefined) session.looking = looking ?? undefined;
+    this.#reply(id, {});
   }
 
   #publish(request: PublishRequest): void | Promise<void> {
@@ -593,7 +698,7 @@ export class Connection implements Entrant {
   }
 
   /** How long the session must wait before it does more of something, in milliseconds; 0: not at all. */
-  #overRate(what: 'requests' | 'publishes'): number {
+  #overRate(what: 'requests' | 'publishes' | 'hails'): number {
     const session = this.#session;
     if (session === undefined) return 0;
     const rate: Rate = this.#host.options[what];
@@ -662,9 +767,14 @@ export class Connection implements Entrant {
     }
     if (this.#queue.written === this.#writtenAtPulse) this.push(pulse);
     this.#writtenAtPulse = this.#queue.written + (this.#queue.bytes > 0 ? 1 : 0);
-    this.link.ping();
+    this.#ping();
     if (!this.#ended) this.#cancelPulse = this.#host.wheel.after(this.#host.options.pulseMs, this.#pulse);
   };
+
+  #ping(): void {
+    this.#pingedAtMs ??= this.#host.clock.monotonic();
+    this.link.ping();
+  }
 
   /** Says that the token is about to end, and ends with it. */
   #watchTokenEnd({ endsAt }: Identity): void {
@@ -712,13 +822,26 @@ export class Connection implements Entrant {
     this.#queue.close();
     this.#acts.clear();
     this.#roomToPublish?.();
-    for (const name of this.channels) this.#letGo(name);
     const session = this.#session;
+    if (ending !== 'left' && ending !== 'signed-out' && session !== undefined) this.#linger(session);
+    for (const name of this.channels) this.#letGo(name);
+    for (const name of [...(this.#stays?.keys() ?? [])]) this.#depart(name);
     if (session?.generation === this.#generation) this.#host.sessions.ended(session, ending);
     this.#host.ended(this);
   }
 
+  /** The connection broke: the session is still shown where it was, for the grace. */
+  #linger(session: Session): void {
+    for (const [name, channel] of this.#stays ?? []) {
+      channel.presence?.lost(session.id, session.user);
+      session.lingers ??= new Map();
+      session.lingers.set(name, channel);
+    }
+    this.#stays = undefined;
+  }
+
   #letGo(name: ChannelName): void {
+    this.#depart(name);
     const channel = this.#channels?.get(name);
     if (channel === undefined) return;
     this.#channels?.delete(name);
@@ -755,8 +878,13 @@ function wishOf(wish: EnterWish): Wish {
 }
 
 /** The members of the reply to `enter`, as JSON text without braces. */
-function enteredText(channel: ChannelName, { cursor, messages, more, gap }: CaughtUp): string {
+function enteredText(
+  channel: ChannelName,
+  { cursor, messages, more, gap }: CaughtUp,
+  list: MemberList | undefined,
+): string {
   const texts = messages.map((each) => each.text).join();
   const gapText = gap === undefined ? '' : `,"gap":${JSON.stringify({ channel, ...gap })}`;
-  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}`;
+  const listText = list === undefined ? '' : `,${JSON.stringify(list).slice(1, -1)}`;
+  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}${listText}`;
 }

@@ -1,4 +1,5 @@
-import type { Ending } from '@nine-bells/wire';
+import type { ChannelName, Ending, Json } from '@nine-bells/wire';
+import type { Channel } from '../channel/channel.js';
 import type { Identity } from '../identity.js';
 import type { TokenBucket } from '../limits/tokenBucket.js';
 import type { Clock, Ids, Seal } from '../ports.js';
@@ -22,6 +23,13 @@ export interface Session {
   readonly guestName: string | undefined;
   requests: TokenBucket | undefined;
   publishes: TokenBucket | undefined;
+  hails: TokenBucket | undefined;
+  /** What it says of itself, in channels that it enters without saying something else. */
+  status: Json | undefined;
+  /** The channel that it has in view. */
+  looking: ChannelName | undefined;
+  /** Channels where it is still shown, though its connection broke. */
+  lingers: Map<ChannelName, Channel> | undefined;
 }
 
 /** Who the client is, if it is this session, under a name that the service gives. */
@@ -129,6 +137,10 @@ export class Sessions {
       guestName: guest ? this.#names.take(user) : undefined,
       requests: undefined,
       publishes: undefined,
+      hails: undefined,
+      status: undefined,
+      looking: undefined,
+      lingers: undefined,
     };
     this.#sessions.set(id, session);
     return session;

@@ -1,0 +1,263 @@
+import type { Author, ChannelName, Json, Member } from '@nine-bells/wire';
+import { Frame } from '../fanout/batch.js';
+import { availability } from './status.js';
+
+/** Whether and how a channel shows who is in it. */
+export interface PresenceRule {
+  /** How long a session whose connection broke is still shown, in milliseconds. */
+  readonly graceMs: number;
+  /** Above so many members the list gives way to a count with a sample. */
+  readonly crowd: number;
+}
+
+export const defaultPresence: PresenceRule = { graceMs: 10_000, crowd: 200 };
+
+/** Changes are gathered for this long before they are told, in milliseconds. */
+export const mergeMs = 250;
+/** Members shown to whoever enters a crowd. */
+const sampleSize = 20;
+/** A crowd ends below this part of its bound, so that it does not come and go with each member. */
+const crowdEnds = 0.9;
+
+/** One session of a member. */
+interface Stay {
+  status: Json | undefined;
+  /** When the status was set, to tell the latest of equally available ones. */
+  order: number;
+  /** Calls off that the session is given up; there while its connection is broken. */
+  cancelGrace: (() => void) | undefined;
+}
+
+/** One user in the channel. */
+interface Present {
+  readonly author: Author;
+  readonly sinceMs: number;
+  readonly stays: Map<string, Stay>;
+  data: Json | undefined;
+}
+
+/** Who enters: a session of a user. */
+export interface Arrival {
+  readonly session: string;
+  readonly author: Author;
+  readonly status?: Json | undefined;
+  /** What the application wants to have shown of the member. */
+  readonly data?: Json | undefined;
+}
+
+/** The list as whoever enters gets it. */
+export interface MemberList {
+  readonly members: readonly Member[];
+  readonly count: number;
+  readonly partial?: true;
+}
+
+export interface PresencePorts {
+  now(): number;
+  /** Calls back later, unless the returned function is called before. */
+  after(delayMs: number, act: () => void): () => void;
+  /** Tells everybody in the channel. */
+  tell(frame: Frame): void;
+  /** Somebody has come, or has gone for good. */
+  noted(change: 'joined' | 'left', author: Author): void;
+  /** Nobody is left. */
+  empty(): void;
+}
+
+/**
+ * Who is in a channel: one member per user, whatever the number of its sessions.
+ *
+ * A clean leave shows at once, a broken connection after the grace. What changes is told as the difference between what
+ * was told last and what is, so that who comes and goes within an interval is not told at all, and each frame is right
+ * for whoever has entered since.
+ */
+export class Presence {
+  readonly #channel: ChannelName;
+  readonly #rule: PresenceRule;
+  readonly #ports: PresencePorts;
+  readonly #present = new Map<string, Present>();
+  /** The members that have changed, as they were told last; `undefined`: not told at all. */
+  readonly #changed = new Map<string, string | undefined>();
+  #isCrowd = false;
+  #toldCount = 0;
+  #toldCrowd = false;
+  #cancelTelling: (() => void) | undefined;
+  #order = 0;
+
+  constructor(channel: ChannelName, rule: PresenceRule, ports: PresencePorts) {
+    this.#channel = channel;
+    this.#rule = rule;
+    this.#ports = ports;
+  }
+
+  get isEmpty(): boolean {
+    return this.#present.size === 0;
+  }
+
+  get count(): number {
+    return this.#present.size;
+  }
+
+  /** The members now; of a crowd a few. */
+  get list(): MemberList {
+    const all = this.#isCrowd ? this.#sample() : [...this.#present.values()];
+    return { members: all.map(memberOf), count: this.#present.size, ...(this.#isCrowd ? { partial: true } : {}) };
+  }
+
+  /** All members, of a crowd too, by the time they came. */
+  all(limit: number): readonly Member[] {
+    const some: Member[] = [];
+    for (const each of this.#present.values()) {
+      if (some.length >= limit) break;
+      some.push(memberOf(each));
+    }
+    return some;
+  }
+
+  member(user: string): Member | undefined {
+    const present = this.#present.get(user);
+    return present === undefined ? undefined : memberOf(present);
+  }
+
+  /** A session enters, or comes back. Doing so twice is as once. */
+  enter({ session, author, status, data }: Arrival): void {
+    let present = this.#present.get(author.user);
+    const comes = present === undefined;
+    if (present === undefined) present = { author, sinceMs: this.#ports.now(), stays: new Map(), data };
+    this.#willChange(author.user);
+    if (comes) this.#present.set(author.user, present);
+    // At once, not when it is told: whoever enters meanwhile must not get the whole crowd.
+    this.#isCrowd ||= this.#present.size > this.#rule.crowd;
+    const stay = present.stays.get(session);
+    stay?.cancelGrace?.();
+    if (data !== undefined) present.data = data;
+    present.stays.set(session, {
+      status: status ?? stay?.status,
+      order: status === undefined && stay !== undefined ? stay.order : ++this.#order,
+      cancelGrace: undefined,
+    });
+    if (comes) this.#ports.noted('joined', author);
+  }
+
+  /** A session says something else of itself. */
+  setStatus(session: string, user: string, status: Json): void {
+    const stay = this.#present.get(user)?.stays.get(session);
+    if (stay === undefined) return;
+    this.#willChange(user);
+    stay.status = status;
+    stay.order = ++this.#order;
+  }
+
+  /** A session leaves for good. */
+  leave(session: string, user: string): void {
+    const present = this.#present.get(user);
+    const stay = present?.stays.get(session);
+    if (present === undefined || stay === undefined) return;
+    this.#willChange(user);
+    stay.cancelGrace?.();
+    present.stays.delete(session);
+    if (present.stays.size > 0) return;
+    this.#present.delete(user);
+    this.#ports.noted('left', present.author);
+    if (this.#present.size === 0) this.#ports.empty();
+  }
+
+  /** A session's connection broke: it is shown until the grace is over. */
+  lost(session: string, user: string): void {
+    const stay = this.#present.get(user)?.stays.get(session);
+    if (stay === undefined || stay.cancelGrace !== undefined) return;
+    stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => this.leave(session, user));
+  }
+
+  close(): void {
+    this.#cancelTelling?.();
+    for (const { stays } of this.#present.values()) for (const { cancelGrace } of stays.values()) cancelGrace?.();
+    this.#present.clear();
+  }
+
+  /** Remembers how a member was told last, before the first change since. */
+  #willChange(user: string): void {
+    if (!this.#changed.has(user)) {
+      const present = this.#present.get(user);
+      this.#changed.set(user, present === undefined ? undefined : JSON.stringify(memberOf(present)));
+    }
+    this.#cancelTelling ??= this.#ports.after(mergeMs, () => this.#tell());
+  }
+
+  #tell(): void {
+    this.#cancelTelling = undefined;
+    const changed = [...this.#changed];
+    this.#changed.clear();
+    const count = this.#present.size;
+    const wasCrowd = this.#isCrowd || this.#toldCrowd;
+    this.#isCrowd = count > this.#rule.crowd * (this.#isCrowd ? crowdEnds : 1);
+    if (this.#isCrowd) {
+      if (count !== this.#toldCount || !this.#toldCrowd) this.#push({ count, partial: true });
+    } else if (wasCrowd) {
+      // Whoever was told only the count, or a few, is told everybody.
+      this.#push({ whole: true, joined: [...this.#present.values()].map(memberOf), count });
+    } else {
+      const difference = this.#difference(changed);
+      if (difference !== undefined) this.#push({ ...difference, count });
+    }
+    this.#toldCount = count;
+    this.#toldCrowd = this.#isCrowd;
+  }
+
+  #difference(changed: readonly (readonly [string, string | undefined])[]): object | undefined {
+    const joined: Member[] = [];
+    const left: string[] = [];
+    const different: Member[] = [];
+    for (const [user, told] of changed) {
+      const present = this.#present.get(user);
+      if (present === undefined) {
+        if (told !== undefined) left.push(user);
+        continue;
+      }
+      const member = memberOf(present);
+      if (told === undefined) joined.push(member);
+      else if (told !== JSON.stringify(member)) different.push(member);
+    }
+    if (joined.length + left.length + different.length === 0) return undefined;
+    return {
+      ...(joined.length === 0 ? {} : { joined }),
+      ...(left.length === 0 ? {} : { left }),
+      ...(different.length === 0 ? {} : { changed: different }),
+    };
+  }
+
+  #push(members: object): void {
+    const text = JSON.stringify({ on: 'members', channel: this.#channel, ...members });
+    this.#ports.tell(new Frame(text, true, this.#channel));
+  }
+
+  #sample(): Present[] {
+    const some: Present[] = [];
+    for (const each of this.#present.values()) {
+      some.push(each);
+      if (some.length === sampleSize) break;
+    }
+    return some;
+  }
+}
+
+function memberOf({ author, sinceMs, stays, data }: Present): Member {
+  const status = mostAvailable(stays);
+  return {
+    ...author,
+    since: new Date(sinceMs).toISOString(),
+    sessions: stays.size,
+    ...(status === undefined ? {} : { status }),
+    ...(data === undefined ? {} : { data }),
+  };
+}
+
+/** The status of the most available session; of equally available ones, the one that was set last. */
+function mostAvailable(stays: ReadonlyMap<string, Stay>): Json | undefined {
+  let best: Stay | undefined;
+  for (const each of stays.values()) {
+    const difference = best === undefined ? -1 : availability(each.status) - availability(best.status);
+    if (best === undefined || difference < 0 || (difference === 0 && each.order > best.order)) best = each;
+  }
+  return best?.status;
+}
