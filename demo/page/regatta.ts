@@ -4,8 +4,10 @@ import {
   type Line,
   LineError,
   type LineState,
+  type Member,
   type ReceivedMessage,
   type Removal,
+  Typing,
 } from '@nine-bells/client';
 import { people, personOf } from '../src/people.js';
 
@@ -18,6 +20,7 @@ class Window {
   readonly element: HTMLElement;
   #line: Line | undefined;
   #chat: Entry | undefined;
+  #typing: Typing | undefined;
   #socket: WebSocket | undefined;
   #unplugged = false;
   #countdown: number | undefined;
@@ -42,6 +45,7 @@ class Window {
   }
 
   #watchAs(user: string): void {
+    this.#typing?.close();
     this.#line?.close();
     this.#unplugged = false;
     this.#find('.messages').replaceChildren();
@@ -57,6 +61,15 @@ class Window {
     const chat = line.enter(this.#find<HTMLSelectElement>('.channel').value, { last: 50 });
     const mayRemove = personOf(user)?.roles.includes('chair') === true;
     this.#chat = chat;
+    const typing = new Typing(chat);
+    this.#typing = typing;
+    typing.watch(this.#find<HTMLInputElement>('input'));
+    typing.addEventListener('change', () => {
+      this.#find('.typing').textContent = typing.text;
+    });
+    this.#find('.typing').textContent = '';
+    this.#showHere(chat);
+    chat.addEventListener('members', () => this.#showHere(chat));
     let wasLive = false;
     chat.addEventListener('live', () => {
       wasLive = true;
@@ -93,6 +106,26 @@ class Window {
     return button;
   }
 
+  /** Who is here; at a desk, whether somebody else is at the same sheet. */
+  #showHere(chat: Entry): void {
+    const others = chat.members.filter(({ user }) => user !== chat.user);
+    const list = this.#find('.messages');
+    const atEnd = list.scrollHeight - list.scrollTop - list.clientHeight < 40;
+    this.#find('.here').replaceChildren(
+      ...(chat.count === 0 ? [] : [`${chat.count} here: `]),
+      ...chat.members.flatMap((each, index) => [...(index === 0 ? [] : [', ']), memberItem(each)]),
+      ...(chat.isCrowd ? [' and others'] : []),
+    );
+    const warning = this.#find('.warning');
+    warning.hidden = !chat.channel.startsWith('desk/') || chat.count === 0;
+    warning.classList.toggle('shared', others.length > 0);
+    warning.textContent =
+      others.length === 0
+        ? 'Nobody else is editing.'
+        : `${others.map(({ name, user, since }) => `${name ?? user} (since ${clock(since)})`).join(' and ')} is editing this sheet, too.`;
+    if (atEnd) list.scrollTop = list.scrollHeight;
+  }
+
   #mayTalk(may: boolean): void {
     this.#find<HTMLInputElement>('input').disabled = !may;
     this.#find<HTMLButtonElement>('form button').disabled = !may;
@@ -103,6 +136,7 @@ class Window {
     const text = input.value.trim();
     if (text === '' || this.#chat === undefined) return;
     input.value = '';
+    this.#typing?.ended();
     this.#say('');
     try {
       await this.#chat.publish({ text });
@@ -170,10 +204,19 @@ class Window {
   }
 }
 
+function memberItem({ user, name, sessions, status }: Member): HTMLElement {
+  const item = element('span', name ?? user);
+  if (typeof status === 'string' && status !== 'available') item.dataset.state = status;
+  item.title = `${sessions} session${sessions === 1 ? '' : 's'}`;
+  return item;
+}
+
 function messageItem(message: ReceivedMessage, state: LineState): HTMLElement {
   const item = document.createElement('li');
   const mine = message.own || (state.name === 'open' && message.by?.user === state.user);
   item.classList.toggle('mine', mine);
+  if (message.type === 'joined' || message.type === 'left')
+    return noteItem(`${message.by?.name ?? message.by?.user} has ${message.type === 'joined' ? 'come' : 'gone'}.`);
   const { text } = message.data as { text?: unknown };
   item.append(
     element('b', message.by?.name ?? message.by?.user ?? 'The committee'),

@@ -51,6 +51,12 @@ export function simulatePeople(
     const person = lines.get(user);
     return person?.line.state.name === 'open' ? person.chat.publish({ text }) : undefined;
   });
+  // A while before somebody speaks, one sees it coming.
+  everyNow(chatEveryMs, (round) => {
+    const { user } = chatter[(round + 7) % chatter.length] as (typeof chatter)[number];
+    lines.get(user)?.chat.hail('typing', true);
+    return undefined;
+  });
   everyNow(crewEveryMs, (round) => {
     const { user, text } = crewTalk[round % crewTalk.length] as (typeof crewTalk)[number];
     const line = lines.get(user)?.line;

@@ -12,6 +12,7 @@ import { addMeasures } from './measures.js';
 import { addPublish } from './publish.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
+import { addWho } from './who.js';
 
 const version: string = JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')).version;
 
@@ -40,6 +41,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addRead,
     addChannels,
     addExplain,
+    addWho,
     addMeasures,
     addKeys,
     addConsole,

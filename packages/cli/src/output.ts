@@ -31,11 +31,12 @@ export function messageLine({ cursor, at, by, type, data, channel }: Message, wi
   const who = by === undefined ? colors.yellow('(application)') : colors.cyan(printable(by.name ?? by.user));
   const kind = type === 'message' ? '' : ` ${colors.magenta(type)}`;
   const where = withChannel ? `${channel} ` : '';
-  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${dataText(data)}`;
+  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${dataText(data)}`.trimEnd();
 }
 
 /** A message's data for people: its text where that is all it has. */
 export function dataText(data: unknown): string {
+  if (data === null) return '';
   if (typeof data === 'object' && data !== null && 'text' in data && Object.keys(data).length === 1)
     return printable(String(data.text));
   return printable(JSON.stringify(data));

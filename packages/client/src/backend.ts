@@ -1,6 +1,6 @@
-import type { Author, Cursor, Json, Message, Problem, Published, ReadResult } from '@nine-bells/wire';
+import type { Author, Cursor, Json, Member, Message, Problem, Published, ReadResult } from '@nine-bells/wire';
 
-export type { Author, Cursor, Json, Message, Problem, Published, ReadResult };
+export type { Author, Cursor, Json, Member, Message, Problem, Published, ReadResult };
 
 export interface BackendOptions {
   /** An API key. Without it the browser's cookie is used, as the console does. */
@@ -45,6 +45,8 @@ export interface SessionInfo {
   readonly since: string;
   readonly channels: readonly string[];
   readonly waitingBytes: number;
+  /** How long the client took to answer the last ping; absent before the first answer. */
+  readonly roundTripMs?: number;
 }
 
 export interface Overview {
@@ -241,6 +243,19 @@ export class Backend {
   /** Sessions that are connected, the latest last. */
   sessions(options: { limit?: number } = {}): Promise<{ sessions: readonly SessionInfo[]; more: boolean }> {
     return this.#get('/v1/sessions', options);
+  }
+
+  /** Who is in a channel that shows it, and how many. */
+  members(
+    channel: string,
+    options: { limit?: number } = {},
+  ): Promise<{ members: readonly Member[]; count: number; more: boolean }> {
+    return this.#get('/v1/members', { channel, ...options });
+  }
+
+  /** The channels where a user is a member. */
+  memberships(user: string): Promise<{ channels: readonly { channel: string; member: Member }[]; more: boolean }> {
+    return this.#get('/v1/members', { user });
   }
 
   overview(): Promise<Overview> {

@@ -6,6 +6,8 @@ import {
   type EnterWish,
   type Gap,
   type Json,
+  type Member,
+  type MembersPush,
   type Message,
   type Problem,
   type Published,
@@ -13,7 +15,7 @@ import {
   type ReadResult,
   type Removed,
 } from '@nine-bells/wire';
-import type { PublishOptions, ReadOptions, RemoveOptions } from './line.js';
+import type { HailOptions, PublishOptions, ReadOptions, RemoveOptions } from './line.js';
 import { LineError } from './lineError.js';
 import { TypedTarget } from './typedTarget.js';
 
@@ -25,6 +27,8 @@ export interface EnterOptions {
   readonly after?: string;
   /** Receive without being a member. */
   readonly quiet?: boolean;
+  /** What to say of oneself there: `available`, `busy`, `away`, or an object of one's own. */
+  readonly status?: Json;
 }
 
 /** A message as it arrives. */
@@ -48,6 +52,24 @@ export interface EntryEvents {
   waiting: Problem;
   /** Somebody who may has ended one's stay. */
   removed: Removal;
+  /** Who is there has changed; `entry.members` is the list as it is now. */
+  members: MembersChange;
+  /** A short-lived word of somebody who is there. */
+  hail: ReceivedHail;
+}
+
+/** Who has come, gone or changed since the last time. In a crowd all are empty. */
+export interface MembersChange {
+  readonly joined: readonly Member[];
+  readonly left: readonly Member[];
+  readonly changed: readonly Member[];
+  readonly count: number;
+}
+
+export interface ReceivedHail {
+  readonly type: string;
+  readonly by?: Author;
+  readonly data?: Json;
 }
 
 /** Why one's stay was ended, by whom, and until when one may not come back (RFC 3339). */
@@ -64,8 +86,12 @@ export interface EntryLine {
   publish(channel: string, data: Json, options?: PublishOptions): Promise<Published>;
   read(channel: string, options?: ReadOptions): Promise<ReadResult>;
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
+  hail(channel: string, type: string, data?: Json, options?: HailOptions): void;
+  setStatus(status: Json, channel?: string): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
+  /** One's own user id, once the line was open. */
+  user(): string | undefined;
 }
 
 /**
@@ -87,6 +113,10 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   readonly #readers = new Set<MessageQueue>();
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
+  #members = new Map<string, Member>();
+  #count = 0;
+  #isPartial = false;
+  #status: Json | undefined;
   #resolveReady!: () => void;
   #rejectReady!: (error: LineError) => void;
 
@@ -97,6 +127,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     this.channel = channel;
     this.#options = options;
     this.#cursor = options.after as Cursor | undefined;
+    this.#status = options.status;
     this.ready = new Promise((resolve, reject) => {
       this.#resolveReady = resolve;
       this.#rejectReady = reject;
@@ -112,6 +143,37 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** The place of the last message given, to go on from on another line. */
   get cursor(): Cursor | undefined {
     return this.#cursor;
+  }
+
+  /** One's own user id, once the line was open. */
+  get user(): string | undefined {
+    return this.#line.user();
+  }
+
+  /** Who is there, where the channel shows it; of a crowd only some. */
+  get members(): readonly Member[] {
+    return [...this.#members.values()];
+  }
+
+  /** How many are there. */
+  get count(): number {
+    return this.#count;
+  }
+
+  /** There is a crowd: `members` are only some of those who are there. */
+  get isCrowd(): boolean {
+    return this.#isPartial;
+  }
+
+  /** Says something else of oneself here: `available`, `busy`, `away`, or an object of one's own. */
+  setStatus(status: Json): void {
+    this.#status = status;
+    this.#line.setStatus(status, this.channel);
+  }
+
+  /** A short-lived word to those who are here, or to some users among them. It may be lost; nothing keeps it. */
+  hail(type: string, data?: Json, options?: HailOptions): void {
+    this.#line.hail(this.channel, type, data, options);
   }
 
   /** As `Line.publish`, into this channel. */
@@ -157,6 +219,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
       channel: this.channel,
       ...(this.#cursor === undefined ? (last === undefined ? {} : { last }) : { after: this.#cursor }),
       ...(quiet === undefined ? {} : { quiet }),
+      ...(this.#status === undefined ? {} : { status: this.#status }),
     };
   }
 
@@ -170,12 +233,49 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     if (entered.gap !== undefined) this.gap(entered.gap);
     for (const message of entered.messages) this.take(message, false);
     if (this.#isOver) return false;
+    if (entered.members !== undefined)
+      this.#changeMembers({
+        whole: true,
+        joined: entered.members,
+        count: entered.count ?? 0,
+        partial: entered.partial,
+      });
+    if (this.#isOver) return false;
     this.#cursor = entered.cursor;
     if (entered.more) return true;
     this.#state = 'live';
     this.#resolveReady();
     this.emit('live', { cursor: entered.cursor });
     return false;
+  }
+
+  /** @internal */
+  membersChanged(push: MembersPush): void {
+    this.#changeMembers(push);
+  }
+
+  #changeMembers({ whole, joined = [], left = [], changed = [], count, partial }: MembersNews): void {
+    const before = this.#members;
+    const now = new Map(whole ? [] : before);
+    for (const each of [...joined, ...changed]) now.set(each.user, each);
+    for (const user of left) now.delete(user);
+    this.#members = now;
+    this.#count = count;
+    this.#isPartial = partial === true;
+    // What is told may be known already: what is new comes from comparing.
+    const news = { joined: [] as Member[], left: [] as Member[], changed: [] as Member[], count };
+    for (const each of now.values()) {
+      const old = before.get(each.user);
+      if (old === undefined) news.joined.push(each);
+      else if (old !== each && JSON.stringify(old) !== JSON.stringify(each)) news.changed.push(each);
+    }
+    for (const each of before.values()) if (!now.has(each.user)) news.left.push(each);
+    this.emit('members', news);
+  }
+
+  /** @internal */
+  hailed(hail: ReceivedHail): void {
+    this.emit('hail', hail);
   }
 
   /** @internal Cannot be decided now. */
@@ -224,6 +324,10 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     for (const reader of this.#readers) reader.end();
   }
 }
+
+type MembersNews = Pick<MembersPush, 'whole' | 'joined' | 'left' | 'changed' | 'count'> & {
+  partial?: true | undefined;
+};
 
 /** Whether a message is news to someone who stands at `cursor`. Another volume is always news. */
 function isAfter(message: Cursor, cursor: Cursor | undefined): boolean {

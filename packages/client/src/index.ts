@@ -5,6 +5,7 @@ export type {
   Gap,
   Json,
   LineLimits,
+  Member,
   Message,
   Problem,
   ProblemCode,
@@ -19,10 +20,13 @@ export {
   Entry,
   type EntryEvents,
   type EntryState,
+  type MembersChange,
+  type ReceivedHail,
   type ReceivedMessage,
   type Removal,
 } from './entry.js';
 export {
+  type HailOptions,
   Line,
   type LineEvents,
   type LineOptions,
@@ -33,3 +37,4 @@ export {
   type TokenSource,
 } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';
+export { Typing, type TypingTexts, typingText } from './typing.js';

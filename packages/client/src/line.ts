@@ -100,6 +100,11 @@ export interface RemoveOptions {
   readonly banMs?: number;
 }
 
+export interface HailOptions {
+  /** Only to these users, of those who are there. */
+  readonly to?: readonly string[];
+}
+
 /** How long a connection may take to be welcomed, in milliseconds. */
 const welcomeWithinMs = 15_000;
 /** Keys of one's own publishes that are remembered for their echo. */
@@ -134,6 +139,9 @@ export class Line extends TypedTarget<LineEvents> {
   #socket: SocketLike | undefined;
   #helloSent = false;
   #limits: LineLimits | undefined;
+  #status: Json | undefined;
+  #looking: string | null = null;
+  #user: string | undefined;
   #session: string | undefined;
   #secret: string | undefined;
   #nextId = 1;
@@ -195,8 +203,11 @@ export class Line extends TypedTarget<LineEvents> {
         publish: (to, data, publishOptions) => this.publish(to, data, publishOptions),
         read: (from, readOptions) => this.read(from, readOptions),
         remove: (from, user, removeOptions) => this.remove(from, user, removeOptions),
+        hail: (to, type, data, hailOptions) => this.hail(to, type, data, hailOptions),
+        setStatus: (status, where) => this.#sendStatus(status, where),
         leave: (left) => this.#leave(left),
         isOwn: (message) => this.#isOwn(message),
+        user: () => this.#user,
       },
       name,
       options,
@@ -240,6 +251,27 @@ export class Line extends TypedTarget<LineEvents> {
   async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
     if (this.#state.name !== 'open') throw this.#notOpen();
     return this.#ask({ do: 'remove', channel, user, ...options });
+  }
+
+  /** A short-lived word to those who are in a channel. While the line is not open, it is lost. */
+  hail(channel: string, type: string, data?: Json, { to }: HailOptions = {}): void {
+    if (this.#state.name === 'open') this.#transmit({ do: 'hail', channel, type, data, to });
+  }
+
+  /** Says something of oneself in all channels, also after the next reconnection: `available`, `busy`, `away`, or an object. */
+  setStatus(status: Json): void {
+    this.#status = status;
+    this.#sendStatus(status);
+  }
+
+  /** Says which channel is in view, or none. Notices may depend on it. */
+  setLooking(channel: string | null): void {
+    this.#looking = channel;
+    if (this.#state.name === 'open') this.#transmit({ do: 'status', looking: channel });
+  }
+
+  #sendStatus(status: Json, channel?: string): void {
+    if (this.#state.name === 'open') this.#transmit({ do: 'status', status, channel });
   }
 
   /** While waiting: tries again now. */
@@ -298,6 +330,8 @@ export class Line extends TypedTarget<LineEvents> {
       enter: entries.map((entry) => entry.wish),
     });
     this.#helloSent = true;
+    if (this.#status !== undefined || this.#looking !== null)
+      this.#transmit({ do: 'status', status: this.#status, looking: this.#looking });
     // What was under way when the last connection broke goes right behind.
     for (const [pendingId, { request, repeatable }] of this.#pending)
       if (repeatable) this.#transmit({ ...request, id: pendingId });
@@ -307,6 +341,7 @@ export class Line extends TypedTarget<LineEvents> {
     clearTimeout(this.#timer);
     this.#attempt = 0;
     this.#session = welcome.session;
+    this.#user = welcome.user;
     this.#secret = welcome.secret;
     this.#limits = welcome.limits;
     this.#watch(welcome.pulseMs);
@@ -413,7 +448,11 @@ export class Line extends TypedTarget<LineEvents> {
       this.#entries.get(frame.channel)?.take(message, true);
     } else if (isPush(frame, 'gap')) this.#entries.get(frame.channel)?.gap(frame);
     else if (isPush(frame, 'expiring')) void this.#refresh(socket);
-    else if (isPush(frame, 'removed')) this.#removed(frame);
+    else if (isPush(frame, 'members')) this.#entries.get(frame.channel)?.membersChanged(frame);
+    else if (isPush(frame, 'hail')) {
+      const { type, by, data } = frame;
+      this.#entries.get(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });
+    } else if (isPush(frame, 'removed')) this.#removed(frame);
     else if (isPush(frame, 'problem')) {
       const { on: _, ...told } = frame;
       // The goodbye that follows has no room for it.

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
-import { connect, type LineOptions, type ReceivedMessage } from '../src/index.js';
+import { connect, type LineOptions, type ReceivedMessage, Typing } from '../src/index.js';
 
 /** A WebSocket whose other end is the test. */
 class FakeSocket {
@@ -286,5 +286,130 @@ describe('an entered channel', () => {
     const line = await open();
     expect(() => line.enter('no spaces please')).toThrow(RangeError);
     line.close();
+  });
+});
+
+describe('members', () => {
+  const member = (user: string, more: object = {}) => ({
+    user,
+    name: user.toUpperCase(),
+    since: '2031-06-14T12:00:00.000Z',
+    sessions: 1,
+    ...more,
+  });
+  const entered = (more: object) => ({
+    entered: [{ channel: 'race/3/chat', cursor: 'v:1', messages: [], more: false, ...more }],
+  });
+
+  it('are a list that is right after each change, and the changes are what is new', async () => {
+    const line = await open();
+    const chat = line.enter('race/3/chat', { status: 'away' });
+    const changes: unknown[] = [];
+    chat.addEventListener('members', ({ detail: { joined, left, changed, count } }) =>
+      changes.push([...[joined, left, changed].map((some) => some.map(({ user }) => user).join()), count]),
+    );
+    const [socket] = FakeSocket.all.slice(-1) as [FakeSocket];
+    socket.welcome(entered({ members: [member('pia'), member('jory')], count: 2 }));
+    expect(socket.asked('hello')[0]?.enter).toMatchObject([{ status: 'away' }]);
+    // Told again what is known, and of somebody who is not.
+    const channel = 'race/3/chat';
+    socket.say({ on: 'members', channel, joined: [member('jory')], left: ['ines'], count: 2 });
+    socket.say({ on: 'members', channel, changed: [member('pia', { sessions: 2 })], left: ['jory'], count: 1 });
+    socket.say({ on: 'members', channel, count: 300, partial: true });
+    expect([chat.isCrowd, chat.count]).toEqual([true, 300]);
+    socket.say({ on: 'members', channel, whole: true, joined: [member('ines')], count: 1 });
+    expect(chat.members.map(({ user }) => user)).toEqual(['ines']);
+    expect(chat.isCrowd).toBe(false);
+    expect(changes).toEqual([
+      ['pia,jory', '', '', 2],
+      ['', '', '', 2],
+      ['', 'jory', 'pia', 1],
+      ['', '', '', 300],
+      ['ines', 'pia', '', 1],
+    ]);
+    line.close();
+  });
+
+  it('say of themselves what they said before, after a reconnection too', async () => {
+    const line = await open({ backOff: { firstMs: 0, mostMs: 0 } });
+    const first = FakeSocket.all.at(-1) as FakeSocket;
+    first.welcome();
+    line.setStatus('busy');
+    line.setLooking('race/3/chat');
+    expect(first.asked('status')).toMatchObject([{ status: 'busy' }, { looking: 'race/3/chat' }]);
+    first.onclose?.({ code: 1006, reason: '' });
+    await vi.advanceTimersByTimeAsync(50);
+    const second = FakeSocket.all.at(-1) as FakeSocket;
+    second.welcome();
+    expect(second.asked('status')).toMatchObject([{ status: 'busy', looking: 'race/3/chat' }]);
+    line.close();
+  });
+});
+
+describe('typing', () => {
+  async function typingIn() {
+    const line = await open();
+    const chat = line.enter('race/3/chat');
+    const socket = FakeSocket.all.at(-1) as FakeSocket;
+    socket.welcome({ entered: [{ channel: 'race/3/chat', cursor: 'v:1', messages: [], more: false }] });
+    const typing = new Typing(chat);
+    const hail = (user: string, data: unknown) =>
+      socket.say({ on: 'hail', channel: 'race/3/chat', type: 'typing', by: { user, name: user }, data });
+    const said = () => socket.asked('hail').map(({ data }) => data);
+    return { typing, hail, said, socket, line };
+  }
+
+  it('is said at most every three seconds while keys are pressed', async () => {
+    const { typing, said } = await typingIn();
+    for (let ms = 0; ms < 7_000; ms += 100) {
+      typing.pressed('Petr');
+      await vi.advanceTimersByTimeAsync(100);
+    }
+    expect(said()).toEqual([true, true, true]);
+  });
+
+  it.each<[string, (typing: Typing) => unknown]>([
+    ['emptying the field', (typing) => typing.pressed('')],
+    ['sending or leaving it', (typing) => typing.ended()],
+    ['silence', () => vi.advanceTimersByTimeAsync(5_000)],
+    ['closing', (typing) => typing.close()],
+  ])('is ended by %s, once', async (_, end) => {
+    const { typing, said } = await typingIn();
+    typing.ended();
+    typing.pressed('P');
+    await end(typing);
+    typing.ended();
+    expect(said()).toEqual([true, false]);
+  });
+
+  it('of others is told in a sentence, and expires by itself', async () => {
+    const { typing, hail, socket } = await typingIn();
+    const changes: string[] = [];
+    typing.addEventListener('change', () => changes.push(typing.text));
+    hail('pia', true);
+    expect(typing.text).toBe('');
+    hail('jory', true);
+    hail('ines', true);
+    hail('tomas', true);
+    hail('jory', true);
+    socket.say({ on: 'message', ...message(2, { by: { user: 'ines' } }) });
+    hail('tomas', false);
+    await vi.advanceTimersByTimeAsync(5_000);
+    expect(changes).toEqual([
+      'jory is typing',
+      'jory and ines are typing',
+      'jory and 2 others are typing',
+      'jory and tomas are typing',
+      'jory is typing',
+      '',
+    ]);
+  });
+
+  it('is told in other languages', async () => {
+    const { hail, line } = await typingIn();
+    const chat = line.enter('race/3/chat');
+    const typing = new Typing(chat, { texts: (names) => `${names.join(' und ')} schreibt` });
+    hail('jory', true);
+    expect(typing.text).toBe('jory schreibt');
   });
 });

@@ -22,6 +22,7 @@ export function ChannelPage(props: ChannelPageProps) {
 function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { readonly channel: string }) {
   const messages = useChannelMessages(backend, channel);
   const info = usePolled(() => backend.channel(channel), 2000);
+  const here = usePolled(() => backend.members(channel, { limit: 50 }), 2000);
   return (
     <main className="page channel-page">
       <div className="channel-head">
@@ -33,6 +34,18 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
               ` rule ${info.pattern ?? '(none)'}, logbook ${info.logbook ?? '(none)'}, entered by ${info.entered}`}
           </span>
         </p>
+        {here !== undefined && (
+          <p className="here">
+            {here.count === 0 ? 'Nobody is here.' : `${here.count} here: `}
+            {here.members.map(({ user, name, sessions, status }) => (
+              <span key={user} title={`${user}, ${sessions} session${sessions === 1 ? '' : 's'}`}>
+                {name ?? user}
+                {status !== undefined && <span className="faint"> {statusText(status)}</span>}
+              </span>
+            ))}
+            {here.more && <span className="faint">and others</span>}
+          </p>
+        )}
         <p role="status" className={messages.line.name === 'open' ? 'faint' : 'alarm'}>
           {lineText(messages.line)}
         </p>
@@ -47,6 +60,12 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
       )}
     </main>
   );
+}
+
+function statusText(status: unknown): string {
+  if (typeof status === 'string') return status;
+  const { state } = status as { state?: unknown };
+  return typeof state === 'string' ? state : JSON.stringify(status);
 }
 
 function lineText(line: LineState): string {

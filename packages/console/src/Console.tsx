@@ -8,6 +8,7 @@ import { Frame } from './Frame.js';
 import { KeysPage } from './KeysPage.js';
 import { MeasuresPage } from './MeasuresPage.js';
 import { OverviewPage } from './OverviewPage.js';
+import { SessionsPage } from './SessionsPage.js';
 import { SignIn } from './SignIn.js';
 import { mayDo, useSession } from './session.js';
 import { type Light, themeFor } from './theme.js';
@@ -27,6 +28,10 @@ export function Console() {
             {(overview) => (
               <Routes>
                 <Route path="/" element={<OverviewPage backend={backend} overview={overview} light={light} />} />
+                <Route
+                  path="/sessions"
+                  element={<SessionsPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
+                />
                 <Route path="/access" element={<AccessPage backend={backend} />} />
                 <Route
                   path="/people"

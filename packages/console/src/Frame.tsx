@@ -33,6 +33,7 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
           <NavLink to="/" end>
             Overview
           </NavLink>
+          <NavLink to="/sessions">Sessions</NavLink>
           <NavLink to="/access">Access</NavLink>
           <NavLink to="/people">People</NavLink>
           {mayDo(session.rights, 'administer') && <NavLink to="/keys">Keys</NavLink>}

@@ -1,4 +1,4 @@
-import type { Backend, ChannelInfo, SessionInfo } from '@nine-bells/client/backend';
+import type { Backend, ChannelInfo } from '@nine-bells/client/backend';
 import { Empty, Table, Tag } from 'antd';
 import { Link } from 'react-router-dom';
 import { RateChart } from './RateChart.js';
@@ -13,11 +13,10 @@ export interface OverviewPageProps {
   readonly light: Light;
 }
 
-/** What goes on right now: the figures, their last minutes, the channels and who is connected. */
+/** What goes on right now: the figures, their last minutes, and the channels. */
 export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
   const { latest, seconds } = overview;
   const channels = usePolled(() => backend.channels({ limit: 1000 }), 2000);
-  const sessions = usePolled(() => backend.sessions({ limit: 200 }), 2000);
   return (
     <main className="page">
       <dl className="figures">
@@ -56,50 +55,6 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
             { title: 'Entered by', dataIndex: 'entered', align: 'right' },
             { title: 'Stands at', dataIndex: 'cursor', render: (cursor?: string) => <code>{cursor}</code> },
             { title: 'Last message', dataIndex: 'lastAt', render: (at?: string) => ago(at) },
-          ]}
-        />
-      </section>
-      <section>
-        <h2>Connections</h2>
-        <Table<SessionInfo>
-          size="small"
-          rowKey="session"
-          loading={sessions === undefined}
-          dataSource={[...(sessions?.sessions ?? [])].reverse()}
-          pagination={{ pageSize: 10, hideOnSinglePage: true }}
-          scroll={{ x: 'max-content' }}
-          locale={{ emptyText: <Empty description="Nobody is connected" /> }}
-          columns={[
-            {
-              title: 'User',
-              render: (_, { name, user, guest, oversight }) => (
-                <>
-                  {oversight ? 'this console' : (name ?? user)} {guest && <span className="faint">guest</span>}
-                </>
-              ),
-            },
-            {
-              title: 'Session',
-              dataIndex: 'session',
-              render: (id: string, { oversight }) =>
-                oversight ? (
-                  <code>{id}</code>
-                ) : (
-                  <Link to={`/access?session=${id}`} title="What may it do?">
-                    <code>{id}</code>
-                  </Link>
-                ),
-            },
-            { title: 'Transport', dataIndex: 'transport' },
-            { title: 'From', dataIndex: 'remote', responsive: ['md'] },
-            { title: 'Since', dataIndex: 'since', render: (at: string) => ago(at) },
-            {
-              title: 'Channels',
-              dataIndex: 'channels',
-              render: (names: readonly string[]) => (
-                <span title={names.join(', ')}>{names.length > 2 ? `${names.length} channels` : names.join(', ')}</span>
-              ),
-            },
           ]}
         />
       </section>

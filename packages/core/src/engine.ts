@@ -559,7 +559,7 @@ export class Engine {
 
   /** Notes in the logbook that somebody has come or gone, where the rule wants it. */
   #note({ match, name }: Channel, type: 'joined' | 'left', by: Author): void {
-    if (!match.rule.noted || this.#stopping) return;
+    if (!match.rule.presence?.noted || this.#stopping) return;
     this.#append(match, { channel: name, type, by, data: null }).catch((error: unknown) =>
       this.#ports.report(error, { what: 'noting who comes and goes', channel: name }),
     );

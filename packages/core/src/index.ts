@@ -14,7 +14,7 @@ export * from './measures/measure.js';
 export * from './options.js';
 export * from './ports.js';
 export * from './presence/hail.js';
-export { defaultPresence, type MemberList, type PresenceRule } from './presence/presence.js';
+export { defaultPresence, type PresenceRule } from './presence/presence.js';
 export * from './relay/soloRelay.js';
 export { Connection } from './session/connection.js';
 export * from './store/memoryStore.js';

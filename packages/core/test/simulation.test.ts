@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { simulate } from '../simulator/simulate.js';
+import { simulatePresence } from '../simulator/simulatePresence.js';
 
 const runs = 500;
 
@@ -34,4 +35,23 @@ describe('the simulator', () => {
       await expect(simulate(seed, { sabotage: fault })).rejects.toThrow(failures[0] as string);
     },
   );
+});
+
+describe('members in simulation', () => {
+  it('end with the same, right list for everybody, in 200 runs', async () => {
+    const outcomes = [];
+    for (let seed = 1; seed <= 197; seed++) outcomes.push(await simulatePresence(seed, { sessions: 2 + (seed % 60) }));
+    for (let seed = 198; seed <= 200; seed++) outcomes.push(await simulatePresence(seed, { sessions: 1000 }));
+    expect(outcomes.some(({ crowd }) => crowd)).toBe(true);
+    expect(outcomes.some(({ crowd, members }) => !crowd && members > 100)).toBe(true);
+  }, 120_000);
+
+  it('are found wrong for a client that forgets who leaves, with the seed', async () => {
+    const runs = Array.from({ length: 20 }, (_, index) =>
+      simulatePresence(index + 1, { sessions: 20, sabotage: 'forgets-leaves' }),
+    );
+    const failed = (await Promise.allSettled(runs)).filter(({ status }) => status === 'rejected');
+    expect(failed.length).toBeGreaterThan(0);
+    expect(String((failed[0] as PromiseRejectedResult).reason)).toMatch(/seed \d+: user-0/);
+  });
 });

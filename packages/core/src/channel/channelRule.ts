@@ -14,8 +14,6 @@ export interface ChannelRule {
   readonly allow: Pick<Allow, ChannelAct>;
   /** Whether it shows who is there; absent: it does not. */
   readonly presence?: PresenceRule;
-  /** Whether who comes and goes is noted in the logbook, as messages of the types `joined` and `left`. */
-  readonly noted?: boolean;
   /** Largest `data` of a message here, in bytes of JSON text; the service's limit if absent. */
   readonly dataBytes?: number;
 }

@@ -8,6 +8,8 @@ export interface PresenceRule {
   readonly graceMs: number;
   /** Above so many members the list gives way to a count with a sample. */
   readonly crowd: number;
+  /** Whether who comes and goes is noted in the logbook, as messages of the types `joined` and `left`. */
+  readonly noted?: boolean;
 }
 
 export const defaultPresence: PresenceRule = { graceMs: 10_000, crowd: 200 };
@@ -34,6 +36,8 @@ interface Present {
   readonly sinceMs: number;
   readonly stays: Map<string, Stay>;
   data: Json | undefined;
+  /** As it is shown, until it changes; made when it is needed. */
+  shown: { readonly member: Member; readonly text: string } | undefined;
 }
 
 /** Who enters: a session of a user. */
@@ -43,13 +47,6 @@ export interface Arrival {
   readonly status?: Json | undefined;
   /** What the application wants to have shown of the member. */
   readonly data?: Json | undefined;
-}
-
-/** The list as whoever enters gets it. */
-export interface MemberList {
-  readonly members: readonly Member[];
-  readonly count: number;
-  readonly partial?: true;
 }
 
 export interface PresencePorts {
@@ -67,9 +64,9 @@ export interface PresencePorts {
 /**
  * Who is in a channel: one member per user, whatever the number of its sessions.
  *
- * A clean leave shows at once, a broken connection after the grace. What changes is told as the difference between what
- * was told last and what is, so that who comes and goes within an interval is not told at all, and each frame is right
- * for whoever has entered since.
+ * A clean leave shows at once, a broken connection after the grace. What changes is told merged, as the difference between
+ * what was told last and what is. Whoever enters in between is given the list as it is then, which may show what has
+ * changed again when it is told: so after that everything touched is told, whether or not it differs.
  */
 export class Presence {
   readonly #channel: ChannelName;
@@ -78,6 +75,9 @@ export class Presence {
   readonly #present = new Map<string, Present>();
   /** The members that have changed, as they were told last; `undefined`: not told at all. */
   readonly #changed = new Map<string, string | undefined>();
+  /** Somebody was given the list since the last telling, and so has seen what is not told yet. */
+  #listed = false;
+  #listText: string | undefined;
   #isCrowd = false;
   #toldCount = 0;
   #toldCrowd = false;
@@ -98,10 +98,15 @@ export class Presence {
     return this.#present.size;
   }
 
-  /** The members now; of a crowd a few. */
-  get list(): MemberList {
-    const all = this.#isCrowd ? this.#sample() : [...this.#present.values()];
-    return { members: all.map(memberOf), count: this.#present.size, ...(this.#isCrowd ? { partial: true } : {}) };
+  /** The members now, of a crowd a few: `members`, `count` and perhaps `partial` as JSON text without braces, the same for all until it changes. */
+  get listText(): string {
+    this.#listed = true;
+    if (this.#listText === undefined) {
+      const all = this.#isCrowd ? this.#sample() : [...this.#present.values()];
+      const members = all.map((each) => shownOf(each).text).join();
+      this.#listText = `"members":[${members}],"count":${this.#present.size}${this.#isCrowd ? ',"partial":true' : ''}`;
+    }
+    return this.#listText;
   }
 
   /** All members, of a crowd too, by the time they came. */
@@ -123,13 +128,19 @@ export class Presence {
   enter({ session, author, status, data }: Arrival): void {
     let present = this.#present.get(author.user);
     const comes = present === undefined;
-    if (present === undefined) present = { author, sinceMs: this.#ports.now(), stays: new Map(), data };
+    if (present === undefined)
+      present = { author, sinceMs: this.#ports.now(), stays: new Map(), data, shown: undefined };
+    const stay = present.stays.get(session);
+    stay?.cancelGrace?.();
+    // A session that comes back, and says nothing else of itself, has changed nothing.
+    if (stay !== undefined && same(status ?? stay.status, stay.status) && same(data ?? present.data, present.data)) {
+      stay.cancelGrace = undefined;
+      return;
+    }
     this.#willChange(author.user);
     if (comes) this.#present.set(author.user, present);
     // At once, not when it is told: whoever enters meanwhile must not get the whole crowd.
     this.#isCrowd ||= this.#present.size > this.#rule.crowd;
-    const stay = present.stays.get(session);
-    stay?.cancelGrace?.();
     if (data !== undefined) present.data = data;
     present.stays.set(session, {
       status: status ?? stay?.status,
@@ -177,10 +188,12 @@ export class Presence {
 
   /** Remembers how a member was told last, before the first change since. */
   #willChange(user: string): void {
+    const present = this.#present.get(user);
     if (!this.#changed.has(user)) {
-      const present = this.#present.get(user);
-      this.#changed.set(user, present === undefined ? undefined : JSON.stringify(memberOf(present)));
+      this.#changed.set(user, present === undefined ? undefined : shownOf(present).text);
     }
+    if (present !== undefined) present.shown = undefined;
+    this.#listText = undefined;
     this.#cancelTelling ??= this.#ports.after(mergeMs, () => this.#tell());
   }
 
@@ -190,9 +203,10 @@ export class Presence {
     this.#changed.clear();
     const count = this.#present.size;
     const wasCrowd = this.#isCrowd || this.#toldCrowd;
+    this.#listText = undefined;
     this.#isCrowd = count > this.#rule.crowd * (this.#isCrowd ? crowdEnds : 1);
     if (this.#isCrowd) {
-      if (count !== this.#toldCount || !this.#toldCrowd) this.#push({ count, partial: true });
+      if (this.#listed || count !== this.#toldCount || !this.#toldCrowd) this.#push({ count, partial: true });
     } else if (wasCrowd) {
       // Whoever was told only the count, or a few, is told everybody.
       this.#push({ whole: true, joined: [...this.#present.values()].map(memberOf), count });
@@ -200,6 +214,7 @@ export class Presence {
       const difference = this.#difference(changed);
       if (difference !== undefined) this.#push({ ...difference, count });
     }
+    this.#listed = false;
     this.#toldCount = count;
     this.#toldCrowd = this.#isCrowd;
   }
@@ -211,12 +226,12 @@ export class Presence {
     for (const [user, told] of changed) {
       const present = this.#present.get(user);
       if (present === undefined) {
-        if (told !== undefined) left.push(user);
+        if (told !== undefined || this.#listed) left.push(user);
         continue;
       }
       const member = memberOf(present);
       if (told === undefined) joined.push(member);
-      else if (told !== JSON.stringify(member)) different.push(member);
+      else if (this.#listed || told !== shownOf(present).text) different.push(member);
     }
     if (joined.length + left.length + different.length === 0) return undefined;
     return {
@@ -241,7 +256,23 @@ export class Presence {
   }
 }
 
-function memberOf({ author, sinceMs, stays, data }: Present): Member {
+function same(a: Json | undefined, b: Json | undefined): boolean {
+  return a === b || JSON.stringify(a) === JSON.stringify(b);
+}
+
+function memberOf(present: Present): Member {
+  return shownOf(present).member;
+}
+
+function shownOf(present: Present): NonNullable<Present['shown']> {
+  if (present.shown === undefined) {
+    const member = madeOf(present);
+    present.shown = { member, text: JSON.stringify(member) };
+  }
+  return present.shown;
+}
+
+function madeOf({ author, sinceMs, stays, data }: Present): Member {
   const status = mostAvailable(stays);
   return {
     ...author,

@@ -39,7 +39,6 @@ import { bannedProblem } from '../measures/told.js';
 import type { EngineOptions } from '../options.js';
 import { authorOf, type Clock, type Link, type LogReader, type Report, type Seal, type TokenReader } from '../ports.js';
 import type { Hail } from '../presence/hail.js';
-import type { MemberList } from '../presence/presence.js';
 import { checkStatus } from '../presence/status.js';
 import type { Wheel } from '../time/wheel.js';
 import { ActQueue } from './actQueue.js';
@@ -379,6 +378,7 @@ export class Connection implements Entrant {
     });
     this.#replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
     this.#queue.release();
+    this.#ping();
   }
 
   /** Who the client is, given which session it is in. Whoever is kept out, or has too much open, is refused. */
@@ -459,9 +459,9 @@ export class Connection implements Entrant {
   }
 
   /** Is shown as there, or with `quiet` not, and gives the list of who is. */
-  #stay(channel: Channel, { quiet, status }: EnterWish, { member }: Ruling): MemberList | undefined {
+  #stay(channel: Channel, { quiet, status }: EnterWish, { member }: Ruling): string {
     const { presence, name } = channel;
-    if (presence === undefined) return undefined;
+    if (presence === undefined) return '';
     const session = this.#session as Session;
     session.lingers?.delete(name);
     if (quiet || this.#who?.oversight) this.#depart(name);
@@ -471,7 +471,7 @@ export class Connection implements Entrant {
       this.#stays ??= new Map();
       this.#stays.set(name, channel);
     }
-    return presence.list;
+    return `,${presence.listText}`;
   }
 
   /** Is not shown as there any more. */
@@ -878,13 +878,8 @@ function wishOf(wish: EnterWish): Wish {
 }
 
 /** The members of the reply to `enter`, as JSON text without braces. */
-function enteredText(
-  channel: ChannelName,
-  { cursor, messages, more, gap }: CaughtUp,
-  list: MemberList | undefined,
-): string {
+function enteredText(channel: ChannelName, { cursor, messages, more, gap }: CaughtUp, list: string): string {
   const texts = messages.map((each) => each.text).join();
   const gapText = gap === undefined ? '' : `,"gap":${JSON.stringify({ channel, ...gap })}`;
-  const listText = list === undefined ? '' : `,${JSON.stringify(list).slice(1, -1)}`;
-  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}${listText}`;
+  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}${list}`;
 }

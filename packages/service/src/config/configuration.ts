@@ -10,8 +10,10 @@ import {
   ChannelRules,
   channelActs,
   defaultLogBounds,
+  defaultPresence,
   type EngineOptions,
   type Keeping,
+  type PresenceRule,
   parametersOf,
   parsePattern,
   type Rate,
@@ -168,6 +170,8 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     failedHellos: limits?.failedHellos,
     requests: limits?.requests,
     publishes: limits?.publishes,
+    hails: limits?.hails,
+    statusBytes: limits?.status,
     askWithinMs: ask?.within,
     users: users === undefined ? undefined : (defined(users) as Allow),
   });
@@ -269,6 +273,15 @@ const logbook: Reader<Keeping> = (node, at) => {
   };
 };
 
+const presenceMembers = mapOf({ grace: optional(duration), crowd: optional(whole(1, 10_000)), noted: optional(flag) });
+
+/** `true`, or what is to be other than usual; `false` is as nothing. */
+const presence: Reader<PresenceRule | false> = (node, at) => {
+  if (isScalar(node) || node === null) return flag(node, at) ? defaultPresence : false;
+  const found = presenceMembers(node, at);
+  return found && { ...defaultPresence, ...defined({ graceMs: found.grace, crowd: found.crowd, noted: found.noted }) };
+};
+
 const channel: Reader<ChannelRule> = (node, at) => {
   const access = optional(accessRule(parametersIn(node)));
   const found = mapOf({
@@ -276,6 +289,7 @@ const channel: Reader<ChannelRule> = (node, at) => {
     about: optional(text(200)),
     logbook: optional(logbook),
     allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, access])))),
+    presence: optional(presence),
     data: optional(size),
   })(node, at);
   if (found?.pattern === undefined) return undefined;
@@ -284,6 +298,7 @@ const channel: Reader<ChannelRule> = (node, at) => {
     logbook: found.logbook ?? { keep: 'recent', bounds: defaultLogBounds },
     allow: defined(found.allow ?? {}) as ChannelRule['allow'],
     ...(found.about === undefined ? {} : { about: found.about }),
+    ...(found.presence ? { presence: found.presence } : {}),
     ...(found.data === undefined ? {} : { dataBytes: found.data }),
   };
 };
@@ -446,6 +461,8 @@ const documentMembers = mapOf({
           failedHellos: optional(rate),
           requests: optional(rate),
           publishes: optional(rate),
+          hails: optional(rate),
+          status: optional(size),
           keyRequests: optional(rate),
         }),
       ),

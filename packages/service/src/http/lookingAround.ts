@@ -1,4 +1,5 @@
 import type { ChannelInfo, Engine } from '@nine-bells/core';
+import { refusal } from '@nine-bells/wire';
 import { channelOf, queryText, queryWhole } from './query.js';
 import type { Route } from './route.js';
 
@@ -32,6 +33,21 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
+  const members: Route['serve'] = (request, response) => {
+    const user = queryText(request, 'user');
+    const limit = queryWhole(request, 'limit', 10_000) ?? 200;
+    if ((user === undefined) === (request.query.channel === undefined))
+      throw refusal('bad-value', 'say of what: `channel` or `user`');
+    if (user !== undefined) {
+      const all = engine.memberships(user);
+      response.json({ user, channels: all.slice(0, limit), more: all.length > limit });
+      return;
+    }
+    const channel = channelOf(request);
+    const found = engine.members(channel, limit);
+    response.json({ channel, ...found, more: found.count > found.members.length });
+  };
+
   const overview: Route['serve'] = (_request, response) => {
     response.json({
       name: facts.name,
@@ -49,6 +65,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
   return [
     { method: 'get', path: '/channels', right: 'read', serve: channels },
     { method: 'get', path: '/sessions', right: 'read', serve: sessions },
+    { method: 'get', path: '/members', right: 'read', serve: members },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];
 }

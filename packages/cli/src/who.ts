@@ -1,0 +1,101 @@
+import type { Member, SessionInfo } from '@nine-bells/client/backend';
+import type { Command } from 'commander';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { dataText, dayTime, note, print, printable, printJson, table } from './output.js';
+
+/** The commands that show who is there. */
+export function addWho(program: Command): void {
+  program
+    .command('who')
+    .description('list who is in a channel, or where a user is')
+    .argument('[channel]', 'such as race/3/chat')
+    .option('--user <id>', 'where this user is, instead')
+    .option('--limit <n>', 'at most n', wholeFrom(1, 10_000), 200)
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (channel: string | undefined, options: CallOptions & { user?: string; limit: number }) => {
+      if ((channel === undefined) === (options.user === undefined))
+        throw new CommandError(exitCodes.usage, 'say of what: a channel, or --user');
+      if (channel === undefined) await whereIs(options.user as string, options);
+      else await whoIsIn(channel, options);
+    });
+
+  program
+    .command('sessions')
+    .description('list who is connected: from where, for how long, how far behind')
+    .option('--limit <n>', 'at most n, the latest last', wholeFrom(1, 1000), 200)
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (options: CallOptions & { limit: number }) => {
+      const { sessions, more } = await backendOf(options).sessions({ limit: options.limit });
+      if (options.json) for (const each of sessions) printJson(each);
+      else if (sessions.length === 0) note('Nobody is connected.');
+      else
+        print(
+          table(
+            ['USER', 'SESSION', 'VIA', 'FROM', 'SINCE', 'ROUND TRIP', 'WAITING', 'CHANNELS'],
+            sessions.map(sessionRow),
+          ),
+        );
+      if (more && !options.json) note('There are more: --limit');
+    });
+}
+
+async function whoIsIn(channel: string, options: CallOptions & { limit: number }): Promise<void> {
+  const { members, count, more } = await backendOf(options).members(channel, { limit: options.limit });
+  if (options.json) for (const each of members) printJson(each);
+  else if (count === 0) note(`Nobody is in ${channel}.`);
+  else print(table(['USER', 'NAME', 'SINCE', 'SESSIONS', 'STATUS'], members.map(memberRow)));
+  if (more && !options.json) note(`${count} in all; --limit shows more.`);
+}
+
+async function whereIs(user: string, options: CallOptions): Promise<void> {
+  const { channels } = await backendOf(options).memberships(user);
+  if (options.json) for (const each of channels) printJson(each);
+  else if (channels.length === 0) note(`${user} is in no channel that shows it.`);
+  else
+    print(
+      table(
+        ['CHANNEL', 'SINCE', 'SESSIONS', 'STATUS'],
+        channels.map(({ channel, member }) => [channel, ...memberRow(member).slice(2)]),
+      ),
+    );
+}
+
+function memberRow({ user, name, guest, since, sessions, status, data }: Member): string[] {
+  return [
+    printable(user),
+    `${printable(name ?? '')}${guest ? ' (guest)' : ''}`,
+    dayTime(since),
+    String(sessions),
+    [status ?? 'available', ...(data === undefined ? [] : [data])]
+      .map((each) => (typeof each === 'string' ? each : dataText(each)))
+      .join(' '),
+  ];
+}
+
+function sessionRow({
+  user,
+  name,
+  session,
+  transport,
+  remote,
+  since,
+  roundTripMs,
+  waitingBytes,
+  channels,
+}: SessionInfo): string[] {
+  return [
+    printable(name ?? user),
+    session,
+    transport,
+    remote ?? '',
+    dayTime(since),
+    roundTripMs === undefined ? '' : `${roundTripMs} ms`,
+    `${waitingBytes} B`,
+    channels.length > 2 ? `${channels.length} channels` : channels.join(' '),
+  ];
+}
