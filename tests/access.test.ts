@@ -61,7 +61,7 @@ describe('every door of the HTTP interface', () => {
       });
       return { status: response.status, code: ((await response.json()) as { code?: string }).code };
     };
-    const plain = ['read', 'publish', 'moderate'];
+    const plain = ['read', 'publish', 'notify', 'moderate'];
     const keyWithout = new Map<string, string>();
     for (const right of [...plain, 'administer']) {
       const rights = plain.filter((each) => each !== right);

@@ -188,6 +188,45 @@ describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath}
     await page.keyboard.press('Enter');
     await page.getByText('Tacking on the next header.').waitFor(soon);
   });
+
+  it('shows who is here, who is typing, and that somebody else edits the same sheet', async () => {
+    const pia = await open('/regatta/?as=pia');
+    await pia.locator('.here', { hasText: '1 here: Pia Lund' }).waitFor(soon);
+    const jory = await open('/regatta/?as=jory', undefined, false);
+    for (const page of [pia, jory]) await page.locator('.here', { hasText: '2 here' }).waitFor(soon);
+    await jory.locator('input').pressSequentially('Whimbrel');
+    await pia.getByText('Jory Teague is typing').waitFor(soon);
+    expect(await jory.locator('.typing').textContent()).toBe('');
+    await jory.keyboard.press('Enter');
+    await pia.locator('.messages').getByText('Whimbrel', { exact: true }).waitFor(soon);
+    expect(await pia.locator('.typing').textContent()).toBe('');
+
+    await pia.locator('.person').selectOption('oona');
+    await pia.locator('.channel').selectOption('desk/results/3');
+    await pia.getByText('Nobody else is editing.').waitFor(soon);
+    await jory.locator('.person').selectOption('felix');
+    await jory.locator('.channel').selectOption('desk/results/3');
+    await jory.getByText(/^Oona Reyes \(since .*\) is editing this sheet, too\.$/).waitFor(soon);
+    await pia.getByText(/^Felix Marsh \(since .*\) is editing this sheet, too\.$/).waitFor(soon);
+    await jory.locator('.channel').selectOption('race/3/chat');
+    await pia.getByText('Nobody else is editing.').waitFor(soon);
+  });
+
+  it('shows a browser that is killed as gone once, after the grace and not before', async () => {
+    const pia = await open('/regatta/?as=pia');
+    const server = await chromium.launchServer({ executablePath, args: ['--no-sandbox', '--disable-gpu'] });
+    const other = await chromium.connect(server.wsEndpoint());
+    const page = await other.newPage();
+    await page.goto(`${demo.service.url}/regatta/?as=jory`);
+    await pia.locator('.here', { hasText: '2 here' }).waitFor(soon);
+    server.process().kill('SIGKILL');
+    const killedAt = Date.now();
+    await pia.locator('.here', { hasText: '1 here: Pia Lund' }).waitFor({ timeout: 25_000 });
+    // The grace of the chat is 10 s.
+    expect(Date.now() - killedAt).toBeGreaterThan(9_500);
+    const { members } = await backend.members('race/3/chat');
+    expect(members.map(({ user }) => user)).toEqual(['pia']);
+  }, 60_000);
 });
 
 describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
@@ -223,7 +262,9 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     const visitor = await open('/regatta/?as=ines', undefined, false);
     await visitor.getByText(/^open/).waitFor();
     await expect.poll(() => connections.textContent(), soon).toBe('1');
+    await page.getByRole('link', { name: 'Sessions' }).click();
     await page.getByRole('cell', { name: 'Ines Okoro' }).waitFor();
+    await page.getByRole('link', { name: 'Overview' }).click();
     await backend.publish({ channel: 'race/9/signals', type: 'signal', data: { signal: 'start' } });
     await page.getByRole('link', { name: 'race/9/signals' }).waitFor();
     await visitor.close();
@@ -284,7 +325,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
 
     const visitor = await open('/regatta/?as=tomas', undefined, false);
     await visitor.getByText(/^open/).waitFor();
-    await page.getByRole('link', { name: 'Overview' }).click();
+    await page.getByRole('link', { name: 'Sessions' }).click();
     const row = page.getByRole('row', { name: /Tomas Verne/ });
     await row.getByRole('link').click();
     await page.getByLabel('Channel').fill('crew/petrel');

@@ -41,6 +41,12 @@ class Window {
       void this.#send();
     });
     this.#find('.plug').addEventListener('click', () => this.#plug());
+    const bell = this.#find('.bell');
+    bell.addEventListener('click', () => {
+      const list = this.#find('.inbox');
+      list.hidden = !list.hidden;
+      bell.setAttribute('aria-expanded', String(!list.hidden));
+    });
     this.#watchAs(user);
   }
 
@@ -61,6 +67,8 @@ class Window {
     const chat = line.enter(this.#find<HTMLSelectElement>('.channel').value, { last: 50 });
     const mayRemove = personOf(user)?.roles.includes('chair') === true;
     this.#chat = chat;
+    this.#watchInbox(line);
+    line.setLooking(chat.channel);
     const typing = new Typing(chat);
     this.#typing = typing;
     typing.watch(this.#find<HTMLInputElement>('input'));
@@ -104,6 +112,30 @@ class Window {
         .catch((error: unknown) => this.#say(error instanceof LineError ? error.message : String(error)));
     });
     return button;
+  }
+
+  /** The bell with its count, and below it the notices. */
+  #watchInbox(line: Line): void {
+    const inbox = line.inbox();
+    const show = (): void => {
+      if (line !== this.#line) return;
+      const bell = this.#find('.bell');
+      bell.textContent = inbox.unread === 0 ? 'No notices' : `${inbox.unread} notice${inbox.unread === 1 ? '' : 's'}`;
+      bell.classList.toggle('ringing', inbox.unread > 0);
+      this.#find('.inbox').replaceChildren(
+        ...inbox.notices.map((notice) => {
+          const item = element('li', notice.title);
+          const button = element('button', 'Done') as HTMLButtonElement;
+          button.type = 'button';
+          button.addEventListener('click', () => void inbox.done([notice.id]).catch(() => {}));
+          item.append(button);
+          return item;
+        }),
+        ...(inbox.unread === 0 ? [element('li', 'Nothing to know just now.')] : []),
+      );
+    };
+    inbox.addEventListener('change', show);
+    show();
   }
 
   /** Who is here; at a desk, whether somebody else is at the same sheet. */

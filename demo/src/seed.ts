@@ -2,6 +2,12 @@ import type { Backend } from '@nine-bells/client/backend';
 import { personOf } from './people.js';
 import { chatter, hearing, notices, signals } from './script.js';
 
+/** What everybody finds in the inbox on the first morning. Each has a key: after a second start it is there once, too. */
+const welcome: readonly { readonly users: readonly string[]; readonly title: string; readonly key: string }[] = [
+  { users: ['pia', 'jory'], title: 'The breakwater is the best place to watch race 3', key: 'seed-breakwater' },
+  { users: ['tomas', 'ines'], title: 'Your hearing, case 7, begins at 16:00', key: 'seed-hearing' },
+];
+
 /** Puts the morning's record into the channels. Every message has a key, so that a second start doubles nothing. */
 export async function seed(backend: Backend): Promise<void> {
   await backend.publishAll([
@@ -32,6 +38,7 @@ export async function seed(backend: Backend): Promise<void> {
       data: { text },
     })),
   ]);
+  for (const notice of welcome) await backend.notify(notice);
 }
 
 export function authorOf(user: string): { user: string; name: string } {

@@ -9,6 +9,7 @@ const chatEveryMs = 4_000;
 const crewEveryMs = 11_000;
 const signalEveryMs = 17_000;
 const noticeEveryMs = 60_000;
+const skippersEveryMs = 90_000;
 
 /**
  * Lets simulated spectators and crews talk over lines of their own, as clients of the product do, and the committee
@@ -69,6 +70,9 @@ export function simulatePeople(
       by: authorOf('mira'),
       data: signals[(round + 3) % signals.length] as (typeof signals)[number],
     }),
+  );
+  everyNow(skippersEveryMs, (round) =>
+    backend.notify({ role: 'skipper', title: `Tide tables, sheet ${round + 1}, are at the desk`, key: 'tide-tables' }),
   );
   everyNow(noticeEveryMs, (round) =>
     backend.publish({

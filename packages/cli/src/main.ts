@@ -9,6 +9,7 @@ import { failureOf } from './failure.js';
 import { addKeys } from './keys.js';
 import { addListen } from './listen.js';
 import { addMeasures } from './measures.js';
+import { addNotify } from './notify.js';
 import { addPublish } from './publish.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
@@ -42,6 +43,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addChannels,
     addExplain,
     addWho,
+    addNotify,
     addMeasures,
     addKeys,
     addConsole,

@@ -1,6 +1,6 @@
-import type { Author, Cursor, Json, Member, Message, Problem, Published, ReadResult } from '@nine-bells/wire';
+import type { Author, Cursor, Json, Member, Message, Notice, Problem, Published, ReadResult } from '@nine-bells/wire';
 
-export type { Author, Cursor, Json, Member, Message, Problem, Published, ReadResult };
+export type { Author, Cursor, Json, Member, Message, Notice, Problem, Published, ReadResult };
 
 export interface BackendOptions {
   /** An API key. Without it the browser's cookie is used, as the console does. */
@@ -175,6 +175,35 @@ export interface ApiKeyInfo {
   readonly revokedAt?: string;
 }
 
+/** Whom to notify, of what, and when not. One of `users`, `channel` (its members now) and `role` (as last seen). */
+export interface NoticeWish {
+  readonly users?: readonly string[];
+  readonly channel?: string;
+  readonly role?: string;
+  readonly title: string;
+  readonly data?: Json;
+  /** Takes the place of the notice that has the same key. */
+  readonly key?: string;
+  /** How long it stays. Default: until it is done. */
+  readonly forMs?: number;
+  /** Only those who are connected and available now. */
+  readonly ifAvailable?: boolean;
+  /** Not those who have this channel in view. */
+  readonly unlessLooking?: string;
+  /** Those who are busy are told when they are not busy any more. */
+  readonly holdWhileBusy?: boolean;
+  /** If no session of a user was told in time, the service says so to whoever embeds it. */
+  readonly reachWithinMs?: number;
+}
+
+/** A user as last seen. */
+export interface KnownUser {
+  readonly id: string;
+  readonly name?: string;
+  readonly roles: readonly string[];
+  readonly seenAt: string;
+}
+
 export interface Reading extends ReadResult {
   /** Where the channel stands. */
   readonly cursor: Cursor;
@@ -303,6 +332,29 @@ export class Backend {
   /** Takes no token of a user any more that was issued until now. With a newer one it may come back at once. */
   revokeTokens(user: string, reason?: string): Promise<Effect> {
     return this.#post('/v1/token-revocations', { user, reason });
+  }
+
+  /** Puts a notice into inboxes, and tells those who are connected. */
+  notify(wish: NoticeWish): Promise<{ id: string; users: number; passedOver: number }> {
+    return this.#post('/v1/notices', wish);
+  }
+
+  /** What is in a user's inbox, oldest first; after `after`. */
+  inbox(
+    user: string,
+    options: { after?: string; limit?: number } = {},
+  ): Promise<{ notices: readonly Notice[]; more: boolean; unread: number; cursor: Cursor }> {
+    return this.#get('/v1/notices', { user, ...options });
+  }
+
+  /** Takes notices out of a user's inbox: these, or all. */
+  done(user: string, ids: readonly string[] | true): Promise<{ unread: number }> {
+    return this.#post('/v1/notices/done', { user, done: ids });
+  }
+
+  /** A user as last seen. */
+  user(user: string): Promise<KnownUser> {
+    return this.#get('/v1/users', { user });
   }
 
   /** The audit log, the latest first; those before `before`. */

@@ -7,6 +7,7 @@ export type {
   LineLimits,
   Member,
   Message,
+  Notice,
   Problem,
   ProblemCode,
   Published,
@@ -25,6 +26,7 @@ export {
   type ReceivedMessage,
   type Removal,
 } from './entry.js';
+export { Inbox, type InboxEvents } from './inbox.js';
 export {
   type HailOptions,
   Line,

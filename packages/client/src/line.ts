@@ -5,6 +5,7 @@ import {
   closeCodes,
   type Entered,
   type EnterRefused,
+  type InboxReply,
   isFinalClose,
   isProblemCode,
   isPush,
@@ -29,6 +30,7 @@ import {
 } from '@nine-bells/wire';
 import { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
 import { type EnterOptions, Entry } from './entry.js';
+import { Inbox } from './inbox.js';
 import { LineError } from './lineError.js';
 import { findSocketClass, type SocketClass, type SocketLike } from './socket.js';
 import { TypedTarget } from './typedTarget.js';
@@ -75,6 +77,8 @@ export interface LineEvents {
   state: LineState;
   /** A problem that belongs to no call. */
   problem: Problem;
+  /** A watched user says something else of itself; `null`: it is not connected. */
+  user: { readonly user: string; readonly status: Json };
 }
 
 export interface PublishOptions {
@@ -139,6 +143,8 @@ export class Line extends TypedTarget<LineEvents> {
   #socket: SocketLike | undefined;
   #helloSent = false;
   #limits: LineLimits | undefined;
+  #inbox: Inbox | undefined;
+  readonly #watched = new Set<string>();
   #status: Json | undefined;
   #looking: string | null = null;
   #user: string | undefined;
@@ -253,6 +259,40 @@ export class Line extends TypedTarget<LineEvents> {
     return this.#ask({ do: 'remove', channel, user, ...options });
   }
 
+  /** The user's notices. Guests have none. */
+  inbox(): Inbox {
+    if (this.#inbox === undefined) {
+      const inbox = new Inbox({ ask: (wish) => this.#ask({ do: 'inbox', ...wish }) });
+      this.#inbox = inbox;
+      if (this.#state.name === 'open' && !this.#state.guest)
+        this.#fillInbox(inbox, { notices: [], more: false, unread: 0, cursor: '' as Cursor });
+    }
+    return this.#inbox;
+  }
+
+  /**
+   * Tells of a user's status from now on, by the event `user`, and gives it as it is; `null`: not connected. Throws as
+   * `publish` does.
+   */
+  async watch(user: string): Promise<Json> {
+    if (this.#state.name !== 'open') throw this.#notOpen();
+    const { status } = await this.#ask({ do: 'watch', user });
+    this.#watched.add(user);
+    return status;
+  }
+
+  unwatch(user: string): void {
+    this.#watched.delete(user);
+    if (this.#state.name === 'open') this.#transmit({ do: 'unwatch', user });
+  }
+
+  #fillInbox(inbox: Inbox, reply: InboxReply): void {
+    inbox.welcomed(reply).catch((error: unknown) => {
+      // A broken connection: the next one asks again.
+      if (error instanceof LineError && error.problem !== undefined) this.emit('problem', error.problem);
+    });
+  }
+
   /** A short-lived word to those who are in a channel. While the line is not open, it is lost. */
   hail(channel: string, type: string, data?: Json, { to }: HailOptions = {}): void {
     if (this.#state.name === 'open') this.#transmit({ do: 'hail', channel, type, data, to });
@@ -327,14 +367,31 @@ export class Line extends TypedTarget<LineEvents> {
       id,
       ...(token === undefined ? {} : { token }),
       ...(this.#secret === undefined ? {} : { session: this.#session, secret: this.#secret }),
+      ...(this.#inbox?.cursor === undefined ? {} : { inbox: this.#inbox.cursor }),
       enter: entries.map((entry) => entry.wish),
     });
     this.#helloSent = true;
     if (this.#status !== undefined || this.#looking !== null)
       this.#transmit({ do: 'status', status: this.#status, looking: this.#looking });
+    for (const user of this.#watched) this.#watchAgain(user);
     // What was under way when the last connection broke goes right behind.
     for (const [pendingId, { request, repeatable }] of this.#pending)
       if (repeatable) this.#transmit({ ...request, id: pendingId });
+  }
+
+  /** After a reconnection: what has become of a watched user is told as a change. */
+  #watchAgain(user: string): void {
+    const id = this.#nextId++;
+    this.#pending.set(id, {
+      request: {},
+      repeatable: false,
+      resolve: (reply) => this.emit('user', { user, status: (reply as unknown as { status: Json }).status }),
+      reject: (error) => {
+        this.#watched.delete(user);
+        if (error.problem !== undefined) this.emit('problem', error.problem);
+      },
+    });
+    this.#transmit({ do: 'watch', id, user });
   }
 
   #welcomed(welcome: Welcome, entries: readonly Entry[]): void {
@@ -346,6 +403,7 @@ export class Line extends TypedTarget<LineEvents> {
     this.#limits = welcome.limits;
     this.#watch(welcome.pulseMs);
     // From here on listeners are called, and any of them may close the line.
+    if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
     this.#setState({
       name: 'open',
       user: welcome.user,
@@ -448,6 +506,9 @@ export class Line extends TypedTarget<LineEvents> {
       this.#entries.get(frame.channel)?.take(message, true);
     } else if (isPush(frame, 'gap')) this.#entries.get(frame.channel)?.gap(frame);
     else if (isPush(frame, 'expiring')) void this.#refresh(socket);
+    else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
+    else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
+    else if (isPush(frame, 'user')) this.emit('user', { user: frame.user, status: frame.status });
     else if (isPush(frame, 'members')) this.#entries.get(frame.channel)?.membersChanged(frame);
     else if (isPush(frame, 'hail')) {
       const { type, by, data } = frame;
@@ -555,7 +616,7 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /** Asks for what may be asked twice: what has a key, only reads, or is the same when done again. */
-  #ask<V extends 'publish' | 'read' | 'remove'>(request: {
+  #ask<V extends 'publish' | 'read' | 'remove' | 'inbox' | 'watch'>(request: {
     readonly do: V;
     readonly [member: string]: unknown;
   }): Promise<ReplyOf[V]> {

@@ -5,19 +5,24 @@ import {
   type Draft,
   type Hail,
   type Ids,
+  type InboxEntry,
+  type InboxSlice,
   type InForce,
   type KeptChannel,
+  type KnownUser,
   type LogBounds,
   type LoggedMessage,
   type LogReader,
   type LogSlice,
   type Measure,
   MemoryStore,
+  type NoticeDraft,
   type Place,
   type ReadLimit,
   type Relay,
   SoloRelay,
   type Store,
+  type UserWord,
 } from '@nine-bells/core';
 import { type ChannelName, refusal } from '@nine-bells/wire';
 import type { Random } from './random.js';
@@ -98,6 +103,32 @@ export class SlowStore implements Store {
   async take(measure: Measure): Promise<void> {
     await this.#reading();
     await this.#records.take(measure);
+  }
+
+  async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
+    await this.#reading();
+    return this.#records.notify(drafts);
+  }
+
+  async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
+    await this.#reading();
+    return this.#records.inbox(user, after, limit, nowMs);
+  }
+
+  done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
+    return this.#records.done(user, ids, nowMs);
+  }
+
+  meet(users: readonly KnownUser[]): Promise<void> {
+    return this.#records.meet(users);
+  }
+
+  usersWith(role: string): Promise<readonly string[]> {
+    return this.#records.usersWith(role);
+  }
+
+  user(id: string): Promise<KnownUser | undefined> {
+    return this.#records.user(id);
   }
 
   async inForce(atMs: number): Promise<InForce> {
@@ -198,6 +229,14 @@ export class FaultyRelay implements Relay {
 
   cast(hail: Hail): void {
     this.#solo.cast(hail);
+  }
+
+  tellUser(word: UserWord): void {
+    if (!this.faults || this.#random.chance(0.8)) this.#solo.tellUser(word);
+  }
+
+  followUsers(receive: (word: UserWord) => void): void {
+    this.#solo.followUsers(receive);
   }
 
   unwant(channel: ChannelName): void {

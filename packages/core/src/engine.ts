@@ -17,8 +17,11 @@ import type { Asker } from './access/question.js';
 import { Questions } from './access/questions.js';
 import { Channel } from './channel/channel.js';
 import { type ChannelRule, ChannelRules, type RuleMatch } from './channel/channelRule.js';
+import type { Frame } from './fanout/batch.js';
 import { Fanout } from './fanout/fanout.js';
 import type { Identity } from './identity.js';
+import { Inboxes, type Notified } from './inbox/inboxes.js';
+import type { InboxEntry, InboxSlice, KnownUser, NoticeWish } from './inbox/notice.js';
 import { Door } from './limits/door.js';
 import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import type {
@@ -38,6 +41,8 @@ import { bannedProblem, namedActor } from './measures/told.js';
 import { defaultEngineOptions, type EngineOptions } from './options.js';
 import type { Clock, Ids, KeptChannel, Link, LogReader, Relay, Report, Seal, Store, TokenReader } from './ports.js';
 import type { Hail } from './presence/hail.js';
+import { availability } from './presence/status.js';
+import { Watching } from './presence/watching.js';
 import { Connection, type ConnectionHost, type OwnDraft, type RemovalWish } from './session/connection.js';
 import { Sessions } from './session/sessions.js';
 import { Wheel } from './time/wheel.js';
@@ -53,6 +58,8 @@ export interface EnginePorts {
   readonly report: Report;
   /** Needed where an access rule asks the application. */
   readonly asker?: Asker;
+  /** Told of notices that reached nobody's session in the time wished for. */
+  readonly unreached?: (entry: InboxEntry) => void;
 }
 
 /** Whom to keep out, and from what. */
@@ -132,6 +139,7 @@ export interface ChannelInfo {
   readonly lastAtMs?: number;
 }
 
+const nobody: ReadonlySet<Connection> = new Set();
 /** How often what is over is forgotten, in milliseconds: sessions, bans, answers. */
 const sweepMs = 30_000;
 /** How long to wait before measures that could not be read are tried again, in milliseconds. */
@@ -157,6 +165,8 @@ export class Engine {
   readonly #questions: Questions;
   readonly #access: Access;
   readonly #door: Door;
+  readonly #inboxes: Inboxes;
+  readonly #watching: Watching;
   /** Connections of users, to find them and to count them; guests are few to a user, and not here. */
   readonly #byUser = new Map<string, Set<Connection>>();
   #ready: Promise<void> | undefined;
@@ -174,6 +184,23 @@ export class Engine {
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
     this.#access = new Access(this.rules, this.options.users, this.#standing, this.#questions);
     this.#door = new Door(clock, this.options);
+    this.#watching = new Watching(this.#wheel, (user) => [...this.#connectionsOf(user)]);
+    this.#inboxes = new Inboxes({
+      clock,
+      ids: ports.ids,
+      wheel: this.#wheel,
+      store: ports.store,
+      relay: ports.relay,
+      report,
+      unreached: ports.unreached,
+      push: (user, frame) => this.#pushTo(user, frame),
+      membersOf: (channel) => this.members(channel, Number.MAX_SAFE_INTEGER).members.map(({ user }) => user),
+      availabilityOf: (user) => {
+        const status = this.#watching.statusOf(user);
+        return status === null ? undefined : availability(status);
+      },
+      isLooking: (user, channel) => [...this.#connectionsOf(user)].some(({ looking }) => looking === channel),
+    });
     this.#checkRules();
     ports.relay.control.follow((measure) => this.#obey(measure));
     void this.ready();
@@ -190,8 +217,11 @@ export class Engine {
       access: this.#access,
       standing: this.#standing,
       door: this.#door,
+      inboxes: this.#inboxes,
+      watching: this.#watching,
+      inbox: (user, after, limit) => this.inbox(user, after, limit),
       ready: () => this.ready(),
-      connectionsOf: (user) => this.#byUser.get(user)?.size ?? 0,
+      connectionsOf: (user) => this.#connectionsOf(user).size,
       welcomed: (connection) => this.#welcomed(connection),
       remove: async (wish, by) => (await this.remove(wish, by)).measure,
       match: (channel) => this.#match(channel),
@@ -366,6 +396,32 @@ export class Engine {
     return this.#take({ did: 'revoke-tokens', user, ...this.#taken(by, reason) });
   }
 
+  // ----------------------------------------------------------------------------------------------- notices
+
+  /**
+   * Notifies users: into their inboxes, and to those of their sessions that are connected.
+   *
+   * @throws {ProblemError} `bad-value`, `too-large`, `no-such-channel`, `busy`
+   */
+  notify(wish: NoticeWish): Promise<Notified> {
+    return this.#inboxes.notify(wish);
+  }
+
+  /** What is in a user's inbox after a place, oldest first. */
+  inbox(user: string, after: Place | undefined, limit: number): Promise<InboxSlice> {
+    return this.#ports.store.inbox(user, after, limit, this.#ports.clock.now());
+  }
+
+  /** Takes notices out of a user's inbox: these, or all. Gives how many are left. */
+  done(user: string, ids: readonly string[] | true): Promise<number> {
+    return this.#inboxes.done(user, ids);
+  }
+
+  /** A user as last seen; `undefined` if the service has never met it. */
+  user(id: string): Promise<KnownUser | undefined> {
+    return this.#ports.store.user(id);
+  }
+
   /** The audit log: the last entries before a number, the latest first. */
   audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
     return this.#ports.store.audit(before, limit);
@@ -439,6 +495,7 @@ export class Engine {
     for (const connection of [...this.#connections])
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
     await Promise.allSettled([...this.#appending]);
+    await this.#inboxes.settled();
     for (const channel of this.#channels.values()) channel.close();
     this.#wheel.stop();
   }
@@ -531,6 +588,18 @@ export class Engine {
     if (guest) return;
     const all = this.#byUser.get(user) ?? new Set();
     this.#byUser.set(user, all.add(connection));
+    this.#watching.changed(user);
+  }
+
+  #connectionsOf(user: string): ReadonlySet<Connection> {
+    return this.#byUser.get(user) ?? nobody;
+  }
+
+  /** Pushes a frame to all sessions of a user; how many there are. */
+  #pushTo(user: string, frame: Frame): number {
+    const all = this.#connectionsOf(user);
+    for (const connection of all) connection.push(frame);
+    return all.size;
   }
 
   #ended(connection: Connection): void {
@@ -540,6 +609,7 @@ export class Engine {
     const all = this.#byUser.get(user);
     all?.delete(connection);
     if (all?.size === 0) this.#byUser.delete(user);
+    if (all !== undefined) this.#watching.changed(user);
   }
 
   #match(channel: ChannelName): RuleMatch {

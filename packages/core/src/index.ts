@@ -8,6 +8,8 @@ export * from './channel/pattern.js';
 export * from './engine.js';
 export * from './fanout/batch.js';
 export * from './identity.js';
+export type { Notified } from './inbox/inboxes.js';
+export * from './inbox/notice.js';
 export * from './limits/tokenBucket.js';
 export * from './logbook/logbook.js';
 export * from './measures/measure.js';

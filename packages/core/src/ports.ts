@@ -1,6 +1,7 @@
 import type { Author, ChannelName, Json } from '@nine-bells/wire';
 import type { Batch, Encoding } from './fanout/batch.js';
 import type { Identity } from './identity.js';
+import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft, UserWord } from './inbox/notice.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import type { AuditEntry, InForce, Measure } from './measures/measure.js';
 import type { Hail } from './presence/hail.js';
@@ -65,6 +66,9 @@ export interface Relay {
   readonly recent: LogReader;
   /** What must not be lost and is no channel's. */
   readonly control: ControlLog;
+  /** Carries a word to whichever instances a user's sessions are connected to. It may be lost: the inbox keeps it. */
+  tellUser(word: UserWord): void;
+  followUsers(receive: (word: UserWord) => void): void;
 }
 
 /** Carries measures to all instances, this one included, in one order. */
@@ -104,6 +108,23 @@ export interface Store extends LogReader {
    * @throws {ProblemError} `busy` if it could not be committed and may be tried again
    */
   take(measure: Measure): Promise<void>;
+  /**
+   * Commits notices to the inboxes of their users, each after those before it. One with a key takes the place of the one
+   * that has it.
+   *
+   * @throws {ProblemError} `busy` if they could not be committed and may be tried again
+   */
+  notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]>;
+  /** The notices of a user after a place, or all, that have not ended at `nowMs`. */
+  inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice>;
+  /** Takes notices out of an inbox: these, or all. Gives how many are left. */
+  done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number>;
+  /** Remembers users as they were seen last. */
+  meet(users: readonly KnownUser[]): Promise<void>;
+  /** The ids of users who had a role when they were seen last. */
+  usersWith(role: string): Promise<readonly string[]>;
+  /** A user as last seen. */
+  user(id: string): Promise<KnownUser | undefined>;
   /** What is in force at a time, in milliseconds since the epoch. */
   inForce(atMs: number): Promise<InForce>;
   /** The audit log: the last `limit` entries before a number, the latest first. */

@@ -281,20 +281,16 @@ describe('publishing', () => {
 
   it('is seen by nobody before it is committed, and by nobody if that fails', async () => {
     let commit = (_: boolean): void => {};
-    const { welcomed, settle } = harness({}, (memory) => ({
-      append: async (channel, draft) => {
-        const ok = await new Promise<boolean>((resolve) => (commit = resolve));
-        if (!ok) throw refusal('busy', 'the disk is full', { retryAfterMs: 1000 });
-        return memory.append(channel, draft);
-      },
-      head: (channel) => memory.head(channel),
-      since: (channel, after, limit) => memory.since(channel, after, limit),
-      before: (channel, before, limit) => memory.before(channel, before, limit),
-      channels: (after, limit) => memory.channels(after, limit),
-      take: (measure) => memory.take(measure),
-      inForce: (atMs) => memory.inForce(atMs),
-      audit: (before, limit) => memory.audit(before, limit),
-    }));
+    const { welcomed, settle } = harness({}, (memory) => {
+      const append = memory.append.bind(memory);
+      return Object.assign(memory, {
+        append: async (...args: Parameters<typeof append>) => {
+          const ok = await new Promise<boolean>((resolve) => (commit = resolve));
+          if (!ok) throw refusal('busy', 'the disk is full', { retryAfterMs: 1000 });
+          return append(...args);
+        },
+      });
+    });
     const pia = await welcomed('pia', { enter: [{ channel: chat }] });
     const first = pia.send({ do: 'publish', channel: chat, data: 1 });
     await settle();

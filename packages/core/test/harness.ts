@@ -9,6 +9,7 @@ import {
   Engine,
   type EngineOptions,
   type Identity,
+  type InboxEntry,
   type Link,
   MemoryStore,
   SoloRelay,
@@ -101,6 +102,7 @@ export const rules: readonly ChannelRule[] = [
 export interface HarnessMore {
   readonly rules?: readonly ChannelRule[];
   readonly asker?: Asker;
+  readonly unreached?: (entry: InboxEntry) => void;
 }
 
 /**
@@ -133,6 +135,7 @@ export function harness(
         tokens: { read: (token) => read(clock, token) },
         report: (error) => reports.push(error),
         ...(more.asker === undefined ? {} : { asker: more.asker }),
+        ...(more.unreached === undefined ? {} : { unreached: more.unreached }),
       },
       more.rules ?? rules,
       { guests: true, ...options },

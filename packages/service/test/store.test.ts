@@ -161,3 +161,55 @@ describe('API keys', () => {
     expect((await ApiKeys.open(database)).check(key)).toBeDefined();
   });
 });
+
+describe('inboxes in the database', () => {
+  const notice = (user: string, title: string, more: object = {}) => ({ id: title, user, title, atMs: 1_000, ...more });
+
+  it('number notices per user, replace by key, count, and outlive a restart', async () => {
+    const first = await store.notify([
+      notice('pia', 'a'),
+      notice('ines', 'b'),
+      notice('pia', 'c', { key: 'k', data: { n: 1 } }),
+    ]);
+    expect(first.map(({ user, place, unread }) => [user, place.number, unread])).toEqual([
+      ['pia', 1, 2],
+      ['ines', 1, 1],
+      ['pia', 2, 2],
+    ]);
+    const [replacing] = await store.notify([notice('pia', 'd', { key: 'k', untilMs: 5_000 })]);
+    expect(replacing).toMatchObject({ place: { number: 3 }, unread: 2 });
+    const after = { ...(replacing as { place: { volume: string; number: number } }).place, number: 1 };
+    expect((await store.inbox('pia', after, 10, 2_000)).notices).toMatchObject([
+      { id: 'd', key: 'k', until: '1970-01-01T00:00:05.000Z' },
+    ]);
+    expect(await store.inbox('pia', undefined, 1, 2_000)).toMatchObject({
+      notices: [{ id: 'a' }],
+      more: true,
+      unread: 2,
+    });
+    expect((await store.inbox('pia', undefined, 10, 6_000)).unread).toBe(1);
+    expect(await store.done('pia', ['a', 'nothing'], 2_000)).toBe(1);
+    expect(await store.done('pia', true, 2_000)).toBe(0);
+    // The numbers go on: what was given once is not given again under its number.
+    expect((await store.notify([notice('pia', 'e')]))[0]?.place.number).toBe(4);
+    expect(await store.inbox('nobody', undefined, 10, 0)).toMatchObject({
+      notices: [],
+      unread: 0,
+      head: { number: 0 },
+    });
+  });
+
+  it('remember who was met with the roles as last seen', async () => {
+    await store.notify([notice('tomas', 'a')]);
+    expect(await store.user('tomas')).toBeUndefined();
+    await store.meet([
+      { id: 'tomas', name: 'Tomas', roles: ['skipper', 'skipper', 'x'.repeat(200)], seenAtMs: 1 },
+      { id: 'bram', roles: ['coach'], seenAtMs: 1 },
+    ]);
+    await store.meet([{ id: 'tomas', name: 'Tomas Verne', roles: ['coach'], seenAtMs: 2 }]);
+    expect(await store.user('tomas')).toEqual({ id: 'tomas', name: 'Tomas Verne', roles: ['coach'], seenAtMs: 2 });
+    expect(await store.usersWith('coach')).toEqual(['bram', 'tomas']);
+    expect(await store.usersWith('skipper')).toEqual([]);
+    expect((await store.inbox('tomas', undefined, 10, 0)).unread).toBe(1);
+  });
+});

@@ -50,13 +50,29 @@ export interface Member {
   readonly data?: Json;
 }
 
-/** A notification to a user, kept in its inbox. */
+/** A notification to a user, kept in its inbox until it is done. */
 export interface Notice {
   readonly cursor: Cursor;
   readonly id: string;
   readonly title: string;
   readonly data?: Json;
   readonly at: string;
+  /** A later notice with the same key takes the place of this one. */
+  readonly key?: string;
+  /** When it goes by itself (RFC 3339). */
+  readonly until?: string;
+}
+
+/** The reply to `inbox`, and what hello gives of it. */
+export interface InboxReply {
+  /** Oldest first. */
+  readonly notices: readonly Notice[];
+  /** There are more after these. */
+  readonly more: boolean;
+  /** How many are in the inbox. */
+  readonly unread: number;
+  /** Of the last one given, or where the inbox stands. */
+  readonly cursor: Cursor;
 }
 
 // ---------------------------------------------------------------------------------------------- requests
@@ -219,6 +235,8 @@ export interface Welcome {
   readonly instance: string;
   readonly pulseMs: number;
   readonly limits: LineLimits;
+  /** Users' inboxes; guests have none. With `inbox` in hello, the notices after that cursor. */
+  readonly inbox?: InboxReply;
   readonly entered: readonly (Entered | EnterRefused)[];
 }
 
@@ -273,6 +291,9 @@ export interface ReplyOf {
   readonly remove: Removed;
   readonly hail: Record<never, never>;
   readonly status: Record<never, never>;
+  readonly inbox: InboxReply;
+  readonly watch: { readonly user: string; readonly status: Json };
+  readonly unwatch: { readonly user: string };
 }
 
 export interface ReplyFrame {
@@ -313,6 +334,12 @@ export interface BoardPush {
 }
 export interface NoticePush extends Notice {
   readonly on: 'notice';
+  readonly unread: number;
+}
+export interface InboxPush {
+  readonly on: 'inbox';
+  /** Notices that are done, on whichever device: these, or all. */
+  readonly done: readonly string[] | true;
   readonly unread: number;
 }
 export interface UnreadPush {
@@ -359,6 +386,7 @@ export type Push =
   | MembersPush
   | BoardPush
   | NoticePush
+  | InboxPush
   | UnreadPush
   | UserPush
   | GapPush

@@ -1,4 +1,5 @@
 import type { ChannelName } from '@nine-bells/wire';
+import type { UserWord } from '../inbox/notice.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
 import { RecentLog } from '../logbook/recentLog.js';
 import type { Measure } from '../measures/measure.js';
@@ -20,6 +21,7 @@ export class SoloRelay implements Relay {
   readonly #clock: Clock;
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, { readonly log: RecentLog; bounds: LogBounds | undefined }>();
+  #hearUsers: (word: UserWord) => void = () => {};
   readonly #wanted = new Map<ChannelName, Wanted>();
   #cancelSweep: (() => void) | undefined;
 
@@ -56,6 +58,14 @@ export class SoloRelay implements Relay {
 
   cast(hail: Hail): void {
     this.#wanted.get(hail.channel)?.hear(hail);
+  }
+
+  tellUser(word: UserWord): void {
+    this.#hearUsers(word);
+  }
+
+  followUsers(receive: (word: UserWord) => void): void {
+    this.#hearUsers = receive;
   }
 
   unwant(channel: ChannelName): void {

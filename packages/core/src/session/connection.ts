@@ -6,6 +6,9 @@ import {
   formatCursor,
   type HailRequest,
   type HelloRequest,
+  type InboxReply,
+  type InboxRequest,
+  type Json,
   type LineLimits,
   type Place,
   type Problem,
@@ -21,6 +24,7 @@ import {
   readRequest,
   refusal,
   type StatusRequest,
+  type WatchRequest,
 } from '@nine-bells/wire';
 import type { Access, Ruling, Visitor } from '../access/access.js';
 import type { ChannelAct } from '../access/acts.js';
@@ -30,6 +34,8 @@ import { Frame } from '../fanout/batch.js';
 import type { Fanout } from '../fanout/fanout.js';
 import { SendQueue } from '../fanout/sendQueue.js';
 import { guestIdentity, type Identity } from '../identity.js';
+import type { Inboxes } from '../inbox/inboxes.js';
+import type { InboxSlice } from '../inbox/notice.js';
 import type { Door } from '../limits/door.js';
 import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
 import type { Appended } from '../logbook/logbook.js';
@@ -40,6 +46,7 @@ import type { EngineOptions } from '../options.js';
 import { authorOf, type Clock, type Link, type LogReader, type Report, type Seal, type TokenReader } from '../ports.js';
 import type { Hail } from '../presence/hail.js';
 import { checkStatus } from '../presence/status.js';
+import type { Watching } from '../presence/watching.js';
 import type { Wheel } from '../time/wheel.js';
 import { ActQueue } from './actQueue.js';
 import { guestIdOf } from './sessionSecret.js';
@@ -59,6 +66,10 @@ export interface ConnectionHost {
   readonly access: Access;
   readonly standing: Standing;
   readonly door: Door;
+  readonly inboxes: Inboxes;
+  readonly watching: Watching;
+  /** Reads in a user's inbox. */
+  inbox(user: string, after: Place | undefined, limit: number): Promise<InboxSlice>;
   /** Resolves when the measures of before are known; nobody is let in before. */
   ready(): Promise<void>;
   /** Connections that a user has here. */
@@ -104,6 +115,8 @@ const pulse = new Frame('{"on":"pulse"}', true);
 const strikesWithinMs = 10_000;
 /** How long before its token ends a client is told, at the most, in milliseconds. */
 const expiringMs = 60_000;
+/** Notices in one reply, if the client does not say how many. */
+const noticesAtOnce = 100;
 /** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
 const actsBound = 64;
 
@@ -124,6 +137,8 @@ export class Connection implements Entrant {
   #askedAgain: Map<ChannelName, () => void> | undefined;
   /** Channels where this session is shown as there. */
   #stays: Map<ChannelName, Channel> | undefined;
+  /** Users whose status this client is told of. */
+  #watched: Set<string> | undefined;
   #session: Session | undefined;
   #generation = 0;
   #who: Identity | undefined;
@@ -166,6 +181,16 @@ export class Connection implements Entrant {
   /** The user's id; empty before hello. */
   get user(): string {
     return this.#who?.user ?? '';
+  }
+
+  /** What the session says of itself, whatever the channel. */
+  get status(): Json | undefined {
+    return this.#session?.status;
+  }
+
+  /** The channel that the client has in view. */
+  get looking(): ChannelName | undefined {
+    return this.#session?.looking;
   }
 
   /** How long the client took to answer the last ping, in milliseconds; absent before the first answer. */
@@ -321,6 +346,12 @@ export class Connection implements Entrant {
         return this.#hail(request);
       case 'status':
         return this.#status(request);
+      case 'inbox':
+        return this.#inbox(request);
+      case 'watch':
+        return this.#watch(request);
+      case 'unwatch':
+        return this.#unwatch(request);
       case 'pulse':
         return;
       default:
@@ -359,6 +390,8 @@ export class Connection implements Entrant {
       if (this.#ended) return;
     }
     this.#lingerNoMore(session);
+    const inbox = await this.#inboxAtHello(request);
+    if (this.#ended) return;
     const limits: LineLimits = {
       frameBytes: options.frameBytes,
       dataBytes: options.dataBytes,
@@ -375,6 +408,7 @@ export class Connection implements Entrant {
       instance: options.instance,
       pulseMs: options.pulseMs,
       limits,
+      inbox,
     });
     this.#replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
     this.#queue.release();
@@ -474,6 +508,52 @@ export class Connection implements Entrant {
     return `,${presence.listText}`;
   }
 
+  /** What is in the user's inbox; if the client says how far it has it, what came after. Guests have none. */
+  async #inboxAtHello({ inbox: after }: HelloRequest): Promise<InboxReply | undefined> {
+    const { user, guest, name, roles, oversight } = this.#who as Identity;
+    if (guest || oversight) return undefined;
+    try {
+      const limit = after === undefined ? 0 : noticesAtOnce;
+      const slice = await this.#host.inbox(user, after === undefined ? undefined : placeOf(after), limit);
+      this.#host.inboxes.cameIn(user, { roles, ...(name === undefined ? {} : { name }) });
+      return inboxReply(slice, after === undefined);
+    } catch (error) {
+      // The line is worth more than the inbox; the client may ask for it again.
+      this.#host.report(error, { what: 'an inbox could not be read', user });
+      return undefined;
+    }
+  }
+
+  async #inbox({ id, after, limit = noticesAtOnce, done }: InboxRequest): Promise<void> {
+    const { user, guest } = this.#who as Identity;
+    if (guest) throw refusal('not-allowed', 'guests have no inbox');
+    this.#checkGeneration();
+    if (done !== undefined) await this.#host.inboxes.done(user, done);
+    const slice = await this.#host.inbox(user, after === undefined ? undefined : placeOf(after), limit);
+    this.#reply(id, inboxReply(slice, false));
+  }
+
+  #watch({ id, user }: WatchRequest): void | Promise<void> {
+    const { access, options, watching } = this.#host;
+    const tell = (ruling: Ruling): void => {
+      if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
+      if (this.#ended) return;
+      this.#watched ??= new Set();
+      if (this.#watched.size >= options.channelsPerSession && !this.#watched.has(user))
+        throw refusal('too-many-channels', `a session may watch at most ${options.channelsPerSession} users`);
+      this.#watched.add(user);
+      this.#reply(id, { user, status: watching.watch(user, this) });
+    };
+    const ruling = access.decideAbout('watch', user, this.#visitor);
+    return ruling instanceof Promise ? ruling.then(tell) : tell(ruling);
+  }
+
+  #unwatch({ id, user }: WatchRequest): void {
+    this.#watched?.delete(user);
+    this.#host.watching.unwatch(user, this);
+    this.#reply(id, { user });
+  }
+
   /** Is not shown as there any more. */
   #depart(name: ChannelName): void {
     const channel = this.#stays?.get(name);
@@ -524,6 +604,10 @@ export class Connection implements Entrant {
         if (channel === undefined || name === channel) presence?.setStatus(this.session, this.user, status);
     }
     if (looking !== undefined) session.looking = looking ?? undefined;
+    if (status !== undefined) {
+      this.#host.watching.changed(session.user);
+      this.#host.inboxes.changed(session.user);
+    }
     this.#reply(id, {});
   }
 
@@ -826,6 +910,7 @@ export class Connection implements Entrant {
     if (ending !== 'left' && ending !== 'signed-out' && session !== undefined) this.#linger(session);
     for (const name of this.channels) this.#letGo(name);
     for (const name of [...(this.#stays?.keys() ?? [])]) this.#depart(name);
+    for (const user of this.#watched ?? []) this.#host.watching.unwatch(user, this);
     if (session?.generation === this.#generation) this.#host.sessions.ended(session, ending);
     this.#host.ended(this);
   }
@@ -849,6 +934,12 @@ export class Connection implements Entrant {
     channel.leave(this);
     this.#host.left(channel);
   }
+}
+
+/** A stretch of an inbox as it is told; without notices asked for, only where it stands. */
+function inboxReply({ notices, more, unread, head }: InboxSlice, countOnly: boolean): InboxReply {
+  const last = more ? notices.at(-1)?.cursor : undefined;
+  return { notices, more: !countOnly && more, unread, cursor: last ?? formatCursor(head) };
 }
 
 /** An act that is allowed, and what that rests on. */

@@ -1,4 +1,5 @@
 import type { ChannelName } from '@nine-bells/wire';
+import { type InboxEntry, type InboxSlice, type KnownUser, type NoticeDraft, noticeOf } from '../inbox/notice.js';
 import type { Appended, Draft, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
 import { RecentLog } from '../logbook/recentLog.js';
 import { type AuditEntry, type InForce, keepsOut, type Measure } from '../measures/measure.js';
@@ -11,6 +12,9 @@ export class MemoryStore implements Store {
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, RecentLog>();
   readonly #measures: Measure[] = [];
+  readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
+  readonly #users = new Map<string, KnownUser>();
+  #inboxVolume: string | undefined;
 
   constructor(ids: Ids) {
     this.#ids = ids;
@@ -64,6 +68,68 @@ export class MemoryStore implements Store {
       .reverse();
   }
 
+  async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
+    return drafts.map((draft) => {
+      const inbox = this.#inbox(draft.user);
+      for (const [number, { key }] of inbox.drafts)
+        if (key !== undefined && key === draft.key) inbox.drafts.delete(number);
+      inbox.head += 1;
+      inbox.drafts.set(inbox.head, draft);
+      const place = this.#placeInInbox(inbox.head);
+      return {
+        user: draft.user,
+        place,
+        notice: noticeOf(draft, place),
+        unread: this.#unread(inbox.drafts, draft.atMs),
+      };
+    });
+  }
+
+  async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
+    const inbox = this.#inbox(user);
+    const from = after === undefined || after.volume !== this.#placeInInbox(0).volume ? 0 : after.number;
+    const all = [...inbox.drafts].filter(([number, draft]) => number > from && isThere(draft, nowMs));
+    return {
+      notices: all.slice(0, limit).map(([number, draft]) => noticeOf(draft, this.#placeInInbox(number))),
+      more: all.length > limit,
+      unread: this.#unread(inbox.drafts, nowMs),
+      head: this.#placeInInbox(inbox.head),
+    };
+  }
+
+  async done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
+    const { drafts } = this.#inbox(user);
+    for (const [number, { id }] of drafts) if (ids === true || ids.includes(id)) drafts.delete(number);
+    return this.#unread(drafts, nowMs);
+  }
+
+  async meet(users: readonly KnownUser[]): Promise<void> {
+    for (const each of users) this.#users.set(each.id, each);
+  }
+
+  async usersWith(role: string): Promise<readonly string[]> {
+    return [...this.#users.values()].filter(({ roles }) => roles.includes(role)).map(({ id }) => id);
+  }
+
+  async user(id: string): Promise<KnownUser | undefined> {
+    return this.#users.get(id);
+  }
+
+  #inbox(user: string): { head: number; drafts: Map<number, NoticeDraft> } {
+    const inbox = this.#inboxes.get(user) ?? { head: 0, drafts: new Map() };
+    this.#inboxes.set(user, inbox);
+    return inbox;
+  }
+
+  #placeInInbox(number: number): Place {
+    this.#inboxVolume ??= this.#ids.volume();
+    return { volume: this.#inboxVolume, number };
+  }
+
+  #unread(drafts: ReadonlyMap<number, NoticeDraft>, nowMs: number): number {
+    return [...drafts.values()].filter((draft) => isThere(draft, nowMs)).length;
+  }
+
   #log(channel: ChannelName): RecentLog {
     let log = this.#logs.get(channel);
     if (log === undefined) {
@@ -72,4 +138,8 @@ export class MemoryStore implements Store {
     }
     return log;
   }
+}
+
+function isThere({ untilMs }: NoticeDraft, nowMs: number): boolean {
+  return untilMs === undefined || untilMs > nowMs;
 }

@@ -12,6 +12,7 @@ import { apiKeys } from './keys.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
 import { measures } from './measures.js';
 import { messages } from './messages.js';
+import { notices } from './notices.js';
 import { nothingHere, problemHandler } from './problems.js';
 import type { Route } from './route.js';
 
@@ -48,6 +49,7 @@ export function routesOf({
     ...lookingAround(engine, facts),
     ...explaining(engine, tokens),
     ...measures(engine),
+    ...notices(engine),
     ...apiKeys(keys, engine),
     ...keyHoldersDoors(links, tokens, consoleUrl),
   ];

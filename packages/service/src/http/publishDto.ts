@@ -27,7 +27,7 @@ export function IsChannel(): PropertyDecorator {
 }
 
 /** Any JSON value, not nested too deep; it must be there, and may be null. */
-function IsJson(): PropertyDecorator {
+export function IsJson(): PropertyDecorator {
   return check('isJson', (value) => {
     if (value === undefined) return 'it is missing';
     return isDeeperThan(value, protocolLimits.dataDepth)

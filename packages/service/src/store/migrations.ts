@@ -97,4 +97,31 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0005-users-and-inboxes',
+    async up({ context }) {
+      await context.createTable('users', {
+        id: { type: DataTypes.STRING(128), primaryKey: true },
+        name: { type: DataTypes.STRING(200), allowNull: true },
+        seen_at_ms: { type: DataTypes.BIGINT, allowNull: true },
+        inbox_head: { type: DataTypes.BIGINT, allowNull: false, defaultValue: 0 },
+      });
+      await context.createTable('user_roles', {
+        user_id: { type: DataTypes.STRING(128), primaryKey: true },
+        role: { type: DataTypes.STRING(128), primaryKey: true },
+      });
+      await context.addIndex('user_roles', { name: 'user_roles_by_role', fields: ['role'] });
+      await context.createTable('notices', {
+        user_id: { type: DataTypes.STRING(128), primaryKey: true },
+        number: { type: DataTypes.BIGINT, primaryKey: true },
+        notice_id: { type: DataTypes.STRING(32), allowNull: false },
+        title: { type: DataTypes.STRING(200), allowNull: false },
+        data_json: { type: DataTypes.TEXT, allowNull: true },
+        notice_key: { type: DataTypes.STRING(128), allowNull: true },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+        until_ms: { type: DataTypes.BIGINT, allowNull: true },
+      });
+      await context.addIndex('notices', { name: 'notices_by_id', fields: ['user_id', 'notice_id'] });
+    },
+  },
 ];

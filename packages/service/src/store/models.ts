@@ -70,6 +70,33 @@ export interface AuditRow {
   readonly about: string | null;
 }
 
+/** A user the service has met, as last seen, and where its inbox stands. */
+export interface UserRow {
+  readonly id: string;
+  readonly name: string | null;
+  readonly seen_at_ms: number | null;
+  /** The number of the last notice ever put into the inbox. */
+  readonly inbox_head: number;
+}
+
+/** A role that a user had when last seen. */
+export interface UserRoleRow {
+  readonly user_id: string;
+  readonly role: string;
+}
+
+/** A notice in an inbox. */
+export interface NoticeRow {
+  readonly user_id: string;
+  readonly number: number;
+  readonly notice_id: string;
+  readonly title: string;
+  readonly data_json: string | null;
+  readonly notice_key: string | null;
+  readonly at_ms: number;
+  readonly until_ms: number | null;
+}
+
 export interface FactRow {
   readonly name: string;
   readonly value: string;
@@ -84,6 +111,9 @@ export interface Models {
   readonly bans: Table<BanRow>;
   readonly cutoffs: Table<CutoffRow>;
   readonly audit: Table<AuditRow>;
+  readonly users: Table<UserRow>;
+  readonly userRoles: Table<UserRoleRow>;
+  readonly notices: Table<NoticeRow>;
   readonly facts: Table<FactRow>;
 }
 
@@ -169,6 +199,30 @@ export function defineModels(sequelize: Sequelize): Models {
         reason: text(),
         until_ms: number(),
         about: text(),
+      },
+      table,
+    ),
+    users: sequelize.define<Model<UserRow, UserRow>>(
+      'users',
+      { id: { ...text(), primaryKey: true }, name: text(), seen_at_ms: number(), inbox_head: number() },
+      table,
+    ),
+    userRoles: sequelize.define<Model<UserRoleRow, UserRoleRow>>(
+      'user_roles',
+      { user_id: { ...text(), primaryKey: true }, role: { ...text(), primaryKey: true } },
+      table,
+    ),
+    notices: sequelize.define<Model<NoticeRow, NoticeRow>>(
+      'notices',
+      {
+        user_id: { ...text(), primaryKey: true },
+        number: { type: DataTypes.BIGINT, primaryKey: true },
+        notice_id: text(),
+        title: text(),
+        data_json: text(),
+        notice_key: text(),
+        at_ms: number(),
+        until_ms: number(),
       },
       table,
     ),

@@ -5,12 +5,13 @@ import { matchPattern, type Pattern, parsePattern } from '@nine-bells/core';
  *
  * - `read`: look at everything: channels and their record, sessions, why somebody may do what
  * - `publish`, or `publish:PATTERN`: publish to all channels, or to those that match
+ * - `notify`: put notices into inboxes, and take them out
  * - `moderate`: remove, ban, sign out, and read the audit log
  * - `administer`: everything, and make and revoke keys
  */
-export type Right = 'read' | 'publish' | 'moderate' | 'administer' | `publish:${string}`;
+export type Right = 'read' | 'publish' | 'notify' | 'moderate' | 'administer' | `publish:${string}`;
 
-export const plainRights = ['read', 'publish', 'moderate', 'administer'] as const;
+export const plainRights = ['read', 'publish', 'notify', 'moderate', 'administer'] as const;
 
 /** What is wrong with a right, for people; `undefined` if nothing is. */
 export function rightFault(right: string): string | undefined {

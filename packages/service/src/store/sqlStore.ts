@@ -4,14 +4,18 @@ import {
   type Draft,
   firstToRead,
   gapAfter,
+  type InboxEntry,
+  type InboxSlice,
   type InForce,
   type KeepingOut,
   type KeptChannel,
+  type KnownUser,
   keepsOut,
   LoggedMessage,
   type LogSlice,
   lastWithinBytes,
   type Measure,
+  type NoticeDraft,
   type Place,
   type ReadLimit,
   type Store,
@@ -21,6 +25,7 @@ import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
 import { Op, QueryTypes, type Sequelize, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf } from './audit.js';
 import type { Database } from './database.js';
+import { InboxStore } from './inboxStore.js';
 import type { AuditRow, BanRow, ChannelRow, CutoffRow, MessageRow } from './models.js';
 
 /** Most messages of one commit. */
@@ -44,12 +49,14 @@ interface Waiting {
 export class SqlStore implements Store {
   readonly #database: Database;
   readonly #volume: string;
+  readonly #inboxes: InboxStore;
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;
 
   private constructor(database: Database, volume: string) {
     this.#database = database;
     this.#volume = volume;
+    this.#inboxes = new InboxStore(database, volume);
   }
 
   static async open(database: Database): Promise<SqlStore> {
@@ -142,6 +149,34 @@ export class SqlStore implements Store {
     } catch (error) {
       throw failureOf(error);
     }
+  }
+
+  async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
+    try {
+      return await this.#inboxes.notify(drafts);
+    } catch (error) {
+      throw failureOf(error);
+    }
+  }
+
+  inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
+    return this.#inboxes.inbox(user, after, limit, nowMs);
+  }
+
+  done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
+    return this.#inboxes.done(user, ids, nowMs);
+  }
+
+  meet(users: readonly KnownUser[]): Promise<void> {
+    return this.#inboxes.meet(users);
+  }
+
+  usersWith(role: string): Promise<readonly string[]> {
+    return this.#inboxes.usersWith(role);
+  }
+
+  user(id: string): Promise<KnownUser | undefined> {
+    return this.#inboxes.user(id);
   }
 
   async inForce(atMs: number): Promise<InForce> {

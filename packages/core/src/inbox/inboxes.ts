@@ -1,0 +1,189 @@
+import { type ChannelName, refusal } from '@nine-bells/wire';
+import { Frame } from '../fanout/batch.js';
+import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
+import type { Wheel } from '../time/wheel.js';
+import type { InboxEntry, NoticeDraft, NoticeWish, UserWord } from './notice.js';
+
+/** Most users in one call. */
+const mostUsers = 10_000;
+/** Users met are written down together, this long after the first, in milliseconds. */
+const meetEveryMs = 1_000;
+
+export interface InboxesHost {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly wheel: Wheel;
+  readonly store: Store;
+  readonly relay: Relay;
+  readonly report: Report;
+  /** Called when nobody's session was told of a notice in time. */
+  readonly unreached: ((entry: InboxEntry) => void) | undefined;
+  /** Pushes a frame to all sessions here of a user; how many there were. */
+  push(user: string, frame: Frame): number;
+  /** Members of a channel. */
+  membersOf(channel: ChannelName): readonly string[];
+  /** The availability of a user: 0 available, 1 busy, 2 away; `undefined` if it is not connected. */
+  availabilityOf(user: string): number | undefined;
+  /** Whether one of a user's sessions has a channel in view. */
+  isLooking(user: string, channel: ChannelName): boolean;
+}
+
+/** How many were notified. */
+export interface Notified {
+  readonly id: string;
+  /** Users who have it in their inbox now. */
+  readonly users: number;
+  /** Users who were passed over by a condition. */
+  readonly passedOver: number;
+}
+
+/** Notices: into the inboxes of users, and to those of their sessions that are connected. */
+export class Inboxes {
+  readonly #host: InboxesHost;
+  /** Notices that users will be told of when they are not busy any more. */
+  readonly #held = new Map<string, InboxEntry[]>();
+  /** Notices nobody's session has been told of yet, and what calls off that the application hears of it. */
+  readonly #unreached = new Map<string, Map<string, () => void>>();
+  #met = new Map<string, { name?: string; roles: readonly string[] }>();
+  #writing = false;
+
+  constructor(host: InboxesHost) {
+    this.#host = host;
+    host.relay.followUsers((word) => this.#hear(word));
+  }
+
+  /**
+   * Notifies users. Resolves when the notices are committed to their inboxes.
+   *
+   * @throws {ProblemError} `bad-value`, `too-large`, `busy`
+   */
+  async notify(wish: NoticeWish): Promise<Notified> {
+    const { clock, ids, store, relay } = this.#host;
+    const all = await this.#recipients(wish);
+    const meant = all.filter((user) => this.#isMeant(user, wish));
+    const atMs = clock.now();
+    const id = ids.message(atMs);
+    const drafts = meant.map(
+      (user, index): NoticeDraft => ({
+        id: index === 0 ? id : ids.message(atMs),
+        user,
+        title: wish.title,
+        atMs,
+        ...(wish.data === undefined ? {} : { data: wish.data }),
+        ...(wish.key === undefined ? {} : { key: wish.key }),
+        ...(wish.forMs === undefined ? {} : { untilMs: atMs + wish.forMs }),
+      }),
+    );
+    const entries = drafts.length === 0 ? [] : await store.notify(drafts);
+    for (const entry of entries) {
+      if (wish.reachWithinMs !== undefined) this.#expectReach(entry, wish.reachWithinMs);
+      relay.tellUser({ say: 'notice', entry, hold: wish.holdWhileBusy === true });
+    }
+    return { id, users: entries.length, passedOver: all.length - meant.length };
+  }
+
+  /** Ends notices of a user: these, or all. Its other sessions hear of it. */
+  async done(user: string, ids: readonly string[] | true): Promise<number> {
+    const unread = await this.#host.store.done(user, ids, this.#host.clock.now());
+    this.#host.relay.tellUser({ say: 'done', user, ids, unread });
+    return unread;
+  }
+
+  /** A user has come: it has what was in its inbox. */
+  cameIn(user: string, seen: { name?: string; roles: readonly string[] }): void {
+    this.#reached(user);
+    this.#met.set(user, seen);
+    if (this.#writing) return;
+    this.#writing = true;
+    this.#host.wheel.after(meetEveryMs, () => void this.#writeMet());
+  }
+
+  /** A user says something else of itself: what was held back for it may be told now. */
+  changed(user: string): void {
+    const held = this.#held.get(user);
+    if (held === undefined || this.#host.availabilityOf(user) === 1) return;
+    this.#held.delete(user);
+    for (const entry of held) this.#push(entry);
+  }
+
+  /** Writes down who was met. */
+  async settled(): Promise<void> {
+    await this.#writeMet();
+  }
+
+  async #recipients({ users, channel, role }: NoticeWish): Promise<readonly string[]> {
+    if ([users, channel, role].filter((each) => each !== undefined).length !== 1)
+      throw refusal('bad-value', 'say whom by one of `users`, `channel` or `role`', { where: '/users' });
+    const all =
+      users ??
+      (channel === undefined ? await this.#host.store.usersWith(role as string) : this.#host.membersOf(channel));
+    if (users?.length === 0) throw refusal('bad-value', '`users` names nobody', { where: '/users' });
+    if (all.length > mostUsers) throw refusal('too-large', `at most ${mostUsers} users are notified at once`);
+    return [...new Set(all)];
+  }
+
+  #isMeant(user: string, { ifAvailable, unlessLooking }: NoticeWish): boolean {
+    if (ifAvailable && this.#host.availabilityOf(user) !== 0) return false;
+    return unlessLooking === undefined || !this.#host.isLooking(user, unlessLooking);
+  }
+
+  #hear(word: UserWord): void {
+    if (word.say === 'notice') {
+      const { user } = word.entry;
+      if (word.hold && this.#host.availabilityOf(user) === 1)
+        this.#held.set(user, [...(this.#held.get(user) ?? []), word.entry]);
+      else this.#push(word.entry);
+      return;
+    }
+    const { user, ids, unread } = word;
+    const held = this.#held.get(user)?.filter(({ notice }) => ids !== true && !ids.includes(notice.id));
+    if (held === undefined || held.length === 0) this.#held.delete(user);
+    else this.#held.set(user, held);
+    this.#host.push(user, new Frame(JSON.stringify({ on: 'inbox', done: ids, unread }), true));
+  }
+
+  #push(entry: InboxEntry): void {
+    const text = JSON.stringify({ on: 'notice', ...entry.notice, unread: entry.unread });
+    if (this.#host.push(entry.user, new Frame(text, true)) > 0) this.#reached(entry.user, entry.notice.id);
+  }
+
+  #expectReach(entry: InboxEntry, withinMs: number): void {
+    const { user, notice } = entry;
+    const waiting = this.#unreached.get(user) ?? new Map<string, () => void>();
+    this.#unreached.set(user, waiting);
+    waiting.set(
+      notice.id,
+      this.#host.wheel.after(withinMs, () => {
+        this.#forget(user, notice.id);
+        this.#host.unreached?.(entry);
+      }),
+    );
+  }
+
+  #reached(user: string, id?: string): void {
+    for (const [each, cancel] of [...(this.#unreached.get(user) ?? [])]) {
+      if (id !== undefined && each !== id) continue;
+      cancel();
+      this.#forget(user, each);
+    }
+  }
+
+  #forget(user: string, id: string): void {
+    const waiting = this.#unreached.get(user);
+    waiting?.delete(id);
+    if (waiting?.size === 0) this.#unreached.delete(user);
+  }
+
+  async #writeMet(): Promise<void> {
+    const met = this.#met;
+    this.#met = new Map();
+    this.#writing = false;
+    if (met.size === 0) return;
+    const seenAtMs = this.#host.clock.now();
+    try {
+      await this.#host.store.meet([...met].map(([id, seen]) => ({ id, ...seen, seenAtMs })));
+    } catch (error) {
+      this.#host.report(error, { what: 'who was met could not be written down' });
+    }
+  }
+}

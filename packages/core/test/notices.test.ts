@@ -1,0 +1,213 @@
+import { channelName } from '@nine-bells/wire';
+import { describe, expect, it } from 'vitest';
+import type { ChannelRule, InboxEntry } from '../src/index.js';
+import { type Client, harness } from './harness.js';
+
+const chat = channelName('race/3/chat');
+const rules: readonly ChannelRule[] = [
+  {
+    pattern: 'race/:race/chat',
+    logbook: { keep: 'kept' },
+    presence: { graceMs: 10_000, crowd: 200 },
+    allow: { enter: 'anyone' },
+  },
+];
+
+function setUp() {
+  const unreached: InboxEntry[] = [];
+  const made = harness({ pulseMs: 3_600_000, users: { watch: { not: { user: 'jory' } } } }, undefined, {
+    rules,
+    unreached: (entry) => unreached.push(entry),
+  });
+  return { ...made, unreached };
+}
+const titles = (client: Client) => client.pushes('notice').map(({ title }) => title);
+
+describe('a notice', () => {
+  it('reaches every session of its users at once, with the count, and waits in the inbox of the others', async () => {
+    const { welcomed, engine, settle } = setUp();
+    const desk = await welcomed('pia');
+    const phone = await welcomed('pia');
+    const jory = await welcomed('jory');
+    const { users, passedOver } = await engine.notify({
+      users: ['pia', 'ines', 'pia'],
+      title: 'Protest hour',
+      data: { hour: 16 },
+    });
+    await settle();
+    expect([users, passedOver]).toEqual([2, 0]);
+    for (const each of [desk, phone])
+      expect(each.pushes('notice')).toMatchObject([{ title: 'Protest hour', data: { hour: 16 }, unread: 1 }]);
+    expect(titles(jory)).toEqual([]);
+    const ines = await welcomed('ines');
+    expect(ines.frames[0].inbox).toMatchObject({ unread: 1, notices: [], more: false });
+    const id = ines.send({ do: 'inbox' });
+    await settle();
+    expect(ines.reply(id)).toMatchObject({ unread: 1, more: false, notices: [{ title: 'Protest hour' }] });
+  });
+
+  it('is recovered by the inbox’s cursor, once', async () => {
+    const { welcomed, engine, settle } = setUp();
+    const pia = await welcomed('pia');
+    await engine.notify({ users: ['pia'], title: 'first' });
+    await settle();
+    const [{ cursor }] = pia.pushes('notice');
+    const { session, secret } = pia.frames[0];
+    pia.connection.closed(1006);
+    for (const title of ['second', 'third']) await engine.notify({ users: ['pia'], title });
+    const again = await welcomed('pia', { session, secret, inbox: cursor });
+    expect(again.frames[0].inbox.notices.map(({ title }: { title: string }) => title)).toEqual(['second', 'third']);
+    const after = again.frames[0].inbox.cursor;
+    again.connection.closed(1006);
+    expect((await welcomed('pia', { inbox: after })).frames[0].inbox).toMatchObject({ notices: [], unread: 3 });
+  });
+
+  it('is done on all devices; one or all', async () => {
+    const { welcomed, engine, settle } = setUp();
+    const desk = await welcomed('pia');
+    const phone = await welcomed('pia');
+    for (const title of ['a', 'b', 'c']) await engine.notify({ users: ['pia'], title });
+    await settle();
+    const [first] = desk.pushes('notice');
+    const one = desk.send({ do: 'inbox', done: [first.id, 'not one'] });
+    await settle();
+    expect(desk.reply(one)).toMatchObject({ unread: 2, notices: [{ title: 'b' }, { title: 'c' }] });
+    expect(phone.pushes('inbox')).toEqual([{ on: 'inbox', done: [first.id, 'not one'], unread: 2 }]);
+    phone.send({ do: 'inbox', done: true });
+    await settle();
+    expect(desk.pushes('inbox').at(-1)).toEqual({ on: 'inbox', done: true, unread: 0 });
+    expect((await engine.inbox('pia', undefined, 10)).notices).toEqual([]);
+  });
+
+  it('takes the place of the one with its key, and goes by itself when its time is over', async () => {
+    const { welcomed, engine, settle, clock } = setUp();
+    const pia = await welcomed('pia');
+    await engine.notify({ users: ['pia'], title: 'sheet 1', key: 'tides' });
+    await engine.notify({ users: ['pia'], title: 'tea', forMs: 5_000 });
+    await engine.notify({ users: ['pia'], title: 'sheet 2', key: 'tides' });
+    await settle();
+    expect(pia.pushes('notice').map(({ title, unread }) => `${title} ${unread}`)).toEqual([
+      'sheet 1 1',
+      'tea 2',
+      'sheet 2 2',
+    ]);
+    const inInbox = async () => (await engine.inbox('pia', undefined, 10)).notices.map(({ title }) => title);
+    expect(await inInbox()).toEqual(['tea', 'sheet 2']);
+    await clock.run(5_000);
+    expect(await inInbox()).toEqual(['sheet 2']);
+  });
+
+  it('is for the members of a channel, or whoever had a role when last seen', async () => {
+    const { welcomed, engine, clock } = setUp();
+    await welcomed('pia', { enter: [{ channel: chat }] });
+    await welcomed('jory');
+    const tomas = await welcomed('tomas!skipper');
+    await clock.run(1_200);
+    expect(await engine.notify({ channel: chat, title: 'x' })).toMatchObject({ users: 1 });
+    expect(await engine.notify({ role: 'skipper', title: 'y' })).toMatchObject({ users: 1 });
+    expect(await engine.notify({ role: 'jury', title: 'y' })).toMatchObject({ users: 0 });
+    await clock.run(0);
+    expect(titles(tomas)).toEqual(['y']);
+    expect(await engine.user('tomas')).toMatchObject({ name: 'TOMAS', roles: ['skipper'] });
+    expect(await engine.user('nobody')).toBeUndefined();
+  });
+
+  it('passes over who is not available, or has the channel in view, if it is so wished', async () => {
+    const { welcomed, engine, settle } = setUp();
+    const pia = await welcomed('pia');
+    const ines = await welcomed('ines');
+    ines.send({ do: 'status', status: 'away' });
+    pia.send({ do: 'status', looking: chat });
+    await settle();
+    const users = ['pia', 'ines', 'gone'];
+    expect(await engine.notify({ users, title: 'now', ifAvailable: true })).toMatchObject({ users: 1, passedOver: 2 });
+    expect(await engine.notify({ users, title: 'chat', unlessLooking: chat })).toMatchObject({
+      users: 2,
+      passedOver: 1,
+    });
+    pia.send({ do: 'status', looking: null });
+    await settle();
+    expect(await engine.notify({ users, title: 'chat', unlessLooking: chat })).toMatchObject({ users: 3 });
+    await settle();
+    expect(titles(pia)).toEqual(['now', 'chat']);
+  });
+
+  it('is held for who is busy, and told when that is over', async () => {
+    const { welcomed, engine, settle } = setUp();
+    const pia = await welcomed('pia');
+    pia.send({ do: 'status', status: 'busy' });
+    await settle();
+    await engine.notify({ users: ['pia'], title: 'later', holdWhileBusy: true });
+    await engine.notify({ users: ['pia'], title: 'at once' });
+    await settle();
+    expect(titles(pia)).toEqual(['at once']);
+    expect((await engine.inbox('pia', undefined, 10)).unread).toBe(2);
+    pia.send({ do: 'status', status: { state: 'available' } });
+    await settle();
+    expect(titles(pia)).toEqual(['at once', 'later']);
+  });
+
+  it('tells the application when it has reached nobody’s session in time', async () => {
+    const { welcomed, engine, clock, unreached } = setUp();
+    await welcomed('pia');
+    await engine.notify({ users: ['pia', 'ines', 'tomas'], title: 'come', reachWithinMs: 10_000 });
+    await clock.run(5_000);
+    await welcomed('tomas');
+    await clock.run(6_000);
+    expect(unreached.map(({ user, notice }) => [user, notice.title])).toEqual([['ines', 'come']]);
+  });
+
+  it('needs somebody to be for, and guests have no inbox', async () => {
+    const { engine, welcomed, settle } = setUp();
+    await expect(engine.notify({ title: 'x' })).rejects.toThrow('one of');
+    await expect(engine.notify({ users: [], title: 'x' })).rejects.toThrow('names nobody');
+    await expect(engine.notify({ users: ['a'], role: 'b', title: 'x' })).rejects.toThrow('one of');
+    const guest = await welcomed();
+    expect(guest.frames[0]).not.toHaveProperty('inbox');
+    const id = guest.send({ do: 'inbox' });
+    await settle();
+    expect(guest.reply(id).problem?.code).toBe('not-allowed');
+  });
+});
+
+describe('watching a status', () => {
+  it('tells what it is and when it changes, without a channel in common', async () => {
+    const { welcomed, settle, clock } = setUp();
+    const pia = await welcomed('pia');
+    const id = pia.send({ do: 'watch', user: 'bram' });
+    await settle();
+    expect(pia.reply(id)).toMatchObject({ user: 'bram', status: null });
+    const bram = await welcomed('bram');
+    await clock.run(400);
+    bram.send({ do: 'status', status: 'busy' });
+    bram.send({ do: 'status', status: { state: 'away', back: 'soon' } });
+    await clock.run(400);
+    bram.connection.closed(1006);
+    await clock.run(9_000);
+    expect(pia.pushes('user').map(({ status }) => status)).toEqual(['available', { state: 'away', back: 'soon' }]);
+    await clock.run(1_500);
+    expect(pia.pushes('user').at(-1)).toEqual({ on: 'user', user: 'bram', status: null });
+    pia.send({ do: 'unwatch', user: 'bram' });
+    await welcomed('bram');
+    await clock.run(1_000);
+    expect(pia.pushes('user')).toHaveLength(3);
+  });
+
+  it('does not flicker for a short break, and is a question of access', async () => {
+    const { welcomed, settle, clock } = setUp();
+    const pia = await welcomed('pia');
+    const bram = await welcomed('bram');
+    pia.send({ do: 'watch', user: 'bram' });
+    await settle();
+    const { session, secret } = bram.frames[0];
+    bram.connection.closed(1006);
+    await clock.run(5_000);
+    await welcomed('bram', { session, secret });
+    await clock.run(20_000);
+    expect(pia.pushes('user')).toEqual([]);
+    const jory = await welcomed('jory');
+    const id = jory.send({ do: 'watch', user: 'bram' });
+    await settle();
+    expect(jory.reply(id).problem?.code).toBe('not-allowed');
+  });
+});

@@ -1,0 +1,136 @@
+import type { Engine, KnownUser, NoticeWish } from '@nine-bells/core';
+import { type ChannelName, type Json, protocolLimits, refusal } from '@nine-bells/wire';
+import { ArrayMaxSize, IsArray, IsBoolean, IsInt, IsOptional, IsString, Length, Max, Min } from 'class-validator';
+import { readBody } from './body.js';
+import { IsChannel, IsJson, IsWords } from './publishDto.js';
+import { placeOf, queryText, queryWhole } from './query.js';
+import type { Route } from './route.js';
+
+const dayMs = 86_400_000;
+/** Most characters of a notice's data as JSON text. */
+const dataChars = 16_384;
+
+class NoticeDto {
+  static readonly members = {
+    users: true,
+    channel: true,
+    role: true,
+    title: true,
+    data: true,
+    key: true,
+    forMs: true,
+    ifAvailable: true,
+    unlessLooking: true,
+    holdWhileBusy: true,
+    reachWithinMs: true,
+  } as const;
+
+  @IsOptional()
+  @IsArray()
+  @ArrayMaxSize(10_000)
+  @IsString({ each: true })
+  @Length(1, protocolLimits.userChars, { each: true })
+  users?: string[];
+
+  @IsOptional()
+  @IsChannel()
+  channel?: string;
+
+  @IsOptional()
+  @IsWords(128)
+  role?: string;
+
+  @IsWords(200)
+  title!: string;
+
+  @IsOptional()
+  @IsJson()
+  data?: Json;
+
+  @IsOptional()
+  @IsWords(protocolLimits.keyChars)
+  key?: string;
+
+  @IsOptional()
+  @IsInt()
+  @Min(1)
+  @Max(365 * dayMs)
+  forMs?: number;
+
+  @IsOptional()
+  @IsBoolean()
+  ifAvailable?: boolean;
+
+  @IsOptional()
+  @IsChannel()
+  unlessLooking?: string;
+
+  @IsOptional()
+  @IsBoolean()
+  holdWhileBusy?: boolean;
+
+  @IsOptional()
+  @IsInt()
+  @Min(1_000)
+  @Max(dayMs)
+  reachWithinMs?: number;
+}
+
+class DoneDto {
+  static readonly members = { user: true, done: true } as const;
+
+  @IsWords(protocolLimits.userChars)
+  user!: string;
+
+  done!: string[] | true;
+}
+
+/** Notices, and the users they are for. */
+export function notices(engine: Engine): readonly Route[] {
+  const notify: Route['serve'] = async (request, response) => {
+    const wish = readBody(NoticeDto, request.body);
+    if (wish.data !== undefined && JSON.stringify(wish.data).length > dataChars)
+      throw refusal('too-large', `data of a notice has at most ${dataChars} characters of JSON`, { where: '/data' });
+    for (const [index, user] of (wish.users ?? []).entries())
+      if (user.startsWith('guest:')) throw refusal('bad-value', 'guests have no inbox', { where: `/users/${index}` });
+    const given = Object.fromEntries(Object.entries(wish).filter(([, each]) => each != null));
+    response.status(201).json(await engine.notify(given as unknown as NoticeWish & { channel?: ChannelName }));
+  };
+
+  const inbox: Route['serve'] = async (request, response) => {
+    const user = userOf(queryText(request, 'user'));
+    const limit = queryWhole(request, 'limit', 1000) ?? 100;
+    const { head, ...slice } = await engine.inbox(user, placeOf(request, 'after'), limit);
+    response.json({ user, ...slice, cursor: slice.notices.at(-1)?.cursor ?? `${head.volume}:${head.number}` });
+  };
+
+  const done: Route['serve'] = async (request, response) => {
+    const { user, done: ids } = readBody(DoneDto, request.body);
+    if (ids !== true && !(Array.isArray(ids) && ids.length <= 1000 && ids.every((each) => typeof each === 'string')))
+      throw refusal('bad-value', '`done` is true, or a list of up to 1,000 ids', { where: '/done' });
+    response.json({ user, unread: await engine.done(user, ids) });
+  };
+
+  const known: Route['serve'] = async (request, response) => {
+    const user = userOf(queryText(request, 'user'));
+    const found = await engine.user(user);
+    if (found === undefined) throw refusal('bad-value', `the service has never met ${user}`, { where: '?user' });
+    response.json(knownShown(found));
+  };
+
+  return [
+    { method: 'post', path: '/notices', right: 'notify', serve: notify },
+    { method: 'get', path: '/notices', right: 'read', serve: inbox },
+    { method: 'post', path: '/notices/done', right: 'notify', serve: done },
+    { method: 'get', path: '/users', right: 'read', serve: known },
+  ];
+}
+
+function userOf(user: string | undefined): string {
+  if (user === undefined || user === '') throw refusal('bad-value', '`user` is missing', { where: '?user' });
+  return user;
+}
+
+function knownShown({ seenAtMs, ...user }: KnownUser): object {
+  return { ...user, seenAt: new Date(seenAtMs).toISOString() };
+}
