@@ -3,5 +3,6 @@ import { defineConfig } from 'vite';
 export default defineConfig({
   root: 'page',
   base: '/regatta/',
-  build: { outDir: '../dist-page', emptyOutDir: true },
+  // Nothing inlined: the page's Content-Security-Policy lets in files of its own, and no data URLs.
+  build: { outDir: '../dist-page', emptyOutDir: true, assetsInlineLimit: 0 },
 });

@@ -136,22 +136,6 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     await backend.publish({ channel: 'race/3/chat', data: { text: '<img src=x onerror=alert(1)>' } });
     await page.getByText('<img src=x onerror=alert(1)>').waitFor();
   });
-});
-
-describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath})`, () => {
-  it('takes the SDK from the service, also from another origin', async () => {
-    const page = await open('/healthz');
-    // The same service by another name is another origin.
-    const url = demo.service.url.replace('127.0.0.1', 'localhost');
-    // As text: the test runner would rewrite the import.
-    const heard = page.evaluate(`(async () => {
-      const { connect } = await import('${url}/client.js');
-      for await (const message of connect('${url}').enter('race/8/signals')) return message.data;
-    })()`);
-    await expect.poll(async () => (await backend.channel('race/8/signals')).entered, soon).toBe(1);
-    await backend.publish({ channel: 'race/8/signals', data: { signal: 'start' } });
-    expect(await heard).toEqual({ signal: 'start' });
-  });
 
   it('lets the jury’s chair remove a member, who sees who and why and cannot come back, not on a new connection either', async () => {
     const sunniva = await open('/regatta/?as=sunniva');
@@ -212,6 +196,25 @@ describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath}
     await pia.getByText('Nobody else is editing.').waitFor(soon);
   });
 
+  it('lets two talk alone: a bell rings for the one who is elsewhere, on whichever page', async () => {
+    const pia = await open('/regatta/?as=pia');
+    const jory = await open('/regatta/?as=jory', undefined, false);
+    await jory.locator('.bell', { hasText: '1' }).waitFor(soon);
+    await pia.locator('.here').getByRole('button', { name: 'Jory Teague' }).click();
+    await pia.getByPlaceholder('Say something').fill('Meet at the breakwater?');
+    await pia.keyboard.press('Enter');
+    await pia.locator('.messages').getByText('Meet at the breakwater?').waitFor(soon);
+    await jory.locator('.bell', { hasText: '2' }).waitFor(soon);
+    await jory.locator('.bell').click();
+    await jory.locator('.inbox li', { hasText: 'Pia Lund wrote to you' }).getByRole('button', { name: 'Open' }).click();
+    await jory.locator('.messages').getByText('Meet at the breakwater?').waitFor(soon);
+    expect(await jory.locator('.channel option:checked').textContent()).toBe('Jory Teague and Pia Lund');
+    await jory.locator('.bell', { hasText: '1' }).waitFor(soon);
+    await jory.locator('.bell').click();
+    await jory.locator('.inbox').getByRole('button', { name: 'Done' }).click();
+    await jory.getByText('Nothing to know just now.').waitFor(soon);
+  });
+
   it('shows a browser that is killed as gone once, after the grace and not before', async () => {
     const pia = await open('/regatta/?as=pia');
     const server = await chromium.launchServer({ executablePath, args: ['--no-sandbox', '--disable-gpu'] });
@@ -227,6 +230,22 @@ describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath}
     const { members } = await backend.members('race/3/chat');
     expect(members.map(({ user }) => user)).toEqual(['pia']);
   }, 60_000);
+});
+
+describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath})`, () => {
+  it('takes the SDK from the service, also from another origin', async () => {
+    const page = await open('/healthz');
+    // The same service by another name is another origin.
+    const url = demo.service.url.replace('127.0.0.1', 'localhost');
+    // As text: the test runner would rewrite the import.
+    const heard = page.evaluate(`(async () => {
+      const { connect } = await import('${url}/client.js');
+      for await (const message of connect('${url}').enter('race/8/signals')) return message.data;
+    })()`);
+    await expect.poll(async () => (await backend.channel('race/8/signals')).entered, soon).toBe(1);
+    await backend.publish({ channel: 'race/8/signals', data: { signal: 'start' } });
+    expect(await heard).toEqual({ signal: 'start' });
+  });
 });
 
 describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {

@@ -120,7 +120,8 @@ class Window {
     const show = (): void => {
       if (line !== this.#line) return;
       const bell = this.#find('.bell');
-      bell.textContent = inbox.unread === 0 ? 'No notices' : `${inbox.unread} notice${inbox.unread === 1 ? '' : 's'}`;
+      bell.textContent = inbox.unread === 0 ? '' : String(inbox.unread);
+      bell.setAttribute('aria-label', `${inbox.unread} notice${inbox.unread === 1 ? '' : 's'}`);
       bell.classList.toggle('ringing', inbox.unread > 0);
       this.#find('.inbox').replaceChildren(
         ...inbox.notices.map((notice) => {
@@ -128,6 +129,15 @@ class Window {
           const button = element('button', 'Done') as HTMLButtonElement;
           button.type = 'button';
           button.addEventListener('click', () => void inbox.done([notice.id]).catch(() => {}));
+          const { channel } = (notice.data ?? {}) as { channel?: string };
+          if (channel !== undefined) {
+            const open = element('button', 'Open');
+            open.addEventListener('click', () => {
+              void inbox.done([notice.id]).catch(() => {});
+              this.#goTo(channel);
+            });
+            item.append(open);
+          }
           item.append(button);
           return item;
         }),
@@ -145,7 +155,7 @@ class Window {
     const atEnd = list.scrollHeight - list.scrollTop - list.clientHeight < 40;
     this.#find('.here').replaceChildren(
       ...(chat.count === 0 ? [] : [`${chat.count} here: `]),
-      ...chat.members.flatMap((each, index) => [...(index === 0 ? [] : [', ']), memberItem(each)]),
+      ...chat.members.flatMap((each, index) => [...(index === 0 ? [] : [', ']), this.#memberItem(each, chat)]),
       ...(chat.isCrowd ? [' and others'] : []),
     );
     const warning = this.#find('.warning');
@@ -156,6 +166,27 @@ class Window {
         ? 'Nobody else is editing.'
         : `${others.map(({ name, user, since }) => `${name ?? user} (since ${clock(since)})`).join(' and ')} is editing this sheet, too.`;
     if (atEnd) list.scrollTop = list.scrollHeight;
+  }
+
+  /** A member; whoever is no guest can be talked to alone. */
+  #memberItem({ user, name, guest, sessions, status }: Member, chat: Entry): HTMLElement {
+    const talks = !guest && user !== chat.user && personOf(chat.user ?? '') !== undefined;
+    const item = element(talks ? 'button' : 'span', name ?? user);
+    if (typeof status === 'string' && status !== 'available') item.dataset.state = status;
+    item.title = talks ? `Talk to ${name ?? user} alone` : `${sessions} session${sessions === 1 ? '' : 's'}`;
+    if (talks)
+      item.addEventListener('click', () => {
+        const channel = this.#line?.direct([user]).channel;
+        if (channel !== undefined) this.#goTo(channel);
+      });
+    return item;
+  }
+
+  #goTo(channel: string): void {
+    const place = this.#find<HTMLSelectElement>('.channel');
+    if (![...place.options].some(({ value }) => value === channel)) place.add(new Option(placeText(channel), channel));
+    place.value = channel;
+    this.#watchAs(this.#find<HTMLSelectElement>('.person').value);
   }
 
   #mayTalk(may: boolean): void {
@@ -236,11 +267,10 @@ class Window {
   }
 }
 
-function memberItem({ user, name, sessions, status }: Member): HTMLElement {
-  const item = element('span', name ?? user);
-  if (typeof status === 'string' && status !== 'available') item.dataset.state = status;
-  item.title = `${sessions} session${sessions === 1 ? '' : 's'}`;
-  return item;
+/** A direct channel by the names of those who talk there, any other by its own. */
+function placeText(channel: string): string {
+  if (!channel.startsWith('direct/')) return channel;
+  return channel.slice('direct/'.length).split(',').map(nameOf).join(' and ');
 }
 
 function messageItem(message: ReceivedMessage, state: LineState): HTMLElement {

@@ -3,6 +3,7 @@ import {
   type Cursor,
   channelName,
   closeCodes,
+  directSegment,
   type Entered,
   type EnterRefused,
   type InboxReply,
@@ -144,6 +145,7 @@ export class Line extends TypedTarget<LineEvents> {
   #helloSent = false;
   #limits: LineLimits | undefined;
   #inbox: Inbox | undefined;
+  #direct: string | undefined;
   readonly #watched = new Set<string>();
   #status: Json | undefined;
   #looking: string | null = null;
@@ -257,6 +259,16 @@ export class Line extends TypedTarget<LineEvents> {
   async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
     if (this.#state.name !== 'open') throw this.#notOpen();
     return this.#ask({ do: 'remove', channel, user, ...options });
+  }
+
+  /**
+   * Enters the direct channel with other users: the same for all of them, whoever begins. Throws as `publish` does, and
+   * `not-allowed` where there are no direct channels; whether one may begin it, the entry says.
+   */
+  direct(users: readonly string[], options: EnterOptions = {}): Entry {
+    if (this.#state.name !== 'open') throw this.#notOpen();
+    if (this.#direct === undefined) throw LineError.from(problem('not-allowed', 'this service has no direct channels'));
+    return this.enter(`${this.#direct}${directSegment([this.#state.user, ...users])}`, options);
   }
 
   /** The user's notices. Guests have none. */
@@ -399,6 +411,7 @@ export class Line extends TypedTarget<LineEvents> {
     this.#attempt = 0;
     this.#session = welcome.session;
     this.#user = welcome.user;
+    this.#direct = welcome.direct;
     this.#secret = welcome.secret;
     this.#limits = welcome.limits;
     this.#watch(welcome.pulseMs);

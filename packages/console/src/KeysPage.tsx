@@ -59,6 +59,7 @@ function KeyForm({ backend }: { readonly backend: Backend }) {
             options={[
               { value: 'read', label: 'read: look at everything' },
               { value: 'publish', label: 'publish: to every channel' },
+              { value: 'notify', label: 'notify: put notices into inboxes' },
               { value: 'moderate', label: 'moderate: remove, ban, sign out' },
               { value: 'administer', label: 'administer: everything, keys too' },
             ]}

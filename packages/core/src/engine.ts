@@ -10,13 +10,13 @@ import {
   problem,
   refusal,
 } from '@nine-bells/wire';
-import { Access, type Explanation, type Visitor } from './access/access.js';
+import { Access, type Explanation, type Ruling, type Visitor } from './access/access.js';
 import { accessRuleFault, asksTheApplication } from './access/accessRule.js';
 import { type Act, type UserAct, userActs } from './access/acts.js';
 import type { Asker } from './access/question.js';
 import { Questions } from './access/questions.js';
 import { Channel } from './channel/channel.js';
-import { type ChannelRule, ChannelRules, type RuleMatch } from './channel/channelRule.js';
+import { type ChannelRule, ChannelRules, type RuleMatch, usersOf } from './channel/channelRule.js';
 import type { Frame } from './fanout/batch.js';
 import { Fanout } from './fanout/fanout.js';
 import type { Identity } from './identity.js';
@@ -217,6 +217,8 @@ export class Engine {
       access: this.#access,
       standing: this.#standing,
       door: this.#door,
+      directPrefix: directPrefixOf(this.rules),
+      mayBegin: (match, visitor) => this.#mayBegin(match, visitor),
       inboxes: this.#inboxes,
       watching: this.#watching,
       inbox: (user, after, limit) => this.inbox(user, after, limit),
@@ -615,7 +617,43 @@ export class Engine {
   #match(channel: ChannelName): RuleMatch {
     const match = this.rules.match(channel);
     if (match === undefined) throw refusal('no-such-channel', `no channel rule matches ${channel}`);
+    if (match.rule.direct && usersOf(match) === undefined)
+      throw refusal(
+        'bad-name',
+        'the last segment of a direct channel is its users, each once, sorted, joined by commas',
+      );
     return match;
+  }
+
+  /** A direct channel that has a message has begun; for others the act `direct` is decided for each of the other users. */
+  #mayBegin(match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling> {
+    const begun = this.#channels.get(match.channel)?.head;
+    return begun !== undefined && begun.number > 0 ? {} : this.#decideToBegin(match, visitor);
+  }
+
+  async #decideToBegin(match: RuleMatch, visitor: Visitor): Promise<Ruling> {
+    if ((await this.#log(match).head(match.channel)).number > 0) return {};
+    for (const other of usersOf(match) ?? []) {
+      if (other === visitor.who.user) continue;
+      const ruling = await this.#access.decideAbout('direct', other, visitor);
+      if (ruling.problem !== undefined) return ruling;
+      if ((await this.#ports.store.user(other)) === undefined)
+        return { problem: problem('bad-value', `the service has never met ${other}`, { where: '/channel' }) };
+    }
+    return {};
+  }
+
+  /** In a direct channel: those who are not there learn of the message by a notice, one for each channel. */
+  #tellParties(match: RuleMatch, { by }: OwnDraft): void {
+    const { channel } = match;
+    const absent = (usersOf(match) ?? []).filter(
+      (user) => user !== by?.user && ![...this.#connectionsOf(user)].some((each) => each.isIn(channel)),
+    );
+    if (absent.length === 0) return;
+    const title = by === undefined ? 'There is a message for you' : `${by.name ?? by.user} wrote to you`;
+    this.#inboxes
+      .notify({ users: absent, title, key: `direct ${channel}`, data: { channel, ...(by && { from: by.user }) } })
+      .catch((error: unknown) => this.#ports.report(error, { what: 'a direct message was not noticed', channel }));
   }
 
   #log(match: RuleMatch): LogReader {
@@ -650,7 +688,10 @@ export class Engine {
     this.#appending.add(appended);
     try {
       const result = await appended;
-      if (!result.repeated) this.counts.messagesIn += 1;
+      if (!result.repeated) {
+        this.counts.messagesIn += 1;
+        if (match.rule.direct) this.#tellParties(match, draft);
+      }
       return result;
     } finally {
       this.#appending.delete(appended);
@@ -742,6 +783,12 @@ export class Engine {
       this.#sweepLater();
     });
   }
+}
+
+/** What the names of direct channels begin with, if there are any. */
+function directPrefixOf(rules: ChannelRules): string | undefined {
+  const pattern = rules.all.find(({ direct }) => direct)?.pattern;
+  return pattern?.slice(0, pattern.lastIndexOf('/') + 1);
 }
 
 const utf8 = new TextEncoder();

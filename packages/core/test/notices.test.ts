@@ -1,6 +1,6 @@
 import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ChannelRule, InboxEntry } from '../src/index.js';
+import { type ChannelRule, ChannelRules, directAllow, type InboxEntry } from '../src/index.js';
 import { type Client, harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -11,14 +11,19 @@ const rules: readonly ChannelRule[] = [
     presence: { graceMs: 10_000, crowd: 200 },
     allow: { enter: 'anyone' },
   },
+  { pattern: 'direct/:users', logbook: { keep: 'kept' }, direct: true, allow: directAllow('users') },
 ];
 
 function setUp() {
   const unreached: InboxEntry[] = [];
-  const made = harness({ pulseMs: 3_600_000, users: { watch: { not: { user: 'jory' } } } }, undefined, {
-    rules,
-    unreached: (entry) => unreached.push(entry),
-  });
+  const made = harness(
+    { pulseMs: 3_600_000, users: { watch: { not: { user: 'jory' } }, direct: { not: { user: 'jory' } } } },
+    undefined,
+    {
+      rules,
+      unreached: (entry) => unreached.push(entry),
+    },
+  );
   return { ...made, unreached };
 }
 const titles = (client: Client) => client.pushes('notice').map(({ title }) => title);
@@ -209,5 +214,82 @@ describe('watching a status', () => {
     const id = jory.send({ do: 'watch', user: 'bram' });
     await settle();
     expect(jory.reply(id).problem?.code).toBe('not-allowed');
+  });
+});
+
+describe('a direct channel', () => {
+  const channel = channelName('direct/ines,pia');
+
+  it('is for its users alone; who is not there learns of it by one notice', async () => {
+    const { welcomed, settle, clock, engine } = setUp();
+    const ines = await welcomed('ines');
+    const tomas = await welcomed('tomas');
+    const pia = await welcomed('pia', { enter: [{ channel }] });
+    await clock.run(1_200);
+    // Until the service has met everybody it begins with nobody.
+    expect(pia.frames[0]).toMatchObject({ direct: 'direct/' });
+    const ids = [pia, tomas].map((each) => each.send({ do: 'publish', channel, data: 'Tea?' }));
+    await settle();
+    expect(pia.reply(ids[0] as number).problem).toBeUndefined();
+    expect(tomas.reply(ids[1] as number).problem?.code).toBe('not-allowed');
+    expect(ines.pushes('notice')).toMatchObject([
+      { title: 'PIA wrote to you', data: { channel, from: 'pia' }, unread: 1 },
+    ]);
+    pia.send({ do: 'publish', channel, data: 'At four?' });
+    await settle();
+    expect((await engine.inbox('ines', undefined, 10)).unread).toBe(1);
+    const enter = ines.send({ do: 'enter', channel, last: 10 });
+    await settle();
+    expect((ines.reply(enter) as unknown as { messages: { data: string }[] }).messages.map(({ data }) => data)).toEqual(
+      ['Tea?', 'At four?'],
+    );
+    const before = ines.pushes('notice').length;
+    pia.send({ do: 'publish', channel, data: 'Good.' });
+    await settle();
+    expect(ines.pushes('notice')).toHaveLength(before);
+    const read = tomas.send({ do: 'read', channel });
+    await settle();
+    expect(tomas.reply(read).problem?.code).toBe('not-allowed');
+  });
+
+  it.each([
+    ['direct/pia', 'bad-name'],
+    ['direct/pia,ines', 'bad-name'],
+    ['direct/ines,ines,pia', 'bad-name'],
+    ['direct/ines,=zz', 'bad-name'],
+    ['direct/nobody-yet,pia', 'bad-value'],
+    ['direct/guest=3Ax,pia', 'bad-value'],
+    ['direct/ines,tomas', 'not-allowed'],
+  ])('is not %s', async (name, code) => {
+    const { welcomed, settle, clock } = setUp();
+    await welcomed('ines');
+    const pia = await welcomed('pia');
+    await clock.run(1_200);
+    const ids = [pia.send({ do: 'enter', channel: name }), pia.send({ do: 'publish', channel: name, data: 1 })];
+    await settle();
+    expect(ids.map((id) => pia.reply(id).problem?.code)).toEqual([code, code]);
+  });
+
+  it('is begun by whom the rule lets, and once begun used by both', async () => {
+    const { welcomed, settle, clock } = setUp();
+    const jory = await welcomed('jory');
+    const pia = await welcomed('pia');
+    await clock.run(1_200);
+    const name = 'direct/jory,pia';
+    const first = jory.send({ do: 'publish', channel: name, data: 1 });
+    await settle();
+    expect(jory.reply(first).problem?.code).toBe('not-allowed');
+    pia.send({ do: 'publish', channel: name, data: 1 });
+    await settle();
+    const second = jory.send({ do: 'publish', channel: name, data: 2 });
+    await settle();
+    expect(jory.reply(second).problem).toBeUndefined();
+  });
+
+  it('has one parameter in its pattern, at the end', () => {
+    for (const pattern of ['direct', 'direct/:a/:b', ':users/direct'])
+      expect(() => new ChannelRules([{ pattern, logbook: { keep: 'kept' }, direct: true, allow: {} }])).toThrow(
+        'one parameter',
+      );
   });
 });

@@ -235,6 +235,8 @@ export interface Welcome {
   readonly instance: string;
   readonly pulseMs: number;
   readonly limits: LineLimits;
+  /** What the names of direct channels begin with, if there are any: `direct/`. */
+  readonly direct?: string;
   /** Users' inboxes; guests have none. With `inbox` in hello, the notices after that cursor. */
   readonly inbox?: InboxReply;
   readonly entered: readonly (Entered | EnterRefused)[];

@@ -1,11 +1,14 @@
 import { describe, expect, it } from 'vitest';
 import {
   channelName,
+  channelNameFault,
+  directSegment,
   formatCursor,
   isChannelName,
   parseCursor,
   problemCatalogue,
   readServerFrame,
+  usersOfDirect,
 } from '../src/index.js';
 
 describe('channel names', () => {
@@ -56,5 +59,28 @@ describe('the catalogue of problems', () => {
 describe('readServerFrame', () => {
   it.each(['x', '1', 'null', '{}', '{"re":"1"}'])('refuses %s', (text) => {
     expect(() => readServerFrame(text)).toThrow(/could not be read/);
+  });
+});
+
+describe('the name of a direct channel', () => {
+  it.each<[readonly string[], string]>([
+    [['pia', 'jory'], 'jory,pia'],
+    [['jory', 'pia', 'jory'], 'jory,pia'],
+    [['Zoë Ahl', 'a,b=c', 'x/y'], 'Zo=C3=AB=20Ahl,a=2Cb=3Dc,x=2Fy'],
+    [["o'(*)!", ':x'], '=3Ax,o=27=28=2A=29=21'],
+  ])('of %j is the same whoever begins, and gives them back', (users, segment) => {
+    expect(directSegment(users)).toBe(segment);
+    expect(directSegment([...users].reverse())).toBe(segment);
+    expect(usersOfDirect(segment)).toEqual([...new Set(users)].sort());
+    expect(channelNameFault(`direct/${segment}`)).toBeUndefined();
+  });
+
+  it.each(['pia', 'pia,jory', 'jory,jory', '', ',', 'a,=zz', 'a,=7a', 'a,b=2c'])('is not %s', (segment) => {
+    expect(usersOfDirect(segment)).toBeUndefined();
+  });
+
+  it('is of two at least, and fits', () => {
+    expect(() => directSegment(['pia', 'pia'])).toThrow(RangeError);
+    expect(() => directSegment(['x'.repeat(120), 'y'.repeat(120)])).toThrow(RangeError);
   });
 });

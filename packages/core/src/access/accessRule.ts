@@ -1,4 +1,4 @@
-import type { Json } from '@nine-bells/wire';
+import { type Json, usersOfDirect } from '@nine-bells/wire';
 import { matchPattern } from '../channel/pattern.js';
 import { type Act, isUserAct } from './acts.js';
 import type { AccessFunction, Parameters, Question } from './question.js';
@@ -18,6 +18,8 @@ export type AccessRule<P = Parameters> =
   | { readonly claim: string; readonly is: string }
   /** Whoever's claim is a list with this value in it, or is this value. */
   | { readonly claim: string; readonly holds: string }
+  /** Whoever is one of the users that the value names, as the last segment of a direct channel does. */
+  | { readonly among: string }
   | { readonly all: readonly AccessRule<P>[] }
   | { readonly any: readonly AccessRule<P>[] }
   | { readonly not: AccessRule<P> }
@@ -84,6 +86,8 @@ export function verdictOf(rule: AccessRule, question: Question, answers?: Answer
   if ('role' in rule) return yesIf(who.roles.includes(meant(rule.role, parameters)));
   if ('claim' in rule) return yesIf(claimHolds(rule, question));
   if ('user' in rule) return yesIf(!who.guest && who.user === meant(rule.user, parameters));
+  if ('among' in rule)
+    return yesIf(!who.guest && usersOfDirect(meant(rule.among, parameters))?.includes(who.user) === true);
   if ('any' in rule) {
     let verdict: Verdict = 'no';
     for (const part of rule.any) {
@@ -164,6 +168,7 @@ function described(rule: AccessRule, question: Question, answers?: Answers): Omi
     };
   }
   if ('user' in rule) return { asks: `user ${shown(rule.user, parameters)}`, found: `user ${who.user}` };
+  if ('among' in rule) return { asks: `one of ${shown(rule.among, parameters)}`, found: `user ${who.user}` };
   if ('any' in rule) return { asks: 'any of', parts: parts(rule.any) };
   if ('all' in rule) return { asks: 'all of', parts: parts(rule.all) };
   if ('not' in rule) return { asks: 'not', parts: parts([rule.not]) };

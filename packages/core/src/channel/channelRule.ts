@@ -1,4 +1,4 @@
-import type { ChannelName } from '@nine-bells/wire';
+import { type ChannelName, usersOfDirect } from '@nine-bells/wire';
 import { type AccessRule, type Allow, accessRuleFault } from '../access/accessRule.js';
 import type { ChannelAct } from '../access/acts.js';
 import type { Keeping } from '../logbook/logbook.js';
@@ -12,6 +12,11 @@ export interface ChannelRule {
   readonly about?: string;
   readonly logbook: Keeping;
   readonly allow: Pick<Allow, ChannelAct>;
+  /**
+   * Channels between users, of which the pattern's only parameter, its last segment, names all. Only they get in; who may
+   * begin one with whom, the access rule of the act `direct` says.
+   */
+  readonly direct?: boolean;
   /** Whether it shows who is there; absent: it does not. */
   readonly presence?: PresenceRule;
   /** Largest `data` of a message here, in bytes of JSON text; the service's limit if absent. */
@@ -52,6 +57,18 @@ export function channelRule<const P extends string>(
   return rule as unknown as ChannelRule;
 }
 
+/** The access rules of direct channels: their users, and nobody else. */
+export function directAllow(parameter: string): ChannelRule['allow'] {
+  const users = { among: `:${parameter}` };
+  return { enter: users, publish: users, hail: users };
+}
+
+/** The users of a direct channel. */
+export function usersOf({ rule, parameters }: RuleMatch): readonly string[] | undefined {
+  if (!rule.direct) return undefined;
+  return usersOfDirect(Object.values(parameters)[0] ?? '');
+}
+
 /** Patterns as a tree: one step for each segment of a name. */
 interface Branch {
   readonly fixed: Map<string, Branch>;
@@ -74,6 +91,11 @@ export class ChannelRules {
   /** @throws {RangeError} for a malformed pattern or access rule, or two patterns that match the same names */
   constructor(rules: readonly ChannelRule[]) {
     const parsed = rules.map((rule) => ({ pattern: parsePattern(rule.pattern), rule }));
+    for (const { pattern, rule } of parsed) {
+      const parameters = parametersOf(pattern);
+      if (rule.direct && (parameters.length !== 1 || !pattern.text.endsWith(`/:${parameters[0]}`)))
+        throw new RangeError(`${pattern.text}: a direct channel's pattern has one parameter, as its last segment`);
+    }
     for (const { pattern, rule } of parsed)
       for (const [act, access] of Object.entries<AccessRule>(rule.allow)) {
         const fault = accessRuleFault(access, parametersOf(pattern), act as ChannelAct);

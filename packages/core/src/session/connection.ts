@@ -63,6 +63,8 @@ export interface ConnectionHost {
   readonly tokens: TokenReader;
   readonly report: Report;
   readonly counts: { refusals: number };
+  /** What the names of direct channels begin with. */
+  readonly directPrefix: string | undefined;
   readonly access: Access;
   readonly standing: Standing;
   readonly door: Door;
@@ -82,6 +84,8 @@ export interface ConnectionHost {
   match(channel: ChannelName): RuleMatch;
   /** The channel as somebody here has entered or enters it. */
   channel(name: ChannelName, match: RuleMatch): Channel;
+  /** Whether a direct channel may begin, or has begun. */
+  mayBegin(match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling>;
   /** Somebody has left. */
   left(channel: Channel): void;
   log(match: RuleMatch): LogReader;
@@ -408,6 +412,7 @@ export class Connection implements Entrant {
       instance: options.instance,
       pulseMs: options.pulseMs,
       limits,
+      direct: this.#host.directPrefix,
       inbox,
     });
     this.#replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
@@ -744,7 +749,9 @@ export class Connection implements Entrant {
   #allowed(act: ChannelAct, channel: ChannelName): Allowed | Promise<Allowed> {
     this.#checkGeneration();
     const match = this.#host.match(channel);
-    const ruling = this.#host.access.decide(act, match, this.#visitor);
+    let ruling = this.#host.access.decide(act, match, this.#visitor);
+    if (match.rule.direct && act !== 'read' && !(ruling instanceof Promise) && ruling.problem === undefined)
+      ruling = this.#host.mayBegin(match, this.#visitor);
     if (!(ruling instanceof Promise)) return granted(match, ruling);
     return ruling.then((later) => {
       this.#checkGeneration();

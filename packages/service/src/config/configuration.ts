@@ -11,6 +11,7 @@ import {
   channelActs,
   defaultLogBounds,
   defaultPresence,
+  directAllow,
   type EngineOptions,
   type Keeping,
   type PresenceRule,
@@ -228,6 +229,7 @@ function accessRule(parameters: readonly string[]): Reader<AccessRule> {
   const conditions: Readonly<Record<string, Reader<unknown>>> = {
     role: mapOf({ role: value }),
     user: mapOf({ user: value }),
+    among: mapOf({ among: value }),
     all: mapOf({ all: list }),
     any: mapOf({ any: list }),
     not: mapOf({ not: required(self) }),
@@ -250,7 +252,7 @@ function accessRule(parameters: readonly string[]): Reader<AccessRule> {
 }
 
 const anyCondition = Object.fromEntries(
-  ['role', 'user', 'claim', 'all', 'any', 'not', 'ask'].map((name) => [name, required(text())]),
+  ['role', 'user', 'among', 'claim', 'all', 'any', 'not', 'ask'].map((name) => [name, required(text())]),
 );
 
 const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
@@ -290,13 +292,18 @@ const channel: Reader<ChannelRule> = (node, at) => {
     logbook: optional(logbook),
     allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, access])))),
     presence: optional(presence),
+    direct: optional(flag),
     data: optional(size),
   })(node, at);
   if (found?.pattern === undefined) return undefined;
   return {
     pattern: found.pattern,
     logbook: found.logbook ?? { keep: 'recent', bounds: defaultLogBounds },
-    allow: defined(found.allow ?? {}) as ChannelRule['allow'],
+    allow: {
+      ...(found.direct ? directAllow(parametersIn(node)[0] ?? '') : {}),
+      ...(defined(found.allow ?? {}) as ChannelRule['allow']),
+    },
+    ...(found.direct ? { direct: true } : {}),
     ...(found.about === undefined ? {} : { about: found.about }),
     ...(found.presence ? { presence: found.presence } : {}),
     ...(found.data === undefined ? {} : { dataBytes: found.data }),

@@ -117,7 +117,7 @@ export const migrations: readonly Migration[] = [
         notice_id: { type: DataTypes.STRING(32), allowNull: false },
         title: { type: DataTypes.STRING(200), allowNull: false },
         data_json: { type: DataTypes.TEXT, allowNull: true },
-        notice_key: { type: DataTypes.STRING(128), allowNull: true },
+        notice_key: { type: DataTypes.STRING(255), allowNull: true },
         at_ms: { type: DataTypes.BIGINT, allowNull: false },
         until_ms: { type: DataTypes.BIGINT, allowNull: true },
       });
