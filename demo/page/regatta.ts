@@ -183,6 +183,8 @@ class Window {
   }
 
   #goTo(channel: string): void {
+    this.#find('.inbox').hidden = true;
+    this.#find('.bell').setAttribute('aria-expanded', 'false');
     const place = this.#find<HTMLSelectElement>('.channel');
     if (![...place.options].some(({ value }) => value === channel)) place.add(new Option(placeText(channel), channel));
     place.value = channel;

@@ -1,0 +1,101 @@
+// `npm run pictures`: makes the pictures in docs/screenshots anew, from the demo, in a headless browser. The picture of the
+// terminal is not among them.
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { chromium as executablePath, root, setUp } from './setUp.mjs';
+
+await setUp({ browser: true });
+const { startDemo } = await import('@nine-bells/demo');
+const { Backend } = await import('@nine-bells/client/backend');
+const { chromium } = await import('playwright-core');
+
+const folder = mkdtempSync(join(tmpdir(), 'bells-pictures-'));
+const demo = await startDemo({ port: 0, data: folder });
+const { url } = demo.service;
+const backend = new Backend(url, { key: readFileSync(demo.keyFile, 'utf8').trim() });
+const browser = await chromium.launch({
+  executablePath,
+  args: ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking'],
+});
+const pause = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
+
+await backend.notify({ users: ['pia', 'jory'], title: 'Race 4 is postponed until 15:30' });
+await regatta('regatta', async () => {});
+await regatta('regatta-inbox', async (left, right) => {
+  await left.locator('.bell').click();
+  await right.locator('input').pressSequentially('Whimbrel is', { delay: 20 });
+});
+await regatta('regatta-desk', async (left) => {
+  await choose(left, 'felix', 'desk/results/3');
+  await left.getByPlaceholder('Say something').fill('Heat two: all times are in.');
+});
+await regatta('regatta-removal', async (left, right) => {
+  await choose(left, 'sunniva', 'protest/7');
+  await choose(right, 'tomas', 'protest/7');
+  const words = left.locator('.messages li', { hasText: 'We were overlapped' });
+  await words.getByRole('button', { name: 'Remove' }).click();
+});
+await backend.remove({
+  channel: 'protest/7',
+  user: 'ines',
+  banMs: 600_000,
+  reason: 'please wait until you are called',
+});
+await backend.ban({ address: '192.0.2.7', forMs: 43_200_000, reason: 'scraping the results' });
+await backend.signOut('felix', 'lost phone');
+await backend.makeKey({
+  name: 'results bureau',
+  rights: ['publish:race/:race/signals', 'read'],
+  forMs: 90 * 86_400_000,
+});
+await backend.makeKey({ name: 'press office', rights: ['read'] });
+await inConsole('console-people', 'people');
+await inConsole('console-keys', 'keys');
+await inConsole('console-sessions', 'sessions');
+await inConsole('console-access', 'access', {}, async (page) => {
+  await page.getByLabel('User').fill('ines');
+  await page.getByLabel('Other claims').fill('{"cases": ["7"]}');
+  await page.getByLabel('Channel').fill('protest/7');
+  await page.getByRole('button', { name: 'Explain' }).click();
+});
+await inConsole('console-channel', 'channels/race/3/chat');
+await Promise.all([
+  inConsole('console-overview', '', {}, () => pause(45_000)),
+  inConsole('console-dark', '', { colorScheme: 'dark' }, () => pause(45_000)),
+  inConsole('console-phone', '', { viewport: { width: 390, height: 844 } }, () => pause(45_000)),
+]);
+
+await browser.close();
+await demo.stop();
+await demo.service.stop();
+rmSync(folder, { recursive: true, force: true });
+
+/** Both windows of the demo's page, after something was done in them. */
+async function regatta(name, act) {
+  await picture(name, `${url}/regatta/`, {}, async (page) => {
+    const windows = page.locator('.window');
+    await act(windows.nth(0), windows.nth(1));
+  });
+}
+
+async function choose(window, person, channel) {
+  await window.locator('.person').selectOption(person);
+  await window.locator('.channel').selectOption(channel);
+}
+
+async function inConsole(name, path, options, act) {
+  const link = (await backend.signInLink()).url;
+  await picture(name, link.replace('/console/', `/console/${path}`), options, act);
+}
+
+async function picture(name, address, options = {}, act = async () => {}) {
+  const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, ...options });
+  await page.goto(address);
+  await pause(1_500);
+  await act(page);
+  await pause(1_000);
+  await page.screenshot({ path: join(root, 'docs/screenshots', `${name}.png`) });
+  await page.close();
+  console.log(`docs/screenshots/${name}.png`);
+}
