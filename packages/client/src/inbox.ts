@@ -48,9 +48,10 @@ export class Inbox extends TypedTarget<InboxEvents> {
   }
 
   /**
-   * Takes notices out: these, or all. Other devices of the user hear of it.
+   * Takes notices out: these, or all. Other devices of the user hear of it. While the connection is broken it waits for
+   * the next one.
    *
-   * @throws {LineError} if the line is not open
+   * @throws {LineError} if the line is closed for good before that
    */
   async done(ids: readonly string[] | true): Promise<void> {
     const { unread } = await this.#line.ask({ done: ids, limit: 1 });

@@ -38,7 +38,11 @@ const rules: readonly ChannelRule[] = [
   },
 ];
 /** Failures of the store that the engine must get over. */
-const tolerated = new Set(['reading a channel', 'the measures in force could not be read']);
+const tolerated = new Set([
+  'reading a channel',
+  'the measures in force could not be read',
+  'an inbox could not be read',
+]);
 const channels = ['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName);
 
 /**

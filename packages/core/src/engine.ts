@@ -19,7 +19,6 @@ import { Channel } from './channel/channel.js';
 import { type ChannelRule, ChannelRules, type RuleMatch, usersOf } from './channel/channelRule.js';
 import type { Frame } from './fanout/batch.js';
 import { Fanout } from './fanout/fanout.js';
-import type { Identity } from './identity.js';
 import { Inboxes, type Notified } from './inbox/inboxes.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeWish } from './inbox/notice.js';
 import { Door } from './limits/door.js';
@@ -43,7 +42,9 @@ import type { Clock, Ids, KeptChannel, Link, LogReader, Relay, Report, Seal, Sto
 import type { Hail } from './presence/hail.js';
 import { availability } from './presence/status.js';
 import { Watching } from './presence/watching.js';
-import { Connection, type ConnectionHost, type OwnDraft, type RemovalWish } from './session/connection.js';
+import type { Client } from './session/client.js';
+import { Connection } from './session/connection.js';
+import type { ConnectionHost, OwnDraft, RemovalWish } from './session/host.js';
 import { Sessions } from './session/sessions.js';
 import { Wheel } from './time/wheel.js';
 
@@ -184,7 +185,7 @@ export class Engine {
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
     this.#access = new Access(this.rules, this.options.users, this.#standing, this.#questions);
     this.#door = new Door(clock, this.options);
-    this.#watching = new Watching(this.#wheel, (user) => [...this.#connectionsOf(user)]);
+    this.#watching = new Watching(this.#wheel, (user) => this.#clientsOf(user));
     this.#inboxes = new Inboxes({
       clock,
       ids: ports.ids,
@@ -199,7 +200,7 @@ export class Engine {
         const status = this.#watching.statusOf(user);
         return status === null ? undefined : availability(status);
       },
-      isLooking: (user, channel) => [...this.#connectionsOf(user)].some(({ looking }) => looking === channel),
+      isLooking: (user, channel) => [...this.#connectionsOf(user)].some(({ client }) => client?.looking === channel),
     });
     this.#checkRules();
     ports.relay.control.follow((measure) => this.#obey(measure));
@@ -319,8 +320,7 @@ export class Engine {
   /** Who a session is that is connected to this instance, and where from. */
   visitorOf(session: string): Visitor | undefined {
     for (const connection of this.#connections)
-      if (connection.session === session && connection.who !== undefined)
-        return { who: connection.who, address: connection.address };
+      if (connection.client?.session === session) return { who: connection.client.who, address: connection.address };
     return undefined;
   }
 
@@ -433,10 +433,11 @@ export class Engine {
   sessions(): readonly SessionInfo[] {
     const all: SessionInfo[] = [];
     for (const connection of this.#connections) {
-      const { who, link } = connection;
-      if (who === undefined) continue;
+      const { client, link } = connection;
+      if (client === undefined) continue;
+      const { who } = client;
       all.push({
-        session: connection.session,
+        session: client.session,
         user: who.user,
         ...(who.name === undefined ? {} : { name: who.name }),
         guest: who.guest,
@@ -444,7 +445,7 @@ export class Engine {
         transport: link.transport,
         ...(link.remote === undefined ? {} : { remote: link.remote }),
         sinceMs: connection.sinceMs,
-        channels: connection.channels,
+        channels: client.channels,
         waitingBytes: connection.waitingBytes,
         ...(connection.roundTripMs === undefined ? {} : { roundTripMs: Math.round(connection.roundTripMs) }),
       });
@@ -559,9 +560,9 @@ export class Engine {
     const all = this.#byUser.get(measure.user ?? '') ?? this.#connections;
     return [...all].filter(
       (each) =>
-        (address === undefined ? each.who?.user === measure.user : each.address === address) &&
-        (channel === undefined || each.isIn(channel)) &&
-        (each.who?.oversight !== true || measure.did === 'sign-out'),
+        (address === undefined ? each.client?.user === measure.user : each.address === address) &&
+        (channel === undefined || each.client?.isIn(channel) === true) &&
+        (each.client?.who.oversight !== true || measure.did === 'sign-out'),
     );
   }
 
@@ -576,7 +577,7 @@ export class Engine {
       else if (measure.did === 'ban' || measure.did === 'remove') {
         const { channel, reason, untilMs } = measure;
         const by = namedActor(measure.by);
-        connection.expel(channel as ChannelName, {
+        connection.client?.expel(channel as ChannelName, {
           ...(reason === undefined ? {} : { reason }),
           ...(by === undefined ? {} : { by }),
           ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
@@ -586,7 +587,7 @@ export class Engine {
   }
 
   #welcomed(connection: Connection): void {
-    const { user, guest } = connection.who as Identity;
+    const { user, guest } = (connection.client as Client).who;
     if (guest) return;
     const all = this.#byUser.get(user) ?? new Set();
     this.#byUser.set(user, all.add(connection));
@@ -595,6 +596,10 @@ export class Engine {
 
   #connectionsOf(user: string): ReadonlySet<Connection> {
     return this.#byUser.get(user) ?? nobody;
+  }
+
+  #clientsOf(user: string): readonly Client[] {
+    return [...this.#connectionsOf(user)].flatMap(({ client }) => client ?? []);
   }
 
   /** Pushes a frame to all sessions of a user; how many there are. */
@@ -607,7 +612,7 @@ export class Engine {
   #ended(connection: Connection): void {
     if (!this.#connections.delete(connection)) return;
     this.#door.went(connection.address);
-    const user = connection.who?.user ?? '';
+    const user = connection.client?.user ?? '';
     const all = this.#byUser.get(user);
     all?.delete(connection);
     if (all?.size === 0) this.#byUser.delete(user);
@@ -647,7 +652,7 @@ export class Engine {
   #tellParties(match: RuleMatch, { by }: OwnDraft): void {
     const { channel } = match;
     const absent = (usersOf(match) ?? []).filter(
-      (user) => user !== by?.user && ![...this.#connectionsOf(user)].some((each) => each.isIn(channel)),
+      (user) => user !== by?.user && ![...this.#connectionsOf(user)].some(({ client }) => client?.isIn(channel)),
     );
     if (absent.length === 0) return;
     const title = by === undefined ? 'There is a message for you' : `${by.name ?? by.user} wrote to you`;

@@ -63,7 +63,7 @@ describe('hello', () => {
     expect(client.reply(early).problem?.code).toBe('hello-first');
     expect(client.reply(twice).problem?.code).toBe('hello-twice');
     expect(client.closedWith).toBeUndefined();
-    expect(client.connection.who?.user).toBe('pia');
+    expect(client.connection.client?.who?.user).toBe('pia');
   });
 
   it('lets requests be sent behind it without waiting, however long the token takes', async () => {
@@ -188,7 +188,7 @@ describe('refresh', () => {
     const id = pia.send({ do: 'refresh', token });
     await settle();
     expect(pia.reply(id).problem?.code).toBe(code);
-    expect([pia.connection.who?.user, pia.closedWith]).toEqual(['pia', undefined]);
+    expect([pia.connection.client?.who?.user, pia.closedWith]).toEqual(['pia', undefined]);
   });
 
   it('makes no user of a guest', async () => {

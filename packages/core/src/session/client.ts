@@ -1,0 +1,502 @@
+import {
+  type ChannelName,
+  type Ending,
+  type EnterWish,
+  type HailRequest,
+  type HelloRequest,
+  type InboxReply,
+  type InboxRequest,
+  type Json,
+  ProblemError,
+  type PublishRequest,
+  type ReadRequest,
+  type RefreshRequest,
+  type RemovedPush,
+  type RemoveRequest,
+  type Request,
+  refusal,
+  type StatusRequest,
+  type WatchRequest,
+} from '@nine-bells/wire';
+import type { Ruling, Visitor } from '../access/access.js';
+import type { ChannelAct } from '../access/acts.js';
+import type { Channel, Entrant } from '../channel/channel.js';
+import type { RuleMatch } from '../channel/channelRule.js';
+import { Frame } from '../fanout/batch.js';
+import type { Identity } from '../identity.js';
+import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
+import { bannedProblem } from '../measures/told.js';
+import { authorOf } from '../ports.js';
+import { checkStatus } from '../presence/status.js';
+import type { ConnectionHost } from './host.js';
+import { enteredText, inboxReply, placeOf, readText, wishOf } from './replies.js';
+import type { Session } from './sessions.js';
+import { Stays } from './stays.js';
+
+/** What a client needs of the connection that it is on. */
+export interface ClientLine {
+  readonly ended: boolean;
+  readonly address: string | undefined;
+  push(frame: Frame): void;
+  /** Forgets the pushes of a channel that wait. */
+  drop(channel: ChannelName): void;
+  /** Answers a request; nothing is sent if it had no id. */
+  reply(id: number | undefined, members: object): void;
+  /** As `reply`, of JSON text without braces. */
+  replyText(id: number | undefined, members: string): void;
+  failed(error: unknown, request: Request): void;
+  /** @throws {ProblemError} `token-invalid`, `token-ended`, `banned`, `busy` */
+  readToken(token: string): Promise<Identity>;
+  /** Looks again, in this turn, whether somebody may be here at all. */
+  checkStanding(who: Identity): void;
+  watchTokenEnd(who: Identity): void;
+}
+
+/** Notices in one reply, if the client does not say how many. */
+const noticesAtOnce = 100;
+
+/**
+ * Somebody who has said hello: a session on its present connection, with the channels that it has entered.
+ *
+ * Every act is decided here before it does anything.
+ */
+export class Client implements Entrant {
+  readonly #host: ConnectionHost;
+  readonly #line: ClientLine;
+  readonly #session: Session;
+  /** Of the session when this connection began: what an older one still says is refused. */
+  readonly #generation: number;
+  readonly #stays: Stays;
+  #who: Identity;
+  /** Made with the first channel: most of many thousand connections may have none. */
+  #channels: Map<ChannelName, Channel> | undefined;
+  /** Channels entered on the strength of an answer that runs out: what calls off that it is asked for again. */
+  #askedAgain: Map<ChannelName, () => void> | undefined;
+  /** Users whose status this client is told of. */
+  #watched: Set<string> | undefined;
+  #publishing = 0;
+  #roomToPublish: (() => void) | undefined;
+
+  constructor(host: ConnectionHost, line: ClientLine, session: Session, who: Identity) {
+    this.#host = host;
+    this.#line = line;
+    this.#session = session;
+    this.#generation = session.generation;
+    this.#who = who;
+    this.#stays = new Stays(session, host.left);
+  }
+
+  get who(): Identity {
+    return this.#who;
+  }
+
+  get session(): string {
+    return this.#session.id;
+  }
+
+  get user(): string {
+    return this.#who.user;
+  }
+
+  get gone(): boolean {
+    return this.#line.ended;
+  }
+
+  /** What the session says of itself, whatever the channel. */
+  get status(): Json | undefined {
+    return this.#session.status;
+  }
+
+  /** The channel that the client has in view. */
+  get looking(): ChannelName | undefined {
+    return this.#session.looking;
+  }
+
+  get channels(): readonly ChannelName[] {
+    return [...(this.#channels?.keys() ?? [])];
+  }
+
+  /** Whether it gets the channel, is about to, or is shown there. */
+  isIn(channel: ChannelName): boolean {
+    return this.#channels?.has(channel) === true || this.#stays.has(channel);
+  }
+
+  /** Adds a frame. Hot: once per delivery. */
+  push(frame: Frame): void {
+    this.#line.push(frame);
+  }
+
+  /** Ends the stay in a channel: what waits of it is not sent any more, and the client is told. */
+  expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void {
+    if (this.gone || !this.isIn(channel)) return;
+    this.#letGo(channel);
+    this.#line.drop(channel);
+    this.push(new Frame(JSON.stringify({ on: 'removed', channel, ...told })));
+  }
+
+  /** Its connection has ended. */
+  end(ending: Ending): void {
+    this.#roomToPublish?.();
+    if (ending !== 'left' && ending !== 'signed-out') this.#stays.linger();
+    for (const name of this.channels) this.#letGo(name);
+    this.#stays.leaveAll();
+    for (const user of this.#watched ?? []) this.#host.watching.unwatch(user, this);
+    if (this.#session.generation === this.#generation) this.#host.sessions.ended(this.#session, ending);
+  }
+
+  // -------------------------------------------------------------------------------------------------- acts
+
+  /** Performs any act but hello. A promise if it takes time; then later acts wait for it. */
+  perform(request: Exclude<Request, HelloRequest>): void | Promise<void> {
+    switch (request.do) {
+      case 'enter':
+        return this.enter(request, this.#host.options.backlogBytes, (text) =>
+          this.#line.replyText(request.id, text),
+        ).then(() => {});
+      case 'leave':
+        this.#letGo(request.channel);
+        return this.#line.reply(request.id, { channel: request.channel });
+      case 'publish':
+        return this.#publish(request);
+      case 'read':
+        return this.#read(request);
+      case 'refresh':
+        return this.#refresh(request);
+      case 'remove':
+        return this.#remove(request);
+      case 'hail':
+        return this.#hail(request);
+      case 'status':
+        return this.#status(request);
+      case 'inbox':
+        return this.#inbox(request);
+      case 'watch':
+        return this.#watch(request);
+      case 'unwatch':
+        return this.#unwatch(request);
+      case 'pulse':
+        return;
+      default:
+        throw refusal('unknown-verb', `this version of the service does not answer \`${request.do}\``, {
+          where: '/do',
+        });
+    }
+  }
+
+  /**
+   * Enters a channel and calls `reply` with the members of the reply, as JSON text without braces, in the turn in which
+   * the connection becomes live there. Returns the size of what was given, in characters.
+   */
+  async enter(wish: EnterWish, bytes: number, reply: (text: string) => void): Promise<number> {
+    const { options } = this.#host;
+    if (wish.status !== undefined) checkStatus(wish.status, options.statusBytes, '/status');
+    const { match, ruling } = await this.#allowed('enter', wish.channel);
+    if (wish.last !== undefined && wish.last > 0) await this.#allowed('read', wish.channel);
+    let channel = this.#channels?.get(wish.channel);
+    if (channel === undefined) {
+      if (this.#channels !== undefined && this.#channels.size >= options.channelsPerSession)
+        throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
+      channel = this.#host.channel(wish.channel, match);
+    }
+    let size = 0;
+    const into = channel;
+    try {
+      await into.enter(this, wishOf(wish), bytes, (caughtUp) => {
+        if (this.gone) return;
+        // What was decided before may have been overtaken by a ban.
+        const ban = this.#host.access.ban(this.#visitor, wish.channel);
+        if (ban !== undefined) {
+          into.leave(this);
+          throw new ProblemError(bannedProblem(ban));
+        }
+        const list = this.#stays.enter(into, this.#who, wish, ruling.member);
+        this.#channels ??= new Map();
+        if (!caughtUp.more) this.#restOn(wish.channel, ruling);
+        if (caughtUp.more) this.#channels.delete(wish.channel);
+        else this.#channels.set(wish.channel, into);
+        const text = enteredText(wish.channel, caughtUp, list);
+        size = text.length;
+        reply(text);
+      });
+    } finally {
+      if (!this.#channels?.has(wish.channel) || this.gone) this.#host.left(into);
+    }
+    return size;
+  }
+
+  /** Hello has named the channels to go on in: those where the session is still shown from before are left. */
+  entered(): void {
+    this.#stays.lingerNoMore();
+  }
+
+  /** What is in the user's inbox; if hello says how far the client has it, what came after. Guests have none. */
+  async inboxAtHello({ inbox: after }: HelloRequest): Promise<InboxReply | undefined> {
+    const { user, guest, name, roles, oversight } = this.#who;
+    if (guest || oversight) return undefined;
+    try {
+      const limit = after === undefined ? 0 : noticesAtOnce;
+      const slice = await this.#host.inbox(user, after === undefined ? undefined : placeOf(after), limit);
+      this.#host.inboxes.cameIn(user, { roles, ...(name === undefined ? {} : { name }) });
+      return inboxReply(slice, after === undefined);
+    } catch (error) {
+      // The line is worth more than the inbox; the client may ask for it again.
+      this.#host.report(error, { what: 'an inbox could not be read', user });
+      return undefined;
+    }
+  }
+
+  async #inbox({ id, after, limit = noticesAtOnce, done }: InboxRequest): Promise<void> {
+    const { user, guest } = this.#who;
+    if (guest) throw refusal('not-allowed', 'guests have no inbox');
+    this.#checkGeneration();
+    if (done !== undefined) await this.#host.inboxes.done(user, done);
+    const slice = await this.#host.inbox(user, after === undefined ? undefined : placeOf(after), limit);
+    this.#line.reply(id, inboxReply(slice, false));
+  }
+
+  #watch({ id, user }: WatchRequest): void | Promise<void> {
+    const { access, options, watching } = this.#host;
+    const tell = (ruling: Ruling): void => {
+      if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
+      if (this.gone) return;
+      this.#watched ??= new Set();
+      if (this.#watched.size >= options.channelsPerSession && !this.#watched.has(user))
+        throw refusal('too-many-channels', `a session may watch at most ${options.channelsPerSession} users`);
+      this.#watched.add(user);
+      this.#line.reply(id, { user, status: watching.watch(user, this) });
+    };
+    const ruling = access.decideAbout('watch', user, this.#visitor);
+    return ruling instanceof Promise ? ruling.then(tell) : tell(ruling);
+  }
+
+  #unwatch({ id, user }: WatchRequest): void {
+    this.#watched?.delete(user);
+    this.#host.watching.unwatch(user, this);
+    this.#line.reply(id, { user });
+  }
+
+  #hail(request: HailRequest): void | Promise<void> {
+    const waitMs = this.overRate('hails');
+    if (waitMs > 0) throw refusal('rate-limited', 'this session hails more than it may', { retryAfterMs: waitMs });
+    const allowed = this.#allowed('hail', request.channel);
+    if (allowed instanceof Promise) return allowed.then(({ match }) => this.#hailNow(request, match));
+    this.#hailNow(request, allowed.match);
+  }
+
+  #hailNow({ id, channel, type, data, to }: HailRequest, match: RuleMatch): void {
+    this.#host.hail(match, {
+      channel,
+      type,
+      by: authorOf(this.#who),
+      from: this.session,
+      ...(data === undefined ? {} : { data }),
+      ...(to === undefined ? {} : { to }),
+    });
+    this.#line.reply(id, {});
+  }
+
+  /** Says something else of the session: in one channel, or in all that it is in and will enter. */
+  #status({ id, channel, status, looking }: StatusRequest): void {
+    const session = this.#session;
+    if (status !== undefined) {
+      checkStatus(status, this.#host.options.statusBytes, '/status');
+      if (channel === undefined) session.status = status;
+      else if (!this.#stays.has(channel))
+        throw refusal('bad-value', `this session is not a member of ${channel}`, { where: '/channel' });
+      this.#stays.setStatus(status, channel);
+      this.#host.watching.changed(session.user);
+      this.#host.inboxes.changed(session.user);
+    }
+    if (looking !== undefined) session.looking = looking ?? undefined;
+    this.#line.reply(id, {});
+  }
+
+  #publish(request: PublishRequest): void | Promise<void> {
+    const waitMs = this.overRate('publishes');
+    if (waitMs > 0) throw refusal('rate-limited', 'this session publishes more than it may', { retryAfterMs: waitMs });
+    const allowed = this.#allowed('publish', request.channel);
+    if (allowed instanceof Promise) return allowed.then(({ match }) => this.#append(request, match));
+    return this.#append(request, allowed.match);
+  }
+
+  #append(request: PublishRequest, match: RuleMatch): void | Promise<void> {
+    const appended = this.#host.append(match, {
+      channel: request.channel,
+      data: request.data,
+      type: request.type,
+      key: request.key,
+      by: authorOf(this.#who),
+      ...(request.echo === false ? { except: [this.session] } : {}),
+    });
+    this.#publishing += 1;
+    void appended
+      .then(
+        ({ logged, repeated }) =>
+          this.#line.reply(request.id, {
+            id: logged.message.id,
+            cursor: logged.message.cursor,
+            ...(repeated ? { repeated } : {}),
+          }),
+        (error: unknown) => this.#line.failed(error, request),
+      )
+      .finally(() => {
+        this.#publishing -= 1;
+        this.#roomToPublish?.();
+        this.#roomToPublish = undefined;
+      });
+    if (this.#publishing < this.#host.options.publishesUnderWay) return;
+    return new Promise((resolve) => {
+      this.#roomToPublish = resolve;
+    });
+  }
+
+  async #read(request: ReadRequest): Promise<void> {
+    const { match } = await this.#allowed('read', request.channel);
+    const log = this.#host.log(match);
+    const limit = { messages: request.limit ?? 100, bytes: this.#host.options.backlogBytes };
+    const slice =
+      request.after === undefined
+        ? await log.before(request.channel, request.before && placeOf(request.before), limit)
+        : await log.since(request.channel, placeOf(request.after), limit);
+    this.#line.replyText(request.id, readText(request, slice, this.session));
+  }
+
+  /** Swaps the token in place. What the new one does not allow ends now. */
+  async #refresh(request: RefreshRequest): Promise<void> {
+    const who = await this.#line.readToken(request.token);
+    if (this.gone) return;
+    const { user, guest, oversight } = this.#who;
+    this.#line.checkStanding(who);
+    if (guest || who.user !== user || who.oversight !== oversight)
+      throw refusal('user-mismatch', 'the token must be of the user that this line is open for', { where: '/token' });
+    this.#who = who;
+    this.#line.watchTokenEnd(who);
+    const lost: ChannelName[] = [];
+    const settle = (name: ChannelName, ruling: Ruling): void => {
+      if (!this.#channels?.has(name)) return;
+      if (ruling.problem === undefined) this.#restOn(name, ruling);
+      else {
+        this.#letGo(name);
+        lost.push(name);
+      }
+    };
+    // What the rules alone decide ends in this turn; the application takes its time.
+    const asked: Promise<void>[] = [];
+    for (const name of this.channels) {
+      const ruling = this.#rule('enter', name);
+      if (ruling instanceof Promise) asked.push(ruling.then((later) => settle(name, later)));
+      else settle(name, ruling);
+    }
+    await Promise.all(asked);
+    if (this.gone) return;
+    this.#line.reply(request.id, {
+      ...(who.endsAt === undefined ? {} : { expiresAt: new Date(who.endsAt).toISOString() }),
+      lost,
+    });
+  }
+
+  #remove(request: RemoveRequest): void | Promise<void> {
+    const allowed = this.#allowed('moderate', request.channel);
+    return allowed instanceof Promise ? allowed.then(() => this.#removeNow(request)) : this.#removeNow(request);
+  }
+
+  #removeNow(request: RemoveRequest): void {
+    const { user, name } = this.#who;
+    const { channel, reason, banMs } = request;
+    this.#host
+      .remove({ channel, user: request.user, reason, banMs }, { kind: 'user', id: user, ...(name && { name }) })
+      .then(
+        ({ untilMs }) =>
+          this.#line.reply(request.id, untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
+        (error: unknown) => this.#line.failed(error, request),
+      );
+  }
+
+  // ------------------------------------------------------------------------------------------------ access
+
+  get #visitor(): Visitor {
+    return { who: this.#who, address: this.#line.address };
+  }
+
+  #rule(act: ChannelAct, channel: ChannelName): Ruling | Promise<Ruling> {
+    return this.#host.access.decide(act, this.#host.match(channel), this.#visitor);
+  }
+
+  /**
+   * Decides an act, in this turn unless somebody outside must be asked; then what may have changed meanwhile is looked at
+   * again in the turn in which the act takes effect.
+   *
+   * @throws {ProblemError} the refusal; as a rejection, if it has to be waited for
+   */
+  #allowed(act: ChannelAct, channel: ChannelName): Allowed | Promise<Allowed> {
+    this.#checkGeneration();
+    const match = this.#host.match(channel);
+    let ruling = this.#host.access.decide(act, match, this.#visitor);
+    if (match.rule.direct && act !== 'read' && !(ruling instanceof Promise) && ruling.problem === undefined)
+      ruling = this.#host.mayBegin(match, this.#visitor);
+    if (!(ruling instanceof Promise)) return granted(match, ruling);
+    return ruling.then((later) => {
+      this.#checkGeneration();
+      const ban = this.#host.access.ban(this.#visitor, channel);
+      if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
+      return granted(match, later);
+    });
+  }
+
+  #checkGeneration(): void {
+    if (this.gone || this.#session.generation !== this.#generation)
+      throw refusal('not-allowed', 'the session was continued on another connection');
+  }
+
+  /** Has been let in on an answer that runs out: then it is asked for again. */
+  #restOn(channel: ChannelName, { untilMs }: Ruling): void {
+    this.#askedAgain?.get(channel)?.();
+    this.#askedAgain?.delete(channel);
+    if (untilMs === undefined) return;
+    this.#askedAgain ??= new Map();
+    const { wheel, clock } = this.#host;
+    this.#askedAgain.set(
+      channel,
+      wheel.after(untilMs - clock.now(), () => void this.#askAgain(channel)),
+    );
+  }
+
+  async #askAgain(channel: ChannelName): Promise<void> {
+    const who = this.#who;
+    const ruling = await this.#rule('enter', channel);
+    // Left meanwhile, or decided anew with another token.
+    if (this.gone || !this.#channels?.has(channel) || this.#who !== who) return;
+    if (ruling.problem === undefined) this.#restOn(channel, ruling);
+    else this.expel(channel, { problem: ruling.problem });
+  }
+
+  /** How long the session must wait before it does more of something, in milliseconds; 0: not at all. */
+  overRate(what: 'requests' | 'publishes' | 'hails'): number {
+    const session = this.#session;
+    const rate: Rate = this.#host.options[what];
+    const now = this.#host.clock.monotonic();
+    session[what] ??= new TokenBucket(rate, now);
+    return session[what].take(rate, now);
+  }
+
+  #letGo(name: ChannelName): void {
+    this.#stays.leave(name);
+    const channel = this.#channels?.get(name);
+    if (channel === undefined) return;
+    this.#channels?.delete(name);
+    this.#restOn(name, {});
+    channel.leave(this);
+    this.#host.left(channel);
+  }
+}
+
+/** An act that is allowed, and what that rests on. */
+interface Allowed {
+  readonly match: RuleMatch;
+  readonly ruling: Ruling;
+}
+
+function granted(match: RuleMatch, ruling: Ruling): Allowed {
+  if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
+  return { match, ruling };
+}

@@ -1,0 +1,80 @@
+import type { ChannelName, Place, PublishRequest } from '@nine-bells/wire';
+import type { Access, Ruling, Visitor } from '../access/access.js';
+import type { Channel } from '../channel/channel.js';
+import type { RuleMatch } from '../channel/channelRule.js';
+import type { Fanout } from '../fanout/fanout.js';
+import type { Inboxes } from '../inbox/inboxes.js';
+import type { InboxSlice } from '../inbox/notice.js';
+import type { Door } from '../limits/door.js';
+import type { Appended } from '../logbook/logbook.js';
+import type { Actor, Removal } from '../measures/measure.js';
+import type { Standing } from '../measures/standing.js';
+import type { EngineOptions } from '../options.js';
+import type { authorOf, Clock, LogReader, Report, Seal, TokenReader } from '../ports.js';
+import type { Hail } from '../presence/hail.js';
+import type { Watching } from '../presence/watching.js';
+import type { Wheel } from '../time/wheel.js';
+import type { Connection } from './connection.js';
+import type { Sessions } from './sessions.js';
+
+/** What a connection and its client need of their engine. */
+export interface ConnectionHost {
+  readonly options: EngineOptions;
+  readonly clock: Clock;
+  readonly wheel: Wheel;
+  readonly fanout: Fanout;
+  readonly sessions: Sessions;
+  readonly seal: Seal;
+  readonly tokens: TokenReader;
+  readonly report: Report;
+  readonly counts: { refusals: number };
+  /** What the names of direct channels begin with. */
+  readonly directPrefix: string | undefined;
+  readonly access: Access;
+  readonly standing: Standing;
+  readonly door: Door;
+  readonly inboxes: Inboxes;
+  readonly watching: Watching;
+  /** Reads in a user's inbox. */
+  inbox(user: string, after: Place | undefined, limit: number): Promise<InboxSlice>;
+  /** Resolves when the measures of before are known; nobody is let in before. */
+  ready(): Promise<void>;
+  /** Connections that a user has here. */
+  connectionsOf(user: string): number;
+  /** Somebody has said who it is. */
+  welcomed(connection: Connection): void;
+  /** Ends a user's stay in a channel. */
+  remove(wish: RemovalWish, by: Actor): Promise<Removal>;
+  /** @throws {ProblemError} `no-such-channel` */
+  match(channel: ChannelName): RuleMatch;
+  /** The channel as somebody here has entered or enters it. */
+  channel(name: ChannelName, match: RuleMatch): Channel;
+  /** Whether a direct channel may begin, or has begun. */
+  mayBegin(match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling>;
+  /** Somebody has left. */
+  left(channel: Channel): void;
+  log(match: RuleMatch): LogReader;
+  /** @throws {ProblemError} `too-large` */
+  hail(match: RuleMatch, hail: Hail): void;
+  /** @throws {ProblemError} `too-large` */
+  append(match: RuleMatch, draft: OwnDraft): Promise<Appended>;
+  ended(connection: Connection): void;
+}
+
+/** Whose stay in a channel is to end, and for how long it may not come back. */
+export interface RemovalWish {
+  readonly channel: ChannelName;
+  readonly user: string;
+  readonly reason?: string | undefined;
+  readonly banMs?: number | undefined;
+}
+
+/** What a client publishes, before the engine has given it an id and a time. */
+export interface OwnDraft {
+  readonly channel: ChannelName;
+  readonly data: PublishRequest['data'];
+  readonly type?: string | undefined;
+  readonly key?: string | undefined;
+  readonly by?: ReturnType<typeof authorOf>;
+  readonly except?: readonly string[];
+}

@@ -1,0 +1,59 @@
+import {
+  type ChannelName,
+  type EnterWish,
+  formatCursor,
+  type InboxReply,
+  type Place,
+  parseCursor,
+  type ReadRequest,
+  refusal,
+} from '@nine-bells/wire';
+import type { CaughtUp, Wish } from '../channel/channel.js';
+import type { InboxSlice } from '../inbox/notice.js';
+import type { LogSlice } from '../logbook/logbook.js';
+
+/** @throws {ProblemError} `bad-cursor` */
+export function placeOf(cursor: string): Place {
+  const place = parseCursor(cursor);
+  if (place === undefined) throw refusal('bad-cursor');
+  return place;
+}
+
+/** What a client asks for on entering, as the channel takes it. */
+export function wishOf(wish: EnterWish): Wish {
+  if (wish.after !== undefined) return { after: placeOf(wish.after) };
+  return wish.last === undefined ? 'from-now' : { last: wish.last };
+}
+
+/**
+ * The members of the reply to `enter`, as JSON text without braces.
+ *
+ * @param list - who is there, as JSON text that begins with a comma; empty where that is not shown
+ */
+export function enteredText(channel: ChannelName, { cursor, messages, more, gap }: CaughtUp, list: string): string {
+  const texts = messages.map((each) => each.text).join();
+  const gapText = gap === undefined ? '' : `,"gap":${JSON.stringify({ channel, ...gap })}`;
+  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}${list}`;
+}
+
+/** The members of the reply to `read`, as JSON text without braces; only messages that are for the session. */
+export function readText({ channel, after, before }: ReadRequest, slice: LogSlice, session: string): string {
+  const from = after ?? before;
+  const gap =
+    slice.gap === undefined || from === undefined
+      ? ''
+      : `,"gap":${JSON.stringify({
+          channel,
+          after: from,
+          cursor: slice.messages[0]?.message.cursor ?? formatCursor(slice.head),
+          why: slice.gap,
+        })}`;
+  const messages = slice.messages.filter((each) => each.isFor(session)).map((each) => each.text);
+  return `"channel":${JSON.stringify(channel)},"messages":[${messages.join()}],"more":${slice.more}${gap}`;
+}
+
+/** A stretch of an inbox as it is told; without notices asked for, only where it stands. */
+export function inboxReply({ notices, more, unread, head }: InboxSlice, countOnly: boolean): InboxReply {
+  const last = more ? notices.at(-1)?.cursor : undefined;
+  return { notices, more: !countOnly && more, unread, cursor: last ?? formatCursor(head) };
+}
