@@ -110,6 +110,8 @@ export interface HailOptions {
   readonly to?: readonly string[];
 }
 
+/** How long a token function may take, in milliseconds. */
+const tokenWithinMs = 15_000;
 /** How long a connection may take to be welcomed, in milliseconds. */
 const welcomeWithinMs = 15_000;
 /** Keys of one's own publishes that are remembered for their echo. */
@@ -346,7 +348,7 @@ export class Line extends TypedTarget<LineEvents> {
     let socketClass: SocketClass;
     try {
       socketClass = this.#options.WebSocket ?? (await findSocketClass());
-      token = typeof this.#options.token === 'function' ? await this.#options.token() : this.#options.token;
+      token = typeof this.#options.token === 'function' ? await inTime(this.#options.token) : this.#options.token;
     } catch (error) {
       this.#waitAndRetry(`no token could be had: ${(error as Error).message}`);
       return;
@@ -556,7 +558,7 @@ export class Line extends TypedTarget<LineEvents> {
     if (typeof token !== 'function') return;
     let fresh: string;
     try {
-      fresh = await token();
+      fresh = await inTime(token);
     } catch {
       // The connection ends with its token, and the next one asks again.
       return;
@@ -688,6 +690,20 @@ export class Line extends TypedTarget<LineEvents> {
     const { reason, problem: refused } = this.#state as Extract<LineState, { name: 'closed' }>;
     return refused === undefined ? new LineError('closed', `the line is closed: ${reason}`) : LineError.from(refused);
   }
+}
+
+/** What a token function gives; one that never does must not hold up the line for ever. */
+function inTime(token: () => string | Promise<string>): Promise<string> {
+  return new Promise((resolve, reject) => {
+    const timer = setTimeout(
+      () => reject(new Error(`the token function gave none within ${tokenWithinMs / 1000} s`)),
+      tokenWithinMs,
+    );
+    Promise.resolve()
+      .then(token)
+      .then(resolve, reject)
+      .finally(() => clearTimeout(timer));
+  });
 }
 
 /** Refusals that another try may not meet. */

@@ -289,6 +289,28 @@ describe('an entered channel', () => {
   });
 });
 
+describe('a token function', () => {
+  it('that never gives one is asked again after a while', async () => {
+    let asked = 0;
+    const line = await open({
+      token: () => {
+        asked += 1;
+        return asked === 1 ? new Promise<string>(() => {}) : 'good';
+      },
+      backOff: { firstMs: 0, mostMs: 0 },
+    });
+    await vi.advanceTimersByTimeAsync(14_999);
+    expect(line.state.name).toBe('connecting');
+    await vi.advanceTimersByTimeAsync(1);
+    expect(line.state).toMatchObject({ name: 'waiting', reason: expect.stringContaining('gave none within 15 s') });
+    await vi.advanceTimersByTimeAsync(10);
+    const socket = FakeSocket.all.at(-1) as FakeSocket;
+    socket.welcome();
+    expect([asked, socket.asked('hello')[0]?.token]).toEqual([2, 'good']);
+    line.close();
+  });
+});
+
 describe('members', () => {
   const member = (user: string, more: object = {}) => ({
     user,

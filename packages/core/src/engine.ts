@@ -312,7 +312,7 @@ export class Engine {
    * @param visitor - a guest where there is nobody: refused as `no-guests` where none are let in
    */
   async explain(act: Act, where: string, visitor: Visitor): Promise<Explanation> {
-    const explanation = await this.#access.explain(act, where, visitor);
+    const explanation = await this.#explainBegun(act, await this.#access.explain(act, where, visitor), visitor);
     if (!visitor.who.guest || this.options.guests) return explanation;
     return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
   }
@@ -634,6 +634,16 @@ export class Engine {
   #mayBegin(match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling> {
     const begun = this.#channels.get(match.channel)?.head;
     return begun !== undefined && begun.number > 0 ? {} : this.#decideToBegin(match, visitor);
+  }
+
+  /** To enter, publish or hail in a direct channel that has not begun, it must be allowed to begin. */
+  async #explainBegun(act: Act, explanation: Explanation, visitor: Visitor): Promise<Explanation> {
+    const { channel, allowed } = explanation;
+    if (!allowed || channel === undefined || act === 'read' || visitor.who.oversight) return explanation;
+    const match = this.rules.match(channel);
+    if (!match?.rule.direct || usersOf(match) === undefined) return explanation;
+    const { problem: refused } = await this.#mayBegin(match, visitor);
+    return refused === undefined ? explanation : { ...explanation, allowed: false, problem: refused };
   }
 
   async #decideToBegin(match: RuleMatch, visitor: Visitor): Promise<Ruling> {

@@ -286,6 +286,22 @@ describe('a direct channel', () => {
     expect(jory.reply(second).problem).toBeUndefined();
   });
 
+  it('is explained as it is decided', async () => {
+    const { welcomed, engine, clock } = setUp();
+    await welcomed('jory');
+    await welcomed('pia');
+    await clock.run(1_200);
+    const explain = async (user: string) => {
+      const { allowed, problem, weighed } = await engine.explain('enter', 'direct/jory,pia', {
+        who: { user, guest: false, roles: [], claims: {} },
+      });
+      return [allowed, problem?.detail, weighed?.holds];
+    };
+    expect(await explain('pia')).toEqual([true, undefined, true]);
+    expect(await explain('jory')).toEqual([false, 'user jory may not start a direct channel with pia', true]);
+    expect((await explain('ines')).slice(0, 1)).toEqual([false]);
+  });
+
   it('has one parameter in its pattern, at the end', () => {
     for (const pattern of ['direct', 'direct/:a/:b', ':users/direct'])
       expect(() => new ChannelRules([{ pattern, logbook: { keep: 'kept' }, direct: true, allow: {} }])).toThrow(

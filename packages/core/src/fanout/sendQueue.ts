@@ -90,7 +90,8 @@ export class SendQueue implements Flushable {
     const batch = this.#batch;
     if (batch === undefined || this.#closed || this.#link.waitingBytes > 0) return;
     this.#batch = undefined;
-    this.#pushBytes = 0;
+    // What is held back still waits.
+    this.#pushBytes = (this.#held ?? []).reduce((sum, frame) => sum + frame.bytes, 0);
     this.written += batch.length;
     this.#link.write(batch);
     this.#makeRoom();

@@ -35,6 +35,9 @@ export interface Session {
 /** Who the client is, if it is this session, under a name that the service gives. */
 export type WhoIs = (session: string, guestName?: string) => Identity;
 
+/** Most sessions without a connection that are remembered; beyond it the one that lost it first is forgotten. */
+const mostGone = 100_000;
+
 /** A session that a hello has begun or continued. */
 export interface Admission {
   readonly session: Session;
@@ -52,6 +55,8 @@ export class Sessions {
   readonly #seal: Seal;
   readonly #memoryMs: number;
   readonly #sessions = new Map<string, Session>();
+  /** Those without a connection, in the order in which they lost it. */
+  readonly #gone = new Set<Session>();
   readonly #names = new GuestNames();
 
   constructor(clock: Clock, ids: Ids, seal: Seal, memoryMs: number) {
@@ -87,6 +92,7 @@ export class Sessions {
       return this.#begin(whoIs);
 
     const session = known ?? this.#add(id, who, shown);
+    this.#gone.delete(session);
     session.proven = shown;
     session.generation = Math.max(session.generation, shown) + 1;
     session.disconnect?.();
@@ -100,16 +106,28 @@ export class Sessions {
     session.disconnect = undefined;
     session.ended = ending;
     session.endedAtMs = this.#clock.now();
+    this.#gone.delete(session);
+    this.#gone.add(session);
+    if (this.#gone.size > mostGone)
+      for (const oldest of this.#gone) {
+        this.#forget(oldest);
+        break;
+      }
   }
 
   /** Forgets sessions that have been without a connection for too long. */
   sweep(): void {
     const oldest = this.#clock.now() - this.#memoryMs;
-    for (const [id, session] of this.#sessions)
-      if (session.endedAtMs !== undefined && session.endedAtMs < oldest) {
-        this.#sessions.delete(id);
-        if (session.guestName !== undefined) this.#names.giveBack(session.guestName);
-      }
+    for (const session of this.#gone) {
+      if ((session.endedAtMs ?? 0) >= oldest) break;
+      this.#forget(session);
+    }
+  }
+
+  #forget(session: Session): void {
+    this.#gone.delete(session);
+    this.#sessions.delete(session.id);
+    if (session.guestName !== undefined) this.#names.giveBack(session.guestName);
   }
 
   #begin(whoIs: WhoIs): Admission {
