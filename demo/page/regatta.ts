@@ -86,7 +86,8 @@ class Window {
       const item = messageItem(detail, line.state);
       item.classList.toggle('missed', wasLive && !detail.live);
       const author = detail.by?.user;
-      if (mayRemove && author !== undefined && author !== user) item.append(this.#removeButton(author));
+      if (mayRemove && isSaid(detail) && author !== undefined && author !== user)
+        item.append(this.#removeButton(author));
       this.#add(item);
     });
     chat.addEventListener('gap', () => this.#add(noteItem('Some messages can no longer be recovered.')));
@@ -275,11 +276,16 @@ function placeText(channel: string): string {
   return channel.slice('direct/'.length).split(',').map(nameOf).join(' and ');
 }
 
+/** Whether somebody has said it; who comes and goes is noted, too. */
+function isSaid({ type }: ReceivedMessage): boolean {
+  return type !== 'joined' && type !== 'left';
+}
+
 function messageItem(message: ReceivedMessage, state: LineState): HTMLElement {
   const item = document.createElement('li');
   const mine = message.own || (state.name === 'open' && message.by?.user === state.user);
   item.classList.toggle('mine', mine);
-  if (message.type === 'joined' || message.type === 'left')
+  if (!isSaid(message))
     return noteItem(`${message.by?.name ?? message.by?.user} has ${message.type === 'joined' ? 'come' : 'gone'}.`);
   const { text } = message.data as { text?: unknown };
   item.append(

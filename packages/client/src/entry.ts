@@ -273,6 +273,11 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     this.emit('members', news);
   }
 
+  /** One is not told any more who is there. */
+  #forgetMembers(): void {
+    if (this.#count > 0) this.#changeMembers({ whole: true, count: 0 });
+  }
+
   /** @internal */
   hailed(hail: ReceivedHail): void {
     this.emit('hail', hail);
@@ -287,6 +292,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** @internal */
   removed(removal: Removal): void {
     this.#state = 'removed';
+    this.#forgetMembers();
     this.emit('removed', removal);
     this.#rejectReady(new LineError('removed', removal.reason ?? 'one was removed from the channel'));
     for (const reader of this.#readers) reader.end();
@@ -295,6 +301,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** @internal */
   refuse(problem: Problem): void {
     this.#state = 'refused';
+    this.#forgetMembers();
     this.emit('refused', problem);
     this.#rejectReady(LineError.from(problem));
     for (const reader of this.#readers) reader.end();
@@ -320,6 +327,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   end(error: LineError): void {
     if (this.#state === 'left') return;
     this.#state = 'left';
+    this.#forgetMembers();
     this.#rejectReady(error);
     for (const reader of this.#readers) reader.end();
   }

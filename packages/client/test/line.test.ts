@@ -352,6 +352,18 @@ describe('members', () => {
     line.close();
   });
 
+  it('are none for whoever was removed', async () => {
+    const line = await open();
+    const chat = line.enter('race/3/chat');
+    const socket = FakeSocket.all.at(-1) as FakeSocket;
+    socket.welcome(entered({ members: [member('pia'), member('jory')], count: 2 }));
+    const gone: string[] = [];
+    chat.addEventListener('members', ({ detail }) => gone.push(...detail.left.map(({ user }) => user)));
+    socket.say({ on: 'removed', channel: 'race/3/chat', reason: 'x' });
+    expect([chat.members, chat.count, gone]).toEqual([[], 0, ['pia', 'jory']]);
+    line.close();
+  });
+
   it('say of themselves what they said before, after a reconnection too', async () => {
     const line = await open({ backOff: { firstMs: 0, mostMs: 0 } });
     const first = FakeSocket.all.at(-1) as FakeSocket;

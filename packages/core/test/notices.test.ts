@@ -286,6 +286,22 @@ describe('a direct channel', () => {
     expect(jory.reply(second).problem).toBeUndefined();
   });
 
+  it('is not begun without the act `direct`, when the application is asked besides', async () => {
+    const asked: ChannelRule = {
+      pattern: 'direct/:users',
+      logbook: { keep: 'kept' },
+      direct: true,
+      allow: { enter: async () => true, publish: async () => true },
+    };
+    const { welcomed, settle, clock } = harness({ pulseMs: 3_600_000 }, undefined, { rules: [asked] });
+    await welcomed('ines');
+    const pia = await welcomed('pia');
+    await clock.run(1_200);
+    const ids = [pia.send({ do: 'enter', channel }), pia.send({ do: 'publish', channel, data: 1 })];
+    await settle();
+    expect(ids.map((id) => pia.reply(id).problem?.code)).toEqual(['not-allowed', 'not-allowed']);
+  });
+
   it('is explained as it is decided', async () => {
     const { welcomed, engine, clock } = setUp();
     await welcomed('jory');

@@ -431,9 +431,8 @@ export class Client implements Entrant {
   #allowed(act: ChannelAct, channel: ChannelName): Allowed | Promise<Allowed> {
     this.#checkGeneration();
     const match = this.#host.match(channel);
-    let ruling = this.#host.access.decide(act, match, this.#visitor);
-    if (match.rule.direct && act !== 'read' && !(ruling instanceof Promise) && ruling.problem === undefined)
-      ruling = this.#host.mayBegin(match, this.#visitor);
+    const ruled = this.#host.access.decide(act, match, this.#visitor);
+    const ruling = match.rule.direct && act !== 'read' ? this.#andMayBegin(match, ruled) : ruled;
     if (!(ruling instanceof Promise)) return granted(match, ruling);
     return ruling.then((later) => {
       this.#checkGeneration();
@@ -441,6 +440,12 @@ export class Client implements Entrant {
       if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
       return granted(match, later);
     });
+  }
+
+  /** In a direct channel, what is allowed must also be allowed to begin. */
+  #andMayBegin(match: RuleMatch, ruled: Ruling | Promise<Ruling>): Ruling | Promise<Ruling> {
+    if (ruled instanceof Promise) return ruled.then((later) => this.#andMayBegin(match, later));
+    return ruled.problem === undefined ? this.#host.mayBegin(match, this.#visitor) : ruled;
   }
 
   #checkGeneration(): void {
