@@ -1,6 +1,6 @@
 import { channelName, closeCodes } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { Answer, ChannelRule, Question } from '../src/index.js';
+import type { Answer, ChannelRule, MemoryStore, Question } from '../src/index.js';
 import { harness } from './harness.js';
 
 const hearing = channelName('protest/7');
@@ -121,6 +121,33 @@ describe('removing a member', () => {
     await settle();
     expect(ines.reply(id).problem?.code).toBe('banned');
     await engine.publish({ channel, data: 1 });
+    await settle();
+    expect(ines.data).toEqual([]);
+  });
+
+  it('reaches whoever is let in already, while the record is being read', async () => {
+    let read = (): void => {};
+    const slow = (memory: MemoryStore) => {
+      const head = memory.head.bind(memory);
+      return Object.assign(memory, {
+        head: async (...args: Parameters<typeof head>) => {
+          await new Promise<void>((resolve) => (read = resolve));
+          return head(...args);
+        },
+      });
+    };
+    const { welcomed, settle, engine } = harness({ pulseMs: 3_600_000 }, slow, {
+      rules,
+      asker: { ask: async () => ({ allow: true }) },
+    });
+    const ines = await welcomed('ines');
+    const id = ines.send({ do: 'enter', channel: hearing });
+    await settle();
+    await engine.remove({ channel: hearing, user: 'ines', banMs: 1000 }, operator);
+    read();
+    await settle();
+    expect(ines.reply(id).problem?.code).toBe('banned');
+    await engine.publish({ channel: hearing, data: 1 });
     await settle();
     expect(ines.data).toEqual([]);
   });
