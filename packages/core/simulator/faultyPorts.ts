@@ -3,7 +3,7 @@ import {
   type AuditEntry,
   type ControlLog,
   type Draft,
-  type Hail,
+  type Growth,
   type Ids,
   type InboxEntry,
   type InboxSlice,
@@ -14,14 +14,17 @@ import {
   type LoggedMessage,
   type LogReader,
   type LogSlice,
+  type MarkStanding,
   type Measure,
   MemoryStore,
   type NoticeDraft,
   type Place,
   type ReadLimit,
   type Relay,
+  type Signal,
   SoloRelay,
   type Store,
+  type UserMark,
   type UserWord,
 } from '@nine-bells/core';
 import { type ChannelName, refusal } from '@nine-bells/wire';
@@ -131,6 +134,21 @@ export class SlowStore implements Store {
     return this.#records.user(id);
   }
 
+  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+    await this.#reading();
+    return this.#records.mark(user, channel, place, most);
+  }
+
+  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+    await this.#reading();
+    return this.#records.unread(user, channels);
+  }
+
+  async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+    await this.#reading();
+    return this.#records.marks(channel, limit);
+  }
+
   async inForce(atMs: number): Promise<InForce> {
     await this.#reading();
     return this.#records.inForce(atMs);
@@ -212,7 +230,7 @@ export class FaultyRelay implements Relay {
     this.#solo.announce(channel, messages);
   }
 
-  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (hail: Hail) => void): void {
+  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (signal: Signal) => void): void {
     const carry = (messages: readonly LoggedMessage[]): void => {
       if (!this.faults || this.#random.chance(0.8)) {
         receive(messages);
@@ -222,13 +240,13 @@ export class FaultyRelay implements Relay {
       if (fate === 1) receive(messages);
       if (fate > 0) this.#clock.setTimer(this.#random.between(1, 500), () => receive(messages));
     };
-    this.#solo.want(channel, carry, (hail) => {
-      if (!this.faults || this.#random.chance(0.8)) hear(hail);
+    this.#solo.want(channel, carry, (signal) => {
+      if (!this.faults || this.#random.chance(0.8)) hear(signal);
     });
   }
 
-  cast(hail: Hail): void {
-    this.#solo.cast(hail);
+  cast(signal: Signal): void {
+    this.#solo.cast(signal);
   }
 
   tellUser(word: UserWord): void {
@@ -237,6 +255,14 @@ export class FaultyRelay implements Relay {
 
   followUsers(receive: (word: UserWord) => void): void {
     this.#solo.followUsers(receive);
+  }
+
+  tellGrowth(growth: Growth): void {
+    this.#solo.tellGrowth(growth);
+  }
+
+  followGrowth(receive: (growth: Growth) => void): void {
+    this.#solo.followGrowth(receive);
   }
 
   unwant(channel: ChannelName): void {

@@ -23,6 +23,8 @@ import { Inboxes, type Notified } from './inbox/inboxes.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeWish } from './inbox/notice.js';
 import { Door } from './limits/door.js';
 import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
+import type { MarkStanding, UserMark } from './marks/mark.js';
+import { Unread } from './marks/unread.js';
 import type {
   Actor,
   AuditEntry,
@@ -168,6 +170,7 @@ export class Engine {
   readonly #door: Door;
   readonly #inboxes: Inboxes;
   readonly #watching: Watching;
+  readonly #unread: Unread;
   /** Connections of users, to find them and to count them; guests are few to a user, and not here. */
   readonly #byUser = new Map<string, Set<Connection>>();
   #ready: Promise<void> | undefined;
@@ -186,6 +189,7 @@ export class Engine {
     this.#access = new Access(this.rules, this.options.users, this.#standing, this.#questions);
     this.#door = new Door(clock, this.options);
     this.#watching = new Watching(this.#wheel, (user) => this.#clientsOf(user));
+    this.#unread = new Unread({ clock, wheel: this.#wheel, store: ports.store, report });
     this.#inboxes = new Inboxes({
       clock,
       ids: ports.ids,
@@ -203,6 +207,11 @@ export class Engine {
       isLooking: (user, channel) => [...this.#connectionsOf(user)].some(({ client }) => client?.looking === channel),
     });
     this.#checkRules();
+    ports.relay.followUsers((word) => {
+      if (word.say === 'marked') this.#unread.marked(word.user, word.standing);
+      else this.#inboxes.hear(word);
+    });
+    ports.relay.followGrowth((growth) => this.#unread.grew(growth));
     ports.relay.control.follow((measure) => this.#obey(measure));
     void this.ready();
     this.#host = {
@@ -222,6 +231,8 @@ export class Engine {
       mayBegin: (match, visitor) => this.#mayBegin(match, visitor),
       inboxes: this.#inboxes,
       watching: this.#watching,
+      unread: this.#unread,
+      mark: (user, match, place) => this.#mark(user, match, place),
       inbox: (user, after, limit) => this.inbox(user, after, limit),
       ready: () => this.ready(),
       connectionsOf: (user) => this.#connectionsOf(user).size,
@@ -422,6 +433,34 @@ export class Engine {
   /** A user as last seen; `undefined` if the service has never met it. */
   user(id: string): Promise<KnownUser | undefined> {
     return this.#ports.store.user(id);
+  }
+
+  // ------------------------------------------------------------------------------------------- read marks
+
+  /**
+   * Moves a user's mark in a kept channel forward, or takes it away. One that lies behind the mark there is changes
+   * nothing; what comes back says how it stands.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel is not kept, `bad-cursor` if it has no such
+   *   message, `too-many-channels`, `busy`
+   */
+  async mark(user: string, channel: ChannelName, place: Place | null): Promise<MarkStanding> {
+    return this.#mark(user, this.#match(channel), place);
+  }
+
+  /** What a user has not read, in each channel where it has a mark; by the channels' names. */
+  unread(user: string): Promise<readonly MarkStanding[]> {
+    return this.#ports.store.unread(user);
+  }
+
+  /**
+   * The marks of users in a channel, by user id: the first `limit`.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel is not kept
+   */
+  async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+    checkKept(this.#match(channel));
+    return this.#ports.store.marks(channel, limit);
   }
 
   /** The audit log: the last entries before a number, the latest first. */
@@ -671,6 +710,18 @@ export class Engine {
       .catch((error: unknown) => this.#ports.report(error, { what: 'a direct message was not noticed', channel }));
   }
 
+  async #mark(user: string, match: RuleMatch, place: Place | null): Promise<MarkStanding> {
+    checkKept(match);
+    const { relay, store } = this.#ports;
+    const standing = await store.mark(user, match.channel, place, this.options.marksPerUser);
+    relay.tellUser({ say: 'marked', user, standing });
+    if (match.rule.showsMarks) {
+      const mark = standing.place === undefined ? null : formatCursor(standing.place);
+      relay.cast({ channel: match.channel, user, mark });
+    }
+    return standing;
+  }
+
   #log(match: RuleMatch): LogReader {
     return match.rule.logbook.keep === 'kept' ? this.#ports.store : this.#ports.relay.recent;
   }
@@ -728,8 +779,16 @@ export class Engine {
     };
     const { logbook } = match.rule;
     if (logbook.keep === 'recent') return relay.append(own.channel, draft, logbook.bounds);
-    const appended = await store.append(own.channel, draft);
-    if (!appended.repeated) relay.announce(own.channel, [appended.logged]);
+    const users = usersOf(match);
+    const appended = await store.append(own.channel, users === undefined ? draft : { ...draft, begins: users });
+    if (appended.repeated) return appended;
+    const { logged, counted } = appended;
+    relay.announce(own.channel, [logged]);
+    if (counted !== undefined) {
+      const begins = users !== undefined && logged.place.number === 1 ? { begins: users } : {};
+      const by = draft.by === undefined || draft.by.guest ? {} : { by: draft.by.user };
+      relay.tellGrowth({ channel: own.channel, counted, ...by, ...begins });
+    }
     return appended;
   }
 
@@ -739,6 +798,8 @@ export class Engine {
       channel = new Channel(name, match, {
         log: this.#log(match),
         tailMessages: this.options.tailMessages,
+        marksShown: this.options.marksShown,
+        readMarks: (limit) => this.#ports.store.marks(name, limit),
         counts: this.counts,
         report: this.#ports.report,
         now: () => this.#ports.clock.now(),
@@ -751,7 +812,7 @@ export class Engine {
       this.#ports.relay.want(
         name,
         (messages) => opened.receive(messages),
-        (hail) => opened.hear(hail),
+        (signal) => opened.hear(signal),
       );
     }
     return channel;
@@ -798,6 +859,14 @@ export class Engine {
       this.#sweepLater();
     });
   }
+}
+
+/** @throws {ProblemError} `bad-value` */
+function checkKept({ rule }: RuleMatch): void {
+  if (rule.logbook.keep !== 'kept')
+    throw refusal('bad-value', `channels of the rule ${rule.pattern} are not kept, so there are no read marks`, {
+      where: '/channel',
+    });
 }
 
 /** What the names of direct channels begin with, if there are any. */

@@ -12,6 +12,7 @@ export type { Notified } from './inbox/inboxes.js';
 export * from './inbox/notice.js';
 export * from './limits/tokenBucket.js';
 export * from './logbook/logbook.js';
+export * from './marks/mark.js';
 export * from './measures/measure.js';
 export * from './options.js';
 export * from './ports.js';

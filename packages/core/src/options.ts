@@ -47,6 +47,10 @@ export interface EngineOptions {
   readonly hails: Rate;
   /** Largest status, in bytes of JSON text. Default 2 KiB. */
   readonly statusBytes: number;
+  /** Most channels in which a user may have a mark. Default 1,000. */
+  readonly marksPerUser: number;
+  /** Users in a channel beyond which the marks of others are not shown any more. Default 200. */
+  readonly marksShown: number;
   /** How long the application, or an access function, may take to answer a question. Default 3 s. */
   readonly askWithinMs: number;
   /** Who may do what concerns another user; nobody where it is not said. */
@@ -78,6 +82,8 @@ export const defaultEngineOptions: EngineOptions = {
   publishes: { count: 200, perMs: 1_000 },
   hails: { count: 20, perMs: 1_000 },
   statusBytes: 2_048,
+  marksPerUser: 1_000,
+  marksShown: 200,
   askWithinMs: 3_000,
   users: {},
   strikes: 10,

@@ -3,6 +3,7 @@ import type { Batch, Encoding } from './fanout/batch.js';
 import type { Identity } from './identity.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft, UserWord } from './inbox/notice.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
+import type { Growth, MarkStanding, MarkWord, UserMark } from './marks/mark.js';
 import type { AuditEntry, InForce, Measure } from './measures/measure.js';
 import type { Hail } from './presence/hail.js';
 
@@ -58,9 +59,9 @@ export interface Relay {
    * Begins to hand over the channel's messages. They may come doubled, late or not at all: whoever receives them sees
    * that by the numbers.
    */
-  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (hail: Hail) => void): void;
-  /** Carries a hail to everyone who wants the channel. It may be lost. */
-  cast(hail: Hail): void;
+  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (signal: Signal) => void): void;
+  /** Carries what has no number to everyone who wants the channel. It may be lost. */
+  cast(signal: Signal): void;
   unwant(channel: ChannelName): void;
   /** The record of a recent channel. */
   readonly recent: LogReader;
@@ -69,7 +70,13 @@ export interface Relay {
   /** Carries a word to whichever instances a user's sessions are connected to. It may be lost: the inbox keeps it. */
   tellUser(word: UserWord): void;
   followUsers(receive: (word: UserWord) => void): void;
+  /** Carries that a kept channel has grown to all instances, entered there or not. It may be lost: a later one says more. */
+  tellGrowth(growth: Growth): void;
+  followGrowth(receive: (growth: Growth) => void): void;
 }
+
+/** What is carried to everyone who wants a channel and has no number there. */
+export type Signal = Hail | MarkWord;
 
 /** Carries measures to all instances, this one included, in one order. */
 export interface ControlLog {
@@ -125,6 +132,17 @@ export interface Store extends LogReader {
   usersWith(role: string): Promise<readonly string[]>;
   /** A user as last seen. */
   user(id: string): Promise<KnownUser | undefined>;
+  /**
+   * Moves a user's mark in a kept channel forward, or with `null` takes it away. One that lies behind the mark there is
+   * changes nothing. A user may have `most` marks.
+   *
+   * @throws {ProblemError} `bad-cursor` for a place that the channel does not have; `too-many-channels`; `busy`
+   */
+  mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding>;
+  /** How a user's marks stand: in these channels, or in all where it has one. */
+  unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]>;
+  /** The marks in a channel, by user id: the first `limit`. */
+  marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
   /** What is in force at a time, in milliseconds since the epoch. */
   inForce(atMs: number): Promise<InForce>;
   /** The audit log: the last `limit` entries before a number, the latest first. */

@@ -144,7 +144,11 @@ export interface StatusRequest extends Numbered {
 export interface MarkRequest extends Numbered {
   readonly do: 'mark';
   readonly channel: ChannelName;
-  readonly cursor: Cursor;
+  /** Read up to here; `null`: the mark is taken away, and what comes is not counted any more. */
+  readonly cursor: Cursor | null;
+}
+export interface UnreadRequest extends Numbered {
+  readonly do: 'unread';
 }
 export interface WatchRequest extends Numbered {
   readonly do: 'watch' | 'unwatch';
@@ -183,6 +187,7 @@ export type Request =
   | ReadRequest
   | StatusRequest
   | MarkRequest
+  | UnreadRequest
   | WatchRequest
   | InboxRequest
   | RemoveRequest
@@ -206,6 +211,8 @@ export interface Entered {
   readonly members?: readonly Member[];
   readonly count?: number;
   readonly partial?: true;
+  /** How far users have read, by user id, where the channel shows it and it is not too many. */
+  readonly marks?: Readonly<Record<string, Cursor>>;
 }
 
 export interface EnterRefused {
@@ -282,6 +289,21 @@ export interface Removed {
   readonly until?: string;
 }
 
+/** The reply to `mark`. */
+export interface Marked {
+  readonly channel: ChannelName;
+  /** Where the mark stands; absent if there is none any more. */
+  readonly cursor?: Cursor;
+  /** Messages after it that count. */
+  readonly unread: number;
+}
+
+/** The reply to `unread`. */
+export interface UnreadReply {
+  /** For each channel in which the user has a mark. */
+  readonly counts: Readonly<Record<string, number>>;
+}
+
 /** The reply of each verb that this version of the service answers. */
 export interface ReplyOf {
   readonly hello: Welcome;
@@ -296,6 +318,8 @@ export interface ReplyOf {
   readonly inbox: InboxReply;
   readonly watch: { readonly user: string; readonly status: Json };
   readonly unwatch: { readonly user: string };
+  readonly mark: Marked;
+  readonly unread: UnreadReply;
 }
 
 export interface ReplyFrame {
@@ -346,7 +370,14 @@ export interface InboxPush {
 }
 export interface UnreadPush {
   readonly on: 'unread';
+  /** Only what has changed. */
   readonly counts: Readonly<Record<string, number>>;
+}
+export interface MarksPush {
+  readonly on: 'marks';
+  readonly channel: ChannelName;
+  /** Only what has changed; `null`: the user's mark is gone. */
+  readonly marks: Readonly<Record<string, Cursor | null>>;
 }
 export interface UserPush {
   readonly on: 'user';
@@ -390,6 +421,7 @@ export type Push =
   | NoticePush
   | InboxPush
   | UnreadPush
+  | MarksPush
   | UserPush
   | GapPush
   | RemovedPush

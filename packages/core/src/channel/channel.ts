@@ -8,7 +8,9 @@ import {
   type Place,
   withinBytes,
 } from '../logbook/logbook.js';
-import type { LogReader, Report } from '../ports.js';
+import type { MarkWord, UserMark } from '../marks/mark.js';
+import { ShownMarks } from '../marks/shownMarks.js';
+import type { LogReader, Report, Signal } from '../ports.js';
 import { type Hail, hailFrame } from '../presence/hail.js';
 import { Presence } from '../presence/presence.js';
 import type { RuleMatch } from './channelRule.js';
@@ -38,6 +40,9 @@ export interface ChannelPorts {
   /** The channel's record, wherever it is kept. */
   readonly log: LogReader;
   readonly tailMessages: number;
+  readonly marksShown: number;
+  /** The marks of users in the channel: at most so many. */
+  readMarks(limit: number): Promise<readonly UserMark[]>;
   readonly counts: { deliveries: number };
   readonly report: Report;
   now(): number;
@@ -77,6 +82,8 @@ export class Channel {
   #entering = 0;
   /** Who is here, where that is shown. */
   readonly presence: Presence | undefined;
+  /** How far users have read, where that is shown. */
+  readonly marks: ShownMarks | undefined;
   /** Nobody is left, and the engine waits a while before it closes the channel. */
   lingers = false;
 
@@ -84,15 +91,18 @@ export class Channel {
     this.name = name;
     this.match = match;
     this.#ports = ports;
-    const { presence } = match.rule;
+    const { presence, showsMarks } = match.rule;
+    const tell = (frame: Frame): void => {
+      for (const entrant of this.#entrants) entrant.push(frame);
+    };
+    if (showsMarks)
+      this.marks = new ShownMarks(name, ports.marksShown, { read: ports.readMarks, after: ports.after, tell });
     this.presence =
       presence &&
       new Presence(name, presence, {
         now: ports.now,
         after: ports.after,
-        tell: (frame) => {
-          for (const entrant of this.#entrants) entrant.push(frame);
-        },
+        tell,
         noted: (change, author) => ports.noted(this, change, author),
         empty: () => ports.empty(this),
       });
@@ -127,8 +137,13 @@ export class Channel {
     }
   }
 
-  /** Passes on a hail to those who are here. */
-  hear(hail: Hail): void {
+  /** Takes what has no number from the relay. */
+  hear(signal: Signal): void {
+    if (isMarkWord(signal)) this.marks?.hear(signal);
+    else this.#passOnHail(signal);
+  }
+
+  #passOnHail(hail: Hail): void {
     const frame = hailFrame(hail);
     const { from, to } = hail;
     for (const entrant of this.#entrants)
@@ -200,6 +215,7 @@ export class Channel {
   close(): void {
     this.#closed = true;
     this.presence?.close();
+    this.marks?.close();
     this.#entrants.clear();
   }
 
@@ -242,6 +258,8 @@ export class Channel {
   async #ready(): Promise<void> {
     if (this.#head === undefined) await this.#readOn();
     if (this.#head === undefined) throw unreadable();
+    const reading = this.marks?.ready();
+    if (reading !== undefined) await this.#read(reading);
   }
 
   /** Reads on in the record until what is pending follows. One reading at a time. */
@@ -296,7 +314,7 @@ export class Channel {
     this.#head = startOf(slice);
   }
 
-  async #read(reading: Promise<LogSlice>): Promise<LogSlice> {
+  async #read<T>(reading: Promise<T>): Promise<T> {
     try {
       return await reading;
     } catch (error) {
@@ -340,6 +358,10 @@ export class Channel {
   #lastOfRecord(count: number, bytes: number): Promise<LogSlice> {
     return this.#ports.log.before(this.name, undefined, { messages: count, bytes });
   }
+}
+
+function isMarkWord(signal: Signal): signal is MarkWord {
+  return 'mark' in signal;
 }
 
 function unreadable(): Error {

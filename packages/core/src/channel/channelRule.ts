@@ -19,6 +19,8 @@ export interface ChannelRule {
   readonly direct?: boolean;
   /** Whether it shows who is there; absent: it does not. */
   readonly presence?: PresenceRule;
+  /** Whether those who have entered see how far others have read. Only with a kept logbook. */
+  readonly showsMarks?: boolean;
   /** Largest `data` of a message here, in bytes of JSON text; the service's limit if absent. */
   readonly dataBytes?: number;
 }
@@ -93,6 +95,8 @@ export class ChannelRules {
     const parsed = rules.map((rule) => ({ pattern: parsePattern(rule.pattern), rule }));
     for (const { pattern, rule } of parsed) {
       const parameters = parametersOf(pattern);
+      if (rule.showsMarks && rule.logbook.keep !== 'kept')
+        throw new RangeError(`${pattern.text}: only channels with a kept logbook have read marks to show`);
       if (rule.direct && (parameters.length !== 1 || !pattern.text.endsWith(`/:${parameters[0]}`)))
         throw new RangeError(`${pattern.text}: a direct channel's pattern has one parameter, as its last segment`);
     }

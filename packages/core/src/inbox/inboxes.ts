@@ -49,7 +49,6 @@ export class Inboxes {
 
   constructor(host: InboxesHost) {
     this.#host = host;
-    host.relay.followUsers((word) => this.#hear(word));
   }
 
   /**
@@ -127,7 +126,8 @@ export class Inboxes {
     return unlessLooking === undefined || !this.#host.isLooking(user, unlessLooking);
   }
 
-  #hear(word: UserWord): void {
+  /** Takes a word from the relay, for those sessions of a user that are here. */
+  hear(word: Exclude<UserWord, { say: 'marked' }>): void {
     if (word.say === 'notice') {
       const { user } = word.entry;
       if (word.hold && this.#host.availabilityOf(user) === 1)

@@ -1,4 +1,5 @@
 import { type ChannelName, formatCursor, type Json, type Notice, type Place } from '@nine-bells/wire';
+import type { MarkStanding } from '../marks/mark.js';
 
 /** A notification on its way into one user's inbox. */
 export interface NoticeDraft {
@@ -65,6 +66,7 @@ export interface NoticeWish {
 /** A word for a user's sessions, wherever they are connected. */
 export type UserWord =
   | { readonly say: 'notice'; readonly entry: InboxEntry; readonly hold: boolean }
+  | { readonly say: 'marked'; readonly user: string; readonly standing: MarkStanding }
   | { readonly say: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
 
 /** A notice as clients see it. */

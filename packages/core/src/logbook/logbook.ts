@@ -14,6 +14,8 @@ export interface Draft {
   readonly data: Json;
   /** Sessions that are not to get it. */
   readonly except?: readonly string[];
+  /** Users whose unread messages are counted from this message on, if it is the first of its channel. */
+  readonly begins?: readonly string[];
 }
 
 /** A message that has its place in the channel's order. Shared by everyone who gets it; made ready for the wire once. */
@@ -62,6 +64,8 @@ export interface Appended {
   readonly logged: LoggedMessage;
   /** The key was known: `logged` is what was published first, and nothing was added. */
   readonly repeated: boolean;
+  /** How many messages of the channel count as unread for somebody, up to this one; of kept channels. */
+  readonly counted?: number;
 }
 
 /** Bounds of a `recent` logbook; what exceeds either is forgotten. */

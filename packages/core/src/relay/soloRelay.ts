@@ -2,16 +2,16 @@ import type { ChannelName } from '@nine-bells/wire';
 import type { UserWord } from '../inbox/notice.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
 import { RecentLog } from '../logbook/recentLog.js';
+import type { Growth } from '../marks/mark.js';
 import type { Measure } from '../measures/measure.js';
-import type { Clock, ControlLog, Ids, LogReader, Relay } from '../ports.js';
-import type { Hail } from '../presence/hail.js';
+import type { Clock, ControlLog, Ids, LogReader, Relay, Signal } from '../ports.js';
 
 /** How often expired messages and unused records are let go, in milliseconds. */
 const sweepMs = 10_000;
 
 interface Wanted {
   readonly receive: (messages: readonly LoggedMessage[]) => void;
-  readonly hear: (hail: Hail) => void;
+  readonly hear: (signal: Signal) => void;
 }
 
 /** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
@@ -22,6 +22,7 @@ export class SoloRelay implements Relay {
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, { readonly log: RecentLog; bounds: LogBounds | undefined }>();
   #hearUsers: (word: UserWord) => void = () => {};
+  #hearGrowth: (growth: Growth) => void = () => {};
   readonly #wanted = new Map<ChannelName, Wanted>();
   #cancelSweep: (() => void) | undefined;
 
@@ -56,8 +57,8 @@ export class SoloRelay implements Relay {
     this.#wanted.set(channel, { receive, hear });
   }
 
-  cast(hail: Hail): void {
-    this.#wanted.get(hail.channel)?.hear(hail);
+  cast(signal: Signal): void {
+    this.#wanted.get(signal.channel)?.hear(signal);
   }
 
   tellUser(word: UserWord): void {
@@ -66,6 +67,14 @@ export class SoloRelay implements Relay {
 
   followUsers(receive: (word: UserWord) => void): void {
     this.#hearUsers = receive;
+  }
+
+  tellGrowth(growth: Growth): void {
+    this.#hearGrowth(growth);
+  }
+
+  followGrowth(receive: (growth: Growth) => void): void {
+    this.#hearGrowth = receive;
   }
 
   unwant(channel: ChannelName): void {

@@ -2,11 +2,14 @@ import {
   type ChannelName,
   type Ending,
   type EnterWish,
+  formatCursor,
   type HailRequest,
   type HelloRequest,
   type InboxReply,
   type InboxRequest,
   type Json,
+  type Marked,
+  type MarkRequest,
   ProblemError,
   type PublishRequest,
   type ReadRequest,
@@ -16,6 +19,7 @@ import {
   type Request,
   refusal,
   type StatusRequest,
+  type UnreadRequest,
   type WatchRequest,
 } from '@nine-bells/wire';
 import type { Ruling, Visitor } from '../access/access.js';
@@ -74,8 +78,10 @@ export class Client implements Entrant {
   #askedAgain: Map<ChannelName, () => void> | undefined;
   /** Users whose status this client is told of. */
   #watched: Set<string> | undefined;
-  #publishing = 0;
-  #roomToPublish: (() => void) | undefined;
+  /** It is told what its user has not read. */
+  #countsUnread = false;
+  #underWay = 0;
+  #room: (() => void) | undefined;
 
   constructor(host: ConnectionHost, line: ClientLine, session: Session, who: Identity) {
     this.#host = host;
@@ -136,11 +142,12 @@ export class Client implements Entrant {
 
   /** Its connection has ended. */
   end(ending: Ending): void {
-    this.#roomToPublish?.();
+    this.#room?.();
     if (ending !== 'left' && ending !== 'signed-out') this.#stays.linger();
     for (const name of this.channels) this.#letGo(name);
     this.#stays.leaveAll();
     for (const user of this.#watched ?? []) this.#host.watching.unwatch(user, this);
+    if (this.#countsUnread) this.#host.unread.unfollow(this.user, this);
     if (this.#session.generation === this.#generation) this.#host.sessions.ended(this.#session, ending);
   }
 
@@ -174,6 +181,10 @@ export class Client implements Entrant {
         return this.#watch(request);
       case 'unwatch':
         return this.#unwatch(request);
+      case 'mark':
+        return this.#mark(request);
+      case 'unread':
+        return this.#unread(request);
       case 'pulse':
         return;
       default:
@@ -214,7 +225,7 @@ export class Client implements Entrant {
         if (!caughtUp.more) this.#restOn(wish.channel, ruling);
         if (caughtUp.more) this.#channels.delete(wish.channel);
         else this.#channels.set(wish.channel, into);
-        const text = enteredText(wish.channel, caughtUp, list);
+        const text = enteredText(wish.channel, caughtUp, list + (into.marks?.text ?? ''));
         size = text.length;
         reply(text);
       });
@@ -328,26 +339,76 @@ export class Client implements Entrant {
       by: authorOf(this.#who),
       ...(request.echo === false ? { except: [this.session] } : {}),
     });
-    this.#publishing += 1;
-    void appended
+    return this.#answerWhenDone(
+      request,
+      appended.then(({ logged, repeated }) => ({
+        id: logged.message.id,
+        cursor: logged.message.cursor,
+        ...(repeated ? { repeated } : {}),
+      })),
+    );
+  }
+
+  /** Answers when the store is done, and lets later acts go on meanwhile, unless too much is under way. */
+  #answerWhenDone(request: Request, done: Promise<object>): void | Promise<void> {
+    this.#underWay += 1;
+    void done
       .then(
-        ({ logged, repeated }) =>
-          this.#line.reply(request.id, {
-            id: logged.message.id,
-            cursor: logged.message.cursor,
-            ...(repeated ? { repeated } : {}),
-          }),
+        (reply) => this.#line.reply(request.id, reply),
         (error: unknown) => this.#line.failed(error, request),
       )
       .finally(() => {
-        this.#publishing -= 1;
-        this.#roomToPublish?.();
-        this.#roomToPublish = undefined;
+        this.#underWay -= 1;
+        this.#room?.();
+        this.#room = undefined;
       });
-    if (this.#publishing < this.#host.options.publishesUnderWay) return;
+    if (this.#underWay < this.#host.options.publishesUnderWay) return;
     return new Promise((resolve) => {
-      this.#roomToPublish = resolve;
+      this.#room = resolve;
     });
+  }
+
+  /** Moves the user's mark in a channel, on all its devices. */
+  #mark(request: MarkRequest): void | Promise<void> {
+    if (this.#who.guest) throw refusal('not-allowed', 'guests have no read marks');
+    const allowed = this.#allowed('enter', request.channel);
+    if (allowed instanceof Promise) return allowed.then(({ match }) => this.#markNow(request, match));
+    return this.#markNow(request, allowed.match);
+  }
+
+  #markNow(request: MarkRequest, match: RuleMatch): void | Promise<void> {
+    const place = request.cursor === null ? null : placeOf(request.cursor);
+    const marked = this.#host.mark(this.user, match, place).then(
+      ({ channel, place: stands, unread }): Marked => ({
+        channel,
+        ...(stands === undefined ? {} : { cursor: formatCursor(stands) }),
+        unread,
+      }),
+    );
+    return this.#answerWhenDone(request, marked);
+  }
+
+  /** From now on the client is told what its user has not read. */
+  async #unread({ id }: UnreadRequest): Promise<void> {
+    if (this.#who.guest) throw refusal('not-allowed', 'guests have no read marks');
+    if (this.#who.oversight) throw refusal('not-allowed', 'oversight has no read marks');
+    this.#checkGeneration();
+    this.#countsUnread = true;
+    const counts = await this.#host.unread.follow(this.user, this);
+    if (!this.gone) this.#line.reply(id, { counts });
+  }
+
+  /** Whether it may know that there is something in a channel. */
+  mayKnow(channel: ChannelName): boolean | Promise<boolean> {
+    let ruling: Ruling | Promise<Ruling>;
+    try {
+      ruling = this.#rule('enter', channel);
+    } catch {
+      // No rule holds for it any more.
+      return false;
+    }
+    if (ruling instanceof Promise) return ruling.then(({ problem: refused }) => refused === undefined);
+    return ruling.problem === undefined;
   }
 
   async #read(request: ReadRequest): Promise<void> {

@@ -7,6 +7,8 @@ import type { Inboxes } from '../inbox/inboxes.js';
 import type { InboxSlice } from '../inbox/notice.js';
 import type { Door } from '../limits/door.js';
 import type { Appended } from '../logbook/logbook.js';
+import type { MarkStanding } from '../marks/mark.js';
+import type { Unread } from '../marks/unread.js';
 import type { Actor, Removal } from '../measures/measure.js';
 import type { Standing } from '../measures/standing.js';
 import type { EngineOptions } from '../options.js';
@@ -35,6 +37,13 @@ export interface ConnectionHost {
   readonly door: Door;
   readonly inboxes: Inboxes;
   readonly watching: Watching;
+  readonly unread: Unread;
+  /**
+   * Moves a user's mark.
+   *
+   * @throws {ProblemError} `bad-value`, `bad-cursor`, `too-many-channels`, `busy`
+   */
+  mark(user: string, match: RuleMatch, place: Place | null): Promise<MarkStanding>;
   /** Reads in a user's inbox. */
   inbox(user: string, after: Place | undefined, limit: number): Promise<InboxSlice>;
   /** Resolves when the measures of before are known; nobody is let in before. */

@@ -1,10 +1,12 @@
-import type { ChannelName } from '@nine-bells/wire';
+import { type ChannelName, refusal } from '@nine-bells/wire';
 import { type InboxEntry, type InboxSlice, type KnownUser, type NoticeDraft, noticeOf } from '../inbox/notice.js';
 import type { Appended, Draft, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
 import { RecentLog } from '../logbook/recentLog.js';
+import { counts, type MarkStanding, type UserMark } from '../marks/mark.js';
 import { type AuditEntry, type InForce, keepsOut, type Measure } from '../measures/measure.js';
 import type { Ids, KeptChannel, Store } from '../ports.js';
 
+const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
 const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_INTEGER };
 
 /** A store that forgets everything with its process. For tests and simulation. */
@@ -14,6 +16,9 @@ export class MemoryStore implements Store {
   readonly #measures: Measure[] = [];
   readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
   readonly #users = new Map<string, KnownUser>();
+  /** How far users have read, by channel and user. */
+  readonly #marks = new Map<ChannelName, Map<string, number>>();
+  readonly #counted = new Map<ChannelName, number>();
   #inboxVolume: string | undefined;
 
   constructor(ids: Ids) {
@@ -21,7 +26,13 @@ export class MemoryStore implements Store {
   }
 
   async append(channel: ChannelName, draft: Draft): Promise<Appended> {
-    return this.#log(channel).append(draft, unbounded);
+    const appended = this.#log(channel).append(draft, unbounded);
+    if (appended.repeated) return appended;
+    if (appended.logged.place.number === 1)
+      for (const user of draft.begins ?? []) this.#marksIn(channel).set(user, 0);
+    const counted = (this.#counted.get(channel) ?? 0) + (counts(draft.type) ? 1 : 0);
+    this.#counted.set(channel, counted);
+    return { ...appended, counted };
   }
 
   async head(channel: ChannelName): Promise<Place> {
@@ -113,6 +124,51 @@ export class MemoryStore implements Store {
 
   async user(id: string): Promise<KnownUser | undefined> {
     return this.#users.get(id);
+  }
+
+  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+    const marks = this.#marksIn(channel);
+    if (place === null) marks.delete(user);
+    else {
+      const { head } = this.#log(channel);
+      if (place.volume !== head.volume || place.number > head.number)
+        throw refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' });
+      if (!marks.has(user) && (await this.unread(user)).length >= most)
+        throw refusal('too-many-channels', `a user has read marks in at most ${most} channels`);
+      marks.set(user, Math.max(place.number, marks.get(user) ?? 0));
+    }
+    return this.#standing(user, channel);
+  }
+
+  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+    return [...this.#marks]
+      .filter(([channel, marks]) => marks.has(user) && (channels === undefined || channels.includes(channel)))
+      .map(([channel]) => this.#standing(user, channel))
+      .sort((a, b) => (a.channel < b.channel ? -1 : 1));
+  }
+
+  async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+    const { volume } = this.#log(channel).head;
+    return [...this.#marksIn(channel)]
+      .map(([user, number]) => ({ user, place: { volume, number } }))
+      .sort((a, b) => (a.user < b.user ? -1 : 1))
+      .slice(0, limit);
+  }
+
+  #marksIn(channel: ChannelName): Map<string, number> {
+    const marks = this.#marks.get(channel) ?? new Map<string, number>();
+    this.#marks.set(channel, marks);
+    return marks;
+  }
+
+  #standing(user: string, channel: ChannelName): MarkStanding {
+    const number = this.#marksIn(channel).get(user);
+    const counted = this.#counted.get(channel) ?? 0;
+    if (number === undefined) return { channel, unread: 0, counted };
+    const { volume } = this.#log(channel).head;
+    const { messages } = this.#log(channel).since({ volume, number }, everything);
+    const unread = messages.filter(({ message: { type, by } }) => counts(type) && by?.user !== user).length;
+    return { channel, place: { volume, number }, unread, counted };
   }
 
   #inbox(user: string): { head: number; drafts: Map<number, NoticeDraft> } {

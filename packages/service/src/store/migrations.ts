@@ -1,5 +1,25 @@
-import { DataTypes, Op, type QueryInterface } from 'sequelize';
+import { noteTypes } from '@nine-bells/core';
+import { DataTypes, Op, type QueryInterface, QueryTypes } from 'sequelize';
 import { randomText } from '../system/ids.js';
+
+/** Numbers the notes that are in the record already. */
+async function countNotes(context: QueryInterface): Promise<void> {
+  const { sequelize } = context;
+  const found = await sequelize.query<{ channel_id: number; number: number; head: number }>(
+    `SELECT m.channel_id, m.number, c.head FROM messages m JOIN channels c ON c.id = m.channel_id
+     WHERE m.type IN (:types) ORDER BY m.channel_id, m.number`,
+    { replacements: { types: [...noteTypes] }, type: QueryTypes.SELECT },
+  );
+  let notes = 0;
+  for (const [index, { channel_id, number, head }] of found.entries()) {
+    notes = found[index - 1]?.channel_id === channel_id ? notes + 1 : 1;
+    const next = found[index + 1];
+    const last = next?.channel_id === channel_id ? Number(next.number) - 1 : Number(head);
+    const until = { [Op.between]: [Number(number), last] as [number, number] };
+    await context.bulkUpdate('messages', { notes }, { channel_id, number: until });
+    if (next?.channel_id !== channel_id) await context.bulkUpdate('channels', { notes }, { id: channel_id });
+  }
+}
 
 /** One step in the history of the database's shape. */
 export interface Migration {
@@ -122,6 +142,29 @@ export const migrations: readonly Migration[] = [
         until_ms: { type: DataTypes.BIGINT, allowNull: true },
       });
       await context.addIndex('notices', { name: 'notices_by_id', fields: ['user_id', 'notice_id'] });
+    },
+  },
+  {
+    name: '0006-read-marks',
+    async up({ context }) {
+      await context.createTable('marks', {
+        user_id: { type: DataTypes.STRING(128), primaryKey: true },
+        channel_id: { type: DataTypes.INTEGER, primaryKey: true },
+        number: { type: DataTypes.BIGINT, allowNull: false },
+        notes: { type: DataTypes.BIGINT, allowNull: false },
+      });
+      await context.addIndex('marks', { name: 'marks_by_channel', fields: ['channel_id', 'user_id'] });
+      // How many notes of who comes and goes a channel has up to each message: they do not count as unread.
+      const notes = { type: DataTypes.BIGINT, allowNull: false, defaultValue: 0 };
+      await context.addColumn('channels', 'notes', notes);
+      await context.addColumn('messages', 'notes', notes);
+      await countNotes(context);
+      // One's own messages do not count either: those after a mark are looked up here.
+      await context.addIndex('messages', {
+        name: 'messages_by_author',
+        fields: ['channel_id', 'author', 'number'],
+        where: { type: { [Op.notIn]: [...noteTypes] } },
+      });
     },
   },
 ];

@@ -7,6 +7,8 @@ export interface ChannelRow {
   readonly volume: string;
   /** The number of its last message. */
   readonly head: number;
+  /** How many notes of who comes and goes are among its messages. */
+  readonly notes: number;
   readonly last_at_ms: number;
 }
 
@@ -23,6 +25,17 @@ export interface MessageRow {
   readonly at_ms: number;
   readonly data_json: string;
   readonly except_json: string | null;
+  /** How many notes of who comes and goes the channel has, up to this message. */
+  readonly notes: number;
+}
+
+/** How far a user has read in a channel. */
+export interface MarkRow {
+  readonly user_id: string;
+  readonly channel_id: number;
+  readonly number: number;
+  /** The notes up to that message. */
+  readonly notes: number;
 }
 
 export interface ApiKeyRow {
@@ -131,6 +144,7 @@ export function defineModels(sequelize: Sequelize): Models {
         name: text(),
         volume: text(),
         head: number(),
+        notes: number(),
         last_at_ms: number(),
       },
       table,
@@ -148,6 +162,7 @@ export function defineModels(sequelize: Sequelize): Models {
         at_ms: number(),
         data_json: text(),
         except_json: text(),
+        notes: number(),
       },
       table,
     ),

@@ -1,6 +1,7 @@
 import {
   type Appended,
   type AuditEntry,
+  counts,
   type Draft,
   firstToRead,
   gapAfter,
@@ -12,6 +13,8 @@ import {
   type KnownUser,
   keepsOut,
   LoggedMessage,
+  type MarkStanding,
+  type UserMark,
   type LogSlice,
   lastWithinBytes,
   type Measure,
@@ -26,7 +29,8 @@ import { Op, QueryTypes, type Sequelize, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf } from './audit.js';
 import type { Database } from './database.js';
 import { InboxStore } from './inboxStore.js';
-import type { AuditRow, BanRow, ChannelRow, CutoffRow, MessageRow } from './models.js';
+import { MarkStore } from './markStore.js';
+import type { AuditRow, BanRow, ChannelRow, CutoffRow, MarkRow, MessageRow } from './models.js';
 
 /** Most messages of one commit. */
 const groupMessages = 2000;
@@ -50,6 +54,7 @@ export class SqlStore implements Store {
   readonly #database: Database;
   readonly #volume: string;
   readonly #inboxes: InboxStore;
+  readonly #marks: MarkStore;
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;
 
@@ -57,6 +62,7 @@ export class SqlStore implements Store {
     this.#database = database;
     this.#volume = volume;
     this.#inboxes = new InboxStore(database, volume);
+    this.#marks = new MarkStore(database, volume);
   }
 
   static async open(database: Database): Promise<SqlStore> {
@@ -179,6 +185,22 @@ export class SqlStore implements Store {
     return this.#inboxes.user(id);
   }
 
+  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+    try {
+      return await this.#marks.mark({ user, channel, place, most });
+    } catch (error) {
+      throw failureOf(error);
+    }
+  }
+
+  unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+    return this.#marks.unread(user, channels);
+  }
+
+  marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+    return this.#marks.marks(channel, limit);
+  }
+
   async inForce(atMs: number): Promise<InForce> {
     const { bans, cutoffs } = this.#database.models;
     const inForce = { lifted_at_ms: null, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: atMs }] } };
@@ -229,27 +251,33 @@ export class SqlStore implements Store {
     const known = await this.#knownKeys(writer, group, channels);
     const rows: MessageRow[] = [];
     const changed = new Set<HeadRow>();
+    const begun: MarkRow[] = [];
     const appended = group.map(({ channel, draft }): Appended => {
       const row = channels.get(channel) as HeadRow;
       const key = draft.key === undefined ? undefined : keyOf(row.id, draft.by?.user ?? '', draft.key);
       const first = key === undefined ? undefined : known.get(key);
       if (first !== undefined) return { logged: first, repeated: true };
       row.head += 1;
+      if (!counts(draft.type)) row.notes += 1;
       row.last_at_ms = draft.atMs;
       changed.add(row);
       const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);
       if (key !== undefined) known.set(key, logged);
       rows.push(rowOf(row, logged, draft));
-      return { logged, repeated: false };
+      if (row.head === 1)
+        for (const user of draft.begins ?? [])
+          begun.push({ user_id: user, channel_id: row.id, number: 0, notes: 0 });
+      return { logged, repeated: false, counted: row.head - row.notes };
     });
     const tables = writer.getQueryInterface();
     for (let from = 0; from < rows.length; from += statementRows)
       await tables.bulkInsert('messages', rows.slice(from, from + statementRows));
     if (changed.size > 0)
       await tables.bulkInsert('channels', [...changed], {
-        updateOnDuplicate: ['head', 'last_at_ms'],
+        updateOnDuplicate: ['head', 'notes', 'last_at_ms'],
         upsertKeys: ['id'],
       } as object);
+    if (begun.length > 0) await tables.bulkInsert('marks', begun, { ignoreDuplicates: true } as object);
     return appended;
   }
 
@@ -258,20 +286,20 @@ export class SqlStore implements Store {
     const names = [...new Set(group.map(({ channel }) => channel))];
     const select = async (): Promise<Map<ChannelName, HeadRow>> => {
       const rows = await writer.query<ChannelRow>(
-        'SELECT id, name, volume, head, last_at_ms FROM channels WHERE name IN (:names)',
+        'SELECT id, name, volume, head, notes, last_at_ms FROM channels WHERE name IN (:names)',
         {
           replacements: { names },
           type: QueryTypes.SELECT,
         },
       );
-      return new Map(rows.map((row) => [row.name as ChannelName, { ...row, head: Number(row.head) }]));
+      return new Map(rows.map((row) => [row.name as ChannelName, { ...row, head: Number(row.head), notes: Number(row.notes) }]));
     };
     const found = await select();
     const missing = names.filter((name) => !found.has(name));
     if (missing.length === 0) return found;
     await writer.getQueryInterface().bulkInsert(
       'channels',
-      missing.map((name) => ({ name, volume: this.#volume, head: 0, last_at_ms: 0 })),
+      missing.map((name) => ({ name, volume: this.#volume, head: 0, notes: 0, last_at_ms: 0 })),
     );
     return select();
   }
@@ -337,6 +365,7 @@ function rowOf(channel: ChannelRow, { message, place }: LoggedMessage, draft: Dr
     at_ms: draft.atMs,
     data_json: JSON.stringify(message.data),
     except_json: draft.except?.length ? JSON.stringify(draft.except) : null,
+    notes: channel.notes,
   };
 }
 

@@ -1,0 +1,44 @@
+import type { ChannelName, Cursor, Place } from '@nine-bells/wire';
+
+/** How far a user has read in a kept channel, and what is left. */
+export interface MarkStanding {
+  readonly channel: ChannelName;
+  /** The last message read; absent: the user has no mark there. */
+  readonly place?: Place;
+  /** Messages after it that count: not the user's own, and not the notes of who comes and goes. */
+  readonly unread: number;
+  /** How many messages of the channel count for somebody, when this was read. */
+  readonly counted: number;
+}
+
+/** A user's mark, as others may see it. */
+export interface UserMark {
+  readonly user: string;
+  readonly place: Place;
+}
+
+/** A user's mark in a channel has moved, for those who see it there; `null`: it was taken away. */
+export interface MarkWord {
+  readonly channel: ChannelName;
+  readonly user: string;
+  readonly mark: Cursor | null;
+}
+
+/** A kept channel has grown. */
+export interface Growth {
+  readonly channel: ChannelName;
+  /** How many of its messages count as unread for somebody. */
+  readonly counted: number;
+  /** Whose message it was: for that user it does not count. */
+  readonly by?: string;
+  /** Users whose unread messages are counted from the channel's first message on, which this is. */
+  readonly begins?: readonly string[];
+}
+
+/** Notes in the record of who comes and goes. They are no news that anybody has to read. */
+export const noteTypes = ['joined', 'left'] as const;
+
+/** Whether a message of a type counts as unread for those who have not read it. */
+export function counts(type: string): boolean {
+  return type !== 'joined' && type !== 'left';
+}

@@ -1,0 +1,96 @@
+import { type ChannelName, type Cursor, formatCursor } from '@nine-bells/wire';
+import { Frame } from '../fanout/batch.js';
+import type { MarkWord, UserMark } from './mark.js';
+
+/** Changes are told together, this long after the first, in milliseconds. */
+const tellMs = 500;
+
+export interface ShownMarksPorts {
+  /** Reads the marks of the channel from the store, at most so many. */
+  read(limit: number): Promise<readonly UserMark[]>;
+  after(delayMs: number, act: () => void): () => void;
+  /** To everyone who has entered the channel. */
+  tell(frame: Frame): void;
+}
+
+/**
+ * How far the users of a channel have read, for those who have entered it.
+ *
+ * Where more than `most` users have a mark, none are shown: what each move would cost grows with all who see it.
+ */
+export class ShownMarks {
+  readonly #channel: ChannelName;
+  readonly #most: number;
+  readonly #ports: ShownMarksPorts;
+  #marks: Map<string, Cursor> | undefined;
+  #isCrowd = false;
+  /** What came while the store was being read. */
+  #early: MarkWord[] = [];
+  #reading: Promise<void> | undefined;
+  #changed = new Set<string>();
+  #cancelTelling: (() => void) | undefined;
+
+  constructor(channel: ChannelName, most: number, ports: ShownMarksPorts) {
+    this.#channel = channel;
+    this.#most = most;
+    this.#ports = ports;
+  }
+
+  /** Resolves when the marks are known. Rejects if they cannot be read; then it may be tried again. */
+  ready(): Promise<void> | undefined {
+    if (this.#marks !== undefined) return undefined;
+    this.#reading ??= this.#read().finally(() => {
+      this.#reading = undefined;
+    });
+    return this.#reading;
+  }
+
+  /** The member of the reply to `enter`, as JSON text that begins with a comma. */
+  get text(): string {
+    if (this.#marks === undefined || this.#isCrowd) return '';
+    return `,"marks":${JSON.stringify(Object.fromEntries(this.#marks))}`;
+  }
+
+  /** A mark has moved. */
+  hear(word: MarkWord): void {
+    if (this.#marks === undefined) {
+      this.#early.push(word);
+      return;
+    }
+    this.#take(word);
+    if (this.#isCrowd || this.#changed.size === 0) return;
+    this.#cancelTelling ??= this.#ports.after(tellMs, () => this.#tell());
+  }
+
+  close(): void {
+    this.#cancelTelling?.();
+    this.#cancelTelling = undefined;
+  }
+
+  async #read(): Promise<void> {
+    const all = await this.#ports.read(this.#most + 1);
+    this.#isCrowd = all.length > this.#most;
+    this.#marks = new Map(all.map(({ user, place }) => [user, formatCursor(place)]));
+    for (const word of this.#early.splice(0)) this.#take(word);
+    this.#changed.clear();
+  }
+
+  #take({ user, mark }: MarkWord): void {
+    const marks = this.#marks as Map<string, Cursor>;
+    if (this.#isCrowd || marks.get(user) === (mark ?? undefined)) return;
+    if (mark === null) marks.delete(user);
+    else marks.set(user, mark);
+    this.#isCrowd = marks.size > this.#most;
+    this.#changed.add(user);
+  }
+
+  #tell(): void {
+    this.#cancelTelling = undefined;
+    if (this.#isCrowd) return;
+    const marks = Object.fromEntries([...this.#changed].map((user) => [user, this.#marks?.get(user) ?? null]));
+    this.#changed.clear();
+    this.#ports.tell(
+      new Frame(JSON.stringify({ on: 'marks', channel: this.#channel, marks }), true, this.#channel),
+    );
+  }
+}

@@ -1,0 +1,249 @@
+import type { ChannelName } from '@nine-bells/wire';
+import { Frame } from '../fanout/batch.js';
+import type { Clock, Report, Store } from '../ports.js';
+import type { Wheel } from '../time/wheel.js';
+import type { Growth, MarkStanding } from './mark.js';
+
+/** A user is told of changes at most this often, in milliseconds. */
+const everyMs = 1_000;
+/** What happens together is told together: the first change waits this long, in milliseconds. */
+const gatherMs = 50;
+
+/** A session that is told what its user has not read. */
+export interface UnreadReader {
+  push(frame: Frame): void;
+  /** Whether it may know of a channel at all. */
+  mayKnow(channel: ChannelName): boolean | Promise<boolean>;
+}
+
+export interface UnreadPorts {
+  readonly clock: Clock;
+  readonly wheel: Wheel;
+  readonly store: Pick<Store, 'unread'>;
+  readonly report: Report;
+}
+
+type Counts = Readonly<Record<string, number>>;
+
+/** A channel in which users who are told have marks. */
+interface Counted {
+  /** Messages that count for somebody, so far. */
+  counted: number;
+  readonly pairs: Set<Pair>;
+  /** Those that nothing new is waiting to be told of. */
+  readonly clean: Set<Pair>;
+}
+
+/** A user's mark in a channel. */
+interface Pair {
+  readonly user: UserCounts;
+  readonly channel: ChannelName;
+  readonly of: Counted;
+  /** Messages of the channel that count, but not as unread for this user. Only ever grows. */
+  read: number;
+  /** What the user was told last. */
+  told: number | undefined;
+}
+
+interface UserCounts {
+  readonly id: string;
+  readonly readers: Set<UnreadReader>;
+  readonly pairs: Map<ChannelName, Pair>;
+  readonly dirty: Set<Pair>;
+  /** Channels where the store must be asked how the mark stands. */
+  readonly stale: Set<ChannelName>;
+  loading: Promise<void> | undefined;
+  cancelTelling: (() => void) | undefined;
+  telling: boolean;
+  toldAtMs: number;
+}
+
+/**
+ * What the users who are connected here have not read, kept right while messages come.
+ *
+ * The store knows each count exactly; here only differences are kept, so that a message costs no query: a channel says how
+ * many of its messages count, and a user's mark how many of those it has read.
+ */
+export class Unread {
+  readonly #ports: UnreadPorts;
+  readonly #users = new Map<string, UserCounts>();
+  readonly #channels = new Map<ChannelName, Counted>();
+
+  constructor(ports: UnreadPorts) {
+    this.#ports = ports;
+  }
+
+  /**
+   * Tells a session from now on; gives the counts as they are.
+   *
+   * @throws {Error} if the store cannot be read
+   */
+  async follow(id: string, reader: UnreadReader): Promise<Counts> {
+    const user = this.#users.get(id) ?? this.#begin(id);
+    user.readers.add(reader);
+    user.loading ??= this.#load(user);
+    try {
+      await user.loading;
+    } catch (error) {
+      user.loading = undefined;
+      this.unfollow(id, reader);
+      throw error;
+    }
+    if (!user.readers.has(reader)) return {};
+    const counts: Record<string, number> = {};
+    for (const [channel, pair] of user.pairs) {
+      pair.told ??= unreadOf(pair);
+      if (await reader.mayKnow(channel)) counts[channel] = unreadOf(pair);
+    }
+    return counts;
+  }
+
+  unfollow(id: string, reader: UnreadReader): void {
+    const user = this.#users.get(id);
+    if (user === undefined || !user.readers.delete(reader) || user.readers.size > 0) return;
+    this.#users.delete(id);
+    user.cancelTelling?.();
+    for (const pair of user.pairs.values()) this.#release(pair);
+  }
+
+  /** A user's mark has moved. */
+  marked(id: string, standing: MarkStanding): void {
+    const user = this.#users.get(id);
+    if (user === undefined) return;
+    this.#take(user, standing);
+    this.#tellLater(user);
+  }
+
+  /** A channel has grown. Hot: once per message of a kept channel. */
+  grew({ channel, counted, by, begins }: Growth): void {
+    for (const id of begins ?? []) this.#ask(id, channel);
+    const grown = this.#channels.get(channel);
+    if (grown === undefined) return;
+    if (by !== undefined && this.#users.get(by)?.pairs.has(channel)) this.#ask(by, channel);
+    if (counted <= grown.counted) return;
+    grown.counted = counted;
+    for (const pair of grown.clean) {
+      pair.user.dirty.add(pair);
+      this.#tellLater(pair.user);
+    }
+    grown.clean.clear();
+  }
+
+  #begin(id: string): UserCounts {
+    const user: UserCounts = {
+      id,
+      readers: new Set(),
+      pairs: new Map(),
+      dirty: new Set(),
+      stale: new Set(),
+      loading: undefined,
+      cancelTelling: undefined,
+      telling: false,
+      toldAtMs: Number.NEGATIVE_INFINITY,
+    };
+    this.#users.set(id, user);
+    return user;
+  }
+
+  async #load(user: UserCounts): Promise<void> {
+    for (const standing of await this.#ports.store.unread(user.id))
+      if (this.#users.get(user.id) === user) this.#take(user, standing);
+    for (const pair of user.dirty) pair.of.clean.add(pair);
+    user.dirty.clear();
+  }
+
+  /** Takes over how a mark stands. What was read late is no step back: what a user has read only grows. */
+  #take(user: UserCounts, { channel, place, unread, counted }: MarkStanding): void {
+    const known = user.pairs.get(channel);
+    if (place === undefined) {
+      if (known === undefined) return;
+      user.pairs.delete(channel);
+      user.dirty.delete(known);
+      this.#release(known);
+      return;
+    }
+    const of = this.#channels.get(channel) ?? { counted: 0, pairs: new Set(), clean: new Set() };
+    this.#channels.set(channel, of);
+    if (counted > of.counted) {
+      of.counted = counted;
+      for (const pair of of.clean) pair.user.dirty.add(pair);
+      of.clean.clear();
+    }
+    const pair = known ?? { user, channel, of, read: 0, told: undefined };
+    pair.read = Math.max(pair.read, counted - unread);
+    user.pairs.set(channel, pair);
+    of.pairs.add(pair);
+    of.clean.delete(pair);
+    user.dirty.add(pair);
+  }
+
+  #release(pair: Pair): void {
+    pair.of.pairs.delete(pair);
+    pair.of.clean.delete(pair);
+    if (pair.of.pairs.size === 0 && this.#channels.get(pair.channel) === pair.of) this.#channels.delete(pair.channel);
+  }
+
+  /** What only the store knows is asked for before the user is told again. */
+  #ask(id: string, channel: ChannelName): void {
+    const user = this.#users.get(id);
+    if (user === undefined) return;
+    user.stale.add(channel);
+    this.#tellLater(user);
+  }
+
+  #tellLater(user: UserCounts): void {
+    if (user.cancelTelling !== undefined || user.telling) return;
+    const dueMs = user.toldAtMs + everyMs - this.#ports.clock.monotonic();
+    user.cancelTelling = this.#ports.wheel.after(Math.max(gatherMs, dueMs), () => void this.#tell(user));
+  }
+
+  async #tell(user: UserCounts): Promise<void> {
+    user.cancelTelling = undefined;
+    user.telling = true;
+    user.toldAtMs = this.#ports.clock.monotonic();
+    try {
+      await this.#freshen(user);
+      if (this.#users.get(user.id) === user) await this.#tellNow(user);
+    } catch (error) {
+      this.#ports.report(error, { what: 'unread messages could not be counted', user: user.id });
+    }
+    user.telling = false;
+    if (this.#users.get(user.id) === user && (user.dirty.size > 0 || user.stale.size > 0)) this.#tellLater(user);
+  }
+
+  async #freshen(user: UserCounts): Promise<void> {
+    if (user.stale.size === 0) return;
+    const asked = [...user.stale];
+    user.stale.clear();
+    try {
+      for (const standing of await this.#ports.store.unread(user.id, asked))
+        if (this.#users.get(user.id) === user) this.#take(user, standing);
+    } catch (error) {
+      for (const channel of asked) user.stale.add(channel);
+      throw error;
+    }
+  }
+
+  async #tellNow(user: UserCounts): Promise<void> {
+    const changed = new Map<ChannelName, number>();
+    for (const pair of user.dirty) {
+      // What this very user has published meanwhile is looked up first.
+      if (user.stale.has(pair.channel)) continue;
+      user.dirty.delete(pair);
+      pair.of.clean.add(pair);
+      const unread = unreadOf(pair);
+      if (pair.told !== unread) changed.set(pair.channel, unread);
+      pair.told = unread;
+    }
+    if (changed.size === 0) return;
+    for (const reader of user.readers) {
+      const counts: Record<string, number> = {};
+      for (const [channel, unread] of changed) if (await reader.mayKnow(channel)) counts[channel] = unread;
+      if (Object.keys(counts).length > 0) reader.push(new Frame(JSON.stringify({ on: 'unread', counts })));
+    }
+  }
+}
+
+function unreadOf({ of, read }: Pair): number {
+  return Math.max(0, of.counted - read);
+}
