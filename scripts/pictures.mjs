@@ -26,6 +26,16 @@ await regatta('regatta-inbox', async (left, right) => {
   await left.locator('.bell').click();
   await right.locator('input').pressSequentially('Whimbrel is', { delay: 20 });
 });
+await regatta('regatta-unread', async (left) => {
+  await left.getByPlaceholder('Say something').fill('Petrel is round the mark!');
+  await left.locator('input').press('Enter');
+  await left.locator('.read', { hasText: 'Read by' }).waitFor();
+  await backend.publish({
+    channel: 'regatta/notices',
+    data: { text: 'Wind at the outer mark: 17 knots' },
+    by: { user: 'mira', name: 'Mira Holt' },
+  });
+});
 await regatta('regatta-desk', async (left) => {
   await choose(left, 'felix', 'desk/results/3');
   await left.getByPlaceholder('Say something').fill('Heat two: all times are in.');

@@ -205,9 +205,14 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     await pia.keyboard.press('Enter');
     await pia.locator('.messages').getByText('Meet at the breakwater?').waitFor(soon);
     await jory.locator('.bell', { hasText: '2' }).waitFor(soon);
+    await jory.locator('.elsewhere', { hasText: 'new elsewhere' }).waitFor(soon);
+    await jory
+      .locator('.channel option', { hasText: 'Jory Teague and Pia Lund (1 new)' })
+      .waitFor({ ...soon, state: 'attached' });
     await jory.locator('.bell').click();
     await jory.locator('.inbox li', { hasText: 'Pia Lund wrote to you' }).getByRole('button', { name: 'Open' }).click();
     await jory.locator('.messages').getByText('Meet at the breakwater?').waitFor(soon);
+    await pia.locator('.read', { hasText: 'Read by Jory Teague' }).waitFor(soon);
     expect(await jory.locator('.channel option:checked').textContent()).toBe('Jory Teague and Pia Lund');
     await jory.locator('.bell', { hasText: '1' }).waitFor(soon);
     await jory.locator('.bell').click();

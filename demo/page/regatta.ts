@@ -21,6 +21,8 @@ class Window {
   #line: Line | undefined;
   #chat: Entry | undefined;
   #typing: Typing | undefined;
+  /** The last message that this window's user has sent. */
+  #mine: string | undefined;
   #socket: WebSocket | undefined;
   #unplugged = false;
   #countdown: number | undefined;
@@ -68,7 +70,11 @@ class Window {
     const mayRemove = personOf(user)?.roles.includes('chair') === true;
     this.#chat = chat;
     this.#watchInbox(line);
+    this.#watchUnread(line);
     line.setLooking(chat.channel);
+    this.#mine = undefined;
+    this.#showRead();
+    chat.addEventListener('marks', () => this.#showRead());
     const typing = new Typing(chat);
     this.#typing = typing;
     typing.watch(this.#find<HTMLInputElement>('input'));
@@ -85,6 +91,9 @@ class Window {
     chat.addEventListener('message', ({ detail }) => {
       const item = messageItem(detail, line.state);
       item.classList.toggle('missed', wasLive && !detail.live);
+      if (isSaid(detail) && detail.by?.user === user) this.#mine = detail.cursor;
+      if (user !== '') chat.mark(detail.cursor);
+      this.#showRead();
       const author = detail.by?.user;
       if (mayRemove && isSaid(detail) && author !== undefined && author !== user)
         item.append(this.#removeButton(author));
@@ -147,6 +156,33 @@ class Window {
     };
     inbox.addEventListener('change', show);
     show();
+  }
+
+  /** How many messages wait in the other channels, beside their names. */
+  #watchUnread(line: Line): void {
+    const unread = line.unread();
+    const show = (): void => {
+      if (line !== this.#line) return;
+      const place = this.#find<HTMLSelectElement>('.channel');
+      for (const channel of unread.counts.keys())
+        if (![...place.options].some(({ value }) => value === channel)) place.add(new Option(channel, channel));
+      for (const option of place.options) {
+        const count = option.selected ? 0 : unread.of(option.value);
+        option.text = count === 0 ? placeText(option.value) : `${placeText(option.value)} (${count} new)`;
+      }
+      const elsewhere = unread.total - unread.of(place.value);
+      const badge = this.#find('.elsewhere');
+      badge.textContent = elsewhere === 0 ? '' : `${elsewhere} new elsewhere`;
+    };
+    unread.addEventListener('change', show);
+    show();
+  }
+
+  /** Who has read the last message that one sent. */
+  #showRead(): void {
+    const readers = this.#mine === undefined ? [] : (this.#chat?.readBy(this.#mine) ?? []);
+    const names = readers.length <= 2 ? readers.map(nameOf).join(' and ') : String(readers.length);
+    this.#find('.read').textContent = readers.length === 0 ? '' : `Read by ${names}`;
   }
 
   /** Who is here; at a desk, whether somebody else is at the same sheet. */

@@ -10,7 +10,7 @@ const welcome: readonly { readonly users: readonly string[]; readonly title: str
 
 /** Puts the morning's record into the channels. Every message has a key, so that a second start doubles nothing. */
 export async function seed(backend: Backend): Promise<void> {
-  await backend.publishAll([
+  const published = await backend.publishAll([
     ...notices.slice(0, 2).map((text, index) => ({
       channel: 'regatta/notices',
       type: 'notice',
@@ -38,6 +38,10 @@ export async function seed(backend: Backend): Promise<void> {
       data: { text },
     })),
   ]);
+  // The spectators have read the first notice.
+  const [first] = published;
+  if (first !== undefined && 'cursor' in first)
+    for (const user of ['pia', 'jory']) await backend.mark(user, 'regatta/notices', first.cursor);
   for (const notice of welcome) await backend.notify(notice);
 }
 

@@ -10,6 +10,7 @@ const crewEveryMs = 11_000;
 const signalEveryMs = 17_000;
 const noticeEveryMs = 60_000;
 const skippersEveryMs = 90_000;
+const readEveryMs = 6_000;
 
 /**
  * Lets simulated spectators and crews talk over lines of their own, as clients of the product do, and the committee
@@ -21,19 +22,6 @@ export function simulatePeople(
   tokenOf: (user: string) => Promise<string>,
   complain: (error: unknown) => void,
 ): () => void {
-  const lines = new Map<string, { line: Line; chat: Entry }>();
-  for (const { user, roles } of people) {
-    if (roles.includes('committee')) continue;
-    const line = connect(url, { token: () => tokenOf(user) });
-    lines.set(user, { line, chat: line.enter('race/3/chat') });
-    if (user === 'tomas' || user === 'bram') line.enter('crew/petrel');
-    if (user === 'tomas' || user === 'ines' || user === 'sunniva') line.enter('protest/7');
-    if (user === 'oona') line.enter('desk/results/3');
-  }
-  const guest = connect(url);
-  guest.enter('race/3/chat');
-  guest.enter('regatta/notices');
-
   const timers = new Set<ReturnType<typeof setTimeout>>();
   const everyNow = (everyMs: number, act: (round: number) => Promise<unknown> | undefined, round = 0): void => {
     const timer = setTimeout(
@@ -46,6 +34,22 @@ export function simulatePeople(
     );
     timers.add(timer);
   };
+
+  const lines = new Map<string, { line: Line; chat: Entry }>();
+  for (const { user, roles } of people) {
+    if (roles.includes('committee')) continue;
+    const line = connect(url, { token: () => tokenOf(user) });
+    const chat = line.enter('race/3/chat');
+    lines.set(user, { line, chat });
+    // Pia and Jory sit before the demo page themselves; the others look at the chat now and then.
+    if (user !== 'pia' && user !== 'jory') everyNow(readEveryMs, () => void chat.mark());
+    if (user === 'tomas' || user === 'bram') line.enter('crew/petrel');
+    if (user === 'tomas' || user === 'ines' || user === 'sunniva') line.enter('protest/7');
+    if (user === 'oona') line.enter('desk/results/3');
+  }
+  const guest = connect(url);
+  guest.enter('race/3/chat');
+  guest.enter('regatta/notices');
 
   everyNow(chatEveryMs, (round) => {
     const { user, text } = chatter[(round + 6) % chatter.length] as (typeof chatter)[number];

@@ -8,6 +8,7 @@ import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
 import { addKeys } from './keys.js';
 import { addListen } from './listen.js';
+import { addMarks } from './marks.js';
 import { addMeasures } from './measures.js';
 import { addNotify } from './notify.js';
 import { addPublish } from './publish.js';
@@ -44,6 +45,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addExplain,
     addWho,
     addNotify,
+    addMarks,
     addMeasures,
     addKeys,
     addConsole,

@@ -1,6 +1,17 @@
-import type { Author, Cursor, Json, Member, Message, Notice, Problem, Published, ReadResult } from '@nine-bells/wire';
+import type {
+  Author,
+  Cursor,
+  Json,
+  Marked,
+  Member,
+  Message,
+  Notice,
+  Problem,
+  Published,
+  ReadResult,
+} from '@nine-bells/wire';
 
-export type { Author, Cursor, Json, Member, Message, Notice, Problem, Published, ReadResult };
+export type { Author, Cursor, Json, Marked, Member, Message, Notice, Problem, Published, ReadResult };
 
 export interface BackendOptions {
   /** An API key. Without it the browser's cookie is used, as the console does. */
@@ -350,6 +361,24 @@ export class Backend {
   /** Takes notices out of a user's inbox: these, or all. */
   done(user: string, ids: readonly string[] | true): Promise<{ unread: number }> {
     return this.#post('/v1/notices/done', { user, done: ids });
+  }
+
+  /** What a user has not read, in each channel where it has a mark. */
+  unread(user: string): Promise<{ unread: number; channels: readonly Marked[] }> {
+    return this.#get('/v1/unread', { user });
+  }
+
+  /** How far users have read in a channel, by user id. */
+  marks(
+    channel: string,
+    options: { limit?: number } = {},
+  ): Promise<{ marks: readonly { user: string; cursor: Cursor }[]; more: boolean }> {
+    return this.#get('/v1/marks', { channel, ...options });
+  }
+
+  /** Moves a user's mark in a kept channel forward; with `null` takes it away. */
+  mark(user: string, channel: string, cursor: string | null): Promise<Marked> {
+    return this.#post('/v1/marks', { user, channel, cursor });
   }
 
   /** A user as last seen. */

@@ -1,20 +1,21 @@
-import {
-  type Author,
-  type ChannelName,
-  type Cursor,
-  type Entered,
-  type EnterWish,
-  type Gap,
-  type Json,
-  type Member,
-  type MembersPush,
-  type Message,
-  type Problem,
-  type Published,
-  parseCursor,
-  type ReadResult,
-  type Removed,
+import type {
+  Author,
+  ChannelName,
+  Cursor,
+  Entered,
+  EnterWish,
+  Gap,
+  Json,
+  MarksPush,
+  Member,
+  MembersPush,
+  Message,
+  Problem,
+  Published,
+  ReadResult,
+  Removed,
 } from '@nine-bells/wire';
+import { isAfter } from './cursors.js';
 import type { HailOptions, PublishOptions, ReadOptions, RemoveOptions } from './line.js';
 import { LineError } from './lineError.js';
 import { TypedTarget } from './typedTarget.js';
@@ -56,6 +57,8 @@ export interface EntryEvents {
   members: MembersChange;
   /** A short-lived word of somebody who is there. */
   hail: ReceivedHail;
+  /** Others have read on, where the channel shows it; `entry.marks` says how far. */
+  marks: { readonly users: readonly string[] };
 }
 
 /** Who has come, gone or changed since the last time. In a crowd all are empty. */
@@ -88,6 +91,7 @@ export interface EntryLine {
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
   hail(channel: string, type: string, data?: Json, options?: HailOptions): void;
   setStatus(status: Json, channel?: string): void;
+  mark(channel: string, cursor: Cursor): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
   /** One's own user id, once the line was open. */
@@ -116,6 +120,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   #members = new Map<string, Member>();
   #count = 0;
   #isPartial = false;
+  #marks = new Map<string, Cursor>();
   #status: Json | undefined;
   #resolveReady!: () => void;
   #rejectReady!: (error: LineError) => void;
@@ -174,6 +179,26 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** A short-lived word to those who are here, or to some users among them. It may be lost; nothing keeps it. */
   hail(type: string, data?: Json, options?: HailOptions): void {
     this.#line.hail(this.channel, type, data, options);
+  }
+
+  /**
+   * Marks the channel as read up to a place, by default up to the last message given: on all the user's devices. May be
+   * called for each message that is shown; what is sent is at most one mark a second. A mark only moves forward.
+   */
+  mark(cursor: string | undefined = this.#cursor): void {
+    if (cursor !== undefined && !this.#isOver) this.#line.mark(this.channel, cursor as Cursor);
+  }
+
+  /** How far users have read, by user id, where the channel shows it. */
+  get marks(): ReadonlyMap<string, Cursor> {
+    return this.#marks;
+  }
+
+  /** The other users who have read a message, where the channel shows it. */
+  readBy(cursor: string): readonly string[] {
+    return [...this.#marks]
+      .filter(([user, mark]) => user !== this.user && !isAfter(cursor as Cursor, mark))
+      .map(([user]) => user);
   }
 
   /** As `Line.publish`, into this channel. */
@@ -241,6 +266,9 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
         partial: entered.partial,
       });
     if (this.#isOver) return false;
+    this.#marks = new Map(Object.entries(entered.marks ?? {}));
+    if (this.#marks.size > 0) this.emit('marks', { users: [...this.#marks.keys()] });
+    if (this.#isOver) return false;
     this.#cursor = entered.cursor;
     if (entered.more) return true;
     this.#state = 'live';
@@ -252,6 +280,14 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** @internal */
   membersChanged(push: MembersPush): void {
     this.#changeMembers(push);
+  }
+
+  /** @internal */
+  marksChanged({ marks }: MarksPush): void {
+    for (const [user, mark] of Object.entries(marks))
+      if (mark === null) this.#marks.delete(user);
+      else this.#marks.set(user, mark);
+    this.emit('marks', { users: Object.keys(marks) });
   }
 
   #changeMembers({ whole, joined = [], left = [], changed = [], count, partial }: MembersNews): void {
@@ -336,14 +372,6 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
 type MembersNews = Pick<MembersPush, 'whole' | 'joined' | 'left' | 'changed' | 'count'> & {
   partial?: true | undefined;
 };
-
-/** Whether a message is news to someone who stands at `cursor`. Another volume is always news. */
-function isAfter(message: Cursor, cursor: Cursor | undefined): boolean {
-  const place = parseCursor(message);
-  const known = cursor === undefined ? undefined : parseCursor(cursor);
-  if (place === undefined || known === undefined) return true;
-  return place.volume !== known.volume || place.number > known.number;
-}
 
 /** Messages on their way to one `for await`. */
 class MessageQueue implements AsyncIterableIterator<ReceivedMessage> {

@@ -5,6 +5,7 @@ export type {
   Gap,
   Json,
   LineLimits,
+  Marked,
   Member,
   Message,
   Notice,
@@ -40,3 +41,4 @@ export {
 } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';
 export { Typing, type TypingTexts, typingText } from './typing.js';
+export { Unread, type UnreadEvents } from './unread.js';

@@ -15,6 +15,7 @@ import {
   LINE_PATH,
   LINE_SUBPROTOCOL,
   type LineLimits,
+  type Marked,
   type Message,
   type Problem,
   type Published,
@@ -33,8 +34,10 @@ import { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
 import { type EnterOptions, Entry } from './entry.js';
 import { Inbox } from './inbox.js';
 import { LineError } from './lineError.js';
+import { Marking } from './marking.js';
 import { findSocketClass, type SocketClass, type SocketLike } from './socket.js';
 import { TypedTarget } from './typedTarget.js';
+import { Unread } from './unread.js';
 
 /** A token, or how to get one. A function is asked before each connection, so that it can give a fresh one. */
 export type TokenSource = string | (() => string | Promise<string>);
@@ -147,6 +150,8 @@ export class Line extends TypedTarget<LineEvents> {
   #helloSent = false;
   #limits: LineLimits | undefined;
   #inbox: Inbox | undefined;
+  #unread: Unread | undefined;
+  readonly #marking = new Marking((channel, cursor) => this.#sendMark(channel, cursor));
   #direct: string | undefined;
   readonly #watched = new Set<string>();
   #status: Json | undefined;
@@ -215,6 +220,7 @@ export class Line extends TypedTarget<LineEvents> {
         remove: (from, user, removeOptions) => this.remove(from, user, removeOptions),
         hail: (to, type, data, hailOptions) => this.hail(to, type, data, hailOptions),
         setStatus: (status, where) => this.#sendStatus(status, where),
+        mark: (where, cursor) => this.#marking.move(where, cursor),
         leave: (left) => this.#leave(left),
         isOwn: (message) => this.#isOwn(message),
         user: () => this.#user,
@@ -298,6 +304,48 @@ export class Line extends TypedTarget<LineEvents> {
   unwatch(user: string): void {
     this.#watched.delete(user);
     if (this.#state.name === 'open') this.#transmit({ do: 'unwatch', user });
+  }
+
+  /** How many messages the user has not read, by channel. Guests have no counts. */
+  unread(): Unread {
+    if (this.#unread === undefined) {
+      this.#unread = new Unread();
+      if (this.#state.name === 'open' && !this.#state.guest) this.#askUnread(this.#unread);
+    }
+    return this.#unread;
+  }
+
+  /**
+   * Marks a kept channel as read up to a place, on all the user's devices; with `null` takes the mark away, so that what
+   * comes there is not counted any more. If the connection breaks, it waits for the next one.
+   *
+   * @throws {LineError} if it is refused, or the line is closed for good before that
+   */
+  async mark(channel: string, cursor: string | null): Promise<Marked> {
+    if (cursor === null) this.#marking.forget(channel);
+    const marked = await this.#ask({ do: 'mark', channel, cursor });
+    if (marked.cursor === undefined) this.#unread?.forgotten(channel);
+    else this.#unread?.changed({ [channel]: marked.unread });
+    return marked;
+  }
+
+  #sendMark(channel: string, cursor: Cursor): void {
+    this.mark(channel, cursor).catch((error: unknown) => {
+      if (error instanceof LineError && error.problem !== undefined) this.emit('problem', error.problem);
+    });
+  }
+
+  #askUnread(unread: Unread): void {
+    this.#request(
+      { do: 'unread' },
+      {
+        repeatable: false,
+        resolve: (reply) => unread.loaded((reply as unknown as ReplyOf['unread']).counts),
+        reject: (error) => {
+          if (error.problem !== undefined) this.emit('problem', error.problem);
+        },
+      },
+    );
   }
 
   #fillInbox(inbox: Inbox, reply: InboxReply): void {
@@ -419,6 +467,7 @@ export class Line extends TypedTarget<LineEvents> {
     this.#watch(welcome.pulseMs);
     // From here on listeners are called, and any of them may close the line.
     if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
+    if (this.#unread !== undefined && welcome.guest !== true) this.#askUnread(this.#unread);
     this.#setState({
       name: 'open',
       user: welcome.user,
@@ -501,6 +550,7 @@ export class Line extends TypedTarget<LineEvents> {
     this.#pending.clear();
     for (const entry of this.#entries.values()) entry.end(error);
     this.#entries.clear();
+    this.#marking.close();
   }
 
   // ----------------------------------------------------------------------------------------------- hearing
@@ -523,6 +573,8 @@ export class Line extends TypedTarget<LineEvents> {
     else if (isPush(frame, 'expiring')) void this.#refresh(socket);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
+    else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
+    else if (isPush(frame, 'marks')) this.#entries.get(frame.channel)?.marksChanged(frame);
     else if (isPush(frame, 'user')) this.emit('user', { user: frame.user, status: frame.status });
     else if (isPush(frame, 'members')) this.#entries.get(frame.channel)?.membersChanged(frame);
     else if (isPush(frame, 'hail')) {
@@ -631,7 +683,7 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /** Asks for what may be asked twice: what has a key, only reads, or is the same when done again. */
-  #ask<V extends 'publish' | 'read' | 'remove' | 'inbox' | 'watch'>(request: {
+  #ask<V extends 'publish' | 'read' | 'remove' | 'inbox' | 'watch' | 'mark'>(request: {
     readonly do: V;
     readonly [member: string]: unknown;
   }): Promise<ReplyOf[V]> {

@@ -230,7 +230,11 @@ export class FaultyRelay implements Relay {
     this.#solo.announce(channel, messages);
   }
 
-  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (signal: Signal) => void): void {
+  want(
+    channel: ChannelName,
+    receive: (messages: readonly LoggedMessage[]) => void,
+    hear: (signal: Signal) => void,
+  ): void {
     const carry = (messages: readonly LoggedMessage[]): void => {
       if (!this.faults || this.#random.chance(0.8)) {
         receive(messages);

@@ -59,7 +59,11 @@ export interface Relay {
    * Begins to hand over the channel's messages. They may come doubled, late or not at all: whoever receives them sees
    * that by the numbers.
    */
-  want(channel: ChannelName, receive: (messages: readonly LoggedMessage[]) => void, hear: (signal: Signal) => void): void;
+  want(
+    channel: ChannelName,
+    receive: (messages: readonly LoggedMessage[]) => void,
+    hear: (signal: Signal) => void,
+  ): void;
   /** Carries what has no number to everyone who wants the channel. It may be lost. */
   cast(signal: Signal): void;
   unwant(channel: ChannelName): void;

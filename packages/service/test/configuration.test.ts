@@ -25,7 +25,7 @@ describe('the configuration', () => {
 
   it('of the demo, and the examples in the docs, have no mistake', () => {
     expect(faultsOf(readFileSync(new URL('../../../demo/bells.yaml', import.meta.url), 'utf8'))).toEqual([]);
-    const docs = ['configuration', 'access', 'presence', 'notices']
+    const docs = ['configuration', 'access', 'presence', 'notices', 'unread']
       .map((name) => readFileSync(new URL(`../../../docs/${name}.md`, import.meta.url), 'utf8'))
       .join('\n');
     const examples = [...docs.matchAll(/```yaml\n([\s\S]*?)```/g)].map((match) => match[1] as string);
@@ -69,6 +69,13 @@ channels:
     ['{ not: { not: nobdy } }', 'did you mean "nobody"?'],
   ])('refuses the access rule %s', (access, fault) => {
     expect(faultsOf(`channels: [{ pattern: "crew/:boat", allow: { enter: ${access} } }]`).join()).toContain(fault);
+  });
+
+  it('shows read marks only where there are any', () => {
+    const rule = (logbook: string) => `channels: [{ pattern: a, logbook: ${logbook}, marks: shown }]`;
+    expect(parseConfiguration(rule('kept'), 'bells.yaml').channels[0]).toMatchObject({ showsMarks: true });
+    expect(faultsOf(rule('recent')).join()).toContain('only channels with a kept logbook have read marks to show');
+    expect(faultsOf('channels: [{ pattern: a, marks: all }]').join()).toContain('expected own or shown');
   });
 
   it('takes anchors and aliases', () => {

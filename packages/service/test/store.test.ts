@@ -213,3 +213,97 @@ describe('inboxes in the database', () => {
     expect((await store.inbox('tomas', undefined, 10, 0)).unread).toBe(1);
   });
 });
+
+describe('read marks in the database', () => {
+  const by = (user: string) => ({ by: { user } });
+  const unread = async (user: string) =>
+    (await store.unread(user)).map(({ channel, place, unread: left, counted }) => [
+      channel,
+      place?.number,
+      left,
+      counted,
+    ]);
+
+  it('count what others said after the mark, over a restart', async () => {
+    await store.append(chat, draft(1, by('ines')));
+    await store.append(chat, draft(2, { ...by('pia'), type: 'joined' }));
+    const { logged } = await store.append(chat, draft(3, by('pia')));
+    expect(await store.mark('pia', chat, { ...logged.place, number: 1 }, 10)).toMatchObject({ unread: 0, counted: 2 });
+    const appended = await Promise.all([
+      store.append(chat, draft(4, by('ines'))),
+      store.append(chat, draft(5, by('pia'))),
+      store.append(chat, draft(6, { ...by('ines'), type: 'left' })),
+      store.append(chat, draft(7)),
+    ]);
+    expect(appended.map(({ counted }) => counted)).toEqual([3, 4, 4, 5]);
+    await database.close();
+    await open();
+    expect(await unread('pia')).toEqual([[chat, 1, 2, 5]]);
+    expect(await store.mark('pia', chat, { ...logged.place, number: 7 }, 10)).toMatchObject({ unread: 0 });
+    expect(await store.mark('pia', chat, { ...logged.place, number: 4 }, 10)).toMatchObject({ place: { number: 7 } });
+    expect(await store.marks(chat, 10)).toEqual([{ user: 'pia', place: { ...logged.place, number: 7 } }]);
+    await store.mark('pia', chat, null, 10);
+    expect(await unread('pia')).toEqual([]);
+  });
+
+  it('begin in a direct channel with its first message, and may begin where nothing was said', async () => {
+    const direct = channelName('direct/ines,pia');
+    await store.append(direct, draft(1, { ...by('ines'), begins: ['ines', 'pia'] }));
+    await store.append(direct, draft(2, { ...by('ines'), begins: ['ines', 'pia'] }));
+    const { volume } = await store.head(chat);
+    await store.mark('pia', signals, { volume, number: 0 }, 10);
+    await store.append(signals, draft(3));
+    expect(await unread('pia')).toEqual([
+      [direct, 0, 2, 2],
+      [signals, 0, 1, 1],
+    ]);
+    expect(await unread('ines')).toEqual([[direct, 0, 0, 2]]);
+    expect(await store.unread('pia', [signals])).toMatchObject([{ channel: signals, unread: 1 }]);
+  });
+
+  it('refuse what the channel does not have, and too many, without harm to others of the same commit', async () => {
+    const { logged } = await store.append(chat, draft(1));
+    const outcomes = await Promise.allSettled([
+      store.mark('pia', chat, logged.place, 1),
+      store.mark('pia', signals, { ...logged.place, number: 0 }, 1),
+      store.mark('ines', chat, { ...logged.place, number: 2 }, 1),
+      store.mark('ines', chat, { volume: 'elsewhere', number: 1 }, 1),
+      store.mark('jory', chat, logged.place, 1),
+    ]);
+    expect(outcomes.map((each) => (each.status === 'fulfilled' ? 'moved' : each.reason.problem.code))).toEqual([
+      'moved',
+      'too-many-channels',
+      'bad-cursor',
+      'bad-cursor',
+      'moved',
+    ]);
+  });
+
+  it('number the notes of records that are older than marks', async () => {
+    for (const [n, type] of ['message', 'joined', 'message', 'left', 'message'].entries())
+      await store.append(chat, draft(n + 1, { type }));
+    await store.append(signals, draft(9));
+    await database.write(async (writer) => {
+      const tables = writer.getQueryInterface();
+      await tables.removeIndex('messages', 'messages_by_author');
+      for (const table of ['messages', 'channels']) await writer.query(`ALTER TABLE ${table} DROP COLUMN notes`);
+      await tables.dropTable('marks');
+      await tables.bulkDelete('migrations', { name: '0006-read-marks' });
+    });
+    await database.close();
+    await open();
+    const { volume } = await store.head(chat);
+    expect(await store.mark('pia', chat, { volume, number: 2 }, 10)).toMatchObject({ unread: 2, counted: 3 });
+    expect(await store.mark('pia', chat, { volume, number: 4 }, 10)).toMatchObject({ unread: 1, counted: 3 });
+    expect((await store.append(chat, draft(10))).counted).toBe(4);
+    expect((await store.append(signals, draft(11))).counted).toBe(2);
+  });
+
+  it('find one’s own messages in an index', async () => {
+    const plan = await database.reader.query<{ detail: string }>(
+      "EXPLAIN QUERY PLAN SELECT COUNT(*) FROM messages m WHERE m.channel_id = 1 AND m.author = 'pia' AND m.number > 1 AND m.type NOT IN ('joined', 'left')",
+      { type: 'SELECT' as never },
+    );
+    expect(plan.map(({ detail }) => detail).join()).toContain('USING INDEX messages_by_author');
+  });
+});

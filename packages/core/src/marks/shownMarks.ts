@@ -89,8 +89,6 @@ export class ShownMarks {
     if (this.#isCrowd) return;
     const marks = Object.fromEntries([...this.#changed].map((user) => [user, this.#marks?.get(user) ?? null]));
     this.#changed.clear();
-    this.#ports.tell(
-      new Frame(JSON.stringify({ on: 'marks', channel: this.#channel, marks }), true, this.#channel),
-    );
+    this.#ports.tell(new Frame(JSON.stringify({ on: 'marks', channel: this.#channel, marks }), true, this.#channel));
   }
 }

@@ -28,8 +28,7 @@ export class MemoryStore implements Store {
   async append(channel: ChannelName, draft: Draft): Promise<Appended> {
     const appended = this.#log(channel).append(draft, unbounded);
     if (appended.repeated) return appended;
-    if (appended.logged.place.number === 1)
-      for (const user of draft.begins ?? []) this.#marksIn(channel).set(user, 0);
+    if (appended.logged.place.number === 1) for (const user of draft.begins ?? []) this.#marksIn(channel).set(user, 0);
     const counted = (this.#counted.get(channel) ?? 0) + (counts(draft.type) ? 1 : 0);
     this.#counted.set(channel, counted);
     return { ...appended, counted };

@@ -284,6 +284,8 @@ const presence: Reader<PresenceRule | false> = (node, at) => {
   return found && { ...defaultPresence, ...defined({ graceMs: found.grace, crowd: found.crowd, noted: found.noted }) };
 };
 
+const marksWords = oneOf(['own', 'shown'] as const);
+
 const channel: Reader<ChannelRule> = (node, at) => {
   const access = optional(accessRule(parametersIn(node)));
   const found = mapOf({
@@ -292,6 +294,7 @@ const channel: Reader<ChannelRule> = (node, at) => {
     logbook: optional(logbook),
     allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, access])))),
     presence: optional(presence),
+    marks: optional(marksWords),
     direct: optional(flag),
     data: optional(size),
   })(node, at);
@@ -306,6 +309,7 @@ const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.direct ? { direct: true } : {}),
     ...(found.about === undefined ? {} : { about: found.about }),
     ...(found.presence ? { presence: found.presence } : {}),
+    ...(found.marks === 'shown' ? { showsMarks: true } : {}),
     ...(found.data === undefined ? {} : { dataBytes: found.data }),
   };
 };

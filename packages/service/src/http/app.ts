@@ -10,6 +10,7 @@ import { explaining } from './explain.js';
 import type { Guard } from './guard.js';
 import { apiKeys } from './keys.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
+import { marks } from './marks.js';
 import { measures } from './measures.js';
 import { messages } from './messages.js';
 import { notices } from './notices.js';
@@ -50,6 +51,7 @@ export function routesOf({
     ...explaining(engine, tokens),
     ...measures(engine),
     ...notices(engine),
+    ...marks(engine),
     ...apiKeys(keys, engine),
     ...keyHoldersDoors(links, tokens, consoleUrl),
   ];

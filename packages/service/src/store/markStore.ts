@@ -116,8 +116,7 @@ export class MarkStore {
         'SELECT COUNT(*) AS had FROM marks WHERE user_id = :user',
         { replacements: { user }, type: QueryTypes.SELECT },
       );
-      if (Number(had) >= most)
-        return refusal('too-many-channels', `a user has read marks in at most ${most} channels`);
+      if (Number(had) >= most) return refusal('too-many-channels', `a user has read marks in at most ${most} channels`);
       await tables.bulkInsert('marks', [{ user_id: user, channel_id: id, number: place.number, notes }]);
     }
     return (await standingsOf(writer, user, [channel]))[0] as MarkStanding;

@@ -13,15 +13,15 @@ import {
   type KnownUser,
   keepsOut,
   LoggedMessage,
-  type MarkStanding,
-  type UserMark,
   type LogSlice,
   lastWithinBytes,
+  type MarkStanding,
   type Measure,
   type NoticeDraft,
   type Place,
   type ReadLimit,
   type Store,
+  type UserMark,
   withinBytes,
 } from '@nine-bells/core';
 import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
@@ -265,8 +265,7 @@ export class SqlStore implements Store {
       if (key !== undefined) known.set(key, logged);
       rows.push(rowOf(row, logged, draft));
       if (row.head === 1)
-        for (const user of draft.begins ?? [])
-          begun.push({ user_id: user, channel_id: row.id, number: 0, notes: 0 });
+        for (const user of draft.begins ?? []) begun.push({ user_id: user, channel_id: row.id, number: 0, notes: 0 });
       return { logged, repeated: false, counted: row.head - row.notes };
     });
     const tables = writer.getQueryInterface();
@@ -292,7 +291,9 @@ export class SqlStore implements Store {
           type: QueryTypes.SELECT,
         },
       );
-      return new Map(rows.map((row) => [row.name as ChannelName, { ...row, head: Number(row.head), notes: Number(row.notes) }]));
+      return new Map(
+        rows.map((row) => [row.name as ChannelName, { ...row, head: Number(row.head), notes: Number(row.notes) }]),
+      );
     };
     const found = await select();
     const missing = names.filter((name) => !found.has(name));

@@ -1,0 +1,49 @@
+import type { Command } from 'commander';
+import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { note, print, printJson, table } from './output.js';
+
+/** The commands about what was read. */
+export function addMarks(program: Command): void {
+  program
+    .command('unread')
+    .description('say how many messages a user has not read, by channel')
+    .argument('<user>', "the user's id")
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (user: string, options: CallOptions) => {
+      const { unread, channels } = await backendOf(options).unread(user);
+      if (options.json) for (const each of channels) printJson(each);
+      else if (channels.length === 0) note(`${user} has no read marks.`);
+      else {
+        print(
+          table(
+            ['CHANNEL', 'UNREAD', 'READ UP TO'],
+            channels.map((each) => [each.channel, String(each.unread), each.cursor ?? '']),
+          ),
+        );
+        note(`${unread} in all.`);
+      }
+    });
+
+  program
+    .command('marks')
+    .description('list how far users have read in a channel')
+    .argument('<channel>', 'such as race/3/chat')
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (channel: string, options: CallOptions) => {
+      const { marks, more } = await backendOf(options).marks(channel);
+      if (options.json) for (const each of marks) printJson(each);
+      else if (marks.length === 0) note(`Nobody has a read mark in ${channel}.`);
+      else
+        print(
+          table(
+            ['USER', 'READ UP TO'],
+            marks.map(({ user, cursor }) => [user, cursor]),
+          ),
+        );
+      if (more && !options.json) note('There are more.');
+    });
+}

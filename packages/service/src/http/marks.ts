@@ -1,0 +1,62 @@
+import type { Engine, MarkStanding } from '@nine-bells/core';
+import { type ChannelName, formatCursor, parseCursor, protocolLimits, refusal } from '@nine-bells/wire';
+import { readBody } from './body.js';
+import { IsChannel, IsWords } from './publishDto.js';
+import { channelOf, queryText, queryWhole } from './query.js';
+import type { Route } from './route.js';
+
+class MarkDto {
+  static readonly members = { user: true, channel: true, cursor: true } as const;
+
+  @IsWords(protocolLimits.userChars)
+  user!: string;
+
+  @IsChannel()
+  channel!: string;
+
+  cursor!: string | null;
+}
+
+/** How far users have read, and what they have not. */
+export function marks(engine: Engine): readonly Route[] {
+  const unread: Route['serve'] = async (request, response) => {
+    const user = queryText(request, 'user');
+    if (user === undefined || user === '') throw refusal('bad-value', '`user` is missing', { where: '?user' });
+    const all = await engine.unread(user);
+    response.json({
+      user,
+      unread: all.reduce((sum, each) => sum + each.unread, 0),
+      channels: all.map(shown),
+    });
+  };
+
+  const inChannel: Route['serve'] = async (request, response) => {
+    const channel = channelOf(request);
+    const limit = queryWhole(request, 'limit', 10_000) ?? 1_000;
+    const found = await engine.marks(channel, limit + 1);
+    response.json({
+      channel,
+      marks: found.slice(0, limit).map(({ user, place }) => ({ user, cursor: formatCursor(place) })),
+      more: found.length > limit,
+    });
+  };
+
+  const move: Route['serve'] = async (request, response) => {
+    const { user, channel, cursor } = readBody(MarkDto, request.body);
+    if (user.startsWith('guest:')) throw refusal('bad-value', 'guests have no read marks', { where: '/user' });
+    const place = cursor === null ? null : parseCursor(String(cursor));
+    if (place === undefined)
+      throw refusal('bad-cursor', '`cursor` is a cursor, or null to take the mark away', { where: '/cursor' });
+    response.json({ user, ...shown(await engine.mark(user, channel as ChannelName, place)) });
+  };
+
+  return [
+    { method: 'get', path: '/unread', right: 'read', serve: unread },
+    { method: 'get', path: '/marks', right: 'read', serve: inChannel },
+    { method: 'post', path: '/marks', right: 'notify', serve: move },
+  ];
+}
+
+function shown({ channel, place, unread }: MarkStanding): object {
+  return { channel, ...(place === undefined ? {} : { cursor: formatCursor(place) }), unread };
+}
