@@ -40,5 +40,12 @@ export {
   type TokenSource,
 } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';
+export {
+  defaultOutboxBounds,
+  Outbox,
+  type OutboxBounds,
+  type OutboxEvents,
+  type Outgoing,
+} from './outbox.js';
 export { Typing, type TypingTexts, typingText } from './typing.js';
 export { Unread, type UnreadEvents } from './unread.js';

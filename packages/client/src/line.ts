@@ -35,6 +35,7 @@ import { type EnterOptions, Entry } from './entry.js';
 import { Inbox } from './inbox.js';
 import { LineError } from './lineError.js';
 import { Marking } from './marking.js';
+import { isPassing, Outbox, type OutboxBounds } from './outbox.js';
 import { findSocketClass, type SocketClass, type SocketLike } from './socket.js';
 import { TypedTarget } from './typedTarget.js';
 import { Unread } from './unread.js';
@@ -46,6 +47,8 @@ export interface LineOptions {
   /** Without it one is a guest, where guests are let in. */
   readonly token?: TokenSource;
   readonly backOff?: Partial<BackOff>;
+  /** What may wait to be published while the connection is broken, or the service cannot take it. */
+  readonly outbox?: Partial<OutboxBounds>;
   /** The WebSocket class to use; by default the surroundings' own, or that of `ws`. */
   readonly WebSocket?: SocketClass;
 }
@@ -92,6 +95,8 @@ export interface PublishOptions {
   readonly key?: string;
   /** `false`: not to this session. */
   readonly echo?: boolean;
+  /** Takes the message back when it is aborted before it was sent. */
+  readonly signal?: AbortSignal;
 }
 
 export interface ReadOptions {
@@ -145,6 +150,8 @@ export class Line extends TypedTarget<LineEvents> {
   readonly #entries = new Map<ChannelName, Entry>();
   readonly #pending = new Map<number, Pending>();
   readonly #ownKeys = new Set<string>();
+  /** What was published and not acknowledged yet. */
+  readonly outbox: Outbox;
   #state: LineState = { name: 'connecting' };
   #socket: SocketLike | undefined;
   #helloSent = false;
@@ -171,6 +178,19 @@ export class Line extends TypedTarget<LineEvents> {
     super();
     this.#url = lineUrl(url);
     this.#options = options;
+    this.outbox = new Outbox(
+      {
+        // Without knowing what the service takes, one frame too large would end each connection anew.
+        ready: () => this.#helloSent && this.#limits !== undefined,
+        send: (request, answered) =>
+          this.#request(request, {
+            repeatable: false,
+            resolve: ({ re: _, ...reply }) => answered(reply as unknown as Published),
+            reject: answered,
+          }),
+      },
+      options.outbox,
+    );
     this.#backOff = { ...defaultBackOff, ...options.backOff };
     void this.#open();
     (globalThis as unknown as Partial<Window>).addEventListener?.('online', this.#online);
@@ -238,28 +258,33 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /**
-   * Publishes, and resolves when the service has acknowledged it. If the connection breaks meanwhile, it is sent again
-   * on the next one.
+   * Publishes, and resolves when the service has acknowledged it. While the line is not open, or the service cannot take
+   * it, the message waits in the outbox; it is sent again with its key until there is an answer.
+   *
+   * @throws {LineError} `outbox-full`; `cancelled` by `signal`; `closed` if the line was closed before the answer; or the
+   *   code of the service's refusal
+   */
+  async publish(channel: string, data: Json, options: PublishOptions = {}): Promise<Published> {
+    if (this.#state.name === 'closed') throw this.#closedError();
+    const key = options.key ?? crypto.randomUUID();
+    this.#rememberKey(key);
+    const { id, cursor, repeated } = await this.outbox.publish(channel, data, { ...options, key });
+    return { id, cursor, ...(repeated ? { repeated } : {}) };
+  }
+
+  /**
+   * Reads in a channel's record: the last messages, those before or those after a cursor.
    *
    * @throws {LineError} `not-open` if the line is not open now, `closed` if it was closed before the answer, or the
    *   code of the service's refusal
    */
-  async publish(channel: string, data: Json, options: PublishOptions = {}): Promise<Published> {
-    if (this.#state.name !== 'open') throw this.#notOpen();
-    const key = options.key ?? crypto.randomUUID();
-    this.#rememberKey(key);
-    const { id, cursor, repeated } = await this.#ask({ do: 'publish', channel, data, ...options, key });
-    return { id, cursor, ...(repeated ? { repeated } : {}) };
-  }
-
-  /** Reads in a channel's record: the last messages, those before or those after a cursor. Throws as `publish` does. */
   async read(channel: string, options: ReadOptions = {}): Promise<ReadResult> {
     if (this.#state.name !== 'open') throw this.#notOpen();
     return this.#ask({ do: 'read', channel, ...options });
   }
 
   /**
-   * Ends a user's stay in a channel, if one may moderate there. Throws as `publish` does.
+   * Ends a user's stay in a channel, if one may moderate there. Throws as `read` does.
    *
    * @example
    * await line.remove('protest/7', 'ines', { reason: 'interrupting', banMs: 600_000 });
@@ -270,7 +295,7 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /**
-   * Enters the direct channel with other users: the same for all of them, whoever begins. Throws as `publish` does, and
+   * Enters the direct channel with other users: the same for all of them, whoever begins. Throws as `read` does, and
    * `not-allowed` where there are no direct channels; whether one may begin it, the entry says.
    */
   direct(users: readonly string[], options: EnterOptions = {}): Entry {
@@ -292,7 +317,7 @@ export class Line extends TypedTarget<LineEvents> {
 
   /**
    * Tells of a user's status from now on, by the event `user`, and gives it as it is; `null`: not connected. Throws as
-   * `publish` does.
+   * `read` does.
    */
   async watch(user: string): Promise<Json> {
     if (this.#state.name !== 'open') throw this.#notOpen();
@@ -439,6 +464,7 @@ export class Line extends TypedTarget<LineEvents> {
     // What was under way when the last connection broke goes right behind.
     for (const [pendingId, { request, repeatable }] of this.#pending)
       if (repeatable) this.#transmit({ ...request, id: pendingId });
+    this.outbox.opened();
   }
 
   /** After a reconnection: what has become of a watched user is told as a change. */
@@ -464,6 +490,7 @@ export class Line extends TypedTarget<LineEvents> {
     this.#direct = welcome.direct;
     this.#secret = welcome.secret;
     this.#limits = welcome.limits;
+    this.outbox.opened();
     this.#watch(welcome.pulseMs);
     // From here on listeners are called, and any of them may close the line.
     if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
@@ -527,6 +554,7 @@ export class Line extends TypedTarget<LineEvents> {
     clearInterval(this.#pulse);
     for (const entry of this.#entries.values()) entry.interrupted();
     for (const [id, pending] of this.#pending) if (!pending.repeatable) this.#pending.delete(id);
+    this.outbox.interrupted();
   }
 
   #waitAndRetry(reason: string): void {
@@ -548,6 +576,7 @@ export class Line extends TypedTarget<LineEvents> {
     const error = this.#closedError();
     for (const pending of this.#pending.values()) pending.reject(error);
     this.#pending.clear();
+    this.outbox.close(error);
     for (const entry of this.#entries.values()) entry.end(error);
     this.#entries.clear();
     this.#marking.close();
@@ -649,7 +678,7 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   #refused(entry: Entry, refused: Problem): void {
-    if (laterCodes.has(refused.code)) {
+    if (isPassing(refused)) {
       entry.wait(refused);
       const socket = this.#socket;
       setTimeout(() => {
@@ -683,7 +712,7 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /** Asks for what may be asked twice: what has a key, only reads, or is the same when done again. */
-  #ask<V extends 'publish' | 'read' | 'remove' | 'inbox' | 'watch' | 'mark'>(request: {
+  #ask<V extends 'read' | 'remove' | 'inbox' | 'watch' | 'mark'>(request: {
     readonly do: V;
     readonly [member: string]: unknown;
   }): Promise<ReplyOf[V]> {
@@ -757,9 +786,6 @@ function inTime(token: () => string | Promise<string>): Promise<string> {
       .finally(() => clearTimeout(timer));
   });
 }
-
-/** Refusals that another try may not meet. */
-const laterCodes: ReadonlySet<string> = new Set(['busy', 'ask-failed', 'rate-limited']);
 
 /** Refusals that another try would only meet again. */
 function isLasting({ code }: Problem): boolean {

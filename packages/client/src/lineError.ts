@@ -10,7 +10,11 @@ export type LineErrorCode =
   /** The channel was left before there was an answer. */
   | 'left'
   /** One was removed from the channel. */
-  | 'removed';
+  | 'removed'
+  /** Too much waits to be acknowledged; nothing was sent. */
+  | 'outbox-full'
+  /** A message was taken back before it was sent. */
+  | 'cancelled';
 
 /** An act on the line was refused or could not be done. */
 export class LineError extends Error {

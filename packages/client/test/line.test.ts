@@ -141,21 +141,116 @@ describe('a line', () => {
     await vi.advanceTimersByTimeAsync(500);
     socket().welcome({ continued: true });
     const [again] = socket().asked('publish');
-    expect(again).toEqual(first);
+    expect({ ...again, id: 0 }).toEqual({ ...first, id: 0 });
     socket().say({ re: again?.id, id: 'm1', cursor: 'v:1', repeated: true });
     await expect(published).resolves.toEqual({ id: 'm1', cursor: 'v:1', repeated: true });
     line.close();
   });
 
-  it('refuses to publish while it is not open, and what the service would end the connection for', async () => {
+  it('refuses what the service would end the connection for', async () => {
     const line = await open();
-    await expect(line.publish('race/3/chat', 1)).rejects.toMatchObject({ code: 'not-open' });
     socket().welcome();
     await expect(line.publish('race/3/chat', 'x'.repeat(1000))).rejects.toMatchObject({ code: 'too-large' });
     const waiting = line.publish('race/3/chat', 1);
     line.close();
     await expect(waiting).rejects.toMatchObject({ code: 'closed' });
     await expect(line.publish('race/3/chat', 1)).rejects.toMatchObject({ code: 'closed' });
+  });
+});
+
+describe('the outbox', () => {
+  const answer = (request: Record<string, unknown> | undefined, more: object = { id: 'm', cursor: 'v:1' }) =>
+    socket().say({ re: request?.id, ...more });
+  const data = () =>
+    socket()
+      .asked('publish')
+      .map((request) => request.data);
+
+  it('keeps what is published while the line is not open, shows it, and sends it in order', async () => {
+    const line = await open();
+    const waiting: number[] = [];
+    line.outbox.addEventListener('change', ({ detail }) => waiting.push(detail.waiting));
+    const published = [1, 2, 3].map((n) => line.publish('race/3/chat', n));
+    expect(line.outbox.messages).toMatchObject([1, 2, 3].map((n) => ({ data: n, sent: false })));
+    socket().welcome();
+    expect(data()).toEqual([1, 2, 3]);
+    socket().onclose?.({ code: 1006, reason: '' });
+    published.push(line.publish('race/3/chat', 4));
+    await vi.advanceTimersByTimeAsync(500);
+    socket().welcome({ continued: true });
+    expect(data()).toEqual([1, 2, 3, 4]);
+    for (const request of socket().asked('publish')) answer(request);
+    expect((await Promise.all(published)).length).toBe(4);
+    expect([waiting.at(-1), line.outbox.messages]).toEqual([0, []]);
+    line.close();
+  });
+
+  it('takes a message back that was not sent yet, by hand or by signal, and none that was', async () => {
+    const line = await open();
+    const caught = (act: Promise<unknown>) => act.catch((error: { code: string }) => error.code);
+    const abort = new AbortController();
+    const outcomes = [
+      line.publish('race/3/chat', 1),
+      line.publish('race/3/chat', 2, { signal: abort.signal }),
+      line.publish('race/3/chat', 3, { signal: AbortSignal.abort() }),
+    ].map(caught);
+    expect(line.outbox.messages[0]?.cancel()).toBe(true);
+    abort.abort();
+    expect(await Promise.all(outcomes)).toEqual(['cancelled', 'cancelled', 'cancelled']);
+    socket().welcome();
+    expect(data()).toEqual([]);
+    const sent = line.publish('race/3/chat', 4);
+    expect(line.outbox.messages[0]?.cancel()).toBe(false);
+    answer(socket().asked('publish')[0]);
+    expect(await sent).toMatchObject({ id: 'm' });
+    line.close();
+  });
+
+  it('is bounded by count and by size', async () => {
+    const line = await open({ outbox: { messages: 3, chars: 20 } });
+    const first = line.publish('race/3/chat', 'x'.repeat(30));
+    await expect(line.publish('race/3/chat', 'y')).rejects.toMatchObject({ code: 'outbox-full' });
+    line.outbox.messages[0]?.cancel();
+    await expect(first).rejects.toMatchObject({ code: 'cancelled' });
+    for (let n = 0; n < 3; n++) line.publish('race/3/chat', n).catch(() => {});
+    await expect(line.publish('race/3/chat', 4)).rejects.toMatchObject({ code: 'outbox-full' });
+    line.close();
+  });
+
+  it('waits when the service cannot take more, then tries again with the same key', async () => {
+    const line = await open();
+    socket().welcome();
+    const published = [1, 2].map((n) => line.publish('race/3/chat', n));
+    const refused = { problem: { code: 'busy', title: 'Busy', retryAfterMs: 2_000 } };
+    for (const request of socket().asked('publish')) answer(request, refused);
+    expect(line.outbox.messages).toMatchObject([{ data: 1, sent: false, problem: { code: 'busy' } }, { data: 2 }]);
+    await vi.advanceTimersByTimeAsync(1_900);
+    expect(data()).toEqual([1, 2]);
+    await vi.advanceTimersByTimeAsync(1_200);
+    // One at a time now, so that none overtakes another.
+    expect(data()).toEqual([1, 2, 1]);
+    answer(socket().asked('publish')[2]);
+    expect(data()).toEqual([1, 2, 1, 2]);
+    answer(socket().asked('publish')[3]);
+    await Promise.all(published);
+    const keys = socket()
+      .asked('publish')
+      .map(({ key }) => key);
+    expect(keys.slice(2)).toEqual(keys.slice(0, 2));
+    const lasting = line.publish('race/3/chat', 5);
+    answer(socket().asked('publish').at(-1), { problem: { code: 'not-allowed', title: 'Not allowed' } });
+    await expect(lasting).rejects.toMatchObject({ code: 'not-allowed' });
+    line.close();
+  });
+
+  it('sends a large backlog a few at a time', async () => {
+    const line = await open();
+    for (let n = 0; n < 100; n++) line.publish('race/3/chat', n).catch(() => {});
+    socket().welcome();
+    expect(data().length).toBe(32);
+    answer(socket().asked('publish')[0]);
+    expect(data().length).toBe(33);
+    line.close();
   });
 });
 

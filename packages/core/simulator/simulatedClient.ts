@@ -160,7 +160,7 @@ export class SimulatedClient implements FarEnd {
     if (publish !== undefined) {
       this.#waiting.delete(frame.re);
       if (frame.problem === undefined) publish.acknowledged = true;
-      else if (frame.problem.code === 'busy')
+      else if (frame.problem.code === 'unavailable')
         this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
       return;
@@ -188,7 +188,7 @@ export class SimulatedClient implements FarEnd {
   }
 
   #enterRefused({ channel, problem }: EnterRefused): void {
-    if (problem.code !== 'busy') throw new Error(`${this.name}: ${channel} ${problem.code}`);
+    if (problem.code !== 'unavailable') throw new Error(`${this.name}: ${channel} ${problem.code}`);
     const stretch = this.#entered.get(channel);
     if (stretch !== undefined) this.#clock.setTimer(100, () => this.#enterAgain(stretch));
   }

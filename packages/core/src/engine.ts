@@ -266,7 +266,7 @@ export class Engine {
   /**
    * Publishes for an application. Resolves when the channel's promise holds: with a kept logbook after the commit.
    *
-   * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `busy`
+   * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `unavailable`
    */
   async publish(draft: ApplicationDraft): Promise<Published> {
     const { logged, repeated } = await this.#append(this.#match(draft.channel), draft);
@@ -346,7 +346,7 @@ export class Engine {
   /**
    * Keeps somebody out, of a channel or of the whole service; whoever is there goes at once.
    *
-   * @throws {ProblemError} `no-such-channel`, `bad-value`, `busy`
+   * @throws {ProblemError} `no-such-channel`, `bad-value`, `unavailable`
    */
   ban(wish: BanWish, by: Actor): Promise<Effect<Ban>> {
     if ((wish.user === undefined) === (wish.address === undefined))
@@ -359,7 +359,7 @@ export class Engine {
   /**
    * Ends a ban before its time.
    *
-   * @throws {ProblemError} `bad-value` if there is no such ban in force; `busy`
+   * @throws {ProblemError} `bad-value` if there is no such ban in force; `unavailable`
    */
   lift(id: string, by: Actor, reason?: string): Promise<Effect<Lift>> {
     const ban = this.#standing.byId(id);
@@ -384,7 +384,7 @@ export class Engine {
   /**
    * Ends a user's stay in a channel; with `banMs` it may not come back for so long.
    *
-   * @throws {ProblemError} `no-such-channel`, `busy`
+   * @throws {ProblemError} `no-such-channel`, `unavailable`
    */
   remove({ channel, user, reason, banMs }: RemovalWish, by: Actor): Promise<Effect<Removal>> {
     this.#match(channel);
@@ -394,7 +394,7 @@ export class Engine {
   /**
    * Ends all sessions of a user; tokens issued until now are not taken any more.
    *
-   * @throws {ProblemError} `busy`
+   * @throws {ProblemError} `unavailable`
    */
   signOut(user: string, by: Actor, reason?: string): Promise<Effect<SignOut>> {
     return this.#take({ did: 'sign-out', user, ...this.#taken(by, reason) });
@@ -403,7 +403,7 @@ export class Engine {
   /**
    * Takes no token of a user any more that was issued until now; connections that were opened with one end.
    *
-   * @throws {ProblemError} `busy`
+   * @throws {ProblemError} `unavailable`
    */
   revokeTokens(user: string, by: Actor, reason?: string): Promise<Effect<Revocation>> {
     return this.#take({ did: 'revoke-tokens', user, ...this.#taken(by, reason) });
@@ -414,7 +414,7 @@ export class Engine {
   /**
    * Notifies users: into their inboxes, and to those of their sessions that are connected.
    *
-   * @throws {ProblemError} `bad-value`, `too-large`, `no-such-channel`, `busy`
+   * @throws {ProblemError} `bad-value`, `too-large`, `no-such-channel`, `unavailable`
    */
   notify(wish: NoticeWish): Promise<Notified> {
     return this.#inboxes.notify(wish);

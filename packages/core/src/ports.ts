@@ -108,7 +108,7 @@ export interface Store extends LogReader {
    * Resolves after the commit, for one channel in the order of the numbers. A key that its author used in this channel
    * before gives the message published then.
    *
-   * @throws {ProblemError} `busy` if it could not be committed and may be tried again
+   * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
   append(channel: ChannelName, draft: Draft): Promise<Appended>;
   /** Kept channels that have been published to, by name: the first `limit` whose names come after `after`. */
@@ -116,14 +116,14 @@ export interface Store extends LogReader {
   /**
    * Commits a measure together with its entry in the audit log.
    *
-   * @throws {ProblemError} `busy` if it could not be committed and may be tried again
+   * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
   take(measure: Measure): Promise<void>;
   /**
    * Commits notices to the inboxes of their users, each after those before it. One with a key takes the place of the one
    * that has it.
    *
-   * @throws {ProblemError} `busy` if they could not be committed and may be tried again
+   * @throws {ProblemError} `unavailable` if they could not be committed and may be tried again
    */
   notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]>;
   /** The notices of a user after a place, or all, that have not ended at `nowMs`. */
@@ -140,7 +140,7 @@ export interface Store extends LogReader {
    * Moves a user's mark in a kept channel forward, or with `null` takes it away. One that lies behind the mark there is
    * changes nothing. A user may have `most` marks.
    *
-   * @throws {ProblemError} `bad-cursor` for a place that the channel does not have; `too-many-channels`; `busy`
+   * @throws {ProblemError} `bad-cursor` for a place that the channel does not have; `too-many-channels`; `unavailable`
    */
   mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding>;
   /** How a user's marks stand: in these channels, or in all where it has one. */

@@ -286,7 +286,7 @@ describe('publishing', () => {
       return Object.assign(memory, {
         append: async (...args: Parameters<typeof append>) => {
           const ok = await new Promise<boolean>((resolve) => (commit = resolve));
-          if (!ok) throw refusal('busy', 'the disk is full', { retryAfterMs: 1000 });
+          if (!ok) throw refusal('unavailable', 'the disk is full', { retryAfterMs: 1000 });
           return append(...args);
         },
       });
@@ -302,7 +302,7 @@ describe('publishing', () => {
     await settle();
     commit(false);
     await settle();
-    expect(pia.reply(second).problem).toMatchObject({ code: 'busy', retryAfterMs: 1000 });
+    expect(pia.reply(second).problem).toMatchObject({ code: 'unavailable', retryAfterMs: 1000 });
     expect(pia.data).toEqual([1]);
   });
 });

@@ -193,7 +193,7 @@ describe('tokens signed with private keys', () => {
     const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}/keys`;
     const reader = new Tokens({ ...configuration, jwks: { url, algorithms: ['ES256'] } }, oversightKey);
     const token = await sign('ES256', first.privateKey, { kid: 'first' });
-    await expect(reader.read(token)).rejects.toMatchObject({ code: 'busy' });
+    await expect(reader.read(token)).rejects.toMatchObject({ code: 'unavailable' });
     status = 200;
     expect(await reader.read(token)).toMatchObject({ user: 'pia' });
     expect(await reader.read(token)).toMatchObject({ user: 'pia' });

@@ -25,7 +25,8 @@ export const problemCatalogue = {
   'too-many-channels': { title: 'Too many channels are entered', status: 429 },
   'too-many-connections': { title: 'Too many connections', status: 429 },
   'rate-limited': { title: 'Too many requests', status: 429 },
-  busy: { title: 'The service cannot take more right now', status: 503 },
+  busy: { title: 'The service cannot take more right now', status: 429 },
+  unavailable: { title: 'Something that the service needs does not answer', status: 503 },
   draining: { title: 'This instance is about to stop', status: 503 },
   internal: { title: 'Something went wrong in the service', status: 500 },
 } as const;
@@ -41,7 +42,7 @@ export interface Problem {
   readonly detail?: string;
   /** Where in the request the fault is: a JSON Pointer (RFC 6901). */
   readonly where?: string;
-  /** With `rate-limited`, `busy` and `ask-failed`: try again after this many milliseconds. */
+  /** With `rate-limited`, `busy`, `unavailable`, `ask-failed` and `draining`: try again after this many milliseconds. */
   readonly retryAfterMs?: number;
   /** With `banned`: until when (RFC 3339); absent: for good. */
   readonly until?: string;

@@ -156,7 +156,7 @@ export class Channel {
    * `done` is called in the very turn in which the entrant becomes live, before anything is pushed to it, so that the
    * reply made there comes first. With `more` it has not become live.
    *
-   * @throws {ProblemError} `busy` if the record cannot be read
+   * @throws {ProblemError} `unavailable` if the record cannot be read
    */
   async enter(entrant: Entrant, wish: Wish, bytes: number, done: (caughtUp: CaughtUp) => void): Promise<void> {
     this.#entering += 1;
@@ -365,7 +365,7 @@ function isMarkWord(signal: Signal): signal is MarkWord {
 }
 
 function unreadable(): Error {
-  return refusal('busy', 'the record of the channel cannot be read', { retryAfterMs: retryMs });
+  return refusal('unavailable', 'the record of the channel cannot be read', { retryAfterMs: retryMs });
 }
 
 function gapOf(after: Place, slice: LogSlice): Omit<Gap, 'channel'> {

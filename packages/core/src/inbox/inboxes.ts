@@ -54,7 +54,7 @@ export class Inboxes {
   /**
    * Notifies users. Resolves when the notices are committed to their inboxes.
    *
-   * @throws {ProblemError} `bad-value`, `too-large`, `busy`
+   * @throws {ProblemError} `bad-value`, `too-large`, `unavailable`
    */
   async notify(wish: NoticeWish): Promise<Notified> {
     const { clock, ids, store, relay } = this.#host;

@@ -49,7 +49,7 @@ export interface ClientLine {
   /** As `reply`, of JSON text without braces. */
   replyText(id: number | undefined, members: string): void;
   failed(error: unknown, request: Request): void;
-  /** @throws {ProblemError} `token-invalid`, `token-ended`, `banned`, `busy` */
+  /** @throws {ProblemError} `token-invalid`, `token-ended`, `banned`, `unavailable` */
   readToken(token: string): Promise<Identity>;
   /** Looks again, in this turn, whether somebody may be here at all. */
   checkStanding(who: Identity): void;

@@ -41,7 +41,7 @@ export interface ConnectionHost {
   /**
    * Moves a user's mark.
    *
-   * @throws {ProblemError} `bad-value`, `bad-cursor`, `too-many-channels`, `busy`
+   * @throws {ProblemError} `bad-value`, `bad-cursor`, `too-many-channels`, `unavailable`
    */
   mark(user: string, match: RuleMatch, place: Place | null): Promise<MarkStanding>;
   /** Reads in a user's inbox. */

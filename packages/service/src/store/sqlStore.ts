@@ -421,11 +421,11 @@ const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN)/;
 function failureOf(error: unknown): Error {
   if (error instanceof ProblemError) return error;
   if (error instanceof Error && passing.test(error.message)) {
-    const busy = refusal('busy', 'it could not be committed to the database; nothing was done', {
+    const refused = refusal('unavailable', 'it could not be committed to the database; nothing was done', {
       retryAfterMs: 1000,
     });
-    busy.cause = error;
-    return busy;
+    refused.cause = error;
+    return refused;
   }
   return error instanceof Error ? error : new Error(String(error));
 }

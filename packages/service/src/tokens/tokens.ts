@@ -86,7 +86,7 @@ export class Tokens implements TokenReader {
         : await this.#readUser(token);
     } catch (error) {
       if (error instanceof KeysUnavailable)
-        throw refusal('busy', 'the keys to check tokens with cannot be fetched', { retryAfterMs: 5_000 });
+        throw refusal('unavailable', 'the keys to check tokens with cannot be fetched', { retryAfterMs: 5_000 });
       if (error instanceof errors.JWTExpired) throw refusal('token-ended', 'the token has ended; ask for a new one');
       if (error instanceof errors.JOSEError || error instanceof TypeError)
         throw refusal('token-invalid', faultOf(error));

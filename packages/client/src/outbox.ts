@@ -1,0 +1,217 @@
+import type { Json, Problem, Published } from '@nine-bells/wire';
+import type { PublishOptions } from './line.js';
+import { LineError } from './lineError.js';
+import { TypedTarget } from './typedTarget.js';
+
+/** What may wait to be acknowledged. */
+export interface OutboxBounds {
+  /** Most messages. Default 1,000. */
+  readonly messages: number;
+  /** Most characters of all of them as JSON text. Default 1,048,576. */
+  readonly chars: number;
+}
+
+export const defaultOutboxBounds: OutboxBounds = { messages: 1_000, chars: 1_048_576 };
+
+export interface OutboxEvents {
+  /** Messages have come, were sent, or have gone: acknowledged, refused or cancelled. */
+  change: { readonly waiting: number };
+}
+
+/** A message of one's own that the service has not acknowledged yet. */
+export interface Outgoing {
+  readonly channel: string;
+  readonly data: Json;
+  readonly key: string;
+  /** When it was published (milliseconds since the epoch, by this machine's clock). */
+  readonly sinceMs: number;
+  /** It is on its way, and may have arrived. */
+  readonly sent: boolean;
+  /** Why the service did not take it yet, if it said so; it is tried again by itself. */
+  readonly problem: Problem | undefined;
+  /** Takes it back, unless it is on its way; says whether it did. */
+  cancel(): boolean;
+}
+
+/** What an outbox needs of its line. */
+export interface OutboxLine {
+  /** Whether something can be sent now. */
+  ready(): boolean;
+  send(request: Readonly<Record<string, unknown>>, answered: (answer: Published | LineError) => void): void;
+}
+
+/** Messages under way at a time, so that a refusal for haste meets few of them. */
+const windowMost = 32;
+
+class Letter implements Outgoing {
+  sent = false;
+  problem: Problem | undefined;
+  readonly sinceMs = Date.now();
+  readonly chars: number;
+
+  constructor(
+    readonly channel: string,
+    readonly data: Json,
+    readonly options: Omit<PublishOptions, 'signal'> & { readonly key: string },
+    readonly resolve: (published: Published) => void,
+    readonly reject: (error: LineError) => void,
+    readonly takeBack: (letter: Letter) => void,
+  ) {
+    this.chars = JSON.stringify(data ?? null).length;
+  }
+
+  get key(): string {
+    return this.options.key;
+  }
+
+  cancel(): boolean {
+    if (this.sent) return false;
+    this.takeBack(this);
+    return true;
+  }
+}
+
+/**
+ * What one has published and the service has not acknowledged: in the order of the calls, over broken connections, each
+ * sent again with its key until there is an answer.
+ *
+ * @example
+ * line.outbox.addEventListener('change', ({ detail }) => showWaiting(detail.waiting));
+ * for (const each of line.outbox.messages) each.cancel();
+ */
+export class Outbox extends TypedTarget<OutboxEvents> {
+  readonly #line: OutboxLine;
+  readonly #bounds: OutboxBounds;
+  /** By the order in which they were published. */
+  readonly #letters = new Set<Letter>();
+  #chars = 0;
+  #underWay = 0;
+  #window = windowMost;
+  #pausedUntil = 0;
+  #timer: ReturnType<typeof setTimeout> | undefined;
+
+  /** @internal Made by the line. */
+  constructor(line: OutboxLine, bounds: Partial<OutboxBounds> = {}) {
+    super();
+    this.#line = line;
+    this.#bounds = { ...defaultOutboxBounds, ...bounds };
+  }
+
+  /** What waits, oldest first. */
+  get messages(): readonly Outgoing[] {
+    return [...this.#letters];
+  }
+
+  // ------------------------------------------------------------------------------------ called by the line
+
+  /** @internal */
+  publish(
+    channel: string,
+    data: Json,
+    { signal, ...options }: PublishOptions & { readonly key: string },
+  ): Promise<Published> {
+    return new Promise((resolve, reject) => {
+      const letter = new Letter(channel, data, options, resolve, reject, (each) =>
+        this.#settle(each, () => reject(cancelled())),
+      );
+      if (signal?.aborted) {
+        reject(cancelled());
+        return;
+      }
+      // One that is alone may be as large as it likes: the service says what it takes.
+      const full = this.#letters.size > 0 && this.#chars + letter.chars > this.#bounds.chars;
+      if (full || this.#letters.size >= this.#bounds.messages) {
+        reject(new LineError('outbox-full', `${this.#letters.size} messages wait already; nothing was sent`));
+        return;
+      }
+      signal?.addEventListener('abort', () => letter.cancel());
+      this.#letters.add(letter);
+      this.#chars += letter.chars;
+      this.#sendOn();
+      this.#changed();
+    });
+  }
+
+  /** @internal The line can send again. */
+  opened(): void {
+    this.#sendOn();
+    if (this.#letters.size > 0) this.#changed();
+  }
+
+  /** @internal The connection broke: whatever was under way is sent again on the next one. */
+  interrupted(): void {
+    this.#underWay = 0;
+    for (const letter of this.#letters) letter.sent = false;
+  }
+
+  /** @internal The line is closed for good. */
+  close(error: LineError): void {
+    clearTimeout(this.#timer);
+    const letters = [...this.#letters];
+    this.#letters.clear();
+    for (const { reject } of letters) reject(error);
+    if (letters.length > 0) this.#changed();
+  }
+
+  #sendOn(): void {
+    if (!this.#line.ready()) return;
+    const waitMs = this.#pausedUntil - Date.now();
+    if (waitMs > 0) {
+      clearTimeout(this.#timer);
+      this.#timer = setTimeout(() => this.#sendOn(), waitMs);
+      return;
+    }
+    for (const letter of this.#letters) {
+      if (this.#underWay >= this.#window) return;
+      if (!letter.sent) this.#send(letter);
+    }
+  }
+
+  #send(letter: Letter): void {
+    const { channel, data, options } = letter;
+    letter.sent = true;
+    letter.problem = undefined;
+    this.#underWay += 1;
+    this.#line.send({ do: 'publish', channel, data, ...options }, (answer) => {
+      this.#underWay -= 1;
+      if (!(answer instanceof LineError)) this.#settle(letter, () => letter.resolve(answer));
+      else if (isPassing(answer)) this.#sendLater(letter, answer);
+      else this.#settle(letter, () => letter.reject(answer));
+      this.#sendOn();
+    });
+  }
+
+  /** The service cannot take it just now: the rest waits too, so that the order is kept as far as that is possible. */
+  #sendLater(letter: Letter, { problem }: LineError): void {
+    letter.sent = false;
+    letter.problem = problem;
+    this.#window = 1;
+    const waitMs = (problem?.retryAfterMs ?? 1_000) * (1 + Math.random() / 2);
+    this.#pausedUntil = Math.max(this.#pausedUntil, Date.now() + waitMs);
+    this.#changed();
+  }
+
+  #settle(letter: Letter, tell: () => void): void {
+    if (!this.#letters.delete(letter)) return;
+    this.#chars -= letter.chars;
+    if (this.#letters.size === 0) this.#window = windowMost;
+    tell();
+    this.#changed();
+  }
+
+  #changed(): void {
+    this.emit('change', { waiting: this.#letters.size });
+  }
+}
+
+/** Refusals that another try may not meet. */
+const passingCodes: ReadonlySet<string> = new Set(['busy', 'unavailable', 'ask-failed', 'rate-limited', 'draining']);
+
+/** Whether another try may succeed where this one was refused. */
+export function isPassing({ code }: { readonly code: string }): boolean {
+  return passingCodes.has(code);
+}
+
+function cancelled(): LineError {
+  return new LineError('cancelled', 'it was taken back before it was sent');
+}
