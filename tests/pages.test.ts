@@ -226,6 +226,8 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     const other = await chromium.connect(server.wsEndpoint());
     const page = await other.newPage();
     await page.goto(`${demo.service.url}/regatta/?as=jory`);
+    // Her own window has entered: it is not a Jory of before who is still shown.
+    await page.locator('.here', { hasText: '2 here' }).waitFor(soon);
     await pia.locator('.here', { hasText: '2 here' }).waitFor(soon);
     server.process().kill('SIGKILL');
     const killedAt = Date.now();

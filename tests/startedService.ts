@@ -159,10 +159,10 @@ export function ninebells(args: readonly string[], env: Readonly<Record<string, 
 }
 
 /** The service as `ninebells serve` in a process of its own. */
-export async function serve(folder: string): Promise<{ command: Command; url: string; key: string }> {
+export async function serve(folder: string, port = 0): Promise<{ command: Command; url: string; key: string }> {
   const file = join(folder, 'bells.yaml');
   writeFileSync(file, configurationText);
-  const command = new Command(['serve', '--config', file, '--port', '0', '--data', join(folder, 'data')]);
+  const command = new Command(['serve', '--config', file, '--port', String(port), '--data', join(folder, 'data')]);
   const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000);
   return { command, url, key: readFileSync(join(folder, 'data', 'api-key'), 'utf8').trim() };
 }

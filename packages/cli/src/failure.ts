@@ -27,7 +27,9 @@ function refused(problem: Problem): CommandError {
 }
 
 function isLater({ code }: Problem): boolean {
-  return code === 'busy' || code === 'unavailable' || code === 'draining' || code === 'internal' || code === 'rate-limited';
+  return (
+    code === 'busy' || code === 'unavailable' || code === 'draining' || code === 'internal' || code === 'rate-limited'
+  );
 }
 
 const hints: Partial<Record<Problem['code'], string>> = {

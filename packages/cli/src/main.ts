@@ -3,6 +3,7 @@ import { Command, CommanderError } from 'commander';
 import colors from 'picocolors';
 import { addChannels, addConsole, addRead } from './channels.js';
 import { addDemo } from './demo.js';
+import { addDrain } from './drain.js';
 import { exitCodes } from './exitCodes.js';
 import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
@@ -49,6 +50,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addMeasures,
     addKeys,
     addConsole,
+    addDrain,
   ])
     add(program);
   for (const command of program.commands) command.exitOverride();

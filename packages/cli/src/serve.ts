@@ -68,7 +68,7 @@ export async function starting<T>(start: () => Promise<T>): Promise<T> {
   }
 }
 
-/** Resolves when the service has ended after SIGINT or SIGTERM. A second signal ends at once. */
+/** Resolves when the service has ended, after SIGINT, SIGTERM or the command `drain`. A second signal ends at once. */
 export function untilInterrupted(service: Service, before: () => Promise<void> = async () => {}): Promise<void> {
   return new Promise((resolve, reject) => {
     let asked = false;
@@ -81,5 +81,7 @@ export function untilInterrupted(service: Service, before: () => Promise<void> =
     };
     process.on('SIGINT', end);
     process.on('SIGTERM', end);
+    // Or by the command `drain`.
+    service.ended.then(before).then(resolve, reject);
   });
 }

@@ -386,6 +386,11 @@ export class Backend {
     return this.#get('/v1/users', { user });
   }
 
+  /** Ends the instance, after its clients had time to go elsewhere; by default as its configuration says. */
+  drain(withinMs?: number): Promise<{ withinMs?: number; connections: number }> {
+    return this.#post('/v1/drain', withinMs === undefined ? {} : { withinMs });
+  }
+
   /** The audit log, the latest first; those before `before`. */
   audit(options: { before?: number; limit?: number } = {}): Promise<{ entries: readonly AuditEntry[]; more: boolean }> {
     return this.#get('/v1/audit', options);

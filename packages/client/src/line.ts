@@ -171,6 +171,7 @@ export class Line extends TypedTarget<LineEvents> {
   #refusal: Problem | undefined;
   #heardAt = 0;
   #timer: ReturnType<typeof setTimeout> | undefined;
+  #moving: ReturnType<typeof setTimeout> | undefined;
   #pulse: ReturnType<typeof setInterval> | undefined;
 
   /** @internal Made by `connect`. */
@@ -551,6 +552,7 @@ export class Line extends TypedTarget<LineEvents> {
     this.#socket = undefined;
     this.#helloSent = false;
     clearTimeout(this.#timer);
+    clearTimeout(this.#moving);
     clearInterval(this.#pulse);
     for (const entry of this.#entries.values()) entry.interrupted();
     for (const [id, pending] of this.#pending) if (!pending.repeatable) this.#pending.delete(id);
@@ -599,6 +601,7 @@ export class Line extends TypedTarget<LineEvents> {
       const { on: _, ...message } = frame;
       this.#entries.get(frame.channel)?.take(message, true);
     } else if (isPush(frame, 'gap')) this.#entries.get(frame.channel)?.gap(frame);
+    else if (isPush(frame, 'drain')) this.#moveOn(socket, frame.withinMs);
     else if (isPush(frame, 'expiring')) void this.#refresh(socket);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
@@ -616,6 +619,17 @@ export class Line extends TypedTarget<LineEvents> {
       if (told.code === 'banned') this.#refusal = told;
       else this.emit('problem', told);
     }
+  }
+
+  /** The instance is about to stop: comes back, elsewhere if there is another, at a moment that not all choose. */
+  #moveOn(socket: SocketLike, withinMs: number): void {
+    clearTimeout(this.#moving);
+    this.#moving = setTimeout(() => {
+      if (socket !== this.#socket) return;
+      socket.close(closeCodes.movingOn);
+      this.#dropSocket();
+      void this.#open();
+    }, Math.random() * withinMs);
   }
 
   #removed({ channel, problem: refused, reason, by, until }: RemovedPush): void {

@@ -186,7 +186,9 @@ export class SlowStore implements Store {
     this.#clock.setTimer(this.#random.between(0, 30), () => {
       if (epoch !== this.#epoch) return;
       for (const [index, { resolve, reject }] of group.entries())
-        fails ? reject(refusal('unavailable', 'the disk is full', { retryAfterMs: 50 })) : resolve(results[index] as Appended);
+        fails
+          ? reject(refusal('unavailable', 'the disk is full', { retryAfterMs: 50 }))
+          : resolve(results[index] as Appended);
       if (this.#waiting.length > 0) this.#commitSoon();
       else this.#committing = false;
     });

@@ -17,10 +17,11 @@ import type { Asker } from './access/question.js';
 import { Questions } from './access/questions.js';
 import { Channel } from './channel/channel.js';
 import { type ChannelRule, ChannelRules, type RuleMatch, usersOf } from './channel/channelRule.js';
-import type { Frame } from './fanout/batch.js';
+import { Frame } from './fanout/batch.js';
 import { Fanout } from './fanout/fanout.js';
 import { Inboxes, type Notified } from './inbox/inboxes.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeWish } from './inbox/notice.js';
+import { Backlog } from './limits/backlog.js';
 import { Door } from './limits/door.js';
 import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import type { MarkStanding, UserMark } from './marks/mark.js';
@@ -147,6 +148,8 @@ const nobody: ReadonlySet<Connection> = new Set();
 const sweepMs = 30_000;
 /** How long to wait before measures that could not be read are tried again, in milliseconds. */
 const readAgainMs = 1_000;
+/** How often a draining engine looks whether everybody has gone, in milliseconds. */
+const drainLookMs = 50;
 
 /**
  * The engine of one instance: connections come in, messages go out, and everything in between is decided here.
@@ -162,6 +165,7 @@ export class Engine {
   readonly #connections = new Set<Connection>();
   readonly #channels = new Map<ChannelName, Channel>();
   readonly #appending = new Set<Promise<unknown>>();
+  readonly #backlog: Backlog;
   readonly #wheel: Wheel;
   readonly #sessions: Sessions;
   readonly #standing: Standing;
@@ -174,6 +178,7 @@ export class Engine {
   /** Connections of users, to find them and to count them; guests are few to a user, and not here. */
   readonly #byUser = new Map<string, Set<Connection>>();
   #ready: Promise<void> | undefined;
+  #draining = false;
   #stopping = false;
 
   /** @throws {RangeError} for channel rules that do not go together, or that ask where nobody can be asked */
@@ -182,6 +187,7 @@ export class Engine {
     this.options = { ...defaultEngineOptions, ...options };
     this.rules = new ChannelRules(rules);
     this.#wheel = new Wheel(ports.clock);
+    this.#backlog = new Backlog(this.options.backlog);
     this.#sessions = new Sessions(ports.clock, ports.ids, ports.seal, this.options.sessionMemoryMs);
     this.#standing = new Standing(ports.clock);
     const { clock, report, asker } = ports;
@@ -255,7 +261,8 @@ export class Engine {
     this.#connections.add(connection);
     const refused = this.#door.came(link.remote);
     const ban = this.#standing.keepingOutFrom(link.remote);
-    if (this.#stopping) connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
+    if (this.#draining || this.#stopping)
+      connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
     else if (ban !== undefined) connection.signOut(bannedProblem(ban));
     else if (refused !== undefined) connection.close(closeCodes.tryLater, refused, 'refused');
     else if (this.#connections.size > this.options.connections)
@@ -266,7 +273,7 @@ export class Engine {
   /**
    * Publishes for an application. Resolves when the channel's promise holds: with a kept logbook after the commit.
    *
-   * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `unavailable`
+   * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `busy`, `unavailable`
    */
   async publish(draft: ApplicationDraft): Promise<Published> {
     const { logged, repeated } = await this.#append(this.#match(draft.channel), draft);
@@ -515,6 +522,11 @@ export class Engine {
     return all;
   }
 
+  /** Messages that wait to be given their place. */
+  get backlog(): number {
+    return this.#backlog.messages;
+  }
+
   get connections(): number {
     return this.#connections.size;
   }
@@ -529,6 +541,26 @@ export class Engine {
   /** Resolves when everything pushed so far has been handed to the transports that could take it. */
   flushed(): Promise<void> {
     return this.#host.fanout.whenIdle();
+  }
+
+  /** Whether it lets nobody new in any more. */
+  get draining(): boolean {
+    return this.#draining || this.#stopping;
+  }
+
+  /**
+   * Lets nobody new in, and asks everyone to come back elsewhere, each at a random moment within a time. Resolves when all
+   * have gone, or the time is over. What is published meanwhile is taken.
+   *
+   * @param withinMs - milliseconds
+   */
+  async drain(withinMs: number): Promise<void> {
+    this.#draining = true;
+    const frame = new Frame(JSON.stringify({ on: 'drain', withinMs }), true);
+    for (const connection of this.#connections) connection.push(frame);
+    const { clock } = this.#ports;
+    for (const endMs = clock.monotonic() + withinMs; this.#connections.size > 0 && clock.monotonic() < endMs; )
+      await new Promise<void>((resolve) => void this.#wheel.after(drainLookMs, resolve));
   }
 
   /** Lets nobody new in, says goodbye to everyone, and resolves when everything under way has been decided. */
@@ -739,17 +771,20 @@ export class Engine {
     );
   }
 
-  #checkSize(match: RuleMatch, draft: OwnDraft): void {
+  /** The size of a draft's data, in bytes of JSON text. */
+  #checkSize(match: RuleMatch, draft: OwnDraft): number {
     const limit = match.rule.dataBytes ?? this.options.dataBytes;
     const bytes = utf8Bytes(JSON.stringify(draft.data));
     if (bytes > limit)
       throw refusal('too-large', `data has ${bytes} bytes, at most ${limit} are allowed here`, { where: '/data' });
+    return bytes;
   }
 
   async #append(match: RuleMatch, draft: OwnDraft): Promise<Appended> {
-    this.#checkSize(match, draft);
+    const bytes = this.#checkSize(match, draft);
     if (this.#stopping)
       throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
+    const done = this.#backlog.take(draft.channel, bytes);
     const appended = this.#record(match, draft);
     this.#appending.add(appended);
     try {
@@ -760,6 +795,7 @@ export class Engine {
       }
       return result;
     } finally {
+      done();
       this.#appending.delete(appended);
     }
   }

@@ -1,4 +1,5 @@
 import type { Allow } from './access/accessRule.js';
+import { type BacklogBounds, defaultBacklogBounds } from './limits/backlog.js';
 import type { Rate } from './limits/tokenBucket.js';
 
 /** What an operator may set of the engine; each has a default. */
@@ -47,6 +48,8 @@ export interface EngineOptions {
   readonly hails: Rate;
   /** Largest status, in bytes of JSON text. Default 2 KiB. */
   readonly statusBytes: number;
+  /** What may wait for the store or the relay before publishers are told to wait. */
+  readonly backlog: BacklogBounds;
   /** Most channels in which a user may have a mark. Default 1,000. */
   readonly marksPerUser: number;
   /** Users in a channel beyond which the marks of others are not shown any more. Default 200. */
@@ -82,6 +85,7 @@ export const defaultEngineOptions: EngineOptions = {
   publishes: { count: 200, perMs: 1_000 },
   hails: { count: 20, perMs: 1_000 },
   statusBytes: 2_048,
+  backlog: defaultBacklogBounds,
   marksPerUser: 1_000,
   marksShown: 200,
   askWithinMs: 3_000,

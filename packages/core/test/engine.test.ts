@@ -307,6 +307,93 @@ describe('publishing', () => {
   });
 });
 
+describe('a store that does not keep up', () => {
+  function slowStore(options: object) {
+    const commits: (() => void)[] = [];
+    const made = harness(options, (memory) => {
+      const append = memory.append.bind(memory);
+      return Object.assign(memory, {
+        append: async (...args: Parameters<typeof append>) => {
+          await new Promise<void>((resolve) => commits.push(resolve));
+          return append(...args);
+        },
+      });
+    });
+    return { ...made, commit: () => commits.splice(0).forEach((each) => void each()) };
+  }
+  const outcome = (published: Promise<unknown>) =>
+    published.then(
+      () => 'published',
+      (error: { code: string }) => error.code,
+    );
+
+  it('has publishers wait before memory grows, and heals by itself', async () => {
+    const { engine, settle, commit } = slowStore({ backlog: { messages: 20, bytes: 10_000, perChannel: 15 } });
+    const publish = (channel = chat, data: string | number = 1) => outcome(engine.publish({ channel, data }));
+    const first = Array.from({ length: 20 }, () => publish());
+    const elsewhere = Array.from({ length: 10 }, () => publish(channelName('race/4/chat')));
+    await settle();
+    expect(engine.backlog).toBe(20);
+    commit();
+    await settle();
+    expect([(await Promise.all(first)).filter((each) => each === 'busy').length, engine.backlog]).toEqual([5, 0]);
+    expect((await Promise.all(elsewhere)).filter((each) => each === 'busy').length).toBe(5);
+    const large = Array.from({ length: 15 }, () => publish(chat, 'x'.repeat(900)));
+    await settle();
+    expect(engine.backlog).toBe(11);
+    commit();
+    await settle();
+    expect((await Promise.all(large)).filter((each) => each === 'busy').length).toBe(4);
+    const again = publish();
+    await settle();
+    commit();
+    expect(await again).toBe('published');
+  });
+
+  it('does not hold up what is not kept', async () => {
+    const { engine, settle } = slowStore({ backlog: { messages: 100, bytes: 10_000, perChannel: 5 } });
+    for (let n = 0; n < 10; n++) void outcome(engine.publish({ channel: chat, data: n }));
+    await settle();
+    expect(await outcome(engine.publish({ channel: channelName('weather/wind'), data: 1 }))).toBe('published');
+  });
+});
+
+describe('draining', () => {
+  it('lets nobody in, asks everyone to go within a time, takes what is published, and ends', async () => {
+    const { engine, welcomed, clock, connect, settle } = harness();
+    const [pia, jory] = [await welcomed('pia'), await welcomed('jory')];
+    let drained = false;
+    void engine.drain(5_000).then(() => {
+      drained = true;
+    });
+    await settle();
+    expect(pia.pushes('drain')).toEqual([{ on: 'drain', withinMs: 5_000 }]);
+    expect(connect().closedWith).toMatchObject({ code: 1012 });
+    const id = jory.send({ do: 'publish', channel: chat, data: 'still here' });
+    await settle();
+    expect(jory.reply(id)).toMatchObject({ cursor: expect.any(String) });
+    pia.connection.closed(4904);
+    await clock.run(2_000);
+    expect(drained).toBe(false);
+    jory.connection.closed(4904);
+    await clock.run(200);
+    expect(drained).toBe(true);
+  });
+
+  it('waits no longer than it was told to', async () => {
+    const { engine, welcomed, clock } = harness();
+    const pia = await welcomed('pia');
+    let drained = false;
+    void engine.drain(1_000).then(() => {
+      drained = true;
+    });
+    await clock.run(1_200);
+    expect([drained, pia.closedWith]).toEqual([true, undefined]);
+    await engine.stop();
+    expect(pia.closedWith).toMatchObject({ code: 1012 });
+  });
+});
+
 describe('entering', () => {
   it('gives the last messages and then what comes, without a seam', async () => {
     const { welcomed, settle, engine } = harness();

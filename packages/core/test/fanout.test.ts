@@ -1,8 +1,11 @@
+import { channelName, type Member, type MembersPush } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
+import { Random } from '../simulator/random.js';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import { Fanout } from '../src/fanout/fanout.js';
 import { SendQueue } from '../src/fanout/sendQueue.js';
-import { Batch, type Encoding, Frame, type Link } from '../src/index.js';
+import { Batch, type Encoding, Frame, joined, LatestFrame, type Link } from '../src/index.js';
+import { mergedMembers } from '../src/presence/presence.js';
 import { ActQueue } from '../src/session/actQueue.js';
 import { Wheel } from '../src/time/wheel.js';
 
@@ -115,6 +118,79 @@ describe('a send queue', () => {
     queue.release();
     await clock.run(0);
     expect(written()).toEqual(['reply,push']);
+  });
+});
+
+describe('what counts only in its latest form', () => {
+  const counts = (of: Record<string, number>) =>
+    new LatestFrame('unread', { counts: of }, (a, b) => ({ counts: { ...a.counts, ...b.counts } }), true);
+
+  it('is joined where a client is slow, and leaves everything else in its order', () => {
+    const frames = joined([
+      counts({ a: 1, b: 1 }),
+      shared('x'),
+      counts({ b: 2 }),
+      shared('y'),
+      counts({ c: 3 }),
+      shared('z'),
+    ]);
+    expect(frames.map((frame) => frame.text)).toEqual(['x', 'y', '{"counts":{"a":1,"b":2,"c":3}}', 'z']);
+    const plain = [shared('x'), shared('y')];
+    expect(joined(plain)).toBe(plain);
+  });
+
+  it('keeps a client alive that would be cut off for it, and not one that is too slow for the rest', () => {
+    const clock = new VirtualClock();
+    const link = new RecordingLink();
+    const queue = new SendQueue(link, new Fanout(clock), 1_000);
+    link.waitingBytes = 1;
+    for (let n = 0; n < 10_000; n++) expect(queue.push(counts({ a: n }))).toBe(true);
+    expect(queue.bytes).toBeLessThanOrEqual(1_000);
+    link.waitingBytes = 0;
+    queue.flush();
+    expect(link.batches.flatMap((batch) => batch.frames()).at(-1)?.text).toBe('{"counts":{"a":9999}}');
+    link.waitingBytes = 1;
+    let pushes = 0;
+    while (queue.push(shared('x'.repeat(90))) && queue.push(counts({ a: 1 }))) pushes += 1;
+    expect(pushes).toBeLessThan(12);
+  });
+});
+
+describe('changes of a member list', () => {
+  const member = (user: string, status?: string) => ({ user, since: '', sessions: 1, ...(status ? { status } : {}) });
+  const on = { on: 'members', channel: channelName('race/3/chat') } as const;
+
+  /** What a client makes of changes. */
+  function applied(pushes: readonly MembersPush[]): Map<string, Member> {
+    const list = new Map<string, Member>();
+    for (const { whole, joined: came = [], left = [], changed = [] } of pushes) {
+      if (whole) list.clear();
+      for (const each of [...came, ...changed]) list.set(each.user, each);
+      for (const user of left) list.delete(user);
+    }
+    return list;
+  }
+
+  it('come to the same joined or one by one: 500 seeds', () => {
+    for (let seed = 1; seed <= 500; seed++) {
+      const random = new Random(seed);
+      const some = () => ['a', 'b', 'c', 'd'].filter(() => random.chance(0.4));
+      const pushes = Array.from({ length: random.between(2, 6) }, (): MembersPush => {
+        const [came, left] = [some(), some()];
+        const changed = some().filter((user) => !left.includes(user) && !came.includes(user));
+        return {
+          ...on,
+          ...(random.chance(0.2) ? { whole: true } : { left: left.filter((user) => !came.includes(user)) }),
+          joined: came.map((user) => member(user, `${random.between(0, 9)}`)),
+          changed: changed.map((user) => member(user, `${random.between(0, 9)}`)),
+          count: random.between(0, 4),
+        };
+      });
+      const one = pushes.reduce(mergedMembers);
+      const sorted = (list: Map<string, Member>) => [...list].sort(([a], [b]) => (a < b ? -1 : 1));
+      expect(sorted(applied([one])), `seed ${seed}`).toEqual(sorted(applied(pushes)));
+      expect(one.count).toBe(pushes.at(-1)?.count);
+    }
   });
 });
 

@@ -24,6 +24,36 @@ function logOf(count: number, bounds = wide): RecentLog {
   return log;
 }
 
+describe('recent records over a clean stop', () => {
+  it('go on in their volume, with their keys, without what is too old by then', async () => {
+    const ids = { message: String, session: () => 's', volume: () => 'v', measure: () => 'n' };
+    const clock = new VirtualClock();
+    const before = new SoloRelay(clock, ids);
+    const atMs = clock.now();
+    const bounds = { messages: 3, forMs: 60_000 };
+    for (let n = 1; n <= 5; n++)
+      await before.append(
+        channel,
+        draft(n, { atMs: atMs + n * 1_000, key: `k${n}`, by: { user: 'pia' }, except: ['s'] }),
+        bounds,
+      );
+    before.stop();
+    const text = JSON.stringify([...before.saved()]);
+    await clock.run(64_000);
+    const after = new SoloRelay(clock, { ...ids, volume: () => 'other' }, JSON.parse(text));
+    expect(await after.recent.head(channel)).toEqual(at(5));
+    const slice = await after.recent.since(channel, at(2), all);
+    expect(numbers(slice)).toEqual([4, 5]);
+    expect(slice.gap).toBe('expired');
+    expect(slice.messages[0]).toMatchObject({ atMs: atMs + 4_000, except: ['s'], message: { by: { user: 'pia' } } });
+    // Its first message has fallen out, and its key is known all the same.
+    const again = await after.append(channel, draft(9, { atMs: clock.now(), key: 'k1', by: { user: 'pia' } }), bounds);
+    expect([again.repeated, again.logged.place.number]).toEqual([true, 1]);
+    expect((await after.append(channel, draft(10, { atMs: clock.now() }), bounds)).logged.place).toEqual(at(6));
+    after.stop();
+  });
+});
+
 describe('a recent logbook', () => {
   it('numbers without holes, and gives what came after a cursor', () => {
     expect(numbers(logOf(5).since(at(2), all))).toEqual([3, 4, 5]);

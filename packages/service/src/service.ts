@@ -12,6 +12,7 @@ import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
 import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
+import { readSavedChannels, saveChannels } from './store/recentFile.js';
 import { SqlStore } from './store/sqlStore.js';
 import { systemClock } from './system/clock.js';
 import { systemIds } from './system/ids.js';
@@ -40,6 +41,13 @@ interface Parts {
   readonly keys: ApiKeys;
   readonly links: SignInLinks;
   readonly log: Logger;
+  readonly data: string;
+  readonly drainMs: number;
+}
+
+export interface StopOptions {
+  /** How long clients have to go elsewhere, in milliseconds; the configuration's `drain` if absent. */
+  readonly drainMs?: number | undefined;
 }
 
 /** One running instance. */
@@ -51,12 +59,16 @@ export class Service {
   readonly madeKeyFile: string | undefined;
   readonly #parts: Parts;
   #stopping: Promise<void> | undefined;
+  #tellEnded!: () => void;
 
   private constructor(engine: Engine, url: string, madeKeyFile: string | undefined, parts: Parts) {
     this.engine = engine;
     this.url = url;
     this.madeKeyFile = madeKeyFile;
     this.#parts = parts;
+    this.ended = new Promise((resolve) => {
+      this.#tellEnded = resolve;
+    });
   }
 
   /**
@@ -74,7 +86,7 @@ export class Service {
       const madeKeyFile = await keys.makeFirst(configuration.data);
       const store = await SqlStore.open(database);
       const ids = systemIds();
-      const relay = new SoloRelay(systemClock, ids);
+      const relay = new SoloRelay(systemClock, ids, readSavedChannels(configuration.data, log));
       const tokens = new Tokens(configuration.tokens, secret.key('oversight'));
       engine = new Engine(
         {
@@ -105,6 +117,7 @@ export class Service {
         log,
         consoleUrl: () => `${service?.url}/console/`,
         isReady: () => service !== undefined && service.#stopping === undefined,
+        drain: (withinMs) => service?.stop({ drainMs: withinMs }),
         apiOrigins: configuration.apiOrigins,
         trustedProxies: configuration.trustedProxies,
         more: options.routes,
@@ -115,7 +128,18 @@ export class Service {
       const { port } = http.address() as AddressInfo;
       const host = configuration.host.includes(':') ? `[${configuration.host}]` : configuration.host;
       const url = `http://${host === '0.0.0.0' || host === '[::]' ? 'localhost' : host}:${port}`;
-      service = new Service(engine, url, madeKeyFile, { http, line, relay, store, database, keys, links, log });
+      service = new Service(engine, url, madeKeyFile, {
+        http,
+        line,
+        relay,
+        store,
+        database,
+        keys,
+        links,
+        log,
+        data: configuration.data,
+        drainMs: configuration.drainMs,
+      });
       log.info({ url, data: configuration.data, version: serviceVersion }, 'started');
       return service;
     } catch (error) {
@@ -130,17 +154,22 @@ export class Service {
     return `${this.url}/console/#sign-in=${this.#parts.links.make({ key: this.#parts.keys.first, looksOnly: false })}`;
   }
 
+  /** Resolves when the service has ended, whoever ended it. */
+  readonly ended: Promise<void>;
+
   /**
-   * Ends cleanly: says goodbye to clients, commits what was taken in, closes. Safe to call twice.
+   * Ends cleanly: asks clients to come back elsewhere and gives them time for it, says goodbye to the rest, commits what was
+   * taken in, saves the records of recent channels, closes. Safe to call twice.
    */
-  stop(): Promise<void> {
-    this.#stopping ??= this.#stop();
+  stop({ drainMs = this.#parts.drainMs }: StopOptions = {}): Promise<void> {
+    this.#stopping ??= this.#stop(drainMs);
     return this.#stopping;
   }
 
-  async #stop(): Promise<void> {
-    const { http, line, relay, store, database, log } = this.#parts;
-    log.info('stopping');
+  async #stop(drainMs: number): Promise<void> {
+    const { http, line, relay, store, database, log, data } = this.#parts;
+    log.info({ connections: this.engine.connections, drainMs }, 'stopping');
+    if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
     http.close(() => {
       httpClosed = true;
@@ -155,8 +184,10 @@ export class Service {
     line.close();
     http.closeAllConnections();
     relay.stop();
+    saveChannels(data, relay.saved(), log);
     await database.close();
     log.info('stopped');
+    this.#tellEnded();
   }
 }
 

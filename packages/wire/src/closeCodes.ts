@@ -17,6 +17,8 @@ export const closeCodes = {
   continuedElsewhere: 4901,
   signedOut: 4902,
   tokenEnded: 4903,
+  /** Said by the client, which was asked to come back elsewhere. */
+  movingOn: 4904,
 } as const;
 
 /** Whether a client that was closed with `code` should stay away instead of reconnecting by itself. */

@@ -2,9 +2,12 @@ import type { ChannelName } from '@nine-bells/wire';
 import type { Link } from '../ports.js';
 import type { Batch, Frame } from './batch.js';
 import type { Fanout, Flushable } from './fanout.js';
+import { joined } from './latestFrame.js';
 
 /** The part of the bound that may be taken when a hail is added. */
 const hailsPart = 0.5;
+/** The part that must be free after joining what can be joined, or the client is too slow for good. */
+const roomPart = 0.125;
 
 /**
  * A bounded queue of frames waiting for one connection.
@@ -49,7 +52,7 @@ export class SendQueue implements Flushable {
     this.#pushBytes += frame.bytes;
     if (this.#held !== undefined) this.#held.push(frame);
     else this.#add(frame);
-    if (this.#pushBytes > this.#maxBytes) this.#forget((each) => each.droppable);
+    if (this.#pushBytes > this.#maxBytes) this.#makeLess();
     // One push alone always fits: a bound smaller than a message would make it undeliverable for ever.
     return this.#pushBytes <= this.#maxBytes || this.#pushBytes === frame.bytes;
   }
@@ -103,6 +106,22 @@ export class SendQueue implements Flushable {
     this.#batch = undefined;
     this.#held = undefined;
     this.#makeRoom();
+  }
+
+  /** Drops the hails, and joins what counts only in its latest form. */
+  #makeLess(): void {
+    this.#forget((each) => each.droppable);
+    if (this.#held !== undefined) this.#held = [...joined(this.#held)];
+    const frames = this.#batch?.frames() ?? [];
+    const fewer = joined(frames);
+    if (fewer.length < frames.length) {
+      this.#pushBytes -= frames.reduce((sum, frame) => sum + frame.bytes, 0);
+      this.#pushBytes += fewer.reduce((sum, frame) => sum + frame.bytes, 0);
+      this.#batch = fewer.reduce((all, frame) => all.and(frame), this.#fanout.root);
+    }
+    // Without some room, each further push would go through all of this again.
+    if (frames.length > fewer.length && this.#pushBytes > this.#maxBytes * (1 - roomPart))
+      this.#pushBytes = this.#maxBytes + 1;
   }
 
   #forget(isMeant: (frame: Frame) => boolean): void {

@@ -36,6 +36,25 @@ export class RecentLog {
     this.#usedAtMs = nowMs;
   }
 
+  /** A record as `saved` gave it. */
+  static restored(channel: ChannelName, { volume, head, messages, keyed }: SavedLog, nowMs: number): RecentLog {
+    const log = new RecentLog(channel, volume, nowMs);
+    const read = ({ number, ...draft }: SavedMessage) => new LoggedMessage(channel, { volume, number }, draft);
+    for (const logged of keyed.map(read)) log.#remember(logged.message.key as string, logged);
+    log.#messages = messages.map(read);
+    for (const logged of log.#messages) if (logged.message.key !== undefined) log.#remember(logged.message.key, logged);
+    log.#head = head;
+    return log;
+  }
+
+  /** What it takes to go on after a restart, in the same volume. */
+  get saved(): SavedLog {
+    const there = this.#messages.slice(this.#gone);
+    const present = new Set(there);
+    const keyed = [...this.#keys.values()].map(({ logged }) => logged).filter((logged) => !present.has(logged));
+    return { volume: this.#volume, head: this.#head, messages: there.map(saved), keyed: keyed.map(saved) };
+  }
+
   get head(): Place {
     return { volume: this.#volume, number: this.#head };
   }
@@ -109,6 +128,32 @@ export class RecentLog {
   #remember(key: string, logged: LoggedMessage): void {
     this.#keys.set(keyOf(logged.message.by?.user, key), { logged });
   }
+}
+
+/** A message of a record that is saved: its draft and its number. */
+export type SavedMessage = Draft & { readonly number: number };
+
+/** The record of a recent channel at a clean stop. */
+export interface SavedLog {
+  readonly volume: string;
+  readonly head: number;
+  readonly messages: readonly SavedMessage[];
+  /** Messages that have fallen out, and whose keys are still known. */
+  readonly keyed: readonly SavedMessage[];
+}
+
+function saved({ message, atMs, except, place }: LoggedMessage): SavedMessage {
+  const { id, type, key, by, data } = message;
+  return {
+    number: place.number,
+    id,
+    type,
+    atMs,
+    data,
+    ...(key === undefined ? {} : { key }),
+    ...(by === undefined ? {} : { by }),
+    ...(except === undefined ? {} : { except }),
+  };
 }
 
 interface Keyed {

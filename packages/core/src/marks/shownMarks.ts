@@ -1,5 +1,6 @@
-import { type ChannelName, type Cursor, formatCursor } from '@nine-bells/wire';
-import { Frame } from '../fanout/batch.js';
+import { type ChannelName, type Cursor, formatCursor, type MarksPush } from '@nine-bells/wire';
+import type { Frame } from '../fanout/batch.js';
+import { LatestFrame } from '../fanout/latestFrame.js';
 import type { MarkWord, UserMark } from './mark.js';
 
 /** Changes are told together, this long after the first, in milliseconds. */
@@ -89,6 +90,11 @@ export class ShownMarks {
     if (this.#isCrowd) return;
     const marks = Object.fromEntries([...this.#changed].map((user) => [user, this.#marks?.get(user) ?? null]));
     this.#changed.clear();
-    this.#ports.tell(new Frame(JSON.stringify({ on: 'marks', channel: this.#channel, marks }), true, this.#channel));
+    const push = { on: 'marks', channel: this.#channel, marks } as const;
+    this.#ports.tell(new LatestFrame(`marks ${this.#channel}`, push, mergedMarks, true, this.#channel));
   }
+}
+
+function mergedMarks(earlier: MarksPush, later: MarksPush): MarksPush {
+  return { ...later, marks: { ...earlier.marks, ...later.marks } };
 }

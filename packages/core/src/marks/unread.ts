@@ -1,5 +1,6 @@
 import type { ChannelName } from '@nine-bells/wire';
-import { Frame } from '../fanout/batch.js';
+import type { Frame } from '../fanout/batch.js';
+import { LatestFrame } from '../fanout/latestFrame.js';
 import type { Clock, Report, Store } from '../ports.js';
 import type { Wheel } from '../time/wheel.js';
 import type { Growth, MarkStanding } from './mark.js';
@@ -239,9 +240,19 @@ export class Unread {
     for (const reader of user.readers) {
       const counts: Record<string, number> = {};
       for (const [channel, unread] of changed) if (await reader.mayKnow(channel)) counts[channel] = unread;
-      if (Object.keys(counts).length > 0) reader.push(new Frame(JSON.stringify({ on: 'unread', counts })));
+      if (Object.keys(counts).length > 0)
+        reader.push(new LatestFrame('unread', { on: 'unread', counts }, mergedCounts, false));
     }
   }
+}
+
+interface CountsPush {
+  readonly on: 'unread';
+  readonly counts: Counts;
+}
+
+function mergedCounts(earlier: CountsPush, later: CountsPush): CountsPush {
+  return { on: 'unread', counts: { ...earlier.counts, ...later.counts } };
 }
 
 function unreadOf({ of, read }: Pair): number {

@@ -1,5 +1,6 @@
-import type { Author, ChannelName, Json, Member } from '@nine-bells/wire';
-import { Frame } from '../fanout/batch.js';
+import type { Author, ChannelName, Json, Member, MembersPush } from '@nine-bells/wire';
+import type { Frame } from '../fanout/batch.js';
+import { LatestFrame } from '../fanout/latestFrame.js';
 import { availability } from './status.js';
 
 /** Whether and how a channel shows who is in it. */
@@ -242,8 +243,8 @@ export class Presence {
   }
 
   #push(members: object): void {
-    const text = JSON.stringify({ on: 'members', channel: this.#channel, ...members });
-    this.#ports.tell(new Frame(text, true, this.#channel));
+    const push = { on: 'members', channel: this.#channel, ...members } as MembersPush;
+    this.#ports.tell(new LatestFrame(`members ${this.#channel}`, push, mergedMembers, true, this.#channel));
   }
 
   #sample(): Present[] {
@@ -254,6 +255,38 @@ export class Presence {
     }
     return some;
   }
+}
+
+/** Two changes in one: what whoever knows neither must be told. */
+export function mergedMembers(earlier: MembersPush, later: MembersPush): MembersPush {
+  if (later.whole || later.partial) return later;
+  const joined = new Map((earlier.joined ?? []).map((each) => [each.user, each]));
+  const changed = new Map((earlier.changed ?? []).map((each) => [each.user, each]));
+  const left = new Set(earlier.left);
+  for (const user of later.left ?? []) {
+    joined.delete(user);
+    changed.delete(user);
+    left.add(user);
+  }
+  for (const each of later.joined ?? []) {
+    left.delete(each.user);
+    changed.delete(each.user);
+    joined.set(each.user, each);
+  }
+  for (const each of later.changed ?? []) {
+    left.delete(each.user);
+    (joined.has(each.user) ? joined : changed).set(each.user, each);
+  }
+  const { on, channel, count } = later;
+  return {
+    on,
+    channel,
+    ...(earlier.whole ? { whole: true } : {}),
+    ...(joined.size === 0 && !earlier.whole ? {} : { joined: [...joined.values()] }),
+    ...(left.size === 0 || earlier.whole ? {} : { left: [...left] }),
+    ...(changed.size === 0 ? {} : { changed: [...changed.values()] }),
+    count,
+  };
 }
 
 function same(a: Json | undefined, b: Json | undefined): boolean {

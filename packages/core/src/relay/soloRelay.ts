@@ -1,7 +1,7 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { UserWord } from '../inbox/notice.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from '../logbook/logbook.js';
-import { RecentLog } from '../logbook/recentLog.js';
+import { RecentLog, type SavedLog } from '../logbook/recentLog.js';
 import type { Growth } from '../marks/mark.js';
 import type { Measure } from '../measures/measure.js';
 import type { Clock, ControlLog, Ids, LogReader, Relay, Signal } from '../ports.js';
@@ -12,6 +12,13 @@ const sweepMs = 10_000;
 interface Wanted {
   readonly receive: (messages: readonly LoggedMessage[]) => void;
   readonly hear: (signal: Signal) => void;
+}
+
+/** The record of a recent channel at a clean stop, with what it takes to go on. */
+export interface SavedChannel {
+  readonly channel: ChannelName;
+  readonly log: SavedLog;
+  readonly bounds?: LogBounds;
 }
 
 /** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
@@ -26,9 +33,17 @@ export class SoloRelay implements Relay {
   readonly #wanted = new Map<ChannelName, Wanted>();
   #cancelSweep: (() => void) | undefined;
 
-  constructor(clock: Clock, ids: Ids) {
+  /** @param saved - the records of recent channels as they were at the last clean stop */
+  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedChannel> = []) {
     this.#clock = clock;
     this.#ids = ids;
+    const now = clock.now();
+    for (const { channel, log, bounds } of saved) {
+      const restored = RecentLog.restored(channel, log, now);
+      if (bounds !== undefined) restored.forget(bounds, now);
+      this.#logs.set(channel, { log: restored, bounds });
+    }
+    if (this.#logs.size > 0) this.#cancelSweep = clock.setTimer(sweepMs, this.#sweep);
     let receive: (measure: Measure) => void = () => {};
     this.control = {
       append: async (measure) => receive(measure),
@@ -79,6 +94,12 @@ export class SoloRelay implements Relay {
 
   unwant(channel: ChannelName): void {
     this.#wanted.delete(channel);
+  }
+
+  /** The records of recent channels, to be taken up after a restart. */
+  *saved(): Iterable<SavedChannel> {
+    for (const [channel, { log, bounds }] of this.#logs)
+      if (log.head.number > 0) yield { channel, log: log.saved, ...(bounds === undefined ? {} : { bounds }) };
   }
 
   /** Ends its timer. */

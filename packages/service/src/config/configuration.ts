@@ -64,6 +64,8 @@ export interface Configuration {
   readonly tokens: TokenConfiguration;
   readonly channels: readonly ChannelRule[];
   readonly sqliteSynchronous: 'full' | 'normal';
+  /** How long clients have to go elsewhere when the instance ends, in milliseconds. */
+  readonly drainMs: number;
 }
 
 export interface TokenConfiguration {
@@ -202,6 +204,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     },
     channels: channels ?? [],
     sqliteSynchronous: service?.synchronous ?? 'full',
+    drainMs: service?.drain ?? 0,
   };
 }
 
@@ -460,6 +463,7 @@ const documentMembers = mapOf({
       guests: optional(flag),
       pulse: optional(duration),
       synchronous: optional(oneOf(['full', 'normal'] as const)),
+      drain: optional(duration),
       limits: optional(
         mapOf({
           frame: optional(size),

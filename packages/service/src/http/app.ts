@@ -6,6 +6,7 @@ import type { Logger } from '../log.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors, type SignInLinks } from './consoleDoor.js';
+import { draining } from './draining.js';
 import { explaining } from './explain.js';
 import type { Guard } from './guard.js';
 import { apiKeys } from './keys.js';
@@ -28,6 +29,8 @@ export interface AppParts {
   readonly consoleUrl: () => string;
   /** Whether the instance takes new work. */
   readonly isReady: () => boolean;
+  /** Ends the instance, after clients had so many milliseconds to go elsewhere. */
+  readonly drain: (withinMs: number | undefined) => void;
   /** Origins whose pages may call `/v1`. */
   readonly apiOrigins: readonly string[];
   /** Proxies whose word for the client's address is taken. */
@@ -44,6 +47,7 @@ export function routesOf({
   tokens,
   facts,
   consoleUrl,
+  drain,
 }: Omit<AppParts, 'guard'>): readonly Route[] {
   return [
     ...messages(engine),
@@ -52,6 +56,7 @@ export function routesOf({
     ...measures(engine),
     ...notices(engine),
     ...marks(engine),
+    ...draining(engine, drain),
     ...apiKeys(keys, engine),
     ...keyHoldersDoors(links, tokens, consoleUrl),
   ];

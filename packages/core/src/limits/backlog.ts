@@ -1,0 +1,57 @@
+import { type ChannelName, refusal } from '@nine-bells/wire';
+
+/** What may wait for the store or the relay. */
+export interface BacklogBounds {
+  /** Messages of all channels. Default 50,000. */
+  readonly messages: number;
+  /** Bytes of their data as JSON text. Default 64 MiB. */
+  readonly bytes: number;
+  /** Messages of one channel. Default 10,000. */
+  readonly perChannel: number;
+}
+
+export const defaultBacklogBounds: BacklogBounds = { messages: 50_000, bytes: 67_108_864, perChannel: 10_000 };
+
+/** When to try again, in milliseconds. */
+const retryAfterMs = 500;
+
+/** Counts what waits to be given its place, so that publishers are told to wait before memory grows (promise 6). */
+export class Backlog {
+  readonly #bounds: BacklogBounds;
+  readonly #perChannel = new Map<ChannelName, number>();
+  #messages = 0;
+  #bytes = 0;
+
+  constructor(bounds: BacklogBounds) {
+    this.#bounds = bounds;
+  }
+
+  get messages(): number {
+    return this.#messages;
+  }
+
+  /**
+   * Takes a message in; what is returned is called when it has its place, or was refused one.
+   *
+   * @throws {ProblemError} `busy`
+   */
+  take(channel: ChannelName, bytes: number): () => void {
+    const inChannel = this.#perChannel.get(channel) ?? 0;
+    if (inChannel >= this.#bounds.perChannel)
+      throw refusal('busy', `${inChannel} messages of this channel wait to be recorded`, { retryAfterMs });
+    // One that is alone is taken, however large.
+    const full = this.#messages > 0 && this.#bytes + bytes > this.#bounds.bytes;
+    if (full || this.#messages >= this.#bounds.messages)
+      throw refusal('busy', `${this.#messages} messages wait to be recorded`, { retryAfterMs });
+    this.#messages += 1;
+    this.#bytes += bytes;
+    this.#perChannel.set(channel, inChannel + 1);
+    return () => {
+      this.#messages -= 1;
+      this.#bytes -= bytes;
+      const left = (this.#perChannel.get(channel) ?? 1) - 1;
+      if (left === 0) this.#perChannel.delete(channel);
+      else this.#perChannel.set(channel, left);
+    };
+  }
+}

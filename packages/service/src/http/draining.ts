@@ -1,0 +1,25 @@
+import type { Engine } from '@nine-bells/core';
+import { IsInt, IsOptional, Max, Min } from 'class-validator';
+import { readBody } from './body.js';
+import type { Route } from './route.js';
+
+class DrainDto {
+  static readonly members = { withinMs: true } as const;
+
+  @IsOptional()
+  @IsInt()
+  @Min(0)
+  @Max(3_600_000)
+  withinMs?: number;
+}
+
+/** `POST /v1/drain`: ends the instance, after its clients had time to go elsewhere. */
+export function draining(engine: Engine, drain: (withinMs: number | undefined) => void): readonly Route[] {
+  const serve: Route['serve'] = (request, response) => {
+    const { withinMs } = readBody(DrainDto, request.body ?? {});
+    response.status(202).json({ ...(withinMs == null ? {} : { withinMs }), connections: engine.connections });
+    // What asked for it hears so before its connection ends.
+    setImmediate(() => drain(withinMs ?? undefined));
+  };
+  return [{ method: 'post', path: '/drain', right: 'administer', serve }];
+}
