@@ -12,17 +12,21 @@ const leastNode = [20, 19];
 
 /** Where Debian puts the browser that the tests drive. */
 export const chromium = '/usr/bin/chromium';
+/** Where it puts the proxy that the tests put before the service. */
+export const nginx = '/usr/sbin/nginx';
 
 /**
  * Does everything that is missing, and says what.
  *
- * @param {{ browser?: boolean, log?: (line: string) => void }} [wanted] `browser`: Chromium too, if it can be had
+ * @param {{ browser?: boolean, engines?: boolean, log?: (line: string) => void }} [wanted] `browser`: Chromium too, if it
+ *   can be had; `engines`: what the tests run the service against
  */
-export async function setUp({ browser = false, log = console.log } = {}) {
+export async function setUp({ browser = false, engines = false, log = console.log } = {}) {
   checkNode();
   await installPackages(log);
   if (browser && !existsSync(chromium))
     aptInstall(['chromium', 'fonts-dejavu-core', 'fonts-liberation'], 'the browser for the page tests', log);
+  if (engines && !existsSync(nginx)) aptInstall(['nginx'], 'the proxy for the transport tests', log);
   await build(log);
 }
 

@@ -38,6 +38,7 @@ export {
   type ReadOptions,
   type RemoveOptions,
   type TokenSource,
+  type Transport,
 } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';
 export {

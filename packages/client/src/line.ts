@@ -37,6 +37,7 @@ import { LineError } from './lineError.js';
 import { Marking } from './marking.js';
 import { isPassing, Outbox, type OutboxBounds } from './outbox.js';
 import { findSocketClass, type SocketClass, type SocketLike } from './socket.js';
+import { heldBack, StreamSocket } from './streamSocket.js';
 import { TypedTarget } from './typedTarget.js';
 import { Unread } from './unread.js';
 
@@ -47,11 +48,21 @@ export interface LineOptions {
   /** Without it one is a guest, where guests are let in. */
   readonly token?: TokenSource;
   readonly backOff?: Partial<BackOff>;
+  /**
+   * How to reach the service. `auto`, the default: by WebSocket, and where that is blocked over HTTP, by a stream or by
+   * polls, until a WebSocket gets through. With a WebSocket class of one's own the default is `websocket`.
+   */
+  readonly transport?: Transport | 'auto';
+  /** Over HTTP: when a WebSocket is tried again, in milliseconds; later each time. Default 30,000. */
+  readonly webSocketAgainMs?: number;
   /** What may wait to be published while the connection is broken, or the service cannot take it. */
   readonly outbox?: Partial<OutboxBounds>;
   /** The WebSocket class to use; by default the surroundings' own, or that of `ws`. */
   readonly WebSocket?: SocketClass;
 }
+
+/** What carries a line. */
+export type Transport = 'websocket' | 'stream' | 'poll';
 
 /** How it stands with the line, for a page to show. */
 export type LineState =
@@ -62,6 +73,7 @@ export type LineState =
       readonly userName?: string;
       readonly guest: boolean;
       readonly session: string;
+      readonly transport: Transport;
       /** The session went on; `false`: a new one. */
       readonly continued: boolean;
     }
@@ -124,6 +136,8 @@ const tokenWithinMs = 15_000;
 const welcomeWithinMs = 15_000;
 /** Keys of one's own publishes that are remembered for their echo. */
 const ownKeysMost = 10_000;
+/** When a line over HTTP tries a WebSocket again, in milliseconds: the first time, and at the latest. */
+const tryAgain = { firstMs: 30_000, mostMs: 900_000 };
 
 interface Pending {
   readonly request: Readonly<Record<string, unknown>>;
@@ -155,6 +169,10 @@ export class Line extends TypedTarget<LineEvents> {
   #state: LineState = { name: 'connecting' };
   #socket: SocketLike | undefined;
   #helloSent = false;
+  #via: Transport;
+  /** A WebSocket has got through before: if one does not, it is not because they are blocked. */
+  #webSocketWorks: boolean;
+  #tryAgainMs: number;
   #limits: LineLimits | undefined;
   #inbox: Inbox | undefined;
   #unread: Unread | undefined;
@@ -171,14 +189,21 @@ export class Line extends TypedTarget<LineEvents> {
   #refusal: Problem | undefined;
   #heardAt = 0;
   #timer: ReturnType<typeof setTimeout> | undefined;
+  #trying: ReturnType<typeof setTimeout> | undefined;
   #moving: ReturnType<typeof setTimeout> | undefined;
   #pulse: ReturnType<typeof setInterval> | undefined;
+  /** Goes off when nothing was heard for too long. */
+  #deaf: ReturnType<typeof setTimeout> | undefined;
 
   /** @internal Made by `connect`. */
   constructor(url: string, options: LineOptions) {
     super();
     this.#url = lineUrl(url);
     this.#options = options;
+    const { transport = options.WebSocket === undefined ? 'auto' : 'websocket' } = options;
+    this.#via = transport === 'auto' ? 'websocket' : transport;
+    this.#webSocketWorks = transport !== 'auto';
+    this.#tryAgainMs = options.webSocketAgainMs ?? tryAgain.firstMs;
     this.outbox = new Outbox(
       {
         // Without knowing what the service takes, one frame too large would end each connection anew.
@@ -419,21 +444,29 @@ export class Line extends TypedTarget<LineEvents> {
   async #open(): Promise<void> {
     this.#setState({ name: 'connecting' });
     let token: string | undefined;
-    let socketClass: SocketClass;
+    let socket: SocketLike;
     try {
-      socketClass = this.#options.WebSocket ?? (await findSocketClass());
+      const socketClass =
+        this.#via === 'websocket' ? (this.#options.WebSocket ?? (await findSocketClass())) : undefined;
       token = typeof this.#options.token === 'function' ? await inTime(this.#options.token) : this.#options.token;
+      if (this.#state.name !== 'connecting') return;
+      socket =
+        socketClass === undefined
+          ? new StreamSocket(this.#url.replace(/^ws/, 'http'), { polls: this.#via === 'poll' })
+          : new socketClass(this.#url, [LINE_SUBPROTOCOL]);
     } catch (error) {
       this.#waitAndRetry(`no token could be had: ${(error as Error).message}`);
       return;
     }
     if (this.#state.name !== 'connecting') return;
     this.#refusal = undefined;
-    const socket = new socketClass(this.#url, [LINE_SUBPROTOCOL]);
     this.#socket = socket;
     this.#heardAt = Date.now();
     this.#timer = setTimeout(() => this.#lost(socket, 'the service did not answer in time'), welcomeWithinMs);
-    socket.onopen = () => this.#hello(token);
+    socket.onopen = () => {
+      if (this.#via === 'websocket') this.#webSocketWorks = true;
+      this.#hello(token);
+    };
     socket.onmessage = (event: { data: unknown }) => this.#heard(socket, String(event.data));
     socket.onclose = (event: { code: number; reason: string }) => this.#ended(socket, event.code, event.reason);
     socket.onerror = () => {};
@@ -496,8 +529,10 @@ export class Line extends TypedTarget<LineEvents> {
     // From here on listeners are called, and any of them may close the line.
     if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
     if (this.#unread !== undefined && welcome.guest !== true) this.#askUnread(this.#unread);
+    if (this.#via !== 'websocket') this.#tryWebSocketLater(this.#socket as SocketLike);
     this.#setState({
       name: 'open',
+      transport: this.#via,
       user: welcome.user,
       guest: welcome.guest === true,
       session: welcome.session,
@@ -510,14 +545,63 @@ export class Line extends TypedTarget<LineEvents> {
     }
   }
 
+  /**
+   * A WebSocket that never opened may be blocked, and a stream that shows nothing may be held back: then the next way is
+   * tried at once. Where that fails too, the service is not there, and the first way comes next.
+   */
+  #goesAnotherWay(wasOpen: boolean, reason: string): boolean {
+    const { transport = this.#options.WebSocket === undefined ? 'auto' : 'websocket' } = this.#options;
+    if (transport !== 'auto') return false;
+    if (this.#via === 'stream' && reason === heldBack) {
+      this.#via = 'poll';
+      return true;
+    }
+    if (wasOpen) return false;
+    if (this.#via === 'websocket' && !this.#webSocketWorks) {
+      this.#via = 'stream';
+      return true;
+    }
+    this.#via = 'websocket';
+    return false;
+  }
+
+  /** Over HTTP: looks now and then whether a WebSocket gets through, and goes on with one. */
+  #tryWebSocketLater(socket: SocketLike): void {
+    if (this.#options.transport !== undefined && this.#options.transport !== 'auto') return;
+    const waitMs = this.#tryAgainMs * (1 + Math.random() / 4);
+    this.#tryAgainMs = Math.min(this.#tryAgainMs * 2, tryAgain.mostMs);
+    clearTimeout(this.#trying);
+    this.#trying = setTimeout(async () => {
+      const socketClass = this.#options.WebSocket ?? (await findSocketClass().catch(() => undefined));
+      if (socketClass === undefined || socket !== this.#socket) return;
+      const trial = new socketClass(this.#url, [LINE_SUBPROTOCOL]);
+      trial.onerror = () => {};
+      trial.onclose = () => socket === this.#socket && this.#tryWebSocketLater(socket);
+      trial.onopen = () => {
+        trial.onclose = null;
+        trial.close();
+        if (socket !== this.#socket) return;
+        this.#via = 'websocket';
+        socket.close();
+        this.#dropSocket();
+        void this.#open();
+      };
+    }, waitMs);
+    (this.#trying as { unref?(): void }).unref?.();
+  }
+
   /** Sends pulses, and notices when nothing comes any more. */
   #watch(pulseMs: number): void {
     clearInterval(this.#pulse);
+    clearTimeout(this.#deaf);
     const socket = this.#socket as SocketLike;
-    this.#pulse = setInterval(() => {
-      if (Date.now() - this.#heardAt > 2 * pulseMs) this.#lost(socket, 'nothing was heard from the service');
-      else this.#transmit({ do: 'pulse', got: this.#cursors() });
-    }, pulseMs);
+    this.#pulse = setInterval(() => this.#transmit({ do: 'pulse', got: this.#cursors() }), pulseMs / 2);
+    const listen = (): void => {
+      const leftMs = this.#heardAt + 2 * pulseMs - Date.now();
+      if (leftMs <= 0) this.#lost(socket, 'nothing was heard from the service');
+      else this.#deaf = setTimeout(listen, leftMs);
+    };
+    listen();
   }
 
   #cursors(): Record<string, Cursor> {
@@ -535,7 +619,12 @@ export class Line extends TypedTarget<LineEvents> {
 
   #ended(socket: SocketLike, code: number, reason: string): void {
     if (socket !== this.#socket || this.#state.name === 'closed') return;
+    const wasOpen = this.#state.name === 'open';
     this.#dropSocket();
+    if (this.#goesAnotherWay(wasOpen, reason)) {
+      void this.#open();
+      return;
+    }
     const refused =
       this.#refusal ?? (code === closeCodes.policy && isProblemCode(reason) ? problem(reason) : undefined);
     const why = refused === undefined ? endingText(code, reason) : (refused.detail ?? refused.title);
@@ -553,7 +642,9 @@ export class Line extends TypedTarget<LineEvents> {
     this.#helloSent = false;
     clearTimeout(this.#timer);
     clearTimeout(this.#moving);
+    clearTimeout(this.#trying);
     clearInterval(this.#pulse);
+    clearTimeout(this.#deaf);
     for (const entry of this.#entries.values()) entry.interrupted();
     for (const [id, pending] of this.#pending) if (!pending.repeatable) this.#pending.delete(id);
     this.outbox.interrupted();

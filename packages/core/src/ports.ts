@@ -167,6 +167,8 @@ export interface Link {
   /** Where the client is, for people to read. */
   readonly remote?: string;
   readonly encoding: Encoding;
+  /** Nothing can come of the client: its silence means nothing. */
+  readonly oneWay?: boolean;
   /** Bytes that were handed over and not yet taken by the operating system. While there are any, nothing is written. */
   readonly waitingBytes: number;
   write(batch: Batch): void;

@@ -8,6 +8,7 @@ import type { Configuration } from './config/configuration.js';
 import { makeApp } from './http/app.js';
 import { SignInLinks } from './http/consoleDoor.js';
 import { Guard } from './http/guard.js';
+import { HttpLine } from './line/httpLine.js';
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
 import { ApiKeys } from './store/apiKeys.js';
@@ -109,6 +110,7 @@ export class Service {
       let service: Service | undefined;
       const app = makeApp({
         engine,
+        line: new HttpLine(engine, configuration).routes(),
         guard: new Guard(keys, secret.key('console'), configuration.keyRequests),
         keys,
         links,

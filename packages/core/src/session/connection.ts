@@ -22,6 +22,8 @@ import type { ConnectionHost } from './host.js';
 import { guestIdOf } from './sessionSecret.js';
 
 const pulse = new Frame('{"on":"pulse"}', true);
+/** Half pulses without a sign of life after which the other side is taken for gone: between 1.5 and 2 pulses. */
+const silentMost = 3;
 /** The stretch of time within which strikes are counted, in milliseconds. */
 const strikesWithinMs = 10_000;
 /** How long before its token ends a client is told, at the most, in milliseconds. */
@@ -47,7 +49,9 @@ export class Connection implements ClientLine {
   #paused = false;
   #strikes: number[] | undefined;
   #heard = true;
-  #silentPulses = 0;
+  /** Half pulses without a sign of life. */
+  #silent = 0;
+  #pingsNext = true;
   #pingedAtMs: number | undefined;
   #roundTripMs: number | undefined;
   #writtenAtPulse = 0;
@@ -64,7 +68,7 @@ export class Connection implements ClientLine {
     this.#cancelHello = host.wheel.after(host.options.helloWithinMs, () =>
       this.#refuse(problem('hello-first', `hello did not come within ${host.options.helloWithinMs} ms`)),
     );
-    this.#cancelPulse = host.wheel.after(host.options.pulseMs, this.#pulse);
+    this.#cancelPulse = host.wheel.after(host.options.pulseMs / 2, this.#halfPulse);
   }
 
   /** Who is on it; nobody before hello. */
@@ -338,17 +342,19 @@ export class Connection implements ClientLine {
 
   // ------------------------------------------------------------------------------------------ life and end
 
-  readonly #pulse = (): void => {
-    this.#silentPulses = this.#heard ? 0 : this.#silentPulses + 1;
+  /** Looks for a sign of life, and gives one where nothing else was sent: so that neither side waits for more than a pulse. */
+  readonly #halfPulse = (): void => {
+    this.#silent = this.#heard || this.link.oneWay === true ? 0 : this.#silent + 1;
     this.#heard = false;
-    if (this.#silentPulses >= 2) {
+    if (this.#silent >= silentMost) {
       this.close(closeCodes.goingAway, 'no sign of life', 'lost');
       return;
     }
-    if (this.#queue.written === this.#writtenAtPulse) this.push(pulse);
-    this.#writtenAtPulse = this.#queue.written + (this.#queue.bytes > 0 ? 1 : 0);
-    this.#ping();
-    if (!this.#ended) this.#cancelPulse = this.#host.wheel.after(this.#host.options.pulseMs, this.#pulse);
+    if (this.#queue.written === this.#writtenAtPulse && this.#queue.bytes === 0) this.push(pulse);
+    this.#writtenAtPulse = this.#queue.written;
+    if (this.#pingsNext) this.#ping();
+    this.#pingsNext = !this.#pingsNext;
+    if (!this.#ended) this.#cancelPulse = this.#host.wheel.after(this.#host.options.pulseMs / 2, this.#halfPulse);
   };
 
   #ping(): void {

@@ -1,6 +1,6 @@
 import type { Engine } from '@nine-bells/core';
 import cors from 'cors';
-import express, { type Express, type RequestHandler } from 'express';
+import express, { type Express, type RequestHandler, type Router } from 'express';
 import helmet from 'helmet';
 import type { Logger } from '../log.js';
 import type { ApiKeys } from '../store/apiKeys.js';
@@ -31,6 +31,8 @@ export interface AppParts {
   readonly isReady: () => boolean;
   /** Ends the instance, after clients had so many milliseconds to go elsewhere. */
   readonly drain: (withinMs: number | undefined) => void;
+  /** The line for clients that WebSockets do not reach. */
+  readonly line: Router;
   /** Origins whose pages may call `/v1`. */
   readonly apiOrigins: readonly string[];
   /** Proxies whose word for the client's address is taken. */
@@ -77,6 +79,7 @@ export function makeApp(parts: AppParts): Express {
     response.status(ready ? 200 : 503).json({ status: ready ? 'ready' : 'draining' });
   });
 
+  app.use('/line', parts.line);
   app.use('/v1', helmet({ strictTransportSecurity: false }));
   if (parts.apiOrigins.length > 0)
     app.use('/v1', cors({ origin: [...parts.apiOrigins], exposedHeaders: 'Retry-After' }));

@@ -1,0 +1,179 @@
+import { timingSafeEqual } from 'node:crypto';
+import type { Engine } from '@nine-bells/core';
+import {
+  channelNameFault,
+  closeCodes,
+  isProblemCode,
+  LINE_PATH,
+  type Problem,
+  parseCursor,
+  problem,
+  refusal,
+} from '@nine-bells/wire';
+import cors from 'cors';
+import express, { type Request, type RequestHandler, type Router } from 'express';
+import { sendProblem } from '../http/problems.js';
+import { queryText, queryWhole } from '../http/query.js';
+import { type Goodbye, ListenLink, SessionLink } from './httpLinks.js';
+
+export interface HttpLineOptions {
+  /** Origins whose pages may open a line; all if absent. Programs that send no `Origin` are not meant. */
+  readonly origins: readonly string[] | undefined;
+}
+
+/** Most channels of one stream that only listens. */
+const listenChannels = 20;
+/** Most requests in one array. */
+const requestsAtOnce = 100;
+
+interface Held {
+  readonly link: SessionLink;
+  readonly secret: Buffer;
+}
+
+/** The door for clients that WebSockets do not reach: sessions over HTTP, and streams to listen to. */
+export class HttpLine {
+  readonly #engine: Engine;
+  readonly #options: HttpLineOptions;
+  readonly #sessions = new Map<string, Held>();
+
+  constructor(engine: Engine, options: HttpLineOptions) {
+    this.#engine = engine;
+    this.#options = options;
+  }
+
+  /** The routes below `/line`. */
+  routes(): Router {
+    const { origins } = this.#options;
+    const router = express.Router();
+    router.use(this.#checkOrigin);
+    router.use(
+      cors({
+        methods: ['GET', 'POST', 'DELETE'],
+        origin: origins === undefined ? true : [...origins],
+        allowedHeaders: ['Authorization', 'Content-Type', 'Last-Event-ID'],
+        exposedHeaders: ['Retry-After'],
+        maxAge: 3600,
+      }),
+    );
+    // A frame, or an array of them, and some room around it.
+    const json = express.json({ limit: this.#engine.options.frameBytes * 4 });
+    router.get('/listen', this.#listen);
+    router.post('/sessions', json, this.#hello);
+    router.get('/sessions/:id/stream', this.#stream);
+    router.post('/sessions/:id/frames', json, this.#frames);
+    router.delete('/sessions/:id', this.#leave);
+    return router;
+  }
+
+  readonly #checkOrigin: RequestHandler = (request, _response, next) => {
+    const { origin } = request.headers;
+    const { origins } = this.#options;
+    if (origin !== undefined && origins !== undefined && !origins.includes(origin))
+      throw refusal('not-allowed', `pages of ${origin} may not open a line here`);
+    next();
+  };
+
+  readonly #hello: RequestHandler = async (request, response) => {
+    if (typeof request.body !== 'object' || request.body === null || Array.isArray(request.body))
+      throw refusal('bad-frame', 'the body is the request `hello`, a JSON object', { where: '' });
+    const link = new SessionLink(this.#engine, addressOf(request));
+    const answer = (await link.hello(request.body)) as { session?: string; secret?: string; problem?: Problem };
+    if (answer.session === undefined || answer.secret === undefined) {
+      sendProblem(response, problemOf(answer));
+      return;
+    }
+    const { session, secret } = answer;
+    // A continued session has closed its connection of before.
+    this.#sessions.set(session, { link, secret: Buffer.from(secret) });
+    link.whenEnded = () => {
+      if (this.#sessions.get(session)?.link === link) this.#sessions.delete(session);
+    };
+    response
+      .status(201)
+      .location(`${LINE_PATH}/sessions/${encodeURIComponent(session)}`)
+      .json(answer);
+  };
+
+  readonly #stream: RequestHandler = (request, response) => {
+    const link = this.#linkOf(request);
+    if (request.accepts(['text/event-stream', 'application/json']) === 'application/json')
+      link.poll(response, Number(request.headers['last-event-id'] ?? 0) || 0);
+    else link.stream(response);
+  };
+
+  readonly #frames: RequestHandler = async (request, response) => {
+    const link = this.#linkOf(request);
+    const { number, requests } = (request.body ?? {}) as { number?: unknown; requests?: unknown };
+    if (!Number.isSafeInteger(number) || (number as number) < 1)
+      throw refusal('bad-value', '`number` counts the arrays of a session, from 1', { where: '/number' });
+    if (!Array.isArray(requests) || requests.length > requestsAtOnce)
+      throw refusal('bad-value', `\`requests\` is a list of up to ${requestsAtOnce}`, { where: '/requests' });
+    for (const [index, each] of requests.entries())
+      if (Buffer.byteLength(JSON.stringify(each)) > this.#engine.options.frameBytes)
+        throw refusal('too-large', `a frame has at most ${this.#engine.options.frameBytes} bytes`, {
+          where: `/requests/${index}`,
+        });
+    if (!(await link.take(number as number, requests)))
+      throw refusal('bad-value', `array ${number} comes before one that is missing`, { where: '/number' });
+    // What is asked is answered on the stream, in the order in which everything else comes.
+    response.status(202).json({ number });
+  };
+
+  readonly #leave: RequestHandler = (request, response) => {
+    this.#linkOf(request).leave();
+    response.status(204).end();
+  };
+
+  readonly #listen: RequestHandler = async (request, response) => {
+    const names = [request.query.channel ?? []].flat().map(String);
+    if (names.length === 0 || names.length > listenChannels)
+      throw refusal('bad-value', `name 1 to ${listenChannels} channels: ?channel=...&channel=...`, {
+        where: '?channel',
+      });
+    for (const name of names) {
+      const fault = channelNameFault(name);
+      if (fault !== undefined) throw refusal('bad-name', fault, { where: '?channel' });
+    }
+    const last = queryText(request, 'last') === undefined ? undefined : queryWhole(request, 'last', 1000);
+    const known = String(request.headers['last-event-id'] ?? '').split(' ');
+    const cursors = new Map(names.map((name, index) => [name, known[index] || '-']));
+    const enter = [...cursors].map(([channel, cursor]) => ({
+      channel,
+      quiet: true,
+      ...(parseCursor(cursor) === undefined ? (last === undefined ? {} : { last }) : { after: cursor }),
+    }));
+    const token = bearerOf(request);
+    const link = new ListenLink(this.#engine, addressOf(request), response, cursors);
+    const refused = await link.begin({ ...(token === undefined ? {} : { token }), enter });
+    if (refused !== undefined) sendProblem(response, problemOf(refused));
+  };
+
+  /** The session of a request, for whoever knows its secret. */
+  #linkOf(request: Request): SessionLink {
+    const held = this.#sessions.get(String(request.params.id));
+    const given = Buffer.from(bearerOf(request) ?? '');
+    if (held === undefined || given.length !== held.secret.length || !timingSafeEqual(given, held.secret))
+      throw refusal('token-ended', 'there is no such session here; say hello again');
+    return held.link;
+  }
+}
+
+/** Where the client is, as far as those can be believed who say so. */
+function addressOf(request: Request): string {
+  return (request.ip ?? '').replace(/^::ffff:(?=\d+\.)/i, '');
+}
+
+function bearerOf(request: Request): string | undefined {
+  return /^Bearer (\S+)$/i.exec(request.headers.authorization ?? '')?.[1];
+}
+
+/** Why a hello was refused: by a problem, or by a goodbye whose reason may be a problem's code. */
+function problemOf(answer: object): Problem {
+  const { problem: told, code, reason, title } = answer as Partial<Goodbye & Problem> & { problem?: Problem };
+  if (told !== undefined) return told;
+  if (title !== undefined) return answer as Problem;
+  if (reason !== undefined && isProblemCode(reason)) return problem(reason);
+  const known = (code as unknown as number) === closeCodes.drain ? 'draining' : 'busy';
+  return problem(known, reason, { retryAfterMs: 1_000 });
+}
