@@ -5,6 +5,8 @@ import { connect } from 'node:net';
 
 /** @type {{ socket: import('node:net').Socket, bytes: number }[]} */
 let connections = [];
+/** How long deliveries took, in microseconds: both processes read the same clock. */
+let times = [];
 
 process.on('message', async ({ act, ...rest }) => {
   if (act === 'connect') {
@@ -16,6 +18,14 @@ process.on('message', async ({ act, ...rest }) => {
   } else if (act === 'count') {
     const bytes = connections.map((each) => each.bytes);
     process.send({ done: act, least: Math.min(...bytes), most: Math.max(...bytes) });
+  } else if (act === 'time') {
+    times = [];
+    for (const [index, each] of connections.entries()) each.timed = index % rest.every === 0;
+    process.send({ done: act });
+  } else if (act === 'times') {
+    times.sort((a, b) => a - b);
+    const at = (part) => times[Math.min(times.length - 1, Math.floor(times.length * part))];
+    process.send({ done: act, count: times.length, p50: at(0.5), p99: at(0.99), p999: at(0.999) });
   } else if (act === 'close') {
     for (const { socket } of connections) socket.destroy();
     connections = [];
@@ -24,13 +34,27 @@ process.on('message', async ({ act, ...rest }) => {
 });
 
 /** Opens `count` WebSockets, 100 at a time, each saying `first` (if given) and waiting for an answer to it. */
-async function open({ port, path, protocol, count, first }) {
+async function open({ port, path, protocol, count, first, raw }) {
   for (let opened = 0; opened < count; opened += 100)
     connections.push(
       ...(await Promise.all(
-        Array.from({ length: Math.min(100, count - opened) }, () => openOne(port, path, protocol, first)),
+        Array.from({ length: Math.min(100, count - opened) }, () =>
+          raw ? openRaw(port) : openOne(port, path, protocol, first),
+        ),
       )),
     );
+}
+
+/** A connection without WebSocket, on which only bytes are counted. */
+function openRaw(port) {
+  return new Promise((resolve, reject) => {
+    const socket = connect(port, '127.0.0.1', () => resolve(each));
+    const each = { socket, bytes: 0 };
+    socket.on('error', reject);
+    socket.on('data', (data) => {
+      each.bytes += data.length;
+    });
+  });
 }
 
 function openOne(port, path, protocol, first) {
@@ -50,6 +74,11 @@ function openOne(port, path, protocol, first) {
       socket.removeListener('data', onData);
       socket.on('data', (data) => {
         each.bytes += data.length;
+        if (each.timed) {
+          const now = process.hrtime.bigint();
+          for (const [, sent] of data.toString('latin1').matchAll(/"sent":"(\d+)"/g))
+            times.push(Number(now - BigInt(sent)) / 1000);
+        }
       });
       resolve(each);
     };

@@ -10,7 +10,19 @@ export const channel = 'race/3/bench';
 export const text = 'Petrel has rounded the windward mark, Turnstone two lengths behind, Dunlin third and closing.';
 
 /** The hand-written loop: a set of clients, `send(JSON.stringify(m))` to each. */
-export async function byHand() {
+export const byHand = () =>
+  looping((clients, m) => {
+    for (const c of clients) c.send(JSON.stringify(m));
+  });
+
+/** The same, encoded once, and still sent one by one. */
+export const byHandOnce = () =>
+  looping((clients, m) => {
+    const encoded = Buffer.from(JSON.stringify(m));
+    for (const c of clients) c.send(encoded, { binary: false });
+  });
+
+async function looping(send) {
   const http = createServer();
   const server = new WebSocketServer({ server: http, perMessageDeflate: false });
   const clients = server.clients;
@@ -32,8 +44,12 @@ export async function byHand() {
           at: new Date().toISOString(),
           data: { text },
         };
-        for (const c of clients) c.send(JSON.stringify(m));
+        send(clients, m);
       }
+    },
+    timed(sent) {
+      number += 1;
+      send(clients, { on: 'message', channel, cursor: `abcdef:${number}`, data: { text, sent: String(sent) } });
     },
     async flushed() {},
     waiting() {
@@ -70,12 +86,13 @@ channels:
     publish(count) {
       for (let i = 0; i < count; i++) void engine.publish({ channel, data: { text } });
     },
+    timed: (sent) => void engine.publish({ channel, data: { text, sent: String(sent) } }),
     async flushed() {
       // Publishing ends in a promise; the flush is scheduled within this turn.
       await Promise.resolve();
       await engine.flushed();
     },
-    waiting: () => engine.sessions().reduce((sum, { waitingBytes }) => sum + waitingBytes, 0),
+    waiting: () => engine.waitingBytes,
     connections: () => engine.connections,
     async stop() {
       await service.stop();

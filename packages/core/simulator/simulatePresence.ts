@@ -32,7 +32,7 @@ export interface PresenceOutcome {
   readonly crowd: boolean;
 }
 
-const encoding: Encoding = { encode: (payload) => payload };
+const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
 const channel: ChannelName = channelName('race/3/chat');
 const graceMs = 10_000;
 

@@ -9,7 +9,7 @@ export interface FarEnd {
   closed(code: number): void;
 }
 
-const encoding: Encoding = { encode: (payload) => payload };
+const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
 
 /** What a broken service would do to the messages of a connection that stays whole: for testing the simulator itself. */
 export type Sabotage = 'lose' | 'double' | 'swap';

@@ -49,6 +49,7 @@ import type { Client } from './session/client.js';
 import { Connection } from './session/connection.js';
 import type { ConnectionHost, OwnDraft, RemovalWish } from './session/host.js';
 import { Sessions } from './session/sessions.js';
+import { Pacer } from './time/pacer.js';
 import { Wheel } from './time/wheel.js';
 
 /** What the engine needs from outside. */
@@ -224,6 +225,7 @@ export class Engine {
       options: this.options,
       clock: ports.clock,
       wheel: this.#wheel,
+      pacer: new Pacer(this.#wheel, this.options.pulseMs / 2),
       fanout: new Fanout(ports.clock),
       sessions: this.#sessions,
       seal: ports.seal,
@@ -525,6 +527,13 @@ export class Engine {
   /** Messages that wait to be given their place. */
   get backlog(): number {
     return this.#backlog.messages;
+  }
+
+  /** Bytes that wait for all connections together, here and in their transports. */
+  get waitingBytes(): number {
+    let bytes = 0;
+    for (const connection of this.#connections) bytes += connection.waitingBytes;
+    return bytes;
   }
 
   get connections(): number {
@@ -837,6 +846,8 @@ export class Engine {
         marksShown: this.options.marksShown,
         readMarks: (limit) => this.#ports.store.marks(name, limit),
         counts: this.counts,
+        gather: (act) => this.#host.fanout.gather(act),
+        root: () => this.#host.fanout.root,
         report: this.#ports.report,
         now: () => this.#ports.clock.now(),
         after: (delayMs, act) => this.#wheel.after(delayMs, act),

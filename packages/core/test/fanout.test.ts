@@ -16,6 +16,7 @@ function countingEncoding(): Encoding & { calls: number } {
       this.calls += 1;
       return payload;
     },
+    join: (frames) => Uint8Array.from(frames.flatMap((frame) => [...frame])),
   };
 }
 
@@ -198,7 +199,7 @@ describe('the queue of acts', () => {
   it('never lets a later act overtake one that takes time', async () => {
     const done: string[] = [];
     let finish = (): void => {};
-    const acts = new ActQueue(() => done.push('idle'));
+    const acts = new ActQueue({ idle: () => void done.push('idle') });
     acts.add(() => void done.push('first'));
     acts.add(() => new Promise<void>((resolve) => (finish = resolve)).then(() => void done.push('slow')));
     acts.add(() => void done.push('last'));

@@ -16,7 +16,7 @@ import {
   type Store,
 } from '../src/index.js';
 
-const encoding: Encoding = { encode: (payload) => payload };
+const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
 
 /** A client at the end of a link without latency; what it was told lies in `frames`. */
 export class Client implements Link {

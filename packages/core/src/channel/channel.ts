@@ -1,5 +1,5 @@
 import { type Author, type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
-import { Frame } from '../fanout/batch.js';
+import { type Batch, Frame } from '../fanout/batch.js';
 import {
   gapAfter,
   type LoggedMessage,
@@ -22,6 +22,8 @@ export interface Entrant {
   /** It has ended while it was entering. */
   readonly gone: boolean;
   push(frame: Frame): void;
+  /** All that came within a turn. */
+  pushAll(batch: Batch): void;
 }
 
 /** What an entrant asks for: to go on after a place, the last `n`, or only what comes from now on. */
@@ -44,6 +46,10 @@ export interface ChannelPorts {
   /** The marks of users in the channel: at most so many. */
   readMarks(limit: number): Promise<readonly UserMark[]>;
   readonly counts: { deliveries: number };
+  /** Calls back at the end of the turn, before anything is written. */
+  gather(act: () => void): void;
+  /** Where the batches of this turn begin. */
+  root(): Batch;
   readonly report: Report;
   now(): number;
   /** Calls back later, unless the returned function is called before. */
@@ -74,6 +80,8 @@ export class Channel {
   #head: Place | undefined;
   /** The latest messages passed on, without holes up to the head. */
   #tail: LoggedMessage[] = [];
+  /** What came within this turn, and is handed to everybody together at its end. */
+  #turn: Frame[] | undefined;
   /** What came while the record was being read. */
   #pending: LoggedMessage[] = [];
   #reading: Promise<void> | undefined;
@@ -93,6 +101,7 @@ export class Channel {
     this.#ports = ports;
     const { presence, showsMarks } = match.rule;
     const tell = (frame: Frame): void => {
+      this.#handOver();
       for (const entrant of this.#entrants) entrant.push(frame);
     };
     if (showsMarks)
@@ -144,6 +153,7 @@ export class Channel {
   }
 
   #passOnHail(hail: Hail): void {
+    this.#handOver();
     const frame = hailFrame(hail);
     const { from, to } = hail;
     for (const entrant of this.#entrants)
@@ -173,6 +183,8 @@ export class Channel {
         return slice.messages.at(-1)?.place ?? (slice.gap === undefined ? from : slice.head);
       };
       const finish = (cursor: Place, more: boolean): void => {
+        // What came within this turn is in what is given.
+        this.#handOver();
         if (more || entrant.gone) this.#entrants.delete(entrant);
         else this.#entrants.add(entrant);
         const messages = given.filter((each) => each.isFor(entrant.session));
@@ -208,6 +220,7 @@ export class Channel {
   }
 
   leave(entrant: Entrant): void {
+    this.#handOver();
     this.#entrants.delete(entrant);
   }
 
@@ -216,28 +229,44 @@ export class Channel {
     this.#closed = true;
     this.presence?.close();
     this.marks?.close();
+    this.#handOver();
     this.#entrants.clear();
   }
 
   // ------------------------------------------------------------------------------------------ passing on
 
-  /** Hot: once per message, and within it once per delivery. */
+  /** Hot: once per message. */
   #passOn(logged: LoggedMessage): void {
     this.#head = logged.place;
     this.#tail.push(logged);
     if (this.#tail.length > this.#ports.tailMessages * 2) this.#tail = this.#tail.slice(-this.#ports.tailMessages);
     const frame = logged.push;
     if (logged.except === undefined) {
-      for (const entrant of this.#entrants) entrant.push(frame);
-      this.#ports.counts.deliveries += this.#entrants.size;
+      if (this.#turn === undefined) {
+        this.#turn = [];
+        this.#ports.gather(this.#handOver);
+      }
+      this.#turn.push(frame);
       return;
     }
+    this.#handOver();
     for (const entrant of this.#entrants) {
       if (!logged.isFor(entrant.session)) continue;
       entrant.push(frame);
       this.#ports.counts.deliveries += 1;
     }
   }
+
+  /** Hands what came within the turn to everybody, as one batch that all share. Hot: within it once per connection. */
+  readonly #handOver = (): void => {
+    const frames = this.#turn;
+    if (frames === undefined) return;
+    this.#turn = undefined;
+    if (this.#entrants.size === 0) return;
+    const batch = frames.reduce((all, frame) => all.and(frame), this.#ports.root());
+    for (const entrant of this.#entrants) entrant.pushAll(batch);
+    this.#ports.counts.deliveries += this.#entrants.size * frames.length;
+  };
 
   #follows(logged: LoggedMessage): boolean {
     return logged.place.volume === this.#head?.volume && logged.place.number === this.#head.number + 1;
@@ -309,6 +338,7 @@ export class Channel {
   #startOver(after: Place, slice: LogSlice): void {
     const gap = gapOf(after, slice);
     const frame = new Frame(JSON.stringify({ on: 'gap', channel: this.name, ...gap }), true, this.name);
+    this.#handOver();
     for (const entrant of this.#entrants) entrant.push(frame);
     this.#tail = [];
     this.#head = startOf(slice);

@@ -7,6 +7,8 @@ import type { ChannelName } from '@nine-bells/wire';
 export interface Encoding {
   /** The complete bytes of one frame on the wire. */
   encode(payload: Uint8Array): Uint8Array;
+  /** Encoded frames, one behind the other. */
+  join(frames: readonly Uint8Array[]): Uint8Array;
 }
 
 const utf8 = new TextEncoder();
@@ -105,15 +107,8 @@ export class Batch {
   joined(encoding: Encoding): Uint8Array {
     if (this.length === 1) return (this.#frame as Frame).encoded(encoding);
     if (this.#encoding !== encoding || this.#joined === undefined) {
-      const parts = this.frames().map((frame) => frame.encoded(encoding));
-      const joined = new Uint8Array(parts.reduce((sum, part) => sum + part.length, 0));
-      let at = 0;
-      for (const part of parts) {
-        joined.set(part, at);
-        at += part.length;
-      }
       this.#encoding = encoding;
-      this.#joined = joined;
+      this.#joined = encoding.join(this.frames().map((frame) => frame.encoded(encoding)));
     }
     return this.#joined;
   }

@@ -21,6 +21,7 @@ export class Fanout {
   #next = 0;
   #scheduled = false;
   readonly #idle: (() => void)[] = [];
+  #gathered: (() => void)[] = [];
   /** Where the batches of this turn begin. Replaced after each flush, so that old batches can go. */
   root = new Batch();
 
@@ -30,10 +31,13 @@ export class Fanout {
 
   schedule(queue: Flushable): void {
     this.#waiting.push(queue);
-    if (!this.#scheduled) {
-      this.#scheduled = true;
-      this.#clock.endOfTurn(this.#flush);
-    }
+    this.#flushLater();
+  }
+
+  /** Calls back at the end of the turn, before anything is flushed: to hand over together what came within it. */
+  gather(act: () => void): void {
+    this.#gathered.push(act);
+    this.#flushLater();
   }
 
   /** Resolves when all that was scheduled has been flushed. */
@@ -42,7 +46,18 @@ export class Fanout {
     return new Promise((resolve) => this.#idle.push(resolve));
   }
 
+  #flushLater(): void {
+    if (this.#scheduled) return;
+    this.#scheduled = true;
+    this.#clock.endOfTurn(this.#flush);
+  }
+
   readonly #flush = (): void => {
+    while (this.#gathered.length > 0) {
+      const gathered = this.#gathered;
+      this.#gathered = [];
+      for (const act of gathered) act();
+    }
     const startedMs = this.#clock.monotonic();
     const waiting = this.#waiting;
     while (this.#next < waiting.length) {

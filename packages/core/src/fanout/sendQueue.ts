@@ -57,6 +57,19 @@ export class SendQueue implements Flushable {
     return this.#pushBytes <= this.#maxBytes || this.#pushBytes === frame.bytes;
   }
 
+  /** Adds all pushes of a turn, in their order; `false` if there is no room. Hot: once per connection, channel and turn. */
+  pushAll(batch: Batch): boolean {
+    if (this.#batch === undefined && this.#held === undefined && this.#pushBytes + batch.bytes <= this.#maxBytes) {
+      if (this.#closed) return true;
+      this.#batch = batch;
+      this.#pushBytes += batch.bytes;
+      this.#schedule();
+      return true;
+    }
+    for (const frame of batch.frames()) if (!this.push(frame)) return false;
+    return true;
+  }
+
   /** Adds a reply; a reply is never held back. */
   reply(frame: Frame): void {
     if (!this.#closed) this.#add(frame);
@@ -139,6 +152,10 @@ export class SendQueue implements Flushable {
 
   #add(frame: Frame): void {
     this.#batch = (this.#batch ?? this.#fanout.root).and(frame);
+    this.#schedule();
+  }
+
+  #schedule(): void {
     if (this.#scheduled) return;
     this.#scheduled = true;
     this.#fanout.schedule(this);

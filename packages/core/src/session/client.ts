@@ -26,7 +26,7 @@ import type { Ruling, Visitor } from '../access/access.js';
 import type { ChannelAct } from '../access/acts.js';
 import type { Channel, Entrant } from '../channel/channel.js';
 import type { RuleMatch } from '../channel/channelRule.js';
-import { Frame } from '../fanout/batch.js';
+import { type Batch, Frame } from '../fanout/batch.js';
 import type { Identity } from '../identity.js';
 import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
 import { bannedProblem } from '../measures/told.js';
@@ -42,6 +42,7 @@ export interface ClientLine {
   readonly ended: boolean;
   readonly address: string | undefined;
   push(frame: Frame): void;
+  pushAll(batch: Batch): void;
   /** Forgets the pushes of a channel that wait. */
   drop(channel: ChannelName): void;
   /** Answers a request; nothing is sent if it had no id. */
@@ -70,7 +71,8 @@ export class Client implements Entrant {
   readonly #session: Session;
   /** Of the session when this connection began: what an older one still says is refused. */
   readonly #generation: number;
-  readonly #stays: Stays;
+  /** Made with the first channel that shows who is there. */
+  #stays: Stays | undefined;
   #who: Identity;
   /** Made with the first channel: most of many thousand connections may have none. */
   #channels: Map<ChannelName, Channel> | undefined;
@@ -89,7 +91,6 @@ export class Client implements Entrant {
     this.#session = session;
     this.#generation = session.generation;
     this.#who = who;
-    this.#stays = new Stays(session, host.left);
   }
 
   get who(): Identity {
@@ -124,12 +125,17 @@ export class Client implements Entrant {
 
   /** Whether it gets the channel, is about to, or is shown there. */
   isIn(channel: ChannelName): boolean {
-    return this.#channels?.has(channel) === true || this.#stays.has(channel);
+    return this.#channels?.has(channel) === true || this.#stays?.has(channel) === true;
   }
 
   /** Adds a frame. Hot: once per delivery. */
   push(frame: Frame): void {
     this.#line.push(frame);
+  }
+
+  /** Adds all frames of a turn. Hot: once per channel and turn. */
+  pushAll(batch: Batch): void {
+    this.#line.pushAll(batch);
   }
 
   /** Ends the stay in a channel: what waits of it is not sent any more, and the client is told. */
@@ -143,9 +149,9 @@ export class Client implements Entrant {
   /** Its connection has ended. */
   end(ending: Ending): void {
     this.#room?.();
-    if (ending !== 'left' && ending !== 'signed-out') this.#stays.linger();
+    if (ending !== 'left' && ending !== 'signed-out') this.#stays?.linger();
     for (const name of this.channels) this.#letGo(name);
-    this.#stays.leaveAll();
+    this.#stays?.leaveAll();
     for (const user of this.#watched ?? []) this.#host.watching.unwatch(user, this);
     if (this.#countsUnread) this.#host.unread.unfollow(this.user, this);
     if (this.#session.generation === this.#generation) this.#host.sessions.ended(this.#session, ending);
@@ -220,6 +226,7 @@ export class Client implements Entrant {
           into.leave(this);
           throw new ProblemError(bannedProblem(ban));
         }
+        this.#stays ??= new Stays(this.#session, this.#host.left);
         const list = this.#stays.enter(into, this.#who, wish, ruling.member);
         this.#channels ??= new Map();
         if (!caughtUp.more) this.#restOn(wish.channel, ruling);
@@ -237,6 +244,8 @@ export class Client implements Entrant {
 
   /** Hello has named the channels to go on in: those where the session is still shown from before are left. */
   entered(): void {
+    if (this.#session.lingers === undefined) return;
+    this.#stays ??= new Stays(this.#session, this.#host.left);
     this.#stays.lingerNoMore();
   }
 
@@ -312,9 +321,9 @@ export class Client implements Entrant {
     if (status !== undefined) {
       checkStatus(status, this.#host.options.statusBytes, '/status');
       if (channel === undefined) session.status = status;
-      else if (!this.#stays.has(channel))
+      else if (this.#stays?.has(channel) !== true)
         throw refusal('bad-value', `this session is not a member of ${channel}`, { where: '/channel' });
-      this.#stays.setStatus(status, channel);
+      this.#stays?.setStatus(status, channel);
       this.#host.watching.changed(session.user);
       this.#host.inboxes.changed(session.user);
     }
@@ -546,7 +555,7 @@ export class Client implements Entrant {
   }
 
   #letGo(name: ChannelName): void {
-    this.#stays.leave(name);
+    this.#stays?.leave(name);
     const channel = this.#channels?.get(name);
     if (channel === undefined) return;
     this.#channels?.delete(name);

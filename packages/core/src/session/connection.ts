@@ -11,15 +11,17 @@ import {
   readRequest,
   refusal,
 } from '@nine-bells/wire';
-import { Frame } from '../fanout/batch.js';
+import { type Batch, Frame } from '../fanout/batch.js';
 import { SendQueue } from '../fanout/sendQueue.js';
 import { guestIdentity, type Identity } from '../identity.js';
 import { bannedProblem } from '../measures/told.js';
 import type { Link } from '../ports.js';
-import { ActQueue } from './actQueue.js';
+import type { Paced } from '../time/pacer.js';
+import { type ActOwner, ActQueue } from './actQueue.js';
 import { Client, type ClientLine } from './client.js';
 import type { ConnectionHost } from './host.js';
 import { guestIdOf } from './sessionSecret.js';
+import type { SessionConnection } from './sessions.js';
 
 const pulse = new Frame('{"on":"pulse"}', true);
 /** Half pulses without a sign of life after which the other side is taken for gone: between 1.5 and 2 pulses. */
@@ -37,7 +39,7 @@ const actsBound = 64;
  *
  * The transport calls `receive`, `alive`, `drained` and `closed`. The acts of the client take effect in the order sent.
  */
-export class Connection implements ClientLine {
+export class Connection implements ClientLine, ActOwner, Paced, SessionConnection {
   readonly link: Link;
   readonly sinceMs: number;
   readonly #host: ConnectionHost;
@@ -55,8 +57,9 @@ export class Connection implements ClientLine {
   #pingedAtMs: number | undefined;
   #roundTripMs: number | undefined;
   #writtenAtPulse = 0;
-  #cancelHello: () => void;
-  #cancelPulse: () => void;
+  #cancelHello: (() => void) | undefined;
+  /** Where it stands among those that the pacer calls. */
+  readonly #slot: number;
   #cancelTokenEnd: (() => void) | undefined;
 
   constructor(host: ConnectionHost, link: Link) {
@@ -64,11 +67,11 @@ export class Connection implements ClientLine {
     this.link = link;
     this.sinceMs = host.clock.now();
     this.#queue = new SendQueue(link, host.fanout, host.options.sendQueueBytes);
-    this.#acts = new ActQueue(() => this.#resume());
+    this.#acts = new ActQueue(this);
     this.#cancelHello = host.wheel.after(host.options.helloWithinMs, () =>
       this.#refuse(problem('hello-first', `hello did not come within ${host.options.helloWithinMs} ms`)),
     );
-    this.#cancelPulse = host.wheel.after(host.options.pulseMs / 2, this.#halfPulse);
+    this.#slot = host.pacer.add(this);
   }
 
   /** Who is on it; nobody before hello. */
@@ -149,12 +152,21 @@ export class Connection implements ClientLine {
     if (!this.#queue.push(frame)) this.#cutOff();
   }
 
+  /** Adds all frames of a turn. Hot: once per connection, channel and turn. */
+  pushAll(batch: Batch): void {
+    if (!this.#queue.pushAll(batch)) this.#cutOff();
+  }
+
   /** Ends the connection from this side. */
   close(code: number, reason: string, ending: Ending): void {
     if (this.#ended) return;
     this.#queue.flush();
     this.#end(ending);
     this.link.close(code, reason);
+  }
+
+  continuedElsewhere(): void {
+    this.close(closeCodes.continuedElsewhere, 'session continued on another connection', 'continued-elsewhere');
   }
 
   /** Ends the connection because its user was signed out or banned, and says so. */
@@ -199,7 +211,8 @@ export class Connection implements ClientLine {
   }
 
   async #hello(request: HelloRequest): Promise<void> {
-    this.#cancelHello();
+    this.#cancelHello?.();
+    this.#cancelHello = undefined;
     const { options, sessions } = this.#host;
     await this.#host.ready();
     const whoIs = await this.#whoIs(request);
@@ -209,9 +222,7 @@ export class Connection implements ClientLine {
     const { session, who, secret, continued, ended } = sessions.admit(whoIs, request.session, request.secret);
     const client = new Client(this.#host, this, session, who);
     this.#client = client;
-    session.disconnect = () => {
-      this.close(closeCodes.continuedElsewhere, 'session continued on another connection', 'continued-elsewhere');
-    };
+    session.connection = this;
     this.#host.welcomed(this);
     this.watchTokenEnd(who);
 
@@ -343,7 +354,7 @@ export class Connection implements ClientLine {
   // ------------------------------------------------------------------------------------------ life and end
 
   /** Looks for a sign of life, and gives one where nothing else was sent: so that neither side waits for more than a pulse. */
-  readonly #halfPulse = (): void => {
+  beat(): void {
     this.#silent = this.#heard || this.link.oneWay === true ? 0 : this.#silent + 1;
     this.#heard = false;
     if (this.#silent >= silentMost) {
@@ -354,8 +365,7 @@ export class Connection implements ClientLine {
     this.#writtenAtPulse = this.#queue.written;
     if (this.#pingsNext) this.#ping();
     this.#pingsNext = !this.#pingsNext;
-    if (!this.#ended) this.#cancelPulse = this.#host.wheel.after(this.#host.options.pulseMs / 2, this.#halfPulse);
-  };
+  }
 
   #ping(): void {
     this.#pingedAtMs ??= this.#host.clock.monotonic();
@@ -386,7 +396,8 @@ export class Connection implements ClientLine {
     this.link.pause();
   }
 
-  #resume(): void {
+  /** All that the client asked for has been done: more may come. */
+  idle(): void {
     if (!this.#paused) return;
     this.#paused = false;
     this.link.resume();
@@ -402,8 +413,8 @@ export class Connection implements ClientLine {
   #end(ending: Ending): void {
     if (this.#ended) return;
     this.#ended = true;
-    this.#cancelHello();
-    this.#cancelPulse();
+    this.#cancelHello?.();
+    this.#host.pacer.remove(this, this.#slot);
     this.#cancelTokenEnd?.();
     this.#queue.close();
     this.#acts.clear();

@@ -15,6 +15,7 @@ import type { EngineOptions } from '../options.js';
 import type { authorOf, Clock, LogReader, Report, Seal, TokenReader } from '../ports.js';
 import type { Hail } from '../presence/hail.js';
 import type { Watching } from '../presence/watching.js';
+import type { Pacer } from '../time/pacer.js';
 import type { Wheel } from '../time/wheel.js';
 import type { Connection } from './connection.js';
 import type { Sessions } from './sessions.js';
@@ -24,6 +25,8 @@ export interface ConnectionHost {
   readonly options: EngineOptions;
   readonly clock: Clock;
   readonly wheel: Wheel;
+  /** Calls connections twice in each pulse. */
+  readonly pacer: Pacer;
   readonly fanout: Fanout;
   readonly sessions: Sessions;
   readonly seal: Seal;

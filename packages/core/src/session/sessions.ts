@@ -6,6 +6,12 @@ import type { Clock, Ids, Seal } from '../ports.js';
 import { GuestNames } from './guestNames.js';
 import { makeSecret, readSecret } from './sessionSecret.js';
 
+/** A session's connection, as far as the session is concerned. */
+export interface SessionConnection {
+  /** The session is continued on another connection: this one ends. */
+  continuedElsewhere(): void;
+}
+
 /** The life of one client, across its connections. */
 export interface Session {
   readonly id: string;
@@ -14,8 +20,8 @@ export interface Session {
   generation: number;
   /** The newest generation whose secret the client has shown to have received. */
   proven: number;
-  /** Ends the connection that it has at present, if it has one: the session is continued on another. */
-  disconnect: (() => void) | undefined;
+  /** The connection that it has at present, if it has one. */
+  connection: SessionConnection | undefined;
   /** How its last connection ended. */
   ended: Ending | undefined;
   endedAtMs: number | undefined;
@@ -84,7 +90,7 @@ export class Sessions {
     const who = whoIs(id);
     const shown = readSecret(this.#seal, secret, id, who.user);
     const known = this.#sessions.get(id);
-    const ended = known?.disconnect === undefined ? known?.ended : 'continued-elsewhere';
+    const ended = known?.connection === undefined ? known?.ended : 'continued-elsewhere';
     if (
       shown === undefined ||
       (known !== undefined && (shown < known.proven || ended === 'left' || ended === 'signed-out'))
@@ -95,7 +101,7 @@ export class Sessions {
     this.#gone.delete(session);
     session.proven = shown;
     session.generation = Math.max(session.generation, shown) + 1;
-    session.disconnect?.();
+    session.connection?.continuedElsewhere();
     session.ended = undefined;
     session.endedAtMs = undefined;
     return { session, who: named(who, whoIs, session), secret: this.#secretOf(session), continued: true, ended };
@@ -103,7 +109,7 @@ export class Sessions {
 
   /** A session's connection has ended. */
   ended(session: Session, ending: Ending): void {
-    session.disconnect = undefined;
+    session.connection = undefined;
     session.ended = ending;
     session.endedAtMs = this.#clock.now();
     this.#gone.delete(session);
@@ -149,7 +155,7 @@ export class Sessions {
       user,
       generation,
       proven: generation,
-      disconnect: undefined,
+      connection: undefined,
       ended: undefined,
       endedAtMs: undefined,
       guestName: guest ? this.#names.take(user) : undefined,

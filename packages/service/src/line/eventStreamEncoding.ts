@@ -14,6 +14,7 @@ export const eventStreamEncoding: Encoding = {
     const head = Buffer.from(`event: ${kindOf(frame)}`);
     return Buffer.concat([head, data, frame, end]);
   },
+  join: (frames) => Buffer.concat(frames),
 };
 
 /** A push begins with its kind, a reply with the number that it answers. */

@@ -21,4 +21,5 @@ export const webSocketEncoding: Encoding = {
     frame.set(payload, head);
     return frame;
   },
+  join: (frames) => Buffer.concat(frames),
 };

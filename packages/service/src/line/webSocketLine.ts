@@ -53,6 +53,8 @@ export class WebSocketLine {
     }
     this.#server.handleUpgrade(request, socket, head, (webSocket) => {
       webSocket.on('error', ignore);
+      // The library listens from here on.
+      socket.off('error', ignore);
       const refusal = this.#refusal(request, webSocket);
       if (refusal !== undefined) webSocket.close(closeCodes.policy, refusal);
       else new WebSocketLink(this.#engine, webSocket, socket as Socket, this.#addressOf(request));
@@ -94,12 +96,14 @@ class WebSocketLink implements Link {
     this.remote = remote;
     socket.setNoDelay(true);
     this.#connection = engine.connect(this);
-    webSocket.on('message', (data: Buffer, isBinary: boolean) => {
-      if (isBinary) this.#connection.close(closeCodes.unsupportedData, 'frames are text', 'refused');
-      else this.#connection.receive(data.toString('utf8'));
-    });
-    webSocket.on('pong', () => this.#connection.alive());
-    webSocket.on('close', (code) => this.#connection.closed(code));
+    (webSocket as Linked)[linkOf] = this;
+    webSocket.on('message', heard);
+    webSocket.on('pong', alive);
+    webSocket.on('close', closed);
+  }
+
+  get connection(): Connection {
+    return this.#connection;
   }
 
   get waitingBytes(): number {
@@ -109,7 +113,11 @@ class WebSocketLink implements Link {
   /** Hot: once per connection and turn. */
   write(batch: Batch): void {
     if (this.#webSocket.readyState !== this.#webSocket.OPEN) return;
-    this.#socket.write(batch.joined(webSocketEncoding), this.#written);
+    const socket = this.#socket;
+    socket.write(batch.joined(webSocketEncoding));
+    // What the system took at once is gone; else the queue hears when it is.
+    if (socket.writableLength > 0)
+      socket.write(nothing, () => socket.writableLength === 0 && this.#connection.drained());
   }
 
   ping(): void {
@@ -130,11 +138,27 @@ class WebSocketLink implements Link {
     this.#webSocket.close(code, reason);
     setTimeout(() => this.#webSocket.terminate(), goodbyeMs).unref();
   }
-
-  readonly #written = (): void => {
-    if (this.#socket.writableLength === 0) this.#connection.drained();
-  };
 }
+
+/** The listeners are the same functions for all WebSockets: there are very many of these. */
+const linkOf = Symbol('link');
+type Linked = WebSocket & { [linkOf]: WebSocketLink };
+
+function heard(this: WebSocket, data: Buffer, isBinary: boolean): void {
+  const { connection } = (this as Linked)[linkOf];
+  if (isBinary) connection.close(closeCodes.unsupportedData, 'frames are text', 'refused');
+  else connection.receive(data.toString('utf8'));
+}
+
+function alive(this: WebSocket): void {
+  (this as Linked)[linkOf].connection.alive();
+}
+
+function closed(this: WebSocket, code: number): void {
+  (this as Linked)[linkOf].connection.closed(code);
+}
+
+const nothing = Buffer.alloc(0);
 
 function ignore(): void {
   // The close event follows and says all there is to say.

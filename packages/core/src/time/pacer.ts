@@ -1,0 +1,57 @@
+import type { Wheel } from './wheel.js';
+
+/** Something that is called again and again. */
+export interface Paced {
+  beat(): void;
+}
+
+/** How far apart slots are, in milliseconds, and how many there are at the most. */
+const slotMs = 100;
+const mostSlots = 128;
+
+/**
+ * Calls very many at the same pace, each at its own moment within it, with no timer and no closure for any of them: a
+ * member costs an entry in a set.
+ */
+export class Pacer {
+  readonly #wheel: Wheel;
+  readonly #everyMs: number;
+  readonly #slots: Set<Paced>[];
+  /** The slot that was called last. */
+  #at = 0;
+  #cancel: (() => void) | undefined;
+  #size = 0;
+
+  /** @param everyMs - how often each is called, in milliseconds */
+  constructor(wheel: Wheel, everyMs: number) {
+    this.#wheel = wheel;
+    this.#everyMs = everyMs;
+    const slots = Math.min(mostSlots, Math.max(1, Math.round(everyMs / slotMs)));
+    this.#slots = Array.from({ length: slots }, () => new Set());
+  }
+
+  /** From now on calls `member`, the first time after a whole round. Gives its slot, by which it is taken out. */
+  add(member: Paced): number {
+    const slot = this.#at;
+    (this.#slots[slot] as Set<Paced>).add(member);
+    this.#size += 1;
+    if (this.#cancel === undefined) this.#turnLater();
+    return slot;
+  }
+
+  remove(member: Paced, slot: number): void {
+    if (!this.#slots[slot]?.delete(member)) return;
+    this.#size -= 1;
+    if (this.#size > 0) return;
+    this.#cancel?.();
+    this.#cancel = undefined;
+  }
+
+  #turnLater(): void {
+    this.#cancel = this.#wheel.after(this.#everyMs / this.#slots.length, () => {
+      this.#at = (this.#at + 1) % this.#slots.length;
+      this.#turnLater();
+      for (const member of this.#slots[this.#at] as Set<Paced>) member.beat();
+    });
+  }
+}
