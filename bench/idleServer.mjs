@@ -1,13 +1,16 @@
-// A server in a process of its own, whose memory is measured.
+// A server in a process of its own: its memory is measured, or it is driven from outside.
 import { subjects } from './subjects.mjs';
 
 let subject;
 
-process.on('message', async ({ act, name }) => {
+process.on('message', async ({ act, name, channels, count }) => {
   if (act === 'start') {
-    subject = await subjects[name]();
-    const { port, path, protocol } = subject;
-    process.send({ port, path, protocol, rss: await settledRss() });
+    subject = await subjects[name](count);
+    const { port, path, protocol, tokens } = subject;
+    process.send({ port, path, protocol, tokens, rss: await settledRss() });
+  } else if (act === 'publish') {
+    for (const channel of channels) await subject.publishTo(channel, count);
+    process.send({ done: act });
   } else process.send({ rss: await settledRss(), connections: subject.connections() });
 });
 
@@ -19,3 +22,6 @@ async function settledRss() {
   }
   return process.memoryUsage.rss();
 }
+
+// Whoever asked is gone.
+process.on('disconnect', () => process.exit());

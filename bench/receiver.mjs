@@ -34,7 +34,7 @@ process.on('message', async ({ act, ...rest }) => {
 });
 
 /** Opens `count` WebSockets, 100 at a time, each saying `first` (if given) and waiting for an answer to it. */
-async function open({ port, path, protocol, count, first, raw }) {
+async function open({ port, path, protocol, count, first, raw, deaf }) {
   for (let opened = 0; opened < count; opened += 100)
     connections.push(
       ...(await Promise.all(
@@ -43,6 +43,8 @@ async function open({ port, path, protocol, count, first, raw }) {
         ),
       )),
     );
+  // They take nothing any more, and say nothing of it.
+  if (deaf) for (const { socket } of connections) socket.pause();
 }
 
 /** A connection without WebSocket, on which only bytes are counted. */
@@ -63,6 +65,8 @@ function openOne(port, path, protocol, first) {
     const key = randomBytes(16).toString('base64');
     const accept = createHash('sha1').update(`${key}258EAFA5-E914-47DA-95CA-C5AB0DC85B11`).digest('base64');
     socket.on('error', reject);
+    // Later a cut connection is the service's business.
+    socket.on('close', () => {});
     socket.write(
       `GET ${path} HTTP/1.1\r\nHost: 127.0.0.1:${port}\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n` +
         `Sec-WebSocket-Key: ${key}\r\nSec-WebSocket-Version: 13\r\n` +
@@ -102,3 +106,6 @@ function masked(text) {
       : Buffer.from([0x81, 0x80 | 126, payload.length >> 8, payload.length & 255]);
   return Buffer.concat([head, Buffer.alloc(4), payload]);
 }
+
+// Whoever asked is gone.
+process.on('disconnect', () => process.exit());

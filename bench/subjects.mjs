@@ -3,7 +3,7 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:http';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { readConfiguration, Service } from '@nine-bells/service';
+import { readConfiguration, Service, signToken } from '@nine-bells/service';
 import { WebSocketServer } from 'ws';
 
 export const channel = 'race/3/bench';
@@ -67,25 +67,33 @@ async function looping(send) {
 }
 
 /** The service with its defaults, in this process. */
-export async function theService() {
+export async function theService({ kept = false, synchronous = 'full', limits = '' } = {}) {
   const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
   const file = join(folder, 'bells.yaml');
   writeFileSync(
     file,
-    `service: { port: 0, data: data, guests: true, pulse: 1h, limits: { connectionsPerAddress: 100000 } }
+    `service: { port: 0, data: data, guests: true, pulse: 1h, synchronous: ${synchronous}, limits: { connectionsPerAddress: 100000${limits} } }
+tokens: { secret: the-secret-of-the-benchmarks-of-32-bytes }
 channels:
-  - { pattern: "race/:race/bench", logbook: { recent: { messages: 100 } }, allow: { enter: anyone } }
+  - { pattern: "race/:race/bench", logbook: ${kept ? 'kept' : '{ recent: { messages: 100 } }'}, allow: { enter: anyone, publish: anyone } }
 `,
   );
-  const service = await Service.start(readConfiguration(file));
+  const configuration = readConfiguration(file);
+  const service = await Service.start(configuration);
   const { engine } = service;
   return {
     port: Number(new URL(service.url).port),
     path: '/line',
     protocol: 'nine-bells.v1',
+    configuration,
     publish(count) {
       for (let i = 0; i < count; i++) void engine.publish({ channel, data: { text } });
     },
+    async publishTo(name, count) {
+      for (let i = 0; i < count; i++) await engine.publish({ channel: name, data: { text } });
+    },
+    publishBytes: (name, bytes) => engine.publish({ channel: name, data: 'x'.repeat(bytes) }),
+    kept: async () => (await engine.channels('', 100)).length,
     timed: (sent) => void engine.publish({ channel, data: { text, sent: String(sent) } }),
     async flushed() {
       // Publishing ends in a promise; the flush is scheduled within this turn.
@@ -101,4 +109,16 @@ channels:
   };
 }
 
-export const subjects = { byHand, theService };
+/** The service, with a token for each of so many users. */
+async function theServiceForUsers(count) {
+  const subject = await theService();
+  const { tokens } = subject.configuration;
+  subject.tokens = await Promise.all(
+    Array.from({ length: count }, (_, index) =>
+      signToken(tokens, { user: `u${index}`, name: `User ${index}`, forMs: 3_600_000 }),
+    ),
+  );
+  return subject;
+}
+
+export const subjects = { byHand, theService: () => theService(), theServiceForUsers };

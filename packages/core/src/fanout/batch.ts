@@ -23,8 +23,10 @@ export class Frame {
   /** Whether it may be left out when a connection is slow. */
   readonly droppable: boolean;
   #payload: Uint8Array | undefined;
+  /** As most connections get it; what others get lies beside. */
   #encoding: Encoding | undefined;
   #encoded: Uint8Array | undefined;
+  #others: Map<Encoding, Uint8Array> | undefined;
 
   constructor(text: string, shared = false, channel?: ChannelName, droppable = false) {
     this.text = text;
@@ -44,11 +46,18 @@ export class Frame {
   }
 
   encoded(encoding: Encoding): Uint8Array {
-    if (this.#encoding !== encoding || this.#encoded === undefined) {
+    if (this.#encoding === encoding) return this.#encoded as Uint8Array;
+    let encoded = this.#others?.get(encoding);
+    if (encoded !== undefined) return encoded;
+    encoded = encoding.encode(this.payload);
+    if (this.#encoding === undefined) {
       this.#encoding = encoding;
-      this.#encoded = encoding.encode(this.payload);
+      this.#encoded = encoded;
+    } else {
+      this.#others ??= new Map();
+      this.#others.set(encoding, encoded);
     }
-    return this.#encoded;
+    return encoded;
   }
 }
 
@@ -64,8 +73,8 @@ export class Batch {
   #lastFrame: Frame | undefined;
   #lastNext: Batch | undefined;
   #others: Map<Frame, Batch> | undefined;
-  #encoding: Encoding | undefined;
-  #joined: Uint8Array | undefined;
+  /** By kind of transport. */
+  #joined: Map<Encoding, Uint8Array> | undefined;
 
   /** Without arguments: a new empty batch, the root of all batches of a turn. */
   constructor(before?: Batch, frame?: Frame) {
@@ -106,10 +115,12 @@ export class Batch {
   /** All frames as the transport writes them, in one buffer that is shared and must not be changed. */
   joined(encoding: Encoding): Uint8Array {
     if (this.length === 1) return (this.#frame as Frame).encoded(encoding);
-    if (this.#encoding !== encoding || this.#joined === undefined) {
-      this.#encoding = encoding;
-      this.#joined = encoding.join(this.frames().map((frame) => frame.encoded(encoding)));
+    let joined = this.#joined?.get(encoding);
+    if (joined === undefined) {
+      joined = encoding.join(this.frames().map((frame) => frame.encoded(encoding)));
+      this.#joined ??= new Map();
+      this.#joined.set(encoding, joined);
     }
-    return this.#joined;
+    return joined;
   }
 }

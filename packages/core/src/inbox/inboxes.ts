@@ -8,6 +8,10 @@ import type { InboxEntry, NoticeDraft, NoticeWish, UserWord } from './notice.js'
 const mostUsers = 10_000;
 /** Users met are written down together, this long after the first, in milliseconds. */
 const meetEveryMs = 1_000;
+/** Who comes again within this time, under the same name and with the same roles, is not written down anew, in milliseconds. */
+const meetAgainMs = 600_000;
+/** Most users whose last writing is remembered. */
+const mostMet = 100_000;
 
 export interface InboxesHost {
   readonly clock: Clock;
@@ -45,6 +49,8 @@ export class Inboxes {
   /** Notices nobody's session has been told of yet, and what calls off that the application hears of it. */
   readonly #unreached = new Map<string, Map<string, () => void>>();
   #met = new Map<string, { name?: string; roles: readonly string[] }>();
+  /** What was written down of users, and when. */
+  readonly #writtenDown = new Map<string, { text: string; atMs: number }>();
   #writing = false;
 
   constructor(host: InboxesHost) {
@@ -91,6 +97,12 @@ export class Inboxes {
   /** A user has come: it has what was in its inbox. */
   cameIn(user: string, seen: { name?: string; roles: readonly string[] }): void {
     this.#reached(user);
+    const text = JSON.stringify(seen);
+    const before = this.#writtenDown.get(user);
+    const now = this.#host.clock.monotonic();
+    if (before !== undefined && before.text === text && now - before.atMs < meetAgainMs) return;
+    if (this.#writtenDown.size >= mostMet) this.#writtenDown.clear();
+    this.#writtenDown.set(user, { text, atMs: now });
     this.#met.set(user, seen);
     if (this.#writing) return;
     this.#writing = true;
@@ -183,6 +195,7 @@ export class Inboxes {
     try {
       await this.#host.store.meet([...met].map(([id, seen]) => ({ id, ...seen, seenAtMs })));
     } catch (error) {
+      for (const user of met.keys()) this.#writtenDown.delete(user);
       this.#host.report(error, { what: 'who was met could not be written down' });
     }
   }

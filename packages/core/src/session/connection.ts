@@ -262,7 +262,6 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
     });
     this.replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
     this.#queue.release();
-    this.#ping();
   }
 
   /** Who the client is, given which session it is in. Whoever is kept out, or has too much open, is refused. */

@@ -66,6 +66,8 @@ export interface Configuration {
   readonly sqliteSynchronous: 'full' | 'normal';
   /** How long clients have to go elsewhere when the instance ends, in milliseconds. */
   readonly drainMs: number;
+  /** Compresses frames above so many bytes, for clients that can; never if absent. */
+  readonly compressAbove: number | undefined;
 }
 
 export interface TokenConfiguration {
@@ -205,6 +207,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     channels: channels ?? [],
     sqliteSynchronous: service?.synchronous ?? 'full',
     drainMs: service?.drain ?? 0,
+    compressAbove: service?.compress,
   };
 }
 
@@ -464,6 +467,7 @@ const documentMembers = mapOf({
       pulse: optional(duration),
       synchronous: optional(oneOf(['full', 'normal'] as const)),
       drain: optional(duration),
+      compress: optional(size),
       limits: optional(
         mapOf({
           frame: optional(size),

@@ -1,17 +1,19 @@
 import { type IncomingMessage, type Server, STATUS_CODES } from 'node:http';
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
-import type { Batch, Connection, Engine, Link } from '@nine-bells/core';
+import type { Batch, Connection, Encoding, Engine, Link } from '@nine-bells/core';
 import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
 import proxyAddr from 'proxy-addr';
 import { type WebSocket, WebSocketServer } from 'ws';
-import { webSocketEncoding } from './webSocketEncoding.js';
+import { deflatingEncoding, webSocketEncoding } from './webSocketEncoding.js';
 
 export interface WebSocketLineOptions {
   /** Origins whose pages may open a line; all if absent. Programs that send no `Origin` are not meant. */
   readonly origins: readonly string[] | undefined;
   /** Proxies whose word for the client's address is taken (`X-Forwarded-For`). */
   readonly trustedProxies: readonly string[];
+  /** Compresses frames above so many bytes, for clients that can (RFC 7692); never if absent. */
+  readonly compressAbove: number | undefined;
 }
 
 /** How long a client may take to answer a goodbye, in milliseconds. */
@@ -22,16 +24,22 @@ export class WebSocketLine {
   readonly #engine: Engine;
   readonly #options: WebSocketLineOptions;
   readonly #server: WebSocketServer;
+  readonly #deflating: Encoding | undefined;
   readonly #isTrusted: (address: string, hop: number) => boolean;
 
   constructor(http: Server, engine: Engine, options: WebSocketLineOptions) {
     this.#engine = engine;
     this.#options = options;
+    this.#deflating = options.compressAbove === undefined ? undefined : deflatingEncoding(options.compressAbove);
     this.#isTrusted = proxyAddr.compile([...options.trustedProxies]);
     this.#server = new WebSocketServer({
       noServer: true,
       clientTracking: true,
-      perMessageDeflate: false,
+      // Without a memory over messages, on either side: each connection would have one of its own.
+      perMessageDeflate:
+        options.compressAbove === undefined
+          ? false
+          : { serverNoContextTakeover: true, clientNoContextTakeover: true, concurrencyLimit: 4 },
       maxPayload: engine.options.frameBytes,
       handleProtocols: (offered) => (offered.has(LINE_SUBPROTOCOL) ? LINE_SUBPROTOCOL : false),
     });
@@ -57,7 +65,11 @@ export class WebSocketLine {
       socket.off('error', ignore);
       const refusal = this.#refusal(request, webSocket);
       if (refusal !== undefined) webSocket.close(closeCodes.policy, refusal);
-      else new WebSocketLink(this.#engine, webSocket, socket as Socket, this.#addressOf(request));
+      else {
+        // The only extension that is ever agreed on.
+        const encoding = webSocket.extensions === '' ? webSocketEncoding : (this.#deflating ?? webSocketEncoding);
+        new WebSocketLink(this.#engine, webSocket, socket as Socket, this.#addressOf(request), encoding);
+      }
     });
   }
 
@@ -85,12 +97,13 @@ export class WebSocketLine {
 class WebSocketLink implements Link {
   readonly transport = 'websocket';
   readonly remote: string;
-  readonly encoding = webSocketEncoding;
+  readonly encoding: Encoding;
   readonly #webSocket: WebSocket;
   readonly #socket: Socket;
   readonly #connection: Connection;
 
-  constructor(engine: Engine, webSocket: WebSocket, socket: Socket, remote: string) {
+  constructor(engine: Engine, webSocket: WebSocket, socket: Socket, remote: string, encoding: Encoding) {
+    this.encoding = encoding;
     this.#webSocket = webSocket;
     this.#socket = socket;
     this.remote = remote;
@@ -114,7 +127,7 @@ class WebSocketLink implements Link {
   write(batch: Batch): void {
     if (this.#webSocket.readyState !== this.#webSocket.OPEN) return;
     const socket = this.#socket;
-    socket.write(batch.joined(webSocketEncoding));
+    socket.write(batch.joined(this.encoding));
     // What the system took at once is gone; else the queue hears when it is.
     if (socket.writableLength > 0)
       socket.write(nothing, () => socket.writableLength === 0 && this.#connection.drained());

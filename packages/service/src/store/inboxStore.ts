@@ -17,10 +17,12 @@ const statementRows = 500;
 export class InboxStore {
   readonly #database: Database;
   readonly #volume: string;
+  readonly #standings: Standings;
 
   constructor(database: Database, volume: string) {
     this.#database = database;
     this.#volume = volume;
+    this.#standings = new Standings(database);
   }
 
   notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
@@ -52,27 +54,24 @@ export class InboxStore {
   }
 
   async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
-    const { notices, users } = this.#database.models;
+    const { head, unread } = await this.#standings.of(user, nowMs);
     const from = after?.volume === this.#volume ? after.number : 0;
+    const isNews = limit > 0 && unread > 0 && from < head;
     const there = { user_id: user, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: nowMs }] } };
-    const [unread, row, rows] = await Promise.all([
-      notices.count({ where: there as WhereOptions }),
-      users.findByPk(user, { raw: true }) as unknown as Promise<UserRow | null>,
-      limit === 0
-        ? Promise.resolve([])
-        : notices.findAll({
-            where: { ...there, number: { [Op.gt]: from } } as WhereOptions,
-            order: ['number'],
-            limit: limit + 1,
-            raw: true,
-          }),
-    ]);
+    const rows = isNews
+      ? await this.#database.models.notices.findAll({
+          where: { ...there, number: { [Op.gt]: from } } as WhereOptions,
+          order: ['number'],
+          limit: limit + 1,
+          raw: true,
+        })
+      : [];
     const found = rows as unknown as NoticeRow[];
     return {
       notices: found.slice(0, limit).map((each) => this.#noticeOf(each)),
       more: found.length > limit,
       unread,
-      head: { volume: this.#volume, number: Number(row?.inbox_head ?? 0) },
+      head: { volume: this.#volume, number: head },
     };
   }
 
@@ -142,6 +141,58 @@ export class InboxStore {
       ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
     };
     return noticeOf(draft, { volume: this.#volume, number: Number(row.number) });
+  }
+}
+
+/** Where an inbox stands, and how many notices are in it. */
+interface Standing {
+  readonly head: number;
+  readonly unread: number;
+}
+
+/** Reads where inboxes stand: for all who ask in one turn together, since after a cut very many come at once. */
+class Standings {
+  readonly #database: Database;
+  #asked = new Map<string, ((standing: Standing | Error) => void)[]>();
+
+  constructor(database: Database) {
+    this.#database = database;
+  }
+
+  of(user: string, nowMs: number): Promise<Standing> {
+    return new Promise((resolve, reject) => {
+      if (this.#asked.size === 0) setImmediate(() => void this.#read(nowMs));
+      const waiting = this.#asked.get(user) ?? [];
+      this.#asked.set(user, waiting);
+      waiting.push((found) => (found instanceof Error ? reject(found) : resolve(found)));
+    });
+  }
+
+  async #read(nowMs: number): Promise<void> {
+    const asked = this.#asked;
+    this.#asked = new Map();
+    const users = [...asked.keys()];
+    for (let from = 0; from < users.length; from += statementRows) {
+      const some = users.slice(from, from + statementRows);
+      try {
+        const found = await this.#query(some, nowMs);
+        for (const user of some)
+          for (const tell of asked.get(user) ?? []) tell(found.get(user) ?? { head: 0, unread: 0 });
+      } catch (error) {
+        for (const user of some) for (const tell of asked.get(user) ?? []) tell(error as Error);
+      }
+    }
+  }
+
+  /** Only users that were met or notified have a row. */
+  async #query(users: readonly string[], nowMs: number): Promise<Map<string, Standing>> {
+    const rows = await this.#database.reader.query<{ id: string; inbox_head: number | string; unread: number | string }>(
+      `SELECT u.id, u.inbox_head, (SELECT COUNT(*) FROM notices n
+         WHERE n.user_id = u.id AND (n.until_ms IS NULL OR n.until_ms > :now)) AS unread
+       FROM users u WHERE u.id IN (:users)`,
+      { replacements: { users, now: nowMs }, type: QueryTypes.SELECT },
+    );
+    return new Map(rows.map(({ id, inbox_head, unread }) => [id, { head: Number(inbox_head), unread: Number(unread) }]));
   }
 }
 

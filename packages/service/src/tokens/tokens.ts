@@ -61,17 +61,23 @@ export function signToken(configuration: TokenConfiguration, claims: TokenClaims
   return jwt.sign(new TextEncoder().encode(configuration.secret));
 }
 
+/** A key for HS256 (RFC 7518, section 3.2). */
+function hmacKey(secret: Uint8Array): Promise<CryptoKey> {
+  return crypto.subtle.importKey('raw', secret, { name: 'HMAC', hash: 'SHA-256' }, false, ['verify']);
+}
+
 /** Reads the tokens of users, and those that the service itself makes for oversight. */
 export class Tokens implements TokenReader {
   readonly #configuration: TokenConfiguration;
-  readonly #secret: Uint8Array | undefined;
+  /** Made ready once: to do so takes longer than to check a token. */
+  readonly #secret: Promise<CryptoKey> | undefined;
   /** Keys at a URL: fetched when first needed, again for an unknown `kid` (not more often than every 30 s), kept 10 min. */
   readonly #jwks: ReturnType<typeof createRemoteJWKSet> | undefined;
   readonly #oversightKey: Uint8Array;
 
   constructor(configuration: TokenConfiguration, oversightKey: Uint8Array) {
     this.#configuration = configuration;
-    this.#secret = configuration.secret === undefined ? undefined : new TextEncoder().encode(configuration.secret);
+    this.#secret = configuration.secret === undefined ? undefined : hmacKey(new TextEncoder().encode(configuration.secret));
     const { jwks } = configuration;
     this.#jwks =
       jwks &&
@@ -137,7 +143,7 @@ export class Tokens implements TokenReader {
       ...(issuer === undefined ? {} : { issuer }),
       ...(audience === undefined ? {} : { audience }),
     };
-    if (alg === 'HS256' && this.#secret !== undefined) return (await jwtVerify(token, this.#secret, checks)).payload;
+    if (alg === 'HS256' && this.#secret !== undefined) return (await jwtVerify(token, await this.#secret, checks)).payload;
     let fault: unknown = refusal('token-invalid', 'its algorithm is not one that is taken here');
     for (const { key } of publicKeys.filter(({ algorithm }) => algorithm === alg)) {
       try {

@@ -1,0 +1,78 @@
+// Acknowledged publishes a second to a kept channel: through the whole service, by clients over WebSockets, against a commit
+// for each message in the same database; with SQLite's `synchronous` FULL and NORMAL.
+import { mkdtempSync, rmSync } from 'node:fs';
+import { cpus, tmpdir } from 'node:os';
+import { join } from 'node:path';
+import sqlite3 from 'sqlite3';
+import { Child, median } from './child.mjs';
+import { text, theService } from './subjects.mjs';
+
+const connections = 200;
+const underWay = 50;
+const rounds = 5;
+const roundMs = 3_000;
+
+console.log(
+  `Acknowledged publishes to a kept channel: ${connections} connections, ${underWay} messages under way on each`,
+);
+console.log(`${cpus().length} x ${cpus()[0].model}, Node.js ${process.version}; medians of ${rounds} rounds\n`);
+console.log(row('', 'a commit each', 'service', 'ratio'));
+for (const synchronous of ['full', 'normal']) {
+  const subject = await theService({ kept: true, synchronous, limits: ', publishes: 1000000/s, requests: 1000000/s' });
+  const clients = new Child('./keptClients.mjs');
+  const { port, path, protocol } = subject;
+  await clients.ask({ act: 'open', port, path, protocol, connections, underWay });
+  const rates = { each: [], service: [] };
+  for (let round = 0; round <= rounds; round++) {
+    const each = await aCommitEach(synchronous);
+    const { acknowledged, ms } = await clients.ask({ act: 'publish', roundMs, text });
+    if (round === 0) continue;
+    rates.each.push(each);
+    rates.service.push((acknowledged / ms) * 1000);
+  }
+  const kept = await subject.kept();
+  if (kept === 0) throw new Error('nothing was kept');
+  clients.end();
+  await subject.stop();
+  const ratio = median(rates.service.map((rate, round) => rate / rates.each[round]));
+  const shown = (values) => `${Math.round(median(values)).toLocaleString('en')}/s`;
+  console.log(
+    row(`synchronous = ${synchronous.toUpperCase()}`, shown(rates.each), shown(rates.service), `${ratio.toFixed(1)}x`),
+  );
+}
+process.exit();
+
+/** The rate of a loop that commits each message before the next, as a first version does. */
+async function aCommitEach(synchronous) {
+  const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
+  const database = new sqlite3.Database(join(folder, 'each.sqlite'));
+  const run = (sql, values = []) =>
+    new Promise((resolve, reject) => database.run(sql, values, (error) => (error ? reject(error) : resolve())));
+  await run('PRAGMA journal_mode = WAL');
+  await run(`PRAGMA synchronous = ${synchronous}`);
+  await run(
+    'CREATE TABLE messages (channel INTEGER, number INTEGER, id TEXT, author TEXT, key TEXT, at INTEGER, data TEXT, PRIMARY KEY (channel, number))',
+  );
+  await run('CREATE UNIQUE INDEX by_key ON messages (channel, author, key)');
+  const started = performance.now();
+  let count = 0;
+  while (performance.now() - started < roundMs) {
+    count += 1;
+    await run('INSERT INTO messages VALUES (1, ?, ?, ?, ?, ?, ?)', [
+      count,
+      `m${count}`,
+      'pia',
+      `k${count}`,
+      Date.now(),
+      JSON.stringify({ text }),
+    ]);
+  }
+  const rate = (count / (performance.now() - started)) * 1000;
+  await new Promise((resolve) => database.close(resolve));
+  rmSync(folder, { recursive: true });
+  return rate;
+}
+
+function row(name, ...cells) {
+  return name.padEnd(24) + cells.map((cell) => cell.padStart(16)).join('');
+}
