@@ -11,6 +11,8 @@ export interface SimulationOptions {
   readonly durationMs?: number;
   /** Breaks the service on purpose, so that the simulator must find it. */
   readonly sabotage?: Sabotage;
+  /** Is told what happens, line by line, with the simulated time. */
+  readonly tell?: (line: string) => void;
 }
 
 /** What happened in a run, for people to see that it was not idle. */
@@ -21,6 +23,8 @@ export interface Outcome {
   readonly seen: number;
   readonly cuts: number;
   readonly restarts: number;
+  /** Connections that the service cut off as too slow. */
+  readonly cutOff: number;
   readonly gaps: number;
 }
 
@@ -59,10 +63,13 @@ export async function simulate(seed: number, options: SimulationOptions = {}): P
   }
 }
 
-async function run(seed: number, { durationMs = 20_000, sabotage }: SimulationOptions): Promise<Outcome> {
+async function run(seed: number, { durationMs = 20_000, sabotage, tell }: SimulationOptions): Promise<Outcome> {
   const random = new Random(seed);
   const clock = new VirtualClock();
   const truth = new Truth();
+  const startedMs = clock.monotonic();
+  const note = (what: () => string): void =>
+    tell?.(`${String(clock.monotonic() - startedMs).padStart(6)} ms  ${what()}`);
   const ids: Ids = {
     message: (atMs) => `${atMs}-${random.text(6)}`,
     session: () => `s_${random.text(10)}`,
@@ -74,8 +81,14 @@ async function run(seed: number, { durationMs = 20_000, sabotage }: SimulationOp
   let relay = new FaultyRelay(clock, random, ids, truth);
   let engine: Engine | undefined;
   const restartedAt = { count: 0 };
+  let bounds = { sendQueueBytes: 0, backlogBytes: 0 };
 
   const start = (): void => {
+    bounds = {
+      sendQueueBytes: random.pick([4_000, 1_048_576]),
+      backlogBytes: random.pick([600, 3_000, 1_048_576]),
+    };
+    note(() => `the service starts, ${JSON.stringify(bounds)}`);
     relay = new FaultyRelay(clock, random, ids, truth);
     engine = new Engine(
       {
@@ -94,8 +107,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage }: SimulationOp
       rules,
       {
         pulseMs: 2_000,
-        backlogBytes: random.pick([600, 3_000, 1_048_576]),
-        sendQueueBytes: random.pick([4_000, 1_048_576]),
+        ...bounds,
         tailMessages: random.pick([2, 16, 256]),
         channelLingerMs: random.pick([0, 3_000]),
         publishesUnderWay: random.pick([1, 256]),
@@ -106,14 +118,15 @@ async function run(seed: number, { durationMs = 20_000, sabotage }: SimulationOp
 
   const clients = Array.from(
     { length: random.between(2, 10) },
-    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine, sabotage),
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine, sabotage, note),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
   let cuts = 0;
   const crashes = random.chance(0.3);
-  for (const endMs = clock.now() + durationMs; clock.now() < endMs; ) {
+  for (const endMs = clock.monotonic() + durationMs; clock.monotonic() < endMs; ) {
     await clock.run(random.between(1, 150));
+    checkQueues();
     const client = random.pick(clients);
     const channel = random.pick(channels);
     const dice = random.next();
@@ -126,11 +139,13 @@ async function run(seed: number, { durationMs = 20_000, sabotage }: SimulationOp
     } else if (dice < 0.97) {
       client.goAway();
       clock.setTimer(random.between(100, 3000), () => client.connect());
-    } else if (dice < 0.98 && crashes) {
+    } else if (dice < 0.975) clock.jump(random.pick([-3_600_000, -700, 900, 86_400_000]));
+    else if (dice < 0.985 && crashes) {
       // The process ends without a word: every connection breaks, and what was in memory is gone.
       engine = undefined;
       store.crash();
       restartedAt.count += 1;
+      note(() => 'the service crashes');
       for (const each of clients) each.cut();
       clock.setTimer(random.between(10, 1000), () => {
         if (engine === undefined) start();
@@ -148,13 +163,24 @@ async function run(seed: number, { durationMs = 20_000, sabotage }: SimulationOp
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     cuts,
     restarts: restartedAt.count,
+    cutOff: clients.reduce((sum, client) => sum + client.cutOff, 0),
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
   };
+
+  /** No queue holds more than the bounds allow: pushes, those behind a hello that is being answered, and replies. */
+  function checkQueues(): void {
+    const most = 2 * (bounds.sendQueueBytes + bounds.backlogBytes) + 20_000;
+    for (const { session, waitingBytes } of engine?.sessions() ?? [])
+      if (waitingBytes > most)
+        throw new Error(`${waitingBytes} bytes wait for session ${session}, at most ${most} may`);
+  }
 
   /** Ends all faults and waits until everybody has everything: one more message in each channel shows any hole. */
   async function heal(): Promise<void> {
     store.faults = false;
-    await clock.run(5_000);
+    for (const client of clients) client.calmDown();
+    // Whoever does not read just now has begun again by then, or was cut off.
+    await clock.run(21_000);
     relay.faults = false;
     for (const client of clients) client.connect();
     await clock.run(15_000);

@@ -51,6 +51,9 @@ export class SimulatedClient implements FarEnd {
   readonly #random: Random;
   readonly #engine: () => Engine | undefined;
   readonly #sabotage: Sabotage | undefined;
+  readonly #note: (what: () => string) => void;
+  /** How often the service has cut it off as too slow. */
+  cutOff = 0;
   readonly #entered = new Map<ChannelName, Stretch>();
   readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch }>();
   readonly #waiting = new Map<number, Publish>();
@@ -60,6 +63,7 @@ export class SimulatedClient implements FarEnd {
   #welcomed = false;
   #nextId = 1;
   #away = false;
+  #calm = false;
 
   constructor(
     name: string,
@@ -67,7 +71,9 @@ export class SimulatedClient implements FarEnd {
     random: Random,
     engine: () => Engine | undefined,
     sabotage?: Sabotage,
+    note: (what: () => string) => void = () => {},
   ) {
+    this.#note = (what) => note(() => `${name}: ${what()}`);
     this.#sabotage = sabotage;
     this.name = name;
     this.#clock = clock;
@@ -93,6 +99,7 @@ export class SimulatedClient implements FarEnd {
     };
     const link: SimulatedLink = new SimulatedLink(this.#clock, this.#random, far, this.#sabotage);
     this.#link = link;
+    link.calm = this.#calm;
     link.open(this.#engine);
     const enter = [...this.#entered.values()].map((stretch) => ({ channel: stretch.channel, after: stretch.cursor }));
     const session = this.#secret === undefined ? {} : { session: this.session, secret: this.#secret };
@@ -101,7 +108,14 @@ export class SimulatedClient implements FarEnd {
     for (const each of this.publishes) if (!each.acknowledged) this.#sendPublish(each);
   }
 
+  /** From now on it reads as fast as it is told. */
+  calmDown(): void {
+    this.#calm = true;
+    if (this.#link !== undefined) this.#link.calm = true;
+  }
+
   cut(): void {
+    this.#note(() => 'the connection is cut');
     this.#link?.cut();
   }
 
@@ -135,14 +149,19 @@ export class SimulatedClient implements FarEnd {
   // -------------------------------------------------------------------------------------- what comes back
 
   frame(text: string): void {
+    this.#note(() => `<- ${text.slice(0, 200)}`);
     const frame = readServerFrame(text);
     if (isReply(frame)) this.#reply(frame);
     else if (isPush(frame, 'message')) this.#message(frame);
-    else if (isPush(frame, 'gap')) this.#gap(frame);
+    // One that was left meanwhile may still be told of.
+    else if (isPush(frame, 'gap') && this.#entered.has(frame.channel)) this.#gap(frame);
+    else if (isPush(frame, 'gap')) return;
     else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
   }
 
-  closed(_code: number): void {
+  closed(code: number): void {
+    this.#note(() => `closed with ${code}`);
+    if (code === 4900) this.cutOff += 1;
     this.#open = false;
     this.#welcomed = false;
     this.#link = undefined;
@@ -242,6 +261,7 @@ export class SimulatedClient implements FarEnd {
   }
 
   #send(request: object): void {
+    this.#note(() => `-> ${JSON.stringify(request)}`);
     this.#link?.send(JSON.stringify(request));
   }
 }

@@ -27,6 +27,8 @@ export class SimulatedLink implements Link {
   #downMs = 0;
   #cut = false;
   #waiting = 0;
+  /** Takes within moments what it is given. */
+  calm = false;
 
   constructor(clock: VirtualClock, random: Random, far: FarEnd, sabotage?: Sabotage) {
     this.#sabotage = sabotage;
@@ -78,10 +80,14 @@ export class SimulatedLink implements Link {
     if (!this.#random.chance(0.2)) return;
     // Now and then the socket does not take all at once.
     this.#waiting = batch.bytes;
-    this.#clock.setTimer(this.#random.between(1, 200), () => {
-      this.#waiting = 0;
-      this.#near?.drained();
-    });
+    // Some read so slowly that they will be cut off.
+    this.#clock.setTimer(
+      !this.calm && this.#random.chance(0.03) ? this.#random.between(5_000, 20_000) : this.#random.between(1, 200),
+      () => {
+        this.#waiting = 0;
+        this.#near?.drained();
+      },
+    );
   }
 
   ping(): void {
@@ -110,10 +116,13 @@ export class SimulatedLink implements Link {
   }
 
   #later(way: 'up' | 'down', act: () => void): void {
-    const atMs = Math.max(this.#clock.now() + this.#random.between(1, 80), way === 'up' ? this.#upMs : this.#downMs);
+    const atMs = Math.max(
+      this.#clock.monotonic() + this.#random.between(1, 80),
+      way === 'up' ? this.#upMs : this.#downMs,
+    );
     if (way === 'up') this.#upMs = atMs;
     else this.#downMs = atMs;
-    this.#clock.setTimer(atMs - this.#clock.now(), () => {
+    this.#clock.setTimer(atMs - this.#clock.monotonic(), () => {
       if (!this.#cut) act();
     });
   }

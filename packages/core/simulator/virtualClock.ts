@@ -9,17 +9,24 @@ interface Event {
 /** Time that passes only when nothing is left to do: a minute of the simulated takes milliseconds. */
 export class VirtualClock implements Clock {
   #nowMs = Date.UTC(2031, 5, 14, 12);
+  /** By how much the machine's clock was set off. */
+  #offMs = 0;
   #order = 0;
   readonly #events: Event[] = [];
   readonly #cancelled = new Set<Event>();
   #turnEnd: (() => void)[] = [];
 
   now(): number {
-    return this.#nowMs;
+    return this.#nowMs + this.#offMs;
   }
 
   monotonic(): number {
     return this.#nowMs;
+  }
+
+  /** The machine's clock is set: forward or, negative, back. What waits for its time does not care. */
+  jump(byMs: number): void {
+    this.#offMs += byMs;
   }
 
   setTimer(delayMs: number, act: () => void): () => void {
