@@ -186,13 +186,19 @@ class Standings {
 
   /** Only users that were met or notified have a row. */
   async #query(users: readonly string[], nowMs: number): Promise<Map<string, Standing>> {
-    const rows = await this.#database.reader.query<{ id: string; inbox_head: number | string; unread: number | string }>(
+    const rows = await this.#database.reader.query<{
+      id: string;
+      inbox_head: number | string;
+      unread: number | string;
+    }>(
       `SELECT u.id, u.inbox_head, (SELECT COUNT(*) FROM notices n
          WHERE n.user_id = u.id AND (n.until_ms IS NULL OR n.until_ms > :now)) AS unread
        FROM users u WHERE u.id IN (:users)`,
       { replacements: { users, now: nowMs }, type: QueryTypes.SELECT },
     );
-    return new Map(rows.map(({ id, inbox_head, unread }) => [id, { head: Number(inbox_head), unread: Number(unread) }]));
+    return new Map(
+      rows.map(({ id, inbox_head, unread }) => [id, { head: Number(inbox_head), unread: Number(unread) }]),
+    );
   }
 }
 

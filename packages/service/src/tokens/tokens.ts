@@ -63,7 +63,7 @@ export function signToken(configuration: TokenConfiguration, claims: TokenClaims
 
 /** A key for HS256 (RFC 7518, section 3.2). */
 function hmacKey(secret: Uint8Array): Promise<CryptoKey> {
-  return crypto.subtle.importKey('raw', secret, { name: 'HMAC', hash: 'SHA-256' }, false, ['verify']);
+  return crypto.subtle.importKey('raw', secret as BufferSource, { name: 'HMAC', hash: 'SHA-256' }, false, ['verify']);
 }
 
 /** Reads the tokens of users, and those that the service itself makes for oversight. */
@@ -77,7 +77,8 @@ export class Tokens implements TokenReader {
 
   constructor(configuration: TokenConfiguration, oversightKey: Uint8Array) {
     this.#configuration = configuration;
-    this.#secret = configuration.secret === undefined ? undefined : hmacKey(new TextEncoder().encode(configuration.secret));
+    this.#secret =
+      configuration.secret === undefined ? undefined : hmacKey(new TextEncoder().encode(configuration.secret));
     const { jwks } = configuration;
     this.#jwks =
       jwks &&
@@ -143,7 +144,8 @@ export class Tokens implements TokenReader {
       ...(issuer === undefined ? {} : { issuer }),
       ...(audience === undefined ? {} : { audience }),
     };
-    if (alg === 'HS256' && this.#secret !== undefined) return (await jwtVerify(token, await this.#secret, checks)).payload;
+    if (alg === 'HS256' && this.#secret !== undefined)
+      return (await jwtVerify(token, await this.#secret, checks)).payload;
     let fault: unknown = refusal('token-invalid', 'its algorithm is not one that is taken here');
     for (const { key } of publicKeys.filter(({ algorithm }) => algorithm === alg)) {
       try {
