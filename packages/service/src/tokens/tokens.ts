@@ -63,7 +63,7 @@ export function signToken(configuration: TokenConfiguration, claims: TokenClaims
 
 /** A key for HS256 (RFC 7518, section 3.2). */
 function hmacKey(secret: Uint8Array): Promise<CryptoKey> {
-  return crypto.subtle.importKey('raw', secret as BufferSource, { name: 'HMAC', hash: 'SHA-256' }, false, ['verify']);
+  return crypto.subtle.importKey('raw', new Uint8Array(secret), { name: 'HMAC', hash: 'SHA-256' }, false, ['verify']);
 }
 
 /** Reads the tokens of users, and those that the service itself makes for oversight. */
