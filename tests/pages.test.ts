@@ -5,7 +5,7 @@ import { Backend } from '@nine-bells/client/backend';
 import { type Demo, startDemo } from '@nine-bells/demo';
 import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
-import { ninebells } from './startedService.js';
+import { Command, ninebells, until } from './startedService.js';
 
 const executablePath = '/usr/bin/chromium';
 /** How long a page may take to show what is expected. */
@@ -106,21 +106,32 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     expect(await texts(pia)).toEqual(await texts(jory));
   });
 
-  it('shows two windows side by side; one whose plug is pulled cannot send, and gets back what it missed', async () => {
+  it('shows two windows side by side; what is said with the plug pulled is sent later, or taken back, and what was missed comes back', async () => {
     const page = await open('/regatta');
     const [left, right] = [page.locator('.window').nth(0), page.locator('.window').nth(1)];
     for (const each of [left, right]) await each.getByText(/^open/).waitFor();
     await left.getByRole('button', { name: 'Pull the plug' }).click();
     await left.getByText('unplugged').waitFor();
-    expect(await left.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
+    for (const words of ['Later, when I am back', 'No, rather not']) {
+      await left.getByLabel('Message').fill(words);
+      await left.keyboard.press('Enter');
+      await left.getByText('1 message will be sent').waitFor();
+      if (words.startsWith('No')) await left.getByRole('button', { name: 'Take back' }).click();
+      else await left.getByRole('button', { name: 'Plug in again' }).click();
+      await left.locator('.outbox').waitFor({ state: 'hidden' });
+      if (words.startsWith('No')) break;
+      await right.getByText(words).waitFor();
+      await left.getByRole('button', { name: 'Pull the plug' }).click();
+    }
     await right.getByLabel('Message').fill('While you were away');
     await right.getByRole('button', { name: 'Send' }).click();
     await right.getByText('While you were away').waitFor();
     expect(await left.getByText('While you were away').count()).toBe(0);
     await left.getByRole('button', { name: 'Plug in again' }).click();
     await left.locator('li.missed', { hasText: 'While you were away' }).waitFor();
+    await left.getByText('Caught up on 1 message.').waitFor();
     await left.getByText(/^open/).waitFor();
-    expect(await left.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
+    expect(await right.getByText('No, rather not').count()).toBe(0);
   });
 
   it('lets guests read along, and not write', async () => {
@@ -237,6 +248,48 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     const { members } = await backend.members('race/3/chat');
     expect(members.map(({ user }) => user)).toEqual(['pia']);
   }, 60_000);
+});
+
+describe.skipIf(!browserIsThere)(`the demo page of a service that is killed (in ${executablePath})`, () => {
+  it('says so, counts down, and catches up when the service is there again', async () => {
+    const data = mkdtempSync(join(tmpdir(), 'bells-killed-'));
+    const start = async (port: string) => {
+      const command = new Command(['demo', '--quiet', '--port', port, '--data', data]);
+      const url = await until(() => /is on, at (\S+)/.exec(command.out)?.[1], 20_000);
+      return { command, url, killed: new Backend(url, { key: readFileSync(join(data, 'api-key'), 'utf8').trim() }) };
+    };
+    const before = await start('0');
+    const page = await open(`${before.url}/regatta/?as=pia`);
+    await page.getByText(/^open/).waitFor(soon);
+    await page.getByPlaceholder('Say something').fill('Before the storm');
+    await page.keyboard.press('Enter');
+    await page.locator('.messages').getByText('Before the storm').waitFor(soon);
+    // Without a network it cannot come back too early, and the tries become rarer.
+    await context.setOffline(true);
+    before.command.process.kill('SIGKILL');
+    await before.command.ended;
+    await page.getByText(/^waiting \d+ s: the connection broke/).waitFor({ timeout: 20_000 });
+    await page.getByLabel('Message').fill('Is anybody there?');
+    await page.keyboard.press('Enter');
+    await page.getByText('1 message will be sent').waitFor(soon);
+    const { command, killed } = await start(new URL(before.url).port);
+    await killed.publishAll(
+      Array.from({ length: 14 }, (_, n) => ({ channel: 'race/3/chat', data: { text: `Wave ${n + 1}` }, by: { user: 'jory' } })),
+    );
+    await context.setOffline(false);
+    await page.getByText('Caught up on 14 messages.').waitFor({ timeout: 40_000 });
+    await page.locator('.messages').getByText('Is anybody there?').waitFor(soon);
+    const texts = await page.locator('.messages li p').allTextContents();
+    expect(texts.slice(-16)).toEqual([
+      'Before the storm',
+      ...Array.from({ length: 14 }, (_, n) => `Wave ${n + 1}`),
+      'Is anybody there?',
+    ]);
+    await page.close();
+    command.process.kill('SIGTERM');
+    await command.ended;
+    rmSync(data, { recursive: true, force: true });
+  }, 90_000);
 });
 
 describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath})`, () => {

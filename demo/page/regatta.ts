@@ -71,6 +71,7 @@ class Window {
     this.#chat = chat;
     this.#watchInbox(line);
     this.#watchUnread(line);
+    this.#watchOutbox(line);
     line.setLooking(chat.channel);
     this.#mine = undefined;
     this.#showRead();
@@ -85,12 +86,16 @@ class Window {
     this.#showHere(chat);
     chat.addEventListener('members', () => this.#showHere(chat));
     let wasLive = false;
+    let caughtUp = 0;
     chat.addEventListener('live', () => {
       wasLive = true;
+      if (caughtUp > 0) this.#add(noteItem(`Caught up on ${caughtUp} message${caughtUp === 1 ? '' : 's'}.`));
+      caughtUp = 0;
     });
     chat.addEventListener('message', ({ detail }) => {
       const item = messageItem(detail, line.state);
       item.classList.toggle('missed', wasLive && !detail.live);
+      if (wasLive && !detail.live) caughtUp += 1;
       if (isSaid(detail) && detail.by?.user === user) this.#mine = detail.cursor;
       if (user !== '') chat.mark(detail.cursor);
       this.#showRead();
@@ -155,6 +160,23 @@ class Window {
       );
     };
     inbox.addEventListener('change', show);
+    show();
+  }
+
+  /** What was said while there was no connection, and can still be taken back. */
+  #watchOutbox(line: Line): void {
+    const outbox = this.#find('.outbox');
+    const show = (): void => {
+      if (line !== this.#line) return;
+      const waiting = line.outbox.messages.filter(({ sent }) => !sent);
+      outbox.hidden = waiting.length === 0;
+      (outbox.querySelector('span') as HTMLElement).textContent =
+        `${waiting.length} message${waiting.length === 1 ? '' : 's'} will be sent when there is a connection.`;
+    };
+    (outbox.querySelector('button') as HTMLButtonElement).onclick = () => {
+      for (const each of line.outbox.messages) each.cancel();
+    };
+    line.outbox.addEventListener('change', show);
     show();
   }
 
@@ -244,6 +266,7 @@ class Window {
       await this.#chat.publish({ text });
     } catch (error) {
       input.value = text;
+      if (error instanceof LineError && error.code === 'cancelled') return;
       this.#say(error instanceof LineError ? error.message : String(error));
     }
   }
@@ -258,10 +281,11 @@ class Window {
     tell();
     if (state.name === 'waiting') this.#countdown = window.setInterval(tell, 250);
     const open = state.name === 'open';
-    const mayTalk = open && !state.guest;
+    const isGuest = this.#find<HTMLSelectElement>('.person').value === '';
+    const mayTalk = state.name !== 'closed' && !isGuest;
     this.#mayTalk(mayTalk);
     const input = this.#find<HTMLInputElement>('input');
-    input.placeholder = mayTalk ? 'Say something' : open ? 'Guests read along' : 'Not connected';
+    input.placeholder = isGuest ? 'Guests read along' : open ? 'Say something' : 'Say something, to be sent later';
     this.#find('.plug').textContent = this.#unplugged ? 'Plug in again' : 'Pull the plug';
     if (state.name === 'closed' && state.problem !== undefined) this.#say(state.reason);
   }

@@ -440,6 +440,7 @@ export class Client implements Entrant {
     if (guest || who.user !== user || who.oversight !== oversight)
       throw refusal('user-mismatch', 'the token must be of the user that this line is open for', { where: '/token' });
     this.#who = who;
+    this.#session.tokenMac = undefined;
     this.#line.watchTokenEnd(who);
     const lost: ChannelName[] = [];
     const settle = (name: ChannelName, ruling: Ruling): void => {

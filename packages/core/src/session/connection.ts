@@ -46,6 +46,8 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
   readonly #queue: SendQueue;
   readonly #acts: ActQueue;
   #client: Client | undefined;
+  /** Of the token in a hello that is being answered. */
+  #tokenMac: string | undefined;
   #helloSeen = false;
   #ended = false;
   #paused = false;
@@ -222,6 +224,9 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
     const { session, who, secret, continued, ended } = sessions.admit(whoIs, request.session, request.secret);
     const client = new Client(this.#host, this, session, who);
     this.#client = client;
+    session.who = who;
+    session.tokenMac = this.#tokenMac;
+    this.#tokenMac = undefined;
     session.connection = this;
     this.#host.welcomed(this);
     this.watchTokenEnd(who);
@@ -268,7 +273,11 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
   async #whoIs({ token, session }: HelloRequest): Promise<(session: string, name?: string) => Identity> {
     const { options, seal, standing, access } = this.#host;
     if (token !== undefined) {
-      const who = await this.readToken(token);
+      const mac = seal.sign(`token ${token}`);
+      const before = this.#host.sessions.known(session, mac);
+      if (before !== undefined) this.checkStanding(before);
+      const who = before ?? (await this.readToken(token));
+      this.#tokenMac = mac;
       if (!who.oversight && this.#host.connectionsOf(who.user) >= options.connectionsPerUser)
         throw refusal('too-many-connections', `a user may have at most ${options.connectionsPerUser} connections here`);
       return () => who;

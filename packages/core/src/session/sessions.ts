@@ -27,6 +27,9 @@ export interface Session {
   endedAtMs: number | undefined;
   /** A guest's name, as long as the session is remembered. */
   readonly guestName: string | undefined;
+  /** Who it was at its last hello, and the MAC of the token that said so: the same token need not be checked again. */
+  who: Identity | undefined;
+  tokenMac: string | undefined;
   requests: TokenBucket | undefined;
   publishes: TokenBucket | undefined;
   hails: TokenBucket | undefined;
@@ -107,6 +110,17 @@ export class Sessions {
     return { session, who: named(who, whoIs, session), secret: this.#secretOf(session), continued: true, ended };
   }
 
+  /**
+   * Who a session was, if it comes with the very token of before, which has not ended: as a connection that stays open, one
+   * that broke may go on until its token's end.
+   */
+  known(id: string | undefined, tokenMac: string): Identity | undefined {
+    const session = id === undefined ? undefined : this.#sessions.get(id);
+    if (session?.who === undefined || session.tokenMac !== tokenMac) return undefined;
+    const { endsAt } = session.who;
+    return endsAt === undefined || endsAt > this.#clock.now() ? session.who : undefined;
+  }
+
   /** A session's connection has ended. */
   ended(session: Session, ending: Ending): void {
     session.connection = undefined;
@@ -159,6 +173,8 @@ export class Sessions {
       ended: undefined,
       endedAtMs: undefined,
       guestName: guest ? this.#names.take(user) : undefined,
+      who: undefined,
+      tokenMac: undefined,
       requests: undefined,
       publishes: undefined,
       hails: undefined,
