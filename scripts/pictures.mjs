@@ -36,6 +36,18 @@ await regatta('regatta-unread', async (left) => {
     by: { user: 'mira', name: 'Mira Holt' },
   });
 });
+await regatta('regatta-offline', async (left, right) => {
+  await left.getByRole('button', { name: 'Pull the plug' }).click();
+  await right.getByPlaceholder('Say something').fill('Dunlin has touched the mark, I think.');
+  await right.locator('input').press('Enter');
+  await right.locator('.messages').getByText('Dunlin has touched').waitFor();
+  await left.getByRole('button', { name: 'Plug in again' }).click();
+  await left.getByText(/Caught up/).waitFor();
+  await left.getByRole('button', { name: 'Pull the plug' }).click();
+  await left.locator('input').fill('Did you see that?');
+  await left.locator('input').press('Enter');
+  await left.getByText('will be sent').waitFor();
+});
 await regatta('regatta-desk', async (left) => {
   await choose(left, 'felix', 'desk/results/3');
   await left.getByPlaceholder('Say something').fill('Heat two: all times are in.');

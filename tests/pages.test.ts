@@ -59,7 +59,7 @@ async function open(path: string, viewport = { width: 1280, height: 800 }, fresh
   const page = await context.newPage();
   page.on('pageerror', (error) => errors.push(error.message));
   page.on('console', (message) => {
-    if (message.type() === 'error' && !/40[14]|ERR_CONNECTION|WebSocket connection/.test(message.text()))
+    if (message.type() === 'error' && !/40[14]|ERR_CONNECTION|ERR_INTERNET_DISCONNECTED|WebSocket connection/.test(message.text()))
       errors.push(message.text());
   });
   await page.goto(path.startsWith('http') ? path : demo.service.url + path);
@@ -114,7 +114,7 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     await left.getByText('unplugged').waitFor();
     for (const words of ['Later, when I am back', 'No, rather not']) {
       await left.getByLabel('Message').fill(words);
-      await left.keyboard.press('Enter');
+      await page.keyboard.press('Enter');
       await left.getByText('1 message will be sent').waitFor();
       if (words.startsWith('No')) await left.getByRole('button', { name: 'Take back' }).click();
       else await left.getByRole('button', { name: 'Plug in again' }).click();
@@ -274,7 +274,11 @@ describe.skipIf(!browserIsThere)(`the demo page of a service that is killed (in 
     await page.getByText('1 message will be sent').waitFor(soon);
     const { command, killed } = await start(new URL(before.url).port);
     await killed.publishAll(
-      Array.from({ length: 14 }, (_, n) => ({ channel: 'race/3/chat', data: { text: `Wave ${n + 1}` }, by: { user: 'jory' } })),
+      Array.from({ length: 14 }, (_, n) => ({
+        channel: 'race/3/chat',
+        data: { text: `Wave ${n + 1}` },
+        by: { user: 'jory' },
+      })),
     );
     await context.setOffline(false);
     await page.getByText('Caught up on 14 messages.').waitFor({ timeout: 40_000 });
