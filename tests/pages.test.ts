@@ -59,7 +59,10 @@ async function open(path: string, viewport = { width: 1280, height: 800 }, fresh
   const page = await context.newPage();
   page.on('pageerror', (error) => errors.push(error.message));
   page.on('console', (message) => {
-    if (message.type() === 'error' && !/40[14]|ERR_CONNECTION|ERR_INTERNET_DISCONNECTED|WebSocket connection/.test(message.text()))
+    if (
+      message.type() === 'error' &&
+      !/40[14]|ERR_CONNECTION|ERR_INTERNET_DISCONNECTED|WebSocket connection/.test(message.text())
+    )
       errors.push(message.text());
   });
   await page.goto(path.startsWith('http') ? path : demo.service.url + path);

@@ -120,6 +120,25 @@ describe('a session over HTTP', () => {
     expect(await poll(first.number)).toMatchObject({ number: 2, frames: [{ on: 'pulse' }] });
   });
 
+  it('meets the same door as a WebSocket: too many connections, a banned address, a service that drains', async () => {
+    const full = await startService({ text: text.replace('pulse: 600ms', 'limits: { connectionsPerAddress: 1 }') });
+    clean.push(() => full.remove());
+    const hello = () =>
+      fetch(`${full.url}/line/sessions`, {
+        method: 'POST',
+        body: '{}',
+        headers: { 'content-type': 'application/json' },
+      });
+    const code = async (response: Response) => [response.status, ((await response.json()) as { code?: string }).code];
+    expect((await hello()).status).toBe(201);
+    expect(await code(await hello())).toEqual([429, 'too-many-connections']);
+    expect(await code(await fetch(`${full.url}/line/listen?channel=${chat}`))).toEqual([429, 'too-many-connections']);
+    await started.backend.ban({ address: '127.0.0.1', reason: 'scraping' });
+    expect((await begin()).code).toBe('banned');
+    void full.service.engine.drain(5_000);
+    expect(await code(await hello())).toEqual([503, 'draining']);
+  });
+
   it('is nobody’s without its secret, and refuses what is no hello', async () => {
     const { session, secret } = await begin();
     for (const bad of [undefined, 'nope', `${secret}x`, secret.replace(/.$/, '!')])

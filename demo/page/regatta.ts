@@ -169,7 +169,9 @@ class Window {
     const show = (): void => {
       if (line !== this.#line) return;
       const waiting = line.outbox.messages.filter(({ sent }) => !sent);
-      outbox.hidden = waiting.length === 0;
+      this.#stayAtEnd(() => {
+        outbox.hidden = waiting.length === 0;
+      });
       (outbox.querySelector('span') as HTMLElement).textContent =
         `${waiting.length} message${waiting.length === 1 ? '' : 's'} will be sent when there is a connection.`;
     };
@@ -210,21 +212,22 @@ class Window {
   /** Who is here; at a desk, whether somebody else is at the same sheet. */
   #showHere(chat: Entry): void {
     const others = chat.members.filter(({ user }) => user !== chat.user);
-    const list = this.#find('.messages');
-    const atEnd = list.scrollHeight - list.scrollTop - list.clientHeight < 40;
-    this.#find('.here').replaceChildren(
-      ...(chat.count === 0 ? [] : [`${chat.count} here: `]),
-      ...chat.members.flatMap((each, index) => [...(index === 0 ? [] : [', ']), this.#memberItem(each, chat)]),
-      ...(chat.isCrowd ? [' and others'] : []),
+    this.#stayAtEnd(() =>
+      this.#find('.here').replaceChildren(
+        ...(chat.count === 0 ? [] : [`${chat.count} here: `]),
+        ...chat.members.flatMap((each, index) => [...(index === 0 ? [] : [', ']), this.#memberItem(each, chat)]),
+        ...(chat.isCrowd ? [' and others'] : []),
+      ),
     );
     const warning = this.#find('.warning');
-    warning.hidden = !chat.channel.startsWith('desk/') || chat.count === 0;
+    this.#stayAtEnd(() => {
+      warning.hidden = !chat.channel.startsWith('desk/') || chat.count === 0;
+    });
     warning.classList.toggle('shared', others.length > 0);
     warning.textContent =
       others.length === 0
         ? 'Nobody else is editing.'
         : `${others.map(({ name, user, since }) => `${name ?? user} (since ${clock(since)})`).join(' and ')} is editing this sheet, too.`;
-    if (atEnd) list.scrollTop = list.scrollHeight;
   }
 
   /** A member; whoever is no guest can be talked to alone. */
@@ -313,9 +316,14 @@ class Window {
   }
 
   #add(item: HTMLElement): void {
+    this.#stayAtEnd(() => this.#find('.messages').append(item));
+  }
+
+  /** Whoever looks at the latest message still does so after what may move it out of sight. */
+  #stayAtEnd(act: () => void): void {
     const list = this.#find('.messages');
     const atEnd = list.scrollHeight - list.scrollTop - list.clientHeight < 40;
-    list.append(item);
+    act();
     if (atEnd) list.scrollTop = list.scrollHeight;
   }
 

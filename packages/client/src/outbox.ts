@@ -55,7 +55,7 @@ class Letter implements Outgoing {
     readonly options: Omit<PublishOptions, 'signal'> & { readonly key: string },
     readonly resolve: (published: Published) => void,
     readonly reject: (error: LineError) => void,
-    readonly takeBack: (letter: Letter) => void,
+    readonly takeBack: (letter: Letter) => boolean,
   ) {
     this.chars = JSON.stringify(data ?? null).length;
   }
@@ -65,9 +65,7 @@ class Letter implements Outgoing {
   }
 
   cancel(): boolean {
-    if (this.sent) return false;
-    this.takeBack(this);
-    return true;
+    return !this.sent && this.takeBack(this);
   }
 }
 
@@ -191,12 +189,14 @@ export class Outbox extends TypedTarget<OutboxEvents> {
     this.#changed();
   }
 
-  #settle(letter: Letter, tell: () => void): void {
-    if (!this.#letters.delete(letter)) return;
+  /** Whether it was still there. */
+  #settle(letter: Letter, tell: () => void): boolean {
+    if (!this.#letters.delete(letter)) return false;
     this.#chars -= letter.chars;
     if (this.#letters.size === 0) this.#window = windowMost;
     tell();
     this.#changed();
+    return true;
   }
 
   #changed(): void {

@@ -225,7 +225,7 @@ export class Engine {
       options: this.options,
       clock: ports.clock,
       wheel: this.#wheel,
-      pacer: new Pacer(this.#wheel, this.options.pulseMs / 2),
+      pacer: new Pacer(clock, this.#wheel, this.options.pulseMs / 2),
       fanout: new Fanout(ports.clock),
       sessions: this.#sessions,
       seal: ports.seal,

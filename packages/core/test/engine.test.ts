@@ -20,6 +20,39 @@ describe('hello', () => {
     });
   });
 
+  it('does not check again the token of before of a session that comes back, but whether it ended or was revoked', async () => {
+    const { welcomed, clock, engine, connect, settle } = harness();
+    const first = await welcomed('pia@60000');
+    const { session, secret } = first.frames[0];
+    first.connection.closed(1006);
+    // Reading this one takes a second, which a session that shows it for the first time must wait.
+    const again = connect();
+    again.send({ do: 'hello', token: 'late:pia@60000', session, secret });
+    await settle();
+    expect(again.frames).toEqual([]);
+    await clock.run(1_000);
+    expect(again.frames[0]).toMatchObject({ session, continued: true });
+    again.connection.closed(1006);
+    const back = await welcomed('late:pia@60000', { session, secret: again.frames[0].secret });
+    expect(back.frames[0]).toMatchObject({ session, continued: true, user: 'pia' });
+    back.connection.closed(1006);
+    const stranger = connect();
+    stranger.send({ do: 'hello', token: 'late:jory', session, secret: back.frames[0].secret });
+    await settle();
+    expect(stranger.frames).toEqual([]);
+    await clock.run(1_000);
+    expect(stranger.frames[0]).toMatchObject({ user: 'jory', continued: false });
+    await engine.revokeTokens('pia', { kind: 'key', id: 'k' });
+    const revoked = await welcomed('late:pia@60000', { session, secret: back.frames[0].secret });
+    expect(revoked.closedWith?.code).toBe(4903);
+    await clock.run(61_000);
+    const ended = connect();
+    ended.send({ do: 'hello', token: 'late:pia@60000', session, secret: back.frames[0].secret });
+    await settle();
+    // It is read as any other: what was known of it has ended.
+    expect(ended.frames).toEqual([]);
+  });
+
   it('names a guest, the same for as long as its session lasts', async () => {
     const { welcomed } = harness();
     const first = (await welcomed()).frames[0];

@@ -7,6 +7,7 @@ import { SendQueue } from '../src/fanout/sendQueue.js';
 import { Batch, type Encoding, Frame, joined, LatestFrame, type Link } from '../src/index.js';
 import { mergedMembers } from '../src/presence/presence.js';
 import { ActQueue } from '../src/session/actQueue.js';
+import { Pacer } from '../src/time/pacer.js';
 import { Wheel } from '../src/time/wheel.js';
 
 function countingEncoding(): Encoding & { calls: number } {
@@ -209,6 +210,38 @@ describe('the queue of acts', () => {
     await new Promise((resolve) => setImmediate(resolve));
     expect(done).toEqual(['first', 'idle', 'slow', 'last', 'idle']);
   });
+});
+
+describe('the pacer', () => {
+  /** A clock on which everything takes a little longer than asked for, as on a real machine. */
+  class LateClock extends VirtualClock {
+    override setTimer(delayMs: number, act: () => void): () => void {
+      return super.setTimer(delayMs + 1.5, act);
+    }
+  }
+
+  it.each([300, 1_000, 10_000, 60_000])(
+    'calls each at its pace of %d ms, however late its timers are',
+    async (everyMs) => {
+      const clock = new LateClock();
+      const pacer = new Pacer(clock, new Wheel(clock), everyMs);
+      const counts = [0, 0, 0];
+      const slots: number[] = [];
+      for (const [index] of counts.entries()) {
+        const member = {
+          beat: () => {
+            counts[index] = (counts[index] as number) + 1;
+          },
+        };
+        slots.push(pacer.add(member));
+        if (index === 2) pacer.remove(member, slots[2] as number);
+        await clock.run(everyMs / 3);
+      }
+      await clock.run(everyMs * 20);
+      for (const count of counts.slice(0, 2)) expect([20, 21]).toContain(count);
+      expect(counts[2]).toBe(0);
+    },
+  );
 });
 
 describe('the wheel', () => {

@@ -1,3 +1,4 @@
+import type { Clock } from '../ports.js';
 import type { Wheel } from './wheel.js';
 
 /** Something that is called again and again. */
@@ -14,16 +15,20 @@ const mostSlots = 128;
  * member costs an entry in a set.
  */
 export class Pacer {
+  readonly #clock: Clock;
   readonly #wheel: Wheel;
   readonly #everyMs: number;
   readonly #slots: Set<Paced>[];
   /** The slot that was called last. */
   #at = 0;
   #cancel: (() => void) | undefined;
+  /** When the next slot is due, in milliseconds: counted on from the one before, so that being late does not add up. */
+  #dueMs = 0;
   #size = 0;
 
   /** @param everyMs - how often each is called, in milliseconds */
-  constructor(wheel: Wheel, everyMs: number) {
+  constructor(clock: Clock, wheel: Wheel, everyMs: number) {
+    this.#clock = clock;
     this.#wheel = wheel;
     this.#everyMs = everyMs;
     const slots = Math.min(mostSlots, Math.max(1, Math.round(everyMs / slotMs)));
@@ -35,7 +40,10 @@ export class Pacer {
     const slot = this.#at;
     (this.#slots[slot] as Set<Paced>).add(member);
     this.#size += 1;
-    if (this.#cancel === undefined) this.#turnLater();
+    if (this.#cancel === undefined) {
+      this.#dueMs = this.#clock.monotonic();
+      this.#turnLater();
+    }
     return slot;
   }
 
@@ -48,7 +56,8 @@ export class Pacer {
   }
 
   #turnLater(): void {
-    this.#cancel = this.#wheel.after(this.#everyMs / this.#slots.length, () => {
+    this.#dueMs += this.#everyMs / this.#slots.length;
+    this.#cancel = this.#wheel.after(this.#dueMs - this.#clock.monotonic(), () => {
       this.#at = (this.#at + 1) % this.#slots.length;
       this.#turnLater();
       for (const member of this.#slots[this.#at] as Set<Paced>) member.beat();

@@ -20,14 +20,22 @@ abstract class HttpLink implements Link {
   readonly remote: string;
   readonly encoding: Encoding = eventStreamEncoding;
   readonly oneWay: boolean = false;
-  protected readonly connection: Connection;
+  /** There from the moment in which it says hello. */
+  protected connection!: Connection;
+  readonly #engine: Engine;
   protected goodbye: Goodbye | undefined;
   #resume: (() => void) | undefined;
   #paused: Promise<void> | undefined;
 
   constructor(engine: Engine, remote: string) {
+    this.#engine = engine;
     this.remote = remote;
-    this.connection = engine.connect(this);
+  }
+
+  /** Says hello, if the door lets it in. */
+  protected connect(request: object): void {
+    this.connection = this.#engine.connect(this);
+    if (this.goodbye === undefined) this.connection.receive(JSON.stringify({ ...request, do: 'hello', id: 1 }));
   }
 
   abstract readonly waitingBytes: number;
@@ -102,6 +110,7 @@ export class SessionLink extends HttpLink {
   #answered = { number: 0, text: '' };
   #unattended: NodeJS.Timeout | undefined;
   #took = 0;
+  #taking: Promise<void> = Promise.resolve();
   /** Called when nothing can come of the session over this connection any more. */
   whenEnded: () => void = () => {};
 
@@ -115,8 +124,7 @@ export class SessionLink extends HttpLink {
     const answer = new Promise<object | Goodbye>((resolve) => {
       this.#welcome = resolve;
     });
-    if (this.goodbye !== undefined) this.#welcome?.(this.goodbye);
-    else this.connection.receive(JSON.stringify({ ...request, do: 'hello', id: 1 }));
+    this.connect(request);
     this.#attendedBy();
     return answer;
   }
@@ -178,7 +186,12 @@ export class SessionLink extends HttpLink {
     if (number <= this.#took) return true;
     if (number !== this.#took + 1) return false;
     this.#took = number;
-    for (const request of requests) await this.receive(request);
+    // One array after the other, also where the client does not wait for its answer.
+    const taken = this.#taking.then(async () => {
+      for (const request of requests) await this.receive(request);
+    });
+    this.#taking = taken;
+    await taken;
     return true;
   }
 
@@ -203,6 +216,7 @@ export class SessionLink extends HttpLink {
   protected override lost(): void {
     super.lost();
     clearTimeout(this.#unattended);
+    clearTimeout(this.#pollTimer);
     this.whenEnded();
   }
 
@@ -263,8 +277,7 @@ export class ListenLink extends HttpLink {
   begin(request: object): Promise<object | undefined> {
     return new Promise((resolve) => {
       this.#answer = resolve;
-      if (this.goodbye === undefined) this.connection.receive(JSON.stringify({ ...request, do: 'hello', id: 1 }));
-      else resolve(this.goodbye);
+      this.connect(request);
     });
   }
 
