@@ -150,10 +150,11 @@ interface Standing {
   readonly unread: number;
 }
 
-/** Reads where inboxes stand: for all who ask in one turn together, since after a cut very many come at once. */
+/** Reads where inboxes stand: for all who have asked since the last reading together, since after a cut very many come at once. */
 class Standings {
   readonly #database: Database;
   #asked = new Map<string, ((standing: Standing | Error) => void)[]>();
+  #reading = false;
 
   constructor(database: Database) {
     this.#database = database;
@@ -161,11 +162,19 @@ class Standings {
 
   of(user: string, nowMs: number): Promise<Standing> {
     return new Promise((resolve, reject) => {
-      if (this.#asked.size === 0) setImmediate(() => void this.#read(nowMs));
+      if (!this.#reading) {
+        this.#reading = true;
+        setImmediate(() => void this.#readAll(nowMs));
+      }
       const waiting = this.#asked.get(user) ?? [];
       this.#asked.set(user, waiting);
       waiting.push((found) => (found instanceof Error ? reject(found) : resolve(found)));
     });
+  }
+
+  async #readAll(nowMs: number): Promise<void> {
+    while (this.#asked.size > 0) await this.#read(nowMs);
+    this.#reading = false;
   }
 
   async #read(nowMs: number): Promise<void> {

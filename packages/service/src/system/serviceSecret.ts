@@ -1,4 +1,4 @@
-import { createHmac, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
+import { createHmac, createSecretKey, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
 import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Seal } from '@nine-bells/core';
@@ -32,7 +32,8 @@ export class ServiceSecret {
 
   /** The keyed hash for the engine (HMAC-SHA-256, RFC 2104). */
   seal(): Seal {
-    const key = this.key('sessions');
+    // Made ready once: it is used several times for each hello.
+    const key = createSecretKey(this.key('sessions'));
     const sign = (text: string): string => createHmac('sha256', key).update(text).digest('base64url');
     return { sign, matches: (text, mac) => equalInConstantTime(sign(text), mac) };
   }
