@@ -54,6 +54,8 @@ describe('who is there', () => {
       'pia',
     ]);
     await expect(started.backend.members('crew/petrel')).rejects.toThrow('do not show who is there');
+    // Within a second each has been pinged.
+    await until(() => started.service.engine.sessions().every(({ roundTripMs }) => roundTripMs !== undefined));
     const { sessions } = await started.backend.sessions();
     expect(sessions.every(({ roundTripMs }) => roundTripMs !== undefined)).toBe(true);
 

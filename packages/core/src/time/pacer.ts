@@ -9,6 +9,8 @@ export interface Paced {
 /** How far apart slots are, in milliseconds, and how many there are at the most. */
 const slotMs = 100;
 const mostSlots = 128;
+/** When a new member is called first, if a round takes longer, in milliseconds. */
+const firstMs = 1_000;
 
 /**
  * Calls very many at the same pace, each at its own moment within it, with no timer and no closure for any of them: a
@@ -35,9 +37,10 @@ export class Pacer {
     this.#slots = Array.from({ length: slots }, () => new Set());
   }
 
-  /** From now on calls `member`, the first time after a whole round. Gives its slot, by which it is taken out. */
+  /** From now on calls `member`, the first time within a second. Gives its slot, by which it is taken out. */
   add(member: Paced): number {
-    const slot = this.#at;
+    const { length } = this.#slots;
+    const slot = (this.#at + Math.min(length, Math.ceil((firstMs / this.#everyMs) * length))) % length;
     (this.#slots[slot] as Set<Paced>).add(member);
     this.#size += 1;
     if (this.#cancel === undefined) {
