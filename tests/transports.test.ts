@@ -1,3 +1,4 @@
+import { connect as connectTcp } from 'node:net';
 import { connect, type Line, type LineOptions } from '@nine-bells/client';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { gatheringProxy, Nginx, nginxIsThere, Tunnel } from './proxies.js';
@@ -205,6 +206,20 @@ describe('a stream to listen to', () => {
     const gone = await listen(`channel=${chat}`, 'gap', 1, { 'last-event-id': 'elsewhere:7' });
     expect(gone[0]).toMatchObject({ event: 'gap', data: { why: 'new-volume' } });
   });
+
+  it('is ended for whoever does not read it, and lets go of what waited', async () => {
+    const { hostname, port } = new URL(started.url);
+    const socket = connectTcp(Number(port), hostname);
+    socket.write(`GET /line/listen?channel=${chat} HTTP/1.1\r\nHost: x\r\n\r\n`);
+    await until(() => started.service.engine.connections === 1);
+    socket.pause();
+    const data = 'x'.repeat(4_000);
+    for (let n = 0; n < 40 && started.service.engine.connections > 0; n++)
+      await started.backend.publishAll(Array.from({ length: 100 }, () => ({ channel: chat, data })));
+    await until(() => started.service.engine.connections === 0, 10_000);
+    socket.resume();
+    await new Promise((resolve) => socket.once('close', resolve));
+  }, 40_000);
 
   it('is refused with a problem, for one’s own token too', async () => {
     const status = async (query: string, headers = {}) =>

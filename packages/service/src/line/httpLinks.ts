@@ -13,6 +13,8 @@ export interface Goodbye {
 const unattendedMs = 30_000;
 /** How long a poll waits for something to tell, in milliseconds. */
 const pollMs = 25_000;
+/** How long a client may take to take its goodbye, in milliseconds. */
+const goodbyeMs = 3_000;
 
 /** What is common to connections over HTTP: a response that is written to, if there is one now. */
 abstract class HttpLink implements Link {
@@ -41,6 +43,8 @@ abstract class HttpLink implements Link {
   abstract readonly waitingBytes: number;
   abstract write(batch: Batch): void;
   protected abstract ended(goodbye: Goodbye): void;
+  /** The response that is being written, if there is one. */
+  protected abstract readonly open: ServerResponse | undefined;
 
   /** Takes a frame of the client. Resolves when more may be taken. */
   async receive(frame: object): Promise<void> {
@@ -67,6 +71,9 @@ abstract class HttpLink implements Link {
     this.goodbye = { code, reason };
     this.resume();
     this.ended(this.goodbye);
+    const response = this.open;
+    // One that does not read would else hold what waits for it for ever.
+    if (response !== undefined) setTimeout(() => response.writableFinished || response.destroy(), goodbyeMs).unref();
   }
 
   /** The client is gone without a word. */
@@ -113,6 +120,10 @@ export class SessionLink extends HttpLink {
   #taking: Promise<void> = Promise.resolve();
   /** Called when nothing can come of the session over this connection any more. */
   whenEnded: () => void = () => {};
+
+  protected get open(): ServerResponse | undefined {
+    return this.#stream;
+  }
 
   get waitingBytes(): number {
     if (this.#welcome !== undefined || this.#poll !== undefined) return 0;
@@ -267,6 +278,10 @@ export class ListenLink extends HttpLink {
     this.#response = response;
     this.#cursors = new Map(cursors);
     response.on('close', () => this.lost());
+  }
+
+  protected get open(): ServerResponse {
+    return this.#response;
   }
 
   get waitingBytes(): number {
