@@ -463,10 +463,7 @@ export class Line extends TypedTarget<LineEvents> {
     this.#socket = socket;
     this.#heardAt = Date.now();
     this.#timer = setTimeout(() => this.#lost(socket, 'the service did not answer in time'), welcomeWithinMs);
-    socket.onopen = () => {
-      if (this.#via === 'websocket') this.#webSocketWorks = true;
-      this.#hello(token);
-    };
+    socket.onopen = () => this.#hello(token);
     socket.onmessage = (event: { data: unknown }) => this.#heard(socket, String(event.data));
     socket.onclose = (event: { code: number; reason: string }) => this.#ended(socket, event.code, event.reason);
     socket.onerror = () => {};
@@ -546,17 +543,18 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /**
-   * A WebSocket that never opened may be blocked, and a stream that shows nothing may be held back: then the next way is
-   * tried at once. Where that fails too, the service is not there, and the first way comes next.
+   * A WebSocket on which nothing was ever heard may be blocked, opened or not, and a stream that shows nothing may be held
+   * back: then the next way is tried at once. Where that fails too, the service is not there, and the first way comes next.
    */
-  #goesAnotherWay(wasOpen: boolean, reason: string): boolean {
+  #goesAnotherWay(wasOpen: boolean, code: number, reason: string): boolean {
     const { transport = this.#options.WebSocket === undefined ? 'auto' : 'websocket' } = this.#options;
     if (transport !== 'auto') return false;
     if (this.#via === 'stream' && reason === heldBack) {
       this.#via = 'poll';
       return true;
     }
-    if (wasOpen) return false;
+    // A service that closes with a code of its own was reached.
+    if (wasOpen || code !== 1006) return false;
     if (this.#via === 'websocket' && !this.#webSocketWorks) {
       this.#via = 'stream';
       return true;
@@ -621,7 +619,7 @@ export class Line extends TypedTarget<LineEvents> {
     if (socket !== this.#socket || this.#state.name === 'closed') return;
     const wasOpen = this.#state.name === 'open';
     this.#dropSocket();
-    if (this.#goesAnotherWay(wasOpen, reason)) {
+    if (this.#goesAnotherWay(wasOpen, code, reason)) {
       void this.#open();
       return;
     }
@@ -680,6 +678,7 @@ export class Line extends TypedTarget<LineEvents> {
   #heard(socket: SocketLike, text: string): void {
     if (socket !== this.#socket) return;
     this.#heardAt = Date.now();
+    if (this.#via === 'websocket') this.#webSocketWorks = true;
     let frame: ServerFrame;
     try {
       frame = readServerFrame(text);

@@ -158,6 +158,43 @@ describe('a line', () => {
   });
 });
 
+describe('a WebSocket on which nothing is heard', () => {
+  const asked = async (act: () => void | Promise<void>): Promise<string[]> => {
+    const urls: string[] = [];
+    vi.stubGlobal('fetch', (url: string) => {
+      urls.push(url);
+      return Promise.reject(new Error('not there'));
+    });
+    const line = await open({ transport: 'auto' });
+    await act();
+    await vi.advanceTimersByTimeAsync(0);
+    line.close();
+    vi.unstubAllGlobals();
+    return urls;
+  };
+
+  it('may be blocked, opened or not: then a line goes over HTTP', async () => {
+    const sessions = ['http://regatta.example/base/line/sessions'];
+    expect(await asked(() => socket().onclose?.({ code: 1006, reason: '' }))).toEqual(sessions);
+    expect(
+      await asked(async () => {
+        socket().onopen?.();
+        await vi.advanceTimersByTimeAsync(15_000);
+      }),
+    ).toEqual(sessions);
+  });
+
+  it('is not, where the service closes it with a code, or has answered before', async () => {
+    expect(await asked(() => socket().onclose?.({ code: 1013, reason: 'too-many-connections' }))).toEqual([]);
+    expect(
+      await asked(() => {
+        socket().welcome();
+        socket().onclose?.({ code: 1006, reason: '' });
+      }),
+    ).toEqual([]);
+  });
+});
+
 describe('the outbox', () => {
   const answer = (request: Record<string, unknown> | undefined, more: object = { id: 'm', cursor: 'v:1' }) =>
     socket().say({ re: request?.id, ...more });
