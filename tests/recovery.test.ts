@@ -1,4 +1,5 @@
 import { mkdtempSync, rmSync } from 'node:fs';
+import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect, type Line } from '@nine-bells/client';
@@ -197,6 +198,13 @@ describe('the process of the service', () => {
     expect((await command.ended).code).toBe(0);
     expect(left).toHaveLength(20);
     expect(Math.max(...left) - Math.min(...left)).toBeGreaterThan(300);
+    // A start that fails takes nothing away.
+    const taken = createServer((socket) => void socket.destroy()).listen(Number(port), '127.0.0.1');
+    await new Promise((resolve) => taken.once('listening', resolve));
+    const file = join(folder, 'bells.yaml');
+    const failed = await ninebells(['serve', '--config', file, '--port', port, '--data', join(folder, 'data')]);
+    expect(failed.err).toContain('the port is taken');
+    await new Promise((resolve) => taken.close(resolve));
     const again = await serve(folder, Number(port));
     await new Backend(again.url, { key: again.key }).publish({ channel: 'weather/wind', data: 3 });
     // A recent channel, and yet nothing is lost or doubled: its record was saved.

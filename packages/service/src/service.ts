@@ -82,12 +82,13 @@ export class Service {
     const secret = new ServiceSecret(configuration.data);
     const database = await Database.open({ folder: configuration.data, synchronous: configuration.sqliteSynchronous });
     let engine: Engine | undefined;
+    let relay: SoloRelay | undefined;
     try {
       const keys = await ApiKeys.open(database);
       const madeKeyFile = await keys.makeFirst(configuration.data);
       const store = await SqlStore.open(database);
       const ids = systemIds();
-      const relay = new SoloRelay(systemClock, ids, readSavedChannels(configuration.data, log));
+      relay = new SoloRelay(systemClock, ids, readSavedChannels(configuration.data, log));
       const tokens = new Tokens(configuration.tokens, secret.key('oversight'));
       engine = new Engine(
         {
@@ -146,6 +147,9 @@ export class Service {
       return service;
     } catch (error) {
       await engine?.stop();
+      relay?.stop();
+      // A start that fails, on a taken port say, leaves for the next one what it has found.
+      if (relay !== undefined) saveChannels(configuration.data, relay.saved(), log);
       await database.close();
       throw error;
     }
