@@ -89,6 +89,11 @@ export class SlowStore implements Store {
     return this.#records.head(channel);
   }
 
+  async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    await this.#reading();
+    return this.#records.heads(channels);
+  }
+
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
     await this.#reading();
     return this.#records.since(channel, after, limit);
@@ -236,7 +241,7 @@ export class FaultyRelay implements Relay {
     channel: ChannelName,
     receive: (messages: readonly LoggedMessage[]) => void,
     hear: (signal: Signal) => void,
-  ): void {
+  ): undefined {
     const carry = (messages: readonly LoggedMessage[]): void => {
       if (!this.faults || this.#random.chance(0.8)) {
         receive(messages);
@@ -270,6 +275,12 @@ export class FaultyRelay implements Relay {
   followGrowth(receive: (growth: Growth) => void): void {
     this.#solo.followGrowth(receive);
   }
+
+  readonly isCut = false;
+
+  wantGrowth(): undefined {}
+
+  unwantGrowth(): void {}
 
   unwant(channel: ChannelName): void {
     this.#solo.unwant(channel);

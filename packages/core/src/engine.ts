@@ -15,12 +15,16 @@ import { accessRuleFault, asksTheApplication } from './access/accessRule.js';
 import { type Act, type UserAct, userActs } from './access/acts.js';
 import type { Asker } from './access/question.js';
 import { Questions } from './access/questions.js';
-import { Channel } from './channel/channel.js';
+import { Channel, type ChannelPorts } from './channel/channel.js';
 import { type ChannelRule, ChannelRules, type RuleMatch, usersOf } from './channel/channelRule.js';
 import { Frame } from './fanout/batch.js';
 import { Fanout } from './fanout/fanout.js';
 import { Inboxes, type Notified } from './inbox/inboxes.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeWish } from './inbox/notice.js';
+import { Everywhere, type Gathered } from './instances/everywhere.js';
+import type { InstanceCard, InstanceInfo } from './instances/instance.js';
+import { answerOf, type OwnSide } from './instances/ownSide.js';
+import { Rates } from './instances/rates.js';
 import { Backlog } from './limits/backlog.js';
 import { Door } from './limits/door.js';
 import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
@@ -39,11 +43,24 @@ import type {
 } from './measures/measure.js';
 import { keepsOut } from './measures/measure.js';
 import { Standing } from './measures/standing.js';
-import { bannedProblem, namedActor } from './measures/told.js';
+import { bannedProblem, removedBy } from './measures/told.js';
 import { defaultEngineOptions, type EngineOptions } from './options.js';
-import type { Clock, Ids, KeptChannel, Link, LogReader, Relay, Report, Seal, Store, TokenReader } from './ports.js';
+import type {
+  Clock,
+  ControlEntry,
+  Ids,
+  KeptChannel,
+  Link,
+  LogReader,
+  Relay,
+  Report,
+  Seal,
+  Store,
+  TokenReader,
+} from './ports.js';
 import type { Hail } from './presence/hail.js';
 import { availability } from './presence/status.js';
+import type { TableEntry } from './presence/tables.js';
 import { Watching } from './presence/watching.js';
 import type { Client } from './session/client.js';
 import { Connection } from './session/connection.js';
@@ -65,6 +82,10 @@ export interface EnginePorts {
   readonly asker?: Asker;
   /** Told of notices that reached nobody's session in the time wished for. */
   readonly unreached?: (entry: InboxEntry) => void;
+  /** API keys were made or revoked on another instance. */
+  readonly keysChanged?: () => void;
+  /** What only the outside knows of this instance, for its card. */
+  readonly facts?: () => Partial<InstanceCard>;
 }
 
 /** Whom to keep out, and from what. */
@@ -111,6 +132,8 @@ export interface Counts {
 /** A session with a connection, for people to look at. */
 export interface SessionInfo {
   readonly session: string;
+  /** The instance that it is connected to. */
+  readonly instance: string;
   readonly user: string;
   readonly name?: string;
   readonly guest: boolean;
@@ -137,7 +160,7 @@ export interface ChannelInfo {
   readonly pattern?: string;
   readonly about?: string;
   readonly logbook?: 'kept' | 'recent';
-  /** Sessions that get its messages, on this instance. */
+  /** Sessions that get its messages. */
   readonly entered: number;
   readonly cursor?: Cursor;
   /** When its last message was taken in, in milliseconds since the epoch, where that is known. */
@@ -149,6 +172,17 @@ const nobody: ReadonlySet<Connection> = new Set();
 const sweepMs = 30_000;
 /** How long to wait before measures that could not be read are tried again, in milliseconds. */
 const readAgainMs = 1_000;
+/** How often some of the channels are looked at in the record, and how long until it was all of them, in milliseconds. */
+const lookMs = 500;
+const lookRoundMs = 5_000;
+/** Channels looked at in one call. */
+const lookChannels = 500;
+/** After how many rounds the others are reminded where a table of members stands. */
+const remindRounds = 3;
+/** A claim to clean up after an instance holds for so long, in milliseconds. */
+const claimMs = 600_000;
+/** How long others have to give their tables of members, in milliseconds. */
+const tableWithinMs = 500;
 /** How often a draining engine looks whether everybody has gone, in milliseconds. */
 const drainLookMs = 50;
 
@@ -176,6 +210,13 @@ export class Engine {
   readonly #inboxes: Inboxes;
   readonly #watching: Watching;
   readonly #unread: Unread;
+  /** What all instances know together. */
+  readonly everywhere: Everywhere;
+  readonly #rates: Rates;
+  readonly #startedAtMs: number;
+  /** Where the round of looks at the record stands. */
+  #look: ChannelName[] = [];
+  #lookRounds = 0;
   /** Connections of users, to find them and to count them; guests are few to a user, and not here. */
   readonly #byUser = new Map<string, Set<Connection>>();
   #ready: Promise<void> | undefined;
@@ -189,14 +230,25 @@ export class Engine {
     this.rules = new ChannelRules(rules);
     this.#wheel = new Wheel(ports.clock);
     this.#backlog = new Backlog(this.options.backlog);
-    this.#sessions = new Sessions(ports.clock, ports.ids, ports.seal, this.options.sessionMemoryMs);
+    const { others } = ports.relay;
+    this.#startedAtMs = ports.clock.now();
+    this.#rates = new Rates(ports.clock, this.counts);
+    this.#sessions = new Sessions(
+      ports.clock,
+      ports.ids,
+      ports.seal,
+      this.options.sessionMemoryMs,
+      others && ((session, generation) => this.#cameFromElsewhere(session, generation)),
+    );
+    const own = this.#ownSide();
+    this.everywhere = new Everywhere(own, others);
     this.#standing = new Standing(ports.clock);
     const { clock, report, asker } = ports;
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
     this.#access = new Access(this.rules, this.options.users, this.#standing, this.#questions);
     this.#door = new Door(clock, this.options);
-    this.#watching = new Watching(this.#wheel, (user) => this.#clientsOf(user));
-    this.#unread = new Unread({ clock, wheel: this.#wheel, store: ports.store, report });
+    this.#watching = new Watching(this.#wheel, (user) => this.#clientsOf(user), others);
+    this.#unread = new Unread({ clock, wheel: this.#wheel, store: ports.store, relay: ports.relay, report });
     this.#inboxes = new Inboxes({
       clock,
       ids: ports.ids,
@@ -206,12 +258,13 @@ export class Engine {
       report,
       unreached: ports.unreached,
       push: (user, frame) => this.#pushTo(user, frame),
-      membersOf: (channel) => this.members(channel, Number.MAX_SAFE_INTEGER).members.map(({ user }) => user),
+      membersOf: async (channel) =>
+        (await this.membersEverywhere(channel, Number.MAX_SAFE_INTEGER)).members.map(({ user }) => user),
+      everywhere: this.everywhere,
       availabilityOf: (user) => {
         const status = this.#watching.statusOf(user);
         return status === null ? undefined : availability(status);
       },
-      isLooking: (user, channel) => [...this.#connectionsOf(user)].some(({ client }) => client?.looking === channel),
     });
     this.#checkRules();
     ports.relay.followUsers((word) => {
@@ -219,8 +272,25 @@ export class Engine {
       else this.#inboxes.hear(word);
     });
     ports.relay.followGrowth((growth) => this.#unread.grew(growth));
-    ports.relay.control.follow((measure) => this.#obey(measure));
+    ports.relay.control.follow(
+      (entry) => this.#heed(entry),
+      () => void this.#readAgain(),
+    );
+    others?.follow({
+      answer: (question) => answerOf(own, question),
+      hear: (from, word) => {
+        if (word.say === 'reached') this.#inboxes.reachedElsewhere(word.user, word.id);
+        else this.#watching.hear(from, word);
+      },
+      gone: (holder) => {
+        this.#watching.gone(holder);
+        for (const channel of this.#channels.values()) channel.gone(holder);
+      },
+      resumed: () => this.#resumed(),
+      card: () => this.card,
+    });
     void this.ready();
+    if (others !== undefined) this.#lookLater();
     this.#host = {
       options: this.options,
       clock: ports.clock,
@@ -242,6 +312,7 @@ export class Engine {
       unread: this.#unread,
       mark: (user, match, place) => this.#mark(user, match, place),
       inbox: (user, after, limit) => this.inbox(user, after, limit),
+      mayAdmit: () => ports.relay.control.isFresh,
       ready: () => this.ready(),
       connectionsOf: (user) => this.#connectionsOf(user).size,
       welcomed: (connection) => this.#welcomed(connection),
@@ -265,6 +336,8 @@ export class Engine {
     const ban = this.#standing.keepingOutFrom(link.remote);
     if (this.#draining || this.#stopping)
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
+    else if (!this.#ports.relay.control.isFresh)
+      connection.close(closeCodes.tryLater, 'this instance is cut off from the others', 'refused');
     else if (ban !== undefined) connection.signOut(bannedProblem(ban));
     else if (refused !== undefined) connection.close(closeCodes.tryLater, refused, 'refused');
     else if (this.#connections.size > this.options.connections)
@@ -303,15 +376,16 @@ export class Engine {
   }
 
   /**
-   * The channels there are, by name: kept ones that were published to, and those entered here now.
+   * The channels there are, by name: kept ones that were published to, and those that somebody has entered now.
    *
    * @param after - only names that come after this one
    */
   async channels(after: string, limit: number): Promise<readonly ChannelInfo[]> {
     const all = new Map<ChannelName, ChannelInfo>();
-    for (const kept of await this.#ports.store.channels(after, limit)) all.set(kept.channel, this.#describe(kept));
-    for (const [channel, { entrants }] of this.#channels)
-      if (entrants > 0 && channel > after && !all.has(channel)) all.set(channel, this.#describe({ channel }));
+    const { channels: entered } = await this.everywhere.entered(after, limit);
+    for (const kept of await this.#ports.store.channels(after, limit))
+      all.set(kept.channel, { ...this.#describe(kept), entered: entered.get(kept.channel)?.entered ?? 0 });
+    for (const [channel, info] of entered) if (!all.has(channel)) all.set(channel, info);
     return [...all.values()].sort((a, b) => (a.channel < b.channel ? -1 : 1)).slice(0, limit);
   }
 
@@ -322,7 +396,9 @@ export class Engine {
    */
   async channel(channel: ChannelName): Promise<ChannelInfo> {
     const head = await this.#log(this.#match(channel)).head(channel);
-    return this.#describe({ channel, ...(head.number === 0 ? {} : { head }) });
+    const { channels } = await this.everywhere.entered('', Number.MAX_SAFE_INTEGER);
+    const entered = channels.get(channel)?.entered ?? 0;
+    return { ...this.#describe({ channel, ...(head.number === 0 ? {} : { head }) }), entered };
   }
 
   /**
@@ -338,10 +414,50 @@ export class Engine {
   }
 
   /** Who a session is that is connected to this instance, and where from. */
-  visitorOf(session: string): Visitor | undefined {
-    for (const connection of this.#connections)
-      if (connection.client?.session === session) return { who: connection.client.who, address: connection.address };
-    return undefined;
+  async visitorOf(session: string): Promise<Visitor | undefined> {
+    const found = await this.everywhere.visitor(session);
+    return found === undefined ? undefined : { who: found.who, address: found.address ?? undefined };
+  }
+
+  // -------------------------------------------------------------------------------------------- instances
+
+  /** What this instance says of itself. */
+  get card(): InstanceCard {
+    return {
+      instance: this.options.instance,
+      sinceMs: this.#startedAtMs,
+      connections: this.connections,
+      channels: this.enteredChannels,
+      ...this.#rates.perS,
+      draining: this.draining,
+      ...this.#ports.facts?.(),
+    };
+  }
+
+  /** The instances of the service, this one included, by name. */
+  get instances(): readonly InstanceInfo[] {
+    const { others } = this.#ports.relay;
+    const here = { ...this.card, holder: others?.self ?? this.options.instance, isThis: true, leaseMs: 0 };
+    const all = others?.list() ?? [];
+    return all.some(({ isThis }) => isThis) ? all : [here, ...all];
+  }
+
+  /** Whether new connections are let in: it is not about to stop, and knows what is in force. */
+  get isOpen(): boolean {
+    return !this.draining && this.#ports.relay.control.isFresh;
+  }
+
+  /**
+   * Who is in a channel, on all instances: the first `limit` of them, and how many there are.
+   *
+   * @throws {ProblemError} `no-such-channel`; `bad-value` if the channel does not show who is there
+   */
+  membersEverywhere(
+    channel: ChannelName,
+    limit: number,
+  ): Promise<Gathered<{ members: readonly Member[]; count: number }>> {
+    this.members(channel, 0);
+    return this.everywhere.members(channel, limit);
   }
 
   // ---------------------------------------------------------------------------------------------- measures
@@ -486,6 +602,7 @@ export class Engine {
       const { who } = client;
       all.push({
         session: client.session,
+        instance: this.options.instance,
         user: who.user,
         ...(who.name === undefined ? {} : { name: who.name }),
         guest: who.guest,
@@ -603,6 +720,7 @@ export class Engine {
   }
 
   async #readMeasures(): Promise<void> {
+    await this.#ports.relay.control.ready();
     for (;;) {
       try {
         this.#standing.load(await this.#ports.store.inForce(this.#ports.clock.now()));
@@ -646,6 +764,123 @@ export class Engine {
     );
   }
 
+  #heed(entry: ControlEntry): void {
+    if (entry.did === 'keys-changed') this.#ports.keysChanged?.();
+    else if (entry.did === 'continue') {
+      if (entry.by !== this.#ports.relay.others?.self) this.#sessions.continued(entry);
+    } else this.#obey(entry);
+  }
+
+  /** Has all instances look again which API keys there are. */
+  async keysChanged(): Promise<void> {
+    await this.#ports.relay.control.append({ did: 'keys-changed' });
+  }
+
+  #cameFromElsewhere(session: string, generation: number): void {
+    const { control, others } = this.#ports.relay;
+    const by = others?.self as string;
+    control
+      .append({ did: 'continue', session, generation, by })
+      .catch((error: unknown) => this.#ports.report(error, { what: 'that a session continues could not be said' }));
+  }
+
+  /** Measures may have been missed: what is in force is read anew, and holds for everyone who is here. */
+  async #readAgain(): Promise<void> {
+    this.#ports.keysChanged?.();
+    await this.#readMeasures();
+    for (const connection of [...this.#connections]) connection.lookAgain();
+  }
+
+  /** What was carried meanwhile may be lost, and the others may have taken this instance for dead. */
+  #resumed(): void {
+    void this.#readAgain();
+    for (const { tables } of this.#channels.values()) {
+      tables?.remind();
+      void tables?.pull();
+    }
+    this.#unread.lookAgain();
+    this.#watching.lookAgain();
+    this.#look = [...this.#channels.keys()];
+    void this.#lookAt(this.#look.splice(0));
+  }
+
+  #lookLater(): void {
+    this.#wheel.after(lookMs, () => {
+      if (this.#stopping) return;
+      if (this.#look.length === 0) {
+        this.#look = [...this.#channels.keys()];
+        this.#lookRounds += 1;
+      }
+      const some = this.#look.splice(0, Math.ceil(this.#channels.size / (lookRoundMs / lookMs)));
+      void this.#lookAt(some);
+      if (this.#lookRounds % remindRounds === 0) for (const name of some) this.#channels.get(name)?.tables?.remind();
+      this.#lookLater();
+    });
+  }
+
+  /** Whether the record of channels has what nobody has announced: the last message before a break, or before an end. */
+  async #lookAt(names: readonly ChannelName[]): Promise<void> {
+    const { relay, store, report } = this.#ports;
+    if (relay.isCut) return;
+    const channels = names.flatMap((name) => this.#channels.get(name) ?? []);
+    try {
+      for (const log of [store, relay.recent]) {
+        const here = channels.filter(({ match }) => this.#log(match) === log);
+        for (let from = 0; from < here.length; from += lookChannels) {
+          const some = here.slice(from, from + lookChannels);
+          const heads = await log.heads(some.map(({ name }) => name));
+          for (const [index, channel] of some.entries()) channel.lookAt(heads[index] as Place);
+        }
+      }
+    } catch (error) {
+      report(error, { what: 'looking whether channels have grown' });
+    }
+  }
+
+  /** What the other instances are told of this one. */
+  #ownSide(): OwnSide {
+    return {
+      table: (channel) => this.#channels.get(channel)?.tables?.own ?? this.#tableHere(channel),
+      memberships: (user) =>
+        [...this.#channels].flatMap(([channel, { presence }]) => {
+          const entries = presence?.entriesOf(user) ?? [];
+          return entries.length === 0 ? [] : { channel, entries };
+        }),
+      sessions: (user, limit) =>
+        this.sessions()
+          .filter((each) => user === undefined || each.user === user)
+          .slice(-limit),
+      visitor: (session) => {
+        for (const { client, address } of this.#connections)
+          if (client?.session === session) return { who: client.who, address: address ?? null };
+        return null;
+      },
+      entered: (after, limit) =>
+        [...this.#channels]
+          .filter(([channel, { entrants }]) => entrants > 0 && channel > after)
+          .sort(([a], [b]) => (a < b ? -1 : 1))
+          .slice(0, limit)
+          .map(([channel]) => this.#describe({ channel })),
+      standings: (users, channel) =>
+        Object.fromEntries(
+          users.flatMap((user) => {
+            const status = this.#watching.statusHere(user);
+            if (status === null) return [];
+            const clients = this.#clientsOf(user);
+            const isLooking = clients.some(({ looking }) => looking === channel);
+            const isIn = channel !== undefined && clients.some((each) => each.isIn(channel));
+            return [[user, { status, isLooking, isIn }]];
+          }),
+        ),
+      trace: async () => null,
+    };
+  }
+
+  #tableHere(channel: ChannelName): { number: number; entries: readonly TableEntry[] } | null {
+    const presence = this.#channels.get(channel)?.presence;
+    return presence === undefined ? null : { number: 0, entries: presence.table };
+  }
+
   /** Makes a measure take effect on this instance, in this turn. */
   #obey(measure: Measure): void {
     this.#standing.take(measure);
@@ -655,13 +890,7 @@ export class Engine {
       else if (measure.did === 'revoke-tokens')
         connection.close(closeCodes.tokenEnded, 'the token was revoked', 'token-ended');
       else if (measure.did === 'ban' || measure.did === 'remove') {
-        const { channel, reason, untilMs } = measure;
-        const by = namedActor(measure.by);
-        connection.client?.expel(channel as ChannelName, {
-          ...(reason === undefined ? {} : { reason }),
-          ...(by === undefined ? {} : { by }),
-          ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
-        });
+        connection.client?.expel(measure.channel as ChannelName, removedBy(measure));
       }
     }
   }
@@ -741,14 +970,20 @@ export class Engine {
   /** In a direct channel: those who are not there learn of the message by a notice, one for each channel. */
   #tellParties(match: RuleMatch, { by }: OwnDraft): void {
     const { channel } = match;
-    const absent = (usersOf(match) ?? []).filter(
-      (user) => user !== by?.user && ![...this.#connectionsOf(user)].some(({ client }) => client?.isIn(channel)),
-    );
-    if (absent.length === 0) return;
+    const others = (usersOf(match) ?? []).filter((user) => user !== by?.user);
     const title = by === undefined ? 'There is a message for you' : `${by.name ?? by.user} wrote to you`;
-    this.#inboxes
-      .notify({ users: absent, title, key: `direct ${channel}`, data: { channel, ...(by && { from: by.user }) } })
-      .catch((error: unknown) => this.#ports.report(error, { what: 'a direct message was not noticed', channel }));
+    const tell = async (): Promise<void> => {
+      const { users } = await this.everywhere.standings(others, channel);
+      const absent = others.filter((user) => users.get(user)?.isIn !== true);
+      if (absent.length === 0) return;
+      await this.#inboxes.notify({
+        users: absent,
+        title,
+        key: `direct ${channel}`,
+        data: { channel, ...(by && { from: by.user }) },
+      });
+    };
+    tell().catch((error: unknown) => this.#ports.report(error, { what: 'a direct message was not noticed', channel }));
   }
 
   async #mark(user: string, match: RuleMatch, place: Place | null): Promise<MarkStanding> {
@@ -769,6 +1004,7 @@ export class Engine {
 
   #hail(match: RuleMatch, hail: Hail): void {
     this.#checkSize(match, { channel: hail.channel, data: hail.data ?? null });
+    this.#checkLinked();
     this.#ports.relay.cast(hail);
   }
 
@@ -795,6 +1031,7 @@ export class Engine {
     const bytes = this.#checkSize(match, draft);
     if (this.#stopping)
       throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
+    this.#checkLinked();
     const done = this.#backlog.take(draft.channel, bytes);
     const appended = this.#record(match, draft);
     this.#appending.add(appended);
@@ -809,6 +1046,12 @@ export class Engine {
       done();
       this.#appending.delete(appended);
     }
+  }
+
+  /** With nobody to agree on an order with, there is none. */
+  #checkLinked(): void {
+    if (this.#ports.relay.isCut)
+      throw refusal('busy', 'this instance is cut off from the others', { retryAfterMs: 1000 });
   }
 
   /** Gives the draft its place in the channel's order, by whoever keeps the channel. */
@@ -855,16 +1098,41 @@ export class Engine {
         after: (delayMs, act) => this.#wheel.after(delayMs, act),
         noted: (noting, change, author) => this.#note(noting, change, author),
         empty: (emptied) => this.#left(emptied),
+        abandoned: (emptied, home, author) => void this.#abandoned(emptied, home, author),
+        want: (wanting) =>
+          this.#ports.relay.want(
+            name,
+            (messages) => wanting.receive(messages),
+            (signal) => wanting.hear(signal),
+          ),
+        ...this.#tablePorts(name),
       });
       this.#channels.set(name, channel);
-      const opened = channel;
-      this.#ports.relay.want(
-        name,
-        (messages) => opened.receive(messages),
-        (signal) => opened.hear(signal),
-      );
     }
     return channel;
+  }
+
+  #tablePorts(channel: ChannelName): Pick<ChannelPorts, 'tables'> {
+    const { relay, clock } = this.#ports;
+    const { others } = relay;
+    if (others === undefined) return {};
+    return {
+      tables: {
+        self: () => others.self,
+        cast: (word) => relay.cast(word),
+        ask: (holder) => others.ask({ ask: 'table', channel }, tableWithinMs, holder),
+        soon: (act) => clock.endOfTurn(act),
+        after: (delayMs, act) => this.#wheel.after(delayMs, act),
+      },
+    };
+  }
+
+  /** Somebody was on an instance that is not there any more, and has not come back: one of those left notes it. */
+  async #abandoned(channel: Channel, home: string, author: Author): Promise<void> {
+    if (!channel.match.rule.presence?.noted) return;
+    const { others } = this.#ports.relay;
+    const isFirst = await others?.claim(`left ${home} ${channel.name} ${author.user}`, claimMs).catch(() => false);
+    if (isFirst) this.#note(channel, 'left', author);
   }
 
   /** A channel without entrants stays at hand for a while: clients that lost their connection come back together. */

@@ -2,10 +2,19 @@ import type { Author, ChannelName, Json } from '@nine-bells/wire';
 import type { Batch, Encoding } from './fanout/batch.js';
 import type { Identity } from './identity.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft, UserWord } from './inbox/notice.js';
+import type {
+  InstanceAnswers,
+  InstanceCard,
+  InstanceInfo,
+  InstanceQuestion,
+  InstanceWord,
+} from './instances/instance.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import type { Growth, MarkStanding, MarkWord, UserMark } from './marks/mark.js';
 import type { AuditEntry, InForce, Measure } from './measures/measure.js';
 import type { Hail } from './presence/hail.js';
+import type { TableWord } from './presence/tables.js';
+import type { Continuation } from './session/continuation.js';
 
 /** Time, as the core sees it. The service passes the real one, the simulator a virtual one. */
 export interface Clock {
@@ -51,22 +60,24 @@ export interface Relay {
    *
    * Calls for one channel take effect in the order made. A key that its author used in this channel before gives the
    * message published then.
+   *
+   * @throws {ProblemError} `busy` while nothing is carried
    */
   append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended>;
   /** Carries messages that the store has numbered and committed. */
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void;
   /**
    * Begins to hand over the channel's messages. They may come doubled, late or not at all: whoever receives them sees
-   * that by the numbers.
+   * that by the numbers. Where it takes time until nothing is missed, it gives a promise.
    */
   want(
     channel: ChannelName,
     receive: (messages: readonly LoggedMessage[]) => void,
     hear: (signal: Signal) => void,
-  ): void;
+  ): Promise<void> | undefined;
+  unwant(channel: ChannelName): void;
   /** Carries what has no number to everyone who wants the channel. It may be lost. */
   cast(signal: Signal): void;
-  unwant(channel: ChannelName): void;
   /** The record of a recent channel. */
   readonly recent: LogReader;
   /** What must not be lost and is no channel's. */
@@ -74,26 +85,77 @@ export interface Relay {
   /** Carries a word to whichever instances a user's sessions are connected to. It may be lost: the inbox keeps it. */
   tellUser(word: UserWord): void;
   followUsers(receive: (word: UserWord) => void): void;
-  /** Carries that a kept channel has grown to all instances, entered there or not. It may be lost: a later one says more. */
+  /** Carries that a kept channel has grown, to whoever wants to know. It may be lost: a later one says more. */
   tellGrowth(growth: Growth): void;
   followGrowth(receive: (growth: Growth) => void): void;
+  /** Where it takes time until nothing is missed, it gives a promise. */
+  wantGrowth(channel: ChannelName): Promise<void> | undefined;
+  unwantGrowth(channel: ChannelName): void;
+  /** Nothing is carried at present. */
+  readonly isCut: boolean;
+  /** The other instances; absent where there can be none. */
+  readonly others?: Others;
 }
 
 /** What is carried to everyone who wants a channel and has no number there. */
-export type Signal = Hail | MarkWord;
+export type Signal = Hail | MarkWord | TableWord;
 
-/** Carries measures to all instances, this one included, in one order. */
+/** What all instances must hear of, in one order. */
+export type ControlEntry = Measure | Continuation | KeysChanged;
+
+/** API keys were made or revoked. */
+export interface KeysChanged {
+  readonly did: 'keys-changed';
+}
+
+/** Carries entries to all instances, this one included, in one order. */
 export interface ControlLog {
-  /** Resolves when this instance has been handed the measure. */
-  append(measure: Measure): Promise<void>;
-  /** Begins to hand over measures. One may come twice. */
-  follow(receive: (measure: Measure) => void): void;
+  /** Resolves when this instance has been handed the entry. While nothing is carried, the others are handed it later. */
+  append(entry: ControlEntry): Promise<void>;
+  /**
+   * Begins to hand over entries. One may come twice.
+   *
+   * @param lost - called when entries have been lost: what is in force must be read anew
+   */
+  follow(receive: (entry: ControlEntry) => void, lost: () => void): void;
+  /** Resolves when nothing that is appended from now on will be missed. */
+  ready(): Promise<void>;
+  /** Whether it could be read of late; while not, there may be bans that this instance does not know. */
+  readonly isFresh: boolean;
+}
+
+/** The other instances of the service. */
+export interface Others {
+  /** This instance and its incarnation. */
+  readonly self: string;
+  /** Asks all, or one. */
+  ask<T>(question: InstanceQuestion, withinMs: number, holder?: string): Promise<InstanceAnswers<T>>;
+  tell(word: InstanceWord): void;
+  /** All instances, this one included. */
+  list(): readonly InstanceInfo[];
+  /** Whether this is the first instance to claim a name within `ttlMs`. */
+  claim(name: string, ttlMs: number): Promise<boolean>;
+  follow(ears: OthersEars): void;
+}
+
+/** What an instance wants of the others. */
+export interface OthersEars {
+  answer(question: InstanceQuestion): Json | Promise<Json>;
+  hear(from: string, word: InstanceWord): void;
+  /** An instance has ended, or nothing was heard of it for as long as its lease. */
+  gone(holder: string): void;
+  /** Something may have been lost, or the others have taken this instance for dead. */
+  resumed(): void;
+  /** What this instance says of itself. */
+  card(): InstanceCard;
 }
 
 /** Reads the record of channels. */
 export interface LogReader {
   /** The place of the last message; number 0 of a volume if there is none. */
   head(channel: ChannelName): Promise<Place>;
+  /** The same of several channels. */
+  heads(channels: readonly ChannelName[]): Promise<readonly Place[]>;
   /** What came after `after`, oldest first. What is not there any more is said by `gap`. */
   since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice>;
   /** The last messages before `before`, or the last of all, oldest first. */

@@ -8,11 +8,12 @@ import {
   type Place,
   withinBytes,
 } from '../logbook/logbook.js';
-import type { MarkWord, UserMark } from '../marks/mark.js';
+import type { UserMark } from '../marks/mark.js';
 import { ShownMarks } from '../marks/shownMarks.js';
 import type { LogReader, Report, Signal } from '../ports.js';
 import { type Hail, hailFrame } from '../presence/hail.js';
 import { Presence } from '../presence/presence.js';
+import { Tables, type TablesPorts } from '../presence/tables.js';
 import type { RuleMatch } from './channelRule.js';
 
 /** Whoever gets a channel's messages: a session's present connection. */
@@ -56,14 +57,24 @@ export interface ChannelPorts {
   after(delayMs: number, act: () => void): () => void;
   /** Somebody has come or has gone for good, where it is shown who is there. */
   noted(channel: Channel, change: 'joined' | 'left', author: Author): void;
-  /** The last member is gone. */
+  /** The last member that this instance shows is gone. */
   empty(channel: Channel): void;
+  /** Somebody whom another instance showed, which is not there any more, has not come back. */
+  abandoned(channel: Channel, home: string, author: Author): void;
+  /** Has the relay hand over the channel; a promise where it takes time until nothing is missed. */
+  want(channel: Channel): Promise<void> | undefined;
+  /** What the tables of members need, where there are other instances. */
+  readonly tables?: Omit<TablesPorts, 'own' | 'take' | 'replace'>;
 }
 
 /** Messages read at once from the record. */
 const readMessages = 1000;
 /** How long to wait before a record that could not be read is tried again, in milliseconds. */
 const retryMs = 500;
+/** How long what is missing may still come by itself, where several instances publish, in milliseconds. */
+const patienceMs = 20;
+/** How long what the record has may still be on its way here, in milliseconds. */
+const lateMs = 100;
 
 /**
  * A channel that somebody on this instance has entered: who gets its messages, and how far they have got.
@@ -86,10 +97,15 @@ export class Channel {
   #pending: LoggedMessage[] = [];
   #reading: Promise<void> | undefined;
   #closed = false;
+  /** The relay hands over the channel from then on. */
+  #wanted: Promise<void> | undefined;
+  #isPatient = false;
   /** Calls of `enter` under way. */
   #entering = 0;
   /** Who is here, where that is shown. */
   readonly presence: Presence | undefined;
+  /** Which instance shows whom, where there are several. */
+  readonly tables: Tables | undefined;
   /** How far users have read, where that is shown. */
   readonly marks: ShownMarks | undefined;
   /** Nobody is left, and the engine waits a while before it closes the channel. */
@@ -106,15 +122,26 @@ export class Channel {
     };
     if (showsMarks)
       this.marks = new ShownMarks(name, ports.marksShown, { read: ports.readMarks, after: ports.after, tell });
-    this.presence =
-      presence &&
-      new Presence(name, presence, {
+    if (presence !== undefined) {
+      const here = new Presence(name, presence, {
         now: ports.now,
         after: ports.after,
         tell,
         noted: (change, author) => ports.noted(this, change, author),
         empty: () => ports.empty(this),
+        changed: (change) => this.tables?.changed(change),
+        abandoned: (home, author) => ports.abandoned(this, home, author),
       });
+      this.presence = here;
+      if (ports.tables !== undefined)
+        this.tables = new Tables(name, {
+          ...ports.tables,
+          own: () => here.table,
+          take: (home, change) => here.hear(home, change),
+          replace: (home, entries) => here.replace(home, entries),
+        });
+    }
+    this.#want();
   }
 
   get entrants(): number {
@@ -122,7 +149,7 @@ export class Channel {
   }
 
   get isUnused(): boolean {
-    return this.#entrants.size === 0 && this.#entering === 0 && this.presence?.isEmpty !== false;
+    return this.#entrants.size === 0 && this.#entering === 0 && this.presence?.isEmptyHere !== false;
   }
 
   get head(): Place | undefined {
@@ -138,17 +165,34 @@ export class Channel {
   receive(messages: readonly LoggedMessage[]): void {
     for (const each of messages) {
       if (this.#head === undefined || this.#reading !== undefined) this.#pending.push(each);
-      else if (this.#follows(each)) this.#passOn(each);
-      else if (!this.#isOld(each)) {
+      else if (this.#follows(each)) {
+        this.#passOn(each);
+        if (this.#pending.length > 0) this.#takePending();
+      } else if (!this.#isOld(each)) {
         this.#pending.push(each);
-        void this.#readOn();
+        this.#readOnSoon();
       }
     }
   }
 
+  /** The record was seen to stand there: what does not come by itself is read. */
+  lookAt(head: Place): void {
+    if (this.#head === undefined || !this.#isAhead(head)) return;
+    this.#ports.after(lateMs, () => {
+      if (!this.#closed && this.#reading === undefined && this.#isAhead(head)) void this.#readOn();
+    });
+  }
+
+  /** An instance is not there any more. */
+  gone(holder: string): void {
+    this.tables?.forget(holder);
+    this.presence?.abandon(holder);
+  }
+
   /** Takes what has no number from the relay. */
   hear(signal: Signal): void {
-    if (isMarkWord(signal)) this.marks?.hear(signal);
+    if ('mark' in signal) this.marks?.hear(signal);
+    else if ('table' in signal) this.tables?.hear(signal);
     else this.#passOnHail(signal);
   }
 
@@ -228,6 +272,7 @@ export class Channel {
   close(): void {
     this.#closed = true;
     this.presence?.close();
+    this.tables?.close();
     this.marks?.close();
     this.#handOver();
     this.#entrants.clear();
@@ -289,6 +334,28 @@ export class Channel {
     if (this.#head === undefined) throw unreadable();
     const reading = this.marks?.ready();
     if (reading !== undefined) await this.#read(reading);
+    const asking = this.tables?.ready();
+    if (asking !== undefined) await asking;
+  }
+
+  #want(): void {
+    this.#wanted = this.#ports.want(this);
+    this.#wanted?.catch(() => {
+      // It is tried again by whoever enters next.
+      this.#wanted = undefined;
+    });
+  }
+
+  /** Where several instances publish, their messages may overtake each other on the way here. */
+  #readOnSoon(): void {
+    if (this.#ports.tables === undefined) void this.#readOn();
+    else if (!this.#isPatient) {
+      this.#isPatient = true;
+      this.#ports.after(patienceMs, () => {
+        this.#isPatient = false;
+        if (!this.#closed && this.#pending.length > 0) void this.#readOn();
+      });
+    }
   }
 
   /** Reads on in the record until what is pending follows. One reading at a time. */
@@ -303,6 +370,7 @@ export class Channel {
   async #readUntilWhole(): Promise<void> {
     try {
       if (this.#head === undefined) {
+        if (this.#wanted !== undefined) await this.#wanted;
         this.#head = await this.#ports.log.head(this.name);
         if (this.#takePending()) return;
       }
@@ -388,10 +456,6 @@ export class Channel {
   #lastOfRecord(count: number, bytes: number): Promise<LogSlice> {
     return this.#ports.log.before(this.name, undefined, { messages: count, bytes });
   }
-}
-
-function isMarkWord(signal: Signal): signal is MarkWord {
-  return 'mark' in signal;
 }
 
 function unreadable(): Error {

@@ -1,6 +1,8 @@
 import { type ChannelName, refusal } from '@nine-bells/wire';
 import { Frame } from '../fanout/batch.js';
+import type { Everywhere } from '../instances/everywhere.js';
 import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
+import { availability } from '../presence/status.js';
 import type { Wheel } from '../time/wheel.js';
 import type { InboxEntry, NoticeDraft, NoticeWish, UserWord } from './notice.js';
 
@@ -25,11 +27,11 @@ export interface InboxesHost {
   /** Pushes a frame to all sessions here of a user; how many there were. */
   push(user: string, frame: Frame): number;
   /** Members of a channel. */
-  membersOf(channel: ChannelName): readonly string[];
-  /** The availability of a user: 0 available, 1 busy, 2 away; `undefined` if it is not connected. */
+  membersOf(channel: ChannelName): Promise<readonly string[]>;
+  /** How users stand on all instances. */
+  readonly everywhere: Everywhere;
+  /** The availability of a user here: 0 available, 1 busy, 2 away; `undefined` if it is not connected. */
   availabilityOf(user: string): number | undefined;
-  /** Whether one of a user's sessions has a channel in view. */
-  isLooking(user: string, channel: ChannelName): boolean;
 }
 
 /** How many were notified. */
@@ -65,7 +67,7 @@ export class Inboxes {
   async notify(wish: NoticeWish): Promise<Notified> {
     const { clock, ids, store, relay } = this.#host;
     const all = await this.#recipients(wish);
-    const meant = all.filter((user) => this.#isMeant(user, wish));
+    const meant = await this.#meant(all, wish);
     const atMs = clock.now();
     const id = ids.message(atMs);
     const drafts = meant.map(
@@ -82,7 +84,8 @@ export class Inboxes {
     const entries = drafts.length === 0 ? [] : await store.notify(drafts);
     for (const entry of entries) {
       if (wish.reachWithinMs !== undefined) this.#expectReach(entry, wish.reachWithinMs);
-      relay.tellUser({ say: 'notice', entry, hold: wish.holdWhileBusy === true });
+      const hold = wish.holdWhileBusy === true;
+      relay.tellUser({ say: 'notice', entry, hold, ...(wish.reachWithinMs === undefined ? {} : { by: this.#self }) });
     }
     return { id, users: entries.length, passedOver: all.length - meant.length };
   }
@@ -127,15 +130,30 @@ export class Inboxes {
       throw refusal('bad-value', 'say whom by one of `users`, `channel` or `role`', { where: '/users' });
     const all =
       users ??
-      (channel === undefined ? await this.#host.store.usersWith(role as string) : this.#host.membersOf(channel));
+      (channel === undefined ? await this.#host.store.usersWith(role as string) : await this.#host.membersOf(channel));
     if (users?.length === 0) throw refusal('bad-value', '`users` names nobody', { where: '/users' });
     if (all.length > mostUsers) throw refusal('too-large', `at most ${mostUsers} users are notified at once`);
     return [...new Set(all)];
   }
 
-  #isMeant(user: string, { ifAvailable, unlessLooking }: NoticeWish): boolean {
-    if (ifAvailable && this.#host.availabilityOf(user) !== 0) return false;
-    return unlessLooking === undefined || !this.#host.isLooking(user, unlessLooking);
+  async #meant(all: readonly string[], { ifAvailable, unlessLooking }: NoticeWish): Promise<readonly string[]> {
+    if (!ifAvailable && unlessLooking === undefined) return all;
+    const { users } = await this.#host.everywhere.standings(all, unlessLooking);
+    return all.filter((user) => {
+      const standing = users.get(user);
+      if (ifAvailable && (standing === undefined || availability(standing.status) !== 0)) return false;
+      return unlessLooking === undefined || standing?.isLooking !== true;
+    });
+  }
+
+  /** This instance, as it is told to the others; they tell of the notices that have reached somebody there. */
+  get #self(): string {
+    return this.#host.relay.others?.self ?? '';
+  }
+
+  /** A notice has reached a session on another instance. */
+  reachedElsewhere(user: string, id: string): void {
+    this.#reached(user, id);
   }
 
   /** Takes a word from the relay, for those sessions of a user that are here. */
@@ -144,7 +162,8 @@ export class Inboxes {
       const { user } = word.entry;
       if (word.hold && this.#host.availabilityOf(user) === 1)
         this.#held.set(user, [...(this.#held.get(user) ?? []), word.entry]);
-      else this.#push(word.entry);
+      else if (this.#push(word.entry) && word.by !== undefined && word.by !== this.#self)
+        this.#host.relay.others?.tell({ say: 'reached', user, id: word.entry.notice.id });
       return;
     }
     const { user, ids, unread } = word;
@@ -154,9 +173,11 @@ export class Inboxes {
     this.#host.push(user, new Frame(JSON.stringify({ on: 'inbox', done: ids, unread }), true));
   }
 
-  #push(entry: InboxEntry): void {
+  #push(entry: InboxEntry): boolean {
     const text = JSON.stringify({ on: 'notice', ...entry.notice, unread: entry.unread });
-    if (this.#host.push(entry.user, new Frame(text, true)) > 0) this.#reached(entry.user, entry.notice.id);
+    if (this.#host.push(entry.user, new Frame(text, true)) === 0) return false;
+    this.#reached(entry.user, entry.notice.id);
+    return true;
   }
 
   #expectReach(entry: InboxEntry, withinMs: number): void {
@@ -165,11 +186,17 @@ export class Inboxes {
     this.#unreached.set(user, waiting);
     waiting.set(
       notice.id,
-      this.#host.wheel.after(withinMs, () => {
-        this.#forget(user, notice.id);
-        this.#host.unreached?.(entry);
-      }),
+      this.#host.wheel.after(withinMs, () => void this.#maybeUnreached(entry)),
     );
+  }
+
+  /** Whoever is connected to another instance by now has what was in the inbox when it came. */
+  async #maybeUnreached(entry: InboxEntry): Promise<void> {
+    const { user, notice } = entry;
+    const { users } = await this.#host.everywhere.standings([user]);
+    if (!this.#unreached.get(user)?.has(notice.id)) return;
+    this.#forget(user, notice.id);
+    if (!users.has(user) || this.#held.get(user)?.includes(entry)) this.#host.unreached?.(entry);
   }
 
   #reached(user: string, id?: string): void {

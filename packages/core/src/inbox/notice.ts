@@ -65,7 +65,13 @@ export interface NoticeWish {
 
 /** A word for a user's sessions, wherever they are connected. */
 export type UserWord =
-  | { readonly say: 'notice'; readonly entry: InboxEntry; readonly hold: boolean }
+  | {
+      readonly say: 'notice';
+      readonly entry: InboxEntry;
+      readonly hold: boolean;
+      /** The instance that wants to hear whether it has reached a session. */
+      readonly by?: string;
+    }
   | { readonly say: 'marked'; readonly user: string; readonly standing: MarkStanding }
   | { readonly say: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
 

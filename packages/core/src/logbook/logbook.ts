@@ -18,20 +18,47 @@ export interface Draft {
   readonly begins?: readonly string[];
 }
 
+/**
+ * A message on its way between instances: as text, so that whoever passes it on need not read it.
+ *
+ * `tail` is the message as JSON text from its `id` on, closing brace included: what stands before it depends on its place.
+ */
+export interface MessageLine {
+  readonly id: string;
+  readonly key?: string | undefined;
+  /** The author's user id. */
+  readonly author?: string | undefined;
+  readonly atMs: number;
+  readonly except?: readonly string[] | undefined;
+  readonly tail: string;
+}
+
+/** A draft as a line. */
+export function lineOf({ id, type, key, by, atMs, data, except }: Draft): MessageLine {
+  const tail = JSON.stringify({ id, type, key, by, at: new Date(atMs).toISOString(), data }).slice(1);
+  return { id, key, author: by?.user, atMs, except, tail };
+}
+
 /** A message that has its place in the channel's order. Shared by everyone who gets it; made ready for the wire once. */
 export class LoggedMessage {
-  readonly message: Message;
+  readonly channel: ChannelName;
   readonly place: Place;
   readonly atMs: number;
   readonly except: readonly string[] | undefined;
+  #message: Message | undefined;
   #text: string | undefined;
   #push: Frame | undefined;
 
-  constructor(channel: ChannelName, place: Place, draft: Draft) {
+  constructor(channel: ChannelName, place: Place, draft: Draft | Pick<MessageLine, 'atMs' | 'except' | 'tail'>) {
+    this.channel = channel;
     this.place = place;
     this.atMs = draft.atMs;
     this.except = draft.except?.length ? draft.except : undefined;
-    this.message = {
+    if ('tail' in draft) {
+      this.#text = headOf(channel, place) + draft.tail;
+      return;
+    }
+    this.#message = {
       channel,
       cursor: formatCursor(place),
       id: draft.id,
@@ -43,21 +70,36 @@ export class LoggedMessage {
     };
   }
 
+  get message(): Message {
+    this.#message ??= JSON.parse(this.text) as Message;
+    return this.#message;
+  }
+
   /** The message as JSON text. */
   get text(): string {
-    this.#text ??= JSON.stringify(this.message);
+    this.#text ??= JSON.stringify(this.#message);
     return this.#text;
+  }
+
+  /** The text from its `id` on: what does not depend on its place. */
+  get tail(): string {
+    return this.text.slice(headOf(this.channel, this.place).length);
   }
 
   /** The frame that pushes it. */
   get push(): Frame {
-    this.#push ??= new Frame(`{"on":"message",${this.text.slice(1)}`, true, this.message.channel);
+    this.#push ??= new Frame(`{"on":"message",${this.text.slice(1)}`, true, this.channel);
     return this.#push;
   }
 
   isFor(session: string): boolean {
     return this.except === undefined || !this.except.includes(session);
   }
+}
+
+/** How the text of a message begins. */
+function headOf(channel: ChannelName, place: Place): string {
+  return `{"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(place)}",`;
 }
 
 export interface Appended {

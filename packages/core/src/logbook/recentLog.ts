@@ -9,6 +9,7 @@ import {
   LoggedMessage,
   type LogSlice,
   lastWithinBytes,
+  type MessageLine,
   type Place,
   type ReadLimit,
   withinBytes,
@@ -40,9 +41,11 @@ export class RecentLog {
   static restored(channel: ChannelName, { volume, head, messages, keyed }: SavedLog, nowMs: number): RecentLog {
     const log = new RecentLog(channel, volume, nowMs);
     const read = ({ number, ...draft }: SavedMessage) => new LoggedMessage(channel, { volume, number }, draft);
-    for (const logged of keyed.map(read)) log.#remember(logged.message.key as string, logged);
     log.#messages = messages.map(read);
-    for (const logged of log.#messages) if (logged.message.key !== undefined) log.#remember(logged.message.key, logged);
+    for (const logged of [...keyed.map(read), ...log.#messages]) {
+      const { key, by } = logged.message;
+      if (key !== undefined) log.#remember(keyOf(by?.user, key), logged);
+    }
     log.#head = head;
     return log;
   }
@@ -59,14 +62,16 @@ export class RecentLog {
     return { volume: this.#volume, number: this.#head };
   }
 
-  append(draft: Draft, bounds: LogBounds): Appended {
-    const known = this.#known(draft);
+  append(draft: Draft | MessageLine, bounds: LogBounds): Appended {
+    const author = 'tail' in draft ? draft.author : draft.by?.user;
+    const key = draft.key === undefined ? undefined : keyOf(author, draft.key);
+    const known = key === undefined ? undefined : this.#keys.get(key)?.logged;
     if (known !== undefined) return { logged: known, repeated: true };
     this.#head += 1;
     const logged = new LoggedMessage(this.#channel, this.head, draft);
     this.#messages.push(logged);
     this.#usedAtMs = draft.atMs;
-    if (draft.key !== undefined) this.#remember(draft.key, logged);
+    if (key !== undefined) this.#remember(key, logged);
     this.#forget(bounds, draft.atMs);
     return { logged, repeated: false };
   }
@@ -121,12 +126,8 @@ export class RecentLog {
     }
   }
 
-  #known(draft: Draft): LoggedMessage | undefined {
-    return draft.key === undefined ? undefined : this.#keys.get(keyOf(draft.by?.user, draft.key))?.logged;
-  }
-
   #remember(key: string, logged: LoggedMessage): void {
-    this.#keys.set(keyOf(logged.message.by?.user, key), { logged });
+    this.#keys.set(key, { logged });
   }
 }
 

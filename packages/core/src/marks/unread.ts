@@ -1,7 +1,7 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { Frame } from '../fanout/batch.js';
 import { LatestFrame } from '../fanout/latestFrame.js';
-import type { Clock, Report, Store } from '../ports.js';
+import type { Clock, Relay, Report, Store } from '../ports.js';
 import type { Wheel } from '../time/wheel.js';
 import type { Growth, MarkStanding } from './mark.js';
 
@@ -21,6 +21,7 @@ export interface UnreadPorts {
   readonly clock: Clock;
   readonly wheel: Wheel;
   readonly store: Pick<Store, 'unread'>;
+  readonly relay: Pick<Relay, 'wantGrowth' | 'unwantGrowth'>;
   readonly report: Report;
 }
 
@@ -130,6 +131,11 @@ export class Unread {
     grown.clean.clear();
   }
 
+  /** What channels have grown by meanwhile may not have been heard. */
+  lookAgain(): void {
+    for (const user of this.#users.values()) for (const channel of user.pairs.keys()) this.#ask(user.id, channel);
+  }
+
   #begin(id: string): UserCounts {
     const user: UserCounts = {
       id,
@@ -163,8 +169,7 @@ export class Unread {
       this.#release(known);
       return;
     }
-    const of = this.#channels.get(channel) ?? { counted: 0, pairs: new Set(), clean: new Set() };
-    this.#channels.set(channel, of);
+    const of = this.#channels.get(channel) ?? this.#open(channel);
     if (counted > of.counted) {
       of.counted = counted;
       for (const pair of of.clean) pair.user.dirty.add(pair);
@@ -181,7 +186,22 @@ export class Unread {
   #release(pair: Pair): void {
     pair.of.pairs.delete(pair);
     pair.of.clean.delete(pair);
-    if (pair.of.pairs.size === 0 && this.#channels.get(pair.channel) === pair.of) this.#channels.delete(pair.channel);
+    if (pair.of.pairs.size > 0 || this.#channels.get(pair.channel) !== pair.of) return;
+    this.#channels.delete(pair.channel);
+    this.#ports.relay.unwantGrowth(pair.channel);
+  }
+
+  #open(channel: ChannelName): Counted {
+    const of: Counted = { counted: 0, pairs: new Set(), clean: new Set() };
+    this.#channels.set(channel, of);
+    // What the channel has grown by until it is told of is in the store.
+    void this.#ports.relay
+      .wantGrowth(channel)
+      ?.catch((error: unknown) => this.#ports.report(error, { what: 'a channel cannot be followed', channel }))
+      .then(() => {
+        for (const { user } of of.pairs) this.#ask(user.id, channel);
+      });
+    return of;
   }
 
   /** What only the store knows is asked for before the user is told again. */

@@ -1,5 +1,5 @@
 import { type Author, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
-import type { Actor, KeepingOut } from './measure.js';
+import type { Actor, Ban, KeepingOut, Removal } from './measure.js';
 
 /** What a client is told that is kept out: by whom, until when and why. */
 export function bannedProblem({ by, channel, reason, untilMs }: KeepingOut): Problem {
@@ -10,6 +10,20 @@ export function bannedProblem({ by, channel, reason, untilMs }: KeepingOut): Pro
   if (until !== undefined) parts.push(` until ${until}`);
   if (reason !== undefined) parts.push(`: ${reason}`);
   return { ...problem('banned', parts.join('')), ...(until === undefined ? {} : { until }) };
+}
+
+/** What a client is told whose stay in a channel ends. */
+export function removedBy({ reason, untilMs, by }: Pick<Ban | Removal, 'reason' | 'untilMs' | 'by'>): {
+  reason?: string;
+  by?: Author;
+  until?: string;
+} {
+  const named = namedActor(by);
+  return {
+    ...(reason === undefined ? {} : { reason }),
+    ...(named === undefined ? {} : { by: named }),
+    ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
+  };
 }
 
 /** The author to name for a measure; nobody where an application took it in nobody's name. */

@@ -2,6 +2,7 @@ import type { Author, ChannelName, Json, Member, MembersPush } from '@nine-bells
 import type { Frame } from '../fanout/batch.js';
 import { LatestFrame } from '../fanout/latestFrame.js';
 import { availability } from './status.js';
+import type { TableChange, TableEntry } from './tables.js';
 
 /** Whether and how a channel shows who is in it. */
 export interface PresenceRule {
@@ -29,12 +30,14 @@ interface Stay {
   order: number;
   /** Calls off that the session is given up; there while its connection is broken. */
   cancelGrace: (() => void) | undefined;
+  /** The other instance that shows it; `undefined`: this one does. */
+  home: string | undefined;
 }
 
 /** One user in the channel. */
 interface Present {
   readonly author: Author;
-  readonly sinceMs: number;
+  sinceMs: number;
   readonly stays: Map<string, Stay>;
   data: Json | undefined;
   /** As it is shown, until it changes; made when it is needed. */
@@ -58,8 +61,12 @@ export interface PresencePorts {
   tell(frame: Frame): void;
   /** Somebody has come, or has gone for good. */
   noted(change: 'joined' | 'left', author: Author): void;
-  /** Nobody is left. */
+  /** Nobody is left whom this instance shows. */
   empty(): void;
+  /** This instance shows something else: for the others. */
+  changed?: (change: TableChange) => void;
+  /** Somebody whom an instance showed that is not there any more has not come back. */
+  abandoned?: (home: string, author: Author) => void;
 }
 
 /**
@@ -84,6 +91,8 @@ export class Presence {
   #toldCrowd = false;
   #cancelTelling: (() => void) | undefined;
   #order = 0;
+  /** Sessions that this instance shows. */
+  #own = 0;
 
   constructor(channel: ChannelName, rule: PresenceRule, ports: PresencePorts) {
     this.#channel = channel;
@@ -91,8 +100,9 @@ export class Presence {
     this.#ports = ports;
   }
 
-  get isEmpty(): boolean {
-    return this.#present.size === 0;
+  /** This instance shows nobody; others may. */
+  get isEmptyHere(): boolean {
+    return this.#own === 0;
   }
 
   get count(): number {
@@ -125,60 +135,155 @@ export class Presence {
     return present === undefined ? undefined : memberOf(present);
   }
 
-  /** A session enters, or comes back. Doing so twice is as once. */
+  /** A session enters, or comes back, perhaps from another instance. Doing so twice is as once. */
   enter({ session, author, status, data }: Arrival): void {
-    let present = this.#present.get(author.user);
-    const comes = present === undefined;
-    if (present === undefined)
-      present = { author, sinceMs: this.#ports.now(), stays: new Map(), data, shown: undefined };
-    const stay = present.stays.get(session);
-    stay?.cancelGrace?.();
-    // A session that comes back, and says nothing else of itself, has changed nothing.
-    if (stay !== undefined && same(status ?? stay.status, stay.status) && same(data ?? present.data, present.data)) {
-      stay.cancelGrace = undefined;
-      return;
-    }
-    this.#willChange(author.user);
-    if (comes) this.#present.set(author.user, present);
-    // At once, not when it is told: whoever enters meanwhile must not get the whole crowd.
-    this.#isCrowd ||= this.#present.size > this.#rule.crowd;
-    if (data !== undefined) present.data = data;
-    present.stays.set(session, {
-      status: status ?? stay?.status,
-      order: status === undefined && stay !== undefined ? stay.order : ++this.#order,
-      cancelGrace: undefined,
-    });
-    if (comes) this.#ports.noted('joined', author);
+    const before = this.#present.get(author.user);
+    const stay = before?.stays.get(session);
+    const isNews = stay === undefined || stay.home !== undefined;
+    if (isNews) this.#own += 1;
+    const said = { session, author, sinceMs: this.#ports.now(), status: status ?? stay?.status, data };
+    const changes = this.#show(said, undefined, status !== undefined);
+    if (isNews || changes) this.#spread(session, author.user);
+    if (before === undefined) this.#ports.noted('joined', author);
   }
 
   /** A session says something else of itself. */
   setStatus(session: string, user: string, status: Json): void {
     const stay = this.#present.get(user)?.stays.get(session);
-    if (stay === undefined) return;
+    if (stay === undefined || stay.home !== undefined) return;
     this.#willChange(user);
     stay.status = status;
     stay.order = ++this.#order;
+    this.#spread(session, user);
   }
 
-  /** A session leaves for good. */
+  /** A session leaves for good; one that another instance shows now has only gone there. */
   leave(session: string, user: string): void {
     const present = this.#present.get(user);
-    const stay = present?.stays.get(session);
-    if (present === undefined || stay === undefined) return;
-    this.#willChange(user);
-    stay.cancelGrace?.();
-    present.stays.delete(session);
-    if (present.stays.size > 0) return;
-    this.#present.delete(user);
-    this.#ports.noted('left', present.author);
-    if (this.#present.size === 0) this.#ports.empty();
+    if (present === undefined || !this.#remove(session, user, undefined)) return;
+    this.#own -= 1;
+    this.#ports.changed?.({ gone: session, user });
+    if (present.stays.size === 0) this.#ports.noted('left', present.author);
+    if (this.#own === 0) this.#ports.empty();
   }
 
   /** A session's connection broke: it is shown until the grace is over. */
   lost(session: string, user: string): void {
     const stay = this.#present.get(user)?.stays.get(session);
-    if (stay === undefined || stay.cancelGrace !== undefined) return;
+    if (stay === undefined || stay.home !== undefined || stay.cancelGrace !== undefined) return;
     stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => this.leave(session, user));
+  }
+
+  // ------------------------------------------------------------------------------------- other instances
+
+  /** What this instance shows, for the others. */
+  get table(): readonly TableEntry[] {
+    const all: TableEntry[] = [];
+    for (const [user, { stays }] of this.#present)
+      for (const [session, { home }] of stays) if (home === undefined) all.push(this.#entryOf(session, user));
+    return all;
+  }
+
+  /** The sessions of a user that this instance shows. */
+  entriesOf(user: string): readonly TableEntry[] {
+    const all: TableEntry[] = [];
+    for (const [session, { home }] of this.#present.get(user)?.stays ?? [])
+      if (home === undefined) all.push(this.#entryOf(session, user));
+    return all;
+  }
+
+  /** Another instance shows something else. */
+  hear(home: string, change: TableChange): void {
+    if ('gone' in change) {
+      this.#remove(change.gone, change.user, home);
+      return;
+    }
+    const { session, author } = change.entry;
+    const stay = this.#present.get(author.user)?.stays.get(session);
+    if (stay !== undefined && stay.home === undefined) {
+      // The session has gone on there.
+      this.#own -= 1;
+      this.#show(change.entry, home, true);
+      if (this.#own === 0) this.#ports.empty();
+    } else this.#show(change.entry, home, true);
+  }
+
+  /** Everything that another instance shows. */
+  replace(home: string, entries: readonly TableEntry[]): void {
+    const there = new Set(entries.map(({ session }) => session));
+    for (const [user, { stays }] of [...this.#present])
+      for (const [session, stay] of [...stays])
+        if (stay.home === home && !there.has(session)) this.#remove(session, user, home);
+    for (const entry of entries) {
+      const stay = this.#present.get(entry.author.user)?.stays.get(entry.session);
+      // Whoever is connected here, or on a third instance, has gone on there since the table was made.
+      if (stay === undefined || stay.home === home || stay.cancelGrace !== undefined) this.hear(home, { entry });
+    }
+  }
+
+  /** Another instance is not there any more: whoever it showed has the grace to come back elsewhere. */
+  abandon(home: string): void {
+    for (const [user, { stays, author }] of this.#present)
+      for (const [session, stay] of stays) {
+        if (stay.home !== home || stay.cancelGrace !== undefined) continue;
+        stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => {
+          if (this.#remove(session, user, home) && !this.#present.has(user)) this.#ports.abandoned?.(home, author);
+        });
+      }
+  }
+
+  /** Shows a session as said, wherever it is. Gives whether anything is different from before. */
+  #show({ session, author, sinceMs, status, data }: TableEntry, home: string | undefined, says: boolean): boolean {
+    let present = this.#present.get(author.user);
+    const stay = present?.stays.get(session);
+    stay?.cancelGrace?.();
+    // A session that comes back, and says nothing else of itself, has changed nothing.
+    const isSame = stay !== undefined && same(status, stay.status) && same(data ?? present?.data, present?.data);
+    if (isSame) {
+      stay.cancelGrace = undefined;
+      stay.home = home;
+      return false;
+    }
+    this.#willChange(author.user);
+    if (present === undefined) {
+      present = { author, sinceMs, stays: new Map(), data, shown: undefined };
+      this.#present.set(author.user, present);
+    }
+    present.sinceMs = Math.min(present.sinceMs, sinceMs);
+    // At once, not when it is told: whoever enters meanwhile must not get the whole crowd.
+    this.#isCrowd ||= this.#present.size > this.#rule.crowd;
+    if (data !== undefined) present.data = data;
+    const order = says || stay === undefined ? ++this.#order : stay.order;
+    present.stays.set(session, { status, order, cancelGrace: undefined, home });
+    return true;
+  }
+
+  /** Shows a session no more, if it is shown by that instance. */
+  #remove(session: string, user: string, home: string | undefined): boolean {
+    const present = this.#present.get(user);
+    const stay = present?.stays.get(session);
+    if (present === undefined || stay === undefined || stay.home !== home) return false;
+    this.#willChange(user);
+    stay.cancelGrace?.();
+    present.stays.delete(session);
+    if (present.stays.size === 0) this.#present.delete(user);
+    return true;
+  }
+
+  #spread(session: string, user: string): void {
+    this.#ports.changed?.({ entry: this.#entryOf(session, user) });
+  }
+
+  #entryOf(session: string, user: string): TableEntry {
+    const { author, sinceMs, data, stays } = this.#present.get(user) as Present;
+    const status = stays.get(session)?.status;
+    return {
+      session,
+      author,
+      sinceMs,
+      ...(status === undefined ? {} : { status }),
+      ...(data === undefined ? {} : { data }),
+    };
   }
 
   close(): void {

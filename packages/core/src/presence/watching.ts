@@ -1,11 +1,19 @@
 import type { Json } from '@nine-bells/wire';
 import { Frame } from '../fanout/batch.js';
+import type { InstanceWord } from '../instances/instance.js';
+import type { UserStanding } from '../instances/ownSide.js';
+import type { Others } from '../ports.js';
 import type { Wheel } from '../time/wheel.js';
 import { availability } from './status.js';
 
 /** Changes are told after this long, in milliseconds; that somebody has gone, after the grace. */
 const tellMs = 250;
 const graceMs = 10_000;
+/** The other instances are told who is watched here this often, and believe it for so long, in milliseconds. */
+const renewMs = 20_000;
+const believedMs = 60_000;
+/** How long the other instances have to say how a user is, in milliseconds. */
+const askWithinMs = 500;
 
 /** Whoever is told of a user's status. */
 export interface Watcher {
@@ -18,37 +26,53 @@ export interface Said {
 }
 
 /**
- * Who watches whose status, and what it was told last. A user's status is that of the most available of its sessions;
- * `null` while it has none.
+ * Who watches whose status, and what it was told last. A user's status is that of the most available of its sessions, on
+ * whichever instance; `null` while it has none.
+ *
+ * Instances say whom somebody watches there; only of those the others say what changes.
  */
 export class Watching {
   readonly #wheel: Wheel;
   readonly #sessionsOf: (user: string) => readonly Said[];
+  readonly #others: Others | undefined;
   readonly #watchers = new Map<string, Set<Watcher>>();
   readonly #told = new Map<string, string>();
   readonly #pending = new Map<string, () => void>();
+  /** The status of watched users on other instances. */
+  readonly #elsewhere = new Map<string, Map<string, Json>>();
+  /** Users whom somebody watches on another instance, and what calls off that this is forgotten. */
+  readonly #watchedElsewhere = new Map<string, () => void>();
+  #renews = false;
 
-  constructor(wheel: Wheel, sessionsOf: (user: string) => readonly Said[]) {
+  constructor(wheel: Wheel, sessionsOf: (user: string) => readonly Said[], others?: Others) {
     this.#wheel = wheel;
     this.#sessionsOf = sessionsOf;
+    this.#others = others;
   }
 
-  /** The status of a user now; `null` if it is not connected. */
+  /** The status of a user now, as far as this instance knows; `null` if it is not connected. */
   statusOf(user: string): Json {
-    const all = this.#sessionsOf(user);
+    const here = this.statusHere(user);
+    const there = [...(this.#elsewhere.get(user)?.values() ?? [])];
+    return [here, ...there].reduce((best, each) => (better(each, best) ? each : best), null);
+  }
+
+  /** The status of a user's sessions on this instance; `null` if there are none. */
+  statusHere(user: string): Json {
     let best: Said | undefined;
-    for (const each of all)
+    for (const each of this.#sessionsOf(user))
       if (best === undefined || availability(each.status) < availability(best.status)) best = each;
     return best === undefined ? null : (best.status ?? 'available');
   }
 
   /** From now on tells the watcher of changes; gives the status as it is. */
-  watch(user: string, watcher: Watcher): Json {
+  watch(user: string, watcher: Watcher): Json | Promise<Json> {
     const all = this.#watchers.get(user) ?? new Set();
     this.#watchers.set(user, all.add(watcher));
-    const status = this.statusOf(user);
-    if (!this.#told.has(user)) this.#told.set(user, JSON.stringify(status));
-    return status;
+    if (this.#others === undefined || all.size > 1) return this.#beginTelling(user);
+    this.#renewLater();
+    this.#others.tell({ say: 'watching', users: [user] });
+    return this.#askElsewhere([user]).then(() => this.#beginTelling(user));
   }
 
   unwatch(user: string, watcher: Watcher): void {
@@ -57,15 +81,85 @@ export class Watching {
     if (all?.size !== 0) return;
     this.#watchers.delete(user);
     this.#told.delete(user);
+    this.#elsewhere.delete(user);
     this.#pending.get(user)?.();
     this.#pending.delete(user);
   }
 
-  /** Something has changed with a user: it came, went, or said something else of itself. */
+  /** Something has changed with a user here: it came, went, or said something else of itself. */
   changed(user: string): void {
+    if (this.#watchedElsewhere.has(user)) this.#others?.tell({ say: 'status', user, status: this.statusHere(user) });
+    this.#tellLater(user);
+  }
+
+  // ------------------------------------------------------------------------------------- other instances
+
+  hear(from: string, word: Extract<InstanceWord, { say: 'watching' | 'status' }>): void {
+    if (word.say === 'watching') for (const user of word.users) this.#believe(user);
+    else if (this.#watchers.has(word.user)) {
+      this.#place(word.user, from, word.status);
+      this.#tellLater(word.user);
+    }
+  }
+
+  /** An instance is not there any more. */
+  gone(holder: string): void {
+    for (const [user, there] of this.#elsewhere) if (there.delete(holder)) this.#tellLater(user);
+  }
+
+  /** What changed meanwhile may not have been heard. */
+  lookAgain(): void {
+    const users = [...this.#watchers.keys()];
+    if (this.#others === undefined || users.length === 0) return;
+    this.#others.tell({ say: 'watching', users });
+    void this.#askElsewhere(users).then(() => {
+      for (const user of users) this.#tellLater(user);
+    });
+  }
+
+  #believe(user: string): void {
+    this.#watchedElsewhere.get(user)?.();
+    const forget = this.#wheel.after(believedMs, () => this.#watchedElsewhere.delete(user));
+    this.#watchedElsewhere.set(user, forget);
+  }
+
+  #place(user: string, holder: string, status: Json): void {
+    const there = this.#elsewhere.get(user) ?? new Map<string, Json>();
+    this.#elsewhere.set(user, there);
+    if (status === null) there.delete(holder);
+    else there.set(holder, status);
+  }
+
+  async #askElsewhere(users: readonly string[]): Promise<void> {
+    const others = this.#others as Others;
+    const { answers } = await others.ask<Record<string, UserStanding>>({ ask: 'standings', users }, askWithinMs);
+    for (const { holder, answer } of answers)
+      for (const user of users) if (this.#watchers.has(user)) this.#place(user, holder, answer[user]?.status ?? null);
+  }
+
+  #renewLater(): void {
+    if (this.#renews) return;
+    this.#renews = true;
+    this.#wheel.after(renewMs, () => {
+      this.#renews = false;
+      if (this.#watchers.size === 0) return;
+      this.#others?.tell({ say: 'watching', users: [...this.#watchers.keys()] });
+      this.#renewLater();
+    });
+  }
+
+  // ---------------------------------------------------------------------------------------------- telling
+
+  #beginTelling(user: string): Json {
+    const status = this.statusOf(user);
+    if (this.#watchers.has(user) && !this.#told.has(user)) this.#told.set(user, JSON.stringify(status));
+    return status;
+  }
+
+  #tellLater(user: string): void {
     if (!this.#watchers.has(user)) return;
     this.#pending.get(user)?.();
-    const delayMs = this.#sessionsOf(user).length === 0 ? graceMs : tellMs;
+    const delayMs = this.statusOf(user) === null ? graceMs : tellMs;
     this.#pending.set(
       user,
       this.#wheel.after(delayMs, () => this.#tell(user)),
@@ -81,4 +175,9 @@ export class Watching {
     const frame = new Frame(JSON.stringify({ on: 'user', user, status }), true);
     for (const watcher of this.#watchers.get(user) ?? []) watcher.push(frame);
   }
+}
+
+/** Whether a status counts before another; `null` counts for nothing. */
+function better(a: Json, b: Json): boolean {
+  return a !== null && (b === null || availability(a) < availability(b));
 }

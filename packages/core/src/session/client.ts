@@ -29,7 +29,7 @@ import type { RuleMatch } from '../channel/channelRule.js';
 import { type Batch, Frame } from '../fanout/batch.js';
 import type { Identity } from '../identity.js';
 import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
-import { bannedProblem } from '../measures/told.js';
+import { bannedProblem, removedBy } from '../measures/told.js';
 import { authorOf } from '../ports.js';
 import { checkStatus } from '../presence/status.js';
 import type { ConnectionHost } from './host.js';
@@ -144,6 +144,14 @@ export class Client implements Entrant {
     this.#letGo(channel);
     this.#line.drop(channel);
     this.push(new Frame(JSON.stringify({ on: 'removed', channel, ...told })));
+  }
+
+  /** Bans from channels may have been missed: it is in none where it may not be. */
+  lookAgain(): void {
+    for (const channel of this.channels) {
+      const ban = this.#host.access.ban(this.#visitor, channel);
+      if (ban !== undefined) this.expel(channel, removedBy(ban));
+    }
   }
 
   /** Its connection has ended. */
@@ -276,14 +284,16 @@ export class Client implements Entrant {
 
   #watch({ id, user }: WatchRequest): void | Promise<void> {
     const { access, options, watching } = this.#host;
-    const tell = (ruling: Ruling): void => {
+    const tell = (ruling: Ruling): void | Promise<void> => {
       if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
       if (this.gone) return;
       this.#watched ??= new Set();
       if (this.#watched.size >= options.channelsPerSession && !this.#watched.has(user))
         throw refusal('too-many-channels', `a session may watch at most ${options.channelsPerSession} users`);
       this.#watched.add(user);
-      this.#line.reply(id, { user, status: watching.watch(user, this) });
+      const status = watching.watch(user, this);
+      if (!(status instanceof Promise)) return this.#line.reply(id, { user, status });
+      return status.then((found) => this.#line.reply(id, { user, status: found }));
     };
     const ruling = access.decideAbout('watch', user, this.#visitor);
     return ruling instanceof Promise ? ruling.then(tell) : tell(ruling);

@@ -217,6 +217,8 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
     this.#cancelHello = undefined;
     const { options, sessions } = this.#host;
     await this.#host.ready();
+    if (!this.#host.mayAdmit())
+      throw refusal('busy', 'this instance is cut off from the others, and lets nobody new in', { retryAfterMs: 1000 });
     const whoIs = await this.#whoIs(request);
     if (this.#ended) return;
     // A measure may have come between reading who it is and here.
@@ -293,6 +295,18 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
     return guest;
   }
 
+  /** Measures may have been missed: whether it may still be here, and where it is. */
+  lookAgain(): void {
+    const client = this.#client;
+    if (client === undefined || this.#ended || client.who.oversight) return;
+    try {
+      this.checkStanding(client.who);
+      client.lookAgain();
+    } catch (error) {
+      this.#refuse(this.#problemOf(error, 'hello'));
+    }
+  }
+
   /** Reads a token, and looks whether it was revoked or its user banned. */
   async readToken(token: string): Promise<Identity> {
     const who = await this.#host.tokens.read(token);
@@ -348,6 +362,7 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
     this.#sendProblem(each, id);
     if (each.code === 'token-ended') this.close(closeCodes.tokenEnded, each.code, 'token-ended');
     else if (each.code === 'banned') this.close(closeCodes.signedOut, each.code, 'signed-out');
+    else if (each.code === 'busy') this.close(closeCodes.tryLater, each.code, 'refused');
     else this.close(closeCodes.policy, each.code, 'refused');
   }
 

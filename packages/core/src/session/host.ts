@@ -49,6 +49,8 @@ export interface ConnectionHost {
   mark(user: string, match: RuleMatch, place: Place | null): Promise<MarkStanding>;
   /** Reads in a user's inbox. */
   inbox(user: string, after: Place | undefined, limit: number): Promise<InboxSlice>;
+  /** Whether somebody new may be let in: what is in force is known, and was of late. */
+  mayAdmit(): boolean;
   /** Resolves when the measures of before are known; nobody is let in before. */
   ready(): Promise<void>;
   /** Connections that a user has here. */

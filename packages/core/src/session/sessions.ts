@@ -3,6 +3,7 @@ import type { Channel } from '../channel/channel.js';
 import type { Identity } from '../identity.js';
 import type { TokenBucket } from '../limits/tokenBucket.js';
 import type { Clock, Ids, Seal } from '../ports.js';
+import type { Continuation } from './continuation.js';
 import { GuestNames } from './guestNames.js';
 import { makeSecret, readSecret } from './sessionSecret.js';
 
@@ -39,6 +40,8 @@ export interface Session {
   looking: ChannelName | undefined;
   /** Channels where it is still shown, though its connection broke. */
   lingers: Map<ChannelName, Channel> | undefined;
+  /** It has gone on elsewhere: whoever has it next tells the others. */
+  isElsewhere: boolean;
 }
 
 /** Who the client is, if it is this session, under a name that the service gives. */
@@ -67,8 +70,17 @@ export class Sessions {
   /** Those without a connection, in the order in which they lost it. */
   readonly #gone = new Set<Session>();
   readonly #names = new GuestNames();
+  readonly #cameFromElsewhere: (session: string, generation: number) => void;
 
-  constructor(clock: Clock, ids: Ids, seal: Seal, memoryMs: number) {
+  /** @param cameFromElsewhere - told of sessions that were on another instance, as far as is known here */
+  constructor(
+    clock: Clock,
+    ids: Ids,
+    seal: Seal,
+    memoryMs: number,
+    cameFromElsewhere: (session: string, generation: number) => void = () => {},
+  ) {
+    this.#cameFromElsewhere = cameFromElsewhere;
     this.#clock = clock;
     this.#ids = ids;
     this.#seal = seal;
@@ -107,6 +119,8 @@ export class Sessions {
     session.connection?.continuedElsewhere();
     session.ended = undefined;
     session.endedAtMs = undefined;
+    if (known === undefined || session.isElsewhere) this.#cameFromElsewhere(id, session.generation);
+    session.isElsewhere = false;
     return { session, who: named(who, whoIs, session), secret: this.#secretOf(session), continued: true, ended };
   }
 
@@ -119,6 +133,15 @@ export class Sessions {
     if (session?.who === undefined || session.tokenMac !== tokenMac) return undefined;
     const { endsAt } = session.who;
     return endsAt === undefined || endsAt > this.#clock.now() ? session.who : undefined;
+  }
+
+  /** A session goes on on another instance. */
+  continued({ session: id, generation }: Pick<Continuation, 'session' | 'generation'>): void {
+    const session = this.#sessions.get(id);
+    if (session === undefined || session.generation > generation) return;
+    session.connection?.continuedElsewhere();
+    session.generation = generation;
+    session.isElsewhere = true;
   }
 
   /** A session's connection has ended. */
@@ -181,6 +204,7 @@ export class Sessions {
       status: undefined,
       looking: undefined,
       lingers: undefined,
+      isElsewhere: false,
     };
     this.#sessions.set(id, session);
     return session;

@@ -38,6 +38,10 @@ export class MemoryStore implements Store {
     return this.#log(channel).head;
   }
 
+  async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    return Promise.all(channels.map((channel) => this.head(channel)));
+  }
+
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
     return this.#log(channel).since(after, limit);
   }

@@ -110,7 +110,7 @@ async function visitorOf(
   if (token !== undefined) return { who: await tokens.read(token) };
   if (guest) return { who: guestIdentity(`${GUEST_PREFIX}somebody`) };
   if (session !== undefined) {
-    const visitor = engine.visitorOf(session);
+    const visitor = await engine.visitorOf(session);
     if (visitor === undefined) throw refusal('bad-value', 'no session of this id is connected', { where: '/session' });
     return visitor;
   }

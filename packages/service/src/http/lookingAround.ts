@@ -22,30 +22,31 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     response.json({ channels: found.slice(0, limit).map(shown), more: found.length > limit });
   };
 
-  const sessions: Route['serve'] = (request, response) => {
+  const sessions: Route['serve'] = async (request, response) => {
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const all = engine.sessions();
+    const { sessions: all, missing } = await engine.everywhere.sessions(limit + 1, queryText(request, 'user'));
     response.json({
       sessions: all
         .slice(-limit)
         .map(({ sinceMs, ...session }) => ({ ...session, since: new Date(sinceMs).toISOString() })),
       more: all.length > limit,
+      ...missingShown(missing),
     });
   };
 
-  const members: Route['serve'] = (request, response) => {
+  const members: Route['serve'] = async (request, response) => {
     const user = queryText(request, 'user');
     const limit = queryWhole(request, 'limit', 10_000) ?? 200;
     if ((user === undefined) === (request.query.channel === undefined))
       throw refusal('bad-value', 'say of what: `channel` or `user`');
     if (user !== undefined) {
-      const all = engine.memberships(user);
-      response.json({ user, channels: all.slice(0, limit), more: all.length > limit });
+      const { channels: all, missing } = await engine.everywhere.memberships(user);
+      response.json({ user, channels: all.slice(0, limit), more: all.length > limit, ...missingShown(missing) });
       return;
     }
     const channel = channelOf(request);
-    const found = engine.members(channel, limit);
-    response.json({ channel, ...found, more: found.count > found.members.length });
+    const { missing, ...found } = await engine.membersEverywhere(channel, limit);
+    response.json({ channel, ...found, more: found.count > found.members.length, ...missingShown(missing) });
   };
 
   const overview: Route['serve'] = (_request, response) => {
@@ -62,12 +63,27 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
+  const instances: Route['serve'] = (_request, response) => {
+    response.json({
+      instances: engine.instances.map(({ sinceMs, ...instance }) => ({
+        ...instance,
+        since: new Date(sinceMs).toISOString(),
+      })),
+    });
+  };
+
   return [
+    { method: 'get', path: '/instances', right: 'read', serve: instances },
     { method: 'get', path: '/channels', right: 'read', serve: channels },
     { method: 'get', path: '/sessions', right: 'read', serve: sessions },
     { method: 'get', path: '/members', right: 'read', serve: members },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];
+}
+
+/** Instances that did not answer, if there are any: what they know is missing. */
+function missingShown(missing: readonly string[]): object {
+  return missing.length === 0 ? {} : { missing };
 }
 
 function shown({ lastAtMs, ...channel }: ChannelInfo): object {

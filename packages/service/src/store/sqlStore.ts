@@ -82,6 +82,16 @@ export class SqlStore implements Store {
     return placeOf(await this.#row(channel), this.#volume);
   }
 
+  async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    const rows = (await this.#database.models.channels.findAll({
+      attributes: ['name', 'volume', 'head'],
+      where: { name: [...channels] },
+      raw: true,
+    })) as unknown as ChannelRow[];
+    const found = new Map(rows.map((row) => [row.name, row]));
+    return channels.map((channel) => placeOf(found.get(channel), this.#volume));
+  }
+
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
     const row = await this.#row(channel);
     const head = placeOf(row, this.#volume);

@@ -1,0 +1,123 @@
+import type { ChannelName, Member } from '@nine-bells/wire';
+import type { ChannelInfo, Membership, SessionInfo } from '../engine.js';
+import type { Others } from '../ports.js';
+import { defaultPresence, Presence } from '../presence/presence.js';
+import { availability } from '../presence/status.js';
+import type { TableEntry } from '../presence/tables.js';
+import type { InstanceQuestion, Table } from './instance.js';
+import type { OwnSide, SessionVisitor, UserStanding } from './ownSide.js';
+
+/** How long the others have for an answer, in milliseconds. */
+const askWithinMs = 1_000;
+
+/** What all instances have answered together. */
+export type Gathered<T> = T & {
+  /** The names of instances that did not answer in time: what they know is missing. */
+  readonly missing: readonly string[];
+};
+
+/** Asks all instances of the service, this one included, and puts their answers together. */
+export class Everywhere {
+  readonly #own: OwnSide;
+  readonly #others: Others | undefined;
+
+  constructor(own: OwnSide, others: Others | undefined) {
+    this.#own = own;
+    this.#others = others;
+  }
+
+  /** The sessions that are connected, each at its instance. */
+  async sessions(limit: number, user?: string): Promise<Gathered<{ sessions: readonly SessionInfo[] }>> {
+    const question = { ask: 'sessions', limit, ...(user === undefined ? {} : { user }) } as const;
+    const { all, missing } = await this.#ask<readonly SessionInfo[]>(question, this.#own.sessions(user, limit));
+    const sessions = all.flat().sort((a, b) => a.sinceMs - b.sinceMs);
+    return { sessions: sessions.slice(-limit), missing };
+  }
+
+  /** Who is in a channel: the first `limit` of them, and how many there are. */
+  async members(channel: ChannelName, limit: number): Promise<Gathered<{ members: readonly Member[]; count: number }>> {
+    const { all, missing } = await this.#ask<Table | null>({ ask: 'table', channel }, this.#own.table(channel));
+    const present = shown(
+      channel,
+      all.flatMap((table) => table?.entries ?? []),
+    );
+    return { members: present.all(limit), count: present.count, missing };
+  }
+
+  /** The channels where a user is a member. */
+  async memberships(user: string): Promise<Gathered<{ channels: readonly Membership[] }>> {
+    type Entered = readonly { channel: ChannelName; entries: readonly TableEntry[] }[];
+    const { all, missing } = await this.#ask<Entered>({ ask: 'memberships', user }, this.#own.memberships(user));
+    const entries = new Map<ChannelName, TableEntry[]>();
+    for (const each of all.flat()) entries.set(each.channel, [...(entries.get(each.channel) ?? []), ...each.entries]);
+    const channels = [...entries].flatMap(([channel, some]) => {
+      const member = shown(channel, some).member(user);
+      return member === undefined ? [] : { channel, member };
+    });
+    return { channels, missing };
+  }
+
+  /** Channels that somebody has entered, with how many have, by name. */
+  async entered(after: string, limit: number): Promise<Gathered<{ channels: ReadonlyMap<ChannelName, ChannelInfo> }>> {
+    const question = { ask: 'channels', after, limit } as const;
+    const { all, missing } = await this.#ask<readonly ChannelInfo[]>(question, this.#own.entered(after, limit));
+    const channels = new Map<ChannelName, ChannelInfo>();
+    for (const each of all.flat()) {
+      const known = channels.get(each.channel);
+      channels.set(each.channel, known === undefined ? each : { ...known, entered: known.entered + each.entered });
+    }
+    return { channels, missing };
+  }
+
+  /** Who a session is. */
+  async visitor(session: string): Promise<SessionVisitor | undefined> {
+    const here = this.#own.visitor(session);
+    if (here !== null || this.#others === undefined) return here ?? undefined;
+    const { all } = await this.#ask<SessionVisitor | null>({ ask: 'visitor', session }, null);
+    return all.find((each) => each !== null) ?? undefined;
+  }
+
+  /** How users stand, of those who are connected anywhere. */
+  async standings(
+    users: readonly string[],
+    channel?: ChannelName,
+  ): Promise<Gathered<{ users: ReadonlyMap<string, UserStanding> }>> {
+    const question = { ask: 'standings', users, ...(channel === undefined ? {} : { channel }) } as const;
+    const own = this.#own.standings(users, channel);
+    const { all, missing } = await this.#ask<Readonly<Record<string, UserStanding>>>(question, own);
+    const merged = new Map<string, UserStanding>();
+    for (const each of all)
+      for (const [user, standing] of Object.entries(each)) {
+        const known = merged.get(user);
+        merged.set(user, known === undefined ? standing : both(known, standing));
+      }
+    return { users: merged, missing };
+  }
+
+  async #ask<T>(question: InstanceQuestion, own: T): Promise<{ all: readonly T[]; missing: readonly string[] }> {
+    if (this.#others === undefined) return { all: [own], missing: [] };
+    const { answers, missing } = await this.#others.ask<T>(question, askWithinMs);
+    return { all: [own, ...answers.map(({ answer }) => answer)], missing };
+  }
+}
+
+function both(a: UserStanding, b: UserStanding): UserStanding {
+  return {
+    status: availability(b.status) < availability(a.status) ? b.status : a.status,
+    isLooking: a.isLooking || b.isLooking,
+    isIn: a.isIn || b.isIn,
+  };
+}
+
+/** Entries of several instances as the members that they are. */
+function shown(channel: ChannelName, entries: readonly TableEntry[]): Presence {
+  const presence = new Presence(channel, defaultPresence, {
+    now: () => 0,
+    after: () => () => {},
+    tell: () => {},
+    noted: () => {},
+    empty: () => {},
+  });
+  for (const entry of entries) presence.hear('somewhere', { entry });
+  return presence;
+}

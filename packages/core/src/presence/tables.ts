@@ -1,0 +1,161 @@
+import type { Author, ChannelName, Json } from '@nine-bells/wire';
+import type { InstanceAnswers, Table } from '../instances/instance.js';
+
+/** A session that an instance shows as in a channel. */
+export interface TableEntry {
+  readonly session: string;
+  readonly author: Author;
+  readonly sinceMs: number;
+  readonly status?: Json | undefined;
+  readonly data?: Json | undefined;
+}
+
+/** What has changed in an instance's table of a channel. */
+export type TableChange = { readonly entry: TableEntry } | { readonly gone: string; readonly user: string };
+
+/** The changes of an instance's table of a channel, numbered; without changes, a reminder of where it stands. */
+export interface TableWord {
+  readonly channel: ChannelName;
+  /** The instance and its incarnation. */
+  readonly table: string;
+  /** Of the last change. */
+  readonly number: number;
+  readonly changes: readonly TableChange[];
+}
+
+export interface TablesPorts {
+  /** This instance and its incarnation. */
+  self(): string;
+  cast(word: TableWord): void;
+  ask(holder: string | undefined): Promise<InstanceAnswers<Table | null>>;
+  /** Calls back at the end of the turn. */
+  soon(act: () => void): void;
+  after(delayMs: number, act: () => void): () => void;
+  /** What this instance shows. */
+  own(): readonly TableEntry[];
+  take(home: string, change: TableChange): void;
+  /** Everything that an instance shows. */
+  replace(home: string, entries: readonly TableEntry[]): void;
+}
+
+/** How long to wait before a table that could not be had is asked for again, in milliseconds. */
+const againMs = 500;
+/** Most words kept while the table that they follow is being asked for. */
+const mostStashed = 10_000;
+
+/**
+ * Who is in a channel on which instance: each owns a table of its own sessions and tells its changes, numbered. Whoever
+ * sees a hole in the numbers, or a table that it does not know, asks for it whole.
+ */
+export class Tables {
+  readonly #channel: ChannelName;
+  readonly #ports: TablesPorts;
+  #number = 0;
+  #changes: TableChange[] = [];
+  readonly #known = new Map<string, number>();
+  #stash: TableWord[] = [];
+  #pulling: Promise<void> | undefined;
+  #isWhole = false;
+  #cancelAgain: (() => void) | undefined;
+
+  constructor(channel: ChannelName, ports: TablesPorts) {
+    this.#channel = channel;
+    this.#ports = ports;
+  }
+
+  /** Resolves when the tables of those who answer are known. */
+  ready(): Promise<void> | undefined {
+    return this.#isWhole ? undefined : this.pull();
+  }
+
+  /** This instance shows something else. */
+  changed(change: TableChange): void {
+    if (this.#changes.push(change) === 1) this.#ports.soon(() => this.#tell());
+  }
+
+  /** This instance's table. */
+  get own(): Table {
+    this.#tell();
+    return { number: this.#number, entries: this.#ports.own() };
+  }
+
+  /** Says where this instance's table stands: whoever has missed the last change notices. */
+  remind(): void {
+    if (this.#number === 0) return;
+    this.#tell();
+    this.#cast([]);
+  }
+
+  hear(word: TableWord): void {
+    if (word.table === this.#ports.self()) return;
+    if (this.#take(word)) return;
+    if (this.#stash.length < mostStashed) this.#stash.push(word);
+    void this.pull();
+  }
+
+  /** An instance is not there any more. */
+  forget(holder: string): void {
+    this.#known.delete(holder);
+    this.#stash = this.#stash.filter(({ table }) => table !== holder);
+  }
+
+  /** Asks all instances for their tables. */
+  pull(): Promise<void> {
+    this.#pulling ??= this.#pull().finally(() => {
+      this.#pulling = undefined;
+    });
+    return this.#pulling;
+  }
+
+  close(): void {
+    this.#cancelAgain?.();
+    this.#changes = [];
+  }
+
+  /** Applies a word if it follows; `false` if something is missing before it. */
+  #take({ table, number, changes }: TableWord): boolean {
+    const known = this.#known.get(table);
+    if (known !== undefined && number <= known) return true;
+    if (known === undefined ? number > changes.length : number > known + changes.length) return false;
+    const fresh = known === undefined ? changes : changes.slice(changes.length - (number - known));
+    for (const change of fresh) this.#ports.take(table, change);
+    this.#known.set(table, number);
+    return true;
+  }
+
+  async #pull(): Promise<void> {
+    const { answers, missing } = await this.#ports.ask(undefined);
+    for (const { holder, answer } of answers) {
+      if (answer === null) {
+        this.#known.delete(holder);
+        this.#ports.replace(holder, []);
+      } else if (answer.number >= (this.#known.get(holder) ?? 0)) {
+        this.#known.set(holder, answer.number);
+        this.#ports.replace(holder, answer.entries);
+      }
+    }
+    this.#isWhole = true;
+    const stash = this.#stash.sort((a, b) => a.number - b.number);
+    this.#stash = [];
+    const unfit = stash.filter((word) => !this.#take(word));
+    if (unfit.length === 0 && missing.length === 0) return;
+    this.#stash = unfit;
+    this.#cancelAgain?.();
+    this.#cancelAgain = this.#ports.after(againMs, () => {
+      this.#cancelAgain = undefined;
+      void this.pull();
+    });
+  }
+
+  #tell(): void {
+    if (this.#changes.length === 0) return;
+    const changes = this.#changes;
+    this.#changes = [];
+    this.#number += changes.length;
+    this.#cast(changes);
+  }
+
+  #cast(changes: readonly TableChange[]): void {
+    this.#ports.cast({ channel: this.#channel, table: this.#ports.self(), number: this.#number, changes });
+  }
+}
