@@ -1,6 +1,7 @@
 import {
   type Appended,
   type AuditEntry,
+  type Clock,
   type ControlLog,
   type Draft,
   type Growth,
@@ -61,7 +62,7 @@ export class Truth {
  * others could read it. A crash loses what was not committed and what was not said.
  */
 export class SlowStore implements Store {
-  readonly #clock: VirtualClock;
+  readonly #clock: Clock;
   readonly #random: Random;
   readonly #truth: Truth;
   readonly #records: MemoryStore;
@@ -70,11 +71,12 @@ export class SlowStore implements Store {
   #epoch = 0;
   faults = true;
 
-  constructor(clock: VirtualClock, random: Random, ids: Ids, truth: Truth) {
+  /** @param records - what is committed, if other instances have it too */
+  constructor(clock: Clock, random: Random, ids: Ids, truth: Truth, records = new MemoryStore(ids)) {
     this.#clock = clock;
     this.#random = random;
     this.#truth = truth;
-    this.#records = new MemoryStore(ids);
+    this.#records = records;
   }
 
   append(channel: ChannelName, draft: Draft): Promise<Appended> {

@@ -1,6 +1,7 @@
 import { simulate } from './simulate.js';
+import { simulateInstances } from './simulateInstances.js';
 
-/** `npm run simulate`: many seeds, or one again. */
+/** `npm run simulate`: many seeds, or one again; with `--instances`, of a service that is several instances. */
 const args = process.argv.slice(2);
 const value = (name: string): number | undefined => {
   const at = args.indexOf(name);
@@ -9,15 +10,16 @@ const value = (name: string): number | undefined => {
 const seed = value('--seed');
 const first = seed ?? value('--from') ?? 1;
 const runs = seed === undefined ? (value('--runs') ?? 1000) : 1;
-const sums = { published: 0, seen: 0, cuts: 0, restarts: 0, cutOff: 0, gaps: 0 };
+const run: typeof simulate | typeof simulateInstances = args.includes('--instances') ? simulateInstances : simulate;
+const sums: Record<string, number> = {};
 const durationMs = value('--duration') ?? 20_000;
 /** How many of the last lines of a history are shown. */
-const historyLines = 80;
+const historyLines = value('--lines') ?? 80;
 let failed = 0;
 for (let each = first; each < first + runs; each++) {
   try {
-    const outcome = await simulate(each, { durationMs });
-    for (const name of Object.keys(sums) as (keyof typeof sums)[]) sums[name] += outcome[name];
+    const outcome = await run(each, { durationMs });
+    for (const [name, count] of Object.entries(outcome)) if (name !== 'seed') sums[name] = (sums[name] ?? 0) + count;
     if (seed !== undefined) console.log(outcome);
   } catch (error) {
     failed += 1;
@@ -25,9 +27,8 @@ for (let each = first; each < first + runs; each++) {
     if (seed !== undefined) await printHistory(seed, (error as Error).message);
   }
 }
-console.log(
-  `${runs} runs, ${failed} failed: ${sums.published} published, ${sums.seen} seen, ${sums.cuts} cuts, ${sums.restarts} restarts, ${sums.cutOff} cut off, ${sums.gaps} gaps`,
-);
+const told = Object.entries(sums).map(([name, count]) => `${count} ${name}`);
+console.log(`${runs} runs, ${failed} failed: ${told.join(', ')}`);
 process.exitCode = failed > 0 ? 1 : 0;
 
 /** The run repeats exactly: this time with what happened, as far as it concerns the client that the failure names. */
@@ -37,7 +38,7 @@ async function printHistory(again: number, failure: string): Promise<void> {
   const tell = (line: string): void => {
     if (client === undefined || line.includes(`${client}:`) || line.includes('the service')) lines.push(line);
   };
-  await simulate(again, { durationMs, tell }).catch(() => {});
+  await run(again, { durationMs, tell }).catch(() => {});
   console.error(`\nThe last of ${lines.length} lines of what happened${client === undefined ? '' : ` to ${client}`}:`);
   for (const line of lines.slice(-historyLines)) console.error(line);
 }

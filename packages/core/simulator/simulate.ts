@@ -118,7 +118,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
 
   const clients = Array.from(
     { length: random.between(2, 10) },
-    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine, sabotage, note),
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine && { engine }, sabotage, note),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
@@ -154,7 +154,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   }
 
   await heal();
-  for (const client of clients) check(client, truth, restartedAt.count > 0);
+  for (const client of clients) checkClient(client, truth, restartedAt.count > 0);
   if (problems.length > 0) throw problems[0];
   return {
     seed,
@@ -191,12 +191,12 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   }
 }
 
-function seenBy(client: SimulatedClient): number {
+export function seenBy(client: SimulatedClient): number {
   return client.stretches.reduce((sum, stretch) => sum + stretch.seen.length, 0);
 }
 
 /** Checks what a client saw against what was logged. */
-function check(client: SimulatedClient, truth: Truth, restarted: boolean): void {
+export function checkClient(client: SimulatedClient, truth: Truth, restarted: boolean): void {
   const last = new Map<ChannelName, Stretch>();
   for (const stretch of client.stretches) {
     last.set(stretch.channel, stretch);
@@ -232,7 +232,7 @@ function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, t
 }
 
 /** Not a MAC: here nobody forges. */
-function mac(text: string): string {
+export function mac(text: string): string {
   let hash = 0;
   for (const letter of text) hash = (Math.imul(hash, 31) + (letter.codePointAt(0) as number)) >>> 0;
   return `mac${hash.toString(36)}`.padEnd(32, '0');

@@ -15,8 +15,9 @@ import {
   readServerFrame,
   type Welcome,
 } from '@nine-bells/wire';
+import { MemberList } from './memberList.js';
 import type { Random } from './random.js';
-import { type FarEnd, type Sabotage, SimulatedLink } from './simulatedNetwork.js';
+import { type FarEnd, type Reached, type Sabotage, SimulatedLink } from './simulatedNetwork.js';
 import type { VirtualClock } from './virtualClock.js';
 
 /** What a client has seen of a channel without interruption: from a place on, and what it was told is missing. */
@@ -44,12 +45,14 @@ export class SimulatedClient implements FarEnd {
   readonly publishes: Publish[] = [];
   readonly stretches: Stretch[] = [];
   readonly gaps: Gap[] = [];
+  /** Who is in the channels, by what it was told. */
+  readonly members = new Map<ChannelName, MemberList>();
   session: string | undefined;
   /** Every session it has been; what `echo: false` kept from it. */
   readonly sessions = new Set<string>();
   readonly #clock: VirtualClock;
   readonly #random: Random;
-  readonly #engine: () => Engine | undefined;
+  readonly #engine: () => Reached | undefined;
   readonly #sabotage: Sabotage | undefined;
   readonly #note: (what: () => string) => void;
   /** How often the service has cut it off as too slow. */
@@ -69,7 +72,7 @@ export class SimulatedClient implements FarEnd {
     name: string,
     clock: VirtualClock,
     random: Random,
-    engine: () => Engine | undefined,
+    engine: () => Reached | undefined,
     sabotage?: Sabotage,
     note: (what: () => string) => void = () => {},
   ) {
@@ -79,6 +82,11 @@ export class SimulatedClient implements FarEnd {
     this.#clock = clock;
     this.#random = random;
     this.#engine = engine;
+  }
+
+  /** The engine that it is connected to. */
+  get reached(): Engine | undefined {
+    return this.#link?.reached;
   }
 
   get isOpen(): boolean {
@@ -156,6 +164,7 @@ export class SimulatedClient implements FarEnd {
     // One that was left meanwhile may still be told of.
     else if (isPush(frame, 'gap') && this.#entered.has(frame.channel)) this.#gap(frame);
     else if (isPush(frame, 'gap')) return;
+    else if (isPush(frame, 'members')) this.members.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
   }
 
@@ -179,7 +188,7 @@ export class SimulatedClient implements FarEnd {
     if (publish !== undefined) {
       this.#waiting.delete(frame.re);
       if (frame.problem === undefined) publish.acknowledged = true;
-      else if (frame.problem.code === 'unavailable')
+      else if (frame.problem.code === 'unavailable' || frame.problem.code === 'busy')
         this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
       return;
@@ -220,6 +229,7 @@ export class SimulatedClient implements FarEnd {
   }
 
   #enteredIn(entered: Entered, after: Cursor | undefined): void {
+    if (entered.members !== undefined) this.members.set(entered.channel, new MemberList(entered));
     if (entered.gap !== undefined) this.#gap(entered.gap);
     else if (after === undefined) {
       const first = entered.messages[0];

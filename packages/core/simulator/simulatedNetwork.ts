@@ -9,6 +9,13 @@ export interface FarEnd {
   closed(code: number): void;
 }
 
+/** Where a connection leads. */
+export interface Reached {
+  readonly engine: Engine;
+  /** Lets through what comes in, or keeps it until the process goes on. */
+  gate?(act: () => void): void;
+}
+
 const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
 
 /** What a broken service would do to the messages of a connection that stays whole: for testing the simulator itself. */
@@ -23,6 +30,9 @@ export class SimulatedLink implements Link {
   readonly #far: FarEnd;
   readonly #sabotage: Sabotage | undefined;
   #near: Connection | undefined;
+  #gate: (act: () => void) => void = (act) => act();
+  /** The engine at the other end. */
+  reached: Engine | undefined;
   #upMs = 0;
   #downMs = 0;
   #cut = false;
@@ -38,11 +48,17 @@ export class SimulatedLink implements Link {
   }
 
   /** Reaches the engine after a while. */
-  open(engine: () => Engine | undefined): void {
+  open(engine: () => Reached | undefined): void {
     this.#later('up', () => {
       const present = engine();
       if (present === undefined) this.cut();
-      else this.#near = present.connect(this);
+      else {
+        this.#gate = present.gate ?? this.#gate;
+        this.reached = present.engine;
+        this.#gate(() => {
+          this.#near = present.engine.connect(this);
+        });
+      }
     });
   }
 
@@ -53,14 +69,14 @@ export class SimulatedLink implements Link {
   // The client's end.
 
   send(text: string): void {
-    this.#later('up', () => this.#near?.receive(text));
+    this.#later('up', () => this.#gate(() => this.#near?.receive(text)));
   }
 
   /** Says goodbye cleanly. */
   leave(): void {
     this.#later('up', () => {
       this.#cut = true;
-      this.#near?.closed(1000);
+      this.#gate(() => this.#near?.closed(1000));
     });
   }
 
@@ -68,7 +84,7 @@ export class SimulatedLink implements Link {
   cut(): void {
     if (this.#cut) return;
     this.#cut = true;
-    this.#clock.setTimer(this.#random.between(0, 3000), () => this.#near?.closed(1006));
+    this.#clock.setTimer(this.#random.between(0, 3000), () => this.#gate(() => this.#near?.closed(1006)));
     this.#clock.setTimer(this.#random.between(0, 3000), () => this.#far.closed(1006));
   }
 
@@ -85,13 +101,13 @@ export class SimulatedLink implements Link {
       !this.calm && this.#random.chance(0.03) ? this.#random.between(5_000, 20_000) : this.#random.between(1, 200),
       () => {
         this.#waiting = 0;
-        this.#near?.drained();
+        this.#gate(() => this.#near?.drained());
       },
     );
   }
 
   ping(): void {
-    this.#later('up', () => this.#near?.alive());
+    this.#later('up', () => this.#gate(() => this.#near?.alive()));
   }
 
   pause(): void {}

@@ -65,7 +65,7 @@ import { Watching } from './presence/watching.js';
 import type { Client } from './session/client.js';
 import { Connection } from './session/connection.js';
 import type { ConnectionHost, OwnDraft, RemovalWish } from './session/host.js';
-import { Sessions } from './session/sessions.js';
+import { type Session, Sessions } from './session/sessions.js';
 import { Pacer } from './time/pacer.js';
 import { Wheel } from './time/wheel.js';
 
@@ -179,6 +179,8 @@ const lookRoundMs = 5_000;
 const lookChannels = 500;
 /** After how many rounds the others are reminded where a table of members stands. */
 const remindRounds = 3;
+/** Numbers that a table of members has for itself. */
+const tableStride = 1_000_000;
 /** A claim to clean up after an instance holds for so long, in milliseconds. */
 const claimMs = 600_000;
 /** How long others have to give their tables of members, in milliseconds. */
@@ -217,6 +219,8 @@ export class Engine {
   /** Where the round of looks at the record stands. */
   #look: ChannelName[] = [];
   #lookRounds = 0;
+  /** Tables opened so far: one that is opened again is numbered higher than all before. */
+  #tableBase = 0;
   /** Connections of users, to find them and to count them; guests are few to a user, and not here. */
   readonly #byUser = new Map<string, Set<Connection>>();
   #ready: Promise<void> | undefined;
@@ -238,7 +242,7 @@ export class Engine {
       ports.ids,
       ports.seal,
       this.options.sessionMemoryMs,
-      others && ((session, generation) => this.#cameFromElsewhere(session, generation)),
+      others && ((session) => this.#cameFromElsewhere(session)),
     );
     const own = this.#ownSide();
     this.everywhere = new Everywhere(own, others);
@@ -776,12 +780,16 @@ export class Engine {
     await this.#ports.relay.control.append({ did: 'keys-changed' });
   }
 
-  #cameFromElsewhere(session: string, generation: number): void {
+  #cameFromElsewhere(session: Session): void {
     const { control, others } = this.#ports.relay;
-    const by = others?.self as string;
+    const { id, generation } = session;
+    session.isBeingSaid = true;
     control
-      .append({ did: 'continue', session, generation, by })
-      .catch((error: unknown) => this.#ports.report(error, { what: 'that a session continues could not be said' }));
+      .append({ did: 'continue', session: id, generation, by: others?.self as string })
+      .catch((error: unknown) => this.#ports.report(error, { what: 'that a session continues could not be said' }))
+      .finally(() => {
+        session.isBeingSaid = false;
+      });
   }
 
   /** Measures may have been missed: what is in force is read anew, and holds for everyone who is here. */
@@ -813,7 +821,7 @@ export class Engine {
       }
       const some = this.#look.splice(0, Math.ceil(this.#channels.size / (lookRoundMs / lookMs)));
       void this.#lookAt(some);
-      if (this.#lookRounds % remindRounds === 0) for (const name of some) this.#channels.get(name)?.tables?.remind();
+      for (const name of some) this.#channels.get(name)?.tables?.look(this.#lookRounds % remindRounds === 0);
       this.#lookLater();
     });
   }
@@ -1122,6 +1130,7 @@ export class Engine {
         cast: (word) => relay.cast(word),
         ask: (holder) => others.ask({ ask: 'table', channel }, tableWithinMs, holder),
         soon: (act) => clock.endOfTurn(act),
+        base: () => this.#tableBase++ * tableStride,
         after: (delayMs, act) => this.#wheel.after(delayMs, act),
       },
     };

@@ -340,10 +340,19 @@ export class Channel {
 
   #want(): void {
     this.#wanted = this.#ports.want(this);
-    this.#wanted?.catch(() => {
-      // It is tried again by whoever enters next.
-      this.#wanted = undefined;
-    });
+    this.#wanted?.then(
+      () => {
+        this.#wanted = undefined;
+        if (this.#head !== undefined) this.#lookAround();
+      },
+      () => this.#ports.after(retryMs, () => !this.#closed && this.#want()),
+    );
+  }
+
+  /** The relay has handed over nothing for a while. */
+  #lookAround(): void {
+    void this.#readOn();
+    void this.tables?.pull();
   }
 
   /** Where several instances publish, their messages may overtake each other on the way here. */

@@ -23,15 +23,18 @@ const sampleSize = 20;
 /** A crowd ends below this part of its bound, so that it does not come and go with each member. */
 const crowdEnds = 0.9;
 
-/** One session of a member. */
+/** One session of a member, as one instance shows it; one that has moved may for a moment be shown by two. */
 interface Stay {
+  readonly session: string;
   status: Json | undefined;
   /** When the status was set, to tell the latest of equally available ones. */
   order: number;
   /** Calls off that the session is given up; there while its connection is broken. */
   cancelGrace: (() => void) | undefined;
+  /** Of the session's connection. */
+  generation: number;
   /** The other instance that shows it; `undefined`: this one does. */
-  home: string | undefined;
+  readonly home: string | undefined;
 }
 
 /** One user in the channel. */
@@ -47,6 +50,8 @@ interface Present {
 /** Who enters: a session of a user. */
 export interface Arrival {
   readonly session: string;
+  /** Of the session's connection. */
+  readonly generation: number;
   readonly author: Author;
   readonly status?: Json | undefined;
   /** What the application wants to have shown of the member. */
@@ -136,28 +141,28 @@ export class Presence {
   }
 
   /** A session enters, or comes back, perhaps from another instance. Doing so twice is as once. */
-  enter({ session, author, status, data }: Arrival): void {
+  enter({ session, generation, author, status, data }: Arrival): void {
     const before = this.#present.get(author.user);
     const stay = before?.stays.get(session);
-    const isNews = stay === undefined || stay.home !== undefined;
-    if (isNews) this.#own += 1;
-    const said = { session, author, sinceMs: this.#ports.now(), status: status ?? stay?.status, data };
-    const changes = this.#show(said, undefined, status !== undefined);
-    if (isNews || changes) this.#spread(session, author.user);
+    if (stay === undefined) this.#own += 1;
+    const said = status ?? (stay ?? latestOf(before, session))?.status;
+    const entry = { session, generation, author, sinceMs: this.#ports.now(), status: said, data };
+    if (this.#show(entry, undefined, status !== undefined) || stay?.generation !== generation)
+      this.#spread(session, author.user);
     if (before === undefined) this.#ports.noted('joined', author);
   }
 
   /** A session says something else of itself. */
   setStatus(session: string, user: string, status: Json): void {
     const stay = this.#present.get(user)?.stays.get(session);
-    if (stay === undefined || stay.home !== undefined) return;
+    if (stay === undefined) return;
     this.#willChange(user);
     stay.status = status;
     stay.order = ++this.#order;
     this.#spread(session, user);
   }
 
-  /** A session leaves for good; one that another instance shows now has only gone there. */
+  /** A session leaves for good, or has gone on on another instance. */
   leave(session: string, user: string): void {
     const present = this.#present.get(user);
     if (present === undefined || !this.#remove(session, user, undefined)) return;
@@ -169,25 +174,25 @@ export class Presence {
 
   /** A session's connection broke: it is shown until the grace is over. */
   lost(session: string, user: string): void {
-    const stay = this.#present.get(user)?.stays.get(session);
-    if (stay === undefined || stay.home !== undefined || stay.cancelGrace !== undefined) return;
-    stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => this.leave(session, user));
+    const present = this.#present.get(user);
+    const stay = present?.stays.get(session);
+    if (stay === undefined || stay.cancelGrace !== undefined) return;
+    if (latestOf(present, session) === stay)
+      stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => this.leave(session, user));
+    else this.leave(session, user);
   }
 
   // ------------------------------------------------------------------------------------- other instances
 
   /** What this instance shows, for the others. */
   get table(): readonly TableEntry[] {
-    const all: TableEntry[] = [];
-    for (const [user, { stays }] of this.#present)
-      for (const [session, { home }] of stays) if (home === undefined) all.push(this.#entryOf(session, user));
-    return all;
+    return [...this.#present.keys()].flatMap((user) => this.entriesOf(user));
   }
 
   /** The sessions of a user that this instance shows. */
   entriesOf(user: string): readonly TableEntry[] {
     const all: TableEntry[] = [];
-    for (const [session, { home }] of this.#present.get(user)?.stays ?? [])
+    for (const { session, home } of this.#present.get(user)?.stays.values() ?? [])
       if (home === undefined) all.push(this.#entryOf(session, user));
     return all;
   }
@@ -198,50 +203,44 @@ export class Presence {
       this.#remove(change.gone, change.user, home);
       return;
     }
-    const { session, author } = change.entry;
-    const stay = this.#present.get(author.user)?.stays.get(session);
-    if (stay !== undefined && stay.home === undefined) {
-      // The session has gone on there.
-      this.#own -= 1;
-      this.#show(change.entry, home, true);
-      if (this.#own === 0) this.#ports.empty();
-    } else this.#show(change.entry, home, true);
+    const { session, author, generation } = change.entry;
+    this.#show(change.entry, home, true);
+    const own = this.#present.get(author.user)?.stays.get(session);
+    // Its connection here broke, and it has gone on there.
+    if (own?.cancelGrace !== undefined && own.generation <= generation) this.leave(session, author.user);
   }
 
   /** Everything that another instance shows. */
   replace(home: string, entries: readonly TableEntry[]): void {
     const there = new Set(entries.map(({ session }) => session));
     for (const [user, { stays }] of [...this.#present])
-      for (const [session, stay] of [...stays])
-        if (stay.home === home && !there.has(session)) this.#remove(session, user, home);
-    for (const entry of entries) {
-      const stay = this.#present.get(entry.author.user)?.stays.get(entry.session);
-      // Whoever is connected here, or on a third instance, has gone on there since the table was made.
-      if (stay === undefined || stay.home === home || stay.cancelGrace !== undefined) this.hear(home, { entry });
-    }
+      for (const stay of [...stays.values()])
+        if (stay.home === home && !there.has(stay.session)) this.#remove(stay.session, user, home);
+    for (const entry of entries) this.hear(home, { entry });
   }
 
   /** Another instance is not there any more: whoever it showed has the grace to come back elsewhere. */
   abandon(home: string): void {
     for (const [user, { stays, author }] of this.#present)
-      for (const [session, stay] of stays) {
+      for (const stay of stays.values()) {
         if (stay.home !== home || stay.cancelGrace !== undefined) continue;
         stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => {
-          if (this.#remove(session, user, home) && !this.#present.has(user)) this.#ports.abandoned?.(home, author);
+          if (this.#remove(stay.session, user, home) && !this.#present.has(user)) this.#ports.abandoned?.(home, author);
         });
       }
   }
 
-  /** Shows a session as said, wherever it is. Gives whether anything is different from before. */
-  #show({ session, author, sinceMs, status, data }: TableEntry, home: string | undefined, says: boolean): boolean {
+  /** Shows a session as said, here or on another instance. Gives whether anything is different from before. */
+  #show(entry: TableEntry, home: string | undefined, says: boolean): boolean {
+    const { session, generation, author, sinceMs, status, data } = entry;
     let present = this.#present.get(author.user);
-    const stay = present?.stays.get(session);
+    const key = keyOf(session, home);
+    const stay = present?.stays.get(key);
     stay?.cancelGrace?.();
     // A session that comes back, and says nothing else of itself, has changed nothing.
-    const isSame = stay !== undefined && same(status, stay.status) && same(data ?? present?.data, present?.data);
-    if (isSame) {
+    if (stay !== undefined && same(status, stay.status) && same(data ?? present?.data, present?.data)) {
       stay.cancelGrace = undefined;
-      stay.home = home;
+      stay.generation = generation;
       return false;
     }
     this.#willChange(author.user);
@@ -254,18 +253,19 @@ export class Presence {
     this.#isCrowd ||= this.#present.size > this.#rule.crowd;
     if (data !== undefined) present.data = data;
     const order = says || stay === undefined ? ++this.#order : stay.order;
-    present.stays.set(session, { status, order, cancelGrace: undefined, home });
+    present.stays.set(key, { session, generation, home, status, order, cancelGrace: undefined });
     return true;
   }
 
-  /** Shows a session no more, if it is shown by that instance. */
+  /** An instance shows a session no more. */
   #remove(session: string, user: string, home: string | undefined): boolean {
     const present = this.#present.get(user);
-    const stay = present?.stays.get(session);
-    if (present === undefined || stay === undefined || stay.home !== home) return false;
+    const key = keyOf(session, home);
+    const stay = present?.stays.get(key);
+    if (present === undefined || stay === undefined) return false;
     this.#willChange(user);
     stay.cancelGrace?.();
-    present.stays.delete(session);
+    present.stays.delete(key);
     if (present.stays.size === 0) this.#present.delete(user);
     return true;
   }
@@ -276,9 +276,10 @@ export class Presence {
 
   #entryOf(session: string, user: string): TableEntry {
     const { author, sinceMs, data, stays } = this.#present.get(user) as Present;
-    const status = stays.get(session)?.status;
+    const { status, generation } = stays.get(session) as Stay;
     return {
       session,
+      generation,
       author,
       sinceMs,
       ...(status === undefined ? {} : { status }),
@@ -394,6 +395,18 @@ export function mergedMembers(earlier: MembersPush, later: MembersPush): Members
   };
 }
 
+function keyOf(session: string, home: string | undefined): string {
+  return home === undefined ? session : `${session} ${home}`;
+}
+
+/** Where a session is, of the instances that show it: on the one of its latest connection. */
+function latestOf(present: Pick<Present, 'stays'> | undefined, session: string): Stay | undefined {
+  let latest: Stay | undefined;
+  for (const stay of present?.stays.values() ?? [])
+    if (stay.session === session && (latest === undefined || stay.generation > latest.generation)) latest = stay;
+  return latest;
+}
+
 function same(a: Json | undefined, b: Json | undefined): boolean {
   return a === b || JSON.stringify(a) === JSON.stringify(b);
 }
@@ -411,20 +424,20 @@ function shownOf(present: Present): NonNullable<Present['shown']> {
 }
 
 function madeOf({ author, sinceMs, stays, data }: Present): Member {
-  const status = mostAvailable(stays);
+  const status = mostAvailable([...stays.values()].filter((stay) => latestOf({ stays }, stay.session) === stay));
   return {
     ...author,
     since: new Date(sinceMs).toISOString(),
-    sessions: stays.size,
+    sessions: new Set([...stays.values()].map(({ session }) => session)).size,
     ...(status === undefined ? {} : { status }),
     ...(data === undefined ? {} : { data }),
   };
 }
 
 /** The status of the most available session; of equally available ones, the one that was set last. */
-function mostAvailable(stays: ReadonlyMap<string, Stay>): Json | undefined {
+function mostAvailable(stays: readonly Stay[]): Json | undefined {
   let best: Stay | undefined;
-  for (const each of stays.values()) {
+  for (const each of stays) {
     const difference = best === undefined ? -1 : availability(each.status) - availability(best.status);
     if (best === undefined || difference < 0 || (difference === 0 && each.order > best.order)) best = each;
   }

@@ -4,6 +4,8 @@ import type { InstanceAnswers, Table } from '../instances/instance.js';
 /** A session that an instance shows as in a channel. */
 export interface TableEntry {
   readonly session: string;
+  /** Of the session's connection: where two instances show one session, the higher is right. */
+  readonly generation: number;
   readonly author: Author;
   readonly sinceMs: number;
   readonly status?: Json | undefined;
@@ -20,12 +22,16 @@ export interface TableWord {
   readonly table: string;
   /** Of the last change. */
   readonly number: number;
+  /** Where the numbers began, with nobody in the table. */
+  readonly base: number;
   readonly changes: readonly TableChange[];
 }
 
 export interface TablesPorts {
   /** This instance and its incarnation. */
   self(): string;
+  /** A number from which to begin, higher than all of this instance's tables of the channel before. */
+  base(): number;
   cast(word: TableWord): void;
   ask(holder: string | undefined): Promise<InstanceAnswers<Table | null>>;
   /** Calls back at the end of the turn. */
@@ -40,6 +46,8 @@ export interface TablesPorts {
 
 /** How long to wait before a table that could not be had is asked for again, in milliseconds. */
 const againMs = 500;
+/** After how many looks at which nothing was heard of a table it is asked for. */
+const quietLooks = 9;
 /** Most words kept while the table that they follow is being asked for. */
 const mostStashed = 10_000;
 
@@ -50,9 +58,12 @@ const mostStashed = 10_000;
 export class Tables {
   readonly #channel: ChannelName;
   readonly #ports: TablesPorts;
-  #number = 0;
+  readonly #base: number;
+  #number: number;
   #changes: TableChange[] = [];
   readonly #known = new Map<string, number>();
+  /** Looks since something was heard of a table. */
+  readonly #quiet = new Map<string, number>();
   #stash: TableWord[] = [];
   #pulling: Promise<void> | undefined;
   #isWhole = false;
@@ -61,6 +72,8 @@ export class Tables {
   constructor(channel: ChannelName, ports: TablesPorts) {
     this.#channel = channel;
     this.#ports = ports;
+    this.#base = ports.base();
+    this.#number = this.#base;
   }
 
   /** Resolves when the tables of those who answer are known. */
@@ -81,13 +94,24 @@ export class Tables {
 
   /** Says where this instance's table stands: whoever has missed the last change notices. */
   remind(): void {
-    if (this.#number === 0) return;
+    if (this.#number === this.#base) return;
     this.#tell();
     this.#cast([]);
   }
 
+  /** Reminds the others, if it is time to, and asks those of whom nothing was heard for long. */
+  look(reminds: boolean): void {
+    if (reminds) this.remind();
+    for (const [holder] of this.#known) {
+      const looks = (this.#quiet.get(holder) ?? 0) + 1;
+      this.#quiet.set(holder, looks);
+      if (looks % quietLooks === 0) void this.pull();
+    }
+  }
+
   hear(word: TableWord): void {
     if (word.table === this.#ports.self()) return;
+    this.#quiet.delete(word.table);
     if (this.#take(word)) return;
     if (this.#stash.length < mostStashed) this.#stash.push(word);
     void this.pull();
@@ -96,6 +120,7 @@ export class Tables {
   /** An instance is not there any more. */
   forget(holder: string): void {
     this.#known.delete(holder);
+    this.#quiet.delete(holder);
     this.#stash = this.#stash.filter(({ table }) => table !== holder);
   }
 
@@ -113,11 +138,13 @@ export class Tables {
   }
 
   /** Applies a word if it follows; `false` if something is missing before it. */
-  #take({ table, number, changes }: TableWord): boolean {
-    const known = this.#known.get(table);
-    if (known !== undefined && number <= known) return true;
-    if (known === undefined ? number > changes.length : number > known + changes.length) return false;
-    const fresh = known === undefined ? changes : changes.slice(changes.length - (number - known));
+  #take({ table, number, base, changes }: TableWord): boolean {
+    const known = this.#known.get(table) ?? -1;
+    if (number <= known) return true;
+    const begins = known < base && number === base + changes.length;
+    if (begins) this.#ports.replace(table, []);
+    else if (known < base || number > known + changes.length) return false;
+    const fresh = begins ? changes : changes.slice(changes.length - (number - known));
     for (const change of fresh) this.#ports.take(table, change);
     this.#known.set(table, number);
     return true;
@@ -127,7 +154,7 @@ export class Tables {
     const { answers, missing } = await this.#ports.ask(undefined);
     for (const { holder, answer } of answers) {
       if (answer === null) {
-        this.#known.delete(holder);
+        this.forget(holder);
         this.#ports.replace(holder, []);
       } else if (answer.number >= (this.#known.get(holder) ?? 0)) {
         this.#known.set(holder, answer.number);
@@ -156,6 +183,7 @@ export class Tables {
   }
 
   #cast(changes: readonly TableChange[]): void {
-    this.#ports.cast({ channel: this.#channel, table: this.#ports.self(), number: this.#number, changes });
+    const { self, cast } = this.#ports;
+    cast({ channel: this.#channel, table: self(), number: this.#number, base: this.#base, changes });
   }
 }

@@ -53,6 +53,8 @@ const batchMessages = 500;
 const batchChars = 1_000_000;
 /** How long the control log may not have been read before nobody new is let in, in milliseconds. */
 const controlFreshMs = 5_000;
+/** Most instances that are remembered not to be there any more. */
+const mostGone = 1_000;
 /** When to try again what was refused because nothing is carried, in milliseconds. */
 const retryAfterMs = 1_000;
 
@@ -108,6 +110,8 @@ export class SharedRelay implements Relay {
   #self: string;
   #linked = false;
   #linkedSinceMs = 0;
+  /** When the lease was taken or renewed the last time, as far as is known. */
+  #heldAtMs: number | undefined;
   #stopped = false;
   #relayMs: number | undefined;
   #cancelBeat: (() => void) | undefined;
@@ -118,6 +122,8 @@ export class SharedRelay implements Relay {
   #hearUsers: (word: UserWord) => void = () => {};
   #hearGrowth: (growth: Growth) => void = () => {};
   readonly #known = new Map<string, Known>();
+  /** Instances that are not there any more: what still comes of them is old. */
+  readonly #gone = new Set<string>();
   readonly #asked = new Map<number, Asked>();
   #lastAsked = 0;
   #ears: OthersEars | undefined;
@@ -298,13 +304,15 @@ export class SharedRelay implements Relay {
     }
     const wanted = this.#wanted.get(channel);
     if (wanted === undefined) return;
-    if (text.startsWith('{')) wanted.hear(JSON.parse(text) as Signal);
-    else wanted.receive(readCarried(channel, text) ?? []);
+    if (text.startsWith('{')) {
+      const signal = JSON.parse(text) as Signal;
+      if (!('table' in signal) || !this.#gone.has(signal.table)) wanted.hear(signal);
+    } else wanted.receive(readCarried(channel, text) ?? []);
   }
 
   #heardEnvelope(envelope: Envelope): void {
     const { from } = envelope;
-    if (from === this.#self) return;
+    if (from === this.#self || this.#gone.has(from)) return;
     if ('user' in envelope) this.#hearUsers(envelope.user);
     else if ('word' in envelope) this.#ears?.hear(from, envelope.word);
     else if ('bye' in envelope) this.#forget(from);
@@ -332,7 +340,9 @@ export class SharedRelay implements Relay {
           cancel();
           this.#asked.delete(id);
           resolve({
-            answers: asked.answers as unknown as InstanceAnswers<T>['answers'],
+            answers: asked.answers.filter(
+              (each) => !this.#gone.has(each.holder),
+            ) as unknown as InstanceAnswers<T>['answers'],
             missing: [...asked.open].map(nameOf),
           });
         },
@@ -505,10 +515,13 @@ export class SharedRelay implements Relay {
     const wasLinked = this.#linked;
     if (!wasLinked) this.#linkedSinceMs = now;
     this.#linked = true;
-    const wasKnown = this.#known.has(self);
+    const wasAlive = this.#heldAtMs !== undefined;
+    // An answer that was lost may have been the one that said so: what counts is how long it was unsure.
+    const isSame = held && atMs - (this.#heldAtMs ?? atMs) <= leaseMs;
+    this.#heldAtMs = atMs;
     this.#look(leases, now);
-    if (wasKnown && !held) this.#becomeAnother();
-    if (!wasLinked || (wasKnown && !held)) this.#resume();
+    if (wasAlive && !isSame) this.#becomeAnother();
+    if (!wasLinked || (wasAlive && !isSame)) this.#resume();
   }
 
   /** The others have taken this instance for dead, or may have: what they believed of it is over, and said anew. */
@@ -518,6 +531,8 @@ export class SharedRelay implements Relay {
     this.#exchange.unsubscribe(topics.instance(before));
     this.#follow(topics.instance(this.#self));
     this.#known.delete(before);
+    this.#gone.add(before);
+    this.#heldAtMs = undefined;
     this.#exchange.leave(before).catch((error: unknown) => this.#failed(error));
     this.#exchange.publish(topics.all, JSON.stringify({ from: before, bye: true }));
     void this.#renew().catch((error: unknown) => this.#failed(error));
@@ -534,7 +549,7 @@ export class SharedRelay implements Relay {
   #look(leases: readonly Lease[], now: number): void {
     for (const { holder, card, leftMs } of leases) {
       const known = this.#known.get(holder);
-      if (known === undefined && leftMs <= 0) continue;
+      if (this.#gone.has(holder) || (known === undefined && leftMs <= 0)) continue;
       this.#known.set(holder, {
         card: JSON.parse(card) as InstanceCard,
         leftMs,
@@ -548,7 +563,14 @@ export class SharedRelay implements Relay {
   }
 
   #forget(holder: string): void {
-    if (!this.#known.delete(holder)) return;
+    this.#known.delete(holder);
+    if (this.#gone.has(holder)) return;
+    this.#gone.add(holder);
+    if (this.#gone.size > mostGone)
+      for (const oldest of this.#gone) {
+        this.#gone.delete(oldest);
+        break;
+      }
     for (const asked of [...this.#asked.values()]) if (asked.open.delete(holder) && asked.open.size === 0) asked.done();
     this.#ears?.gone(holder);
   }

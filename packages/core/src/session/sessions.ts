@@ -42,6 +42,8 @@ export interface Session {
   lingers: Map<ChannelName, Channel> | undefined;
   /** It has gone on elsewhere: whoever has it next tells the others. */
   isElsewhere: boolean;
+  /** The others are being told that it goes on here. */
+  isBeingSaid: boolean;
 }
 
 /** Who the client is, if it is this session, under a name that the service gives. */
@@ -70,7 +72,7 @@ export class Sessions {
   /** Those without a connection, in the order in which they lost it. */
   readonly #gone = new Set<Session>();
   readonly #names = new GuestNames();
-  readonly #cameFromElsewhere: (session: string, generation: number) => void;
+  readonly #cameFromElsewhere: (session: Session) => void;
 
   /** @param cameFromElsewhere - told of sessions that were on another instance, as far as is known here */
   constructor(
@@ -78,7 +80,7 @@ export class Sessions {
     ids: Ids,
     seal: Seal,
     memoryMs: number,
-    cameFromElsewhere: (session: string, generation: number) => void = () => {},
+    cameFromElsewhere: (session: Session) => void = () => {},
   ) {
     this.#cameFromElsewhere = cameFromElsewhere;
     this.#clock = clock;
@@ -119,7 +121,7 @@ export class Sessions {
     session.connection?.continuedElsewhere();
     session.ended = undefined;
     session.endedAtMs = undefined;
-    if (known === undefined || session.isElsewhere) this.#cameFromElsewhere(id, session.generation);
+    if (known === undefined || session.isElsewhere) this.#cameFromElsewhere(session);
     session.isElsewhere = false;
     return { session, who: named(who, whoIs, session), secret: this.#secretOf(session), continued: true, ended };
   }
@@ -138,7 +140,8 @@ export class Sessions {
   /** A session goes on on another instance. */
   continued({ session: id, generation }: Pick<Continuation, 'session' | 'generation'>): void {
     const session = this.#sessions.get(id);
-    if (session === undefined || session.generation > generation) return;
+    // What was said before this instance said that the session goes on here is over.
+    if (session === undefined || session.isBeingSaid || session.generation > generation) return;
     session.connection?.continuedElsewhere();
     session.generation = generation;
     session.isElsewhere = true;
@@ -205,6 +208,7 @@ export class Sessions {
       looking: undefined,
       lingers: undefined,
       isElsewhere: false,
+      isBeingSaid: false,
     };
     this.#sessions.set(id, session);
     return session;

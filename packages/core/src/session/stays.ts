@@ -32,7 +32,8 @@ export class Stays {
     session.lingers?.delete(name);
     if (quiet || who.oversight) this.leave(name);
     else {
-      presence.enter({ session: session.id, author: authorOf(who), status: status ?? session.status, data });
+      const { id, generation } = session;
+      presence.enter({ session: id, generation, author: authorOf(who), status: status ?? session.status, data });
       this.#channels ??= new Map();
       this.#channels.set(name, channel);
     }

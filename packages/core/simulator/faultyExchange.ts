@@ -1,0 +1,185 @@
+import {
+  type Beat,
+  controlChannel,
+  type Exchange,
+  type ExchangeEars,
+  ExchangeHub,
+  type HubDoor,
+  type LogBounds,
+  LoggedMessage,
+  type LogSlice,
+  type MessageLine,
+  type Place,
+  type Placed,
+  type ReadLimit,
+} from '@nine-bells/core';
+import type { ChannelName } from '@nine-bells/wire';
+import type { Truth } from './faultyPorts.js';
+import type { PausableClock } from './pausableClock.js';
+import type { Random } from './random.js';
+import type { VirtualClock } from './virtualClock.js';
+
+/** A hub that keeps account of everything that was ever recorded in it. */
+export class TrueHub extends ExchangeHub {
+  readonly #truth: Truth;
+
+  constructor(truth: Truth, ...more: ConstructorParameters<typeof ExchangeHub>) {
+    super(...more);
+    this.#truth = truth;
+  }
+
+  override append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): readonly Placed[] {
+    const placed = super.append(channel, lines, bounds);
+    if (channel !== controlChannel)
+      for (const [index, { place, repeated }] of placed.entries())
+        if (!repeated) this.#truth.add(new LoggedMessage(channel, place, lines[index] as MessageLine));
+    return placed;
+  }
+}
+
+/**
+ * What an instance has of a hub, over a network that delays, loses and doubles what is carried, loses answers to calls that
+ * were carried out, and is cut now and then, with or without either side being told.
+ */
+export class FaultyExchange implements Exchange {
+  readonly #clock: VirtualClock;
+  readonly #process: PausableClock;
+  readonly #random: Random;
+  readonly #topics = new Set<string>();
+  readonly #lastAtMs = new Map<string, number>();
+  #door: HubDoor;
+  #hub: ExchangeHub;
+  #ears: ExchangeEars | undefined;
+  #isCut = false;
+  faults = true;
+  /** Texts that have arrived. */
+  heard = 0;
+
+  constructor(hub: ExchangeHub, clock: VirtualClock, process: PausableClock, random: Random) {
+    this.#clock = clock;
+    this.#process = process;
+    this.#random = random;
+    this.#hub = hub;
+    this.#door = this.#open(hub);
+  }
+
+  get isCut(): boolean {
+    return this.#isCut;
+  }
+
+  /** The exchange comes back empty, as another. */
+  moveTo(hub: ExchangeHub): void {
+    this.close();
+    this.#hub = hub;
+    this.#door = this.#open(hub);
+    for (const topic of this.#topics) void this.#door.subscribe(topic);
+  }
+
+  /** Nothing passes any more; the instance is told, or finds out by itself. */
+  cut(isTold: boolean): void {
+    this.#isCut = true;
+    if (isTold) this.#process.gate(() => this.#ears?.broken());
+  }
+
+  mend(isTold: boolean): void {
+    this.#isCut = false;
+    if (isTold) this.#process.gate(() => this.#ears?.resumed());
+  }
+
+  close(): void {
+    this.#hub.close(this.#door);
+  }
+
+  listen(ears: ExchangeEars): void {
+    this.#ears = ears;
+    ears.resumed();
+  }
+
+  append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): Promise<readonly Placed[]> {
+    return this.#call(() => this.#door.append(channel, lines, bounds));
+  }
+
+  head(channel: ChannelName): Promise<Place> {
+    return this.#call(() => this.#door.head(channel));
+  }
+
+  heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    return this.#call(() => this.#door.heads(channels));
+  }
+
+  since(channel: ChannelName, after: Place, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice> {
+    return this.#call(() => this.#door.since(channel, after, limit, bounds));
+  }
+
+  before(channel: ChannelName, before: Place | undefined, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice> {
+    return this.#call(() => this.#door.before(channel, before, limit, bounds));
+  }
+
+  publish(topic: string, text: string): void {
+    this.#clock.setTimer(this.#random.between(0, 5), () => {
+      if (!this.#isCut) this.#door.publish(topic, text);
+    });
+  }
+
+  subscribe(topic: string): Promise<void> {
+    this.#topics.add(topic);
+    return this.#call(() => this.#door.subscribe(topic));
+  }
+
+  unsubscribe(topic: string): void {
+    this.#topics.delete(topic);
+    this.#door.unsubscribe(topic);
+  }
+
+  beat(holder: string, card: string, ttlMs: number): Promise<Beat> {
+    return this.#call(() => this.#door.beat(holder, card, ttlMs));
+  }
+
+  leave(holder: string): Promise<void> {
+    return this.#call(() => this.#door.leave(holder));
+  }
+
+  claim(name: string, ttlMs: number): Promise<boolean> {
+    return this.#call(() => this.#door.claim(name, ttlMs));
+  }
+
+  #open(hub: ExchangeHub): HubDoor {
+    const door = hub.door();
+    door.listen({ heard: (topic, text) => this.#carry(topic, text), broken: () => {}, resumed: () => {} });
+    return door;
+  }
+
+  /** Texts of one topic stay in order, those of several may overtake each other. */
+  #carry(topic: string, text: string): void {
+    const now = this.#clock.monotonic();
+    if (this.faults && this.#random.chance(0.02)) return;
+    const atMs = Math.max(this.#lastAtMs.get(topic) ?? 0, now + this.#random.between(0, 15));
+    this.#lastAtMs.set(topic, atMs);
+    const deliver = (): void => {
+      if (this.#isCut) return;
+      this.heard += 1;
+      this.#process.gate(() => this.#ears?.heard(topic, text));
+    };
+    this.#clock.setTimer(atMs - now, deliver);
+    if (this.faults && this.#random.chance(0.03)) this.#clock.setTimer(atMs - now, deliver);
+  }
+
+  #call<T>(act: () => Promise<T>): Promise<T> {
+    return new Promise((resolve, reject) => {
+      this.#clock.setTimer(this.#random.between(0, 6), () => {
+        // Nobody hears of it: the instance stops waiting by itself.
+        if (this.#isCut) return;
+        act().then(
+          (result) =>
+            this.#clock.setTimer(this.#random.between(0, 6), () => {
+              if (this.#isCut) return;
+              if (this.faults && this.#random.chance(0.005))
+                this.#process.gate(() => reject(new Error('the answer was lost')));
+              else this.#process.gate(() => resolve(result));
+            }),
+          (error: unknown) => this.#process.gate(() => reject(error as Error)),
+        );
+      });
+    });
+  }
+}

@@ -1,0 +1,282 @@
+import {
+  type ChannelRule,
+  Engine,
+  type Identity,
+  type Ids,
+  type LogBounds,
+  MemoryStore,
+  SharedRelay,
+} from '@nine-bells/core';
+import { channelName, type Json } from '@nine-bells/wire';
+import { FaultyExchange, TrueHub } from './faultyExchange.js';
+import { SlowStore, Truth } from './faultyPorts.js';
+import { PausableClock } from './pausableClock.js';
+import { Random } from './random.js';
+import { checkClient, mac, type SimulationOptions, seenBy } from './simulate.js';
+import { SimulatedClient } from './simulatedClient.js';
+import type { Reached } from './simulatedNetwork.js';
+import { VirtualClock } from './virtualClock.js';
+
+/** What happened in a run with several instances. */
+export interface InstancesOutcome {
+  readonly seed: number;
+  readonly instances: number;
+  readonly published: number;
+  readonly seen: number;
+  readonly kills: number;
+  readonly pauses: number;
+  readonly partitions: number;
+  /** How often the exchange came back empty. */
+  readonly emptied: number;
+  readonly gaps: number;
+}
+
+const bounds: LogBounds = { messages: 1000, forMs: 600_000 };
+const open = { enter: 'anyone', publish: 'anyone' } as const;
+const rules: readonly ChannelRule[] = [
+  { pattern: 'kept/:n', logbook: { keep: 'kept' }, allow: open },
+  { pattern: 'recent/:n', logbook: { keep: 'recent', bounds }, allow: open },
+  {
+    pattern: 'room/:n',
+    logbook: { keep: 'recent', bounds },
+    presence: { graceMs: 10_000, crowd: 1_000 },
+    allow: open,
+  },
+];
+const channels = ['kept/1', 'kept/2', 'recent/1', 'room/1'].map(channelName);
+/** Failures that the engine must get over. */
+const tolerated = new Set([
+  'reading a channel',
+  'the measures in force could not be read',
+  'an inbox could not be read',
+  'the relay cannot be reached',
+  'looking whether channels have grown',
+  'a question of another instance could not be answered',
+]);
+
+/** One process of the service. */
+class Instance implements Reached {
+  readonly engine: Engine;
+  readonly process: PausableClock;
+  readonly exchange: FaultyExchange;
+  readonly store: SlowStore;
+  readonly gate: (act: () => void) => void;
+  isDead = false;
+
+  constructor(parts: {
+    name: string;
+    clock: VirtualClock;
+    random: Random;
+    ids: Ids;
+    hub: TrueHub;
+    truth: Truth;
+    records: MemoryStore;
+    problems: unknown[];
+  }) {
+    const { name, clock, random, ids, hub, truth, records, problems } = parts;
+    this.process = new PausableClock(clock);
+    this.gate = this.process.gate;
+    this.store = new SlowStore(this.process, random, ids, truth, records);
+    this.exchange = new FaultyExchange(hub, clock, this.process, random);
+    const report = (error: unknown, about: Readonly<Record<string, Json | undefined>>): void => {
+      if (!tolerated.has(String(about.what))) problems.push(error);
+    };
+    this.engine = new Engine(
+      {
+        clock: this.process,
+        ids,
+        relay: new SharedRelay(this.exchange, this.process, {
+          instance: name,
+          incarnation: () => random.text(6),
+          boundsOf: () => bounds,
+          report,
+        }),
+        store: this.store,
+        seal: { sign: mac, matches: (text, given) => mac(text) === given },
+        tokens: {
+          read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
+        },
+        report,
+      },
+      rules,
+      {
+        instance: name,
+        pulseMs: 2_000,
+        tailMessages: random.pick([2, 16, 256]),
+        channelLingerMs: random.pick([0, 3_000]),
+      },
+    );
+  }
+}
+
+/**
+ * Lets clients talk through two to four instances that are cut off from each other, stopped and killed, over an exchange
+ * that delays, loses, doubles and comes back empty; then heals everything and checks the promises.
+ *
+ * @throws {Error} with the seed, when a promise was broken; the same seed repeats the run exactly
+ */
+export async function simulateInstances(seed: number, options: SimulationOptions = {}): Promise<InstancesOutcome> {
+  try {
+    return await run(seed, options);
+  } catch (error) {
+    throw new Error(`seed ${seed}: ${(error as Error).message}`, { cause: error });
+  }
+}
+
+async function run(
+  seed: number,
+  { durationMs = 20_000, sabotage, tell }: SimulationOptions,
+): Promise<InstancesOutcome> {
+  const random = new Random(seed);
+  const clock = new VirtualClock();
+  const truth = new Truth();
+  const startedMs = clock.monotonic();
+  const note = (what: () => string): void =>
+    tell?.(`${String(clock.monotonic() - startedMs).padStart(6)} ms  ${what()}`);
+  const ids: Ids = {
+    message: (atMs) => `${atMs}-${random.text(6)}`,
+    session: () => `s_${random.text(10)}`,
+    volume: () => random.text(4),
+    measure: () => random.text(10),
+  };
+  const records = new MemoryStore(ids);
+  const problems: unknown[] = [];
+  let hub = new TrueHub(truth, clock, ids);
+  const start = (name: string): Instance => new Instance({ name, clock, random, ids, hub, truth, records, problems });
+  const instances = Array.from({ length: random.between(2, 4) }, (_, index) => start(`i${index + 1}`));
+  const count = { kills: 0, pauses: 0, partitions: 0, emptied: 0 };
+
+  /** A load balancer: whoever connects comes to one of those that let it in. */
+  const reach = (): Instance | undefined => {
+    const there = instances.filter(({ isDead, engine }) => !isDead && engine.isOpen);
+    return there.length === 0 ? undefined : random.pick(there);
+  };
+  const clients = Array.from(
+    { length: random.between(2, 8) },
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note),
+  );
+  for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
+
+  const mayEmpty = random.chance(0.1);
+  for (const endMs = clock.monotonic() + durationMs; clock.monotonic() < endMs; ) {
+    await clock.run(random.between(1, 150));
+    const client = random.pick(clients);
+    const dice = random.next();
+    if (dice < 0.55) client.publish(random.pick(channels), random.chance(0.85));
+    else if (dice < 0.85) client.enter(random.pick(channels), random.pick([undefined, 0, 3, 50]));
+    else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
+    else if (dice < 0.93) {
+      client.cut();
+    } else if (dice < 0.94) {
+      client.goAway();
+      clock.setTimer(random.between(100, 3000), () => client.connect());
+    } else if (dice < 0.955) partition(random.pick(instances));
+    else if (dice < 0.965) pause(random.pick(instances));
+    else if (dice < 0.972) kill(random.between(0, instances.length - 1));
+    else if (dice < 0.974 && mayEmpty) empty();
+  }
+  await heal();
+  for (const client of clients) checkClient(client, truth, count.emptied > 0);
+  checkMembers();
+  if (problems.length > 0) throw problems[0];
+  return {
+    seed,
+    instances: instances.length,
+    published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
+    seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
+    gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
+    ...count,
+  };
+
+  function partition({ exchange, engine }: Instance): void {
+    if (exchange.isCut) return;
+    const isTold = random.chance(0.5);
+    note(() => `the service: ${engine.options.instance} is cut off${isTold ? '' : ', and not told'}`);
+    count.partitions += 1;
+    exchange.cut(isTold);
+    clock.setTimer(random.pick([300, 1_000, 3_000, 9_000]), () => {
+      note(() => `the service: ${engine.options.instance} is linked again`);
+      exchange.mend(isTold);
+    });
+  }
+
+  function pause({ process, engine }: Instance): void {
+    if (process.isPaused) return;
+    note(() => `the service: ${engine.options.instance} stops`);
+    count.pauses += 1;
+    process.pause();
+    clock.setTimer(random.pick([200, 2_000, 8_000]), () => {
+      note(() => `the service: ${engine.options.instance} goes on`);
+      process.resume();
+    });
+  }
+
+  function kill(index: number): void {
+    const dead = instances[index] as Instance;
+    if (dead.isDead) return;
+    note(() => `the service: ${dead.engine.options.instance} is killed`);
+    count.kills += 1;
+    dead.isDead = true;
+    dead.process.kill();
+    dead.store.crash();
+    dead.exchange.close();
+    for (const client of clients) if (client.reached === dead.engine) client.cut();
+    clock.setTimer(random.between(10, 6_000), () => revive(index));
+  }
+
+  function revive(index: number): void {
+    const dead = instances[index] as Instance;
+    if (!dead.isDead) return;
+    note(() => `the service: ${dead.engine.options.instance} starts`);
+    instances[index] = start(dead.engine.options.instance);
+  }
+
+  function empty(): void {
+    note(() => 'the service: the exchange comes back empty');
+    count.emptied += 1;
+    hub = new TrueHub(truth, clock, ids);
+    for (const { exchange, isDead } of instances) if (!isDead) exchange.moveTo(hub);
+    for (const { exchange, isDead } of instances) {
+      if (isDead) continue;
+      exchange.cut(true);
+      exchange.mend(true);
+    }
+  }
+
+  /** Ends all faults and waits until everybody has everything. */
+  async function heal(): Promise<void> {
+    // What is paused or cut off ends by itself.
+    await clock.run(9_500);
+    for (const [index, { isDead }] of instances.entries()) if (isDead) revive(index);
+    for (const { exchange, store } of instances) {
+      exchange.faults = false;
+      store.faults = false;
+    }
+    for (const client of clients) client.calmDown();
+    await clock.run(21_000);
+    for (const client of clients) client.connect();
+    await clock.run(20_000);
+    // A message more in each channel would show any hole; without one, they must be found as well.
+    if (random.chance(0.5))
+      for (const channel of channels)
+        await Promise.race([reach()?.engine.publish({ channel, data: 'the last' }), clock.run(1000)]);
+    await clock.run(20_000);
+    for (const client of clients) if (!client.isOpen) throw new Error(`${client.name} is not connected in the end`);
+  }
+
+  /** Whoever is in a channel sees everybody who is, and nobody else, on whichever instance. */
+  function checkMembers(): void {
+    const room = channelName('room/1');
+    const there = clients.filter(({ channels: entered }) => entered.includes(room)).map(({ name }) => name);
+    for (const client of clients) {
+      if (!client.channels.includes(room)) continue;
+      const seen = [...(client.members.get(room)?.list.keys() ?? [])];
+      const missing = there.filter((name) => !seen.includes(name));
+      const wrong = seen.filter((name) => !there.includes(name));
+      if (missing.length + wrong.length > 0)
+        throw new Error(
+          `${client.name}: of the members ${missing.join() || 'nobody'} is missing, ${wrong.join() || 'nobody'} is too much`,
+        );
+    }
+  }
+}
