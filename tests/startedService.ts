@@ -38,12 +38,13 @@ export interface StartedService {
 }
 
 export async function startService(
-  options: { text?: string; folder?: string; port?: number } = {},
+  options: { text?: string; folder?: string; port?: number; relay?: string } = {},
 ): Promise<StartedService> {
   const folder = options.folder ?? mkdtempSync(join(tmpdir(), 'bells-test-'));
   const configuration = parseConfiguration(options.text ?? configurationText, join(folder, 'bells.yaml'), {
     data: folder,
     port: options.port,
+    relay: options.relay,
   });
   const service = await Service.start(configuration, { log: makeLog({ level: 'error', readable: false }) });
   const key = readFileSync(join(folder, 'api-key'), 'utf8').trim();
@@ -159,10 +160,14 @@ export function ninebells(args: readonly string[], env: Readonly<Record<string, 
 }
 
 /** The service as `ninebells serve` in a process of its own. */
-export async function serve(folder: string, port = 0): Promise<{ command: Command; url: string; key: string }> {
+export async function serve(
+  folder: string,
+  port = 0,
+  { text = configurationText, args = [] }: { text?: string; args?: readonly string[] } = {},
+): Promise<{ command: Command; url: string; key: string }> {
   const file = join(folder, 'bells.yaml');
-  writeFileSync(file, configurationText);
-  const command = new Command(['serve', '--config', file, '--port', String(port), '--data', join(folder, 'data')]);
+  writeFileSync(file, text);
+  const command = new Command(['serve', '--config', file, '--port', String(port), '--data', join(folder, 'data'), ...args]);
   const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000);
   return { command, url, key: readFileSync(join(folder, 'data', 'api-key'), 'utf8').trim() };
 }

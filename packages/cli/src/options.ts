@@ -23,6 +23,11 @@ export const portOption = (): Option =>
 export const dataOption = (): Option =>
   new OptionClass('--data <folder>', 'the folder for the database and the first API key').env('NINEBELLS_DATA');
 
+export const relayOption = (): Option =>
+  new OptionClass('--relay <url>', 'where several instances meet, such as redis://127.0.0.1:6379').env(
+    'NINEBELLS_RELAY',
+  );
+
 /** Reads a whole number within bounds. */
 export function wholeFrom(least: number, most: number): (value: string) => number {
   return (value) => {

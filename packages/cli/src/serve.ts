@@ -2,7 +2,7 @@ import type { Service } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { dataOption, portOption } from './options.js';
+import { dataOption, portOption, relayOption } from './options.js';
 import { print } from './output.js';
 
 interface ServeOptions {
@@ -10,6 +10,7 @@ interface ServeOptions {
   readonly host?: string;
   readonly port?: number;
   readonly data?: string;
+  readonly relay?: string;
   readonly log: 'silent' | 'error' | 'warn' | 'info' | 'debug';
   readonly json?: boolean;
 }
@@ -21,6 +22,7 @@ export function addServe(program: Command): void {
     .requiredOption('--config <file>', 'the configuration, such as bells.yaml')
     .addOption(portOption())
     .addOption(dataOption())
+    .addOption(relayOption())
     .addOption(new Option('--host <host>', 'the address to listen on').env('NINEBELLS_HOST'))
     .addOption(
       new Option('--log <level>', 'how much to log, on standard error')
@@ -31,8 +33,10 @@ export function addServe(program: Command): void {
     .action(async (options: ServeOptions) => {
       const { makeLog, readConfiguration, Service } = await import('@nine-bells/service');
       const log = makeLog({ level: options.log, readable: options.json !== true && process.stderr.isTTY });
-      const { config, host, port, data } = options;
-      const service = await starting(() => Service.start(readConfiguration(config, { host, port, data }), { log }));
+      const { config, host, port, data, relay } = options;
+      const service = await starting(() =>
+        Service.start(readConfiguration(config, { host, port, data, relay }), { log }),
+      );
       print(`Nine Bells is listening at ${service.url}`);
       print(`Console: ${service.signInLink()}`);
       print('         (signs in once, within 15 minutes; `ninebells console` makes another)');

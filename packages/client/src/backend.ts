@@ -47,6 +47,8 @@ export interface ChannelInfo {
 
 export interface SessionInfo {
   readonly session: string;
+  /** The instance that it is connected to. */
+  readonly instance: string;
   readonly user: string;
   readonly name?: string;
   readonly guest: boolean;
@@ -58,6 +60,35 @@ export interface SessionInfo {
   readonly waitingBytes: number;
   /** How long the client took to answer the last ping; absent before the first answer. */
   readonly roundTripMs?: number;
+}
+
+/** Instances that did not answer in time, if there are any: what they know is missing. */
+export interface Gathered {
+  readonly missing?: readonly string[];
+}
+
+/** One process of the service, as the one that was asked knows it. */
+export interface InstanceInfo {
+  readonly instance: string;
+  /** The instance and its incarnation: a restarted one is another. */
+  readonly holder: string;
+  /** It is the one that was asked. */
+  readonly isThis: boolean;
+  readonly address?: string;
+  readonly version?: string;
+  readonly since: string;
+  readonly connections: number;
+  /** Channels that somebody there has entered. */
+  readonly channels: number;
+  readonly messagesPerS: number;
+  readonly deliveriesPerS: number;
+  /** How late timers ran of late: what 99 of 100 stay below, in milliseconds. */
+  readonly loopDelayMs?: number;
+  /** How long the relay took to answer the last time, in milliseconds. */
+  readonly relayMs?: number;
+  /** For how long its lease still holds, in milliseconds; of an instance alone 0. */
+  readonly leaseMs: number;
+  readonly draining: boolean;
 }
 
 export interface Overview {
@@ -281,7 +312,9 @@ export class Backend {
   }
 
   /** Sessions that are connected, the latest last. */
-  sessions(options: { limit?: number } = {}): Promise<{ sessions: readonly SessionInfo[]; more: boolean }> {
+  sessions(
+    options: { limit?: number; user?: string } = {},
+  ): Promise<Gathered & { sessions: readonly SessionInfo[]; more: boolean }> {
     return this.#get('/v1/sessions', options);
   }
 
@@ -289,13 +322,20 @@ export class Backend {
   members(
     channel: string,
     options: { limit?: number } = {},
-  ): Promise<{ members: readonly Member[]; count: number; more: boolean }> {
+  ): Promise<Gathered & { members: readonly Member[]; count: number; more: boolean }> {
     return this.#get('/v1/members', { channel, ...options });
   }
 
   /** The channels where a user is a member. */
-  memberships(user: string): Promise<{ channels: readonly { channel: string; member: Member }[]; more: boolean }> {
+  memberships(
+    user: string,
+  ): Promise<Gathered & { channels: readonly { channel: string; member: Member }[]; more: boolean }> {
     return this.#get('/v1/members', { user });
+  }
+
+  /** The instances of the service. */
+  instances(): Promise<{ instances: readonly InstanceInfo[] }> {
+    return this.#get('/v1/instances', {});
   }
 
   overview(): Promise<Overview> {

@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import { type ChannelRule, Engine, SoloRelay } from '@nine-bells/core';
+import { type ChannelRule, Engine } from '@nine-bells/core';
 import type { RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
 import type { Configuration } from './config/configuration.js';
@@ -11,12 +11,13 @@ import { Guard } from './http/guard.js';
 import { HttpLine } from './line/httpLine.js';
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
+import { type OpenRelay, openRelay } from './relay/relays.js';
 import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
-import { readSavedChannels, saveChannels } from './store/recentFile.js';
 import { SqlStore } from './store/sqlStore.js';
 import { systemClock } from './system/clock.js';
 import { systemIds } from './system/ids.js';
+import { instanceName, loopDelay, reachedAt } from './system/instanceFacts.js';
 import { ServiceSecret } from './system/serviceSecret.js';
 import { Tokens } from './tokens/tokens.js';
 
@@ -36,13 +37,13 @@ export const serviceVersion: string = JSON.parse(
 interface Parts {
   readonly http: Server;
   readonly line: WebSocketLine;
-  readonly relay: SoloRelay;
+  readonly relay: OpenRelay;
+  readonly stopLooking: () => void;
   readonly store: SqlStore;
   readonly database: Database;
   readonly keys: ApiKeys;
   readonly links: SignInLinks;
   readonly log: Logger;
-  readonly data: string;
   readonly drainMs: number;
 }
 
@@ -79,22 +80,25 @@ export class Service {
    */
   static async start(configuration: Configuration, options: ServiceOptions = {}): Promise<Service> {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
-    const secret = new ServiceSecret(configuration.data);
+    const secret = new ServiceSecret(configuration.data, configuration.secret);
     const database = await Database.open({ folder: configuration.data, synchronous: configuration.sqliteSynchronous });
     let engine: Engine | undefined;
-    let relay: SoloRelay | undefined;
+    let relay: OpenRelay | undefined;
+    const instance = instanceName(configuration);
+    const delay = loopDelay();
+    let address: string | undefined;
     try {
       const keys = await ApiKeys.open(database);
       const madeKeyFile = await keys.makeFirst(configuration.data);
       const store = await SqlStore.open(database);
       const ids = systemIds();
-      relay = new SoloRelay(systemClock, ids, readSavedChannels(configuration.data, log));
+      relay = openRelay(configuration, { instance, log });
       const tokens = new Tokens(configuration.tokens, secret.key('oversight'));
       engine = new Engine(
         {
           clock: systemClock,
           ids,
-          relay,
+          relay: relay.relay,
           store,
           tokens,
           seal: secret.seal(),
@@ -102,11 +106,18 @@ export class Service {
             ? {}
             : { asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000) }),
           report: (error, about) => log.error({ err: error, ...about }, 'something went wrong inside'),
+          keysChanged: () =>
+            void keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
+          facts: () => ({
+            version: serviceVersion,
+            loopDelayMs: delay.p99Ms(),
+            ...(address === undefined ? {} : { address }),
+          }),
         },
         configuration.channels as ChannelRule[],
-        configuration.engine,
+        { ...configuration.engine, instance },
       );
-      await engine.ready();
+      await readyWithin(engine, log);
       const links = new SignInLinks();
       let service: Service | undefined;
       const app = makeApp({
@@ -119,7 +130,7 @@ export class Service {
         facts: { name: configuration.name, version: serviceVersion, startedAtMs: Date.now() },
         log,
         consoleUrl: () => `${service?.url}/console/`,
-        isReady: () => service !== undefined && service.#stopping === undefined,
+        isReady: () => service !== undefined && service.#stopping === undefined && service.engine.isOpen,
         drain: (withinMs) => service?.stop({ drainMs: withinMs }),
         apiOrigins: configuration.apiOrigins,
         trustedProxies: configuration.trustedProxies,
@@ -129,27 +140,28 @@ export class Service {
       const line = new WebSocketLine(http, engine, configuration);
       await listen(http, configuration);
       const { port } = http.address() as AddressInfo;
+      address = configuration.address ?? reachedAt(configuration.host, port);
       const host = configuration.host.includes(':') ? `[${configuration.host}]` : configuration.host;
       const url = `http://${host === '0.0.0.0' || host === '[::]' ? 'localhost' : host}:${port}`;
       service = new Service(engine, url, madeKeyFile, {
         http,
         line,
         relay,
+        stopLooking: delay.stop,
         store,
         database,
         keys,
         links,
         log,
-        data: configuration.data,
         drainMs: configuration.drainMs,
       });
       log.info({ url, data: configuration.data, version: serviceVersion }, 'started');
       return service;
     } catch (error) {
       await engine?.stop();
-      relay?.stop();
       // A start that fails, on a taken port say, leaves for the next one what it has found.
-      if (relay !== undefined) saveChannels(configuration.data, relay.saved(), log);
+      await relay?.stop();
+      delay.stop();
       await database.close();
       throw error;
     }
@@ -173,7 +185,7 @@ export class Service {
   }
 
   async #stop(drainMs: number): Promise<void> {
-    const { http, line, relay, store, database, log, data } = this.#parts;
+    const { http, line, relay, store, database, log, stopLooking } = this.#parts;
     log.info({ connections: this.engine.connections, drainMs }, 'stopping');
     if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
@@ -189,11 +201,21 @@ export class Service {
     }
     line.close();
     http.closeAllConnections();
-    relay.stop();
-    saveChannels(data, relay.saved(), log);
+    await relay.stop();
+    stopLooking();
     await database.close();
     log.info('stopped');
     this.#tellEnded();
+  }
+}
+
+/** Says so where it takes long: without the relay it is not known who is banned. */
+async function readyWithin(engine: Engine, log: Logger): Promise<void> {
+  const slow = setTimeout(() => log.warn('waiting for the relay: without it nobody can be let in'), 2_000);
+  try {
+    await engine.ready();
+  } finally {
+    clearTimeout(slow);
   }
 }
 

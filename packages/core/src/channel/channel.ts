@@ -179,7 +179,10 @@ export class Channel {
   lookAt(head: Place): void {
     if (this.#head === undefined || !this.#isAhead(head)) return;
     this.#ports.after(lateMs, () => {
-      if (!this.#closed && this.#reading === undefined && this.#isAhead(head)) void this.#readOn();
+      if (this.#closed || this.#reading !== undefined || !this.#isAhead(head)) return;
+      // The relay should have handed it over: whether it still knows that the channel is wanted is in doubt.
+      this.#want();
+      void this.#readOn();
     });
   }
 

@@ -110,6 +110,8 @@ export class SharedRelay implements Relay {
   #self: string;
   #linked = false;
   #linkedSinceMs = 0;
+  /** Something may have been lost since the last time the ears were told so. */
+  #mustResume = false;
   /** When the lease was taken or renewed the last time, as far as is known. */
   #heldAtMs: number | undefined;
   #stopped = false;
@@ -177,7 +179,10 @@ export class SharedRelay implements Relay {
     exchange.listen({
       heard: (topic, text) => this.#heard(topic, text),
       broken: () => this.#broke(),
-      resumed: () => void this.#beat(),
+      resumed: () => {
+        this.#mustResume = true;
+        void this.#beat();
+      },
     });
     for (const topic of [topics.all, topics.channel(controlChannel), topics.instance(this.#self)]) this.#follow(topic);
     void this.#beat();
@@ -521,7 +526,7 @@ export class SharedRelay implements Relay {
     this.#heldAtMs = atMs;
     this.#look(leases, now);
     if (wasAlive && !isSame) this.#becomeAnother();
-    if (!wasLinked || (wasAlive && !isSame)) this.#resume();
+    if (!wasLinked || this.#mustResume || (wasAlive && !isSame)) this.#resume();
   }
 
   /** The others have taken this instance for dead, or may have: what they believed of it is over, and said anew. */
@@ -539,6 +544,7 @@ export class SharedRelay implements Relay {
   }
 
   #resume(): void {
+    this.#mustResume = false;
     for (const entry of this.#unsaid.splice(0))
       this.#writeControl(entry).catch(() => {
         this.#unsaid.push(entry);

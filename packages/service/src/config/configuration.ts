@@ -68,6 +68,19 @@ export interface Configuration {
   readonly drainMs: number;
   /** Compresses frames above so many bytes, for clients that can; never if absent. */
   readonly compressAbove: number | undefined;
+  /** Where several instances meet; a single one needs none. */
+  readonly relay: RelayConfiguration | undefined;
+  /** Where the other instances reach this one, such as `http://10.0.0.5:9119`; found out if absent. */
+  readonly address: string | undefined;
+  /** The secret from which the keys of all instances are derived; one in the data folder if absent. */
+  readonly secret: string | undefined;
+}
+
+export interface RelayConfiguration {
+  /** `redis://` or `rediss://`, of any process of a cluster. */
+  readonly url: string;
+  /** What all keys begin with. */
+  readonly prefix: string;
 }
 
 export interface TokenConfiguration {
@@ -130,6 +143,8 @@ export interface Overrides {
   readonly host?: string | undefined;
   readonly port?: number | undefined;
   readonly data?: string | undefined;
+  /** The URL of the relay; an empty one is none. */
+  readonly relay?: string | undefined;
 }
 
 /**
@@ -153,7 +168,7 @@ export function readConfiguration(file: string, overrides: Overrides = {}): Conf
 export function parseConfiguration(source: string, file: string, overrides: Overrides = {}): Configuration {
   const { value, faults } = readYaml(source, file, document);
   if (value === undefined) throw new ConfigurationError(faults);
-  const { service, tokens, channels, users, ask } = value;
+  const { service, tokens, channels, users, ask, relay } = value;
   const folder = dirname(resolve(file));
   const limits = service?.limits;
   const askSecret =
@@ -208,6 +223,13 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     sqliteSynchronous: service?.synchronous ?? 'full',
     drainMs: service?.drain ?? 0,
     compressAbove: service?.compress,
+    relay: relayOf(relay, overrides.relay, file),
+    address: service?.address,
+    secret:
+      service?.secret ??
+      (service?.secretFile === undefined
+        ? undefined
+        : secretFrom(resolve(folder, service.secretFile), file, 'service.secretFile', secretFault)),
   };
 }
 
@@ -452,6 +474,42 @@ const origin = checkedText((value) => {
     throw new RangeError(`expected an origin such as https://regatta.example, found ${JSON.stringify(value)}`);
 });
 
+const redisUrl = checkedText((value) => refuse(redisUrlFault(value)));
+
+function redisUrlFault(value: string): string | undefined {
+  if (URL.canParse(value) && /^rediss?:$/.test(new URL(value).protocol)) return undefined;
+  return `expected a URL such as redis://redis.example:6379, found ${JSON.stringify(value)}`;
+}
+
+const relayMembers = mapOf({
+  url: required(redisUrl),
+  prefix: optional(
+    checkedText((value) => {
+      if (!/^[A-Za-z0-9_.-]{1,32}$/.test(value))
+        throw new RangeError(`expected 1 to 32 letters, digits, \`_\`, \`.\` or \`-\`, found ${JSON.stringify(value)}`);
+    }),
+  ),
+});
+
+/** The URL of the relay, or a map with it. */
+const relay: typeof relayMembers = (node, at) => {
+  if (!isScalar(node)) return relayMembers(node, at);
+  const url = redisUrl(node, at);
+  return url === undefined ? undefined : { url, prefix: undefined };
+};
+
+function relayOf(
+  found: { readonly url?: string | undefined; readonly prefix?: string | undefined } | undefined,
+  override: string | undefined,
+  file: string,
+): RelayConfiguration | undefined {
+  const url = override === undefined ? found?.url : override.trim() || undefined;
+  if (url === undefined) return undefined;
+  const fault = redisUrlFault(url);
+  if (fault !== undefined) throw new ConfigurationError([{ file, line: 1, column: 1, path: 'relay', detail: fault }]);
+  return { url, prefix: found?.prefix ?? 'bells' };
+}
+
 const documentMembers = mapOf({
   service: optional(
     mapOf({
@@ -459,7 +517,17 @@ const documentMembers = mapOf({
       host: optional(text(255)),
       port: optional(whole(0, 65_535)),
       data: optional(text()),
-      instance: optional(text(64)),
+      instance: optional(
+        checkedText((value) => {
+          if (!/^[A-Za-z0-9_.-]{1,64}$/.test(value))
+            throw new RangeError(
+              `expected 1 to 64 letters, digits, \`_\`, \`.\` or \`-\`, found ${JSON.stringify(value)}`,
+            );
+        }),
+      ),
+      address: optional(httpUrl),
+      secret: optional(secret),
+      secretFile: optional(text()),
       origins: optional(listOf(origin)),
       apiOrigins: optional(listOf(origin)),
       trustedProxies: optional(listOf(trustedProxy)),
@@ -490,6 +558,7 @@ const documentMembers = mapOf({
   tokens: optional(tokens),
   ask: optional(ask),
   users: optional(users),
+  relay: optional(relay),
   channels: required(channels),
 });
 

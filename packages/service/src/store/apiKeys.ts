@@ -53,8 +53,14 @@ export class ApiKeys {
 
   static async open(database: Database): Promise<ApiKeys> {
     const keys = new ApiKeys(database);
-    for (const row of (await database.models.apiKeys.findAll({ raw: true })) as unknown as ApiKeyRow[]) keys.#hold(row);
+    await keys.readAgain();
     return keys;
+  }
+
+  /** Reads which keys there are: another instance may have made or revoked some. */
+  async readAgain(): Promise<void> {
+    for (const row of (await this.#database.models.apiKeys.findAll({ raw: true })) as unknown as ApiKeyRow[])
+      this.#hold(row);
   }
 
   /**
@@ -164,8 +170,8 @@ export class ApiKeys {
         ...(row.revoked_at_ms === null ? {} : { revokedAtMs: Number(row.revoked_at_ms) }),
       },
       hash: row.hash,
-      lastUsedAtMs: row.last_used_at_ms === null ? undefined : Number(row.last_used_at_ms),
-      writtenAtMs: 0,
+      lastUsedAtMs: Math.max(Number(row.last_used_at_ms ?? 0), this.#held.get(row.id)?.lastUsedAtMs ?? 0) || undefined,
+      writtenAtMs: this.#held.get(row.id)?.writtenAtMs ?? 0,
     };
     this.#held.set(row.id, held);
     return held;

@@ -13,7 +13,12 @@ export type KeyUse = 'sessions' | 'console' | 'oversight';
 export class ServiceSecret {
   readonly #secret: Buffer;
 
-  constructor(folder: string) {
+  /** @param given - the secret, where it is not to lie in the data folder */
+  constructor(folder: string, given?: string) {
+    if (given !== undefined) {
+      this.#secret = Buffer.from(given);
+      return;
+    }
     mkdirSync(folder, { recursive: true });
     const file = join(folder, 'secret');
     try {

@@ -1,0 +1,383 @@
+import {
+  type Beat,
+  carriedLine,
+  type Exchange,
+  type ExchangeEars,
+  firstToRead,
+  gapAfter,
+  keyMemory,
+  type Lease,
+  type LogBounds,
+  type LoggedMessage,
+  type LogSlice,
+  lastWithinBytes,
+  type MessageLine,
+  type Place,
+  type Placed,
+  type ReadLimit,
+  type Report,
+  readCarriedLine,
+  withinBytes,
+} from '@nine-bells/core';
+import { type ChannelName, refusal } from '@nine-bells/wire';
+import { randomText } from '../system/ids.js';
+import { type Script, type ScriptName, scriptsFor } from './redisScripts.js';
+import { openRedis, type RedisServer } from './redisServer.js';
+
+export interface RedisExchangeOptions {
+  /** `redis://` or `rediss://` (TLS), with user, password and number of the database as usual; of any process of a cluster. */
+  readonly url: string;
+  /** What all keys and topics begin with, so that several services may share a Redis. */
+  readonly prefix: string;
+  readonly report: Report;
+}
+
+/** What of a channel is not used for so long is forgotten, beyond its own bounds, in milliseconds. */
+const forgottenMs = 7 * 86_400_000;
+/** Leases that have been over for so long are forgotten, in milliseconds. */
+const leaseForgottenMs = 60_000;
+/** How long to wait before a Redis that cannot be reached is tried again, in milliseconds. */
+const againMs = 500;
+/** How often a call is tried while slots of a cluster are being moved, and how long between, in milliseconds. */
+const mostTries = 50;
+const tryAgainMs = 20;
+
+/** What Redis says of a command that will do later, or elsewhere. */
+const passing = /^(TRYAGAIN|CLUSTERDOWN|LOADING|MASTERDOWN|READONLY|ASK |MOVED )/;
+
+type Reply = readonly (string | number)[];
+
+/**
+ * An exchange in Redis 7, of one process or a cluster.
+ *
+ * What Redis has forgotten by a restart is told by its `run_id`: a record of another run, which may have lost its last
+ * messages, is given a new volume, unless every write was on disk before it was answered (`appendfsync always`), or the
+ * other run still serves, and the channel's slot has moved here.
+ */
+export class RedisExchange implements Exchange {
+  readonly #options: RedisExchangeOptions;
+  readonly #topics = new Set<string>();
+  readonly #subscribed = new Set<string>();
+  readonly #runs = new Map<string, { readonly run: string; readonly scripts: Readonly<Record<ScriptName, Script>> }>();
+  #server: RedisServer | undefined;
+  #ears: ExchangeEars | undefined;
+  #closed = false;
+
+  constructor(options: RedisExchangeOptions) {
+    this.#options = options;
+    void this.#open();
+  }
+
+  listen(ears: ExchangeEars): void {
+    this.#ears = ears;
+    if (this.#server !== undefined) ears.resumed();
+  }
+
+  close(): void {
+    this.#closed = true;
+    this.#server?.close();
+    this.#server = undefined;
+  }
+
+  // -------------------------------------------------------------------------------------------- records
+
+  async append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): Promise<readonly Placed[]> {
+    const about = [
+      this.#topicOf(`c/${channel}`),
+      bounds.messages,
+      bounds.forMs,
+      Date.now(),
+      keyMemory.keys,
+      keyMemory.ms,
+    ];
+    const args = lines.flatMap((line) => [
+      line.key === undefined ? '' : `${line.author ?? ''}\u0000${line.key}`,
+      line.id,
+      carriedLine(line),
+    ]);
+    const [volume, ...given] = await this.#onChannel('append', channel, bounds, [...about, ...args]);
+    return lines.map(({ id }, index): Placed => {
+      const each = given[index] as string | number;
+      const [number = '', firstId = id] = String(each).split(' ');
+      return {
+        place: { volume: String(volume), number: Number(number) },
+        repeated: typeof each === 'string' && each.includes(' '),
+        id: firstId,
+      };
+    });
+  }
+
+  async head(channel: ChannelName): Promise<Place> {
+    const [volume, number] = await this.#onChannel('head', channel, undefined, []);
+    return { volume: String(volume), number: Number(number) };
+  }
+
+  heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    return Promise.all(channels.map((channel) => this.head(channel)));
+  }
+
+  async since(channel: ChannelName, after: Place, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice> {
+    const { head, oldest, messages } = await this.#read(channel, bounds, after.number + 1, '+', limit, 'front');
+    const gap = gapAfter(after, oldest, head);
+    const from = firstToRead(after, gap, oldest, head);
+    // A place that cannot be followed begins elsewhere than it says.
+    const found =
+      from === after.number + 1 || from > head.number
+        ? messages
+        : (await this.#read(channel, bounds, from, '+', limit, 'front')).messages;
+    const given = withinBytes(from > head.number ? [] : found, limit.bytes);
+    const last = given.at(-1)?.place.number ?? head.number;
+    return { messages: given, more: last < head.number, head, ...(gap === undefined ? {} : { gap }) };
+  }
+
+  async before(
+    channel: ChannelName,
+    before: Place | undefined,
+    limit: ReadLimit,
+    bounds: LogBounds,
+  ): Promise<LogSlice> {
+    const to = before === undefined ? '+' : Math.max(0, before.number - 1);
+    let { head, oldest, messages } = await this.#read(channel, bounds, 0, to, limit, 'end');
+    const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
+    if (lost) ({ head, oldest, messages } = await this.#read(channel, bounds, 0, '+', limit, 'end'));
+    const end = before === undefined || lost ? head.number : before.number - 1;
+    const given = limit.messages === 0 ? [] : lastWithinBytes(messages, limit.bytes);
+    const first = given[0]?.place.number ?? end + 1;
+    const gap = lost ? ('new-volume' as const) : first <= oldest && oldest > 1 ? ('expired' as const) : undefined;
+    return { messages: given, more: given.length > 0 && first > oldest, head, ...(gap ? { gap } : {}) };
+  }
+
+  async #read(
+    channel: ChannelName,
+    bounds: LogBounds,
+    first: number,
+    last: number | '+',
+    limit: ReadLimit,
+    side: 'front' | 'end',
+  ): Promise<{ head: Place; oldest: number; messages: readonly LoggedMessage[] }> {
+    const count = Math.max(1, Math.min(limit.messages, 1_000_000));
+    const range = [`${first}-0`, last === '+' ? '+' : `${last}-0`];
+    const about = [bounds.messages, bounds.forMs, Date.now(), ...range, count, side];
+    const [volume, number, oldest, ...entries] = await this.#onChannel('read', channel, bounds, about);
+    const messages: LoggedMessage[] = [];
+    for (let index = 0; index < entries.length; index += 2) {
+      const place = { volume: String(volume), number: Number(entries[index]) };
+      messages.push(readCarriedLine(channel, place, String(entries[index + 1])));
+    }
+    if (side === 'end') messages.reverse();
+    return { head: { volume: String(volume), number: Number(number) }, oldest: Number(oldest), messages };
+  }
+
+  // --------------------------------------------------------------------------------------------- topics
+
+  publish(topic: string, text: string): void {
+    const name = this.#topicOf(topic);
+    this.#call(name, ['SPUBLISH', name, text]).catch((error: unknown) =>
+      this.#options.report(error, { what: 'something could not be carried', topic }),
+    );
+  }
+
+  async subscribe(topic: string): Promise<void> {
+    this.#topics.add(topic);
+    const server = this.#linked();
+    const name = this.#topicOf(topic);
+    // Asked for again, it is in doubt.
+    if (this.#subscribed.delete(topic)) await server.unsubscribe(name, this.#heard);
+    await server.subscribe(name, this.#heard);
+    if (this.#topics.has(topic)) this.#subscribed.add(topic);
+    else await server.unsubscribe(name, this.#heard);
+  }
+
+  unsubscribe(topic: string): void {
+    this.#topics.delete(topic);
+    if (!this.#subscribed.delete(topic)) return;
+    this.#server?.unsubscribe(this.#topicOf(topic), this.#heard).catch(() => {});
+  }
+
+  readonly #heard = (text: string, name: string): void => {
+    // Of `{bells:race/3/chat}c` and `{bells}all`.
+    const end = name.indexOf('}');
+    const inside = name.slice(this.#options.prefix.length + 2, end);
+    const rest = name.slice(end + 1);
+    this.#ears?.heard(inside === '' ? rest : `${rest}/${inside}`, text);
+  };
+
+  // --------------------------------------------------------------------------------------------- leases
+
+  async beat(holder: string, card: string, ttlMs: number): Promise<Beat> {
+    const args = [holder, card, ttlMs, leaseForgottenMs];
+    const [held, ...rest] = await this.#script('beat', this.#leaseKeys(), args);
+    const leases: Lease[] = [];
+    for (let index = 0; index < rest.length; index += 3)
+      leases.push({
+        holder: String(rest[index]),
+        card: String(rest[index + 1]),
+        leftMs: Number(rest[index + 2]),
+      });
+    return { held: held === 1, leases };
+  }
+
+  async leave(holder: string): Promise<void> {
+    await this.#script('leave', this.#leaseKeys(), [holder]);
+  }
+
+  async claim(name: string, ttlMs: number): Promise<boolean> {
+    const key = `{${this.#options.prefix}}claim ${name}`;
+    return (await this.#call(key, ['SET', key, '1', 'NX', 'PX', String(ttlMs)])) === 'OK';
+  }
+
+  // ---------------------------------------------------------------------------------------------- calls
+
+  #leaseKeys(): readonly string[] {
+    const { prefix } = this.#options;
+    return [`{${prefix}}leases`, `{${prefix}}cards`];
+  }
+
+  /** All of a channel lies in one slot: what decides it stands in braces. */
+  #keysOf(channel: ChannelName): readonly string[] {
+    return ['head', 'log', 'keys', 'order'].map((each) => `{${this.#options.prefix}:${channel}}${each}`);
+  }
+
+  #topicOf(topic: string): string {
+    const { prefix } = this.#options;
+    const [kind = '', ...rest] = topic.split('/');
+    return kind === 'c' || kind === 'g' ? `{${prefix}:${rest.join('/')}}${kind}` : `{${prefix}}${topic}`;
+  }
+
+  /** Calls a script on a channel's record; one of another run is taken over first. */
+  async #onChannel(
+    name: ScriptName,
+    channel: ChannelName,
+    bounds: LogBounds | undefined,
+    args: readonly (string | number)[],
+  ): Promise<Reply> {
+    const keys = this.#keysOf(channel);
+    const forgotten = (bounds?.forMs ?? 0) + forgottenMs;
+    for (;;) {
+      const reply = await this.#script(name, name === 'append' ? keys : keys.slice(0, 2), [
+        randomText(6),
+        forgotten,
+        ...args,
+      ]);
+      if (reply[0] !== 'another-run') return reply;
+      await this.#adopt(keys, String(reply[1]));
+    }
+  }
+
+  async #adopt(keys: readonly string[], run: string): Promise<void> {
+    const isWhole = (await this.#isServing(run)) || (await this.#forgetsNothing(keys[0] as string));
+    await this.#script('adopt', keys, [run, isWhole ? 'whole' : 'lost', randomText(6)]);
+  }
+
+  /** Whether a run still serves, as another process of the cluster: then the channel's slot has moved, and nothing was lost. */
+  async #isServing(run: string): Promise<boolean> {
+    const all = await this.#linked().sendToAll<string>(['INFO', 'server']);
+    return all.some((each) => each.status === 'fulfilled' && runIdIn(each.value) === run);
+  }
+
+  /** Whether the Redis that has a key writes to disk before it answers, so that a restart loses nothing. */
+  async #forgetsNothing(key: string): Promise<boolean> {
+    const server = this.#linked();
+    try {
+      const settings = await server.sendThere<unknown>(key, ['CONFIG', 'GET', 'append*']);
+      const text = JSON.stringify(settings);
+      return /"appendonly"[,:]"yes"/.test(text) && /"appendfsync"[,:]"always"/.test(text);
+    } catch {
+      // Where the configuration may not be read, the worse is taken to be true.
+      return false;
+    }
+  }
+
+  async #script(name: ScriptName, keys: readonly string[], args: readonly (string | number)[]): Promise<Reply> {
+    const key = keys[0] as string;
+    const rest = [String(keys.length), ...keys, ...args.map(String)];
+    for (let tries = 1; ; tries++) {
+      const scripts = await this.#scriptsAt(key);
+      try {
+        return await this.#linked().send<Reply>(key, ['EVALSHA', scripts[name].sha, ...rest]);
+      } catch (error) {
+        const { message } = error as Error;
+        // It has come to a Redis that does not know the script: one that was started anew, or another of the cluster.
+        if (message.startsWith('NOSCRIPT')) this.#runs.delete(this.#linked().placeOf(key));
+        else if (!passing.test(message) || tries >= mostTries) throw error;
+        if (tries >= mostTries) throw error;
+        if (tries > 1) await new Promise((resolve) => setTimeout(resolve, tryAgainMs));
+      }
+    }
+  }
+
+  /** The scripts for the Redis that has a key, which then knows them. */
+  async #scriptsAt(key: string): Promise<Readonly<Record<ScriptName, Script>>> {
+    const server = this.#linked();
+    const place = server.placeOf(key);
+    const known = this.#runs.get(place);
+    if (known !== undefined) return known.scripts;
+    const runNow = async (): Promise<string> => runIdIn(await server.sendThere<string>(key, ['INFO', 'server']));
+    for (;;) {
+      const run = await runNow();
+      const scripts = scriptsFor(run);
+      // All of a cluster are to know them: while a slot is being moved, its next owner is asked with them.
+      for (const { text } of Object.values(scripts)) await server.sendToAll(['SCRIPT', 'LOAD', text]);
+      // They must not be known to a Redis that was started anew in between.
+      if ((await runNow()) !== run) continue;
+      this.#runs.set(place, { run, scripts });
+      return scripts;
+    }
+  }
+
+  #call<T>(key: string, args: readonly string[]): Promise<T> {
+    try {
+      return this.#linked().send<T>(key, args);
+    } catch (error) {
+      return Promise.reject(error);
+    }
+  }
+
+  #linked(): RedisServer {
+    if (this.#server === undefined)
+      throw refusal('busy', 'the relay between the instances cannot be reached', { retryAfterMs: 1_000 });
+    return this.#server;
+  }
+
+  // ----------------------------------------------------------------------------------------- connection
+
+  async #open(): Promise<void> {
+    while (!this.#closed) {
+      try {
+        const server = await openRedis(this.#options.url, {
+          ready: () => this.#ready(),
+          lost: () => this.#lost(),
+          error: (error) => this.#options.report(error, { what: 'Redis cannot be reached' }),
+        });
+        if (this.#closed) return server.close();
+        this.#server = server;
+        this.#ready();
+        return;
+      } catch (error) {
+        this.#options.report(error, { what: 'Redis cannot be reached' });
+        await new Promise((resolve) => setTimeout(resolve, againMs));
+      }
+    }
+  }
+
+  #lost(): void {
+    this.#runs.clear();
+    this.#ears?.broken();
+  }
+
+  #ready(): void {
+    if (this.#server === undefined) return;
+    for (const topic of this.#topics)
+      if (!this.#subscribed.has(topic))
+        this.subscribe(topic).catch((error: unknown) =>
+          this.#options.report(error, { what: 'a topic could not be subscribed to', topic }),
+        );
+    this.#ears?.resumed();
+  }
+}
+
+function runIdIn(info: string): string {
+  const run = /run_id:(\w+)/.exec(String(info))?.[1];
+  if (run === undefined) throw new Error('Redis does not say its run_id');
+  return run;
+}

@@ -1,0 +1,164 @@
+import { createHash } from 'node:crypto';
+
+/*
+ * What Redis does in one step. Each script is made for one run of one Redis process, whose `run_id` stands in its text: so
+ * it is unknown to a Redis that was started anew, and what is recorded there by another run is not taken for whole.
+ *
+ * The keys of a channel, all in one slot: `head` (a hash: v the volume, n the number of the last message, r the run that has
+ * recorded it), `log` (a stream whose ids are the numbers), `keys` (a hash: author and key to "number id time") and `order`
+ * (a list: the keys, oldest first).
+ */
+
+/** Begins every script that works on a channel. Gives up where the record is of another run. */
+const opening = `
+local head, log = KEYS[1], KEYS[2]
+local found = redis.call('HMGET', head, 'v', 'n', 'r')
+local volume, n = found[1], tonumber(found[2])
+if not volume then
+  volume, n = ARGV[1], 0
+  redis.call('HSET', head, 'v', volume, 'n', 0, 'r', run)
+  redis.call('PEXPIRE', head, ARGV[2])
+elseif found[3] ~= run then
+  return {'another-run', found[3] or ''}
+end
+local forget = function(messages, forMs, now)
+  for round = 1, 50 do
+    local some = redis.call('XRANGE', log, '-', '+', 'COUNT', 20)
+    local keep
+    for _, entry in ipairs(some) do
+      if tonumber(string.match(entry[2][2], '^%d+')) >= now - forMs then keep = entry[1] break end
+    end
+    if #some == 0 or keep == some[1][1] then return end
+    if keep then redis.call('XTRIM', log, 'MINID', keep) return end
+    redis.call('XTRIM', log, 'MINID', (tonumber(string.match(some[#some][1], '^%d+')) + 1) .. '-0')
+  end
+end
+`;
+
+const sources = {
+  /**
+   * KEYS head log keys order; ARGV volume-if-new, ms-until-forgotten, topic, messages, for-ms, now-ms, keys, keys-for-ms,
+   * then for each message: key or nothing, id, line. Gives the volume, then for each a number, or for a known key what
+   * stands under it.
+   */
+  append: `${opening}
+local keys, order, topic, now = KEYS[3], KEYS[4], ARGV[3], tonumber(ARGV[6])
+local out, lines, first = {volume}, {}, n + 1
+for i = 9, #ARGV, 3 do
+  local key = ARGV[i]
+  local known = key ~= '' and redis.call('HGET', keys, key)
+  if known then
+    out[#out + 1] = known
+  else
+    n = n + 1
+    redis.call('XADD', log, n .. '-0', 'm', ARGV[i + 2])
+    if key ~= '' then
+      redis.call('HSET', keys, key, n .. ' ' .. ARGV[i + 1] .. ' ' .. ARGV[6])
+      redis.call('RPUSH', order, key)
+    end
+    out[#out + 1] = n
+    lines[#lines + 1] = ARGV[i + 2]
+  end
+end
+if #lines == 0 then return out end
+redis.call('HSET', head, 'n', n)
+redis.call('XTRIM', log, 'MAXLEN', ARGV[4])
+forget(tonumber(ARGV[4]), tonumber(ARGV[5]), now)
+for round = 1, 2 * #lines do
+  if redis.call('LLEN', order) <= tonumber(ARGV[7]) then break end
+  local oldest = redis.call('LINDEX', order, 0)
+  local value = redis.call('HGET', keys, oldest)
+  if value and tonumber(string.match(value, '%d+$')) > now - tonumber(ARGV[8]) then break end
+  redis.call('LPOP', order)
+  redis.call('HDEL', keys, oldest)
+end
+for _, each in ipairs(KEYS) do redis.call('PEXPIRE', each, ARGV[2]) end
+redis.call('SPUBLISH', topic, volume .. ':' .. first .. '\\n' .. table.concat(lines, '\\n'))
+return out`,
+
+  /** KEYS head log; ARGV volume-if-new, ms-until-forgotten. Gives the volume and the number of the last message. */
+  head: `${opening}
+return {volume, n}`,
+
+  /**
+   * KEYS head log; ARGV volume-if-new, ms-until-forgotten, messages, for-ms, now-ms, first, last, count, from the front or the
+   * end. Gives the volume, the number of the last message, the oldest number there is, and lines with their numbers; with an
+   * empty first, reads from the oldest.
+   */
+  read: `${opening}
+forget(tonumber(ARGV[3]), tonumber(ARGV[4]), tonumber(ARGV[5]))
+local oldest = redis.call('XRANGE', log, '-', '+', 'COUNT', 1)
+local some
+if ARGV[9] == 'front' then
+  some = redis.call('XRANGE', log, ARGV[6], ARGV[7], 'COUNT', ARGV[8])
+else
+  some = redis.call('XREVRANGE', log, ARGV[7], ARGV[6], 'COUNT', ARGV[8])
+end
+local out = {volume, n, #oldest == 0 and n + 1 or tonumber(string.match(oldest[1][1], '^%d+'))}
+for _, entry in ipairs(some) do
+  out[#out + 1] = tonumber(string.match(entry[1], '^%d+'))
+  out[#out + 1] = entry[2][2]
+end
+return out`,
+
+  /**
+   * KEYS head log keys order; ARGV the run that had it, whether nothing can have been lost, a new volume. Takes over a record
+   * of another run: as it is, or as lost.
+   */
+  adopt: `
+if redis.call('HGET', KEYS[1], 'r') ~= ARGV[1] then return 0 end
+if ARGV[2] == 'whole' then
+  redis.call('HSET', KEYS[1], 'r', run)
+else
+  redis.call('DEL', KEYS[2], KEYS[3], KEYS[4])
+  redis.call('HSET', KEYS[1], 'v', ARGV[3], 'n', 0, 'r', run)
+end
+return 1`,
+
+  /**
+   * KEYS leases cards; ARGV holder, card, ttl-ms, forgotten-after-ms. Gives whether the lease of before held, then for each
+   * lease its holder, its card and the milliseconds left.
+   */
+  beat: `
+local time = redis.call('TIME')
+local now = time[1] * 1000 + math.floor(time[2] / 1000)
+local before = redis.call('ZSCORE', KEYS[1], ARGV[1])
+redis.call('ZADD', KEYS[1], now + ARGV[3], ARGV[1])
+redis.call('HSET', KEYS[2], ARGV[1], ARGV[2])
+local old = redis.call('ZRANGE', KEYS[1], '-inf', now - ARGV[4], 'BYSCORE')
+for _, each in ipairs(old) do
+  redis.call('ZREM', KEYS[1], each)
+  redis.call('HDEL', KEYS[2], each)
+end
+local out = {(before and tonumber(before) > now) and 1 or 0}
+local all = redis.call('ZRANGE', KEYS[1], 0, -1, 'WITHSCORES')
+for i = 1, #all, 2 do
+  out[#out + 1] = all[i]
+  out[#out + 1] = redis.call('HGET', KEYS[2], all[i]) or '{}'
+  out[#out + 1] = tonumber(all[i + 1]) - now
+end
+return out`,
+
+  /** KEYS leases cards; ARGV holder. */
+  leave: `
+redis.call('ZREM', KEYS[1], ARGV[1])
+redis.call('HDEL', KEYS[2], ARGV[1])
+return 1`,
+} as const;
+
+export type ScriptName = keyof typeof sources;
+
+export interface Script {
+  readonly text: string;
+  /** SHA-1 in hexadecimal, by which Redis knows it. */
+  readonly sha: string;
+}
+
+/** The scripts for one run of one Redis process. */
+export function scriptsFor(run: string): Readonly<Record<ScriptName, Script>> {
+  const all = Object.entries(sources).map(([name, source]) => {
+    const text = `local run = '${run}'\n${source}`;
+    return [name, { text, sha: createHash('sha1').update(text).digest('hex') }];
+  });
+  return Object.fromEntries(all);
+}

@@ -1,0 +1,148 @@
+import { type ChildProcess, spawn } from 'node:child_process';
+import { existsSync, mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { createClient } from 'redis';
+import { freePort } from './proxies.js';
+
+const redisServer = '/usr/bin/redis-server';
+export const redisIsThere = existsSync(redisServer);
+
+/** A Redis of this test's own, on a free port, in a folder of its own. */
+export class RealRedis {
+  readonly url: string;
+  readonly port: number;
+  readonly #folder: string;
+  readonly #settings: readonly string[];
+  #process: ChildProcess | undefined;
+
+  private constructor(port: number, settings: readonly string[]) {
+    this.port = port;
+    this.url = `redis://127.0.0.1:${port}`;
+    this.#folder = mkdtempSync(join(tmpdir(), 'bells-redis-'));
+    this.#settings = settings;
+  }
+
+  /** @param settings - as on Redis' command line; without any it keeps nothing on disk */
+  static async start(settings: readonly string[] = ['--save', ''], port?: number): Promise<RealRedis> {
+    const redis = new RealRedis(port ?? (await freePort()), settings);
+    await redis.begin();
+    return redis;
+  }
+
+  /** Starts it, or starts it again. */
+  async begin(): Promise<void> {
+    const args = ['--port', String(this.port), '--bind', '127.0.0.1', '--dir', this.#folder, ...this.#settings];
+    this.#process = spawn(redisServer, args, { stdio: 'ignore' });
+    for (const endMs = Date.now() + 10_000; Date.now() < endMs; ) {
+      if ((await this.ask(['PING']).catch(() => '')) === 'PONG') return;
+      await new Promise((resolve) => setTimeout(resolve, 20));
+    }
+    throw new Error('Redis did not start');
+  }
+
+  /** Asks it something, on a connection of its own. */
+  async ask<T>(args: readonly string[]): Promise<T> {
+    const client = createClient({ url: this.url, socket: { reconnectStrategy: false } });
+    client.on('error', () => {});
+    try {
+      await client.connect();
+      return await client.sendCommand<T>([...args]);
+    } finally {
+      client.destroy();
+    }
+  }
+
+  pause(): void {
+    this.#process?.kill('SIGSTOP');
+  }
+
+  resume(): void {
+    this.#process?.kill('SIGCONT');
+  }
+
+  /** Ends it without a word; what it has on disk stays. */
+  async kill(): Promise<void> {
+    const child = this.#process;
+    if (child === undefined) return;
+    this.#process = undefined;
+    const ended = new Promise((resolve) => child.once('exit', resolve));
+    child.kill('SIGKILL');
+    await ended;
+  }
+
+  async remove(): Promise<void> {
+    await this.kill();
+    rmSync(this.#folder, { recursive: true, force: true });
+  }
+}
+
+/** Slots of a cluster. */
+const slots = 16_384;
+
+/** A cluster of three. */
+export class RealCluster {
+  readonly nodes: readonly RealRedis[];
+  #ids: readonly string[] = [];
+
+  private constructor(nodes: readonly RealRedis[]) {
+    this.nodes = nodes;
+  }
+
+  static async start(): Promise<RealCluster> {
+    const settings = ['--save', '', '--cluster-enabled', 'yes', '--cluster-node-timeout', '5000'];
+    const nodes = [];
+    for (let n = 0; n < 3; n++) {
+      // Its bus listens 10,000 above.
+      let port = await freePort();
+      while (port > 55_000) port = await freePort();
+      nodes.push(await RealRedis.start([...settings, '--cluster-config-file', 'nodes.conf'], port));
+    }
+    const cluster = new RealCluster(nodes);
+    await cluster.#join();
+    return cluster;
+  }
+
+  get url(): string {
+    return (this.nodes[0] as RealRedis).url;
+  }
+
+  async #join(): Promise<void> {
+    const [first, ...others] = this.nodes as [RealRedis, ...RealRedis[]];
+    const share = Math.ceil(slots / this.nodes.length);
+    for (const [index, node] of this.nodes.entries())
+      await node.ask(['CLUSTER', 'ADDSLOTSRANGE', String(index * share), String(Math.min(slots, (index + 1) * share) - 1)]);
+    for (const node of others) await first.ask(['CLUSTER', 'MEET', '127.0.0.1', String(node.port)]);
+    for (const endMs = Date.now() + 20_000; Date.now() < endMs; ) {
+      const states = await Promise.all(this.nodes.map((node) => node.ask<string>(['CLUSTER', 'INFO'])));
+      if (states.every((state) => state.includes('cluster_state:ok') && state.includes('cluster_known_nodes:3'))) break;
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    }
+    this.#ids = await Promise.all(this.nodes.map((node) => node.ask<string>(['CLUSTER', 'MYID'])));
+  }
+
+  /** Moves the slot of a key from the process that has it to the next, as a tool for it does, while it is in use. */
+  async moveSlotOf(key: string): Promise<void> {
+    const slot = String(await (this.nodes[0] as RealRedis).ask<number>(['CLUSTER', 'KEYSLOT', key]));
+    const share = Math.ceil(slots / this.nodes.length);
+    const from = Math.floor(Number(slot) / share);
+    const to = (from + 1) % this.nodes.length;
+    const [source, target] = [this.nodes[from] as RealRedis, this.nodes[to] as RealRedis];
+    await target.ask(['CLUSTER', 'SETSLOT', slot, 'IMPORTING', this.#ids[from] as string]);
+    await source.ask(['CLUSTER', 'SETSLOT', slot, 'MIGRATING', this.#ids[to] as string]);
+    for (;;) {
+      const keys = await source.ask<string[]>(['CLUSTER', 'GETKEYSINSLOT', slot, '10']);
+      if (keys.length === 0) break;
+      await source.ask(['MIGRATE', '127.0.0.1', String(target.port), '', '0', '5000', 'KEYS', ...keys]);
+    }
+    for (const node of [target, source, ...this.nodes.filter((each) => each !== source && each !== target)])
+      await node.ask(['CLUSTER', 'SETSLOT', slot, 'NODE', this.#ids[to] as string]);
+  }
+
+  async remove(): Promise<void> {
+    for (const node of this.nodes) await node.remove();
+  }
+}
+
+/** Lets time pass. */
+export const wait = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
