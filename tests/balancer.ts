@@ -4,7 +4,7 @@ import { createServer, type Server, Socket } from 'node:net';
 export class Balancer {
   readonly url: string;
   readonly #server: Server;
-  readonly #open = new Set<Socket>();
+  readonly #open = new Map<Socket, string>();
   #next = 0;
 
   private constructor(server: Server, port: number) {
@@ -41,7 +41,7 @@ export class Balancer {
     });
     far.connect(Number(port), hostname, () => {
       isOpen = true;
-      this.#open.add(near);
+      this.#open.set(near, to);
       near.pipe(far).pipe(near);
       for (const [one, other] of [
         [near, far],
@@ -54,8 +54,13 @@ export class Balancer {
     });
   }
 
+  /** Ends the connections that were passed on to a backend. */
+  cut(url: string): void {
+    for (const [each, to] of this.#open) if (to === url) each.destroy();
+  }
+
   stop(): void {
     this.#server.close();
-    for (const each of this.#open) each.destroy();
+    for (const each of this.#open.keys()) each.destroy();
   }
 }

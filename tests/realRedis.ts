@@ -111,7 +111,12 @@ export class RealCluster {
     const [first, ...others] = this.nodes as [RealRedis, ...RealRedis[]];
     const share = Math.ceil(slots / this.nodes.length);
     for (const [index, node] of this.nodes.entries())
-      await node.ask(['CLUSTER', 'ADDSLOTSRANGE', String(index * share), String(Math.min(slots, (index + 1) * share) - 1)]);
+      await node.ask([
+        'CLUSTER',
+        'ADDSLOTSRANGE',
+        String(index * share),
+        String(Math.min(slots, (index + 1) * share) - 1),
+      ]);
     for (const node of others) await first.ask(['CLUSTER', 'MEET', '127.0.0.1', String(node.port)]);
     for (const endMs = Date.now() + 20_000; Date.now() < endMs; ) {
       const states = await Promise.all(this.nodes.map((node) => node.ask<string>(['CLUSTER', 'INFO'])));

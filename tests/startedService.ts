@@ -66,9 +66,12 @@ export async function startService(
 }
 
 /** Resolves when `look` gives something; fails after `withinMs`. */
-export async function until<T>(look: () => T | undefined | false, withinMs = 5000): Promise<T> {
+export async function until<T>(
+  look: () => T | undefined | false | Promise<T | undefined | false>,
+  withinMs = 5000,
+): Promise<T> {
   for (const endMs = Date.now() + withinMs; Date.now() < endMs; ) {
-    const found = look();
+    const found = await look();
     if (found !== undefined && found !== false) return found;
     await new Promise((resolve) => setTimeout(resolve, 5));
   }
@@ -167,7 +170,16 @@ export async function serve(
 ): Promise<{ command: Command; url: string; key: string }> {
   const file = join(folder, 'bells.yaml');
   writeFileSync(file, text);
-  const command = new Command(['serve', '--config', file, '--port', String(port), '--data', join(folder, 'data'), ...args]);
+  const command = new Command([
+    'serve',
+    '--config',
+    file,
+    '--port',
+    String(port),
+    '--data',
+    join(folder, 'data'),
+    ...args,
+  ]);
   const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000);
   return { command, url, key: readFileSync(join(folder, 'data', 'api-key'), 'utf8').trim() };
 }

@@ -446,6 +446,11 @@ export class Engine {
     return all.some(({ isThis }) => isThis) ? all : [here, ...all];
   }
 
+  /** Texts of other instances, and of this one's own that come back, that the relay has handed to this one. */
+  get relayedTexts(): number {
+    return this.#ports.relay.others?.heard ?? 0;
+  }
+
   /** Whether new connections are let in: it is not about to stop, and knows what is in force. */
   get isOpen(): boolean {
     return !this.draining && this.#ports.relay.control.isFresh;
@@ -841,7 +846,7 @@ export class Engine {
         }
       }
     } catch (error) {
-      report(error, { what: 'looking whether channels have grown' });
+      if (!relay.isCut) report(error, { what: 'looking whether channels have grown' });
     }
   }
 

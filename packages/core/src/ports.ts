@@ -128,6 +128,8 @@ export interface ControlLog {
 export interface Others {
   /** This instance and its incarnation. */
   readonly self: string;
+  /** Texts that have come in of the others, and of this one's own that come back. */
+  readonly heard: number;
   /** Asks all, or one. */
   ask<T>(question: InstanceQuestion, withinMs: number, holder?: string): Promise<InstanceAnswers<T>>;
   tell(word: InstanceWord): void;

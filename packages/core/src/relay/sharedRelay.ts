@@ -90,6 +90,7 @@ type Envelope = { readonly from: string } & (
   | { readonly ask: number; readonly question: InstanceQuestion }
   | { readonly re: number; readonly instance: string; readonly answer: Json }
   | { readonly bye: true }
+  | { readonly came: true }
 );
 
 interface Known {
@@ -109,6 +110,7 @@ export class SharedRelay implements Relay {
   readonly #options: Required<SharedRelayOptions>;
   #self: string;
   #linked = false;
+  #heardTexts = 0;
   #linkedSinceMs = 0;
   /** Something may have been lost since the last time the ears were told so. */
   #mustResume = false;
@@ -166,6 +168,9 @@ export class SharedRelay implements Relay {
     this.others = {
       get self() {
         return relay.#self;
+      },
+      get heard() {
+        return relay.#heardTexts;
       },
       ask: <T>(question: InstanceQuestion, withinMs: number, holder?: string) =>
         this.#ask<T>(question, withinMs, holder),
@@ -295,6 +300,7 @@ export class SharedRelay implements Relay {
   }
 
   #heard(topic: string, text: string): void {
+    this.#heardTexts += 1;
     if (topic.startsWith('c/')) this.#heardChannel(topic.slice(2) as ChannelName, text);
     else if (topic.startsWith('g/')) {
       const { from, growth } = JSON.parse(text) as { from: string; growth: Growth };
@@ -321,6 +327,7 @@ export class SharedRelay implements Relay {
     if ('user' in envelope) this.#hearUsers(envelope.user);
     else if ('word' in envelope) this.#ears?.hear(from, envelope.word);
     else if ('bye' in envelope) this.#forget(from);
+    else if ('came' in envelope) void this.#beat();
     else if ('question' in envelope) void this.#answer(envelope.ask, envelope.question, from);
     else this.#answered(envelope.re, { instance: envelope.instance, holder: from, answer: envelope.answer });
   }
@@ -525,6 +532,7 @@ export class SharedRelay implements Relay {
     const isSame = held && atMs - (this.#heldAtMs ?? atMs) <= leaseMs;
     this.#heldAtMs = atMs;
     this.#look(leases, now);
+    if (!wasAlive) this.#say(topics.all, { came: true });
     if (wasAlive && !isSame) this.#becomeAnother();
     if (!wasLinked || this.#mustResume || (wasAlive && !isSame)) this.#resume();
   }
