@@ -7,6 +7,7 @@ import { addDrain } from './drain.js';
 import { exitCodes } from './exitCodes.js';
 import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
+import { addInstances } from './instances.js';
 import { addKeys } from './keys.js';
 import { addListen } from './listen.js';
 import { addMarks } from './marks.js';
@@ -15,6 +16,7 @@ import { addNotify } from './notify.js';
 import { addPublish } from './publish.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
+import { addTrace } from './trace.js';
 import { addWho } from './who.js';
 
 const version: string = JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')).version;
@@ -24,7 +26,7 @@ Exit codes: 0 done, 1 failed, 2 a mistake in the command or the configuration, 3
 4 no service there, 5 the service cannot right now.
 
 Environment: NINEBELLS_URL and NINEBELLS_KEY for commands that call a service, NINEBELLS_TOKEN for listen,
-NINEBELLS_PORT, NINEBELLS_HOST and NINEBELLS_DATA for those that start one.`;
+NINEBELLS_PORT, NINEBELLS_HOST, NINEBELLS_DATA and NINEBELLS_RELAY for those that start one.`;
 
 /** Runs the command line; resolves with the exit code. */
 export async function main(args: readonly string[]): Promise<number> {
@@ -51,6 +53,8 @@ export async function main(args: readonly string[]): Promise<number> {
     addKeys,
     addConsole,
     addDrain,
+    addInstances,
+    addTrace,
   ])
     add(program);
   for (const command of program.commands) command.exitOverride();

@@ -1,6 +1,7 @@
 import type { Member, SessionInfo } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
+import { noteMissing } from './instances.js';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
 import { dataText, dayTime, note, print, printable, printJson, table } from './output.js';
 
@@ -30,26 +31,28 @@ export function addWho(program: Command): void {
     .addOption(keyOption())
     .addOption(jsonOption())
     .action(async (options: CallOptions & { limit: number }) => {
-      const { sessions, more } = await backendOf(options).sessions({ limit: options.limit });
+      const { sessions, more, missing } = await backendOf(options).sessions({ limit: options.limit });
       if (options.json) for (const each of sessions) printJson(each);
       else if (sessions.length === 0) note('Nobody is connected.');
       else
         print(
           table(
-            ['USER', 'SESSION', 'VIA', 'FROM', 'SINCE', 'ROUND TRIP', 'WAITING', 'CHANNELS'],
+            ['USER', 'SESSION', 'AT', 'VIA', 'FROM', 'SINCE', 'ROUND TRIP', 'WAITING', 'CHANNELS'],
             sessions.map(sessionRow),
           ),
         );
       if (more && !options.json) note('There are more: --limit');
+      noteMissing(missing);
     });
 }
 
 async function whoIsIn(channel: string, options: CallOptions & { limit: number }): Promise<void> {
-  const { members, count, more } = await backendOf(options).members(channel, { limit: options.limit });
+  const { members, count, more, missing } = await backendOf(options).members(channel, { limit: options.limit });
   if (options.json) for (const each of members) printJson(each);
   else if (count === 0) note(`Nobody is in ${channel}.`);
   else print(table(['USER', 'NAME', 'SINCE', 'SESSIONS', 'STATUS'], members.map(memberRow)));
   if (more && !options.json) note(`${count} in all; --limit shows more.`);
+  noteMissing(missing);
 }
 
 async function whereIs(user: string, options: CallOptions): Promise<void> {
@@ -81,6 +84,7 @@ function sessionRow({
   user,
   name,
   session,
+  instance,
   transport,
   remote,
   since,
@@ -91,6 +95,7 @@ function sessionRow({
   return [
     printable(name ?? user),
     session,
+    instance,
     transport,
     remote ?? '',
     dayTime(since),

@@ -91,6 +91,47 @@ export interface InstanceInfo {
   readonly draining: boolean;
 }
 
+/** The account of what became of a message, of all instances that answered. */
+export interface Trace extends Gathered {
+  readonly id: string;
+  readonly channel: string;
+  readonly cursor: Cursor;
+  /** Where it was taken in; absent if that instance is not there any more. */
+  readonly accepted?: {
+    readonly instance: string;
+    readonly at: string;
+    readonly by?: Author;
+    readonly key?: string;
+    /** How long until it had its place, and was committed where the channel is kept, in milliseconds. */
+    readonly placedAfterMs: number;
+    /** It was published again under its key so many times. */
+    readonly repeats: number;
+  };
+  /** Where it was handed to connections, in the order in which it came in there. */
+  readonly instances: readonly {
+    readonly instance: string;
+    readonly at: string;
+    readonly connections: number;
+    /** Of those that are still there, how many have said that they have got it. */
+    readonly confirmed: number;
+  }[];
+  /** In words. */
+  readonly sentence: string;
+  readonly user?: { readonly user: string; readonly sentence: string; readonly fates: readonly Fate[] };
+}
+
+/** What became of a message for one session. */
+export interface Fate {
+  readonly session: string;
+  readonly instance: string;
+  /** Such as `got`, `recovered`, `left`, `too-slow`, `refused`. */
+  readonly outcome: string;
+  readonly at?: string;
+  readonly recoveredAt?: string;
+  readonly problem?: Problem;
+  readonly sentence: string;
+}
+
 export interface Overview {
   readonly name: string;
   readonly version: string;
@@ -336,6 +377,11 @@ export class Backend {
   /** The instances of the service. */
   instances(): Promise<{ instances: readonly InstanceInfo[] }> {
     return this.#get('/v1/instances', {});
+  }
+
+  /** What became of a message; with `user`, whether and how that user got it. */
+  trace(id: string, options: { user?: string } = {}): Promise<Trace> {
+    return this.#get(`/v1/traces/${encodeURIComponent(id)}`, options);
   }
 
   overview(): Promise<Overview> {

@@ -41,6 +41,9 @@ import { heldBack, StreamSocket } from './streamSocket.js';
 import { TypedTarget } from './typedTarget.js';
 import { Unread } from './unread.js';
 
+/** `readyState` of a socket that takes frames. */
+const openState = 1;
+
 /** A token, or how to get one. A function is asked before each connection, so that it can give a fresh one. */
 export type TokenSource = string | (() => string | Promise<string>);
 
@@ -843,7 +846,9 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   #transmit(request: Readonly<Record<string, unknown>>): void {
-    this.#socket?.send(JSON.stringify(request));
+    const socket = this.#socket;
+    // One that is closing takes nothing more; what matters is sent again on the next.
+    if (socket !== undefined && (socket.readyState ?? openState) === openState) socket.send(JSON.stringify(request));
   }
 
   // ----------------------------------------------------------------------------------------------- details

@@ -4,6 +4,8 @@ export interface SocketLike {
   onmessage: ((event: never) => void) | null;
   onclose: ((event: never) => void) | null;
   onerror: ((event: never) => void) | null;
+  /** 1: it takes frames (WebSockets, `readyState`). */
+  readonly readyState?: number;
   send(data: string): void;
   close(code?: number, reason?: string): void;
 }

@@ -17,6 +17,7 @@ import type { Asker } from './access/question.js';
 import { Questions } from './access/questions.js';
 import { Channel, type ChannelPorts } from './channel/channel.js';
 import { type ChannelRule, ChannelRules, type RuleMatch, usersOf } from './channel/channelRule.js';
+import { Counts } from './counts.js';
 import { Frame } from './fanout/batch.js';
 import { Fanout } from './fanout/fanout.js';
 import { Inboxes, type Notified } from './inbox/inboxes.js';
@@ -68,6 +69,8 @@ import type { ConnectionHost, OwnDraft, RemovalWish } from './session/host.js';
 import { type Session, Sessions } from './session/sessions.js';
 import { Pacer } from './time/pacer.js';
 import { Wheel } from './time/wheel.js';
+import type { StaysHere } from './trace/trace.js';
+import { Traces } from './trace/traces.js';
 
 /** What the engine needs from outside. */
 export interface EnginePorts {
@@ -84,6 +87,8 @@ export interface EnginePorts {
   readonly unreached?: (entry: InboxEntry) => void;
   /** API keys were made or revoked on another instance. */
   readonly keysChanged?: () => void;
+  /** How long something took, in milliseconds: until the relay, or the database, had taken messages. */
+  readonly took?: (what: 'relay' | 'commit', ms: number) => void;
   /** What only the outside knows of this instance, for its card. */
   readonly facts?: () => Partial<InstanceCard>;
 }
@@ -117,16 +122,6 @@ export interface ApplicationDraft {
   readonly by?: Author;
   /** Sessions that are not to get it. */
   readonly except?: readonly string[];
-}
-
-/** Totals since the engine began. */
-export interface Counts {
-  /** Messages published, over the line and by applications; repeats by key do not count. */
-  messagesIn: number;
-  /** Messages handed to connections. */
-  deliveries: number;
-  /** Requests refused on the line. */
-  refusals: number;
 }
 
 /** A session with a connection, for people to look at. */
@@ -196,7 +191,7 @@ const drainLookMs = 50;
 export class Engine {
   readonly options: EngineOptions;
   readonly rules: ChannelRules;
-  readonly counts: Counts = { messagesIn: 0, deliveries: 0, refusals: 0 };
+  readonly counts = new Counts();
   readonly #ports: EnginePorts;
   readonly #host: ConnectionHost;
   readonly #connections = new Set<Connection>();
@@ -215,6 +210,7 @@ export class Engine {
   /** What all instances know together. */
   readonly everywhere: Everywhere;
   readonly #rates: Rates;
+  readonly #traces: Traces;
   readonly #startedAtMs: number;
   /** Where the round of looks at the record stands. */
   #look: ChannelName[] = [];
@@ -236,6 +232,7 @@ export class Engine {
     this.#backlog = new Backlog(this.options.backlog);
     const { others } = ports.relay;
     this.#startedAtMs = ports.clock.now();
+    this.#traces = new Traces(() => ports.clock.now());
     this.#rates = new Rates(ports.clock, this.counts);
     this.#sessions = new Sessions(
       ports.clock,
@@ -245,7 +242,7 @@ export class Engine {
       others && ((session) => this.#cameFromElsewhere(session)),
     );
     const own = this.#ownSide();
-    this.everywhere = new Everywhere(own, others);
+    this.everywhere = new Everywhere(this.options.instance, own, others);
     this.#standing = new Standing(ports.clock);
     const { clock, report, asker } = ports;
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
@@ -328,6 +325,7 @@ export class Engine {
       hail: (match, hail) => this.#hail(match, hail),
       append: (match, draft) => this.#append(match, draft),
       ended: (connection) => this.#ended(connection),
+      traces: this.#traces,
     };
     this.#sweepLater();
   }
@@ -650,6 +648,24 @@ export class Engine {
     return all;
   }
 
+  /** Acts that were decided, by act: how many were allowed and how many refused. */
+  get decisions(): Access['decisions'] {
+    return this.#access.decisions;
+  }
+
+  /** Bytes handed to transports, and hails that found no room. */
+  get written(): { readonly bytes: number; readonly hailsDropped: number } {
+    const { bytesOut, hailsDropped } = this.#host.fanout;
+    return { bytes: bytesOut, hailsDropped };
+  }
+
+  /** Connections, by what carries them. */
+  get transports(): ReadonlyMap<string, number> {
+    const all = new Map<string, number>();
+    for (const { link } of this.#connections) all.set(link.transport, (all.get(link.transport) ?? 0) + 1);
+    return all;
+  }
+
   /** Messages that wait to be given their place. */
   get backlog(): number {
     return this.#backlog.messages;
@@ -885,8 +901,42 @@ export class Engine {
             return [[user, { status, isLooking, isIn }]];
           }),
         ),
-      trace: async () => null,
+      trace: (id) =>
+        this.#traces.find(id, (channel, place) => {
+          let confirmed = 0;
+          for (const { client } of this.#connections) if (hasGot(client?.gotOf(channel), place)) confirmed += 1;
+          return confirmed;
+        }),
+      stays: async (user, channel) => ({
+        events: this.#traces.staysOf(user, channel),
+        sessions: await Promise.all(this.#allOf(user).map((client) => this.#stayOf(client, channel))),
+      }),
     };
+  }
+
+  /** The clients of a user, guests too. */
+  #allOf(user: string): readonly Client[] {
+    return [...this.#connections].flatMap(({ client }) => (client?.user === user ? client : []));
+  }
+
+  async #stayOf(client: Client, channel: ChannelName): Promise<StaysHere['sessions'][number]> {
+    const { who, session } = client;
+    const got = client.gotOf(channel);
+    const isIn = client.isIn(channel);
+    const refused = isIn ? undefined : (await this.#mayEnter(client, channel)).problem;
+    return {
+      session,
+      ...(who.name === undefined ? {} : { name: who.name }),
+      isIn,
+      ...(got === undefined ? {} : { got: formatCursor(got) }),
+      ...(refused === undefined ? {} : { refused }),
+    };
+  }
+
+  async #mayEnter(client: Client, channel: ChannelName): Promise<Ruling> {
+    const match = this.rules.match(channel);
+    if (match === undefined) return { problem: problem('no-such-channel') };
+    return this.#access.decide('enter', match, { who: client.who, address: undefined });
   }
 
   #tableHere(channel: ChannelName): { number: number; entries: readonly TableEntry[] } | null {
@@ -1045,11 +1095,16 @@ export class Engine {
     if (this.#stopping)
       throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
     this.#checkLinked();
+    const { clock, took } = this.#ports;
+    const atMs = clock.now();
+    const startMs = clock.monotonic();
     const done = this.#backlog.take(draft.channel, bytes);
     const appended = this.#record(match, draft);
     this.#appending.add(appended);
     try {
       const result = await appended;
+      took?.(match.rule.logbook.keep === 'kept' ? 'commit' : 'relay', clock.monotonic() - startMs);
+      this.#traces.accepted(result.logged, draft, atMs, result.repeated);
       if (!result.repeated) {
         this.counts.messagesIn += 1;
         if (match.rule.direct) this.#tellParties(match, draft);
@@ -1106,6 +1161,7 @@ export class Engine {
         counts: this.counts,
         gather: (act) => this.#host.fanout.gather(act),
         root: () => this.#host.fanout.root,
+        handed: (logged, connections) => this.#traces.handed(logged, connections),
         report: this.#ports.report,
         now: () => this.#ports.clock.now(),
         after: (delayMs, act) => this.#wheel.after(delayMs, act),
@@ -1190,6 +1246,11 @@ export class Engine {
       this.#sweepLater();
     });
   }
+}
+
+/** Whether somebody who is at a place has got the message there. */
+function hasGot(got: Place | undefined, { volume, number }: Place): boolean {
+  return got?.volume === volume && got.number >= number;
 }
 
 /** @throws {ProblemError} `bad-value` */

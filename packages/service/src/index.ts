@@ -12,5 +12,6 @@ export {
 export type { Fault } from './config/yamlReader.js';
 export { webSocketEncoding } from './line/webSocketEncoding.js';
 export { type Logger, type LogOptions, makeLog } from './log.js';
-export { Service, type ServiceOptions, serviceVersion } from './service.js';
+export { Service, type ServiceOptions } from './service.js';
 export { signToken, type TokenClaims } from './tokens/tokens.js';
+export { serviceVersion } from './version.js';

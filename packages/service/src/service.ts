@@ -1,4 +1,3 @@
-import { readFileSync } from 'node:fs';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { type ChannelRule, Engine } from '@nine-bells/core';
@@ -11,6 +10,7 @@ import { Guard } from './http/guard.js';
 import { HttpLine } from './line/httpLine.js';
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
+import { Metrics } from './metrics.js';
 import { type OpenRelay, openRelay } from './relay/relays.js';
 import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
@@ -20,6 +20,7 @@ import { systemIds } from './system/ids.js';
 import { instanceName, loopDelay, reachedAt } from './system/instanceFacts.js';
 import { ServiceSecret } from './system/serviceSecret.js';
 import { Tokens } from './tokens/tokens.js';
+import { serviceVersion } from './version.js';
 
 export interface ServiceOptions {
   readonly log?: Logger;
@@ -29,10 +30,6 @@ export interface ServiceOptions {
 
 /** How long to wait for clients to take their goodbye, in milliseconds. */
 const goodbyeMs = 2_000;
-
-export const serviceVersion: string = JSON.parse(
-  readFileSync(new URL('../package.json', import.meta.url), 'utf8'),
-).version;
 
 interface Parts {
   readonly http: Server;
@@ -86,6 +83,7 @@ export class Service {
     let relay: OpenRelay | undefined;
     const instance = instanceName(configuration);
     const delay = loopDelay();
+    const metrics = new Metrics();
     let address: string | undefined;
     try {
       const keys = await ApiKeys.open(database);
@@ -108,6 +106,7 @@ export class Service {
           report: (error, about) => log.error({ err: error, ...about }, 'something went wrong inside'),
           keysChanged: () =>
             void keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
+          took: metrics.took,
           facts: () => ({
             version: serviceVersion,
             loopDelayMs: delay.p99Ms(),
@@ -118,6 +117,7 @@ export class Service {
         { ...configuration.engine, instance },
       );
       await readyWithin(engine, log);
+      metrics.watch(engine, delay.p99Ms);
       const links = new SignInLinks();
       let service: Service | undefined;
       const app = makeApp({
@@ -125,6 +125,7 @@ export class Service {
         line: new HttpLine(engine, configuration).routes(),
         guard: new Guard(keys, secret.key('console'), configuration.keyRequests),
         keys,
+        metrics,
         links,
         tokens,
         facts: { name: configuration.name, version: serviceVersion, startedAtMs: Date.now() },

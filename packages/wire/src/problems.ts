@@ -20,6 +20,7 @@ export const problemCatalogue = {
   'not-allowed': { title: 'Not allowed', status: 403 },
   'ask-failed': { title: 'The application could not be asked', status: 403 },
   'no-such-channel': { title: 'No channel rule matches this name', status: 404 },
+  'no-trace': { title: 'Nothing is known of this message', status: 404 },
   'no-such-path': { title: 'Nothing is served here', status: 404 },
   banned: { title: 'Banned', status: 403 },
   'too-many-channels': { title: 'Too many channels are entered', status: 429 },

@@ -72,6 +72,8 @@ const allowed: Ruling = {};
 
 /** The one place where access is decided, for clients and for whoever asks why. */
 export class Access {
+  /** How acts were decided by the rules, since the beginning. */
+  readonly decisions = new Map<Act, { allowed: number; refused: number }>();
   readonly #rules: ChannelRules;
   readonly #users: Allow;
   readonly #standing: Standing;
@@ -90,7 +92,19 @@ export class Access {
     if (visitor.who.oversight) return lookOnly(act);
     const ban = this.ban(visitor, match.channel);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
-    return this.#settle(matterOf(act, match, visitor.who));
+    return this.#counted(act, this.#settle(matterOf(act, match, visitor.who)));
+  }
+
+  #counted(act: Act, ruling: Ruling | Promise<Ruling>): Ruling | Promise<Ruling> {
+    if (ruling instanceof Promise) return ruling.then((later) => this.#counted(act, later));
+    let decided = this.decisions.get(act);
+    if (decided === undefined) {
+      decided = { allowed: 0, refused: 0 };
+      this.decisions.set(act, decided);
+    }
+    if (ruling.problem === undefined) decided.allowed += 1;
+    else decided.refused += 1;
+    return ruling;
   }
 
   /** Decides an act that concerns a user. */
@@ -98,7 +112,7 @@ export class Access {
     if (visitor.who.oversight) return lookOnly(act);
     const ban = this.ban(visitor);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
-    return this.#settle(matterAbout(act, whom, visitor.who, this.#users));
+    return this.#counted(act, this.#settle(matterAbout(act, whom, visitor.who, this.#users)));
   }
 
   /** What keeps a visitor out of a channel, or without one, of the service. */

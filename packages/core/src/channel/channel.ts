@@ -1,4 +1,5 @@
 import { type Author, type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
+import type { Counts } from '../counts.js';
 import { type Batch, Frame } from '../fanout/batch.js';
 import {
   gapAfter,
@@ -37,6 +38,8 @@ export interface CaughtUp {
   /** There is more, and the entrant is not live yet. */
   readonly more: boolean;
   readonly gap?: Omit<Gap, 'channel'>;
+  /** Where it was found: here, or by reading the record. */
+  readonly source: 'memory' | 'log';
 }
 
 export interface ChannelPorts {
@@ -46,11 +49,13 @@ export interface ChannelPorts {
   readonly marksShown: number;
   /** The marks of users in the channel: at most so many. */
   readMarks(limit: number): Promise<readonly UserMark[]>;
-  readonly counts: { deliveries: number };
+  readonly counts: Counts;
   /** Calls back at the end of the turn, before anything is written. */
   gather(act: () => void): void;
   /** Where the batches of this turn begin. */
   root(): Batch;
+  /** A message was handed to so many connections here. */
+  handed(logged: LoggedMessage, connections: number): void;
   readonly report: Report;
   now(): number;
   /** Calls back later, unless the returned function is called before. */
@@ -223,6 +228,7 @@ export class Channel {
       const given: LoggedMessage[] = [];
       let spare = bytes;
       let gap: CaughtUp['gap'];
+      let source: CaughtUp['source'] = 'memory';
       const take = (slice: LogSlice, from: Place): Place => {
         if (slice.gap !== undefined) gap ??= gapOf(from, slice);
         given.push(...slice.messages);
@@ -235,7 +241,7 @@ export class Channel {
         if (more || entrant.gone) this.#entrants.delete(entrant);
         else this.#entrants.add(entrant);
         const messages = given.filter((each) => each.isFor(entrant.session));
-        done({ cursor, messages, more, ...(gap === undefined ? {} : { gap }) });
+        done({ cursor, messages, more, source, ...(gap === undefined ? {} : { gap }) });
       };
 
       let place = this.#head as Place;
@@ -255,6 +261,7 @@ export class Channel {
           finish(place, true);
           return;
         }
+        source = 'log';
         const read = await this.#read(
           this.#ports.log.since(this.name, place, { messages: readMessages, bytes: spare }),
         );
@@ -289,6 +296,7 @@ export class Channel {
     this.#tail.push(logged);
     if (this.#tail.length > this.#ports.tailMessages * 2) this.#tail = this.#tail.slice(-this.#ports.tailMessages);
     const frame = logged.push;
+    this.#ports.handed(logged, this.#entrants.size);
     if (logged.except === undefined) {
       if (this.#turn === undefined) {
         this.#turn = [];
@@ -420,6 +428,7 @@ export class Channel {
     const frame = new Frame(JSON.stringify({ on: 'gap', channel: this.name, ...gap }), true, this.name);
     this.#handOver();
     for (const entrant of this.#entrants) entrant.push(frame);
+    this.#ports.counts.gaps[gap.why] += this.#entrants.size;
     this.#tail = [];
     this.#head = startOf(slice);
   }

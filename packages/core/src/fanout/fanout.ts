@@ -22,6 +22,9 @@ export class Fanout {
   #scheduled = false;
   readonly #idle: (() => void)[] = [];
   #gathered: (() => void)[] = [];
+  /** Bytes handed to transports, and hails that found no room, since the beginning. */
+  bytesOut = 0;
+  hailsDropped = 0;
   /** Where the batches of this turn begin. Replaced after each flush, so that old batches can go. */
   root = new Batch();
 

@@ -48,7 +48,10 @@ export class SendQueue implements Flushable {
   push(frame: Frame): boolean {
     if (this.#closed) return true;
     // Hails go first: a client that does not keep up gets none, long before it is cut off.
-    if (frame.droppable && this.#pushBytes + frame.bytes > this.#maxBytes * hailsPart) return true;
+    if (frame.droppable && this.#pushBytes + frame.bytes > this.#maxBytes * hailsPart) {
+      this.#fanout.hailsDropped += 1;
+      return true;
+    }
     this.#pushBytes += frame.bytes;
     if (this.#held !== undefined) this.#held.push(frame);
     else this.#add(frame);
@@ -109,6 +112,7 @@ export class SendQueue implements Flushable {
     // What is held back still waits.
     this.#pushBytes = (this.#held ?? []).reduce((sum, frame) => sum + frame.bytes, 0);
     this.written += batch.length;
+    this.#fanout.bytesOut += batch.bytes;
     this.#link.write(batch);
     this.#makeRoom();
   }
@@ -141,6 +145,7 @@ export class SendQueue implements Flushable {
     const stays = (frame: Frame): boolean => {
       if (!isMeant(frame)) return true;
       this.#pushBytes = Math.max(0, this.#pushBytes - frame.bytes);
+      if (frame.droppable) this.#fanout.hailsDropped += 1;
       return false;
     };
     this.#held = this.#held?.filter(stays);

@@ -4,8 +4,10 @@ import type { Others } from '../ports.js';
 import { defaultPresence, Presence } from '../presence/presence.js';
 import { availability } from '../presence/status.js';
 import type { TableEntry } from '../presence/tables.js';
+import { fatesOf, sentenceOf } from '../trace/fate.js';
+import type { StaysHere, Trace } from '../trace/trace.js';
 import type { InstanceQuestion, Table } from './instance.js';
-import type { OwnSide, SessionVisitor, UserStanding } from './ownSide.js';
+import type { OwnSide, SessionVisitor, TraceFound, UserStanding } from './ownSide.js';
 
 /** How long the others have for an answer, in milliseconds. */
 const askWithinMs = 1_000;
@@ -18,10 +20,12 @@ export type Gathered<T> = T & {
 
 /** Asks all instances of the service, this one included, and puts their answers together. */
 export class Everywhere {
+  readonly #name: string;
   readonly #own: OwnSide;
   readonly #others: Others | undefined;
 
-  constructor(own: OwnSide, others: Others | undefined) {
+  constructor(name: string, own: OwnSide, others: Others | undefined) {
+    this.#name = name;
     this.#own = own;
     this.#others = others;
   }
@@ -92,6 +96,56 @@ export class Everywhere {
         merged.set(user, known === undefined ? standing : both(known, standing));
       }
     return { users: merged, missing };
+  }
+
+  /**
+   * What became of a message, and if a user is named, what became of it for that user's sessions; `undefined` if no
+   * instance remembers it.
+   */
+  async trace(id: string, user?: string): Promise<Trace | undefined> {
+    const found = await this.#askNamed<TraceFound>({ ask: 'trace', id }, this.#own.trace(id));
+    const accepted = found.all.flatMap(({ instance, answer }) =>
+      answer.accepted ? { ...answer.accepted, instance } : [],
+    )[0];
+    const instances = found.all
+      .flatMap(({ instance, answer }) => (answer.handed ? { ...answer.handed, instance } : []))
+      .sort((a, b) => a.atMs - b.atMs);
+    const known = accepted ?? instances[0];
+    if (known === undefined) return undefined;
+    const { channel, cursor } = known;
+    const trace: Trace = {
+      id,
+      channel,
+      cursor,
+      ...(accepted === undefined ? {} : { accepted }),
+      instances,
+      missing: found.missing,
+      sentence: sentenceOf(accepted, instances),
+    };
+    if (user === undefined) return trace;
+    const stays = await this.#askNamed<StaysHere>(
+      { ask: 'stays', user, channel },
+      await this.#own.stays(user, channel),
+    );
+    const atMs = instances[0]?.atMs ?? known.atMs;
+    const except = found.all.flatMap(({ answer }) => answer.except ?? []);
+    const answers = stays.all.map(({ instance, answer }) => ({ instance, ...answer }));
+    const fates = fatesOf({ channel, cursor, atMs, except }, answers);
+    const sentence =
+      fates.length === 0
+        ? `${user} did not get it: no session of this user is known`
+        : fates.map((each) => each.sentence).join('; ');
+    return { ...trace, missing: [...new Set([...trace.missing, ...stays.missing])], user: { user, fates, sentence } };
+  }
+
+  async #askNamed<T>(
+    question: InstanceQuestion,
+    own: T,
+  ): Promise<{ all: readonly { instance: string; answer: T }[]; missing: readonly string[] }> {
+    const here = { instance: this.#name, answer: own };
+    if (this.#others === undefined) return { all: [here], missing: [] };
+    const { answers, missing } = await this.#others.ask<T>(question, askWithinMs);
+    return { all: [here, ...answers], missing };
   }
 
   async #ask<T>(question: InstanceQuestion, own: T): Promise<{ all: readonly T[]; missing: readonly string[] }> {

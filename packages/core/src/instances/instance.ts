@@ -39,7 +39,8 @@ export type InstanceQuestion =
   | { readonly ask: 'visitor'; readonly session: string }
   | { readonly ask: 'channels'; readonly after: string; readonly limit: number }
   | { readonly ask: 'standings'; readonly users: readonly string[]; readonly channel?: ChannelName }
-  | { readonly ask: 'trace'; readonly id: string; readonly user?: string };
+  | { readonly ask: 'trace'; readonly id: string }
+  | { readonly ask: 'stays'; readonly user: string; readonly channel: ChannelName };
 
 /** What instances have answered. */
 export interface InstanceAnswers<T = Json> {

@@ -2,6 +2,7 @@ import type { ChannelName, Json } from '@nine-bells/wire';
 import type { ChannelInfo, SessionInfo } from '../engine.js';
 import type { Identity } from '../identity.js';
 import type { TableEntry } from '../presence/tables.js';
+import type { StaysHere, TraceHere } from '../trace/trace.js';
 import type { InstanceQuestion, Table } from './instance.js';
 
 /** How a user stands on an instance. */
@@ -20,6 +21,9 @@ export interface SessionVisitor {
   readonly address: string | null;
 }
 
+/** What an instance knows of a message, and for whom it was not. */
+export type TraceFound = TraceHere & { readonly except?: readonly string[] };
+
 /** What an instance knows of itself, and is asked for by the others. */
 export interface OwnSide {
   table(channel: ChannelName): Table | null;
@@ -29,7 +33,8 @@ export interface OwnSide {
   /** Channels that somebody here has entered. */
   entered(after: string, limit: number): readonly ChannelInfo[];
   standings(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserStanding>>;
-  trace(id: string, user: string | undefined): Promise<Json>;
+  trace(id: string): TraceFound;
+  stays(user: string, channel: ChannelName): Promise<StaysHere>;
 }
 
 /** Answers what another instance asks. */
@@ -52,6 +57,8 @@ function answered(own: OwnSide, question: InstanceQuestion): unknown {
     case 'standings':
       return own.standings(question.users, question.channel);
     case 'trace':
-      return own.trace(question.id, question.user);
+      return own.trace(question.id);
+    case 'stays':
+      return own.stays(question.user, question.channel);
   }
 }

@@ -1,5 +1,6 @@
 import {
   type ChannelName,
+  type Cursor,
   type Ending,
   type EnterWish,
   formatCursor,
@@ -10,8 +11,11 @@ import {
   type Json,
   type Marked,
   type MarkRequest,
+  type Place,
+  type Problem,
   ProblemError,
   type PublishRequest,
+  parseCursor,
   type ReadRequest,
   type RefreshRequest,
   type RemovedPush,
@@ -24,7 +28,7 @@ import {
 } from '@nine-bells/wire';
 import type { Ruling, Visitor } from '../access/access.js';
 import type { ChannelAct } from '../access/acts.js';
-import type { Channel, Entrant } from '../channel/channel.js';
+import type { CaughtUp, Channel, Entrant } from '../channel/channel.js';
 import type { RuleMatch } from '../channel/channelRule.js';
 import { type Batch, Frame } from '../fanout/batch.js';
 import type { Identity } from '../identity.js';
@@ -78,6 +82,8 @@ export class Client implements Entrant {
   #channels: Map<ChannelName, Channel> | undefined;
   /** Channels entered on the strength of an answer that runs out: what calls off that it is asked for again. */
   #askedAgain: Map<ChannelName, () => void> | undefined;
+  /** How far it has said that it has got channels. */
+  #got: Readonly<Record<string, Cursor>> | undefined;
   /** Users whose status this client is told of. */
   #watched: Set<string> | undefined;
   /** It is told what its user has not read. */
@@ -141,7 +147,7 @@ export class Client implements Entrant {
   /** Ends the stay in a channel: what waits of it is not sent any more, and the client is told. */
   expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void {
     if (this.gone || !this.isIn(channel)) return;
-    this.#letGo(channel);
+    this.#letGo(channel, 'removed', told.reason ?? told.problem?.title);
     this.#line.drop(channel);
     this.push(new Frame(JSON.stringify({ on: 'removed', channel, ...told })));
   }
@@ -158,7 +164,7 @@ export class Client implements Entrant {
   end(ending: Ending): void {
     this.#room?.();
     if (ending !== 'left' && ending !== 'signed-out') this.#stays?.linger();
-    for (const name of this.channels) this.#letGo(name);
+    for (const name of this.channels) this.#letGo(name, ending);
     this.#stays?.leaveAll();
     for (const user of this.#watched ?? []) this.#host.watching.unwatch(user, this);
     if (this.#countsUnread) this.#host.unread.unfollow(this.user, this);
@@ -175,7 +181,7 @@ export class Client implements Entrant {
           this.#line.replyText(request.id, text),
         ).then(() => {});
       case 'leave':
-        this.#letGo(request.channel);
+        this.#letGo(request.channel, 'left');
         return this.#line.reply(request.id, { channel: request.channel });
       case 'publish':
         return this.#publish(request);
@@ -215,7 +221,7 @@ export class Client implements Entrant {
   async enter(wish: EnterWish, bytes: number, reply: (text: string) => void): Promise<number> {
     const { options } = this.#host;
     if (wish.status !== undefined) checkStatus(wish.status, options.statusBytes, '/status');
-    const { match, ruling } = await this.#allowed('enter', wish.channel);
+    const { match, ruling } = await this.#allowedToEnter(wish.channel);
     if (wish.last !== undefined && wish.last > 0) await this.#allowed('read', wish.channel);
     let channel = this.#channels?.get(wish.channel);
     if (channel === undefined) {
@@ -237,6 +243,7 @@ export class Client implements Entrant {
         this.#stays ??= new Stays(this.#session, this.#host.left);
         const list = this.#stays.enter(into, this.#who, wish, ruling.member);
         this.#channels ??= new Map();
+        this.#entered(wish, caughtUp);
         if (!caughtUp.more) this.#restOn(wish.channel, ruling);
         if (caughtUp.more) this.#channels.delete(wish.channel);
         else this.#channels.set(wish.channel, into);
@@ -248,6 +255,15 @@ export class Client implements Entrant {
       if (!this.#channels?.has(wish.channel) || this.gone) this.#host.left(into);
     }
     return size;
+  }
+
+  async #allowedToEnter(channel: ChannelName): Promise<Allowed> {
+    try {
+      return await this.#allowed('enter', channel);
+    } catch (error) {
+      if (error instanceof ProblemError) this.refusedAt(channel, error.problem);
+      throw error;
+    }
   }
 
   /** Hello has named the channels to go on in: those where the session is still shown from before are left. */
@@ -457,7 +473,7 @@ export class Client implements Entrant {
       if (!this.#channels?.has(name)) return;
       if (ruling.problem === undefined) this.#restOn(name, ruling);
       else {
-        this.#letGo(name);
+        this.#letGo(name, 'not-allowed');
         lost.push(name);
       }
     };
@@ -565,10 +581,67 @@ export class Client implements Entrant {
     return session[what].take(rate, now);
   }
 
-  #letGo(name: ChannelName): void {
+  // ------------------------------------------------------------------------------------------------- trace
+
+  /** The client says how far it has got channels. */
+  hasGot(got: Readonly<Record<string, Cursor>>): void {
+    this.#got = got;
+  }
+
+  /** How far the client has said that it has got a channel. */
+  gotOf(channel: ChannelName): Place | undefined {
+    const cursor = this.#got?.[channel];
+    return cursor === undefined ? undefined : parseCursor(cursor);
+  }
+
+  #stayed(channel: ChannelName) {
+    const { session, user } = this;
+    const { name } = this.#who;
+    return { session, user, ...(name === undefined ? {} : { name }), channel, atMs: this.#host.clock.now() };
+  }
+
+  #entered({ channel, after }: EnterWish, { cursor, messages, more, gap, source }: CaughtUp): void {
+    const { counts } = this.#host;
+    if (after !== undefined) {
+      counts.recoveries[source] += 1;
+      counts.recovered += messages.length;
+    }
+    if (gap !== undefined) counts.gaps[gap.why] += 1;
+    const came = after === undefined ? undefined : parseCursor(after);
+    const first = messages[0]?.place.number ?? cursor.number + 1;
+    const from = came?.volume === cursor.volume ? came.number : first - 1;
+    this.#host.traces.stay({
+      ...this.#stayed(channel),
+      what: more ? 'given' : 'entered',
+      volume: cursor.volume,
+      from,
+      upTo: cursor.number,
+      returned: came !== undefined,
+    });
+  }
+
+  /** It may not enter. */
+  refusedAt(channel: ChannelName, refused: Problem): void {
+    this.#host.traces.stay({ ...this.#stayed(channel), what: 'refused', problem: refused });
+  }
+
+  #letGo(name: ChannelName, why: Ending | 'removed' | 'not-allowed', detail?: string): void {
     this.#stays?.leave(name);
     const channel = this.#channels?.get(name);
     if (channel === undefined) return;
+    const { head } = channel;
+    if (head !== undefined) {
+      const got = this.gotOf(name);
+      this.#host.traces.stay({
+        ...this.#stayed(name),
+        what: 'ended',
+        why,
+        volume: head.volume,
+        upTo: head.number,
+        ...(got?.volume === head.volume ? { got: got.number } : {}),
+        ...(detail === undefined ? {} : { detail }),
+      });
+    }
     this.#channels?.delete(name);
     this.#restOn(name, {});
     channel.leave(this);

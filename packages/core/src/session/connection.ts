@@ -105,13 +105,17 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
   receive(text: string): void {
     if (this.#ended) return;
     this.#heard = true;
+    this.#host.counts.charsIn += text.length;
     const reading = readRequest(text);
     if (!reading.ok) {
       this.#strike(reading.problem, reading.id);
       return;
     }
     const { request } = reading;
-    if (request.do === 'pulse') return;
+    if (request.do === 'pulse') {
+      if (request.got !== undefined) this.#client?.hasGot(request.got);
+      return;
+    }
     if (!this.#helloSeen && request.do !== 'hello') {
       this.#strike(problem('hello-first', `\`${request.do}\` came before hello`), request.id);
       return;
@@ -335,7 +339,7 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
   }
 
   #sendProblem(each: Problem, id: number | undefined): void {
-    this.#host.counts.refusals += 1;
+    this.#host.counts.refused(each.code);
     this.#queue.reply(
       new Frame(JSON.stringify(id === undefined ? { on: 'problem', ...each } : { re: id, problem: each })),
     );
@@ -428,6 +432,7 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
 
   #cutOff(): void {
     if (this.#ended) return;
+    this.#host.counts.cutOff += 1;
     this.#queue.close();
     this.#end('too-slow');
     this.link.close(closeCodes.tooSlow, 'more waits for this connection than it reads');

@@ -2,6 +2,7 @@ import type { ChannelName, Place, PublishRequest } from '@nine-bells/wire';
 import type { Access, Ruling, Visitor } from '../access/access.js';
 import type { Channel } from '../channel/channel.js';
 import type { RuleMatch } from '../channel/channelRule.js';
+import type { Counts } from '../counts.js';
 import type { Fanout } from '../fanout/fanout.js';
 import type { Inboxes } from '../inbox/inboxes.js';
 import type { InboxSlice } from '../inbox/notice.js';
@@ -17,6 +18,7 @@ import type { Hail } from '../presence/hail.js';
 import type { Watching } from '../presence/watching.js';
 import type { Pacer } from '../time/pacer.js';
 import type { Wheel } from '../time/wheel.js';
+import type { Traces } from '../trace/traces.js';
 import type { Connection } from './connection.js';
 import type { Sessions } from './sessions.js';
 
@@ -32,7 +34,7 @@ export interface ConnectionHost {
   readonly seal: Seal;
   readonly tokens: TokenReader;
   readonly report: Report;
-  readonly counts: { refusals: number };
+  readonly counts: Counts;
   /** What the names of direct channels begin with. */
   readonly directPrefix: string | undefined;
   readonly access: Access;
@@ -73,6 +75,7 @@ export interface ConnectionHost {
   /** @throws {ProblemError} `too-large` */
   append(match: RuleMatch, draft: OwnDraft): Promise<Appended>;
   ended(connection: Connection): void;
+  readonly traces: Traces;
 }
 
 /** Whose stay in a channel is to end, and for how long it may not come back. */

@@ -3,6 +3,7 @@ import cors from 'cors';
 import express, { type Express, type RequestHandler, type Router } from 'express';
 import helmet from 'helmet';
 import type { Logger } from '../log.js';
+import type { Metrics } from '../metrics.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors, type SignInLinks } from './consoleDoor.js';
@@ -17,6 +18,7 @@ import { messages } from './messages.js';
 import { notices } from './notices.js';
 import { nothingHere, problemHandler } from './problems.js';
 import type { Route } from './route.js';
+import { traces } from './traces.js';
 
 export interface AppParts {
   readonly engine: Engine;
@@ -24,6 +26,7 @@ export interface AppParts {
   readonly keys: ApiKeys;
   readonly links: SignInLinks;
   readonly tokens: Tokens;
+  readonly metrics: Metrics;
   readonly facts: ServiceFacts;
   readonly log: Logger;
   readonly consoleUrl: () => string;
@@ -58,6 +61,7 @@ export function routesOf({
     ...measures(engine),
     ...notices(engine),
     ...marks(engine),
+    ...traces(engine),
     ...draining(engine, drain),
     ...apiKeys(keys, engine),
     ...keyHoldersDoors(links, tokens, consoleUrl),
@@ -77,6 +81,10 @@ export function makeApp(parts: AppParts): Express {
   app.get('/readyz', (_request, response) => {
     const ready = parts.isReady();
     response.status(ready ? 200 : 503).json({ status: ready ? 'ready' : 'draining' });
+  });
+
+  app.get('/metrics', guard.need('read'), async (_request, response) => {
+    response.type(parts.metrics.contentType).send(await parts.metrics.text());
   });
 
   app.use('/line', parts.line);

@@ -69,32 +69,33 @@ export class ApiKeys {
    */
   async makeFirst(folder: string): Promise<string | undefined> {
     if (this.#administrators().length > 0) return undefined;
-    const { text } = await this.make({ name: 'first', rights: ['administer'] }, { kind: 'service', id: 'start' });
+    const by = { kind: 'service', id: 'start' } as const;
+    const { text, row } = newKey({ name: 'first', rights: ['administer'] });
+    const isMade = await this.#database.write(async (writer) => {
+      // Another instance that starts at the same time may have been first.
+      await this.readAgain();
+      if (this.#administrators().length > 0) return false;
+      await this.#insert(writer, row, by);
+      return true;
+    });
+    if (!isMade) return undefined;
+    this.#hold(row);
     const file = join(folder, 'api-key');
     writeFileSync(file, `${text}\n`, { mode: 0o600 });
     return file;
   }
 
   /** Makes a key. Its text is returned this once; nobody can read it again. */
-  async make({ name, rights, forMs }: KeyWish, by: Actor): Promise<{ text: string; key: ApiKey }> {
-    const id = randomText(8);
-    const text = `bells_${id}_${randomBytes(32).toString('base64url')}`;
-    const now = Date.now();
-    const row: ApiKeyRow = {
-      id,
-      name,
-      hash: hashOf(text),
-      created_at_ms: now,
-      rights_json: JSON.stringify([...new Set(rights)]),
-      expires_at_ms: forMs === undefined ? null : now + forMs,
-      last_used_at_ms: null,
-      revoked_at_ms: null,
-    };
-    await this.#database.write(async (writer) => {
-      await writer.getQueryInterface().bulkInsert('api_keys', [row]);
-      await addToAudit(writer, { did: 'make-key', by, atMs: now, about: `${name} (${id}): ${rights.join(', ')}` });
-    });
+  async make(wish: KeyWish, by: Actor): Promise<{ text: string; key: ApiKey }> {
+    const { text, row } = newKey(wish);
+    await this.#database.write((writer) => this.#insert(writer, row, by));
     return { text, key: this.#hold(row).key };
+  }
+
+  async #insert(writer: Sequelize, row: ApiKeyRow, by: Actor): Promise<void> {
+    const { id, name, created_at_ms: atMs, rights_json: rights } = row;
+    await writer.getQueryInterface().bulkInsert('api_keys', [row]);
+    await addToAudit(writer, { did: 'make-key', by, atMs, about: `${name} (${id}): ${JSON.parse(rights).join(', ')}` });
   }
 
   /**
@@ -180,6 +181,24 @@ export class ApiKeys {
 
 function isGood({ expiresAtMs, revokedAtMs }: ApiKey): boolean {
   return revokedAtMs === undefined && (expiresAtMs === undefined || expiresAtMs > Date.now());
+}
+
+/** A key that is not stored yet, and its text. */
+function newKey({ name, rights, forMs }: KeyWish): { text: string; row: ApiKeyRow } {
+  const id = randomText(8);
+  const text = `bells_${id}_${randomBytes(32).toString('base64url')}`;
+  const now = Date.now();
+  const row = {
+    id,
+    name,
+    hash: hashOf(text),
+    created_at_ms: now,
+    rights_json: JSON.stringify([...new Set(rights)]),
+    expires_at_ms: forMs === undefined ? null : now + forMs,
+    last_used_at_ms: null,
+    revoked_at_ms: null,
+  };
+  return { text, row };
 }
 
 async function update(writer: Sequelize, id: string, values: object): Promise<void> {

@@ -35,16 +35,25 @@ export class Database {
     const connect = (): Sequelize =>
       new Sequelize({ dialect: 'sqlite', storage: join(folder, 'bells.sqlite'), logging: false });
     const writer = connect();
+    await writer.query('PRAGMA busy_timeout = 5000');
     await writer.query('PRAGMA journal_mode = WAL');
     await writer.query(`PRAGMA synchronous = ${synchronous.toUpperCase()}`);
-    await writer.query('PRAGMA busy_timeout = 5000');
     const umzug = new Umzug({
       migrations: [...migrations],
       context: writer.getQueryInterface(),
       storage: new SequelizeStorage({ sequelize: writer, tableName: 'migrations' }),
       logger: undefined,
     });
-    await umzug.up();
+    // Several processes may start together: one changes the shape, the others wait.
+    await writer.query('BEGIN IMMEDIATE');
+    try {
+      await umzug.up();
+      await writer.query('COMMIT');
+    } catch (error) {
+      await writer.query('ROLLBACK').catch(() => {});
+      await writer.close();
+      throw error;
+    }
     const reader = connect();
     await reader.query('PRAGMA busy_timeout = 5000');
     await reader.query('PRAGMA query_only = ON');

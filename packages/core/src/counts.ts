@@ -1,0 +1,27 @@
+import type { ProblemCode } from '@nine-bells/wire';
+
+/** Totals since the engine began. */
+export class Counts {
+  /** Messages published, over the line and by applications; repeats by key do not count. */
+  messagesIn = 0;
+  /** Messages handed to connections. */
+  deliveries = 0;
+  /** Requests refused on the line. */
+  refusals = 0;
+  readonly refusalsByCode = new Map<ProblemCode, number>();
+  /** Characters of frames that came in. */
+  charsIn = 0;
+  /** Connections cut off as too slow. */
+  cutOff = 0;
+  /** Sessions that came back with a cursor, by where what they had missed was found. */
+  readonly recoveries = { memory: 0, log: 0 };
+  /** Messages that they were given. */
+  recovered = 0;
+  /** Gaps told to somebody, by why. */
+  readonly gaps = { expired: 0, 'new-volume': 0 };
+
+  refused(code: ProblemCode): void {
+    this.refusals += 1;
+    this.refusalsByCode.set(code, (this.refusalsByCode.get(code) ?? 0) + 1);
+  }
+}

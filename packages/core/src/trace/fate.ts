@@ -1,0 +1,262 @@
+import type { ChannelName, Cursor, Ending, Problem } from '@nine-bells/wire';
+import { parseCursor } from '@nine-bells/wire';
+import type { Place } from '../logbook/logbook.js';
+import type { Accepted, Fate, Handed, StayEvent, StaysHere, Trace } from './trace.js';
+
+/** What is asked about: a message, and when it was handed out. */
+export interface Traced {
+  readonly channel: ChannelName;
+  readonly cursor: Cursor;
+  /** When it was first handed to anybody, or had its place. */
+  readonly atMs: number;
+  /** Sessions that are not to get it. */
+  readonly except: readonly string[];
+}
+
+/** What an instance has answered of a user's stays. */
+export interface AnsweredStays extends StaysHere {
+  readonly instance: string;
+}
+
+type Told = StayEvent & { readonly instance: string };
+
+/** What became of a message for each session of a user, as far as the instances know. */
+export function fatesOf(message: Traced, answers: readonly AnsweredStays[]): readonly Fate[] {
+  const events: Told[] = answers.flatMap(({ instance, events: some }) => some.map((each) => ({ ...each, instance })));
+  events.sort((a, b) => a.atMs - b.atMs);
+  const sessions = new Map<string, Told[]>();
+  for (const each of events) sessions.set(each.session, [...(sessions.get(each.session) ?? []), each]);
+  for (const { sessions: here } of answers)
+    for (const { session } of here) if (!sessions.has(session)) sessions.set(session, []);
+  const place = parseCursor(message.cursor) as Place;
+  return [...sessions].map(([session, some]) => fateOf(message, place, session, some, answers));
+}
+
+function fateOf(
+  message: Traced,
+  place: Place,
+  session: string,
+  events: readonly Told[],
+  answers: readonly AnsweredStays[],
+): Fate {
+  const now = answers
+    .flatMap(({ instance, sessions }) => sessions.map((each) => ({ ...each, instance })))
+    .find((each) => each.session === session);
+  const name = now?.name ?? events.find((each) => each.name !== undefined)?.name ?? events[0]?.user ?? session;
+  const instance = now?.instance ?? events.at(-1)?.instance ?? '';
+  const at = { session, instance };
+  if (message.except.includes(session))
+    return {
+      ...at,
+      outcome: 'not-for-it',
+      sentence: `${name} was not to get it: it was published to everybody but this session`,
+    };
+
+  const { volume, number } = place;
+  const giving = events.find(
+    (each) => isGiving(each) && each.volume === volume && each.from < number && number <= each.upTo,
+  );
+  const live = liveAt(events, place);
+  const got = now?.got === undefined ? undefined : parseCursor(now.got);
+  const hasSaid = got?.volume === volume && got.number >= number;
+
+  if (live !== undefined) {
+    const { end, entered } = live;
+    if (end === undefined) {
+      if (hasSaid)
+        return {
+          ...at,
+          outcome: 'got',
+          atMs: message.atMs,
+          sentence: `${name} got it at ${time(message.atMs)}, and has said so`,
+        };
+      return {
+        ...at,
+        outcome: 'handed',
+        atMs: message.atMs,
+        sentence: `${name} was handed it at ${time(message.atMs)}, on the connection that is still open`,
+      };
+    }
+    const hadGot = end.what === 'ended' && end.got !== undefined && end.got >= number;
+    const back = giving ?? laterEntry(events, end, volume);
+    if (hadGot)
+      return {
+        ...at,
+        outcome: 'got',
+        atMs: message.atMs,
+        sentence: `${name} got it at ${time(message.atMs)}, and had said so before the session ${endedAs(end, message.channel)}`,
+      };
+    if (giving !== undefined && isGiving(giving))
+      return {
+        ...at,
+        outcome: end.what === 'ended' && end.why === 'too-slow' ? 'too-slow' : 'recovered',
+        atMs: end.atMs,
+        recoveredAtMs: giving.atMs,
+        sentence: `${name} ${missedAs(end)} and recovered it at ${time(giving.atMs)}`,
+      };
+    if (back !== undefined && isGiving(back) && back.volume === volume && back.from >= number)
+      return {
+        ...at,
+        outcome: 'got',
+        atMs: message.atMs,
+        sentence: `${name} got it: the session came back at ${time(back.atMs)} with a later cursor`,
+      };
+    const outcome = end.what === 'ended' && end.why === 'too-slow' ? 'too-slow' : 'lost';
+    if (end.what === 'ended' && (end.why === 'left' || end.why === 'removed' || end.why === 'drained'))
+      return {
+        ...at,
+        outcome: 'handed',
+        atMs: entered.atMs > message.atMs ? entered.atMs : message.atMs,
+        sentence: `${name} was handed it at ${time(message.atMs)}, before the session ${endedAs(end, message.channel)}`,
+      };
+    return {
+      ...at,
+      outcome,
+      atMs: end.atMs,
+      sentence: `${name} may not have got it: it ${missedAs(end)}, and the session has not come back to ${message.channel}`,
+    };
+  }
+  if (giving !== undefined && isGiving(giving)) {
+    const before = lastBefore(events, giving);
+    const why = before?.what === 'ended' ? `${missedAs(before)} and ` : '';
+    const verb = giving.returned ? 'recovered' : 'was given';
+    return {
+      ...at,
+      outcome: 'recovered',
+      atMs: giving.atMs,
+      recoveredAtMs: giving.atMs,
+      sentence: `${name} ${why}${verb} it at ${time(giving.atMs)}`,
+    };
+  }
+  return notThere(message, at, name, events, place, now?.refused);
+}
+
+/** The session was not in the channel when the message came, and was not given it later. */
+function notThere(
+  { channel, atMs }: Traced,
+  at: { session: string; instance: string },
+  name: string,
+  events: readonly Told[],
+  { volume, number }: Place,
+  refused: Problem | undefined,
+): Fate {
+  const last = events.findLast((each) =>
+    each.what === 'ended' && each.volume === volume ? each.upTo < number : each.atMs <= atMs,
+  );
+  const refusal = last?.what === 'refused' ? last.problem : events.length === 0 ? refused : undefined;
+  if (refusal !== undefined) {
+    const why = refusal.detail ?? refusal.title;
+    return {
+      ...at,
+      outcome: 'refused',
+      problem: refusal,
+      ...(last === undefined ? {} : { atMs: last.atMs }),
+      sentence: `${name} did not get it: the session is not allowed to enter ${channel} (${refusal.code}: ${why})`,
+    };
+  }
+  if (last?.what === 'ended') {
+    const outcome =
+      last.why === 'too-slow' ? 'too-slow' : last.why === 'removed' ? 'removed' : last.why === 'left' ? 'left' : 'lost';
+    return {
+      ...at,
+      outcome,
+      atMs: last.atMs,
+      sentence: `${name} did not get it: the session ${endedAs(last, channel)}`,
+    };
+  }
+  const first = events.find(isGiving);
+  if (first !== undefined)
+    return {
+      ...at,
+      outcome: 'not-entered',
+      atMs: first.atMs,
+      sentence: `${name} did not get it: the session entered ${channel} only at ${time(first.atMs)}`,
+    };
+  return { ...at, outcome: 'not-entered', sentence: `${name} did not get it: the session has not entered ${channel}` };
+}
+
+type Giving = Told & { readonly what: 'entered' | 'given' };
+
+function isGiving(event: Told): event is Giving {
+  return event.what === 'entered' || event.what === 'given';
+}
+
+/** The stay in which a session was handed what came, when the message came; and how it ended, if it has. */
+function liveAt(
+  events: readonly Told[],
+  { volume, number }: Place,
+): { entered: Told; end: Told | undefined } | undefined {
+  for (const [index, entered] of events.entries()) {
+    if (entered.what !== 'entered' || entered.volume !== volume || entered.upTo >= number) continue;
+    const next = events
+      .slice(index + 1)
+      .find((each) => (each.what === 'ended' || each.what === 'entered') && each.instance === entered.instance);
+    const end = next?.what === 'ended' ? next : undefined;
+    if (next?.what === 'entered' && next.volume === volume && next.upTo < number) continue;
+    if (end === undefined || (end.what === 'ended' && end.volume === volume && end.upTo >= number))
+      return { entered, end };
+  }
+  return undefined;
+}
+
+function laterEntry(events: readonly Told[], end: Told, volume: string): Told | undefined {
+  return events.find(
+    (each) => each.what === 'entered' && each.atMs >= end.atMs && each.volume === volume && each.returned,
+  );
+}
+
+function lastBefore(events: readonly Told[], event: Told): Told | undefined {
+  return events.findLast((each) => each !== event && each.atMs <= event.atMs && each.what === 'ended');
+}
+
+type Ended = Ending | 'removed' | 'not-allowed';
+
+const endings: Readonly<Record<Ended, string>> = {
+  left: 'left',
+  lost: 'lost its connection',
+  'too-slow': 'was cut off as too slow',
+  'continued-elsewhere': 'went on on another connection',
+  'signed-out': 'was signed out',
+  'token-ended': 'ended with its token',
+  drained: 'was asked to go elsewhere',
+  refused: 'was refused',
+  removed: 'was removed',
+  'not-allowed': 'was not allowed there any more',
+};
+
+function endedAs(event: Told, channel: ChannelName): string {
+  if (event.what !== 'ended') return 'ended';
+  const from = event.why === 'left' ? ` ${channel}` : event.why === 'removed' ? ` from ${channel}` : '';
+  return `${endings[event.why]}${from} at ${time(event.atMs)}${event.detail === undefined ? '' : ` (${event.detail})`}`;
+}
+
+function missedAs(event: Told): string {
+  return event.what === 'ended' ? `${endings[event.why]} at ${time(event.atMs)}` : 'was away';
+}
+
+/** As UTC, to the millisecond. */
+function time(ms: number): string {
+  return new Date(ms).toISOString().slice(11, 23);
+}
+
+/** What became of a message, in words. */
+export function sentenceOf(
+  accepted: (Accepted & { instance: string }) | undefined,
+  handed: readonly (Handed & { instance: string })[],
+): Trace['sentence'] {
+  const by = accepted?.by === undefined ? '' : ` of ${accepted.by.name ?? accepted.by.user}`;
+  const taken =
+    accepted === undefined
+      ? 'Taken in by an instance that is not there any more, or too long ago'
+      : `Taken in${by} by ${accepted.instance} at ${time(accepted.atMs)}, had its place ${accepted.cursor} after ${Math.round(accepted.placedAfterMs)} ms`;
+  const repeats =
+    accepted === undefined || accepted.repeats === 0
+      ? ''
+      : `, and was published again ${accepted.repeats} times under its key, to no effect`;
+  if (handed.length === 0) return `${taken}${repeats}; nobody had entered the channel`;
+  const to = handed.map(
+    ({ instance, connections, confirmed, atMs }) =>
+      `${instance} at ${time(atMs)} to ${connections} ${connections === 1 ? 'connection' : 'connections'}${confirmed === 0 ? '' : ` (${confirmed} have said that they got it)`}`,
+  );
+  return `${taken}${repeats}; handed on by ${to.join(', ')}. Times are UTC.`;
+}

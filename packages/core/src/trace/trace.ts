@@ -1,0 +1,118 @@
+import type { Author, ChannelName, Cursor, Ending, Problem } from '@nine-bells/wire';
+
+/** What an instance that took a message in knows of it. */
+export interface Accepted {
+  readonly id: string;
+  readonly channel: ChannelName;
+  readonly cursor: Cursor;
+  readonly by?: Author;
+  readonly key?: string;
+  /** In milliseconds since the epoch. */
+  readonly atMs: number;
+  /** How long until it had its place, and was committed where the channel is kept, in milliseconds. */
+  readonly placedAfterMs: number;
+  /** It was published again under its key so many times. */
+  readonly repeats: number;
+}
+
+/** What an instance that has handed a message to its connections knows of it. */
+export interface Handed {
+  readonly channel: ChannelName;
+  readonly cursor: Cursor;
+  /** When it came in there, in milliseconds since the epoch. */
+  readonly atMs: number;
+  /** Connections that it was handed to. */
+  readonly connections: number;
+  /** Of those that are still there, how many have said that they have got it. */
+  readonly confirmed: number;
+}
+
+/** Something that concerned a session's stay in a channel. */
+export type StayEvent = {
+  readonly session: string;
+  readonly user: string;
+  readonly name?: string;
+  readonly channel: ChannelName;
+  readonly atMs: number;
+} & (
+  | {
+      /** It was given what came after `from`, up to `upTo`; and unless there was more, everything from then on. */
+      readonly what: 'entered' | 'given';
+      readonly volume: string;
+      readonly from: number;
+      readonly upTo: number;
+      /** It came back with a cursor. */
+      readonly returned: boolean;
+    }
+  | {
+      readonly what: 'ended';
+      /** `left`: the channel only; `removed`: from it; `not-allowed` by its new token; else how the connection ended. */
+      readonly why: Ending | 'removed' | 'not-allowed';
+      readonly volume: string;
+      /** The last message that it was handed. */
+      readonly upTo: number;
+      /** The last message that it had said it has got. */
+      readonly got?: number;
+      readonly detail?: string;
+    }
+  | { readonly what: 'refused'; readonly problem: Problem }
+);
+
+/** What one instance knows of a message. */
+export interface TraceHere {
+  readonly accepted?: Accepted;
+  readonly handed?: Handed;
+}
+
+/** What one instance knows of a user's stays in a channel, oldest first. */
+export interface StaysHere {
+  readonly events: readonly StayEvent[];
+  /** The user's sessions that are connected there now. */
+  readonly sessions: readonly {
+    readonly session: string;
+    readonly name?: string;
+    /** It has entered the channel. */
+    readonly isIn: boolean;
+    /** The last message there that it has said it has got. */
+    readonly got?: Cursor;
+    /** Why it may not enter, if it may not. */
+    readonly refused?: Problem;
+  }[];
+}
+
+/** What became of a message for one session. */
+export interface Fate {
+  readonly session: string;
+  readonly instance: string;
+  readonly outcome:
+    | 'got'
+    | 'handed'
+    | 'recovered'
+    | 'not-for-it'
+    | 'left'
+    | 'lost'
+    | 'too-slow'
+    | 'removed'
+    | 'refused'
+    | 'not-entered';
+  /** When, in milliseconds since the epoch. */
+  readonly atMs?: number;
+  /** When it was recovered after it had been missed. */
+  readonly recoveredAtMs?: number;
+  readonly problem?: Problem;
+  readonly sentence: string;
+}
+
+/** The account of what became of one message, of all instances that answered. */
+export interface Trace {
+  readonly id: string;
+  readonly channel: ChannelName;
+  readonly cursor: Cursor;
+  readonly accepted?: Accepted & { readonly instance: string };
+  readonly instances: readonly (Handed & { readonly instance: string })[];
+  readonly missing: readonly string[];
+  /** In words. */
+  readonly sentence: string;
+  /** What became of it for one user. */
+  readonly user?: { readonly user: string; readonly fates: readonly Fate[]; readonly sentence: string };
+}

@@ -1,0 +1,103 @@
+import type { ChannelName } from '@nine-bells/wire';
+import { formatCursor } from '@nine-bells/wire';
+import type { LoggedMessage, Place } from '../logbook/logbook.js';
+import type { OwnDraft } from '../session/host.js';
+import { Ring } from './ring.js';
+import type { Accepted, StayEvent, TraceHere } from './trace.js';
+
+/** What is remembered of each kind, and of messages at most so many characters. */
+const mostMessages = 20_000;
+const mostChars = 16_777_216;
+const mostEvents = 50_000;
+
+interface Held {
+  readonly logged: LoggedMessage;
+  readonly atMs: number;
+  readonly connections: number;
+}
+
+type AcceptedNow = { -readonly [K in keyof Accepted]: Accepted[K] };
+
+/**
+ * What this instance remembers of messages and stays, so that it can be asked what became of a message. Bounded; the
+ * oldest is forgotten first. Nothing is done per delivery: what became of a message for a session is worked out, when
+ * somebody asks, from where the session entered and left.
+ */
+export class Traces {
+  readonly #now: () => number;
+  readonly #accepted = new Map<string, AcceptedNow>();
+  readonly #handed = new Ring<Held>(mostMessages, mostChars);
+  readonly #events = new Ring<StayEvent>(mostEvents);
+
+  constructor(now: () => number) {
+    this.#now = now;
+  }
+
+  /** A message has its place. Hot: once per publish. */
+  accepted(
+    { message: { id }, place }: LoggedMessage,
+    { channel, by, key }: OwnDraft,
+    atMs: number,
+    repeated: boolean,
+  ): void {
+    const known = this.#accepted.get(id);
+    if (known !== undefined || repeated) {
+      if (known !== undefined) known.repeats += 1;
+      return;
+    }
+    this.#accepted.set(id, {
+      id,
+      channel,
+      cursor: formatCursor(place),
+      ...(by === undefined ? {} : { by }),
+      ...(key === undefined ? {} : { key }),
+      atMs,
+      placedAfterMs: this.#now() - atMs,
+      repeats: 0,
+    });
+    if (this.#accepted.size > mostMessages)
+      for (const oldest of this.#accepted.keys()) {
+        this.#accepted.delete(oldest);
+        break;
+      }
+  }
+
+  /** A message was handed to connections here. Hot: once per message and instance. */
+  handed(logged: LoggedMessage, connections: number): void {
+    this.#handed.add({ logged, atMs: this.#now(), connections }, logged.text.length);
+  }
+
+  /** Something has happened to a stay. */
+  stay(event: StayEvent): void {
+    this.#events.add(event);
+  }
+
+  /** What is known of a message; `confirmed` counts those who have got it. */
+  find(
+    id: string,
+    confirmed: (channel: ChannelName, place: Place) => number,
+  ): TraceHere & { except?: readonly string[] } {
+    const accepted = this.#accepted.get(id);
+    // Of the text only as much is read as it takes.
+    const begins = `"id":${JSON.stringify(id)},`;
+    const held = this.#handed.findLast(({ logged }) => logged.tail.startsWith(begins));
+    if (held === undefined) return accepted === undefined ? {} : { accepted };
+    const { channel, place, except } = held.logged;
+    return {
+      ...(accepted === undefined ? {} : { accepted }),
+      handed: {
+        channel,
+        cursor: formatCursor(place),
+        atMs: held.atMs,
+        connections: held.connections,
+        confirmed: confirmed(channel, place),
+      },
+      ...(except === undefined ? {} : { except }),
+    };
+  }
+
+  /** What is known of a user's stays in a channel, oldest first. */
+  staysOf(user: string, channel: ChannelName): readonly StayEvent[] {
+    return this.#events.all.filter((each) => each.user === user && each.channel === channel);
+  }
+}

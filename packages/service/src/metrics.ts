@@ -1,0 +1,126 @@
+import type { Engine } from '@nine-bells/core';
+import { Counter, Gauge, Histogram, Registry } from 'prom-client';
+import { serviceVersion } from './version.js';
+
+/** Bounds of what is measured in seconds: half a millisecond to five seconds. */
+const buckets = [0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5];
+
+/** What an instance measures of itself, in the form that OpenMetrics gives. Names and labels stand in docs/metrics.md. */
+export class Metrics {
+  readonly #registry = new Registry<typeof Registry.OPENMETRICS_CONTENT_TYPE>();
+  readonly #took: Readonly<Record<'relay' | 'commit', Histogram>>;
+
+  constructor() {
+    this.#registry.setContentType(Registry.OPENMETRICS_CONTENT_TYPE);
+    this.#took = {
+      relay: this.#histogram('bells_relay_seconds', 'Until the relay had ordered a message of a recent channel'),
+      commit: this.#histogram('bells_commit_seconds', 'Until a message of a kept channel was committed'),
+    };
+  }
+
+  /** How long something took, in milliseconds. */
+  readonly took = (what: 'relay' | 'commit', ms: number): void => this.#took[what].observe(ms / 1000);
+
+  /** What is looked up when somebody asks. */
+  watch(engine: Engine, loopDelayMs: () => number): void {
+    const { counts } = engine;
+    this.#gauge('bells_info', 'Always 1; what runs', ['instance', 'version'], (set) =>
+      set(1, { instance: engine.options.instance, version: serviceVersion }),
+    );
+    this.#gauge('bells_connections', 'Connections that are open', ['transport'], (set) => {
+      for (const [transport, count] of engine.transports) set(count, { transport });
+    });
+    this.#gauge('bells_channels_entered', 'Channels that somebody here has entered', [], (set) =>
+      set(engine.enteredChannels),
+    );
+    this.#gauge('bells_instances', 'Instances of the service, this one included', [], (set) =>
+      set(engine.instances.length),
+    );
+    this.#gauge('bells_open', 'Whether new connections are let in', [], (set) => set(engine.isOpen ? 1 : 0));
+    this.#gauge('bells_backlog_messages', 'Messages that wait to be given their place', [], (set) =>
+      set(engine.backlog),
+    );
+    this.#gauge('bells_send_queue_bytes', 'Bytes that wait for all connections together', [], (set) =>
+      set(engine.waitingBytes),
+    );
+    this.#gauge('bells_loop_delay_seconds', 'How late timers run: what 99 of 100 stay below', [], (set) =>
+      set(loopDelayMs() / 1000),
+    );
+    this.#gauge('bells_memory_bytes', 'Resident memory of the process', [], (set) => set(process.memoryUsage.rss()));
+
+    this.#counter('bells_messages', 'Messages published; repeats by key do not count', [], (add) =>
+      add(counts.messagesIn),
+    );
+    this.#counter('bells_deliveries', 'Messages handed to connections', [], (add) => add(counts.deliveries));
+    this.#counter('bells_received_characters', 'Characters of frames that came in', [], (add) => add(counts.charsIn));
+    this.#counter('bells_written_bytes', 'Bytes handed to connections', [], (add) => add(engine.written.bytes));
+    this.#counter('bells_relayed_texts', 'Texts that came from the relay', [], (add) => add(engine.relayedTexts));
+    this.#counter('bells_refusals', 'Requests refused on the line, by problem', ['code'], (add) => {
+      for (const [code, count] of counts.refusalsByCode) add(count, { code });
+    });
+    this.#counter('bells_access_decisions', 'Acts decided by the rules', ['act', 'outcome'], (add) => {
+      for (const [act, { allowed, refused }] of engine.decisions) {
+        add(allowed, { act, outcome: 'allowed' });
+        add(refused, { act, outcome: 'refused' });
+      }
+    });
+    this.#counter('bells_hails_dropped', 'Hails that found no room in a send queue', [], (add) =>
+      add(engine.written.hailsDropped),
+    );
+    this.#counter('bells_cut_off', 'Connections cut off as too slow', [], (add) => add(counts.cutOff));
+    this.#counter(
+      'bells_recoveries',
+      'Channels gone on in with a cursor, by where the record was read',
+      ['source'],
+      (add) => {
+        for (const [source, count] of Object.entries(counts.recoveries)) add(count, { source });
+      },
+    );
+    this.#counter('bells_recovered_messages', 'Messages given to those who came back', [], (add) =>
+      add(counts.recovered),
+    );
+    this.#counter('bells_gaps', 'Gaps told, by why', ['why'], (add) => {
+      for (const [why, count] of Object.entries(counts.gaps)) add(count, { why });
+    });
+  }
+
+  get contentType(): string {
+    return this.#registry.contentType;
+  }
+
+  text(): Promise<string> {
+    return this.#registry.metrics();
+  }
+
+  #histogram(name: string, help: string): Histogram {
+    return new Histogram({ name, help, buckets, registers: [this.#registry] });
+  }
+
+  #gauge(name: string, help: string, labelNames: string[], look: (set: Set) => void): void {
+    const gauge: Gauge = new Gauge({
+      name,
+      help,
+      labelNames,
+      registers: [this.#registry],
+      collect: () => {
+        gauge.reset();
+        look((value, labels = {}) => gauge.set(labels, value));
+      },
+    });
+  }
+
+  #counter(name: string, help: string, labelNames: string[], look: (add: Set) => void): void {
+    const counter: Counter = new Counter({
+      name,
+      help,
+      labelNames,
+      registers: [this.#registry],
+      collect: () => {
+        counter.reset();
+        look((value, labels = {}) => counter.inc(labels, value));
+      },
+    });
+  }
+}
+
+type Set = (value: number, labels?: Readonly<Record<string, string>>) => void;
