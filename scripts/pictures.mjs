@@ -11,7 +11,7 @@ const { Backend } = await import('@nine-bells/client/backend');
 const { chromium } = await import('playwright-core');
 
 const folder = mkdtempSync(join(tmpdir(), 'bells-pictures-'));
-const demo = await startDemo({ port: 0, data: folder });
+const demo = await startDemo({ port: 0, data: folder, workers: 2 });
 const { url } = demo.service;
 const backend = new Backend(url, { key: readFileSync(demo.keyFile, 'utf8').trim() });
 const browser = await chromium.launch({
@@ -82,6 +82,14 @@ await inConsole('console-access', 'access', {}, async (page) => {
   await page.getByRole('button', { name: 'Explain' }).click();
 });
 await inConsole('console-channel', 'channels/race/3/chat');
+await inConsole('console-instances', 'instances');
+const { id } = await backend.publish({
+  channel: 'race/3/chat',
+  data: { text: 'Petrel has rounded the mark' },
+  by: { user: 'mira', name: 'Mira Holt' },
+});
+await pause(300);
+await inConsole('console-trace', `traces/${id}?user=jory`);
 await Promise.all([
   inConsole('console-overview', '', {}, () => pause(45_000)),
   inConsole('console-dark', '', { colorScheme: 'dark' }, () => pause(45_000)),

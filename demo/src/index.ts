@@ -2,21 +2,24 @@ import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { Backend } from '@nine-bells/client/backend';
-import { type Configuration, makeLog, readConfiguration, Service } from '@nine-bells/service';
-import { regattaApplication, tokenFor } from './application.js';
+import { makeLog, type RunningService, readConfiguration, startService } from '@nine-bells/service';
+import { tokenFor } from './application.js';
 import { startResultsOffice } from './resultsOffice.js';
 import { seed } from './seed.js';
 import { simulatePeople } from './simulatedPeople.js';
+import { type DemoArguments, workerModule, workerService } from './worker.js';
 
 export interface DemoOptions {
   readonly port?: number;
   readonly data?: string;
   /** Without simulated people. */
   readonly quiet?: boolean;
+  /** Processes that share the work; 0, the default: this one does it. */
+  readonly workers?: number;
 }
 
 export interface Demo {
-  readonly service: Service;
+  readonly service: RunningService;
   /** The file with the first API key. */
   readonly keyFile: string;
   /** Sends the simulated people home and closes the results office. The service goes on. */
@@ -27,16 +30,16 @@ const configurationFile = fileURLToPath(new URL('../bells.yaml', import.meta.url
 
 /** Starts the service with the regatta's configuration, its application beside it, and its simulated people. */
 export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
-  const written = readConfiguration(configurationFile, { port: options.port, data: options.data });
+  const { port, data, workers } = options;
+  const written = readConfiguration(configurationFile, { port, data, workers });
   const log = makeLog({ level: 'warn', readable: true });
   const office = await startResultsOffice(written.askSecret as string, options.port === undefined ? officePort : 0);
-  const configuration = asking(written, office.url);
-  const service = await Service.start(configuration, { log, routes: regattaApplication(configuration.tokens) }).catch(
-    async (error) => {
-      await office.stop();
-      throw error;
-    },
-  );
+  const args: DemoArguments = { file: configurationFile, overrides: { port, data, workers }, office: office.url };
+  const { configuration } = await workerService(args);
+  const service = await startService(configuration, { log, module: workerModule, args }).catch(async (error) => {
+    await office.stop();
+    throw error;
+  });
   const keyFile = join(configuration.data, 'api-key');
   const backend = new Backend(service.url, { key: readFileSync(keyFile, 'utf8').trim() });
   await seed(backend);
@@ -60,11 +63,3 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
 
 /** Where the configuration says that the results office is. */
 const officePort = 9120;
-
-/** The configuration with the results office where it really is: beside a demo on another port it is elsewhere. */
-function asking(configuration: Configuration, url: string): Configuration {
-  const channels = configuration.channels.map((rule) =>
-    rule.pattern.startsWith('desk/') ? { ...rule, allow: { enter: { ask: url }, publish: { ask: url } } } : rule,
-  );
-  return { ...configuration, channels };
-}

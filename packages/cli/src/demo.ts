@@ -1,7 +1,7 @@
-import type { Service } from '@nine-bells/service';
+import type { RunningService } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { dataOption, portOption } from './options.js';
+import { dataOption, portOption, workersOption } from './options.js';
 import { print } from './output.js';
 import { starting, untilInterrupted } from './serve.js';
 
@@ -9,11 +9,12 @@ interface DemoOptions {
   readonly port?: number;
   readonly data?: string;
   readonly quiet?: boolean;
+  readonly workers: number;
 }
 
 /** What the demo's package exports. */
 interface DemoModule {
-  startDemo(options: DemoOptions): Promise<{ service: Service; keyFile: string; stop(): Promise<void> }>;
+  startDemo(options: DemoOptions): Promise<{ service: RunningService; keyFile: string; stop(): Promise<void> }>;
 }
 
 export function addDemo(program: Command): void {
@@ -22,6 +23,7 @@ export function addDemo(program: Command): void {
     .description('start the service with the Gannet Sound Regatta: simulated people and a page to join them')
     .addOption(portOption())
     .addOption(dataOption())
+    .addOption(workersOption().default(2))
     .option('--quiet', 'without simulated people')
     .action(async (options: DemoOptions) => {
       const started = Date.now();
@@ -42,7 +44,7 @@ export function addDemo(program: Command): void {
       );
       print('');
       print(`  Two people talk      ${service.url}/regatta`);
-      print(`  Console, signed in   ${service.signInLink()}`);
+      print(`  Console, signed in   ${await service.signInLink()}`);
       print('                       (good once, for 15 minutes)');
       print('');
       print('  Try, in another terminal:');

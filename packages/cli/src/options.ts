@@ -28,6 +28,11 @@ export const relayOption = (): Option =>
     'NINEBELLS_RELAY',
   );
 
+export const workersOption = (): Option =>
+  new OptionClass('--workers <n>', 'processes of this machine that share the work; 0: one process does it all')
+    .env('NINEBELLS_WORKERS')
+    .argParser(wholeFrom(0, 256));
+
 /** Reads a whole number within bounds. */
 export function wholeFrom(least: number, most: number): (value: string) => number {
   return (value) => {

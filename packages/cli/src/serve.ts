@@ -1,8 +1,9 @@
-import type { Service } from '@nine-bells/service';
+import { resolve } from 'node:path';
+import type { FileArguments, RunningService } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { dataOption, portOption, relayOption } from './options.js';
+import { dataOption, portOption, relayOption, workersOption } from './options.js';
 import { print } from './output.js';
 
 interface ServeOptions {
@@ -11,6 +12,7 @@ interface ServeOptions {
   readonly port?: number;
   readonly data?: string;
   readonly relay?: string;
+  readonly workers?: number;
   readonly log: 'silent' | 'error' | 'warn' | 'info' | 'debug';
   readonly json?: boolean;
 }
@@ -23,6 +25,7 @@ export function addServe(program: Command): void {
     .addOption(portOption())
     .addOption(dataOption())
     .addOption(relayOption())
+    .addOption(workersOption())
     .addOption(new Option('--host <host>', 'the address to listen on').env('NINEBELLS_HOST'))
     .addOption(
       new Option('--log <level>', 'how much to log, on standard error')
@@ -31,14 +34,16 @@ export function addServe(program: Command): void {
     )
     .option('--json', 'log as one JSON object a line')
     .action(async (options: ServeOptions) => {
-      const { makeLog, readConfiguration, Service } = await import('@nine-bells/service');
-      const log = makeLog({ level: options.log, readable: options.json !== true && process.stderr.isTTY });
-      const { config, host, port, data, relay } = options;
+      const { fromFile, makeLog, readConfiguration, startService } = await import('@nine-bells/service');
+      const logOptions = { level: options.log, readable: options.json !== true && process.stderr.isTTY };
+      const { config, host, port, data, relay, workers } = options;
+      const overrides = { host, port, data, relay, workers };
+      const args: FileArguments = { file: resolve(config), overrides, log: logOptions };
       const service = await starting(() =>
-        Service.start(readConfiguration(config, { host, port, data, relay }), { log }),
+        startService(readConfiguration(config, overrides), { log: makeLog(logOptions), module: fromFile, args }),
       );
       print(`Nine Bells is listening at ${service.url}`);
-      print(`Console: ${service.signInLink()}`);
+      print(`Console: ${await service.signInLink()}`);
       print('         (signs in once, within 15 minutes; `ninebells console` makes another)');
       if (service.madeKeyFile !== undefined) print(`The first API key is in ${service.madeKeyFile}`);
       await untilInterrupted(service);
@@ -73,19 +78,19 @@ export async function starting<T>(start: () => Promise<T>): Promise<T> {
 }
 
 /** Resolves when the service has ended, after SIGINT, SIGTERM or the command `drain`. A second signal ends at once. */
-export function untilInterrupted(service: Service, before: () => Promise<void> = async () => {}): Promise<void> {
-  return new Promise((resolve, reject) => {
+export function untilInterrupted(service: RunningService, before: () => Promise<void> = async () => {}): Promise<void> {
+  return new Promise((done, fail) => {
     let asked = false;
     const end = (): void => {
       if (asked) process.exit(exitCodes.failed);
       asked = true;
       before()
         .then(() => service.stop())
-        .then(resolve, reject);
+        .then(done, fail);
     };
     process.on('SIGINT', end);
     process.on('SIGTERM', end);
     // Or by the command `drain`.
-    service.ended.then(before).then(resolve, reject);
+    service.ended.then(before).then(done, fail);
   });
 }

@@ -80,6 +80,10 @@ export interface InstanceInfo {
   readonly connections: number;
   /** Channels that somebody there has entered. */
   readonly channels: number;
+  /** Since it has started. */
+  readonly messagesIn: number;
+  readonly deliveries: number;
+  readonly refusals: number;
   readonly messagesPerS: number;
   readonly deliveriesPerS: number;
   /** How late timers ran of late: what 99 of 100 stay below, in milliseconds. */
@@ -138,6 +142,8 @@ export interface Overview {
   readonly instance: string;
   readonly startedAt: string;
   readonly at: string;
+  /** How many there are; the numbers below are of all of them together, but for the memory. */
+  readonly instances: number;
   readonly connections: number;
   readonly enteredChannels: number;
   readonly totals: { readonly messagesIn: number; readonly deliveries: number; readonly refusals: number };

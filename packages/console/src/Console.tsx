@@ -5,12 +5,14 @@ import { Navigate, Route, Routes } from 'react-router-dom';
 import { AccessPage } from './AccessPage.js';
 import { ChannelPage } from './ChannelPage.js';
 import { Frame } from './Frame.js';
+import { InstancesPage } from './InstancesPage.js';
 import { KeysPage } from './KeysPage.js';
 import { MeasuresPage } from './MeasuresPage.js';
 import { OverviewPage } from './OverviewPage.js';
 import { SessionsPage } from './SessionsPage.js';
 import { SignIn } from './SignIn.js';
 import { mayDo, useSession } from './session.js';
+import { TracePage } from './TracePage.js';
 import { type Light, themeFor } from './theme.js';
 
 /** Everything: the look, the sign-in, the pages. */
@@ -32,6 +34,8 @@ export function Console() {
                   path="/sessions"
                   element={<SessionsPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
                 />
+                <Route path="/instances" element={<InstancesPage backend={backend} />} />
+                <Route path="/traces/:id?" element={<TracePage backend={backend} />} />
                 <Route path="/access" element={<AccessPage backend={backend} />} />
                 <Route
                   path="/people"

@@ -34,12 +34,15 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
             Overview
           </NavLink>
           <NavLink to="/sessions">Sessions</NavLink>
+          <NavLink to="/instances">Instances</NavLink>
+          <NavLink to="/traces">Trace</NavLink>
           <NavLink to="/access">Access</NavLink>
           <NavLink to="/people">People</NavLink>
           {mayDo(session.rights, 'administer') && <NavLink to="/keys">Keys</NavLink>}
         </nav>
         <span className="faint instance">
-          {latest !== undefined && `instance ${latest.instance}, version ${latest.version}`}
+          {latest !== undefined &&
+            `${latest.instances > 1 ? `${latest.instances} instances` : `instance ${latest.instance}`}, version ${latest.version}`}
           {`, key ${session.key}`}
           {session.rights.every((right) => right === 'read') && ', looking only'}
         </span>

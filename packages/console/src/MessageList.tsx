@@ -1,6 +1,7 @@
 import type { Message } from '@nine-bells/client';
 import { Button, Empty } from 'antd';
 import { useEffect, useLayoutEffect, useRef, useState } from 'react';
+import { Link } from 'react-router-dom';
 import type { ChannelMessages, Shown } from './useChannelMessages.js';
 
 /** How near an end counts as there, in pixels. */
@@ -109,6 +110,7 @@ function Whole({ message }: { readonly message: Message }) {
     <details onToggle={(event) => setOpen(event.currentTarget.open)}>
       <summary>all of it</summary>
       {open && <pre>{JSON.stringify(message, null, 2)}</pre>}
+      {open && <Link to={`/traces/${message.id}`}>What became of it?</Link>}
     </details>
   );
 }

@@ -77,6 +77,7 @@ function Sessions({ backend, sessions, mayAct }: SessionsProps) {
               </Link>
             ),
         },
+        { title: 'At', dataIndex: 'instance' },
         { title: 'From', dataIndex: 'remote' },
         { title: 'Since', dataIndex: 'since', render: (at: string) => ago(at) },
         {

@@ -46,11 +46,12 @@ export function useOverview(backend: Backend): LiveOverview {
 }
 
 function withSecond({ latest: before, seconds }: LiveOverview, now: Overview): readonly Second[] {
-  // The totals of a service that was started anew begin at nothing.
-  if (before === undefined || before.startedAt !== now.startedAt) return [];
+  if (before === undefined) return [];
   const elapsedS = (Date.parse(now.at) - Date.parse(before.at)) / 1000;
   if (elapsedS <= 0) return seconds;
-  const rate = (name: 'messagesIn' | 'deliveries'): number => (now.totals[name] - before.totals[name]) / elapsedS;
+  // What an instance had counted goes with it.
+  const rate = (name: 'messagesIn' | 'deliveries'): number =>
+    Math.max(0, now.totals[name] - before.totals[name]) / elapsedS;
   const second = {
     atS: Date.parse(now.at) / 1000,
     connections: now.connections,

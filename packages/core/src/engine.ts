@@ -209,6 +209,7 @@ export class Engine {
   readonly #unread: Unread;
   /** What all instances know together. */
   readonly everywhere: Everywhere;
+  readonly #claimed = new Set<string>();
   readonly #rates: Rates;
   readonly #traces: Traces;
   readonly #startedAtMs: number;
@@ -430,10 +431,29 @@ export class Engine {
       sinceMs: this.#startedAtMs,
       connections: this.connections,
       channels: this.enteredChannels,
+      messagesIn: this.counts.messagesIn,
+      deliveries: this.counts.deliveries,
+      refusals: this.counts.refusals,
       ...this.#rates.perS,
       draining: this.draining,
       ...this.#ports.facts?.(),
     };
+  }
+
+  /** Where the other instance is that a session is connected to; `undefined` if none has it. */
+  async homeOf(session: string): Promise<string | undefined> {
+    const holder = await this.everywhere.homeOf(session);
+    return this.instances.find((each) => each.holder === holder)?.address;
+  }
+
+  /** Whether this call is the first within `ttlMs` to claim a name, on any instance. */
+  async claim(name: string, ttlMs: number): Promise<boolean> {
+    const { others } = this.#ports.relay;
+    if (others !== undefined) return others.claim(name, ttlMs);
+    if (this.#claimed.has(name)) return false;
+    this.#claimed.add(name);
+    this.#wheel.after(ttlMs, () => this.#claimed.delete(name));
+    return true;
   }
 
   /** The instances of the service, this one included, by name. */

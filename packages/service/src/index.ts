@@ -12,6 +12,9 @@ export {
 export type { Fault } from './config/yamlReader.js';
 export { webSocketEncoding } from './line/webSocketEncoding.js';
 export { type Logger, type LogOptions, makeLog } from './log.js';
-export { Service, type ServiceOptions } from './service.js';
+export { type RunningService, Service, type ServiceOptions } from './service.js';
 export { signToken, type TokenClaims } from './tokens/tokens.js';
 export { serviceVersion } from './version.js';
+export type { FileArguments } from './workers/fromFile.js';
+export { fromFile, startService } from './workers/startService.js';
+export { type WorkerService, Workers } from './workers/workers.js';

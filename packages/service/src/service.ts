@@ -1,12 +1,12 @@
-import { createServer, type Server } from 'node:http';
+import { createServer, type RequestListener, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import { type ChannelRule, Engine } from '@nine-bells/core';
+import { type ChannelRule, Engine, type Exchange, type Store } from '@nine-bells/core';
 import type { RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
 import type { Configuration } from './config/configuration.js';
 import { makeApp } from './http/app.js';
-import { SignInLinks } from './http/consoleDoor.js';
 import { Guard } from './http/guard.js';
+import { SignInLinks } from './http/signInLinks.js';
 import { HttpLine } from './line/httpLine.js';
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
@@ -26,6 +26,31 @@ export interface ServiceOptions {
   readonly log?: Logger;
   /** More routes beside the service's own, for an application that runs it in its own process. */
   readonly routes?: RequestHandler;
+  /** What a worker has of the first process. */
+  readonly link?: WorkerLink;
+}
+
+/** What one of several processes on a machine has of the first one. */
+export interface WorkerLink {
+  /** Absent: the configuration's own relay is used. */
+  readonly exchange?: Exchange;
+  readonly store: Store;
+  /** Ends all of them. */
+  drain(withinMs: number | undefined): void;
+}
+
+/** A service that runs, in one process or several. */
+export interface RunningService {
+  /** Where it is reached, such as `http://127.0.0.1:9119`. */
+  readonly url: string;
+  /** The file with the first API key, if this start has made one. */
+  readonly madeKeyFile: string | undefined;
+  /** A link that signs in to the console once, within a quarter of an hour. */
+  signInLink(): Promise<string>;
+  /** Resolves when the service has ended, whoever ended it. */
+  readonly ended: Promise<void>;
+  /** Ends it cleanly. Safe to call twice. */
+  stop(options?: StopOptions): Promise<void>;
 }
 
 /** How long to wait for clients to take their goodbye, in milliseconds. */
@@ -36,7 +61,9 @@ interface Parts {
   readonly line: WebSocketLine;
   readonly relay: OpenRelay;
   readonly stopLooking: () => void;
-  readonly store: SqlStore;
+  readonly settled: () => Promise<void>;
+  /** Where only the other instances come in; absent where they come in by the same door. */
+  readonly inner: Server | undefined;
   readonly database: Database;
   readonly keys: ApiKeys;
   readonly links: SignInLinks;
@@ -50,7 +77,7 @@ export interface StopOptions {
 }
 
 /** One running instance. */
-export class Service {
+export class Service implements RunningService {
   readonly engine: Engine;
   /** Where it is reached, such as `http://127.0.0.1:9119`. */
   readonly url: string;
@@ -78,7 +105,7 @@ export class Service {
   static async start(configuration: Configuration, options: ServiceOptions = {}): Promise<Service> {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
     const secret = new ServiceSecret(configuration.data, configuration.secret);
-    const database = await Database.open({ folder: configuration.data, synchronous: configuration.sqliteSynchronous });
+    const database = await Database.open(configuration);
     let engine: Engine | undefined;
     let relay: OpenRelay | undefined;
     const instance = instanceName(configuration);
@@ -88,9 +115,10 @@ export class Service {
     try {
       const keys = await ApiKeys.open(database);
       const madeKeyFile = await keys.makeFirst(configuration.data);
-      const store = await SqlStore.open(database);
+      const ownStore = options.link === undefined ? await SqlStore.open(database) : undefined;
+      const store = options.link?.store ?? (ownStore as SqlStore);
       const ids = systemIds();
-      relay = openRelay(configuration, { instance, log });
+      relay = openRelay(configuration, { instance, log, exchange: options.link?.exchange });
       const tokens = new Tokens(configuration.tokens, secret.key('oversight'));
       engine = new Engine(
         {
@@ -118,7 +146,7 @@ export class Service {
       );
       await readyWithin(engine, log);
       metrics.watch(engine, delay.p99Ms);
-      const links = new SignInLinks();
+      const links = new SignInLinks(secret.key('console'), (name, ttlMs) => (engine as Engine).claim(name, ttlMs));
       let service: Service | undefined;
       const app = makeApp({
         engine,
@@ -132,7 +160,8 @@ export class Service {
         log,
         consoleUrl: () => `${service?.url}/console/`,
         isReady: () => service !== undefined && service.#stopping === undefined && service.engine.isOpen,
-        drain: (withinMs) => service?.stop({ drainMs: withinMs }),
+        drain: (withinMs) =>
+          options.link === undefined ? void service?.stop({ drainMs: withinMs }) : options.link.drain(withinMs),
         apiOrigins: configuration.apiOrigins,
         trustedProxies: configuration.trustedProxies,
         more: options.routes,
@@ -141,7 +170,13 @@ export class Service {
       const line = new WebSocketLine(http, engine, configuration);
       await listen(http, configuration);
       const { port } = http.address() as AddressInfo;
-      address = configuration.address ?? reachedAt(configuration.host, port);
+      // Workers share a port: the others need one that leads to this very process.
+      const inner = options.link === undefined ? undefined : await listenInside(app);
+      const innerPort = (inner?.address() as AddressInfo | undefined)?.port;
+      address =
+        innerPort === undefined
+          ? (configuration.address ?? reachedAt(configuration.host, port))
+          : `http://127.0.0.1:${innerPort}`;
       const host = configuration.host.includes(':') ? `[${configuration.host}]` : configuration.host;
       const url = `http://${host === '0.0.0.0' || host === '[::]' ? 'localhost' : host}:${port}`;
       service = new Service(engine, url, madeKeyFile, {
@@ -149,7 +184,8 @@ export class Service {
         line,
         relay,
         stopLooking: delay.stop,
-        store,
+        settled: async () => ownStore?.settled(),
+        inner,
         database,
         keys,
         links,
@@ -169,8 +205,9 @@ export class Service {
   }
 
   /** A link that signs in to the console once, within a quarter of an hour. */
-  signInLink(): string {
-    return `${this.url}/console/#sign-in=${this.#parts.links.make({ key: this.#parts.keys.first, looksOnly: false })}`;
+  async signInLink(): Promise<string> {
+    const code = await this.#parts.links.make({ key: this.#parts.keys.first, looksOnly: false });
+    return `${this.url}/console/#sign-in=${code}`;
   }
 
   /** Resolves when the service has ended, whoever ended it. */
@@ -186,7 +223,7 @@ export class Service {
   }
 
   async #stop(drainMs: number): Promise<void> {
-    const { http, line, relay, store, database, log, stopLooking } = this.#parts;
+    const { http, line, relay, settled, inner, database, log, stopLooking } = this.#parts;
     log.info({ connections: this.engine.connections, drainMs }, 'stopping');
     if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
@@ -194,7 +231,7 @@ export class Service {
       httpClosed = true;
     });
     await this.engine.stop();
-    await store.settled();
+    await settled();
     // What was taken in is committed; what is left is that clients hear so, and take their goodbye.
     for (const endMs = Date.now() + goodbyeMs; !httpClosed && Date.now() < endMs; ) {
       http.closeIdleConnections();
@@ -202,6 +239,8 @@ export class Service {
     }
     line.close();
     http.closeAllConnections();
+    inner?.close();
+    inner?.closeAllConnections();
     await relay.stop();
     stopLooking();
     await database.close();
@@ -218,6 +257,15 @@ async function readyWithin(engine: Engine, log: Logger): Promise<void> {
   } finally {
     clearTimeout(slow);
   }
+}
+
+/** A door for the other workers of this machine only. */
+function listenInside(app: RequestListener): Promise<Server> {
+  const server = createServer(app);
+  return new Promise((resolve, reject) => {
+    server.once('error', reject);
+    server.listen({ port: 0, host: '127.0.0.1', exclusive: true }, () => resolve(server));
+  });
 }
 
 function listen(http: Server, { host, port }: Configuration): Promise<void> {

@@ -25,7 +25,7 @@ let database: Database;
 let store: SqlStore;
 
 async function open(): Promise<void> {
-  database = await Database.open({ folder, synchronous: 'full' });
+  database = await Database.open({ data: folder, sqliteSynchronous: 'full' });
   store = await SqlStore.open(database);
 }
 

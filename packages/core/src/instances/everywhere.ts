@@ -81,6 +81,13 @@ export class Everywhere {
     return all.find((each) => each !== null) ?? undefined;
   }
 
+  /** The other instance that a session is connected to. */
+  async homeOf(session: string): Promise<string | undefined> {
+    if (this.#others === undefined) return undefined;
+    const { answers } = await this.#others.ask<SessionVisitor | null>({ ask: 'visitor', session }, askWithinMs);
+    return answers.find(({ answer }) => answer !== null)?.holder;
+  }
+
   /** How users stand, of those who are connected anywhere. */
   async standings(
     users: readonly string[],

@@ -11,6 +11,10 @@ export interface InstanceCard {
   readonly connections: number;
   /** Channels that somebody there has entered. */
   readonly channels: number;
+  /** Since it has started. */
+  readonly messagesIn: number;
+  readonly deliveries: number;
+  readonly refusals: number;
   /** In each second of the last few. */
   readonly messagesPerS: number;
   readonly deliveriesPerS: number;

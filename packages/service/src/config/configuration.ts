@@ -68,6 +68,8 @@ export interface Configuration {
   readonly drainMs: number;
   /** Compresses frames above so many bytes, for clients that can; never if absent. */
   readonly compressAbove: number | undefined;
+  /** Processes on this machine that share the work; 0: this one does it. */
+  readonly workers: number;
   /** Where several instances meet; a single one needs none. */
   readonly relay: RelayConfiguration | undefined;
   /** Where the other instances reach this one, such as `http://10.0.0.5:9119`; found out if absent. */
@@ -76,6 +78,7 @@ export interface Configuration {
   readonly secret: string | undefined;
 }
 
+/** A relay. */
 export interface RelayConfiguration {
   /** `redis://` or `rediss://`, of any process of a cluster. */
   readonly url: string;
@@ -143,6 +146,7 @@ export interface Overrides {
   readonly host?: string | undefined;
   readonly port?: number | undefined;
   readonly data?: string | undefined;
+  readonly workers?: number | undefined;
   /** The URL of the relay; an empty one is none. */
   readonly relay?: string | undefined;
 }
@@ -223,6 +227,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     sqliteSynchronous: service?.synchronous ?? 'full',
     drainMs: service?.drain ?? 0,
     compressAbove: service?.compress,
+    workers: overrides.workers ?? service?.workers ?? 0,
     relay: relayOf(relay, overrides.relay, file),
     address: service?.address,
     secret:
@@ -525,6 +530,7 @@ const documentMembers = mapOf({
             );
         }),
       ),
+      workers: optional(whole(0, 256)),
       address: optional(httpUrl),
       secret: optional(secret),
       secretFile: optional(text()),

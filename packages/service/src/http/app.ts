@@ -6,7 +6,7 @@ import type { Logger } from '../log.js';
 import type { Metrics } from '../metrics.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
-import { clientModule, consolePages, consoleSession, keyHoldersDoors, type SignInLinks } from './consoleDoor.js';
+import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleDoor.js';
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
 import type { Guard } from './guard.js';
@@ -18,6 +18,7 @@ import { messages } from './messages.js';
 import { notices } from './notices.js';
 import { nothingHere, problemHandler } from './problems.js';
 import type { Route } from './route.js';
+import type { SignInLinks } from './signInLinks.js';
 import { traces } from './traces.js';
 
 export interface AppParts {

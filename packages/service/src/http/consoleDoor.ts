@@ -1,4 +1,3 @@
-import { createHash, randomBytes } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { refusal } from '@nine-bells/wire';
@@ -11,33 +10,12 @@ import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
 import { type ConsoleUser, type Guard, isSameOrigin } from './guard.js';
 import type { Caller, Route } from './route.js';
+import type { SignInLinks } from './signInLinks.js';
 
 /** How long a sign-in link is good, in milliseconds. */
 const linkMs = 15 * 60_000;
 /** How long a token for looking on is good, in milliseconds. */
 const oversightMs = 3_600_000;
-
-/** Links that sign in to the console once. Only hashes of their codes are held. */
-export class SignInLinks {
-  readonly #links = new Map<string, { readonly user: ConsoleUser; readonly endsMs: number }>();
-
-  /** A new code, good once and for a quarter of an hour. */
-  make(user: ConsoleUser): string {
-    const now = Date.now();
-    for (const [hash, link] of this.#links) if (link.endsMs < now) this.#links.delete(hash);
-    const code = randomBytes(24).toString('base64url');
-    this.#links.set(hashOf(code), { user, endsMs: now + linkMs });
-    return code;
-  }
-
-  /** Whom the code stands for; from then on it stands for nobody. */
-  take(code: string): ConsoleUser | undefined {
-    const hash = hashOf(code);
-    const link = this.#links.get(hash);
-    this.#links.delete(hash);
-    return link === undefined || link.endsMs < Date.now() ? undefined : link.user;
-  }
-}
 
 class SignInDto {
   static readonly members = { key: true, code: true } as const;
@@ -49,8 +27,14 @@ class SignInDto {
 
   @IsOptional()
   @IsString()
-  @MaxLength(200)
+  @MaxLength(1_000)
   code?: string;
+}
+
+async function byLink(code: string, keys: ApiKeys, links: SignInLinks): Promise<ConsoleUser | undefined> {
+  const taken = await links.take(code);
+  const key = taken && keys.byId(taken.key);
+  return key && { key, looksOnly: taken.looksOnly };
 }
 
 /** `/console/session`: sign in with an API key or a link's code, sign out, and see whether one is signed in. */
@@ -62,7 +46,7 @@ export function consoleSession(guard: Guard, keys: ApiKeys, links: SignInLinks):
       throw refusal('not-allowed', 'only the pages of the console sign in here');
     const { key: text, code } = readBody(SignInDto, request.body);
     const key = text === undefined ? undefined : keys.check(text.trim());
-    const user = code === undefined ? key && { key, looksOnly: false } : links.take(code);
+    const user = code === undefined ? key && { key, looksOnly: false } : await byLink(code, keys, links);
     if (user === undefined || keys.byId(user.key.id) === undefined)
       throw refusal(
         'key-invalid',
@@ -99,10 +83,10 @@ class LinkDto {
 
 /** `POST /v1/sign-in-links` and `POST /v1/oversight-tokens`: doors for whoever holds a key. */
 export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: () => string): readonly Route[] {
-  const signInLinks: Route['serve'] = (request, response, { key, rights }) => {
+  const signInLinks: Route['serve'] = async (request, response, { key, rights }) => {
     const { looksOnly = false } = readBody(LinkDto, request.body ?? {});
     // Whoever may only look cannot give away more.
-    const code = links.make({ key, looksOnly: looksOnly || rights === lookingOnly });
+    const code = await links.make({ key, looksOnly: looksOnly || rights === lookingOnly });
     response.status(201).json({ url: `${consoleUrl()}#sign-in=${code}`, validMs: linkMs });
   };
 
@@ -160,7 +144,3 @@ export const clientModule: RequestHandler = (_request, response, next) => {
     if (error) next(refusal('no-such-path', 'the SDK has not been built: npm run build'));
   });
 };
-
-function hashOf(code: string): string {
-  return createHash('sha256').update(code).digest('hex');
-}

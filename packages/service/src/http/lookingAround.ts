@@ -1,4 +1,4 @@
-import type { ChannelInfo, Engine } from '@nine-bells/core';
+import type { ChannelInfo, Engine, InstanceInfo } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import { channelOf, queryText, queryWhole } from './query.js';
 import type { Route } from './route.js';
@@ -50,15 +50,22 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
   };
 
   const overview: Route['serve'] = (_request, response) => {
+    const all = engine.instances;
+    const sum = (of: (each: InstanceInfo) => number): number => all.reduce((so, each) => so + of(each), 0);
     response.json({
       name: facts.name,
       version: facts.version,
       instance: engine.options.instance,
       startedAt: new Date(facts.startedAtMs).toISOString(),
       at: new Date().toISOString(),
-      connections: engine.connections,
-      enteredChannels: engine.enteredChannels,
-      totals: totalsOf(engine),
+      instances: all.length,
+      connections: sum(({ connections }) => connections),
+      enteredChannels: sum(({ channels }) => channels),
+      totals: {
+        messagesIn: sum(({ messagesIn }) => messagesIn),
+        deliveries: sum(({ deliveries }) => deliveries),
+        refusals: sum(({ refusals }) => refusals),
+      },
       memoryBytes: process.memoryUsage.rss(),
     });
   };
@@ -79,10 +86,6 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     { method: 'get', path: '/members', right: 'read', serve: members },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];
-}
-
-function totalsOf({ counts: { messagesIn, deliveries, refusals } }: Engine): object {
-  return { messagesIn, deliveries, refusals };
 }
 
 /** Instances that did not answer, if there are any: what they know is missing. */

@@ -14,6 +14,7 @@ import cors from 'cors';
 import express, { type Request, type RequestHandler, type Router } from 'express';
 import { sendProblem } from '../http/problems.js';
 import { queryText, queryWhole } from '../http/query.js';
+import { passOn, wasPassedOn } from './forward.js';
 import { type Goodbye, ListenLink, SessionLink } from './httpLinks.js';
 
 export interface HttpLineOptions {
@@ -60,9 +61,9 @@ export class HttpLine {
     const json = express.json({ limit: this.#engine.options.frameBytes * 4 });
     router.get('/listen', this.#listen);
     router.post('/sessions', json, this.#hello);
-    router.get('/sessions/:id/stream', this.#stream);
-    router.post('/sessions/:id/frames', json, this.#frames);
-    router.delete('/sessions/:id', this.#leave);
+    router.get('/sessions/:id/stream', this.#atHome, this.#stream);
+    router.post('/sessions/:id/frames', json, this.#atHome, this.#frames);
+    router.delete('/sessions/:id', this.#atHome, this.#leave);
     return router;
   }
 
@@ -93,6 +94,14 @@ export class HttpLine {
       .status(201)
       .location(`${LINE_PATH}/sessions/${encodeURIComponent(session)}`)
       .json(answer);
+  };
+
+  /** Any instance may get any of these requests: one that has not got the session passes it on to the one that has. */
+  readonly #atHome: RequestHandler = async (request, response, next) => {
+    const session = String(request.params.id);
+    const home = this.#sessions.has(session) || wasPassedOn(request) ? undefined : await this.#engine.homeOf(session);
+    if (home === undefined) next();
+    else await passOn(request, response, home);
   };
 
   readonly #stream: RequestHandler = (request, response) => {

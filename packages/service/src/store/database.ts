@@ -7,9 +7,9 @@ import { defineModels, type Models } from './models.js';
 
 export interface DatabaseOptions {
   /** The folder in which `bells.sqlite` lies or is made. */
-  readonly folder: string;
+  readonly data: string;
   /** SQLite's `synchronous`: `full` survives a loss of power, `normal` only a crash. */
-  readonly synchronous: 'full' | 'normal';
+  readonly sqliteSynchronous: 'full' | 'normal';
 }
 
 /**
@@ -30,7 +30,7 @@ export class Database {
   }
 
   /** Opens the database, makes it if there is none, and brings its shape up to date. */
-  static async open({ folder, synchronous }: DatabaseOptions): Promise<Database> {
+  static async open({ data: folder, sqliteSynchronous: synchronous }: DatabaseOptions): Promise<Database> {
     mkdirSync(folder, { recursive: true });
     const connect = (): Sequelize =>
       new Sequelize({ dialect: 'sqlite', storage: join(folder, 'bells.sqlite'), logging: false });

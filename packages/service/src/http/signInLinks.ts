@@ -1,0 +1,51 @@
+import { jwtVerify, SignJWT } from 'jose';
+import { randomText } from '../system/ids.js';
+
+/** How long a sign-in link is good, in seconds. */
+const linkS = 15 * 60;
+const audience = 'sign-in';
+
+/** Whose link it is. */
+export interface LinkUser {
+  readonly key: { readonly id: string };
+  /** May look, and no more, whatever the key may. */
+  readonly looksOnly: boolean;
+}
+
+/** Links that sign in to the console once, on whichever instance: a code says by itself whose it is and until when. */
+export class SignInLinks {
+  readonly #key: Uint8Array;
+  readonly #claim: (name: string, ttlMs: number) => Promise<boolean>;
+
+  /** @param claim - whether nobody has claimed a name before, on any instance */
+  constructor(key: Uint8Array, claim: (name: string, ttlMs: number) => Promise<boolean> = async () => false) {
+    this.#key = key;
+    this.#claim = claim;
+  }
+
+  /** A new code, good once and for a quarter of an hour. */
+  make({ key, looksOnly }: LinkUser): Promise<string> {
+    return new SignJWT(looksOnly ? { looksOnly } : {})
+      .setProtectedHeader({ alg: 'HS256' })
+      .setAudience(audience)
+      .setSubject(key.id)
+      .setJti(randomText(16))
+      .setExpirationTime(`${linkS}s`)
+      .sign(this.#key);
+  }
+
+  /** The key that a code stands for; from then on it stands for none. */
+  async take(code: string): Promise<{ key: string; looksOnly: boolean } | undefined> {
+    try {
+      const { payload } = await jwtVerify(code, this.#key, {
+        algorithms: ['HS256'],
+        audience,
+        requiredClaims: ['sub', 'exp', 'jti'],
+      });
+      if (!(await this.#claim(`sign-in ${payload.jti}`, linkS * 1000))) return undefined;
+      return { key: payload.sub as string, looksOnly: payload.looksOnly === true };
+    } catch {
+      return undefined;
+    }
+  }
+}

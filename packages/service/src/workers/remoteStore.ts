@@ -1,0 +1,90 @@
+import {
+  type Appended,
+  carriedLine,
+  type Draft,
+  type LoggedMessage,
+  type LogSlice,
+  type Place,
+  type ReadLimit,
+  readCarriedLine,
+  type Store,
+} from '@nine-bells/core';
+import type { ChannelName } from '@nine-bells/wire';
+import type { Calls } from './calls.js';
+
+/** Messages as they pass from process to process: number and line, of one volume. */
+type Lines = readonly (readonly [number, string])[];
+
+interface CarriedSlice extends Omit<LogSlice, 'messages'> {
+  readonly volume: string;
+  readonly lines: Lines;
+}
+
+interface CarriedAppended extends Omit<Appended, 'logged'> {
+  readonly place: Place;
+  readonly line: string;
+}
+
+/** What of a store passes as it is. */
+const plain = [
+  'head',
+  'heads',
+  'channels',
+  'take',
+  'notify',
+  'inbox',
+  'done',
+  'meet',
+  'usersWith',
+  'user',
+  'mark',
+  'unread',
+  'marks',
+  'inForce',
+  'audit',
+] as const satisfies readonly (keyof Store)[];
+
+/** The store of the first process, as its workers reach it: so that the messages of all share commits. */
+export function remoteStore(calls: Calls): Store {
+  const methods = Object.fromEntries(
+    plain.map((name) => [name, (...args: unknown[]) => calls.call(`store.${name}`, ...args)]),
+  ) as unknown as Pick<Store, (typeof plain)[number]>;
+  return {
+    ...methods,
+    async append(channel: ChannelName, draft: Draft): Promise<Appended> {
+      const { place, line, ...rest } = await calls.call<CarriedAppended>('store.append', channel, draft);
+      return { ...rest, logged: readCarriedLine(channel, place, line) };
+    },
+    since: async (channel: ChannelName, after: Place, limit: ReadLimit) =>
+      sliceOf(channel, await calls.call<CarriedSlice>('store.since', channel, after, limit)),
+    before: async (channel: ChannelName, before: Place | undefined, limit: ReadLimit) =>
+      sliceOf(channel, await calls.call<CarriedSlice>('store.before', channel, before ?? null, limit)),
+  };
+}
+
+/** Serves a store to a worker. */
+export function serveStore(store: Store): (method: string, args: readonly unknown[]) => Promise<unknown> {
+  return async (method, args) => {
+    if (method === 'append') {
+      const { logged, ...rest } = await store.append(...(args as Parameters<Store['append']>));
+      return { ...rest, place: logged.place, line: carriedLine(logged) };
+    }
+    if (method === 'since') return carriedSlice(await store.since(...(args as Parameters<Store['since']>)));
+    if (method === 'before') {
+      const [channel, before, limit] = args as [ChannelName, Place | null, ReadLimit];
+      return carriedSlice(await store.before(channel, before ?? undefined, limit));
+    }
+    const name = plain.find((each) => each === method);
+    if (name === undefined) throw new Error(`a store has no ${method}`);
+    return (store[name] as (...some: unknown[]) => Promise<unknown>)(...args.map((each) => each ?? undefined));
+  };
+}
+
+function carriedSlice({ messages, ...rest }: LogSlice): CarriedSlice {
+  const lines = messages.map((each: LoggedMessage) => [each.place.number, carriedLine(each)] as const);
+  return { ...rest, volume: messages[0]?.place.volume ?? '', lines };
+}
+
+function sliceOf(channel: ChannelName, { lines, volume, ...rest }: CarriedSlice): LogSlice {
+  return { ...rest, messages: lines.map(([number, line]) => readCarriedLine(channel, { volume, number }, line)) };
+}
