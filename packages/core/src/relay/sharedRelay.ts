@@ -499,8 +499,13 @@ export class SharedRelay implements Relay {
 
   async #beat(): Promise<void> {
     if (this.#stopped || this.#beating) return;
-    this.#beating = true;
     this.#cancelBeat?.();
+    if (this.#ears === undefined) {
+      // Who has nothing to say of itself yet is not there yet.
+      this.#cancelBeat = this.#clock.setTimer(0, () => void this.#beat());
+      return;
+    }
+    this.#beating = true;
     const startMs = this.#clock.monotonic();
     try {
       await this.#renew();
@@ -516,9 +521,8 @@ export class SharedRelay implements Relay {
 
   async #renew(): Promise<void> {
     const { leaseMs } = this.#options;
-    const card = this.#ears?.card();
     const atMs = this.#clock.monotonic();
-    const shown = JSON.stringify(card === undefined ? { instance: this.#options.instance } : this.#cardOf(card));
+    const shown = JSON.stringify(this.#cardOf((this.#ears as OthersEars).card()));
     const self = this.#self;
     const { held, leases } = await this.#within(this.#exchange.beat(self, shown, leaseMs));
     if (this.#stopped) return;

@@ -28,7 +28,7 @@ export function passOn(request: Request, response: Response, address: string): P
   return new Promise((resolve, reject) => {
     const ask = url.protocol === 'https:' ? httpsRequest : httpRequest;
     const outgoing = ask(url, { method: request.method, headers }, (answer: IncomingMessage) => {
-      response.writeHead(answer.statusCode ?? 502, without(answer.headers));
+      response.writeHead(answer.statusCode ?? 502, without(answer.headers)).flushHeaders();
       // Streams are passed on line by line, not when there is enough of them.
       answer.on('data', (data) => response.write(data));
       answer.on('end', () => response.end(resolve));

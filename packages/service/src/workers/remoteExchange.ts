@@ -1,8 +1,9 @@
 import type { Exchange, ExchangeEars, HubDoor } from '@nine-bells/core';
 import type { Calls } from './calls.js';
+import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 
 /** What is answered. */
-const asked = ['append', 'head', 'heads', 'since', 'before', 'subscribe', 'beat', 'leave', 'claim'] as const;
+const asked = ['append', 'head', 'heads', 'subscribe', 'beat', 'leave', 'claim'] as const;
 type Asked = (typeof asked)[number];
 
 /** The exchange of the first process, as its workers reach it; and what it tells them. */
@@ -17,6 +18,10 @@ export function remoteExchange(calls: Calls): {
   return {
     exchange: {
       ...methods,
+      since: async (channel, ...rest) =>
+        sliceOf(channel, await calls.call<CarriedSlice>('exchange.since', channel, ...rest)),
+      before: async (channel, ...rest) =>
+        sliceOf(channel, await calls.call<CarriedSlice>('exchange.before', channel, ...rest)),
       publish: (topic, text) => calls.word('publish', topic, text),
       unsubscribe: (topic) => calls.word('unsubscribe', topic),
       listen: (listening) => {
@@ -35,9 +40,12 @@ export function serveExchange(door: HubDoor): {
 } {
   return {
     call: async (method, args) => {
+      const given = args.map((each) => each ?? undefined);
+      if (method === 'since') return carriedSlice(await door.since(...(given as Parameters<Exchange['since']>)));
+      if (method === 'before') return carriedSlice(await door.before(...(given as Parameters<Exchange['before']>)));
       const name = asked.find((each) => each === method);
       if (name === undefined) throw new Error(`an exchange has no ${method}`);
-      return (door[name] as (...some: unknown[]) => Promise<unknown>)(...args.map((each) => each ?? undefined));
+      return (door[name] as (...some: unknown[]) => Promise<unknown>)(...given);
     },
     word: (name, args) => {
       if (name === 'publish') door.publish(...(args as [string, string]));

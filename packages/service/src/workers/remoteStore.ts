@@ -2,8 +2,6 @@ import {
   type Appended,
   carriedLine,
   type Draft,
-  type LoggedMessage,
-  type LogSlice,
   type Place,
   type ReadLimit,
   readCarriedLine,
@@ -11,14 +9,7 @@ import {
 } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Calls } from './calls.js';
-
-/** Messages as they pass from process to process: number and line, of one volume. */
-type Lines = readonly (readonly [number, string])[];
-
-interface CarriedSlice extends Omit<LogSlice, 'messages'> {
-  readonly volume: string;
-  readonly lines: Lines;
-}
+import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 
 interface CarriedAppended extends Omit<Appended, 'logged'> {
   readonly place: Place;
@@ -78,13 +69,4 @@ export function serveStore(store: Store): (method: string, args: readonly unknow
     if (name === undefined) throw new Error(`a store has no ${method}`);
     return (store[name] as (...some: unknown[]) => Promise<unknown>)(...args.map((each) => each ?? undefined));
   };
-}
-
-function carriedSlice({ messages, ...rest }: LogSlice): CarriedSlice {
-  const lines = messages.map((each: LoggedMessage) => [each.place.number, carriedLine(each)] as const);
-  return { ...rest, volume: messages[0]?.place.volume ?? '', lines };
-}
-
-function sliceOf(channel: ChannelName, { lines, volume, ...rest }: CarriedSlice): LogSlice {
-  return { ...rest, messages: lines.map(([number, line]) => readCarriedLine(channel, { volume, number }, line)) };
 }

@@ -1,0 +1,161 @@
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { connect, type Line, type ReceivedMessage } from '@nine-bells/client';
+import { Backend } from '@nine-bells/client/backend';
+import { parseConfiguration, signToken } from '@nine-bells/service';
+import { afterEach, describe, expect, it } from 'vitest';
+import { type Command, configurationText, ninebells, serve, until } from './startedService.js';
+
+const text = `${configurationText}
+  - { pattern: pontoon/:name, presence: { grace: 1s }, allow: { enter: anyone, publish: anyone } }
+`;
+const quick = { backOff: { firstMs: 50, mostMs: 300 } };
+
+const clean: (() => unknown)[] = [];
+afterEach(async () => {
+  for (const each of clean.splice(0).reverse()) await each();
+});
+
+async function start(folder = mkdtempSync(join(tmpdir(), 'bells-workers-')), port = 0) {
+  const started = await serve(folder, port, { text, args: ['--workers', '2'] });
+  clean.push(async () => {
+    started.command.process.kill('SIGKILL');
+    await started.command.ended;
+  });
+  return { ...started, folder, backend: new Backend(started.url, { key: started.key }) };
+}
+
+function tokenOf(user: string): Promise<string> {
+  return signToken(parseConfiguration(text, 'bells.yaml').tokens, { user, forMs: 600_000 });
+}
+
+/** Lines to a service until both workers have some. */
+async function linesTo(url: string, backend: Backend, count = 6): Promise<Line[]> {
+  const lines = Array.from({ length: count }, (_, n) => connect(url, { token: () => tokenOf(`user-${n}`), ...quick }));
+  clean.push(() => lines.forEach((line) => void line.close()));
+  await Promise.all(lines.map((line) => line.opened()));
+  const { sessions } = await backend.sessions();
+  expect(new Set(sessions.map(({ instance }) => instance))).toEqual(new Set(['w1', 'w2']));
+  return lines;
+}
+
+/** The process of a worker. */
+function workerOf(command: Command): number {
+  const children = readFileSync(`/proc/${command.process.pid}/task/${command.process.pid}/children`, 'utf8');
+  return Number(children.trim().split(' ')[0]);
+}
+
+function remembering(lines: readonly Line[], channel: string): Promise<ReceivedMessage[][]> {
+  return Promise.all(
+    lines.map(async (line) => {
+      const seen: ReceivedMessage[] = [];
+      const entry = line.enter(channel);
+      entry.addEventListener('message', ({ detail }) => seen.push(detail));
+      entry.addEventListener('gap', ({ detail }) => seen.push({ cursor: `gap ${detail.why}` } as ReceivedMessage));
+      await entry.ready;
+      return seen;
+    }),
+  );
+}
+
+describe('workers', () => {
+  it('are one service with nothing else installed: one order, one list of members, one outcome of a drain', async () => {
+    const { command, url, key, backend, folder } = await start();
+    const lines = await linesTo(url, backend);
+    for (const channel of ['pontoon/north', 'race/3/chat']) {
+      const seen = await remembering(lines, channel);
+      const published = [];
+      for (let n = 0; n < 60; n++) published.push((lines[n % lines.length] as Line).publish(channel, n));
+      await Promise.all(published);
+      await until(() => seen.every((each) => each.length === 60));
+      for (const each of seen) expect(each.map(({ cursor }) => cursor)).toEqual(seen[0]?.map(({ cursor }) => cursor));
+    }
+    await until(async () => (await backend.members('pontoon/north')).count === lines.length);
+    const env = { NINEBELLS_URL: url, NINEBELLS_KEY: key };
+    expect((await ninebells(['instances'], env)).out).toMatch(/^INSTANCE[\s\S]*\nw1[\s\S]*\nw2/);
+    // One link signs in once, whichever worker is asked.
+    const { url: link } = await backend.signInLink();
+    const signIn = (): Promise<number> =>
+      fetch(`${url}/console/session`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json', connection: 'close' },
+        body: JSON.stringify({ code: link.split('sign-in=')[1] }),
+      }).then(({ status }) => status);
+    expect([await signIn(), await signIn(), await signIn()]).toEqual([200, 401, 401]);
+    const before = await backend.read('pontoon/north');
+    expect((await ninebells(['drain', '--within', '300ms'], env)).code).toBe(0);
+    expect((await command.ended).code).toBe(0);
+    // Recent channels are as they were.
+    const again = await start(folder, Number(new URL(url).port));
+    const { messages } = await again.backend.read('pontoon/north');
+    expect(messages.map(({ cursor }) => cursor)).toEqual(before.messages.map(({ cursor }) => cursor));
+    clean.push(() => rmSync(folder, { recursive: true, force: true }));
+  });
+
+  it('that die are replaced, and whoever was there goes on elsewhere without a gap', async () => {
+    const { command, url, backend, folder } = await start();
+    clean.push(() => rmSync(folder, { recursive: true, force: true }));
+    const lines = await linesTo(url, backend);
+    const seen = [await remembering(lines, 'pontoon/north'), await remembering(lines, 'race/3/chat')].flat();
+    const published: Promise<unknown>[] = [];
+    for (let n = 0; n < 150; n++) {
+      const line = lines[n % lines.length] as Line;
+      published.push(line.publish('pontoon/north', n), line.publish('race/3/chat', n));
+      if (n === 50) process.kill(workerOf(command), 'SIGKILL');
+      await new Promise((resolve) => setTimeout(resolve, 10));
+    }
+    await Promise.all(published);
+    await until(() => seen.every((each) => each.length >= 150), 15_000);
+    for (const each of seen) expect(new Set(each.map(({ data }) => data)).size).toBe(150);
+    for (const each of seen) expect(each).toHaveLength(150);
+    await until(async () => (await backend.instances()).instances.length === 2, 10_000);
+  });
+
+  it('end with the first process, and nothing kept is lost when all are started again', async () => {
+    const first = await start();
+    const lines = await linesTo(first.url, first.backend);
+    const kept = await remembering(lines, 'race/3/chat');
+    const recent = await remembering(lines, 'pontoon/north');
+    for (let n = 0; n < 20; n++) {
+      await first.backend.publish({ channel: 'race/3/chat', data: n });
+      await first.backend.publish({ channel: 'pontoon/north', data: n });
+    }
+    const worker = workerOf(first.command);
+    first.command.process.kill('SIGKILL');
+    await until(() => !isRunning(worker), 5_000);
+    const again = await start(first.folder, Number(new URL(first.url).port));
+    clean.push(() => rmSync(first.folder, { recursive: true, force: true }));
+    await until(() => lines.every(({ state }) => state.name === 'open'), 15_000);
+    await again.backend.publish({ channel: 'race/3/chat', data: 20 });
+    await again.backend.publish({ channel: 'pontoon/north', data: 20 });
+    await until(() => [...kept, ...recent].every((each) => each.at(-1)?.data === 20), 15_000);
+    for (const each of kept) expect(each.map(({ data }) => data)).toEqual(Array.from({ length: 21 }, (_, n) => n));
+    // What was in memory is gone, and that is said.
+    for (const each of recent) expect(each.at(-2)?.cursor).toBe('gap new-volume');
+  });
+
+  it.each(['stream', 'poll'] as const)('pass on what comes to the wrong one of them, by %s', async (transport) => {
+    const { url, backend, folder } = await start();
+    clean.push(() => rmSync(folder, { recursive: true, force: true }));
+    const line = connect(url, { token: () => tokenOf('pia'), transport, ...quick });
+    clean.push(() => line.close());
+    await line.opened();
+    const [seen] = (await remembering([line], 'pontoon/north')) as [ReceivedMessage[]];
+    // Each request is a connection of its own, which the runtime hands to one or the other.
+    for (let n = 0; n < 12; n++) await line.publish('pontoon/north', n);
+    await backend.publish({ channel: 'pontoon/north', data: 'from outside' });
+    await until(() => seen.at(-1)?.data === 'from outside');
+    expect(seen).toHaveLength(13);
+    expect(line.state).toMatchObject({ name: 'open', transport });
+  });
+});
+
+function isRunning(pid: number): boolean {
+  try {
+    process.kill(pid, 0);
+    return true;
+  } catch {
+    return false;
+  }
+}
