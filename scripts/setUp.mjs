@@ -12,8 +12,13 @@ const leastNode = [20, 19];
 
 /** Where Debian puts the browser that the tests drive. */
 export const chromium = '/usr/bin/chromium';
-/** Where it puts the proxy that the tests put before the service. */
-export const nginx = '/usr/sbin/nginx';
+/** What the tests run the service with: where Debian puts it, and the package that has it. */
+export const engineFiles = {
+  nginx: '/usr/sbin/nginx',
+  haproxy: '/usr/sbin/haproxy',
+  'redis-server': '/usr/bin/redis-server',
+  postgresql: '/usr/lib/postgresql',
+};
 
 /**
  * Does everything that is missing, and says what.
@@ -26,7 +31,8 @@ export async function setUp({ browser = false, engines = false, log = console.lo
   await installPackages(log);
   if (browser && !existsSync(chromium))
     aptInstall(['chromium', 'fonts-dejavu-core', 'fonts-liberation'], 'the browser for the page tests', log);
-  if (engines && !existsSync(nginx)) aptInstall(['nginx'], 'the proxy for the transport tests', log);
+  const missing = Object.keys(engineFiles).filter((name) => !existsSync(engineFiles[name]));
+  if (engines && missing.length > 0) aptInstall(missing, 'what the tests run the service with', log);
   await build(log);
 }
 

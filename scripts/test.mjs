@@ -4,7 +4,7 @@ import { spawn } from 'node:child_process';
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { chromium, nginx, root, setUp } from './setUp.mjs';
+import { chromium, engineFiles, root, setUp } from './setUp.mjs';
 
 const bin = (name) => join(root, 'node_modules/.bin', name);
 const counts = { passed: 0, failed: 0, skipped: 0 };
@@ -13,7 +13,8 @@ const reasons = [];
 try {
   await setUp({ browser: true, engines: true });
   if (!existsSync(chromium)) console.log(`The page tests will be skipped: there is no ${chromium}`);
-  if (!existsSync(nginx)) console.log(`The tests with a proxy will be skipped: there is no ${nginx}`);
+  for (const [name, file] of Object.entries(engineFiles))
+    if (!existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
   if (process.argv.length === 2) {
     await check('linter', bin('biome'), ['check', '--error-on-warnings', '.']);
     await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);

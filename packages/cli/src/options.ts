@@ -28,6 +28,12 @@ export const relayOption = (): Option =>
     'NINEBELLS_RELAY',
   );
 
+export const databaseOption = (): Option =>
+  new OptionClass(
+    '--database <url>',
+    'a database that several machines share, such as postgres://db.example/bells',
+  ).env('NINEBELLS_DATABASE');
+
 export const workersOption = (): Option =>
   new OptionClass('--workers <n>', 'processes of this machine that share the work; 0: one process does it all')
     .env('NINEBELLS_WORKERS')

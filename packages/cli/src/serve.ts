@@ -3,7 +3,7 @@ import type { FileArguments, RunningService } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { dataOption, portOption, relayOption, workersOption } from './options.js';
+import { databaseOption, dataOption, portOption, relayOption, workersOption } from './options.js';
 import { print } from './output.js';
 
 interface ServeOptions {
@@ -13,6 +13,7 @@ interface ServeOptions {
   readonly data?: string;
   readonly relay?: string;
   readonly workers?: number;
+  readonly database?: string;
   readonly log: 'silent' | 'error' | 'warn' | 'info' | 'debug';
   readonly json?: boolean;
 }
@@ -26,6 +27,7 @@ export function addServe(program: Command): void {
     .addOption(dataOption())
     .addOption(relayOption())
     .addOption(workersOption())
+    .addOption(databaseOption())
     .addOption(new Option('--host <host>', 'the address to listen on').env('NINEBELLS_HOST'))
     .addOption(
       new Option('--log <level>', 'how much to log, on standard error')
@@ -36,8 +38,8 @@ export function addServe(program: Command): void {
     .action(async (options: ServeOptions) => {
       const { fromFile, makeLog, readConfiguration, startService } = await import('@nine-bells/service');
       const logOptions = { level: options.log, readable: options.json !== true && process.stderr.isTTY };
-      const { config, host, port, data, relay, workers } = options;
-      const overrides = { host, port, data, relay, workers };
+      const { config, host, port, data, relay, workers, database } = options;
+      const overrides = { host, port, data, relay, workers, database };
       const args: FileArguments = { file: resolve(config), overrides, log: logOptions };
       const service = await starting(() =>
         startService(readConfiguration(config, overrides), { log: makeLog(logOptions), module: fromFile, args }),

@@ -58,9 +58,14 @@ export class StreamSocket implements SocketLike {
   close(code?: number): void {
     if (this.#closed) return;
     this.#closed = true;
-    this.#abort.abort();
-    if (code === closeCodes.normal && this.#session !== undefined)
-      void this.#fetch(this.#path(''), { method: 'DELETE', keepalive: true }).catch(() => {});
+    if (code !== closeCodes.normal || this.#session === undefined) {
+      this.#abort.abort();
+      return;
+    }
+    // The stream ends after the goodbye, not before: one that breaks is not a goodbye.
+    void this.#fetch(this.#path(''), { method: 'DELETE', keepalive: true })
+      .catch(() => {})
+      .finally(() => this.#abort.abort());
   }
 
   async #hello(text: string): Promise<void> {

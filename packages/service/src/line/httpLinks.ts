@@ -157,7 +157,7 @@ export class SessionLink extends HttpLink {
     this.#stream = response;
     beginStream(response);
     // The first bytes show the client that nothing on the way holds them back.
-    response.write('event: open\ndata: {}\n\n');
+    response.write('event: open\ndata: {}\n\n', this.#written);
     response.on('close', () => {
       if (this.#stream === response) this.lost();
     });

@@ -10,7 +10,12 @@ export interface DatabaseOptions {
   readonly data: string;
   /** SQLite's `synchronous`: `full` survives a loss of power, `normal` only a crash. */
   readonly sqliteSynchronous: 'full' | 'normal';
+  /** The URL of a database that several machines share (`postgres://`), in place of the file. */
+  readonly database?: string | undefined;
 }
+
+/** The lock under which a shared database is written: whoever holds it is alone, as with SQLite. */
+const writersLock = 0x9b_e115;
 
 /**
  * The service's database: one connection that writes, one that reads.
@@ -18,26 +23,24 @@ export interface DatabaseOptions {
  * What reads must not share the connection that writes, or it would see rows that are not committed yet.
  */
 export class Database {
+  /** Whether it is shared by machines: then it can be away. */
+  readonly isShared: boolean;
   readonly reader: Sequelize;
   readonly models: Models;
   readonly #writer: Sequelize;
   #writing: Promise<unknown> = Promise.resolve();
 
   private constructor(reader: Sequelize, writer: Sequelize) {
+    this.isShared = writer.getDialect() !== 'sqlite';
     this.reader = reader;
     this.#writer = writer;
     this.models = defineModels(reader);
   }
 
   /** Opens the database, makes it if there is none, and brings its shape up to date. */
-  static async open({ data: folder, sqliteSynchronous: synchronous }: DatabaseOptions): Promise<Database> {
-    mkdirSync(folder, { recursive: true });
-    const connect = (): Sequelize =>
-      new Sequelize({ dialect: 'sqlite', storage: join(folder, 'bells.sqlite'), logging: false });
-    const writer = connect();
-    await writer.query('PRAGMA busy_timeout = 5000');
-    await writer.query('PRAGMA journal_mode = WAL');
-    await writer.query(`PRAGMA synchronous = ${synchronous.toUpperCase()}`);
+  static async open(options: DatabaseOptions): Promise<Database> {
+    const { writer, reader } = options.database === undefined ? openFile(options) : openShared(options.database);
+    for (const each of options.database === undefined ? pragmas(options) : []) await writer.query(each);
     const umzug = new Umzug({
       migrations: [...migrations],
       context: writer.getQueryInterface(),
@@ -45,24 +48,20 @@ export class Database {
       logger: undefined,
     });
     // Several processes may start together: one changes the shape, the others wait.
-    await writer.query('BEGIN IMMEDIATE');
     try {
-      await umzug.up();
-      await writer.query('COMMIT');
+      await inTransaction(writer, () => umzug.up());
     } catch (error) {
-      await writer.query('ROLLBACK').catch(() => {});
       await writer.close();
       throw error;
     }
-    const reader = connect();
-    await reader.query('PRAGMA busy_timeout = 5000');
-    await reader.query('PRAGMA query_only = ON');
+    if (options.database === undefined)
+      for (const each of ['PRAGMA busy_timeout = 5000', 'PRAGMA query_only = ON']) await reader.query(each);
     return new Database(reader, writer);
   }
 
   /** Runs `act` in a transaction of its own, after those before it. */
   write<T>(act: (writer: Sequelize) => Promise<T>): Promise<T> {
-    const done = this.#writing.then(() => this.#transact(act));
+    const done = this.#writing.then(() => inTransaction(this.#writer, act));
     this.#writing = done.catch(() => {});
     return done;
   }
@@ -73,16 +72,46 @@ export class Database {
     await this.reader.close();
     await this.#writer.close();
   }
+}
 
-  async #transact<T>(act: (writer: Sequelize) => Promise<T>): Promise<T> {
-    await this.#writer.query('BEGIN IMMEDIATE');
-    try {
-      const result = await act(this.#writer);
-      await this.#writer.query('COMMIT');
-      return result;
-    } catch (error) {
-      await this.#writer.query('ROLLBACK').catch(() => {});
-      throw error;
-    }
+/** Runs `act` on the one connection that writes, alone. */
+async function inTransaction<T>(writer: Sequelize, act: (writer: Sequelize) => Promise<T>): Promise<T> {
+  const isFile = writer.getDialect() === 'sqlite';
+  await writer.query(isFile ? 'BEGIN IMMEDIATE' : 'BEGIN');
+  try {
+    if (!isFile) await writer.query(`SELECT pg_advisory_xact_lock(${writersLock})`);
+    const result = await act(writer);
+    await writer.query('COMMIT');
+    return result;
+  } catch (error) {
+    await writer.query('ROLLBACK').catch(() => {});
+    throw error;
   }
+}
+
+interface Opened {
+  readonly writer: Sequelize;
+  readonly reader: Sequelize;
+}
+
+function openFile({ data }: DatabaseOptions): Opened {
+  mkdirSync(data, { recursive: true });
+  const connect = (): Sequelize =>
+    new Sequelize({ dialect: 'sqlite', storage: join(data, 'bells.sqlite'), logging: false });
+  return { writer: connect(), reader: connect() };
+}
+
+function pragmas({ sqliteSynchronous }: DatabaseOptions): readonly string[] {
+  return [
+    'PRAGMA busy_timeout = 5000',
+    'PRAGMA journal_mode = WAL',
+    `PRAGMA synchronous = ${sqliteSynchronous.toUpperCase()}`,
+  ];
+}
+
+function openShared(url: string): Opened {
+  const connect = (max: number): Sequelize =>
+    new Sequelize(url, { logging: false, pool: { min: 1, max, acquire: 10_000 } });
+  // One connection that writes: what is one transaction stays on it.
+  return { writer: connect(1), reader: connect(4) };
 }

@@ -25,7 +25,15 @@ import {
   withinBytes,
 } from '@nine-bells/core';
 import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
-import { Op, QueryTypes, type Sequelize, UniqueConstraintError, type WhereOptions } from 'sequelize';
+import {
+  ConnectionError,
+  DatabaseError,
+  Op,
+  QueryTypes,
+  type Sequelize,
+  UniqueConstraintError,
+  type WhereOptions,
+} from 'sequelize';
 import { addToAudit, auditEntryOf } from './audit.js';
 import type { Database } from './database.js';
 import { InboxStore } from './inboxStore.js';
@@ -448,12 +456,18 @@ function keepingOutOf(row: BanRow): KeepingOut {
   } as KeepingOut;
 }
 
+/** What a shared database says while it is away (SQLSTATE classes 08, 53 and 57), or cannot be reached at all. */
+function isAway(error: Error): boolean {
+  const { code } = (error instanceof DatabaseError ? error.original : {}) as { code?: string };
+  return error instanceof ConnectionError || /^(08|53|57)/.test(code ?? '') || /terminat|closed/i.test(error.message);
+}
+
 /** SQLite's own words for "not now". */
 const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN)/;
 
 function failureOf(error: unknown): Error {
   if (error instanceof ProblemError) return error;
-  if (error instanceof Error && passing.test(error.message)) {
+  if (error instanceof Error && (passing.test(error.message) || isAway(error))) {
     const refused = refusal('unavailable', 'it could not be committed to the database; nothing was done', {
       retryAfterMs: 1000,
     });

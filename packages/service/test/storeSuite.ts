@@ -1,0 +1,346 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Draft, LogSlice } from '@nine-bells/core';
+import { channelName } from '@nine-bells/wire';
+import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { ApiKeys } from '../src/store/apiKeys.js';
+import { Database } from '../src/store/database.js';
+import { SqlStore } from '../src/store/sqlStore.js';
+
+const chat = channelName('race/3/chat');
+const signals = channelName('race/3/signals');
+const all = { messages: 1000, bytes: 10_000_000 };
+const draft = (n: number, more: Partial<Draft> = {}): Draft => ({
+  id: `m${n}`,
+  type: 'message',
+  atMs: n,
+  data: n,
+  ...more,
+});
+const data = ({ messages }: LogSlice): unknown[] => messages.map((each) => each.message.data);
+
+/** A database of a kind, made anew for each test. */
+export interface DatabaseKind {
+  /** It is a file, and says how it would look for something as SQLite does. */
+  readonly isFile: boolean;
+  /** Makes one that is empty; what is returned takes it away. */
+  make(): Promise<{ readonly url: string | undefined; remove(): Promise<void> }>;
+}
+
+/** What is asked of the store, whatever database it is in. */
+export function storeSuite({ make, isFile }: DatabaseKind): void {
+  let folder: string;
+  let url: string | undefined;
+  let remove: () => Promise<void>;
+  let database: Database;
+  let store: SqlStore;
+
+  async function open(): Promise<void> {
+    database = await Database.open({ data: folder, sqliteSynchronous: 'full', database: url });
+    store = await SqlStore.open(database);
+  }
+
+  beforeEach(async () => {
+    folder = mkdtempSync(join(tmpdir(), 'bells-store-'));
+    ({ url, remove } = await make());
+    await open();
+  });
+
+  afterEach(async () => {
+    await database.close();
+    await remove();
+    rmSync(folder, { recursive: true, force: true });
+  });
+
+  describe('the store', () => {
+    it('numbers per channel in the order of the calls, whatever shares a commit', async () => {
+      const appended = await Promise.all(
+        Array.from({ length: 3000 }, (_, n) => store.append(n % 2 ? chat : signals, draft(n))),
+      );
+      const places = appended.filter((_, n) => n % 2).map(({ logged }) => logged.place.number);
+      expect(places).toEqual(Array.from({ length: 1500 }, (_, n) => n + 1));
+      expect(data(await store.since(chat, { ...(await store.head(chat)), number: 1498 }, all))).toEqual([2997, 2999]);
+      expect((await store.head(signals)).number).toBe(1500);
+    });
+
+    it('keeps everything over a restart, in the same volume', async () => {
+      const { logged } = await store.append(
+        chat,
+        draft(1, { by: { user: 'pia', name: 'Pia Lund' }, key: 'k', except: ['s'] }),
+      );
+      await database.close();
+      await open();
+      const { messages } = await store.since(chat, { ...logged.place, number: 0 }, all);
+      expect(messages[0]?.message).toEqual(logged.message);
+      expect(messages[0]?.except).toEqual(['s']);
+      expect(await store.head(chat)).toEqual(logged.place);
+    });
+
+    it('has a place for a channel that nobody has published to yet, which stays when somebody does', async () => {
+      const before = await store.head(chat);
+      expect(before.number).toBe(0);
+      const { logged } = await store.append(chat, draft(1));
+      expect(logged.place).toEqual({ volume: before.volume, number: 1 });
+      expect((await store.since(chat, before, all)).gap).toBeUndefined();
+    });
+
+    it('knows a key again: within a commit, in a later one, and after a restart; per author', async () => {
+      const pia = { by: { user: 'pia' }, key: 'k' };
+      const [first, second] = await Promise.all([store.append(chat, draft(1, pia)), store.append(chat, draft(2, pia))]);
+      expect([first.repeated, second.repeated]).toEqual([false, true]);
+      await database.close();
+      await open();
+      const third = await store.append(chat, draft(3, pia));
+      expect(third).toMatchObject({ repeated: true, logged: { message: first.logged.message } });
+      expect((await store.append(chat, draft(4, { by: { user: 'jory' }, key: 'k' }))).repeated).toBe(false);
+      expect((await store.append(chat, draft(5, { key: 'k' }))).repeated).toBe(false);
+      expect((await store.append(signals, draft(6, pia))).repeated).toBe(false);
+    });
+
+    it.each([
+      "it's; DROP TABLE messages; --",
+      'a\u0000b',
+      '$1 :channel ? %s \\ "quoted" `ticked`',
+      '\ud800 lone, 🎉 whole, \u2028',
+      { deep: [null, true, 1e300, -0.5, ''], 'we"ird': "k'ey" },
+    ])('gives back unchanged what was published: %j', async (value) => {
+      const { logged } = await store.append(
+        chat,
+        draft(1, { data: value, key: "k'$1:x?", by: { user: "o'hara :x", name: '?' } }),
+      );
+      const [back] = (await store.before(chat, undefined, all)).messages;
+      expect(back?.message).toEqual(logged.message);
+    });
+
+    it('reads forwards and backwards within bounds', async () => {
+      const { volume } = await store.head(chat);
+      await Promise.all(
+        Array.from({ length: 1000 }, (_, n) => store.append(chat, draft(n + 1, { data: 'x'.repeat(100) }))),
+      );
+      const at = (number: number) => ({ volume, number });
+      const numbers = (slice: LogSlice) => slice.messages.map((each) => each.place.number);
+      expect(numbers(await store.since(chat, at(500), { messages: 3, bytes: 1e6 }))).toEqual([501, 502, 503]);
+      expect(await store.since(chat, at(998), all)).toMatchObject({ more: false });
+      expect((await store.since(chat, at(0), { messages: 1000, bytes: 20_000 })).more).toBe(true);
+      expect((await store.since(chat, at(0), all)).messages).toHaveLength(1000);
+      expect(numbers(await store.before(chat, at(4), all))).toEqual([1, 2, 3]);
+      expect(numbers(await store.before(chat, undefined, { messages: 2, bytes: 1e6 }))).toEqual([999, 1000]);
+      const backwards = await store.before(chat, undefined, { messages: 450, bytes: 1e7 });
+      expect(numbers(backwards)).toEqual(Array.from({ length: 450 }, (_, n) => 551 + n));
+      expect(backwards.more).toBe(true);
+      expect((await store.since(chat, at(5000), all)).gap).toBe('new-volume');
+      expect((await store.since(chat, { volume: 'other', number: 3 }, { messages: 2, bytes: 1e6 })).gap).toBe(
+        'new-volume',
+      );
+    });
+
+    it('lists channels by name, by pages', async () => {
+      for (const name of ['c', 'a', 'b']) await store.append(channelName(name), draft(1, { atMs: 5 }));
+      expect((await store.channels('', 2)).map(({ channel }) => channel)).toEqual(['a', 'b']);
+      expect(await store.channels('b', 2)).toMatchObject([{ channel: 'c', head: { number: 1 }, lastAt: 5 }]);
+    });
+
+    it('does not show to readers what is not committed', async () => {
+      let seen: unknown[] | undefined;
+      await database
+        .write(async (writer) => {
+          await writer.query("INSERT INTO channels (name, volume, head, last_at_ms) VALUES ('race/3/chat', 'v', 1, 0)");
+          seen = [...(await store.channels('', 10))];
+          throw new Error('taken back');
+        })
+        .catch(() => {});
+      expect(seen).toEqual([]);
+      expect(await store.channels('', 10)).toEqual([]);
+      expect((await store.append(chat, draft(1))).logged.place.number).toBe(1);
+    });
+  });
+
+  describe('API keys', () => {
+    it('are stored hashed only, checked, and made once at the first start', async () => {
+      const keys = await ApiKeys.open(database);
+      const file = await keys.makeFirst(folder);
+      expect(file).toBe(join(folder, 'api-key'));
+      expect(await keys.makeFirst(folder)).toBeUndefined();
+      const { readFileSync, statSync } = await import('node:fs');
+      const key = readFileSync(file as string, 'utf8').trim();
+      expect(statSync(file as string).mode & 0o777).toBe(0o600);
+      expect(keys.check(key)).toMatchObject({ name: 'first' });
+      expect(keys.check(`${key}x`)).toBeUndefined();
+      expect(keys.check(key.replace(/.$/, (last) => (last === 'A' ? 'B' : 'A')))).toBeUndefined();
+      expect(keys.check('')).toBeUndefined();
+      await database.reader.query('SELECT 1');
+      const stored = JSON.stringify(await database.models.apiKeys.findAll({ raw: true }));
+      expect(stored).not.toContain(key.split('_')[2]);
+      expect((await ApiKeys.open(database)).check(key)).toBeDefined();
+    });
+  });
+
+  describe('inboxes in the database', () => {
+    const notice = (user: string, title: string, more: object = {}) => ({
+      id: title,
+      user,
+      title,
+      atMs: 1_000,
+      ...more,
+    });
+
+    it('number notices per user, replace by key, count, and outlive a restart', async () => {
+      const first = await store.notify([
+        notice('pia', 'a'),
+        notice('ines', 'b'),
+        notice('pia', 'c', { key: 'k', data: { n: 1 } }),
+      ]);
+      expect(first.map(({ user, place, unread }) => [user, place.number, unread])).toEqual([
+        ['pia', 1, 2],
+        ['ines', 1, 1],
+        ['pia', 2, 2],
+      ]);
+      const [replacing] = await store.notify([notice('pia', 'd', { key: 'k', untilMs: 5_000 })]);
+      expect(replacing).toMatchObject({ place: { number: 3 }, unread: 2 });
+      const after = { ...(replacing as { place: { volume: string; number: number } }).place, number: 1 };
+      expect((await store.inbox('pia', after, 10, 2_000)).notices).toMatchObject([
+        { id: 'd', key: 'k', until: '1970-01-01T00:00:05.000Z' },
+      ]);
+      expect(await store.inbox('pia', undefined, 1, 2_000)).toMatchObject({
+        notices: [{ id: 'a' }],
+        more: true,
+        unread: 2,
+      });
+      expect((await store.inbox('pia', undefined, 10, 6_000)).unread).toBe(1);
+      expect(await store.done('pia', ['a', 'nothing'], 2_000)).toBe(1);
+      expect(await store.done('pia', true, 2_000)).toBe(0);
+      // The numbers go on: what was given once is not given again under its number.
+      expect((await store.notify([notice('pia', 'e')]))[0]?.place.number).toBe(4);
+      expect(await store.inbox('nobody', undefined, 10, 0)).toMatchObject({
+        notices: [],
+        unread: 0,
+        head: { number: 0 },
+      });
+    });
+
+    it('remember who was met with the roles as last seen', async () => {
+      await store.notify([notice('tomas', 'a')]);
+      expect(await store.user('tomas')).toBeUndefined();
+      await store.meet([
+        { id: 'tomas', name: 'Tomas', roles: ['skipper', 'skipper', 'x'.repeat(200)], seenAtMs: 1 },
+        { id: 'bram', roles: ['coach'], seenAtMs: 1 },
+      ]);
+      await store.meet([{ id: 'tomas', name: 'Tomas Verne', roles: ['coach'], seenAtMs: 2 }]);
+      expect(await store.user('tomas')).toEqual({ id: 'tomas', name: 'Tomas Verne', roles: ['coach'], seenAtMs: 2 });
+      expect(await store.usersWith('coach')).toEqual(['bram', 'tomas']);
+      expect(await store.usersWith('skipper')).toEqual([]);
+      expect((await store.inbox('tomas', undefined, 10, 0)).unread).toBe(1);
+    });
+  });
+
+  describe('read marks in the database', () => {
+    const by = (user: string) => ({ by: { user } });
+    const unread = async (user: string) =>
+      (await store.unread(user)).map(({ channel, place, unread: left, counted }) => [
+        channel,
+        place?.number,
+        left,
+        counted,
+      ]);
+
+    it('count what others said after the mark, over a restart', async () => {
+      await store.append(chat, draft(1, by('ines')));
+      await store.append(chat, draft(2, { ...by('pia'), type: 'joined' }));
+      const { logged } = await store.append(chat, draft(3, by('pia')));
+      expect(await store.mark('pia', chat, { ...logged.place, number: 1 }, 10)).toMatchObject({
+        unread: 0,
+        counted: 2,
+      });
+      const appended = await Promise.all([
+        store.append(chat, draft(4, by('ines'))),
+        store.append(chat, draft(5, by('pia'))),
+        store.append(chat, draft(6, { ...by('ines'), type: 'left' })),
+        store.append(chat, draft(7)),
+      ]);
+      expect(appended.map(({ counted }) => counted)).toEqual([3, 4, 4, 5]);
+      await database.close();
+      await open();
+      expect(await unread('pia')).toEqual([[chat, 1, 2, 5]]);
+      expect(await store.mark('pia', chat, { ...logged.place, number: 7 }, 10)).toMatchObject({ unread: 0 });
+      expect(await store.mark('pia', chat, { ...logged.place, number: 4 }, 10)).toMatchObject({ place: { number: 7 } });
+      expect(await store.marks(chat, 10)).toEqual([{ user: 'pia', place: { ...logged.place, number: 7 } }]);
+      await store.mark('pia', chat, null, 10);
+      expect(await unread('pia')).toEqual([]);
+    });
+
+    it('begin in a direct channel with its first message, and may begin where nothing was said', async () => {
+      const direct = channelName('direct/ines,pia');
+      await store.append(direct, draft(1, { ...by('ines'), begins: ['ines', 'pia'] }));
+      await store.append(direct, draft(2, { ...by('ines'), begins: ['ines', 'pia'] }));
+      const { volume } = await store.head(chat);
+      await store.mark('pia', signals, { volume, number: 0 }, 10);
+      await store.append(signals, draft(3));
+      expect(await unread('pia')).toEqual([
+        [direct, 0, 2, 2],
+        [signals, 0, 1, 1],
+      ]);
+      expect(await unread('ines')).toEqual([[direct, 0, 0, 2]]);
+      expect(await store.unread('pia', [signals])).toMatchObject([{ channel: signals, unread: 1 }]);
+    });
+
+    it('refuse what the channel does not have, and too many, without harm to others of the same commit', async () => {
+      const { logged } = await store.append(chat, draft(1));
+      const outcomes = await Promise.allSettled([
+        store.mark('pia', chat, logged.place, 1),
+        store.mark('pia', signals, { ...logged.place, number: 0 }, 1),
+        store.mark('ines', chat, { ...logged.place, number: 2 }, 1),
+        store.mark('ines', chat, { volume: 'elsewhere', number: 1 }, 1),
+        store.mark('jory', chat, logged.place, 1),
+      ]);
+      expect(outcomes.map((each) => (each.status === 'fulfilled' ? 'moved' : each.reason.problem.code))).toEqual([
+        'moved',
+        'too-many-channels',
+        'bad-cursor',
+        'bad-cursor',
+        'moved',
+      ]);
+    });
+
+    it('number the notes of records that are older than marks', async () => {
+      for (const [n, type] of ['message', 'joined', 'message', 'left', 'message'].entries())
+        await store.append(chat, draft(n + 1, { type }));
+      await store.append(signals, draft(9));
+      await database.write(async (writer) => {
+        const tables = writer.getQueryInterface();
+        await tables.removeIndex('messages', 'messages_by_author');
+        for (const table of ['messages', 'channels']) await writer.query(`ALTER TABLE ${table} DROP COLUMN notes`);
+        await tables.dropTable('marks');
+        await tables.bulkDelete('migrations', { name: '0006-read-marks' });
+      });
+      await database.close();
+      await open();
+      const { volume } = await store.head(chat);
+      expect(await store.mark('pia', chat, { volume, number: 2 }, 10)).toMatchObject({ unread: 2, counted: 3 });
+      expect(await store.mark('pia', chat, { volume, number: 4 }, 10)).toMatchObject({ unread: 1, counted: 3 });
+      expect((await store.append(chat, draft(10))).counted).toBe(4);
+      expect((await store.append(signals, draft(11))).counted).toBe(2);
+    });
+
+    it.runIf(isFile)('find one’s own messages in an index', async () => {
+      const plan = await database.reader.query<{ detail: string }>(
+        "EXPLAIN QUERY PLAN SELECT COUNT(*) FROM messages m WHERE m.channel_id = 1 AND m.author = 'pia' AND m.number > 1 AND m.type NOT IN ('joined', 'left')",
+        { type: 'SELECT' as never },
+      );
+      expect(plan.map(({ detail }) => detail).join()).toContain('USING INDEX messages_by_author');
+    });
+  });
+
+  it('is one for several processes: no number twice, no hole, a key known to all', async () => {
+    const other = await Database.open({ data: folder, sqliteSynchronous: 'full', database: url });
+    const others = await SqlStore.open(other);
+    const appended = await Promise.all(
+      Array.from({ length: 400 }, (_, n) => (n % 2 ? store : others).append(chat, draft(n, { key: `k${n >> 1}` }))),
+    );
+    expect(appended.filter(({ repeated }) => repeated)).toHaveLength(200);
+    const { messages, head } = await store.since(chat, { ...(await store.head(chat)), number: 0 }, all);
+    expect(messages.map(({ place }) => place.number)).toEqual(Array.from({ length: 200 }, (_, n) => n + 1));
+    expect(await others.heads([signals, chat])).toEqual([{ ...head, number: 0 }, head]);
+    await other.close();
+  });
+}
