@@ -1,0 +1,313 @@
+import { type ChannelName, channelName } from '@nine-bells/wire';
+import { afterEach, describe, expect, it } from 'vitest';
+import { VirtualClock } from '../simulator/virtualClock.js';
+import {
+  type ChannelRule,
+  Engine,
+  type EngineOptions,
+  ExchangeHub,
+  type HubDoor,
+  MemoryStore,
+  SharedRelay,
+} from '../src/index.js';
+import { Client } from './harness.js';
+
+const bounds = { messages: 100, forMs: 60_000 };
+const rules: readonly ChannelRule[] = [
+  { pattern: 'race/:n', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
+  {
+    pattern: 'pontoon/:n',
+    logbook: { keep: 'recent', bounds },
+    presence: { graceMs: 2_000, crowd: 100 },
+    allow: { enter: 'anyone', publish: 'anyone', hail: 'anyone', moderate: 'anyone' },
+  },
+];
+const north = channelName('pontoon/north');
+const chat = channelName('race/3');
+
+/** Not a seal: here nobody forges. */
+const sealed = (text: string): string => Buffer.from(text).toString('base64url');
+
+/** Instances that meet at a hub in memory, in simulated time. */
+function together(count: number, options: Partial<EngineOptions> = {}) {
+  const clock = new VirtualClock();
+  let counter = 0;
+  const next = (letter: string) => (): string => `${letter}${++counter}`;
+  const ids = { message: next('m'), session: next('s'), volume: next('v'), measure: next('n') };
+  const hub = new ExchangeHub(clock, ids);
+  const store = new MemoryStore(ids);
+  const reports: unknown[] = [];
+  const doors: HubDoor[] = [];
+  const relays: SharedRelay[] = [];
+  const engines = Array.from({ length: count }, (_, index) => {
+    const door = hub.door();
+    const instance = `i${index + 1}`;
+    const relay = new SharedRelay(door, clock, {
+      instance,
+      incarnation: () => `x${++counter}`,
+      boundsOf: () => bounds,
+      report: (error) => reports.push(error),
+    });
+    doors.push(door);
+    relays.push(relay);
+    return new Engine(
+      {
+        clock,
+        ids,
+        relay,
+        store,
+        seal: { sign: sealed, matches: (text, mac) => mac === sealed(text) },
+        tokens: {
+          read: async (user) => ({
+            user,
+            name: user.toUpperCase(),
+            guest: false,
+            roles: [],
+            claims: {},
+            issuedAt: clock.now(),
+          }),
+        },
+        report: (error) => reports.push(error),
+      },
+      rules,
+      { instance, users: { watch: 'anyone' }, ...options },
+    );
+  });
+  const come = async (
+    engine: Engine | undefined,
+    user: string,
+    enter: readonly ChannelName[] = [],
+  ): Promise<Client> => {
+    const client = new Client(engine as Engine);
+    client.send({ do: 'hello', token: user, enter: enter.map((channel) => ({ channel })) });
+    await clock.run(20);
+    return client;
+  };
+  return { clock, hub, store, engines, relays, doors, reports, come };
+}
+
+let reports: unknown[] = [];
+afterEach(() => expect(reports.splice(0)).toEqual([]));
+
+/** Two that know each other, and two clients, one on each. */
+async function two(options?: Partial<EngineOptions>) {
+  const all = together(2, options);
+  reports = all.reports;
+  await all.clock.run(1_500);
+  const [one, other] = all.engines as [Engine, Engine];
+  return { ...all, one, other };
+}
+
+describe('instances', () => {
+  it('know each other: who there is, since when, how busy; and when one has gone', async () => {
+    const { clock, engines, relays, come } = await two();
+    await come(engines[0], 'pia', [north]);
+    await clock.run(1_500);
+    for (const engine of engines)
+      expect(engine.instances).toMatchObject([
+        { instance: 'i1', connections: 1, channels: 1, isThis: engine === engines[0] },
+        { instance: 'i2', connections: 0, isThis: engine === engines[1] },
+      ]);
+    void relays[1]?.stop();
+    await clock.run(10);
+    expect(engines[0]?.instances).toHaveLength(1);
+  });
+
+  it('have one order in a channel, whoever publishes where, and give what was missed from any of them', async () => {
+    const { clock, one, other, come } = await two();
+    const [pia, jory] = [await come(one, 'pia', [north, chat]), await come(other, 'jory', [north, chat])];
+    const publishing = one.publish({ channel: north, data: 'first' });
+    await clock.run(10);
+    const { cursor: first } = await publishing;
+    for (let n = 0; n < 20; n++)
+      for (const channel of [north, chat]) void (n % 3 ? one : other).publish({ channel, data: n });
+    await clock.run(200);
+    const cursors = ({ frames }: Client): string[] =>
+      frames.flatMap(({ on, cursor }) => (on === 'message' ? cursor : []));
+    const of = (client: Client, channel: ChannelName): string[] =>
+      client.pushes('message').flatMap((push) => (push.channel === channel ? push.cursor : []));
+    expect(cursors(pia)).toHaveLength(41);
+    for (const channel of [north, chat]) expect(of(pia, channel)).toEqual(of(jory, channel));
+    const mira = await come(other, 'mira');
+    const id = mira.send({ do: 'enter', channel: north, after: first });
+    await clock.run(20);
+    expect((mira.reply(id) as unknown as { messages: unknown[] }).messages).toHaveLength(20);
+  });
+
+  it('know a key of a recent channel, whichever was published to first', async () => {
+    const { one, other, clock } = await two();
+    const draft = { channel: north, data: 1, key: 'k', by: { user: 'pia' } };
+    const first = one.publish(draft);
+    await clock.run(10);
+    const again = other.publish(draft);
+    await clock.run(10);
+    expect(await again).toEqual({ ...(await first), repeated: true });
+  });
+
+  it('show one list of members, with the status of a user’s most available session, and a member per user', async () => {
+    const { clock, one, other, come } = await two();
+    const pia = await come(one, 'pia', [north]);
+    const elsewhere = await come(other, 'pia', [north]);
+    await come(other, 'jory', [north]);
+    await clock.run(500);
+    elsewhere.send({ do: 'status', status: 'away' });
+    await clock.run(500);
+    expect(one.members(north, 10)).toMatchObject({
+      count: 2,
+      members: [{ user: 'pia', sessions: 2 }, { user: 'jory' }],
+    });
+    expect(
+      other
+        .members(north, 10)
+        .members.map(({ user }) => user)
+        .sort(),
+    ).toEqual(['jory', 'pia']);
+    expect(pia.pushes('members').at(-1)).toMatchObject({ count: 2 });
+    pia.send({ do: 'leave', channel: north });
+    await clock.run(500);
+    expect(one.members(north, 10).members[0]).toMatchObject({ user: 'pia', sessions: 1, status: 'away' });
+  });
+
+  it('keep a session’s place in the list while it goes from one to the other', async () => {
+    const { clock, one, other, come } = await two();
+    const watcher = await come(one, 'mira', [north]);
+    const before = await come(one, 'pia', [north]);
+    await clock.run(500);
+    const { session, secret } = before.frames[0];
+    before.connection.closed(1006);
+    const after = new Client(other);
+    after.send({ do: 'hello', token: 'pia', session, secret, enter: [{ channel: north }] });
+    await clock.run(5_000);
+    expect(watcher.pushes('members').flatMap(({ left }) => left ?? [])).toEqual([]);
+    expect(one.members(north, 10)).toMatchObject({ count: 2 });
+    after.connection.closed(1000);
+    await clock.run(500);
+    expect(one.members(north, 10).members.map(({ user }) => user)).toEqual(['mira']);
+  });
+
+  it('end the older connection of a session that goes on on the other', async () => {
+    const { clock, one, other, come } = await two();
+    const before = await come(one, 'pia');
+    const { session, secret } = before.frames[0];
+    const after = new Client(other);
+    after.send({ do: 'hello', token: 'pia', session, secret });
+    await clock.run(100);
+    expect(before.closedWith?.code).toBe(4901);
+    expect(after.frames[0]).toMatchObject({ session, continued: true });
+  });
+
+  it('tell the watchers of a user what its sessions on the other say', async () => {
+    const { clock, one, other, come } = await two();
+    const [pia, jory] = [await come(one, 'pia'), await come(other, 'jory')];
+    const id = pia.send({ do: 'watch', user: 'jory' });
+    await clock.run(50);
+    expect(pia.reply(id)).toMatchObject({ status: 'available' });
+    jory.send({ do: 'status', status: 'busy' });
+    await clock.run(1_000);
+    jory.connection.closed(1000);
+    await clock.run(11_000);
+    expect(pia.pushes('user').map(({ status }) => status)).toEqual(['busy', null]);
+  });
+
+  it('answer for all, and say who did not answer in time', async () => {
+    const { clock, one, come, engines, doors } = await two();
+    await come(engines[0], 'pia', [north]);
+    const jory = await come(engines[1], 'jory', [north]);
+    const asked = one.everywhere.members(north, 10);
+    await clock.run(10);
+    expect(await asked).toMatchObject({ count: 2, missing: [] });
+    const visitor = one.everywhere.visitor(jory.frames[0].session);
+    await clock.run(10);
+    expect(await visitor).toMatchObject({ who: { user: 'jory' } });
+    // From now on the other hears nothing.
+    doors[1]?.listen({ heard: () => {}, broken: () => {}, resumed: () => {} });
+    const again = one.everywhere.sessions(10);
+    await clock.run(1_500);
+    expect(await again).toMatchObject({ sessions: [{ user: 'pia' }], missing: ['i2'] });
+  });
+
+  it('find by looking what the relay has lost, the last message too', async () => {
+    const { clock, one, other, doors, come } = await two();
+    const jory = await come(other, 'jory', [north, chat]);
+    const topics = [`c/${north}`, `c/${chat}`];
+    for (const topic of topics) doors[1]?.unsubscribe(topic);
+    for (const channel of [north, chat]) void one.publish({ channel, data: 'unheard' });
+    await clock.run(100);
+    expect(jory.data).toEqual([]);
+    await clock.run(7_000);
+    expect(jory.data).toEqual(['unheard', 'unheard']);
+    // And that it is wanted was said again.
+    void one.publish({ channel: north, data: 'heard' });
+    await clock.run(50);
+    expect(jory.data.at(-1)).toBe('heard');
+  });
+
+  it('take a member off the list that was on an instance which says nothing any more, after its lease and the grace', async () => {
+    const all = together(3);
+    reports = all.reports;
+    await all.clock.run(1_500);
+    const [one, two_, dead] = all.engines as [Engine, Engine, Engine];
+    const pia = await all.come(one, 'pia', [north]);
+    await all.come(two_, 'jory', [north]);
+    await all.come(dead, 'tomas', [north]);
+    await all.clock.run(500);
+    expect(one.members(north, 10).count).toBe(3);
+    const goneAt = all.clock.monotonic();
+    all.hub.close(all.doors[2] as HubDoor);
+    (all.doors[2] as { beat: unknown }).beat = () => new Promise(() => {});
+    for (const name of ['append', 'since', 'head', 'heads'] as const)
+      (all.doors[2] as unknown as Record<string, unknown>)[name] = () => new Promise(() => {});
+    while (one.members(north, 10).count === 3) await all.clock.run(100);
+    const tookMs = all.clock.monotonic() - goneAt;
+    expect(tookMs).toBeGreaterThan(4_000);
+    expect(tookMs).toBeLessThan(8_500);
+    await all.clock.run(500);
+    expect(pia.pushes('members').at(-1)).toMatchObject({ left: ['tomas'], count: 2 });
+    all.reports.splice(0);
+  });
+
+  it('refuse messages and newcomers while they are cut off, keep who is there, and go on after it', async () => {
+    const { clock, one, doors, come } = await two();
+    const pia = await come(one, 'pia', [north]);
+    const door = doors[0] as HubDoor;
+    const whole = { beat: door.beat, append: door.append, since: door.since, heads: door.heads };
+    for (const name of ['beat', 'append', 'since', 'heads'] as const)
+      (door as unknown as Record<string, unknown>)[name] = () => Promise.reject(new Error('it is away'));
+    await clock.run(1_500);
+    await expect(one.publish({ channel: north, data: 1 })).rejects.toMatchObject({ code: 'busy' });
+    await expect(one.publish({ channel: chat, data: 1 })).rejects.toMatchObject({ code: 'busy' });
+    await clock.run(6_000);
+    expect(one.isOpen).toBe(false);
+    const late = new Client(one);
+    await clock.run(20);
+    expect(late.closedWith).toMatchObject({ code: 1013 });
+    expect(pia.closedWith).toBeUndefined();
+    Object.assign(door, whole);
+    await clock.run(1_500);
+    expect(one.isOpen).toBe(true);
+    void one.publish({ channel: north, data: 'again' });
+    await clock.run(50);
+    expect(pia.data).toEqual(['again']);
+    reports.splice(0);
+  });
+
+  it('obey bans of each other, also those that they could not be told of', async () => {
+    const { clock, one, other, doors, come } = await two();
+    const [jory, ines] = [await come(other, 'jory', [north]), await come(other, 'ines', [north])];
+    void one.ban({ user: 'jory', channel: north }, { kind: 'service', id: 'test' });
+    await clock.run(20);
+    expect(jory.pushes('removed')).toHaveLength(1);
+    const door = doors[1] as HubDoor;
+    const { beat } = door;
+    door.unsubscribe('c/!control');
+    door.beat = () => Promise.reject(new Error('it is away'));
+    await clock.run(2_000);
+    void one.ban({ user: 'ines' }, { kind: 'service', id: 'test' });
+    await clock.run(500);
+    expect(ines.closedWith).toBeUndefined();
+    door.beat = beat;
+    await clock.run(2_000);
+    expect(ines.closedWith?.code).toBe(4902);
+    reports.splice(0);
+  });
+});
