@@ -41,7 +41,7 @@ say(
 
 const receiver = new Child('./relayReceiver.mjs');
 await receiver.ask({ act: 'open', url });
-const bare = createClient({ url });
+const bare = createClient({ url, commandOptions: { timeout: undefined } });
 await bare.connect();
 const { relay, stop } = await openRelay(url, 'sender');
 let number = 0;

@@ -23,7 +23,7 @@ function came(messages, sentMs) {
 const acts = {
   async open({ url }) {
     opened = await openRelay(url, `receiver-${process.pid}`);
-    bare = createClient({ url });
+    bare = createClient({ url, commandOptions: { timeout: undefined } });
     await bare.connect();
   },
   async follow({ topics, how, timed }) {

@@ -45,6 +45,17 @@ const tryAgainMs = 20;
 /** What Redis says of a command that will do later, or elsewhere. */
 const passing = /^(TRYAGAIN|CLUSTERDOWN|LOADING|MASTERDOWN|READONLY|ASK |MOVED )/;
 
+/** Channels appended to in one call. */
+const channelsAtOnce = 50;
+
+interface Appending {
+  readonly channel: ChannelName;
+  readonly lines: readonly MessageLine[];
+  readonly bounds: LogBounds;
+  readonly resolve: (placed: readonly Placed[]) => void;
+  readonly reject: (error: Error) => void;
+}
+
 type Reply = readonly (string | number)[];
 
 /**
@@ -62,6 +73,9 @@ export class RedisExchange implements Exchange {
   #server: RedisServer | undefined;
   #ears: ExchangeEars | undefined;
   #closed = false;
+  #appending: Appending[] = [];
+  readonly #ownVolumes = randomText(6);
+  #volumes = 0;
 
   constructor(options: RedisExchangeOptions) {
     this.#options = options;
@@ -81,30 +95,45 @@ export class RedisExchange implements Exchange {
 
   // -------------------------------------------------------------------------------------------- records
 
-  async append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): Promise<readonly Placed[]> {
-    const about = [
-      this.#topicOf(`c/${channel}`),
-      bounds.messages,
-      bounds.forMs,
-      Date.now(),
-      keyMemory.keys,
-      keyMemory.ms,
-    ];
-    const args = lines.flatMap((line) => [
-      line.key === undefined ? '' : `${line.author ?? ''}\u0000${line.key}`,
-      line.id,
-      carriedLine(line),
-    ]);
-    const [volume, ...given] = await this.#onChannel('append', channel, bounds, [...about, ...args]);
-    return lines.map(({ id }, index): Placed => {
-      const each = given[index] as string | number;
-      const [number = '', firstId = id] = String(each).split(' ');
-      return {
-        place: { volume: String(volume), number: Number(number) },
-        repeated: typeof each === 'string' && each.includes(' '),
-        id: firstId,
-      };
+  append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): Promise<readonly Placed[]> {
+    return new Promise((resolve, reject) => {
+      this.#appending.push({ channel, lines, bounds, resolve, reject });
+      if (this.#appending.length === 1) setImmediate(() => this.#appendAll());
     });
+  }
+
+  /** What came within a turn goes in one call; in a cluster, whose processes have each their own channels, one by one. */
+  #appendAll(): void {
+    const all = this.#appending;
+    this.#appending = [];
+    const most = this.#server?.isCluster ? 1 : channelsAtOnce;
+    for (let from = 0; from < all.length; from += most) void this.#appendSome(all.slice(from, from + most));
+  }
+
+  async #appendSome(some: readonly Appending[]): Promise<void> {
+    const keys = some.flatMap(({ channel }) => this.#keysOf(channel));
+    const args: (string | number)[] = [Date.now(), keyMemory.keys, keyMemory.ms];
+    for (const { channel, lines, bounds } of some) {
+      const { messages, forMs } = bounds;
+      args.push(this.#volume(), forMs + forgottenMs, this.#topicOf(`c/${channel}`), messages, forMs, lines.length);
+      for (const line of lines)
+        args.push(line.key === undefined ? '' : `${line.author ?? ''}\u0000${line.key}`, line.id, carriedLine(line));
+    }
+    let replies: readonly Reply[];
+    try {
+      replies = (await this.#script('append', keys, args)) as unknown as readonly Reply[];
+    } catch (error) {
+      for (const { reject } of some) reject(error as Error);
+      return;
+    }
+    for (const [index, each] of some.entries()) {
+      const [volume = '', ...given] = replies[index] as Reply;
+      if (volume === 'another-run')
+        this.#adopt(this.#keysOf(each.channel), String(given[0]))
+          .then(() => this.append(each.channel, each.lines, each.bounds))
+          .then(each.resolve, each.reject);
+      else each.resolve(each.lines.map((line, at) => placedOf(String(volume), line, given[at] as string | number)));
+    }
   }
 
   async head(channel: ChannelName): Promise<Place> {
@@ -254,19 +283,21 @@ export class RedisExchange implements Exchange {
     const keys = this.#keysOf(channel);
     const forgotten = (bounds?.forMs ?? 0) + forgottenMs;
     for (;;) {
-      const reply = await this.#script(name, name === 'append' ? keys : keys.slice(0, 2), [
-        randomText(6),
-        forgotten,
-        ...args,
-      ]);
+      const reply = await this.#script(name, keys.slice(0, 2), [this.#volume(), forgotten, ...args]);
       if (reply[0] !== 'another-run') return reply;
       await this.#adopt(keys, String(reply[1]));
     }
   }
 
+  /** A volume for a channel that may have none: no two calls offer the same. */
+  #volume(): string {
+    this.#volumes += 1;
+    return this.#ownVolumes + this.#volumes.toString(36);
+  }
+
   async #adopt(keys: readonly string[], run: string): Promise<void> {
     const isWhole = (await this.#isServing(run)) || (await this.#forgetsNothing(keys[0] as string));
-    await this.#script('adopt', keys, [run, isWhole ? 'whole' : 'lost', randomText(6)]);
+    await this.#script('adopt', keys, [run, isWhole ? 'whole' : 'lost', this.#volume()]);
   }
 
   /** Whether a run still serves, as another process of the cluster: then the channel's slot has moved, and nothing was lost. */
@@ -317,7 +348,11 @@ export class RedisExchange implements Exchange {
       const run = await runNow();
       const scripts = scriptsFor(run);
       // All of a cluster are to know them: while a slot is being moved, its next owner is asked with them.
-      for (const { text } of Object.values(scripts)) await server.sendToAll(['SCRIPT', 'LOAD', text]);
+      for (const { text } of Object.values(scripts)) {
+        const loaded = await server.sendToAll(['SCRIPT', 'LOAD', text]);
+        const failed = loaded.find((each) => each.status === 'rejected');
+        if (failed !== undefined && loaded.every((each) => each.status === 'rejected')) throw failed.reason;
+      }
       // They must not be known to a Redis that was started anew in between.
       if ((await runNow()) !== run) continue;
       this.#runs.set(place, { run, scripts });
@@ -374,6 +409,12 @@ export class RedisExchange implements Exchange {
         );
     this.#ears?.resumed();
   }
+}
+
+function placedOf(volume: string, { id }: MessageLine, given: string | number): Placed {
+  const [number = '', firstId = id] = String(given).split(' ');
+  const repeated = typeof given === 'string' && given.includes(' ');
+  return { place: { volume, number: Number(number) }, repeated, id: firstId };
 }
 
 function runIdIn(info: string): string {

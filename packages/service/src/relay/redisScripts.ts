@@ -9,7 +9,7 @@ import { createHash } from 'node:crypto';
  * (a list: the keys, oldest first).
  */
 
-/** Begins every script that works on a channel. Gives up where the record is of another run. */
+/** Begins every script that reads a channel. Gives up where the record is of another run. */
 const opening = `
 local head, log = KEYS[1], KEYS[2]
 local found = redis.call('HMGET', head, 'v', 'n', 'r')
@@ -21,7 +21,11 @@ if not volume then
 elseif found[3] ~= run then
   return {'another-run', found[3] or ''}
 end
-local forget = function(messages, forMs, now)
+`;
+
+/** Lets go of what is older than a logbook shows. */
+const forgetting = `
+local forget = function(log, forMs, now)
   for round = 1, 50 do
     local some = redis.call('XRANGE', log, '-', '+', 'COUNT', 20)
     local keep
@@ -37,44 +41,66 @@ end
 
 const sources = {
   /**
-   * KEYS head log keys order; ARGV volume-if-new, ms-until-forgotten, topic, messages, for-ms, now-ms, keys, keys-for-ms,
-   * then for each message: key or nothing, id, line. Gives the volume, then for each a number, or for a known key what
-   * stands under it.
+   * For one or more channels. KEYS for each: head log keys order. ARGV now-ms, keys, keys-for-ms; then for each channel:
+   * volume-if-new, ms-until-forgotten, topic, messages, for-ms, how many messages; and for each of those: key or nothing, id,
+   * line. Gives for each channel the volume, then for each message a number, or for a known key what stands under it.
    */
-  append: `${opening}
-local keys, order, topic, now = KEYS[3], KEYS[4], ARGV[3], tonumber(ARGV[6])
-local out, lines, first = {volume}, {}, n + 1
-for i = 9, #ARGV, 3 do
-  local key = ARGV[i]
-  local known = key ~= '' and redis.call('HGET', keys, key)
-  if known then
-    out[#out + 1] = known
-  else
-    n = n + 1
-    redis.call('XADD', log, n .. '-0', 'm', ARGV[i + 2])
-    if key ~= '' then
-      redis.call('HSET', keys, key, n .. ' ' .. ARGV[i + 1] .. ' ' .. ARGV[6])
-      redis.call('RPUSH', order, key)
-    end
-    out[#out + 1] = n
-    lines[#lines + 1] = ARGV[i + 2]
+  append: `${forgetting}
+local now, mostKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2]), tonumber(ARGV[3])
+local at = 4
+local append = function(head, log, keys, order)
+  local ttl, topic, messages, forMs, count = ARGV[at + 1], ARGV[at + 2], ARGV[at + 3], ARGV[at + 4], tonumber(ARGV[at + 5])
+  local begin = at + 6
+  local found = redis.call('HMGET', head, 'v', 'n', 'r')
+  local volume, n = found[1], tonumber(found[2])
+  if not volume then
+    volume, n = ARGV[at], 0
+    redis.call('HSET', head, 'v', volume, 'r', run)
   end
+  at = begin + 3 * count
+  if found[1] and found[3] ~= run then return {'another-run', found[3] or ''} end
+  local out, lines, first, keyed = {volume}, {}, n + 1, false
+  for i = begin, begin + 3 * count - 1, 3 do
+    local key = ARGV[i]
+    local known = key ~= '' and redis.call('HGET', keys, key)
+    if known then
+      out[#out + 1] = known
+    else
+      n = n + 1
+      redis.call('XADD', log, n .. '-0', 'm', ARGV[i + 2])
+      if key ~= '' then
+        keyed = true
+        redis.call('HSET', keys, key, n .. ' ' .. ARGV[i + 1] .. ' ' .. now)
+        redis.call('RPUSH', order, key)
+      end
+      out[#out + 1] = n
+      lines[#lines + 1] = ARGV[i + 2]
+    end
+  end
+  redis.call('HSET', head, 'n', n)
+  redis.call('PEXPIRE', head, ttl)
+  if #lines == 0 then return out end
+  redis.call('XTRIM', log, 'MAXLEN', messages)
+  forget(log, tonumber(forMs), now)
+  redis.call('PEXPIRE', log, ttl)
+  if keyed then
+    for round = 1, 2 * #lines do
+      if redis.call('LLEN', order) <= mostKeys then break end
+      local oldest = redis.call('LINDEX', order, 0)
+      local value = redis.call('HGET', keys, oldest)
+      if value and tonumber(string.match(value, '%d+$')) > now - keysForMs then break end
+      redis.call('LPOP', order)
+      redis.call('HDEL', keys, oldest)
+    end
+    redis.call('PEXPIRE', keys, ttl)
+    redis.call('PEXPIRE', order, ttl)
+  end
+  redis.call('SPUBLISH', topic, volume .. ':' .. first .. '\\n' .. table.concat(lines, '\\n'))
+  return out
 end
-if #lines == 0 then return out end
-redis.call('HSET', head, 'n', n)
-redis.call('XTRIM', log, 'MAXLEN', ARGV[4])
-forget(tonumber(ARGV[4]), tonumber(ARGV[5]), now)
-for round = 1, 2 * #lines do
-  if redis.call('LLEN', order) <= tonumber(ARGV[7]) then break end
-  local oldest = redis.call('LINDEX', order, 0)
-  local value = redis.call('HGET', keys, oldest)
-  if value and tonumber(string.match(value, '%d+$')) > now - tonumber(ARGV[8]) then break end
-  redis.call('LPOP', order)
-  redis.call('HDEL', keys, oldest)
-end
-for _, each in ipairs(KEYS) do redis.call('PEXPIRE', each, ARGV[2]) end
-redis.call('SPUBLISH', topic, volume .. ':' .. first .. '\\n' .. table.concat(lines, '\\n'))
-return out`,
+local all = {}
+for i = 1, #KEYS, 4 do all[#all + 1] = append(KEYS[i], KEYS[i + 1], KEYS[i + 2], KEYS[i + 3]) end
+return all`,
 
   /** KEYS head log; ARGV volume-if-new, ms-until-forgotten. Gives the volume and the number of the last message. */
   head: `${opening}
@@ -85,8 +111,8 @@ return {volume, n}`,
    * end. Gives the volume, the number of the last message, the oldest number there is, and lines with their numbers; with an
    * empty first, reads from the oldest.
    */
-  read: `${opening}
-forget(tonumber(ARGV[3]), tonumber(ARGV[4]), tonumber(ARGV[5]))
+  read: `${opening}${forgetting}
+forget(log, tonumber(ARGV[4]), tonumber(ARGV[5]))
 local oldest = redis.call('XRANGE', log, '-', '+', 'COUNT', 1)
 local some
 if ARGV[9] == 'front' then

@@ -6,6 +6,7 @@ export type Listener = (text: string, topic: string) => void;
 
 /** A Redis, of one process or a cluster of them, as far as the exchange needs it. */
 export interface RedisServer {
+  readonly isCluster: boolean;
   /** Sends a command to whichever process has the key. Rejects at once while there is no connection. */
   send<T>(key: string, args: readonly string[]): Promise<T>;
   /** Sends a command to the very process that has the key by what is known, without following it elsewhere. */
@@ -34,6 +35,8 @@ function optionsOf(url: string) {
   return {
     url,
     disableOfflineQueue: true,
+    // How long a call may take, whoever calls it decides.
+    commandOptions: { timeout: undefined as never },
     socket: {
       connectTimeout: connectMs,
       keepAlive: true,
@@ -71,6 +74,7 @@ async function openSingle(url: string, events: RedisServerEvents): Promise<Redis
   await Promise.all([client.connect(), subscriber.connect()]);
   const send = <T>(_key: string, args: readonly string[]): Promise<T> => client.sendCommand<T>([...args]);
   return {
+    isCluster: false,
     send,
     sendThere: send,
     placeOf: () => 'one',
@@ -106,6 +110,7 @@ async function openCluster(url: string, events: RedisServerEvents): Promise<Redi
     return master;
   };
   return {
+    isCluster: true,
     send: <T>(key: string, args: readonly string[]): Promise<T> => cluster.sendCommand<T>(key, false, [...args]),
     sendThere: async <T>(key: string, args: readonly string[]): Promise<T> => {
       const client = await cluster.nodeClient(masterOf(key));
