@@ -41,8 +41,9 @@ say(
 
 const receiver = new Child('./relayReceiver.mjs');
 await receiver.ask({ act: 'open', url });
+const usual = createClient({ url });
 const bare = createClient({ url, commandOptions: { timeout: undefined } });
-await bare.connect();
+await Promise.all([usual.connect(), bare.connect()]);
 const { relay, stop } = await openRelay(url, 'sender');
 let number = 0;
 const draft = () => ({
@@ -74,10 +75,13 @@ const row = (name, rate, base) =>
 let worst;
 for (const count of [1, 100]) {
   const channels = Array.from({ length: count }, (_, n) => `bench/${count}/${n}`);
-  const base = await rateOf(channels, 'bare', async () => {
-    for (let n = 0; n < messages; n++) void bare.sPublish(channels[n % count], text);
-  });
+  const bareBy = (client) =>
+    rateOf(channels, 'bare', async () => {
+      for (let n = 0; n < messages; n++) void client.sPublish(channels[n % count], text);
+    });
+  const base = await bareBy(usual);
   row(`bare sharded publish, one by one, ${count} channels`, base);
+  row('  by a client without its timer for each command', await bareBy(bare), base);
   for (const [name, atOnce] of [
     ['ordered and logged, 64 under way', 64],
     ['ordered and logged, all at once', messages],
@@ -140,6 +144,7 @@ say(`\nOf a bare publish, at the least: ${worst.toFixed(2)}x`);
 for (const child of [receiver, ...instances]) child.end();
 await stop();
 bare.destroy();
+usual.destroy();
 redis.kill('SIGKILL');
 rmSync(folder, { recursive: true, force: true });
 process.exit();

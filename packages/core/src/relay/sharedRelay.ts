@@ -51,6 +51,8 @@ export interface SharedRelayOptions {
 /** Most messages of one call, and their size in characters. */
 const batchMessages = 500;
 const batchChars = 1_000_000;
+/** Calls that append to one channel and are under way together: the exchange carries them out in their order. */
+const callsUnderWay = 2;
 /** How long the control log may not have been read before nobody new is let in, in milliseconds. */
 const controlFreshMs = 5_000;
 /** Most instances that are remembered not to be there any more. */
@@ -65,11 +67,12 @@ interface Waiting {
   readonly reject: (error: Error) => void;
 }
 
-/** What waits to be appended to a channel; one call is under way at a time, so that order is kept through retries. */
+/** What waits to be appended to a channel. While a call is under way, another may follow it; the rest waits together. */
 interface Appending {
   readonly bounds: LogBounds;
   waiting: Waiting[];
-  isUnderWay: boolean;
+  underWay: number;
+  isScheduled: boolean;
 }
 
 interface Wanted {
@@ -122,6 +125,7 @@ export class SharedRelay implements Relay {
   #beating = false;
   readonly #wanted = new Map<ChannelName, Wanted>();
   readonly #appending = new Map<ChannelName, Appending>();
+  #scheduled: [ChannelName, Appending][] = [];
   #announced = new Map<ChannelName, LoggedMessage[]>();
   #hearUsers: (word: UserWord) => void = () => {};
   #hearGrowth: (growth: Growth) => void = () => {};
@@ -204,12 +208,13 @@ export class SharedRelay implements Relay {
     return new Promise((resolve, reject) => {
       let appending = this.#appending.get(channel);
       if (appending === undefined) {
-        appending = { bounds, waiting: [], isUnderWay: false };
+        appending = { bounds, waiting: [], underWay: 0, isScheduled: false };
         this.#appending.set(channel, appending);
-        const begun = appending;
-        this.#clock.endOfTurn(() => void this.#appendAll(channel, begun));
       }
       appending.waiting.push({ draft, line: lineOf(draft), resolve, reject });
+      if (appending.isScheduled || appending.underWay === callsUnderWay) return;
+      appending.isScheduled = true;
+      if (this.#scheduled.push([channel, appending]) === 1) this.#clock.endOfTurn(() => this.#appendScheduled());
     });
   }
 
@@ -234,20 +239,31 @@ export class SharedRelay implements Relay {
     if (this.#linked) this.#exchange.publish(topics.channel(signal.channel), JSON.stringify(signal));
   }
 
-  async #appendAll(channel: ChannelName, appending: Appending): Promise<void> {
-    while (appending.waiting.length > 0) {
-      const group = cut(appending.waiting);
-      appending.waiting = appending.waiting.slice(group.length);
-      const lines = group.map(({ line }) => line);
-      try {
-        const placed = await this.#within(this.#exchange.append(channel, lines, appending.bounds));
-        for (const [index, each] of group.entries()) each.resolve(appendedOf(channel, each, placed[index] as Placed));
-      } catch (error) {
-        const refused = isRefusal(error) ? error : cutOff(error);
-        for (const each of group) each.reject(refused as Error);
-      }
+  #appendScheduled(): void {
+    const scheduled = this.#scheduled;
+    this.#scheduled = [];
+    for (const [channel, appending] of scheduled) {
+      appending.isScheduled = false;
+      while (appending.waiting.length > 0 && appending.underWay < callsUnderWay)
+        void this.#appendNext(channel, appending);
     }
-    this.#appending.delete(channel);
+  }
+
+  async #appendNext(channel: ChannelName, appending: Appending): Promise<void> {
+    const group = cut(appending.waiting);
+    appending.waiting = appending.waiting.slice(group.length);
+    appending.underWay += 1;
+    try {
+      const lines = group.map(({ line }) => line);
+      const placed = await this.#within(this.#exchange.append(channel, lines, appending.bounds));
+      for (const [index, each] of group.entries()) each.resolve(appendedOf(channel, each, placed[index] as Placed));
+    } catch (error) {
+      const refused = isRefusal(error) ? error : cutOff(error);
+      for (const each of group) each.reject(refused as Error);
+    }
+    appending.underWay -= 1;
+    if (appending.waiting.length > 0) void this.#appendNext(channel, appending);
+    else if (appending.underWay === 0 && !appending.isScheduled) this.#appending.delete(channel);
   }
 
   #announceAll(): void {

@@ -5,7 +5,7 @@ import { createHash } from 'node:crypto';
  * it is unknown to a Redis that was started anew, and what is recorded there by another run is not taken for whole.
  *
  * The keys of a channel, all in one slot: `head` (a hash: v the volume, n the number of the last message, r the run that has
- * recorded it), `log` (a stream whose ids are the numbers), `keys` (a hash: author and key to "number id time") and `order`
+ * recorded it, t when it was tidied last), `log` (a stream whose ids are the numbers), `keys` (a hash: author and key to "number id time") and `order`
  * (a list: the keys, oldest first).
  */
 
@@ -47,12 +47,12 @@ const sources = {
    */
   append: `${forgetting}
 local now, mostKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2]), tonumber(ARGV[3])
-local at = 4
+local at, tidyMs = 4, 1000
 local append = function(head, log, keys, order)
   local ttl, topic, messages, forMs, count = ARGV[at + 1], ARGV[at + 2], ARGV[at + 3], ARGV[at + 4], tonumber(ARGV[at + 5])
   local begin = at + 6
-  local found = redis.call('HMGET', head, 'v', 'n', 'r')
-  local volume, n = found[1], tonumber(found[2])
+  local found = redis.call('HMGET', head, 'v', 'n', 'r', 't')
+  local volume, n, tidied = found[1], tonumber(found[2]), tonumber(found[4] or 0)
   if not volume then
     volume, n = ARGV[at], 0
     redis.call('HSET', head, 'v', volume, 'r', run)
@@ -67,7 +67,7 @@ local append = function(head, log, keys, order)
       out[#out + 1] = known
     else
       n = n + 1
-      redis.call('XADD', log, n .. '-0', 'm', ARGV[i + 2])
+      redis.call('XADD', log, 'MAXLEN', messages, n .. '-0', 'm', ARGV[i + 2])
       if key ~= '' then
         keyed = true
         redis.call('HSET', keys, key, n .. ' ' .. ARGV[i + 1] .. ' ' .. now)
@@ -77,12 +77,15 @@ local append = function(head, log, keys, order)
       lines[#lines + 1] = ARGV[i + 2]
     end
   end
-  redis.call('HSET', head, 'n', n)
-  redis.call('PEXPIRE', head, ttl)
   if #lines == 0 then return out end
-  redis.call('XTRIM', log, 'MAXLEN', messages)
-  forget(log, tonumber(forMs), now)
-  redis.call('PEXPIRE', log, ttl)
+  -- What is done now and then: whoever reads does not see what is too old in any case.
+  if now - tidied > tidyMs or now < tidied then
+    redis.call('HSET', head, 'n', n, 't', now)
+    forget(log, tonumber(forMs), now)
+    for _, each in ipairs({head, log, keys, order}) do redis.call('PEXPIRE', each, ttl) end
+  else
+    redis.call('HSET', head, 'n', n)
+  end
   if keyed then
     for round = 1, 2 * #lines do
       if redis.call('LLEN', order) <= mostKeys then break end
@@ -92,8 +95,6 @@ local append = function(head, log, keys, order)
       redis.call('LPOP', order)
       redis.call('HDEL', keys, oldest)
     end
-    redis.call('PEXPIRE', keys, ttl)
-    redis.call('PEXPIRE', order, ttl)
   end
   redis.call('SPUBLISH', topic, volume .. ':' .. first .. '\\n' .. table.concat(lines, '\\n'))
   return out
