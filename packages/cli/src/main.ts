@@ -13,6 +13,7 @@ import { addListen } from './listen.js';
 import { addMarks } from './marks.js';
 import { addMeasures } from './measures.js';
 import { addNotify } from './notify.js';
+import { addPlan } from './plan.js';
 import { addPublish } from './publish.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
@@ -26,7 +27,7 @@ Exit codes: 0 done, 1 failed, 2 a mistake in the command or the configuration, 3
 4 no service there, 5 the service cannot right now.
 
 Environment: NINEBELLS_URL and NINEBELLS_KEY for commands that call a service, NINEBELLS_TOKEN for listen,
-NINEBELLS_PORT, NINEBELLS_HOST, NINEBELLS_DATA and NINEBELLS_RELAY for those that start one.`;
+NINEBELLS_PORT, NINEBELLS_HOST, NINEBELLS_DATA, NINEBELLS_RELAY, NINEBELLS_DATABASE and NINEBELLS_WORKERS for those that start one.`;
 
 /** Runs the command line; resolves with the exit code. */
 export async function main(args: readonly string[]): Promise<number> {
@@ -55,6 +56,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addDrain,
     addInstances,
     addTrace,
+    addPlan,
   ])
     add(program);
   for (const command of program.commands) command.exitOverride();

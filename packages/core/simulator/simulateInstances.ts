@@ -101,7 +101,7 @@ class Instance implements Reached {
       rules,
       {
         instance: name,
-        pulseMs: 2_000,
+        pulseMs: 10_000,
         tailMessages: random.pick([2, 16, 256]),
         channelLingerMs: random.pick([0, 3_000]),
       },

@@ -1,0 +1,33 @@
+import { describe, expect, it } from 'vitest';
+import { simulateInstances } from '../simulator/simulateInstances.js';
+
+describe('the simulator of several instances', () => {
+  it('finds order, nothing lost, nothing doubled and one list of members, whatever is cut, stopped and killed, in 2000 runs', async () => {
+    const sums = { instances: 0, published: 0, seen: 0, kills: 0, pauses: 0, partitions: 0, emptied: 0, gaps: 0 };
+    for (let seed = 1; seed <= 2_000; seed++) {
+      const outcome = await simulateInstances(seed, { durationMs: seed > 1_950 ? 20_000 : 3_000 });
+      for (const name of Object.keys(sums) as (keyof typeof sums)[]) sums[name] += outcome[name];
+    }
+    // Runs in which nothing happens would prove nothing.
+    expect(sums.instances).toBeGreaterThan(5_000);
+    expect(sums.published).toBeGreaterThan(40_000);
+    expect(sums.seen).toBeGreaterThan(sums.published);
+    expect(sums.kills).toBeGreaterThan(400);
+    expect(sums.pauses).toBeGreaterThan(400);
+    expect(sums.partitions).toBeGreaterThan(800);
+    expect(sums.emptied).toBeGreaterThan(5);
+    expect(sums.gaps).toBeGreaterThan(3);
+  }, 180_000);
+
+  it('repeats a run exactly from its seed', async () => {
+    expect(await simulateInstances(4711)).toEqual(await simulateInstances(4711));
+  });
+
+  it('notices instances that would swap messages, with the seed', async () => {
+    const failures: string[] = [];
+    for (let seed = 1; seed <= 20; seed++)
+      await simulateInstances(seed, { sabotage: 'swap' }).catch((error: Error) => failures.push(error.message));
+    expect(failures.length).toBeGreaterThan(5);
+    expect(failures[0]).toMatch(/^seed \d+: client-\d+/);
+  });
+});
