@@ -328,15 +328,17 @@ describe.skipIf(!redisIsThere)('an instance', () => {
           entry.addEventListener('gap', ({ detail }) => expect.fail(`a gap in ${channel}: ${detail.why}`));
           await entry.ready;
         }
-      const published: Promise<unknown>[] = [];
+      const published: Promise<{ id: string }>[] = [];
       const endMs = Date.now() + 4_000;
       let isDown = false;
+      let crossing = 0;
       for (let n = 0; Date.now() < endMs; n++) {
         // 500 a second, from the clients of both instances.
         for (const channel of channels) published.push((lines[n % lines.length] as Line).publish(channel, n));
         await wait(4);
         if (!isDown && Date.now() > endMs - 2_500) {
           isDown = true;
+          crossing = published.length - 2 * lines.length;
           first.command.process.kill(signal);
           urls.splice(0, 1);
         }
@@ -354,6 +356,13 @@ describe.skipIf(!redisIsThere)('an instance', () => {
         const cursors = each.map((one) => one.map(({ cursor }) => cursor));
         for (const one of cursors) expect(one).toEqual(cursors[0]);
         expect(new Set(cursors[0]).size).toBe(count);
+      }
+      // The story of a message that crossed it: who was there got it at once, the others when they came back.
+      const { id } = (await published[crossing]) as { id: string };
+      const told = await Promise.all(lines.map((_, n) => backend.trace(id, { user: `user-${n}` })));
+      for (const { instances, user } of told) {
+        expect(instances.map(({ instance }) => instance)).toContain('i2');
+        expect(user?.sentence).toMatch(/was handed it at|got it at|recovered it at|got it: the session came back/);
       }
       // Whoever was on it is on the other now, and nobody is shown twice or is left behind.
       await until(async () => (await backend.members('pontoon/north')).count === lines.length, 10_000);

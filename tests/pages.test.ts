@@ -35,7 +35,8 @@ beforeAll(async () => {
     ],
   });
   folder = mkdtempSync(join(tmpdir(), 'bells-pages-'));
-  demo = await startDemo({ port: 0, data: folder, quiet: true });
+  // As `npm run demo` does: every page must do on whichever process its requests reach.
+  demo = await startDemo({ port: 0, data: folder, quiet: true, workers: 2 });
   key = readFileSync(demo.keyFile, 'utf8').trim();
   backend = new Backend(demo.service.url, { key });
 });
@@ -355,6 +356,24 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByRole('link', { name: 'race/9/signals' }).waitFor();
     await visitor.close();
     await expect.poll(() => connections.textContent(), soon).toBe('0');
+  });
+
+  it('shows the instances, and of a message what became of it, for whom', async () => {
+    const page = await signedIn('/console/instances');
+    for (const name of ['w1', 'w2']) await page.getByRole('cell', { name }).first().waitFor();
+    const { id } = await backend.publish({ channel: 'race/8/chat', data: { text: 'a message to be traced' } });
+    await page.goto(`${demo.service.url}/console/channels/race/8/chat`);
+    await page.getByText('a message to be traced').waitFor();
+    await page.getByText('all of it').click();
+    await page.getByRole('link', { name: 'What became of it?' }).click();
+    await page.getByText(/^Taken in by w\d at /).waitFor();
+    expect(page.url()).toContain(`/traces/${id}`);
+    await page.getByLabel('User').fill('nobody');
+    await page.getByRole('button', { name: 'What became of it?' }).click();
+    await page.getByText('no session of this user is known').waitFor();
+    await page.getByLabel('Message').fill('nothing');
+    await page.getByRole('button', { name: 'What became of it?' }).click();
+    await page.getByText(/Nothing is known of this message/).waitFor();
   });
 
   it('shows a channel’s messages as they pass, earlier ones as one scrolls, and publishes', async () => {

@@ -33,7 +33,7 @@ async function ask(
 /** Takes the code out of a sign-in link, so that it stays neither in the address nor in the history. */
 function takeCode(): string | undefined {
   const code = /^#sign-in=([\w.-]+)$/.exec(location.hash)?.[1];
-  if (code !== undefined) history.replaceState(null, '', location.pathname);
+  if (code !== undefined) history.replaceState(null, '', location.pathname + location.search);
   return code;
 }
 

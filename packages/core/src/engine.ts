@@ -271,6 +271,7 @@ export class Engine {
     this.#checkRules();
     ports.relay.followUsers((word) => {
       if (word.say === 'marked') this.#unread.marked(word.user, word.standing);
+      else if (word.say === 'begun') this.#unread.begun(word.users, word.channel);
       else this.#inboxes.hear(word);
     });
     ports.relay.followGrowth((growth) => this.#unread.grew(growth));
@@ -1163,9 +1164,10 @@ export class Engine {
     const { logged, counted } = appended;
     relay.announce(own.channel, [logged]);
     if (counted !== undefined) {
-      const begins = users !== undefined && logged.place.number === 1 ? { begins: users } : {};
       const by = draft.by === undefined || draft.by.guest ? {} : { by: draft.by.user };
-      relay.tellGrowth({ channel: own.channel, counted, ...by, ...begins });
+      relay.tellGrowth({ channel: own.channel, counted, ...by });
+      if (users !== undefined && logged.place.number === 1)
+        relay.tellUser({ say: 'begun', users, channel: own.channel });
     }
     return appended;
   }

@@ -157,7 +157,7 @@ export class Inboxes {
   }
 
   /** Takes a word from the relay, for those sessions of a user that are here. */
-  hear(word: Exclude<UserWord, { say: 'marked' }>): void {
+  hear(word: Exclude<UserWord, { say: 'marked' | 'begun' }>): void {
     if (word.say === 'notice') {
       const { user } = word.entry;
       if (word.hold && this.#host.availabilityOf(user) === 1)

@@ -72,6 +72,8 @@ export type UserWord =
       /** The instance that wants to hear whether it has reached a session. */
       readonly by?: string;
     }
+  /** A direct channel has its first message. */
+  | { readonly say: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
   | { readonly say: 'marked'; readonly user: string; readonly standing: MarkStanding }
   | { readonly say: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
 

@@ -31,8 +31,6 @@ export interface Growth {
   readonly counted: number;
   /** Whose message it was: for that user it does not count. */
   readonly by?: string;
-  /** Users whose unread messages are counted from the channel's first message on, which this is. */
-  readonly begins?: readonly string[];
 }
 
 /** Notes in the record of who comes and goes. They are no news that anybody has to read. */

@@ -116,9 +116,13 @@ export class Unread {
     this.#tellLater(user);
   }
 
+  /** What users have not read of a channel counts from now on, which is its first message. */
+  begun(users: readonly string[], channel: ChannelName): void {
+    for (const id of users) this.#ask(id, channel);
+  }
+
   /** A channel has grown. Hot: once per message of a kept channel. */
-  grew({ channel, counted, by, begins }: Growth): void {
-    for (const id of begins ?? []) this.#ask(id, channel);
+  grew({ channel, counted, by }: Growth): void {
     const grown = this.#channels.get(channel);
     if (grown === undefined) return;
     if (by !== undefined && this.#users.get(by)?.pairs.has(channel)) this.#ask(by, channel);
