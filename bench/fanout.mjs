@@ -26,10 +26,12 @@ const cases = [
   { name: 'loop by hand', make: byHand, burst: 1 },
   { name: '  encoded once', make: byHandOnce, burst: 1 },
   { name: 'service', make: theService, burst: 1, first: hello },
+  { name: '  without traces', make: () => theService({ traces: false }), burst: 1, first: hello },
   { name: 'C, one write each', burst: 1 },
   { name: 'loop by hand, bursts of 10', make: byHand, burst: 10 },
   { name: '  encoded once', make: byHandOnce, burst: 10 },
   { name: 'service, bursts of 10', make: theService, burst: 10, first: hello },
+  { name: '  without traces', make: () => theService({ traces: false }), burst: 10, first: hello },
   { name: 'C, ten joined in a write', burst: 10 },
 ];
 const all = [];
@@ -79,6 +81,11 @@ for (const { name, rates, cpuUs, burst } of all) {
       ratioTo(cpuUs, loop.cpuUs),
     ),
   );
+}
+say('');
+for (const name of ['service', 'service, bursts of 10']) {
+  const at = all.findIndex((each) => each.name === name);
+  say(`With traces, ${name}: ${ratioTo(all[at].rates, all[at + 1].rates)} of the rate without`);
 }
 const bursts = all.find(({ name }) => name.startsWith('service, bursts'));
 say(`\nThe service in bursts of ten against the loop one at a time: ${ratioTo(bursts.rates, all[0].rates)}`);

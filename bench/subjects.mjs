@@ -67,12 +67,12 @@ async function looping(send) {
 }
 
 /** The service with its defaults, in this process. */
-export async function theService({ kept = false, synchronous = 'full', limits = '' } = {}) {
+export async function theService({ kept = false, synchronous = 'full', limits = '', traces = true } = {}) {
   const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
   const file = join(folder, 'bells.yaml');
   writeFileSync(
     file,
-    `service: { port: 0, data: data, guests: true, pulse: 1h, synchronous: ${synchronous}, limits: { connectionsPerAddress: 100000${limits} } }
+    `service: { port: 0, data: data, guests: true, pulse: 1h, synchronous: ${synchronous}, traces: ${traces}, limits: { connectionsPerAddress: 100000${limits} } }
 tokens: { secret: the-secret-of-the-benchmarks-of-32-bytes }
 channels:
   - { pattern: "race/:race/bench", logbook: ${kept ? 'kept' : '{ recent: { messages: 100 } }'}, allow: { enter: anyone, publish: anyone } }

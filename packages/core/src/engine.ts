@@ -233,7 +233,7 @@ export class Engine {
     this.#backlog = new Backlog(this.options.backlog);
     const { others } = ports.relay;
     this.#startedAtMs = ports.clock.now();
-    this.#traces = new Traces(() => ports.clock.now());
+    this.#traces = new Traces(() => ports.clock.now(), this.options.traces);
     this.#rates = new Rates(ports.clock, this.counts);
     this.#sessions = new Sessions(
       ports.clock,

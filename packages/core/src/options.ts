@@ -58,6 +58,8 @@ export interface EngineOptions {
   readonly askWithinMs: number;
   /** Who may do what concerns another user; nobody where it is not said. */
   readonly users: Allow;
+  /** Whether it is remembered what became of messages, so that traces can be asked for. Default `true`. */
+  readonly traces: boolean;
   /** Unreadable or misplaced frames within ten seconds that end a connection with 1008. Default 10. */
   readonly strikes: number;
 }
@@ -90,6 +92,7 @@ export const defaultEngineOptions: EngineOptions = {
   marksShown: 200,
   askWithinMs: 3_000,
   users: {},
+  traces: true,
   strikes: 10,
 };
 

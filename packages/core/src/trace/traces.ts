@@ -25,12 +25,14 @@ type AcceptedNow = { -readonly [K in keyof Accepted]: Accepted[K] };
  */
 export class Traces {
   readonly #now: () => number;
+  readonly #isOn: boolean;
   readonly #accepted = new Map<string, AcceptedNow>();
   readonly #handed = new Ring<Held>(mostMessages, mostChars);
   readonly #events = new Ring<StayEvent>(mostEvents);
 
-  constructor(now: () => number) {
+  constructor(now: () => number, isOn = true) {
     this.#now = now;
+    this.#isOn = isOn;
   }
 
   /** A message has its place. Hot: once per publish. */
@@ -40,6 +42,7 @@ export class Traces {
     atMs: number,
     repeated: boolean,
   ): void {
+    if (!this.#isOn) return;
     const known = this.#accepted.get(id);
     if (known !== undefined || repeated) {
       if (known !== undefined) known.repeats += 1;
@@ -64,12 +67,13 @@ export class Traces {
 
   /** A message was handed to connections here. Hot: once per message and instance. */
   handed(logged: LoggedMessage, connections: number): void {
+    if (!this.#isOn) return;
     this.#handed.add({ logged, atMs: this.#now(), connections }, logged.text.length);
   }
 
   /** Something has happened to a stay. */
   stay(event: StayEvent): void {
-    this.#events.add(event);
+    if (this.#isOn) this.#events.add(event);
   }
 
   /** What is known of a message; `confirmed` counts those who have got it. */

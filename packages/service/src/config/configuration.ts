@@ -187,6 +187,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
   const engine = defined({
     instance: service?.instance,
     guests: service?.guests,
+    traces: service?.traces,
     pulseMs: service?.pulse,
     frameBytes: limits?.frame,
     dataBytes: limits?.data,
@@ -555,6 +556,7 @@ const documentMembers = mapOf({
       apiOrigins: optional(listOf(origin)),
       trustedProxies: optional(listOf(trustedProxy)),
       guests: optional(flag),
+      traces: optional(flag),
       pulse: optional(duration),
       database: optional(checkedText((value) => refuse(databaseFault(value)))),
       synchronous: optional(oneOf(['full', 'normal'] as const)),
