@@ -161,6 +161,20 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
     await until(() => unread.counts.get('race/3/chat') === 0, 2_000);
   });
 
+  it('pass over what a stranger writes into their topics', async () => {
+    const [one, two] = (await startInstances(2, redis.url)) as [StartedService, StartedService];
+    const jory = await come(two, 'jory');
+    const seen = await heard(jory, 'pontoon/north');
+    const garbage = ['', 'x', '{', 'null', '{"from":1}', '{"from":"x","word":{"say":"?"}}', 'v1:999\n', 'v1:1\n\t\t{'];
+    for (const text of garbage)
+      for (const topic of ['{bells}all', '{bells:pontoon/north}c', '{bells:!control}c'])
+        await redis.ask(['SPUBLISH', topic, text]);
+    await one.backend.publish({ channel: 'pontoon/north', data: 'sound' });
+    await until(() => seen.at(-1)?.data === 'sound');
+    expect(seen).toHaveLength(1);
+    for (const { url } of [one, two]) expect((await fetch(`${url}/readyz`)).status).toBe(200);
+  });
+
   it('tell who watches how a user is, who is on the other', async () => {
     const [one, two] = (await startInstances(2, redis.url, '\nusers: { watch: signed-in }\n')) as [
       StartedService,

@@ -186,7 +186,14 @@ export class SharedRelay implements Relay {
       },
     };
     exchange.listen({
-      heard: (topic, text) => this.#heard(topic, text),
+      heard: (topic, text) => {
+        try {
+          this.#heard(topic, text);
+        } catch (error) {
+          // Whoever else may write there: what cannot be read is passed over, not fallen over.
+          this.#options.report(error, { what: 'what came over the relay could not be read', topic });
+        }
+      },
       broken: () => this.#broke(),
       resumed: () => {
         this.#mustResume = true;

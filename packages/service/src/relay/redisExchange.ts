@@ -116,8 +116,11 @@ export class RedisExchange implements Exchange {
     for (const { channel, lines, bounds } of some) {
       const { messages, forMs } = bounds;
       args.push(this.#volume(), forMs + forgottenMs, this.#topicOf(`c/${channel}`), messages, forMs, lines.length);
-      for (const line of lines)
-        args.push(line.key === undefined ? '' : `${line.author ?? ''}\u0000${line.key}`, line.id, carriedLine(line));
+      if (isKeyed(lines)) {
+        args.push('each');
+        for (const line of lines)
+          args.push(line.key === undefined ? '' : `${line.author ?? ''}\u0000${line.key}`, line.id, carriedLine(line));
+      } else args.push('together', lines.map(carriedLine).join('\n'));
     }
     let replies: readonly Reply[];
     try {
@@ -132,7 +135,7 @@ export class RedisExchange implements Exchange {
         this.#adopt(this.#keysOf(each.channel), String(given[0]))
           .then(() => this.append(each.channel, each.lines, each.bounds))
           .then(each.resolve, each.reject);
-      else each.resolve(each.lines.map((line, at) => placedOf(String(volume), line, given[at] as string | number)));
+      else each.resolve(placedOf(String(volume), each.lines, given));
     }
   }
 
@@ -185,15 +188,19 @@ export class RedisExchange implements Exchange {
     side: 'front' | 'end',
   ): Promise<{ head: Place; oldest: number; messages: readonly LoggedMessage[] }> {
     const count = Math.max(1, Math.min(limit.messages, 1_000_000));
-    const range = [`${first}-0`, last === '+' ? '+' : `${last}-0`];
-    const about = [bounds.messages, bounds.forMs, Date.now(), ...range, count, side];
+    const about = [bounds.messages, bounds.forMs, Date.now(), first, last, count, side];
     const [volume, number, oldest, ...entries] = await this.#onChannel('read', channel, bounds, about);
-    const messages: LoggedMessage[] = [];
+    const [from, to] = [Math.max(first, Number(oldest)), last === '+' ? Number(number) : last];
+    let messages: LoggedMessage[] = [];
     for (let index = 0; index < entries.length; index += 2) {
-      const place = { volume: String(volume), number: Number(entries[index]) };
-      messages.push(readCarriedLine(channel, place, String(entries[index + 1])));
+      const lines = String(entries[index + 1]).split('\n');
+      const begin = Number(entries[index]) - lines.length + 1;
+      for (const [at, line] of lines.entries())
+        if (begin + at >= from && begin + at <= to)
+          messages.push(readCarriedLine(channel, { volume: String(volume), number: begin + at }, line));
     }
-    if (side === 'end') messages.reverse();
+    messages.sort((a, b) => a.place.number - b.place.number);
+    messages = side === 'front' ? messages.slice(0, count) : messages.slice(-count);
     return { head: { volume: String(volume), number: Number(number) }, oldest: Number(oldest), messages };
   }
 
@@ -411,10 +418,20 @@ export class RedisExchange implements Exchange {
   }
 }
 
-function placedOf(volume: string, { id }: MessageLine, given: string | number): Placed {
-  const [number = '', firstId = id] = String(given).split(' ');
-  const repeated = typeof given === 'string' && given.includes(' ');
-  return { place: { volume, number: Number(number) }, repeated, id: firstId };
+function isKeyed(lines: readonly MessageLine[]): boolean {
+  return lines.some(({ key }) => key !== undefined);
+}
+
+/** What messages were given, each or, where they went together, the first. */
+function placedOf(volume: string, lines: readonly MessageLine[], given: Reply): readonly Placed[] {
+  if (!isKeyed(lines))
+    return lines.map(({ id }, at) => ({ place: { volume, number: Number(given[0]) + at }, repeated: false, id }));
+  return lines.map(({ id }, at) => {
+    const one = given[at] as string | number;
+    const [number = '', firstId = id] = String(one).split(' ');
+    const repeated = typeof one === 'string' && one.includes(' ');
+    return { place: { volume, number: Number(number) }, repeated, id: firstId };
+  });
 }
 
 function runIdIn(info: string): string {

@@ -5,7 +5,8 @@ import { createHash } from 'node:crypto';
  * it is unknown to a Redis that was started anew, and what is recorded there by another run is not taken for whole.
  *
  * The keys of a channel, all in one slot: `head` (a hash: v the volume, n the number of the last message, r the run that has
- * recorded it, t when it was tidied last), `log` (a stream whose ids are the numbers), `keys` (a hash: author and key to "number id time") and `order`
+ * recorded it, t when it was tidied last), `log` (a stream: an entry for what came together, whose id
+ * is the number of its last message, with t the time and m the lines), `keys` (a hash: author and key to "number id time") and `order`
  * (a list: the keys, oldest first).
  */
 
@@ -30,7 +31,7 @@ local forget = function(log, forMs, now)
     local some = redis.call('XRANGE', log, '-', '+', 'COUNT', 20)
     local keep
     for _, entry in ipairs(some) do
-      if tonumber(string.match(entry[2][2], '^%d+')) >= now - forMs then keep = entry[1] break end
+      if tonumber(entry[2][2]) >= now - forMs then keep = entry[1] break end
     end
     if #some == 0 or keep == some[1][1] then return end
     if keep then redis.call('XTRIM', log, 'MINID', keep) return end
@@ -42,42 +43,51 @@ end
 const sources = {
   /**
    * For one or more channels. KEYS for each: head log keys order. ARGV now-ms, keys, keys-for-ms; then for each channel:
-   * volume-if-new, ms-until-forgotten, topic, messages, for-ms, how many messages; and for each of those: key or nothing, id,
-   * line. Gives for each channel the volume, then for each message a number, or for a known key what stands under it.
+   * volume-if-new, ms-until-forgotten, topic, messages, for-ms, how many messages, and either `together` and all lines joined
+   * by line ends, where none has a key, or `each` and for each message: key or nothing, id, line. Gives for each channel the
+   * volume, then for each message a number, or for a known key what stands under it; of messages together only the first.
    */
   append: `${forgetting}
 local now, mostKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2]), tonumber(ARGV[3])
 local at, tidyMs = 4, 1000
 local append = function(head, log, keys, order)
-  local ttl, topic, messages, forMs, count = ARGV[at + 1], ARGV[at + 2], ARGV[at + 3], ARGV[at + 4], tonumber(ARGV[at + 5])
-  local begin = at + 6
+  local ttl, topic, messages, forMs, count = ARGV[at + 1], ARGV[at + 2], tonumber(ARGV[at + 3]), ARGV[at + 4], tonumber(ARGV[at + 5])
+  local together, begin = ARGV[at + 6] == 'together', at + 7
   local found = redis.call('HMGET', head, 'v', 'n', 'r', 't')
-  local volume, n, tidied = found[1], tonumber(found[2]), tonumber(found[4] or 0)
+  local volume, n, tidied = found[1], tonumber(found[2] or 0), tonumber(found[4] or 0)
   if not volume then
     volume, n = ARGV[at], 0
     redis.call('HSET', head, 'v', volume, 'r', run)
   end
-  at = begin + 3 * count
+  at = begin + (together and 1 or 3 * count)
   if found[1] and found[3] ~= run then return {'another-run', found[3] or ''} end
-  local out, lines, first, keyed = {volume}, {}, n + 1, false
-  for i = begin, begin + 3 * count - 1, 3 do
-    local key = ARGV[i]
-    local known = key ~= '' and redis.call('HGET', keys, key)
-    if known then
-      out[#out + 1] = known
-    else
-      n = n + 1
-      redis.call('XADD', log, 'MAXLEN', messages, n .. '-0', 'm', ARGV[i + 2])
-      if key ~= '' then
-        keyed = true
-        redis.call('HSET', keys, key, n .. ' ' .. ARGV[i + 1] .. ' ' .. now)
-        redis.call('RPUSH', order, key)
+  local out, first, keyed, text = {volume}, n + 1, 0, nil
+  if together then
+    n = n + count
+    out[2] = first
+    text = ARGV[begin]
+  else
+    local lines = {}
+    for i = begin, begin + 3 * count - 1, 3 do
+      local key = ARGV[i]
+      local known = key ~= '' and redis.call('HGET', keys, key)
+      if known then
+        out[#out + 1] = known
+      else
+        n = n + 1
+        if key ~= '' then
+          keyed = keyed + 1
+          redis.call('HSET', keys, key, n .. ' ' .. ARGV[i + 1] .. ' ' .. now)
+          redis.call('RPUSH', order, key)
+        end
+        out[#out + 1] = n
+        lines[#lines + 1] = ARGV[i + 2]
       end
-      out[#out + 1] = n
-      lines[#lines + 1] = ARGV[i + 2]
     end
+    if #lines == 0 then return out end
+    text = table.concat(lines, '\\n')
   end
-  if #lines == 0 then return out end
+  redis.call('XADD', log, 'MINID', math.max(1, n - messages + 1) .. '-0', n .. '-0', 't', now, 'm', text)
   -- What is done now and then: whoever reads does not see what is too old in any case.
   if now - tidied > tidyMs or now < tidied then
     redis.call('HSET', head, 'n', n, 't', now)
@@ -86,17 +96,15 @@ local append = function(head, log, keys, order)
   else
     redis.call('HSET', head, 'n', n)
   end
-  if keyed then
-    for round = 1, 2 * #lines do
-      if redis.call('LLEN', order) <= mostKeys then break end
-      local oldest = redis.call('LINDEX', order, 0)
-      local value = redis.call('HGET', keys, oldest)
-      if value and tonumber(string.match(value, '%d+$')) > now - keysForMs then break end
-      redis.call('LPOP', order)
-      redis.call('HDEL', keys, oldest)
-    end
+  for round = 1, 2 * keyed do
+    if redis.call('LLEN', order) <= mostKeys then break end
+    local oldest = redis.call('LINDEX', order, 0)
+    local value = redis.call('HGET', keys, oldest)
+    if value and tonumber(string.match(value, '%d+$')) > now - keysForMs then break end
+    redis.call('LPOP', order)
+    redis.call('HDEL', keys, oldest)
   end
-  redis.call('SPUBLISH', topic, volume .. ':' .. first .. '\\n' .. table.concat(lines, '\\n'))
+  redis.call('SPUBLISH', topic, volume .. ':' .. first .. '\\n' .. text)
   return out
 end
 local all = {}
@@ -108,23 +116,30 @@ return all`,
 return {volume, n}`,
 
   /**
-   * KEYS head log; ARGV volume-if-new, ms-until-forgotten, messages, for-ms, now-ms, first, last, count, from the front or the
-   * end. Gives the volume, the number of the last message, the oldest number there is, and lines with their numbers; with an
-   * empty first, reads from the oldest.
+   * KEYS head log; ARGV volume-if-new, ms-until-forgotten, messages, for-ms, now-ms, first, last or `+`, count, from the
+   * front or the end. Gives the volume, the number of the last message, the oldest number there is, and entries: the number
+   * of the last message in it, and its lines. They may hold more than was asked for, and are in no order.
    */
   read: `${opening}${forgetting}
 forget(log, tonumber(ARGV[4]), tonumber(ARGV[5]))
-local oldest = redis.call('XRANGE', log, '-', '+', 'COUNT', 1)
 local some
 if ARGV[9] == 'front' then
-  some = redis.call('XRANGE', log, ARGV[6], ARGV[7], 'COUNT', ARGV[8])
+  some = redis.call('XRANGE', log, ARGV[6] .. '-0', '+', 'COUNT', ARGV[8])
 else
-  some = redis.call('XREVRANGE', log, ARGV[7], ARGV[6], 'COUNT', ARGV[8])
+  some = redis.call('XREVRANGE', log, ARGV[7] == '+' and '+' or ARGV[7] .. '-0', '-', 'COUNT', ARGV[8])
+  -- The entry that holds the last one wanted may end behind it.
+  if ARGV[7] ~= '+' then
+    for _, entry in ipairs(redis.call('XRANGE', log, '(' .. ARGV[7] .. '-0', '+', 'COUNT', 1)) do some[#some + 1] = entry end
+  end
 end
-local out = {volume, n, #oldest == 0 and n + 1 or tonumber(string.match(oldest[1][1], '^%d+'))}
+local oldest = n + 1
+for _, entry in ipairs(redis.call('XRANGE', log, '-', '+', 'COUNT', 1)) do
+  oldest = tonumber(string.match(entry[1], '^%d+')) - select(2, string.gsub(entry[2][4], '\\n', ''))
+end
+local out = {volume, n, math.max(oldest, n - tonumber(ARGV[3]) + 1)}
 for _, entry in ipairs(some) do
   out[#out + 1] = tonumber(string.match(entry[1], '^%d+'))
-  out[#out + 1] = entry[2][2]
+  out[#out + 1] = entry[2][4]
 end
 return out`,
 
