@@ -1,3 +1,5 @@
+import type { Ids } from '@nine-bells/core';
+
 /** Random numbers that a seed repeats (mulberry32). */
 export class Random {
   #state: number;
@@ -31,4 +33,14 @@ export class Random {
   text(length: number): string {
     return Array.from({ length }, () => 'abcdefghijklmnopqrstuvwxyz0123456789'[this.between(0, 35)]).join('');
   }
+}
+
+/** Ids that a seed repeats. */
+export function randomIds(random: Random): Ids {
+  return {
+    message: (atMs) => `${atMs}-${random.text(6)}`,
+    session: () => `s_${random.text(10)}`,
+    volume: () => random.text(4),
+    measure: () => random.text(10),
+  };
 }

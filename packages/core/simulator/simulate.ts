@@ -1,7 +1,7 @@
-import { type ChannelRule, Engine, type Identity, type Ids } from '@nine-bells/core';
+import { type ChannelRule, Engine, type Identity } from '@nine-bells/core';
 import { type ChannelName, channelName, type Json } from '@nine-bells/wire';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
-import { Random } from './random.js';
+import { Random, randomIds } from './random.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
 import { VirtualClock } from './virtualClock.js';
@@ -70,12 +70,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   const startedMs = clock.monotonic();
   const note = (what: () => string): void =>
     tell?.(`${String(clock.monotonic() - startedMs).padStart(6)} ms  ${what()}`);
-  const ids: Ids = {
-    message: (atMs) => `${atMs}-${random.text(6)}`,
-    session: () => `s_${random.text(10)}`,
-    volume: () => random.text(4),
-    measure: () => random.text(10),
-  };
+  const ids = randomIds(random);
   const store = new SlowStore(clock, random, ids, truth);
   const problems: unknown[] = [];
   let relay = new FaultyRelay(clock, random, ids, truth);

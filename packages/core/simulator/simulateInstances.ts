@@ -11,7 +11,7 @@ import { channelName, type Json } from '@nine-bells/wire';
 import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
-import { Random } from './random.js';
+import { Random, randomIds } from './random.js';
 import { checkClient, mac, type SimulationOptions, seenBy } from './simulate.js';
 import { SimulatedClient } from './simulatedClient.js';
 import type { Reached } from './simulatedNetwork.js';
@@ -133,12 +133,7 @@ async function run(
   const startedMs = clock.monotonic();
   const note = (what: () => string): void =>
     tell?.(`${String(clock.monotonic() - startedMs).padStart(6)} ms  ${what()}`);
-  const ids: Ids = {
-    message: (atMs) => `${atMs}-${random.text(6)}`,
-    session: () => `s_${random.text(10)}`,
-    volume: () => random.text(4),
-    measure: () => random.text(10),
-  };
+  const ids = randomIds(random);
   const records = new MemoryStore(ids);
   const problems: unknown[] = [];
   let hub = new TrueHub(truth, clock, ids);

@@ -6,13 +6,12 @@ import {
   Engine,
   type Frame,
   type Identity,
-  type Ids,
   type Link,
   MemoryStore,
   SoloRelay,
 } from '@nine-bells/core';
 import { type ChannelName, channelName, type Member } from '@nine-bells/wire';
-import { Random } from './random.js';
+import { Random, randomIds } from './random.js';
 import { VirtualClock } from './virtualClock.js';
 
 export interface PresenceOptions {
@@ -155,12 +154,7 @@ export async function simulatePresence(
 ): Promise<PresenceOutcome> {
   const random = new Random(seed);
   const clock = new VirtualClock();
-  const ids: Ids = {
-    message: (atMs) => `${atMs}-${random.text(6)}`,
-    session: () => `s_${random.text(10)}`,
-    volume: () => random.text(4),
-    measure: () => random.text(10),
-  };
+  const ids = randomIds(random);
   const crowd = random.pick([3, 20, 200, 10_000]);
   const rules: readonly ChannelRule[] = [
     { pattern: 'race/:race/chat', logbook: { keep: 'kept' }, presence: { graceMs, crowd }, allow: { enter: 'anyone' } },
