@@ -47,7 +47,7 @@ describe('who is there', () => {
     const { out } = await ninebells(['who', 'race/3/chat'], env);
     expect(out).toMatch(/ines +ines of the test .* 1 +\{"state":"busy","sail":7\}/);
     expect((await ninebells(['who', '--user', 'jory'], env)).out).toMatch(/race\/3\/chat .* 1 +available/);
-    expect((await ninebells(['sessions'], env)).out).toMatch(/jory of the test +s_\w+ +websocket +127.0.0.1/);
+    expect((await ninebells(['sessions'], env)).out).toMatch(/jory of the test +s_\w+ +i1 +websocket +127.0.0.1/);
     expect((await started.backend.members('race/3/chat')).members.map(({ user }) => user).sort()).toEqual([
       'ines',
       'jory',

@@ -25,7 +25,7 @@ describe('the configuration', () => {
 
   it('of the demo, and the examples in the docs, have no mistake', () => {
     expect(faultsOf(readFileSync(new URL('../../../demo/bells.yaml', import.meta.url), 'utf8'))).toEqual([]);
-    const docs = ['configuration', 'access', 'presence', 'notices', 'unread', 'scaling']
+    const docs = ['configuration', 'access', 'presence', 'notices', 'unread']
       .map((name) => readFileSync(new URL(`../../../docs/${name}.md`, import.meta.url), 'utf8'))
       .join('\n');
     const examples = [...docs.matchAll(/```yaml\n([\s\S]*?)```/g)].map((match) => match[1] as string);

@@ -128,6 +128,20 @@ function fateOf(
       sentence: `${name} ${why}${verb} it at ${time(giving.atMs)}`,
     };
   }
+  const beyond = events.find(
+    (each) => isGiving(each) && each.returned && each.volume === volume && each.from >= number,
+  );
+  const knownLater = events.some(
+    (each) => isGiving(each) && !each.returned && each.volume === volume && each.from >= number,
+  );
+  // Where it was before is not known any more: its cursor is.
+  if (beyond !== undefined && !knownLater)
+    return {
+      ...at,
+      outcome: 'got',
+      atMs: message.atMs,
+      sentence: `${name} got it: the session came back at ${time(beyond.atMs)} with a later cursor, from an instance that is not there any more`,
+    };
   return notThere(message, at, name, events, place, now?.refused);
 }
 
