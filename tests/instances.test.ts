@@ -110,7 +110,8 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
     const [pia, jory, mira] = [await come(two, 'pia'), await come(two, 'jory'), await come(two, 'mira')];
     const room = jory.enter('pontoon/north');
     await room.ready;
-    await one.backend.ban({ user: 'jory', channel: 'pontoon/north', reason: 'shouting' });
+    const ban = { user: 'jory', channel: 'pontoon/north', reason: 'shouting' };
+    expect(await one.backend.ban(ban)).toMatchObject({ sessions: 1 });
     await until(() => room.state === 'removed', 1_000);
     await one.backend.signOut('pia');
     await until(() => pia.state.name === 'closed', 1_000);

@@ -105,7 +105,7 @@ export interface BanWish {
   readonly reason?: string;
 }
 
-/** A measure, and how many sessions here it has reached at once. */
+/** A measure, and how many sessions it has reached at once. */
 export interface Effect<M extends Measure = Measure> {
   readonly measure: M;
   readonly sessions: number;
@@ -790,10 +790,11 @@ export class Engine {
   /** Commits a measure, then has all instances obey it. */
   async #take<M extends Measure>(measure: M): Promise<Effect<M>> {
     const { store, relay } = this.#ports;
-    const sessions = this.#concerned(measure).length;
+    // Counted before it takes effect, which no instance that is slow to answer may hold up.
+    const counting = this.everywhere.concerned(measure);
     await store.take(measure);
     await relay.control.append(measure);
-    return { measure, sessions };
+    return { measure, sessions: await counting };
   }
 
   /** The connections here that a measure is about. */
@@ -922,6 +923,7 @@ export class Engine {
             return [[user, { status, isLooking, isIn }]];
           }),
         ),
+      concerned: (measure) => this.#concerned(measure).length,
       trace: (id) =>
         this.#traces.find(id, (channel, place) => {
           let confirmed = 0;

@@ -1,5 +1,6 @@
 import type { ChannelName, Member } from '@nine-bells/wire';
 import type { ChannelInfo, Membership, SessionInfo } from '../engine.js';
+import type { Measure } from '../measures/measure.js';
 import type { Others } from '../ports.js';
 import { defaultPresence, Presence } from '../presence/presence.js';
 import { availability } from '../presence/status.js';
@@ -79,6 +80,12 @@ export class Everywhere {
     if (here !== null || this.#others === undefined) return here ?? undefined;
     const { all } = await this.#ask<SessionVisitor | null>({ ask: 'visitor', session }, null);
     return all.find((each) => each !== null) ?? undefined;
+  }
+
+  /** How many sessions a measure is about. */
+  async concerned(measure: Measure): Promise<number> {
+    const { all } = await this.#ask<number>({ ask: 'concerned', measure }, this.#own.concerned(measure));
+    return all.reduce((sum, each) => sum + each, 0);
   }
 
   /** The other instance that a session is connected to. */

@@ -1,4 +1,5 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
+import type { Measure } from '../measures/measure.js';
 import type { TableEntry } from '../presence/tables.js';
 
 /** What an instance says of itself to the others, once a second. */
@@ -43,6 +44,7 @@ export type InstanceQuestion =
   | { readonly ask: 'visitor'; readonly session: string }
   | { readonly ask: 'channels'; readonly after: string; readonly limit: number }
   | { readonly ask: 'standings'; readonly users: readonly string[]; readonly channel?: ChannelName }
+  | { readonly ask: 'concerned'; readonly measure: Measure }
   | { readonly ask: 'trace'; readonly id: string }
   | { readonly ask: 'stays'; readonly user: string; readonly channel: ChannelName };
 

@@ -1,6 +1,7 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
 import type { ChannelInfo, SessionInfo } from '../engine.js';
 import type { Identity } from '../identity.js';
+import type { Measure } from '../measures/measure.js';
 import type { TableEntry } from '../presence/tables.js';
 import type { StaysHere, TraceHere } from '../trace/trace.js';
 import type { InstanceQuestion, Table } from './instance.js';
@@ -33,6 +34,8 @@ export interface OwnSide {
   /** Channels that somebody here has entered. */
   entered(after: string, limit: number): readonly ChannelInfo[];
   standings(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserStanding>>;
+  /** How many connections there a measure is about. */
+  concerned(measure: Measure): number;
   trace(id: string): TraceFound;
   stays(user: string, channel: ChannelName): Promise<StaysHere>;
 }
@@ -56,6 +59,8 @@ function answered(own: OwnSide, question: InstanceQuestion): unknown {
       return own.entered(question.after, question.limit);
     case 'standings':
       return own.standings(question.users, question.channel);
+    case 'concerned':
+      return own.concerned(question.measure);
     case 'trace':
       return own.trace(question.id);
     case 'stays':
