@@ -51,8 +51,6 @@ export interface SharedRelayOptions {
 /** Most messages of one call, and their size in characters. */
 const batchMessages = 500;
 const batchChars = 1_000_000;
-/** Calls that append to one channel and are under way together: the exchange carries them out in their order. */
-const callsUnderWay = 2;
 /** How long the control log may not have been read before nobody new is let in, in milliseconds. */
 const controlFreshMs = 5_000;
 /** Most instances that are remembered not to be there any more. */
@@ -67,11 +65,11 @@ interface Waiting {
   readonly reject: (error: Error) => void;
 }
 
-/** What waits to be appended to a channel. While a call is under way, another may follow it; the rest waits together. */
+/** What waits to be appended to a channel. One call is under way at a time, so that order is kept through its retries. */
 interface Appending {
   readonly bounds: LogBounds;
   waiting: Waiting[];
-  underWay: number;
+  isUnderWay: boolean;
   isScheduled: boolean;
 }
 
@@ -215,11 +213,11 @@ export class SharedRelay implements Relay {
     return new Promise((resolve, reject) => {
       let appending = this.#appending.get(channel);
       if (appending === undefined) {
-        appending = { bounds, waiting: [], underWay: 0, isScheduled: false };
+        appending = { bounds, waiting: [], isUnderWay: false, isScheduled: false };
         this.#appending.set(channel, appending);
       }
       appending.waiting.push({ draft, line: lineOf(draft), resolve, reject });
-      if (appending.isScheduled || appending.underWay === callsUnderWay) return;
+      if (appending.isScheduled || appending.isUnderWay) return;
       appending.isScheduled = true;
       if (this.#scheduled.push([channel, appending]) === 1) this.#clock.endOfTurn(() => this.#appendScheduled());
     });
@@ -251,15 +249,14 @@ export class SharedRelay implements Relay {
     this.#scheduled = [];
     for (const [channel, appending] of scheduled) {
       appending.isScheduled = false;
-      while (appending.waiting.length > 0 && appending.underWay < callsUnderWay)
-        void this.#appendNext(channel, appending);
+      void this.#appendNext(channel, appending);
     }
   }
 
   async #appendNext(channel: ChannelName, appending: Appending): Promise<void> {
     const group = cut(appending.waiting);
     appending.waiting = appending.waiting.slice(group.length);
-    appending.underWay += 1;
+    appending.isUnderWay = true;
     try {
       const lines = group.map(({ line }) => line);
       const placed = await this.#within(this.#exchange.append(channel, lines, appending.bounds));
@@ -268,9 +265,9 @@ export class SharedRelay implements Relay {
       const refused = isRefusal(error) ? error : cutOff(error);
       for (const each of group) each.reject(refused as Error);
     }
-    appending.underWay -= 1;
+    appending.isUnderWay = false;
     if (appending.waiting.length > 0) void this.#appendNext(channel, appending);
-    else if (appending.underWay === 0 && !appending.isScheduled) this.#appending.delete(channel);
+    else this.#appending.delete(channel);
   }
 
   #announceAll(): void {
