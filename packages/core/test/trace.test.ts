@@ -140,7 +140,7 @@ describe('a trace', () => {
     await welcomed('pia', { enter: [{ channel: chat }] });
     expect(await engine.everywhere.trace('nothing')).toBeUndefined();
     const { id } = await engine.publish({ channel: chat, data: 1 });
-    for (let round = 0; round < 5; round++)
+    for (let round = 0; round < 10; round++)
       await Promise.all(Array.from({ length: 4_100 }, (_, n) => engine.publish({ channel: chat, data: n })));
     await clock.run(100);
     expect(await engine.everywhere.trace(id)).toBeUndefined();

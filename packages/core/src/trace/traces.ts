@@ -26,7 +26,9 @@ type AcceptedNow = { -readonly [K in keyof Accepted]: Accepted[K] };
 export class Traces {
   readonly #now: () => number;
   readonly #isOn: boolean;
-  readonly #accepted = new Map<string, AcceptedNow>();
+  /** Two generations: when the younger is full, it takes the place of the older, which is cheaper than forgetting one by one. */
+  #accepted = new Map<string, AcceptedNow>();
+  #acceptedBefore = new Map<string, AcceptedNow>();
   readonly #handed = new Ring<Held>(mostMessages, mostChars);
   readonly #events = new Ring<StayEvent>(mostEvents);
 
@@ -43,8 +45,8 @@ export class Traces {
     repeated: boolean,
   ): void {
     if (!this.#isOn) return;
-    const known = this.#accepted.get(id);
-    if (known !== undefined || repeated) {
+    const known = repeated ? this.#acceptedOf(id) : undefined;
+    if (repeated) {
       if (known !== undefined) known.repeats += 1;
       return;
     }
@@ -58,11 +60,9 @@ export class Traces {
       placedAfterMs: this.#now() - atMs,
       repeats: 0,
     });
-    if (this.#accepted.size > mostMessages)
-      for (const oldest of this.#accepted.keys()) {
-        this.#accepted.delete(oldest);
-        break;
-      }
+    if (this.#accepted.size < mostMessages) return;
+    this.#acceptedBefore = this.#accepted;
+    this.#accepted = new Map();
   }
 
   /** A message was handed to connections here. Hot: once per message and instance. */
@@ -81,7 +81,7 @@ export class Traces {
     id: string,
     confirmed: (channel: ChannelName, place: Place) => number,
   ): TraceHere & { except?: readonly string[] } {
-    const accepted = this.#accepted.get(id);
+    const accepted = this.#acceptedOf(id);
     // Of the text only as much is read as it takes.
     const begins = `"id":${JSON.stringify(id)},`;
     const held = this.#handed.findLast(({ logged }) => logged.tail.startsWith(begins));
@@ -98,6 +98,10 @@ export class Traces {
       },
       ...(except === undefined ? {} : { except }),
     };
+  }
+
+  #acceptedOf(id: string): AcceptedNow | undefined {
+    return this.#accepted.get(id) ?? this.#acceptedBefore.get(id);
   }
 
   /** What is known of a user's stays in a channel, oldest first. */
