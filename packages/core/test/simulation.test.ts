@@ -20,7 +20,7 @@ describe('the simulator', () => {
     expect(sums.restarts).toBeGreaterThan(runs / 10);
     expect(sums.cutOff).toBeGreaterThan(10);
     expect(sums.gaps).toBeGreaterThan(0);
-  }, 120_000);
+  }, 300_000);
 
   it('repeats a run exactly from its seed', async () => {
     expect(await simulate(4711)).toEqual(await simulate(4711));
@@ -47,7 +47,7 @@ describe('members in simulation', () => {
     for (let seed = 198; seed <= 200; seed++) outcomes.push(await simulatePresence(seed, { sessions: 1000 }));
     expect(outcomes.some(({ crowd }) => crowd)).toBe(true);
     expect(outcomes.some(({ crowd, members }) => !crowd && members > 100)).toBe(true);
-  }, 120_000);
+  }, 300_000);
 
   it('are found wrong for a client that forgets who leaves, with the seed', async () => {
     const runs = Array.from({ length: 20 }, (_, index) =>

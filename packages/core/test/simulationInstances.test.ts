@@ -17,7 +17,7 @@ describe('the simulator of several instances', () => {
     expect(sums.partitions).toBeGreaterThan(800);
     expect(sums.emptied).toBeGreaterThan(5);
     expect(sums.gaps).toBeGreaterThan(3);
-  }, 180_000);
+  }, 300_000);
 
   it('repeats a run exactly from its seed', async () => {
     expect(await simulateInstances(4711)).toEqual(await simulateInstances(4711));
