@@ -76,7 +76,7 @@ describe('ninebells trace', () => {
     const { id } = await started.backend.publish({ channel: 'race/2/chat', data: 1, by: { user: 'mira' } });
     await line.push('message');
     const told = await ninebells(['trace', id, '--user', 'jory'], env);
-    expect(told.out).toMatch(/^race\/2\/chat {2}\w+:1\nTaken in of mira by i1 at /);
+    expect(told.out).toMatch(/^race\/2\/chat {2}\w+:1\nTaken in from mira by i1 at /);
     expect(told.out).toMatch(/jory of the test was handed it at .* on the connection that is still open/);
     const { out } = await ninebells(['trace', id, '--json'], env);
     expect(JSON.parse(out)).toMatchObject({ id, accepted: { instance: 'i1' }, instances: [{ connections: 1 }] });

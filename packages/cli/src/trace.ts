@@ -2,7 +2,7 @@ import type { Trace } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
 import { noteMissing } from './instances.js';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
-import { print, printable, printJson, table } from './output.js';
+import { print, printable, printJson } from './output.js';
 
 /** `ninebells trace`: what became of one message. */
 export function addTrace(program: Command): void {
@@ -22,16 +22,9 @@ export function addTrace(program: Command): void {
     });
 }
 
-function show({ channel, cursor, instances, sentence, user }: Trace): void {
+function show({ channel, cursor, sentence, user }: Trace): void {
   print(`${channel}  ${cursor}`);
   print(printable(sentence));
-  if (instances.length > 0)
-    print(
-      table(
-        ['INSTANCE', 'CAME IN (UTC)', 'CONNECTIONS', 'SAY THEY GOT IT'],
-        instances.map((each) => [each.instance, each.at.slice(11, 23), `${each.connections}`, `${each.confirmed}`]),
-      ),
-    );
   if (user === undefined) return;
   if (user.fates.length === 0) print(printable(user.sentence));
   for (const { session, instance, sentence: each } of user.fates)

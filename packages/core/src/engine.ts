@@ -1213,7 +1213,7 @@ export class Engine {
       tables: {
         self: () => others.self,
         cast: (word) => relay.cast(word),
-        ask: (holder) => others.ask({ ask: 'table', channel }, tableWithinMs, holder),
+        ask: () => others.ask({ ask: 'table', channel }, tableWithinMs),
         soon: (act) => clock.endOfTurn(act),
         base: () => this.#tableBase++ * tableStride,
         after: (delayMs, act) => this.#wheel.after(delayMs, act),

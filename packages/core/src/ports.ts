@@ -130,8 +130,8 @@ export interface Others {
   readonly self: string;
   /** Texts that have come in of the others, and of this one's own that come back. */
   readonly heard: number;
-  /** Asks all, or one. */
-  ask<T>(question: InstanceQuestion, withinMs: number, holder?: string): Promise<InstanceAnswers<T>>;
+  /** Asks all others. */
+  ask<T>(question: InstanceQuestion, withinMs: number): Promise<InstanceAnswers<T>>;
   tell(word: InstanceWord): void;
   /** All instances, this one included. */
   list(): readonly InstanceInfo[];

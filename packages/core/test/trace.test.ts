@@ -31,7 +31,7 @@ describe('a trace', () => {
       cursor,
       accepted: { instance: 'i1', by: { user: 'mira' }, repeats: 0 },
       instances: [{ instance: 'i1', connections: 2, confirmed: 0 }],
-      sentence: expect.stringMatching(/^Taken in of Mira Holt by i1 at .*handed on by i1 at .* to 2 connections/),
+      sentence: expect.stringMatching(/^Taken in from Mira Holt by i1 at .*handed on by i1 at .* to 2 connections/),
     });
   });
 
@@ -123,6 +123,26 @@ describe('a trace', () => {
     await welcomed('pia', { session, secret, enter: [{ channel: chat, after: first.cursor }] });
     expect(await fateOf(all, first.id, 'pia')).toMatchObject({ outcome: 'got' });
     expect(await fateOf(all, second.id, 'pia')).toMatchObject({ outcome: 'recovered' });
+  });
+
+  it('says of what had gone from the record when somebody came back that it has, whatever was given after it', async () => {
+    const all = harness();
+    const { engine, welcomed, clock } = all;
+    const wind = channelName('weather/wind');
+    const pia = await welcomed('pia', { enter: [{ channel: wind }] });
+    const { cursor } = await engine.publish({ channel: wind, data: 0 });
+    await clock.run(10);
+    pia.connection.closed(1006);
+    const ids = [];
+    // Only the last five are held there.
+    for (let n = 1; n <= 8; n++) ids.push((await engine.publish({ channel: wind, data: n })).id);
+    const { session, secret } = pia.frames[0];
+    await welcomed('pia', { session, secret, enter: [{ channel: wind, after: cursor }] });
+    expect(await fateOf(all, ids[0] as string, 'pia')).toMatchObject({
+      outcome: 'gap',
+      sentence: expect.stringMatching(/it was not in the record any more, and a gap said so$/),
+    });
+    expect(await fateOf(all, ids[7] as string, 'pia')).toMatchObject({ outcome: 'recovered' });
   });
 
   it('says of one’s own messages published without an echo that they were not meant to come back', async () => {

@@ -144,7 +144,8 @@ export class Everywhere {
     const atMs = instances[0]?.atMs ?? known.atMs;
     const except = found.all.flatMap(({ answer }) => answer.except ?? []);
     const answers = stays.all.map(({ instance, answer }) => ({ instance, ...answer }));
-    const fates = fatesOf({ channel, cursor, atMs, except }, answers);
+    const handedAtMs = new Map(instances.map(({ instance, atMs: cameMs }) => [instance, cameMs]));
+    const fates = fatesOf({ channel, cursor, atMs, handedAtMs, except }, answers);
     const sentence =
       fates.length === 0
         ? `${user} did not get it: no session of this user is known`

@@ -33,7 +33,8 @@ export interface TablesPorts {
   /** A number from which to begin, higher than all of this instance's tables of the channel before. */
   base(): number;
   cast(word: TableWord): void;
-  ask(holder: string | undefined): Promise<InstanceAnswers<Table | null>>;
+  /** Asks all other instances for their tables. */
+  ask(): Promise<InstanceAnswers<Table | null>>;
   /** Calls back at the end of the turn. */
   soon(act: () => void): void;
   after(delayMs: number, act: () => void): () => void;
@@ -151,7 +152,7 @@ export class Tables {
   }
 
   async #pull(): Promise<void> {
-    const { answers, missing } = await this.#ports.ask(undefined);
+    const { answers, missing } = await this.#ports.ask();
     for (const { holder, answer } of answers) {
       if (answer === null) {
         this.forget(holder);

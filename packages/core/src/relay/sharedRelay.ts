@@ -174,8 +174,7 @@ export class SharedRelay implements Relay {
       get heard() {
         return relay.#heardTexts;
       },
-      ask: <T>(question: InstanceQuestion, withinMs: number, holder?: string) =>
-        this.#ask<T>(question, withinMs, holder),
+      ask: <T>(question: InstanceQuestion, withinMs: number) => this.#ask<T>(question, withinMs),
       tell: (word) => this.#say(topics.all, { word }),
       list: () => this.#list(),
       claim: (name, ttlMs) => exchange.claim(name, ttlMs),
@@ -358,8 +357,8 @@ export class SharedRelay implements Relay {
 
   // ------------------------------------------------------------------------------------------ questions
 
-  #ask<T>(question: InstanceQuestion, withinMs: number, holder?: string): Promise<InstanceAnswers<T>> {
-    const all = [...this.#known].filter(([each]) => each !== this.#self && (holder === undefined || each === holder));
+  #ask<T>(question: InstanceQuestion, withinMs: number): Promise<InstanceAnswers<T>> {
+    const all = [...this.#known].filter(([each]) => each !== this.#self);
     if (all.length === 0) return Promise.resolve({ answers: [], missing: [] });
     const nameOf = (each: string): string => this.#known.get(each)?.card.instance ?? each;
     if (!this.#linked) return Promise.resolve({ answers: [], missing: all.map(([each]) => nameOf(each)) });
@@ -381,7 +380,7 @@ export class SharedRelay implements Relay {
       };
       const cancel = this.#clock.setTimer(withinMs, () => asked.done());
       this.#asked.set(id, asked);
-      this.#say(holder === undefined ? topics.all : topics.instance(holder), { ask: id, question });
+      this.#say(topics.all, { ask: id, question });
     });
   }
 

@@ -585,7 +585,8 @@ export class Client implements Entrant {
 
   /** The client says how far it has got channels. */
   hasGot(got: Readonly<Record<string, Cursor>>): void {
-    this.#got = got;
+    // Of channels that it is in: what else a client may say is not kept.
+    this.#got = Object.fromEntries(Object.entries(got).filter(([name]) => this.#channels?.has(name as ChannelName)));
   }
 
   /** How far the client has said that it has got a channel. */
@@ -609,12 +610,13 @@ export class Client implements Entrant {
     if (gap !== undefined) counts.gaps[gap.why] += 1;
     const came = after === undefined ? undefined : parseCursor(after);
     const first = messages[0]?.place.number ?? cursor.number + 1;
-    const from = came?.volume === cursor.volume ? came.number : first - 1;
+    const isFollowed = came?.volume === cursor.volume && gap === undefined;
     this.#host.traces.stay({
       ...this.#stayed(channel),
       what: more ? 'given' : 'entered',
       volume: cursor.volume,
-      from,
+      from: isFollowed ? came.number : first - 1,
+      ...(came?.volume === cursor.volume && gap !== undefined ? { gapAfter: came.number } : {}),
       upTo: cursor.number,
       returned: came !== undefined,
     });

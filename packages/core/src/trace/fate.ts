@@ -9,6 +9,8 @@ export interface Traced {
   readonly cursor: Cursor;
   /** When it was first handed to anybody, or had its place. */
   readonly atMs: number;
+  /** When it came in at each instance that has handed it on. */
+  readonly handedAtMs: ReadonlyMap<string, number>;
   /** Sessions that are not to get it. */
   readonly except: readonly string[];
 }
@@ -43,105 +45,70 @@ function fateOf(
     .flatMap(({ instance, sessions }) => sessions.map((each) => ({ ...each, instance })))
     .find((each) => each.session === session);
   const name = now?.name ?? events.find((each) => each.name !== undefined)?.name ?? events[0]?.user ?? session;
-  const instance = now?.instance ?? events.at(-1)?.instance ?? '';
-  const at = { session, instance };
+  const at = { session, instance: now?.instance ?? events.at(-1)?.instance ?? '' };
+  const told = (outcome: Fate['outcome'], words: string, more: Pick<Fate, 'atMs' | 'recoveredAtMs'> = {}): Fate => ({
+    ...at,
+    outcome,
+    ...more,
+    sentence: `${name} ${words}`,
+  });
   if (message.except.includes(session))
-    return {
-      ...at,
-      outcome: 'not-for-it',
-      sentence: `${name} was not to get it: it was published to everybody but this session`,
-    };
+    return told('not-for-it', 'was not to get it: it was published to everybody but this session');
 
   const { volume, number } = place;
-  const giving = events.find(
-    (each) => isGiving(each) && each.volume === volume && each.from < number && number <= each.upTo,
-  );
+  const { channel } = message;
+  const inVolume = events.filter(isGiving).filter((each) => each.volume === volume);
+  const giving = inVolume.find((each) => each.from < number && number <= each.upTo);
+  const gone = inVolume.find((each) => each.gapAfter !== undefined && each.gapAfter < number && number <= each.from);
+  const back = inVolume.find((each) => each.returned && each.gapAfter === undefined && each.from >= number);
   const live = liveAt(events, place);
-  const got = now?.got === undefined ? undefined : parseCursor(now.got);
-  const hasSaid = got?.volume === volume && got.number >= number;
+  const atMs = message.handedAtMs.get(live?.entered.instance ?? '') ?? message.atMs;
 
-  if (live !== undefined) {
-    const { end, entered } = live;
-    if (end === undefined) {
-      if (hasSaid)
-        return {
-          ...at,
-          outcome: 'got',
-          atMs: message.atMs,
-          sentence: `${name} got it at ${time(message.atMs)}, and has said so`,
-        };
-      return {
-        ...at,
-        outcome: 'handed',
-        atMs: message.atMs,
-        sentence: `${name} was handed it at ${time(message.atMs)}, on the connection that is still open`,
-      };
-    }
-    const hadGot = end.what === 'ended' && end.got !== undefined && end.got >= number;
-    const back = giving ?? laterEntry(events, end, volume);
-    if (hadGot)
-      return {
-        ...at,
-        outcome: 'got',
-        atMs: message.atMs,
-        sentence: `${name} got it at ${time(message.atMs)}, and had said so before the session ${endedAs(end, message.channel)}`,
-      };
-    if (giving !== undefined && isGiving(giving))
-      return {
-        ...at,
-        outcome: end.what === 'ended' && end.why === 'too-slow' ? 'too-slow' : 'recovered',
-        atMs: end.atMs,
-        recoveredAtMs: giving.atMs,
-        sentence: `${name} ${missedAs(end)} and recovered it at ${time(giving.atMs)}`,
-      };
-    if (back !== undefined && isGiving(back) && back.volume === volume && back.from >= number)
-      return {
-        ...at,
-        outcome: 'got',
-        atMs: message.atMs,
-        sentence: `${name} got it: the session came back at ${time(back.atMs)} with a later cursor`,
-      };
-    const outcome = end.what === 'ended' && end.why === 'too-slow' ? 'too-slow' : 'lost';
-    if (end.what === 'ended' && (end.why === 'left' || end.why === 'removed' || end.why === 'drained'))
-      return {
-        ...at,
-        outcome: 'handed',
-        atMs: entered.atMs > message.atMs ? entered.atMs : message.atMs,
-        sentence: `${name} was handed it at ${time(message.atMs)}, before the session ${endedAs(end, message.channel)}`,
-      };
-    return {
-      ...at,
-      outcome,
-      atMs: end.atMs,
-      sentence: `${name} may not have got it: it ${missedAs(end)}, and the session has not come back to ${message.channel}`,
-    };
+  if (live !== undefined && live.end === undefined) {
+    const got = now?.got === undefined ? undefined : parseCursor(now.got);
+    return got?.volume === volume && got.number >= number
+      ? told('got', `got it at ${time(atMs)}, and has said so`, { atMs })
+      : told('handed', `was handed it at ${time(atMs)}, on the connection that is still open`, { atMs });
   }
-  if (giving !== undefined && isGiving(giving)) {
-    const before = lastBefore(events, giving);
-    const why = before?.what === 'ended' ? `${missedAs(before)} and ` : '';
+  const end = live?.end;
+  if (end?.got !== undefined && end.got >= number)
+    return told('got', `got it at ${time(atMs)}, and had said so before the session ${endedAs(end, channel)}`, {
+      atMs,
+    });
+  if (giving !== undefined) {
+    const before = end ?? lastBefore(events, giving);
     const verb = giving.returned ? 'recovered' : 'was given';
-    return {
-      ...at,
-      outcome: 'recovered',
-      atMs: giving.atMs,
-      recoveredAtMs: giving.atMs,
-      sentence: `${name} ${why}${verb} it at ${time(giving.atMs)}`,
-    };
+    return told(
+      end?.why === 'too-slow' ? 'too-slow' : 'recovered',
+      `${before === undefined ? '' : `${missedAs(before)} and `}${verb} it at ${time(giving.atMs)}`,
+      { atMs: end?.atMs ?? giving.atMs, recoveredAtMs: giving.atMs },
+    );
   }
-  const beyond = events.find(
-    (each) => isGiving(each) && each.returned && each.volume === volume && each.from >= number,
-  );
-  const knownLater = events.some(
-    (each) => isGiving(each) && !each.returned && each.volume === volume && each.from >= number,
-  );
+  if (gone !== undefined)
+    return told(
+      'gap',
+      `did not get it: when the session came back at ${time(gone.atMs)} it was not in the record any more, and a gap said so`,
+      { atMs: gone.atMs },
+    );
+  if (end !== undefined) {
+    if (back !== undefined && back.atMs >= end.atMs)
+      return told('got', `got it: the session came back at ${time(back.atMs)} with a later cursor`, { atMs });
+    if (end.why === 'left' || end.why === 'removed' || end.why === 'drained')
+      return told('handed', `was handed it at ${time(atMs)}, before the session ${endedAs(end, channel)}`, { atMs });
+    return told(
+      end.why === 'too-slow' ? 'too-slow' : 'lost',
+      `may not have got it: it ${missedAs(end)}, and the session has not come back to ${channel}`,
+      { atMs: end.atMs },
+    );
+  }
   // Where it was before is not known any more: its cursor is.
-  if (beyond !== undefined && !knownLater)
-    return {
-      ...at,
-      outcome: 'got',
-      atMs: message.atMs,
-      sentence: `${name} got it: the session came back at ${time(beyond.atMs)} with a later cursor, from an instance that is not there any more`,
-    };
+  const entersLater = inVolume.some((each) => !each.returned && each.from >= number);
+  if (back !== undefined && !entersLater)
+    return told(
+      'got',
+      `got it: the session came back at ${time(back.atMs)} with a later cursor, from an instance that is not there any more`,
+      { atMs },
+    );
   return notThere(message, at, name, events, place, now?.refused);
 }
 
@@ -190,6 +157,7 @@ function notThere(
 }
 
 type Giving = Told & { readonly what: 'entered' | 'given' };
+type End = Told & { readonly what: 'ended' };
 
 function isGiving(event: Told): event is Giving {
   return event.what === 'entered' || event.what === 'given';
@@ -199,28 +167,21 @@ function isGiving(event: Told): event is Giving {
 function liveAt(
   events: readonly Told[],
   { volume, number }: Place,
-): { entered: Told; end: Told | undefined } | undefined {
+): { readonly entered: Told; readonly end: End | undefined } | undefined {
   for (const [index, entered] of events.entries()) {
     if (entered.what !== 'entered' || entered.volume !== volume || entered.upTo >= number) continue;
     const next = events
       .slice(index + 1)
       .find((each) => (each.what === 'ended' || each.what === 'entered') && each.instance === entered.instance);
-    const end = next?.what === 'ended' ? next : undefined;
     if (next?.what === 'entered' && next.volume === volume && next.upTo < number) continue;
-    if (end === undefined || (end.what === 'ended' && end.volume === volume && end.upTo >= number))
-      return { entered, end };
+    const end = next?.what === 'ended' ? next : undefined;
+    if (end === undefined || (end.volume === volume && end.upTo >= number)) return { entered, end };
   }
   return undefined;
 }
 
-function laterEntry(events: readonly Told[], end: Told, volume: string): Told | undefined {
-  return events.find(
-    (each) => each.what === 'entered' && each.atMs >= end.atMs && each.volume === volume && each.returned,
-  );
-}
-
-function lastBefore(events: readonly Told[], event: Told): Told | undefined {
-  return events.findLast((each) => each !== event && each.atMs <= event.atMs && each.what === 'ended');
+function lastBefore(events: readonly Told[], { atMs }: Told): End | undefined {
+  return events.findLast((each): each is End => each.what === 'ended' && each.atMs <= atMs);
 }
 
 type Ended = Ending | 'removed' | 'not-allowed';
@@ -238,14 +199,13 @@ const endings: Readonly<Record<Ended, string>> = {
   'not-allowed': 'was not allowed there any more',
 };
 
-function endedAs(event: Told, channel: ChannelName): string {
-  if (event.what !== 'ended') return 'ended';
+function endedAs(event: End, channel: ChannelName): string {
   const from = event.why === 'left' ? ` ${channel}` : event.why === 'removed' ? ` from ${channel}` : '';
   return `${endings[event.why]}${from} at ${time(event.atMs)}${event.detail === undefined ? '' : ` (${event.detail})`}`;
 }
 
-function missedAs(event: Told): string {
-  return event.what === 'ended' ? `${endings[event.why]} at ${time(event.atMs)}` : 'was away';
+function missedAs({ why, atMs }: End): string {
+  return `${endings[why]} at ${time(atMs)}`;
 }
 
 /** As UTC, to the millisecond. */
@@ -258,7 +218,7 @@ export function sentenceOf(
   accepted: (Accepted & { instance: string }) | undefined,
   handed: readonly (Handed & { instance: string })[],
 ): Trace['sentence'] {
-  const by = accepted?.by === undefined ? '' : ` of ${accepted.by.name ?? accepted.by.user}`;
+  const by = accepted?.by === undefined ? '' : ` from ${accepted.by.name ?? accepted.by.user}`;
   const taken =
     accepted === undefined
       ? 'Taken in by an instance that is not there any more, or too long ago'

@@ -40,6 +40,8 @@ export type StayEvent = {
       readonly what: 'entered' | 'given';
       readonly volume: string;
       readonly from: number;
+      /** Where it had been; what came after that, up to `from`, was not in the record any more. */
+      readonly gapAfter?: number;
       readonly upTo: number;
       /** It came back with a cursor. */
       readonly returned: boolean;
@@ -88,6 +90,7 @@ export interface Fate {
     | 'got'
     | 'handed'
     | 'recovered'
+    | 'gap'
     | 'not-for-it'
     | 'left'
     | 'lost'
