@@ -291,6 +291,29 @@ describe('instances', () => {
     reports.splice(0);
   });
 
+  it('read anew at once what they have missed when they are linked again: who is there, and how users are', async () => {
+    const { clock, one, other, doors, come } = await two();
+    const [pia, jory] = [await come(other, 'pia', [north]), await come(one, 'jory', [north])];
+    pia.send({ do: 'watch', user: 'jory' });
+    await clock.run(500);
+    expect(other.members(north, 10).count).toBe(2);
+    const door = doors[1] as HubDoor;
+    const { beat } = door;
+    for (const topic of [`c/${north}`, 'all']) door.unsubscribe(topic);
+    door.beat = () => Promise.reject(new Error('it is away'));
+    await clock.run(1_500);
+    jory.send({ do: 'leave', channel: north });
+    jory.send({ do: 'status', status: 'busy' });
+    await clock.run(500);
+    expect(other.members(north, 10).count).toBe(2);
+    door.beat = beat;
+    for (const topic of [`c/${north}`, 'all']) await door.subscribe(topic);
+    await clock.run(2_000);
+    expect(other.members(north, 10).count).toBe(1);
+    expect(pia.pushes('user').at(-1)).toMatchObject({ user: 'jory', status: 'busy' });
+    reports.splice(0);
+  });
+
   it('obey bans of each other, also those that they could not be told of', async () => {
     const { clock, one, other, doors, come } = await two();
     const [jory, ines] = [await come(other, 'jory', [north]), await come(other, 'ines', [north])];
