@@ -99,7 +99,9 @@ describe('ninebells plan', () => {
       relay: { textsOutPerS: 0 },
     });
     const many = await plan('--connections', '1000000', '--messages', '1', '--members', '10');
-    expect(many).toMatchObject({ instances: 20, because: 'connections', perInstance: { connections: 50_000 } });
+    expect(many).toMatchObject({ instances: 21, because: 'connections' });
+    // One of them may be missing.
+    expect(many.perInstance.connections * 21).toBeCloseTo(20 * 50_000);
     const loud = await plan('--connections', '1000', '--messages', '100', '--members', '1000', '--deliveries', '50000');
     expect(loud).toMatchObject({ instances: 4, because: 'deliveries', deliveriesPerS: 100_000 });
     // A large room is on every instance, a pair on at most two.

@@ -68,7 +68,9 @@ export function planOf(load: Load, capacity: Capacity = measured): Plan {
   const deliveriesPerS = load.messagesPerS * load.members;
   const byConnections = load.connections / capacity.connections;
   const byDeliveries = deliveriesPerS / (capacity.deliveriesPerS / 2);
-  const least = Math.max(1, Math.ceil(byConnections), Math.ceil(byDeliveries));
+  // Of several instances one may be missing: the others have to hold its connections.
+  const holding = byConnections <= 1 ? 1 : Math.ceil(byConnections) + 1;
+  const least = Math.max(holding, Math.ceil(byDeliveries));
   const most = load.instances ?? enough(load, capacity, least);
   const spread = reached(load.members, most);
   const textsInPerS = most === 1 ? 0 : (load.messagesPerS * spread) / most;

@@ -230,7 +230,7 @@ export function sentenceOf(
   if (handed.length === 0) return `${taken}${repeats}; nobody had entered the channel`;
   const to = handed.map(
     ({ instance, connections, confirmed, atMs }) =>
-      `${instance} at ${time(atMs)} to ${connections} ${connections === 1 ? 'connection' : 'connections'}${confirmed === 0 ? '' : ` (${confirmed} have said that they got it)`}`,
+      `${instance} at ${time(atMs)} to ${connections} ${connections === 1 ? 'connection' : 'connections'}${confirmed === 0 ? '' : ` (${confirmed} ${confirmed === 1 ? 'has' : 'have'} said so)`}`,
   );
   return `${taken}${repeats}; handed on by ${to.join(', ')}. Times are UTC.`;
 }
