@@ -2,7 +2,7 @@ import type { Trace } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
 import { noteMissing } from './instances.js';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
-import { print, printable, printJson } from './output.js';
+import { note, print, printable, printJson } from './output.js';
 
 /** `ninebells trace`: what became of one message. */
 export function addTrace(program: Command): void {
@@ -29,4 +29,5 @@ function show({ channel, cursor, sentence, user }: Trace): void {
   if (user.fates.length === 0) print(printable(user.sentence));
   for (const { session, instance, sentence: each } of user.fates)
     print(`${printable(each)}  (${session} at ${instance})`);
+  if (user.earlier > 0) note(`${user.earlier} more sessions had ended before it.`);
 }

@@ -121,7 +121,13 @@ export interface Trace extends Gathered {
   }[];
   /** In words. */
   readonly sentence: string;
-  readonly user?: { readonly user: string; readonly sentence: string; readonly fates: readonly Fate[] };
+  readonly user?: {
+    readonly user: string;
+    readonly sentence: string;
+    readonly fates: readonly Fate[];
+    /** More sessions of the user that had ended before the message, and have not come back. */
+    readonly earlier: number;
+  };
 }
 
 /** What became of a message for one session. */

@@ -95,6 +95,7 @@ function Account({ trace }: { readonly trace: Trace }) {
               </li>
             ))}
           </ul>
+          {user.earlier > 0 && <p className="faint">Sessions that had ended before it, beside: {user.earlier}</p>}
         </section>
       )}
       {missing.length > 0 && <Alert type="warning" title={`Did not answer in time: ${missing.join(', ')}`} />}

@@ -145,6 +145,29 @@ describe('a trace', () => {
     expect(await fateOf(all, ids[7] as string, 'pia')).toMatchObject({ outcome: 'recovered' });
   });
 
+  it('does not go through the sessions that had ended before: the others count, or the last of them stands for all', async () => {
+    const all = harness();
+    const { engine, welcomed, clock } = all;
+    for (let n = 0; n < 4; n++) {
+      const pia = await welcomed('pia', { enter: [{ channel: chat }] });
+      pia.connection.closed(1006);
+      await clock.run(1_000);
+    }
+    const { id: missed } = await engine.publish({ channel: chat, data: 1 });
+    await clock.run(10);
+    expect((await engine.everywhere.trace(missed, 'pia'))?.user).toMatchObject({
+      fates: [{ outcome: 'lost' }],
+      earlier: 3,
+    });
+    await welcomed('pia', { enter: [{ channel: chat }] });
+    const { id } = await engine.publish({ channel: chat, data: 2 });
+    await clock.run(10);
+    expect((await engine.everywhere.trace(id, 'pia'))?.user).toMatchObject({
+      fates: [{ outcome: 'handed' }],
+      earlier: 4,
+    });
+  });
+
   it('says of one’s own messages published without an echo that they were not meant to come back', async () => {
     const all = harness();
     const { welcomed, clock } = all;

@@ -145,12 +145,16 @@ export class Everywhere {
     const except = found.all.flatMap(({ answer }) => answer.except ?? []);
     const answers = stays.all.map(({ instance, answer }) => ({ instance, ...answer }));
     const handedAtMs = new Map(instances.map(({ instance, atMs: cameMs }) => [instance, cameMs]));
-    const fates = fatesOf({ channel, cursor, atMs, handedAtMs, except }, answers);
+    const { fates, earlier } = fatesOf({ channel, cursor, atMs, handedAtMs, except }, answers);
     const sentence =
       fates.length === 0
         ? `${user} did not get it: no session of this user is known`
         : fates.map((each) => each.sentence).join('; ');
-    return { ...trace, missing: [...new Set([...trace.missing, ...stays.missing])], user: { user, fates, sentence } };
+    return {
+      ...trace,
+      missing: [...new Set([...trace.missing, ...stays.missing])],
+      user: { user, fates, earlier, sentence },
+    };
   }
 
   async #askNamed<T>(

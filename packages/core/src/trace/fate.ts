@@ -22,16 +22,35 @@ export interface AnsweredStays extends StaysHere {
 
 type Told = StayEvent & { readonly instance: string };
 
-/** What became of a message for each session of a user, as far as the instances know. */
-export function fatesOf(message: Traced, answers: readonly AnsweredStays[]): readonly Fate[] {
+/** What became of a message for the sessions of a user, and how many more there were that had ended before it. */
+export interface Fates {
+  readonly fates: readonly Fate[];
+  readonly earlier: number;
+}
+
+/**
+ * What became of a message for each session of a user, as far as the instances know. Sessions that had ended before it and
+ * have not come back are only counted, where there is another; else the last of them stands for all.
+ */
+export function fatesOf(message: Traced, answers: readonly AnsweredStays[]): Fates {
   const events: Told[] = answers.flatMap(({ instance, events: some }) => some.map((each) => ({ ...each, instance })));
   events.sort((a, b) => a.atMs - b.atMs);
   const sessions = new Map<string, Told[]>();
   for (const each of events) sessions.set(each.session, [...(sessions.get(each.session) ?? []), each]);
-  for (const { sessions: here } of answers)
-    for (const { session } of here) if (!sessions.has(session)) sessions.set(session, []);
+  const connected = new Set(answers.flatMap(({ sessions: here }) => here.map(({ session }) => session)));
+  for (const session of connected) if (!sessions.has(session)) sessions.set(session, []);
+  const isOver = ([session, some]: readonly [string, readonly Told[]]): boolean => {
+    const last = some.at(-1);
+    return !connected.has(session) && last?.what === 'ended' && last.atMs < message.atMs;
+  };
+  const all = [...sessions].sort(([, a], [, b]) => (a.at(-1)?.atMs ?? 0) - (b.at(-1)?.atMs ?? 0));
+  const concerned = all.filter((each) => !isOver(each));
+  const shown = concerned.length > 0 ? concerned : all.slice(-1);
   const place = parseCursor(message.cursor) as Place;
-  return [...sessions].map(([session, some]) => fateOf(message, place, session, some, answers));
+  return {
+    fates: shown.map(([session, some]) => fateOf(message, place, session, some, answers)),
+    earlier: all.length - shown.length,
+  };
 }
 
 function fateOf(

@@ -117,5 +117,11 @@ export interface Trace {
   /** In words. */
   readonly sentence: string;
   /** What became of it for one user. */
-  readonly user?: { readonly user: string; readonly fates: readonly Fate[]; readonly sentence: string };
+  readonly user?: {
+    readonly user: string;
+    readonly fates: readonly Fate[];
+    /** More sessions of the user that had ended before the message, and have not come back. */
+    readonly earlier: number;
+    readonly sentence: string;
+  };
 }
