@@ -29,6 +29,9 @@ await regatta('regatta-inbox', async (left, right) => {
 await regatta('regatta-unread', async (left) => {
   await left.getByPlaceholder('Say something').fill('Petrel is round the mark!');
   await left.locator('input').press('Enter');
+  await left.locator('.messages').getByText('Petrel is round the mark!').waitFor();
+  // Those who are there mark it as read within a second or two.
+  await pause(2_500);
   await left.locator('.read', { hasText: 'Read by' }).waitFor();
   await backend.publish({
     channel: 'regatta/notices',

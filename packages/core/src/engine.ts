@@ -400,8 +400,7 @@ export class Engine {
    */
   async channel(channel: ChannelName): Promise<ChannelInfo> {
     const head = await this.#log(this.#match(channel)).head(channel);
-    const { channels } = await this.everywhere.entered('', Number.MAX_SAFE_INTEGER);
-    const entered = channels.get(channel)?.entered ?? 0;
+    const entered = await this.everywhere.entrants(channel);
     return { ...this.#describe({ channel, ...(head.number === 0 ? {} : { head }) }), entered };
   }
 
@@ -874,17 +873,17 @@ export class Engine {
     const { relay, store, report } = this.#ports;
     if (relay.isCut) return;
     const channels = names.flatMap((name) => this.#channels.get(name) ?? []);
-    try {
-      for (const log of [store, relay.recent]) {
-        const here = channels.filter(({ match }) => this.#log(match) === log);
-        for (let from = 0; from < here.length; from += lookChannels) {
-          const some = here.slice(from, from + lookChannels);
+    for (const log of [store, relay.recent]) {
+      const here = channels.filter(({ match }) => this.#log(match) === log);
+      for (let from = 0; from < here.length; from += lookChannels) {
+        const some = here.slice(from, from + lookChannels);
+        try {
           const heads = await log.heads(some.map(({ name }) => name));
           for (const [index, channel] of some.entries()) channel.lookAt(heads[index] as Place);
+        } catch (error) {
+          if (!relay.isCut) report(error, { what: 'looking whether channels have grown' });
         }
       }
-    } catch (error) {
-      if (!relay.isCut) report(error, { what: 'looking whether channels have grown' });
     }
   }
 
@@ -906,6 +905,7 @@ export class Engine {
           if (client?.session === session) return { who: client.who, address: address ?? null };
         return null;
       },
+      entrants: (channel) => this.#channels.get(channel)?.entrants ?? 0,
       entered: (after, limit) =>
         [...this.#channels]
           .filter(([channel, { entrants }]) => entrants > 0 && channel > after)
@@ -918,7 +918,7 @@ export class Engine {
             const status = this.#watching.statusHere(user);
             if (status === null) return [];
             const clients = this.#clientsOf(user);
-            const isLooking = clients.some(({ looking }) => looking === channel);
+            const isLooking = channel !== undefined && clients.some(({ looking }) => looking === channel);
             const isIn = channel !== undefined && clients.some((each) => each.isIn(channel));
             return [[user, { status, isLooking, isIn }]];
           }),

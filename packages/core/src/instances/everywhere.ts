@@ -62,6 +62,12 @@ export class Everywhere {
     return { channels, missing };
   }
 
+  /** How many have entered a channel. */
+  async entrants(channel: ChannelName): Promise<number> {
+    const { all } = await this.#ask<number>({ ask: 'entrants', channel }, this.#own.entrants(channel));
+    return all.reduce((sum, each) => sum + each, 0);
+  }
+
   /** Channels that somebody has entered, with how many have, by name. */
   async entered(after: string, limit: number): Promise<Gathered<{ channels: ReadonlyMap<ChannelName, ChannelInfo> }>> {
     const question = { ask: 'channels', after, limit } as const;

@@ -42,6 +42,7 @@ export type InstanceQuestion =
   | { readonly ask: 'memberships'; readonly user: string }
   | { readonly ask: 'sessions'; readonly user?: string; readonly limit: number }
   | { readonly ask: 'visitor'; readonly session: string }
+  | { readonly ask: 'entrants'; readonly channel: ChannelName }
   | { readonly ask: 'channels'; readonly after: string; readonly limit: number }
   | { readonly ask: 'standings'; readonly users: readonly string[]; readonly channel?: ChannelName }
   | { readonly ask: 'concerned'; readonly measure: Measure }

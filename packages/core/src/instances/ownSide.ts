@@ -31,6 +31,8 @@ export interface OwnSide {
   memberships(user: string): readonly { readonly channel: ChannelName; readonly entries: readonly TableEntry[] }[];
   sessions(user: string | undefined, limit: number): readonly SessionInfo[];
   visitor(session: string): SessionVisitor | null;
+  /** How many have entered a channel. */
+  entrants(channel: ChannelName): number;
   /** Channels that somebody here has entered. */
   entered(after: string, limit: number): readonly ChannelInfo[];
   standings(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserStanding>>;
@@ -55,6 +57,8 @@ function answered(own: OwnSide, question: InstanceQuestion): unknown {
       return own.sessions(question.user, question.limit);
     case 'visitor':
       return own.visitor(question.session);
+    case 'entrants':
+      return own.entrants(question.channel);
     case 'channels':
       return own.entered(question.after, question.limit);
     case 'standings':
