@@ -26,9 +26,9 @@ import { Everywhere, type Gathered } from './instances/everywhere.js';
 import type { InstanceCard, InstanceInfo } from './instances/instance.js';
 import { answerOf, type OwnSide } from './instances/ownSide.js';
 import { Rates } from './instances/rates.js';
-import { Backlog } from './limits/backlog.js';
 import { Door } from './limits/door.js';
-import type { Appended, LogSlice, Place, ReadLimit } from './logbook/logbook.js';
+import { Intake } from './logbook/intake.js';
+import type { LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import type { MarkStanding, UserMark } from './marks/mark.js';
 import { Unread } from './marks/unread.js';
 import type {
@@ -196,8 +196,7 @@ export class Engine {
   readonly #host: ConnectionHost;
   readonly #connections = new Set<Connection>();
   readonly #channels = new Map<ChannelName, Channel>();
-  readonly #appending = new Set<Promise<unknown>>();
-  readonly #backlog: Backlog;
+  readonly #intake: Intake;
   readonly #wheel: Wheel;
   readonly #sessions: Sessions;
   readonly #standing: Standing;
@@ -230,7 +229,6 @@ export class Engine {
     this.options = { ...defaultEngineOptions, ...options };
     this.rules = new ChannelRules(rules);
     this.#wheel = new Wheel(ports.clock);
-    this.#backlog = new Backlog(this.options.backlog);
     const { others } = ports.relay;
     this.#startedAtMs = ports.clock.now();
     this.#traces = new Traces(() => ports.clock.now(), this.options.traces);
@@ -245,7 +243,12 @@ export class Engine {
     const own = this.#ownSide();
     this.everywhere = new Everywhere(this.options.instance, own, others);
     this.#standing = new Standing(ports.clock);
-    const { clock, report, asker } = ports;
+    const { clock, ids, relay, store, report, asker, took } = ports;
+    const direct = (match: RuleMatch, own: OwnDraft) => this.#tellParties(match, own);
+    this.#intake = new Intake(
+      { clock, ids, relay, store, counts: this.counts, traces: this.#traces, took, direct },
+      this.options,
+    );
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
     this.#access = new Access(this.rules, this.options.users, this.#standing, this.#questions);
     this.#door = new Door(clock, this.options);
@@ -325,7 +328,7 @@ export class Engine {
       left: (channel) => this.#left(channel),
       log: (match) => this.#log(match),
       hail: (match, hail) => this.#hail(match, hail),
-      append: (match, draft) => this.#append(match, draft),
+      append: (match, draft) => this.#intake.append(match, draft),
       ended: (connection) => this.#ended(connection),
       traces: this.#traces,
     };
@@ -355,8 +358,8 @@ export class Engine {
    * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `busy`, `unavailable`
    */
   async publish(draft: ApplicationDraft): Promise<Published> {
-    const { logged, repeated } = await this.#append(this.#match(draft.channel), draft);
-    const { id, cursor } = logged.message;
+    const { logged, repeated } = await this.#intake.append(this.#match(draft.channel), draft);
+    const { id, cursor } = logged;
     return { id, cursor, ...(repeated ? { repeated } : {}) };
   }
 
@@ -366,7 +369,7 @@ export class Engine {
    * @throws {ProblemError} `no-such-channel`, `too-large`
    */
   check(draft: ApplicationDraft): void {
-    this.#checkSize(this.#match(draft.channel), draft);
+    this.#intake.checkData(this.#match(draft.channel), draft.data);
   }
 
   /**
@@ -688,7 +691,7 @@ export class Engine {
 
   /** Messages that wait to be given their place. */
   get backlog(): number {
-    return this.#backlog.messages;
+    return this.#intake.waiting;
   }
 
   /** Bytes that wait for all connections together, here and in their transports. */
@@ -737,9 +740,10 @@ export class Engine {
   /** Lets nobody new in, says goodbye to everyone, and resolves when everything under way has been decided. */
   async stop(): Promise<void> {
     this.#stopping = true;
+    const decided = this.#intake.stop();
     for (const connection of [...this.#connections])
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
-    await Promise.allSettled([...this.#appending]);
+    await decided;
     await this.#inboxes.settled();
     for (const channel of this.#channels.values()) channel.close();
     this.#wheel.stop();
@@ -1089,89 +1093,16 @@ export class Engine {
   }
 
   #hail(match: RuleMatch, hail: Hail): void {
-    this.#checkSize(match, { channel: hail.channel, data: hail.data ?? null });
-    this.#checkLinked();
+    this.#intake.checkData(match, hail.data ?? null);
+    this.#intake.checkLinked();
     this.#ports.relay.cast(hail);
   }
 
   /** Notes in the logbook that somebody has come or gone, where the rule wants it. */
   #note({ match, name }: Channel, type: 'joined' | 'left', by: Author): void {
     if (!match.rule.presence?.noted || this.#stopping) return;
-    this.#append(match, { channel: name, type, by, data: null }).catch((error: unknown) =>
-      this.#ports.report(error, { what: 'noting who comes and goes', channel: name }),
-    );
-  }
-
-  /** The size of a draft's data, in bytes of JSON text. */
-  #checkSize(match: RuleMatch, draft: OwnDraft): number {
-    const limit = match.rule.dataBytes ?? this.options.dataBytes;
-    const text = JSON.stringify(draft.data);
-    // A character has at most three bytes: most data is so far from the limit that nobody needs to count.
-    const bytes = text.length * 3 <= limit ? text.length : utf8Bytes(text);
-    if (bytes > limit)
-      throw refusal('too-large', `data has ${bytes} bytes, at most ${limit} are allowed here`, { where: '/data' });
-    return bytes;
-  }
-
-  async #append(match: RuleMatch, draft: OwnDraft): Promise<Appended> {
-    const bytes = this.#checkSize(match, draft);
-    if (this.#stopping)
-      throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
-    this.#checkLinked();
-    const { clock, took } = this.#ports;
-    const atMs = clock.now();
-    const startMs = clock.monotonic();
-    const done = this.#backlog.take(draft.channel, bytes);
-    const appended = this.#record(match, draft);
-    this.#appending.add(appended);
-    try {
-      const result = await appended;
-      took?.(match.rule.logbook.keep === 'kept' ? 'commit' : 'relay', clock.monotonic() - startMs);
-      this.#traces.accepted(result.logged, draft, atMs, result.repeated);
-      if (!result.repeated) {
-        this.counts.messagesIn += 1;
-        if (match.rule.direct) this.#tellParties(match, draft);
-      }
-      return result;
-    } finally {
-      done();
-      this.#appending.delete(appended);
-    }
-  }
-
-  /** With nobody to agree on an order with, there is none. */
-  #checkLinked(): void {
-    if (this.#ports.relay.isCut)
-      throw refusal('busy', 'this instance is cut off from the others', { retryAfterMs: 1000 });
-  }
-
-  /** Gives the draft its place in the channel's order, by whoever keeps the channel. */
-  async #record(match: RuleMatch, own: OwnDraft): Promise<Appended> {
-    const { clock, ids, relay, store } = this.#ports;
-    const atMs = clock.now();
-    const draft = {
-      id: ids.message(atMs),
-      type: own.type ?? 'message',
-      atMs,
-      data: own.data,
-      ...(own.key === undefined ? {} : { key: own.key }),
-      ...(own.by === undefined ? {} : { by: own.by }),
-      ...(own.except === undefined ? {} : { except: own.except }),
-    };
-    const { logbook } = match.rule;
-    if (logbook.keep === 'recent') return relay.append(own.channel, draft, logbook.bounds);
-    const users = usersOf(match);
-    const appended = await store.append(own.channel, users === undefined ? draft : { ...draft, begins: users });
-    if (appended.repeated) return appended;
-    const { logged, counted } = appended;
-    relay.announce(own.channel, [logged]);
-    if (counted !== undefined) {
-      const by = draft.by === undefined || draft.by.guest ? {} : { by: draft.by.user };
-      relay.tellGrowth({ channel: own.channel, counted, ...by });
-      if (users !== undefined && logged.place.number === 1)
-        relay.tellUser({ say: 'begun', users, channel: own.channel });
-    }
-    return appended;
+    const note = async () => this.#intake.append(match, { channel: name, type, by, data: null });
+    note().catch((error: unknown) => this.#ports.report(error, { what: 'noting who comes and goes', channel: name }));
   }
 
   #channel(name: ChannelName, match: RuleMatch): Channel {
@@ -1289,10 +1220,4 @@ function checkKept({ rule }: RuleMatch): void {
 function directPrefixOf(rules: ChannelRules): string | undefined {
   const pattern = rules.all.find(({ direct }) => direct)?.pattern;
   return pattern?.slice(0, pattern.lastIndexOf('/') + 1);
-}
-
-const utf8 = new TextEncoder();
-
-function utf8Bytes(text: string): number {
-  return utf8.encode(text).length;
 }

@@ -4,4 +4,5 @@
  */
 declare class TextEncoder {
   encode(text: string): Uint8Array<ArrayBuffer>;
+  encodeInto(text: string, into: Uint8Array): { readonly read: number; readonly written: number };
 }

@@ -200,7 +200,10 @@ describe('the queue of acts', () => {
   it('never lets a later act overtake one that takes time', async () => {
     const done: string[] = [];
     let finish = (): void => {};
-    const acts = new ActQueue({ idle: () => void done.push('idle') });
+    const acts = new ActQueue<() => void | Promise<void>>({
+      act: (each) => each(),
+      idle: () => void done.push('idle'),
+    });
     acts.add(() => void done.push('first'));
     acts.add(() => new Promise<void>((resolve) => (finish = resolve)).then(() => void done.push('slow')));
     acts.add(() => void done.push('last'));

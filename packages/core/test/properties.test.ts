@@ -39,7 +39,7 @@ describe('whatever is given', () => {
         let atMs = 0;
         for (const [index, wait] of waits.entries()) {
           atMs += wait;
-          log.append({ id: `m${index}`, type: 'message', atMs, data: index }, bound);
+          log.append({ id: `m${index}`, type: 'message', atMs, dataText: `${index}` }, bound);
         }
         const seen: number[] = [];
         let after = { volume: 'v', number: from };

@@ -12,7 +12,7 @@ const draft = (n: number, more: Partial<Draft> = {}): Draft => ({
   id: `m${n}`,
   type: 'message',
   atMs: n,
-  data: n,
+  dataText: JSON.stringify(n),
   ...more,
 });
 const numbers = ({ messages }: LogSlice): number[] => messages.map((each) => each.place.number);

@@ -1,7 +1,7 @@
 import { channelNameFault } from './channelName.js';
 import { parseCursor } from './cursor.js';
 import type { Request, Verb } from './frames.js';
-import { isDeeperThan } from './json.js';
+import { isDeeperThan, unfitCharacter } from './json.js';
 import { protocolLimits } from './limits.js';
 import { type Problem, type ProblemCode, problem } from './problems.js';
 
@@ -26,24 +26,20 @@ export function readRequest(text: string): RequestReading {
   if (!isObject(value))
     return { ok: false, problem: problem('bad-frame', 'a frame is one JSON object', { where: '' }) };
 
-  const id = value.id;
+  const { id } = value;
   if (id !== undefined && !(Number.isSafeInteger(id) && (id as number) > 0))
     return { ok: false, problem: problem('bad-frame', '`id` is a positive integer', { where: '/id' }) };
-  const numbered = id === undefined ? {} : { id: id as number };
+  const wrong = requestFault(value);
+  if (wrong === undefined) return { ok: true, request: value as unknown as Request };
+  return { ok: false, problem: wrong, ...(id === undefined ? {} : { id: id as number }) };
+}
 
+function requestFault(value: Readonly<Record<string, unknown>>): Problem | undefined {
   const verb = value.do;
-  if (typeof verb !== 'string')
-    return { ok: false, problem: problem('bad-frame', '`do` names the verb', { where: '/do' }), ...numbered };
+  if (typeof verb !== 'string') return fault('bad-frame', '`do` names the verb', '/do');
   if (!Object.hasOwn(shapes, verb))
-    return {
-      ok: false,
-      problem: problem('unknown-verb', `the verbs are ${Object.keys(shapes).join(', ')}`, { where: '/do' }),
-      ...numbered,
-    };
-
-  const fault = checkMembers(value, shapes[verb as Verb], '') ?? checkTogether(value as unknown as Request);
-  if (fault !== undefined) return { ok: false, problem: fault, ...numbered };
-  return { ok: true, request: value as unknown as Request };
+    return fault('unknown-verb', `the verbs are ${Object.keys(shapes).join(', ')}`, '/do');
+  return checkMembers(value, shapes[verb as Verb], '') ?? checkTogether(value as unknown as Request);
 }
 
 /** Says what is wrong with a value found at a JSON Pointer, or nothing. */
@@ -73,9 +69,6 @@ const cursor: Check = (value, where) =>
 const flag: Check = (value, where) =>
   typeof value === 'boolean' ? undefined : fault('bad-value', 'true or false is expected', where);
 
-// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is looked for
-const controlCharacter = /[\u0000-\u001f\u007f]/;
-
 const words =
   (maxChars: number): Check =>
   (value, where) => {
@@ -83,7 +76,8 @@ const words =
       return fault('bad-value', 'a string of at least one character is expected', where);
     if (value.length > maxChars)
       return fault('bad-value', `at most ${maxChars} characters are expected, not ${value.length}`, where);
-    if (controlCharacter.test(value)) return fault('bad-value', 'control characters are not allowed', where);
+    if (unfitCharacter.test(value))
+      return fault('bad-value', 'control characters and halves of surrogate pairs are not allowed', where);
     return undefined;
   };
 
@@ -218,13 +212,11 @@ function afterOrLast(wish: { after?: unknown; last?: unknown }, where: string): 
 function checkMembers(value: Readonly<Record<string, unknown>>, shape: Shape, where: string): Problem | undefined {
   for (const name in shape) {
     const { check, required } = shape[name] as Member;
-    const place = `${where}/${name}`;
-    if (value[name] === undefined) {
-      if (required) return fault('bad-value', `\`${name}\` is missing`, place);
-    } else {
-      const wrong = check(value[name], place);
-      if (wrong !== undefined) return wrong;
-    }
+    const member = value[name];
+    if (member === undefined) {
+      if (required) return fault('bad-value', `\`${name}\` is missing`, `${where}/${name}`);
+      // Where it is, is worked out only if there is something to say of it.
+    } else if (check(member, '') !== undefined) return check(member, `${where}/${name}`);
   }
   return undefined;
 }

@@ -59,6 +59,7 @@ describe('readRequest', () => {
     ['a type with a space', publish({ type: 'a b' }), 'bad-value', '/type'],
     ['an empty key', publish({ key: '' }), 'bad-value', '/key'],
     ['a key with a line feed', publish({ key: 'a\nb' }), 'bad-value', '/key'],
+    ['a key with half a character', publish({ key: 'a\ud83d' }), 'bad-value', '/key'],
     ['echo that is a word', publish({ echo: 'no' }), 'bad-value', '/echo'],
     ['data nested too deep', publish({ data: nested(65) }), 'bad-value', '/data'],
     ['a limit of nothing', '{"do":"read","channel":"a","limit":0}', 'bad-value', '/limit'],

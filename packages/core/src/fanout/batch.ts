@@ -9,9 +9,19 @@ export interface Encoding {
   encode(payload: Uint8Array): Uint8Array;
   /** Encoded frames, one behind the other. */
   join(frames: readonly Uint8Array[]): Uint8Array;
+  /** As `encode` and `join` in one, without a buffer for each: for frames that no other connection gets. */
+  joinTexts?(texts: readonly string[]): Uint8Array;
 }
 
 const utf8 = new TextEncoder();
+/** Where texts are measured. */
+const scratch = new Uint8Array(16_384);
+
+/** The size of a text in UTF-8, in bytes. */
+function utf8Bytes(text: string): number {
+  if (text.length * 3 > scratch.length) return utf8.encode(text).length;
+  return utf8.encodeInto(text, scratch).written;
+}
 
 /** One frame to clients, encoded once per kind of transport however many get it. */
 export class Frame {
@@ -23,6 +33,7 @@ export class Frame {
   /** Whether it may be left out when a connection is slow. */
   readonly droppable: boolean;
   #payload: Uint8Array | undefined;
+  #bytes: number | undefined;
   /** As most connections get it; what others get lies beside. */
   #encoding: Encoding | undefined;
   #encoded: Uint8Array | undefined;
@@ -42,7 +53,9 @@ export class Frame {
 
   /** Its size in bytes, without what a transport adds. */
   get bytes(): number {
-    return this.payload.length;
+    // Whoever gets a frame alone needs no payload for itself.
+    this.#bytes ??= this.shared || this.#payload !== undefined ? this.payload.length : utf8Bytes(this.text);
+    return this.#bytes;
   }
 
   encoded(encoding: Encoding): Uint8Array {
@@ -114,10 +127,19 @@ export class Batch {
 
   /** All frames as the transport writes them, in one buffer that is shared and must not be changed. */
   joined(encoding: Encoding): Uint8Array {
-    if (this.length === 1) return (this.#frame as Frame).encoded(encoding);
+    const { joinTexts } = encoding;
+    const last = this.#frame as Frame;
+    if (this.length === 1) {
+      if (last.shared || joinTexts === undefined) return last.encoded(encoding);
+      return joinTexts([last.text]);
+    }
     let joined = this.#joined?.get(encoding);
     if (joined === undefined) {
-      joined = encoding.join(this.frames().map((frame) => frame.encoded(encoding)));
+      const frames = this.frames();
+      joined =
+        joinTexts === undefined || frames.some(({ shared }) => shared)
+          ? encoding.join(frames.map((frame) => frame.encoded(encoding)))
+          : joinTexts(frames.map(({ text }) => text));
       this.#joined ??= new Map();
       this.#joined.set(encoding, joined);
     }

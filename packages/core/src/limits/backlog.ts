@@ -19,6 +19,7 @@ const retryAfterMs = 500;
 export class Backlog {
   readonly #bounds: BacklogBounds;
   readonly #perChannel = new Map<ChannelName, number>();
+  readonly #empty: (() => void)[] = [];
   #messages = 0;
   #bytes = 0;
 
@@ -31,11 +32,11 @@ export class Backlog {
   }
 
   /**
-   * Takes a message in; what is returned is called when it has its place, or was refused one.
+   * Takes a message in.
    *
    * @throws {ProblemError} `busy`
    */
-  take(channel: ChannelName, bytes: number): () => void {
+  take(channel: ChannelName, bytes: number): void {
     const inChannel = this.#perChannel.get(channel) ?? 0;
     if (inChannel >= this.#bounds.perChannel)
       throw refusal('busy', `${inChannel} messages of this channel wait to be recorded`, { retryAfterMs });
@@ -46,12 +47,21 @@ export class Backlog {
     this.#messages += 1;
     this.#bytes += bytes;
     this.#perChannel.set(channel, inChannel + 1);
-    return () => {
-      this.#messages -= 1;
-      this.#bytes -= bytes;
-      const left = (this.#perChannel.get(channel) ?? 1) - 1;
-      if (left === 0) this.#perChannel.delete(channel);
-      else this.#perChannel.set(channel, left);
-    };
+  }
+
+  /** A message that was taken in has its place, or was refused one. */
+  giveBack(channel: ChannelName, bytes: number): void {
+    this.#messages -= 1;
+    this.#bytes -= bytes;
+    const left = (this.#perChannel.get(channel) ?? 1) - 1;
+    if (left === 0) this.#perChannel.delete(channel);
+    else this.#perChannel.set(channel, left);
+    if (this.#messages === 0) for (const resolve of this.#empty.splice(0)) resolve();
+  }
+
+  /** Resolves when nothing waits. */
+  whenEmpty(): Promise<void> {
+    if (this.#messages === 0) return Promise.resolve();
+    return new Promise((resolve) => this.#empty.push(resolve));
   }
 }

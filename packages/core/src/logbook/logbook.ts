@@ -1,4 +1,4 @@
-import { type Author, type ChannelName, formatCursor, type Json, type Message, type Place } from '@nine-bells/wire';
+import { type Author, type ChannelName, type Cursor, formatCursor, type Message, type Place } from '@nine-bells/wire';
 import { Frame } from '../fanout/batch.js';
 
 export type { Place };
@@ -7,15 +7,16 @@ export type { Place };
 export interface Draft {
   readonly id: string;
   readonly type: string;
-  readonly key?: string;
-  readonly by?: Author;
+  readonly key?: string | undefined;
+  readonly by?: Author | undefined;
   /** When the service took it in, in milliseconds since the epoch. */
   readonly atMs: number;
-  readonly data: Json;
+  /** Its data as JSON text: made once, and used wherever it goes. */
+  readonly dataText: string;
   /** Sessions that are not to get it. */
-  readonly except?: readonly string[];
+  readonly except?: readonly string[] | undefined;
   /** Users whose unread messages are counted from this message on, if it is the first of its channel. */
-  readonly begins?: readonly string[];
+  readonly begins?: readonly string[] | undefined;
 }
 
 /**
@@ -34,9 +35,14 @@ export interface MessageLine {
 }
 
 /** A draft as a line. */
-export function lineOf({ id, type, key, by, atMs, data, except }: Draft): MessageLine {
-  const tail = JSON.stringify({ id, type, key, by, at: new Date(atMs).toISOString(), data }).slice(1);
-  return { id, key, author: by?.user, atMs, except, tail };
+export function lineOf(draft: Draft): MessageLine {
+  const { id, key, by, atMs, except } = draft;
+  return { id, key, author: by?.user, atMs, except, tail: tailOf(draft) };
+}
+
+function tailOf({ id, type, key, by, atMs, dataText }: Draft): string {
+  const members = JSON.stringify({ id, type, key, by, at: new Date(atMs).toISOString() });
+  return `${members.slice(1, -1)},"data":${dataText}}`;
 }
 
 /** A message that has its place in the channel's order. Shared by everyone who gets it; made ready for the wire once. */
@@ -45,8 +51,11 @@ export class LoggedMessage {
   readonly place: Place;
   readonly atMs: number;
   readonly except: readonly string[] | undefined;
-  #message: Message | undefined;
+  #id: string | undefined;
+  /** What its text is made of, until it is needed. */
+  #draft: Draft | undefined;
   #text: string | undefined;
+  #message: Message | undefined;
   #push: Frame | undefined;
 
   constructor(channel: ChannelName, place: Place, draft: Draft | Pick<MessageLine, 'atMs' | 'except' | 'tail'>) {
@@ -54,20 +63,20 @@ export class LoggedMessage {
     this.place = place;
     this.atMs = draft.atMs;
     this.except = draft.except?.length ? draft.except : undefined;
-    if ('tail' in draft) {
-      this.#text = headOf(channel, place) + draft.tail;
-      return;
+    if ('tail' in draft) this.#text = headOf(channel, place) + draft.tail;
+    else {
+      this.#id = draft.id;
+      this.#draft = draft;
     }
-    this.#message = {
-      channel,
-      cursor: formatCursor(place),
-      id: draft.id,
-      type: draft.type,
-      ...(draft.key === undefined ? {} : { key: draft.key }),
-      ...(draft.by === undefined ? {} : { by: draft.by }),
-      at: new Date(draft.atMs).toISOString(),
-      data: draft.data,
-    };
+  }
+
+  get id(): string {
+    this.#id ??= this.message.id;
+    return this.#id;
+  }
+
+  get cursor(): Cursor {
+    return formatCursor(this.place);
   }
 
   get message(): Message {
@@ -77,7 +86,10 @@ export class LoggedMessage {
 
   /** The message as JSON text. */
   get text(): string {
-    this.#text ??= JSON.stringify(this.#message);
+    if (this.#text === undefined) {
+      this.#text = headOf(this.channel, this.place) + tailOf(this.#draft as Draft);
+      this.#draft = undefined;
+    }
     return this.#text;
   }
 

@@ -1,4 +1,4 @@
-import type { ChannelName } from '@nine-bells/wire';
+import type { ChannelName, Json } from '@nine-bells/wire';
 import { keyMemory } from '../options.js';
 import {
   type Appended,
@@ -40,7 +40,8 @@ export class RecentLog {
   /** A record as `saved` gave it. */
   static restored(channel: ChannelName, { volume, head, messages, keyed }: SavedLog, nowMs: number): RecentLog {
     const log = new RecentLog(channel, volume, nowMs);
-    const read = ({ number, ...draft }: SavedMessage) => new LoggedMessage(channel, { volume, number }, draft);
+    const read = ({ number, data, ...draft }: SavedMessage) =>
+      new LoggedMessage(channel, { volume, number }, { ...draft, dataText: JSON.stringify(data) });
     log.#messages = messages.map(read);
     for (const logged of [...keyed.map(read), ...log.#messages]) {
       const { key, by } = logged.message;
@@ -132,7 +133,7 @@ export class RecentLog {
 }
 
 /** A message of a record that is saved: its draft and its number. */
-export type SavedMessage = Draft & { readonly number: number };
+export type SavedMessage = Omit<Draft, 'dataText'> & { readonly number: number; readonly data: Json };
 
 /** The record of a recent channel at a clean stop. */
 export interface SavedLog {

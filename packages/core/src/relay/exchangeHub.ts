@@ -51,7 +51,7 @@ export class ExchangeHub {
         first ??= logged.place;
         carried.push(carriedLine(line));
       }
-      return { place: logged.place, repeated, id: repeated ? logged.message.id : line.id };
+      return { place: logged.place, repeated, id: repeated ? logged.id : line.id };
     });
     if (first !== undefined) this.publish(topics.channel(channel), carriedMessages(first, carried));
     return placed;

@@ -1,7 +1,7 @@
-type Act = () => void | Promise<void>;
-
 /** Whose acts they are. */
-export interface ActOwner {
+export interface ActOwner<Act> {
+  /** Does one; a promise if it takes time. Must not throw or reject. */
+  act(act: Act): void | Promise<void>;
   /** The last act has been done. */
   idle(): void;
 }
@@ -10,50 +10,52 @@ export interface ActOwner {
  * The acts of one connection, in the order sent. An act that takes time holds those behind it, so that none overtakes
  * another; acts that decide at once run at once, without a turn of the event loop between them.
  */
-export class ActQueue {
-  readonly #owner: ActOwner;
-  /** Those that wait and the one under way; there only while there are any, since most connections have none. */
-  #acts: Act[] | undefined;
+export class ActQueue<Act> {
+  readonly #owner: ActOwner<Act>;
+  /** Those that wait; there only while one is under way, since most connections have none. */
+  #waiting: Act[] | undefined;
   #next = 0;
 
-  constructor(owner: ActOwner) {
+  constructor(owner: ActOwner<Act>) {
     this.#owner = owner;
   }
 
   /** Acts that wait, the one under way included. */
   get length(): number {
-    return this.#acts === undefined ? 0 : this.#acts.length - this.#next;
+    return this.#waiting === undefined ? 0 : this.#waiting.length - this.#next + 1;
   }
 
-  /** @param act - must not throw or reject */
   add(act: Act): void {
-    if (this.#acts === undefined) {
-      this.#acts = [act];
-      this.#run();
-    } else this.#acts.push(act);
+    if (this.#waiting !== undefined) {
+      this.#waiting.push(act);
+      return;
+    }
+    const done = this.#owner.act(act);
+    if (done === undefined) this.#owner.idle();
+    else {
+      this.#waiting = [];
+      this.#next = 0;
+      void done.then(this.#goOn);
+    }
   }
 
   /** Forgets what waits. */
   clear(): void {
-    if (this.#acts === undefined) return;
-    this.#acts.length = 0;
+    if (this.#waiting === undefined) return;
+    this.#waiting.length = 0;
     this.#next = 0;
   }
 
-  #run(): void {
-    for (let acts = this.#acts; acts !== undefined && this.#next < acts.length; acts = this.#acts) {
-      const done = (acts[this.#next] as Act)();
+  readonly #goOn = (): void => {
+    for (let waiting = this.#waiting; waiting !== undefined && this.#next < waiting.length; waiting = this.#waiting) {
+      this.#next += 1;
+      const done = this.#owner.act(waiting[this.#next - 1] as Act);
       if (done !== undefined) {
-        void done.then(() => {
-          this.#next = Math.min(this.#next + 1, this.#acts?.length ?? 0);
-          this.#run();
-        });
+        void done.then(this.#goOn);
         return;
       }
-      this.#next += 1;
     }
-    this.#acts = undefined;
-    this.#next = 0;
+    this.#waiting = undefined;
     this.#owner.idle();
-  }
+  };
 }

@@ -3,13 +3,11 @@ import {
   type Cursor,
   type Ending,
   type EnterWish,
-  formatCursor,
   type HailRequest,
   type HelloRequest,
   type InboxReply,
   type InboxRequest,
   type Json,
-  type Marked,
   type MarkRequest,
   type Place,
   type Problem,
@@ -37,7 +35,7 @@ import { bannedProblem, removedBy } from '../measures/told.js';
 import { authorOf } from '../ports.js';
 import { checkStatus } from '../presence/status.js';
 import type { ConnectionHost } from './host.js';
-import { enteredText, inboxReply, placeOf, readText, wishOf } from './replies.js';
+import { enteredText, inboxReply, markedText, placeOf, publishedText, readText, wishOf } from './replies.js';
 import type { Session } from './sessions.js';
 import { Stays } from './stays.js';
 
@@ -372,35 +370,34 @@ export class Client implements Entrant {
       type: request.type,
       key: request.key,
       by: authorOf(this.#who),
-      ...(request.echo === false ? { except: [this.session] } : {}),
+      except: request.echo === false ? [this.session] : undefined,
     });
-    return this.#answerWhenDone(
-      request,
-      appended.then(({ logged, repeated }) => ({
-        id: logged.message.id,
-        cursor: logged.message.cursor,
-        ...(repeated ? { repeated } : {}),
-      })),
-    );
+    return this.#answerWhenDone(request, appended, publishedText);
   }
 
   /** Answers when the store is done, and lets later acts go on meanwhile, unless too much is under way. */
-  #answerWhenDone(request: Request, done: Promise<object>): void | Promise<void> {
+  #answerWhenDone<T>(request: Request, done: Promise<T>, textOf: (done: T) => string): void | Promise<void> {
     this.#underWay += 1;
-    void done
-      .then(
-        (reply) => this.#line.reply(request.id, reply),
-        (error: unknown) => this.#line.failed(error, request),
-      )
-      .finally(() => {
-        this.#underWay -= 1;
-        this.#room?.();
-        this.#room = undefined;
-      });
+    done.then(
+      (result) => {
+        this.#line.replyText(request.id, textOf(result));
+        this.#answered();
+      },
+      (error: unknown) => {
+        this.#line.failed(error, request);
+        this.#answered();
+      },
+    );
     if (this.#underWay < this.#host.options.publishesUnderWay) return;
     return new Promise((resolve) => {
       this.#room = resolve;
     });
+  }
+
+  #answered(): void {
+    this.#underWay -= 1;
+    this.#room?.();
+    this.#room = undefined;
   }
 
   /** Moves the user's mark in a channel, on all its devices. */
@@ -413,14 +410,7 @@ export class Client implements Entrant {
 
   #markNow(request: MarkRequest, match: RuleMatch): void | Promise<void> {
     const place = request.cursor === null ? null : placeOf(request.cursor);
-    const marked = this.#host.mark(this.user, match, place).then(
-      ({ channel, place: stands, unread }): Marked => ({
-        channel,
-        ...(stands === undefined ? {} : { cursor: formatCursor(stands) }),
-        unread,
-      }),
-    );
-    return this.#answerWhenDone(request, marked);
+    return this.#answerWhenDone(request, this.#host.mark(this.user, match, place), markedText);
   }
 
   /** From now on the client is told what its user has not read. */

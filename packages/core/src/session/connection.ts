@@ -39,12 +39,12 @@ const actsBound = 64;
  *
  * The transport calls `receive`, `alive`, `drained` and `closed`. The acts of the client take effect in the order sent.
  */
-export class Connection implements ClientLine, ActOwner, Paced, SessionConnection {
+export class Connection implements ClientLine, ActOwner<Request>, Paced, SessionConnection {
   readonly link: Link;
   readonly sinceMs: number;
   readonly #host: ConnectionHost;
   readonly #queue: SendQueue;
-  readonly #acts: ActQueue;
+  readonly #acts: ActQueue<Request>;
   #client: Client | undefined;
   /** Of the token in a hello that is being answered. */
   #tokenMac: string | undefined;
@@ -129,7 +129,7 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
       this.#sendProblem(problem('busy', 'too many requests wait on this line', { retryAfterMs: 1000 }), request.id);
       return;
     }
-    this.#acts.add(() => this.#act(request));
+    this.#acts.add(request);
     if (this.#acts.length > this.#host.options.actsWaiting) this.#pause();
   }
 
@@ -189,10 +189,10 @@ export class Connection implements ClientLine, ActOwner, Paced, SessionConnectio
 
   // -------------------------------------------------------------------------------------------------- acts
 
-  #act(request: Request): void | Promise<void> {
+  act(request: Request): void | Promise<void> {
     // Whoever asks for more than it reads waits for its own replies.
     const room = this.#queue.whenBelow();
-    if (room !== undefined) return room.then(() => this.#act(request));
+    if (room !== undefined) return room.then(() => this.act(request));
     try {
       const done = this.#perform(request);
       return done?.catch((error: unknown) => this.failed(error, request));

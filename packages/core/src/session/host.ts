@@ -72,7 +72,7 @@ export interface ConnectionHost {
   log(match: RuleMatch): LogReader;
   /** @throws {ProblemError} `too-large` */
   hail(match: RuleMatch, hail: Hail): void;
-  /** @throws {ProblemError} `too-large` */
+  /** @throws {ProblemError} `too-large`, `draining`, `busy`; as a rejection, what the store or the relay refuses */
   append(match: RuleMatch, draft: OwnDraft): Promise<Appended>;
   ended(connection: Connection): void;
   readonly traces: Traces;
@@ -92,6 +92,6 @@ export interface OwnDraft {
   readonly data: PublishRequest['data'];
   readonly type?: string | undefined;
   readonly key?: string | undefined;
-  readonly by?: ReturnType<typeof authorOf>;
-  readonly except?: readonly string[];
+  readonly by?: ReturnType<typeof authorOf> | undefined;
+  readonly except?: readonly string[] | undefined;
 }

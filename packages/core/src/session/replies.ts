@@ -3,6 +3,7 @@ import {
   type EnterWish,
   formatCursor,
   type InboxReply,
+  type Marked,
   type Place,
   parseCursor,
   type ReadRequest,
@@ -10,7 +11,8 @@ import {
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
 import type { InboxSlice } from '../inbox/notice.js';
-import type { LogSlice } from '../logbook/logbook.js';
+import type { Appended, LogSlice } from '../logbook/logbook.js';
+import type { MarkStanding } from '../marks/mark.js';
 
 /** @throws {ProblemError} `bad-cursor` */
 export function placeOf(cursor: string): Place {
@@ -36,6 +38,17 @@ export function enteredText(channel: ChannelName, { cursor, messages, more, gap 
   return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}${list}`;
 }
 
+/** The members of the reply to `publish`, as JSON text without braces. Hot: once per publish. */
+export function publishedText({ logged: { id, cursor }, repeated }: Appended): string {
+  return `"id":${JSON.stringify(id)},"cursor":"${cursor}"${repeated ? ',"repeated":true' : ''}`;
+}
+
+/** The members of the reply to `mark`, as JSON text without braces. */
+export function markedText({ channel, place, unread }: MarkStanding): string {
+  const cursor = place && formatCursor(place);
+  return JSON.stringify({ channel, cursor, unread } satisfies Record<keyof Marked, unknown>).slice(1, -1);
+}
+
 /** The members of the reply to `read`, as JSON text without braces; only messages that are for the session. */
 export function readText({ channel, after, before }: ReadRequest, slice: LogSlice, session: string): string {
   const from = after ?? before;
@@ -45,7 +58,7 @@ export function readText({ channel, after, before }: ReadRequest, slice: LogSlic
       : `,"gap":${JSON.stringify({
           channel,
           after: from,
-          cursor: slice.messages[0]?.message.cursor ?? formatCursor(slice.head),
+          cursor: slice.messages[0]?.cursor ?? formatCursor(slice.head),
           why: slice.gap,
         })}`;
   const messages = slice.messages.filter((each) => each.isFor(session)).map((each) => each.text);

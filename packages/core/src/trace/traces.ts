@@ -1,4 +1,4 @@
-import type { ChannelName } from '@nine-bells/wire';
+import type { Author, ChannelName } from '@nine-bells/wire';
 import { formatCursor } from '@nine-bells/wire';
 import type { LoggedMessage, Place } from '../logbook/logbook.js';
 import type { OwnDraft } from '../session/host.js';
@@ -16,7 +16,16 @@ interface Held {
   readonly connections: number;
 }
 
-type AcceptedNow = { -readonly [K in keyof Accepted]: Accepted[K] };
+/** What is kept of `Accepted`: as little as can be, since there is one for each message. */
+interface Taken {
+  readonly channel: ChannelName;
+  readonly place: Place;
+  readonly by: Author | undefined;
+  readonly key: string | undefined;
+  readonly atMs: number;
+  readonly placedAfterMs: number;
+  repeats: number;
+}
 
 /**
  * What this instance remembers of messages and stays, so that it can be asked what became of a message. Bounded; the
@@ -27,8 +36,8 @@ export class Traces {
   readonly #now: () => number;
   readonly #isOn: boolean;
   /** Two generations: when the younger is full, it takes the place of the older, which is cheaper than forgetting one by one. */
-  #accepted = new Map<string, AcceptedNow>();
-  #acceptedBefore = new Map<string, AcceptedNow>();
+  #accepted = new Map<string, Taken>();
+  #acceptedBefore = new Map<string, Taken>();
   readonly #handed = new Ring<Held>(mostMessages, mostChars);
   readonly #events = new Ring<StayEvent>(mostEvents);
 
@@ -38,28 +47,14 @@ export class Traces {
   }
 
   /** A message has its place. Hot: once per publish. */
-  accepted(
-    { message: { id }, place }: LoggedMessage,
-    { channel, by, key }: OwnDraft,
-    atMs: number,
-    repeated: boolean,
-  ): void {
+  accepted({ id, place }: LoggedMessage, { channel, by, key }: OwnDraft, atMs: number, repeated: boolean): void {
     if (!this.#isOn) return;
-    const known = repeated ? this.#acceptedOf(id) : undefined;
     if (repeated) {
+      const known = this.#acceptedOf(id);
       if (known !== undefined) known.repeats += 1;
       return;
     }
-    this.#accepted.set(id, {
-      id,
-      channel,
-      cursor: formatCursor(place),
-      ...(by === undefined ? {} : { by }),
-      ...(key === undefined ? {} : { key }),
-      atMs,
-      placedAfterMs: this.#now() - atMs,
-      repeats: 0,
-    });
+    this.#accepted.set(id, { channel, place, by, key, atMs, placedAfterMs: this.#now() - atMs, repeats: 0 });
     if (this.#accepted.size < mostMessages) return;
     this.#acceptedBefore = this.#accepted;
     this.#accepted = new Map();
@@ -81,7 +76,8 @@ export class Traces {
     id: string,
     confirmed: (channel: ChannelName, place: Place) => number,
   ): TraceHere & { except?: readonly string[] } {
-    const accepted = this.#acceptedOf(id);
+    const taken = this.#acceptedOf(id);
+    const accepted = taken && acceptedOf(id, taken);
     // Of the text only as much is read as it takes.
     const begins = `"id":${JSON.stringify(id)},`;
     const held = this.#handed.findLast(({ logged }) => logged.tail.startsWith(begins));
@@ -100,7 +96,7 @@ export class Traces {
     };
   }
 
-  #acceptedOf(id: string): AcceptedNow | undefined {
+  #acceptedOf(id: string): Taken | undefined {
     return this.#accepted.get(id) ?? this.#acceptedBefore.get(id);
   }
 
@@ -108,4 +104,17 @@ export class Traces {
   staysOf(user: string, channel: ChannelName): readonly StayEvent[] {
     return this.#events.all.filter((each) => each.user === user && each.channel === channel);
   }
+}
+
+function acceptedOf(id: string, { channel, place, by, key, atMs, placedAfterMs, repeats }: Taken): Accepted {
+  return {
+    id,
+    channel,
+    cursor: formatCursor(place),
+    ...(by === undefined ? {} : { by }),
+    ...(key === undefined ? {} : { key }),
+    atMs,
+    placedAfterMs,
+    repeats,
+  };
 }

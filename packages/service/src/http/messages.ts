@@ -57,7 +57,7 @@ export function messages(engine: Engine): readonly Route[] {
     const gap: Partial<Gap> | undefined =
       slice.gap === undefined || asked === undefined
         ? undefined
-        : ({ channel, after: asked, cursor: slice.messages[0]?.message.cursor ?? cursor, why: slice.gap } as Gap);
+        : ({ channel, after: asked, cursor: slice.messages[0]?.cursor ?? cursor, why: slice.gap } as Gap);
     response
       .type('json')
       .send(

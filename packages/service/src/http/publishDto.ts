@@ -1,4 +1,11 @@
-import { channelNameFault, isDeeperThan, type Json, messageTypePattern, protocolLimits } from '@nine-bells/wire';
+import {
+  channelNameFault,
+  isDeeperThan,
+  type Json,
+  messageTypePattern,
+  protocolLimits,
+  unfitCharacter,
+} from '@nine-bells/wire';
 import {
   ArrayMaxSize,
   IsArray,
@@ -11,9 +18,6 @@ import {
   ValidateNested,
   type ValidationOptions,
 } from 'class-validator';
-
-// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is refused
-const noControlCharacters = /^[^\u0000-\u001f\u007f]*$/;
 
 /** A channel name, with the fault in its own words. */
 export function IsChannel(): PropertyDecorator {
@@ -36,11 +40,15 @@ export function IsJson(): PropertyDecorator {
   });
 }
 
-/** Text of at least one character, without control characters. */
+/** Text of at least one character, without control characters and halves of surrogate pairs. */
 export function IsWords(maxChars: number): PropertyDecorator {
+  const fit = check('isFit', (value) =>
+    typeof value === 'string' && unfitCharacter.test(value)
+      ? 'control characters and halves of surrogate pairs are not allowed'
+      : undefined,
+  );
   return (target, name) => {
-    for (const each of [IsString(), IsNotEmpty(), MaxLength(maxChars)]) each(target, name as string);
-    Matches(noControlCharacters, { message: '$property must not have control characters' })(target, name as string);
+    for (const each of [IsString(), IsNotEmpty(), MaxLength(maxChars), fit]) each(target, name as string);
   };
 }
 

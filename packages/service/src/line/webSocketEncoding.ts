@@ -11,6 +11,16 @@ const tailBytes = 4;
 export const webSocketEncoding: Encoding = {
   encode: (payload) => frameOf(0x81, payload),
   join: (frames) => Buffer.concat(frames),
+  joinTexts(texts) {
+    const sizes = texts.map((text) => Buffer.byteLength(text));
+    const joined = Buffer.allocUnsafe(sizes.reduce((sum, size) => sum + headBytes(size) + size, 0));
+    let at = 0;
+    for (const [index, text] of texts.entries()) {
+      at = writeHead(joined, at, 0x81, sizes[index] as number);
+      at += joined.write(text, at);
+    }
+    return joined;
+  },
 };
 
 /**
@@ -32,18 +42,29 @@ export function deflatingEncoding(aboveBytes: number): Encoding {
 }
 
 function frameOf(first: number, payload: Uint8Array): Buffer {
-  const { length } = payload;
-  const head = length < 126 ? 2 : length < 65_536 ? 4 : 10;
-  const frame = Buffer.allocUnsafeSlow(head + length);
-  frame[0] = first;
-  if (head === 2) frame[1] = length;
-  else if (head === 4) {
-    frame[1] = 126;
-    frame.writeUInt16BE(length, 2);
-  } else {
-    frame[1] = 127;
-    frame.writeBigUInt64BE(BigInt(length), 2);
-  }
+  const head = headBytes(payload.length);
+  // Not from the pool: it is kept as long as whoever gets it slowest.
+  const frame = Buffer.allocUnsafeSlow(head + payload.length);
+  writeHead(frame, 0, first, payload.length);
   frame.set(payload, head);
   return frame;
+}
+
+function headBytes(length: number): number {
+  return length < 126 ? 2 : length < 65_536 ? 4 : 10;
+}
+
+/** Writes how a frame begins; where it goes on. */
+function writeHead(buffer: Buffer, at: number, first: number, length: number): number {
+  const head = headBytes(length);
+  buffer[at] = first;
+  if (head === 2) buffer[at + 1] = length;
+  else if (head === 4) {
+    buffer[at + 1] = 126;
+    buffer.writeUInt16BE(length, at + 2);
+  } else {
+    buffer[at + 1] = 127;
+    buffer.writeBigUInt64BE(BigInt(length), at + 2);
+  }
+  return at + head;
 }

@@ -41,9 +41,11 @@ import { MarkStore } from './markStore.js';
 import type { AuditRow, BanRow, ChannelRow, CutoffRow, MarkRow, MessageRow } from './models.js';
 
 /** Most messages of one commit. */
-const groupMessages = 2000;
-/** Rows of one INSERT statement. */
-const statementRows = 500;
+const groupMessages = 4000;
+/** Most characters of data of one commit; one message alone may have more. */
+const groupChars = 8_388_608;
+/** Most channels of which it is remembered where they stand. */
+const mostHeads = 10_000;
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
 
@@ -63,6 +65,8 @@ export class SqlStore implements Store {
   readonly #volume: string;
   readonly #inboxes: InboxStore;
   readonly #marks: MarkStore;
+  /** Where channels stand, if nobody else writes; of those written to last. */
+  readonly #heads = new Map<ChannelName, HeadRow>();
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;
 
@@ -251,11 +255,12 @@ export class SqlStore implements Store {
     // The rest of this turn's messages join the first commit.
     await Promise.resolve();
     while (this.#waiting.length > 0) {
-      const group = this.#waiting.splice(0, groupMessages);
+      const group = this.#nextGroup();
       try {
         const appended = await this.#commitGroup(group);
         for (const [index, each] of group.entries()) each.resolve(appended[index] as Appended);
       } catch (error) {
+        this.#heads.clear();
         const failure = failureOf(error);
         for (const each of group) each.reject(failure);
       }
@@ -263,25 +268,75 @@ export class SqlStore implements Store {
     this.#committing = undefined;
   }
 
+  /** As many of those that wait as one commit takes. */
+  #nextGroup(): readonly Waiting[] {
+    let chars = 0;
+    let count = 0;
+    for (; count < this.#waiting.length && count < groupMessages; count++) {
+      chars += (this.#waiting[count] as Waiting).draft.dataText.length;
+      if (chars > groupChars && count > 0) break;
+    }
+    return this.#waiting.splice(0, count);
+  }
+
   /** A key is seldom known: it is looked up only when the database says that one of the group is. */
-  async #commitGroup(group: readonly Waiting[]): Promise<Appended[]> {
+  async #commitGroup(group: readonly Waiting[]): Promise<readonly Appended[]> {
+    const heads = this.#knownHeads(group);
     try {
-      return await this.#database.write((writer) => this.#commit(writer, group, false));
+      if (heads === undefined) return await this.#commitLookedUp(group, false);
+      const { appended, statements } = this.#entries(group, heads, new Map());
+      await this.#database.commit(statements);
+      this.#remember(heads);
+      return appended;
     } catch (error) {
-      if (!(error instanceof UniqueConstraintError)) throw error;
-      return this.#database.write((writer) => this.#commit(writer, group, true));
+      if (!isTaken(error)) throw error;
+      return this.#commitLookedUp(group, true);
     }
   }
 
-  /** One transaction: gives the numbers, writes the rows, moves the heads. */
-  async #commit(writer: Sequelize, group: readonly Waiting[], looksUpKeys: boolean): Promise<Appended[]> {
-    const channels = await this.#channelsOf(writer, group);
-    const known = looksUpKeys ? await this.#knownKeys(writer, group, channels) : new Map<string, LoggedMessage>();
-    const rows: MessageRow[] = [];
+  /** As far as they are known, a group's channels; `undefined` where one must be looked up. */
+  #knownHeads(group: readonly Waiting[]): Map<ChannelName, HeadRow> | undefined {
+    const heads = new Map<ChannelName, HeadRow>();
+    for (const { channel } of group) {
+      if (heads.has(channel)) continue;
+      const known = this.#heads.get(channel);
+      if (known === undefined) return undefined;
+      heads.set(channel, { ...known });
+    }
+    return heads;
+  }
+
+  /** What others write too must be looked up each time. */
+  #remember(heads: ReadonlyMap<ChannelName, HeadRow>): void {
+    if (this.#database.isShared) return;
+    if (this.#heads.size + heads.size > mostHeads) this.#heads.clear();
+    for (const [name, row] of heads) this.#heads.set(name, row);
+  }
+
+  /** One transaction in which the channels are looked up, and if need be what was published before under the keys. */
+  async #commitLookedUp(group: readonly Waiting[], looksUpKeys: boolean): Promise<readonly Appended[]> {
+    const { heads, appended } = await this.#database.write(async (writer) => {
+      const found = await this.#channelsOf(writer, group);
+      const known = looksUpKeys ? await this.#knownKeys(writer, group, found) : new Map<string, LoggedMessage>();
+      const entries = this.#entries(group, found, known);
+      for (const each of entries.statements) await writer.query(each);
+      return { heads: found, appended: entries.appended };
+    });
+    this.#remember(heads);
+    return appended;
+  }
+
+  /** Gives the numbers, and makes the statements that write the rows and move the heads. */
+  #entries(
+    group: readonly Waiting[],
+    heads: ReadonlyMap<ChannelName, HeadRow>,
+    known: Map<string, LoggedMessage>,
+  ): { readonly appended: readonly Appended[]; readonly statements: readonly string[] } {
+    const rows: unknown[][] = [];
     const changed = new Set<HeadRow>();
-    const begun: MarkRow[] = [];
+    const begun: unknown[][] = [];
     const appended = group.map(({ channel, draft }): Appended => {
-      const row = channels.get(channel) as HeadRow;
+      const row = heads.get(channel) as HeadRow;
       const key = draft.key === undefined ? undefined : keyOf(row.id, draft.by?.user ?? '', draft.key);
       const first = key === undefined ? undefined : known.get(key);
       if (first !== undefined) return { logged: first, repeated: true };
@@ -291,21 +346,16 @@ export class SqlStore implements Store {
       changed.add(row);
       const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);
       if (key !== undefined) known.set(key, logged);
-      rows.push(rowOf(row, logged, draft));
-      if (row.head === 1)
-        for (const user of draft.begins ?? []) begun.push({ user_id: user, channel_id: row.id, number: 0, notes: 0 });
+      rows.push(valuesOf(row, draft));
+      if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
       return { logged, repeated: false, counted: row.head - row.notes };
     });
-    const tables = writer.getQueryInterface();
-    for (let from = 0; from < rows.length; from += statementRows)
-      await insertMessages(writer, rows.slice(from, from + statementRows));
-    if (changed.size > 0)
-      await tables.bulkInsert('channels', [...changed], {
-        updateOnDuplicate: ['head', 'notes', 'last_at_ms'],
-        upsertKeys: ['id'],
-      } as object);
-    if (begun.length > 0) await tables.bulkInsert('marks', begun, { ignoreDuplicates: true } as object);
-    return appended;
+    const { isShared } = this.#database;
+    const statements: string[] = [];
+    if (rows.length > 0) statements.push(insertOf('messages', messageColumns, rows, isShared));
+    if (changed.size > 0) statements.push(moveHeads([...changed], isShared));
+    if (begun.length > 0) statements.push(`${insertOf('marks', markColumns, begun, isShared)} ON CONFLICT DO NOTHING`);
+    return { appended, statements };
   }
 
   /** The rows of a group's channels, made where there are none. */
@@ -372,17 +422,78 @@ export class SqlStore implements Store {
   }
 }
 
-/** One statement. Written out, since this is the hottest of all and what makes statements of objects takes several times as long. */
-async function insertMessages(writer: Sequelize, rows: readonly MessageRow[]): Promise<void> {
-  const text = (value: string | null): string => (value === null ? 'NULL' : writer.escape(value));
-  const values = rows.map(
-    (row) =>
-      `(${row.channel_id},${row.number},${text(row.message_id)},${text(row.type)},${text(row.author)},${text(row.publish_key)},${text(row.by_json)},${row.at_ms},${text(row.data_json)},${text(row.except_json)},${row.notes})`,
+/** The columns of a row, in the order in which its values are given; with the type of those that are not text. */
+type Columns<Row> = Readonly<Record<keyof Row, 'TEXT' | 'INTEGER' | 'BIGINT'>>;
+
+const messageColumns: Columns<MessageRow> = {
+  channel_id: 'INTEGER',
+  number: 'BIGINT',
+  message_id: 'TEXT',
+  type: 'TEXT',
+  author: 'TEXT',
+  publish_key: 'TEXT',
+  by_json: 'TEXT',
+  at_ms: 'BIGINT',
+  data_json: 'TEXT',
+  except_json: 'TEXT',
+  notes: 'BIGINT',
+};
+
+const markColumns: Columns<MarkRow> = { user_id: 'TEXT', channel_id: 'INTEGER', number: 'BIGINT', notes: 'BIGINT' };
+
+const headColumns: Columns<Pick<ChannelRow, 'id' | 'head' | 'notes' | 'last_at_ms'>> = {
+  id: 'INTEGER',
+  head: 'BIGINT',
+  notes: 'BIGINT',
+  last_at_ms: 'BIGINT',
+};
+
+/** The values of a message, as `messageColumns` has them. Hot: once per message. */
+function valuesOf({ id, head, notes }: HeadRow, draft: Draft): unknown[] {
+  const { by, except } = draft;
+  return [
+    id,
+    head,
+    draft.id,
+    draft.type,
+    by?.user ?? '',
+    draft.key ?? null,
+    by === undefined ? null : JSON.stringify(by),
+    draft.atMs,
+    draft.dataText,
+    except?.length ? JSON.stringify(except) : null,
+    notes,
+  ];
+}
+
+/**
+ * Rows as a table that a statement selects from. All are one JSON text, which the database takes apart itself, in a thread
+ * that is not ours; values written out one by one take several times as long to make.
+ */
+function tableOf(rows: readonly unknown[][], isShared: boolean): string {
+  // In JSON text there is no character that ends a literal but the quote, and none that SQL reads otherwise.
+  const literal = `'${JSON.stringify(rows).replaceAll("'", "''")}'`;
+  return isShared ? `json_array_elements(CAST(${literal} AS json)) AS each(value)` : `jsonb_each(${literal}) AS each`;
+}
+
+function columnsOf(columns: Columns<unknown>): string[] {
+  return Object.values(columns).map((type, index) =>
+    type === 'TEXT' ? `each.value->>${index}` : `CAST(each.value->>${index} AS ${type})`,
   );
-  await writer.query(
-    `INSERT INTO messages (channel_id, number, message_id, type, author, publish_key, by_json, at_ms, data_json, except_json, notes) VALUES ${values.join()}`,
-    { type: QueryTypes.INSERT },
-  );
+}
+
+function insertOf<Row>(table: string, columns: Columns<Row>, rows: readonly unknown[][], isShared: boolean): string {
+  const names = Object.keys(columns).join(', ');
+  // SQLite takes what follows for a part of a join, were there no condition.
+  return `INSERT INTO ${table} (${names}) SELECT ${columnsOf(columns).join(', ')} FROM ${tableOf(rows, isShared)} WHERE true`;
+}
+
+function moveHeads(changed: readonly HeadRow[], isShared: boolean): string {
+  const rows = changed.map(({ id, head, notes, last_at_ms }) => [id, head, notes, last_at_ms]);
+  const [id, ...values] = columnsOf(headColumns);
+  const [, ...names] = Object.keys(headColumns);
+  const moved = names.map((name, index) => `${name} = ${values[index]}`).join(', ');
+  return `UPDATE channels SET ${moved} FROM ${tableOf(rows, isShared)} WHERE channels.id = ${id}`;
 }
 
 type HeadRow = { -readonly [K in keyof ChannelRow]: ChannelRow[K] };
@@ -395,22 +506,6 @@ function keyOf(channel: number, author: string, key: string): string {
   return `${channel}\u0000${author}\u0000${key}`;
 }
 
-function rowOf(channel: ChannelRow, { message, place }: LoggedMessage, draft: Draft): MessageRow {
-  return {
-    channel_id: channel.id,
-    number: place.number,
-    message_id: message.id,
-    type: message.type,
-    author: message.by?.user ?? '',
-    publish_key: message.key ?? null,
-    by_json: message.by === undefined ? null : JSON.stringify(message.by),
-    at_ms: draft.atMs,
-    data_json: JSON.stringify(message.data),
-    except_json: draft.except?.length ? JSON.stringify(draft.except) : null,
-    notes: channel.notes,
-  };
-}
-
 function loggedOf(channel: ChannelName, volume: string, row: MessageRow): LoggedMessage {
   return new LoggedMessage(
     channel,
@@ -419,7 +514,7 @@ function loggedOf(channel: ChannelName, volume: string, row: MessageRow): Logged
       id: row.message_id,
       type: row.type,
       atMs: Number(row.at_ms),
-      data: JSON.parse(row.data_json),
+      dataText: row.data_json,
       ...(row.publish_key === null ? {} : { key: row.publish_key }),
       ...(row.by_json === null ? {} : { by: JSON.parse(row.by_json) }),
       ...(row.except_json === null ? {} : { except: JSON.parse(row.except_json) }),
@@ -460,6 +555,13 @@ function keepingOutOf(row: BanRow): KeepingOut {
 function isAway(error: Error): boolean {
   const { code } = (error instanceof DatabaseError ? error.original : {}) as { code?: string };
   return error instanceof ConnectionError || /^(08|53|57)/.test(code ?? '') || /terminat|closed/i.test(error.message);
+}
+
+/** A row with this key, or this number, is there already. */
+function isTaken(error: unknown): boolean {
+  return (
+    error instanceof UniqueConstraintError || (error instanceof Error && /UNIQUE constraint failed/.test(error.message))
+  );
 }
 
 /** SQLite's own words for "not now". */

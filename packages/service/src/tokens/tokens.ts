@@ -1,5 +1,5 @@
 import { type Grant, type Identity, readGrants, type TokenReader } from '@nine-bells/core';
-import { GUEST_PREFIX, type Json, protocolLimits, refusal } from '@nine-bells/wire';
+import { GUEST_PREFIX, type Json, protocolLimits, refusal, unfitCharacter } from '@nine-bells/wire';
 import {
   type CryptoKey,
   createRemoteJWKSet,
@@ -208,8 +208,7 @@ function userFault(user: unknown, claim: ClaimName): string | undefined {
   if (user.length > protocolLimits.userChars) return `a user id has at most ${protocolLimits.userChars} characters`;
   if (user.startsWith(GUEST_PREFIX) || user.startsWith('oversight:'))
     return `no user id may begin with ${JSON.stringify(user.slice(0, user.indexOf(':') + 1))}`;
-  for (let i = 0; i < user.length; i++)
-    if (user.charCodeAt(i) < 32 || user.charCodeAt(i) === 127) return 'a user id has no control characters';
+  if (unfitCharacter.test(user)) return 'a user id has no control characters, and no halves of surrogate pairs';
   return undefined;
 }
 
