@@ -1,9 +1,12 @@
 // Acknowledged publishes a second to a kept channel: through the whole service, by clients over WebSockets, against a commit
-// for each message in the same database; with SQLite's `synchronous` FULL and NORMAL.
+// for each message in the same database, and against the service's store alone, called in this process with as many under
+// way; with SQLite's `synchronous` FULL and NORMAL.
 import { mkdtempSync, rmSync } from 'node:fs';
 import { cpus, tmpdir } from 'node:os';
 import { join } from 'node:path';
 import sqlite3 from 'sqlite3';
+import { Database } from '../packages/service/dist/store/database.js';
+import { SqlStore } from '../packages/service/dist/store/sqlStore.js';
 import { Child, median } from './child.mjs';
 import { text, theService } from './subjects.mjs';
 
@@ -11,33 +14,43 @@ const connections = 200;
 const underWay = 50;
 const rounds = 5;
 const roundMs = 3_000;
+let keptSoFar = 0;
 
 console.log(
   `Acknowledged publishes to a kept channel: ${connections} connections, ${underWay} messages under way on each`,
 );
 console.log(`${cpus().length} x ${cpus()[0].model}, Node.js ${process.version}; medians of ${rounds} rounds\n`);
-console.log(row('', 'a commit each', 'service', 'ratio'));
+console.log(row('', 'a commit each', 'the store alone', 'service', 'of each', 'of the store'));
 for (const synchronous of ['full', 'normal']) {
   const subject = await theService({ kept: true, synchronous, limits: ', publishes: 1000000/s, requests: 1000000/s' });
   const clients = new Child('./keptClients.mjs');
   const { port, path, protocol } = subject;
   await clients.ask({ act: 'open', port, path, protocol, connections, underWay });
-  const rates = { each: [], service: [] };
+  const rates = { each: [], store: [], service: [] };
   for (let round = 0; round <= rounds; round++) {
     const each = await aCommitEach(synchronous);
+    const store = await theStore(synchronous);
     const { acknowledged, ms } = await clients.ask({ act: 'publish', roundMs, text });
     if (round === 0) continue;
     rates.each.push(each);
+    rates.store.push(store);
     rates.service.push((acknowledged / ms) * 1000);
   }
   const kept = await subject.kept();
   if (kept === 0) throw new Error('nothing was kept');
   clients.end();
   await subject.stop();
-  const ratio = median(rates.service.map((rate, round) => rate / rates.each[round]));
+  const ratioTo = (others) => median(rates.service.map((rate, round) => rate / others[round]));
   const shown = (values) => `${Math.round(median(values)).toLocaleString('en')}/s`;
   console.log(
-    row(`synchronous = ${synchronous.toUpperCase()}`, shown(rates.each), shown(rates.service), `${ratio.toFixed(1)}x`),
+    row(
+      `synchronous = ${synchronous.toUpperCase()}`,
+      shown(rates.each),
+      shown(rates.store),
+      shown(rates.service),
+      `${ratioTo(rates.each).toFixed(1)}x`,
+      `${ratioTo(rates.store).toFixed(2)}x`,
+    ),
   );
 }
 process.exit();
@@ -69,6 +82,40 @@ async function aCommitEach(synchronous) {
   }
   const rate = (count / (performance.now() - started)) * 1000;
   await new Promise((resolve) => database.close(resolve));
+  rmSync(folder, { recursive: true });
+  return rate;
+}
+
+/** The rate at which the store takes the same messages, without the service around it. */
+async function theStore(synchronous) {
+  const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
+  const database = await Database.open({ data: folder, sqliteSynchronous: synchronous });
+  const store = await SqlStore.open(database);
+  const dataText = JSON.stringify({ text });
+  const started = performance.now();
+  let count = 0;
+  let open = 0;
+  await new Promise((resolve) => {
+    const append = () => {
+      if (performance.now() - started >= roundMs) {
+        if (open === 0) resolve();
+        return;
+      }
+      open += 1;
+      const number = ++keptSoFar;
+      const client = number % connections;
+      const by = { user: `guest:${client}`, name: `Guest ${client}`, guest: true };
+      const draft = { id: `m${number}`, type: 'message', key: `k${number}`, by, atMs: Date.now(), dataText };
+      void store.append(`race/${client % 10}/bench`, draft).then(() => {
+        open -= 1;
+        count += 1;
+        append();
+      });
+    };
+    for (let n = 0; n < connections * underWay; n++) append();
+  });
+  const rate = (count / (performance.now() - started)) * 1000;
+  await database.close();
   rmSync(folder, { recursive: true });
   return rate;
 }

@@ -4,7 +4,7 @@ import { cpus } from 'node:os';
 import { Child, median } from './child.mjs';
 
 const count = Number(process.env.BENCH_COUNT ?? 10_000);
-const rounds = 5;
+const rounds = 9;
 const missedEach = 5;
 
 console.log(

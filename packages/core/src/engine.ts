@@ -65,7 +65,7 @@ import type { TableEntry } from './presence/tables.js';
 import { Watching } from './presence/watching.js';
 import type { Client } from './session/client.js';
 import { Connection } from './session/connection.js';
-import type { ConnectionHost, OwnDraft, RemovalWish } from './session/host.js';
+import type { ConnectionHost, RemovalWish } from './session/host.js';
 import { type Session, Sessions } from './session/sessions.js';
 import { Pacer } from './time/pacer.js';
 import { Wheel } from './time/wheel.js';
@@ -244,7 +244,7 @@ export class Engine {
     this.everywhere = new Everywhere(this.options.instance, own, others);
     this.#standing = new Standing(ports.clock);
     const { clock, ids, relay, store, report, asker, took } = ports;
-    const direct = (match: RuleMatch, own: OwnDraft) => this.#tellParties(match, own);
+    const direct = (match: RuleMatch, by: Author | undefined) => this.#tellParties(match, by);
     this.#intake = new Intake(
       { clock, ids, relay, store, counts: this.counts, traces: this.#traces, took, direct },
       this.options,
@@ -1058,7 +1058,7 @@ export class Engine {
   }
 
   /** In a direct channel: those who are not there learn of the message by a notice, one for each channel. */
-  #tellParties(match: RuleMatch, { by }: OwnDraft): void {
+  #tellParties(match: RuleMatch, by: Author | undefined): void {
     const { channel } = match;
     const others = (usersOf(match) ?? []).filter((user) => user !== by?.user);
     const title = by === undefined ? 'There is a message for you' : `${by.name ?? by.user} wrote to you`;

@@ -31,6 +31,18 @@ describe('whatever is given', () => {
     );
   });
 
+  it('a channel name is taken exactly if all of its segments are', () => {
+    const isSegment = (text: string) => /^[a-]/.test(text) || (/^\./.test(text) && text !== '.' && text !== '..');
+    fc.assert(
+      fc.property(fc.array(fc.constantFrom('a', '-', '.', ':', '/', ' '), { maxLength: 8 }), (letters) => {
+        const name = letters.join('');
+        const isName = !name.includes(' ') && name.split('/').every(isSegment);
+        expect(channelNameFault(name) === undefined).toBe(isName);
+      }),
+      { numRuns: 3000 },
+    );
+  });
+
   it('a frame is read or refused with a code and a place, and never throws', () => {
     const members = fc.dictionary(
       fc.constantFrom(

@@ -18,7 +18,7 @@ export interface IntakePorts {
   /** How long it took until a message had its place, in milliseconds. */
   readonly took: ((what: 'relay' | 'commit', ms: number) => void) | undefined;
   /** A direct channel has a new message. */
-  readonly direct: (match: RuleMatch, own: OwnDraft) => void;
+  readonly direct: (match: RuleMatch, by: Draft['by']) => void;
 }
 
 /** Where messages are taken in: bounded, given their place by whoever keeps the channel, and announced. */
@@ -75,15 +75,16 @@ export class Intake {
     };
     this.#backlog.take(channel, bytes);
     const appended = isKept ? store.append(channel, draft) : relay.append(channel, draft, logbook.bounds);
+    // What the client sent is not held on to meanwhile, only what was made of it: very many may be under way.
     return appended.then(
       (done) => {
         this.#backlog.giveBack(channel, bytes);
         if (isKept) this.#announce(draft, done, users);
         this.#ports.took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
-        this.#ports.traces.accepted(done.logged, own, atMs, done.repeated);
+        this.#ports.traces.accepted(done.logged, draft, done.repeated);
         if (!done.repeated) {
           this.#ports.counts.messagesIn += 1;
-          if (match.rule.direct) this.#ports.direct(match, own);
+          if (match.rule.direct) this.#ports.direct(match, draft.by);
         }
         return done;
       },

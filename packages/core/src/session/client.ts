@@ -39,6 +39,9 @@ import { enteredText, inboxReply, markedText, placeOf, publishedText, readText, 
 import type { Session } from './sessions.js';
 import { Stays } from './stays.js';
 
+/** What was asked for, and under which number. */
+export type Asked = { readonly do: Request['do']; readonly id?: number | undefined };
+
 /** What a client needs of the connection that it is on. */
 export interface ClientLine {
   readonly ended: boolean;
@@ -51,7 +54,7 @@ export interface ClientLine {
   reply(id: number | undefined, members: object): void;
   /** As `reply`, of JSON text without braces. */
   replyText(id: number | undefined, members: string): void;
-  failed(error: unknown, request: Request): void;
+  failed(error: unknown, request: Asked): void;
   /** @throws {ProblemError} `token-invalid`, `token-ended`, `banned`, `unavailable` */
   readToken(token: string): Promise<Identity>;
   /** Looks again, in this turn, whether somebody may be here at all. */
@@ -372,11 +375,11 @@ export class Client implements Entrant {
       by: authorOf(this.#who),
       except: request.echo === false ? [this.session] : undefined,
     });
-    return this.#answerWhenDone(request, appended, publishedText);
+    return this.#answerWhenDone(requestOf(request), appended, publishedText);
   }
 
   /** Answers when the store is done, and lets later acts go on meanwhile, unless too much is under way. */
-  #answerWhenDone<T>(request: Request, done: Promise<T>, textOf: (done: T) => string): void | Promise<void> {
+  #answerWhenDone<T>(request: Asked, done: Promise<T>, textOf: (done: T) => string): void | Promise<void> {
     this.#underWay += 1;
     done.then(
       (result) => {
@@ -585,14 +588,8 @@ export class Client implements Entrant {
     return cursor === undefined ? undefined : parseCursor(cursor);
   }
 
-  #stayed(channel: ChannelName) {
-    const { session, user } = this;
-    const { name } = this.#who;
-    return { session, user, ...(name === undefined ? {} : { name }), channel, atMs: this.#host.clock.now() };
-  }
-
   #entered({ channel, after }: EnterWish, { cursor, messages, more, gap, source }: CaughtUp): void {
-    const { counts } = this.#host;
+    const { counts, traces, clock } = this.#host;
     if (after !== undefined) {
       counts.recoveries[source] += 1;
       counts.recovered += messages.length;
@@ -600,13 +597,17 @@ export class Client implements Entrant {
     if (gap !== undefined) counts.gaps[gap.why] += 1;
     const came = after === undefined ? undefined : parseCursor(after);
     const first = messages[0]?.place.number ?? cursor.number + 1;
-    const isFollowed = came?.volume === cursor.volume && gap === undefined;
-    this.#host.traces.stay({
-      ...this.#stayed(channel),
+    const isOfVolume = came?.volume === cursor.volume;
+    traces.stay({
+      session: this.session,
+      user: this.user,
+      name: this.#who.name,
+      channel,
+      atMs: clock.now(),
       what: more ? 'given' : 'entered',
       volume: cursor.volume,
-      from: isFollowed ? came.number : first - 1,
-      ...(came?.volume === cursor.volume && gap !== undefined ? { gapAfter: came.number } : {}),
+      from: isOfVolume && gap === undefined ? came.number : first - 1,
+      gapAfter: isOfVolume && gap !== undefined ? came.number : undefined,
       upTo: cursor.number,
       returned: came !== undefined,
     });
@@ -614,7 +615,9 @@ export class Client implements Entrant {
 
   /** It may not enter. */
   refusedAt(channel: ChannelName, refused: Problem): void {
-    this.#host.traces.stay({ ...this.#stayed(channel), what: 'refused', problem: refused });
+    const { session, user } = this;
+    const atMs = this.#host.clock.now();
+    this.#host.traces.stay({ session, user, name: this.#who.name, channel, atMs, what: 'refused', problem: refused });
   }
 
   #letGo(name: ChannelName, why: Ending | 'removed' | 'not-allowed', detail?: string): void {
@@ -625,13 +628,17 @@ export class Client implements Entrant {
     if (head !== undefined) {
       const got = this.gotOf(name);
       this.#host.traces.stay({
-        ...this.#stayed(name),
+        session: this.session,
+        user: this.user,
+        name: this.#who.name,
+        channel: name,
+        atMs: this.#host.clock.now(),
         what: 'ended',
         why,
         volume: head.volume,
         upTo: head.number,
-        ...(got?.volume === head.volume ? { got: got.number } : {}),
-        ...(detail === undefined ? {} : { detail }),
+        got: got?.volume === head.volume ? got.number : undefined,
+        detail,
       });
     }
     this.#channels?.delete(name);
@@ -639,6 +646,11 @@ export class Client implements Entrant {
     channel.leave(this);
     this.#host.left(channel);
   }
+}
+
+/** As much of a request as it takes to answer it, without what it brought along. */
+function requestOf({ do: verb, id }: Request): Asked {
+  return { do: verb, id };
 }
 
 /** An act that is allowed, and what that rests on. */

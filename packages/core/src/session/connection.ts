@@ -18,7 +18,7 @@ import { bannedProblem } from '../measures/told.js';
 import type { Link } from '../ports.js';
 import type { Paced } from '../time/pacer.js';
 import { type ActOwner, ActQueue } from './actQueue.js';
-import { Client, type ClientLine } from './client.js';
+import { type Asked, Client, type ClientLine } from './client.js';
 import type { ConnectionHost } from './host.js';
 import { guestIdOf } from './sessionSecret.js';
 import type { SessionConnection } from './sessions.js';
@@ -345,7 +345,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     );
   }
 
-  failed(error: unknown, request: Request): void {
+  failed(error: unknown, request: Asked): void {
     if (this.#ended) return;
     const each = this.#problemOf(error, request.do);
     if (request.do === 'hello') {

@@ -31,7 +31,7 @@ export interface Handed {
 export type StayEvent = {
   readonly session: string;
   readonly user: string;
-  readonly name?: string;
+  readonly name?: string | undefined;
   readonly channel: ChannelName;
   readonly atMs: number;
 } & (
@@ -41,7 +41,7 @@ export type StayEvent = {
       readonly volume: string;
       readonly from: number;
       /** Where it had been; what came after that, up to `from`, was not in the record any more. */
-      readonly gapAfter?: number;
+      readonly gapAfter?: number | undefined;
       readonly upTo: number;
       /** It came back with a cursor. */
       readonly returned: boolean;
@@ -54,8 +54,8 @@ export type StayEvent = {
       /** The last message that it was handed. */
       readonly upTo: number;
       /** The last message that it had said it has got. */
-      readonly got?: number;
-      readonly detail?: string;
+      readonly got?: number | undefined;
+      readonly detail?: string | undefined;
     }
   | { readonly what: 'refused'; readonly problem: Problem }
 );

@@ -1,7 +1,6 @@
 import type { Author, ChannelName } from '@nine-bells/wire';
 import { formatCursor } from '@nine-bells/wire';
-import type { LoggedMessage, Place } from '../logbook/logbook.js';
-import type { OwnDraft } from '../session/host.js';
+import type { Draft, LoggedMessage, Place } from '../logbook/logbook.js';
 import { Ring } from './ring.js';
 import type { Accepted, StayEvent, TraceHere } from './trace.js';
 
@@ -47,7 +46,7 @@ export class Traces {
   }
 
   /** A message has its place. Hot: once per publish. */
-  accepted({ id, place }: LoggedMessage, { channel, by, key }: OwnDraft, atMs: number, repeated: boolean): void {
+  accepted({ id, channel, place }: LoggedMessage, { by, key, atMs }: Draft, repeated: boolean): void {
     if (!this.#isOn) return;
     if (repeated) {
       const known = this.#acceptedOf(id);
