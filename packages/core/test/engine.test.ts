@@ -42,7 +42,7 @@ describe('hello', () => {
     expect(stranger.frames).toEqual([]);
     await clock.run(1_000);
     expect(stranger.frames[0]).toMatchObject({ user: 'jory', continued: false });
-    await engine.revokeTokens('pia', { kind: 'key', id: 'k' });
+    await engine.measures.revokeTokens('pia', { kind: 'key', id: 'k' });
     const revoked = await welcomed('late:pia@60000', { session, secret: back.frames[0].secret });
     expect(revoked.closedWith?.code).toBe(4903);
     await clock.run(61_000);

@@ -317,7 +317,7 @@ describe('instances', () => {
   it('obey bans of each other, also those that they could not be told of', async () => {
     const { clock, one, other, doors, come } = await two();
     const [jory, ines] = [await come(other, 'jory', [north]), await come(other, 'ines', [north])];
-    void one.ban({ user: 'jory', channel: north }, { kind: 'service', id: 'test' });
+    void one.measures.ban({ user: 'jory', channel: north }, { kind: 'service', id: 'test' });
     await clock.run(20);
     expect(jory.pushes('removed')).toHaveLength(1);
     const door = doors[1] as HubDoor;
@@ -325,7 +325,7 @@ describe('instances', () => {
     door.unsubscribe('c/!control');
     door.beat = () => Promise.reject(new Error('it is away'));
     await clock.run(2_000);
-    void one.ban({ user: 'ines' }, { kind: 'service', id: 'test' });
+    void one.measures.ban({ user: 'ines' }, { kind: 'service', id: 'test' });
     await clock.run(500);
     expect(ines.closedWith).toBeUndefined();
     door.beat = beat;

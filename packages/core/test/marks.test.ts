@@ -172,7 +172,7 @@ describe('unread counts', () => {
     await say(all, 'crew/petrel', 'ines');
     await all.clock.run(1_100);
     expect([told(tomas), told(elsewhere)]).toEqual([[{ 'crew/petrel': 1 }], []]);
-    await all.engine.ban({ user: 'tomas', channel: channelName('crew/petrel') }, { kind: 'key', id: 'k' });
+    await all.engine.measures.ban({ user: 'tomas', channel: channelName('crew/petrel') }, { kind: 'key', id: 'k' });
     await say(all, 'crew/petrel', 'ines');
     await all.clock.run(1_100);
     expect(told(tomas).length).toBe(1);

@@ -56,7 +56,7 @@ describe('removing a member', () => {
 
   it('keeps the member out until the ban ends, for every act and on a new connection too', async () => {
     const { welcomed, settle, engine, clock, restarted } = setUp();
-    await engine.remove({ channel: hearing, user: 'ines', reason: 'interrupting', banMs: 60_000 }, operator);
+    await engine.measures.remove({ channel: hearing, user: 'ines', reason: 'interrupting', banMs: 60_000 }, operator);
     const refusedAll = async (again: Awaited<ReturnType<typeof welcomed>>): Promise<unknown[]> => {
       const ids = [
         again.send({ do: 'enter', channel: hearing }),
@@ -100,7 +100,7 @@ describe('removing a member', () => {
   it('without a ban lets the member come back at once', async () => {
     const { welcomed, settle, engine } = setUp();
     const ines = await welcomed('ines', enter);
-    const { sessions } = await engine.remove({ channel: hearing, user: 'ines' }, operator);
+    const { sessions } = await engine.measures.remove({ channel: hearing, user: 'ines' }, operator);
     expect(sessions).toBe(1);
     await settle();
     expect(ines.pushes('removed')).toEqual([{ on: 'removed', channel: hearing }]);
@@ -116,7 +116,7 @@ describe('removing a member', () => {
     const channel = channelName('asked/1');
     const id = ines.send({ do: 'enter', channel });
     await settle();
-    await engine.remove({ channel, user: 'ines', banMs: 1000 }, operator);
+    await engine.measures.remove({ channel, user: 'ines', banMs: 1000 }, operator);
     answer({ allow: true });
     await settle();
     expect(ines.reply(id).problem?.code).toBe('banned');
@@ -143,7 +143,7 @@ describe('removing a member', () => {
     const ines = await welcomed('ines');
     const id = ines.send({ do: 'enter', channel: hearing });
     await settle();
-    await engine.remove({ channel: hearing, user: 'ines', banMs: 1000 }, operator);
+    await engine.measures.remove({ channel: hearing, user: 'ines', banMs: 1000 }, operator);
     read();
     await settle();
     expect(ines.reply(id).problem?.code).toBe('banned');
@@ -158,7 +158,10 @@ describe('a ban from the service', () => {
     const { welcomed, settle, engine } = setUp();
     const both = [await welcomed('ines'), await welcomed('ines')];
     const pia = await welcomed('pia');
-    const { measure, sessions } = await engine.ban({ user: 'ines', reason: 'threats', forMs: 3_600_000 }, operator);
+    const { measure, sessions } = await engine.measures.ban(
+      { user: 'ines', reason: 'threats', forMs: 3_600_000 },
+      operator,
+    );
     await settle();
     expect(sessions).toBe(2);
     for (const each of both) {
@@ -169,10 +172,10 @@ describe('a ban from the service', () => {
     const again = await welcomed('ines');
     expect(again.frames[0].problem.code).toBe('banned');
     expect(again.closedWith?.code).toBe(closeCodes.signedOut);
-    expect(engine.bans).toEqual([measure]);
-    await engine.lift(measure.id, operator);
+    expect(engine.measures.bans).toEqual([measure]);
+    await engine.measures.lift(measure.id, operator);
     expect((await welcomed('ines')).frames[0].session).toBeDefined();
-    expect(() => engine.lift(measure.id, operator)).toThrow('no ban of this id');
+    expect(() => engine.measures.lift(measure.id, operator)).toThrow('no ban of this id');
   });
 
   it('reaches an act that is waiting for its token', async () => {
@@ -180,7 +183,7 @@ describe('a ban from the service', () => {
     const ines = connect();
     ines.send({ do: 'hello', token: 'late:ines' });
     await settle();
-    await engine.ban({ user: 'ines' }, operator);
+    await engine.measures.ban({ user: 'ines' }, operator);
     await clock.run(1000);
     expect(ines.closedWith?.code).toBe(closeCodes.signedOut);
   });
@@ -189,13 +192,13 @@ describe('a ban from the service', () => {
     const { welcomed, connect, engine, settle } = setUp();
     const guest = await welcomed(undefined, {}, engine, '192.0.2.7');
     const { user, session, secret } = guest.frames[0];
-    await engine.ban({ user }, operator);
+    await engine.measures.ban({ user }, operator);
     await settle();
     expect(guest.closedWith?.code).toBe(closeCodes.signedOut);
     expect((await welcomed(undefined, { session, secret })).frames[0].problem.code).toBe('banned');
     // Without its session a guest is somebody new: that is the limit of banning one.
     expect((await welcomed(undefined, {}, engine, '192.0.2.7')).frames[0].user).not.toBe(user);
-    const { sessions } = await engine.ban({ address: '192.0.2.7' }, operator);
+    const { sessions } = await engine.measures.ban({ address: '192.0.2.7' }, operator);
     expect(sessions).toBe(1);
     const back = connect(engine, '192.0.2.7');
     await settle();
@@ -205,9 +208,11 @@ describe('a ban from the service', () => {
 
   it('is of a user or an address, in a channel that there is', async () => {
     const { engine } = setUp();
-    expect(() => engine.ban({}, operator)).toThrow('of a user or of an address');
-    expect(() => engine.ban({ user: 'a', address: 'b' }, operator)).toThrow('of a user or of an address');
-    expect(() => engine.ban({ user: 'a', channel: channelName('nowhere') }, operator)).toThrow('no channel rule');
+    expect(() => engine.measures.ban({}, operator)).toThrow('of a user or of an address');
+    expect(() => engine.measures.ban({ user: 'a', address: 'b' }, operator)).toThrow('of a user or of an address');
+    expect(() => engine.measures.ban({ user: 'a', channel: channelName('nowhere') }, operator)).toThrow(
+      'no channel rule',
+    );
   });
 });
 
@@ -217,7 +222,7 @@ describe('signing out and revoking', () => {
     const ines = await welcomed('ines');
     const { session, secret } = ines.frames[0];
     // Read before, slowly: it was issued before, too.
-    await engine.signOut('ines', operator, 'lost phone');
+    await engine.measures.signOut('ines', operator, 'lost phone');
     await settle();
     expect(ines.closedWith).toEqual({ code: closeCodes.signedOut, reason: 'signed-out' });
     await clock.run(1);
@@ -232,7 +237,7 @@ describe('signing out and revoking', () => {
     waiting.send({ do: 'hello', token: 'ines' });
     await settle();
     clock.run(1);
-    await engine.revokeTokens('ines', operator);
+    await engine.measures.revokeTokens('ines', operator);
     await settle();
     expect(ines.closedWith).toEqual({ code: closeCodes.tokenEnded, reason: 'the token was revoked' });
     expect(waiting.closedWith?.code).toBe(closeCodes.tokenEnded);
@@ -242,7 +247,7 @@ describe('signing out and revoking', () => {
     const { engine, welcomed, clock, restarted } = setUp();
     const early = await welcomed('ines');
     await clock.run(5);
-    await engine.revokeTokens('ines', operator);
+    await engine.measures.revokeTokens('ines', operator);
     expect(early.closedWith?.code).toBe(closeCodes.tokenEnded);
     const after = restarted();
     await after.ready();
@@ -257,7 +262,7 @@ describe('signing out and revoking', () => {
     const { welcomed, engine, settle } = setUp();
     const guest = await welcomed();
     const { user, session, secret } = guest.frames[0];
-    await engine.signOut(user, operator);
+    await engine.measures.signOut(user, operator);
     await settle();
     expect(guest.closedWith?.code).toBe(closeCodes.signedOut);
     expect((await welcomed(undefined, { session, secret })).frames[0].problem.code).toBe('token-ended');
@@ -270,16 +275,16 @@ describe('the audit log', () => {
     const sunniva = await welcomed('sunniva!chair', enter);
     sunniva.send({ do: 'remove', channel: hearing, user: 'ines', reason: 'interrupting' });
     await settle();
-    await engine.ban({ user: 'ines', forMs: 1000 }, operator);
-    await engine.signOut('tomas', operator, 'lost phone');
-    const all = await engine.audit(undefined, 10);
+    await engine.measures.ban({ user: 'ines', forMs: 1000 }, operator);
+    await engine.measures.signOut('tomas', operator, 'lost phone');
+    const all = await engine.measures.audit(undefined, 10);
     expect(all.map(({ did, user, by }) => [did, user, by.id])).toEqual([
       ['sign-out', 'tomas', 'k1'],
       ['ban', 'ines', 'k1'],
       ['remove', 'ines', 'sunniva'],
     ]);
     expect(all[2]).toMatchObject({ channel: hearing, reason: 'interrupting', by: { kind: 'user', name: 'SUNNIVA' } });
-    expect(await engine.audit(all[1]?.number, 10)).toEqual([all[2]]);
+    expect(await engine.measures.audit(all[1]?.number, 10)).toEqual([all[2]]);
   });
 });
 

@@ -142,8 +142,8 @@ describe('presence', () => {
     const pia = await welcomed('pia', enter);
     await welcomed('ines', enter);
     await welcomed('tomas', enter);
-    await engine.remove({ channel: chat, user: 'ines' }, by);
-    await engine.signOut('tomas', by);
+    await engine.measures.remove({ channel: chat, user: 'ines' }, by);
+    await engine.measures.signOut('tomas', by);
     await told();
     expect(membersSeenBy(pia).users).toEqual(['pia']);
     expect(engine.memberships('pia')).toMatchObject([{ channel: chat, member: { user: 'pia' } }]);

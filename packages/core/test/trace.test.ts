@@ -63,7 +63,7 @@ describe('a trace', () => {
     const crew = channelName('crew/petrel');
     await welcomed('ines+dunlin', { enter: [{ channel: crew }] });
     await welcomed('tomas', { enter: [{ channel: chat }] });
-    await engine.remove({ channel: chat, user: 'tomas', reason: 'shouting' }, { kind: 'service', id: 'test' });
+    await engine.measures.remove({ channel: chat, user: 'tomas', reason: 'shouting' }, { kind: 'service', id: 'test' });
     await clock.run(10);
     const { id } = await engine.publish({ channel: chat, data: 1 });
     await clock.run(10);

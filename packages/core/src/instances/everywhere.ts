@@ -1,10 +1,12 @@
 import type { ChannelName, Member } from '@nine-bells/wire';
-import type { ChannelInfo, Membership, SessionInfo } from '../engine.js';
+import type { ChannelInfo } from '../channel/channels.js';
+import type { Membership } from '../engine.js';
 import type { Measure } from '../measures/measure.js';
 import type { Others } from '../ports.js';
 import { defaultPresence, Presence } from '../presence/presence.js';
 import { availability } from '../presence/status.js';
 import type { TableEntry } from '../presence/tables.js';
+import type { SessionInfo } from '../session/connected.js';
 import { fatesOf, sentenceOf } from '../trace/fate.js';
 import type { StaysHere, Trace } from '../trace/trace.js';
 import type { InstanceQuestion, Table } from './instance.js';

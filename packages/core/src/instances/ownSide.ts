@@ -1,9 +1,15 @@
-import type { ChannelName, Json } from '@nine-bells/wire';
-import type { ChannelInfo, SessionInfo } from '../engine.js';
+import { type ChannelName, formatCursor, type Json, type Place, problem } from '@nine-bells/wire';
+import type { Access } from '../access/access.js';
+import type { ChannelRules } from '../channel/channelRule.js';
+import type { ChannelInfo, Channels } from '../channel/channels.js';
 import type { Identity } from '../identity.js';
 import type { Measure } from '../measures/measure.js';
 import type { TableEntry } from '../presence/tables.js';
+import type { Watching } from '../presence/watching.js';
+import type { Client } from '../session/client.js';
+import type { Connected, SessionInfo } from '../session/connected.js';
 import type { StaysHere, TraceHere } from '../trace/trace.js';
+import type { Traces } from '../trace/traces.js';
 import type { InstanceQuestion, Table } from './instance.js';
 
 /** How a user stands on an instance. */
@@ -70,4 +76,102 @@ function answered(own: OwnSide, question: InstanceQuestion): unknown {
     case 'stays':
       return own.stays(question.user, question.channel);
   }
+}
+
+/** What an instance looks in to answer. */
+export interface OwnSideParts {
+  readonly instance: string;
+  readonly rules: ChannelRules;
+  readonly access: Access;
+  readonly channels: Channels;
+  readonly connected: Connected;
+  readonly watching: Watching;
+  readonly traces: Traces;
+  /** How many connections here a measure is about. */
+  readonly concernedHere: (measure: Measure) => number;
+}
+
+/** What this instance tells the others of itself. */
+export function ownSideOf(parts: OwnSideParts): OwnSide {
+  const { instance, channels, connected, watching, traces } = parts;
+  return {
+    table: (channel) => channels.get(channel)?.tables?.own ?? tableHere(channels, channel),
+    memberships: (user) =>
+      [...channels].flatMap(({ name, presence }) => {
+        const entries = presence?.entriesOf(user) ?? [];
+        return entries.length === 0 ? [] : { channel: name, entries };
+      }),
+    sessions: (user, limit) =>
+      connected
+        .sessions(instance)
+        .filter((each) => user === undefined || each.user === user)
+        .slice(-limit),
+    visitor: (session) => {
+      for (const { client, address } of connected)
+        if (client?.session === session) return { who: client.who, address: address ?? null };
+      return null;
+    },
+    entrants: (channel) => channels.get(channel)?.entrants ?? 0,
+    entered: (after, limit) =>
+      [...channels]
+        .filter(({ name, entrants }) => entrants > 0 && name > after)
+        .sort((a, b) => (a.name < b.name ? -1 : 1))
+        .slice(0, limit)
+        .map(({ name }) => channels.describe({ channel: name })),
+    standings: (users, channel) =>
+      Object.fromEntries(
+        users.flatMap((user) => {
+          const status = watching.statusHere(user);
+          if (status === null) return [];
+          const clients = connected.clientsOf(user);
+          const isLooking = channel !== undefined && clients.some(({ looking }) => looking === channel);
+          const isIn = channel !== undefined && clients.some((each) => each.isIn(channel));
+          return [[user, { status, isLooking, isIn }]];
+        }),
+      ),
+    concerned: parts.concernedHere,
+    trace: (id) =>
+      traces.find(id, (channel, place) => {
+        let confirmed = 0;
+        for (const { client } of connected) if (hasGot(client?.gotOf(channel), place)) confirmed += 1;
+        return confirmed;
+      }),
+    stays: async (user, channel) => ({
+      events: traces.staysOf(user, channel),
+      sessions: await Promise.all(connected.allClientsOf(user).map((client) => stayOf(parts, client, channel))),
+    }),
+  };
+}
+
+function tableHere(channels: Channels, channel: ChannelName): Table | null {
+  const presence = channels.get(channel)?.presence;
+  return presence === undefined ? null : { number: 0, entries: presence.table };
+}
+
+async function stayOf(
+  { rules, access }: OwnSideParts,
+  client: Client,
+  channel: ChannelName,
+): Promise<StaysHere['sessions'][number]> {
+  const { who, session } = client;
+  const got = client.gotOf(channel);
+  const isIn = client.isIn(channel);
+  const mayEnter = async () => {
+    const match = rules.match(channel);
+    if (match === undefined) return { problem: problem('no-such-channel') };
+    return access.decide('enter', match, { who, address: undefined });
+  };
+  const refused = isIn ? undefined : (await mayEnter()).problem;
+  return {
+    session,
+    ...(who.name === undefined ? {} : { name: who.name }),
+    isIn,
+    ...(got === undefined ? {} : { got: formatCursor(got) }),
+    ...(refused === undefined ? {} : { refused }),
+  };
+}
+
+/** Whether somebody who is at a place has got the message there. */
+function hasGot(got: Place | undefined, { volume, number }: Place): boolean {
+  return got?.volume === volume && got.number >= number;
 }

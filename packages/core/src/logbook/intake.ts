@@ -1,9 +1,9 @@
-import { type Json, refusal } from '@nine-bells/wire';
+import { type Author, type Json, refusal } from '@nine-bells/wire';
 import { type RuleMatch, usersOf } from '../channel/channelRule.js';
 import type { Counts } from '../counts.js';
 import { Backlog } from '../limits/backlog.js';
 import type { EngineOptions } from '../options.js';
-import type { Clock, Ids, Relay, Store } from '../ports.js';
+import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
 import type { OwnDraft } from '../session/host.js';
 import type { Traces } from '../trace/traces.js';
 import type { Appended, Draft } from './logbook.js';
@@ -13,6 +13,7 @@ export interface IntakePorts {
   readonly ids: Ids;
   readonly relay: Relay;
   readonly store: Store;
+  readonly report: Report;
   readonly counts: Counts;
   readonly traces: Traces;
   /** How long it took until a message had its place, in milliseconds. */
@@ -93,6 +94,14 @@ export class Intake {
         throw error;
       },
     );
+  }
+
+  /** Notes in the logbook that somebody has come or gone, where the rule wants it. */
+  note(match: RuleMatch, type: 'joined' | 'left', by: Author): void {
+    if (!match.rule.presence?.noted || this.#stopping) return;
+    const { channel } = match;
+    const noted = async (): Promise<Appended> => this.append(match, { channel, type, by, data: null });
+    noted().catch((error: unknown) => this.#ports.report(error, { what: 'noting who comes and goes', channel }));
   }
 
   /** @throws {ProblemError} `too-large` */

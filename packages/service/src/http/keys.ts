@@ -57,7 +57,7 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
     const key = await keys.revoke(String(request.params.id), actor);
     await engine.keysChanged();
     // Whoever looks on with it stops looking.
-    await engine.signOut(overseerId(key.id), actor, 'its key was revoked');
+    await engine.measures.signOut(overseerId(key.id), actor, 'its key was revoked');
     response.json(shown(key));
   };
 

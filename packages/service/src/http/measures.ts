@@ -87,14 +87,14 @@ export function measures(engine: Engine): readonly Route[] {
   const ban: Route['serve'] = async (request, response, caller) => {
     const { user, address, channel, forMs, reason, by } = readBody(BanDto, request.body);
     const wish = present({ user, address, channel: channel as ChannelName | undefined, forMs, reason });
-    response.status(201).json(effectShown(await engine.ban(wish, actorOf(caller, by))));
+    response.status(201).json(effectShown(await engine.measures.ban(wish, actorOf(caller, by))));
   };
 
   const bans: Route['serve'] = (request, response) => {
     const user = queryText(request, 'user');
     const channel = queryText(request, 'channel');
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const found = engine.bans.filter(
+    const found = engine.measures.bans.filter(
       (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
     );
     response.json({ bans: found.slice(0, limit).map(banShown), more: found.length > limit });
@@ -102,30 +102,30 @@ export function measures(engine: Engine): readonly Route[] {
 
   const lift: Route['serve'] = async (request, response, caller) => {
     response.json(
-      effectShown(await engine.lift(String(request.params.id), caller.actor, queryText(request, 'reason'))),
+      effectShown(await engine.measures.lift(String(request.params.id), caller.actor, queryText(request, 'reason'))),
     );
   };
 
   const remove: Route['serve'] = async (request, response, caller) => {
     const { channel, user, reason, banMs, by } = readBody(RemovalDto, request.body);
     const wish = { channel: channel as ChannelName, user, ...present({ reason, banMs }) };
-    response.status(201).json(effectShown(await engine.remove(wish, actorOf(caller, by))));
+    response.status(201).json(effectShown(await engine.measures.remove(wish, actorOf(caller, by))));
   };
 
   const signOut: Route['serve'] = async (request, response, caller) => {
     const { user, reason } = readBody(UserDto, request.body);
-    response.status(201).json(effectShown(await engine.signOut(user, caller.actor, reason ?? undefined)));
+    response.status(201).json(effectShown(await engine.measures.signOut(user, caller.actor, reason ?? undefined)));
   };
 
   const revokeTokens: Route['serve'] = async (request, response, caller) => {
     const { user, reason } = readBody(UserDto, request.body);
-    response.status(201).json(effectShown(await engine.revokeTokens(user, caller.actor, reason ?? undefined)));
+    response.status(201).json(effectShown(await engine.measures.revokeTokens(user, caller.actor, reason ?? undefined)));
   };
 
   const audit: Route['serve'] = async (request, response) => {
     const before = queryWhole(request, 'before', 999_999_999);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
-    const found = await engine.audit(before, limit + 1);
+    const found = await engine.measures.audit(before, limit + 1);
     response.json({ entries: found.slice(0, limit).map(auditShown), more: found.length > limit });
   };
 

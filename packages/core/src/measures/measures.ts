@@ -1,0 +1,211 @@
+import { type ChannelName, closeCodes, refusal } from '@nine-bells/wire';
+import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
+import type { Connected } from '../session/connected.js';
+import type { Connection } from '../session/connection.js';
+import type { RemovalWish } from '../session/host.js';
+import type { Wheel } from '../time/wheel.js';
+import {
+  type Actor,
+  type AuditEntry,
+  type Ban,
+  type KeepingOut,
+  keepsOut,
+  type Lift,
+  type Measure,
+  type Removal,
+  type Revocation,
+  type SignOut,
+} from './measure.js';
+import type { Standing } from './standing.js';
+import { bannedProblem, removedBy } from './told.js';
+
+/** Whom to keep out, and from what. */
+export interface BanWish {
+  /** A user id, or else an address. */
+  readonly user?: string;
+  readonly address?: string;
+  /** Absent: from the whole service. */
+  readonly channel?: ChannelName;
+  /** For how long, in milliseconds; absent: until it is lifted. */
+  readonly forMs?: number;
+  readonly reason?: string;
+}
+
+/** A measure, and how many sessions it has reached at once. */
+export interface Effect<M extends Measure = Measure> {
+  readonly measure: M;
+  readonly sessions: number;
+}
+
+export interface MeasuresHost {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly wheel: Wheel;
+  readonly relay: Relay;
+  readonly store: Store;
+  readonly report: Report;
+  readonly standing: Standing;
+  readonly connected: Connected;
+  /** How many connections a measure is about, on all instances. */
+  readonly concerned: (measure: Measure) => Promise<number>;
+  /** @throws {ProblemError} `no-such-channel`, `bad-name` */
+  readonly checkChannel: (channel: ChannelName) => void;
+}
+
+/** How long to wait before measures that could not be read are tried again, in milliseconds. */
+const readAgainMs = 1_000;
+
+/** Takes measures, has all instances obey them, and makes those of others take effect here. */
+export class Measures {
+  readonly #host: MeasuresHost;
+  #ready: Promise<void> | undefined;
+
+  constructor(host: MeasuresHost) {
+    this.#host = host;
+  }
+
+  /** Resolves when the measures of before are known. Until then nobody is let in. */
+  ready(): Promise<void> {
+    this.#ready ??= this.#read();
+    return this.#ready;
+  }
+
+  /**
+   * Keeps somebody out, of a channel or of the whole service; whoever is there goes at once.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value`, `unavailable`
+   */
+  ban(wish: BanWish, by: Actor): Promise<Effect<Ban>> {
+    if ((wish.user === undefined) === (wish.address === undefined))
+      throw refusal('bad-value', 'a ban is of a user or of an address', { where: '/user' });
+    if (wish.channel !== undefined) this.#host.checkChannel(wish.channel);
+    const { forMs, ...whom } = wish;
+    return this.#take({ did: 'ban', ...whom, ...this.#taken(by, wish.reason), ...this.#until(forMs) });
+  }
+
+  /**
+   * Ends a ban before its time.
+   *
+   * @throws {ProblemError} `bad-value` if there is no such ban in force; `unavailable`
+   */
+  lift(id: string, by: Actor, reason?: string): Promise<Effect<Lift>> {
+    const ban = this.#host.standing.byId(id);
+    if (ban === undefined) throw refusal('bad-value', 'no ban of this id is in force');
+    const { user, channel } = ban;
+    const address = ban.did === 'ban' ? ban.address : undefined;
+    return this.#take({
+      did: 'lift',
+      ban: id,
+      ...(user === undefined ? {} : { user }),
+      ...(address === undefined ? {} : { address }),
+      ...(channel === undefined ? {} : { channel }),
+      ...this.#taken(by, reason),
+    });
+  }
+
+  /** The bans in force, the latest first. */
+  get bans(): readonly KeepingOut[] {
+    return this.#host.standing.all;
+  }
+
+  /**
+   * Ends a user's stay in a channel; with `banMs` it may not come back for so long.
+   *
+   * @throws {ProblemError} `no-such-channel`, `unavailable`
+   */
+  remove({ channel, user, reason, banMs }: RemovalWish, by: Actor): Promise<Effect<Removal>> {
+    this.#host.checkChannel(channel);
+    return this.#take({ did: 'remove', channel, user, ...this.#taken(by, reason), ...this.#until(banMs || undefined) });
+  }
+
+  /**
+   * Ends all sessions of a user; tokens issued until now are not taken any more.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  signOut(user: string, by: Actor, reason?: string): Promise<Effect<SignOut>> {
+    return this.#take({ did: 'sign-out', user, ...this.#taken(by, reason) });
+  }
+
+  /**
+   * Takes no token of a user any more that was issued until now; connections that were opened with one end.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  revokeTokens(user: string, by: Actor, reason?: string): Promise<Effect<Revocation>> {
+    return this.#take({ did: 'revoke-tokens', user, ...this.#taken(by, reason) });
+  }
+
+  /** The audit log: the last entries before a number, the latest first. */
+  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    return this.#host.store.audit(before, limit);
+  }
+
+  /** Makes a measure take effect on this instance, in this turn. */
+  obey(measure: Measure): void {
+    this.#host.standing.take(measure);
+    for (const connection of this.concernedHere(measure)) {
+      if (keepsOut(measure) && measure.channel === undefined) connection.signOut(bannedProblem(measure));
+      else if (measure.did === 'sign-out') connection.signOut();
+      else if (measure.did === 'revoke-tokens')
+        connection.close(closeCodes.tokenEnded, 'the token was revoked', 'token-ended');
+      else if (measure.did === 'ban' || measure.did === 'remove') {
+        connection.client?.expel(measure.channel as ChannelName, removedBy(measure));
+      }
+    }
+  }
+
+  /** Some may have been missed: what is in force is read anew, and holds for everyone who is here. */
+  async readAgain(): Promise<void> {
+    await this.#read();
+    for (const connection of [...this.#host.connected]) connection.lookAgain();
+  }
+
+  /** The connections here that a measure is about. */
+  concernedHere(measure: Measure): readonly Connection[] {
+    if (measure.did === 'lift') return [];
+    const { connected } = this.#host;
+    const address = measure.did === 'ban' ? measure.address : undefined;
+    const channel = measure.did === 'ban' || measure.did === 'remove' ? measure.channel : undefined;
+    const ofUser = connected.of(measure.user ?? '');
+    return [...(ofUser.size > 0 ? ofUser : connected)].filter(
+      (each) =>
+        (address === undefined ? each.client?.user === measure.user : each.address === address) &&
+        (channel === undefined || each.client?.isIn(channel) === true) &&
+        (each.client?.who.oversight !== true || measure.did === 'sign-out'),
+    );
+  }
+
+  async #read(): Promise<void> {
+    const { relay, store, standing, clock, report, wheel } = this.#host;
+    await relay.control.ready();
+    for (;;) {
+      try {
+        standing.load(await store.inForce(clock.now()));
+        return;
+      } catch (error) {
+        report(error, { what: 'the measures in force could not be read' });
+        await new Promise<void>((resolve) => void wheel.after(readAgainMs, resolve));
+      }
+    }
+  }
+
+  #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {
+    const { clock, ids } = this.#host;
+    return { id: ids.measure(), by, atMs: clock.now(), ...(reason === undefined ? {} : { reason }) };
+  }
+
+  #until(forMs: number | undefined): { untilMs?: number } {
+    return forMs === undefined ? {} : { untilMs: this.#host.clock.now() + forMs };
+  }
+
+  /** Commits a measure, then has all instances obey it. */
+  async #take<M extends Measure>(measure: M): Promise<Effect<M>> {
+    const { store, relay, concerned } = this.#host;
+    // Counted before it takes effect, which no instance that is slow to answer may hold up.
+    const counting = concerned(measure);
+    await store.take(measure);
+    await relay.control.append(measure);
+    return { measure, sessions: await counting };
+  }
+}
