@@ -1,6 +1,7 @@
-import { channelName } from '@nine-bells/wire';
+import { channelName, formatCursor } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import type { Fate } from '../src/index.js';
+import { fatesOf } from '../src/trace/fate.js';
 import { harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -123,6 +124,30 @@ describe('a trace', () => {
     await welcomed('pia', { session, secret, enter: [{ channel: chat, after: first.cursor }] });
     expect(await fateOf(all, first.id, 'pia')).toMatchObject({ outcome: 'got' });
     expect(await fateOf(all, second.id, 'pia')).toMatchObject({ outcome: 'recovered' });
+  });
+
+  it('knows a cursor for what it is, though the instance of before learns late that the session has gone on elsewhere', () => {
+    const stay = { session: 's', user: 'pia', channel: chat, volume: 'v' };
+    const message = { channel: chat, cursor: formatCursor({ volume: 'v', number: 5 }), atMs: 50 };
+    const fate = (entered: object) =>
+      fatesOf({ ...message, handedAtMs: new Map([['i1', 50]]), except: [] }, [
+        {
+          instance: 'i1',
+          sessions: [],
+          events: [
+            { ...stay, atMs: 10, what: 'entered', from: 0, upTo: 0, returned: false },
+            { ...stay, atMs: 90, what: 'ended', why: 'continued-elsewhere', upTo: 6 },
+          ],
+        },
+        {
+          instance: 'i2',
+          sessions: [{ session: 's', isIn: true }],
+          events: [{ ...stay, atMs: 70, what: 'entered', upTo: 6, from: 6, returned: true, ...entered }],
+        },
+      ]).fates[0]?.outcome;
+    expect(fate({})).toBe('got');
+    expect(fate({ from: 4 })).toBe('recovered');
+    expect(fate({ returned: false })).toBe('lost');
   });
 
   it('says of what had gone from the record when somebody came back that it has, whatever was given after it', async () => {

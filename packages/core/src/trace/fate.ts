@@ -109,8 +109,12 @@ function fateOf(
       `did not get it: when the session came back at ${time(gone.atMs)} it was not in the record any more, and a gap said so`,
       { atMs: gone.atMs },
     );
+  // A cursor beyond it is one of whoever has it, unless that came from an entry that began after it.
+  const entersLater = inVolume.some((each) => !each.returned && each.from >= number);
+  const hasCursor = back !== undefined && !entersLater;
   if (end !== undefined) {
-    if (back !== undefined && back.atMs >= end.atMs)
+    // Not by the times: where the session was before, it may be known late that it has gone on elsewhere.
+    if (hasCursor)
       return told('got', `got it: the session came back at ${time(back.atMs)} with a later cursor`, { atMs });
     if (end.why === 'left' || end.why === 'removed' || end.why === 'drained')
       return told('handed', `was handed it at ${time(atMs)}, before the session ${endedAs(end, channel)}`, { atMs });
@@ -121,8 +125,7 @@ function fateOf(
     );
   }
   // Where it was before is not known any more: its cursor is.
-  const entersLater = inVolume.some((each) => !each.returned && each.from >= number);
-  if (back !== undefined && !entersLater)
+  if (hasCursor)
     return told(
       'got',
       `got it: the session came back at ${time(back.atMs)} with a later cursor, from an instance that is not there any more`,
