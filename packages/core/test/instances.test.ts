@@ -7,9 +7,12 @@ import {
   type EngineOptions,
   ExchangeHub,
   type HubDoor,
+  type InstanceAnswers,
   MemoryStore,
   SharedRelay,
+  type Table,
 } from '../src/index.js';
+import { Tables } from '../src/presence/tables.js';
 import { Client } from './harness.js';
 
 const bounds = { messages: 100, forMs: 60_000 };
@@ -264,6 +267,58 @@ describe('instances', () => {
     await all.clock.run(500);
     expect(pia.pushes('members').at(-1)).toMatchObject({ left: ['tomas'], count: 2 });
     all.reports.splice(0);
+  });
+
+  it('become another where the others have known them and given them up, though no answer ever said so', async () => {
+    const all = together(2);
+    reports = all.reports;
+    const [one, other] = all.engines as [Engine, Engine];
+    const door = all.doors[1] as HubDoor;
+    const { beat } = door;
+    // Its first call is carried out; the answer is lost, and then everything is.
+    door.beat = async (...args) => {
+      await beat.apply(door, args);
+      throw new Error('the answer is lost');
+    };
+    await all.clock.run(500);
+    door.beat = () => Promise.reject(new Error('it is away'));
+    await all.clock.run(7_000);
+    expect(one.instances).toHaveLength(1);
+    door.beat = beat;
+    await all.clock.run(2_500);
+    await all.come(one, 'pia', [north]);
+    await all.come(other, 'jory', [north]);
+    await all.clock.run(1_000);
+    for (const engine of [one, other]) expect(engine.members(north, 10).count).toBe(2);
+    all.reports.splice(0);
+  });
+
+  it('do not believe what one has answered that was gone before it was looked at', async () => {
+    let answer: (answered: InstanceAnswers<Table | null>) => void = () => {};
+    const shown: string[] = [];
+    const tables = new Tables(north, {
+      self: () => 'i1.x',
+      base: () => 0,
+      cast: () => {},
+      ask: () => new Promise((resolve) => (answer = resolve)),
+      soon: (act) => act(),
+      after: () => () => {},
+      own: () => [],
+      take: () => {},
+      replace: (home, entries) => void shown.push(...entries.map(({ session }) => `${session} on ${home}`)),
+    });
+    const entry = (session: string) => ({ session, generation: 1, author: { user: session }, sinceMs: 0 });
+    const ready = tables.ready();
+    const answers = ['i2', 'i3'].map((instance) => ({
+      instance,
+      holder: `${instance}.x`,
+      answer: { number: 1, entries: [entry(`of ${instance}`)] },
+    }));
+    // All of this came in one piece.
+    answer({ answers, missing: [] });
+    tables.forget('i2.x');
+    await ready;
+    expect(shown).toEqual(['of i3 on i3.x']);
   });
 
   it('refuse messages and newcomers while they are cut off, keep who is there, and go on after it', async () => {

@@ -35,7 +35,7 @@ describe('whatever is given', () => {
     const steps = fc.array(fc.integer({ min: 0, max: 30 }), { maxLength: 60 });
     fc.assert(
       fc.property(bounds, steps, fc.nat({ max: 70 }), fc.integer({ min: 1, max: 10 }), (bound, waits, from, limit) => {
-        const log = new RecentLog(channelName('weather/wind'), 'v', 0);
+        const log = new RecentLog(channelName('weather/wind'), 'v');
         let atMs = 0;
         for (const [index, wait] of waits.entries()) {
           atMs += wait;

@@ -19,7 +19,7 @@ const numbers = ({ messages }: LogSlice): number[] => messages.map((each) => eac
 const at = (number: number, volume = 'v') => ({ volume, number });
 
 function logOf(count: number, bounds = wide): RecentLog {
-  const log = new RecentLog(channel, 'v', 0);
+  const log = new RecentLog(channel, 'v');
   for (let n = 1; n <= count; n++) log.append(draft(n), bounds);
   return log;
 }
@@ -51,6 +51,24 @@ describe('recent records over a clean stop', () => {
     expect([again.repeated, again.logged.place.number]).toEqual([true, 1]);
     expect((await after.append(channel, draft(10, { atMs: clock.now() }), bounds)).logged.place).toEqual(at(6));
     after.stop();
+  });
+});
+
+describe('recent records', () => {
+  it('know keys for their time, however the machine’s clock is set meanwhile', async () => {
+    let volumes = 0;
+    const ids = { message: String, session: () => 's', volume: () => `v${++volumes}`, measure: () => 'n' };
+    const clock = new VirtualClock();
+    const relay = new SoloRelay(clock, ids);
+    const bounds = { messages: 3, forMs: 60_000 };
+    const publish = async () => relay.append(channel, draft(1, { atMs: clock.now(), key: 'k' }), bounds);
+    await publish();
+    clock.jump(86_400_000);
+    await clock.run(60_000);
+    expect((await publish()).repeated).toBe(true);
+    await clock.run(700_000);
+    expect((await publish()).repeated).toBe(false);
+    relay.stop();
   });
 });
 

@@ -28,18 +28,16 @@ export class RecentLog {
   /** How many at the front of `#messages` have fallen out; cut off now and then, not one by one. */
   #gone = 0;
   #head = 0;
-  #usedAtMs: number;
   readonly #keys = new Map<string, Keyed>();
 
-  constructor(channel: ChannelName, volume: string, nowMs: number) {
+  constructor(channel: ChannelName, volume: string) {
     this.#channel = channel;
     this.#volume = volume;
-    this.#usedAtMs = nowMs;
   }
 
   /** A record as `saved` gave it. */
-  static restored(channel: ChannelName, { volume, head, messages, keyed }: SavedLog, nowMs: number): RecentLog {
-    const log = new RecentLog(channel, volume, nowMs);
+  static restored(channel: ChannelName, { volume, head, messages, keyed }: SavedLog): RecentLog {
+    const log = new RecentLog(channel, volume);
     const read = ({ number, data, ...draft }: SavedMessage) =>
       new LoggedMessage(channel, { volume, number }, { ...draft, dataText: JSON.stringify(data) });
     log.#messages = messages.map(read);
@@ -71,7 +69,6 @@ export class RecentLog {
     this.#head += 1;
     const logged = new LoggedMessage(this.#channel, this.head, draft);
     this.#messages.push(logged);
-    this.#usedAtMs = draft.atMs;
     if (key !== undefined) this.#remember(key, logged);
     this.#forget(bounds, draft.atMs);
     return { logged, repeated: false };
@@ -105,9 +102,9 @@ export class RecentLog {
     this.#forget(bounds, nowMs);
   }
 
-  /** Whether nothing in it would be missed: no message, and no key that must still be known. */
-  isIdle(nowMs: number): boolean {
-    return this.#messages.length === this.#gone && nowMs - this.#usedAtMs > keyMemory.ms;
+  /** Whether no message is left in it. */
+  get isEmpty(): boolean {
+    return this.#messages.length === this.#gone;
   }
 
   #forget(bounds: LogBounds, nowMs: number): void {

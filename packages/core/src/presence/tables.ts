@@ -67,6 +67,8 @@ export class Tables {
   readonly #quiet = new Map<string, number>();
   #stash: TableWord[] = [];
   #pulling: Promise<void> | undefined;
+  /** Instances that have gone since the others were asked: what they have answered is not believed any more. */
+  #goneSince = new Set<string>();
   #isWhole = false;
   #cancelAgain: (() => void) | undefined;
 
@@ -120,6 +122,7 @@ export class Tables {
 
   /** An instance is not there any more. */
   forget(holder: string): void {
+    this.#goneSince.add(holder);
     this.#known.delete(holder);
     this.#quiet.delete(holder);
     this.#stash = this.#stash.filter(({ table }) => table !== holder);
@@ -152,8 +155,10 @@ export class Tables {
   }
 
   async #pull(): Promise<void> {
+    this.#goneSince = new Set();
     const { answers, missing } = await this.#ports.ask();
     for (const { holder, answer } of answers) {
+      if (this.#goneSince.has(holder)) continue;
       if (answer === null) {
         this.forget(holder);
         this.#ports.replace(holder, []);

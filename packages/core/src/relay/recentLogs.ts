@@ -1,6 +1,7 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { Appended, Draft, LogBounds, LogSlice, MessageLine, Place, ReadLimit } from '../logbook/logbook.js';
 import { RecentLog, type SavedLog } from '../logbook/recentLog.js';
+import { keyMemory } from '../options.js';
 import type { Clock, Ids } from '../ports.js';
 
 /** How often expired messages and unused records are let go, in milliseconds. */
@@ -13,12 +14,19 @@ export interface SavedChannel {
   readonly bounds?: LogBounds;
 }
 
+interface Held {
+  readonly log: RecentLog;
+  bounds: LogBounds | undefined;
+  /** When something was last added, by a clock that never jumps: so long its keys must still be known. */
+  usedAtMs: number;
+}
+
 /** The records of all recent channels, in memory. One that nobody wants, and in which nothing is left, is let go. */
 export class RecentLogs {
   readonly #clock: Clock;
   readonly #ids: Ids;
   readonly #isWanted: (channel: ChannelName) => boolean;
-  readonly #logs = new Map<ChannelName, { readonly log: RecentLog; bounds: LogBounds | undefined }>();
+  readonly #logs = new Map<ChannelName, Held>();
   #cancelSweep: (() => void) | undefined;
 
   /** @param saved - the records as they were at the last clean stop */
@@ -28,19 +36,21 @@ export class RecentLogs {
     this.#isWanted = isWanted;
     const now = clock.now();
     for (const { channel, log, bounds } of saved) {
-      const restored = RecentLog.restored(channel, log, now);
+      const restored = RecentLog.restored(channel, log);
       if (bounds !== undefined) restored.forget(bounds, now);
-      this.#logs.set(channel, { log: restored, bounds });
+      this.#logs.set(channel, { log: restored, bounds, usedAtMs: clock.monotonic() });
     }
     if (this.#logs.size > 0) this.#cancelSweep = clock.setTimer(sweepMs, this.#sweep);
   }
 
   append(channel: ChannelName, draft: Draft | MessageLine, bounds: LogBounds): Appended {
-    return this.#log(channel, bounds).append(draft, bounds);
+    const held = this.#held(channel, bounds);
+    held.usedAtMs = this.#clock.monotonic();
+    return held.log.append(draft, bounds);
   }
 
   head(channel: ChannelName): Place {
-    return this.#log(channel).head;
+    return this.#held(channel).log.head;
   }
 
   since(channel: ChannelName, after: Place, limit: ReadLimit): LogSlice {
@@ -63,21 +73,21 @@ export class RecentLogs {
     this.#cancelSweep = undefined;
   }
 
-  #log(channel: ChannelName, bounds?: LogBounds): RecentLog {
+  #held(channel: ChannelName, bounds?: LogBounds): Held {
     let held = this.#logs.get(channel);
     if (held === undefined) {
-      held = { log: new RecentLog(channel, this.#ids.volume(), this.#clock.now()), bounds };
+      const log = new RecentLog(channel, this.#ids.volume());
+      held = { log, bounds, usedAtMs: this.#clock.monotonic() };
       this.#logs.set(channel, held);
       this.#cancelSweep ??= this.#clock.setTimer(sweepMs, this.#sweep);
     }
     held.bounds = bounds ?? held.bounds;
-    return held.log;
+    return held;
   }
 
   /** The record as it may be read now: what is older than its bounds is not shown, swept or not. */
   #read(channel: ChannelName): RecentLog {
-    const log = this.#log(channel);
-    const bounds = this.#logs.get(channel)?.bounds;
+    const { log, bounds } = this.#held(channel);
     if (bounds !== undefined) log.forget(bounds, this.#clock.now());
     return log;
   }
@@ -85,9 +95,10 @@ export class RecentLogs {
   readonly #sweep = (): void => {
     this.#cancelSweep = undefined;
     const now = this.#clock.now();
-    for (const [channel, { log, bounds }] of this.#logs) {
+    const oldest = this.#clock.monotonic() - keyMemory.ms;
+    for (const [channel, { log, bounds, usedAtMs }] of this.#logs) {
       if (bounds !== undefined) log.forget(bounds, now);
-      if (!this.#isWanted(channel) && log.isIdle(now)) this.#logs.delete(channel);
+      if (!this.#isWanted(channel) && log.isEmpty && usedAtMs < oldest) this.#logs.delete(channel);
     }
     if (this.#logs.size > 0) this.#cancelSweep = this.#clock.setTimer(sweepMs, this.#sweep);
   };

@@ -117,6 +117,8 @@ export class SharedRelay implements Relay {
   #mustResume = false;
   /** When the lease was taken or renewed the last time, as far as is known. */
   #heldAtMs: number | undefined;
+  /** When it was first asked for in the name of this incarnation, whether or not an answer came. */
+  #triedAtMs: number | undefined;
   #stopped = false;
   #relayMs: number | undefined;
   #cancelBeat: (() => void) | undefined;
@@ -543,6 +545,7 @@ export class SharedRelay implements Relay {
     const atMs = this.#clock.monotonic();
     const shown = JSON.stringify(this.#cardOf((this.#ears as OthersEars).card()));
     const self = this.#self;
+    this.#triedAtMs ??= atMs;
     const { held, leases } = await this.#within(this.#exchange.beat(self, shown, leaseMs));
     if (this.#stopped) return;
     const now = this.#clock.monotonic();
@@ -551,13 +554,14 @@ export class SharedRelay implements Relay {
     if (!wasLinked) this.#linkedSinceMs = now;
     this.#linked = true;
     const wasAlive = this.#heldAtMs !== undefined;
-    // An answer that was lost may have been the one that said so: what counts is how long it was unsure.
-    const isSame = held && atMs - (this.#heldAtMs ?? atMs) <= leaseMs;
+    // An answer that was lost may have been the one that said so, also that to the first call of all: what counts is how
+    // long it was unsure.
+    const isSame = (held || !wasAlive) && atMs - (this.#heldAtMs ?? this.#triedAtMs ?? atMs) <= leaseMs;
     this.#heldAtMs = atMs;
     this.#look(leases, now);
     if (!wasAlive) this.#say(topics.all, { came: true });
-    if (wasAlive && !isSame) this.#becomeAnother();
-    if (!wasLinked || this.#mustResume || (wasAlive && !isSame)) this.#resume();
+    if (!isSame) this.#becomeAnother();
+    if (!wasLinked || this.#mustResume || !isSame) this.#resume();
   }
 
   /** The others have taken this instance for dead, or may have: what they believed of it is over, and said anew. */
@@ -569,6 +573,7 @@ export class SharedRelay implements Relay {
     this.#known.delete(before);
     this.#gone.add(before);
     this.#heldAtMs = undefined;
+    this.#triedAtMs = undefined;
     this.#exchange.leave(before).catch((error: unknown) => this.#failed(error));
     this.#exchange.publish(topics.all, JSON.stringify({ from: before, bye: true }));
     void this.#renew().catch((error: unknown) => this.#failed(error));

@@ -192,7 +192,7 @@ export class MemoryStore implements Store {
   #log(channel: ChannelName): RecentLog {
     let log = this.#logs.get(channel);
     if (log === undefined) {
-      log = new RecentLog(channel, this.#ids.volume(), 0);
+      log = new RecentLog(channel, this.#ids.volume());
       this.#logs.set(channel, log);
     }
     return log;
