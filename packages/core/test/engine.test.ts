@@ -86,6 +86,17 @@ describe('hello', () => {
     expect(client.closedWith).toEqual({ code: closeCodes.policy, reason: 'hello-first' });
   });
 
+  it('may have come in time and be read late, where the process stood still', async () => {
+    const { connect, clock, settle } = harness();
+    const client = connect();
+    await clock.run(5_100);
+    client.send({ do: 'hello', token: 'pia' });
+    await settle();
+    await clock.run(1_000);
+    expect(client.frames[0]).toMatchObject({ user: 'pia' });
+    expect(client.closedWith).toBeUndefined();
+  });
+
   it('must come first, and once; the connection survives both mistakes', async () => {
     const { connect, settle } = harness();
     const client = connect();

@@ -293,6 +293,49 @@ describe('instances', () => {
     all.reports.splice(0);
   });
 
+  it('hear the questions of the others though the first subscription was never answered', async () => {
+    const all = together(2);
+    reports = all.reports;
+    const door = all.doors[1] as HubDoor;
+    const { subscribe } = door;
+    door.unsubscribe('all');
+    // From the constructor on: what was subscribed to before is not.
+    door.subscribe = () => new Promise(() => {});
+    const late = new SharedRelay(door, all.clock, {
+      instance: 'i3',
+      incarnation: () => 'late',
+      boundsOf: () => bounds,
+      report: (error) => all.reports.push(error),
+    });
+    late.others.follow({
+      answer: () => 'heard',
+      hear: () => {},
+      gone: () => {},
+      resumed: () => {},
+      card: () => (all.engines[1] as Engine).card,
+    });
+    await all.clock.run(1_000);
+    door.subscribe = subscribe;
+    await all.clock.run(3_500);
+    const asking = (all.relays[0] as SharedRelay).others.ask({ ask: 'entrants', channel: north }, 500);
+    await all.clock.run(600);
+    expect((await asking).answers).toContainEqual(expect.objectContaining({ instance: 'i3', answer: 'heard' }));
+    all.reports.splice(0);
+  });
+
+  it('let go of members of somebody whose lease they never saw, and whose goodbye was lost', async () => {
+    const { clock, hub, one, come } = await two();
+    const pia = await come(one, 'pia', [north]);
+    const entry = { session: 'sx', generation: 1, author: { user: 'ghost' }, sinceMs: 0 };
+    const word = { channel: north, table: 'i9.x', number: 1, base: 0, changes: [{ entry }] };
+    hub.publish(`c/${north}`, JSON.stringify(word));
+    await clock.run(500);
+    expect(one.members(north, 10).count).toBe(2);
+    await clock.run(9_000);
+    expect(one.members(north, 10).count).toBe(1);
+    expect(pia.pushes('members').at(-1)).toMatchObject({ left: ['ghost'] });
+  });
+
   it('do not believe what one has answered that was gone before it was looked at', async () => {
     let answer: (answered: InstanceAnswers<Table | null>) => void = () => {};
     const shown: string[] = [];

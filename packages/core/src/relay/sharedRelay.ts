@@ -132,6 +132,10 @@ export class SharedRelay implements Relay {
   readonly #known = new Map<string, Known>();
   /** Instances that are not there any more: what still comes of them is old. */
   readonly #gone = new Set<string>();
+  /** Topics of the instances whose subscription has failed. */
+  readonly #unheard = new Set<string>();
+  /** Those that were heard though no lease of theirs was seen, and when, last; they may have gone without a word that came. */
+  readonly #strangers = new Map<string, number>();
   readonly #asked = new Map<number, Asked>();
   #lastAsked = 0;
   #ears: OthersEars | undefined;
@@ -338,19 +342,26 @@ export class SharedRelay implements Relay {
     if (wanted === undefined) return;
     if (text.startsWith('{')) {
       const signal = JSON.parse(text) as Signal;
-      if (!('table' in signal) || !this.#gone.has(signal.table)) wanted.hear(signal);
+      if (!('table' in signal) || this.#hears(signal.table)) wanted.hear(signal);
     } else wanted.receive(readCarried(channel, text) ?? []);
   }
 
   #heardEnvelope(envelope: Envelope): void {
     const { from } = envelope;
-    if (from === this.#self || this.#gone.has(from)) return;
+    if (from === this.#self || !this.#hears(from)) return;
     if ('user' in envelope) this.#hearUsers(envelope.user);
     else if ('word' in envelope) this.#ears?.hear(from, envelope.word);
     else if ('bye' in envelope) this.#forget(from);
     else if ('came' in envelope) void this.#beat();
     else if ('question' in envelope) void this.#answer(envelope.ask, envelope.question, from);
     else this.#answered(envelope.re, { instance: envelope.instance, holder: from, answer: envelope.answer });
+  }
+
+  /** Whether it is heard what an instance says: not, once it is taken to have gone. */
+  #hears(holder: string): boolean {
+    if (this.#gone.has(holder)) return false;
+    if (holder !== this.#self && !this.#known.has(holder)) this.#strangers.set(holder, this.#clock.monotonic());
+    return true;
   }
 
   #say(topic: string, said: object): void {
@@ -504,8 +515,19 @@ export class SharedRelay implements Relay {
     return `${this.#options.instance}.${this.#options.incarnation()}`;
   }
 
+  /** Hears a topic of the instances; what fails is tried again with the next beat that gets through. */
   #follow(topic: string): void {
-    this.#exchange.subscribe(topic).catch((error: unknown) => this.#failed(error));
+    const isAgain = this.#unheard.delete(topic);
+    this.#within(this.#exchange.subscribe(topic)).then(
+      () => {
+        // What was said there meanwhile is lost.
+        if (isAgain) this.#mustResume = true;
+      },
+      (error: unknown) => {
+        this.#unheard.add(topic);
+        this.#failed(error);
+      },
+    );
   }
 
   #broke(): void {
@@ -558,6 +580,7 @@ export class SharedRelay implements Relay {
     // long it was unsure.
     const isSame = (held || !wasAlive) && atMs - (this.#heldAtMs ?? this.#triedAtMs ?? atMs) <= leaseMs;
     this.#heldAtMs = atMs;
+    for (const topic of [...this.#unheard]) this.#follow(topic);
     this.#look(leases, now);
     if (!wasAlive) this.#say(topics.all, { came: true });
     if (!isSame) this.#becomeAnother();
@@ -569,6 +592,7 @@ export class SharedRelay implements Relay {
     const before = this.#self;
     this.#self = this.#newSelf();
     this.#exchange.unsubscribe(topics.instance(before));
+    this.#unheard.delete(topics.instance(before));
     this.#follow(topics.instance(this.#self));
     this.#known.delete(before);
     this.#gone.add(before);
@@ -597,15 +621,19 @@ export class SharedRelay implements Relay {
         leftMs,
         aliveAtMs: leftMs > 0 ? now : (known?.aliveAtMs ?? now),
       });
+      this.#strangers.delete(holder);
     }
     // While the exchange was away nobody could renew a lease: each has the time of one to do so.
     const sinceMs = now - this.#linkedSinceMs;
     for (const [holder, { aliveAtMs }] of this.#known)
       if (holder !== this.#self && aliveAtMs < now && sinceMs > this.#options.leaseMs) this.#forget(holder);
+    for (const [holder, heardAtMs] of this.#strangers)
+      if (now - heardAtMs > this.#options.leaseMs && sinceMs > this.#options.leaseMs) this.#forget(holder);
   }
 
   #forget(holder: string): void {
     this.#known.delete(holder);
+    this.#strangers.delete(holder);
     if (this.#gone.has(holder)) return;
     this.#gone.add(holder);
     if (this.#gone.size > mostGone)

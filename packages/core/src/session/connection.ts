@@ -30,6 +30,8 @@ const silentMost = 3;
 const strikesWithinMs = 10_000;
 /** How long before its token ends a client is told, at the most, in milliseconds. */
 const expiringMs = 60_000;
+/** How long after its time hello is still waited for, in milliseconds. */
+const helloGraceMs = 250;
 /** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
 const actsBound = 64;
 
@@ -70,9 +72,13 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.sinceMs = host.clock.now();
     this.#queue = new SendQueue(link, host.fanout, host.options.sendQueueBytes);
     this.#acts = new ActQueue(this);
-    this.#cancelHello = host.wheel.after(host.options.helloWithinMs, () =>
-      this.#refuse(problem('hello-first', `hello did not come within ${host.options.helloWithinMs} ms`)),
-    );
+    const { helloWithinMs } = host.options;
+    // Not at once: where the process stood still meanwhile, hello may have come and not have been read yet.
+    this.#cancelHello = host.wheel.after(helloWithinMs, () => {
+      this.#cancelHello = host.wheel.after(helloGraceMs, () =>
+        this.#refuse(problem('hello-first', `hello did not come within ${helloWithinMs} ms`)),
+      );
+    });
     this.#slot = host.pacer.add(this);
   }
 
