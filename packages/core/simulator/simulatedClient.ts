@@ -36,6 +36,9 @@ interface Publish {
   acknowledged: boolean;
 }
 
+/** Refusals after which the same is tried again. */
+const notNow: ReadonlySet<string> = new Set(['unavailable', 'busy', 'rate-limited']);
+
 /**
  * A client that behaves as the protocol asks, with a record of everything it saw. It throws as soon as the service
  * breaks a promise that a single client can see: order, no hole, no double.
@@ -188,7 +191,7 @@ export class SimulatedClient implements FarEnd {
     if (publish !== undefined) {
       this.#waiting.delete(frame.re);
       if (frame.problem === undefined) publish.acknowledged = true;
-      else if (frame.problem.code === 'unavailable' || frame.problem.code === 'busy')
+      else if (notNow.has(frame.problem.code))
         this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
       return;

@@ -90,10 +90,10 @@ describe('hello', () => {
     const { connect, clock, settle } = harness();
     const client = connect();
     await clock.run(5_100);
-    client.send({ do: 'hello', token: 'pia' });
+    const id = client.send({ do: 'hello', token: 'pia' });
     await settle();
     await clock.run(1_000);
-    expect(client.frames[0]).toMatchObject({ user: 'pia' });
+    expect(client.reply(id)).toMatchObject({ user: 'pia' });
     expect(client.closedWith).toBeUndefined();
   });
 
