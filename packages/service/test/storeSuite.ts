@@ -65,6 +65,29 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect((await store.head(signals)).number).toBe(1500);
     });
 
+    it('goes on where another process that has the same database has got to', async () => {
+      const second = await Database.open({ data: folder, sqliteSynchronous: 'full', database: url });
+      const stores = [store, await SqlStore.open(second)] as const;
+      const places: number[] = [];
+      for (let n = 0; n < 12; n++) {
+        const { logged, repeated } = await stores[Math.floor(n / 3) % 2 ? 1 : 0].append(
+          chat,
+          draft(n, { key: `k${n}` }),
+        );
+        expect(repeated).toBe(false);
+        places.push(logged.place.number);
+      }
+      expect(places).toEqual(Array.from({ length: 12 }, (_, n) => n + 1));
+      // What one has kept, the other knows.
+      expect(await stores[0].append(chat, draft(99, { key: 'k11' }))).toMatchObject({
+        repeated: true,
+        logged: { place: { number: 12 } },
+      });
+      expect((await stores[1].append(chat, draft(100))).logged.place.number).toBe(13);
+      expect(data(await store.before(chat, undefined, all))).toEqual([...Array(12).keys(), 100]);
+      await second.close();
+    });
+
     it('keeps everything over a restart, in the same volume', async () => {
       const { logged } = await store.append(
         chat,

@@ -68,16 +68,12 @@ export class Database {
   }
 
   /**
-   * Runs statements that need no answer as one transaction of their own, after those before it: with SQLite in one go, so
-   * that nothing waits for this process between them.
+   * Runs statements that need no answer as one transaction of their own, after those before it. Only of a file: SQLite is
+   * given all of them in one go, so that nothing waits for this process between them.
    *
    * @throws what the driver throws; then nothing was done
    */
-  commit(statements: readonly string[]): Promise<void> {
-    if (this.isShared)
-      return this.write(async (writer) => {
-        for (const each of statements) await writer.query(each);
-      });
+  commitToFile(statements: readonly string[]): Promise<void> {
     const done = this.#writing.then(() => this.#execute(`BEGIN IMMEDIATE;${statements.join(';')};COMMIT`));
     this.#writing = done.catch(() => {});
     return done;

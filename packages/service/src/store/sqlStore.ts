@@ -285,7 +285,7 @@ export class SqlStore implements Store {
     try {
       if (heads === undefined) return await this.#commitLookedUp(group, false);
       const { appended, statements } = this.#entries(group, heads, new Map());
-      await this.#database.commit(statements);
+      await this.#database.commitToFile(statements);
       this.#remember(heads);
       return appended;
     } catch (error) {
