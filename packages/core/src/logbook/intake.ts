@@ -75,7 +75,14 @@ export class Intake {
       begins: users,
     };
     this.#backlog.take(channel, bytes);
-    const appended = isKept ? store.append(channel, draft) : relay.append(channel, draft, logbook.bounds);
+    let appended: Promise<Appended>;
+    try {
+      appended = isKept ? store.append(channel, draft) : relay.append(channel, draft, logbook.bounds);
+    } catch (error) {
+      // What is counted must be given back, whichever way it failed: a stop waits for it.
+      this.#backlog.giveBack(channel, bytes);
+      throw error;
+    }
     // What the client sent is not held on to meanwhile, only what was made of it: very many may be under way.
     return appended.then(
       (done) => {

@@ -524,7 +524,8 @@ export class SharedRelay implements Relay {
         if (isAgain) this.#mustResume = true;
       },
       (error: unknown) => {
-        this.#unheard.add(topic);
+        // It may have become another meanwhile, which has a topic of its own.
+        if (!topic.startsWith(topics.instance('')) || topic === topics.instance(this.#self)) this.#unheard.add(topic);
         this.#failed(error);
       },
     );
