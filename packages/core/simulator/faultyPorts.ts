@@ -110,9 +110,14 @@ export class SlowStore implements Store {
     return this.#records.channels(after, limit);
   }
 
-  async take(measure: Measure): Promise<void> {
+  async take(measure: Measure): Promise<number> {
     await this.#reading();
-    await this.#records.take(measure);
+    return this.#records.take(measure);
+  }
+
+  async changes(): Promise<number> {
+    await this.#reading();
+    return this.#records.changes();
   }
 
   async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {

@@ -18,7 +18,7 @@ export class Counts {
   /** Messages that they were given. */
   recovered = 0;
   /** Gaps told to somebody, by why. */
-  readonly gaps = { expired: 0, 'new-volume': 0 };
+  readonly gaps = { expired: 0, 'new-volume': 0, lost: 0 };
 
   refused(code: ProblemCode): void {
     this.refusals += 1;

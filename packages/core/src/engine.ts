@@ -239,6 +239,7 @@ export class Engine {
     });
     this.#followOthers(own);
     void this.ready();
+    if (others !== undefined) this.measures.watchChanges(() => this.#ports.keysChanged?.());
     this.#host = {
       options: this.options,
       clock,
@@ -635,6 +636,8 @@ export class Engine {
         else this.#watching.hear(from, word);
       },
       gone: (holder) => {
+        // It may have decided what it could not say any more.
+        void this.#readAgain();
         this.#watching.gone(holder);
         this.#channels.gone(holder);
       },

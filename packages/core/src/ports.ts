@@ -101,7 +101,10 @@ export interface Relay {
 export type Signal = Hail | MarkWord | TableWord;
 
 /** What all instances must hear of, in one order. */
-export type ControlEntry = Measure | Continuation | KeysChanged;
+export type ControlEntry = MeasureTaken | Continuation | KeysChanged;
+
+/** A measure with the number of its entry in the audit log; an instance of an older version does not say it. */
+export type MeasureTaken = Measure & { readonly change?: number };
 
 /** API keys were made or revoked. */
 export interface KeysChanged {
@@ -178,11 +181,13 @@ export interface Store extends LogReader {
   /** Kept channels that have been published to, by name: the first `limit` whose names come after `after`. */
   channels(after: string, limit: number): Promise<readonly KeptChannel[]>;
   /**
-   * Commits a measure together with its entry in the audit log.
+   * Commits a measure together with its entry in the audit log, and returns that entry's number.
    *
    * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
-  take(measure: Measure): Promise<void>;
+  take(measure: Measure): Promise<number>;
+  /** The number of the last entry of the audit log: it grows with each measure, and when API keys are made or revoked. */
+  changes(): Promise<number>;
   /**
    * Commits notices to the inboxes of their users, each after those before it. One with a key takes the place of the one
    * that has it.

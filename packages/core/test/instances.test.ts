@@ -8,6 +8,7 @@ import {
   ExchangeHub,
   type HubDoor,
   type InstanceAnswers,
+  type Measure,
   MemoryStore,
   SharedRelay,
   type Table,
@@ -430,5 +431,61 @@ describe('instances', () => {
     await clock.run(2_000);
     expect(ines.closedWith?.code).toBe(4902);
     reports.splice(0);
+  });
+});
+
+describe('what was committed, and never said because its instance died,', () => {
+  const by = { kind: 'key', id: 'k1' } as const;
+  const atMs = Date.UTC(2031, 5, 14, 12);
+  const taken = { id: 'n0', by, atMs, user: 'pia' } as const;
+  const cases = [
+    { of: 'a ban', measure: { ...taken, did: 'ban' }, ends: true },
+    { of: 'a ban from a channel', measure: { ...taken, did: 'ban', channel: north }, ends: false },
+    { of: 'a removal', measure: { ...taken, did: 'remove', channel: north, reason: 'shouting' }, ends: false },
+    { of: 'a sign-out', measure: { ...taken, did: 'sign-out' }, ends: true },
+    { of: 'revoked tokens', measure: { ...taken, did: 'revoke-tokens' }, ends: true },
+  ] as const;
+
+  it.each(cases)('takes effect all the same: $of', async ({ measure, ends }) => {
+    const { clock, engines, store, come } = together(2);
+    await clock.run(2_000);
+    const pia = await come(engines[0], 'pia', [north]);
+    const jory = await come(engines[1], 'jory', [north]);
+    await clock.run(5_000);
+    await store.take({ ...measure, atMs: clock.now() } as Measure);
+    await clock.run(4_000);
+    if (ends) expect(pia.closedWith).toBeDefined();
+    else expect(pia.pushes('removed')).toHaveLength(1);
+    expect(jory.closedWith).toBeUndefined();
+    expect(jory.pushes('removed')).toEqual([]);
+  });
+
+  it('is seen at once when the others notice that the instance is gone, and a lifted ban is lifted', async () => {
+    const { clock, engines, store, relays, come } = together(2);
+    await clock.run(2_000);
+    const { measure } = await (engines[0] as Engine).measures.ban({ user: 'pia', channel: north }, by);
+    await clock.run(10);
+    await store.take({ ...taken, id: 'n9', did: 'lift', ban: measure.id, channel: north });
+    await relays[0]?.stop();
+    await clock.run(100);
+    const pia = await come(engines[1], 'pia', [north]);
+    expect(pia.frames[0]).toMatchObject({ entered: [{ channel: north }] });
+    expect(engines[1]?.measures.bans).toEqual([]);
+  });
+
+  it('costs one small query while nothing is missed', async () => {
+    const { clock, engines, store } = together(2);
+    await clock.run(2_000);
+    let read = 0;
+    const { inForce } = store;
+    store.inForce = (at) => {
+      read += 1;
+      return inForce.call(store, at);
+    };
+    for (let n = 0; n < 20; n++) {
+      await (engines[n % 2] as Engine).measures.ban({ user: `user-${n}` }, by);
+      await clock.run(700);
+    }
+    expect(read).toBe(0);
   });
 });

@@ -1,6 +1,6 @@
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { postgresIsThere, RealPostgres } from '../../../tests/realPostgres.js';
 import { Database } from '../src/store/database.js';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
 import { storeSuite } from './storeSuite.js';
 
 describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
@@ -27,16 +27,20 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
   });
 
   it('says `unavailable` while it is away, and goes on by itself', async () => {
-    const database = await Database.open({
-      data: '/nowhere',
-      sqliteSynchronous: 'full',
-      database: await postgres.makeDatabase(),
-    });
+    const url = await postgres.makeDatabase();
+    const database = await Database.open({ data: '/nowhere', sqliteSynchronous: 'full', database: url });
+    const probe = () =>
+      database.write(async (reads) => ({ statements: [], result: await reads.select('SELECT 1 AS one') }));
+    const read = () => database.reads.select('SELECT 1 AS one');
+    expect(await read()).toEqual([{ one: 1 }]);
     await postgres.stop();
-    await expect(database.write(async (writer) => writer.query('SELECT 1'))).rejects.toThrow();
+    for (const attempt of [probe, read, probe, read])
+      await expect(attempt()).rejects.toMatchObject({ problem: { code: 'unavailable', retryAfterMs: 1000 } });
+    expect(database.health.ailment).toMatchObject({ why: expect.stringContaining('ECONNREFUSED') });
     await postgres.begin();
-    const [[found]] = await database.write(async (writer) => writer.query('SELECT 1 AS one'));
-    expect(found).toEqual({ one: 1 });
+    expect(await probe()).toEqual([{ one: 1 }]);
+    expect(await read()).toEqual([{ one: 1 }]);
+    expect(database.health.ailment).toBeUndefined();
     await database.close();
   });
 });

@@ -165,18 +165,52 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await store.channels('b', 2)).toMatchObject([{ channel: 'c', head: { number: 1 }, lastAt: 5 }]);
     });
 
-    it('does not show to readers what is not committed', async () => {
-      let seen: unknown[] | undefined;
-      await database
-        .write(async (writer) => {
-          await writer.query("INSERT INTO channels (name, volume, head, last_at_ms) VALUES ('race/3/chat', 'v', 1, 0)");
-          seen = [...(await store.channels('', 10))];
-          throw new Error('taken back');
-        })
-        .catch(() => {});
-      expect(seen).toEqual([]);
+    it('writes all of a transaction, or nothing', async () => {
+      const insert = "INSERT INTO channels (name, volume, head, last_at_ms) VALUES ('race/3/chat', 'v', 1, 0)";
+      for (const fault of ['INSERT INTO nowhere VALUES (1)', insert, 'UPDATE channels SET head = NULL'])
+        await expect(database.write(async () => ({ statements: [insert, fault], result: 1 }))).rejects.toThrow();
+      await expect(
+        database.write(async () => {
+          throw new Error('it cannot be planned');
+        }),
+      ).rejects.toThrow();
       expect(await store.channels('', 10)).toEqual([]);
       expect((await store.append(chat, draft(1))).logged.place.number).toBe(1);
+    });
+
+    it('tells what is missing from a record by a gap, wherever the hole is, and raises a head that is too low', async () => {
+      const { volume } = await store.head(chat);
+      for (let n = 1; n <= 10; n++) await store.append(chat, draft(n));
+      const change = (...statements: string[]) => database.write(async () => ({ statements, result: 0 }));
+      await change('DELETE FROM messages WHERE number IN (4, 5, 10)');
+      const read = async (after: number) => {
+        const slice = await store.since(chat, { volume, number: after }, all);
+        return [slice.gap, ...data(slice), slice.more];
+      };
+      expect(await read(0)).toEqual([undefined, 1, 2, 3, true]);
+      expect(await read(3)).toEqual(['lost', 6, 7, 8, 9, true]);
+      expect(await read(4)).toEqual(['lost', 6, 7, 8, 9, true]);
+      expect(await read(9)).toEqual(['lost', false]);
+      const back = async (before: number | undefined) => {
+        const slice = await store.before(chat, before === undefined ? undefined : { volume, number: before }, all);
+        return [slice.gap, ...data(slice), slice.more];
+      };
+      expect(await back(undefined)).toEqual(['lost', 6, 7, 8, 9, true]);
+      expect(await back(6)).toEqual(['lost', 1, 2, 3, false]);
+
+      // The next message has its number all the same.
+      expect((await store.append(chat, draft(11))).logged.place.number).toBe(11);
+      await change('UPDATE channels SET head = 7');
+      const told: string[] = [];
+      await SqlStore.open(database, (error) => told.push((error as Error).message));
+      expect(told).toEqual(['the head of race/3/chat was 7, though there are messages up to 11: it was raised']);
+      expect((await store.append(chat, draft(12))).logged.place.number).toBe(12);
+      // And while it runs: whoever meets the row looks again.
+      await change('UPDATE channels SET head = 3, notes = 0');
+      expect((await store.append(chat, draft(13))).logged.place.number).toBe(13);
+      await change('DELETE FROM messages WHERE number = 13');
+      await SqlStore.open(database, (error) => told.push((error as Error).message));
+      expect(told[1]).toContain('messages are missing at the end of race/3/chat');
     });
   });
 
@@ -330,13 +364,13 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       for (const [n, type] of ['message', 'joined', 'message', 'left', 'message'].entries())
         await store.append(chat, draft(n + 1, { type }));
       await store.append(signals, draft(9));
-      await database.write(async (writer) => {
-        const tables = writer.getQueryInterface();
-        await tables.removeIndex('messages', 'messages_by_author');
-        for (const table of ['messages', 'channels']) await writer.query(`ALTER TABLE ${table} DROP COLUMN notes`);
-        await tables.dropTable('marks');
-        await tables.bulkDelete('migrations', { name: '0006-read-marks' });
-      });
+      const statements = [
+        'DROP INDEX messages_by_author',
+        ...['messages', 'channels'].map((table) => `ALTER TABLE ${table} DROP COLUMN notes`),
+        'DROP TABLE marks',
+        "DELETE FROM migrations WHERE name = '0006-read-marks'",
+      ];
+      await database.write(async () => ({ statements, result: undefined }));
       await database.close();
       await open();
       const { volume } = await store.head(chat);

@@ -33,7 +33,7 @@ export interface Gap {
   readonly after: Cursor;
   /** The place from which on everything is there. */
   readonly cursor: Cursor;
-  readonly why: 'expired' | 'new-volume';
+  readonly why: 'expired' | 'new-volume' | 'lost';
 }
 
 /** One user in a channel, with the number of its sessions there. */

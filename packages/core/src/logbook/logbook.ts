@@ -142,7 +142,7 @@ export interface LogSlice {
   /** The channel's head when it was read. */
   readonly head: Place;
   /** What was asked for is not all there; `messages` begin with the oldest that is. */
-  readonly gap?: 'expired' | 'new-volume';
+  readonly gap?: 'expired' | 'new-volume' | 'lost';
 }
 
 /** How the record of a channel is kept. */

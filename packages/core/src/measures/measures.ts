@@ -1,9 +1,10 @@
 import { type ChannelName, closeCodes, refusal } from '@nine-bells/wire';
-import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
+import type { Clock, Ids, MeasureTaken, Relay, Report, Store } from '../ports.js';
 import type { Connected } from '../session/connected.js';
 import type { Connection } from '../session/connection.js';
 import type { RemovalWish } from '../session/host.js';
 import type { Wheel } from '../time/wheel.js';
+import { ChangeWatch } from './changeWatch.js';
 import {
   type Actor,
   type AuditEntry,
@@ -54,11 +55,21 @@ export interface MeasuresHost {
 
 /** How long to wait before measures that could not be read are tried again, in milliseconds. */
 const readAgainMs = 1_000;
+/** How often the database is asked whether there are changes that were not heard of, in milliseconds. */
+const lookMs = 1_500;
+/** Most changes that are looked through one by one, to end stays and sessions that they have ended elsewhere. */
+const mostMissed = 1_000;
 
 /** Takes measures, has all instances obey them, and makes those of others take effect here. */
 export class Measures {
   readonly #host: MeasuresHost;
+  readonly #watch = new ChangeWatch();
   #ready: Promise<void> | undefined;
+  #readingAgain: Promise<void> | undefined;
+  /** Readings of what is in force that are under way. */
+  #reading = 0;
+  /** What was heard while what is in force is being read: it may not be in what is read. */
+  #heardMeanwhile: Measure[] = [];
 
   constructor(host: MeasuresHost) {
     this.#host = host;
@@ -142,8 +153,15 @@ export class Measures {
   }
 
   /** Makes a measure take effect on this instance, in this turn. */
-  obey(measure: Measure): void {
+  obey({ change, ...measure }: MeasureTaken): void {
     this.#host.standing.take(measure);
+    if (this.#reading > 0) this.#heardMeanwhile.push(measure);
+    if (change !== undefined) this.#watch.heard(change);
+    this.#carryOut(measure);
+  }
+
+  /** Ends what a measure ends here. */
+  #carryOut(measure: Measure): void {
     for (const connection of this.concernedHere(measure)) {
       if (keepsOut(measure) && measure.channel === undefined) connection.signOut(bannedProblem(measure));
       else if (measure.did === 'sign-out') connection.signOut();
@@ -156,9 +174,30 @@ export class Measures {
   }
 
   /** Some may have been missed: what is in force is read anew, and holds for everyone who is here. */
-  async readAgain(): Promise<void> {
-    await this.#read();
-    for (const connection of [...this.#host.connected]) connection.lookAgain();
+  readAgain(): Promise<void> {
+    this.#readingAgain ??= this.#readMissed().finally(() => {
+      this.#readingAgain = undefined;
+    });
+    return this.#readingAgain;
+  }
+
+  /**
+   * Asks now and then whether there are changes that were not heard of.
+   *
+   * @param missed - called when there are, after they have taken effect here
+   */
+  watchChanges(missed: () => void): void {
+    const { wheel, store, report } = this.#host;
+    const look = async (): Promise<void> => {
+      try {
+        if (!this.#watch.look(await store.changes())) return;
+        await this.readAgain();
+        missed();
+      } catch (error) {
+        report(error, { what: 'the measures in force could not be read' });
+      }
+    };
+    wheel.after(lookMs, () => void look().finally(() => this.watchChanges(missed)));
   }
 
   /** The connections here that a measure is about. */
@@ -176,12 +215,28 @@ export class Measures {
     );
   }
 
+  async #readMissed(): Promise<void> {
+    await this.ready();
+    const before = this.#watch.known;
+    await this.#read();
+    const count = Math.min(this.#watch.known - before, mostMissed);
+    const missed = count === 0 ? [] : await this.#host.store.audit(this.#watch.known + 1, count);
+    for (const each of [...missed].reverse()) if (isAboutUser(each)) this.#carryOut(each);
+    for (const connection of [...this.#host.connected]) connection.lookAgain();
+  }
+
   async #read(): Promise<void> {
     const { relay, store, standing, clock, report, wheel } = this.#host;
     await relay.control.ready();
+    this.#reading += 1;
     for (;;) {
       try {
-        standing.load(await store.inForce(clock.now()));
+        // In this order: what is committed in between is looked at twice, and not missed.
+        const last = await store.changes();
+        standing.load(await store.inForce(clock.now()), this.#heardMeanwhile);
+        this.#watch.caughtUp(last);
+        this.#reading -= 1;
+        if (this.#reading === 0) this.#heardMeanwhile = [];
         return;
       } catch (error) {
         report(error, { what: 'the measures in force could not be read' });
@@ -204,8 +259,13 @@ export class Measures {
     const { store, relay, concerned } = this.#host;
     // Counted before it takes effect, which no instance that is slow to answer may hold up.
     const counting = concerned(measure);
-    await store.take(measure);
-    await relay.control.append(measure);
+    const change = await store.take(measure);
+    await relay.control.append({ ...measure, change });
     return { measure, sessions: await counting };
   }
+}
+
+/** Whether an entry of the audit log ends something for a user, or for whoever comes from an address. */
+function isAboutUser(entry: AuditEntry): entry is AuditEntry & Measure {
+  return ['ban', 'remove', 'sign-out', 'revoke-tokens'].includes(entry.did);
 }

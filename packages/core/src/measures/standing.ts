@@ -15,10 +15,17 @@ export class Standing {
     this.#clock = clock;
   }
 
-  /** Takes over what was in force before. */
-  load({ keepingOut, cutoffs }: InForce): void {
+  /**
+   * Replaces what is in force by what was read.
+   *
+   * @param heard - measures that were taken while it was read
+   */
+  load({ keepingOut, cutoffs }: InForce, heard: readonly Measure[] = []): void {
+    const there = new Set(keepingOut.map(({ id }) => id));
+    for (const id of [...this.#byId.keys()]) if (!there.has(id)) this.#remove(id);
     for (const each of keepingOut) this.#add(each);
     for (const { user, beforeMs } of cutoffs) this.#cutOff(user, beforeMs);
+    for (const measure of heard) this.take(measure);
   }
 
   /** Takes a measure into account. Doing so twice is as once. */

@@ -58,8 +58,12 @@ export class MemoryStore implements Store {
       .slice(0, limit);
   }
 
-  async take(measure: Measure): Promise<void> {
-    this.#measures.push(measure);
+  async take(measure: Measure): Promise<number> {
+    return this.#measures.push(measure);
+  }
+
+  async changes(): Promise<number> {
+    return this.#measures.length;
   }
 
   async inForce(atMs: number): Promise<InForce> {

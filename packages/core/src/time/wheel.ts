@@ -14,6 +14,7 @@ export class Wheel {
   #cancelTimer: (() => void) | undefined;
   /** The tick whose acts were called last. */
   #past: number;
+  #isStopped = false;
 
   constructor(clock: Clock) {
     this.#clock = clock;
@@ -22,6 +23,7 @@ export class Wheel {
 
   /** Calls `act` once, `delayMs` from now or up to a tick later, unless the returned function is called before. */
   after(delayMs: number, act: () => void): () => void {
+    if (this.#isStopped) return () => {};
     const present = this.#present();
     // With nothing to wait for, the wheel stood still.
     if (this.#slots.size === 0) this.#past = present;
@@ -41,8 +43,9 @@ export class Wheel {
     };
   }
 
-  /** Forgets everything. */
+  /** Forgets everything, and whatever is asked of it from now on. */
   stop(): void {
+    this.#isStopped = true;
     this.#slots.clear();
     this.#cancelTimer?.();
     this.#cancelTimer = undefined;

@@ -3,13 +3,13 @@ import { writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Actor } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
-import type { Sequelize } from 'sequelize';
 import { randomText } from '../system/ids.js';
 import { equalInConstantTime } from '../system/serviceSecret.js';
 import { addToAudit } from './audit.js';
-import type { Database } from './database.js';
+import type { Database, Reads } from './database.js';
 import type { ApiKeyRow } from './models.js';
 import { type Right, Rights } from './rights.js';
+import { type Columns, insertOf, listOf } from './statements.js';
 
 /** An API key as the service knows it: not the key itself. */
 export interface ApiKey {
@@ -34,6 +34,17 @@ export interface KeyWish {
 const keyPattern = /^bells_([a-z0-9]{8})_[A-Za-z0-9_-]{43}$/;
 /** A key's last use is written down at most this often, in milliseconds. */
 const useWrittenMs = 60_000;
+
+const keyColumns: Columns<ApiKeyRow> = {
+  id: 'TEXT',
+  name: 'TEXT',
+  hash: 'TEXT',
+  created_at_ms: 'BIGINT',
+  rights_json: 'TEXT',
+  expires_at_ms: 'BIGINT',
+  last_used_at_ms: 'BIGINT',
+  revoked_at_ms: 'BIGINT',
+};
 
 interface Held {
   key: ApiKey;
@@ -71,12 +82,11 @@ export class ApiKeys {
     if (this.#administrators().length > 0) return undefined;
     const by = { kind: 'service', id: 'start' } as const;
     const { text, row } = newKey({ name: 'first', rights: ['administer'] });
-    const isMade = await this.#database.write(async (writer) => {
+    const isMade = await this.#database.write(async (reads) => {
       // Another instance that starts at the same time may have been first.
-      await this.readAgain();
-      if (this.#administrators().length > 0) return false;
-      await this.#insert(writer, row, by);
-      return true;
+      for (const each of await reads.select<ApiKeyRow>('SELECT * FROM api_keys')) this.#hold(each);
+      if (this.#administrators().length > 0) return { statements: [], result: false };
+      return { statements: await this.#insert(reads, row, by), result: true };
     });
     if (!isMade) return undefined;
     this.#hold(row);
@@ -88,14 +98,19 @@ export class ApiKeys {
   /** Makes a key. Its text is returned this once; nobody can read it again. */
   async make(wish: KeyWish, by: Actor): Promise<{ text: string; key: ApiKey }> {
     const { text, row } = newKey(wish);
-    await this.#database.write((writer) => this.#insert(writer, row, by));
+    await this.#database.write(async (reads) => ({
+      statements: await this.#insert(reads, row, by),
+      result: undefined,
+    }));
     return { text, key: this.#hold(row).key };
   }
 
-  async #insert(writer: Sequelize, row: ApiKeyRow, by: Actor): Promise<void> {
+  async #insert(reads: Reads, row: ApiKeyRow, by: Actor): Promise<readonly string[]> {
     const { id, name, created_at_ms: atMs, rights_json: rights } = row;
-    await writer.getQueryInterface().bulkInsert('api_keys', [row]);
-    await addToAudit(writer, { did: 'make-key', by, atMs, about: `${name} (${id}): ${JSON.parse(rights).join(', ')}` });
+    const about = `${name} (${id}): ${JSON.parse(rights).join(', ')}`;
+    const audit = await addToAudit(reads, { did: 'make-key', by, atMs, about }, this.#database);
+    const values = (Object.keys(keyColumns) as (keyof ApiKeyRow)[]).map((column) => row[column]);
+    return [insertOf('api_keys', keyColumns, [values], this.#database), audit.statement];
   }
 
   /**
@@ -111,12 +126,17 @@ export class ApiKeys {
     if (administrators.length === 1 && administrators[0] === held)
       throw refusal('bad-value', 'it is the last key that may administer; make another first');
     const now = Date.now();
-    await this.#database.write(async (writer) => {
-      await update(writer, id, { revoked_at_ms: now });
-      await addToAudit(writer, { did: 'revoke-key', by, atMs: now, about: `${held.key.name} (${id})` });
+    const about = `${held.key.name} (${id})`;
+    await this.#database.write(async (reads) => {
+      const audit = await addToAudit(reads, { did: 'revoke-key', by, atMs: now, about }, this.#database);
+      return { statements: [this.#update('revoked_at_ms', now, id), audit.statement], result: undefined };
     });
     held.key = { ...held.key, revokedAtMs: now };
     return held.key;
+  }
+
+  #update(column: 'revoked_at_ms' | 'last_used_at_ms', atMs: number, id: string): string {
+    return `UPDATE api_keys SET ${column} = ${atMs} WHERE id IN ${listOf(['TEXT'], [[id]], this.#database)}`;
   }
 
   /** The key that this text is, if it is one and good now. Counts as a use. */
@@ -157,7 +177,8 @@ export class ApiKeys {
     if (now - held.writtenAtMs < useWrittenMs) return;
     held.writtenAtMs = now;
     // Not worth failing for: it is a word for people.
-    this.#database.write((writer) => update(writer, held.key.id, { last_used_at_ms: now })).catch(() => {});
+    const statements = [this.#update('last_used_at_ms', now, held.key.id)];
+    this.#database.write(async () => ({ statements, result: undefined })).catch(() => {});
   }
 
   #hold(row: ApiKeyRow): Held {
@@ -199,10 +220,6 @@ function newKey({ name, rights, forMs }: KeyWish): { text: string; row: ApiKeyRo
     revoked_at_ms: null,
   };
   return { text, row };
-}
-
-async function update(writer: Sequelize, id: string, values: object): Promise<void> {
-  await writer.getQueryInterface().bulkUpdate('api_keys', values, { id });
 }
 
 function hashOf(key: string): string {

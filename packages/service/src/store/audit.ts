@@ -1,7 +1,8 @@
 import type { Actor, AuditEntry, Measure } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
-import type { Sequelize } from 'sequelize';
+import type { Reads } from './database.js';
 import type { AuditRow } from './models.js';
+import { type Columns, type Dialect, insertOf } from './statements.js';
 
 /** Something done that belongs into the audit log and is no measure against a user. */
 export interface Deed {
@@ -11,27 +12,56 @@ export interface Deed {
   readonly about: string;
 }
 
-/** Adds a line to the audit log, in the transaction of what it tells of. */
-export async function addToAudit(writer: Sequelize, done: Measure | Deed): Promise<void> {
+const columns: Columns<AuditRow> = {
+  number: 'BIGINT',
+  at_ms: 'BIGINT',
+  did: 'TEXT',
+  by_json: 'TEXT',
+  user_id: 'TEXT',
+  address: 'TEXT',
+  channel: 'TEXT',
+  reason: 'TEXT',
+  until_ms: 'BIGINT',
+  about: 'TEXT',
+};
+
+/**
+ * Adds a line to the audit log, in the transaction of what it tells of. Its number is one more than the last: so whoever
+ * knows all numbers up to the last one has missed nothing.
+ */
+export async function addToAudit(
+  reads: Reads,
+  done: Measure | Deed,
+  dialect: Dialect,
+): Promise<{ readonly number: number; readonly statement: string }> {
+  const number = (await lastInAudit(reads)) + 1;
   const { did, by, atMs, ...more } = { user: null, address: null, channel: null, reason: null, about: null, ...done };
-  await writer.getQueryInterface().bulkInsert('audit', [
-    {
-      did,
-      by_json: JSON.stringify(by),
-      at_ms: atMs,
-      user_id: more.user ?? null,
-      address: more.address ?? null,
-      channel: more.channel ?? null,
-      reason: more.reason ?? null,
-      until_ms: 'untilMs' in more ? (more.untilMs ?? null) : null,
-      about: more.about ?? null,
-    },
-  ]);
+  const untilMs = 'untilMs' in more ? (more.untilMs ?? null) : null;
+  const about = more.about ?? null;
+  const row = [
+    number,
+    atMs,
+    did,
+    JSON.stringify(by),
+    more.user,
+    more.address,
+    more.channel,
+    more.reason,
+    untilMs,
+    about,
+  ];
+  return { number, statement: insertOf('audit', columns, [row], dialect) };
+}
+
+/** The number of the last line of the audit log; 0 if there is none. */
+export async function lastInAudit(reads: Reads): Promise<number> {
+  const [row] = await reads.select<{ last: number | string | null }>('SELECT MAX(number) AS last FROM audit');
+  return Number(row?.last ?? 0);
 }
 
 export function auditEntryOf(row: AuditRow): AuditEntry {
   return {
-    number: row.number,
+    number: Number(row.number),
     atMs: Number(row.at_ms),
     did: row.did,
     by: JSON.parse(row.by_json),

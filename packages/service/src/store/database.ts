@@ -1,9 +1,10 @@
 import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
-import { Sequelize } from 'sequelize';
+import { QueryTypes, Sequelize, type Transaction } from 'sequelize';
 import type { Database as SqliteConnection } from 'sqlite3';
-import { SequelizeStorage, Umzug } from 'umzug';
-import { migrations } from './migrations.js';
+import { ChangedMeanwhile, failureOf, isPassing, UnknownOutcome } from './failures.js';
+import { Health } from './health.js';
+import { bringUpToDate } from './migrations.js';
 import { defineModels, type Models } from './models.js';
 
 export interface DatabaseOptions {
@@ -15,131 +16,272 @@ export interface DatabaseOptions {
   readonly database?: string | undefined;
 }
 
-/** The lock under which a shared database is written: whoever holds it is alone, as with SQLite. */
+/** Reads within a transaction, before it writes. */
+export interface Reads {
+  /** Runs one SELECT; `values` replace `:name` in it. */
+  select<Row extends object>(sql: string, values?: Readonly<Record<string, unknown>>): Promise<readonly Row[]>;
+}
+
+/** What a transaction writes, and what it gives once that is committed. */
+export interface Plan<T> {
+  readonly statements: readonly string[];
+  readonly result: T;
+}
+
+/** The lock under which a shared database is written: its holder is the only writer, as with SQLite. */
 const writersLock = 0x9b_e115;
+/** How long to wait for another writer, in milliseconds. */
+const lockMs = 3_000;
+/** How long a transaction may wait for its client, in milliseconds: then the server ends the session and frees the lock. */
+const idleMs = 1_000;
+/** How long a statement may take, in milliseconds: for the server, and a little later for the client. */
+const statementMs = 4_000;
+const queryMs = 5_000;
+/** How long a connection may take to be made, in milliseconds. */
+const connectMs = 2_000;
+/** How long to wait until a connection that has failed is closed, in milliseconds; then it is left to itself. */
+const closeMs = 1_000;
+/** How often a transaction is tried whose reads were overtaken by another process that writes to the same file. */
+const mostTries = 50;
 
 /**
- * The service's database: one connection that writes, one that reads.
+ * The service's database: one connection that writes, one or more that read. Reading on the connection that writes would
+ * show rows before their commit.
  *
- * What reads must not share the connection that writes, or it would see rows that are not committed yet.
+ * A transaction reads first and then writes everything in one call. Between two calls a process can be stopped, or its
+ * machine can vanish; so no lock is held there for longer than it takes others to notice:
+ *
+ * - An SQLite file is locked within one call only. What was read before is checked in it (`PRAGMA data_version`): if another
+ *   process has written meanwhile, the transaction is rolled back and tried again.
+ * - In PostgreSQL a transaction keeps its one connection from BEGIN to COMMIT and fails as a whole when that ends. The server
+ *   ends a session that is idle in a transaction for a second.
  */
 export class Database {
-  /** Whether it is shared by machines: then it can be away. */
+  /** Machines share it: then it can be away. */
   readonly isShared: boolean;
   readonly reader: Sequelize;
   readonly models: Models;
+  /** Reads outside of any transaction. */
+  readonly reads: Reads;
+  /** Whether transactions have been getting through. */
+  readonly health = new Health();
   readonly #writer: Sequelize;
   #writing: Promise<unknown> = Promise.resolve();
+  #probing = false;
 
-  private constructor(reader: Sequelize, writer: Sequelize) {
-    this.isShared = writer.getDialect() !== 'sqlite';
+  private constructor(reader: Sequelize, writer: Sequelize, isShared: boolean) {
+    this.isShared = isShared;
     this.reader = reader;
     this.#writer = writer;
     this.models = defineModels(reader);
+    this.reads = readsOn(reader);
   }
 
   /** Opens the database, makes it if there is none, and brings its shape up to date. */
   static async open(options: DatabaseOptions): Promise<Database> {
-    const { writer, reader } = options.database === undefined ? openFile(options) : openShared(options.database);
-    for (const each of options.database === undefined ? pragmas(options) : []) await writer.query(each);
-    const umzug = new Umzug({
-      migrations: [...migrations],
-      context: writer.getQueryInterface(),
-      storage: new SequelizeStorage({ sequelize: writer, tableName: 'migrations' }),
-      logger: undefined,
-    });
-    // Several processes may start together: one changes the shape, the others wait.
+    const { database: url } = options;
+    if (url !== undefined) {
+      // Changing a large table takes longer than any other statement may.
+      const shaper = new Sequelize(url, { logging: false, pool: { max: 1 } });
+      try {
+        await shaper.transaction((transaction) =>
+          bringUpToDate(shaper, transaction, () => lock(shaper, transaction, 'no limit')),
+        );
+      } finally {
+        await shaper.close();
+      }
+      return new Database(connect(url, 4), connect(url, 1), true);
+    }
+    const { writer, reader } = openFile(options);
     try {
-      await inTransaction(writer, () => umzug.up());
+      for (const each of pragmas(options)) await writer.query(each);
+      await bringUpToDate(writer, undefined, async () => void (await writer.query('BEGIN IMMEDIATE')));
+      for (const each of [`PRAGMA busy_timeout = ${lockMs}`, 'PRAGMA query_only = ON']) await reader.query(each);
     } catch (error) {
       await writer.close();
+      await reader.close();
       throw error;
     }
-    if (options.database === undefined)
-      for (const each of ['PRAGMA busy_timeout = 5000', 'PRAGMA query_only = ON']) await reader.query(each);
-    return new Database(reader, writer);
-  }
-
-  /** Runs `act` in a transaction of its own, after those before it. */
-  write<T>(act: (writer: Sequelize) => Promise<T>): Promise<T> {
-    const done = this.#writing.then(() => inTransaction(this.#writer, act));
-    this.#writing = done.catch(() => {});
-    return done;
+    return new Database(withFailures(reader), writer, false);
   }
 
   /**
-   * Runs statements that need no answer as one transaction of their own, after those before it. Only of a file: SQLite is
-   * given all of them in one go, so that nothing waits for this process between them.
+   * Runs a transaction after those before it. `plan` reads, and says what to write; it may be called again.
+   *
+   * @throws {ProblemError} `unavailable` if it could not be committed, or if that is not known
+   */
+  async write<T>(plan: (reads: Reads) => Promise<Plan<T>>): Promise<T> {
+    try {
+      return await this.attempt(plan);
+    } catch (error) {
+      throw failureOf(error, this.isShared);
+    }
+  }
+
+  /** As `write`, and rejects with the error as it came. */
+  attempt<T>(plan: (reads: Reads) => Promise<Plan<T>>): Promise<T> {
+    return this.#inTurn(() => (this.isShared ? this.#writeShared(plan) : this.#writeFile(plan)));
+  }
+
+  /**
+   * Runs statements as one transaction, after those before it. Only for a file: they go to SQLite in one call.
    *
    * @throws what the driver throws; then nothing was done
    */
   commitToFile(statements: readonly string[]): Promise<void> {
-    const done = this.#writing.then(() => this.#execute(`BEGIN IMMEDIATE;${statements.join(';')};COMMIT`));
-    this.#writing = done.catch(() => {});
-    return done;
+    return this.#inTurn(() => this.#execute(statements));
   }
 
-  async #execute(statements: string): Promise<void> {
-    const connection = (await this.#writer.connectionManager.getConnection({ type: 'write' })) as SqliteConnection;
-    const run = (sql: string): Promise<void> =>
-      new Promise((resolve, reject) => connection.exec(sql, (error) => (error ? reject(error) : resolve())));
-    try {
-      await run(statements);
-    } catch (error) {
-      await run('ROLLBACK').catch(() => {});
-      throw error;
-    }
+  /** Finds out whether a transaction gets through, unless that is known of late. */
+  async probe(): Promise<void> {
+    if (this.#probing || !this.health.isUncertain) return;
+    this.#probing = true;
+    await this.attempt(async () => ({ statements: [], result: undefined })).catch(() => {});
+    this.#probing = false;
   }
 
   /** Waits for what is being written, then closes. */
   async close(): Promise<void> {
     await this.#writing;
-    await this.reader.close();
-    await this.#writer.close();
+    await within(this.reader.close());
+    await within(this.#writer.close());
+  }
+
+  #inTurn<T>(act: () => Promise<T>): Promise<T> {
+    const done = this.#writing.then(() => this.health.watch(act, (error) => isPassing(error, this.isShared)));
+    this.#writing = done.catch(() => {});
+    return done;
+  }
+
+  async #writeFile<T>(plan: (reads: Reads) => Promise<Plan<T>>): Promise<T> {
+    for (let tries = 1; ; tries++) {
+      const [{ data_version: version } = { data_version: 0 }] = await this.#writer.query<{ data_version: number }>(
+        'PRAGMA data_version',
+        { type: QueryTypes.SELECT },
+      );
+      const { statements, result } = await plan(readsOn(this.#writer));
+      try {
+        await this.#execute([
+          `INSERT OR ROLLBACK INTO temp.unchanged SELECT data_version = ${version} FROM pragma_data_version`,
+          'DELETE FROM temp.unchanged',
+          ...statements,
+        ]);
+        return result;
+      } catch (error) {
+        if (!/CHECK constraint failed: unchanged/.test((error as Error).message)) throw error;
+        if (tries === mostTries) throw new ChangedMeanwhile('other processes keep writing to the database');
+      }
+    }
+  }
+
+  async #execute(statements: readonly string[]): Promise<void> {
+    const connection = (await this.#writer.connectionManager.getConnection({ type: 'write' })) as SqliteConnection;
+    const run = (sql: string): Promise<void> =>
+      new Promise((resolve, reject) => connection.exec(sql, (error) => (error ? reject(error) : resolve())));
+    try {
+      await run(['BEGIN IMMEDIATE', ...statements, 'COMMIT'].join(';'));
+    } catch (error) {
+      // Most failures have rolled it back already.
+      await run('ROLLBACK').catch(() => {});
+      throw error;
+    }
+  }
+
+  async #writeShared<T>(plan: (reads: Reads) => Promise<Plan<T>>): Promise<T> {
+    const transaction = await this.#writer.transaction();
+    let planned: Plan<T>;
+    try {
+      await lock(this.#writer, transaction, 'limited');
+      planned = await plan(readsOn(this.#writer, transaction));
+      if (planned.statements.length > 0) await this.#writer.query(planned.statements.join(';'), { transaction });
+    } catch (error) {
+      await within(transaction.rollback());
+      throw error;
+    }
+    try {
+      await transaction.commit();
+    } catch (error) {
+      throw new UnknownOutcome('the connection ended during COMMIT', { cause: error });
+    }
+    return planned.result;
   }
 }
 
-/** Runs `act` on the one connection that writes, alone. */
-async function inTransaction<T>(writer: Sequelize, act: (writer: Sequelize) => Promise<T>): Promise<T> {
-  const isFile = writer.getDialect() === 'sqlite';
-  await writer.query(isFile ? 'BEGIN IMMEDIATE' : 'BEGIN');
-  try {
-    if (!isFile) await writer.query(`SELECT pg_advisory_xact_lock(${writersLock})`);
-    const result = await act(writer);
-    await writer.query('COMMIT');
-    return result;
-  } catch (error) {
-    await writer.query('ROLLBACK').catch(() => {});
-    throw error;
-  }
+/**
+ * Gets the writers' lock for the rest of a transaction. The limits come in the same call as the lock, so that no session
+ * holds it without them; and they hold for this transaction only, since a pooling proxy may give the session to others.
+ */
+async function lock(on: Sequelize, transaction: Transaction, limits: 'limited' | 'no limit'): Promise<void> {
+  const limiting =
+    limits === 'no limit'
+      ? ''
+      : `SET LOCAL idle_in_transaction_session_timeout = ${idleMs}; SET LOCAL lock_timeout = ${lockMs}; SET LOCAL statement_timeout = ${statementMs};`;
+  await on.query(`${limiting} SELECT pg_advisory_xact_lock(${writersLock})`, { transaction });
 }
 
-interface Opened {
-  readonly writer: Sequelize;
-  readonly reader: Sequelize;
+function readsOn(on: Sequelize, transaction?: Transaction): Reads {
+  return {
+    select: <Row extends object>(sql: string, values: Readonly<Record<string, unknown>> = {}) =>
+      on.query<Row>(sql, {
+        replacements: { ...values },
+        type: QueryTypes.SELECT,
+        ...(transaction === undefined ? {} : { transaction }),
+      }),
+  };
 }
 
-function openFile({ data }: DatabaseOptions): Opened {
+function connect(url: string, max: number): Sequelize {
+  const sequelize = new Sequelize(url, {
+    logging: false,
+    // An idle connection that has gone silent is found out only when it is used: so it is closed soon.
+    pool: { min: 0, max, acquire: connectMs + queryMs, idle: 10_000 },
+    dialectOptions: { keepAlive: true, query_timeout: queryMs, connectionTimeoutMillis: connectMs },
+  });
+  return max === 1 ? sequelize : withFailures(sequelize);
+}
+
+/** Whatever is read through it rejects with `unavailable` where another try may succeed. */
+function withFailures(sequelize: Sequelize): Sequelize {
+  const isShared = sequelize.getDialect() !== 'sqlite';
+  const query = sequelize.query.bind(sequelize) as (...args: unknown[]) => Promise<unknown>;
+  // The one way on which Sequelize reaches the driver; its overloads cannot be written for a function that passes all on.
+  sequelize.query = (async (...args: unknown[]) => {
+    try {
+      return await query(...args);
+    } catch (error) {
+      throw failureOf(error, isShared);
+    }
+  }) as unknown as typeof sequelize.query;
+  return sequelize;
+}
+
+/** Waits for what ends a connection, but not for one whose other side does not answer. */
+async function within(closing: Promise<unknown>): Promise<void> {
+  let timer: NodeJS.Timeout | undefined;
+  const late = new Promise<void>((resolve) => {
+    timer = setTimeout(resolve, closeMs);
+  });
+  await Promise.race([closing.catch(() => {}), late]);
+  clearTimeout(timer);
+}
+
+function openFile({ data }: DatabaseOptions): { readonly writer: Sequelize; readonly reader: Sequelize } {
   mkdirSync(data, { recursive: true });
-  const connect = (): Sequelize =>
+  const open = (): Sequelize =>
     new Sequelize({ dialect: 'sqlite', storage: join(data, 'bells.sqlite'), logging: false });
-  return { writer: connect(), reader: connect() };
+  return { writer: open(), reader: open() };
 }
 
 function pragmas({ sqliteSynchronous }: DatabaseOptions): readonly string[] {
   return [
-    'PRAGMA busy_timeout = 5000',
+    `PRAGMA busy_timeout = ${lockMs}`,
     'PRAGMA journal_mode = WAL',
     `PRAGMA synchronous = ${sqliteSynchronous.toUpperCase()}`,
     // In KiB, and in pages of 4 KiB: what is written again soon is not read from the file, and not copied there, each time.
     'PRAGMA cache_size = -32768',
     'PRAGMA wal_autocheckpoint = 8000',
+    'PRAGMA temp_store = MEMORY',
+    // A row that is not true in it rolls a transaction back.
+    'CREATE TEMP TABLE unchanged (ok INTEGER CONSTRAINT unchanged CHECK (ok))',
   ];
-}
-
-function openShared(url: string): Opened {
-  const connect = (max: number): Sequelize =>
-    new Sequelize(url, { logging: false, pool: { min: 1, max, acquire: 10_000 } });
-  // One connection that writes: what is one transaction stays on it.
-  return { writer: connect(1), reader: connect(4) };
 }

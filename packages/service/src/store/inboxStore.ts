@@ -6,12 +6,27 @@ import {
   noticeOf,
   type Place,
 } from '@nine-bells/core';
-import { Op, QueryTypes, type Sequelize, type WhereOptions } from 'sequelize';
-import type { Database } from './database.js';
+import { Op, QueryTypes, type WhereOptions } from 'sequelize';
+import type { Database, Reads } from './database.js';
 import type { NoticeRow, UserRoleRow, UserRow } from './models.js';
+import { type Columns, type Dialect, insertOf, listOf, updateInstead } from './statements.js';
 
 /** Rows of one statement. */
 const statementRows = 500;
+
+const noticeColumns: Columns<NoticeRow> = {
+  user_id: 'TEXT',
+  number: 'BIGINT',
+  notice_id: 'TEXT',
+  title: 'TEXT',
+  data_json: 'TEXT',
+  notice_key: 'TEXT',
+  at_ms: 'BIGINT',
+  until_ms: 'BIGINT',
+};
+const userColumns: Columns<UserRow> = { id: 'TEXT', name: 'TEXT', seen_at_ms: 'BIGINT', inbox_head: 'BIGINT' };
+const headColumns: Columns<Pick<UserRow, 'id' | 'inbox_head'>> = { id: 'TEXT', inbox_head: 'BIGINT' };
+const roleColumns: Columns<UserRoleRow> = { user_id: 'TEXT', role: 'TEXT' };
 
 /** The inboxes of users, and the users the service has met. */
 export class InboxStore {
@@ -26,30 +41,39 @@ export class InboxStore {
   }
 
   notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
-    return this.#database.write(async (writer) => {
+    return this.#database.write(async (reads) => {
       const users = [...new Set(drafts.map(({ user }) => user))];
-      const heads = await headsOf(writer, users);
-      await this.#replace(writer, drafts);
-      const rows: NoticeRow[] = [];
+      const nowMs = drafts[0]?.atMs ?? 0;
+      const heads = await headsOf(reads, users);
+      const unread = await unreadOf(reads, users, nowMs);
+      const replaced = await replacedBy(reads, drafts, nowMs, this.#database);
+      for (const [user, count] of replaced.counted) unread.set(user, (unread.get(user) ?? 0) - count);
+      // Within the drafts, the last one of a key stays.
+      const last = new Map(drafts.map((draft) => [keyOf(draft), draft]));
+      const rows: unknown[][] = [];
+      const places: Place[] = [];
       for (const draft of drafts) {
-        const head = (heads.get(draft.user) ?? 0) + 1;
-        heads.set(draft.user, head);
-        rows.push(rowOf(draft, head));
+        const { user } = draft;
+        const number = (heads.get(user) ?? 0) + 1;
+        heads.set(user, number);
+        places.push({ volume: this.#volume, number });
+        if (draft.key !== undefined && last.get(keyOf(draft)) !== draft) continue;
+        rows.push(valuesOf(draft, number));
+        if (draft.untilMs === undefined || draft.untilMs > nowMs) unread.set(user, (unread.get(user) ?? 0) + 1);
       }
-      const tables = writer.getQueryInterface();
-      for (let from = 0; from < rows.length; from += statementRows)
-        await tables.bulkInsert('notices', rows.slice(from, from + statementRows));
-      const changed = [...heads].map(([id, inbox_head]) => ({ id, inbox_head }));
-      for (let from = 0; from < changed.length; from += statementRows)
-        await tables.bulkInsert('users', changed.slice(from, from + statementRows), {
-          updateOnDuplicate: ['inbox_head'],
-          upsertKeys: ['id'],
-        } as object);
-      const unread = await unreadOf(writer, users, drafts[0]?.atMs ?? 0);
-      return drafts.map((draft, index) => {
-        const place = { volume: this.#volume, number: (rows[index] as NoticeRow).number };
+      const changed = [...heads].map(([id, head]) => [id, head]);
+      const statements = [
+        ...replaced.statements,
+        ...inPortions(rows).map((some) => insertOf('notices', noticeColumns, some, this.#database)),
+        ...inPortions(changed).map((some) =>
+          insertOf('users', headColumns, some, this.#database, updateInstead(['id'], ['inbox_head'])),
+        ),
+      ];
+      const result = drafts.map((draft, index) => {
+        const place = places[index] as Place;
         return { user: draft.user, place, notice: noticeOf(draft, place), unread: unread.get(draft.user) ?? 0 };
       });
+      return { statements, result };
     });
   }
 
@@ -75,33 +99,39 @@ export class InboxStore {
     };
   }
 
-  done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
-    return this.#database.write(async (writer) => {
-      const which = ids === true ? { user_id: user } : { user_id: user, notice_id: [...ids] };
-      await writer.getQueryInterface().bulkDelete('notices', which);
-      return (await unreadOf(writer, [user], nowMs)).get(user) ?? 0;
+  async done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
+    const which =
+      ids === true
+        ? `user_id IN ${listOf(['TEXT'], [[user]], this.#database)}`
+        : `(user_id, notice_id) IN ${listOf(
+            ['TEXT', 'TEXT'],
+            ids.map((id) => [user, id]),
+            this.#database,
+          )}`;
+    return this.#database.write(async (reads) => {
+      const unread = await unreadOf(reads, [user], nowMs);
+      const [row] = await reads.select<{ gone: number | string }>(
+        `SELECT COUNT(*) AS gone FROM notices WHERE ${which} AND (until_ms IS NULL OR until_ms > :nowMs)`,
+        { nowMs },
+      );
+      const left = (unread.get(user) ?? 0) - Number(row?.gone ?? 0);
+      return { statements: [`DELETE FROM notices WHERE ${which}`], result: left };
     });
   }
 
   async meet(met: readonly KnownUser[]): Promise<void> {
-    await this.#database.write(async (writer) => {
-      const tables = writer.getQueryInterface();
-      const rows = met.map(({ id, name, seenAtMs }) => ({
-        id,
-        name: name ?? null,
-        seen_at_ms: seenAtMs,
-        inbox_head: 0,
-      }));
-      await tables.bulkInsert('users', rows, {
-        updateOnDuplicate: ['name', 'seen_at_ms'],
-        upsertKeys: ['id'],
-      } as object);
-      await tables.bulkDelete('user_roles', { user_id: met.map(({ id }) => id) });
-      const roles = met.flatMap(({ id, roles: all }) =>
-        [...new Set(all)].filter((role) => role.length <= 128).map((role) => ({ user_id: id, role })),
-      );
-      if (roles.length > 0) await tables.bulkInsert('user_roles', roles);
-    });
+    const dialect = this.#database;
+    const rows = met.map(({ id, name, seenAtMs }) => [id, name ?? null, seenAtMs, 0]);
+    const roles = met.flatMap(({ id, roles: all }) =>
+      [...new Set(all)].filter((role) => role.length <= 128).map((role) => [id, role]),
+    );
+    const ids = met.map(({ id }) => [id]);
+    const statements = [
+      insertOf('users', userColumns, rows, dialect, updateInstead(['id'], ['name', 'seen_at_ms'])),
+      `DELETE FROM user_roles WHERE user_id IN ${listOf(['TEXT'], ids, dialect)}`,
+      ...(roles.length === 0 ? [] : [insertOf('user_roles', roleColumns, roles, dialect)]),
+    ];
+    await this.#database.write(async () => ({ statements, result: undefined }));
   }
 
   async usersWith(role: string): Promise<readonly string[]> {
@@ -121,13 +151,6 @@ export class InboxStore {
       roles: roles.map(({ role }) => role),
       seenAtMs: Number(row.seen_at_ms),
     };
-  }
-
-  /** Takes out what the drafts take the place of; within them, the last of a key stays. */
-  async #replace(writer: Sequelize, drafts: readonly NoticeDraft[]): Promise<void> {
-    const keys = [...new Set(drafts.flatMap(({ key }) => (key === undefined ? [] : [key])))];
-    const users = drafts.filter(({ key }) => key !== undefined).map(({ user }) => user);
-    for (const key of keys) await writer.getQueryInterface().bulkDelete('notices', { user_id: users, notice_key: key });
   }
 
   #noticeOf(row: NoticeRow) {
@@ -211,12 +234,12 @@ class Standings {
   }
 }
 
-async function headsOf(writer: Sequelize, users: readonly string[]): Promise<Map<string, number>> {
+async function headsOf(reads: Reads, users: readonly string[]): Promise<Map<string, number>> {
   const heads = new Map<string, number>();
-  for (let from = 0; from < users.length; from += statementRows) {
-    const rows = await writer.query<{ id: string; inbox_head: number }>(
-      'SELECT id, inbox_head FROM users WHERE id IN (:users)',
-      { replacements: { users: users.slice(from, from + statementRows) }, type: QueryTypes.SELECT },
+  for (const some of inPortions(users)) {
+    const rows = await reads.select<{ id: string; inbox_head: number | string }>(
+      'SELECT id, inbox_head FROM users WHERE id IN (:some)',
+      { some },
     );
     for (const { id, inbox_head } of rows) heads.set(id, Number(inbox_head));
   }
@@ -224,27 +247,60 @@ async function headsOf(writer: Sequelize, users: readonly string[]): Promise<Map
 }
 
 /** How many notices are in each inbox. */
-async function unreadOf(writer: Sequelize, users: readonly string[], nowMs: number): Promise<Map<string, number>> {
+async function unreadOf(reads: Reads, users: readonly string[], nowMs: number): Promise<Map<string, number>> {
   const unread = new Map<string, number>();
-  for (let from = 0; from < users.length; from += statementRows) {
-    const rows = await writer.query<{ user_id: string; unread: number }>(
-      'SELECT user_id, COUNT(*) AS unread FROM notices WHERE user_id IN (:users) AND (until_ms IS NULL OR until_ms > :now) GROUP BY user_id',
-      { replacements: { users: users.slice(from, from + statementRows), now: nowMs }, type: QueryTypes.SELECT },
+  for (const some of inPortions(users)) {
+    const rows = await reads.select<{ user_id: string; unread: number | string }>(
+      'SELECT user_id, COUNT(*) AS unread FROM notices WHERE user_id IN (:some) AND (until_ms IS NULL OR until_ms > :nowMs) GROUP BY user_id',
+      { some, nowMs },
     );
     for (const { user_id, unread: count } of rows) unread.set(user_id, Number(count));
   }
   return unread;
 }
 
-function rowOf({ user, id, title, data, key, atMs, untilMs }: NoticeDraft, number: number): NoticeRow {
-  return {
-    user_id: user,
+/** What takes out the notices that drafts replace by their keys, and how many of them count as unread. */
+async function replacedBy(
+  reads: Reads,
+  drafts: readonly NoticeDraft[],
+  nowMs: number,
+  dialect: Dialect,
+): Promise<{ readonly statements: readonly string[]; readonly counted: ReadonlyMap<string, number> }> {
+  const keyed = drafts.flatMap(({ user, key }) => (key === undefined ? [] : [[user, key]]));
+  const counted = new Map<string, number>();
+  const statements: string[] = [];
+  for (const some of inPortions(keyed)) {
+    const which = `(user_id, notice_key) IN ${listOf(['TEXT', 'TEXT'], some, dialect)}`;
+    const rows = await reads.select<{ user_id: string; gone: number | string }>(
+      `SELECT user_id, COUNT(*) AS gone FROM notices WHERE ${which} AND (until_ms IS NULL OR until_ms > :nowMs) GROUP BY user_id`,
+      { nowMs },
+    );
+    for (const { user_id, gone } of rows) counted.set(user_id, (counted.get(user_id) ?? 0) + Number(gone));
+    statements.push(`DELETE FROM notices WHERE ${which}`);
+  }
+  return { statements, counted };
+}
+
+function keyOf({ user, key }: NoticeDraft): string {
+  return `${user}\u0000${key}`;
+}
+
+/** A notice's values, as `noticeColumns` has them. */
+function valuesOf({ user, id, title, data, key, atMs, untilMs }: NoticeDraft, number: number): unknown[] {
+  return [
+    user,
     number,
-    notice_id: id,
+    id,
     title,
-    data_json: data === undefined ? null : JSON.stringify(data),
-    notice_key: key ?? null,
-    at_ms: atMs,
-    until_ms: untilMs ?? null,
-  };
+    data === undefined ? null : JSON.stringify(data),
+    key ?? null,
+    atMs,
+    untilMs ?? null,
+  ];
+}
+
+function inPortions<T>(all: readonly T[]): (readonly T[])[] {
+  const portions: (readonly T[])[] = [];
+  for (let from = 0; from < all.length; from += statementRows) portions.push(all.slice(from, from + statementRows));
+  return portions;
 }

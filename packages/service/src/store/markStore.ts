@@ -1,7 +1,7 @@
 import { type MarkStanding, noteTypes, type Place, type UserMark } from '@nine-bells/core';
 import { type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
-import { QueryTypes, type Sequelize } from 'sequelize';
-import type { Database } from './database.js';
+import type { Database, Plan, Reads } from './database.js';
+import { makeChannels, tableOf, updateInstead } from './statements.js';
 
 /** Where a user's mark is to go; `null`: away. */
 export interface MarkWish {
@@ -56,14 +56,14 @@ export class MarkStore {
   }
 
   async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
-    return standingsOf(this.#database.reader, user, channels);
+    return standingsOf(this.#database.reads, user, channels);
   }
 
   async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
-    const rows = await this.#database.reader.query<{ user_id: string; number: number | string; volume: string }>(
+    const rows = await this.#database.reads.select<{ user_id: string; number: number | string; volume: string }>(
       `SELECT k.user_id, k.number, c.volume FROM marks k JOIN channels c ON c.id = k.channel_id
        WHERE c.name = :channel ORDER BY k.user_id LIMIT :limit`,
-      { replacements: { channel, limit }, type: QueryTypes.SELECT },
+      { channel, limit },
     );
     return rows.map(({ user_id, number, volume }) => ({ user: user_id, place: { volume, number: Number(number) } }));
   }
@@ -73,15 +73,13 @@ export class MarkStore {
     while (this.#waiting.length > 0) {
       const group = this.#waiting.splice(0, groupMarks);
       try {
-        const settled = await this.#database.write(async (writer) => {
-          const all: (MarkStanding | ProblemError)[] = [];
-          for (const { wish } of group) all.push(await this.#move(writer, wish));
-          return all;
-        });
-        for (const [index, { resolve, reject }] of group.entries()) {
-          const outcome = settled[index] as MarkStanding | ProblemError;
-          if (outcome instanceof Error) reject(outcome);
-          else resolve(outcome);
+        const wishes = group.map(({ wish }) => wish);
+        const refused = await this.#database.write((reads) => this.#move(reads, wishes));
+        for (const [index, { wish, resolve, reject }] of group.entries()) {
+          const problem = refused[index];
+          if (problem !== undefined) reject(problem);
+          // How it stands is read outside the transaction: counting takes time.
+          else this.#standing(wish).then(resolve, reject);
         }
       } catch (error) {
         for (const { reject } of group) reject(error as Error);
@@ -90,76 +88,120 @@ export class MarkStore {
     this.#committing = false;
   }
 
-  /** Moves one mark, or says why not: a refusal is no reason to undo the others of the group. */
-  async #move(writer: Sequelize, { user, channel, place, most }: MarkWish): Promise<MarkStanding | ProblemError> {
-    const row = await channelOf(writer, channel);
-    const head = { volume: row?.volume ?? this.#volume, number: Number(row?.head ?? 0) };
-    const counted = head.number - Number(row?.notes ?? 0);
-    const tables = writer.getQueryInterface();
-    if (place === null) {
-      if (row !== undefined) await tables.bulkDelete('marks', { user_id: user, channel_id: row.id });
-      return { channel, unread: 0, counted };
-    }
-    if (place.volume !== head.volume || place.number > head.number)
-      return refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' });
-    const id = row?.id ?? (await this.#makeChannel(writer, channel));
-    const notes = await notesAt(writer, id, place.number);
-    const at = { user, channel: id, number: place.number, notes };
-    const moved = await writer.query(
-      'UPDATE marks SET number = :number, notes = :notes WHERE user_id = :user AND channel_id = :channel AND number < :number',
-      { replacements: at, type: QueryTypes.BULKUPDATE },
-    );
-    if (moved === 0) {
-      const [known] = await standingsOf(writer, user, [channel]);
-      if (known !== undefined) return known;
-      const [{ had } = { had: 0 }] = await writer.query<{ had: number | string }>(
-        'SELECT COUNT(*) AS had FROM marks WHERE user_id = :user',
-        { replacements: { user }, type: QueryTypes.SELECT },
+  async #standing({ user, channel }: MarkWish): Promise<MarkStanding> {
+    const [standing] = await standingsOf(this.#database.reads, user, [channel]);
+    if (standing !== undefined) return standing;
+    const row = (await channelRows(this.#database.reads, [channel])).get(channel);
+    return { channel, unread: 0, counted: row === undefined ? 0 : row.head - row.notes };
+  }
+
+  /** Moves marks, or says why not: a refusal of one is no reason to undo the others of the group. */
+  async #move(reads: Reads, wishes: readonly MarkWish[]): Promise<Plan<readonly (ProblemError | undefined)[]>> {
+    const channels = await channelRows(reads, [...new Set(wishes.map(({ channel }) => channel))]);
+    const had = await marksOf(reads, [...new Set(wishes.map(({ user }) => user))]);
+    const moved = new Map<string, Moved>();
+    const refused = wishes.map(({ user, channel, place, most }): ProblemError | undefined => {
+      const row = channels.get(channel);
+      const name = `${user}\u0000${channel}`;
+      const own = had.get(user) ?? new Map<ChannelName, number>();
+      had.set(user, own);
+      if (place === null) {
+        own.delete(channel);
+        moved.set(name, { user, channel, number: null });
+        return undefined;
+      }
+      if (place.volume !== (row?.volume ?? this.#volume) || place.number > (row?.head ?? 0))
+        return refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' });
+      const before = own.get(channel);
+      if (before !== undefined && before >= place.number) return undefined;
+      if (before === undefined && own.size >= most)
+        return refusal('too-many-channels', `a user has read marks in at most ${most} channels`);
+      own.set(channel, place.number);
+      moved.set(name, { user, channel, number: place.number });
+      return undefined;
+    });
+    return { statements: this.#statements([...moved.values()], channels), result: refused };
+  }
+
+  #statements(moved: readonly Moved[], channels: ReadonlyMap<ChannelName, ChannelAt>): readonly string[] {
+    const dialect = this.#database;
+    const forward = moved.filter(({ number }) => number !== null);
+    // A channel in which nothing was said yet can be followed too.
+    const missing = [...new Set(forward.map(({ channel }) => channel))].filter((channel) => !channels.has(channel));
+    const statements: string[] = [];
+    if (missing.length > 0) statements.push(makeChannels(missing, this.#volume, dialect));
+    // A mark that was taken away and set again within the group is only set: the one before goes in any case.
+    const away = moved.map(({ user, channel }) => [user, channel]);
+    if (moved.some(({ number }) => number === null))
+      statements.push(
+        `DELETE FROM marks WHERE (user_id, channel_id) IN (SELECT each.value->>0, c.id
+         FROM ${tableOf(away, dialect)} JOIN channels c ON c.name = each.value->>1)`,
       );
-      if (Number(had) >= most) return refusal('too-many-channels', `a user has read marks in at most ${most} channels`);
-      await tables.bulkInsert('marks', [{ user_id: user, channel_id: id, number: place.number, notes }]);
+    if (forward.length > 0) {
+      const rows = forward.map(({ user, channel, number }) => [user, channel, number]);
+      const number = 'CAST(each.value->>2 AS BIGINT)';
+      statements.push(
+        `INSERT INTO marks (user_id, channel_id, number, notes)
+         SELECT each.value->>0, c.id, ${number}, COALESCE(m.notes, 0)
+         FROM ${tableOf(rows, dialect)} JOIN channels c ON c.name = each.value->>1
+         LEFT JOIN messages m ON m.channel_id = c.id AND m.number = ${number} WHERE true
+         ${updateInstead(['user_id', 'channel_id'], ['number', 'notes'])}`,
+      );
     }
-    return (await standingsOf(writer, user, [channel]))[0] as MarkStanding;
-  }
-
-  /** A channel in which nothing was said yet can be followed too. */
-  async #makeChannel(writer: Sequelize, name: ChannelName): Promise<number> {
-    const row = { name, volume: this.#volume, head: 0, notes: 0, last_at_ms: 0 };
-    await writer.getQueryInterface().bulkInsert('channels', [row]);
-    return (await channelOf(writer, name))?.id as number;
+    return statements;
   }
 }
 
-async function channelOf(on: Sequelize, name: ChannelName) {
-  const [row] = await on.query<{ id: number; volume: string; head: number | string; notes: number | string }>(
-    'SELECT id, volume, head, notes FROM channels WHERE name = :name',
-    { replacements: { name }, type: QueryTypes.SELECT },
-  );
-  return row;
+/** What becomes of a mark; a number of `null`: it is taken away. */
+interface Moved {
+  readonly user: string;
+  readonly channel: ChannelName;
+  readonly number: number | null;
 }
 
-/** How many notes a channel has up to a number. */
-async function notesAt(on: Sequelize, channel: number, number: number): Promise<number> {
-  const [row] = await on.query<{ notes: number | string }>(
-    'SELECT notes FROM messages WHERE channel_id = :channel AND number = :number',
-    { replacements: { channel, number }, type: QueryTypes.SELECT },
+interface ChannelAt {
+  readonly volume: string;
+  readonly head: number;
+  readonly notes: number;
+}
+
+async function channelRows(reads: Reads, names: readonly ChannelName[]): Promise<Map<ChannelName, ChannelAt>> {
+  const rows = await reads.select<{ name: ChannelName; volume: string; head: number | string; notes: number | string }>(
+    'SELECT name, volume, head, notes FROM channels WHERE name IN (:names)',
+    { names },
   );
-  return Number(row?.notes ?? 0);
+  return new Map(
+    rows.map(({ name, volume, head, notes }) => [name, { volume, head: Number(head), notes: Number(notes) }]),
+  );
+}
+
+/** The marks of users, by user and channel. */
+async function marksOf(reads: Reads, users: readonly string[]): Promise<Map<string, Map<ChannelName, number>>> {
+  const marks = new Map<string, Map<ChannelName, number>>();
+  const rows = await reads.select<{ user_id: string; name: ChannelName; number: number | string }>(
+    'SELECT k.user_id, c.name, k.number FROM marks k JOIN channels c ON c.id = k.channel_id WHERE k.user_id IN (:users)',
+    { users },
+  );
+  for (const { user_id, name, number } of rows) {
+    const own = marks.get(user_id) ?? new Map<ChannelName, number>();
+    marks.set(user_id, own.set(name, Number(number)));
+  }
+  return marks;
 }
 
 async function standingsOf(
-  on: Sequelize,
+  reads: Reads,
   user: string,
   channels: readonly ChannelName[] | undefined,
 ): Promise<readonly MarkStanding[]> {
   if (channels?.length === 0) return [];
   const these = channels === undefined ? '' : 'AND c.name IN (:channels)';
-  const rows = await on.query<StandingRow>(
+  const rows = await reads.select<StandingRow>(
     `SELECT c.name, c.volume, c.head, c.notes AS head_notes, k.number, k.notes,
        (SELECT COUNT(*) FROM messages m WHERE m.channel_id = k.channel_id AND m.author = k.user_id
           AND m.number > k.number AND m.type NOT IN (:types)) AS own
      FROM marks k JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ${these} ORDER BY c.name`,
-    { replacements: { user, channels: channels ?? [], types: [...noteTypes] }, type: QueryTypes.SELECT },
+    { user, channels: channels ?? [], types: [...noteTypes] },
   );
   return rows.map((row) => {
     const counted = Number(row.head) - Number(row.head_notes);

@@ -1,14 +1,109 @@
 import { noteTypes } from '@nine-bells/core';
-import { DataTypes, Op, type QueryInterface, QueryTypes } from 'sequelize';
+import {
+  DataTypes,
+  type ModelAttributes,
+  Op,
+  type QueryInterface,
+  QueryTypes,
+  type Sequelize,
+  type Transaction,
+  type WhereOptions,
+} from 'sequelize';
+import { Umzug } from 'umzug';
 import { randomText } from '../system/ids.js';
 
+/** What a migration changes the database with: all of it in one transaction. */
+export class Shape {
+  readonly #on: Sequelize;
+  readonly #tables: QueryInterface;
+  readonly #within: { readonly transaction?: Transaction };
+
+  /** @param transaction - absent where the connection itself is in a transaction, as with SQLite */
+  constructor(on: Sequelize, transaction: Transaction | undefined) {
+    this.#on = on;
+    this.#tables = on.getQueryInterface();
+    this.#within = transaction === undefined ? {} : { transaction };
+  }
+
+  async createTable(name: string, columns: ModelAttributes): Promise<void> {
+    await this.#tables.createTable(name, columns, { ...this.#within });
+  }
+
+  async addColumn(table: string, name: string, column: ModelAttributes[string]): Promise<void> {
+    await this.#tables.addColumn(table, name, column, { ...this.#within });
+  }
+
+  async addIndex(
+    table: string,
+    index: { name: string; unique?: boolean; fields: string[]; where?: WhereOptions },
+  ): Promise<void> {
+    await this.#tables.addIndex(table, { ...index, ...this.#within });
+  }
+
+  async bulkInsert(table: string, rows: object[]): Promise<void> {
+    await this.#tables.bulkInsert(table, rows, { ...this.#within });
+  }
+
+  async bulkUpdate(table: string, values: object, where: WhereOptions & object): Promise<void> {
+    await this.#tables.bulkUpdate(table, values, where, { ...this.#within });
+  }
+
+  select<Row extends object>(sql: string, replacements: Record<string, unknown> = {}): Promise<Row[]> {
+    return this.#on.query<Row>(sql, { replacements, type: QueryTypes.SELECT, ...this.#within });
+  }
+
+  /** The names of the migrations that were carried out. */
+  async executed(): Promise<string[]> {
+    if (!(await this.#tables.tableExists('migrations', { ...this.#within }))) return [];
+    return (await this.select<{ name: string }>('SELECT name FROM migrations ORDER BY name')).map(({ name }) => name);
+  }
+}
+
+/**
+ * Brings the database's shape up to date, in one transaction. Several processes may start together: one changes it, the
+ * others wait. A database that is up to date is not locked.
+ *
+ * @param transaction - the transaction, where `begin` does not begin one itself
+ * @param begin - gets the writers' lock
+ */
+export async function bringUpToDate(
+  on: Sequelize,
+  transaction: Transaction | undefined,
+  begin: () => Promise<void>,
+): Promise<void> {
+  const shape = new Shape(on, transaction);
+  const isCurrent = async (): Promise<boolean> => {
+    const executed = new Set(await shape.executed());
+    return migrations.every(({ name }) => executed.has(name));
+  };
+  if (await isCurrent()) return;
+  const umzug = new Umzug({
+    migrations: [...migrations],
+    context: shape,
+    storage: {
+      logMigration: ({ name }) => shape.bulkInsert('migrations', [{ name }]),
+      unlogMigration: async () => {},
+      executed: () => shape.executed(),
+    },
+    logger: undefined,
+  });
+  await begin();
+  try {
+    await shape.createTable('migrations', { name: { type: DataTypes.STRING(255), primaryKey: true } });
+    await umzug.up();
+    if (transaction === undefined) await on.query('COMMIT');
+  } catch (error) {
+    if (transaction === undefined) await on.query('ROLLBACK').catch(() => {});
+    throw error;
+  }
+}
+
 /** Numbers the notes that are in the record already. */
-async function countNotes(context: QueryInterface): Promise<void> {
-  const { sequelize } = context;
-  const found = await sequelize.query<{ channel_id: number; number: number; head: number }>(
+async function countNotes(context: Shape): Promise<void> {
+  const found = await context.select<{ channel_id: number; number: number; head: number }>(
     `SELECT m.channel_id, m.number, c.head FROM messages m JOIN channels c ON c.id = m.channel_id
      WHERE m.type IN (:types) ORDER BY m.channel_id, m.number`,
-    { replacements: { types: [...noteTypes] }, type: QueryTypes.SELECT },
+    { types: [...noteTypes] },
   );
   let notes = 0;
   for (const [index, { channel_id, number, head }] of found.entries()) {
@@ -24,7 +119,7 @@ async function countNotes(context: QueryInterface): Promise<void> {
 /** One step in the history of the database's shape. */
 export interface Migration {
   readonly name: string;
-  up(on: { context: QueryInterface }): Promise<void>;
+  up(on: { context: Shape }): Promise<void>;
 }
 
 /** All steps, oldest first. A step that has been released is never changed. */
@@ -165,6 +260,23 @@ export const migrations: readonly Migration[] = [
         fields: ['channel_id', 'author', 'number'],
         where: { type: { [Op.notIn]: [...noteTypes] } },
       });
+    },
+  },
+  {
+    name: '0007-relay-terms',
+    async up({ context }) {
+      // Which run of which server the relay has been, in order: what a record in it is worth is decided by that.
+      await context.createTable('relay_terms', {
+        term: { type: DataTypes.INTEGER, primaryKey: true },
+        place: { type: DataTypes.STRING(64), allowNull: false },
+        run: { type: DataTypes.STRING(64), allowNull: false },
+        replication: { type: DataTypes.STRING(64), allowNull: false },
+        durable: { type: DataTypes.BOOLEAN, allowNull: false },
+        replicated: { type: DataTypes.BOOLEAN, allowNull: false },
+        continues: { type: DataTypes.INTEGER, allowNull: true },
+        seen_at_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+      await context.addIndex('relay_terms', { name: 'relay_terms_by_place', fields: ['place', 'term'] });
     },
   },
 ];

@@ -8,10 +8,8 @@ import {
   type InboxEntry,
   type InboxSlice,
   type InForce,
-  type KeepingOut,
   type KeptChannel,
   type KnownUser,
-  keepsOut,
   LoggedMessage,
   type LogSlice,
   lastWithinBytes,
@@ -20,25 +18,20 @@ import {
   type NoticeDraft,
   type Place,
   type ReadLimit,
+  type Report,
   type Store,
   type UserMark,
   withinBytes,
 } from '@nine-bells/core';
-import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
-import {
-  ConnectionError,
-  DatabaseError,
-  Op,
-  QueryTypes,
-  type Sequelize,
-  UniqueConstraintError,
-  type WhereOptions,
-} from 'sequelize';
-import { addToAudit, auditEntryOf } from './audit.js';
-import type { Database } from './database.js';
+import type { ChannelName } from '@nine-bells/wire';
+import { Op, type WhereOptions } from 'sequelize';
+import type { Database, Reads } from './database.js';
+import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
 import { InboxStore } from './inboxStore.js';
 import { MarkStore } from './markStore.js';
-import type { AuditRow, BanRow, ChannelRow, CutoffRow, MarkRow, MessageRow } from './models.js';
+import { MeasureStore } from './measureStore.js';
+import type { ChannelRow, MarkRow, MessageRow } from './models.js';
+import { type Columns, columnsOf, type Dialect, insertOf, makeChannels, tableOf } from './statements.js';
 
 /** Most messages of one commit. */
 const groupMessages = 4000;
@@ -49,11 +42,28 @@ const mostHeads = 10_000;
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
 
+/** For how long a group is tried again when the connection to a shared database ends, and how long between, in milliseconds. */
+const tryMs = 3_000;
+const tryAgainMs = 50;
+
 interface Waiting {
   readonly channel: ChannelName;
   readonly draft: Draft;
   readonly resolve: (appended: Appended) => void;
   readonly reject: (error: Error) => void;
+}
+
+/** What a transaction has committed. */
+interface Committed {
+  readonly heads: ReadonlyMap<ChannelName, HeadRow>;
+  readonly appended: readonly Appended[];
+}
+
+/** A group that is being committed. */
+interface Attempt {
+  readonly group: readonly Waiting[];
+  /** What the last try may have committed: its connection ended during COMMIT. */
+  unknown: readonly Appended[] | undefined;
 }
 
 /**
@@ -65,6 +75,7 @@ export class SqlStore implements Store {
   readonly #volume: string;
   readonly #inboxes: InboxStore;
   readonly #marks: MarkStore;
+  readonly #measures: MeasureStore;
   /** Where channels stand, if nobody else writes; of those written to last. */
   readonly #heads = new Map<ChannelName, HeadRow>();
   #waiting: Waiting[] = [];
@@ -75,11 +86,14 @@ export class SqlStore implements Store {
     this.#volume = volume;
     this.#inboxes = new InboxStore(database, volume);
     this.#marks = new MarkStore(database, volume);
+    this.#measures = new MeasureStore(database);
   }
 
-  static async open(database: Database): Promise<SqlStore> {
+  /** @param report - told of records that are not whole */
+  static async open(database: Database, report: Report = () => {}): Promise<SqlStore> {
     const fact = await database.models.facts.findByPk('volume', { raw: true });
     if (fact === null) throw new Error('the database has no volume: it was not made by this service');
+    await checkHeads(database, report);
     return new SqlStore(database, (fact as unknown as { value: string }).value);
   }
 
@@ -107,24 +121,30 @@ export class SqlStore implements Store {
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
     const row = await this.#row(channel);
     const head = placeOf(row, this.#volume);
-    const gap = gapAfter(after, 1, head);
+    let gap = gapAfter(after, 1, head);
     const from = firstToRead(after, gap, 1, head);
-    const given = gap === undefined ? {} : { gap };
-    if (row === undefined || from > head.number) return { messages: [], more: false, head, ...given };
-
     const found: LoggedMessage[] = [];
     let bytes = 0;
-    for (let next = from; next <= head.number && found.length < limit.messages && bytes < limit.bytes; ) {
+    let isWhole = true;
+    for (let next = from; row && isWhole && next <= head.number; ) {
       const count = Math.min(pageRows, limit.messages - found.length);
-      const page = await this.#messages(row, { [Op.between]: [next, Math.min(head.number, next + count - 1)] }, count);
-      if (page.length === 0)
-        throw new Error(`channel ${channel} has no message ${next}, though its head is ${head.number}`);
-      found.push(...page);
-      bytes += page.reduce((sum, each) => sum + each.text.length, 0);
-      next = (page.at(-1) as LoggedMessage).place.number + 1;
+      if (count <= 0 || bytes >= limit.bytes) break;
+      const page = await this.#messages(row, { [Op.between]: [next, head.number] }, count, 'ASC');
+      for (const each of page) {
+        // A hole ends the stretch; the next one begins behind it, and says so.
+        isWhole = each.place.number === next || found.length === 0;
+        if (!isWhole) break;
+        if (each.place.number !== next) gap ??= 'lost';
+        found.push(each);
+        bytes += each.text.length;
+        next = each.place.number + 1;
+      }
+      if (page.length === 0 && found.length === 0) gap ??= 'lost';
+      if (page.length === 0) break;
     }
     const messages = withinBytes(found, limit.bytes);
-    return { messages, more: (messages.at(-1)?.place.number ?? head.number) < head.number, head, ...given };
+    const last = messages.at(-1)?.place.number ?? head.number;
+    return { messages, more: last < head.number, head, ...(gap === undefined ? {} : { gap }) };
   }
 
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
@@ -132,18 +152,27 @@ export class SqlStore implements Store {
     const head = placeOf(row, this.#volume);
     const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
     const end = before === undefined || lost ? head.number : before.number - 1;
-    const given = lost ? { gap: 'new-volume' as const } : {};
-    if (row === undefined || end < 1 || limit.messages === 0) return { messages: [], more: end > 0, head, ...given };
-
+    let gap: LogSlice['gap'] = lost ? 'new-volume' : undefined;
     const found: LoggedMessage[] = [];
     let bytes = 0;
-    for (let last = end; last >= 1 && found.length < limit.messages && bytes < limit.bytes; last -= pageRows) {
+    let isWhole = true;
+    for (let next = end; row && isWhole && next >= 1; ) {
       const count = Math.min(pageRows, limit.messages - found.length);
-      found.unshift(...(await this.#messages(row, { [Op.between]: [Math.max(1, last - count + 1), last] }, count)));
-      bytes = found.reduce((sum, each) => sum + each.text.length, 0);
+      if (count <= 0 || bytes >= limit.bytes) break;
+      const page = await this.#messages(row, { [Op.between]: [1, next] }, count, 'DESC');
+      for (const each of page) {
+        isWhole = each.place.number === next || found.length === 0;
+        if (!isWhole) break;
+        if (each.place.number !== next) gap ??= 'lost';
+        found.push(each);
+        bytes += each.text.length;
+        next = each.place.number - 1;
+      }
+      if (page.length === 0) break;
     }
-    const messages = lastWithinBytes(found, limit.bytes);
-    return { messages, more: (messages[0]?.place.number ?? 1) > 1, head, ...given };
+    const messages = lastWithinBytes(found.reverse(), limit.bytes);
+    const more = messages.length === 0 ? limit.messages === 0 && end > 0 : (messages[0]?.place.number ?? 1) > 1;
+    return { messages, more, head, ...(gap === undefined ? {} : { gap }) };
   }
 
   async channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
@@ -160,31 +189,16 @@ export class SqlStore implements Store {
     }));
   }
 
-  async take(measure: Measure): Promise<void> {
-    try {
-      await this.#database.write(async (writer) => {
-        const tables = writer.getQueryInterface();
-        if (keepsOut(measure)) await tables.bulkInsert('bans', [banRowOf(measure)]);
-        else if (measure.did === 'lift')
-          await tables.bulkUpdate('bans', { lifted_at_ms: measure.atMs }, { id: measure.ban });
-        else if (measure.did !== 'remove')
-          await tables.bulkInsert('cutoffs', [{ user_id: measure.user, before_ms: measure.atMs }], {
-            updateOnDuplicate: ['before_ms'],
-            upsertKeys: ['user_id'],
-          } as object);
-        await addToAudit(writer, measure);
-      });
-    } catch (error) {
-      throw failureOf(error);
-    }
+  take(measure: Measure): Promise<number> {
+    return this.#measures.take(measure);
   }
 
-  async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
-    try {
-      return await this.#inboxes.notify(drafts);
-    } catch (error) {
-      throw failureOf(error);
-    }
+  changes(): Promise<number> {
+    return this.#measures.changes();
+  }
+
+  notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
+    return this.#inboxes.notify(drafts);
   }
 
   inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
@@ -207,12 +221,8 @@ export class SqlStore implements Store {
     return this.#inboxes.user(id);
   }
 
-  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
-    try {
-      return await this.#marks.mark({ user, channel, place, most });
-    } catch (error) {
-      throw failureOf(error);
-    }
+  mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+    return this.#marks.mark({ user, channel, place, most });
   }
 
   unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
@@ -223,25 +233,12 @@ export class SqlStore implements Store {
     return this.#marks.marks(channel, limit);
   }
 
-  async inForce(atMs: number): Promise<InForce> {
-    const { bans, cutoffs } = this.#database.models;
-    const inForce = { lifted_at_ms: null, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: atMs }] } };
-    const banRows = (await bans.findAll({ where: inForce as WhereOptions, raw: true })) as unknown as BanRow[];
-    const cutoffRows = (await cutoffs.findAll({ raw: true })) as unknown as CutoffRow[];
-    return {
-      keepingOut: banRows.map(keepingOutOf),
-      cutoffs: cutoffRows.map((row) => ({ user: row.user_id, beforeMs: Number(row.before_ms) })),
-    };
+  inForce(atMs: number): Promise<InForce> {
+    return this.#measures.inForce(atMs);
   }
 
-  async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
-    const rows = await this.#database.models.audit.findAll({
-      ...(before === undefined ? {} : { where: { number: { [Op.lt]: before } } }),
-      order: [['number', 'DESC']],
-      limit,
-      raw: true,
-    });
-    return (rows as unknown as AuditRow[]).map(auditEntryOf);
+  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    return this.#measures.audit(before, limit);
   }
 
   /** Resolves when everything that was waiting has been committed. */
@@ -257,15 +254,34 @@ export class SqlStore implements Store {
     while (this.#waiting.length > 0) {
       const group = this.#nextGroup();
       try {
-        const appended = await this.#commitGroup(group);
+        const appended = await this.#commitWithin(group);
         for (const [index, each] of group.entries()) each.resolve(appended[index] as Appended);
       } catch (error) {
-        this.#heads.clear();
-        const failure = failureOf(error);
+        const failure = failureOf(error, this.#database.isShared);
         for (const each of group) each.reject(failure);
       }
     }
     this.#committing = undefined;
+  }
+
+  /**
+   * Commits a group. When the connection ends, it is tried again on another one for a while. If that happened during COMMIT,
+   * the next try finds out whether it was done: nothing is written twice, and what was written is announced.
+   */
+  async #commitWithin(group: readonly Waiting[]): Promise<readonly Appended[]> {
+    const endMs = performance.now() + tryMs;
+    const attempt: Attempt = { group, unknown: undefined };
+    for (;;) {
+      try {
+        return await this.#commitGroup(attempt);
+      } catch (error) {
+        this.#heads.clear();
+        const isShared = this.#database.isShared;
+        if (!isShared || !isPassing(error, isShared) || performance.now() > endMs)
+          throw attempt.unknown === undefined ? error : new UnknownOutcome('', { cause: error });
+        await new Promise((resolve) => setTimeout(resolve, tryAgainMs));
+      }
+    }
   }
 
   /** As many of those that wait as one commit takes. */
@@ -280,17 +296,18 @@ export class SqlStore implements Store {
   }
 
   /** A key is seldom known: it is looked up only when the database says that one of the group is. */
-  async #commitGroup(group: readonly Waiting[]): Promise<readonly Appended[]> {
-    const heads = this.#knownHeads(group);
+  async #commitGroup(attempt: Attempt): Promise<readonly Appended[]> {
+    const { group } = attempt;
+    const heads = attempt.unknown === undefined ? this.#knownHeads(group) : undefined;
     try {
-      if (heads === undefined) return await this.#commitLookedUp(group, false);
+      if (heads === undefined) return await this.#commitLookedUp(attempt, false);
       const { appended, statements } = this.#entries(group, heads, new Map());
       await this.#database.commitToFile(statements);
       this.#remember(heads);
       return appended;
     } catch (error) {
       if (!isTaken(error)) throw error;
-      return this.#commitLookedUp(group, true);
+      return this.#commitLookedUp(attempt, true);
     }
   }
 
@@ -314,16 +331,47 @@ export class SqlStore implements Store {
   }
 
   /** One transaction in which the channels are looked up, and if need be what was published before under the keys. */
-  async #commitLookedUp(group: readonly Waiting[], looksUpKeys: boolean): Promise<readonly Appended[]> {
-    const { heads, appended } = await this.#database.write(async (writer) => {
-      const found = await this.#channelsOf(writer, group);
-      const known = looksUpKeys ? await this.#knownKeys(writer, group, found) : new Map<string, LoggedMessage>();
-      const entries = this.#entries(group, found, known);
-      for (const each of entries.statements) await writer.query(each);
-      return { heads: found, appended: entries.appended };
-    });
-    this.#remember(heads);
-    return appended;
+  async #commitLookedUp(attempt: Attempt, looksUpKeys: boolean): Promise<readonly Appended[]> {
+    const { group } = attempt;
+    const names = [...new Set(group.map(({ channel }) => channel))];
+    for (;;) {
+      let planned: readonly Appended[] | undefined;
+      try {
+        const done = await this.#database.attempt<Committed | undefined>(async (reads) => {
+          const before = await this.#whatWasDone(reads, attempt);
+          if (before !== undefined) return { statements: [], result: { heads: new Map(), appended: before } };
+          const heads = await headsOf(reads, names);
+          const missing = names.filter((name) => !heads.has(name));
+          if (missing.length > 0)
+            return { statements: [makeChannels(missing, this.#volume, this.#database)], result: undefined };
+          const known = looksUpKeys ? await this.#knownKeys(reads, group, heads) : new Map<string, LoggedMessage>();
+          const { statements, appended } = this.#entries(group, heads, known);
+          planned = appended;
+          return { statements, result: { heads, appended } };
+        });
+        // The channels are there now.
+        if (done === undefined) continue;
+        this.#remember(done.heads);
+        return done.appended;
+      } catch (error) {
+        if (error instanceof UnknownOutcome) attempt.unknown = planned;
+        throw error;
+      }
+    }
+  }
+
+  /** What the last try has committed, whose outcome was not known; `undefined` if it was not done. */
+  async #whatWasDone(reads: Reads, attempt: Attempt): Promise<readonly Appended[] | undefined> {
+    const { unknown } = attempt;
+    attempt.unknown = undefined;
+    const first = unknown?.find(({ repeated }) => !repeated)?.logged;
+    if (first === undefined) return undefined;
+    const rows = await reads.select(
+      `SELECT m.number FROM messages m JOIN channels c ON c.id = m.channel_id
+       WHERE c.name = :channel AND m.number = :number AND m.message_id = :id`,
+      { channel: first.channel, number: first.place.number, id: first.id },
+    );
+    return rows.length === 0 ? undefined : unknown;
   }
 
   /** Gives the numbers, and makes the statements that write the rows and move the heads. */
@@ -350,42 +398,17 @@ export class SqlStore implements Store {
       if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
       return { logged, repeated: false, counted: row.head - row.notes };
     });
-    const { isShared } = this.#database;
+    const dialect = this.#database;
     const statements: string[] = [];
-    if (rows.length > 0) statements.push(insertOf('messages', messageColumns, rows, isShared));
-    if (changed.size > 0) statements.push(moveHeads([...changed], isShared));
-    if (begun.length > 0) statements.push(`${insertOf('marks', markColumns, begun, isShared)} ON CONFLICT DO NOTHING`);
+    if (rows.length > 0) statements.push(insertOf('messages', messageColumns, rows, dialect));
+    if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
+    if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
     return { appended, statements };
-  }
-
-  /** The rows of a group's channels, made where there are none. */
-  async #channelsOf(writer: Sequelize, group: readonly Waiting[]): Promise<Map<ChannelName, HeadRow>> {
-    const names = [...new Set(group.map(({ channel }) => channel))];
-    const select = async (): Promise<Map<ChannelName, HeadRow>> => {
-      const rows = await writer.query<ChannelRow>(
-        'SELECT id, name, volume, head, notes, last_at_ms FROM channels WHERE name IN (:names)',
-        {
-          replacements: { names },
-          type: QueryTypes.SELECT,
-        },
-      );
-      return new Map(
-        rows.map((row) => [row.name as ChannelName, { ...row, head: Number(row.head), notes: Number(row.notes) }]),
-      );
-    };
-    const found = await select();
-    const missing = names.filter((name) => !found.has(name));
-    if (missing.length === 0) return found;
-    await writer.getQueryInterface().bulkInsert(
-      'channels',
-      missing.map((name) => ({ name, volume: this.#volume, head: 0, notes: 0, last_at_ms: 0 })),
-    );
-    return select();
   }
 
   /** What was published before under the keys of a group. */
   async #knownKeys(
-    writer: Sequelize,
+    reads: Reads,
     group: readonly Waiting[],
     channels: ReadonlyMap<ChannelName, HeadRow>,
   ): Promise<Map<string, LoggedMessage>> {
@@ -393,9 +416,9 @@ export class SqlStore implements Store {
     const keys = [...new Set(group.flatMap(({ draft }) => (draft.key === undefined ? [] : [draft.key])))];
     if (keys.length === 0) return known;
     const byId = new Map([...channels].map(([name, row]) => [row.id, { name, row }]));
-    const rows = await writer.query<MessageRow>(
+    const rows = await reads.select<MessageRow>(
       'SELECT * FROM messages WHERE channel_id IN (:channels) AND publish_key IN (:keys)',
-      { replacements: { channels: [...byId.keys()], keys }, type: QueryTypes.SELECT },
+      { channels: [...byId.keys()], keys },
     );
     for (const row of rows) {
       const { name, row: channel } = byId.get(row.channel_id) as { name: ChannelName; row: HeadRow };
@@ -411,19 +434,16 @@ export class SqlStore implements Store {
     return (row ?? undefined) as ChannelRow | undefined;
   }
 
-  async #messages(row: ChannelRow, number: object, limit: number): Promise<LoggedMessage[]> {
+  async #messages(row: ChannelRow, number: object, limit: number, order: 'ASC' | 'DESC'): Promise<LoggedMessage[]> {
     const rows = (await this.#database.models.messages.findAll({
       where: { channel_id: row.id, number } as WhereOptions,
-      order: ['number'],
+      order: [['number', order]],
       limit,
       raw: true,
     })) as unknown as MessageRow[];
     return rows.map((each) => loggedOf(row.name as ChannelName, row.volume, each));
   }
 }
-
-/** The columns of a row, in the order in which its values are given; with the type of those that are not text. */
-type Columns<Row> = Readonly<Record<keyof Row, 'TEXT' | 'INTEGER' | 'BIGINT'>>;
 
 const messageColumns: Columns<MessageRow> = {
   channel_id: 'INTEGER',
@@ -466,34 +486,12 @@ function valuesOf({ id, head, notes }: HeadRow, draft: Draft): unknown[] {
   ];
 }
 
-/**
- * Rows as a table that a statement selects from. All are one JSON text, which the database takes apart itself, in a thread
- * that is not ours; values written out one by one take several times as long to make.
- */
-function tableOf(rows: readonly unknown[][], isShared: boolean): string {
-  // In JSON text there is no character that ends a literal but the quote, and none that SQL reads otherwise.
-  const literal = `'${JSON.stringify(rows).replaceAll("'", "''")}'`;
-  return isShared ? `json_array_elements(CAST(${literal} AS json)) AS each(value)` : `jsonb_each(${literal}) AS each`;
-}
-
-function columnsOf(columns: Columns<unknown>): string[] {
-  return Object.values(columns).map((type, index) =>
-    type === 'TEXT' ? `each.value->>${index}` : `CAST(each.value->>${index} AS ${type})`,
-  );
-}
-
-function insertOf<Row>(table: string, columns: Columns<Row>, rows: readonly unknown[][], isShared: boolean): string {
-  const names = Object.keys(columns).join(', ');
-  // SQLite takes what follows for a part of a join, were there no condition.
-  return `INSERT INTO ${table} (${names}) SELECT ${columnsOf(columns).join(', ')} FROM ${tableOf(rows, isShared)} WHERE true`;
-}
-
-function moveHeads(changed: readonly HeadRow[], isShared: boolean): string {
+function moveHeads(changed: readonly HeadRow[], dialect: Dialect): string {
   const rows = changed.map(({ id, head, notes, last_at_ms }) => [id, head, notes, last_at_ms]);
   const [id, ...values] = columnsOf(headColumns);
   const [, ...names] = Object.keys(headColumns);
   const moved = names.map((name, index) => `${name} = ${values[index]}`).join(', ');
-  return `UPDATE channels SET ${moved} FROM ${tableOf(rows, isShared)} WHERE channels.id = ${id}`;
+  return `UPDATE channels SET ${moved} FROM ${tableOf(rows, dialect)} WHERE channels.id = ${id}`;
 }
 
 type HeadRow = { -readonly [K in keyof ChannelRow]: ChannelRow[K] };
@@ -522,59 +520,61 @@ function loggedOf(channel: ChannelName, volume: string, row: MessageRow): Logged
   );
 }
 
-function banRowOf(measure: KeepingOut): BanRow {
-  return {
-    id: measure.id,
-    did: measure.did,
-    user_id: measure.user ?? null,
-    address: measure.did === 'ban' ? (measure.address ?? null) : null,
-    channel: measure.channel ?? null,
-    reason: measure.reason ?? null,
-    by_json: JSON.stringify(measure.by),
-    at_ms: measure.atMs,
-    until_ms: measure.untilMs ?? null,
-    lifted_at_ms: null,
-  };
-}
-
-function keepingOutOf(row: BanRow): KeepingOut {
-  return {
-    id: row.id,
-    did: row.did,
-    by: JSON.parse(row.by_json),
-    atMs: Number(row.at_ms),
-    ...(row.user_id === null ? {} : { user: row.user_id }),
-    ...(row.address === null ? {} : { address: row.address }),
-    ...(row.channel === null ? {} : { channel: row.channel }),
-    ...(row.reason === null ? {} : { reason: row.reason }),
-    ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
-  } as KeepingOut;
-}
-
-/** What a shared database says while it is away (SQLSTATE classes 08, 53 and 57), or cannot be reached at all. */
-function isAway(error: Error): boolean {
-  const { code } = (error instanceof DatabaseError ? error.original : {}) as { code?: string };
-  return error instanceof ConnectionError || /^(08|53|57)/.test(code ?? '') || /terminat|closed/i.test(error.message);
-}
-
-/** A row with this key, or this number, is there already. */
-function isTaken(error: unknown): boolean {
-  return (
-    error instanceof UniqueConstraintError || (error instanceof Error && /UNIQUE constraint failed/.test(error.message))
+/** Where channels stand, of those that are there. A head that is below a message is raised: no number is given twice. */
+async function headsOf(reads: Reads, names: readonly ChannelName[]): Promise<Map<ChannelName, HeadRow>> {
+  const rows = await reads.select<ChannelRow & { last: number | string | null }>(
+    `SELECT id, name, volume, head, notes, last_at_ms, ${lastOf} AS last FROM channels c WHERE name IN (:names)`,
+    { names },
   );
+  const heads = new Map<ChannelName, HeadRow>();
+  for (const { last, ...row } of rows) {
+    const head = { ...row, head: Number(row.head), notes: Number(row.notes) };
+    heads.set(row.name as ChannelName, head);
+    if (Number(last ?? 0) <= head.head) continue;
+    head.head = Number(last);
+    const [found] = await reads.select<{ notes: number | string }>(
+      'SELECT notes FROM messages WHERE channel_id = :id AND number = :last',
+      { id: row.id, last },
+    );
+    head.notes = Number(found?.notes ?? head.notes);
+  }
+  return heads;
 }
 
-/** SQLite's own words for "not now". */
-const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN)/;
+/** The number of the last message of a channel that is there. */
+const lastOf = '(SELECT MAX(m.number) FROM messages m WHERE m.channel_id = c.id)';
 
-function failureOf(error: unknown): Error {
-  if (error instanceof ProblemError) return error;
-  if (error instanceof Error && (passing.test(error.message) || isAway(error))) {
-    const refused = refusal('unavailable', 'it could not be committed to the database; nothing was done', {
-      retryAfterMs: 1000,
+/**
+ * Compares the heads of all channels with their messages. A head that is too low is raised; where messages are missing, all
+ * that can be done is to say so.
+ */
+async function checkHeads(database: Database, report: Report): Promise<void> {
+  const wrong = await database.reads.select<{ name: ChannelName; head: number | string }>(
+    `SELECT c.name, c.head FROM channels c WHERE c.head <> COALESCE(${lastOf}, 0) ORDER BY c.name`,
+  );
+  for (let from = 0; from < wrong.length; from += pageRows) {
+    const some = wrong.slice(from, from + pageRows);
+    const changes = await database.write(async (reads) => {
+      const heads = await headsOf(
+        reads,
+        some.map(({ name }) => name),
+      );
+      const result = some.map(({ name, head }) => ({
+        name,
+        was: Number(head),
+        head: heads.get(name)?.head ?? Number(head),
+      }));
+      const raised = result.filter(({ head, was }) => head > was).map(({ name }) => heads.get(name) as HeadRow);
+      return { statements: raised.length === 0 ? [] : [moveHeads(raised, database)], result };
     });
-    refused.cause = error;
-    return refused;
+    for (const { name, head, was } of changes)
+      report(
+        new Error(
+          was === head
+            ? `messages are missing at the end of ${name}, whose head is ${head}: clients are told by a gap`
+            : `the head of ${name} was ${was}, though there are messages up to ${head}: it was raised`,
+        ),
+        { what: 'a record was not as it should be', channel: name },
+      );
   }
-  return error instanceof Error ? error : new Error(String(error));
 }

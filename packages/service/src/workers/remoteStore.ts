@@ -22,6 +22,7 @@ const plain = [
   'heads',
   'channels',
   'take',
+  'changes',
   'notify',
   'inbox',
   'done',

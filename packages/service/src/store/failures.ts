@@ -1,0 +1,60 @@
+import { ProblemError, refusal } from '@nine-bells/wire';
+import { DatabaseError, UniqueConstraintError } from 'sequelize';
+
+/** When to try again what could not be committed, in milliseconds. */
+const retryAfterMs = 1_000;
+
+/** What was read before a transaction had changed by the time it committed: it was rolled back, and can run again. */
+export class ChangedMeanwhile extends Error {}
+
+/**
+ * The connection ended during COMMIT: the transaction may have been committed or not. A later transaction can tell, since
+ * it gets the writers' lock only when this one is over.
+ */
+export class UnknownOutcome extends Error {}
+
+/** A row with this key, or this number, is there already. */
+export function isTaken(error: unknown): boolean {
+  return (
+    error instanceof UniqueConstraintError || (error instanceof Error && /UNIQUE constraint failed/.test(error.message))
+  );
+}
+
+/** SQLite's codes for a failure that another try may not have. */
+const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN|NOMEM|INTERRUPT)/;
+
+/** SQLSTATE classes that say that a statement is wrong, whoever sends it and when. */
+const wrongStatement = /^(0A|21|22|23|26|42)/;
+
+/**
+ * Whether another try may succeed.
+ *
+ * With a shared database everything counts that is not known to be a fault of the statement: a connection can end in very
+ * many ways, and each has an error of its own.
+ */
+export function isPassing(error: unknown, isShared: boolean): boolean {
+  if (error instanceof ProblemError || isTaken(error)) return false;
+  if (error instanceof ChangedMeanwhile || error instanceof UnknownOutcome) return true;
+  // A fault of this program is none of the database.
+  if (error instanceof TypeError || error instanceof RangeError || error instanceof SyntaxError) return false;
+  const { message } = error as Error;
+  if (!isShared) return passing.test(message);
+  const { code } = (error instanceof DatabaseError ? error.original : error) as { code?: unknown };
+  return !(typeof code === 'string' && wrongStatement.test(code));
+}
+
+/** The problem to answer with: `unavailable` where another try may succeed, else the error as it is. */
+export function failureOf(error: unknown, isShared: boolean): Error {
+  if (error instanceof ProblemError) return error;
+  if (!isPassing(error, isShared)) return error instanceof Error ? error : new Error(String(error));
+  const refused =
+    error instanceof UnknownOutcome
+      ? refusal(
+          'unavailable',
+          'the connection to the database ended during the commit; it is not known whether it was done',
+          { retryAfterMs },
+        )
+      : refusal('unavailable', 'the database does not answer in time; nothing was done', { retryAfterMs });
+  refused.cause = error;
+  return refused;
+}

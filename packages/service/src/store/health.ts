@@ -1,0 +1,62 @@
+/** How long a transaction counts as proof that others get through, in milliseconds. */
+const provenMs = 2_000;
+/** How long a transaction may be under way before it counts as a failure, in milliseconds. */
+const slowMs = 2_000;
+
+/** What is wrong with the database. */
+export interface Ailment {
+  /** For how long nothing has been committed, in milliseconds. */
+  readonly forMs: number;
+  readonly why: string;
+}
+
+/** Watches whether transactions get through. */
+export class Health {
+  #provenAtMs = Number.NEGATIVE_INFINITY;
+  #failingSinceMs: number | undefined;
+  #why = '';
+  #underWaySinceMs: number | undefined;
+
+  /** Whether nothing is known of late. */
+  get isUncertain(): boolean {
+    return performance.now() - this.#provenAtMs > provenMs;
+  }
+
+  get ailment(): Ailment | undefined {
+    const now = performance.now();
+    const isSlow = this.#underWaySinceMs !== undefined && now - this.#underWaySinceMs > slowMs;
+    const sinceMs = this.#failingSinceMs ?? (isSlow ? this.#underWaySinceMs : undefined);
+    if (sinceMs === undefined) return undefined;
+    return { forMs: now - sinceMs, why: this.#failingSinceMs === undefined ? 'a commit takes too long' : this.#why };
+  }
+
+  /** Runs a transaction. One that fails for its own fault says nothing about the database. */
+  async watch<T>(act: () => Promise<T>, isPassing: (error: unknown) => boolean): Promise<T> {
+    const startMs = performance.now();
+    this.#underWaySinceMs = startMs;
+    try {
+      const result = await act();
+      this.#proven();
+      return result;
+    } catch (error) {
+      if (isPassing(error)) {
+        this.#failingSinceMs ??= startMs;
+        this.#why = reasonOf(error);
+      } else this.#proven();
+      throw error;
+    } finally {
+      this.#underWaySinceMs = undefined;
+    }
+  }
+
+  #proven(): void {
+    this.#provenAtMs = performance.now();
+    this.#failingSinceMs = undefined;
+  }
+}
+
+/** The innermost message: what the driver said. */
+function reasonOf(error: unknown): string {
+  const { cause, message } = error as Error;
+  return cause instanceof Error ? reasonOf(cause) : message;
+}

@@ -1,0 +1,109 @@
+import { type AuditEntry, type InForce, type KeepingOut, keepsOut, type Measure } from '@nine-bells/core';
+import { Op, type WhereOptions } from 'sequelize';
+import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
+import type { Database } from './database.js';
+import type { AuditRow, BanRow, CutoffRow } from './models.js';
+import { type Columns, insertOf, listOf } from './statements.js';
+
+const banColumns: Columns<BanRow> = {
+  id: 'TEXT',
+  did: 'TEXT',
+  user_id: 'TEXT',
+  address: 'TEXT',
+  channel: 'TEXT',
+  reason: 'TEXT',
+  by_json: 'TEXT',
+  at_ms: 'BIGINT',
+  until_ms: 'BIGINT',
+  lifted_at_ms: 'BIGINT',
+};
+
+const cutoffColumns: Columns<CutoffRow> = { user_id: 'TEXT', before_ms: 'BIGINT' };
+
+/** A later cutoff holds, whichever comes first. */
+const laterCutoff =
+  'ON CONFLICT (user_id) DO UPDATE SET before_ms = excluded.before_ms WHERE excluded.before_ms > cutoffs.before_ms';
+
+/** What is in force about users and addresses, and the audit log. */
+export class MeasureStore {
+  readonly #database: Database;
+
+  constructor(database: Database) {
+    this.#database = database;
+  }
+
+  take(measure: Measure): Promise<number> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const { number, statement } = await addToAudit(reads, measure, database);
+      const statements = [statement];
+      if (keepsOut(measure)) statements.push(insertOf('bans', banColumns, [banRowOf(measure)], database));
+      else if (measure.did === 'lift')
+        statements.push(
+          `UPDATE bans SET lifted_at_ms = ${measure.atMs} WHERE id IN ${listOf(['TEXT'], [[measure.ban]], database)}`,
+        );
+      else if (measure.did !== 'remove')
+        statements.push(insertOf('cutoffs', cutoffColumns, [[measure.user, measure.atMs]], database, laterCutoff));
+      return { statements, result: number };
+    });
+  }
+
+  /** The number of the last change. */
+  changes(): Promise<number> {
+    return lastInAudit(this.#database.reads);
+  }
+
+  async inForce(atMs: number): Promise<InForce> {
+    const { bans, cutoffs } = this.#database.models;
+    const inForce = { lifted_at_ms: null, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: atMs }] } };
+    const banRows = (await bans.findAll({ where: inForce as WhereOptions, raw: true })) as unknown as BanRow[];
+    const cutoffRows = (await cutoffs.findAll({ raw: true })) as unknown as CutoffRow[];
+    return {
+      keepingOut: banRows.map(keepingOutOf),
+      cutoffs: cutoffRows.map((row) => ({ user: row.user_id, beforeMs: Number(row.before_ms) })),
+    };
+  }
+
+  async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    const rows = await this.#database.models.audit.findAll({
+      ...(before === undefined ? {} : { where: { number: { [Op.lt]: before } } }),
+      order: [['number', 'DESC']],
+      limit,
+      raw: true,
+    });
+    return (rows as unknown as AuditRow[]).map(auditEntryOf);
+  }
+}
+
+/** A ban's values, as `banColumns` has them. */
+function banRowOf(measure: KeepingOut): readonly unknown[] {
+  const { id, did, user, channel, reason, by, atMs, untilMs } = measure;
+  const address = measure.did === 'ban' ? measure.address : undefined;
+  return [
+    id,
+    did,
+    user ?? null,
+    address ?? null,
+    channel ?? null,
+    reason ?? null,
+    JSON.stringify(by),
+    atMs,
+    untilMs ?? null,
+    null,
+  ];
+}
+
+function keepingOutOf(row: BanRow): KeepingOut {
+  return {
+    id: row.id,
+    did: row.did,
+    by: JSON.parse(row.by_json),
+    atMs: Number(row.at_ms),
+    ...(row.user_id === null ? {} : { user: row.user_id }),
+    ...(row.address === null ? {} : { address: row.address }),
+    ...(row.channel === null ? {} : { channel: row.channel }),
+    ...(row.reason === null ? {} : { reason: row.reason }),
+    ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
+    // The row was written from a measure of this kind.
+  } as KeepingOut;
+}
