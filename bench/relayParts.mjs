@@ -1,7 +1,7 @@
 // A relay through Redis as an instance has it, without the instance.
 import { setTimeout as wait } from 'node:timers/promises';
 import { SharedRelay } from '@nine-bells/core';
-import { RedisExchange } from '@nine-bells/service';
+import { MemoryTermBook, RedisExchange } from '@nine-bells/service';
 
 const clock = {
   now: Date.now,
@@ -15,7 +15,7 @@ const clock = {
 
 export async function openRelay(url, instance) {
   const report = (error) => console.error(error.message);
-  const exchange = new RedisExchange({ url, prefix: 'bench', report });
+  const exchange = new RedisExchange({ url, prefix: 'bench', report, terms: new MemoryTermBook() });
   const relay = new SharedRelay(exchange, clock, {
     instance,
     incarnation: () => Math.random().toString(36).slice(2, 10),

@@ -1,5 +1,5 @@
 import { type Exchange, ExchangeHub, type LogSlice, type MessageLine, type Placed } from '@nine-bells/core';
-import { RedisExchange } from '@nine-bells/service';
+import { MemoryTermBook, RedisExchange } from '@nine-bells/service';
 import { channelName } from '@nine-bells/wire';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { RealRedis, redisIsThere, wait } from './realRedis.js';
@@ -33,7 +33,12 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
   afterAll(() => redis.remove());
 
   const open = async (prefix: string): Promise<RedisExchange> => {
-    const exchange = new RedisExchange({ url: redis.url, prefix, report: (error) => expect.fail(String(error)) });
+    const exchange = new RedisExchange({
+      url: redis.url,
+      prefix,
+      terms: new MemoryTermBook(),
+      report: (error) => expect.fail(String(error)),
+    });
     let isOpen = false;
     exchange.listen({
       heard: () => {},

@@ -28,9 +28,12 @@ export function addInstances(program: Command): void {
         'OUT/S',
         'LOOP',
         'RELAY',
+        'CLOCK',
         'LEASE',
       ];
       print(table(head, instances.map(row)));
+      for (const { instance, warnings } of instances)
+        for (const warning of warnings ?? []) note(`${instance}: ${warning}`);
       if (instances.length === 1) note('It is alone: with a relay, several share the work (docs/scaling.md).');
     });
 }
@@ -49,8 +52,15 @@ function row(each: InstanceInfo): readonly string[] {
     `${each.deliveriesPerS}`,
     ms(each.loopDelayMs),
     ms(each.relayMs),
+    clock(each.clockMs),
     draining ? 'draining' : each.leaseMs === 0 ? '' : ms(each.leaseMs),
   ];
+}
+
+/** By how much the machine's clock is wrong; an instance without a relay has no other to compare it with. */
+function clock(clockMs: number | undefined): string {
+  if (clockMs === undefined || clockMs === 0) return '';
+  return Math.abs(clockMs) < 1_000 ? `${-clockMs} ms` : `${-Math.round(clockMs / 1_000)} s`;
 }
 
 /** Says which instances did not answer, if there are any: the answer lacks what they know. */

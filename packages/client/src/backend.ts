@@ -90,6 +90,10 @@ export interface InstanceInfo {
   readonly loopDelayMs?: number;
   /** How long the relay took to answer the last time, in milliseconds. */
   readonly relayMs?: number;
+  /** How far the service's time is ahead of the machine's clock, in milliseconds. */
+  readonly clockMs?: number;
+  /** What is not as it should be with the instance, or with what it needs. */
+  readonly warnings?: readonly string[];
   /** For how long its lease still holds, in milliseconds; of an instance alone 0. */
   readonly leaseMs: number;
   readonly draining: boolean;

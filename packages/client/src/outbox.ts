@@ -204,8 +204,18 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   }
 }
 
-/** Refusals that another try may not meet. */
-const passingCodes: ReadonlySet<string> = new Set(['busy', 'unavailable', 'ask-failed', 'rate-limited', 'draining']);
+/**
+ * Refusals that another try may not meet. A message is never given up for a failure of the service (`internal`): it may have
+ * been published all the same, and its key tells.
+ */
+const passingCodes: ReadonlySet<string> = new Set([
+  'busy',
+  'unavailable',
+  'ask-failed',
+  'rate-limited',
+  'draining',
+  'internal',
+]);
 
 /** Whether another try may succeed where this one was refused. */
 export function isPassing({ code }: { readonly code: string }): boolean {

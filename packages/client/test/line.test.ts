@@ -254,13 +254,13 @@ describe('the outbox', () => {
     line.close();
   });
 
-  it('waits when the service cannot take more, then tries again with the same key', async () => {
+  it.each(['busy', 'unavailable', 'internal'])('waits after %s, then tries again with the same key', async (code) => {
     const line = await open();
     socket().welcome();
     const published = [1, 2].map((n) => line.publish('race/3/chat', n));
-    const refused = { problem: { code: 'busy', title: 'Busy', retryAfterMs: 2_000 } };
+    const refused = { problem: { code, title: 'Refused', retryAfterMs: 2_000 } };
     for (const request of socket().asked('publish')) answer(request, refused);
-    expect(line.outbox.messages).toMatchObject([{ data: 1, sent: false, problem: { code: 'busy' } }, { data: 2 }]);
+    expect(line.outbox.messages).toMatchObject([{ data: 1, sent: false, problem: { code } }, { data: 2 }]);
     await vi.advanceTimersByTimeAsync(1_900);
     expect(data()).toEqual([1, 2]);
     await vi.advanceTimersByTimeAsync(1_200);

@@ -1,5 +1,5 @@
 import type { Backend, InstanceInfo } from '@nine-bells/client/backend';
-import { Table, Tag } from 'antd';
+import { Alert, Table, Tag } from 'antd';
 import { ago, rateText } from './texts.js';
 import { usePolled } from './usePolled.js';
 
@@ -12,6 +12,17 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
       <h1>Instances</h1>
       {all?.length === 1 && (
         <p className="faint">This one does everything. With workers, or a relay, several share the work.</p>
+      )}
+      {(all ?? []).flatMap(({ instance, warnings }) =>
+        (warnings ?? []).map((warning) => (
+          <Alert
+            key={`${instance} ${warning}`}
+            type="warning"
+            showIcon
+            title={`${instance}: ${warning}`}
+            style={{ marginBottom: 12 }}
+          />
+        )),
       )}
       <Table<InstanceInfo>
         size="small"
@@ -38,11 +49,12 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
           { title: 'Out per second', dataIndex: 'deliveriesPerS', align: 'right', render: rateText },
           { title: 'Loop late by', dataIndex: 'loopDelayMs', align: 'right', render: ms },
           { title: 'Relay', dataIndex: 'relayMs', align: 'right', render: ms },
+          { title: 'Clock off by', dataIndex: 'clockMs', align: 'right', render: (off?: number) => ms(off && -off) },
           {
             title: 'Lease left',
             dataIndex: 'leaseMs',
             align: 'right',
-            render: (left: number) => ms(left || undefined),
+            render: ms,
           },
         ]}
       />
@@ -51,5 +63,5 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
 }
 
 function ms(value: number | undefined): string {
-  return value === undefined ? '' : `${value} ms`;
+  return !value ? '' : `${value} ms`;
 }

@@ -593,6 +593,7 @@ export class Engine {
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
     await decided;
     await this.#inboxes.settled();
+    await this.measures.stop();
     this.#channels.close();
     this.#wheel.stop();
   }

@@ -29,7 +29,7 @@ const samples: Readonly<Record<Verb, object>> = {
 /** Verbs that the protocol has and this version does not answer yet. One that it learns to answer leaves this list. */
 const unanswered: readonly Verb[] = ['set'];
 /** What is read and written of the store for any user, whatever it may do. */
-const own = new Set(['inForce', 'inbox', 'meet', 'unread']);
+const own = new Set(['inForce', 'changes', 'inbox', 'meet', 'unread']);
 
 describe('no verb reaches a channel without a decision', () => {
   it('and every verb says which decision that is', () => {

@@ -168,6 +168,29 @@ describe('presence', () => {
   });
 });
 
+describe('a member who comes back to an instance that was killed', () => {
+  it('is not noted as coming a second time, and is noted when it leaves and comes again', async () => {
+    const { welcomed, told, restarted, clock, engine } = setUp();
+    const pia = await welcomed('pia', enter);
+    const { session, secret } = pia.frames[0];
+    await told();
+    const again = restarted();
+    const back = await welcomed('pia', { ...enter, session, secret }, again);
+    const other = await welcomed('pia', enter, again);
+    await told();
+    for (const each of [back, other]) each.send({ do: 'leave', channel: chat });
+    await told();
+    back.send({ do: 'enter', channel: chat });
+    await clock.run(1_000);
+    const { messages } = await engine.read(chat, {}, { messages: 10, bytes: 10_000 });
+    expect(messages.map(({ message: { type, by } }) => `${by?.user} ${type}`)).toEqual([
+      'pia joined',
+      'pia left',
+      'pia joined',
+    ]);
+  });
+});
+
 describe('a crowd', () => {
   it('is a count with a sample, and everybody is told anew when it has gone', async () => {
     const { welcomed, told } = setUp();

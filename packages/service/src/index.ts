@@ -13,6 +13,7 @@ export type { Fault } from './config/yamlReader.js';
 export { webSocketEncoding } from './line/webSocketEncoding.js';
 export { type Logger, type LogOptions, makeLog } from './log.js';
 export { RedisExchange, type RedisExchangeOptions } from './relay/redisExchange.js';
+export { MemoryTermBook } from './relay/terms.js';
 export { type RunningService, Service, type ServiceOptions } from './service.js';
 export { signToken, type TokenClaims } from './tokens/tokens.js';
 export { serviceVersion } from './version.js';

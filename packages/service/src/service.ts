@@ -1,6 +1,6 @@
 import { createServer, type RequestListener, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import { type ChannelRule, Engine, type Exchange, type Store } from '@nine-bells/core';
+import { type ChannelRule, Engine, type Exchange, type Report, type Store } from '@nine-bells/core';
 import type { RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
 import type { Configuration } from './config/configuration.js';
@@ -15,10 +15,13 @@ import { type OpenRelay, openRelay } from './relay/relays.js';
 import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
 import { SqlStore } from './store/sqlStore.js';
-import { systemClock } from './system/clock.js';
+import { TermStore } from './store/termStore.js';
+import { ServiceClock } from './system/clock.js';
 import { systemIds } from './system/ids.js';
 import { instanceName, loopDelay, reachedAt } from './system/instanceFacts.js';
 import { ServiceSecret } from './system/serviceSecret.js';
+import { Warnings } from './system/warnings.js';
+import { Watchman } from './system/watchman.js';
 import { Tokens } from './tokens/tokens.js';
 import { serviceVersion } from './version.js';
 
@@ -106,6 +109,9 @@ export class Service implements RunningService {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
     const secret = new ServiceSecret(configuration.data, configuration.secret);
     const database = await Database.open(configuration);
+    const clock = new ServiceClock();
+    const warnings = new Warnings(log);
+    const watchman = new Watchman({ database, clock, warnings });
     let engine: Engine | undefined;
     let relay: OpenRelay | undefined;
     const instance = instanceName(configuration);
@@ -113,16 +119,23 @@ export class Service implements RunningService {
     const metrics = new Metrics();
     let address: string | undefined;
     try {
-      const keys = await ApiKeys.open(database);
+      const keys = await ApiKeys.open(database, clock.now);
       const madeKeyFile = await keys.makeFirst(configuration.data);
-      const ownStore = options.link === undefined ? await SqlStore.open(database) : undefined;
+      const ownStore = options.link === undefined ? await SqlStore.open(database, reportTo(log)) : undefined;
       const store = options.link?.store ?? (ownStore as SqlStore);
       const ids = systemIds();
-      relay = openRelay(configuration, { instance, log, exchange: options.link?.exchange });
-      const tokens = new Tokens(configuration.tokens, secret.key('oversight'));
+      relay = openRelay(configuration, {
+        instance,
+        log,
+        clock,
+        warnings,
+        terms: new TermStore(database),
+        exchange: options.link?.exchange,
+      });
+      const tokens = new Tokens(configuration.tokens, secret.key('oversight'), clock.now);
       engine = new Engine(
         {
-          clock: systemClock,
+          clock,
           ids,
           relay: relay.relay,
           store,
@@ -131,13 +144,15 @@ export class Service implements RunningService {
           ...(configuration.askSecret === undefined
             ? {}
             : { asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000) }),
-          report: (error, about) => log.error({ err: error, ...about }, 'something went wrong inside'),
+          report: reportTo(log),
           keysChanged: () =>
             void keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
           took: metrics.took,
           facts: () => ({
             version: serviceVersion,
             loopDelayMs: delay.p99Ms(),
+            clockMs: clock.offsetMs,
+            warnings: warnings.all,
             ...(address === undefined ? {} : { address }),
           }),
         },
@@ -159,7 +174,15 @@ export class Service implements RunningService {
         facts: { name: configuration.name, version: serviceVersion, startedAtMs: Date.now() },
         log,
         consoleUrl: () => `${service?.url}/console/`,
-        isReady: () => service !== undefined && service.#stopping === undefined && service.engine.isOpen,
+        readiness: () => ({
+          isReady:
+            service !== undefined &&
+            service.#stopping === undefined &&
+            service.engine.isOpen &&
+            !watchman.isDatabaseAway,
+          isDraining: service?.engine.draining ?? false,
+          warnings: warnings.all,
+        }),
         drain: (withinMs) =>
           options.link === undefined ? void service?.stop({ drainMs: withinMs }) : options.link.drain(withinMs),
         apiOrigins: configuration.apiOrigins,
@@ -183,7 +206,10 @@ export class Service implements RunningService {
         http,
         line,
         relay,
-        stopLooking: delay.stop,
+        stopLooking: () => {
+          delay.stop();
+          watchman.stop();
+        },
         settled: async () => ownStore?.settled(),
         inner,
         database,
@@ -199,6 +225,7 @@ export class Service implements RunningService {
       // A start that fails, on a taken port say, leaves for the next one what it has found.
       await relay?.stop();
       delay.stop();
+      watchman.stop();
       await database.close();
       throw error;
     }
@@ -247,6 +274,10 @@ export class Service implements RunningService {
     log.info('stopped');
     this.#tellEnded();
   }
+}
+
+function reportTo(log: Logger): Report {
+  return (error, about) => log.error({ err: error, ...about }, 'something went wrong inside');
 }
 
 /** Says so where it takes long: without the relay it is not known who is banned. */

@@ -61,7 +61,7 @@ export interface ChannelPorts {
   /** Calls back later, unless the returned function is called before. */
   after(delayMs: number, act: () => void): () => void;
   /** Somebody has come or has gone for good, where it is shown who is there. */
-  noted(channel: Channel, change: 'joined' | 'left', author: Author): void;
+  noted(channel: Channel, change: 'joined' | 'left', author: Author, isBack: boolean): void;
   /** The last member that this instance shows is gone. */
   empty(channel: Channel): void;
   /** Somebody whom another instance showed, which is not there any more, has not come back. */
@@ -132,7 +132,7 @@ export class Channel {
         now: ports.now,
         after: ports.after,
         tell,
-        noted: (change, author) => ports.noted(this, change, author),
+        noted: (change, author, isBack) => ports.noted(this, change, author, isBack),
         empty: () => ports.empty(this),
         changed: (change) => this.tables?.changed(change),
         abandoned: (home, author) => ports.abandoned(this, home, author),

@@ -4,6 +4,7 @@ import type { Fanout } from '../fanout/fanout.js';
 import type { Place } from '../logbook/logbook.js';
 import type { EngineOptions } from '../options.js';
 import type { Clock, KeptChannel, LogReader, Relay, Report, Store } from '../ports.js';
+import { Noting } from '../presence/noting.js';
 import type { Wheel } from '../time/wheel.js';
 import type { Traces } from '../trace/traces.js';
 import { Channel, type ChannelPorts } from './channel.js';
@@ -56,6 +57,7 @@ const tableWithinMs = 500;
 export class Channels implements Iterable<Channel> {
   readonly #host: ChannelsHost;
   readonly #channels = new Map<ChannelName, Channel>();
+  readonly #noting: Noting;
   /** Where the round of looks at the record stands. */
   #look: ChannelName[] = [];
   #lookRounds = 0;
@@ -65,6 +67,7 @@ export class Channels implements Iterable<Channel> {
 
   constructor(host: ChannelsHost) {
     this.#host = host;
+    this.#noting = new Noting({ clock: host.clock, note: host.note, logOf: (match) => this.logOf(match) });
     if (host.relay.others !== undefined) this.#lookLater();
   }
 
@@ -154,7 +157,7 @@ export class Channels implements Iterable<Channel> {
   }
 
   #portsOf(name: ChannelName, match: RuleMatch): ChannelPorts {
-    const { options, clock, wheel, relay, store, report, fanout, counts, traces, note } = this.#host;
+    const { options, clock, wheel, relay, store, report, fanout, counts, traces } = this.#host;
     return {
       log: this.logOf(match),
       tailMessages: options.tailMessages,
@@ -167,7 +170,7 @@ export class Channels implements Iterable<Channel> {
       report,
       now: () => clock.now(),
       after: (delayMs, act) => wheel.after(delayMs, act),
-      noted: (noting, change, author) => note(noting.match, change, author),
+      noted: (noting, change, author, isBack) => this.#noting.noted(noting.match, change, author, isBack),
       empty: (emptied) => this.left(emptied),
       abandoned: (emptied, home, author) => void this.#abandoned(emptied, home, author),
       want: (wanting) =>

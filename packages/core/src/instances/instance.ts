@@ -24,6 +24,10 @@ export interface InstanceCard {
   /** How long the relay took to answer the last time, in milliseconds. */
   readonly relayMs?: number;
   readonly draining: boolean;
+  /** How far the service's time is ahead of the machine's clock, in milliseconds. */
+  readonly clockMs?: number;
+  /** What is not as it should be, for people. */
+  readonly warnings?: readonly string[];
 }
 
 /** An instance, as another sees it. */

@@ -68,6 +68,7 @@ export class Measures {
   #readingAgain: Promise<void> | undefined;
   /** Readings of what is in force that are under way. */
   #reading = 0;
+  #isStopped = false;
   /** What was heard while what is in force is being read: it may not be in what is read. */
   #heardMeanwhile: Measure[] = [];
 
@@ -175,10 +176,18 @@ export class Measures {
 
   /** Some may have been missed: what is in force is read anew, and holds for everyone who is here. */
   readAgain(): Promise<void> {
-    this.#readingAgain ??= this.#readMissed().finally(() => {
-      this.#readingAgain = undefined;
-    });
+    this.#readingAgain ??= this.#readMissed()
+      .catch((error: unknown) => this.#failed(error))
+      .finally(() => {
+        this.#readingAgain = undefined;
+      });
     return this.#readingAgain;
+  }
+
+  /** Reads nothing any more, and resolves when nothing is being read. */
+  async stop(): Promise<void> {
+    this.#isStopped = true;
+    await this.#readingAgain;
   }
 
   /**
@@ -187,14 +196,14 @@ export class Measures {
    * @param missed - called when there are, after they have taken effect here
    */
   watchChanges(missed: () => void): void {
-    const { wheel, store, report } = this.#host;
+    const { wheel, store } = this.#host;
     const look = async (): Promise<void> => {
       try {
         if (!this.#watch.look(await store.changes())) return;
         await this.readAgain();
         missed();
       } catch (error) {
-        report(error, { what: 'the measures in force could not be read' });
+        this.#failed(error);
       }
     };
     wheel.after(lookMs, () => void look().finally(() => this.watchChanges(missed)));
@@ -219,6 +228,7 @@ export class Measures {
     await this.ready();
     const before = this.#watch.known;
     await this.#read();
+    if (this.#isStopped) return;
     const count = Math.min(this.#watch.known - before, mostMissed);
     const missed = count === 0 ? [] : await this.#host.store.audit(this.#watch.known + 1, count);
     for (const each of [...missed].reverse()) if (isAboutUser(each)) this.#carryOut(each);
@@ -226,23 +236,28 @@ export class Measures {
   }
 
   async #read(): Promise<void> {
-    const { relay, store, standing, clock, report, wheel } = this.#host;
+    const { relay, store, standing, clock, wheel } = this.#host;
     await relay.control.ready();
     this.#reading += 1;
-    for (;;) {
+    while (!this.#isStopped) {
       try {
         // In this order: what is committed in between is looked at twice, and not missed.
         const last = await store.changes();
         standing.load(await store.inForce(clock.now()), this.#heardMeanwhile);
         this.#watch.caughtUp(last);
-        this.#reading -= 1;
-        if (this.#reading === 0) this.#heardMeanwhile = [];
-        return;
+        break;
       } catch (error) {
-        report(error, { what: 'the measures in force could not be read' });
+        this.#failed(error);
         await new Promise<void>((resolve) => void wheel.after(readAgainMs, resolve));
       }
     }
+    this.#reading -= 1;
+    if (this.#reading === 0) this.#heardMeanwhile = [];
+  }
+
+  /** While it stops, what it reads from may be closed. */
+  #failed(error: unknown): void {
+    if (!this.#isStopped) this.#host.report(error, { what: 'the measures in force could not be read' });
   }
 
   #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {

@@ -64,8 +64,8 @@ export interface PresencePorts {
   after(delayMs: number, act: () => void): () => void;
   /** Tells everybody in the channel. */
   tell(frame: Frame): void;
-  /** Somebody has come, or has gone for good. */
-  noted(change: 'joined' | 'left', author: Author): void;
+  /** A member has come, perhaps with a session that has had a connection before, or has gone for good. */
+  noted(change: 'joined' | 'left', author: Author, isBack: boolean): void;
   /** Nobody is left whom this instance shows. */
   empty(): void;
   /** This instance shows something else: for the others. */
@@ -149,7 +149,7 @@ export class Presence {
     const entry = { session, generation, author, sinceMs: this.#ports.now(), status: said, data };
     if (this.#show(entry, undefined, status !== undefined) || stay?.generation !== generation)
       this.#spread(session, author.user);
-    if (before === undefined) this.#ports.noted('joined', author);
+    if (before === undefined) this.#ports.noted('joined', author, generation > 1);
   }
 
   /** A session says something else of itself. */
@@ -168,7 +168,7 @@ export class Presence {
     if (present === undefined || !this.#remove(session, user, undefined)) return;
     this.#own -= 1;
     this.#ports.changed?.({ gone: session, user });
-    if (present.stays.size === 0) this.#ports.noted('left', present.author);
+    if (present.stays.size === 0) this.#ports.noted('left', present.author, false);
     if (this.#own === 0) this.#ports.empty();
   }
 

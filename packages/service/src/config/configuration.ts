@@ -23,6 +23,7 @@ import {
 import proxyAddr from 'proxy-addr';
 import { Webhook } from 'standardwebhooks';
 import { isMap, isScalar, type Node } from 'yaml';
+import { isSentinelUrl } from '../relay/sentinels.js';
 import {
   checkedText,
   duration,
@@ -501,6 +502,7 @@ const redisUrl = checkedText((value) => refuse(redisUrlFault(value)));
 
 function redisUrlFault(value: string): string | undefined {
   if (URL.canParse(value) && /^rediss?:$/.test(new URL(value).protocol)) return undefined;
+  if (isSentinelUrl(value)) return undefined;
   return `expected a URL such as redis://redis.example:6379, found ${JSON.stringify(value)}`;
 }
 

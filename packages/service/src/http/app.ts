@@ -21,6 +21,13 @@ import type { Route } from './route.js';
 import type { SignInLinks } from './signInLinks.js';
 import { traces } from './traces.js';
 
+/** Whether new clients should come, and what is not as it should be. */
+export interface Readiness {
+  readonly isReady: boolean;
+  readonly isDraining: boolean;
+  readonly warnings: readonly string[];
+}
+
 export interface AppParts {
   readonly engine: Engine;
   readonly guard: Guard;
@@ -32,7 +39,7 @@ export interface AppParts {
   readonly log: Logger;
   readonly consoleUrl: () => string;
   /** Whether the instance takes new work. */
-  readonly isReady: () => boolean;
+  readonly readiness: () => Readiness;
   /** Ends the instance, after clients had so many milliseconds to go elsewhere. */
   readonly drain: (withinMs: number | undefined) => void;
   /** The line for clients that WebSockets do not reach. */
@@ -80,8 +87,9 @@ export function makeApp(parts: AppParts): Express {
 
   app.get('/healthz', (_request, response) => void response.json({ status: 'ok' }));
   app.get('/readyz', (_request, response) => {
-    const ready = parts.isReady();
-    response.status(ready ? 200 : 503).json({ status: ready ? 'ready' : 'draining' });
+    const { isReady, isDraining, warnings } = parts.readiness();
+    const status = isReady ? 'ready' : isDraining ? 'draining' : 'degraded';
+    response.status(isReady ? 200 : 503).json({ status, warnings });
   });
 
   app.get('/metrics', guard.need('read'), async (_request, response) => {

@@ -22,7 +22,9 @@ import {
 import { type ChannelName, refusal } from '@nine-bells/wire';
 import { randomText } from '../system/ids.js';
 import { type Script, type ScriptName, scriptsFor } from './redisScripts.js';
-import { openRedis, type RedisServer } from './redisServer.js';
+import { onePlace, openRedis, type RedisServer } from './redisServer.js';
+import { readFacts } from './serverFacts.js';
+import type { ServerFacts, Term, TermBook } from './terms.js';
 
 export interface RedisExchangeOptions {
   /** `redis://` or `rediss://` (TLS), with user, password and number of the database as usual; of any process of a cluster. */
@@ -30,14 +32,25 @@ export interface RedisExchangeOptions {
   /** What all keys and topics begin with, so that several services may share a Redis. */
   readonly prefix: string;
   readonly report: Report;
+  /** Where it is written down which servers there have been. */
+  readonly terms: TermBook;
+  /** Told the time of Redis' clock, and between which moments of this machine's clock that was, in milliseconds. */
+  readonly measured?: (serverMs: number, fromMs: number, toMs: number) => void;
+  /** Told whether Redis evicts keys, and by which policy. */
+  readonly evicts?: (policy: string | undefined) => void;
 }
 
 /** What of a channel is not used for so long is forgotten, beyond its own bounds, in milliseconds. */
 const forgottenMs = 7 * 86_400_000;
 /** Leases that have been over for so long are forgotten, in milliseconds. */
 const leaseForgottenMs = 60_000;
-/** How long to wait before a Redis that cannot be reached is tried again, in milliseconds. */
-const againMs = 500;
+/** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at the most. */
+const firstAgainMs = 50;
+const mostAgainMs = 1_000;
+/** A Redis on whose connections nothing has been heard for so long is given up, and opened again, in milliseconds. */
+const silentMs = 3_000;
+/** How many names are tried to find one in a slot of each process. */
+const probeTries = 500;
 /** How often a call is tried while slots of a cluster are being moved, and how long between, in milliseconds. */
 const mostTries = 50;
 const tryAgainMs = 20;
@@ -58,18 +71,26 @@ interface Appending {
 
 type Reply = readonly (string | number)[];
 
+/** A term, its scripts, and when the server was last asked whether it is still in that term. */
+interface Serving {
+  readonly term: Term;
+  readonly scripts: Readonly<Record<ScriptName, Script>>;
+}
+
 /**
  * An exchange in Redis 7, of one process or a cluster.
  *
- * What Redis has forgotten by a restart is told by its `run_id`: a record of another run, which may have lost its last
- * messages, is given a new volume, unless every write was on disk before it was answered (`appendfsync always`), or the
- * other run still serves, and the channel's slot has moved here.
+ * Which records are whole is decided by terms (`terms.ts`): a record of another term is given a new volume, unless that term
+ * is continued by the present one, or still serves as another process of the cluster, from which the channel's slot has moved.
  */
 export class RedisExchange implements Exchange {
   readonly #options: RedisExchangeOptions;
   readonly #topics = new Set<string>();
   readonly #subscribed = new Set<string>();
-  readonly #runs = new Map<string, { readonly run: string; readonly scripts: Readonly<Record<ScriptName, Script>> }>();
+  /** The terms of the servers, by their addresses. */
+  readonly #serving = new Map<string, Serving>();
+  /** When something was heard on the topic that probes a server's connections, by the topic; monotonic. */
+  readonly #probes = new Map<string, number>();
   #server: RedisServer | undefined;
   #ears: ExchangeEars | undefined;
   #closed = false;
@@ -112,7 +133,7 @@ export class RedisExchange implements Exchange {
 
   async #appendSome(some: readonly Appending[]): Promise<void> {
     const keys = some.flatMap(({ channel }) => this.#keysOf(channel));
-    const args: (string | number)[] = [Date.now(), keyMemory.keys, keyMemory.ms];
+    const args: (string | number)[] = [keyMemory.keys, keyMemory.ms];
     for (const { channel, lines, bounds } of some) {
       const { messages, forMs } = bounds;
       args.push(this.#volume(), forMs + forgottenMs, this.#topicOf(`c/${channel}`), messages, forMs, lines.length);
@@ -188,7 +209,7 @@ export class RedisExchange implements Exchange {
     side: 'front' | 'end',
   ): Promise<{ head: Place; oldest: number; messages: readonly LoggedMessage[] }> {
     const count = Math.max(1, Math.min(limit.messages, 1_000_000));
-    const about = [bounds.messages, bounds.forMs, Date.now(), first, last, count, side];
+    const about = [bounds.messages, bounds.forMs, first, last, count, side];
     const [volume, number, oldest, ...entries] = await this.#onChannel('read', channel, bounds, about);
     const [from, to] = [Math.max(first, Number(oldest)), last === '+' ? Number(number) : last];
     let messages: LoggedMessage[] = [];
@@ -231,6 +252,10 @@ export class RedisExchange implements Exchange {
   }
 
   readonly #heard = (text: string, name: string): void => {
+    if (this.#probes.has(name)) {
+      this.#probes.set(name, performance.now());
+      return;
+    }
     // Of `{bells:race/3/chat}c` and `{bells}all`.
     const end = name.indexOf('}');
     const inside = name.slice(this.#options.prefix.length + 2, end);
@@ -241,8 +266,15 @@ export class RedisExchange implements Exchange {
   // --------------------------------------------------------------------------------------------- leases
 
   async beat(holder: string, card: string, ttlMs: number): Promise<Beat> {
-    const args = [holder, card, ttlMs, leaseForgottenMs];
-    const [held, ...rest] = await this.#script('beat', this.#leaseKeys(), args);
+    await this.#examine();
+    const fromMs = Date.now();
+    const [held, nowMs, ...rest] = await this.#script('beat', this.#leaseKeys(), [
+      holder,
+      card,
+      ttlMs,
+      leaseForgottenMs,
+    ]);
+    this.#options.measured?.(Number(nowMs), fromMs, Date.now());
     const leases: Lease[] = [];
     for (let index = 0; index < rest.length; index += 3)
       leases.push({
@@ -271,7 +303,7 @@ export class RedisExchange implements Exchange {
 
   /** All of a channel lies in one slot: what decides it stands in braces. */
   #keysOf(channel: ChannelName): readonly string[] {
-    return ['head', 'log', 'keys', 'order'].map((each) => `{${this.#options.prefix}:${channel}}${each}`);
+    return ['head', 'log', 'order'].map((each) => `{${this.#options.prefix}:${channel}}${each}`);
   }
 
   #topicOf(topic: string): string {
@@ -302,69 +334,161 @@ export class RedisExchange implements Exchange {
     return this.#ownVolumes + this.#volumes.toString(36);
   }
 
-  async #adopt(keys: readonly string[], run: string): Promise<void> {
-    const isWhole = (await this.#isServing(run)) || (await this.#forgetsNothing(keys[0] as string));
-    await this.#script('adopt', keys, [run, isWhole ? 'whole' : 'lost', this.#volume()]);
+  /** Takes over a record that is marked with another term. */
+  async #adopt(keys: readonly string[], marked: string): Promise<void> {
+    const key = keys[0] as string;
+    const latest = /^\d+$/.test(marked) ? await this.#options.terms.latestOf(Number(marked)) : undefined;
+    // It may be this server whose term is out of date: another instance has met it anew.
+    this.#serving.delete(this.#linked().placeOf(key));
+    const { term } = await this.#servingAt(key);
+    const isWhole = latest !== undefined && (latest.term === term.term || (await this.#isServing(latest)));
+    await this.#script('adopt', keys.slice(0, 2), [marked, isWhole ? 'whole' : 'lost', this.#volume()]);
   }
 
-  /** Whether a run still serves, as another process of the cluster: then the channel's slot has moved, and nothing was lost. */
-  async #isServing(run: string): Promise<boolean> {
-    const all = await this.#linked().sendToAll<string>(['INFO', 'server']);
-    return all.some((each) => each.status === 'fulfilled' && runIdIn(each.value) === run);
-  }
-
-  /** Whether the Redis that has a key writes to disk before it answers, so that a restart loses nothing. */
-  async #forgetsNothing(key: string): Promise<boolean> {
+  /** Whether the server of a term is another process of the cluster now, and has been without a break. */
+  async #isServing({ run, replication }: Term): Promise<boolean> {
     const server = this.#linked();
-    try {
-      const settings = await server.sendThere<unknown>(key, ['CONFIG', 'GET', 'append*']);
-      const text = JSON.stringify(settings);
-      return /"appendonly"[,:]"yes"/.test(text) && /"appendfsync"[,:]"always"/.test(text);
-    } catch {
-      // Where the configuration may not be read, the worse is taken to be true.
-      return false;
-    }
+    if (!server.isCluster) return false;
+    const all = await server.sendToAll<string>(['INFO', 'server', 'replication']);
+    return all.some(
+      (each) =>
+        each.status === 'fulfilled' &&
+        each.value.includes(`run_id:${run}`) &&
+        each.value.includes(`master_replid:${replication}`) &&
+        each.value.includes('role:master'),
+    );
   }
 
   async #script(name: ScriptName, keys: readonly string[], args: readonly (string | number)[]): Promise<Reply> {
     const key = keys[0] as string;
     const rest = [String(keys.length), ...keys, ...args.map(String)];
     for (let tries = 1; ; tries++) {
-      const scripts = await this.#scriptsAt(key);
+      const { scripts } = await this.#servingAt(key);
       try {
         return await this.#linked().send<Reply>(key, ['EVALSHA', scripts[name].sha, ...rest]);
       } catch (error) {
         const { message } = error as Error;
-        // It has come to a Redis that does not know the script: one that was started anew, or another of the cluster.
-        if (message.startsWith('NOSCRIPT')) this.#runs.delete(this.#linked().placeOf(key));
-        else if (!passing.test(message) || tries >= mostTries) throw error;
-        if (tries >= mostTries) throw error;
+        // It has come to a server of another term, or to one that is no master any more.
+        const isAnother = message.startsWith('NOSCRIPT');
+        if (isAnother || passing.test(message)) this.#serving.delete(this.#linked().placeOf(key));
+        this.#checkRole(error);
+        if ((!isAnother && !passing.test(message)) || tries >= mostTries) throw error;
         if (tries > 1) await new Promise((resolve) => setTimeout(resolve, tryAgainMs));
       }
     }
   }
 
-  /** The scripts for the Redis that has a key, which then knows them. */
-  async #scriptsAt(key: string): Promise<Readonly<Record<ScriptName, Script>>> {
+  /** The term of the Redis that has a key, with the scripts for it, which that Redis then knows. */
+  async #servingAt(key: string): Promise<Serving> {
     const server = this.#linked();
     const place = server.placeOf(key);
-    const known = this.#runs.get(place);
-    if (known !== undefined) return known.scripts;
-    const runNow = async (): Promise<string> => runIdIn(await server.sendThere<string>(key, ['INFO', 'server']));
+    const known = this.#serving.get(place);
+    if (known !== undefined) return known;
+    const ask = (args: readonly string[]): Promise<unknown> => server.sendThere(key, args);
     for (;;) {
-      const run = await runNow();
-      const scripts = scriptsFor(run);
+      const facts = await readFacts(ask).catch((error: unknown) => {
+        this.#checkRole(error);
+        throw error;
+      });
+      const id = server.isCluster ? String(await ask(['CLUSTER', 'MYID'])) : onePlace;
+      const { term, isNew, wasMet } = await this.#options.terms.agree(id, facts);
+      // What other instances still hold for the scripts of this server is of an earlier term.
+      if (isNew && wasMet) await ask(['SCRIPT', 'FLUSH']);
+      const scripts = scriptsFor(term.term);
       // All of a cluster are to know them: while a slot is being moved, its next owner is asked with them.
       for (const { text } of Object.values(scripts)) {
         const loaded = await server.sendToAll(['SCRIPT', 'LOAD', text]);
         const failed = loaded.find((each) => each.status === 'rejected');
         if (failed !== undefined && loaded.every((each) => each.status === 'rejected')) throw failed.reason;
       }
-      // They must not be known to a Redis that was started anew in between.
-      if ((await runNow()) !== run) continue;
-      this.#runs.set(place, { run, scripts });
-      return scripts;
+      // They must not be known to a Redis that was started again in between.
+      const now = await readFacts(ask);
+      if (now.run !== facts.run || now.replication !== facts.replication) continue;
+      const serving = { term, scripts };
+      this.#serving.set(place, serving);
+      return serving;
     }
+  }
+
+  /** A server that is a replica now is left: a new connection may lead to the master. In a cluster, its client knows where. */
+  #checkRole(error: unknown): void {
+    const isReplica = (error as Error).message.startsWith('READONLY');
+    if (isReplica && this.#server?.isCluster === false) this.#lost('for good');
+  }
+
+  /**
+   * Looks whether the servers are still in their terms: one may have been a replica in between, and another instance may
+   * have met another server in its place. And whether something is heard on every connection.
+   */
+  async #examine(): Promise<void> {
+    const server = this.#linked();
+    this.#probe(server);
+    for (const [place, { term }] of [...this.#serving]) {
+      const key = await this.#keyAt(place);
+      if (key === undefined) {
+        this.#serving.delete(place);
+        continue;
+      }
+      const facts = await readFacts((args) => server.sendThere(key, args));
+      this.#options.evicts?.(facts.evicts);
+      if (facts.run !== term.run || facts.replication !== term.replication) this.#serving.delete(place);
+      // Not waited for: while the database is away, a server that has not changed goes on.
+      else void this.#confirm(place, term, facts);
+    }
+  }
+
+  /** Looks whether the term of a server is still the latest one of its place, and notes what is new about it. */
+  async #confirm(place: string, term: Term, facts: ServerFacts): Promise<void> {
+    const { terms, report } = this.#options;
+    try {
+      const agreed = await terms.agree(term.place, facts);
+      const isLessDurable = term.isDurable && !facts.isDurable;
+      const isReplicated = !term.isReplicated && facts.hasReplicas;
+      if (isLessDurable) await terms.note(term.term, { isDurable: false });
+      if (isReplicated) await terms.note(term.term, { isReplicated: true });
+      const isCurrent = agreed.term.term === term.term && !isLessDurable && !isReplicated;
+      if (!isCurrent && this.#serving.get(place)?.term === term) this.#serving.delete(place);
+    } catch (error) {
+      report(error, { what: 'the terms of the relay could not be read' });
+    }
+  }
+
+  /** Publishes to each server on a topic of its own, and gives up a server from which that is not heard. */
+  #probe(server: RedisServer): void {
+    const now = performance.now();
+    const places = new Set<string>();
+    for (let n = 0; n < (server.isCluster ? probeTries : 1); n++) {
+      const topic = `{${this.#options.prefix}.${n}}probe ${this.#ownVolumes}`;
+      try {
+        const place = server.placeOf(topic);
+        if (places.has(place)) continue;
+        places.add(place);
+      } catch {
+        continue;
+      }
+      const heardMs = this.#probes.get(topic);
+      if (heardMs === undefined) {
+        this.#probes.set(topic, now);
+        server.subscribe(topic, this.#heard).catch(() => {});
+      } else if (now - heardMs > silentMs && this.#server === server) {
+        this.#options.report(new Error(`nothing was heard for ${silentMs} ms`), { what: 'Redis is silent' });
+        this.#lost('for good');
+        return;
+      }
+      server.send(topic, ['SPUBLISH', topic, '']).catch(() => {});
+    }
+  }
+
+  /** A key that the server at an address has. */
+  async #keyAt(place: string): Promise<string | undefined> {
+    const server = this.#linked();
+    for (let n = 0; n < probeTries; n++) {
+      const key = `{${this.#options.prefix}.${n}}`;
+      try {
+        if (server.placeOf(key) === place) return key;
+      } catch {}
+    }
+    return undefined;
   }
 
   #call<T>(key: string, args: readonly string[]): Promise<T> {
@@ -384,26 +508,37 @@ export class RedisExchange implements Exchange {
   // ----------------------------------------------------------------------------------------- connection
 
   async #open(): Promise<void> {
-    while (!this.#closed) {
+    for (let againMs = firstAgainMs; !this.#closed; againMs = Math.min(2 * againMs, mostAgainMs)) {
       try {
+        let opened: RedisServer | undefined;
         const server = await openRedis(this.#options.url, {
           ready: () => this.#ready(),
-          lost: () => this.#lost(),
+          lost: (how) => {
+            if (opened === this.#server) this.#lost(how);
+          },
           error: (error) => this.#options.report(error, { what: 'Redis cannot be reached' }),
         });
+        opened = server;
         if (this.#closed) return server.close();
         this.#server = server;
         this.#ready();
         return;
       } catch (error) {
         this.#options.report(error, { what: 'Redis cannot be reached' });
-        await new Promise((resolve) => setTimeout(resolve, againMs));
+        await new Promise((resolve) => setTimeout(resolve, againMs * (1 + Math.random() / 2)));
       }
     }
   }
 
-  #lost(): void {
-    this.#runs.clear();
+  #lost(how: 'for a while' | 'for good'): void {
+    this.#serving.clear();
+    this.#probes.clear();
+    if (how === 'for good') {
+      this.#server?.close();
+      this.#server = undefined;
+      this.#subscribed.clear();
+      void this.#open();
+    }
     this.#ears?.broken();
   }
 
@@ -428,14 +563,9 @@ function placedOf(volume: string, lines: readonly MessageLine[], given: Reply): 
     return lines.map(({ id }, at) => ({ place: { volume, number: Number(given[0]) + at }, repeated: false, id }));
   return lines.map(({ id }, at) => {
     const one = given[at] as string | number;
-    const [number = '', firstId = id] = String(one).split(' ');
+    // What stands under a known key may be of an earlier volume.
+    const [number = '', firstId = id, , itsVolume = volume] = String(one).split(' ');
     const repeated = typeof one === 'string' && one.includes(' ');
-    return { place: { volume, number: Number(number) }, repeated, id: firstId };
+    return { place: { volume: itsVolume, number: Number(number) }, repeated, id: firstId };
   });
-}
-
-function runIdIn(info: string): string {
-  const run = /run_id:(\w+)/.exec(String(info))?.[1];
-  if (run === undefined) throw new Error('Redis does not say its run_id');
-  return run;
 }

@@ -1,5 +1,6 @@
 import calculateSlot from 'cluster-key-slot';
 import { createClient, createCluster } from 'redis';
+import { readSentinels, type Sentinels } from './sentinels.js';
 
 /** What comes in on a topic. */
 export type Listener = (text: string, topic: string) => void;
@@ -21,75 +22,119 @@ export interface RedisServer {
 }
 
 export interface RedisServerEvents {
-  /** A connection is there, or there again. */
+  /** A connection is there again. */
   ready(): void;
-  lost(): void;
+  /** A connection was lost: `for good` if another server must be opened. */
+  lost(how: 'for a while' | 'for good'): void;
   error(error: Error): void;
 }
 
 /** How long to wait for a connection, in milliseconds; and between attempts, at the most. */
 const connectMs = 2_000;
 const mostWaitMs = 1_000;
+/** How long a server may take to answer the first commands on a new connection, in milliseconds. */
+const answerMs = 3_000;
 
-function optionsOf(url: string) {
+/** The options of all connections. They reconnect by themselves only in a cluster, whose client knows where to. */
+function optionsOf(url: string, reconnectStrategy: false | ((retries: number) => number) = false) {
   return {
     url,
     disableOfflineQueue: true,
     // How long a call may take, whoever calls it decides.
     commandOptions: { timeout: undefined as never },
-    socket: {
-      connectTimeout: connectMs,
-      keepAlive: true,
-      reconnectStrategy: (retries: number) => Math.min(50 * 2 ** retries, mostWaitMs) + Math.random() * 50,
-    },
+    socket: { connectTimeout: connectMs, keepAlive: true, reconnectStrategy },
   } as const;
 }
 
 /**
  * Opens a Redis by its URL; where that names a process of a cluster, the whole cluster.
  *
- * @throws if it cannot be reached in any way; whoever calls tries again
+ * With `redis+sentinel://HOST:PORT,HOST:PORT/NAME` the sentinels are asked, one after the other, where the master of this
+ * name is.
+ *
+ * @throws if it cannot be reached, or does not answer in time
  */
 export async function openRedis(url: string, events: RedisServerEvents): Promise<RedisServer> {
-  const probe = createClient({ ...optionsOf(url), socket: { connectTimeout: connectMs, reconnectStrategy: false } });
+  const sentinels = readSentinels(url);
+  const masterUrl = sentinels === undefined ? url : await askSentinels(sentinels);
+  const info = await asking(masterUrl, async (send) => String(await send(['INFO', 'cluster', 'replication'])));
+  const isCluster = info.includes('cluster_enabled:1');
+  if (!isCluster && !info.includes('role:master')) throw new Error('READONLY it is a replica, and takes no writes');
+  return isCluster ? openCluster(masterUrl, events) : openSingle(masterUrl, events);
+}
+
+/** The URL of the master, as the first sentinel says that answers. */
+async function askSentinels({ credentials, addresses, name }: Sentinels): Promise<string> {
+  let last: unknown;
+  for (const address of addresses) {
+    try {
+      const found = await asking<unknown>(`redis://${address}`, (send) =>
+        send(['SENTINEL', 'GET-MASTER-ADDR-BY-NAME', name]),
+      );
+      if (!Array.isArray(found)) throw new Error(`the sentinel ${address} knows no master ${name}`);
+      const [host, port] = found.map(String) as [string, string];
+      return `redis://${credentials}${host.includes(':') ? `[${host}]` : host}:${port}`;
+    } catch (error) {
+      last = error;
+    }
+  }
+  throw last;
+}
+
+/** Asks a server something on a connection of its own. */
+async function asking<T>(url: string, ask: (send: (args: string[]) => Promise<unknown>) => Promise<T>): Promise<T> {
+  const probe = createClient(optionsOf(url));
   probe.on('error', () => {});
-  let isCluster: boolean;
   try {
-    await probe.connect();
-    isCluster = String(await probe.sendCommand(['INFO', 'cluster'])).includes('cluster_enabled:1');
+    await within(probe.connect());
+    return await within(ask((args) => probe.sendCommand(args)));
   } finally {
     probe.destroy();
   }
-  return isCluster ? openCluster(url, events) : openSingle(url, events);
 }
 
 async function openSingle(url: string, events: RedisServerEvents): Promise<RedisServer> {
   const client = createClient(optionsOf(url));
   const subscriber = client.duplicate();
-  for (const each of [client, subscriber]) {
-    each.on('error', (error: Error) => events.error(error));
-    each.on('reconnecting', () => events.lost());
-    each.on('ready', () => events.ready());
+  const close = (): void => {
+    client.destroy();
+    subscriber.destroy();
+  };
+  let isOpen = false;
+  for (const each of [client, subscriber])
+    each.on('error', (error: Error) => {
+      events.error(error);
+      if (isOpen) events.lost('for good');
+    });
+  try {
+    await within(Promise.all([client.connect(), subscriber.connect()]));
+  } catch (error) {
+    close();
+    throw error;
   }
-  await Promise.all([client.connect(), subscriber.connect()]);
+  isOpen = true;
   const send = <T>(_key: string, args: readonly string[]): Promise<T> => client.sendCommand<T>([...args]);
   return {
     isCluster: false,
     send,
     sendThere: send,
-    placeOf: () => 'one',
+    placeOf: () => onePlace,
     sendToAll: async <T>(args: readonly string[]) => Promise.allSettled([client.sendCommand<T>([...args])]),
     subscribe: (topic, listener) => subscriber.sSubscribe(topic, listener),
     unsubscribe: (topic, listener) => subscriber.sUnsubscribe(topic, listener),
     close: () => {
-      client.destroy();
-      subscriber.destroy();
+      isOpen = false;
+      close();
     },
   };
 }
 
+/** The place of a Redis that is no cluster. */
+export const onePlace = 'one';
+
 async function openCluster(url: string, events: RedisServerEvents): Promise<RedisServer> {
-  const { url: _, ...defaults } = optionsOf(url);
+  const again = (retries: number): number => Math.min(50 * 2 ** retries, mostWaitMs) + Math.random() * 50;
+  const { url: _, ...defaults } = optionsOf(url, again);
   const { username, password } = new URL(url);
   const cluster = createCluster({
     rootNodes: [{ url }],
@@ -102,8 +147,13 @@ async function openCluster(url: string, events: RedisServerEvents): Promise<Redi
   cluster.on('error', (error: Error) => events.error(error));
   cluster.on('node-error', (error: Error) => events.error(error));
   cluster.on('node-ready', () => events.ready());
-  cluster.on('node-reconnecting', () => events.lost());
-  await cluster.connect();
+  cluster.on('node-reconnecting', () => events.lost('for a while'));
+  try {
+    await within(cluster.connect());
+  } catch (error) {
+    cluster.destroy();
+    throw error;
+  }
   const masterOf = (key: string) => {
     const master = cluster.slots[calculateSlot(key)]?.master;
     if (master === undefined) throw new Error('no process of the Redis cluster has the slot of this key');
@@ -125,4 +175,18 @@ async function openCluster(url: string, events: RedisServerEvents): Promise<Redi
     unsubscribe: (topic, listener) => cluster.sUnsubscribe(topic, listener),
     close: () => cluster.destroy(),
   };
+}
+
+/** A server that has stopped takes connections and answers nothing. */
+async function within<T>(answer: Promise<T>): Promise<T> {
+  let timer: NodeJS.Timeout | undefined;
+  const late = new Promise<never>((_, reject) => {
+    timer = setTimeout(() => reject(new Error(`Redis has not answered within ${answerMs} ms`)), answerMs);
+  });
+  try {
+    return await Promise.race([answer, late]);
+  } finally {
+    clearTimeout(timer);
+    answer.catch(() => {});
+  }
 }

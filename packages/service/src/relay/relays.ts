@@ -11,9 +11,11 @@ import {
 import type { Configuration } from '../config/configuration.js';
 import type { Logger } from '../log.js';
 import { readSavedChannels, saveChannels } from '../store/recentFile.js';
-import { systemClock } from '../system/clock.js';
+import type { ServiceClock } from '../system/clock.js';
 import { randomText, systemIds } from '../system/ids.js';
+import type { Warnings } from '../system/warnings.js';
 import { RedisExchange } from './redisExchange.js';
+import type { TermBook } from './terms.js';
 
 /** A relay, and how it ends. */
 export interface OpenRelay {
@@ -21,18 +23,39 @@ export interface OpenRelay {
   stop(): Promise<void>;
 }
 
+export interface RelayParts {
+  readonly instance: string;
+  readonly log: Logger;
+  readonly clock: ServiceClock;
+  readonly warnings: Warnings;
+  readonly terms: TermBook;
+  /** The exchange of the first of several processes. */
+  readonly exchange?: Exchange | undefined;
+}
+
 /** The relay that a configuration asks for: alone, through Redis, or through the exchange of the first of several processes. */
 export function openRelay(
   configuration: Configuration,
-  { instance, log, exchange }: { instance: string; log: Logger; exchange?: Exchange | undefined },
+  { instance, log, clock, warnings, terms, exchange }: RelayParts,
 ): OpenRelay {
   const report: Report = (error, about) => log.warn({ err: error, ...about }, 'the relay');
-  if (exchange !== undefined) return shared(configuration, exchange, instance, report, () => {});
+  if (exchange !== undefined) return shared(configuration, exchange, clock, instance, report, () => {});
   if (configuration.relay !== undefined) {
-    const redis = new RedisExchange({ ...configuration.relay, report });
-    return shared(configuration, redis, instance, report, () => redis.close());
+    const redis = new RedisExchange({
+      ...configuration.relay,
+      report,
+      terms,
+      measured: (serverMs, fromMs, toMs) => clock.measured(serverMs, fromMs, toMs),
+      evicts: (policy) =>
+        warnings.set(
+          'relay-evicts',
+          policy &&
+            `Redis evicts keys (maxmemory-policy ${policy}): messages, keys and bans may be lost; set noeviction`,
+        ),
+    });
+    return shared(configuration, redis, clock, instance, report, () => redis.close());
   }
-  const relay = new SoloRelay(systemClock, systemIds(), readSavedChannels(configuration.data, log));
+  const relay = new SoloRelay(clock, systemIds(), readSavedChannels(configuration.data, log));
   return {
     relay,
     async stop() {
@@ -45,12 +68,13 @@ export function openRelay(
 function shared(
   configuration: Configuration,
   exchange: Exchange,
+  clock: ServiceClock,
   instance: string,
   report: Report,
   close: () => void,
 ): OpenRelay {
   const rules = new ChannelRules(configuration.channels as ChannelRule[]);
-  const relay = new SharedRelay(exchange, systemClock, {
+  const relay = new SharedRelay(exchange, clock, {
     instance,
     incarnation: () => randomText(8),
     boundsOf: (channel) => {

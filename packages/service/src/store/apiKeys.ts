@@ -56,14 +56,17 @@ interface Held {
 /** The API keys of applications and operators. Only their hashes are stored. */
 export class ApiKeys {
   readonly #database: Database;
+  readonly #now: () => number;
   readonly #held = new Map<string, Held>();
 
-  private constructor(database: Database) {
+  private constructor(database: Database, now: () => number) {
     this.#database = database;
+    this.#now = now;
   }
 
-  static async open(database: Database): Promise<ApiKeys> {
-    const keys = new ApiKeys(database);
+  /** @param now - the time, in milliseconds since the epoch */
+  static async open(database: Database, now: () => number = Date.now): Promise<ApiKeys> {
+    const keys = new ApiKeys(database, now);
     await keys.readAgain();
     return keys;
   }
@@ -81,7 +84,7 @@ export class ApiKeys {
   async makeFirst(folder: string): Promise<string | undefined> {
     if (this.#administrators().length > 0) return undefined;
     const by = { kind: 'service', id: 'start' } as const;
-    const { text, row } = newKey({ name: 'first', rights: ['administer'] });
+    const { text, row } = newKey({ name: 'first', rights: ['administer'] }, this.#now());
     const isMade = await this.#database.write(async (reads) => {
       // Another instance that starts at the same time may have been first.
       for (const each of await reads.select<ApiKeyRow>('SELECT * FROM api_keys')) this.#hold(each);
@@ -97,7 +100,7 @@ export class ApiKeys {
 
   /** Makes a key. Its text is returned this once; nobody can read it again. */
   async make(wish: KeyWish, by: Actor): Promise<{ text: string; key: ApiKey }> {
-    const { text, row } = newKey(wish);
+    const { text, row } = newKey(wish, this.#now());
     await this.#database.write(async (reads) => ({
       statements: await this.#insert(reads, row, by),
       result: undefined,
@@ -125,7 +128,7 @@ export class ApiKeys {
     const administrators = this.#administrators();
     if (administrators.length === 1 && administrators[0] === held)
       throw refusal('bad-value', 'it is the last key that may administer; make another first');
-    const now = Date.now();
+    const now = this.#now();
     const about = `${held.key.name} (${id})`;
     await this.#database.write(async (reads) => {
       const audit = await addToAudit(reads, { did: 'revoke-key', by, atMs: now, about }, this.#database);
@@ -142,7 +145,8 @@ export class ApiKeys {
   /** The key that this text is, if it is one and good now. Counts as a use. */
   check(text: string): ApiKey | undefined {
     const held = this.#held.get(keyPattern.exec(text)?.[1] ?? '');
-    if (held === undefined || !equalInConstantTime(held.hash, hashOf(text)) || !isGood(held.key)) return undefined;
+    if (held === undefined || !equalInConstantTime(held.hash, hashOf(text)) || !isGood(held.key, this.#now()))
+      return undefined;
     this.#used(held);
     return held.key;
   }
@@ -150,7 +154,7 @@ export class ApiKeys {
   /** A key by its id, if it is good now. */
   byId(id: string): ApiKey | undefined {
     const held = this.#held.get(id);
-    return held !== undefined && isGood(held.key) ? held.key : undefined;
+    return held !== undefined && isGood(held.key, this.#now()) ? held.key : undefined;
   }
 
   /** All keys, the latest first; those that are over too. */
@@ -167,12 +171,12 @@ export class ApiKeys {
 
   #administrators(): readonly Held[] {
     return [...this.#held.values()]
-      .filter(({ key }) => isGood(key) && key.rights.has('administer'))
+      .filter(({ key }) => isGood(key, this.#now()) && key.rights.has('administer'))
       .sort((a, b) => a.key.createdAtMs - b.key.createdAtMs);
   }
 
   #used(held: Held): void {
-    const now = Date.now();
+    const now = this.#now();
     held.lastUsedAtMs = now;
     if (now - held.writtenAtMs < useWrittenMs) return;
     held.writtenAtMs = now;
@@ -200,15 +204,14 @@ export class ApiKeys {
   }
 }
 
-function isGood({ expiresAtMs, revokedAtMs }: ApiKey): boolean {
-  return revokedAtMs === undefined && (expiresAtMs === undefined || expiresAtMs > Date.now());
+function isGood({ expiresAtMs, revokedAtMs }: ApiKey, nowMs: number): boolean {
+  return revokedAtMs === undefined && (expiresAtMs === undefined || expiresAtMs > nowMs);
 }
 
 /** A key that is not stored yet, and its text. */
-function newKey({ name, rights, forMs }: KeyWish): { text: string; row: ApiKeyRow } {
+function newKey({ name, rights, forMs }: KeyWish, now: number): { text: string; row: ApiKeyRow } {
   const id = randomText(8);
   const text = `bells_${id}_${randomBytes(32).toString('base64url')}`;
-  const now = Date.now();
   const row = {
     id,
     name,

@@ -271,8 +271,8 @@ export const migrations: readonly Migration[] = [
         place: { type: DataTypes.STRING(64), allowNull: false },
         run: { type: DataTypes.STRING(64), allowNull: false },
         replication: { type: DataTypes.STRING(64), allowNull: false },
-        durable: { type: DataTypes.BOOLEAN, allowNull: false },
-        replicated: { type: DataTypes.BOOLEAN, allowNull: false },
+        durable: { type: DataTypes.INTEGER, allowNull: false },
+        replicated: { type: DataTypes.INTEGER, allowNull: false },
         continues: { type: DataTypes.INTEGER, allowNull: true },
         seen_at_ms: { type: DataTypes.BIGINT, allowNull: false },
       });

@@ -110,6 +110,19 @@ export interface NoticeRow {
   readonly until_ms: number | null;
 }
 
+/** One run of one server of the relay. */
+export interface TermRow {
+  readonly term: number;
+  readonly place: string;
+  readonly run: string;
+  readonly replication: string;
+  /** 1 or 0, as `replicated`. */
+  readonly durable: number;
+  readonly replicated: number;
+  readonly continues: number | null;
+  readonly seen_at_ms: number;
+}
+
 export interface FactRow {
   readonly name: string;
   readonly value: string;

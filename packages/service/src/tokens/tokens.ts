@@ -74,9 +74,12 @@ export class Tokens implements TokenReader {
   /** Keys at a URL: fetched when first needed, again for an unknown `kid` (not more often than every 30 s), kept 10 min. */
   readonly #jwks: ReturnType<typeof createRemoteJWKSet> | undefined;
   readonly #oversightKey: Uint8Array;
+  readonly #now: () => number;
 
-  constructor(configuration: TokenConfiguration, oversightKey: Uint8Array) {
+  /** @param now - the time of the service, in milliseconds since the epoch */
+  constructor(configuration: TokenConfiguration, oversightKey: Uint8Array, now: () => number = Date.now) {
     this.#configuration = configuration;
+    this.#now = now;
     this.#secret =
       configuration.secret === undefined ? undefined : hmacKey(new TextEncoder().encode(configuration.secret));
     const { jwks } = configuration;
@@ -103,12 +106,12 @@ export class Tokens implements TokenReader {
 
   /** A token with which whoever operates the service may look into every channel, unseen. */
   async oversight({ id, name }: Overseer, forMs: number): Promise<{ token: string; expiresAt: string }> {
-    const endsS = Math.ceil((Date.now() + forMs) / 1000);
+    const endsS = Math.ceil((this.#now() + forMs) / 1000);
     const token = await new SignJWT({ name })
       .setProtectedHeader({ alg: 'HS256', typ: 'JWT', kid: oversightKid })
       .setSubject(overseerId(id))
       .setAudience(oversightAudience)
-      .setIssuedAt()
+      .setIssuedAt(Math.floor(this.#now() / 1000))
       .setExpirationTime(endsS)
       .sign(this.#oversightKey);
     return { token, expiresAt: new Date(endsS * 1000).toISOString() };
@@ -141,6 +144,7 @@ export class Tokens implements TokenReader {
     const checks = {
       algorithms: [alg],
       clockTolerance: toleranceMs / 1000,
+      currentDate: new Date(this.#now()),
       ...(issuer === undefined ? {} : { issuer }),
       ...(audience === undefined ? {} : { audience }),
     };
@@ -171,6 +175,7 @@ export class Tokens implements TokenReader {
       algorithms: ['HS256'],
       audience: oversightAudience,
       requiredClaims: ['exp', 'sub'],
+      currentDate: new Date(this.#now()),
     });
     return {
       user: payload.sub as string,

@@ -55,6 +55,8 @@ export interface WorkersOptions {
 /** A worker that has died is replaced after this long; later each time that it dies young, in milliseconds. */
 const firstAgainMs = 200;
 const mostAgainMs = 5_000;
+/** A service whose worker dies so often in a row before it listens does not start. */
+const mostStarts = 5;
 /** Who lives for so long has not died young, in milliseconds. */
 const youthMs = 10_000;
 /** How long workers have to end after the time to drain, in milliseconds. */
@@ -200,7 +202,8 @@ class Crew {
     clearTimeout(late);
   }
 
-  #begin(name: string): Promise<string> {
+  /** Starts a worker, and resolves with where it listens. One that is killed before it does is replaced like any other. */
+  #begin(name: string, tries = 1): Promise<string> {
     const { module, args, log } = this.#options;
     const worker = cluster.fork({ [workerEnvironment]: JSON.stringify({ module, args, name }) });
     const door = this.#hub.door();
@@ -228,7 +231,9 @@ class Crew {
     const bornMs = Date.now();
     worker.on('error', (error) => log.warn({ err: error, worker: name }, 'a worker'));
     return new Promise((resolve, reject) => {
+      let isDecided = false;
       worker.on('message', ({ listening, failed, drain }: FromWorker) => {
+        isDecided ||= listening !== undefined || failed !== undefined;
         if (listening !== undefined) resolve(listening.url);
         if (failed !== undefined) reject(Object.assign(new Error(failed.message), failed));
         if (drain !== undefined) this.#drain(drain.withinMs ?? undefined);
@@ -237,18 +242,21 @@ class Crew {
         this.#workers.delete(worker);
         this.#hub.close(door);
         if (this.#stopping) return;
-        reject(new Error(`the worker ${name} has ended (${signal ?? `exit code ${code}`})`));
         log.error({ worker: name, code, signal }, 'a worker has ended; another takes its place');
-        this.#replace(name, Date.now() - bornMs);
+        const ended = new Error(`the worker ${name} has ended (${signal ?? `exit code ${code}`})`);
+        if (!isDecided && tries === mostStarts) reject(ended);
+        this.#replace(name, Date.now() - bornMs, isDecided ? 1 : tries + 1).then(resolve, reject);
       });
     });
   }
 
-  #replace(name: string, livedMs: number): void {
+  #replace(name: string, livedMs: number, tries: number): Promise<string> {
     const againMs = livedMs < youthMs ? (this.#againMs.get(name) ?? firstAgainMs) : firstAgainMs;
     this.#againMs.set(name, Math.min(againMs * 2, mostAgainMs));
-    setTimeout(() => {
-      if (!this.#stopping) this.#begin(name).catch(() => {});
-    }, againMs);
+    return new Promise((resolve, reject) => {
+      setTimeout(() => {
+        if (!this.#stopping) this.#begin(name, tries).then(resolve, reject);
+      }, againMs);
+    });
   }
 }

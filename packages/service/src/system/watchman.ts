@@ -1,0 +1,53 @@
+import type { Database } from '../store/database.js';
+import type { ServiceClock } from './clock.js';
+import type { Warnings } from './warnings.js';
+
+export interface WatchmanParts {
+  readonly database: Database;
+  readonly clock: ServiceClock;
+  readonly warnings: Warnings;
+}
+
+/** How often it looks, in milliseconds. */
+const lookMs = 1_000;
+/** From which difference between the clocks on it warns, in milliseconds. */
+const clockMs = 1_000;
+/** For how long the database may be away before the instance is not ready any more, in milliseconds. */
+const awayMs = 5_000;
+
+/** Looks now and then whether what the instance needs is as it should be. */
+export class Watchman {
+  readonly #parts: WatchmanParts;
+  readonly #timer: NodeJS.Timeout;
+
+  constructor(parts: WatchmanParts) {
+    this.#parts = parts;
+    this.#timer = setInterval(() => this.#look(), lookMs);
+    this.#timer.unref();
+  }
+
+  /** Nothing has been committed for so long that clients should go elsewhere. */
+  get isDatabaseAway(): boolean {
+    return (this.#parts.database.health.ailment?.forMs ?? 0) > awayMs;
+  }
+
+  stop(): void {
+    clearInterval(this.#timer);
+  }
+
+  #look(): void {
+    const { database, clock, warnings } = this.#parts;
+    void database.probe();
+    const ailment = database.health.ailment;
+    warnings.set('database', ailment && `nothing can be committed to the database: ${ailment.why}`);
+    const { offsetMs } = clock;
+    const seconds = Math.abs(Math.round(offsetMs / 1000));
+    const isAhead = offsetMs < 0;
+    warnings.set(
+      'clock',
+      Math.abs(offsetMs) < clockMs
+        ? undefined
+        : `this machine's clock is ${seconds} s ${isAhead ? 'ahead of' : 'behind'} the relay's, whose time is used`,
+    );
+  }
+}
