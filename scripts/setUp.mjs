@@ -18,6 +18,7 @@ export const engineFiles = {
   haproxy: '/usr/sbin/haproxy',
   'redis-server': '/usr/bin/redis-server',
   postgresql: '/usr/lib/postgresql',
+  pgbouncer: '/usr/sbin/pgbouncer',
 };
 
 /**

@@ -1,7 +1,8 @@
 import { type Exchange, ExchangeHub, type LogSlice, type MessageLine, type Placed } from '@nine-bells/core';
-import { MemoryTermBook, RedisExchange } from '@nine-bells/service';
+import { compareTerms, MemoryTermBook, RedisExchange, type ServerFacts, ServiceClock } from '@nine-bells/service';
 import { channelName } from '@nine-bells/wire';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { FaultyWay } from './faultyWay.js';
 import { RealRedis, redisIsThere, wait } from './realRedis.js';
 import { until } from './startedService.js';
 
@@ -126,5 +127,166 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
     const placed = (await Promise.all(calls)).flat();
     for (const [n, { place }] of placed.entries()) expect(place.number).toBe(Math.floor(n / channels.length) + 1);
     exchange.close();
+  });
+
+  const keyed = (n: number, key = `k${n}`): MessageLine => ({ id: `m${n}`, key, atMs: n, tail: `"id":"m${n}"}` });
+  const keyOf = (prefix: string, part: string): string => `{${prefix}:${channel}}${part}`;
+
+  it.each([
+    { part: 'head', lost: true, knows: false },
+    { part: 'log', lost: true, knows: true },
+    { part: 'order', lost: false, knows: true },
+  ])(
+    'goes on when Redis has evicted $part of a channel: a new volume if messages are lost',
+    async ({ part, lost, knows }) => {
+      const prefix = `evicts-${part}`;
+      const exchange = await open(prefix);
+      const before = await exchange.append(channel, [keyed(1), keyed(2)], bounds);
+      const { volume } = (before[0] as Placed).place;
+      await redis.ask(['DEL', keyOf(prefix, part)]);
+      // Whatever is done next, what is acknowledged is there.
+      const [again] = await exchange.append(channel, [keyed(9, 'k2')], bounds);
+      if (knows) expect(again).toEqual({ ...before[1], repeated: true });
+      else expect(again).toMatchObject({ repeated: false, place: { number: 1 } });
+      const [next] = await exchange.append(channel, [keyed(3)], bounds);
+      const slice = await exchange.since(channel, { volume, number: 2 }, { messages: 10, bytes: 1_000 }, bounds);
+      expect(slice.gap).toBe(lost ? 'new-volume' : undefined);
+      expect(slice.messages.at(-1)?.place).toEqual(next?.place);
+      expect(await exchange.head(channel)).toEqual(next?.place);
+      // The order of the keys is known again, or they would never be forgotten.
+      await wait(1_100);
+      await exchange.append(channel, [keyed(4)], bounds);
+      const fields = (await redis.ask<string[]>(['HKEYS', keyOf(prefix, 'head')])).filter((each) =>
+        each.startsWith('k'),
+      );
+      expect(await redis.ask(['LRANGE', keyOf(prefix, 'order'), '0', '-1'])).toEqual(
+        expect.arrayContaining(fields.filter((each) => each !== '')),
+      );
+      exchange.close();
+    },
+  );
+
+  it('acknowledges nothing that Redis had no room for, not even for a key', async () => {
+    const prefix = 'full';
+    const exchange = await open(prefix);
+    await exchange.append(channel, [keyed(1)], bounds);
+    await redis.ask(['CONFIG', 'SET', 'maxmemory', '1']);
+    await expect(exchange.append(channel, [keyed(2)], bounds)).rejects.toThrow('OOM');
+    await redis.ask(['CONFIG', 'SET', 'maxmemory', '0']);
+    expect(await exchange.append(channel, [keyed(2)], bounds)).toMatchObject([
+      { repeated: false, place: { number: 2 } },
+    ]);
+    exchange.close();
+  });
+
+  it('forgets neither keys nor messages because an instance’s clock is an hour ahead, or behind', async () => {
+    const exchange = await open('clocks');
+    await exchange.append(channel, [keyed(1)], { messages: 20, forMs: 60_000 });
+    const { now } = Date;
+    for (const offMs of [3_600_000, -3_600_000]) {
+      Date.now = () => now() + offMs;
+      const [again] = await exchange.append(channel, [keyed(1)], bounds);
+      await exchange.append(channel, [keyed(2 + Math.sign(offMs))], bounds);
+      Date.now = now;
+      expect(again).toMatchObject({ repeated: true, place: { number: 1 } });
+    }
+    const { messages } = await exchange.before(channel, undefined, { messages: 10, bytes: 1_000 }, bounds);
+    expect(messages.map(({ id }) => id)).toEqual(['m1', 'm3']);
+    exchange.close();
+  });
+
+  it('opens connections anew that have gone silent, and hears topics on the new ones', async () => {
+    const way = await FaultyWay.start(redis.port);
+    const heard: string[] = [];
+    const exchange = new RedisExchange({
+      url: way.url(redis.url),
+      prefix: 'silent',
+      terms: new MemoryTermBook(),
+      report: () => {},
+    });
+    const beats = setInterval(() => void exchange.beat('i1.x', '{}', 4_000).catch(() => {}), 500);
+    let resumed = 0;
+    exchange.listen({ heard: (_, text) => void heard.push(text), broken: () => {}, resumed: () => void resumed++ });
+    await until(() => resumed > 0);
+    await exchange.subscribe('all');
+    exchange.publish('all', 'before');
+    await until(() => heard.length === 1);
+    way.silence();
+    const begun = Date.now();
+    await until(() => tried(() => exchange.append(channel, [keyed(Date.now())], bounds)), 10_000);
+    await until(() => {
+      exchange.publish('all', 'after');
+      return heard.includes('after');
+    });
+    expect(Date.now() - begun).toBeLessThan(7_000);
+    clearInterval(beats);
+    exchange.close();
+    way.stop();
+  });
+});
+
+/** `true` once it does not fail and does not hang. */
+function tried(act: () => Promise<unknown>): Promise<boolean> {
+  return Promise.race([act().then(() => true), wait(300).then(() => false)]).catch(() => false);
+}
+
+describe('a record in Redis', () => {
+  const facts: ServerFacts = {
+    run: 'r1',
+    replication: 'x1',
+    wasReplica: false,
+    startedAtMs: 1_000,
+    nowMs: 2_000,
+    isDurable: true,
+    hasReplicas: false,
+  };
+  const restarted = { ...facts, run: 'r2', replication: 'x2', startedAtMs: 3_000, nowMs: 4_000 };
+  it.each<[string, Partial<ServerFacts> & { note?: 'isReplicated' }, ServerFacts, 'same' | 'continues' | 'other']>([
+    ['is whole while the same server serves', {}, facts, 'same'],
+    ['is whole after a restart of a server that writes all to disk', {}, restarted, 'continues'],
+    ['is lost when the server did not write all to disk', { isDurable: false }, restarted, 'other'],
+    ['is lost when the server now there does not', {}, { ...restarted, isDurable: false }, 'other'],
+    ['is lost when a replica took over', {}, { ...restarted, wasReplica: true }, 'other'],
+    ['is lost when the server had replicas: one may be there now', { hasReplicas: true }, restarted, 'other'],
+    ['is lost when the server ran before the last one was seen', {}, { ...restarted, startedAtMs: 1_500 }, 'other'],
+    [
+      'is lost when the same server was a replica in between',
+      {},
+      { ...facts, replication: 'x3', wasReplica: true },
+      'other',
+    ],
+    [
+      'is whole when a master has a new id without having been a replica',
+      {},
+      { ...facts, replication: 'x3' },
+      'continues',
+    ],
+  ])('%s', async (_, before, now, expected) => {
+    const book = new MemoryTermBook();
+    const { term } = await book.agree('one', { ...facts, ...before });
+    expect(compareTerms(term, now)).toBe(expected);
+    const { term: next, isNew } = await book.agree('one', now);
+    expect(isNew).toBe(expected !== 'same');
+    expect((await book.latestOf(term.term))?.term).toBe(expected === 'other' ? term.term : next.term);
+    // A server that comes back after another one has been there has missed something.
+    await book.agree('one', { ...restarted, run: 'r9', isDurable: false });
+    expect((await book.agree('one', facts)).term.continues).toBeUndefined();
+  });
+});
+
+describe('the time of the service', () => {
+  it('is that of the relay, as far as it was measured', () => {
+    const clock = new ServiceClock();
+    const off = () => Math.round(clock.now() - Date.now());
+    expect(off()).toBe(0);
+    const now = Date.now();
+    clock.measured(now + 3_600_000, now, now + 4);
+    expect(off()).toBeGreaterThan(3_599_000);
+    const known = clock.offsetMs;
+    // An answer that took long says nothing new, unless it cannot be so.
+    clock.measured(now + 3_600_000 + 400, now, now + 1_000);
+    expect(clock.offsetMs).toBe(known);
+    clock.measured(now, now, now + 10);
+    expect(Math.abs(clock.offsetMs)).toBeLessThan(20);
   });
 });

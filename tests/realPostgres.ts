@@ -1,9 +1,9 @@
 import { type ChildProcess, spawn, spawnSync } from 'node:child_process';
 import { chmodSync, chownSync, existsSync, mkdtempSync, readdirSync, rmSync } from 'node:fs';
-import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import pg from 'pg';
+import { freePort } from './proxies.js';
 
 const versions = '/usr/lib/postgresql';
 const version = existsSync(versions) ? readdirSync(versions).sort().at(-1) : undefined;
@@ -12,24 +12,19 @@ export const postgresIsThere = version !== undefined && existsSync(join(bin, 'po
 
 /** A PostgreSQL of this test's own, on a free port, in a folder of its own. It does not run as root: then as `postgres`. */
 export class RealPostgres {
+  readonly port: number;
   readonly #folder: string;
-  readonly #port: number;
   #process: ChildProcess | undefined;
   #databases = 0;
 
   private constructor(folder: string, port: number) {
     this.#folder = folder;
-    this.#port = port;
+    this.port = port;
   }
 
   static async start(): Promise<RealPostgres> {
-    const folder = mkdtempSync(join(tmpdir(), 'bells-postgres-'));
+    const folder = makeFolder();
     const data = join(folder, 'data');
-    if (process.getuid?.() === 0) {
-      const id = (which: string): number => Number(spawnSync('id', [which, 'postgres'], { encoding: 'utf8' }).stdout);
-      chownSync(folder, id('-u'), id('-g'));
-      chmodSync(folder, 0o700);
-    }
     const [command, args] = asUser(join(bin, 'initdb'), ['-D', data, '-U', 'bells', '-A', 'trust', '-E', 'UTF8', '-N']);
     const { status, stderr } = spawnSync(command, args, { encoding: 'utf8', cwd: '/' });
     if (status !== 0) throw new Error(`initdb failed: ${stderr}`);
@@ -38,11 +33,62 @@ export class RealPostgres {
     return postgres;
   }
 
+  /** A hot standby of this one, with everything that it has now. */
+  async standby(): Promise<RealPostgres> {
+    const folder = makeFolder();
+    const data = join(folder, 'data');
+    const from = ['-h', '127.0.0.1', '-p', String(this.port), '-U', 'bells'];
+    const [command, args] = asUser(join(bin, 'pg_basebackup'), [
+      ...from,
+      '-D',
+      data,
+      '-R',
+      '-X',
+      'stream',
+      '-c',
+      'fast',
+    ]);
+    const { status, stderr } = spawnSync(command, args, { encoding: 'utf8', cwd: '/' });
+    if (status !== 0) throw new Error(`pg_basebackup failed: ${stderr}`);
+    const standby = new RealPostgres(folder, await freePort());
+    await standby.begin();
+    return standby;
+  }
+
+  /** Makes a standby the one that takes writes. */
+  promote(): void {
+    const [command, args] = asUser(join(bin, 'pg_ctl'), ['promote', '-D', join(this.#folder, 'data'), '-w']);
+    spawnSync(command, args, { stdio: 'ignore', cwd: '/' });
+  }
+
+  /** Stops all of its processes, as a frozen host does; they go on with `resume`. */
+  pause(): void {
+    this.#signal('SIGSTOP');
+  }
+
+  resume(): void {
+    this.#signal('SIGCONT');
+  }
+
+  /** Ends all sessions of a database, or of those one that holds the writers' lock or waits for it. */
+  async terminate(which: 'all' | 'one'): Promise<void> {
+    const limit = which === 'all' ? '' : 'ORDER BY random() LIMIT 1';
+    await this.query(
+      `SELECT pg_terminate_backend(pid) FROM (SELECT pid FROM pg_stat_activity
+       WHERE datname LIKE 'test_%' AND pid <> pg_backend_pid() ${limit}) AS some`,
+    );
+  }
+
+  #signal(signal: NodeJS.Signals): void {
+    // The first process is `runuser` where the tests run as root; the server and its sessions are below it.
+    for (const pid of descendantsOf(this.#process?.pid)) process.kill(pid, signal);
+  }
+
   /** Starts it, or starts it again. */
   async begin(): Promise<void> {
     const settings = [
       '-p',
-      String(this.#port),
+      String(this.port),
       '-k',
       this.#folder,
       '-c',
@@ -54,7 +100,7 @@ export class RealPostgres {
     this.#process = spawn(command, args, { stdio: 'ignore', cwd: '/' });
     for (const endMs = Date.now() + 20_000; Date.now() < endMs; ) {
       if (
-        await this.#query('SELECT 1').then(
+        await this.query('SELECT 1').then(
           () => true,
           () => false,
         )
@@ -68,14 +114,15 @@ export class RealPostgres {
   /** An empty database; its URL. */
   async makeDatabase(): Promise<string> {
     const name = `test_${++this.#databases}`;
-    await this.#query(`CREATE DATABASE ${name}`);
-    return `postgres://bells@127.0.0.1:${this.#port}/${name}`;
+    await this.query(`CREATE DATABASE ${name}`);
+    return `postgres://bells@127.0.0.1:${this.port}/${name}`;
   }
 
   async stop(): Promise<void> {
     const child = this.#process;
     this.#process = undefined;
     if (child === undefined) return;
+    for (const pid of descendantsOf(child.pid)) process.kill(pid, 'SIGCONT');
     const ended = new Promise((resolve) => child.once('exit', resolve));
     const [command, args] = asUser(join(bin, 'pg_ctl'), ['stop', '-D', join(this.#folder, 'data'), '-m', 'immediate']);
     spawnSync(command, args, { stdio: 'ignore', cwd: '/' });
@@ -87,26 +134,43 @@ export class RealPostgres {
     rmSync(this.#folder, { recursive: true, force: true });
   }
 
-  async #query(text: string): Promise<void> {
-    const client = new pg.Client({ host: '127.0.0.1', port: this.#port, user: 'bells', database: 'postgres' });
+  /** Asks it something, as the owner of all databases. */
+  async query<Row extends object>(text: string, database = 'postgres'): Promise<Row[]> {
+    const client = new pg.Client({ host: '127.0.0.1', port: this.port, user: 'bells', database });
     try {
       await client.connect();
-      await client.query(text);
+      const { rows } = await client.query<Row>(text);
+      return rows;
     } finally {
       await client.end().catch(() => {});
     }
   }
 }
 
-function asUser(command: string, args: readonly string[]): [string, string[]] {
-  return process.getuid?.() === 0 ? ['runuser', ['-u', 'postgres', '--', command, ...args]] : [command, [...args]];
+/** A folder that the server may use: it does not run as root, but as `postgres`. */
+export function makeFolder(): string {
+  const folder = mkdtempSync(join(tmpdir(), 'bells-postgres-'));
+  if (process.getuid?.() === 0) {
+    const id = (which: string): number => Number(spawnSync('id', [which, 'postgres'], { encoding: 'utf8' }).stdout);
+    chownSync(folder, id('-u'), id('-g'));
+    chmodSync(folder, 0o700);
+  }
+  return folder;
 }
 
-function freePort(): Promise<number> {
-  return new Promise((resolve) => {
-    const server = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = server.address() as { port: number };
-      server.close(() => resolve(port));
-    });
-  });
+/** A process and all that it has started. */
+export function descendantsOf(pid: number | undefined): number[] {
+  if (pid === undefined) return [];
+  const { stdout } = spawnSync('ps', ['-e', '-o', 'pid=,ppid='], { encoding: 'utf8' });
+  const parents = stdout
+    .trim()
+    .split('\n')
+    .map((line) => line.trim().split(/\s+/).map(Number) as [number, number]);
+  const all = [pid];
+  for (const each of all) all.push(...parents.flatMap(([child, parent]) => (parent === each ? [child] : [])));
+  return all;
+}
+
+export function asUser(command: string, args: readonly string[]): [string, string[]] {
+  return process.getuid?.() === 0 ? ['runuser', ['-u', 'postgres', '--', command, ...args]] : [command, [...args]];
 }

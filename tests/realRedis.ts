@@ -53,6 +53,19 @@ export class RealRedis {
     }
   }
 
+  /** Makes it a replica of another, with all that one has, and waits until it has it. */
+  async follow(master: RealRedis): Promise<void> {
+    await this.ask(['REPLICAOF', '127.0.0.1', String(master.port)]);
+    for (const endMs = Date.now() + 10_000; Date.now() < endMs; await wait(20))
+      if ((await this.ask<string>(['INFO', 'replication'])).includes('master_link_status:up')) return;
+    throw new Error('the replica did not reach its master');
+  }
+
+  /** Makes a replica the one that takes writes. */
+  async promote(): Promise<void> {
+    await this.ask(['REPLICAOF', 'NO', 'ONE']);
+  }
+
   pause(): void {
     this.#process?.kill('SIGSTOP');
   }
@@ -89,8 +102,9 @@ export class RealCluster {
     this.nodes = nodes;
   }
 
-  static async start(): Promise<RealCluster> {
-    const settings = ['--save', '', '--cluster-enabled', 'yes', '--cluster-node-timeout', '5000'];
+  /** @param more - settings of each process */
+  static async start(more: readonly string[] = ['--save', '']): Promise<RealCluster> {
+    const settings = [...more, '--cluster-enabled', 'yes', '--cluster-node-timeout', '5000'];
     const nodes = [];
     for (let n = 0; n < 3; n++) {
       // Its bus listens 10,000 above.
@@ -129,8 +143,7 @@ export class RealCluster {
   /** Moves the slot of a key from the process that has it to the next, as a tool for it does, while it is in use. */
   async moveSlotOf(key: string): Promise<void> {
     const slot = String(await (this.nodes[0] as RealRedis).ask<number>(['CLUSTER', 'KEYSLOT', key]));
-    const share = Math.ceil(slots / this.nodes.length);
-    const from = Math.floor(Number(slot) / share);
+    const from = await this.#ownerOf(Number(slot));
     const to = (from + 1) % this.nodes.length;
     const [source, target] = [this.nodes[from] as RealRedis, this.nodes[to] as RealRedis];
     await target.ask(['CLUSTER', 'SETSLOT', slot, 'IMPORTING', this.#ids[from] as string]);
@@ -142,6 +155,16 @@ export class RealCluster {
     }
     for (const node of [target, source, ...this.nodes.filter((each) => each !== source && each !== target)])
       await node.ask(['CLUSTER', 'SETSLOT', slot, 'NODE', this.#ids[to] as string]);
+  }
+
+  /** Which process has a slot now. */
+  async #ownerOf(slot: number): Promise<number> {
+    const ranges = await (this.nodes[0] as RealRedis).ask<[number, number, [string, number, string]][]>([
+      'CLUSTER',
+      'SLOTS',
+    ]);
+    const range = ranges.find(([first, last]) => first <= slot && slot <= last);
+    return this.#ids.indexOf(range?.[2][2] ?? '');
   }
 
   async remove(): Promise<void> {

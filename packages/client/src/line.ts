@@ -172,6 +172,10 @@ export class Line extends TypedTarget<LineEvents> {
   #state: LineState = { name: 'connecting' };
   #socket: SocketLike | undefined;
   #helloSent = false;
+  /** The service has answered the hello of this connection. */
+  #isWelcomed = false;
+  /** Connections that were given up while their hello had no answer: it may be read yet, and take the session over. */
+  #orphans = 0;
   #via: Transport;
   /** A WebSocket has got through before: if one does not, it is not because they are blocked. */
   #webSocketWorks: boolean;
@@ -519,6 +523,7 @@ export class Line extends TypedTarget<LineEvents> {
   #welcomed(welcome: Welcome, entries: readonly Entry[]): void {
     clearTimeout(this.#timer);
     this.#attempt = 0;
+    this.#isWelcomed = true;
     this.#session = welcome.session;
     this.#user = welcome.user;
     this.#direct = welcome.direct;
@@ -633,14 +638,20 @@ export class Line extends TypedTarget<LineEvents> {
       code === closeCodes.tokenEnded || refused?.code === 'token-invalid' || refused?.code === 'token-ended';
     // A function may give a better token; a fixed one stays as bad as it is.
     const canRefresh = tokenFault && typeof this.#options.token === 'function';
-    if (isFinalClose(code) || (tokenFault && !canRefresh) || (refused !== undefined && isLasting(refused)))
+    if (code === closeCodes.continuedElsewhere && this.#orphans > 0) {
+      // An instance that had stood still has read the hello of a connection that this line gave up.
+      this.#orphans -= 1;
+      this.#waitAndRetry('an earlier attempt to connect took the session over');
+    } else if (isFinalClose(code) || (tokenFault && !canRefresh) || (refused !== undefined && isLasting(refused)))
       this.#closeFor(why, 'service', refused ?? (tokenFault ? problem('token-ended') : undefined));
     else this.#waitAndRetry(why);
   }
 
   #dropSocket(): void {
     this.#socket = undefined;
+    if (this.#helloSent && !this.#isWelcomed) this.#orphans += 1;
     this.#helloSent = false;
+    this.#isWelcomed = false;
     clearTimeout(this.#timer);
     clearTimeout(this.#moving);
     clearTimeout(this.#trying);

@@ -115,6 +115,23 @@ describe('a line', () => {
     line.close();
   });
 
+  it('comes back when a hello of its own that was never answered took the session over, and only then', async () => {
+    const line = await open({ backOff: { firstMs: 100, mostMs: 100 } });
+    socket().welcome();
+    socket().onclose?.({ code: 1006, reason: '' });
+    await vi.advanceTimersByTimeAsync(200);
+    socket().onopen?.();
+    await vi.advanceTimersByTimeAsync(15_200);
+    socket().welcome({ continued: true });
+    expect(FakeSocket.all).toHaveLength(3);
+    socket().onclose?.({ code: 4901, reason: '' });
+    await vi.advanceTimersByTimeAsync(200);
+    socket().welcome({ continued: true });
+    expect(line.state.name).toBe('open');
+    socket().onclose?.({ code: 4901, reason: '' });
+    expect(line.state).toMatchObject({ name: 'closed', by: 'service' });
+  });
+
   it.each([4901, 4902])('does not come back by itself after %d', async (code) => {
     const line = await open();
     socket().welcome();

@@ -124,6 +124,8 @@ export class Engine {
   readonly #claimed = new Set<string>();
   readonly #rates: Rates;
   readonly #startedAtMs: number;
+  /** Stays the same when the others take this instance for dead, and it becomes another holder of a lease. */
+  readonly #id: string;
   #draining = false;
   #stopping = false;
 
@@ -137,6 +139,7 @@ export class Engine {
     const { others } = relay;
     const { counts } = this;
     this.#startedAtMs = clock.now();
+    this.#id = ids.session();
     const wheel = new Wheel(clock);
     this.#wheel = wheel;
     this.#fanout = new Fanout(clock);
@@ -650,16 +653,16 @@ export class Engine {
   #heed(entry: ControlEntry): void {
     if (entry.did === 'keys-changed') this.#ports.keysChanged?.();
     else if (entry.did === 'continue') {
-      if (entry.by !== this.#ports.relay.others?.self) this.#sessions.continued(entry);
+      if (entry.by !== this.#id) this.#sessions.continued(entry);
     } else this.measures.obey(entry);
   }
 
   #cameFromElsewhere(session: Session): void {
-    const { control, others } = this.#ports.relay;
+    const { control } = this.#ports.relay;
     const { id, generation } = session;
     session.isBeingSaid = true;
     control
-      .append({ did: 'continue', session: id, generation, by: others?.self as string })
+      .append({ did: 'continue', session: id, generation, by: this.#id })
       .catch((error: unknown) => this.#ports.report(error, { what: 'that a session continues could not be said' }))
       .finally(() => {
         session.isBeingSaid = false;

@@ -1,7 +1,16 @@
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { channelName } from '@nine-bells/wire';
+import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { FaultyWay } from '../../../tests/faultyWay.js';
+import { PgBouncer, pgBouncerIsThere } from '../../../tests/pgBouncer.js';
 import { postgresIsThere, RealPostgres } from '../../../tests/realPostgres.js';
-import { Database } from '../src/store/database.js';
+import { Database, type Reads } from '../src/store/database.js';
+import { SqlStore } from '../src/store/sqlStore.js';
 import { storeSuite } from './storeSuite.js';
+
+const chat = channelName('race/3/chat');
+const signals = channelName('race/3/signals');
+const all = { messages: 1000, bytes: 10_000_000 };
+const unavailable = { problem: { code: 'unavailable', retryAfterMs: 1000 } };
 
 describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
   let postgres: RealPostgres;
@@ -9,6 +18,21 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     postgres = await RealPostgres.start();
   }, 60_000);
   afterAll(() => postgres.remove());
+  const clean: (() => unknown)[] = [];
+  afterEach(async () => {
+    for (const each of clean.splice(0).reverse()) await each();
+  });
+
+  const open = async (url: string): Promise<Database> => {
+    const database = await Database.open({ data: '/nowhere', sqliteSynchronous: 'full', database: url });
+    clean.push(() => database.close());
+    return database;
+  };
+  const wayTo = async (port: number): Promise<FaultyWay> => {
+    const way = await FaultyWay.start(port);
+    clean.push(() => way.stop());
+    return way;
+  };
 
   storeSuite({
     isFile: false,
@@ -19,28 +43,159 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
   });
 
   it('takes its shape once, whoever starts at the same time', async () => {
-    const options = { data: '/nowhere', sqliteSynchronous: 'full', database: await postgres.makeDatabase() } as const;
-    const all = await Promise.all(Array.from({ length: 4 }, () => Database.open(options)));
-    const facts = await Promise.all(all.map(({ models }) => models.facts.findAll({ raw: true })));
+    const url = await postgres.makeDatabase();
+    const databases = await Promise.all(Array.from({ length: 4 }, () => open(url)));
+    const facts = await Promise.all(databases.map(({ models }) => models.facts.findAll({ raw: true })));
     for (const each of facts) expect(each).toEqual(facts[0]);
-    for (const each of all) await each.close();
   });
 
   it('says `unavailable` while it is away, and goes on by itself', async () => {
-    const url = await postgres.makeDatabase();
-    const database = await Database.open({ data: '/nowhere', sqliteSynchronous: 'full', database: url });
-    const probe = () =>
-      database.write(async (reads) => ({ statements: [], result: await reads.select('SELECT 1 AS one') }));
-    const read = () => database.reads.select('SELECT 1 AS one');
+    const database = await open(await postgres.makeDatabase());
+    const one = (reads: Reads) => reads.select('SELECT 1 AS one');
+    const probe = () => database.write(async (reads) => ({ statements: [], result: await one(reads) }));
+    const read = () => one(database.reads);
     expect(await read()).toEqual([{ one: 1 }]);
     await postgres.stop();
-    for (const attempt of [probe, read, probe, read])
-      await expect(attempt()).rejects.toMatchObject({ problem: { code: 'unavailable', retryAfterMs: 1000 } });
+    for (const attempt of [probe, read, probe, read]) await expect(attempt()).rejects.toMatchObject(unavailable);
     expect(database.health.ailment).toMatchObject({ why: expect.stringContaining('ECONNREFUSED') });
     await postgres.begin();
     expect(await probe()).toEqual([{ one: 1 }]);
     expect(await read()).toEqual([{ one: 1 }]);
     expect(database.health.ailment).toBeUndefined();
-    await database.close();
+  });
+
+  describe('when the connection ends between any two calls of a transaction', () => {
+    const pieces = Array.from({ length: 12 }, (_, n) => n + 1);
+    it.each(pieces.flatMap((piece) => [`before call ${piece}`, `after call ${piece}`]))(
+      '%s, all of it is done once, or nothing',
+      async (moment) => {
+        const [when, , piece] = moment.split(' ') as ['before' | 'after', string, string];
+        const url = await postgres.makeDatabase();
+        const way = await wayTo(postgres.port);
+        const database = await open(way.url(url));
+        const store = await SqlStore.open(database);
+        const acknowledged: [string, number, string][] = [];
+        const publish = async (n: number): Promise<void> => {
+          const channel = n % 2 === 0 ? chat : signals;
+          const draft = { id: `m${n}`, type: 'message', atMs: n, dataText: `${n}`, key: `k${n}` };
+          // As a client does: again with the same key, until there is an answer.
+          for (let tries = 0; tries < 5; tries++)
+            try {
+              const { logged } = await store.append(channel, draft);
+              acknowledged.push([channel, logged.place.number, logged.id]);
+              return;
+            } catch (error) {
+              expect(error).toMatchObject(unavailable);
+            }
+          throw new Error(`message ${n} is never taken`);
+        };
+        await publish(0);
+        way.cutAfter(Number(piece), when);
+        await Promise.all([1, 2, 3, 4].map(publish));
+        await Promise.all([5, 6].map(publish));
+        way.heal();
+
+        const other = await SqlStore.open(await open(url), (error) => expect.fail(String(error)));
+        for (const channel of [chat, signals]) {
+          const { messages, head } = await other.since(channel, { ...(await other.head(channel)), number: 0 }, all);
+          const mine = acknowledged.filter(([name]) => name === channel).sort((a, b) => a[1] - b[1]);
+          expect(messages.map((each) => [channel, each.place.number, each.id])).toEqual(mine);
+          expect(head.number).toBe(messages.length);
+        }
+      },
+    );
+  });
+
+  it.each([
+    ['stops within a transaction', (_: FaultyWay) => {}],
+    ['vanishes from the network within a transaction', (way: FaultyWay) => way.swallow()],
+  ])('goes on for the others when an instance %s', async (_, fault) => {
+    const url = await postgres.makeDatabase();
+    const way = await wayTo(postgres.port);
+    const [hung, other] = [await open(way.url(url)), await open(url)];
+    const begun = Date.now();
+    const lost = hung.write(async () => {
+      fault(way);
+      // It has the lock, and does nothing more for longer than the server allows.
+      await new Promise((resolve) => setTimeout(resolve, 3_000));
+      return { statements: ["INSERT INTO facts (name, value) VALUES ('late', '1')"], result: undefined };
+    });
+    lost.catch(() => {});
+    await new Promise((resolve) => setTimeout(resolve, 200));
+    const store = await SqlStore.open(other);
+    await store.append(chat, { id: 'm1', type: 'message', atMs: 1, dataText: '1' });
+    expect(Date.now() - begun).toBeLessThan(2_500);
+    await expect(lost).rejects.toMatchObject(unavailable);
+    expect(await other.reads.select("SELECT * FROM facts WHERE name = 'late'")).toEqual([]);
+    way.heal();
+  });
+
+  it('is waited for no longer than a few seconds, and then `unavailable`, frozen or silent', async () => {
+    const url = await postgres.makeDatabase();
+    const way = await wayTo(postgres.port);
+    const database = await open(way.url(url));
+    const store = await SqlStore.open(database);
+    const publish = (n: number) => store.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText: '1' });
+    await publish(1);
+    await store.head(chat);
+    // These connections stay silent for good; new ones would be served.
+    way.silence();
+    const begun = Date.now();
+    const [written, read] = await Promise.allSettled([publish(2), store.head(chat)]);
+    // A query has 5 s; what is committed is tried once more.
+    expect(Date.now() - begun).toBeLessThan(12_000);
+    if (written.status === 'rejected') expect(written.reason).toMatchObject(unavailable);
+    if (read.status === 'rejected') expect(read.reason).toMatchObject(unavailable);
+    const again = Date.now();
+    await publish(3);
+    expect((await store.head(chat)).number).toBeGreaterThan(1);
+    expect(Date.now() - again).toBeLessThan(1_000);
+
+    postgres.pause();
+    const frozen = Date.now();
+    await expect(publish(4)).rejects.toMatchObject(unavailable);
+    expect(Date.now() - frozen).toBeLessThan(15_000);
+    postgres.resume();
+    await publish(5);
+  }, 40_000);
+
+  it('goes on at a standby that was promoted, with everything that it had', async () => {
+    const url = await postgres.makeDatabase();
+    const standby = await postgres.standby();
+    clean.push(() => standby.remove());
+    const way = await wayTo(postgres.port);
+    const store = await SqlStore.open(await open(way.url(url)));
+    const publish = (n: number) => store.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText: `${n}` });
+    for (let n = 1; n <= 5; n++) await publish(n);
+    for (let isThere = false; !isThere; )
+      isThere = (await standby.query('SELECT 1 FROM messages WHERE number = 5', url.split('/').at(-1))).length > 0;
+    await postgres.stop();
+    standby.promote();
+    way.leadTo(standby.port);
+    expect((await publish(6)).logged.place.number).toBe(6);
+    const { messages } = await store.since(chat, { ...(await store.head(chat)), number: 0 }, all);
+    expect(messages.map(({ id }) => id)).toEqual(['m1', 'm2', 'm3', 'm4', 'm5', 'm6']);
+    await postgres.begin();
+  }, 60_000);
+
+  it.skipIf(!pgBouncerIsThere)('works behind a pool that gives each transaction another connection', async () => {
+    const url = await postgres.makeDatabase();
+    const pool = await PgBouncer.start(postgres.port);
+    clean.push(() => pool.stop());
+    const databases = [await open(pool.url(url)), await open(pool.url(url))];
+    const stores = await Promise.all(databases.map((each) => SqlStore.open(each)));
+    const appended = await Promise.all(
+      Array.from({ length: 200 }, (_, n) =>
+        (stores[n % 2] as SqlStore).append(chat, {
+          id: `m${n}`,
+          type: 'message',
+          atMs: n,
+          dataText: `${n}`,
+          key: `k${n >> 1}`,
+        }),
+      ),
+    );
+    expect(appended.filter(({ repeated }) => repeated)).toHaveLength(100);
+    expect((await (stores[0] as SqlStore).head(chat)).number).toBe(100);
   });
 });

@@ -7,6 +7,7 @@ import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { ApiKeys } from '../src/store/apiKeys.js';
 import { Database } from '../src/store/database.js';
 import { SqlStore } from '../src/store/sqlStore.js';
+import { TermStore } from '../src/store/termStore.js';
 
 const chat = channelName('race/3/chat');
 const signals = channelName('race/3/signals');
@@ -387,6 +388,27 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       );
       expect(plan.map(({ detail }) => detail).join()).toContain('USING INDEX messages_by_author');
     });
+  });
+
+  it('keeps the terms of the relay in one order for all instances', async () => {
+    const [here, there] = [new TermStore(database), new TermStore(database)];
+    const facts = { run: 'r1', replication: 'x1', wasReplica: false, startedAtMs: 10, nowMs: 20 };
+    const first = { ...facts, isDurable: true, hasReplicas: false };
+    const agreed = await Promise.all([here.agree('one', first), there.agree('one', first)]);
+    expect(agreed.map(({ term }) => term.term)).toEqual([1, 1]);
+    expect(agreed.filter(({ isNew }) => isNew)).toHaveLength(1);
+    // Started again with everything on disk: it goes on. Another place counts for itself.
+    const again = await there.agree('one', { ...first, run: 'r2', replication: 'x2', startedAtMs: 30, nowMs: 31 });
+    expect(again).toMatchObject({ isNew: true, wasMet: false, term: { term: 2, continues: 1 } });
+    expect((await here.agree('other', first)).term).toMatchObject({ term: 3, place: 'other' });
+    expect(await here.latestOf(1)).toMatchObject({ term: 2, run: 'r2' });
+    await here.note(2, { isReplicated: true });
+    const third = await here.agree('one', { ...first, run: 'r3', replication: 'x3', startedAtMs: 40, nowMs: 41 });
+    expect(third.term.continues).toBeUndefined();
+    // The first one comes back, as it was.
+    expect(await here.agree('one', first)).toMatchObject({ isNew: true, wasMet: true, term: { term: 5 } });
+    expect(await here.latestOf(4)).toMatchObject({ term: 4 });
+    expect(await here.latestOf(99)).toBeUndefined();
   });
 
   it('is one for several processes: no number twice, no hole, a key known to all', async () => {

@@ -111,6 +111,8 @@ export class SharedRelay implements Relay {
   readonly #options: Required<SharedRelayOptions>;
   #self: string;
   #linked = false;
+  /** That the relay cannot be reached was reported, and it has not been reached since. */
+  #isTold = false;
   #heardTexts = 0;
   #linkedSinceMs = 0;
   /** Something may have been lost since the last time the ears were told so. */
@@ -537,7 +539,8 @@ export class SharedRelay implements Relay {
 
   /** A call failed: nothing is taken to be carried until a lease is renewed. */
   #failed(error: unknown): void {
-    if (this.#linked) this.#options.report(error, { what: 'the relay cannot be reached' });
+    if (!this.#isTold) this.#options.report(error, { what: 'the relay cannot be reached' });
+    this.#isTold = true;
     this.#broke();
   }
 
@@ -576,6 +579,7 @@ export class SharedRelay implements Relay {
     const wasLinked = this.#linked;
     if (!wasLinked) this.#linkedSinceMs = now;
     this.#linked = true;
+    this.#isTold = false;
     const wasAlive = this.#heldAtMs !== undefined;
     // An answer that was lost may have been the one that said so, also that to the first call of all: what counts is how
     // long it was unsure.

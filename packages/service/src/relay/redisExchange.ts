@@ -143,20 +143,19 @@ export class RedisExchange implements Exchange {
           args.push(line.key === undefined ? '' : `${line.author ?? ''}\u0000${line.key}`, line.id, carriedLine(line));
       } else args.push('together', lines.map(carriedLine).join('\n'));
     }
-    let replies: readonly Reply[];
     try {
-      replies = (await this.#script('append', keys, args)) as unknown as readonly Reply[];
+      const replies = (await this.#script('append', keys, args)) as unknown as readonly Reply[];
+      for (const [index, each] of some.entries()) {
+        const [volume, ...given] = replies[index] ?? [];
+        if (volume === undefined) throw new Error('Redis has answered something else than was asked');
+        if (volume === 'another-run')
+          this.#adopt(this.#keysOf(each.channel), String(given[0]))
+            .then(() => this.append(each.channel, each.lines, each.bounds))
+            .then(each.resolve, each.reject);
+        else each.resolve(placedOf(String(volume), each.lines, given));
+      }
     } catch (error) {
       for (const { reject } of some) reject(error as Error);
-      return;
-    }
-    for (const [index, each] of some.entries()) {
-      const [volume = '', ...given] = replies[index] as Reply;
-      if (volume === 'another-run')
-        this.#adopt(this.#keysOf(each.channel), String(given[0]))
-          .then(() => this.append(each.channel, each.lines, each.bounds))
-          .then(each.resolve, each.reject);
-      else each.resolve(placedOf(String(volume), each.lines, given));
     }
   }
 

@@ -10,7 +10,7 @@ export async function readFacts(ask: Ask): Promise<ServerFacts & { readonly evic
   const run = of('run_id');
   if (run === '') throw new Error('Redis does not say its run_id');
   if (of('role') !== 'master') throw new Error(`READONLY it is a ${of('role') || 'replica'} now`);
-  const nowMs = Number(of('server_time_usec')) / 1000;
+  const nowMs = Math.floor(Number(of('server_time_usec')) / 1000);
   const policy = of('maxmemory_policy');
   return {
     run,

@@ -188,19 +188,28 @@ export class Database {
   }
 
   async #writeShared<T>(plan: (reads: Reads) => Promise<Plan<T>>): Promise<T> {
-    const transaction = await this.#writer.transaction();
+    const writer = this.#writer;
+    const transaction = await writer.transaction();
+    // Not in the types: Sequelize's own `commit` and `rollback` write to the console when a connection has ended.
+    const connection = transaction as unknown as { cleanup(): void; forceCleanup(): Promise<void> };
+    const end = async (sql: 'COMMIT' | 'ROLLBACK'): Promise<void> => {
+      await writer.query(sql, { transaction });
+      connection.cleanup();
+    };
     let planned: Plan<T>;
     try {
-      await lock(this.#writer, transaction, 'limited');
-      planned = await plan(readsOn(this.#writer, transaction));
-      if (planned.statements.length > 0) await this.#writer.query(planned.statements.join(';'), { transaction });
+      await lock(writer, transaction, 'limited');
+      planned = await plan(readsOn(writer, transaction));
+      if (planned.statements.length > 0) await writer.query(planned.statements.join(';'), { transaction });
     } catch (error) {
-      await within(transaction.rollback());
+      // A connection in doubt is thrown away; with it the server ends the transaction.
+      await within(isPassing(error, true) ? connection.forceCleanup() : end('ROLLBACK'));
       throw error;
     }
     try {
-      await transaction.commit();
+      await end('COMMIT');
     } catch (error) {
+      await within(connection.forceCleanup());
       throw new UnknownOutcome('the connection ended during COMMIT', { cause: error });
     }
     return planned.result;
