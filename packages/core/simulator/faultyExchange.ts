@@ -5,6 +5,7 @@ import {
   type ExchangeEars,
   ExchangeHub,
   type HubDoor,
+  type Ids,
   type LogBounds,
   LoggedMessage,
   type LogSlice,
@@ -12,6 +13,7 @@ import {
   type Place,
   type Placed,
   type ReadLimit,
+  RecentLogs,
 } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Truth } from './faultyPorts.js';
@@ -19,21 +21,54 @@ import type { PausableClock } from './pausableClock.js';
 import type { Random } from './random.js';
 import type { VirtualClock } from './virtualClock.js';
 
-/** A hub that keeps account of everything that was ever recorded in it. */
+/** A hub that keeps account of everything that was ever recorded in it, and loses some of it when told to. */
 export class TrueHub extends ExchangeHub {
   readonly #truth: Truth;
+  readonly #parts: readonly [clock: VirtualClock, ids: Ids];
+  /** What was published under each key, and when: known on in a hub that takes over. */
+  readonly #keys: Map<string, { readonly placed: Placed; readonly atMs: number }>;
 
-  constructor(truth: Truth, ...more: ConstructorParameters<typeof ExchangeHub>) {
-    super(...more);
+  /** @param keys - those that a replica knew, when it took over from another hub */
+  constructor(truth: Truth, clock: VirtualClock, ids: Ids, keys: TrueHub['known'] = new Map()) {
+    super(clock, ids);
     this.#truth = truth;
+    this.#parts = [clock, ids];
+    this.#keys = new Map(keys);
+  }
+
+  get known(): ReadonlyMap<string, { readonly placed: Placed; readonly atMs: number }> {
+    return this.#keys;
+  }
+
+  /** What a replica knows that is so far behind. Its records begin new volumes, since some of them may be lost. */
+  replica(behindMs: number): TrueHub {
+    const [clock, ids] = this.#parts;
+    const latest = clock.monotonic() - behindMs;
+    return new TrueHub(this.#truth, clock, ids, new Map([...this.#keys].filter(([, { atMs }]) => atMs <= latest)));
+  }
+
+  /** The record of one channel is gone, with its keys. */
+  evict(channel: ChannelName): void {
+    const [clock, ids] = this.#parts;
+    const left = [...this.logs.saved()].filter((each) => each.channel !== channel);
+    this.logs.stop();
+    this.logs = new RecentLogs(clock, ids, () => true, left);
+    for (const key of [...this.#keys.keys()]) if (key.startsWith(`${channel}\n`)) this.#keys.delete(key);
   }
 
   override append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): readonly Placed[] {
-    const placed = super.append(channel, lines, bounds);
-    if (channel !== controlChannel)
-      for (const [index, { place, repeated }] of placed.entries())
-        if (!repeated) this.#truth.add(new LoggedMessage(channel, place, lines[index] as MessageLine));
-    return placed;
+    const [clock] = this.#parts;
+    const nameOf = ({ author, key }: MessageLine): string => `${channel}\n${author ?? ''}\n${key}`;
+    const known = lines.map((line) => (line.key === undefined ? undefined : this.#keys.get(nameOf(line))?.placed));
+    const fresh = lines.filter((_, index) => known[index] === undefined);
+    const placed = fresh.length === 0 ? [] : [...super.append(channel, fresh, bounds)];
+    for (const [index, each] of placed.entries()) {
+      const line = fresh[index] as MessageLine;
+      if (!each.repeated && channel !== controlChannel) this.#truth.add(new LoggedMessage(channel, each.place, line));
+      if (line.key !== undefined)
+        this.#keys.set(nameOf(line), { placed: { ...each, repeated: true }, atMs: clock.monotonic() });
+    }
+    return known.map((each) => each ?? (placed.shift() as Placed));
   }
 }
 

@@ -31,6 +31,7 @@ import {
 import { type ChannelName, refusal } from '@nine-bells/wire';
 import type { Random } from './random.js';
 import type { VirtualClock } from './virtualClock.js';
+import type { WritersLock } from './writersLock.js';
 
 /** Everything that was ever logged, in order, by channel and volume: what the promises are checked against. */
 export class Truth {
@@ -59,7 +60,8 @@ export class Truth {
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after
- * others could read it. A crash loses what was not committed and what was not said.
+ * others could read it. Its connection may end during a commit: then it says that it failed, and may have committed. A crash
+ * loses what was not committed and what was not said.
  */
 export class SlowStore implements Store {
   readonly #clock: Clock;
@@ -71,8 +73,21 @@ export class SlowStore implements Store {
   #epoch = 0;
   faults = true;
 
-  /** @param records - what is committed, if other instances have it too */
-  constructor(clock: Clock, random: Random, ids: Ids, truth: Truth, records = new MemoryStore(ids)) {
+  readonly #lock: WritersLock | undefined;
+
+  /**
+   * @param records - what is committed, if other instances have it too
+   * @param lock - under which all instances write to it
+   */
+  constructor(
+    clock: Clock,
+    random: Random,
+    ids: Ids,
+    truth: Truth,
+    records = new MemoryStore(ids),
+    lock: WritersLock | undefined = undefined,
+  ) {
+    this.#lock = lock;
     this.#clock = clock;
     this.#random = random;
     this.#truth = truth;
@@ -187,7 +202,11 @@ export class SlowStore implements Store {
     if (epoch !== this.#epoch) return;
     const group = this.#waiting;
     this.#waiting = [];
-    const fails = this.faults && this.#random.chance(0.03);
+    const isLocked = await this.#locked(epoch);
+    if (epoch !== this.#epoch) return;
+    const fails = !isLocked || (this.faults && this.#random.chance(0.03));
+    // The connection ends during COMMIT: it is done, and nobody is told.
+    const isUnknown = !fails && this.faults && this.#random.chance(0.02);
     const results: Appended[] = [];
     if (!fails)
       for (const { channel, draft } of group) {
@@ -198,12 +217,24 @@ export class SlowStore implements Store {
     this.#clock.setTimer(this.#random.between(0, 30), () => {
       if (epoch !== this.#epoch) return;
       for (const [index, { resolve, reject }] of group.entries())
-        fails
-          ? reject(refusal('unavailable', 'the disk is full', { retryAfterMs: 50 }))
+        fails || isUnknown
+          ? reject(refusal('unavailable', 'the database does not answer', { retryAfterMs: 50 }))
           : resolve(results[index] as Appended);
       if (this.#waiting.length > 0) this.#commitSoon();
       else this.#committing = false;
     });
+  }
+
+  /** Begins a transaction and reads for a while in it; `false` if it was not to be had, or was lost in between. */
+  async #locked(epoch: number): Promise<boolean> {
+    if (this.#lock === undefined) return true;
+    const transaction = await this.#lock.begin();
+    if (transaction === undefined) return false;
+    if (this.faults)
+      await new Promise<void>((resolve) => void this.#clock.setTimer(this.#random.between(0, 20), resolve));
+    const isWhole = !transaction.isBroken && epoch === this.#epoch;
+    transaction.end();
+    return isWhole;
   }
 
   #reading(): Promise<void> {

@@ -16,6 +16,7 @@ import { checkClient, mac, type SimulationOptions, seenBy } from './simulate.js'
 import { SimulatedClient } from './simulatedClient.js';
 import type { Reached } from './simulatedNetwork.js';
 import { VirtualClock } from './virtualClock.js';
+import { WritersLock } from './writersLock.js';
 
 /** What happened in a run with several instances. */
 export interface InstancesOutcome {
@@ -28,6 +29,13 @@ export interface InstancesOutcome {
   readonly partitions: number;
   /** How often the exchange came back empty. */
   readonly emptied: number;
+  /** How often a replica took over that was behind. */
+  readonly failovers: number;
+  /** How often the record of a channel was gone. */
+  readonly evictions: number;
+  /** How often a transaction was lost because its instance had stopped in it. */
+  readonly brokenTransactions: number;
+  readonly bans: number;
   readonly gaps: number;
 }
 
@@ -71,12 +79,13 @@ class Instance implements Reached {
     hub: TrueHub;
     truth: Truth;
     records: MemoryStore;
+    lock: WritersLock;
     problems: unknown[];
   }) {
-    const { name, clock, random, ids, hub, truth, records, problems } = parts;
+    const { name, clock, random, ids, hub, truth, records, lock, problems } = parts;
     this.process = new PausableClock(clock);
     this.gate = this.process.gate;
-    this.store = new SlowStore(this.process, random, ids, truth, records);
+    this.store = new SlowStore(this.process, random, ids, truth, records, lock);
     this.exchange = new FaultyExchange(hub, clock, this.process, random);
     const report = (error: unknown, about: Readonly<Record<string, Json | undefined>>): void => {
       if (!tolerated.has(String(about.what))) problems.push(error);
@@ -137,9 +146,11 @@ async function run(
   const records = new MemoryStore(ids);
   const problems: unknown[] = [];
   let hub = new TrueHub(truth, clock, ids);
-  const start = (name: string): Instance => new Instance({ name, clock, random, ids, hub, truth, records, problems });
+  const lock = new WritersLock(clock);
+  const start = (name: string): Instance =>
+    new Instance({ name, clock, random, ids, hub, truth, records, lock, problems });
   const instances = Array.from({ length: random.between(2, 4) }, (_, index) => start(`i${index + 1}`));
-  const count = { kills: 0, pauses: 0, partitions: 0, emptied: 0 };
+  const count = { kills: 0, pauses: 0, partitions: 0, emptied: 0, failovers: 0, evictions: 0, bans: 0 };
 
   /** A load balancer: whoever connects comes to one of those that let it in. */
   const reach = (): Instance | undefined => {
@@ -168,11 +179,18 @@ async function run(
     } else if (dice < 0.955) partition(random.pick(instances));
     else if (dice < 0.965) pause(random.pick(instances));
     else if (dice < 0.972) kill(random.between(0, instances.length - 1));
-    else if (dice < 0.974 && mayEmpty) empty();
+    else if (dice < 0.974) ban(random.between(0, instances.length - 1));
+    else if (dice < 0.976 && mayEmpty) empty();
+    else if (dice < 0.978 && mayEmpty) failOver();
+    else if (dice < 0.981 && mayEmpty) evict();
   }
+  // Behind it nothing breaks any more, so nobody has a reason to read anew what is in force.
+  if (random.chance(0.3)) ban(random.between(0, instances.length - 1));
   await heal();
-  for (const client of clients) checkClient(client, truth, count.emptied > 0);
+  const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
+  for (const client of clients) checkClient(client, truth, mayHaveLost);
   checkMembers();
+  await checkBans();
   if (problems.length > 0) throw problems[0];
   return {
     seed,
@@ -181,6 +199,7 @@ async function run(
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
     ...count,
+    brokenTransactions: lock.broken,
   };
 
   function partition({ exchange, engine }: Instance): void {
@@ -226,10 +245,42 @@ async function run(
     instances[index] = start(dead.engine.options.instance);
   }
 
+  /** A ban is decided; sometimes it is committed, and the instance dies before it can say so. */
+  function ban(index: number): void {
+    const { engine, isDead } = instances[index] as Instance;
+    if (isDead) return;
+    const user = `stranger-${++count.bans}`;
+    const by = { kind: 'service', id: 'simulation' } as const;
+    note(() => `the service: ${engine.options.instance} bans ${user}`);
+    if (random.chance(0.5)) engine.measures.ban({ user }, by).catch(() => {});
+    else {
+      void records.take({ did: 'ban', id: ids.measure(), user, by, atMs: clock.now() });
+      kill(index);
+    }
+  }
+
   function empty(): void {
     note(() => 'the service: the exchange comes back empty');
     count.emptied += 1;
-    hub = new TrueHub(truth, clock, ids);
+    moveTo(new TrueHub(truth, clock, ids));
+  }
+
+  function failOver(): void {
+    const behindMs = random.pick([0, 20, 1_000]);
+    note(() => `the service: a replica of the exchange takes over that is ${behindMs} ms behind`);
+    count.failovers += 1;
+    moveTo(hub.replica(behindMs));
+  }
+
+  function evict(): void {
+    const channel = random.pick(channels);
+    note(() => `the service: the record of ${channel} is evicted`);
+    count.evictions += 1;
+    hub.evict(channel);
+  }
+
+  function moveTo(other: TrueHub): void {
+    hub = other;
     for (const { exchange, isDead } of instances) if (!isDead) exchange.moveTo(hub);
     for (const { exchange, isDead } of instances) {
       if (isDead) continue;
@@ -257,6 +308,17 @@ async function run(
         await Promise.race([reach()?.engine.publish({ channel, data: 'the last' }), clock.run(1000)]);
     await clock.run(20_000);
     for (const client of clients) if (!client.isOpen) throw new Error(`${client.name} is not connected in the end`);
+  }
+
+  /** What was committed is in force on all instances, whether or not it could be said. */
+  async function checkBans(): Promise<void> {
+    const committed = (await records.inForce(clock.now())).keepingOut.map(({ id }) => id).sort();
+    for (const { engine, isDead } of instances) {
+      const known = engine.measures.bans.map(({ id }) => id).sort();
+      const missing = committed.filter((id) => !known.includes(id));
+      if (!isDead && missing.length > 0)
+        throw new Error(`${engine.options.instance} does not know ${missing.length} of ${committed.length} bans`);
+    }
   }
 
   /** Whoever is in a channel sees everybody who is, and nobody else, on whichever instance. */

@@ -28,7 +28,7 @@ export { defaultPresence, type PresenceRule } from './presence/presence.js';
 export * from './relay/carried.js';
 export * from './relay/exchange.js';
 export * from './relay/exchangeHub.js';
-export type { SavedChannel } from './relay/recentLogs.js';
+export { RecentLogs, type SavedChannel } from './relay/recentLogs.js';
 export * from './relay/sharedRelay.js';
 export * from './relay/soloRelay.js';
 export type { SessionInfo } from './session/connected.js';

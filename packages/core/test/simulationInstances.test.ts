@@ -2,8 +2,21 @@ import { describe, expect, it } from 'vitest';
 import { simulateInstances } from '../simulator/simulateInstances.js';
 
 describe('the simulator of several instances', () => {
-  it('finds order, nothing lost, nothing doubled and one list of members, whatever is cut, stopped and killed, in 2000 runs', async () => {
-    const sums = { instances: 0, published: 0, seen: 0, kills: 0, pauses: 0, partitions: 0, emptied: 0, gaps: 0 };
+  it('finds order, nothing lost, nothing doubled and one list of members, whatever is cut, stopped, killed and lost, in 2000 runs', async () => {
+    const sums = {
+      instances: 0,
+      published: 0,
+      seen: 0,
+      kills: 0,
+      pauses: 0,
+      partitions: 0,
+      emptied: 0,
+      failovers: 0,
+      evictions: 0,
+      brokenTransactions: 0,
+      bans: 0,
+      gaps: 0,
+    };
     for (let seed = 1; seed <= 2_000; seed++) {
       const outcome = await simulateInstances(seed, { durationMs: seed > 1_950 ? 20_000 : 3_000 });
       for (const name of Object.keys(sums) as (keyof typeof sums)[]) sums[name] += outcome[name];
@@ -16,6 +29,10 @@ describe('the simulator of several instances', () => {
     expect(sums.pauses).toBeGreaterThan(400);
     expect(sums.partitions).toBeGreaterThan(800);
     expect(sums.emptied).toBeGreaterThan(5);
+    expect(sums.failovers).toBeGreaterThan(5);
+    expect(sums.evictions).toBeGreaterThan(10);
+    expect(sums.brokenTransactions).toBeGreaterThan(5);
+    expect(sums.bans).toBeGreaterThan(100);
     expect(sums.gaps).toBeGreaterThan(3);
   }, 300_000);
 

@@ -17,7 +17,8 @@ interface Held {
 /** An exchange in one process's memory, for the instances that this process links: each has a door of its own to it. */
 export class ExchangeHub {
   readonly #clock: Clock;
-  readonly logs: RecentLogs;
+  /** The records; another one takes their place when they are lost. */
+  logs: RecentLogs;
   readonly #doors = new Set<HubDoor>();
   readonly #leases = new Map<string, Held>();
   readonly #claims = new Map<string, number>();
