@@ -69,3 +69,20 @@ describe('the docs', () => {
       expect(readme).toContain(`docs/screenshots/${picture}`);
   });
 });
+
+describe('docs/scaling.md', () => {
+  const [, table = ''] = read('docs/scaling.md').split('### What holds when something fails');
+  const rows = (table.split('\n\n').find((each) => each.startsWith('| what | what happens')) ?? '')
+    .split('\n')
+    .slice(2);
+
+  it('names for each failure the test that proves what happens', () => {
+    expect(rows.length).toBeGreaterThan(15);
+    for (const row of rows) {
+      const proofs = [...row.matchAll(/`([^`]+\.ts)`: ([^;|]+)/g)];
+      expect(proofs.length, row).toBeGreaterThan(0);
+      for (const [, file, title] of proofs)
+        expect(read(file as string).replaceAll('’', "'"), row).toContain((title as string).trim());
+    }
+  });
+});

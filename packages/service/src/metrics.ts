@@ -46,6 +46,9 @@ export class Metrics {
     this.#gauge('bells_loop_delay_seconds', 'How late timers run: what 99 of 100 stay below', [], (set) =>
       set(loopDelayMs() / 1000),
     );
+    this.#gauge('bells_warnings', 'What is not as it should be with the instance, or with what it needs', [], (set) =>
+      set(engine.card.warnings?.length ?? 0),
+    );
     this.#gauge('bells_memory_bytes', 'Resident memory of the process', [], (set) => set(process.memoryUsage.rss()));
 
     this.#counter('bells_messages', 'Messages published; repeats by key do not count', [], (add) =>

@@ -161,12 +161,16 @@ export class Service implements RunningService {
       );
       await readyWithin(engine, log);
       metrics.watch(engine, delay.p99Ms);
-      const links = new SignInLinks(secret.key('console'), (name, ttlMs) => (engine as Engine).claim(name, ttlMs));
+      const links = new SignInLinks(
+        secret.key('console'),
+        (name, ttlMs) => (engine as Engine).claim(name, ttlMs),
+        clock.now,
+      );
       let service: Service | undefined;
       const app = makeApp({
         engine,
         line: new HttpLine(engine, configuration).routes(),
-        guard: new Guard(keys, secret.key('console'), configuration.keyRequests),
+        guard: new Guard(keys, secret.key('console'), configuration.keyRequests, clock.now),
         keys,
         metrics,
         links,

@@ -1,6 +1,56 @@
-import { describe } from 'vitest';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterEach, describe, expect, it } from 'vitest';
+import { Database } from '../src/store/database.js';
 import { storeSuite } from './storeSuite.js';
 
 describe('in SQLite', () => {
   storeSuite({ isFile: true, make: async () => ({ url: undefined, remove: async () => {} }) });
+
+  const clean: (() => unknown)[] = [];
+  afterEach(async () => {
+    for (const each of clean.splice(0).reverse()) await each();
+  });
+  const openTwice = async (): Promise<readonly [Database, Database]> => {
+    const folder = mkdtempSync(join(tmpdir(), 'bells-store-'));
+    clean.push(() => rmSync(folder, { recursive: true, force: true }));
+    const open = async (): Promise<Database> => {
+      const database = await Database.open({ data: folder, sqliteSynchronous: 'full' });
+      clean.push(() => database.close());
+      return database;
+    };
+    return [await open(), await open()];
+  };
+  const fact = (name: string, value: string): string =>
+    `INSERT INTO facts (name, value) VALUES ('${name}', '${value}') ON CONFLICT (name) DO UPDATE SET value = excluded.value`;
+
+  it('a process that stops between reading and writing holds nobody up', async () => {
+    const [hung, other] = await openTwice();
+    let goOn: (value: unknown) => void = () => {};
+    const stopped = new Promise((resolve) => {
+      goOn = resolve;
+    });
+    const late = hung.write(async () => {
+      await stopped;
+      return { statements: [fact('late', '1')], result: 'written' };
+    });
+    const begun = Date.now();
+    await other.write(async () => ({ statements: [fact('other', '1')], result: undefined }));
+    expect(Date.now() - begun).toBeLessThan(1_000);
+    goOn(undefined);
+    expect(await late).toBe('written');
+  });
+
+  it('what was read is read again when another process has written meanwhile', async () => {
+    const [one, two] = await openTwice();
+    const add = (database: Database): Promise<number> =>
+      database.write(async (reads) => {
+        const [row] = await reads.select<{ value: string }>("SELECT value FROM facts WHERE name = 'count'");
+        const next = Number(row?.value ?? 0) + 1;
+        return { statements: [fact('count', String(next))], result: next };
+      });
+    const counted = await Promise.all(Array.from({ length: 60 }, (_, n) => add(n % 2 ? one : two)));
+    expect([...counted].sort((a, b) => a - b)).toEqual(Array.from({ length: 60 }, (_, n) => n + 1));
+  });
 });

@@ -539,8 +539,12 @@ export class SharedRelay implements Relay {
 
   /** A call failed: nothing is taken to be carried until a lease is renewed. */
   #failed(error: unknown): void {
-    if (!this.#isTold) this.#options.report(error, { what: 'the relay cannot be reached' });
-    this.#isTold = true;
+    // That the exchange is not open yet is no failure.
+    const isBeginning = this.#heldAtMs === undefined && isRefusal(error);
+    if (!this.#isTold && !isBeginning) {
+      this.#isTold = true;
+      this.#options.report(error, { what: 'the relay cannot be reached' });
+    }
     this.#broke();
   }
 

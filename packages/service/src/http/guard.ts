@@ -23,10 +23,15 @@ export class Guard {
   readonly #keys: ApiKeys;
   readonly #cookieKey: Uint8Array;
   readonly #rate: Rate;
+  readonly #now: () => number;
   readonly #buckets = new Map<string, TokenBucket>();
 
-  /** @param rate - requests of one key */
-  constructor(keys: ApiKeys, cookieKey: Uint8Array, rate: Rate) {
+  /**
+   * @param rate - requests of one key
+   * @param now - the time of the service, in milliseconds since the epoch
+   */
+  constructor(keys: ApiKeys, cookieKey: Uint8Array, rate: Rate, now: () => number = Date.now) {
+    this.#now = now;
     this.#keys = keys;
     this.#cookieKey = cookieKey;
     this.#rate = rate;
@@ -48,7 +53,7 @@ export class Guard {
     const value = await new SignJWT(looksOnly ? { looksOnly } : {})
       .setProtectedHeader({ alg: 'HS256' })
       .setSubject(key.id)
-      .setExpirationTime(`${sessionS}s`)
+      .setExpirationTime(Math.floor(this.#now() / 1000) + sessionS)
       .sign(this.#cookieKey);
     this.#setCookie(response, value, sessionS, secure);
   }
@@ -98,6 +103,7 @@ export class Guard {
       const { payload } = await jwtVerify(value, this.#cookieKey, {
         algorithms: ['HS256'],
         requiredClaims: ['sub', 'exp'],
+        currentDate: new Date(this.#now()),
       });
       const key = this.#keys.byId(payload.sub as string);
       return key === undefined ? undefined : { key, looksOnly: payload.looksOnly === true };

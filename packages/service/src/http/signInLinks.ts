@@ -15,12 +15,21 @@ export interface LinkUser {
 /** Links that sign in to the console once, on whichever instance: a code says by itself whose it is and until when. */
 export class SignInLinks {
   readonly #key: Uint8Array;
+  readonly #now: () => number;
   readonly #claim: (name: string, ttlMs: number) => Promise<boolean>;
 
-  /** @param claim - whether nobody has claimed a name before, on any instance */
-  constructor(key: Uint8Array, claim: (name: string, ttlMs: number) => Promise<boolean> = async () => false) {
+  /**
+   * @param claim - whether nobody has claimed a name before, on any instance
+   * @param now - the time of the service, in milliseconds since the epoch
+   */
+  constructor(
+    key: Uint8Array,
+    claim: (name: string, ttlMs: number) => Promise<boolean> = async () => false,
+    now: () => number = Date.now,
+  ) {
     this.#key = key;
     this.#claim = claim;
+    this.#now = now;
   }
 
   /** A new code, good once and for a quarter of an hour. */
@@ -30,7 +39,7 @@ export class SignInLinks {
       .setAudience(audience)
       .setSubject(key.id)
       .setJti(randomText(16))
-      .setExpirationTime(`${linkS}s`)
+      .setExpirationTime(Math.floor(this.#now() / 1000) + linkS)
       .sign(this.#key);
   }
 
@@ -41,6 +50,7 @@ export class SignInLinks {
         algorithms: ['HS256'],
         audience,
         requiredClaims: ['sub', 'exp', 'jti'],
+        currentDate: new Date(this.#now()),
       });
       if (!(await this.#claim(`sign-in ${payload.jti}`, linkS * 1000))) return undefined;
       return { key: payload.sub as string, looksOnly: payload.looksOnly === true };

@@ -47,8 +47,11 @@ const leaseForgottenMs = 60_000;
 /** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at the most. */
 const firstAgainMs = 50;
 const mostAgainMs = 1_000;
-/** A Redis on whose connections nothing has been heard for so long is given up, and opened again, in milliseconds. */
-const silentMs = 3_000;
+/**
+ * After so many probes, one a second, of which none came back, a Redis is given up and opened again. Counted and not timed:
+ * a process that was busy for long hears late what came in time.
+ */
+const mostUnheard = 3;
 /** How many names are tried to find one in a slot of each process. */
 const probeTries = 500;
 /** How often a call is tried while slots of a cluster are being moved, and how long between, in milliseconds. */
@@ -89,7 +92,7 @@ export class RedisExchange implements Exchange {
   readonly #subscribed = new Set<string>();
   /** The terms of the servers, by their addresses. */
   readonly #serving = new Map<string, Serving>();
-  /** When something was heard on the topic that probes a server's connections, by the topic; monotonic. */
+  /** By the topics that probe the connections of servers: how many probes have not come back. */
   readonly #probes = new Map<string, number>();
   #server: RedisServer | undefined;
   #ears: ExchangeEars | undefined;
@@ -252,7 +255,7 @@ export class RedisExchange implements Exchange {
 
   readonly #heard = (text: string, name: string): void => {
     if (this.#probes.has(name)) {
-      this.#probes.set(name, performance.now());
+      this.#probes.set(name, 0);
       return;
     }
     // Of `{bells:race/3/chat}c` and `{bells}all`.
@@ -265,7 +268,7 @@ export class RedisExchange implements Exchange {
   // --------------------------------------------------------------------------------------------- leases
 
   async beat(holder: string, card: string, ttlMs: number): Promise<Beat> {
-    await this.#examine();
+    this.#examine().catch((error: unknown) => this.#options.report(error, { what: 'Redis could not be examined' }));
     const fromMs = Date.now();
     const [held, nowMs, ...rest] = await this.#script('beat', this.#leaseKeys(), [
       holder,
@@ -392,7 +395,10 @@ export class RedisExchange implements Exchange {
       const id = server.isCluster ? String(await ask(['CLUSTER', 'MYID'])) : onePlace;
       const { term, isNew, wasMet } = await this.#options.terms.agree(id, facts);
       // What other instances still hold for the scripts of this server is of an earlier term.
-      if (isNew && wasMet) await ask(['SCRIPT', 'FLUSH']);
+      if (isNew && wasMet)
+        await ask(['SCRIPT', 'FLUSH']).catch((error: unknown) =>
+          this.#options.report(error, { what: 'the scripts of an earlier term could not be removed' }),
+        );
       const scripts = scriptsFor(term.term);
       // All of a cluster are to know them: while a slot is being moved, its next owner is asked with them.
       for (const { text } of Object.values(scripts)) {
@@ -420,7 +426,8 @@ export class RedisExchange implements Exchange {
    * have met another server in its place. And whether something is heard on every connection.
    */
   async #examine(): Promise<void> {
-    const server = this.#linked();
+    const server = this.#server;
+    if (server === undefined) return;
     this.#probe(server);
     for (const [place, { term }] of [...this.#serving]) {
       const key = await this.#keyAt(place);
@@ -454,7 +461,6 @@ export class RedisExchange implements Exchange {
 
   /** Publishes to each server on a topic of its own, and gives up a server from which that is not heard. */
   #probe(server: RedisServer): void {
-    const now = performance.now();
     const places = new Set<string>();
     for (let n = 0; n < (server.isCluster ? probeTries : 1); n++) {
       const topic = `{${this.#options.prefix}.${n}}probe ${this.#ownVolumes}`;
@@ -465,15 +471,14 @@ export class RedisExchange implements Exchange {
       } catch {
         continue;
       }
-      const heardMs = this.#probes.get(topic);
-      if (heardMs === undefined) {
-        this.#probes.set(topic, now);
-        server.subscribe(topic, this.#heard).catch(() => {});
-      } else if (now - heardMs > silentMs && this.#server === server) {
-        this.#options.report(new Error(`nothing was heard for ${silentMs} ms`), { what: 'Redis is silent' });
+      const unheard = this.#probes.get(topic);
+      if (unheard === undefined) server.subscribe(topic, this.#heard).catch(() => {});
+      else if (unheard >= mostUnheard && this.#server === server) {
+        this.#options.report(new Error(`${unheard} probes did not come back`), { what: 'Redis is silent' });
         this.#lost('for good');
         return;
       }
+      this.#probes.set(topic, (unheard ?? 0) + 1);
       server.send(topic, ['SPUBLISH', topic, '']).catch(() => {});
     }
   }

@@ -2,7 +2,7 @@ import { mkdirSync } from 'node:fs';
 import { join } from 'node:path';
 import { QueryTypes, Sequelize, type Transaction } from 'sequelize';
 import type { Database as SqliteConnection } from 'sqlite3';
-import { ChangedMeanwhile, failureOf, isPassing, UnknownOutcome } from './failures.js';
+import { failureOf, isPassing, NotDone, UnknownOutcome } from './failures.js';
 import { Health } from './health.js';
 import { bringUpToDate } from './migrations.js';
 import { defineModels, type Models } from './models.js';
@@ -37,6 +37,8 @@ const idleMs = 1_000;
 /** How long a statement may take, in milliseconds: for the server, and a little later for the client. */
 const statementMs = 4_000;
 const queryMs = 5_000;
+/** How long a transaction waits for those before it, in milliseconds. */
+const turnMs = 5_000;
 /** How long a connection may take to be made, in milliseconds. */
 const connectMs = 2_000;
 /** How long to wait until a connection that has failed is closed, in milliseconds; then it is left to itself. */
@@ -148,7 +150,12 @@ export class Database {
   }
 
   #inTurn<T>(act: () => Promise<T>): Promise<T> {
-    const done = this.#writing.then(() => this.health.watch(act, (error) => isPassing(error, this.isShared)));
+    const sinceMs = performance.now();
+    const done = this.#writing.then(() => {
+      // While nothing gets through, each one before it has taken all the time that it may.
+      if (performance.now() - sinceMs > turnMs) throw new NotDone('it has waited too long for its turn');
+      return this.health.watch(act, (error) => isPassing(error, this.isShared));
+    });
     this.#writing = done.catch(() => {});
     return done;
   }
@@ -169,7 +176,7 @@ export class Database {
         return result;
       } catch (error) {
         if (!/CHECK constraint failed: unchanged/.test((error as Error).message)) throw error;
-        if (tries === mostTries) throw new ChangedMeanwhile('other processes keep writing to the database');
+        if (tries === mostTries) throw new NotDone('other processes keep writing to the database');
       }
     }
   }

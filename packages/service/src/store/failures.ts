@@ -4,8 +4,8 @@ import { DatabaseError, UniqueConstraintError } from 'sequelize';
 /** When to try again what could not be committed, in milliseconds. */
 const retryAfterMs = 1_000;
 
-/** What was read before a transaction had changed by the time it committed: it was rolled back, and can run again. */
-export class ChangedMeanwhile extends Error {}
+/** A transaction did not come to its turn in time, or others kept writing what it had read. Nothing was done. */
+export class NotDone extends Error {}
 
 /**
  * The connection ended during COMMIT: the transaction may have been committed or not. A later transaction can tell, since
@@ -34,7 +34,7 @@ const wrongStatement = /^(0A|21|22|23|26|42)/;
  */
 export function isPassing(error: unknown, isShared: boolean): boolean {
   if (error instanceof ProblemError || isTaken(error)) return false;
-  if (error instanceof ChangedMeanwhile || error instanceof UnknownOutcome) return true;
+  if (error instanceof NotDone || error instanceof UnknownOutcome) return true;
   // A fault of this program is none of the database.
   if (error instanceof TypeError || error instanceof RangeError || error instanceof SyntaxError) return false;
   const { message } = error as Error;

@@ -42,6 +42,8 @@ const mostHeads = 10_000;
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
 
+/** Channels whose heads are checked in one query. */
+const checkedChannels = 20_000;
 /** For how long a group is tried again when the connection to a shared database ends, and how long between, in milliseconds. */
 const tryMs = 3_000;
 const tryAgainMs = 50;
@@ -549,9 +551,17 @@ const lastOf = '(SELECT MAX(m.number) FROM messages m WHERE m.channel_id = c.id)
  * that can be done is to say so.
  */
 async function checkHeads(database: Database, report: Report): Promise<void> {
-  const wrong = await database.reads.select<{ name: ChannelName; head: number | string }>(
-    `SELECT c.name, c.head FROM channels c WHERE c.head <> COALESCE(${lastOf}, 0) ORDER BY c.name`,
-  );
+  const [last] = await database.reads.select<{ id: number | null }>('SELECT MAX(id) AS id FROM channels');
+  const wrong: { readonly name: ChannelName; readonly head: number | string }[] = [];
+  // In portions, so that no query takes longer than it may.
+  for (let from = 0; from <= (last?.id ?? 0); from += checkedChannels)
+    wrong.push(
+      ...(await database.reads.select<(typeof wrong)[number]>(
+        `SELECT c.name, c.head FROM channels c
+         WHERE c.id >= :from AND c.id < :to AND c.head <> COALESCE(${lastOf}, 0) ORDER BY c.name`,
+        { from, to: from + checkedChannels },
+      )),
+    );
   for (let from = 0; from < wrong.length; from += pageRows) {
     const some = wrong.slice(from, from + pageRows);
     const changes = await database.write(async (reads) => {

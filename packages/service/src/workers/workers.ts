@@ -94,7 +94,9 @@ export class Workers implements RunningService {
     const database = await Database.open(configuration);
     const keys = await ApiKeys.open(database);
     const madeKeyFile = await keys.makeFirst(configuration.data);
-    const store = await SqlStore.open(database);
+    const store = await SqlStore.open(database, (error, about) =>
+      log.error({ err: error, ...about }, 'something went wrong inside'),
+    );
     const hub = new ExchangeHub(systemClock, systemIds(), readSavedChannels(configuration.data, log));
     let service: Workers | undefined;
     const crew = new Crew(configuration, options, hub, store, (withinMs) => void service?.stop({ drainMs: withinMs }));
