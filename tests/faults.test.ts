@@ -245,7 +245,7 @@ describe.skipIf(!redisIsThere)('random faults', () => {
     'with $database and $relay break no promise',
     async ({ database, relay }) => {
       if (database === 'postgres' && !postgresIsThere) return;
-      const { acknowledged, refused } = await chaos({ seed: 7, forMs: 12_000, database, relay });
+      const { acknowledged, refused } = await chaos({ seed: 7, forMs: 8_000, database, relay });
       expect(acknowledged).toBeGreaterThan(100);
       expect(refused).toBe(0);
     },

@@ -69,6 +69,13 @@ class Letter implements Outgoing {
   }
 }
 
+/** A channel whose messages the service could not take. One of them is under way at a time until none is left. */
+interface Trouble {
+  /** When to try again (milliseconds since the epoch). */
+  untilMs: number;
+  isUnderWay: boolean;
+}
+
 /**
  * What one has published and the service has not acknowledged: in the order of the calls, over broken connections, each
  * sent again with its key until there is an answer.
@@ -86,6 +93,8 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   #underWay = 0;
   #window = windowMost;
   #pausedUntil = 0;
+  /** By channel: what stands in the way of one channel must not hold up the others. */
+  readonly #troubles = new Map<string, Trouble>();
   #timer: ReturnType<typeof setTimeout> | undefined;
 
   /** @internal Made by the line. */
@@ -139,6 +148,7 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   /** @internal The connection broke: whatever was under way is sent again on the next one. */
   interrupted(): void {
     this.#underWay = 0;
+    for (const trouble of this.#troubles.values()) trouble.isUnderWay = false;
     for (const letter of this.#letters) letter.sent = false;
   }
 
@@ -153,25 +163,32 @@ export class Outbox extends TypedTarget<OutboxEvents> {
 
   #sendOn(): void {
     if (!this.#line.ready()) return;
-    const waitMs = this.#pausedUntil - Date.now();
-    if (waitMs > 0) {
-      clearTimeout(this.#timer);
-      this.#timer = setTimeout(() => this.#sendOn(), waitMs);
-      return;
+    const now = Date.now();
+    let nextMs = this.#pausedUntil;
+    if (nextMs <= now) {
+      nextMs = Number.POSITIVE_INFINITY;
+      for (const letter of this.#letters) {
+        if (this.#underWay >= this.#window) break;
+        if (letter.sent) continue;
+        const trouble = this.#troubles.get(letter.channel);
+        if (trouble === undefined || (trouble.untilMs <= now && !trouble.isUnderWay)) this.#send(letter, trouble);
+        else if (trouble.untilMs > now) nextMs = Math.min(nextMs, trouble.untilMs);
+      }
     }
-    for (const letter of this.#letters) {
-      if (this.#underWay >= this.#window) return;
-      if (!letter.sent) this.#send(letter);
-    }
+    clearTimeout(this.#timer);
+    if (nextMs !== Number.POSITIVE_INFINITY) this.#timer = setTimeout(() => this.#sendOn(), nextMs - now);
   }
 
-  #send(letter: Letter): void {
+  #send(letter: Letter, trouble: Trouble | undefined): void {
     const { channel, data, options } = letter;
     letter.sent = true;
     letter.problem = undefined;
     this.#underWay += 1;
+    if (trouble !== undefined) trouble.isUnderWay = true;
     this.#line.send({ do: 'publish', channel, data, ...options }, (answer) => {
       this.#underWay -= 1;
+      const had = this.#troubles.get(channel);
+      if (had !== undefined) had.isUnderWay = false;
       if (!(answer instanceof LineError)) this.#settle(letter, () => letter.resolve(answer));
       else if (isPassing(answer)) this.#sendLater(letter, answer);
       else this.#settle(letter, () => letter.reject(answer));
@@ -179,13 +196,18 @@ export class Outbox extends TypedTarget<OutboxEvents> {
     });
   }
 
-  /** The service cannot take it just now: the rest waits too, so that the order is kept as far as that is possible. */
-  #sendLater(letter: Letter, { problem }: LineError): void {
+  /** The service cannot take it just now: the rest of the channel waits too, so that the order is kept as far as possible. */
+  #sendLater(letter: Letter, { code, problem }: LineError): void {
     letter.sent = false;
     letter.problem = problem;
-    this.#window = 1;
-    const waitMs = (problem?.retryAfterMs ?? 1_000) * (1 + Math.random() / 2);
-    this.#pausedUntil = Math.max(this.#pausedUntil, Date.now() + waitMs);
+    const untilMs = Date.now() + (problem?.retryAfterMs ?? 1_000) * (1 + Math.random() / 2);
+    if (allChannelsCodes.has(code)) {
+      this.#window = 1;
+      this.#pausedUntil = Math.max(this.#pausedUntil, untilMs);
+    }
+    const trouble = this.#troubles.get(letter.channel);
+    if (trouble === undefined) this.#troubles.set(letter.channel, { untilMs, isUnderWay: false });
+    else trouble.untilMs = Math.max(trouble.untilMs, untilMs);
     this.#changed();
   }
 
@@ -194,6 +216,8 @@ export class Outbox extends TypedTarget<OutboxEvents> {
     if (!this.#letters.delete(letter)) return false;
     this.#chars -= letter.chars;
     if (this.#letters.size === 0) this.#window = windowMost;
+    if (this.#troubles.has(letter.channel) && ![...this.#letters].some(({ channel }) => channel === letter.channel))
+      this.#troubles.delete(letter.channel);
     tell();
     this.#changed();
     return true;
@@ -216,6 +240,9 @@ const passingCodes: ReadonlySet<string> = new Set([
   'draining',
   'internal',
 ]);
+
+/** Refusals that are of the session or the instance, whatever the channel. */
+const allChannelsCodes: ReadonlySet<string> = new Set(['rate-limited', 'draining']);
 
 /** Whether another try may succeed where this one was refused. */
 export function isPassing({ code }: { readonly code: string }): boolean {

@@ -297,6 +297,28 @@ describe('the outbox', () => {
     line.close();
   });
 
+  it('goes on in other channels when those of one cannot be taken', async () => {
+    const line = await open();
+    socket().welcome();
+    const refused = { problem: { code: 'busy', title: 'Busy', retryAfterMs: 2_000 } };
+    const stuck = line.publish('race/3/chat', 1);
+    stuck.catch(() => {});
+    answer(socket().asked('publish')[0], refused);
+    const others = [2, 3].map((n) => line.publish('race/4/chat', n));
+    expect(data()).toEqual([1, 2, 3]);
+    for (const request of socket().asked('publish').slice(1)) answer(request);
+    await Promise.all(others);
+    await vi.advanceTimersByTimeAsync(3_100);
+    expect(data()).toEqual([1, 2, 3, 1]);
+    // A rate is the session's: there the others wait too.
+    answer(socket().asked('publish')[3], { problem: { code: 'rate-limited', title: 'Slower', retryAfterMs: 2_000 } });
+    line.publish('race/4/chat', 4).catch(() => {});
+    expect(data()).toHaveLength(4);
+    await vi.advanceTimersByTimeAsync(3_100);
+    expect(data().length).toBeGreaterThan(4);
+    line.close();
+  });
+
   it('sends a large backlog a few at a time', async () => {
     const line = await open();
     for (let n = 0; n < 100; n++) line.publish('race/3/chat', n).catch(() => {});
