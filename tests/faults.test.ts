@@ -217,6 +217,32 @@ describe.skipIf(!redisIsThere)('a Redis that evicts keys', () => {
   });
 });
 
+describe.skipIf(!redisIsThere)('a machine whose clock is an hour ahead', () => {
+  it('goes by the time of the relay, and warns', async () => {
+    const redis = await RealRedis.start();
+    clean.push(() => redis.remove());
+    const { now } = Date;
+    Date.now = () => now() + 3_600_000;
+    clean.push(() => {
+      Date.now = now;
+    });
+    const { all, folder } = await instancesOn([redis.url]);
+    const [one] = all;
+    const url = one?.service.url ?? '';
+    await until(async () => (await ready(url)).body.warnings.length > 0, 5_000);
+    expect((await ready(url)).body.warnings).toEqual([expect.stringMatching(/clock is 3600 s ahead of the relay/)]);
+    await one?.backend.publish({ channel, data: 1 });
+    const { messages } = (await one?.backend.read(channel)) ?? { messages: [] };
+    expect(Math.abs(new Date(messages[0]?.at ?? 0).getTime() - now())).toBeLessThan(5_000);
+    // A sign-out is dated by that time too: a token of a minute later is good.
+    const { at } = (await one?.backend.signOut('jory')) ?? { at: '' };
+    expect(Math.abs(new Date(at).getTime() - now())).toBeLessThan(5_000);
+    const key = readFileSync(join(folder, 'api-key'), 'utf8').trim();
+    const { out } = await ninebells(['instances'], { NINEBELLS_URL: url, NINEBELLS_KEY: key });
+    expect(out).toMatch(/CLOCK[\s\S]*3600 s/);
+  });
+});
+
 describe('a worker that is killed while the service starts', () => {
   it('is replaced, and the service starts', async () => {
     const folder = mkdtempSync(join(tmpdir(), 'bells-start-'));

@@ -17,51 +17,44 @@ export function addInstances(program: Command): void {
         for (const each of instances) printJson(each);
         return;
       }
-      const head = [
-        'INSTANCE',
-        'AT',
-        'VERSION',
-        'SINCE',
-        'CONNECTIONS',
-        'CHANNELS',
-        'IN/S',
-        'OUT/S',
-        'LOOP',
-        'RELAY',
-        'CLOCK',
-        'LEASE',
-      ];
-      print(table(head, instances.map(row)));
+      const isOff = instances.some(({ clockMs = 0 }) => Math.abs(clockMs) >= 1_000);
+      const columns = isOff ? [...always, clockColumn] : always;
+      const rows = instances.map((each) => columns.map(([, show]) => show(each)));
+      print(
+        table(
+          columns.map(([title]) => title),
+          rows,
+        ),
+      );
       for (const { instance, warnings } of instances)
         for (const warning of warnings ?? []) note(`${instance}: ${warning}`);
       if (instances.length === 1) note('It is alone: with a relay, several share the work (docs/scaling.md).');
     });
 }
 
-function row(each: InstanceInfo): readonly string[] {
-  const { instance, isThis, address, version, since, connections, channels, draining } = each;
-  const ms = (value: number | undefined): string => (value === undefined ? '' : `${value} ms`);
-  return [
-    `${instance}${isThis ? ' *' : ''}`,
-    address ?? '',
-    version ?? '',
-    dayTime(since),
-    `${connections}`,
-    `${channels}`,
-    `${each.messagesPerS}`,
-    `${each.deliveriesPerS}`,
-    ms(each.loopDelayMs),
-    ms(each.relayMs),
-    clock(each.clockMs),
-    draining ? 'draining' : each.leaseMs === 0 ? '' : ms(each.leaseMs),
-  ];
-}
+type Column = readonly [title: string, show: (each: InstanceInfo) => string];
 
-/** By how much the machine's clock is wrong; an instance without a relay has no other to compare it with. */
-function clock(clockMs: number | undefined): string {
-  if (clockMs === undefined || clockMs === 0) return '';
-  return Math.abs(clockMs) < 1_000 ? `${-clockMs} ms` : `${-Math.round(clockMs / 1_000)} s`;
-}
+const ms = (value: number | undefined): string => (value === undefined ? '' : `${value} ms`);
+
+const always: readonly Column[] = [
+  ['INSTANCE', ({ instance, isThis }) => `${instance}${isThis ? ' *' : ''}`],
+  ['AT', ({ address }) => address ?? ''],
+  ['VERSION', ({ version }) => version ?? ''],
+  ['SINCE', ({ since }) => dayTime(since)],
+  ['CONNECTIONS', ({ connections }) => `${connections}`],
+  ['CHANNELS', ({ channels }) => `${channels}`],
+  ['IN/S', ({ messagesPerS }) => `${messagesPerS}`],
+  ['OUT/S', ({ deliveriesPerS }) => `${deliveriesPerS}`],
+  ['LOOP', ({ loopDelayMs }) => ms(loopDelayMs)],
+  ['RELAY', ({ relayMs }) => ms(relayMs)],
+  ['LEASE', ({ draining, leaseMs }) => (draining ? 'draining' : leaseMs === 0 ? '' : ms(leaseMs))],
+];
+
+/** Shown where a machine's clock is off by as much as is warned of. */
+const clockColumn: Column = [
+  'CLOCK',
+  ({ clockMs = 0 }) => (Math.abs(clockMs) < 1_000 ? '' : `${Math.round(-clockMs / 1_000)} s`),
+];
 
 /** Says which instances did not answer, if there are any: the answer lacks what they know. */
 export function noteMissing(missing: readonly string[] | undefined): void {

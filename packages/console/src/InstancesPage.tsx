@@ -13,17 +13,9 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
       {all?.length === 1 && (
         <p className="faint">This one does everything. With workers, or a relay, several share the work.</p>
       )}
-      {(all ?? []).flatMap(({ instance, warnings }) =>
-        (warnings ?? []).map((warning) => (
-          <Alert
-            key={`${instance} ${warning}`}
-            type="warning"
-            showIcon
-            title={`${instance}: ${warning}`}
-            style={{ marginBottom: 12 }}
-          />
-        )),
-      )}
+      {warningsOf(all ?? []).map((warning) => (
+        <Alert key={warning} type="warning" showIcon title={warning} />
+      ))}
       <Table<InstanceInfo>
         size="small"
         rowKey="holder"
@@ -49,7 +41,7 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
           { title: 'Out per second', dataIndex: 'deliveriesPerS', align: 'right', render: rateText },
           { title: 'Loop late by', dataIndex: 'loopDelayMs', align: 'right', render: ms },
           { title: 'Relay', dataIndex: 'relayMs', align: 'right', render: ms },
-          { title: 'Clock off by', dataIndex: 'clockMs', align: 'right', render: (off?: number) => ms(off && -off) },
+          ...(all?.some(isOff) ? [clockColumn] : []),
           {
             title: 'Lease left',
             dataIndex: 'leaseMs',
@@ -61,6 +53,26 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
     </main>
   );
 }
+
+/** Each warning once, with the names of the instances that give it. */
+function warningsOf(all: readonly InstanceInfo[]): string[] {
+  const named = new Map<string, string[]>();
+  for (const { instance, warnings } of all)
+    for (const warning of warnings ?? []) named.set(warning, [...(named.get(warning) ?? []), instance]);
+  return [...named].map(([warning, instances]) => `${instances.join(', ')}: ${warning}`);
+}
+
+/** Whether a machine's clock is off by as much as is warned of. */
+function isOff({ clockMs = 0 }: InstanceInfo): boolean {
+  return Math.abs(clockMs) >= 1_000;
+}
+
+const clockColumn = {
+  title: 'Clock off by',
+  dataIndex: 'clockMs',
+  align: 'right',
+  render: (offMs?: number) => (offMs === undefined ? '' : `${Math.round(-offMs / 1_000)} s`),
+} as const;
 
 function ms(value: number | undefined): string {
   return !value ? '' : `${value} ms`;

@@ -671,6 +671,8 @@ export class Engine {
 
   /** Measures may have been missed: what is in force is read anew, and holds for everyone who is here. */
   async #readAgain(): Promise<void> {
+    // What it reads from may be closed.
+    if (this.#stopping) return;
     this.#ports.keysChanged?.();
     await this.measures.readAgain();
   }
