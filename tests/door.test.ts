@@ -1,5 +1,5 @@
 import { connect, type Socket } from 'node:net';
-import { deflateRawSync } from 'node:zlib';
+import { deflateRawSync, gzipSync } from 'node:zlib';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
@@ -182,4 +182,42 @@ describe('the door, byte by byte', () => {
     await isAlive();
     slow.socket.destroy();
   }, 20_000);
+});
+
+describe('doors that need no credential', () => {
+  const post = (path: string, body: string | Buffer, headers: Record<string, string> = {}) =>
+    fetch(`${started.url}${path}`, {
+      method: 'POST',
+      body: new Uint8Array(Buffer.from(body)),
+      headers: { 'content-type': 'application/json', ...headers },
+    });
+
+  it.each(['/console/session', '/line/sessions'])('%s inflates nothing', async (path) => {
+    const bomb = gzipSync(`{${Array.from({ length: 200_000 }, (_, n) => `"m${n}":1`).join()}}`);
+    const begun = Date.now();
+    const answer = await post(path, bomb, { 'content-encoding': 'gzip' });
+    expect(answer.status).toBe(400);
+    expect((await answer.text()).length).toBeLessThan(1_000);
+    expect(Date.now() - begun).toBeLessThan(1_000);
+  });
+
+  it('/console/session takes small bodies only, and says few of many faults', async () => {
+    expect((await post('/console/session', JSON.stringify({ key: 'x'.repeat(20_000) }))).status).toBe(413);
+    const answer = await post(
+      '/console/session',
+      JSON.stringify(Object.fromEntries([...'abcdefghijklmnopqrstuvwxyz'].map((name) => [name.repeat(200), 1]))),
+    );
+    expect(answer.status).toBe(400);
+    const text = await answer.text();
+    expect(JSON.parse(text).faults).toHaveLength(20);
+    expect(text.length).toBeLessThan(20_000);
+  });
+
+  it('/console/session lets an address try only so often', async () => {
+    const statuses = [];
+    for (let n = 0; n < 25; n++) statuses.push((await post('/console/session', '{"key":"bells_x"}')).status);
+    expect(statuses[0]).toBe(401);
+    expect(statuses.at(-1)).toBe(429);
+    expect(statuses.filter((each) => each === 429).length).toBeLessThan(8);
+  });
 });

@@ -1,4 +1,4 @@
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -234,5 +234,39 @@ describe('the process of the service', () => {
     expect(settled.filter(({ status }) => status === 'fulfilled')).toHaveLength(kept.size);
     again.command.process.kill('SIGTERM');
     await again.command.ended;
+  });
+
+  it('has its data folder alone: a second one is told who has it, and one that was killed gives it back', async () => {
+    const folder = inFolder();
+    const first = await serve(folder);
+    const config = ['serve', '--config', join(folder, 'bells.yaml'), '--data', join(folder, 'data'), '--port', '0'];
+    const refused = await ninebells(config);
+    expect(refused.code).not.toBe(0);
+    expect(refused.err).toContain(`is in use by another instance, process ${first.command.process.pid}`);
+    expect(refused.err).toContain('need a relay');
+    // It is in the way of instances with a relay, too.
+    const linked = await ninebells([...config, '--relay', 'redis://127.0.0.1:1']);
+    expect(linked.err).toContain('give it the relay too');
+    first.command.process.kill('SIGKILL');
+    await first.command.ended;
+    const again = await serve(folder);
+    again.command.process.kill('SIGTERM');
+    await again.command.ended;
+  });
+
+  it('lets nobody else into its data folder, also one that was open before', async () => {
+    const folder = inFolder();
+    const data = join(folder, 'data');
+    mkdirSync(data, { mode: 0o755 });
+    writeFileSync(join(data, 'bells.sqlite'), '', { mode: 0o644 });
+    const { command } = await serve(folder);
+    const modes = Object.fromEntries(
+      ['', ...readdirSync(data)].map((name) => [name, (statSync(join(data, name)).mode & 0o777).toString(8)]),
+    );
+    expect(modes['']).toBe('700');
+    expect(modes['bells.sqlite']).toBe('600');
+    for (const [name, mode] of Object.entries(modes)) if (name !== '') expect([name, mode]).toEqual([name, '600']);
+    command.process.kill('SIGTERM');
+    await command.ended;
   });
 });

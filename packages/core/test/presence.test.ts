@@ -168,6 +168,15 @@ describe('presence', () => {
   });
 });
 
+it.each(['joined', 'left'])('nobody else publishes what looks like a note of the service: %s', async (type) => {
+  const { welcomed, engine, settle } = setUp();
+  const pia = await welcomed('pia', enter);
+  const id = pia.send({ do: 'publish', channel: chat, type, data: null });
+  await settle();
+  expect(pia.reply(id)).toMatchObject({ problem: { code: 'bad-value', where: '/type' } });
+  await expect(engine.publish({ channel: chat, type, data: null })).rejects.toMatchObject({ code: 'bad-value' });
+});
+
 describe('a member who comes back to an instance that was killed', () => {
   it('is not noted as coming a second time, and is noted when it leaves and comes again', async () => {
     const { welcomed, told, restarted, clock, engine } = setUp();

@@ -12,11 +12,13 @@ import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
 import { Metrics } from './metrics.js';
 import { type OpenRelay, openRelay } from './relay/relays.js';
+import { TermStore } from './relay/termStore.js';
 import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
+import { DatabaseLease } from './store/databaseLease.js';
 import { SqlStore } from './store/sqlStore.js';
-import { TermStore } from './store/termStore.js';
 import { ServiceClock } from './system/clock.js';
+import { FolderLock } from './system/dataFolder.js';
 import { systemIds } from './system/ids.js';
 import { instanceName, loopDelay, reachedAt } from './system/instanceFacts.js';
 import { ServiceSecret } from './system/serviceSecret.js';
@@ -68,6 +70,8 @@ interface Parts {
   /** Where only the other instances come in; absent where they come in by the same door. */
   readonly inner: Server | undefined;
   readonly database: Database;
+  readonly lock: FolderLock | undefined;
+  readonly lease: DatabaseLease | undefined;
   readonly keys: ApiKeys;
   readonly links: SignInLinks;
   readonly log: Logger;
@@ -107,11 +111,17 @@ export class Service implements RunningService {
    */
   static async start(configuration: Configuration, options: ServiceOptions = {}): Promise<Service> {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
+    const lock = options.link === undefined ? await lockOf(configuration) : undefined;
     const secret = new ServiceSecret(configuration.data, configuration.secret);
-    const database = await Database.open(configuration);
+    const database = await Database.open(configuration).catch(async (error: unknown) => {
+      await lock?.release();
+      throw error;
+    });
     const clock = new ServiceClock();
     const warnings = new Warnings(log);
     const watchman = new Watchman({ database, clock, warnings });
+    let service: Service | undefined;
+    let lease: DatabaseLease | undefined;
     let engine: Engine | undefined;
     let relay: OpenRelay | undefined;
     const instance = instanceName(configuration);
@@ -119,6 +129,8 @@ export class Service implements RunningService {
     const metrics = new Metrics();
     let address: string | undefined;
     try {
+      if (options.link === undefined)
+        lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));
       const keys = await ApiKeys.open(database, clock.now);
       const madeKeyFile = await keys.makeFirst(configuration.data);
       const ownStore = options.link === undefined ? await SqlStore.open(database, reportTo(log)) : undefined;
@@ -166,7 +178,6 @@ export class Service implements RunningService {
         (name, ttlMs) => (engine as Engine).claim(name, ttlMs),
         clock.now,
       );
-      let service: Service | undefined;
       const app = makeApp({
         engine,
         line: new HttpLine(engine, configuration).routes(),
@@ -217,6 +228,8 @@ export class Service implements RunningService {
         settled: async () => ownStore?.settled(),
         inner,
         database,
+        lock,
+        lease,
         keys,
         links,
         log,
@@ -230,7 +243,9 @@ export class Service implements RunningService {
       await relay?.stop();
       delay.stop();
       watchman.stop();
+      await lease?.release();
       await database.close();
+      await lock?.release();
       throw error;
     }
   }
@@ -254,7 +269,7 @@ export class Service implements RunningService {
   }
 
   async #stop(drainMs: number): Promise<void> {
-    const { http, line, relay, settled, inner, database, log, stopLooking } = this.#parts;
+    const { http, line, relay, settled, inner, database, lock, lease, log, stopLooking } = this.#parts;
     log.info({ connections: this.engine.connections, drainMs }, 'stopping');
     if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
@@ -274,10 +289,32 @@ export class Service implements RunningService {
     inner?.closeAllConnections();
     await relay.stop();
     stopLooking();
+    await lease?.release();
     await database.close();
+    await lock?.release();
     log.info('stopped');
     this.#tellEnded();
   }
+}
+
+/** The lock of the data folder; with a database elsewhere nothing in the folder is written to by several. */
+export function lockOf(configuration: Configuration): Promise<FolderLock> | undefined {
+  if (configuration.database !== undefined) return undefined;
+  return FolderLock.take(configuration.data, configuration.relay !== undefined);
+}
+
+/** The lease of a shared database. An instance that has lost it ends: whoever has it now knows nothing of this one. */
+export function leaseOf(
+  configuration: Configuration,
+  database: Database,
+  log: Logger,
+  end: () => void,
+): Promise<DatabaseLease> | undefined {
+  if (!database.isShared) return undefined;
+  return DatabaseLease.take(database, configuration.relay !== undefined, (error) => {
+    log.error({ err: error }, 'this instance ends');
+    end();
+  });
 }
 
 function reportTo(log: Logger): Report {

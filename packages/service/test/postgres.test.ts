@@ -4,6 +4,7 @@ import { FaultyWay } from '../../../tests/faultyWay.js';
 import { PgBouncer, pgBouncerIsThere } from '../../../tests/pgBouncer.js';
 import { postgresIsThere, RealPostgres } from '../../../tests/realPostgres.js';
 import { Database, type Reads } from '../src/store/database.js';
+import { DatabaseLease } from '../src/store/databaseLease.js';
 import { SqlStore } from '../src/store/sqlStore.js';
 import { storeSuite } from './storeSuite.js';
 
@@ -157,6 +158,30 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     expect(Date.now() - frozen).toBeLessThan(15_000);
     postgres.resume();
     await publish(5);
+  }, 40_000);
+
+  it('is one instance’s alone without a relay, and those’ together that have one', async () => {
+    const url = await postgres.makeDatabase();
+    const databases = [await open(url), await open(url), await open(url)] as const;
+    const lost: Error[] = [];
+    const take = (index: 0 | 1 | 2, isLinked: boolean) =>
+      DatabaseLease.take(databases[index], isLinked, (error) => void lost.push(error));
+    const first = await take(0, false);
+    await expect(take(1, false)).rejects.toThrow(/in use by another instance, process \d+ on .* relay/);
+    await first.release();
+    const linked = [await take(1, true), await take(2, true)];
+    for (const each of linked) await each.release();
+    // What several hold together ends by itself; one that waits for it gets it then.
+    const begun = Date.now();
+    const last = await take(0, false);
+    expect(Date.now() - begun).toBeGreaterThan(5_000);
+    // One whose lease was over, and was taken by another, is told so.
+    await databases[1].write(async () => ({ statements: ["DELETE FROM facts WHERE name = 'alone'"], result: 0 }));
+    const thief = await take(1, false);
+    for (const endMs = Date.now() + 5_000; lost.length === 0 && Date.now() < endMs; )
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    expect(lost).toHaveLength(1);
+    for (const each of [last, thief]) await each.release();
   }, 40_000);
 
   it('goes on at a standby that was promoted, with everything that it had', async () => {

@@ -1,13 +1,13 @@
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, readdirSync, readFileSync, renameSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Draft, LogSlice } from '@nine-bells/core';
 import { channelName } from '@nine-bells/wire';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
+import { TermStore } from '../src/relay/termStore.js';
 import { ApiKeys } from '../src/store/apiKeys.js';
 import { Database } from '../src/store/database.js';
 import { SqlStore } from '../src/store/sqlStore.js';
-import { TermStore } from '../src/store/termStore.js';
 
 const chat = channelName('race/3/chat');
 const signals = channelName('race/3/signals');
@@ -216,12 +216,29 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
   });
 
   describe('API keys', () => {
+    it('do not lose the first one when the process is killed right before or after its commit', async () => {
+      const keys = await ApiKeys.open(database);
+      const file = (await keys.makeFirst(folder)) as string;
+      const text = readFileSync(file, 'utf8').trim();
+      // Killed after the commit: the file has still its other name.
+      renameSync(file, join(folder, 'api-key.made-x'));
+      const again = await ApiKeys.open(database);
+      expect(await again.makeFirst(folder)).toBe(file);
+      expect(again.check(readFileSync(file, 'utf8').trim())).toMatchObject({ name: 'first' });
+      expect(readFileSync(file, 'utf8').trim()).toBe(text);
+      // Killed before: what lies there is no key, and goes.
+      writeFileSync(join(folder, 'api-key.made-y'), `bells_${'y'.repeat(8)}_${'y'.repeat(43)}`);
+      utimesSync(join(folder, 'api-key.made-y'), 1, 1);
+      expect(await again.makeFirst(folder)).toBeUndefined();
+      expect(readdirSync(folder).filter((name) => name.startsWith('api-key'))).toEqual(['api-key']);
+    });
+
     it('are stored hashed only, checked, and made once at the first start', async () => {
       const keys = await ApiKeys.open(database);
       const file = await keys.makeFirst(folder);
       expect(file).toBe(join(folder, 'api-key'));
       expect(await keys.makeFirst(folder)).toBeUndefined();
-      const { readFileSync, statSync } = await import('node:fs');
+      const { statSync } = await import('node:fs');
       const key = readFileSync(file as string, 'utf8').trim();
       expect(statSync(file as string).mode & 0o777).toBe(0o600);
       expect(keys.check(key)).toMatchObject({ name: 'first' });

@@ -2,6 +2,7 @@ import { type Author, type Json, refusal } from '@nine-bells/wire';
 import { type RuleMatch, usersOf } from '../channel/channelRule.js';
 import type { Counts } from '../counts.js';
 import { Backlog } from '../limits/backlog.js';
+import { counts } from '../marks/mark.js';
 import type { EngineOptions } from '../options.js';
 import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
 import type { OwnDraft } from '../session/host.js';
@@ -49,9 +50,16 @@ export class Intake {
   /**
    * Gives a draft its place in the channel's order. Hot: once per publish.
    *
-   * @throws {ProblemError} `too-large`, `draining`, `busy` in this turn; as a rejection, what the store or the relay refuses
+   * @throws {ProblemError} `bad-value` for a type that is the service's own; `too-large`, `draining`, `busy` in this turn; as a
+   *   rejection, what the store or the relay refuses
    */
   append(match: RuleMatch, own: OwnDraft): Promise<Appended> {
+    if (own.type !== undefined && !counts(own.type))
+      throw refusal('bad-value', `messages of the type ${own.type} are the service's own notes`, { where: '/type' });
+    return this.#append(match, own);
+  }
+
+  #append(match: RuleMatch, own: OwnDraft): Promise<Appended> {
     const dataText = JSON.stringify(own.data);
     const bytes = this.#checkSize(match, dataText);
     if (this.#stopping)
@@ -107,7 +115,7 @@ export class Intake {
   note(match: RuleMatch, type: 'joined' | 'left', by: Author): void {
     if (!match.rule.presence?.noted || this.#stopping) return;
     const { channel } = match;
-    const noted = async (): Promise<Appended> => this.append(match, { channel, type, by, data: null });
+    const noted = async (): Promise<Appended> => this.#append(match, { channel, type, by, data: null });
     noted().catch((error: unknown) => this.#ports.report(error, { what: 'noting who comes and goes', channel }));
   }
 

@@ -23,7 +23,7 @@ import {
 import proxyAddr from 'proxy-addr';
 import { Webhook } from 'standardwebhooks';
 import { isMap, isScalar, type Node } from 'yaml';
-import { isSentinelUrl } from '../relay/sentinels.js';
+import { isSentinelUrl } from './sentinels.js';
 import {
   checkedText,
   duration,

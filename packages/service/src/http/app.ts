@@ -107,7 +107,9 @@ export function makeApp(parts: AppParts): Express {
   // What is not there is told only to whoever has a key.
   app.use('/v1', guard.need('any'));
 
-  app.use('/console/session', json, consoleSession(guard, keys, links));
+  // A stranger sends a key or a code, and nothing is inflated for that.
+  const small = express.json({ limit: '8kb', inflate: false, strict: true });
+  app.use('/console/session', guard.slow(), small, consoleSession(guard, keys, links));
   app.use('/console', ...consolePages());
   app.get('/client.js', clientModule);
   app.get('/', (_request, response) => response.redirect('/console/'));

@@ -24,6 +24,10 @@ export function readBody<T extends object>(dto: Dto<T>, body: unknown, where = '
   return value as T;
 }
 
+/** Most faults in an answer, and most characters of each. */
+const mostFaults = 20;
+const mostChars = 300;
+
 interface CodedFault extends BodyFault {
   readonly code: ProblemCode;
 }
@@ -34,6 +38,7 @@ function assemble<T extends object>(dto: Dto<T>, body: unknown, where: string): 
   const value = new dto() as Record<string, unknown>;
   const faults: CodedFault[] = [];
   for (const [name, given] of Object.entries(body)) {
+    if (faults.length >= mostFaults) break;
     const place = `${where}/${name.replaceAll('~', '~0').replaceAll('/', '~1')}`;
     const member = Object.hasOwn(dto.members, name) ? dto.members[name] : undefined;
     if (member === undefined) {
@@ -62,11 +67,16 @@ function faultsOf(errors: readonly ValidationError[], where: string): CodedFault
   });
 }
 
+/** What a client has sent is repeated to it only in part. */
+function shortened(text: string): string {
+  return text.length <= mostChars ? text : `${text.slice(0, mostChars)}...`;
+}
+
 function errorOf(faults: readonly CodedFault[]): BodyError {
   const first = faults[0] as CodedFault;
   return new BodyError(
-    problem(first.code, first.detail, { where: first.where }),
-    faults.map(({ where, detail }) => ({ where, detail })),
+    problem(first.code, shortened(first.detail), { where: shortened(first.where) }),
+    faults.slice(0, mostFaults).map(({ where, detail }) => ({ where: shortened(where), detail: shortened(detail) })),
   );
 }
 

@@ -11,6 +11,11 @@ const cookieName = 'bells_console';
 /** How long a console session lasts, in seconds. */
 const sessionS = 12 * 3600;
 
+/** How often an address may try to sign in. */
+const strangerRate: Rate = { count: 20, perMs: 60_000 };
+/** Most addresses of which that is remembered. */
+const mostStrangers = 10_000;
+
 /** Whose a console session is. */
 export interface ConsoleUser {
   readonly key: ApiKey;
@@ -25,6 +30,8 @@ export class Guard {
   readonly #rate: Rate;
   readonly #now: () => number;
   readonly #buckets = new Map<string, TokenBucket>();
+  /** By address. */
+  readonly #strangers = new Map<string, TokenBucket>();
 
   /**
    * @param rate - requests of one key
@@ -68,6 +75,26 @@ export class Guard {
     if (found === undefined) throw refusal('key-invalid', faultOf(request));
     const { key, looksOnly } = found;
     return new Caller(key, looksOnly ? lookingOnly : key.rights, (cost) => this.#charge(key, cost));
+  }
+
+  /** Lets an address sign in only so often: for doors that need no key. Only requests that change something count. */
+  slow(): RequestHandler {
+    return (request, _response, next) => {
+      if (request.method !== 'POST') return next();
+      const now = performance.now();
+      const address = request.ip ?? '';
+      const bucket = this.#strangers.get(address) ?? new TokenBucket(strangerRate, now);
+      // The oldest makes room.
+      if (this.#strangers.size >= mostStrangers)
+        for (const first of this.#strangers.keys()) {
+          this.#strangers.delete(first);
+          break;
+        }
+      this.#strangers.set(address, bucket);
+      const retryAfterMs = bucket.take(strangerRate, now);
+      if (retryAfterMs > 0) throw refusal('rate-limited', 'too many attempts to sign in from here', { retryAfterMs });
+      next();
+    };
   }
 
   #charge({ id, name }: ApiKey, cost: number): void {

@@ -51,7 +51,7 @@ export function problemHandler(log: Logger): ErrorRequestHandler {
     if (error instanceof ProblemError) return sendProblem(response, error.problem);
     const { type, message } = error as { type?: string; message: string };
     if (type === 'entity.too.large')
-      return sendProblem(response, problem('too-large', 'the body is larger than 4 MiB'));
+      return sendProblem(response, problem('too-large', 'the body is larger than is taken here'));
     if (type === 'entity.parse.failed')
       return sendProblem(response, problem('bad-value', `the body is not JSON: ${message}`));
     if (type?.startsWith('encoding.') || type?.startsWith('charset.') || type?.startsWith('request.'))

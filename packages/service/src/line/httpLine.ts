@@ -58,7 +58,8 @@ export class HttpLine {
       }),
     );
     // A frame, or an array of them, and some room around it.
-    const json = express.json({ limit: this.#engine.options.frameBytes * 4 });
+    // Nothing is inflated: a small body of a stranger could become a large one.
+    const json = express.json({ limit: this.#engine.options.frameBytes * 4, inflate: false });
     router.get('/listen', this.#listen);
     router.post('/sessions', json, this.#hello);
     router.get('/sessions/:id/stream', this.#atHome, this.#stream);

@@ -1,6 +1,6 @@
 import calculateSlot from 'cluster-key-slot';
 import { createClient, createCluster } from 'redis';
-import { readSentinels, type Sentinels } from './sentinels.js';
+import { readSentinels, type Sentinels } from '../config/sentinels.js';
 
 /** What comes in on a topic. */
 export type Listener = (text: string, topic: string) => void;

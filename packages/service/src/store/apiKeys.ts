@@ -1,8 +1,9 @@
 import { createHash, randomBytes } from 'node:crypto';
-import { writeFileSync } from 'node:fs';
+import { readdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Actor } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
+import { makeDataFolder } from '../system/dataFolder.js';
 import { randomText } from '../system/ids.js';
 import { equalInConstantTime } from '../system/serviceSecret.js';
 import { addToAudit } from './audit.js';
@@ -32,6 +33,10 @@ export interface KeyWish {
 }
 
 const keyPattern = /^bells_([a-z0-9]{8})_[A-Za-z0-9_-]{43}$/;
+/** How the file of a key is called that may not be committed yet; its id follows. */
+const madePrefix = 'api-key.made-';
+/** For how long such a file is left alone, in milliseconds. */
+const youngMs = 60_000;
 /** A key's last use is written down at most this often, in milliseconds. */
 const useWrittenMs = 60_000;
 
@@ -82,20 +87,42 @@ export class ApiKeys {
    * readable by its owner only. Returns the file's path if it was made.
    */
   async makeFirst(folder: string): Promise<string | undefined> {
-    if (this.#administrators().length > 0) return undefined;
+    makeDataFolder(folder);
+    const file = join(folder, 'api-key');
+    const recovered = this.#recover(folder, file);
+    if (recovered !== undefined || this.#administrators().length > 0) return recovered;
     const by = { kind: 'service', id: 'start' } as const;
     const { text, row } = newKey({ name: 'first', rights: ['administer'] }, this.#now());
+    // It is written down before it is committed: whatever happens in between, a key that counts is not lost.
+    const made = join(folder, `${madePrefix}${row.id}`);
+    writeFileSync(made, `${text}\n`, { mode: 0o600 });
     const isMade = await this.#database.write(async (reads) => {
       // Another instance that starts at the same time may have been first.
       for (const each of await reads.select<ApiKeyRow>('SELECT * FROM api_keys')) this.#hold(each);
       if (this.#administrators().length > 0) return { statements: [], result: false };
       return { statements: await this.#insert(reads, row, by), result: true };
     });
-    if (!isMade) return undefined;
+    if (!isMade) {
+      rmSync(made, { force: true });
+      return undefined;
+    }
     this.#hold(row);
-    const file = join(folder, 'api-key');
-    writeFileSync(file, `${text}\n`, { mode: 0o600 });
+    renameSync(made, file);
     return file;
+  }
+
+  /** A key that was committed just before its process was killed lies in its file under another name. */
+  #recover(folder: string, file: string): string | undefined {
+    const found = readdirSync(folder).filter((name) => name.startsWith(madePrefix));
+    for (const made of found.map((name) => join(folder, name))) {
+      if (this.check(readFileSync(made, 'utf8').trim()) !== undefined) {
+        renameSync(made, file);
+        return file;
+      }
+      // A young one may be that of another instance, about to be committed.
+      if (Date.now() - statSync(made).mtimeMs > youngMs) rmSync(made, { force: true });
+    }
+    return undefined;
   }
 
   /** Makes a key. Its text is returned this once; nobody can read it again. */

@@ -1,7 +1,8 @@
-import { mkdirSync } from 'node:fs';
+import { existsSync } from 'node:fs';
 import { join } from 'node:path';
 import { QueryTypes, Sequelize, type Transaction } from 'sequelize';
 import type { Database as SqliteConnection } from 'sqlite3';
+import { makeDataFolder, makePrivateFile } from '../system/dataFolder.js';
 import { failureOf, isPassing, NotDone, UnknownOutcome } from './failures.js';
 import { Health } from './health.js';
 import { bringUpToDate } from './migrations.js';
@@ -282,9 +283,11 @@ async function within(closing: Promise<unknown>): Promise<void> {
 }
 
 function openFile({ data }: DatabaseOptions): { readonly writer: Sequelize; readonly reader: Sequelize } {
-  mkdirSync(data, { recursive: true });
-  const open = (): Sequelize =>
-    new Sequelize({ dialect: 'sqlite', storage: join(data, 'bells.sqlite'), logging: false });
+  makeDataFolder(data);
+  const file = join(data, 'bells.sqlite');
+  // SQLite gives its other files the mode of this one.
+  for (const each of [file, `${file}-wal`, `${file}-shm`]) if (each === file || existsSync(each)) makePrivateFile(each);
+  const open = (): Sequelize => new Sequelize({ dialect: 'sqlite', storage: file, logging: false });
   return { writer: open(), reader: open() };
 }
 

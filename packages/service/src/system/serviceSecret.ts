@@ -1,7 +1,8 @@
 import { createHmac, createSecretKey, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
-import { mkdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Seal } from '@nine-bells/core';
+import { makeDataFolder } from './dataFolder.js';
 
 /** What the service's keys are for; each use has a key of its own (RFC 5869). */
 export type KeyUse = 'sessions' | 'console' | 'oversight';
@@ -19,7 +20,7 @@ export class ServiceSecret {
       this.#secret = Buffer.from(given);
       return;
     }
-    mkdirSync(folder, { recursive: true });
+    makeDataFolder(folder);
     const file = join(folder, 'secret');
     try {
       // `wx`: of two processes that start together, one makes it and the other reads it.

@@ -5,12 +5,14 @@ import type { Json } from '@nine-bells/wire';
 import type { Configuration } from '../config/configuration.js';
 import { SignInLinks } from '../http/signInLinks.js';
 import type { Logger } from '../log.js';
-import type { RunningService, ServiceOptions, StopOptions } from '../service.js';
+import { leaseOf, lockOf, type RunningService, type ServiceOptions, type StopOptions } from '../service.js';
 import { ApiKeys } from '../store/apiKeys.js';
 import { Database } from '../store/database.js';
+import type { DatabaseLease } from '../store/databaseLease.js';
 import { readSavedChannels, saveChannels } from '../store/recentFile.js';
 import { SqlStore } from '../store/sqlStore.js';
 import { systemClock } from '../system/clock.js';
+import type { FolderLock } from '../system/dataFolder.js';
 import { systemIds } from '../system/ids.js';
 import { ServiceSecret } from '../system/serviceSecret.js';
 import { Calls } from './calls.js';
@@ -90,20 +92,24 @@ export class Workers implements RunningService {
    */
   static async start(configuration: Configuration, options: WorkersOptions): Promise<Workers> {
     const { log } = options;
+    const lock = await lockOf(configuration);
     const secret = new ServiceSecret(configuration.data, configuration.secret);
     const database = await Database.open(configuration);
+    let service: Workers | undefined;
+    const lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));
     const keys = await ApiKeys.open(database);
     const madeKeyFile = await keys.makeFirst(configuration.data);
     const store = await SqlStore.open(database, (error, about) =>
       log.error({ err: error, ...about }, 'something went wrong inside'),
     );
     const hub = new ExchangeHub(systemClock, systemIds(), readSavedChannels(configuration.data, log));
-    let service: Workers | undefined;
     const crew = new Crew(configuration, options, hub, store, (withinMs) => void service?.stop({ drainMs: withinMs }));
     const parts = {
       configuration,
       log,
       database,
+      lock,
+      lease,
       keys,
       store,
       hub,
@@ -142,6 +148,8 @@ interface Parts {
   readonly configuration: Configuration;
   readonly log: Logger;
   readonly database: Database;
+  readonly lock: FolderLock | undefined;
+  readonly lease: DatabaseLease | undefined;
   readonly keys: ApiKeys;
   readonly store: SqlStore;
   readonly hub: ExchangeHub;
@@ -149,11 +157,13 @@ interface Parts {
   readonly links: SignInLinks;
 }
 
-async function end({ configuration, log, database, store, hub }: Parts): Promise<void> {
+async function end({ configuration, log, database, lock, lease, store, hub }: Parts): Promise<void> {
   await store.settled();
   hub.stop();
   saveChannels(configuration.data, hub.logs.saved(), log);
+  await lease?.release();
   await database.close();
+  await lock?.release();
 }
 
 /** The workers that are there, and those that come in the place of dead ones. */

@@ -1,7 +1,7 @@
-import { type Agreed, compareTerms, nextTerm, type ServerFacts, type Term, type TermBook } from '../relay/terms.js';
-import type { Database, Reads } from './database.js';
-import type { TermRow } from './models.js';
-import { type Columns, insertOf } from './statements.js';
+import type { Database, Reads } from '../store/database.js';
+import type { TermRow } from '../store/models.js';
+import { type Columns, insertOf } from '../store/statements.js';
+import { type Agreed, compareTerms, nextTerm, type ServerFacts, type Term, type TermBook } from './terms.js';
 
 const columns: Columns<TermRow> = {
   term: 'INTEGER',
