@@ -1,3 +1,4 @@
+import { createServer } from 'node:http';
 import { connect as connectTcp } from 'node:net';
 import { connect, type Line, type LineOptions } from '@nine-bells/client';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
@@ -46,6 +47,39 @@ describe.each(['stream', 'poll'] as const)('a line by %s', (transport) => {
     expect(started.service.engine.sessions().find(({ user }) => user === 'pia')).toMatchObject({ transport });
     pia.line.close();
     await until(() => started.service.engine.connections === 1);
+  });
+
+  it('sends what waits in portions that the service takes, however large it is together', async () => {
+    const large = 'x'.repeat(30_000);
+    const pia = open('pia', { transport });
+    await pia.entry.ready;
+    const published = Array.from({ length: 30 }, (_, n) => pia.line.publish('committee', `${n} ${large}`));
+    await Promise.all(published);
+    const { messages } = await started.backend.read('committee', { limit: 100 });
+    expect(messages.map(({ data }) => Number(String(data).split(' ')[0]))).toEqual([...Array(30).keys()]);
+    expect(pia.line.state).toMatchObject({ name: 'open', transport });
+  });
+
+  it('waits for a welcome that takes longer than a pulse', async () => {
+    const application = createServer((_request, response) => {
+      setTimeout(() => response.setHeader('content-type', 'application/json').end('{"allow":true}'), 900);
+    }).listen(0, '127.0.0.1');
+    clean.push(() => void application.close());
+    await until(() => application.listening);
+    const { port } = application.address() as { port: number };
+    const asking = `${text}
+  - { pattern: "asked/:n", allow: { enter: { ask: "http://127.0.0.1:${port}/may" }, publish: nobody } }
+ask: { secret: whsec_${Buffer.alloc(32, 7).toString('base64')}, within: 4s }
+`;
+    const slow = await startService({ text: asking });
+    clean.push(() => slow.remove());
+    const line = connect(slow.url, { token: () => slow.token('pia'), transport, ...quick });
+    clean.push(() => line.close());
+    const entry = line.enter('asked/1');
+    const states: string[] = [];
+    line.addEventListener('state', ({ detail }) => states.push(detail.name));
+    await entry.ready;
+    expect(states).toEqual(['open']);
   });
 
   it('loses nothing over a restart of the service, in the same session', async () => {

@@ -117,6 +117,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   readonly #readers = new Set<MessageQueue>();
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
+  #isAnswered = false;
   #members = new Map<string, Member>();
   #count = 0;
   #isPartial = false;
@@ -248,13 +249,20 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     };
   }
 
+  /** @internal The service has answered this entry on this connection: what it pushed before that was of an earlier stay. */
+  get isAnswered(): boolean {
+    return this.#isAnswered;
+  }
+
   /** @internal The connection broke: not live until entered again. */
   interrupted(): void {
+    this.#isAnswered = false;
     if (this.#state === 'live') this.#state = 'entering';
   }
 
   /** @internal The reply to `enter`; `true` if there is more to ask for. */
   entered(entered: Entered): boolean {
+    this.#isAnswered = true;
     if (entered.gap !== undefined) this.gap(entered.gap);
     for (const message of entered.messages) this.take(message, false);
     if (this.#isOver) return false;

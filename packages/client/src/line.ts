@@ -703,19 +703,19 @@ export class Line extends TypedTarget<LineEvents> {
     if (isReply(frame)) this.#reply(frame);
     else if (isPush(frame, 'message')) {
       const { on: _, ...message } = frame;
-      this.#entries.get(frame.channel)?.take(message, true);
-    } else if (isPush(frame, 'gap')) this.#entries.get(frame.channel)?.gap(frame);
+      this.#answered(frame.channel)?.take(message, true);
+    } else if (isPush(frame, 'gap')) this.#answered(frame.channel)?.gap(frame);
     else if (isPush(frame, 'drain')) this.#moveOn(socket, frame.withinMs);
     else if (isPush(frame, 'expiring')) void this.#refresh(socket);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
     else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
-    else if (isPush(frame, 'marks')) this.#entries.get(frame.channel)?.marksChanged(frame);
+    else if (isPush(frame, 'marks')) this.#answered(frame.channel)?.marksChanged(frame);
     else if (isPush(frame, 'user')) this.emit('user', { user: frame.user, status: frame.status });
-    else if (isPush(frame, 'members')) this.#entries.get(frame.channel)?.membersChanged(frame);
+    else if (isPush(frame, 'members')) this.#answered(frame.channel)?.membersChanged(frame);
     else if (isPush(frame, 'hail')) {
       const { type, by, data } = frame;
-      this.#entries.get(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });
+      this.#answered(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });
     } else if (isPush(frame, 'removed')) this.#removed(frame);
     else if (isPush(frame, 'problem')) {
       const { on: _, ...told } = frame;
@@ -737,7 +737,7 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   #removed({ channel, problem: refused, reason, by, until }: RemovedPush): void {
-    const entry = this.#entries.get(channel);
+    const entry = this.#answered(channel);
     if (entry === undefined) return;
     if (refused !== undefined) {
       this.#refused(entry, refused);
@@ -778,6 +778,12 @@ export class Line extends TypedTarget<LineEvents> {
         },
       },
     );
+  }
+
+  /** An entry that pushes may be for: one that was made anew is told nothing of the stay that was left. */
+  #answered(channel: ChannelName): Entry | undefined {
+    const entry = this.#entries.get(channel);
+    return entry?.isAnswered ? entry : undefined;
   }
 
   #reply(frame: ReplyFrame): void {

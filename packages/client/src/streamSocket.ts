@@ -1,4 +1,4 @@
-import { closeCodes, type Problem } from '@nine-bells/wire';
+import { closeCodes, type Problem, problem } from '@nine-bells/wire';
 import type { SocketLike } from './socket.js';
 
 /** How long the first bytes of a stream may take before something on the way is taken to hold it back, in milliseconds. */
@@ -7,6 +7,7 @@ const firstBytesMs = 5_000;
 const tries = 3;
 /** Most requests in one array. */
 const requestsAtOnce = 100;
+const utf8 = new TextEncoder();
 
 /** What a stream that is held back is ended with, so that the line polls instead. */
 export const heldBack = 'the stream is held back on its way';
@@ -33,6 +34,8 @@ export class StreamSocket implements SocketLike {
   #saidHello = false;
   #waiting: string[] = [];
   #number = 0;
+  /** What the service takes as one frame, as it said. */
+  #frameBytes = 65_536;
   #sending = false;
   #closed = false;
 
@@ -86,9 +89,15 @@ export class StreamSocket implements SocketLike {
       this.#end({ code: refusalCodes[refused.code] ?? closeCodes.policy, reason: refused.code });
       return;
     }
-    const welcome = body as { session: string; secret: string; pulseMs: number };
+    const welcome = body as {
+      session: string;
+      secret: string;
+      pulseMs: number;
+      limits?: { frameBytes?: number };
+    };
     this.#session = welcome.session;
     this.#secret = welcome.secret;
+    this.#frameBytes = welcome.limits?.frameBytes ?? this.#frameBytes;
     this.#hear(JSON.stringify({ ...welcome, re: id }));
     void (this.#polls ? this.#poll() : this.#listen(welcome.pulseMs));
     void this.#sendWaiting();
@@ -98,30 +107,60 @@ export class StreamSocket implements SocketLike {
   async #sendWaiting(): Promise<void> {
     if (this.#sending || this.#session === undefined) return;
     this.#sending = true;
+    let most = requestsAtOnce;
     while (this.#waiting.length > 0 && !this.#closed) {
-      const requests = this.#waiting.splice(0, requestsAtOnce);
-      this.#number += 1;
-      const body = `{"number":${this.#number},"requests":[${requests.join()}]}`;
-      if (!(await this.#sendArray(body))) {
+      const count = this.#fitting(most);
+      const requests = this.#waiting.slice(0, count);
+      const outcome = await this.#sendArray(`{"number":${this.#number + 1},"requests":[${requests.join()}]}`);
+      if (outcome === 'too-large' && count > 1) {
+        // Something on the way takes less than the service.
+        most = Math.ceil(count / 2);
+        continue;
+      }
+      if (outcome === 'failed') {
         this.#end({ code: 1006, reason: '' });
         return;
       }
+      this.#waiting.splice(0, count);
+      if (outcome === 'taken') this.#number += 1;
+      else this.#refuse(requests[0] as string);
+      most = requestsAtOnce;
     }
     this.#sending = false;
   }
 
-  async #sendArray(body: string): Promise<boolean> {
+  /** How many of those that wait go into one array: the service takes as many bytes as four frames may have. */
+  #fitting(most: number): number {
+    let bytes = 0;
+    let count = 0;
+    for (const text of this.#waiting.slice(0, most)) {
+      bytes += utf8.encode(text).length + 1;
+      if (count > 0 && bytes > this.#frameBytes * 3) break;
+      count += 1;
+    }
+    return count;
+  }
+
+  /** One request that is too large even by itself: asking again would only be refused again. */
+  #refuse(request: string): void {
+    const { id } = JSON.parse(request) as { id?: number };
+    const refused = problem('too-large', 'something on the way to the service does not take so large a request');
+    if (id !== undefined) this.#hear(JSON.stringify({ re: id, problem: refused }));
+  }
+
+  async #sendArray(body: string): Promise<'taken' | 'too-large' | 'failed'> {
     for (let attempt = 0; attempt < tries && !this.#closed; attempt++) {
       try {
         const { ok, status } = await this.#fetch(this.#path('/frames'), { method: 'POST', body });
-        if (ok) return true;
+        if (ok) return 'taken';
+        if (status === 413) return 'too-large';
         // Asking again would only be refused again.
-        if (status < 500) return false;
+        if (status < 500) return 'failed';
       } catch {
         await new Promise((resolve) => setTimeout(resolve, 200 * 2 ** attempt));
       }
     }
-    return false;
+    return 'failed';
   }
 
   async #listen(pulseMs: number): Promise<void> {

@@ -330,6 +330,29 @@ describe('the outbox', () => {
   });
 });
 
+describe('a channel that is left and entered again at once', () => {
+  it('has its history: what was pushed in the stay before is not taken for news of the new one', async () => {
+    const line = await open();
+    socket().welcome();
+    line.enter('race/3/chat').leave();
+    const chat = line.enter('race/3/chat', { last: 3 });
+    const heard: unknown[] = [];
+    chat.addEventListener('message', ({ detail }) => heard.push(detail.data));
+    const enter = socket().asked('enter').at(-1);
+    // These were on their way before the service read that the channel was left.
+    socket().say({ on: 'message', ...message(7) });
+    socket().say({ on: 'members', channel: 'race/3/chat', whole: true, joined: [], count: 0 });
+    socket().say({ on: 'removed', channel: 'race/3/chat' });
+    expect(heard).toEqual([]);
+    const messages = [5, 6, 7].map((n) => message(n));
+    socket().say({ re: enter?.id, channel: 'race/3/chat', cursor: 'v:7', messages, more: false });
+    socket().say({ on: 'message', ...message(8) });
+    expect(heard).toEqual([5, 6, 7, 8]);
+    expect(chat.state).toBe('live');
+    line.close();
+  });
+});
+
 describe('an entered channel', () => {
   it('gives every message once and in order, by event and by for await, and goes on after a break', async () => {
     const line = await open();

@@ -142,9 +142,12 @@ export class SessionLink extends HttpLink {
 
   write(batch: Batch): void {
     if (this.#welcome !== undefined) {
-      const [first, ...more] = batch.frames();
-      this.#frames = more;
-      this.#welcome(JSON.parse((first as Frame).text));
+      // A hello that takes long (a token's keys are being fetched) is not the first thing that is said.
+      const frames = [...this.#frames, ...batch.frames()];
+      const reply = frames.findIndex(({ text }) => text.startsWith('{"re":1,'));
+      this.#frames = frames.filter((_, index) => index !== reply);
+      if (reply === -1) return;
+      this.#welcome(JSON.parse((frames[reply] as Frame).text));
       this.#welcome = undefined;
     } else if (this.#poll !== undefined) this.#answerPoll(batch.frames());
     else this.#stream?.write(batch.joined(eventStreamEncoding), this.#written);
