@@ -1,6 +1,7 @@
 import { createServer } from 'node:http';
 import { connect as connectTcp } from 'node:net';
 import { connect, type Line, type LineOptions } from '@nine-bells/client';
+import { exportJWK, generateKeyPair, SignJWT } from 'jose';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { gatheringProxy, Nginx, nginxIsThere, Tunnel } from './proxies.js';
 import { configurationText, RawLine, type StartedService, startService, until } from './startedService.js';
@@ -60,25 +61,30 @@ describe.each(['stream', 'poll'] as const)('a line by %s', (transport) => {
     expect(pia.line.state).toMatchObject({ name: 'open', transport });
   });
 
-  it('waits for a welcome that takes longer than a pulse', async () => {
+  it('waits for a welcome that takes longer than a pulse: the keys of tokens are being fetched', async () => {
+    const { publicKey, privateKey } = await generateKeyPair('ES256');
+    const keys = { keys: [{ ...(await exportJWK(publicKey)), kid: 'one', alg: 'ES256' }] };
     const application = createServer((_request, response) => {
-      setTimeout(() => response.setHeader('content-type', 'application/json').end('{"allow":true}'), 900);
+      setTimeout(() => response.setHeader('content-type', 'application/json').end(JSON.stringify(keys)), 2_700);
     }).listen(0, '127.0.0.1');
     clean.push(() => void application.close());
     await until(() => application.listening);
     const { port } = application.address() as { port: number };
-    const asking = `${text}
-  - { pattern: "asked/:n", allow: { enter: { ask: "http://127.0.0.1:${port}/may" }, publish: nobody } }
-ask: { secret: whsec_${Buffer.alloc(32, 7).toString('base64')}, within: 4s }
-`;
-    const slow = await startService({ text: asking });
+    const fetching = text
+      .replace('600ms', '2s')
+      .replace(/^tokens: .*$/m, `tokens: { jwks: { url: "http://127.0.0.1:${port}/keys", algorithms: [ES256] } }`);
+    const slow = await startService({ text: fetching });
     clean.push(() => slow.remove());
-    const line = connect(slow.url, { token: () => slow.token('pia'), transport, ...quick });
+    const token = await new SignJWT({ sub: 'pia' })
+      .setProtectedHeader({ alg: 'ES256', kid: 'one' })
+      .setIssuedAt()
+      .setExpirationTime('1m')
+      .sign(privateKey);
+    const line = connect(slow.url, { token, transport, ...quick });
     clean.push(() => line.close());
-    const entry = line.enter('asked/1');
     const states: string[] = [];
     line.addEventListener('state', ({ detail }) => states.push(detail.name));
-    await entry.ready;
+    await line.opened();
     expect(states).toEqual(['open']);
   });
 
