@@ -1,3 +1,4 @@
+import { Backend } from '@nine-bells/client/backend';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { RawLine, type StartedService, startService, until } from './startedService.js';
 
@@ -64,6 +65,21 @@ describe('publishing over HTTP', () => {
     expect(again.body.cursor).toBe(first.body.cursor);
     expect((await post({ ...message, key: 'x' }, { 'Idempotency-Key': 'abc' })).body.code).toBe('bad-value');
   });
+
+  it.each(['race/3/chat', 'weather/wind'])(
+    'takes the same key of two applications for two messages, in %s',
+    async (channel) => {
+      const { key } = await started.backend.makeKey({ name: 'results bureau', rights: ['publish'] });
+      const bureau = new Backend(started.url, { key });
+      const message = { channel, data: 1, key: 'order-7' };
+      const [ours, theirs] = [await started.backend.publish(message), await bureau.publish(message)];
+      expect(theirs.id).not.toBe(ours.id);
+      expect([await started.backend.publish(message), await bureau.publish(message)]).toEqual([
+        { ...ours, repeated: true },
+        { ...theirs, repeated: true },
+      ]);
+    },
+  );
 
   it.each<[string, unknown, number, string, string | undefined]>([
     ['what is not JSON', '{"a', 400, 'bad-value', undefined],

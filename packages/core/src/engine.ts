@@ -75,6 +75,8 @@ export interface ApplicationDraft {
   /** Default `message`. */
   readonly type?: string;
   readonly key?: string;
+  /** The application that publishes: its keys are its own. */
+  readonly owner?: string;
   /** The user to name as author; nobody if absent. */
   readonly by?: Author;
   /** Sessions that are not to get it. */

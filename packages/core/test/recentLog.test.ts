@@ -34,7 +34,13 @@ describe('recent records over a clean stop', () => {
     for (let n = 1; n <= 5; n++)
       await before.append(
         channel,
-        draft(n, { atMs: atMs + n * 1_000, key: `k${n}`, by: { user: 'pia' }, except: ['s'] }),
+        draft(n, {
+          atMs: atMs + n * 1_000,
+          key: `k${n}`,
+          by: { user: 'pia' },
+          except: ['s'],
+          ...(n === 5 ? { owner: 'bureau' } : {}),
+        }),
         bounds,
       );
     before.stop();
@@ -49,7 +55,11 @@ describe('recent records over a clean stop', () => {
     // Its first message has fallen out, and its key is known all the same.
     const again = await after.append(channel, draft(9, { atMs: clock.now(), key: 'k1', by: { user: 'pia' } }), bounds);
     expect([again.repeated, again.logged.place.number]).toEqual([true, 1]);
-    expect((await after.append(channel, draft(10, { atMs: clock.now() }), bounds)).logged.place).toEqual(at(6));
+    // An application's key is its own, after a restart too.
+    const theirs = { atMs: clock.now(), key: 'k5', by: { user: 'pia' } };
+    expect((await after.append(channel, draft(9, { ...theirs, owner: 'bureau' }), bounds)).repeated).toBe(true);
+    expect((await after.append(channel, draft(9, theirs), bounds)).logged.place).toEqual(at(6));
+    expect((await after.append(channel, draft(10, { atMs: clock.now() }), bounds)).logged.place).toEqual(at(7));
     after.stop();
   });
 });

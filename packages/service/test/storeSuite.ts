@@ -121,6 +121,11 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect((await store.append(chat, draft(4, { by: { user: 'jory' }, key: 'k' }))).repeated).toBe(false);
       expect((await store.append(chat, draft(5, { key: 'k' }))).repeated).toBe(false);
       expect((await store.append(signals, draft(6, pia))).repeated).toBe(false);
+      // Each application has keys of its own, also where it publishes in the name of the same user.
+      for (const owner of ['office', 'bureau']) {
+        expect((await store.append(chat, draft(7, { ...pia, owner }))).repeated).toBe(false);
+        expect((await store.append(chat, draft(8, { ...pia, owner }))).repeated).toBe(true);
+      }
     });
 
     it.each([
@@ -386,7 +391,11 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         'DROP INDEX messages_by_author',
         ...['messages', 'channels'].map((table) => `ALTER TABLE ${table} DROP COLUMN notes`),
         'DROP TABLE marks',
-        "DELETE FROM migrations WHERE name = '0006-read-marks'",
+        // Indexes go with the columns in them; the migrations after it run again.
+        'DROP INDEX messages_by_key',
+        'ALTER TABLE messages DROP COLUMN key_owner',
+        'CREATE UNIQUE INDEX messages_by_key ON messages (channel_id, author, publish_key) WHERE publish_key IS NOT NULL',
+        "DELETE FROM migrations WHERE name IN ('0006-read-marks', '0008-owners-of-keys')",
       ];
       await database.write(async () => ({ statements, result: undefined }));
       await database.close();

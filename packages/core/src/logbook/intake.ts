@@ -76,6 +76,7 @@ export class Intake {
       id: ids.message(atMs),
       type: own.type ?? 'message',
       key: own.key,
+      owner: own.owner,
       by: own.by,
       atMs,
       dataText,

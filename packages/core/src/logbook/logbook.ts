@@ -8,6 +8,8 @@ export interface Draft {
   readonly id: string;
   readonly type: string;
   readonly key?: string | undefined;
+  /** The application whose key it is: two that use the same one do not mean the same message. Absent: a user's. */
+  readonly owner?: string | undefined;
   readonly by?: Author | undefined;
   /** When the service took it in, in milliseconds since the epoch. */
   readonly atMs: number;
@@ -27,6 +29,8 @@ export interface Draft {
 export interface MessageLine {
   readonly id: string;
   readonly key?: string | undefined;
+  /** As in `Draft`. */
+  readonly owner?: string | undefined;
   /** The author's user id. */
   readonly author?: string | undefined;
   readonly atMs: number;
@@ -36,8 +40,8 @@ export interface MessageLine {
 
 /** A draft as a line. */
 export function lineOf(draft: Draft): MessageLine {
-  const { id, key, by, atMs, except } = draft;
-  return { id, key, author: by?.user, atMs, except, tail: tailOf(draft) };
+  const { id, key, owner, by, atMs, except } = draft;
+  return { id, key, owner, author: by?.user, atMs, except, tail: tailOf(draft) };
 }
 
 function tailOf({ id, type, key, by, atMs, dataText }: Draft): string {
@@ -181,4 +185,17 @@ export function gapAfter(after: Place, oldest: number, head: Place): LogSlice['g
 export function firstToRead(after: Place, gap: LogSlice['gap'], oldest: number, head: Place): number {
   if (gap === undefined) return after.number + 1;
   return after.volume === head.volume && after.number > head.number ? head.number + 1 : oldest;
+}
+
+/** What tells keys apart: whose they are, the author named, and the key itself. */
+export function keyName({
+  owner,
+  author,
+  key,
+}: {
+  owner?: string | undefined;
+  author?: string | undefined;
+  key: string;
+}): string {
+  return `${owner ?? ''}\u0000${author ?? ''}\u0000${key}`;
 }

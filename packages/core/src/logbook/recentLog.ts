@@ -5,6 +5,7 @@ import {
   type Draft,
   firstToRead,
   gapAfter,
+  keyName,
   type LogBounds,
   LoggedMessage,
   type LogSlice,
@@ -41,9 +42,11 @@ export class RecentLog {
     const read = ({ number, data, ...draft }: SavedMessage) =>
       new LoggedMessage(channel, { volume, number }, { ...draft, dataText: JSON.stringify(data) });
     log.#messages = messages.map(read);
+    const owners = new Map([...keyed, ...messages].map(({ id, owner }) => [id, owner]));
     for (const logged of [...keyed.map(read), ...log.#messages]) {
       const { key, by } = logged.message;
-      if (key !== undefined) log.#remember(keyOf(by?.user, key), logged);
+      const owner = owners.get(logged.id);
+      if (key !== undefined) log.#remember(keyName({ owner, author: by?.user, key }), { logged, owner });
     }
     log.#head = head;
     return log;
@@ -54,7 +57,9 @@ export class RecentLog {
     const there = this.#messages.slice(this.#gone);
     const present = new Set(there);
     const keyed = [...this.#keys.values()].map(({ logged }) => logged).filter((logged) => !present.has(logged));
-    return { volume: this.#volume, head: this.#head, messages: there.map(saved), keyed: keyed.map(saved) };
+    const owners = new Map([...this.#keys.values()].map(({ logged, owner }) => [logged, owner]));
+    const save = (logged: LoggedMessage): SavedMessage => saved(logged, owners.get(logged));
+    return { volume: this.#volume, head: this.#head, messages: there.map(save), keyed: keyed.map(save) };
   }
 
   get head(): Place {
@@ -63,13 +68,14 @@ export class RecentLog {
 
   append(draft: Draft | MessageLine, bounds: LogBounds): Appended {
     const author = 'tail' in draft ? draft.author : draft.by?.user;
-    const key = draft.key === undefined ? undefined : keyOf(author, draft.key);
+    const { owner } = draft;
+    const key = draft.key === undefined ? undefined : keyName({ owner, author, key: draft.key });
     const known = key === undefined ? undefined : this.#keys.get(key)?.logged;
     if (known !== undefined) return { logged: known, repeated: true };
     this.#head += 1;
     const logged = new LoggedMessage(this.#channel, this.head, draft);
     this.#messages.push(logged);
-    if (key !== undefined) this.#remember(key, logged);
+    if (key !== undefined) this.#remember(key, { logged, owner });
     this.#forget(bounds, draft.atMs);
     return { logged, repeated: false };
   }
@@ -124,8 +130,8 @@ export class RecentLog {
     }
   }
 
-  #remember(key: string, logged: LoggedMessage): void {
-    this.#keys.set(key, { logged });
+  #remember(key: string, keyed: Keyed): void {
+    this.#keys.set(key, keyed);
   }
 }
 
@@ -141,7 +147,7 @@ export interface SavedLog {
   readonly keyed: readonly SavedMessage[];
 }
 
-function saved({ message, atMs, except, place }: LoggedMessage): SavedMessage {
+function saved({ message, atMs, except, place }: LoggedMessage, owner: string | undefined): SavedMessage {
   const { id, type, key, by, data } = message;
   return {
     number: place.number,
@@ -150,6 +156,7 @@ function saved({ message, atMs, except, place }: LoggedMessage): SavedMessage {
     atMs,
     data,
     ...(key === undefined ? {} : { key }),
+    ...(owner === undefined ? {} : { owner }),
     ...(by === undefined ? {} : { by }),
     ...(except === undefined ? {} : { except }),
   };
@@ -157,9 +164,5 @@ function saved({ message, atMs, except, place }: LoggedMessage): SavedMessage {
 
 interface Keyed {
   readonly logged: LoggedMessage;
-}
-
-/** A key counts per author; an application that names no user is an author of its own. */
-function keyOf(author: string | undefined, key: string): string {
-  return `${author ?? ''}\u0000${key}`;
+  readonly owner: string | undefined;
 }

@@ -92,6 +92,8 @@ export interface OwnDraft {
   readonly data: PublishRequest['data'];
   readonly type?: string | undefined;
   readonly key?: string | undefined;
+  /** The application that publishes; absent: a user. */
+  readonly owner?: string | undefined;
   readonly by?: ReturnType<typeof authorOf> | undefined;
   readonly except?: readonly string[] | undefined;
 }

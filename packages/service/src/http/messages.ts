@@ -13,7 +13,7 @@ export function messages(engine: Engine): readonly Route[] {
   const publish: Route['serve'] = async (request, response, caller) => {
     const body: unknown = request.body;
     if (!Array.isArray(body)) {
-      const draft = draftOf(readBody(PublishDto, body), request.get('idempotency-key'));
+      const draft = draftOf(readBody(PublishDto, body), caller.key.id, request.get('idempotency-key'));
       caller.needPublish(draft.channel);
       const published = await engine.publish(draft);
       response.status(published.repeated ? 200 : 201).json(published);
@@ -26,7 +26,7 @@ export function messages(engine: Engine): readonly Route[] {
     // All are checked before any is published, so that a list with a mistake publishes nothing.
     const drafts = body.map((each, index) => {
       try {
-        const draft = draftOf(readBody(PublishDto, each, `/${index}`));
+        const draft = draftOf(readBody(PublishDto, each, `/${index}`), caller.key.id);
         caller.needPublish(draft.channel);
         engine.check(draft);
         return draft;
@@ -72,7 +72,7 @@ export function messages(engine: Engine): readonly Route[] {
   ];
 }
 
-function draftOf(dto: PublishDto, idempotencyKey?: string): ApplicationDraft {
+function draftOf(dto: PublishDto, owner: string, idempotencyKey?: string): ApplicationDraft {
   if (idempotencyKey !== undefined && dto.key !== undefined && dto.key !== idempotencyKey)
     throw refusal('bad-value', '`key` and Idempotency-Key differ', { where: '/key' });
   if (idempotencyKey !== undefined && !/^[\x20-\x7e]{1,128}$/.test(idempotencyKey))
@@ -83,7 +83,7 @@ function draftOf(dto: PublishDto, idempotencyKey?: string): ApplicationDraft {
     channel: channel as ChannelName,
     data,
     ...(type == null ? {} : { type }),
-    ...(key == null ? {} : { key }),
+    ...(key == null ? {} : { key, owner }),
     ...(by == null ? {} : { by: { user: by.user, ...(by.name == null ? {} : { name: by.name }) } }),
     ...(except == null ? {} : { except }),
   };

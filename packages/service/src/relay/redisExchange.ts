@@ -6,6 +6,7 @@ import {
   firstToRead,
   gapAfter,
   keyMemory,
+  keyName,
   type Lease,
   type LogBounds,
   type LoggedMessage,
@@ -143,7 +144,7 @@ export class RedisExchange implements Exchange {
       if (isKeyed(lines)) {
         args.push('each');
         for (const line of lines)
-          args.push(line.key === undefined ? '' : `${line.author ?? ''}\u0000${line.key}`, line.id, carriedLine(line));
+          args.push(line.key === undefined ? '' : keyName({ ...line, key: line.key }), line.id, carriedLine(line));
       } else args.push('together', lines.map(carriedLine).join('\n'));
     }
     try {

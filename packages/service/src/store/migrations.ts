@@ -40,6 +40,10 @@ export class Shape {
     await this.#tables.addIndex(table, { ...index, ...this.#within });
   }
 
+  async removeIndex(table: string, name: string): Promise<void> {
+    await this.#tables.removeIndex(table, name, { ...this.#within });
+  }
+
   async bulkInsert(table: string, rows: object[]): Promise<void> {
     await this.#tables.bulkInsert(table, rows, { ...this.#within });
   }
@@ -277,6 +281,21 @@ export const migrations: readonly Migration[] = [
         seen_at_ms: { type: DataTypes.BIGINT, allowNull: false },
       });
       await context.addIndex('relay_terms', { name: 'relay_terms_by_place', fields: ['place', 'term'] });
+    },
+  },
+  {
+    name: '0008-owners-of-keys',
+    async up({ context }) {
+      // Two applications that use the same key for a channel mean two messages.
+      const owner = { type: DataTypes.STRING(64), allowNull: false, defaultValue: '' };
+      await context.addColumn('messages', 'key_owner', owner);
+      await context.removeIndex('messages', 'messages_by_key');
+      await context.addIndex('messages', {
+        name: 'messages_by_key',
+        unique: true,
+        fields: ['channel_id', 'author', 'key_owner', 'publish_key'],
+        where: { publish_key: { [Op.not]: null } },
+      });
     },
   },
 ];

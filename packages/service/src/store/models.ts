@@ -21,6 +21,8 @@ export interface MessageRow {
   /** The author's user id, or nothing for an application that named nobody. */
   readonly author: string;
   readonly publish_key: string | null;
+  /** The id of the API key whose idempotency key it is; empty for a user's. */
+  readonly key_owner: string;
   readonly by_json: string | null;
   readonly at_ms: number;
   readonly data_json: string;
@@ -171,6 +173,7 @@ export function defineModels(sequelize: Sequelize): Models {
         type: text(),
         author: text(),
         publish_key: text(),
+        key_owner: text(),
         by_json: text(),
         at_ms: number(),
         data_json: text(),

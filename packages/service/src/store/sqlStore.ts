@@ -10,6 +10,7 @@ import {
   type InForce,
   type KeptChannel,
   type KnownUser,
+  keyName,
   LoggedMessage,
   type LogSlice,
   lastWithinBytes,
@@ -387,7 +388,10 @@ export class SqlStore implements Store {
     const begun: unknown[][] = [];
     const appended = group.map(({ channel, draft }): Appended => {
       const row = heads.get(channel) as HeadRow;
-      const key = draft.key === undefined ? undefined : keyOf(row.id, draft.by?.user ?? '', draft.key);
+      const key =
+        draft.key === undefined
+          ? undefined
+          : keyOf(row.id, { owner: draft.owner, author: draft.by?.user, key: draft.key });
       const first = key === undefined ? undefined : known.get(key);
       if (first !== undefined) return { logged: first, repeated: true };
       row.head += 1;
@@ -424,7 +428,8 @@ export class SqlStore implements Store {
     );
     for (const row of rows) {
       const { name, row: channel } = byId.get(row.channel_id) as { name: ChannelName; row: HeadRow };
-      known.set(keyOf(row.channel_id, row.author, row.publish_key as string), loggedOf(name, channel.volume, row));
+      const key = { owner: row.key_owner, author: row.author, key: row.publish_key as string };
+      known.set(keyOf(row.channel_id, key), loggedOf(name, channel.volume, row));
     }
     return known;
   }
@@ -454,6 +459,7 @@ const messageColumns: Columns<MessageRow> = {
   type: 'TEXT',
   author: 'TEXT',
   publish_key: 'TEXT',
+  key_owner: 'TEXT',
   by_json: 'TEXT',
   at_ms: 'BIGINT',
   data_json: 'TEXT',
@@ -480,6 +486,7 @@ function valuesOf({ id, head, notes }: HeadRow, draft: Draft): unknown[] {
     draft.type,
     by?.user ?? '',
     draft.key ?? null,
+    draft.owner ?? '',
     by === undefined ? null : JSON.stringify(by),
     draft.atMs,
     draft.dataText,
@@ -502,8 +509,8 @@ function placeOf(row: ChannelRow | undefined, volume: string): Place {
   return row === undefined ? { volume, number: 0 } : { volume: row.volume, number: Number(row.head) };
 }
 
-function keyOf(channel: number, author: string, key: string): string {
-  return `${channel}\u0000${author}\u0000${key}`;
+function keyOf(channel: number, key: Parameters<typeof keyName>[0]): string {
+  return `${channel}\u0000${keyName(key)}`;
 }
 
 function loggedOf(channel: ChannelName, volume: string, row: MessageRow): LoggedMessage {
