@@ -718,9 +718,9 @@ export class Line extends TypedTarget<LineEvents> {
       this.#answered(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });
     } else if (isPush(frame, 'removed')) this.#removed(frame);
     else if (isPush(frame, 'problem')) {
-      const { on: _, ...told } = frame;
+      const { on: _, ends, ...told } = frame;
       // The goodbye that follows has no room for it.
-      if (told.code === 'banned') this.#refusal = told;
+      if (ends) this.#refusal = told;
       else this.emit('problem', told);
     }
   }

@@ -132,6 +132,19 @@ describe('a line', () => {
     expect(line.state).toMatchObject({ name: 'closed', by: 'service' });
   });
 
+  it('says why it was closed, and not why something was refused long before', async () => {
+    const line = await open();
+    socket().welcome();
+    const banned = { code: 'banned', title: 'Banned', detail: 'banned from race/3/chat' };
+    // A hail into a channel from which one was removed: nobody waits for its reply.
+    socket().say({ on: 'problem', ...banned });
+    expect(line.state.name).toBe('open');
+    const ended = { code: 'token-ended', title: 'The token has ended', detail: 'signed out: lost phone' };
+    socket().say({ on: 'problem', ...ended, ends: true });
+    socket().onclose?.({ code: 4902, reason: 'signed-out' });
+    expect(line.state).toMatchObject({ name: 'closed', reason: 'signed out: lost phone', problem: ended });
+  });
+
   it.each([4901, 4902])('does not come back by itself after %d', async (code) => {
     const line = await open();
     socket().welcome();

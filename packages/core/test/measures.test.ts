@@ -225,6 +225,9 @@ describe('signing out and revoking', () => {
     await engine.measures.signOut('ines', operator, 'lost phone');
     await settle();
     expect(ines.closedWith).toEqual({ code: closeCodes.signedOut, reason: 'signed-out' });
+    expect(ines.pushes('problem')).toMatchObject([
+      { code: 'token-ended', detail: 'signed out: lost phone', ends: true },
+    ]);
     await clock.run(1);
     const again = await welcomed('ines', { session, secret });
     expect(again.frames[0]).toMatchObject({ user: 'ines', continued: false });
@@ -237,8 +240,10 @@ describe('signing out and revoking', () => {
     waiting.send({ do: 'hello', token: 'ines' });
     await settle();
     clock.run(1);
-    await engine.measures.revokeTokens('ines', operator);
+    await engine.measures.revokeTokens('ines', { kind: 'user', id: 'sunniva', name: 'Sunniva Dahl' }, 'a new role');
     await settle();
+    const detail = 'the token was revoked by Sunniva Dahl: a new role';
+    expect(ines.pushes('problem')).toMatchObject([{ code: 'token-ended', detail, ends: true }]);
     expect(ines.closedWith).toEqual({ code: closeCodes.tokenEnded, reason: 'the token was revoked' });
     expect(waiting.closedWith?.code).toBe(closeCodes.tokenEnded);
   });

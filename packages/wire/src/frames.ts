@@ -407,6 +407,8 @@ export interface DrainPush {
 }
 export interface ProblemPush extends Problem {
   readonly on: 'problem';
+  /** The connection ends for this reason: the goodbye that follows has no room for it. */
+  readonly ends?: true;
 }
 export interface PulsePush {
   readonly on: 'pulse';

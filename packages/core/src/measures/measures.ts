@@ -1,4 +1,4 @@
-import { type ChannelName, closeCodes, refusal } from '@nine-bells/wire';
+import { type ChannelName, refusal } from '@nine-bells/wire';
 import type { Clock, Ids, MeasureTaken, Relay, Report, Store } from '../ports.js';
 import type { Connected } from '../session/connected.js';
 import type { Connection } from '../session/connection.js';
@@ -18,7 +18,7 @@ import {
   type SignOut,
 } from './measure.js';
 import type { Standing } from './standing.js';
-import { bannedProblem, removedBy } from './told.js';
+import { bannedProblem, endedProblem, removedBy } from './told.js';
 
 /** Whom to keep out, and from what. */
 export interface BanWish {
@@ -165,9 +165,8 @@ export class Measures {
   #carryOut(measure: Measure): void {
     for (const connection of this.concernedHere(measure)) {
       if (keepsOut(measure) && measure.channel === undefined) connection.signOut(bannedProblem(measure));
-      else if (measure.did === 'sign-out') connection.signOut();
-      else if (measure.did === 'revoke-tokens')
-        connection.close(closeCodes.tokenEnded, 'the token was revoked', 'token-ended');
+      else if (measure.did === 'sign-out') connection.signOut(endedProblem('signed out', measure));
+      else if (measure.did === 'revoke-tokens') connection.revoke(endedProblem('the token was revoked', measure));
       else if (measure.did === 'ban' || measure.did === 'remove') {
         connection.client?.expel(measure.channel as ChannelName, removedBy(measure));
       }

@@ -12,6 +12,12 @@ export function bannedProblem({ by, channel, reason, untilMs }: KeepingOut): Pro
   return { ...problem('banned', parts.join('')), ...(until === undefined ? {} : { until }) };
 }
 
+/** What a client is told whose connection ends: what was done, by whom and why. */
+export function endedProblem(what: string, { by, reason }: Pick<Ban, 'by' | 'reason'>): Problem {
+  const who = by.kind === 'user' ? ` by ${by.name ?? by.id}` : '';
+  return problem('token-ended', `${what}${who}${reason === undefined ? '' : `: ${reason}`}`);
+}
+
 /** What a client is told whose stay in a channel ends. */
 export function removedBy({ reason, untilMs, by }: Pick<Ban | Removal, 'reason' | 'untilMs' | 'by'>): {
   reason?: string;

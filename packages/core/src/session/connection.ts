@@ -182,10 +182,21 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   }
 
   /** Ends the connection because its user was signed out or banned, and says so. */
-  signOut(each?: Problem): void {
+  signOut(each: Problem): void {
+    this.#sayWhy(each);
+    this.close(closeCodes.signedOut, each.code === 'banned' ? 'banned' : 'signed-out', 'signed-out');
+  }
+
+  /** The token is not good any more; the client may come back with another. */
+  revoke(each: Problem): void {
+    this.#sayWhy(each);
+    this.close(closeCodes.tokenEnded, 'the token was revoked', 'token-ended');
+  }
+
+  #sayWhy(each: Problem): void {
     if (this.#ended) return;
-    if (each !== undefined) this.#sendProblem(each, undefined);
-    this.close(closeCodes.signedOut, each?.code ?? 'signed-out', 'signed-out');
+    this.#host.counts.refused(each.code);
+    this.#queue.reply(new Frame(JSON.stringify({ on: 'problem', ...each, ends: true })));
   }
 
   /** Forgets the pushes of a channel that wait: whoever was removed from it gets nothing of it any more. */
@@ -369,7 +380,8 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   /** Refuses the whole connection: says why, and closes. */
   #refuse(each: Problem, id?: number): void {
     if (this.#ended) return;
-    this.#sendProblem(each, id);
+    if (id === undefined) this.#sayWhy(each);
+    else this.#sendProblem(each, id);
     if (each.code === 'token-ended') this.close(closeCodes.tokenEnded, each.code, 'token-ended');
     else if (each.code === 'banned') this.close(closeCodes.signedOut, each.code, 'signed-out');
     else if (each.code === 'busy') this.close(closeCodes.tryLater, each.code, 'refused');
