@@ -108,6 +108,13 @@ describe.each(['haproxy', 'nginx'] as const)('behind %s, configured as documente
       const [one, two] = all as [StartedService, StartedService];
       const url = await balance(kind, all);
       await until(async () => (await fetch(`${url}/readyz`).catch(() => undefined))?.status === 200, 10_000);
+      // On a port that is not the default, the console's pages must know themselves as the same origin.
+      const signIn = await fetch(`${url}/console/session`, {
+        method: 'POST',
+        headers: { origin: url, 'content-type': 'application/json' },
+        body: JSON.stringify({ key: one.key }),
+      });
+      expect(signIn.status).toBe(200);
       const clients: Awaited<ReturnType<typeof entered>>[] = [];
       for (let n = 0; n < 6; n++) clients.push(await entered(url, one, `user-${n}`));
       clients.push(await entered(url, one, 'streams', { transport: 'stream' }));

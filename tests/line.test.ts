@@ -140,6 +140,8 @@ describe('the line over a real WebSocket', () => {
     expect(await stranger.closed()).toEqual({ code: 1008, reason: 'not-allowed' });
     const own = await RawLine.open(strict.url, { origin: 'https://regatta.example' });
     await own.hello();
+    // Its own pages, the console among them, need not be listed.
+    await (await RawLine.open(strict.url, { origin: strict.url })).hello();
     await (await RawLine.open(strict.url)).hello();
     await strict.remove();
   });

@@ -16,6 +16,7 @@ import { sendProblem } from '../http/problems.js';
 import { queryText, queryWhole } from '../http/query.js';
 import { passOn, wasPassedOn } from './forward.js';
 import { type Goodbye, ListenLink, SessionLink } from './httpLinks.js';
+import { mayOpen } from './origins.js';
 
 export interface HttpLineOptions {
   /** Origins whose pages may open a line; all if absent. Programs that send no `Origin` are not meant. */
@@ -69,9 +70,8 @@ export class HttpLine {
   }
 
   readonly #checkOrigin: RequestHandler = (request, _response, next) => {
-    const { origin } = request.headers;
-    const { origins } = this.#options;
-    if (origin !== undefined && origins !== undefined && !origins.includes(origin))
+    const { origin, host } = request.headers;
+    if (!mayOpen(origin, host, this.#options.origins))
       throw refusal('not-allowed', `pages of ${origin} may not open a line here`);
     next();
   };

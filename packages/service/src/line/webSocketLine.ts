@@ -5,6 +5,7 @@ import type { Batch, Connection, Encoding, Engine, Link } from '@nine-bells/core
 import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
 import proxyAddr from 'proxy-addr';
 import { type WebSocket, WebSocketServer } from 'ws';
+import { mayOpen } from './origins.js';
 import { deflatingEncoding, webSocketEncoding } from './webSocketEncoding.js';
 
 export interface WebSocketLineOptions {
@@ -81,9 +82,8 @@ export class WebSocketLine {
 
   /** Why the door stays shut. The handshake is completed first: a browser cannot read a refused one. */
   #refusal(request: IncomingMessage, webSocket: WebSocket): string | undefined {
-    const { origin } = request.headers;
-    const { origins } = this.#options;
-    if (origin !== undefined && origins !== undefined && !origins.includes(origin)) return 'not-allowed';
+    const { origin, host } = request.headers;
+    if (!mayOpen(origin, host, this.#options.origins)) return 'not-allowed';
     const offered = request.headers['sec-websocket-protocol'];
     // Tools for people often offer no subprotocol; whoever offers others speaks something else.
     return offered !== undefined && webSocket.protocol !== LINE_SUBPROTOCOL ? 'bad-value' : undefined;
