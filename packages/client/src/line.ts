@@ -780,7 +780,7 @@ export class Line extends TypedTarget<LineEvents> {
     );
   }
 
-  /** An entry that pushes may be for: one that was made anew is told nothing of the stay that was left. */
+  /** The entry that a push is for. One that has no reply yet gets none: the push belongs to an earlier stay. */
   #answered(channel: ChannelName): Entry | undefined {
     const entry = this.#entries.get(channel);
     return entry?.isAnswered ? entry : undefined;

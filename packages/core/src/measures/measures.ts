@@ -279,7 +279,7 @@ export class Measures {
   }
 }
 
-/** Whether an entry of the audit log ends something for a user, or for whoever comes from an address. */
+/** Whether an entry of the audit log ends something for a user or an address. */
 function isAboutUser(entry: AuditEntry): entry is AuditEntry & Measure {
   return ['ban', 'remove', 'sign-out', 'revoke-tokens'].includes(entry.did);
 }

@@ -12,7 +12,7 @@ export function bannedProblem({ by, channel, reason, untilMs }: KeepingOut): Pro
   return { ...problem('banned', parts.join('')), ...(until === undefined ? {} : { until }) };
 }
 
-/** What a client is told whose connection ends: what was done, by whom and why. */
+/** Why a connection ends: what was done, by whom and why. */
 export function endedProblem(what: string, { by, reason }: Pick<Ban, 'by' | 'reason'>): Problem {
   const who = by.kind === 'user' ? ` by ${by.name ?? by.id}` : '';
   return problem('token-ended', `${what}${who}${reason === undefined ? '' : `: ${reason}`}`);

@@ -56,6 +56,15 @@ interface Waiting {
   readonly reject: (error: Error) => void;
 }
 
+/** A part of a record without holes, in the order in which it was read. */
+interface Stretch {
+  readonly found: readonly LoggedMessage[];
+  /** What comes first is not what was asked for: that is missing. */
+  readonly isHoleFirst: boolean;
+}
+
+const nothing: Stretch = { found: [], isHoleFirst: false };
+
 /** What a transaction has committed. */
 interface Committed {
   readonly heads: ReadonlyMap<ChannelName, HeadRow>;
@@ -124,27 +133,9 @@ export class SqlStore implements Store {
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
     const row = await this.#row(channel);
     const head = placeOf(row, this.#volume);
-    let gap = gapAfter(after, 1, head);
-    const from = firstToRead(after, gap, 1, head);
-    const found: LoggedMessage[] = [];
-    let bytes = 0;
-    let isWhole = true;
-    for (let next = from; row && isWhole && next <= head.number; ) {
-      const count = Math.min(pageRows, limit.messages - found.length);
-      if (count <= 0 || bytes >= limit.bytes) break;
-      const page = await this.#messages(row, { [Op.between]: [next, head.number] }, count, 'ASC');
-      for (const each of page) {
-        // A hole ends the stretch; the next one begins behind it, and says so.
-        isWhole = each.place.number === next || found.length === 0;
-        if (!isWhole) break;
-        if (each.place.number !== next) gap ??= 'lost';
-        found.push(each);
-        bytes += each.text.length;
-        next = each.place.number + 1;
-      }
-      if (page.length === 0 && found.length === 0) gap ??= 'lost';
-      if (page.length === 0) break;
-    }
+    const from = firstToRead(after, gapAfter(after, 1, head), 1, head);
+    const { found, isHoleFirst } = from > head.number ? nothing : await this.#stretch(row, from, head.number, limit);
+    const gap = gapAfter(after, 1, head) ?? (isHoleFirst ? 'lost' : undefined);
     const messages = withinBytes(found, limit.bytes);
     const last = messages.at(-1)?.place.number ?? head.number;
     return { messages, more: last < head.number, head, ...(gap === undefined ? {} : { gap }) };
@@ -155,25 +146,9 @@ export class SqlStore implements Store {
     const head = placeOf(row, this.#volume);
     const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
     const end = before === undefined || lost ? head.number : before.number - 1;
-    let gap: LogSlice['gap'] = lost ? 'new-volume' : undefined;
-    const found: LoggedMessage[] = [];
-    let bytes = 0;
-    let isWhole = true;
-    for (let next = end; row && isWhole && next >= 1; ) {
-      const count = Math.min(pageRows, limit.messages - found.length);
-      if (count <= 0 || bytes >= limit.bytes) break;
-      const page = await this.#messages(row, { [Op.between]: [1, next] }, count, 'DESC');
-      for (const each of page) {
-        isWhole = each.place.number === next || found.length === 0;
-        if (!isWhole) break;
-        if (each.place.number !== next) gap ??= 'lost';
-        found.push(each);
-        bytes += each.text.length;
-        next = each.place.number - 1;
-      }
-      if (page.length === 0) break;
-    }
-    const messages = lastWithinBytes(found.reverse(), limit.bytes);
+    const { found, isHoleFirst } = end < 1 ? nothing : await this.#stretch(row, end, 1, limit);
+    const gap = lost ? 'new-volume' : isHoleFirst ? 'lost' : undefined;
+    const messages = lastWithinBytes([...found].reverse(), limit.bytes);
     const more = messages.length === 0 ? limit.messages === 0 && end > 0 : (messages[0]?.place.number ?? 1) > 1;
     return { messages, more, head, ...(gap === undefined ? {} : { gap }) };
   }
@@ -439,6 +414,33 @@ export class SqlStore implements Store {
   async #row(channel: ChannelName): Promise<ChannelRow | undefined> {
     const row = await this.#database.models.channels.findOne({ where: { name: channel }, raw: true });
     return (row ?? undefined) as ChannelRow | undefined;
+  }
+
+  /** Messages one after the other from a number to another, in either direction, until a bound or a hole ends the stretch. */
+  async #stretch(row: ChannelRow | undefined, from: number, to: number, limit: ReadLimit): Promise<Stretch> {
+    if (row === undefined) return nothing;
+    const step = from <= to ? 1 : -1;
+    const found: LoggedMessage[] = [];
+    let isHoleFirst = false;
+    let bytes = 0;
+    for (let next = from; (to - next) * step >= 0; ) {
+      const count = Math.min(pageRows, limit.messages - found.length);
+      if (count <= 0 || bytes >= limit.bytes) break;
+      const range = { [Op.between]: [Math.min(next, to), Math.max(next, to)] };
+      const page = await this.#messages(row, range, count, step > 0 ? 'ASC' : 'DESC');
+      if (page.length === 0) return { found, isHoleFirst: isHoleFirst || found.length === 0 };
+      for (const each of page) {
+        if (each.place.number !== next) {
+          // The next stretch begins behind the hole, and says so.
+          if (found.length > 0) return { found, isHoleFirst };
+          isHoleFirst = true;
+        }
+        found.push(each);
+        bytes += each.text.length;
+        next = each.place.number + step;
+      }
+    }
+    return { found, isHoleFirst };
   }
 
   async #messages(row: ChannelRow, number: object, limit: number, order: 'ASC' | 'DESC'): Promise<LoggedMessage[]> {
