@@ -221,7 +221,7 @@ describe('a ban', () => {
     });
     await started.backend.signOut('tomas', 'lost phone');
     await until(() => tomas.state.name === 'closed');
-    expect(tomas.state).toMatchObject({ by: 'service', reason: 'one was signed out' });
+    expect(tomas.state).toMatchObject({ by: 'service', reason: 'signed out: lost phone' });
     const old = await started.token('pia');
     // Whoever is meant is meant to the second: that is how exactly a token says when it was issued.
     await new Promise((resolve) => setTimeout(resolve, 1001));

@@ -79,9 +79,14 @@ export class RealPostgres {
     );
   }
 
-  #signal(signal: NodeJS.Signals): void {
+  #signal(signal: NodeJS.Signals, pid = this.#process?.pid): void {
     // The first process is `runuser` where the tests run as root; the server and its sessions are below it.
-    for (const pid of descendantsOf(this.#process?.pid)) process.kill(pid, signal);
+    for (const each of descendantsOf(pid))
+      try {
+        process.kill(each, signal);
+      } catch {
+        // It has ended meanwhile.
+      }
   }
 
   /** Starts it, or starts it again. */
@@ -122,7 +127,7 @@ export class RealPostgres {
     const child = this.#process;
     this.#process = undefined;
     if (child === undefined) return;
-    for (const pid of descendantsOf(child.pid)) process.kill(pid, 'SIGCONT');
+    this.#signal('SIGCONT', child.pid);
     const ended = new Promise((resolve) => child.once('exit', resolve));
     const [command, args] = asUser(join(bin, 'pg_ctl'), ['stop', '-D', join(this.#folder, 'data'), '-m', 'immediate']);
     spawnSync(command, args, { stdio: 'ignore', cwd: '/' });
