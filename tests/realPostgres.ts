@@ -75,7 +75,7 @@ export class RealPostgres {
     const limit = which === 'all' ? '' : 'ORDER BY random() LIMIT 1';
     await this.query(
       `SELECT pg_terminate_backend(pid) FROM (SELECT pid FROM pg_stat_activity
-       WHERE datname LIKE 'test_%' AND pid <> pg_backend_pid() ${limit}) AS some`,
+       WHERE datname LIKE 'test_%' AND pid <> pg_backend_pid() ${limit}) AS chosen`,
     );
   }
 

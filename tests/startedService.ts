@@ -180,6 +180,10 @@ export async function serve(
     join(folder, 'data'),
     ...args,
   ]);
-  const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000);
+  // One that does not start in time would be in the way of the next.
+  const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000).catch((error: unknown) => {
+    command.process.kill('SIGKILL');
+    throw error;
+  });
   return { command, url, key: readFileSync(join(folder, 'data', 'api-key'), 'utf8').trim() };
 }

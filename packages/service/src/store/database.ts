@@ -5,7 +5,7 @@ import type { Database as SqliteConnection } from 'sqlite3';
 import { makeDataFolder, makePrivateFile } from '../system/dataFolder.js';
 import { failureOf, isPassing, NotDone, UnknownOutcome } from './failures.js';
 import { Health } from './health.js';
-import { bringUpToDate } from './migrations.js';
+import { bringUpToDate, isUpToDate } from './migrations.js';
 import { defineModels, type Models } from './models.js';
 
 export interface DatabaseOptions {
@@ -84,15 +84,7 @@ export class Database {
   static async open(options: DatabaseOptions): Promise<Database> {
     const { database: url } = options;
     if (url !== undefined) {
-      // Changing a large table takes longer than any other statement may.
-      const shaper = new Sequelize(url, { logging: false, pool: { max: 1 } });
-      try {
-        await shaper.transaction((transaction) =>
-          bringUpToDate(shaper, transaction, () => lock(shaper, transaction, 'no limit')),
-        );
-      } finally {
-        await shaper.close();
-      }
+      await bringUpToDateShared(url);
       return new Database(connect(url, 4), connect(url, 1), true);
     }
     const { writer, reader } = openFile(options);
@@ -221,6 +213,29 @@ export class Database {
       throw new UnknownOutcome('the connection ended during COMMIT', { cause: error });
     }
     return planned.result;
+  }
+}
+
+/** Whether there is something to change is asked with the limits of all queries: a connection may be silent from the start. */
+async function bringUpToDateShared(url: string): Promise<void> {
+  const asking = connect(url, 1);
+  try {
+    if (await isUpToDate(asking)) return;
+  } finally {
+    await within(asking.close());
+  }
+  // Changing a large table takes longer than any other statement may.
+  const shaper = new Sequelize(url, {
+    logging: false,
+    pool: { max: 1 },
+    dialectOptions: { keepAlive: true, connectionTimeoutMillis: connectMs },
+  });
+  try {
+    await shaper.transaction((transaction) =>
+      bringUpToDate(shaper, transaction, () => lock(shaper, transaction, 'no limit')),
+    );
+  } finally {
+    await within(shaper.close());
   }
 }
 

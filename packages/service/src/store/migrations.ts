@@ -63,6 +63,16 @@ export class Shape {
   }
 }
 
+/** Whether all migrations were carried out. */
+export function isUpToDate(on: Sequelize): Promise<boolean> {
+  return hasAll(new Shape(on, undefined));
+}
+
+async function hasAll(shape: Shape): Promise<boolean> {
+  const executed = new Set(await shape.executed());
+  return migrations.every(({ name }) => executed.has(name));
+}
+
 /**
  * Brings the database's shape up to date, in one transaction. Several processes may start together: one changes it, the
  * others wait. A database that is up to date is not locked.
@@ -76,11 +86,7 @@ export async function bringUpToDate(
   begin: () => Promise<void>,
 ): Promise<void> {
   const shape = new Shape(on, transaction);
-  const isCurrent = async (): Promise<boolean> => {
-    const executed = new Set(await shape.executed());
-    return migrations.every(({ name }) => executed.has(name));
-  };
-  if (await isCurrent()) return;
+  if (await hasAll(shape)) return;
   const umzug = new Umzug({
     migrations: [...migrations],
     context: shape,
