@@ -205,7 +205,7 @@ export class SlowStore implements Store {
     const isLocked = await this.#locked(epoch);
     if (epoch !== this.#epoch) return;
     const fails = !isLocked || (this.faults && this.#random.chance(0.03));
-    // The connection ends during COMMIT: it is done, and nobody is told.
+    // The connection ends during COMMIT: the rows are there, and no answer comes.
     const isUnknown = !fails && this.faults && this.#random.chance(0.02);
     const results: Appended[] = [];
     if (!fails)

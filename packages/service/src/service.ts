@@ -303,7 +303,7 @@ export function lockOf(configuration: Configuration): Promise<FolderLock> | unde
   return FolderLock.take(configuration.data, configuration.relay !== undefined);
 }
 
-/** The lease of a shared database. An instance that has lost it ends: whoever has it now knows nothing of this one. */
+/** The lease of a shared database. An instance that loses it stops, because the new holder does not know of it. */
 export function leaseOf(
   configuration: Configuration,
   database: Database,

@@ -26,8 +26,8 @@ const columns: Columns<AuditRow> = {
 };
 
 /**
- * Adds a line to the audit log, in the transaction of what it tells of. Its number is one more than the last: so whoever
- * knows all numbers up to the last one has missed nothing.
+ * Adds a line to the audit log, in the same transaction as the change. Numbers have no holes, so an instance
+ * that knows all of them up to the last has missed no change.
  */
 export async function addToAudit(
   reads: Reads,

@@ -23,7 +23,7 @@ export function isTaken(error: unknown): boolean {
 /** SQLite's codes for a failure that another try may not have. */
 const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN|NOMEM|INTERRUPT)/;
 
-/** SQLSTATE classes that say that a statement is wrong, whoever sends it and when. */
+/** SQLSTATE classes for a statement that is itself wrong: another try fails, too. */
 const wrongStatement = /^(0A|21|22|23|26|42)/;
 
 /**
