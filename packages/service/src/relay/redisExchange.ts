@@ -519,7 +519,8 @@ export class RedisExchange implements Exchange {
         const server = await openRedis(this.#options.url, {
           ready: () => this.#ready(),
           lost: (how) => {
-            if (opened === this.#server) this.#lost(how);
+            // Of a server that is not in use, or not any more, nothing is to be opened anew.
+            if (opened !== undefined && opened === this.#server) this.#lost(how);
           },
           error: (error) => this.#options.report(error, { what: 'Redis cannot be reached' }),
         });
