@@ -416,13 +416,17 @@ describe.skipIf(!redisIsThere)('an instance', () => {
     for (const deck of decks) await deck.ready;
     await come(two, 'pia', dying.url).then((pia) => pia.enter('deck/1').ready);
     await until(() => decks.every(({ count }) => count === 3));
+    const notes = async (wanted: string) => {
+      const { messages } = await two.backend.read('deck/1');
+      return messages.filter(({ type, by }) => type === wanted && by?.user === 'pia').length;
+    };
+    await until(async () => (await notes('joined')) === 1, 5_000);
     dying.command.process.kill('SIGKILL');
     const diedMs = Date.now();
     await until(() => decks.every(({ count }) => count === 2), 15_000);
     expect(Date.now() - diedMs).toBeLessThan(9_000);
     await wait(500);
-    const { messages } = await two.backend.read('deck/1');
-    expect(messages.filter(({ type, by }) => type === 'left' && by?.user === 'pia')).toHaveLength(1);
+    expect(await notes('left')).toBe(1);
     expect((await two.backend.instances()).instances.map(({ instance }) => instance)).toEqual(['i2', 'i3']);
   });
 });

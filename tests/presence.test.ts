@@ -59,6 +59,8 @@ describe('who is there', () => {
     const { sessions } = await started.backend.sessions();
     expect(sessions.every(({ roundTripMs }) => roundTripMs !== undefined)).toBe(true);
 
+    // Who stays for a moment is noted.
+    await until(async () => (await started.backend.read('race/3/chat')).messages.length === 3, 5_000);
     const lefts: { user: string; at: number }[] = [];
     chat.addEventListener('members', ({ detail }) => {
       for (const { user } of detail.left) lefts.push({ user, at: Date.now() });

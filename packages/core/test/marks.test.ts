@@ -50,7 +50,7 @@ describe('a read mark', () => {
     const [first] = await say(all, chat, 'ines', 'pia', undefined, 'pia');
     // Jory’s coming is noted in the record.
     await all.welcomed('jory', { enter: [{ channel: chat }] });
-    await all.clock.run(0);
+    await all.clock.run(3_000);
     expect(await answer(all, pia, { do: 'mark', channel: chat, cursor: first })).toMatchObject({
       channel: chat,
       cursor: first,

@@ -1,21 +1,44 @@
 import type { Author, ChannelName } from '@nine-bells/wire';
 import type { RuleMatch } from '../channel/channelRule.js';
+import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
 import type { Clock, LogReader } from '../ports.js';
+import type { Wheel } from '../time/wheel.js';
+
+type Note = 'joined' | 'left';
 
 export interface NotingHost {
   readonly clock: Clock;
+  readonly wheel: Wheel;
   readonly logOf: (match: RuleMatch) => LogReader;
   /** Appends a note to the channel's record. */
-  readonly note: (match: RuleMatch, type: 'joined' | 'left', by: Author) => void;
+  readonly note: (match: RuleMatch, type: Note, by: Author) => void;
 }
 
+/** How long a member must have been there before it is noted, in milliseconds. */
+const stayMs = 2_000;
+/** How often it is noted of one user that it has joined, at the most, in milliseconds. */
+const everyMs = 60_000;
+/** How many members are noted to have joined a channel; beyond it, neither that nor that they left. */
+const perChannel: Rate = { count: 60, perMs: 60_000 };
 /** For how long after its start an instance may not know who was there before, in milliseconds. */
 const youngMs = 60_000;
 /** How far back a note is looked for. */
 const lookBack = { messages: 200, bytes: 1_000_000 };
 
+/** What is known of a user in a channel. */
+interface Standing {
+  /** Calls off that it will be noted to have joined. */
+  cancel: (() => void) | undefined;
+  isNoted: boolean;
+  /** When it was noted last, by a clock that never jumps. */
+  notedAtMs: number;
+}
+
 /**
  * Notes in the record of a channel who has come and gone.
+ *
+ * Whoever may enter can have something written there, so it is bounded: a member is noted once it has stayed for a moment, once
+ * in a while, and only so many in a channel. That a member left is noted if it was noted that it joined.
  *
  * An instance that has just started does not know who was there when the one before it was killed. Then the record says
  * whether a member has come back: it is noted there that it came, and not that it left.
@@ -23,6 +46,9 @@ const lookBack = { messages: 200, bytes: 1_000_000 };
 export class Noting {
   readonly #host: NotingHost;
   readonly #startedMs: number;
+  /** By channel and user. */
+  readonly #standing = new Map<string, Standing>();
+  readonly #rates = new Map<ChannelName, TokenBucket>();
   /** What is being noted of a channel: one after another, so that a member does not leave before it has come. */
   readonly #underWay = new Map<ChannelName, Promise<void>>();
 
@@ -32,18 +58,59 @@ export class Noting {
   }
 
   /** @param isBack - the session has had a connection before */
-  noted(match: RuleMatch, type: 'joined' | 'left', by: Author, isBack: boolean): void {
+  noted(match: RuleMatch, type: Note, by: Author, isBack: boolean): void {
     if (!match.rule.presence?.noted) return;
-    const { clock, note } = this.#host;
-    const isUnsure = type === 'joined' && (isBack || clock.monotonic() - this.#startedMs < youngMs);
+    if (type === 'joined') this.#joined(match, by, isBack);
+    else this.#left(match, by);
+  }
+
+  #joined(match: RuleMatch, by: Author, isBack: boolean): void {
+    const { clock, wheel } = this.#host;
+    const name = nameOf(match, by);
+    const now = clock.monotonic();
+    const standing = this.#standing.get(name) ?? { cancel: undefined, isNoted: false, notedAtMs: -everyMs };
+    this.#standing.set(name, standing);
+    if (standing.isNoted || standing.cancel !== undefined) return;
+    standing.cancel = wheel.after(Math.max(stayMs, standing.notedAtMs + everyMs - now), () => {
+      standing.cancel = undefined;
+      const atMs = clock.monotonic();
+      if (this.#rateOf(match.channel).take(perChannel, atMs) > 0) return;
+      standing.isNoted = true;
+      standing.notedAtMs = atMs;
+      const isUnsure = isBack || atMs - this.#startedMs < youngMs;
+      this.#inOrder(match, 'joined', by, isUnsure ? (last) => last !== 'joined' : undefined);
+    });
+  }
+
+  #left(match: RuleMatch, by: Author): void {
+    const name = nameOf(match, by);
+    const standing = this.#standing.get(name);
+    // It joined on another instance, or before this one began.
+    if (standing === undefined) {
+      this.#inOrder(match, 'left', by, (last) => last !== 'left');
+      return;
+    }
+    standing.cancel?.();
+    standing.cancel = undefined;
+    if (standing.isNoted) this.#inOrder(match, 'left', by, undefined);
+    standing.isNoted = false;
+    this.#host.wheel.after(everyMs, () => {
+      if (!standing.isNoted && standing.cancel === undefined && this.#standing.get(name) === standing)
+        this.#standing.delete(name);
+    });
+  }
+
+  /** @param isDue - told the last note of the user in the record, if there is one: whether it is to be noted */
+  #inOrder(match: RuleMatch, type: Note, by: Author, isDue: ((last: Note | undefined) => boolean) | undefined): void {
+    const { note } = this.#host;
     const before = this.#underWay.get(match.channel);
-    if (!isUnsure && before === undefined) {
+    if (isDue === undefined && before === undefined) {
       note(match, type, by);
       return;
     }
     const done = (before ?? Promise.resolve())
       .then(async () => {
-        if (!isUnsure || !(await this.#isThere(match, by.user))) note(match, type, by);
+        if (isDue === undefined || isDue(await this.#lastNote(match, by.user))) note(match, type, by);
       })
       .finally(() => {
         if (this.#underWay.get(match.channel) === done) this.#underWay.delete(match.channel);
@@ -51,17 +118,32 @@ export class Noting {
     this.#underWay.set(match.channel, done);
   }
 
-  /** Whether the last note of a user says that it has come. */
-  async #isThere(match: RuleMatch, user: string): Promise<boolean> {
+  /** What was noted last of a user, of late. */
+  async #lastNote(match: RuleMatch, user: string): Promise<Note | undefined> {
     try {
       const { messages } = await this.#host.logOf(match).before(match.channel, undefined, lookBack);
       const last = messages.findLast(
         ({ message: { type, by } }) => (type === 'joined' || type === 'left') && by?.user === user,
       );
-      return last?.message.type === 'joined';
+      return last?.message.type as Note | undefined;
     } catch {
       // Noted twice is better than not at all.
-      return false;
+      return undefined;
     }
   }
+
+  #rateOf(channel: ChannelName): TokenBucket {
+    let bucket = this.#rates.get(channel);
+    if (bucket === undefined) {
+      bucket = new TokenBucket(perChannel, this.#host.clock.monotonic());
+      this.#rates.set(channel, bucket);
+      // Full again by then, unless it is used, and then made anew.
+      this.#host.wheel.after(perChannel.perMs, () => this.#rates.delete(channel));
+    }
+    return bucket;
+  }
+}
+
+function nameOf({ channel }: RuleMatch, { user }: Author): string {
+  return `${channel} ${user}`;
 }
