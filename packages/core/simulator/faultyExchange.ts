@@ -50,7 +50,11 @@ export class TrueHub extends ExchangeHub {
   /** The record of one channel is gone, with its keys. */
   evict(channel: ChannelName): void {
     const [clock, ids] = this.#parts;
-    const left = [...this.logs.saved()].filter((each) => each.channel !== channel);
+    let isIts = false;
+    const left = [...this.logs.saved()].filter((each) => {
+      if ('channel' in each) isIts = each.channel === channel;
+      return !isIts;
+    });
     this.logs.stop();
     this.logs = new RecentLogs(clock, ids, () => true, left);
     for (const key of [...this.#keys.keys()]) if (key.startsWith(`${channel}\n`)) this.#keys.delete(key);

@@ -24,6 +24,11 @@ export class VirtualClock implements Clock {
     return this.#nowMs;
   }
 
+  /** Timers that have been set and not called off. */
+  get timers(): number {
+    return this.#events.length - this.#cancelled.size;
+  }
+
   /** The machine's clock is set: forward or, negative, back. What waits for its time does not care. */
   jump(byMs: number): void {
     this.#offMs += byMs;

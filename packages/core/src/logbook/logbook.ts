@@ -60,7 +60,6 @@ export class LoggedMessage {
   #draft: Draft | undefined;
   #text: string | undefined;
   #message: Message | undefined;
-  #push: Frame | undefined;
 
   constructor(channel: ChannelName, place: Place, draft: Draft | Pick<MessageLine, 'atMs' | 'except' | 'tail'>) {
     this.channel = channel;
@@ -102,10 +101,9 @@ export class LoggedMessage {
     return this.text.slice(headOf(this.channel, this.place).length);
   }
 
-  /** The frame that pushes it. */
-  get push(): Frame {
-    this.#push ??= new Frame(`{"on":"message",${this.text.slice(1)}`, true, this.channel);
-    return this.#push;
+  /** A frame that pushes it: made once per instance, and not kept with the record. */
+  toPush(): Frame {
+    return new Frame(`{"on":"message",${this.text.slice(1)}`, true, this.channel);
   }
 
   isFor(session: string): boolean {
@@ -120,7 +118,7 @@ function headOf(channel: ChannelName, place: Place): string {
 
 export interface Appended {
   readonly logged: LoggedMessage;
-  /** The key was known: `logged` is what was published first, and nothing was added. */
+  /** The key was known: of `logged`, id and place are of what was published first, and nothing was added. */
   readonly repeated: boolean;
   /** How many messages of the channel count as unread for somebody, up to this one; of kept channels. */
   readonly counted?: number;

@@ -16,11 +16,14 @@ import {
   withinBytes,
 } from './logbook.js';
 
+/** What a message, and what a key, costs beside its text, in characters. */
+const overhead = { message: 300, key: 150 } as const;
+
 /**
  * The record of one `recent` channel: in memory, bounded by count and age.
  *
  * Messages that fall out leave a place behind that is known to be gone, so that a cursor before it gets a gap and never
- * silence.
+ * silence. Of a key only the id, the number and the time of its message are remembered.
  */
 export class RecentLog {
   readonly #channel: ChannelName;
@@ -29,53 +32,62 @@ export class RecentLog {
   /** How many at the front of `#messages` have fallen out; cut off now and then, not one by one. */
   #gone = 0;
   #head = 0;
+  /** Oldest first. */
   readonly #keys = new Map<string, Keyed>();
+  #chars = 0;
 
   constructor(channel: ChannelName, volume: string) {
     this.#channel = channel;
     this.#volume = volume;
   }
 
-  /** A record as `saved` gave it. */
-  static restored(channel: ChannelName, { volume, head, messages, keyed }: SavedLog): RecentLog {
+  /** A record that `opening` and `entries` have described. */
+  static restored(channel: ChannelName, { volume, head }: SavedLog, entries: readonly SavedEntry[]): RecentLog {
     const log = new RecentLog(channel, volume);
-    const read = ({ number, data, ...draft }: SavedMessage) =>
-      new LoggedMessage(channel, { volume, number }, { ...draft, dataText: JSON.stringify(data) });
-    log.#messages = messages.map(read);
-    const owners = new Map([...keyed, ...messages].map(({ id, owner }) => [id, owner]));
-    for (const logged of [...keyed.map(read), ...log.#messages]) {
-      const { key, by } = logged.message;
-      const owner = owners.get(logged.id);
-      if (key !== undefined) log.#remember(keyName({ owner, author: by?.user, key }), { logged, owner });
-    }
     log.#head = head;
+    const messages = entries.filter((each): each is SavedMessage => !('of' in each));
+    // What is not there up to the head cannot be told from what was never there.
+    const isWhole = messages.every(({ number }, index) => number === head - messages.length + 1 + index);
+    for (const { number, data, ...draft } of isWhole ? messages : [])
+      log.#add(new LoggedMessage(channel, { volume, number }, { ...draft, dataText: JSON.stringify(data) }));
+    for (const each of entries)
+      if ('of' in each) {
+        const [id, number, atMs] = each.of;
+        log.#remember(each.key, { id, number, atMs });
+      }
     return log;
   }
 
-  /** What it takes to go on after a restart, in the same volume. */
-  get saved(): SavedLog {
-    const there = this.#messages.slice(this.#gone);
-    const present = new Set(there);
-    const keyed = [...this.#keys.values()].map(({ logged }) => logged).filter((logged) => !present.has(logged));
-    const owners = new Map([...this.#keys.values()].map(({ logged, owner }) => [logged, owner]));
-    const save = (logged: LoggedMessage): SavedMessage => saved(logged, owners.get(logged));
-    return { volume: this.#volume, head: this.#head, messages: there.map(save), keyed: keyed.map(save) };
+  /** How it begins in a file, and whatever `entries` tell after that. */
+  get opening(): SavedLog {
+    return { volume: this.#volume, head: this.#head };
+  }
+
+  /** What it takes to go on after a restart, in the same volume, piece by piece. */
+  *entries(): Iterable<SavedEntry> {
+    for (const [key, { id, number, atMs }] of this.#keys) yield { key, of: [id, number, atMs] };
+    for (let at = this.#gone; at < this.#messages.length; at++) yield saved(this.#messages[at] as LoggedMessage);
   }
 
   get head(): Place {
     return { volume: this.#volume, number: this.#head };
   }
 
+  /** About how much memory it takes, in characters. */
+  get chars(): number {
+    return this.#chars;
+  }
+
   append(draft: Draft | MessageLine, bounds: LogBounds): Appended {
     const author = 'tail' in draft ? draft.author : draft.by?.user;
     const { owner } = draft;
     const key = draft.key === undefined ? undefined : keyName({ owner, author, key: draft.key });
-    const known = key === undefined ? undefined : this.#keys.get(key)?.logged;
-    if (known !== undefined) return { logged: known, repeated: true };
+    const known = key === undefined ? undefined : this.#keys.get(key);
+    if (known !== undefined) return { logged: this.#known(known), repeated: true };
     this.#head += 1;
     const logged = new LoggedMessage(this.#channel, this.head, draft);
-    this.#messages.push(logged);
-    if (key !== undefined) this.#remember(key, { logged, owner });
+    this.#add(logged);
+    if (key !== undefined) this.#remember(key, { id: draft.id, number: this.#head, atMs: draft.atMs });
     this.#forget(bounds, draft.atMs);
     return { logged, repeated: false };
   }
@@ -108,9 +120,32 @@ export class RecentLog {
     this.#forget(bounds, nowMs);
   }
 
+  /** Lets go of the older half of messages and keys, whatever the bounds allow: there is no more room for all records. */
+  shed(): void {
+    const messages = Math.ceil((this.#messages.length - this.#gone) / 2);
+    for (let n = 0; n < messages; n++) this.#drop();
+    this.#cut();
+    let keys = Math.ceil(this.#keys.size / 2);
+    for (const key of this.#keys.keys()) {
+      if (keys-- <= 0) break;
+      this.#dropKey(key);
+    }
+  }
+
   /** Whether no message is left in it. */
   get isEmpty(): boolean {
     return this.#messages.length === this.#gone;
+  }
+
+  /** As much of a message as is remembered with its key. */
+  #known({ id, number, atMs }: Keyed): LoggedMessage {
+    const place = { volume: this.#volume, number };
+    return new LoggedMessage(this.#channel, place, { atMs, tail: `"id":${JSON.stringify(id)}}` });
+  }
+
+  #add(logged: LoggedMessage): void {
+    this.#messages.push(logged);
+    this.#chars += logged.text.length + overhead.message;
   }
 
   #forget(bounds: LogBounds, nowMs: number): void {
@@ -118,36 +153,61 @@ export class RecentLog {
       const oldest = this.#messages[this.#gone] as LoggedMessage;
       const tooMany = this.#messages.length - this.#gone > bounds.messages;
       if (!tooMany && nowMs - oldest.atMs <= bounds.forMs) break;
-      this.#gone += 1;
+      this.#drop();
     }
-    if (this.#gone > 64 && this.#gone * 2 > this.#messages.length) {
-      this.#messages = this.#messages.slice(this.#gone);
-      this.#gone = 0;
+    if (this.#gone > 64 && this.#gone * 2 > this.#messages.length) this.#cut();
+    for (const [key, { atMs }] of this.#keys) {
+      if (this.#keys.size <= keyMemory.keys || nowMs - atMs <= keyMemory.ms) break;
+      this.#dropKey(key);
     }
-    for (const [key, { logged }] of this.#keys) {
-      if (this.#keys.size <= keyMemory.keys || nowMs - logged.atMs <= keyMemory.ms) break;
-      this.#keys.delete(key);
-    }
+  }
+
+  #drop(): void {
+    const oldest = this.#messages[this.#gone] as LoggedMessage;
+    this.#chars -= oldest.text.length + overhead.message;
+    this.#gone += 1;
+  }
+
+  #cut(): void {
+    this.#messages = this.#messages.slice(this.#gone);
+    this.#gone = 0;
   }
 
   #remember(key: string, keyed: Keyed): void {
     this.#keys.set(key, keyed);
+    this.#chars += key.length + overhead.key;
+  }
+
+  #dropKey(key: string): void {
+    if (this.#keys.delete(key)) this.#chars -= key.length + overhead.key;
   }
 }
 
-/** A message of a record that is saved: its draft and its number. */
-export type SavedMessage = Omit<Draft, 'dataText'> & { readonly number: number; readonly data: Json };
+/** What is remembered under a key. */
+interface Keyed {
+  readonly id: string;
+  readonly number: number;
+  readonly atMs: number;
+}
 
-/** The record of a recent channel at a clean stop. */
+/** A message of a record that is saved: its draft and its number. */
+export type SavedMessage = Omit<Draft, 'dataText' | 'owner'> & { readonly number: number; readonly data: Json };
+
+/** A key that is known, as `keyName` makes it: the id, the number and the time of its message. */
+export interface SavedKey {
+  readonly key: string;
+  readonly of: readonly [id: string, number: number, atMs: number];
+}
+
+/** How the record of a recent channel begins in a file; its entries follow. */
 export interface SavedLog {
   readonly volume: string;
   readonly head: number;
-  readonly messages: readonly SavedMessage[];
-  /** Messages that have fallen out, and whose keys are still known. */
-  readonly keyed: readonly SavedMessage[];
 }
 
-function saved({ message, atMs, except, place }: LoggedMessage, owner: string | undefined): SavedMessage {
+export type SavedEntry = SavedMessage | SavedKey;
+
+function saved({ message, atMs, except, place }: LoggedMessage): SavedMessage {
   const { id, type, key, by, data } = message;
   return {
     number: place.number,
@@ -156,13 +216,7 @@ function saved({ message, atMs, except, place }: LoggedMessage, owner: string | 
     atMs,
     data,
     ...(key === undefined ? {} : { key }),
-    ...(owner === undefined ? {} : { owner }),
     ...(by === undefined ? {} : { by }),
     ...(except === undefined ? {} : { except }),
   };
-}
-
-interface Keyed {
-  readonly logged: LoggedMessage;
-  readonly owner: string | undefined;
 }

@@ -3,8 +3,8 @@ import type { LogBounds, LogSlice, MessageLine, Place, ReadLimit } from '../logb
 import type { Clock, Ids } from '../ports.js';
 import { carriedLine, carriedMessages } from './carried.js';
 import type { Beat, Exchange, ExchangeEars, Placed } from './exchange.js';
-import { topics } from './exchange.js';
-import { RecentLogs, type SavedChannel } from './recentLogs.js';
+import { controlChannel, topics } from './exchange.js';
+import { RecentLogs, type SavedPiece } from './recentLogs.js';
 
 /** Leases that have been over for so long are forgotten, in milliseconds. */
 const leaseForgottenMs = 60_000;
@@ -23,10 +23,13 @@ export class ExchangeHub {
   readonly #leases = new Map<string, Held>();
   readonly #claims = new Map<string, number>();
 
-  /** @param saved - the records of recent channels as they were at the last clean stop */
-  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedChannel> = []) {
+  /**
+   * @param saved - the records of recent channels as they were at the last clean stop
+   * @param mostChars - bound on all records together
+   */
+  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], mostChars?: number) {
     this.#clock = clock;
-    this.logs = new RecentLogs(clock, ids, (channel) => this.#isWanted(topics.channel(channel)), saved);
+    this.logs = new RecentLogs(clock, ids, (channel) => this.#isWanted(channel), saved, mostChars);
   }
 
   door(): HubDoor {
@@ -85,7 +88,9 @@ export class ExchangeHub {
     return true;
   }
 
-  #isWanted(topic: string): boolean {
+  #isWanted(channel: ChannelName): boolean {
+    if (channel === controlChannel) return true;
+    const topic = topics.channel(channel);
     for (const door of this.#doors) if (door.wants(topic)) return true;
     return false;
   }

@@ -3,7 +3,7 @@ import type { UserWord } from '../inbox/notice.js';
 import type { Appended, Draft, LogBounds, LoggedMessage } from '../logbook/logbook.js';
 import type { Growth } from '../marks/mark.js';
 import type { Clock, ControlEntry, ControlLog, Ids, LogReader, Relay, Signal } from '../ports.js';
-import { RecentLogs, type SavedChannel } from './recentLogs.js';
+import { RecentLogs, type SavedPiece } from './recentLogs.js';
 
 interface Wanted {
   readonly receive: (messages: readonly LoggedMessage[]) => void;
@@ -20,9 +20,12 @@ export class SoloRelay implements Relay {
   #hearGrowth: (growth: Growth) => void = () => {};
   readonly #wanted = new Map<ChannelName, Wanted>();
 
-  /** @param saved - the records of recent channels as they were at the last clean stop */
-  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedChannel> = []) {
-    this.#logs = new RecentLogs(clock, ids, (channel) => this.#wanted.has(channel), saved);
+  /**
+   * @param saved - the records of recent channels as they were at the last clean stop
+   * @param mostChars - bound on all records together
+   */
+  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], mostChars?: number) {
+    this.#logs = new RecentLogs(clock, ids, (channel) => this.#wanted.has(channel), saved, mostChars);
     let receive: (entry: ControlEntry) => void = () => {};
     this.control = {
       append: async (entry) => receive(entry),
@@ -83,8 +86,13 @@ export class SoloRelay implements Relay {
 
   unwantGrowth(): void {}
 
+  /** About how much memory all records take, in characters. */
+  get chars(): number {
+    return this.#logs.chars;
+  }
+
   /** The records of recent channels, to be taken up after a restart. */
-  saved(): Iterable<SavedChannel> {
+  saved(): Iterable<SavedPiece> {
     return this.#logs.saved();
   }
 

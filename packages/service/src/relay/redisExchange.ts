@@ -1,6 +1,7 @@
 import {
   type Beat,
   carriedLine,
+  controlChannel,
   type Exchange,
   type ExchangeEars,
   firstToRead,
@@ -18,6 +19,7 @@ import {
   type ReadLimit,
   type Report,
   readCarriedLine,
+  topics,
   withinBytes,
 } from '@nine-bells/core';
 import { type ChannelName, refusal } from '@nine-bells/wire';
@@ -43,6 +45,8 @@ export interface RedisExchangeOptions {
 
 /** What of a channel is not used for so long is forgotten, beyond its own bounds, in milliseconds. */
 const forgottenMs = 7 * 86_400_000;
+/** How long a record is held in which nothing is yet, once no client is in its channel any more, in milliseconds. */
+const emptyForMs = 600_000;
 /** Leases that have been over for so long are forgotten, in milliseconds. */
 const leaseForgottenMs = 60_000;
 /** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at the most. */
@@ -164,7 +168,7 @@ export class RedisExchange implements Exchange {
   }
 
   async head(channel: ChannelName): Promise<Place> {
-    const [volume, number] = await this.#onChannel('head', channel, undefined, []);
+    const [volume, number] = await this.#onChannel('head', channel, []);
     return { volume: String(volume), number: Number(number) };
   }
 
@@ -213,7 +217,7 @@ export class RedisExchange implements Exchange {
   ): Promise<{ head: Place; oldest: number; messages: readonly LoggedMessage[] }> {
     const count = Math.max(1, Math.min(limit.messages, 1_000_000));
     const about = [bounds.messages, bounds.forMs, first, last, count, side];
-    const [volume, number, oldest, ...entries] = await this.#onChannel('read', channel, bounds, about);
+    const [volume, number, oldest, ...entries] = await this.#onChannel('read', channel, about);
     const [from, to] = [Math.max(first, Number(oldest)), last === '+' ? Number(number) : last];
     let messages: LoggedMessage[] = [];
     for (let index = 0; index < entries.length; index += 2) {
@@ -316,16 +320,12 @@ export class RedisExchange implements Exchange {
   }
 
   /** Calls a script on a channel's record; one of another run is taken over first. */
-  async #onChannel(
-    name: ScriptName,
-    channel: ChannelName,
-    bounds: LogBounds | undefined,
-    args: readonly (string | number)[],
-  ): Promise<Reply> {
+  async #onChannel(name: ScriptName, channel: ChannelName, args: readonly (string | number)[]): Promise<Reply> {
     const keys = this.#keysOf(channel);
-    const forgotten = (bounds?.forMs ?? 0) + forgottenMs;
+    const isWanted = this.#topics.has(topics.channel(channel));
+    const held = channel === controlChannel ? forgottenMs : isWanted ? emptyForMs : '';
     for (;;) {
-      const reply = await this.#script(name, keys.slice(0, 2), [this.#volume(), forgotten, ...args]);
+      const reply = await this.#script(name, keys.slice(0, 2), [this.#volume(), held, ...args]);
       if (reply[0] !== 'another-run') return reply;
       await this.#adopt(keys, String(reply[1]));
     }

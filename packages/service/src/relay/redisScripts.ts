@@ -24,18 +24,21 @@ local time = redis.call('TIME')
 local now = time[1] * 1000 + math.floor(time[2] / 1000)
 `;
 
-/** Begins every script that reads a channel. Gives up where the record is of another term. */
+/**
+ * Begins every script that reads a channel. Gives up where the record is of another term. Where there is no record, one is
+ * made if clients are in the channel (ARGV 2 says for how long an empty one is held), else nothing is written.
+ */
 const opening = `
 local head, log = KEYS[1], KEYS[2]
 local found = redis.call('HMGET', head, 'v', 'n', 'r')
 local volume, n = found[1], tonumber(found[2])
 if volume and found[3] ~= run then return {'another-run', found[3] or ''} end
 if not volume or (n > 0 and redis.call('EXISTS', log) == 0) then
-  volume, n = ARGV[1], 0
   redis.call('DEL', log)
-  redis.call('HSET', head, 'v', volume, 'n', 0, 'r', run)
-  redis.call('PEXPIRE', head, ARGV[2])
+  if volume or ARGV[2] ~= '' then redis.call('HSET', head, 'v', ARGV[1], 'n', 0, 'r', run) end
+  volume, n = ARGV[1], 0
 end
+if n == 0 and ARGV[2] ~= '' then redis.call('PEXPIRE', head, ARGV[2]) end
 `;
 
 /** Lets go of what is older than a logbook shows. */
@@ -141,12 +144,12 @@ local all = {}
 for i = 1, #KEYS, 3 do all[#all + 1] = append(KEYS[i], KEYS[i + 1], KEYS[i + 2]) end
 return all`,
 
-  /** KEYS head log; ARGV volume-if-new, ms-until-forgotten. Gives the volume and the number of the last message. */
+  /** KEYS head log; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing. Gives the volume and the number of the last message. */
   head: `${opening}
 return {volume, n}`,
 
   /**
-   * KEYS head log; ARGV volume-if-new, ms-until-forgotten, messages, for-ms, first, last or `+`, count, from the front or
+   * KEYS head log; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing, messages, for-ms, first, last or `+`, count, from the front or
    * the end. Gives the volume, the number of the last message, the oldest number there is, and entries: the number
    * of the last message in it, and its lines. They may hold more than was asked for, and are in no order.
    */
