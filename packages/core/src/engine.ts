@@ -27,6 +27,7 @@ import type { InstanceCard, InstanceInfo } from './instances/instance.js';
 import { answerOf, type OwnSide, ownSideOf } from './instances/ownSide.js';
 import { Rates } from './instances/rates.js';
 import { Door } from './limits/door.js';
+import { WaitingBudget } from './limits/waitingBudget.js';
 import { Intake } from './logbook/intake.js';
 import type { LogSlice, Place, ReadLimit } from './logbook/logbook.js';
 import type { MarkStanding, UserMark } from './marks/mark.js';
@@ -251,6 +252,7 @@ export class Engine {
       wheel,
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
       fanout: this.#fanout,
+      waiting: new WaitingBudget(clock, wheel, this.options.waiting),
       sessions: this.#sessions,
       seal,
       tokens: ports.tokens,
@@ -272,6 +274,7 @@ export class Engine {
       welcomed: (connection) => connected.welcomed(connection),
       remove: async (wish, by) => (await this.measures.remove(wish, by)).measure,
       match: (channel) => this.#match(channel),
+      openChannel: (name) => this.#channels.get(name),
       channel: (name, match) => this.#channels.open(name, match),
       left: (channel) => this.#channels.left(channel),
       log: (match) => this.#channels.logOf(match),
@@ -554,6 +557,11 @@ export class Engine {
   /** Bytes that wait for all connections together, here and in their transports. */
   get waitingBytes(): number {
     return this.#connected.waitingBytes;
+  }
+
+  /** Characters of the latest messages of channels, which are held ready for clients that come back. */
+  get heldChars(): number {
+    return this.#channels.heldChars;
   }
 
   get connections(): number {

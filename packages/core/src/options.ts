@@ -1,6 +1,7 @@
 import type { Allow } from './access/accessRule.js';
 import { type BacklogBounds, defaultBacklogBounds } from './limits/backlog.js';
 import type { Rate } from './limits/tokenBucket.js';
+import { defaultWaitingBounds, type WaitingBounds } from './limits/waitingBudget.js';
 
 /** What an operator may set of the engine; each has a default. */
 export interface EngineOptions {
@@ -24,6 +25,8 @@ export interface EngineOptions {
   readonly backlogBytes: number;
   /** Most bytes that may wait for one connection before it is cut off as too slow. Default 1 MiB. */
   readonly sendQueueBytes: number;
+  /** What may wait for all connections together, and for how long one may take nothing. */
+  readonly waiting: WaitingBounds;
   /** Acts of one connection that may wait before the service stops reading from it. Default 64. */
   readonly actsWaiting: number;
   /** Publishes of one connection that may be under way at a time; later ones wait. Default 256. */
@@ -34,18 +37,32 @@ export interface EngineOptions {
   readonly channelLingerMs: number;
   /** Latest messages of an entered channel held ready for recovery, per instance. Default 256. */
   readonly tailMessages: number;
+  /** The same, in characters of their texts. Default 1 Mi. */
+  readonly tailChars: number;
+  /** The same, of all channels together. Default 64 Mi. */
+  readonly tailsChars: number;
   /** Most connections from one address. Default 5,000: a proxy may stand before many. */
   readonly connectionsPerAddress: number;
   /** Most connections of one user. Default 100. */
   readonly connectionsPerUser: number;
   /** How often an address may fail to say who it is before the door stays shut. Default 60 in a minute. */
   readonly failedHellos: Rate;
-  /** Requests of one session. Default 500 in a second. */
+  /** New connections of an address. Default 10,000 in 100 s. */
+  readonly newConnectionsPerAddress: Rate;
+  /** Requests of one session; some count for several (`costs`). Default 500 in a second. */
   readonly requests: Rate;
   /** Publishes of one session. Default 200 in a second. */
   readonly publishes: Rate;
   /** Hails of one session. Default 20 in a second. */
   readonly hails: Rate;
+  /** Channels that one session enters and that nobody here was in. Default 400 in 20 s. */
+  readonly newChannels: Rate;
+  /** The same of all clients of an address. Default 20,000 in 100 s. */
+  readonly newChannelsPerAddress: Rate;
+  /** Characters of large frames that one connection sends; it is read from more slowly above. Default 8 MiB in a second. */
+  readonly received: Rate;
+  /** Characters that are read for one session; it waits for more above. Default 16 MiB in 4 s. */
+  readonly given: Rate;
   /** Largest status, in bytes of JSON text. Default 2 KiB. */
   readonly statusBytes: number;
   /** What may wait for the store or the relay before publishers are told to wait. */
@@ -75,17 +92,25 @@ export const defaultEngineOptions: EngineOptions = {
   connections: 50_000,
   backlogBytes: 1_048_576,
   sendQueueBytes: 1_048_576,
+  waiting: defaultWaitingBounds,
   actsWaiting: 64,
   publishesUnderWay: 256,
   sessionMemoryMs: 600_000,
   channelLingerMs: 30_000,
   tailMessages: 256,
+  tailChars: 1_048_576,
+  tailsChars: 67_108_864,
   connectionsPerAddress: 5_000,
   connectionsPerUser: 100,
   failedHellos: { count: 60, perMs: 60_000 },
+  newConnectionsPerAddress: { count: 10_000, perMs: 100_000 },
   requests: { count: 500, perMs: 1_000 },
   publishes: { count: 200, perMs: 1_000 },
   hails: { count: 20, perMs: 1_000 },
+  newChannels: { count: 400, perMs: 20_000 },
+  newChannelsPerAddress: { count: 20_000, perMs: 100_000 },
+  received: { count: 8_388_608, perMs: 1_000 },
+  given: { count: 16_777_216, perMs: 4_000 },
   statusBytes: 2_048,
   backlog: defaultBacklogBounds,
   marksPerUser: 1_000,

@@ -46,6 +46,9 @@ export interface ChannelPorts {
   /** The channel's record, wherever it is kept. */
   readonly log: LogReader;
   readonly tailMessages: number;
+  readonly tailChars: number;
+  /** The latest messages held ready have become more or fewer, by so many characters. */
+  tailGrew(chars: number): void;
   readonly marksShown: number;
   /** The marks of users in the channel: at most so many. */
   readMarks(limit: number): Promise<readonly UserMark[]>;
@@ -76,6 +79,8 @@ export interface ChannelPorts {
 const readMessages = 1000;
 /** How long to wait before a record that could not be read is tried again, in milliseconds. */
 const retryMs = 500;
+/** When to ask again for what had no room in a reply, in milliseconds. */
+const fullAgainMs = 100;
 /** How long what is missing may still come by itself, where several instances publish, in milliseconds. */
 const patienceMs = 20;
 /** How long what the record has may still be on its way here, in milliseconds. */
@@ -96,6 +101,9 @@ export class Channel {
   #head: Place | undefined;
   /** The latest messages passed on, without holes up to the head. */
   #tail: LoggedMessage[] = [];
+  /** The characters of their texts, now and as they were told to whoever bounds them for all channels. */
+  #tailChars = 0;
+  #toldChars = 0;
   /** What came within this turn, and is handed to everybody together at its end. */
   #turn: Frame[] | undefined;
   /** What came while the record was being read. */
@@ -161,6 +169,11 @@ export class Channel {
     return this.#head;
   }
 
+  /** The characters of the latest messages, which are held ready. */
+  get tailChars(): number {
+    return this.#tailChars;
+  }
+
   /** When the last message passed on was taken in, in milliseconds since the epoch. */
   get lastAtMs(): number | undefined {
     return this.#tail.at(-1)?.atMs;
@@ -218,7 +231,9 @@ export class Channel {
    * `done` is called in the very turn in which the entrant becomes live, before anything is pushed to it, so that the
    * reply made there comes first. With `more` it has not become live.
    *
-   * @throws {ProblemError} `unavailable` if the record cannot be read
+   * @param bytes - room for messages, of which at least one is given; without any room, nothing is read for the entrant, and
+   *   it is told where to go on
+   * @throws {ProblemError} `unavailable` if the record cannot be read; `busy` if there is no room for the last `n`
    */
   async enter(entrant: Entrant, wish: Wish, bytes: number, done: (caughtUp: CaughtUp) => void): Promise<void> {
     this.#entering += 1;
@@ -246,6 +261,15 @@ export class Channel {
 
       let place = this.#head as Place;
       if (wish !== 'from-now' && 'after' in wish) place = wish.after;
+      if (bytes <= 0) {
+        const head = this.#head as Place;
+        if (wish !== 'from-now' && 'last' in wish && wish.last > 0 && head.number > 0)
+          throw refusal('busy', 'there is no room left in this reply', { retryAfterMs: fullAgainMs });
+        const isAtHead = place.volume === head.volume && place.number === head.number;
+        // Who is there would need room, too.
+        finish(place, !isAtHead || this.presence !== undefined || this.marks !== undefined);
+        return;
+      }
       if (wish !== 'from-now' && 'last' in wish) {
         const slice = this.#lastOfTail(wish.last, spare) ?? (await this.#read(this.#lastOfRecord(wish.last, spare)));
         place = take({ messages: slice.messages, more: false, head: slice.head }, slice.head);
@@ -286,6 +310,7 @@ export class Channel {
     this.marks?.close();
     this.#handOver();
     this.#entrants.clear();
+    this.#setTail([]);
   }
 
   // ------------------------------------------------------------------------------------------ passing on
@@ -294,8 +319,15 @@ export class Channel {
   #passOn(logged: LoggedMessage): void {
     this.#head = logged.place;
     this.#tail.push(logged);
-    if (this.#tail.length > this.#ports.tailMessages * 2) this.#tail = this.#tail.slice(-this.#ports.tailMessages);
-    const frame = logged.push;
+    const size = logged.text.length;
+    this.#tailChars += size;
+    const { tailMessages, tailChars } = this.#ports;
+    if (this.#tail.length > tailMessages * 2 || this.#tailChars > tailChars * 2) this.cutTail(tailMessages, tailChars);
+    else {
+      this.#toldChars = this.#tailChars;
+      this.#ports.tailGrew(size);
+    }
+    const frame = logged.toPush();
     this.#ports.handed(logged, this.#entrants.size);
     if (logged.except === undefined) {
       if (this.#turn === undefined) {
@@ -429,7 +461,7 @@ export class Channel {
     this.#handOver();
     for (const entrant of this.#entrants) entrant.push(frame);
     this.#ports.counts.gaps[gap.why] += this.#entrants.size;
-    this.#tail = [];
+    this.#setTail([]);
     this.#head = startOf(slice);
   }
 
@@ -450,7 +482,26 @@ export class Channel {
     if (logbook.keep !== 'recent') return;
     const oldestMs = this.#ports.now() - logbook.bounds.forMs;
     const count = this.#tail.findIndex((each) => each.atMs >= oldestMs);
-    this.#tail = count === -1 ? [] : this.#tail.slice(Math.max(count, this.#tail.length - logbook.bounds.messages));
+    const from = count === -1 ? this.#tail.length : Math.max(count, this.#tail.length - logbook.bounds.messages);
+    if (from > 0) this.#setTail(this.#tail.slice(from));
+  }
+
+  /** Lets go of the oldest messages held ready, until at most so many are left, with at most so many characters. */
+  cutTail(messages: number, chars: number): void {
+    let from = this.#tail.length;
+    for (let left = chars; from > 0 && this.#tail.length - from < messages; from--) {
+      left -= (this.#tail[from - 1] as LoggedMessage).text.length;
+      if (left < 0) break;
+    }
+    this.#setTail(this.#tail.slice(from));
+  }
+
+  #setTail(tail: readonly LoggedMessage[]): void {
+    this.#tail = [...tail];
+    const chars = sizeOf(tail);
+    this.#ports.tailGrew(chars - this.#toldChars);
+    this.#tailChars = chars;
+    this.#toldChars = chars;
   }
 
   /** What came after a place, if the tail reaches back that far. */

@@ -25,7 +25,7 @@ export interface ChannelInfo {
 }
 
 export interface ChannelsHost {
-  readonly options: Pick<EngineOptions, 'tailMessages' | 'marksShown' | 'channelLingerMs'>;
+  readonly options: Pick<EngineOptions, 'tailMessages' | 'tailChars' | 'tailsChars' | 'marksShown' | 'channelLingerMs'>;
   readonly rules: ChannelRules;
   readonly clock: Clock;
   readonly wheel: Wheel;
@@ -42,6 +42,8 @@ export interface ChannelsHost {
 /** How often some of the channels are looked at in the record, and how long until it was all of them, in milliseconds. */
 const lookMs = 500;
 const lookRoundMs = 5_000;
+/** The part of the bound for messages held ready that is left after some were let go. */
+const tailsPart = 3 / 4;
 /** Channels looked at in one call. */
 const lookChannels = 500;
 /** After how many rounds the others are reminded where a table of members stands. */
@@ -64,10 +66,18 @@ export class Channels implements Iterable<Channel> {
   /** Tables opened so far: one that is opened again is numbered higher than all before. */
   #tableBase = 0;
   #closed = false;
+  /** The characters of the messages that all channels hold ready. */
+  #tailsChars = 0;
+  #isCutting = false;
 
   constructor(host: ChannelsHost) {
     this.#host = host;
-    this.#noting = new Noting({ clock: host.clock, note: host.note, logOf: (match) => this.logOf(match) });
+    this.#noting = new Noting({
+      clock: host.clock,
+      wheel: host.wheel,
+      note: host.note,
+      logOf: (match) => this.logOf(match),
+    });
     if (host.relay.others !== undefined) this.#lookLater();
   }
 
@@ -80,6 +90,11 @@ export class Channels implements Iterable<Channel> {
     let count = 0;
     for (const channel of this.#channels.values()) if (channel.entrants > 0) count += 1;
     return count;
+  }
+
+  /** The characters of the messages that all channels hold ready. */
+  get heldChars(): number {
+    return this.#tailsChars;
   }
 
   get(name: ChannelName): Channel | undefined {
@@ -161,6 +176,8 @@ export class Channels implements Iterable<Channel> {
     return {
       log: this.logOf(match),
       tailMessages: options.tailMessages,
+      tailChars: options.tailChars,
+      tailGrew: this.#tailGrew,
       marksShown: options.marksShown,
       readMarks: (limit) => store.marks(name, limit),
       counts,
@@ -183,6 +200,20 @@ export class Channels implements Iterable<Channel> {
     };
   }
 
+  readonly #tailGrew = (chars: number): void => {
+    this.#tailsChars += chars;
+    const most = this.#host.options.tailsChars;
+    if (this.#tailsChars <= most || this.#isCutting) return;
+    // The largest first, so that one busy channel does not cost the others what they hold ready.
+    this.#isCutting = true;
+    const largestFirst = [...this.#channels.values()].sort((a, b) => b.tailChars - a.tailChars);
+    for (const channel of largestFirst) {
+      if (this.#tailsChars <= most * tailsPart) break;
+      channel.cutTail(this.#host.options.tailMessages, channel.tailChars / 2);
+    }
+    this.#isCutting = false;
+  };
+
   #tablePorts(channel: ChannelName): Pick<ChannelPorts, 'tables'> {
     const { relay, clock, wheel } = this.#host;
     const { others } = relay;
@@ -204,7 +235,7 @@ export class Channels implements Iterable<Channel> {
     if (!channel.match.rule.presence?.noted) return;
     const { others } = this.#host.relay;
     const isFirst = await others?.claim(`left ${home} ${channel.name} ${author.user}`, claimMs).catch(() => false);
-    if (isFirst) this.#host.note(channel.match, 'left', author);
+    if (isFirst) this.#noting.noted(channel.match, 'left', author, false);
   }
 
   #lookLater(): void {

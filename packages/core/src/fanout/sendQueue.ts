@@ -1,4 +1,5 @@
 import type { ChannelName } from '@nine-bells/wire';
+import type { SlowReader, WaitingBudget } from '../limits/waitingBudget.js';
 import type { Link } from '../ports.js';
 import type { Batch, Frame } from './batch.js';
 import type { Fanout, Flushable } from './fanout.js';
@@ -16,7 +17,7 @@ const roomPart = 0.125;
  * what it took before, so what waits here can still be dropped. When more than `maxBytes` of pushes wait, `push`
  * returns `false` and the connection must be cut off (promise 6). Replies do not count: a client that comes back may be
  * given a long one, and must not be cut off for what goes on meanwhile. They are bounded by `whenBelow`, which whoever
- * makes replies waits for.
+ * makes replies waits for, and by the budget of all connections together.
  *
  * @param maxBytes - bound on the encoded bytes of pushes that wait, not counting what the socket already took
  */
@@ -29,14 +30,20 @@ export class SendQueue implements Flushable {
   #pushBytes = 0;
   #scheduled = false;
   #closed = false;
+  #isSlow = false;
   #room: (() => void) | undefined;
+  readonly #owner: SlowReader | undefined;
+  readonly #budget: WaitingBudget | undefined;
   /** Frames handed to the transport so far. */
   written = 0;
 
-  constructor(link: Link, fanout: Fanout, maxBytes: number) {
+  /** @param owner - the connection, told to `budget` while it does not take what it is given */
+  constructor(link: Link, fanout: Fanout, maxBytes: number, owner?: SlowReader, budget?: WaitingBudget) {
     this.#link = link;
     this.#fanout = fanout;
     this.#maxBytes = maxBytes;
+    this.#owner = owner;
+    this.#budget = budget;
   }
 
   /** Bytes that wait here. */
@@ -53,6 +60,7 @@ export class SendQueue implements Flushable {
       return true;
     }
     this.#pushBytes += frame.bytes;
+    if (this.#isSlow) this.#budget?.grew(frame.bytes);
     if (this.#held !== undefined) this.#held.push(frame);
     else this.#add(frame);
     if (this.#pushBytes > this.#maxBytes) this.#makeLess();
@@ -75,7 +83,9 @@ export class SendQueue implements Flushable {
 
   /** Adds a reply; a reply is never held back. */
   reply(frame: Frame): void {
-    if (!this.#closed) this.#add(frame);
+    if (this.#closed) return;
+    this.#budget?.grew(frame.bytes);
+    this.#add(frame);
   }
 
   /** From now on holds pushes back, so that a reply that is being made comes before them. */
@@ -90,9 +100,14 @@ export class SendQueue implements Flushable {
     for (const frame of held) this.#add(frame);
   }
 
-  /** Resolves when less than `maxBytes` wait, or the queue has been closed; `undefined` if that is so now. */
+  /**
+   * Resolves when less than `maxBytes` wait here and in the transport, or the queue has been closed; `undefined` if that
+   * is so now.
+   */
   whenBelow(): Promise<void> | undefined {
-    if (this.#closed || this.bytes < this.#maxBytes) return undefined;
+    const untaken = this.#link.waitingBytes;
+    if (this.#closed || this.bytes + untaken < this.#maxBytes) return undefined;
+    if (untaken > 0) this.#setSlow(true);
     return new Promise((resolve) => {
       this.#room = resolve;
     });
@@ -107,13 +122,23 @@ export class SendQueue implements Flushable {
   flush(): void {
     this.#scheduled = false;
     const batch = this.#batch;
-    if (batch === undefined || this.#closed || this.#link.waitingBytes > 0) return;
+    if (this.#closed) return;
+    if (this.#link.waitingBytes > 0) {
+      if (batch !== undefined) this.#setSlow(true);
+      return;
+    }
+    if (batch === undefined) {
+      this.#setSlow(false);
+      this.#makeRoom();
+      return;
+    }
     this.#batch = undefined;
     // What is held back still waits.
     this.#pushBytes = (this.#held ?? []).reduce((sum, frame) => sum + frame.bytes, 0);
     this.written += batch.length;
     this.#fanout.bytesOut += batch.bytes;
     this.#link.write(batch);
+    this.#setSlow(this.#link.waitingBytes > 0);
     this.#makeRoom();
   }
 
@@ -122,7 +147,16 @@ export class SendQueue implements Flushable {
     this.#closed = true;
     this.#batch = undefined;
     this.#held = undefined;
+    this.#setSlow(false);
     this.#makeRoom();
+  }
+
+  #setSlow(isSlow: boolean): void {
+    if (this.#isSlow === isSlow) return;
+    this.#isSlow = isSlow;
+    if (this.#owner === undefined) return;
+    if (isSlow) this.#budget?.add(this.#owner);
+    else this.#budget?.delete(this.#owner);
   }
 
   /** Drops the hails, and joins what counts only in its latest form. */
@@ -167,6 +201,7 @@ export class SendQueue implements Flushable {
   }
 
   #makeRoom(): void {
+    if (this.#room === undefined || (!this.#closed && this.bytes + this.#link.waitingBytes >= this.#maxBytes)) return;
     const room = this.#room;
     this.#room = undefined;
     room?.();

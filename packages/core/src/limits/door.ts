@@ -1,6 +1,6 @@
 import type { EngineOptions } from '../options.js';
 import type { Clock } from '../ports.js';
-import { TokenBucket } from './tokenBucket.js';
+import { type Rate, TokenBucket } from './tokenBucket.js';
 
 /** What each address has open, and how often it has failed to say who it is. */
 export class Door {
@@ -8,6 +8,8 @@ export class Door {
   readonly #options: EngineOptions;
   readonly #open = new Map<string, number>();
   readonly #failures = new Map<string, TokenBucket>();
+  readonly #opened = new Map<string, TokenBucket>();
+  readonly #came = new Map<string, TokenBucket>();
 
   constructor(clock: Clock, options: EngineOptions) {
     this.#clock = clock;
@@ -20,6 +22,7 @@ export class Door {
     const open = (this.#open.get(address) ?? 0) + 1;
     this.#open.set(address, open);
     if (open > this.#options.connectionsPerAddress) return 'too-many-connections';
+    if (this.#take(this.#came, address, this.#options.newConnectionsPerAddress) > 0) return 'rate-limited';
     const isEmpty = this.#failures.get(address)?.isEmpty(this.#options.failedHellos, this.#clock.monotonic());
     return isEmpty ? 'rate-limited' : undefined;
   }
@@ -33,20 +36,33 @@ export class Door {
 
   /** A hello was refused for what it said of who it is. */
   failed(address: string | undefined): void {
-    if (address === undefined) return;
-    const { failedHellos } = this.#options;
-    const now = this.#clock.monotonic();
-    let bucket = this.#failures.get(address);
-    if (bucket === undefined) {
-      bucket = new TokenBucket(failedHellos, now);
-      this.#failures.set(address, bucket);
-    }
-    bucket.take(failedHellos, now);
+    if (address !== undefined) this.#take(this.#failures, address, this.#options.failedHellos);
   }
 
-  /** Forgets addresses that have not failed for a while. */
+  /** A channel is opened for a client; how long it must wait before that, in milliseconds. */
+  opens(address: string | undefined): number {
+    return address === undefined ? 0 : this.#take(this.#opened, address, this.#options.newChannelsPerAddress);
+  }
+
+  /** Forgets addresses that have done nothing for a while. */
   sweep(): void {
-    for (const [address, bucket] of this.#failures)
-      if (bucket.isFull(this.#options.failedHellos, this.#clock.monotonic())) this.#failures.delete(address);
+    const { failedHellos, newChannelsPerAddress, newConnectionsPerAddress } = this.#options;
+    const now = this.#clock.monotonic();
+    for (const [buckets, rate] of [
+      [this.#failures, failedHellos],
+      [this.#opened, newChannelsPerAddress],
+      [this.#came, newConnectionsPerAddress],
+    ] as const)
+      for (const [address, bucket] of buckets) if (bucket.isFull(rate, now)) buckets.delete(address);
+  }
+
+  #take(buckets: Map<string, TokenBucket>, address: string, rate: Rate): number {
+    const now = this.#clock.monotonic();
+    let bucket = buckets.get(address);
+    if (bucket === undefined) {
+      bucket = new TokenBucket(rate, now);
+      buckets.set(address, bucket);
+    }
+    return bucket.take(rate, now);
   }
 }

@@ -29,6 +29,19 @@ export class TokenBucket {
     return Math.ceil(((needed - this.#tokens) * rate.perMs) / rate.count);
   }
 
+  /** Takes `cost` tokens, there or not. Gives after how many milliseconds no more are owed. */
+  spend(rate: Rate, nowMs: number, cost: number): number {
+    this.#fill(rate, nowMs);
+    this.#tokens -= cost;
+    return this.owedMs(rate, nowMs);
+  }
+
+  /** After how many milliseconds no more tokens are owed. */
+  owedMs(rate: Rate, nowMs: number): number {
+    this.#fill(rate, nowMs);
+    return this.#tokens >= 0 ? 0 : Math.ceil((-this.#tokens * rate.perMs) / rate.count);
+  }
+
   /** Whether it is as full as at the start, so that it may be forgotten. */
   isFull(rate: Rate, nowMs: number): boolean {
     this.#fill(rate, nowMs);

@@ -35,6 +35,7 @@ import { bannedProblem, removedBy } from '../measures/told.js';
 import { authorOf } from '../ports.js';
 import { checkStatus } from '../presence/status.js';
 import type { ConnectionHost } from './host.js';
+import type { SessionRate } from './rates.js';
 import { enteredText, inboxReply, markedText, placeOf, publishedText, readText, wishOf } from './replies.js';
 import type { Session } from './sessions.js';
 import { Stays } from './stays.js';
@@ -218,9 +219,12 @@ export class Client implements Entrant {
   /**
    * Enters a channel and calls `reply` with the members of the reply, as JSON text without braces, in the turn in which
    * the connection becomes live there. Returns the size of what was given, in characters.
+   *
+   * @param bytes - room for messages; with none, the client is only told where to go on (`more`)
    */
   async enter(wish: EnterWish, bytes: number, reply: (text: string) => void): Promise<number> {
     const { options } = this.#host;
+    const isFull = bytes <= 0;
     if (wish.status !== undefined) checkStatus(wish.status, options.statusBytes, '/status');
     const { match, ruling } = await this.#allowedToEnter(wish.channel);
     if (wish.last !== undefined && wish.last > 0) await this.#allowed('read', wish.channel);
@@ -228,7 +232,7 @@ export class Client implements Entrant {
     if (channel === undefined) {
       if (this.#channels !== undefined && this.#channels.size >= options.channelsPerSession)
         throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
-      channel = this.#host.channel(wish.channel, match);
+      channel = this.#open(wish.channel, match);
     }
     let size = 0;
     const into = channel;
@@ -248,14 +252,27 @@ export class Client implements Entrant {
         if (!caughtUp.more) this.#restOn(wish.channel, ruling);
         if (caughtUp.more) this.#channels.delete(wish.channel);
         else this.#channels.set(wish.channel, into);
-        const text = enteredText(wish.channel, caughtUp, list + (into.marks?.text ?? ''));
+        // In a reply that is full, who is there comes with the messages: when the client enters again.
+        const about = isFull && caughtUp.more ? '' : list + (into.marks?.text ?? '');
+        const text = enteredText(wish.channel, caughtUp, about);
         size = text.length;
+        this.#owes(size);
         reply(text);
       });
     } finally {
       if (!this.#channels?.has(wish.channel) || this.gone) this.#host.left(into);
     }
     return size;
+  }
+
+  /** The channel; one that is not open here yet is charged to the session and its address. */
+  #open(name: ChannelName, match: RuleMatch): Channel {
+    const open = this.#host.openChannel(name);
+    if (open !== undefined) return open;
+    const waitMs = this.overRate('newChannels') || this.#host.door.opens(this.#line.address);
+    if (waitMs > 0)
+      throw refusal('rate-limited', 'too many channels are entered that nobody was in', { retryAfterMs: waitMs });
+    return this.#host.channel(name, match);
   }
 
   async #allowedToEnter(channel: ChannelName): Promise<Allowed> {
@@ -447,7 +464,9 @@ export class Client implements Entrant {
       request.after === undefined
         ? await log.before(request.channel, request.before && placeOf(request.before), limit)
         : await log.since(request.channel, placeOf(request.after), limit);
-    this.#line.replyText(request.id, readText(request, slice, this.session));
+    const text = readText(request, slice, this.session);
+    this.#owes(text.length);
+    this.#line.replyText(request.id, text);
   }
 
   /** Swaps the token in place. What the new one does not allow ends now. */
@@ -566,20 +585,39 @@ export class Client implements Entrant {
   }
 
   /** How long the session must wait before it does more of something, in milliseconds; 0: not at all. */
-  overRate(what: 'requests' | 'publishes' | 'hails'): number {
+  overRate(what: SessionRate, cost = 1): number {
     const session = this.#session;
     const rate: Rate = this.#host.options[what];
     const now = this.#host.clock.monotonic();
-    session[what] ??= new TokenBucket(rate, now);
-    return session[what].take(rate, now);
+    session.rates ??= {};
+    session.rates[what] ??= new TokenBucket(rate, now);
+    return session.rates[what].take(rate, now, cost);
+  }
+
+  /** How long the session must wait for what was read for it, in milliseconds. */
+  get owedMs(): number {
+    const { options, clock } = this.#host;
+    return this.#session.rates?.given?.owedMs(options.given, clock.monotonic()) ?? 0;
+  }
+
+  #owes(bytes: number): void {
+    const { options, clock } = this.#host;
+    const now = clock.monotonic();
+    this.#session.rates ??= {};
+    this.#session.rates.given ??= new TokenBucket(options.given, now);
+    this.#session.rates.given.spend(options.given, now, bytes);
   }
 
   // ------------------------------------------------------------------------------------------------- trace
 
-  /** The client says how far it has got channels. */
+  /** The client says how far it has got channels. Of other channels nothing is kept. */
   hasGot(got: Readonly<Record<string, Cursor>>): void {
-    // Of channels that it is in: what else a client may say is not kept.
-    this.#got = Object.fromEntries(Object.entries(got).filter(([name]) => this.#channels?.has(name as ChannelName)));
+    const known: Record<string, Cursor> = {};
+    for (const name of this.#channels?.keys() ?? []) {
+      const cursor = Object.hasOwn(got, name) ? got[name] : undefined;
+      if (typeof cursor === 'string' && parseCursor(cursor) !== undefined) known[name] = cursor;
+    }
+    this.#got = known;
   }
 
   /** How far the client has said that it has got a channel. */

@@ -14,12 +14,15 @@ import {
 import { type Batch, Frame } from '../fanout/batch.js';
 import { SendQueue } from '../fanout/sendQueue.js';
 import { guestIdentity, type Identity } from '../identity.js';
+import { TokenBucket } from '../limits/tokenBucket.js';
+import type { SlowReader } from '../limits/waitingBudget.js';
 import { bannedProblem } from '../measures/told.js';
 import type { Link } from '../ports.js';
 import type { Paced } from '../time/pacer.js';
 import { type ActOwner, ActQueue } from './actQueue.js';
 import { type Asked, Client, type ClientLine } from './client.js';
 import type { ConnectionHost } from './host.js';
+import { costs } from './rates.js';
 import { guestIdOf } from './sessionSecret.js';
 import type { SessionConnection } from './sessions.js';
 
@@ -32,6 +35,8 @@ const strikesWithinMs = 10_000;
 const expiringMs = 60_000;
 /** How long after its time hello is still waited for, in milliseconds. */
 const helloGraceMs = 250;
+/** Frames of more characters than this are paid for by their size. */
+const largeChars = 4_096;
 /** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
 const actsBound = 64;
 
@@ -41,7 +46,7 @@ const actsBound = 64;
  *
  * The transport calls `receive`, `alive`, `drained` and `closed`. The acts of the client take effect in the order sent.
  */
-export class Connection implements ClientLine, ActOwner<Request>, Paced, SessionConnection {
+export class Connection implements ClientLine, ActOwner<Request>, Paced, SessionConnection, SlowReader {
   readonly link: Link;
   readonly sinceMs: number;
   readonly #host: ConnectionHost;
@@ -53,6 +58,9 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   #helloSeen = false;
   #ended = false;
   #paused = false;
+  /** Nothing is read for a while, whether or not acts wait. */
+  #rests = false;
+  #received: TokenBucket | undefined;
   #strikes: number[] | undefined;
   #heard = true;
   /** Half pulses without a sign of life. */
@@ -70,7 +78,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.#host = host;
     this.link = link;
     this.sinceMs = host.clock.now();
-    this.#queue = new SendQueue(link, host.fanout, host.options.sendQueueBytes);
+    this.#queue = new SendQueue(link, host.fanout, host.options.sendQueueBytes, this, host.waiting);
     this.#acts = new ActQueue(this);
     const { helloWithinMs } = host.options;
     // Not at once: where the process stood still meanwhile, hello may have come and not have been read yet.
@@ -105,6 +113,16 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     return this.#queue.bytes + this.link.waitingBytes;
   }
 
+  /** Bytes that its transport has been given and has not sent yet. */
+  get untakenBytes(): number {
+    return this.link.waitingBytes;
+  }
+
+  /** Frames handed to its transport so far. */
+  get written(): number {
+    return this.#queue.written;
+  }
+
   // ------------------------------------------------------------------------------- called by the transport
 
   /** Takes one text frame. */
@@ -112,6 +130,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     if (this.#ended) return;
     this.#heard = true;
     this.#host.counts.charsIn += text.length;
+    if (text.length > largeChars) this.#restFor(this.#spendOn(text.length));
     const reading = readRequest(text);
     if (!reading.ok) {
       this.#strike(reading.problem, reading.id);
@@ -119,7 +138,9 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     }
     const { request } = reading;
     if (request.do === 'pulse') {
-      if (request.got !== undefined) this.#client?.hasGot(request.got);
+      const waitMs = this.#client?.overRate('requests', costs.pulse) ?? 0;
+      if (waitMs > 0) this.#restFor(waitMs);
+      else if (request.got !== undefined) this.#client?.hasGot(request.got);
       return;
     }
     if (!this.#helloSeen && request.do !== 'hello') {
@@ -161,12 +182,12 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
 
   /** Adds a frame for this client. Hot: once per delivery. */
   push(frame: Frame): void {
-    if (!this.#queue.push(frame)) this.#cutOff();
+    if (!this.#queue.push(frame)) this.cutOff();
   }
 
   /** Adds all frames of a turn. Hot: once per connection, channel and turn. */
   pushAll(batch: Batch): void {
-    if (!this.#queue.pushAll(batch)) this.#cutOff();
+    if (!this.#queue.pushAll(batch)) this.cutOff();
   }
 
   /** Ends the connection from this side. */
@@ -210,6 +231,8 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     // Whoever asks for more than it reads waits for its own replies.
     const room = this.#queue.whenBelow();
     if (room !== undefined) return room.then(() => this.act(request));
+    const owedMs = this.#client?.owedMs ?? 0;
+    if (owedMs > 0) return this.#wait(owedMs).then(() => this.act(request));
     try {
       const done = this.#perform(request);
       return done?.catch((error: unknown) => this.failed(error, request));
@@ -223,14 +246,18 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     if (request.do === 'hello') return this.#hello(request);
     // Hello comes first, and a refused one ends the connection.
     const client = this.#client as Client;
-    const waitMs = client.overRate('requests');
+    const waitMs = client.overRate('requests', costs[request.do]);
     if (waitMs === 0) return client.perform(request);
     this.#sendProblem(
       problem('rate-limited', 'this session sends more requests than it may', { retryAfterMs: waitMs }),
       request.id,
     );
     // Whoever does not heed it is read from more slowly.
-    return new Promise((resolve) => void this.#host.wheel.after(waitMs, resolve));
+    return this.#wait(waitMs);
+  }
+
+  #wait(ms: number): Promise<void> {
+    return new Promise((resolve) => void this.#host.wheel.after(ms, resolve));
   }
 
   async #hello(request: HelloRequest): Promise<void> {
@@ -257,9 +284,12 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.#queue.hold();
     const entered: string[] = [];
     let spare = options.backlogBytes;
-    for (const wish of request.enter ?? []) {
+    for (const [index, wish] of (request.enter ?? []).entries()) {
       try {
-        spare -= await client.enter(wish, Math.max(spare, 1), (text) => entered.push(`{${text}}`));
+        // Those that are not caught up with are not entered yet, and count nevertheless.
+        if (index >= options.channelsPerSession)
+          throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
+        spare -= await client.enter(wish, spare, (text) => entered.push(`{${text}}`));
       } catch (error) {
         if (this.#ended) return;
         entered.push(JSON.stringify({ channel: wish.channel, problem: this.#problemOf(error, request.do) }));
@@ -435,6 +465,25 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     };
   }
 
+  /** How long nothing more is to be read, in milliseconds, after so many characters. */
+  #spendOn(chars: number): number {
+    const { options, clock } = this.#host;
+    const now = clock.monotonic();
+    this.#received ??= new TokenBucket(options.received, now);
+    return this.#received.spend(options.received, now, chars);
+  }
+
+  /** Reads nothing for so many milliseconds. */
+  #restFor(ms: number): void {
+    if (ms <= 0 || this.#rests) return;
+    this.#rests = true;
+    this.#pause();
+    this.#host.wheel.after(ms, () => {
+      this.#rests = false;
+      if (!this.#ended && this.#acts.length <= this.#host.options.actsWaiting) this.idle();
+    });
+  }
+
   #pause(): void {
     if (this.#paused) return;
     this.#paused = true;
@@ -443,12 +492,13 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
 
   /** All that the client asked for has been done: more may come. */
   idle(): void {
-    if (!this.#paused) return;
+    if (!this.#paused || this.#rests) return;
     this.#paused = false;
     this.link.resume();
   }
 
-  #cutOff(): void {
+  /** Closes it as too slow. */
+  cutOff(): void {
     if (this.#ended) return;
     this.#host.counts.cutOff += 1;
     this.#queue.close();

@@ -7,6 +7,7 @@ import type { Fanout } from '../fanout/fanout.js';
 import type { Inboxes } from '../inbox/inboxes.js';
 import type { InboxSlice } from '../inbox/notice.js';
 import type { Door } from '../limits/door.js';
+import type { WaitingBudget } from '../limits/waitingBudget.js';
 import type { Appended } from '../logbook/logbook.js';
 import type { MarkStanding } from '../marks/mark.js';
 import type { Unread } from '../marks/unread.js';
@@ -30,6 +31,8 @@ export interface ConnectionHost {
   /** Calls connections twice in each pulse. */
   readonly pacer: Pacer;
   readonly fanout: Fanout;
+  /** What may wait for all connections together. */
+  readonly waiting: WaitingBudget;
   readonly sessions: Sessions;
   readonly seal: Seal;
   readonly tokens: TokenReader;
@@ -63,6 +66,8 @@ export interface ConnectionHost {
   remove(wish: RemovalWish, by: Actor): Promise<Removal>;
   /** @throws {ProblemError} `no-such-channel` */
   match(channel: ChannelName): RuleMatch;
+  /** The channel, if it is open here. */
+  openChannel(name: ChannelName): Channel | undefined;
   /** The channel as somebody here has entered or enters it. */
   channel(name: ChannelName, match: RuleMatch): Channel;
   /** Whether a direct channel may begin, or has begun. */

@@ -1,10 +1,10 @@
 import type { ChannelName, Ending, Json } from '@nine-bells/wire';
 import type { Channel } from '../channel/channel.js';
 import type { Identity } from '../identity.js';
-import type { TokenBucket } from '../limits/tokenBucket.js';
 import type { Clock, Ids, Seal } from '../ports.js';
 import type { Continuation } from './continuation.js';
 import { GuestNames } from './guestNames.js';
+import type { SessionRates } from './rates.js';
 import { makeSecret, readSecret } from './sessionSecret.js';
 
 /** A session's connection, as far as the session is concerned. */
@@ -31,9 +31,7 @@ export interface Session {
   /** Who it was at its last hello, and the MAC of the token that said so: the same token need not be checked again. */
   who: Identity | undefined;
   tokenMac: string | undefined;
-  requests: TokenBucket | undefined;
-  publishes: TokenBucket | undefined;
-  hails: TokenBucket | undefined;
+  rates: SessionRates | undefined;
   /** What it says of itself, in channels that it enters without saying something else. */
   status: Json | undefined;
   /** The channel that it has in view. */
@@ -201,9 +199,7 @@ export class Sessions {
       guestName: guest ? this.#names.take(user) : undefined,
       who: undefined,
       tokenMac: undefined,
-      requests: undefined,
-      publishes: undefined,
-      hails: undefined,
+      rates: undefined,
       status: undefined,
       looking: undefined,
       lingers: undefined,

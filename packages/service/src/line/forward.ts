@@ -1,5 +1,6 @@
 import { request as httpRequest, type IncomingMessage, type OutgoingHttpHeaders } from 'node:http';
 import { request as httpsRequest } from 'node:https';
+import { pipeline } from 'node:stream';
 import { refusal } from '@nine-bells/wire';
 import type { Request, Response } from 'express';
 
@@ -29,10 +30,8 @@ export function passOn(request: Request, response: Response, address: string): P
     const ask = url.protocol === 'https:' ? httpsRequest : httpRequest;
     const outgoing = ask(url, { method: request.method, headers }, (answer: IncomingMessage) => {
       response.writeHead(answer.statusCode ?? 502, without(answer.headers)).flushHeaders();
-      // Streams are passed on line by line, not when there is enough of them.
-      answer.on('data', (data) => response.write(data));
-      answer.on('end', () => response.end(resolve));
-      answer.on('error', () => response.destroy());
+      // Piece by piece as it comes, and no faster than the client reads: else all that it does not read would wait here.
+      pipeline(answer, response, () => resolve());
     });
     response.on('close', () => {
       outgoing.destroy();

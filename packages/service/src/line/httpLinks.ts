@@ -112,6 +112,8 @@ export class SessionLink extends HttpLink {
   #welcome: ((answer: object | Goodbye) => void) | undefined;
   #stream: ServerResponse | undefined;
   #poll: ServerResponse | undefined;
+  /** The poll that was answered last. */
+  #answering: ServerResponse | undefined;
   #pollTimer: NodeJS.Timeout | undefined;
   /** The last answer to a poll, until the client has said that it has it. */
   #answered = { number: 0, text: '' };
@@ -122,12 +124,13 @@ export class SessionLink extends HttpLink {
   whenEnded: () => void = () => {};
 
   protected get open(): ServerResponse | undefined {
-    return this.#stream;
+    return this.#stream ?? this.#answering;
   }
 
   get waitingBytes(): number {
     if (this.#welcome !== undefined || this.#poll !== undefined) return 0;
-    return this.#stream === undefined ? 1 : this.#stream.writableLength;
+    // Between two polls nothing can be written; the last answer is held until the client has said that it has it.
+    return this.#stream === undefined ? 1 + this.#answered.text.length : this.#stream.writableLength;
   }
 
   /** Says hello; resolves with the reply, or with why there is none. */
@@ -182,6 +185,7 @@ export class SessionLink extends HttpLink {
       response.setHeader('Content-Type', 'application/json').end(this.#answered.text);
       return;
     }
+    this.#answered.text = '';
     this.#poll?.end();
     this.#poll = response;
     this.#attendedBy(response);
@@ -229,6 +233,7 @@ export class SessionLink extends HttpLink {
 
   protected override lost(): void {
     super.lost();
+    if (this.#answering?.writableFinished === false) this.#answering.destroy();
     clearTimeout(this.#unattended);
     clearTimeout(this.#pollTimer);
     this.whenEnded();
@@ -244,6 +249,7 @@ export class SessionLink extends HttpLink {
     this.#answered = { number, text: `{"number":${number},"frames":[${texts.join()}]${end}}` };
     response?.setHeader('Content-Type', 'application/json').setHeader('Cache-Control', 'no-store');
     response?.end(this.#answered.text);
+    this.#answering = response;
     this.#attendedBy();
   }
 
