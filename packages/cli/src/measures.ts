@@ -32,7 +32,7 @@ export function addMeasures(program: Command): void {
       .command('ban')
       .description('keep a user out, or whoever comes from an address')
       .argument('[user]', "the user's id; guests have ids too")
-      .option('--address <ip>', 'an address, instead of a user')
+      .option('--address <address>', 'an address or a range such as 192.0.2.0/24, instead of a user')
       .option('--channel <channel>', 'of this channel; without it, of the whole service')
       .option('--for <time>', 'for so long, such as 12h; without it, until it is lifted', duration)
       .addOption(reasonOption()),

@@ -99,8 +99,11 @@ export interface LineEvents {
   state: LineState;
   /** A problem that belongs to no call. */
   problem: Problem;
-  /** A watched user says something else of itself; `null`: it is not connected. */
-  user: { readonly user: string; readonly status: Json };
+  /**
+   * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
+   * any more.
+   */
+  user: { readonly user: string; readonly status: Json; readonly problem?: Problem };
 }
 
 export interface PublishOptions {
@@ -513,8 +516,16 @@ export class Line extends TypedTarget<LineEvents> {
       repeatable: false,
       resolve: (reply) => this.emit('user', { user, status: (reply as unknown as { status: Json }).status }),
       reject: (error) => {
+        const socket = this.#socket;
+        if (isPassing(error)) {
+          const again = (): void => {
+            if (socket !== undefined && socket === this.#socket && this.#watched.has(user)) this.#watchAgain(user);
+          };
+          setTimeout(again, error.problem?.retryAfterMs ?? 1_000);
+          return;
+        }
         this.#watched.delete(user);
-        if (error.problem !== undefined) this.emit('problem', error.problem);
+        if (error.problem !== undefined) this.emit('user', { user, status: null, problem: error.problem });
       },
     });
     this.#transmit({ do: 'watch', id, user });
@@ -711,8 +722,11 @@ export class Line extends TypedTarget<LineEvents> {
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
     else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
     else if (isPush(frame, 'marks')) this.#answered(frame.channel)?.marksChanged(frame);
-    else if (isPush(frame, 'user')) this.emit('user', { user: frame.user, status: frame.status });
-    else if (isPush(frame, 'members')) this.#answered(frame.channel)?.membersChanged(frame);
+    else if (isPush(frame, 'user')) {
+      const { on: _, ...told } = frame;
+      if (told.problem !== undefined) this.#watched.delete(told.user);
+      this.emit('user', told);
+    } else if (isPush(frame, 'members')) this.#answered(frame.channel)?.membersChanged(frame);
     else if (isPush(frame, 'hail')) {
       const { type, by, data } = frame;
       this.#answered(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });

@@ -19,6 +19,7 @@ export * from './limits/tokenBucket.js';
 export * from './logbook/logbook.js';
 export type { SavedEntry, SavedKey, SavedLog, SavedMessage } from './logbook/recentLog.js';
 export * from './marks/mark.js';
+export { canonicalAddress, readRange, unitOf } from './measures/addresses.js';
 export * from './measures/measure.js';
 export type { BanWish, Effect, Measures } from './measures/measures.js';
 export * from './options.js';

@@ -198,6 +198,27 @@ describe('watching a status', () => {
     expect(pia.pushes('user')).toHaveLength(3);
   });
 
+  it.each([
+    ['a token that does not allow it', 'refresh'],
+    ['an answer that runs out', 'ask'],
+  ])('ends with %s, and says so', async (_, how) => {
+    let allow = true;
+    const users = { watch: how === 'ask' ? { ask: 'http://regatta.example/may' } : { role: 'coach' } };
+    const asker = { ask: async () => ({ allow, rememberMs: 5_000 }) };
+    const { welcomed, settle, clock } = harness({ users }, undefined, { asker });
+    const bram = await welcomed('bram!coach');
+    const watch = bram.send({ do: 'watch', user: 'pia' });
+    await settle();
+    expect(bram.reply(watch).problem).toBeUndefined();
+    allow = false;
+    bram.send(how === 'ask' ? { do: 'leave', channel: 'none' } : { do: 'refresh', token: 'bram' });
+    await clock.run(6_000);
+    expect(bram.pushes('user')).toMatchObject([{ user: 'pia', status: null, problem: { code: 'not-allowed' } }]);
+    await welcomed('pia');
+    await clock.run(1_000);
+    expect(bram.pushes('user')).toHaveLength(1);
+  });
+
   it('does not flicker for a short break, and is a question of access', async () => {
     const { welcomed, settle, clock } = setUp();
     const pia = await welcomed('pia');

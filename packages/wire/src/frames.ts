@@ -383,6 +383,8 @@ export interface UserPush {
   readonly on: 'user';
   readonly user: string;
   readonly status: Json;
+  /** The client may not watch the user any more, and why; `status` is `null`, and nothing more is told. */
+  readonly problem?: Problem;
 }
 export interface GapPush extends Gap {
   readonly on: 'gap';

@@ -1,8 +1,9 @@
+import { unitOf } from '../measures/addresses.js';
 import type { EngineOptions } from '../options.js';
 import type { Clock } from '../ports.js';
 import { type Rate, TokenBucket } from './tokenBucket.js';
 
-/** What each address has open, and how often it has failed to say who it is. */
+/** What each address has open, and how often it has failed to say who it is. Of IPv6, a /64 network counts as one. */
 export class Door {
   readonly #clock: Clock;
   readonly #options: EngineOptions;
@@ -17,8 +18,9 @@ export class Door {
   }
 
   /** Counts a new connection; says why it must not stay. */
-  came(address: string | undefined): 'too-many-connections' | 'rate-limited' | undefined {
-    if (address === undefined) return undefined;
+  came(from: string | undefined): 'too-many-connections' | 'rate-limited' | undefined {
+    if (from === undefined) return undefined;
+    const address = unitOf(from);
     const open = (this.#open.get(address) ?? 0) + 1;
     this.#open.set(address, open);
     if (open > this.#options.connectionsPerAddress) return 'too-many-connections';
@@ -27,8 +29,9 @@ export class Door {
     return isEmpty ? 'rate-limited' : undefined;
   }
 
-  went(address: string | undefined): void {
-    if (address === undefined) return;
+  went(from: string | undefined): void {
+    if (from === undefined) return;
+    const address = unitOf(from);
     const open = (this.#open.get(address) ?? 1) - 1;
     if (open > 0) this.#open.set(address, open);
     else this.#open.delete(address);
@@ -56,7 +59,8 @@ export class Door {
       for (const [address, bucket] of buckets) if (bucket.isFull(rate, now)) buckets.delete(address);
   }
 
-  #take(buckets: Map<string, TokenBucket>, address: string, rate: Rate): number {
+  #take(buckets: Map<string, TokenBucket>, from: string, rate: Rate): number {
+    const address = unitOf(from);
     const now = this.#clock.monotonic();
     let bucket = buckets.get(address);
     if (bucket === undefined) {

@@ -4,6 +4,7 @@ import type { Connected } from '../session/connected.js';
 import type { Connection } from '../session/connection.js';
 import type { RemovalWish } from '../session/host.js';
 import type { Wheel } from '../time/wheel.js';
+import { isWithin, readRange } from './addresses.js';
 import { ChangeWatch } from './changeWatch.js';
 import {
   type Actor,
@@ -22,7 +23,7 @@ import { bannedProblem, endedProblem, removedBy } from './told.js';
 
 /** Whom to keep out, and from what. */
 export interface BanWish {
-  /** A user id, or else an address. */
+  /** A user id, or else an address or a range of addresses. */
   readonly user?: string;
   readonly address?: string;
   /** Absent: from the whole service. */
@@ -87,11 +88,12 @@ export class Measures {
    *
    * @throws {ProblemError} `no-such-channel`, `bad-value`, `unavailable`
    */
-  ban(wish: BanWish, by: Actor): Promise<Effect<Ban>> {
+  async ban(wish: BanWish, by: Actor): Promise<Effect<Ban>> {
     if ((wish.user === undefined) === (wish.address === undefined))
       throw refusal('bad-value', 'a ban is of a user or of an address', { where: '/user' });
     if (wish.channel !== undefined) this.#host.checkChannel(wish.channel);
-    const { forMs, ...whom } = wish;
+    const { forMs, ...given } = wish;
+    const whom = given.address === undefined ? given : { ...given, address: addressOf(given.address) };
     return this.#take({ did: 'ban', ...whom, ...this.#taken(by, wish.reason), ...this.#until(forMs) });
   }
 
@@ -214,10 +216,13 @@ export class Measures {
     const { connected } = this.#host;
     const address = measure.did === 'ban' ? measure.address : undefined;
     const channel = measure.did === 'ban' || measure.did === 'remove' ? measure.channel : undefined;
+    const range = address === undefined ? undefined : readRange(address);
     const ofUser = connected.of(measure.user ?? '');
     return [...(ofUser.size > 0 ? ofUser : connected)].filter(
       (each) =>
-        (address === undefined ? each.client?.user === measure.user : each.address === address) &&
+        (range === undefined
+          ? each.client?.user === measure.user
+          : each.address !== undefined && isWithin(each.address, range)) &&
         (channel === undefined || each.client?.isIn(channel) === true) &&
         (each.client?.who.oversight !== true || measure.did === 'sign-out'),
     );
@@ -276,6 +281,15 @@ export class Measures {
     const change = await store.take(measure);
     await relay.control.append({ ...measure, change });
     return { measure, sessions: await counting };
+  }
+}
+
+/** The range of a ban, as it is written in one way only. */
+function addressOf(text: string): string {
+  try {
+    return readRange(text).text;
+  } catch (error) {
+    throw refusal('bad-value', (error as Error).message, { where: '/address' });
   }
 }
 

@@ -1,14 +1,23 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { Clock } from '../ports.js';
+import { type AddressRange, rangeOf, readRange } from './addresses.js';
 import type { InForce, KeepingOut, Measure } from './measure.js';
 import { keepsOut } from './measure.js';
+
+/** Most addresses of which it is remembered what keeps them out. */
+const mostFound = 100_000;
 
 /** The measures in force, as this instance knows them. Asked before every act, so asking is cheap. */
 export class Standing {
   readonly #clock: Clock;
   readonly #byId = new Map<string, KeepingOut>();
   readonly #byUser = new Map<string, KeepingOut[]>();
+  /** By range, as it is written in one way only. */
   readonly #byAddress = new Map<string, KeepingOut[]>();
+  /** The kinds of ranges that there are: family and bits. */
+  #kinds: readonly AddressRange[] = [];
+  /** What was found for an address, until the bans change. */
+  readonly #found = new Map<string, readonly KeepingOut[]>();
   readonly #cutoffs = new Map<string, number>();
 
   constructor(clock: Clock) {
@@ -44,7 +53,14 @@ export class Standing {
   /** What keeps out whoever comes from an address. */
   keepingOutFrom(address: string | undefined, channel?: ChannelName): KeepingOut | undefined {
     if (this.#byAddress.size === 0 || address === undefined) return undefined;
-    return this.#latest(this.#byAddress.get(address), channel);
+    let all = this.#found.get(address);
+    if (all === undefined) {
+      const ranges = this.#kinds.map(({ family, bits }) => rangeOf(address, family, bits) ?? '');
+      all = ranges.flatMap((range) => this.#byAddress.get(range) ?? []);
+      if (this.#found.size >= mostFound) this.#found.clear();
+      this.#found.set(address, all);
+    }
+    return this.#latest(all, channel);
   }
 
   /** Tokens of a user that were issued before this are not taken, in milliseconds since the epoch. */
@@ -86,6 +102,7 @@ export class Standing {
     this.#byId.set(measure.id, measure);
     const [index, key] = this.#place(measure);
     index.set(key, [...(index.get(key) ?? []), measure]);
+    if (index === this.#byAddress) this.#addressesChanged();
   }
 
   #remove(id: string): void {
@@ -96,16 +113,31 @@ export class Standing {
     const left = (index.get(key) ?? []).filter((each) => each !== measure);
     if (left.length === 0) index.delete(key);
     else index.set(key, left);
+    if (index === this.#byAddress) this.#addressesChanged();
+  }
+
+  #addressesChanged(): void {
+    this.#found.clear();
+    const kinds = [...this.#byAddress.keys()].flatMap((text) => tryRange(text) ?? []);
+    this.#kinds = [...new Map(kinds.map((each) => [`${each.family} ${each.bits}`, each])).values()];
   }
 
   #place(measure: KeepingOut): [Map<string, KeepingOut[]>, string] {
     return measure.did === 'ban' && measure.address !== undefined
-      ? [this.#byAddress, measure.address]
+      ? [this.#byAddress, tryRange(measure.address)?.text ?? measure.address]
       : [this.#byUser, measure.user as string];
   }
 
   #cutOff(user: string, beforeMs: number): void {
     this.#cutoffs.set(user, Math.max(beforeMs, this.#cutoffs.get(user) ?? 0));
+  }
+}
+
+function tryRange(text: string): AddressRange | undefined {
+  try {
+    return readRange(text);
+  } catch {
+    return undefined;
   }
 }
 

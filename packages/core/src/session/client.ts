@@ -86,8 +86,8 @@ export class Client implements Entrant {
   #askedAgain: Map<ChannelName, () => void> | undefined;
   /** How far it has said that it has got channels. */
   #got: Readonly<Record<string, Cursor>> | undefined;
-  /** Users whose status this client is told of. */
-  #watched: Set<string> | undefined;
+  /** Users whose status this client is told of, each with what calls off that this is decided again. */
+  #watched: Map<string, (() => void) | undefined> | undefined;
   /** It is told what its user has not read. */
   #countsUnread = false;
   #underWay = 0;
@@ -168,7 +168,10 @@ export class Client implements Entrant {
     if (ending !== 'left' && ending !== 'signed-out') this.#stays?.linger();
     for (const name of this.channels) this.#letGo(name, ending);
     this.#stays?.leaveAll();
-    for (const user of this.#watched ?? []) this.#host.watching.unwatch(user, this);
+    for (const [user, cancel] of this.#watched ?? []) {
+      cancel?.();
+      this.#host.watching.unwatch(user, this);
+    }
     if (this.#countsUnread) this.#host.unread.unfollow(this.user, this);
     if (this.#session.generation === this.#generation) this.#host.sessions.ended(this.#session, ending);
   }
@@ -321,10 +324,10 @@ export class Client implements Entrant {
     const tell = (ruling: Ruling): void | Promise<void> => {
       if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
       if (this.gone) return;
-      this.#watched ??= new Set();
+      this.#watched ??= new Map();
       if (this.#watched.size >= options.channelsPerSession && !this.#watched.has(user))
         throw refusal('too-many-channels', `a session may watch at most ${options.channelsPerSession} users`);
-      this.#watched.add(user);
+      this.#watchRestsOn(user, ruling);
       const status = watching.watch(user, this);
       if (!(status instanceof Promise)) return this.#line.reply(id, { user, status });
       return status.then((found) => this.#line.reply(id, { user, status: found }));
@@ -334,9 +337,35 @@ export class Client implements Entrant {
   }
 
   #unwatch({ id, user }: WatchRequest): void {
+    this.#endWatch(user);
+    this.#line.reply(id, { user });
+  }
+
+  #endWatch(user: string): void {
+    this.#watched?.get(user)?.();
     this.#watched?.delete(user);
     this.#host.watching.unwatch(user, this);
-    this.#line.reply(id, { user });
+  }
+
+  /** May watch a user on an answer that may run out: then it is decided again. */
+  #watchRestsOn(user: string, { untilMs }: Ruling): void {
+    const { wheel, clock } = this.#host;
+    this.#watched?.get(user)?.();
+    const again = (): void => void this.#decideWatchAgain(user);
+    this.#watched?.set(user, untilMs === undefined ? undefined : wheel.after(untilMs - clock.now(), again));
+  }
+
+  /** What a watch stands on has changed. One that is not allowed any more ends, and the client is told. */
+  async #decideWatchAgain(user: string): Promise<void> {
+    const who = this.#who;
+    const ruling = await this.#host.access.decideAbout('watch', user, this.#visitor);
+    if (this.gone || this.#who !== who || this.#watched?.has(user) !== true) return;
+    if (ruling.problem === undefined) {
+      this.#watchRestsOn(user, ruling);
+      return;
+    }
+    this.#endWatch(user);
+    this.push(new Frame(JSON.stringify({ on: 'user', user, status: null, problem: ruling.problem })));
   }
 
   #hail(request: HailRequest): void | Promise<void> {
@@ -496,6 +525,7 @@ export class Client implements Entrant {
       if (ruling instanceof Promise) asked.push(ruling.then((later) => settle(name, later)));
       else settle(name, ruling);
     }
+    for (const watched of this.#watched?.keys() ?? []) asked.push(this.#decideWatchAgain(watched));
     await Promise.all(asked);
     if (this.gone) return;
     this.#line.reply(request.id, {

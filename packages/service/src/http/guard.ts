@@ -1,4 +1,4 @@
-import { type Rate, TokenBucket } from '@nine-bells/core';
+import { type Rate, TokenBucket, unitOf } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import { parse, stringifySetCookie } from 'cookie';
 import type { Request, RequestHandler, Response } from 'express';
@@ -82,7 +82,7 @@ export class Guard {
     return (request, _response, next) => {
       if (request.method !== 'POST') return next();
       const now = performance.now();
-      const address = request.ip ?? '';
+      const address = unitOf(request.ip ?? '');
       const bucket = this.#strangers.get(address) ?? new TokenBucket(strangerRate, now);
       // The oldest makes room.
       if (this.#strangers.size >= mostStrangers)

@@ -1,6 +1,6 @@
 import type { AuditEntry, Effect, Engine, KeepingOut, Measure } from '@nine-bells/core';
 import { type ChannelName, protocolLimits, refusal } from '@nine-bells/wire';
-import { IsInt, IsIP, IsOptional, Max, Min } from 'class-validator';
+import { IsInt, IsOptional, Max, Min } from 'class-validator';
 import { readBody } from './body.js';
 import { IsChannel, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
@@ -24,7 +24,7 @@ class BanDto {
   user?: string;
 
   @IsOptional()
-  @IsIP(undefined, { message: 'address is an IPv4 or IPv6 address' })
+  @IsWords(64)
   address?: string;
 
   @IsOptional()

@@ -1,5 +1,5 @@
 import { timingSafeEqual } from 'node:crypto';
-import type { Engine } from '@nine-bells/core';
+import { canonicalAddress, type Engine } from '@nine-bells/core';
 import {
   channelNameFault,
   closeCodes,
@@ -171,7 +171,7 @@ export class HttpLine {
 
 /** Where the client is, as far as those can be believed who say so. */
 function addressOf(request: Request): string {
-  return (request.ip ?? '').replace(/^::ffff:(?=\d+\.)/i, '');
+  return canonicalAddress(request.ip ?? '');
 }
 
 function bearerOf(request: Request): string | undefined {

@@ -1,7 +1,7 @@
 import { type IncomingMessage, type Server, STATUS_CODES } from 'node:http';
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
-import type { Batch, Connection, Encoding, Engine, Link } from '@nine-bells/core';
+import { type Batch, type Connection, canonicalAddress, type Encoding, type Engine, type Link } from '@nine-bells/core';
 import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
 import proxyAddr from 'proxy-addr';
 import { type WebSocket, WebSocketServer } from 'ws';
@@ -76,8 +76,7 @@ export class WebSocketLine {
 
   /** Where the client is, as far as those can be believed who say so. */
   #addressOf(request: IncomingMessage): string {
-    // An IPv4 address that came in over an IPv6 socket is the IPv4 address (RFC 4291, section 2.5.5.2).
-    return (proxyAddr(request, this.#isTrusted) ?? '').replace(/^::ffff:(?=\d+\.)/i, '');
+    return canonicalAddress(proxyAddr(request, this.#isTrusted) ?? '');
   }
 
   /** Why the door stays shut. The handshake is completed first: a browser cannot read a refused one. */
