@@ -272,6 +272,25 @@ describe('the console’s door', () => {
     expect(await again.json()).toMatchObject({ code: 'key-invalid', detail: expect.stringContaining('used before') });
   });
 
+  it('opens once with a link, also after a restart', async () => {
+    const before = await startService();
+    const [used, unused] = await Promise.all(
+      [1, 2].map(async () => (await before.backend.signInLink()).url.split('#sign-in=')[1]),
+    );
+    const post = (url: string, code?: string) =>
+      fetch(`${url}/console/session`, {
+        method: 'POST',
+        body: JSON.stringify({ code }),
+        headers: { 'content-type': 'application/json' },
+      });
+    expect((await post(before.url, used)).status).toBe(200);
+    await before.stop();
+    const after = await startService({ folder: before.folder });
+    const statuses = [await post(after.url, used), await post(after.url, unused)].map(({ status }) => status);
+    await after.remove();
+    expect(statuses).toEqual([401, 200]);
+  });
+
   it.each([{ key: 'x' }, { code: 'x' }, {}])('stays shut for %j', async (body) => {
     expect((await signIn(body)).status).toBe(401);
     expect((await session()).status).toBe(401);

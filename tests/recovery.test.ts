@@ -1,4 +1,4 @@
-import { mkdirSync, mkdtempSync, readdirSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -266,6 +266,10 @@ describe('the process of the service', () => {
     expect(modes['']).toBe('700');
     expect(modes['bells.sqlite']).toBe('600');
     for (const [name, mode] of Object.entries(modes)) if (name !== '') expect([name, mode]).toEqual([name, '600']);
+    // A sign-in link is shown to a terminal only.
+    expect(command.out).not.toContain('sign-in=');
+    expect(command.out).toContain(`the link is in ${join(data, 'sign-in-link')}`);
+    expect(readFileSync(join(data, 'sign-in-link'), 'utf8')).toContain('#sign-in=');
     command.process.kill('SIGTERM');
     await command.ended;
   });

@@ -1,9 +1,11 @@
+import { dirname } from 'node:path';
 import type { RunningService } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { dataOption, portOption, workersOption } from './options.js';
 import { print } from './output.js';
 import { starting, untilInterrupted } from './serve.js';
+import { showLink } from './showLink.js';
 
 interface DemoOptions {
   readonly port?: number;
@@ -44,7 +46,7 @@ export function addDemo(program: Command): void {
       );
       print('');
       print(`  Two people talk      ${service.url}/regatta`);
-      print(`  Console, signed in   ${await service.signInLink()}`);
+      print(`  Console, signed in   ${await showLink(service, dirname(keyFile))}`);
       print('                       (good once, for 15 minutes)');
       print('');
       print('  Try, in another terminal:');

@@ -5,6 +5,7 @@ import { Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { databaseOption, dataOption, portOption, relayOption, workersOption } from './options.js';
 import { print } from './output.js';
+import { showLink } from './showLink.js';
 
 interface ServeOptions {
   readonly config: string;
@@ -41,11 +42,13 @@ export function addServe(program: Command): void {
       const { config, host, port, data, relay, workers, database } = options;
       const overrides = { host, port, data, relay, workers, database };
       const args: FileArguments = { file: resolve(config), overrides, log: logOptions };
-      const service = await starting(() =>
-        startService(readConfiguration(config, overrides), { log: makeLog(logOptions), module: fromFile, args }),
-      );
+      const { configuration, service } = await starting(async () => {
+        const read = readConfiguration(config, overrides);
+        const started = await startService(read, { log: makeLog(logOptions), module: fromFile, args });
+        return { configuration: read, service: started };
+      });
       print(`Nine Bells is listening at ${service.url}`);
-      print(`Console: ${await service.signInLink()}`);
+      print(`Console: ${await showLink(service, configuration.data)}`);
       print('         (signs in once, within 15 minutes; `ninebells console` makes another)');
       if (service.madeKeyFile !== undefined) print(`The first API key is in ${service.madeKeyFile}`);
       await untilInterrupted(service);

@@ -17,6 +17,7 @@ import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
 import { DatabaseLease } from './store/databaseLease.js';
 import { SqlStore } from './store/sqlStore.js';
+import { UsedLinks } from './store/usedLinks.js';
 import { ServiceClock } from './system/clock.js';
 import { FolderLock } from './system/dataFolder.js';
 import { systemIds } from './system/ids.js';
@@ -173,9 +174,12 @@ export class Service implements RunningService {
       );
       await readyWithin(engine, log);
       metrics.watch(engine, delay.p99Ms);
+      const used = new UsedLinks(database, clock.now);
       const links = new SignInLinks(
         secret.key('console'),
-        (name, ttlMs) => (engine as Engine).claim(name, ttlMs),
+        // Instances that share neither a database nor a folder have the relay in common.
+        async (id, endsAtMs) =>
+          (await (engine as Engine).claim(`sign-in ${id}`, endsAtMs - clock.now())) && used.use(id, endsAtMs),
         clock.now,
       );
       const app = makeApp({

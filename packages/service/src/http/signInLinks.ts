@@ -1,4 +1,4 @@
-import { jwtVerify, SignJWT } from 'jose';
+import { type JWTPayload, jwtVerify, SignJWT } from 'jose';
 import { randomText } from '../system/ids.js';
 
 /** How long a sign-in link is good, in seconds. */
@@ -16,19 +16,19 @@ export interface LinkUser {
 export class SignInLinks {
   readonly #key: Uint8Array;
   readonly #now: () => number;
-  readonly #claim: (name: string, ttlMs: number) => Promise<boolean>;
+  readonly #use: (id: string, endsAtMs: number) => Promise<boolean>;
 
   /**
-   * @param claim - whether nobody has claimed a name before, on any instance
+   * @param use - notes that a link is used, for good and on all instances; `false` if it was used before
    * @param now - the time of the service, in milliseconds since the epoch
    */
   constructor(
     key: Uint8Array,
-    claim: (name: string, ttlMs: number) => Promise<boolean> = async () => false,
+    use: (id: string, endsAtMs: number) => Promise<boolean> = async () => false,
     now: () => number = Date.now,
   ) {
     this.#key = key;
-    this.#claim = claim;
+    this.#use = use;
     this.#now = now;
   }
 
@@ -43,19 +43,24 @@ export class SignInLinks {
       .sign(this.#key);
   }
 
-  /** The key that a code stands for; from then on it stands for none. */
+  /**
+   * The key that a code stands for; from then on it stands for none.
+   *
+   * @throws {ProblemError} `unavailable` if it cannot be known whether it was used before
+   */
   async take(code: string): Promise<{ key: string; looksOnly: boolean } | undefined> {
+    let payload: JWTPayload;
     try {
-      const { payload } = await jwtVerify(code, this.#key, {
+      ({ payload } = await jwtVerify(code, this.#key, {
         algorithms: ['HS256'],
         audience,
         requiredClaims: ['sub', 'exp', 'jti'],
         currentDate: new Date(this.#now()),
-      });
-      if (!(await this.#claim(`sign-in ${payload.jti}`, linkS * 1000))) return undefined;
-      return { key: payload.sub as string, looksOnly: payload.looksOnly === true };
+      }));
     } catch {
       return undefined;
     }
+    if (!(await this.#use(payload.jti as string, (payload.exp as number) * 1000))) return undefined;
+    return { key: payload.sub as string, looksOnly: payload.looksOnly === true };
   }
 }

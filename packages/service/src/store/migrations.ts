@@ -304,4 +304,14 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0009-used-links',
+    async up({ context }) {
+      // Sign-in links that were used, until they end by themselves.
+      await context.createTable('used_links', {
+        id: { type: DataTypes.STRING(32), primaryKey: true },
+        ends_at_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+    },
+  },
 ];
