@@ -1,23 +1,22 @@
-import type {
-  Author,
-  ChannelName,
-  Cursor,
-  Entered,
-  EnterWish,
-  Gap,
-  Json,
-  MarksPush,
-  Member,
-  MembersPush,
-  Message,
-  Problem,
-  Published,
-  ReadResult,
-  Removed,
+import {
+  type Author,
+  type ChannelName,
+  type Cursor,
+  type Gap,
+  type Json,
+  type Member,
+  type Message,
+  type Problem,
+  type Published,
+  parseCursor,
+  type ReadResult,
+  type Removed,
 } from '@nine-bells/wire';
 import { isAfter } from './cursors.js';
 import type { HailOptions, PublishOptions, ReadOptions, RemoveOptions } from './line.js';
 import { LineError } from './lineError.js';
+import { MessageQueue } from './messageQueue.js';
+import type { Stay } from './stay.js';
 import { TypedTarget } from './typedTarget.js';
 
 /** Where to begin in a channel. Neither: from now on. */
@@ -94,14 +93,16 @@ export interface EntryLine {
   mark(channel: string, cursor: Cursor): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
-  /** One's own user id, once the line was open. */
+  /** Your own user id, once the line was open. */
   user(): string | undefined;
 }
 
 /**
- * A channel that one has entered: the messages as DOM events or by `for await`, until `leave`.
+ * A channel that you have entered: the messages as DOM events or by `for await`, until `leave`.
  *
- * It outlives broken connections: after each reconnection it goes on behind the last message it gave.
+ * It outlives broken connections: after each reconnection it goes on behind the last message it gave. Each call of
+ * `line.enter` gives an entry of its own, with its own history and its own end; the entries of one channel share one stay,
+ * so the service sends each message once.
  *
  * @example
  * const chat = line.enter('race/3/chat', { last: 50 });
@@ -110,36 +111,44 @@ export interface EntryLine {
  */
 export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<ReceivedMessage> {
   readonly channel: ChannelName;
-  /** Resolves when one is live for the first time; rejects with a `LineError` if one is not let in. */
-  readonly ready: Promise<void>;
   readonly #line: EntryLine;
-  readonly #options: EnterOptions;
   readonly #readers = new Set<MessageQueue>();
+  #stay: Stay;
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
+  #hasEarlier: boolean | undefined;
   #isAnswered = false;
-  #members = new Map<string, Member>();
-  #count = 0;
-  #isPartial = false;
-  #marks = new Map<string, Cursor>();
-  #status: Json | undefined;
+  /** It has been told who is there. */
+  #knowsMembers = false;
+  #ready!: Promise<void>;
   #resolveReady!: () => void;
   #rejectReady!: (error: LineError) => void;
+  /** @internal As given to `Line.enter`. */
+  readonly options: EnterOptions;
 
   /** @internal Made by `Line.enter`. */
-  constructor(line: EntryLine, channel: ChannelName, options: EnterOptions) {
+  constructor(line: EntryLine, stay: Stay, options: EnterOptions) {
     super();
     this.#line = line;
-    this.channel = channel;
-    this.#options = options;
+    this.#stay = stay;
+    this.channel = stay.channel;
+    this.options = options;
     this.#cursor = options.after as Cursor | undefined;
-    this.#status = options.status;
-    this.ready = new Promise((resolve, reject) => {
+    this.#begin();
+  }
+
+  #begin(): void {
+    this.#ready = new Promise((resolve, reject) => {
       this.#resolveReady = resolve;
       this.#rejectReady = reject;
     });
-    // Whoever does not wait for it hears of a refusal by the event.
-    this.ready.catch(() => {});
+    // A caller that does not wait for it hears of a refusal by the event.
+    this.#ready.catch(() => {});
+  }
+
+  /** Resolves when the entry is live for the first time; rejects with a `LineError` if you are not let in. */
+  get ready(): Promise<void> {
+    return this.#ready;
   }
 
   get state(): EntryState {
@@ -151,35 +160,43 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     return this.#cursor;
   }
 
-  /** One's own user id, once the line was open. */
+  /**
+   * Whether the channel has, or had, messages before the first one given here; `undefined` until that is known. To get them:
+   * `entry.read({ before })`.
+   */
+  get hasEarlier(): boolean | undefined {
+    return this.#hasEarlier;
+  }
+
+  /** Your own user id, once the line was open. */
   get user(): string | undefined {
     return this.#line.user();
   }
 
-  /** Who is there, where the channel shows it; of a crowd only some. */
+  /** Who is there, where the channel shows it; of a crowd only some. The same list until it changes. */
   get members(): readonly Member[] {
-    return [...this.#members.values()];
+    return this.#stay.members;
   }
 
   /** How many are there. */
   get count(): number {
-    return this.#count;
+    return this.#stay.count;
   }
 
   /** There is a crowd: `members` are only some of those who are there. */
   get isCrowd(): boolean {
-    return this.#isPartial;
+    return this.#stay.isCrowd;
   }
 
-  /** Says something else of oneself here: `available`, `busy`, `away`, or an object of one's own. */
+  /** Says something else of you here: `available`, `busy`, `away`, or an object of your own. */
   setStatus(status: Json): void {
-    this.#status = status;
+    this.#stay.status = status;
     this.#line.setStatus(status, this.channel);
   }
 
   /** A short-lived word to those who are here, or to some users among them. It may be lost; nothing keeps it. */
   hail(type: string, data?: Json, options?: HailOptions): void {
-    this.#line.hail(this.channel, type, data, options);
+    if (!this.isOver) this.#line.hail(this.channel, type, data, options);
   }
 
   /**
@@ -187,23 +204,28 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
    * called for each message that is shown; what is sent is at most one mark a second. A mark only moves forward.
    */
   mark(cursor: string | undefined = this.#cursor): void {
-    if (cursor !== undefined && !this.#isOver) this.#line.mark(this.channel, cursor as Cursor);
+    if (cursor !== undefined && !this.isOver) this.#line.mark(this.channel, cursor as Cursor);
   }
 
   /** How far users have read, by user id, where the channel shows it. */
   get marks(): ReadonlyMap<string, Cursor> {
-    return this.#marks;
+    return this.#stay.marks;
   }
 
   /** The other users who have read a message, where the channel shows it. */
   readBy(cursor: string): readonly string[] {
-    return [...this.#marks]
+    return [...this.marks]
       .filter(([user, mark]) => user !== this.user && !isAfter(cursor as Cursor, mark))
       .map(([user]) => user);
   }
 
-  /** As `Line.publish`, into this channel. */
-  publish(data: Json, options?: PublishOptions): Promise<Published> {
+  /**
+   * As `Line.publish`, into this channel.
+   *
+   * @throws {LineError} `left` after `leave`
+   */
+  async publish(data: Json, options?: PublishOptions): Promise<Published> {
+    if (this.#state === 'left') throw hasLeft();
     return this.#line.publish(this.channel, data, options);
   }
 
@@ -217,36 +239,31 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     return this.#line.remove(this.channel, user, options);
   }
 
-  /** Nothing of the channel comes any more, and every `for await` over it ends. */
+  /** Nothing of the channel comes here any more, and every `for await` over it ends. Other entries of the channel stay. */
   leave(): void {
     if (this.#state === 'left') return;
     this.#line.leave(this);
-    this.end(new LineError('left', 'the channel was left'));
+    this.end(hasLeft());
   }
 
   /** The messages from now on; after `enter` in the same turn, all of them. What is not read yet waits in memory. */
   [Symbol.asyncIterator](): AsyncIterableIterator<ReceivedMessage> {
     const queue = new MessageQueue(() => this.#readers.delete(queue));
-    if (this.#isOver) queue.end();
+    if (this.isOver) queue.end();
     else this.#readers.add(queue);
     return queue;
   }
 
-  get #isOver(): boolean {
-    return this.#state === 'left' || this.#state === 'refused' || this.#state === 'removed';
-  }
-
   // ------------------------------------------------------------------------------------ called by the line
 
-  /** @internal What to ask for: on from where it is, or as wished for in the beginning. */
-  get wish(): EnterWish {
-    const { last, quiet } = this.#options;
-    return {
-      channel: this.channel,
-      ...(this.#cursor === undefined ? (last === undefined ? {} : { last }) : { after: this.#cursor }),
-      ...(quiet === undefined ? {} : { quiet }),
-      ...(this.#status === undefined ? {} : { status: this.#status }),
-    };
+  /** @internal The stay that it shares with other entries of the channel. */
+  get stay(): Stay {
+    return this.#stay;
+  }
+
+  /** @internal Nothing comes here any more. */
+  get isOver(): boolean {
+    return this.#state === 'left' || this.#state === 'refused' || this.#state === 'removed';
   }
 
   /** @internal The service has answered this entry on this connection: what it pushed before that was of an earlier stay. */
@@ -260,66 +277,35 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     if (this.#state === 'live') this.#state = 'entering';
   }
 
-  /** @internal The reply to `enter`; `true` if there is more to ask for. */
-  entered(entered: Entered): boolean {
+  /** @internal The service has begun to answer it, with messages from `first` on. */
+  answered(first: Cursor, isAfterFirst: boolean, gap: Gap | undefined): void {
     this.#isAnswered = true;
-    if (entered.gap !== undefined) this.gap(entered.gap);
-    for (const message of entered.messages) this.take(message, false);
-    if (this.#isOver) return false;
-    if (entered.members !== undefined)
-      this.#changeMembers({
-        whole: true,
-        joined: entered.members,
-        count: entered.count ?? 0,
-        partial: entered.partial,
-      });
-    if (this.#isOver) return false;
-    this.#marks = new Map(Object.entries(entered.marks ?? {}));
-    if (this.#marks.size > 0) this.emit('marks', { users: [...this.#marks.keys()] });
-    if (this.#isOver) return false;
-    this.#cursor = entered.cursor;
-    if (entered.more) return true;
+    this.#hasEarlier ??= (parseCursor(first)?.number ?? 0) > (isAfterFirst ? 0 : 1);
+    if (gap !== undefined && (this.#cursor === undefined || isAfter(gap.cursor, this.#cursor))) this.gap(gap);
+  }
+
+  /** @internal Everything up to a place has been given. With `more`, it is to be asked for what follows. */
+  upTo(cursor: Cursor, more: boolean): void {
+    if (this.isOver) return;
+    this.#cursor = cursor;
+    if (more) return;
     this.#state = 'live';
     this.#resolveReady();
-    this.emit('live', { cursor: entered.cursor });
-    return false;
+    this.emit('live', { cursor });
   }
 
-  /** @internal */
-  membersChanged(push: MembersPush): void {
-    this.#changeMembers(push);
-  }
-
-  /** @internal */
-  marksChanged({ marks }: MarksPush): void {
-    for (const [user, mark] of Object.entries(marks))
-      if (mark === null) this.#marks.delete(user);
-      else this.#marks.set(user, mark);
-    this.emit('marks', { users: Object.keys(marks) });
-  }
-
-  #changeMembers({ whole, joined = [], left = [], changed = [], count, partial }: MembersNews): void {
-    const before = this.#members;
-    const now = new Map(whole ? [] : before);
-    for (const each of [...joined, ...changed]) now.set(each.user, each);
-    for (const user of left) now.delete(user);
-    this.#members = now;
-    this.#count = count;
-    this.#isPartial = partial === true;
-    // What is told may be known already: what is new comes from comparing.
-    const news = { joined: [] as Member[], left: [] as Member[], changed: [] as Member[], count };
-    for (const each of now.values()) {
-      const old = before.get(each.user);
-      if (old === undefined) news.joined.push(each);
-      else if (old !== each && JSON.stringify(old) !== JSON.stringify(each)) news.changed.push(each);
-    }
-    for (const each of before.values()) if (!now.has(each.user)) news.left.push(each);
+  /** @internal Who is there has changed; an entry that does not know who was there is told of all. */
+  membersChanged(change: MembersChange): void {
+    if (this.isOver) return;
+    const all = { joined: this.members, left: [], changed: [], count: change.count };
+    const news = this.#knowsMembers ? change : all;
+    this.#knowsMembers = true;
     this.emit('members', news);
   }
 
-  /** One is not told any more who is there. */
-  #forgetMembers(): void {
-    if (this.#count > 0) this.#changeMembers({ whole: true, count: 0 });
+  /** @internal */
+  marksChanged(users: readonly string[]): void {
+    if (!this.isOver && users.length > 0) this.emit('marks', { users });
   }
 
   /** @internal */
@@ -335,26 +321,28 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
 
   /** @internal */
   removed(removal: Removal): void {
-    this.#state = 'removed';
-    this.#forgetMembers();
+    this.#over('removed', new LineError('removed', removal.reason ?? 'you were removed from the channel'));
     this.emit('removed', removal);
-    this.#rejectReady(new LineError('removed', removal.reason ?? 'one was removed from the channel'));
-    for (const reader of this.#readers) reader.end();
   }
 
   /** @internal */
   refuse(problem: Problem): void {
-    this.#state = 'refused';
-    this.#forgetMembers();
+    this.#over('refused', LineError.from(problem));
     this.emit('refused', problem);
-    this.#rejectReady(LineError.from(problem));
-    for (const reader of this.#readers) reader.end();
+  }
+
+  /** @internal It was refused, and is entered again with another token. */
+  again(stay: Stay): void {
+    this.#stay = stay;
+    this.#state = 'entering';
+    this.#knowsMembers = false;
+    this.#begin();
   }
 
   /** @internal A message that came; one that came before is passed over. */
   take(message: Message, live: boolean): void {
     // A listener may have left while the messages of one reply are being given.
-    if (this.#isOver || !isAfter(message.cursor, this.#cursor)) return;
+    if (this.isOver || !isAfter(message.cursor, this.#cursor)) return;
     this.#cursor = message.cursor;
     const received = { ...message, own: this.#line.isOwn(message), live };
     this.emit('message', received);
@@ -369,55 +357,18 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
 
   /** @internal */
   end(error: LineError): void {
-    if (this.#state === 'left') return;
-    this.#state = 'left';
-    this.#forgetMembers();
+    if (this.#state !== 'left') this.#over('left', error);
+  }
+
+  #over(state: 'left' | 'refused' | 'removed', error: LineError): void {
+    this.#state = state;
+    this.#isAnswered = false;
     this.#rejectReady(error);
     for (const reader of this.#readers) reader.end();
+    this.#readers.clear();
   }
 }
 
-type MembersNews = Pick<MembersPush, 'whole' | 'joined' | 'left' | 'changed' | 'count'> & {
-  partial?: true | undefined;
-};
-
-/** Messages on their way to one `for await`. */
-class MessageQueue implements AsyncIterableIterator<ReceivedMessage> {
-  readonly #onReturn: () => void;
-  #messages: ReceivedMessage[] = [];
-  #waiting: ((result: IteratorResult<ReceivedMessage>) => void)[] = [];
-  #ended = false;
-
-  constructor(onReturn: () => void) {
-    this.#onReturn = onReturn;
-  }
-
-  push(message: ReceivedMessage): void {
-    const waiting = this.#waiting.shift();
-    if (waiting === undefined) this.#messages.push(message);
-    else waiting({ value: message, done: false });
-  }
-
-  end(): void {
-    this.#ended = true;
-    for (const waiting of this.#waiting.splice(0)) waiting({ value: undefined, done: true });
-  }
-
-  next(): Promise<IteratorResult<ReceivedMessage>> {
-    const message = this.#messages.shift();
-    if (message !== undefined) return Promise.resolve({ value: message, done: false });
-    if (this.#ended) return Promise.resolve({ value: undefined, done: true });
-    return new Promise((resolve) => this.#waiting.push(resolve));
-  }
-
-  return(): Promise<IteratorResult<ReceivedMessage>> {
-    this.#onReturn();
-    this.#messages = [];
-    this.end();
-    return Promise.resolve({ value: undefined, done: true });
-  }
-
-  [Symbol.asyncIterator](): this {
-    return this;
-  }
+function hasLeft(): LineError {
+  return new LineError('left', 'the channel was left');
 }

@@ -27,6 +27,8 @@ export interface InboxLine {
 export class Inbox extends TypedTarget<InboxEvents> {
   readonly #line: InboxLine;
   #notices = new Map<string, Notice>();
+  /** The same list until it changes. */
+  #list: readonly Notice[] | undefined;
   #unread = 0;
   #cursor: Cursor | undefined;
   #loaded = false;
@@ -39,7 +41,8 @@ export class Inbox extends TypedTarget<InboxEvents> {
 
   /** The notices, oldest first. */
   get notices(): readonly Notice[] {
-    return [...this.#notices.values()];
+    this.#list ??= [...this.#notices.values()];
+    return this.#list;
   }
 
   /** How many there are, also those that are not loaded. */
@@ -81,7 +84,9 @@ export class Inbox extends TypedTarget<InboxEvents> {
     if (!this.#isNews(notice)) return;
     this.#put(notice);
     this.#unread = unread;
+    this.#list = undefined;
     this.emit('notice', notice);
+    this.#list = undefined;
     this.emit('change', { unread });
   }
 
@@ -99,6 +104,7 @@ export class Inbox extends TypedTarget<InboxEvents> {
       this.#put(notice);
       if (news) this.emit('notice', notice);
     }
+    this.#list = undefined;
     this.emit('change', { unread });
   }
 
@@ -118,6 +124,7 @@ export class Inbox extends TypedTarget<InboxEvents> {
     if (ids === true) this.#notices = new Map();
     else for (const id of ids) this.#notices.delete(id);
     this.#unread = unread;
+    this.#list = undefined;
     this.emit('change', { unread });
   }
 }

@@ -6,6 +6,7 @@ import {
   directSegment,
   type Entered,
   type EnterRefused,
+  type EnterWish,
   type InboxReply,
   isFinalClose,
   isProblemCode,
@@ -31,12 +32,13 @@ import {
   type Welcome,
 } from '@nine-bells/wire';
 import { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
-import { type EnterOptions, Entry } from './entry.js';
+import { type EnterOptions, Entry, type EntryLine } from './entry.js';
 import { Inbox } from './inbox.js';
 import { LineError } from './lineError.js';
 import { Marking } from './marking.js';
 import { isPassing, Outbox, type OutboxBounds } from './outbox.js';
 import { findSocketClass, type SocketClass, type SocketLike } from './socket.js';
+import { Stay } from './stay.js';
 import { heldBack, StreamSocket } from './streamSocket.js';
 import { TypedTarget } from './typedTarget.js';
 import { Unread } from './unread.js';
@@ -140,6 +142,17 @@ export interface HailOptions {
 const tokenWithinMs = 15_000;
 /** How long a connection may take to be welcomed, in milliseconds. */
 const welcomeWithinMs = 15_000;
+/** How long an answer may take before the connection is doubted, and then a probe, in milliseconds. */
+const answerWithinMs = 5_000;
+/** Bad tokens in a row after which `opened` gives up. */
+const mostBadTokens = 3;
+/** How large a hello is at the most, in bytes, and how large it is allowed to be where the service takes less. */
+const mostHelloBytes = 65_536;
+const leastHelloBytes = 4_096;
+/** Channels that one hello may name. */
+const helloWishes = 1_000;
+/** Room in a frame for what is not counted, in bytes. */
+const frameRoom = 256;
 /** Keys of one's own publishes that are remembered for their echo. */
 const ownKeysMost = 10_000;
 /** When a line over HTTP tries a WebSocket again, in milliseconds: the first time, and at the latest. */
@@ -167,7 +180,9 @@ export class Line extends TypedTarget<LineEvents> {
   readonly #url: string;
   readonly #options: LineOptions;
   readonly #backOff: BackOff;
-  readonly #entries = new Map<ChannelName, Entry>();
+  readonly #stays = new Map<ChannelName, Stay>();
+  /** Entries that were refused, to be tried again with another token. */
+  readonly #refusedEntries = new Set<Entry>();
   readonly #pending = new Map<number, Pending>();
   readonly #ownKeys = new Set<string>();
   /** What was published and not acknowledged yet. */
@@ -198,6 +213,16 @@ export class Line extends TypedTarget<LineEvents> {
   #attempt = 0;
   #refusal: Problem | undefined;
   #heardAt = 0;
+  /** How large a hello may be, as far as is known. */
+  #helloBytes = mostHelloBytes;
+  /** How far channels have come, as it was told last on this connection. */
+  readonly #told = new Map<ChannelName, Cursor>();
+  /** Tokens in a row that were bad or could not be had. */
+  #badTokens = 0;
+  /** Goes off when an answer may be overdue. */
+  #overdue: ReturnType<typeof setTimeout> | undefined;
+  /** Goes off when a probe has no answer. */
+  #probing: ReturnType<typeof setTimeout> | undefined;
   #timer: ReturnType<typeof setTimeout> | undefined;
   #trying: ReturnType<typeof setTimeout> | undefined;
   #moving: ReturnType<typeof setTimeout> | undefined;
@@ -229,7 +254,9 @@ export class Line extends TypedTarget<LineEvents> {
     );
     this.#backOff = { ...defaultBackOff, ...options.backOff };
     void this.#open();
-    (globalThis as unknown as Partial<Window>).addEventListener?.('online', this.#online);
+    const page = globalThis as unknown as Partial<Window>;
+    page.addEventListener?.('online', this.#online);
+    page.addEventListener?.('offline', this.#offline);
   }
 
   get state(): LineState {
@@ -244,13 +271,16 @@ export class Line extends TypedTarget<LineEvents> {
   /**
    * Resolves when the line is open.
    *
-   * @throws {LineError} if it is closed for good
+   * @throws {LineError} if it is closed for good; `token-invalid` when the token function has given three bad tokens, or none,
+   *   in a row (the line itself goes on trying)
    */
   opened(): Promise<void> {
     return new Promise((resolve, reject) => {
       const look = (): void => {
         if (this.#state.name === 'open') resolve();
         else if (this.#state.name === 'closed') reject(this.#closedError());
+        else if (this.#state.name === 'waiting' && this.#badTokens >= mostBadTokens)
+          reject(new LineError('token-invalid', this.#state.reason));
         else return;
         this.removeEventListener('state', look);
       };
@@ -260,37 +290,42 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /**
-   * Enters a channel. May be called in any state; add listeners in the same turn and they miss nothing. For a channel
-   * that was entered before and not left, gives the same entry.
+   * Enters a channel. May be called in any state; add listeners in the same turn and they miss nothing. Each call gives an
+   * entry of its own: several parts of a page may enter the same channel, each with the history that it wants.
    *
    * @throws {RangeError} if the name cannot be a channel's
    */
   enter(channel: string, options: EnterOptions = {}): Entry {
     const name = channelName(channel);
-    const known = this.#entries.get(name);
-    if (known !== undefined) return known;
-    const entry = new Entry(
-      {
-        publish: (to, data, publishOptions) => this.publish(to, data, publishOptions),
-        read: (from, readOptions) => this.read(from, readOptions),
-        remove: (from, user, removeOptions) => this.remove(from, user, removeOptions),
-        hail: (to, type, data, hailOptions) => this.hail(to, type, data, hailOptions),
-        setStatus: (status, where) => this.#sendStatus(status, where),
-        mark: (where, cursor) => this.#marking.move(where, cursor),
-        leave: (left) => this.#leave(left),
-        isOwn: (message) => this.#isOwn(message),
-        user: () => this.#user,
-      },
-      name,
-      options,
-    );
+    const stay = this.#stays.get(name) ?? new Stay(name);
+    const entry = new Entry(this.#forEntries, stay, options);
     if (this.#state.name === 'closed') {
       entry.end(this.#closedError());
       return entry;
     }
-    this.#entries.set(name, entry);
-    if (this.#helloSent) this.#sendEnter(entry);
+    this.#enter(entry);
     return entry;
+  }
+
+  #enter(entry: Entry): void {
+    const { stay, options } = entry;
+    this.#stays.set(entry.channel, stay);
+    stay.add(entry);
+    // Until the service has answered hello, the entry is named in it or follows it.
+    if (!this.#helloSent) return;
+    const isFromNow = options.last === undefined && options.after === undefined;
+    if (!isFromNow || options.status !== undefined || stay.head === undefined) this.#sendEnter(stay, [entry]);
+    // In another turn, so that its listeners are there.
+    else queueMicrotask(() => this.#joinOrEnter(entry));
+  }
+
+  /** Another entry of the channel may be live already; then nothing needs to be asked. */
+  #joinOrEnter(entry: Entry): void {
+    const { stay } = entry;
+    if (entry.isOver || entry.isAnswered || !this.#helloSent || this.#stays.get(entry.channel) !== stay) return;
+    const isFromNow = entry.cursor === undefined && entry.options.last === undefined;
+    if (isFromNow && stay.head !== undefined) stay.join(entry, stay.head);
+    else this.#sendEnter(stay, [entry]);
   }
 
   /**
@@ -437,6 +472,24 @@ export class Line extends TypedTarget<LineEvents> {
     if (this.#state.name === 'open') this.#transmit({ do: 'status', status, channel });
   }
 
+  /**
+   * Asks the token function for a new token and hands it over now, and enters again what was refused: for when the user has
+   * got more rights. While the line is not open, the next connection does so.
+   *
+   * @throws {LineError} if the service refuses the token, or the line is closed
+   */
+  async refresh(): Promise<void> {
+    if (this.#state.name === 'closed') throw this.#closedError();
+    const socket = this.#socket;
+    if (this.#state.name === 'open' && socket !== undefined) await this.#refreshNow(socket);
+    for (const entry of [...this.#refusedEntries]) {
+      this.#refusedEntries.delete(entry);
+      if (entry.state !== 'refused') continue;
+      entry.again(this.#stays.get(entry.channel) ?? new Stay(entry.channel));
+      this.#enter(entry);
+    }
+  }
+
   /** While waiting: tries again now. */
   retryNow(): void {
     if (this.#state.name !== 'waiting') return;
@@ -459,12 +512,15 @@ export class Line extends TypedTarget<LineEvents> {
       const socketClass =
         this.#via === 'websocket' ? (this.#options.WebSocket ?? (await findSocketClass())) : undefined;
       token = typeof this.#options.token === 'function' ? await inTime(this.#options.token) : this.#options.token;
+      if (typeof this.#options.token === 'function' && !token)
+        throw new Error('the token function gave nothing; a guest connects without one');
       if (this.#state.name !== 'connecting') return;
       socket =
         socketClass === undefined
           ? new StreamSocket(this.#url.replace(/^ws/, 'http'), { polls: this.#via === 'poll' })
           : new socketClass(this.#url, [LINE_SUBPROTOCOL]);
     } catch (error) {
+      this.#badTokens += 1;
       this.#waitAndRetry(`no token could be had: ${(error as Error).message}`);
       return;
     }
@@ -480,24 +536,25 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   #hello(token: string | undefined): void {
-    const entries = [...this.#entries.values()];
     const id = this.#nextId++;
-    this.#pending.set(id, {
-      request: {},
-      repeatable: false,
-      resolve: (reply) => this.#welcomed(reply as unknown as Welcome, entries),
-      reject: (error) => {
-        this.#refusal = error.problem;
-      },
-    });
-    this.#transmit({
+    const hello = {
       do: 'hello',
       id,
       ...(token === undefined ? {} : { token }),
       ...(this.#secret === undefined ? {} : { session: this.#session, secret: this.#secret }),
       ...(this.#inbox?.cursor === undefined ? {} : { inbox: this.#inbox.cursor }),
-      enter: entries.map((entry) => entry.wish),
+    };
+    const { asked, wishes } = this.#wishesWithin(this.#helloBytes - utf8Bytes(JSON.stringify(hello)) - frameRoom);
+    const isPartial = wishes.length < this.#stays.size;
+    this.#pending.set(id, {
+      request: {},
+      repeatable: false,
+      resolve: (reply) => this.#welcomed(reply as unknown as Welcome, asked),
+      reject: (error) => {
+        this.#refusal = error.problem;
+      },
     });
+    this.#transmit({ ...hello, ...(isPartial ? { partial: true } : {}), enter: wishes });
     this.#helloSent = true;
     if (this.#status !== undefined || this.#looking !== null)
       this.#transmit({ do: 'status', status: this.#status, looking: this.#looking });
@@ -506,6 +563,22 @@ export class Line extends TypedTarget<LineEvents> {
     for (const [pendingId, { request, repeatable }] of this.#pending)
       if (repeatable) this.#transmit({ ...request, id: pendingId });
     this.outbox.opened();
+  }
+
+  /** What to enter with hello: as much as has room in the frame. The rest follows by requests of its own. */
+  #wishesWithin(bytes: number): { asked: readonly Asked[]; wishes: readonly EnterWish[] } {
+    const asked: Asked[] = [];
+    const wishes: EnterWish[] = [];
+    let room = bytes;
+    for (const stay of this.#stays.values()) {
+      const entries = stay.first;
+      const wish = stay.wishFor(entries);
+      room -= utf8Bytes(JSON.stringify(wish)) + 1;
+      if (room < 0 || wishes.length >= helloWishes) break;
+      asked.push({ stay, entries });
+      wishes.push(wish);
+    }
+    return { asked, wishes };
   }
 
   /** After a reconnection: what has become of a watched user is told as a change. */
@@ -531,15 +604,18 @@ export class Line extends TypedTarget<LineEvents> {
     this.#transmit({ do: 'watch', id, user });
   }
 
-  #welcomed(welcome: Welcome, entries: readonly Entry[]): void {
+  #welcomed(welcome: Welcome, asked: readonly Asked[]): void {
     clearTimeout(this.#timer);
     this.#attempt = 0;
+    this.#badTokens = 0;
     this.#isWelcomed = true;
     this.#session = welcome.session;
     this.#user = welcome.user;
     this.#direct = welcome.direct;
     this.#secret = welcome.secret;
     this.#limits = welcome.limits;
+    this.#helloBytes = Math.min(welcome.limits.frameBytes, mostHelloBytes);
+    this.#told.clear();
     this.outbox.opened();
     this.#watch(welcome.pulseMs);
     // From here on listeners are called, and any of them may close the line.
@@ -556,8 +632,18 @@ export class Line extends TypedTarget<LineEvents> {
       ...(welcome.name === undefined ? {} : { userName: welcome.name }),
     });
     for (const [index, entered] of welcome.entered.entries()) {
-      const entry = entries[index];
-      if (entry !== undefined) this.#entered(entry, entered);
+      const each = asked[index];
+      if (each !== undefined) this.#entered(each.stay, each.entries, entered);
+    }
+    // What had no room in hello, and further entries of channels that were named there.
+    const socket = this.#socket;
+    const named = new Map(asked.map(({ stay, entries }) => [stay, entries]));
+    for (const stay of [...this.#stays.values()]) {
+      const known = named.get(stay);
+      if (known === undefined) this.#sendEnter(stay, stay.first);
+      const there = known ?? stay.first;
+      for (const entry of stay.entries)
+        if (socket === this.#socket && !there.includes(entry) && !entry.isAnswered) this.#joinOrEnter(entry);
     }
   }
 
@@ -612,7 +698,7 @@ export class Line extends TypedTarget<LineEvents> {
     clearInterval(this.#pulse);
     clearTimeout(this.#deaf);
     const socket = this.#socket as SocketLike;
-    this.#pulse = setInterval(() => this.#transmit({ do: 'pulse', got: this.#cursors() }), pulseMs / 2);
+    this.#pulse = setInterval(() => this.#transmit({ do: 'pulse', got: this.#news() }), pulseMs / 2);
     const listen = (): void => {
       const leftMs = this.#heardAt + 2 * pulseMs - Date.now();
       if (leftMs <= 0) this.#lost(socket, 'nothing was heard from the service');
@@ -621,10 +707,40 @@ export class Line extends TypedTarget<LineEvents> {
     listen();
   }
 
-  #cursors(): Record<string, Cursor> {
-    const all: Record<string, Cursor> = {};
-    for (const [channel, { cursor }] of this.#entries) if (cursor !== undefined) all[channel] = cursor;
-    return all;
+  /** How far channels have come since that was told last on this connection; what has no room is told next time. */
+  #news(): Record<string, Cursor> {
+    const news: Record<string, Cursor> = {};
+    let room = this.#helloBytes / 2;
+    for (const [channel, { cursor }] of this.#stays) {
+      if (cursor === undefined || this.#told.get(channel) === cursor) continue;
+      room -= channel.length + cursor.length + frameRoom / 8;
+      if (room < 0) break;
+      this.#told.set(channel, cursor);
+      news[channel] = cursor;
+    }
+    return news;
+  }
+
+  /** Asks for an answer at once: a connection that gives none within a while is given up. */
+  #probe(): void {
+    const socket = this.#socket;
+    if (socket === undefined || this.#state.name !== 'open' || this.#probing !== undefined) return;
+    const sentAt = Date.now();
+    this.#transmit({ do: 'pulse', id: this.#nextId++ });
+    this.#probing = setTimeout(() => {
+      this.#probing = undefined;
+      if (this.#heardAt < sentAt) this.#lost(socket, 'the service did not answer');
+    }, answerWithinMs);
+  }
+
+  /** Looks after an answer that is overdue. */
+  #watchAnswers(): void {
+    this.#overdue ??= setTimeout(() => {
+      this.#overdue = undefined;
+      if (this.#pending.size === 0 || this.#state.name !== 'open') return;
+      if (Date.now() - this.#heardAt >= answerWithinMs) this.#probe();
+      this.#watchAnswers();
+    }, answerWithinMs);
   }
 
   /** Gives up a connection without waiting for its goodbye. */
@@ -637,6 +753,9 @@ export class Line extends TypedTarget<LineEvents> {
   #ended(socket: SocketLike, code: number, reason: string): void {
     if (socket !== this.#socket || this.#state.name === 'closed') return;
     const wasOpen = this.#state.name === 'open';
+    // Before it is known what the service takes, a hello may be too large.
+    if (code === closeCodes.tooBig && !this.#isWelcomed)
+      this.#helloBytes = Math.max(leastHelloBytes, this.#helloBytes / 2);
     this.#dropSocket();
     if (this.#goesAnotherWay(wasOpen, code, reason)) {
       void this.#open();
@@ -648,6 +767,7 @@ export class Line extends TypedTarget<LineEvents> {
     const tokenFault =
       code === closeCodes.tokenEnded || refused?.code === 'token-invalid' || refused?.code === 'token-ended';
     // A function may give a better token; a fixed one stays as bad as it is.
+    if (tokenFault) this.#badTokens += 1;
     const canRefresh = tokenFault && typeof this.#options.token === 'function';
     if (code === closeCodes.continuedElsewhere && this.#orphans > 0) {
       // An instance that had stood still has read the hello of a connection that this line gave up.
@@ -668,7 +788,11 @@ export class Line extends TypedTarget<LineEvents> {
     clearTimeout(this.#trying);
     clearInterval(this.#pulse);
     clearTimeout(this.#deaf);
-    for (const entry of this.#entries.values()) entry.interrupted();
+    clearTimeout(this.#overdue);
+    clearTimeout(this.#probing);
+    this.#overdue = undefined;
+    this.#probing = undefined;
+    for (const stay of this.#stays.values()) stay.interrupted();
     for (const [id, pending] of this.#pending) if (!pending.repeatable) this.#pending.delete(id);
     this.outbox.interrupted();
   }
@@ -682,19 +806,24 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   readonly #online = (): void => this.retryNow();
+  /** The browser thinks that there is no network. It may be wrong, so the service is asked. */
+  readonly #offline = (): void => this.#probe();
 
   #closeFor(reason: string, by: 'client' | 'service', refused?: Problem): void {
     const socket = this.#socket;
     this.#dropSocket();
     socket?.close(closeCodes.normal);
-    (globalThis as unknown as Partial<Window>).removeEventListener?.('online', this.#online);
+    const page = globalThis as unknown as Partial<Window>;
+    page.removeEventListener?.('online', this.#online);
+    page.removeEventListener?.('offline', this.#offline);
     this.#setState({ name: 'closed', reason, by, ...(refused === undefined ? {} : { problem: refused }) });
     const error = this.#closedError();
     for (const pending of this.#pending.values()) pending.reject(error);
     this.#pending.clear();
     this.outbox.close(error);
-    for (const entry of this.#entries.values()) entry.end(error);
-    this.#entries.clear();
+    for (const stay of this.#stays.values()) stay.end(error);
+    this.#stays.clear();
+    this.#refusedEntries.clear();
     this.#marking.close();
   }
 
@@ -714,22 +843,22 @@ export class Line extends TypedTarget<LineEvents> {
     if (isReply(frame)) this.#reply(frame);
     else if (isPush(frame, 'message')) {
       const { on: _, ...message } = frame;
-      this.#answered(frame.channel)?.take(message, true);
-    } else if (isPush(frame, 'gap')) this.#answered(frame.channel)?.gap(frame);
+      this.#stays.get(frame.channel)?.take(message, true);
+    } else if (isPush(frame, 'gap')) this.#stays.get(frame.channel)?.gap(frame);
     else if (isPush(frame, 'drain')) this.#moveOn(socket, frame.withinMs);
     else if (isPush(frame, 'expiring')) void this.#refresh(socket);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
     else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
-    else if (isPush(frame, 'marks')) this.#answered(frame.channel)?.marksChanged(frame);
+    else if (isPush(frame, 'marks')) this.#stays.get(frame.channel)?.marksChanged(frame);
     else if (isPush(frame, 'user')) {
       const { on: _, ...told } = frame;
       if (told.problem !== undefined) this.#watched.delete(told.user);
       this.emit('user', told);
-    } else if (isPush(frame, 'members')) this.#answered(frame.channel)?.membersChanged(frame);
+    } else if (isPush(frame, 'members')) this.#stays.get(frame.channel)?.membersChanged(frame);
     else if (isPush(frame, 'hail')) {
       const { type, by, data } = frame;
-      this.#answered(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });
+      this.#stays.get(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });
     } else if (isPush(frame, 'removed')) this.#removed(frame);
     else if (isPush(frame, 'problem')) {
       const { on: _, ends, ...told } = frame;
@@ -751,14 +880,15 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   #removed({ channel, problem: refused, reason, by, until }: RemovedPush): void {
-    const entry = this.#answered(channel);
-    if (entry === undefined) return;
+    const stay = this.#stays.get(channel);
+    // A push that comes before the reply belongs to an earlier stay.
+    if (stay?.entries.some(({ isAnswered }) => isAnswered) !== true) return;
     if (refused !== undefined) {
-      this.#refused(entry, refused);
+      this.#refused(stay, stay.entries, refused);
       return;
     }
-    this.#entries.delete(channel);
-    entry.removed({
+    this.#stays.delete(channel);
+    stay.removed({
       ...(reason === undefined ? {} : { reason }),
       ...(by === undefined ? {} : { by }),
       ...(until === undefined ? {} : { until }),
@@ -767,37 +897,40 @@ export class Line extends TypedTarget<LineEvents> {
 
   /** The token is about to end: swaps it for a fresh one, so that the connection can stay. */
   async #refresh(socket: SocketLike): Promise<void> {
+    try {
+      await this.#refreshNow(socket);
+    } catch (error) {
+      // Else the connection ends with its token, and the next one asks again.
+      if (error instanceof LineError && error.problem !== undefined) this.emit('problem', error.problem);
+    }
+  }
+
+  async #refreshNow(socket: SocketLike): Promise<void> {
     const { token } = this.#options;
     if (typeof token !== 'function') return;
-    let fresh: string;
-    try {
-      fresh = await inTime(token);
-    } catch {
-      // The connection ends with its token, and the next one asks again.
-      return;
-    }
+    const fresh = await inTime(token);
     if (socket !== this.#socket || !this.#helloSent) return;
-    this.#request(
-      { do: 'refresh', token: fresh },
-      {
-        repeatable: false,
-        resolve: (reply) => {
-          for (const channel of (reply as unknown as Refreshed).lost) {
-            const entry = this.#entries.get(channel);
-            if (entry !== undefined) this.#refused(entry, problem('not-allowed', 'the new token does not let one in'));
-          }
+    await new Promise<void>((resolve, reject) =>
+      this.#request(
+        { do: 'refresh', token: fresh },
+        {
+          repeatable: false,
+          resolve: (reply) => {
+            this.#lose((reply as unknown as Refreshed).lost);
+            resolve();
+          },
+          reject,
         },
-        reject: (error) => {
-          if (error.problem !== undefined) this.emit('problem', error.problem);
-        },
-      },
+      ),
     );
   }
 
-  /** The entry that a push is for. One that has no reply yet gets none: the push belongs to an earlier stay. */
-  #answered(channel: ChannelName): Entry | undefined {
-    const entry = this.#entries.get(channel);
-    return entry?.isAnswered ? entry : undefined;
+  #lose(channels: readonly ChannelName[]): void {
+    for (const channel of channels) {
+      const stay = this.#stays.get(channel);
+      const told = problem('not-allowed', 'the new token does not let you in');
+      if (stay !== undefined) this.#refused(stay, stay.entries, told);
+    }
   }
 
   #reply(frame: ReplyFrame): void {
@@ -808,45 +941,57 @@ export class Line extends TypedTarget<LineEvents> {
     else pending.reject(LineError.from(frame.problem));
   }
 
-  #entered(entry: Entry, entered: Entered | EnterRefused): void {
+  #entered(stay: Stay, asked: readonly Entry[], entered: Entered | EnterRefused): void {
     // Left, and perhaps entered anew, while the answer was on its way.
-    if (this.#entries.get(entry.channel) !== entry) return;
-    if ('problem' in entered) this.#refused(entry, entered.problem);
-    else if (entry.entered(entered)) this.#sendEnter(entry);
+    if (this.#stays.get(stay.channel) !== stay) return;
+    if ('problem' in entered) this.#refused(stay, asked, entered.problem);
+    else if (stay.entered(entered, asked)) this.#sendEnter(stay, asked);
   }
 
-  #refused(entry: Entry, refused: Problem): void {
+  #refused(stay: Stay, asked: readonly Entry[], refused: Problem): void {
     if (isPassing(refused)) {
-      entry.wait(refused);
+      for (const entry of asked) entry.wait(refused);
       const socket = this.#socket;
       setTimeout(() => {
-        if (socket === this.#socket && this.#entries.get(entry.channel) === entry) this.#sendEnter(entry);
+        if (socket === this.#socket) this.#sendEnter(stay, asked);
       }, refused.retryAfterMs ?? 1000);
       return;
     }
-    this.#entries.delete(entry.channel);
-    entry.refuse(refused);
+    const isAll = asked.length >= stay.entries.length;
+    if (isAll) {
+      this.#stays.delete(stay.channel);
+      stay.refuse(refused);
+    } else for (const entry of asked) entry.refuse(refused);
+    for (const entry of asked) {
+      stay.delete(entry);
+      this.#refusedEntries.add(entry);
+    }
   }
 
   // ----------------------------------------------------------------------------------------------- telling
 
-  #sendEnter(entry: Entry): void {
+  #sendEnter(stay: Stay, asked: readonly Entry[]): void {
+    const entries = asked.filter(({ isOver }) => !isOver);
+    if (entries.length === 0 || this.#stays.get(stay.channel) !== stay) return;
     this.#request(
-      { do: 'enter', ...entry.wish },
+      { do: 'enter', ...stay.wishFor(entries) },
       {
         repeatable: false,
-        resolve: (reply) => this.#entered(entry, reply as unknown as Entered),
+        resolve: (reply) => this.#entered(stay, entries, reply as unknown as Entered),
         reject: (error) => {
-          if (error.problem !== undefined) this.#entered(entry, { channel: entry.channel, problem: error.problem });
+          if (error.problem !== undefined)
+            this.#entered(stay, entries, { channel: stay.channel, problem: error.problem });
         },
       },
     );
   }
 
   #leave(entry: Entry): void {
-    if (this.#entries.get(entry.channel) !== entry) return;
-    this.#entries.delete(entry.channel);
-    if (this.#helloSent) this.#transmit({ do: 'leave', channel: entry.channel });
+    const { stay, channel } = entry;
+    this.#refusedEntries.delete(entry);
+    if (!stay.delete(entry) || this.#stays.get(channel) !== stay) return;
+    this.#stays.delete(channel);
+    if (this.#helloSent) this.#transmit({ do: 'leave', channel });
   }
 
   /** Asks for what may be asked twice: what has a key, only reads, or is the same when done again. */
@@ -867,12 +1012,13 @@ export class Line extends TypedTarget<LineEvents> {
     const id = this.#nextId++;
     const text = JSON.stringify({ ...request, id });
     const most = this.#limits?.frameBytes;
-    if (most !== undefined && text.length * 3 > most && new TextEncoder().encode(text).length > most) {
+    if (most !== undefined && text.length * 3 > most && utf8Bytes(text) > most) {
       // The service would end the whole connection for it (RFC 6455, close code 1009).
       how.reject(LineError.from(problem('too-large', `a frame to this service has at most ${most} bytes`)));
       return;
     }
     this.#pending.set(id, { request, ...how });
+    this.#watchAnswers();
     if (this.#helloSent) this.#socket?.send(text);
   }
 
@@ -887,6 +1033,18 @@ export class Line extends TypedTarget<LineEvents> {
   #isOwn({ key }: Message): boolean {
     return key !== undefined && this.#ownKeys.has(key);
   }
+
+  readonly #forEntries: EntryLine = {
+    publish: (to, data, options) => this.publish(to, data, options),
+    read: (from, options) => this.read(from, options),
+    remove: (from, user, options) => this.remove(from, user, options),
+    hail: (to, type, data, options) => this.hail(to, type, data, options),
+    setStatus: (status, where) => this.#sendStatus(status, where),
+    mark: (where, cursor) => this.#marking.move(where, cursor),
+    leave: (left) => this.#leave(left),
+    isOwn: (message) => this.#isOwn(message),
+    user: () => this.#user,
+  };
 
   #rememberKey(key: string): void {
     this.#ownKeys.add(key);
@@ -911,6 +1069,16 @@ export class Line extends TypedTarget<LineEvents> {
     const { reason, problem: refused } = this.#state as Extract<LineState, { name: 'closed' }>;
     return refused === undefined ? new LineError('closed', `the line is closed: ${reason}`) : LineError.from(refused);
   }
+}
+
+/** Entries of a channel that one request is for. */
+interface Asked {
+  readonly stay: Stay;
+  readonly entries: readonly Entry[];
+}
+
+function utf8Bytes(text: string): number {
+  return new TextEncoder().encode(text).length;
 }
 
 /** What a token function gives; one that never does must not hold up the line for ever. */
@@ -939,7 +1107,7 @@ function isLasting({ code }: Problem): boolean {
 }
 
 function endingText(code: number, reason: string): string {
-  if (reason === 'signed-out') return 'one was signed out';
+  if (reason === 'signed-out') return 'you were signed out';
   if (reason !== '') return reason;
   return code === 1006 || code === 1005 ? 'the connection broke' : `the connection was closed with code ${code}`;
 }

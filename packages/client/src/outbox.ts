@@ -89,6 +89,8 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   readonly #bounds: OutboxBounds;
   /** By the order in which they were published. */
   readonly #letters = new Set<Letter>();
+  /** The same list until it changes. */
+  #list: readonly Outgoing[] | undefined;
   #chars = 0;
   #underWay = 0;
   #window = windowMost;
@@ -106,7 +108,8 @@ export class Outbox extends TypedTarget<OutboxEvents> {
 
   /** What waits, oldest first. */
   get messages(): readonly Outgoing[] {
-    return [...this.#letters];
+    this.#list ??= [...this.#letters];
+    return this.#list;
   }
 
   // ------------------------------------------------------------------------------------ called by the line
@@ -224,6 +227,7 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   }
 
   #changed(): void {
+    this.#list = undefined;
     this.emit('change', { waiting: this.#letters.size });
   }
 }

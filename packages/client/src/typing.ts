@@ -37,6 +37,8 @@ export class Typing extends TypedTarget<TypingEvents> {
   readonly #texts: TypingTexts;
   readonly #others = new Map<string, { readonly author: Author; timer: ReturnType<typeof setTimeout> }>();
   readonly #stopWatching: (() => void)[] = [];
+  /** The same list until it changes. */
+  #list: readonly Author[] | undefined;
   #saidAtMs: number | undefined;
   #silence: ReturnType<typeof setTimeout> | undefined;
 
@@ -51,7 +53,8 @@ export class Typing extends TypedTarget<TypingEvents> {
 
   /** Who is typing, but oneself. */
   get authors(): readonly Author[] {
-    return [...this.#others.values()].map(({ author }) => author);
+    this.#list ??= [...this.#others.values()].map(({ author }) => author);
+    return this.#list;
   }
 
   /** The sentence to show; empty if nobody is typing. */
@@ -117,6 +120,7 @@ export class Typing extends TypedTarget<TypingEvents> {
     clearTimeout(known?.timer);
     const timer = setTimeout(() => this.#forget(by.user), silenceMs);
     this.#others.set(by.user, { author: by, timer });
+    this.#list = undefined;
     if (known === undefined) this.emit('change', this.authors);
   };
 
@@ -134,6 +138,7 @@ export class Typing extends TypedTarget<TypingEvents> {
     if (known === undefined) return;
     clearTimeout(known.timer);
     this.#others.delete(user);
+    this.#list = undefined;
     this.emit('change', this.authors);
   }
 }

@@ -1,65 +1,6 @@
 import { afterEach, beforeEach, describe, expect, it, vi } from 'vitest';
-import { connect, type LineOptions, type ReceivedMessage, Typing } from '../src/index.js';
-
-/** A WebSocket whose other end is the test. */
-class FakeSocket {
-  static readonly all: FakeSocket[] = [];
-  readonly sent: Record<string, unknown>[] = [];
-  onopen: (() => void) | null = null;
-  onmessage: ((event: { data: string }) => void) | null = null;
-  onclose: ((event: { code: number; reason: string }) => void) | null = null;
-  onerror: (() => void) | null = null;
-  closed = false;
-
-  constructor(readonly url: string) {
-    FakeSocket.all.push(this);
-  }
-  send(text: string): void {
-    this.sent.push(JSON.parse(text));
-  }
-  close(): void {
-    this.closed = true;
-  }
-  say(frame: object): void {
-    this.onmessage?.({ data: JSON.stringify(frame) });
-  }
-  asked(verb: string): Record<string, unknown>[] {
-    return this.sent.filter((frame) => frame.do === verb);
-  }
-  welcome(more: object = {}): void {
-    this.onopen?.();
-    this.say({
-      re: this.asked('hello')[0]?.id,
-      session: 's_1',
-      secret: '1.x',
-      user: 'pia',
-      continued: false,
-      instance: 'i1',
-      pulseMs: 20_000,
-      limits: { frameBytes: 1000, dataBytes: 500, channels: 200 },
-      entered: [],
-      ...more,
-    });
-  }
-}
-
-const message = (number: number, more: object = {}) => ({
-  channel: 'race/3/chat',
-  cursor: `v:${number}`,
-  id: `m${number}`,
-  type: 'message',
-  at: '2031-06-14T12:00:00.000Z',
-  data: number,
-  ...more,
-});
-
-async function open(options: LineOptions = {}) {
-  const line = connect('http://regatta.example/base/', { WebSocket: FakeSocket as never, ...options });
-  await vi.advanceTimersByTimeAsync(0);
-  return line;
-}
-
-const socket = (): FakeSocket => FakeSocket.all.at(-1) as FakeSocket;
+import { type ReceivedMessage, Typing } from '../src/index.js';
+import { FakeSocket, message, connected as open, socket } from './fakeSocket.js';
 
 beforeEach(() => void vi.useFakeTimers());
 afterEach(() => {
@@ -649,6 +590,7 @@ describe('typing', () => {
   it('is told in other languages', async () => {
     const { hail, line } = await typingIn();
     const chat = line.enter('race/3/chat');
+    await chat.ready;
     const typing = new Typing(chat, { texts: (names) => `${names.join(' und ')} schreibt` });
     hail('jory', true);
     expect(typing.text).toBe('jory schreibt');

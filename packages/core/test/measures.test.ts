@@ -206,13 +206,12 @@ describe('a ban from the service', () => {
     expect((await welcomed(undefined, {}, engine, '192.0.2.8')).closedWith).toBeUndefined();
   });
 
-  it('is of a user or an address, in a channel that there is', async () => {
-    const { engine } = setUp();
-    expect(() => engine.measures.ban({}, operator)).toThrow('of a user or of an address');
-    expect(() => engine.measures.ban({ user: 'a', address: 'b' }, operator)).toThrow('of a user or of an address');
-    expect(() => engine.measures.ban({ user: 'a', channel: channelName('nowhere') }, operator)).toThrow(
-      'no channel rule',
-    );
+  it.each([
+    [{}, 'of a user or of an address'],
+    [{ user: 'a', address: 'b' }, 'of a user or of an address'],
+    [{ user: 'a', channel: channelName('nowhere') }, 'no channel rule'],
+  ])('is of a user or an address, in a channel that there is, and not of %j', async (wish, why) => {
+    await expect(setUp().engine.measures.ban(wish, operator)).rejects.toThrow(why);
   });
 });
 

@@ -98,6 +98,8 @@ export interface HelloRequest extends Numbered {
   readonly secret?: string;
   readonly inbox?: Cursor;
   readonly enter?: readonly EnterWish[];
+  /** More channels are entered by requests right behind: those where the session is still shown are not left yet. */
+  readonly partial?: boolean;
 }
 export interface EnterRequest extends Numbered, EnterWish {
   readonly do: 'enter';
@@ -173,6 +175,7 @@ export interface RefreshRequest extends Numbered {
 }
 export interface PulseRequest extends Numbered {
   readonly do: 'pulse';
+  /** How far the client has channels; those that are not named are as they were. */
   readonly got?: Readonly<Record<string, Cursor>>;
 }
 

@@ -147,6 +147,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     secret: may(words(256)),
     inbox: may(cursor),
     enter: may(listOf(objectOf(wish), 1000)),
+    partial: may(flag),
   },
   enter: wish,
   leave: { channel: must(channel) },

@@ -100,14 +100,18 @@ export class SendQueue implements Flushable {
     for (const frame of held) this.#add(frame);
   }
 
+  /** So much waits here and in the transport that nothing more should be made for it. */
+  get isFull(): boolean {
+    return this.bytes + this.#link.waitingBytes >= this.#maxBytes;
+  }
+
   /**
    * Resolves when less than `maxBytes` wait here and in the transport, or the queue has been closed; `undefined` if that
    * is so now.
    */
   whenBelow(): Promise<void> | undefined {
-    const untaken = this.#link.waitingBytes;
-    if (this.#closed || this.bytes + untaken < this.#maxBytes) return undefined;
-    if (untaken > 0) this.#setSlow(true);
+    if (this.#closed || !this.isFull) return undefined;
+    if (this.#link.waitingBytes > 0) this.#setSlow(true);
     return new Promise((resolve) => {
       this.#room = resolve;
     });
@@ -201,7 +205,7 @@ export class SendQueue implements Flushable {
   }
 
   #makeRoom(): void {
-    if (this.#room === undefined || (!this.#closed && this.bytes + this.#link.waitingBytes >= this.#maxBytes)) return;
+    if (this.#room === undefined || (!this.#closed && this.isFull)) return;
     const room = this.#room;
     this.#room = undefined;
     room?.();

@@ -640,12 +640,14 @@ export class Client implements Entrant {
 
   // ------------------------------------------------------------------------------------------------- trace
 
-  /** The client says how far it has got channels. Of other channels nothing is kept. */
+  /** The client says how far it has got channels. What it does not name stays; of channels that it is not in, nothing is kept. */
   hasGot(got: Readonly<Record<string, Cursor>>): void {
     const known: Record<string, Cursor> = {};
+    const before = this.#got ?? {};
     for (const name of this.#channels?.keys() ?? []) {
       const cursor = Object.hasOwn(got, name) ? got[name] : undefined;
       if (typeof cursor === 'string' && parseCursor(cursor) !== undefined) known[name] = cursor;
+      else if (before[name] !== undefined) known[name] = before[name];
     }
     this.#got = known;
   }

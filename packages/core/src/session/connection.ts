@@ -139,8 +139,12 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     const { request } = reading;
     if (request.do === 'pulse') {
       const waitMs = this.#client?.overRate('requests', costs.pulse) ?? 0;
-      if (waitMs > 0) this.#restFor(waitMs);
-      else if (request.got !== undefined) this.#client?.hasGot(request.got);
+      if (waitMs > 0) {
+        this.#restFor(waitMs);
+        return;
+      }
+      if (request.got !== undefined) this.#client?.hasGot(request.got);
+      if (!this.#queue.isFull) this.reply(request.id, {});
       return;
     }
     if (!this.#helloSeen && request.do !== 'hello') {
@@ -296,7 +300,8 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
       }
       if (this.#ended) return;
     }
-    client.entered();
+    // Else the channels that are not named are left; with `partial` they may be entered in a moment.
+    if (request.partial !== true) client.entered();
     const inbox = await client.inboxAtHello(request);
     if (this.#ended) return;
     const limits: LineLimits = {

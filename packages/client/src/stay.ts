@@ -1,0 +1,208 @@
+import type {
+  ChannelName,
+  Cursor,
+  Entered,
+  EnterWish,
+  Gap,
+  Json,
+  MarksPush,
+  Member,
+  MembersPush,
+  Message,
+  Problem,
+} from '@nine-bells/wire';
+import { isAfter } from './cursors.js';
+import type { Entry, ReceivedHail, Removal } from './entry.js';
+import type { LineError } from './lineError.js';
+
+type MembersNews = Pick<MembersPush, 'whole' | 'joined' | 'left' | 'changed' | 'count'> & {
+  partial?: true | undefined;
+};
+
+/** The session's stay in a channel, as the service knows it; the entries of the channel share it. */
+export class Stay {
+  readonly channel: ChannelName;
+  readonly #entries = new Set<Entry>();
+  /** What is said of the user here. */
+  status: Json | undefined;
+  #members = new Map<string, Member>();
+  /** The same list until it changes. */
+  #list: readonly Member[] = [];
+  #count = 0;
+  #isPartial = false;
+  #marks = new Map<string, Cursor>();
+
+  constructor(channel: ChannelName) {
+    this.channel = channel;
+  }
+
+  get members(): readonly Member[] {
+    return this.#list;
+  }
+
+  get count(): number {
+    return this.#count;
+  }
+
+  get isCrowd(): boolean {
+    return this.#isPartial;
+  }
+
+  get marks(): ReadonlyMap<string, Cursor> {
+    return this.#marks;
+  }
+
+  get entries(): readonly Entry[] {
+    return [...this.#entries];
+  }
+
+  /** How far the entry that is furthest behind has it, of those that were answered before. */
+  get cursor(): Cursor | undefined {
+    let least: Cursor | undefined;
+    for (const { cursor } of this.#entries)
+      if (cursor !== undefined && (least === undefined || isAfter(least, cursor))) least = cursor;
+    return least;
+  }
+
+  /** Where a live entry stands. */
+  get head(): Cursor | undefined {
+    return this.entries.find(({ state, isAnswered }) => state === 'live' && isAnswered)?.cursor;
+  }
+
+  add(entry: Entry): void {
+    this.#entries.add(entry);
+    if (entry.options.status !== undefined) this.status = entry.options.status;
+  }
+
+  /** An entry is left or refused; `true` if none is there any more. */
+  delete(entry: Entry): boolean {
+    this.#entries.delete(entry);
+    return this.#entries.size === 0;
+  }
+
+  /**
+   * The entries that one request brings up to date after a reconnection: those that have a place to go on from, or where none
+   * has, the first one. The others ask for themselves.
+   */
+  get first(): readonly Entry[] {
+    const known = this.entries.filter(({ cursor }) => cursor !== undefined);
+    return known.length > 0 ? known : this.entries.slice(0, 1);
+  }
+
+  /** What to ask for some entries: on from where they are, or as wished for in the beginning. */
+  wishFor(entries: readonly Entry[]): EnterWish {
+    let after: Cursor | undefined;
+    for (const { cursor } of entries)
+      if (cursor !== undefined && (after === undefined || isAfter(after, cursor))) after = cursor;
+    const last = entries[0]?.options.last;
+    const isQuiet = this.entries.every(({ options }) => options.quiet === true);
+    return {
+      channel: this.channel,
+      ...(after === undefined ? (last === undefined ? {} : { last }) : { after }),
+      ...(isQuiet ? { quiet: true } : {}),
+      ...(this.status === undefined ? {} : { status: this.status }),
+    };
+  }
+
+  /** The connection broke. */
+  interrupted(): void {
+    for (const entry of this.#entries) entry.interrupted();
+  }
+
+  /** The reply to `enter` for some entries; `true` if there is more to ask for. The others take what is new to them. */
+  entered(entered: Entered, asked: readonly Entry[]): boolean {
+    const there = asked.filter((entry) => this.#entries.has(entry));
+    const [first] = entered.messages;
+    for (const entry of there) entry.answered(first?.cursor ?? entered.cursor, first === undefined, entered.gap);
+    for (const message of entered.messages) this.take(message, false);
+    if (entered.members !== undefined) {
+      const { members: joined, count = 0, partial } = entered;
+      this.#changeMembers({ whole: true, joined, count, partial });
+    }
+    if (entered.marks !== undefined) {
+      this.#marks = new Map(Object.entries(entered.marks));
+      for (const entry of there) entry.marksChanged([...this.#marks.keys()]);
+    }
+    for (const entry of there) entry.upTo(entered.cursor, entered.more);
+    return entered.more;
+  }
+
+  /** Another entry is live already: this one is, too, from here on. */
+  join(entry: Entry, head: Cursor): void {
+    entry.answered(head, true, undefined);
+    if (this.#count > 0) entry.membersChanged({ joined: [], left: [], changed: [], count: this.#count });
+    entry.marksChanged([...this.#marks.keys()]);
+    entry.upTo(head, false);
+  }
+
+  take(message: Message, live: boolean): void {
+    for (const entry of this.#answered()) entry.take(message, live);
+  }
+
+  gap(gap: Gap): void {
+    for (const entry of this.#answered()) entry.gap(gap);
+  }
+
+  membersChanged(push: MembersPush): void {
+    if (this.#answered().length > 0) this.#changeMembers(push);
+  }
+
+  marksChanged({ marks }: MarksPush): void {
+    if (this.#answered().length === 0) return;
+    this.#marks = new Map(this.#marks);
+    for (const [user, mark] of Object.entries(marks))
+      if (mark === null) this.#marks.delete(user);
+      else this.#marks.set(user, mark);
+    for (const entry of this.#answered()) entry.marksChanged(Object.keys(marks));
+  }
+
+  hailed(hail: ReceivedHail): void {
+    for (const entry of this.#answered()) entry.hailed(hail);
+  }
+
+  removed(removal: Removal): void {
+    this.#forgetMembers();
+    for (const entry of this.#entries) entry.removed(removal);
+  }
+
+  refuse(problem: Problem): void {
+    this.#forgetMembers();
+    for (const entry of this.#entries) entry.refuse(problem);
+  }
+
+  end(error: LineError): void {
+    this.#forgetMembers();
+    for (const entry of this.#entries) entry.end(error);
+  }
+
+  /** A push that comes before the reply belongs to an earlier stay. */
+  #answered(): readonly Entry[] {
+    return this.entries.filter(({ isAnswered }) => isAnswered);
+  }
+
+  /** The service does not tell any more who is there. */
+  #forgetMembers(): void {
+    if (this.#count > 0) this.#changeMembers({ whole: true, count: 0 });
+  }
+
+  #changeMembers({ whole, joined = [], left = [], changed = [], count, partial }: MembersNews): void {
+    const before = this.#members;
+    const now = new Map(whole ? [] : before);
+    for (const each of [...joined, ...changed]) now.set(each.user, each);
+    for (const user of left) now.delete(user);
+    // What is told may be known already: what is new comes from comparing.
+    const news = { joined: [] as Member[], left: [] as Member[], changed: [] as Member[], count };
+    for (const [user, each] of now) {
+      const old = before.get(user);
+      if (old === undefined) news.joined.push(each);
+      else if (old !== each && JSON.stringify(old) === JSON.stringify(each)) now.set(user, old);
+      else if (old !== each) news.changed.push(each);
+    }
+    for (const [user, each] of before) if (!now.has(user)) news.left.push(each);
+    this.#members = now;
+    if (news.joined.length + news.left.length + news.changed.length > 0) this.#list = [...now.values()];
+    this.#count = count;
+    this.#isPartial = partial === true;
+    for (const entry of this.#entries) entry.membersChanged(news);
+  }
+}
