@@ -264,7 +264,7 @@ describe('a ban', () => {
   it.each<[object, string]>([
     [{}, 'of a user or of an address'],
     [{ user: 'a', address: '192.0.2.1' }, 'of a user or of an address'],
-    [{ address: 'here' }, 'address is an IPv4 or IPv6 address'],
+    [{ address: 'here' }, 'expected an IPv4 or IPv6 address'],
     [{ user: 'a', forMs: 0 }, 'forMs'],
     [{ user: 'a', channel: 'nowhere' }, 'no channel rule'],
     [{ user: 'a', reason: 'x'.repeat(501) }, 'reason'],

@@ -1,6 +1,6 @@
 import { connect as connectTcp } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells, RawLine, type StartedService, startService, until } from './startedService.js';
 
 let started: StartedService;
 
@@ -137,12 +137,30 @@ describe('the line over a real WebSocket', () => {
       port: 0,
     });
     const stranger = await RawLine.open(strict.url, { origin: 'https://other.example' });
-    expect(await stranger.closed()).toEqual({ code: 1008, reason: 'not-allowed' });
+    expect(await stranger.closed()).toEqual({ code: 1008, reason: 'bad-origin' });
     const own = await RawLine.open(strict.url, { origin: 'https://regatta.example' });
     await own.hello();
     // Its own pages, the console among them, need not be listed.
     await (await RawLine.open(strict.url, { origin: strict.url })).hello();
     await (await RawLine.open(strict.url)).hello();
+    // Who looks why somebody does not get in finds it.
+    const listen = await fetch(`${strict.url}/line/listen?channel=a`, { headers: { origin: 'https://other.example' } });
+    expect(await listen.json()).toMatchObject({
+      code: 'bad-origin',
+      detail: expect.stringContaining('service.origins'),
+    });
+    await fetch(`${strict.url}/v1/channels`, { headers: { authorization: 'Bearer bells_wrong' } });
+    const { refusals } = await strict.backend.refusals();
+    expect(refusals.map(({ code, act, count }) => [code, act, count])).toEqual([
+      ['key-invalid', 'GET /v1/channels', 1],
+      ['bad-origin', 'connect', 2],
+    ]);
+    const one = { origin: 'https://other.example', address: '127.0.0.1' };
+    expect(refusals[1]?.latest).toMatchObject([one, one]);
+    const env = { NINEBELLS_URL: strict.url, NINEBELLS_KEY: strict.key };
+    const { out } = await ninebells(['refusals', '--code', 'bad-origin'], env);
+    expect(out).toMatch(/ 2 +bad-origin +connect +127\.0\.0\.1 +https:\/\/other\.example/);
+    expect(out).not.toContain('bells_wrong');
     await strict.remove();
   });
 });

@@ -15,6 +15,7 @@ import { addMeasures } from './measures.js';
 import { addNotify } from './notify.js';
 import { addPlan } from './plan.js';
 import { addPublish } from './publish.js';
+import { addRefusals } from './refusals.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
 import { addTrace } from './trace.js';
@@ -55,6 +56,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addConsole,
     addDrain,
     addInstances,
+    addRefusals,
     addTrace,
     addPlan,
   ])

@@ -15,7 +15,7 @@ interface ServeOptions {
   readonly relay?: string;
   readonly workers?: number;
   readonly database?: string;
-  readonly log: 'silent' | 'error' | 'warn' | 'info' | 'debug';
+  readonly log: 'silent' | 'error' | 'warn' | 'refused' | 'info' | 'debug';
   readonly json?: boolean;
 }
 
@@ -31,8 +31,8 @@ export function addServe(program: Command): void {
     .addOption(databaseOption())
     .addOption(new Option('--host <host>', 'the address to listen on').env('NINEBELLS_HOST'))
     .addOption(
-      new Option('--log <level>', 'how much to log, on standard error')
-        .choices(['silent', 'error', 'warn', 'info', 'debug'])
+      new Option('--log <level>', 'how much to log, on standard error; `refused`: also what clients were refused')
+        .choices(['silent', 'error', 'warn', 'refused', 'info', 'debug'])
         .default('warn'),
     )
     .option('--json', 'log as one JSON object a line')

@@ -67,6 +67,26 @@ export interface Gathered {
   readonly missing?: readonly string[];
 }
 
+/** What was refused with one code at one door, since the instances have started. */
+export interface RefusalKind {
+  readonly code: string;
+  /** The verb that was refused, `connect`, or a method and a path. */
+  readonly act: string;
+  readonly count: number;
+  readonly firstAt: string;
+  readonly lastAt: string;
+  /** The latest ones, oldest first; none holds a token, a key or a secret. */
+  readonly latest: readonly {
+    readonly at: string;
+    readonly detail?: string;
+    readonly user?: string;
+    readonly session?: string;
+    readonly address?: string;
+    readonly channel?: string;
+    readonly origin?: string;
+  }[];
+}
+
 /** One process of the service, as the one that was asked knows it. */
 export interface InstanceInfo {
   readonly instance: string;
@@ -398,6 +418,11 @@ export class Backend {
   /** What became of a message; with `user`, whether and how that user got it. */
   trace(id: string, options: { user?: string } = {}): Promise<Trace> {
     return this.#get(`/v1/traces/${encodeURIComponent(id)}`, options);
+  }
+
+  /** What was refused, by kind, the latest first: by all instances that answered. */
+  refusals(options: { code?: string } = {}): Promise<{ refusals: readonly RefusalKind[] } & Gathered> {
+    return this.#get('/v1/refusals', options);
   }
 
   overview(): Promise<Overview> {

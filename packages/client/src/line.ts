@@ -19,6 +19,7 @@ import {
   type Marked,
   type Message,
   type Problem,
+  type ProblemCode,
   type Published,
   problem,
   type ReadResult,
@@ -762,7 +763,7 @@ export class Line extends TypedTarget<LineEvents> {
       return;
     }
     const refused =
-      this.#refusal ?? (code === closeCodes.policy && isProblemCode(reason) ? problem(reason) : undefined);
+      this.#refusal ?? (code === closeCodes.policy && isProblemCode(reason) ? closedFor(reason) : undefined);
     const why = refused === undefined ? endingText(code, reason) : (refused.detail ?? refused.title);
     const tokenFault =
       code === closeCodes.tokenEnded || refused?.code === 'token-invalid' || refused?.code === 'token-ended';
@@ -1095,10 +1096,18 @@ function inTime(token: () => string | Promise<string>): Promise<string> {
   });
 }
 
+/** The problem whose code is the reason of a close. */
+function closedFor(code: ProblemCode): Problem {
+  if (code !== 'bad-origin') return problem(code);
+  const { origin = 'this page' } = (globalThis as { location?: { origin?: string } }).location ?? {};
+  return problem(code, `the service takes no pages of ${origin}: its operator lists origins in \`service.origins\``);
+}
+
 /** Refusals that another try would only meet again. */
 function isLasting({ code }: Problem): boolean {
   return (
     code === 'no-guests' ||
+    code === 'bad-origin' ||
     code === 'not-allowed' ||
     code === 'banned' ||
     code === 'bad-value' ||

@@ -54,6 +54,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
           act: params.get('act') ?? 'enter',
           where: params.get('channel') ?? '',
           session,
+          user: params.get('user') ?? undefined,
           roles: [],
           claims: '',
         }}

@@ -2,6 +2,7 @@ import type { Backend, ChannelInfo } from '@nine-bells/client/backend';
 import { Empty, Table, Tag } from 'antd';
 import { Link } from 'react-router-dom';
 import { RateChart } from './RateChart.js';
+import { Refusals } from './Refusals.js';
 import { ago, rateText } from './texts.js';
 import type { Light } from './theme.js';
 import type { LiveOverview, Second } from './useOverview.js';
@@ -26,6 +27,7 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
         <Figure label="Deliveries out per second" value={rateText(meanOf(seconds, 'deliveries'))} note="mean of 10 s" />
       </dl>
       <RateChart seconds={seconds} light={light} />
+      <Refusals backend={backend} />
       <section>
         <h2>Channels</h2>
         <Table<ChannelInfo>

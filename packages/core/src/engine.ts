@@ -46,6 +46,7 @@ import type { ConnectionHost } from './session/host.js';
 import { type Session, Sessions } from './session/sessions.js';
 import { Pacer } from './time/pacer.js';
 import { Wheel } from './time/wheel.js';
+import { Refusals, type Refused } from './trace/refusals.js';
 import { Traces } from './trace/traces.js';
 
 /** What the engine needs from outside. */
@@ -61,6 +62,8 @@ export interface EnginePorts {
   readonly asker?: Asker;
   /** Told of notices that reached nobody's session in the time wished for. */
   readonly unreached?: (entry: InboxEntry) => void;
+  /** Something was refused: the first of its kind, and then now and then, with how many were not told of since. */
+  readonly refused?: (refused: Refused, untold: number) => void;
   /** API keys were made or revoked on another instance. */
   readonly keysChanged?: () => void;
   /** How long something took, in milliseconds: until the relay, or the database, had taken messages. */
@@ -104,6 +107,8 @@ export class Engine {
   readonly options: EngineOptions;
   readonly rules: ChannelRules;
   readonly counts = new Counts();
+  /** What this instance has refused. */
+  readonly refusals: Refusals;
   /** What is done against users and addresses. */
   readonly measures: Measures;
   /** What all instances know together. */
@@ -148,6 +153,7 @@ export class Engine {
     this.#fanout = new Fanout(clock);
     const traces = new Traces(() => clock.now(), this.options.traces);
     this.#rates = new Rates(clock, counts);
+    this.refusals = new Refusals(clock, counts, ports.refused);
 
     this.#standing = new Standing(clock);
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
@@ -202,6 +208,7 @@ export class Engine {
       connected,
       watching: this.#watching,
       traces,
+      refusals: this.refusals,
       concernedHere: (measure) => this.measures.concernedHere(measure).length,
     });
     this.everywhere = new Everywhere(this.options.instance, own, others);
@@ -258,6 +265,7 @@ export class Engine {
       tokens: ports.tokens,
       report,
       counts,
+      refusals: this.refusals,
       access: this.#access,
       standing: this.#standing,
       door: this.#door,
@@ -292,14 +300,17 @@ export class Engine {
     this.#connected.add(connection);
     const refused = this.#door.came(link.remote);
     const ban = this.#standing.keepingOutFrom(link.remote);
+    const tooMany = this.#connected.size > this.options.connections ? 'too-many-connections' : undefined;
+    const shut = refused ?? tooMany;
     if (this.#draining || this.#stopping)
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
     else if (!this.#ports.relay.control.isFresh)
       connection.close(closeCodes.tryLater, 'this instance is cut off from the others', 'refused');
     else if (ban !== undefined) connection.signOut(bannedProblem(ban));
-    else if (refused !== undefined) connection.close(closeCodes.tryLater, refused, 'refused');
-    else if (this.#connected.size > this.options.connections)
-      connection.close(closeCodes.tryLater, 'too-many-connections', 'refused');
+    else if (shut !== undefined) {
+      this.refusals.add({ code: shut, act: 'connect', address: link.remote, origin: link.origin });
+      connection.close(closeCodes.tryLater, shut, 'refused');
+    }
     return connection;
   }
 

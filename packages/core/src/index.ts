@@ -35,4 +35,5 @@ export * from './relay/soloRelay.js';
 export type { SessionInfo } from './session/connected.js';
 export { Connection } from './session/connection.js';
 export * from './store/memoryStore.js';
+export type { RefusalKind, Refused, RefusedOnce } from './trace/refusals.js';
 export * from './trace/trace.js';

@@ -236,6 +236,8 @@ export interface Link {
   /** Where the client is, for people to read. */
   readonly remote?: string;
   readonly encoding: Encoding;
+  /** Of the page that has opened it (RFC 6454), as the browser says. */
+  readonly origin?: string | undefined;
   /** Nothing can come of the client: its silence means nothing. */
   readonly oneWay?: boolean;
   /** Bytes that were handed over and not yet taken by the operating system. While there are any, nothing is written. */

@@ -1,10 +1,11 @@
-import { type Logger, pino } from 'pino';
+import { type Logger as PinoLogger, pino } from 'pino';
 import pretty from 'pino-pretty';
 
-export type { Logger };
+/** Refusals have a level of their own, between `info` and `warn`. */
+export type Logger = PinoLogger<'refused'>;
 
 export interface LogOptions {
-  readonly level: 'silent' | 'error' | 'warn' | 'info' | 'debug';
+  readonly level: 'silent' | 'error' | 'warn' | 'refused' | 'info' | 'debug';
   /** For people at a terminal; else one JSON object a line. */
   readonly readable: boolean;
 }
@@ -17,10 +18,20 @@ export function makeLog(options: LogOptions): Logger {
   const settings = {
     level: options.level,
     base: null,
+    customLevels: { refused: 35 },
     timestamp: pino.stdTimeFunctions.isoTime,
     redact: { paths: secrets.flatMap((name) => [name, `*.${name}`, `*.*.${name}`]), censor: '(not logged)' },
   };
   return options.readable
-    ? pino(settings, pretty({ destination: 2, sync: true, colorize: process.stderr.isTTY, translateTime: 'HH:MM:ss' }))
+    ? pino(
+        settings,
+        pretty({
+          customLevels: 'refused:35',
+          destination: 2,
+          sync: true,
+          colorize: process.stderr.isTTY,
+          translateTime: 'HH:MM:ss',
+        }),
+      )
     : pino(settings, pino.destination({ dest: 2, sync: true }));
 }

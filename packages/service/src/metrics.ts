@@ -58,7 +58,7 @@ export class Metrics {
     this.#counter('bells_received_characters', 'Characters of frames that came in', [], (add) => add(counts.charsIn));
     this.#counter('bells_written_bytes', 'Bytes handed to connections', [], (add) => add(engine.written.bytes));
     this.#counter('bells_relayed_texts', 'Texts that came from the relay', [], (add) => add(engine.relayedTexts));
-    this.#counter('bells_refusals', 'Requests refused on the line, by problem', ['code'], (add) => {
+    this.#counter('bells_refusals', 'What was refused, on the line and over HTTP, by problem', ['code'], (add) => {
       for (const [code, count] of counts.refusalsByCode) add(count, { code });
     });
     this.#counter('bells_access_decisions', 'Acts decided by the rules', ['act', 'outcome'], (add) => {

@@ -158,6 +158,8 @@ export class Service implements RunningService {
             ? {}
             : { asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000) }),
           report: reportTo(log),
+          refused: (refused, untold) =>
+            log.refused({ ...refused, ...(untold === 0 ? {} : { untold }) }, 'something was refused'),
           keysChanged: () =>
             void keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
           took: metrics.took,

@@ -17,6 +17,7 @@ export const problemCatalogue = {
   'key-invalid': { title: 'The API key is missing or not valid', status: 401 },
   'user-mismatch': { title: 'The token is of another user', status: 403 },
   'no-guests': { title: 'Guests are not let in', status: 401 },
+  'bad-origin': { title: 'Pages of this origin may not open a line', status: 403 },
   'not-allowed': { title: 'Not allowed', status: 403 },
   'ask-failed': { title: 'The application could not be asked', status: 403 },
   'no-such-channel': { title: 'No channel rule matches this name', status: 404 },

@@ -8,6 +8,7 @@ import { availability } from '../presence/status.js';
 import type { TableEntry } from '../presence/tables.js';
 import type { SessionInfo } from '../session/connected.js';
 import { fatesOf, sentenceOf } from '../trace/fate.js';
+import { joinedRefusals, type RefusalKind } from '../trace/refusals.js';
 import type { StaysHere, Trace } from '../trace/trace.js';
 import type { InstanceQuestion, Table } from './instance.js';
 import type { OwnSide, SessionVisitor, TraceFound, UserStanding } from './ownSide.js';
@@ -88,6 +89,12 @@ export class Everywhere {
     if (here !== null || this.#others === undefined) return here ?? undefined;
     const { all } = await this.#ask<SessionVisitor | null>({ ask: 'visitor', session }, null);
     return all.find((each) => each !== null) ?? undefined;
+  }
+
+  /** What was refused, by kind, the latest first. */
+  async refusals(): Promise<Gathered<{ refusals: readonly RefusalKind[] }>> {
+    const { all, missing } = await this.#ask<readonly RefusalKind[]>({ ask: 'refusals' }, this.#own.refusals());
+    return { refusals: joinedRefusals(all), missing };
   }
 
   /** How many sessions a measure is about. */

@@ -50,6 +50,7 @@ export type InstanceQuestion =
   | { readonly ask: 'channels'; readonly after: string; readonly limit: number }
   | { readonly ask: 'standings'; readonly users: readonly string[]; readonly channel?: ChannelName }
   | { readonly ask: 'concerned'; readonly measure: Measure }
+  | { readonly ask: 'refusals' }
   | { readonly ask: 'trace'; readonly id: string }
   | { readonly ask: 'stays'; readonly user: string; readonly channel: ChannelName };
 

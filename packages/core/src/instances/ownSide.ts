@@ -8,6 +8,7 @@ import type { TableEntry } from '../presence/tables.js';
 import type { Watching } from '../presence/watching.js';
 import type { Client } from '../session/client.js';
 import type { Connected, SessionInfo } from '../session/connected.js';
+import type { RefusalKind, Refusals } from '../trace/refusals.js';
 import type { StaysHere, TraceHere } from '../trace/trace.js';
 import type { Traces } from '../trace/traces.js';
 import type { InstanceQuestion, Table } from './instance.js';
@@ -44,6 +45,7 @@ export interface OwnSide {
   standings(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserStanding>>;
   /** How many connections there a measure is about. */
   concerned(measure: Measure): number;
+  refusals(): readonly RefusalKind[];
   trace(id: string): TraceFound;
   stays(user: string, channel: ChannelName): Promise<StaysHere>;
 }
@@ -71,6 +73,8 @@ function answered(own: OwnSide, question: InstanceQuestion): unknown {
       return own.standings(question.users, question.channel);
     case 'concerned':
       return own.concerned(question.measure);
+    case 'refusals':
+      return own.refusals();
     case 'trace':
       return own.trace(question.id);
     case 'stays':
@@ -87,6 +91,7 @@ export interface OwnSideParts {
   readonly connected: Connected;
   readonly watching: Watching;
   readonly traces: Traces;
+  readonly refusals: Refusals;
   /** How many connections here a measure is about. */
   readonly concernedHere: (measure: Measure) => number;
 }
@@ -130,6 +135,7 @@ export function ownSideOf(parts: OwnSideParts): OwnSide {
         }),
       ),
     concerned: parts.concernedHere,
+    refusals: () => parts.refusals.all,
     trace: (id) =>
       traces.find(id, (channel, place) => {
         let confirmed = 0;

@@ -41,7 +41,11 @@ import type { Session } from './sessions.js';
 import { Stays } from './stays.js';
 
 /** What was asked for, and under which number. */
-export type Asked = { readonly do: Request['do']; readonly id?: number | undefined };
+export type Asked = {
+  readonly do: Request['do'];
+  readonly id?: number | undefined;
+  readonly channel?: ChannelName | undefined;
+};
 
 /** What a client needs of the connection that it is on. */
 export interface ClientLine {
@@ -719,8 +723,8 @@ export class Client implements Entrant {
 }
 
 /** As much of a request as it takes to answer it, without what it brought along. */
-function requestOf({ do: verb, id }: Request): Asked {
-  return { do: verb, id };
+function requestOf({ do: verb, id, channel }: Asked): Asked {
+  return { do: verb, id, channel };
 }
 
 /** An act that is allowed, and what that rests on. */

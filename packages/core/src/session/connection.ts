@@ -157,7 +157,8 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     }
     this.#helloSeen = true;
     if (this.#acts.length >= this.#host.options.actsWaiting * actsBound) {
-      this.#sendProblem(problem('busy', 'too many requests wait on this line', { retryAfterMs: 1000 }), request.id);
+      const each = problem('busy', 'too many requests wait on this line', { retryAfterMs: 1000 });
+      this.#sendProblem(each, request.id, request.do);
       return;
     }
     this.#acts.add(request);
@@ -220,7 +221,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
 
   #sayWhy(each: Problem): void {
     if (this.#ended) return;
-    this.#host.counts.refused(each.code);
+    this.#noteRefusal(each, this.#helloSeen ? 'hello' : 'connect');
     this.#queue.reply(new Frame(JSON.stringify({ on: 'problem', ...each, ends: true })));
   }
 
@@ -255,6 +256,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.#sendProblem(
       problem('rate-limited', 'this session sends more requests than it may', { retryAfterMs: waitMs }),
       request.id,
+      request.do,
     );
     // Whoever does not heed it is read from more slowly.
     return this.#wait(waitMs);
@@ -296,7 +298,9 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
         spare -= await client.enter(wish, spare, (text) => entered.push(`{${text}}`));
       } catch (error) {
         if (this.#ended) return;
-        entered.push(JSON.stringify({ channel: wish.channel, problem: this.#problemOf(error, request.do) }));
+        const refused = this.#problemOf(error, request.do);
+        this.#noteRefusal(refused, 'enter', wish.channel);
+        entered.push(JSON.stringify({ channel: wish.channel, problem: refused }));
       }
       if (this.#ended) return;
     }
@@ -390,8 +394,20 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     if (id !== undefined) this.#queue.reply(new Frame(`{"re":${id}${members === '' ? '' : ','}${members}}`));
   }
 
-  #sendProblem(each: Problem, id: number | undefined): void {
-    this.#host.counts.refused(each.code);
+  #noteRefusal(each: Problem, act: string, channel?: ChannelName): void {
+    const { client } = this;
+    this.#host.refusals.addProblem(each, {
+      act,
+      channel,
+      user: client?.user,
+      session: client?.session,
+      address: this.address,
+      origin: this.link.origin,
+    });
+  }
+
+  #sendProblem(each: Problem, id: number | undefined, act: string, channel?: ChannelName): void {
+    this.#noteRefusal(each, act, channel);
     this.#queue.reply(
       new Frame(JSON.stringify(id === undefined ? { on: 'problem', ...each } : { re: id, problem: each })),
     );
@@ -403,7 +419,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     if (request.do === 'hello') {
       if (countedFailures.has(each.code)) this.#host.door.failed(this.address);
       this.#refuse(each, request.id);
-    } else this.#sendProblem(each, request.id);
+    } else this.#sendProblem(each, request.id, request.do, 'channel' in request ? request.channel : undefined);
   }
 
   #problemOf(error: unknown, verb: string): Problem {
@@ -416,7 +432,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   #refuse(each: Problem, id?: number): void {
     if (this.#ended) return;
     if (id === undefined) this.#sayWhy(each);
-    else this.#sendProblem(each, id);
+    else this.#sendProblem(each, id, 'hello');
     if (each.code === 'token-ended') this.close(closeCodes.tokenEnded, each.code, 'token-ended');
     else if (each.code === 'banned') this.close(closeCodes.signedOut, each.code, 'signed-out');
     else if (each.code === 'busy') this.close(closeCodes.tryLater, each.code, 'refused');
@@ -428,7 +444,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     const now = this.#host.clock.now();
     this.#strikes = [...(this.#strikes ?? []).filter((atMs) => now - atMs < strikesWithinMs), now];
     if (this.#strikes.length >= this.#host.options.strikes) this.#refuse(each, id);
-    else this.#sendProblem(each, id);
+    else this.#sendProblem(each, id, 'frame');
   }
 
   // ------------------------------------------------------------------------------------------ life and end

@@ -19,6 +19,7 @@ import type { Hail } from '../presence/hail.js';
 import type { Watching } from '../presence/watching.js';
 import type { Pacer } from '../time/pacer.js';
 import type { Wheel } from '../time/wheel.js';
+import type { Refusals } from '../trace/refusals.js';
 import type { Traces } from '../trace/traces.js';
 import type { Connection } from './connection.js';
 import type { Sessions } from './sessions.js';
@@ -38,6 +39,7 @@ export interface ConnectionHost {
   readonly tokens: TokenReader;
   readonly report: Report;
   readonly counts: Counts;
+  readonly refusals: Refusals;
   /** What the names of direct channels begin with. */
   readonly directPrefix: string | undefined;
   readonly access: Access;

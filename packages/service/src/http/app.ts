@@ -116,6 +116,6 @@ export function makeApp(parts: AppParts): Express {
 
   if (parts.more !== undefined) app.use(parts.more);
   app.use(nothingHere);
-  app.use(problemHandler(parts.log));
+  app.use(problemHandler(parts.log, parts.engine.refusals));
   return app;
 }

@@ -1,4 +1,4 @@
-import type { ChannelInfo, Engine, InstanceInfo } from '@nine-bells/core';
+import type { ChannelInfo, Engine, InstanceInfo, RefusalKind } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import { channelOf, queryText, queryWhole } from './query.js';
 import type { Route } from './route.js';
@@ -73,6 +73,15 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
+  const refusals: Route['serve'] = async (request, response) => {
+    const code = queryText(request, 'code');
+    const { refusals: all, missing } = await engine.everywhere.refusals();
+    response.json({
+      refusals: all.filter((each) => code === undefined || each.code === code).map(refusalShown),
+      ...missingShown(missing),
+    });
+  };
+
   const instances: Route['serve'] = (_request, response) => {
     response.json({
       instances: engine.instances.map(({ sinceMs, ...instance }) => ({
@@ -87,6 +96,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     { method: 'get', path: '/channels', right: 'read', serve: channels },
     { method: 'get', path: '/sessions', right: 'read', serve: sessions },
     { method: 'get', path: '/members', right: 'read', serve: members },
+    { method: 'get', path: '/refusals', right: 'read', serve: refusals },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];
 }
@@ -100,6 +110,15 @@ async function enteredOf(engine: Engine, counted: number): Promise<number> {
 /** Instances that did not answer, if there are any: what they know is missing. */
 function missingShown(missing: readonly string[]): object {
   return missing.length === 0 ? {} : { missing };
+}
+
+function refusalShown({ firstAtMs, lastAtMs, latest, ...kind }: RefusalKind): object {
+  return {
+    ...kind,
+    firstAt: new Date(firstAtMs).toISOString(),
+    lastAt: new Date(lastAtMs).toISOString(),
+    latest: latest.map(({ atMs, ...one }) => ({ at: new Date(atMs).toISOString(), ...one })),
+  };
 }
 
 function shown({ lastAtMs, ...channel }: ChannelInfo): object {

@@ -1,3 +1,4 @@
+import { canonicalAddress, type Engine } from '@nine-bells/core';
 import { type Problem, ProblemError, problem, problemCatalogue, refusal } from '@nine-bells/wire';
 import type { ErrorRequestHandler, RequestHandler, Response } from 'express';
 import type { Logger } from '../log.js';
@@ -44,20 +45,27 @@ export const nothingHere: RequestHandler = (request) => {
 };
 
 /** Turns every error of a route into a problem. What nobody foresaw is logged and told as `internal`. */
-export function problemHandler(log: Logger): ErrorRequestHandler {
+export function problemHandler(log: Logger, refusals: Engine['refusals']): ErrorRequestHandler {
   return (error: unknown, request, response, next) => {
     if (response.headersSent) return next(error);
-    if (error instanceof BodyError) return sendProblem(response, error.problem, error.faults);
-    if (error instanceof ProblemError) return sendProblem(response, error.problem);
+    const refuse = (each: Problem, faults?: readonly BodyFault[]): void => {
+      refusals.addProblem(each, {
+        // The path as its route is written: what a client puts into it is not remembered.
+        act: `${request.method} ${request.route === undefined ? 'elsewhere' : request.baseUrl + request.route.path}`,
+        address: canonicalAddress(request.ip ?? ''),
+        origin: request.get('origin'),
+      });
+      sendProblem(response, each, faults);
+    };
+    if (error instanceof BodyError) return refuse(error.problem, error.faults);
+    if (error instanceof ProblemError) return refuse(error.problem);
     const { type, message } = error as { type?: string; message: string };
-    if (type === 'entity.too.large')
-      return sendProblem(response, problem('too-large', 'the body is larger than is taken here'));
-    if (type === 'entity.parse.failed')
-      return sendProblem(response, problem('bad-value', `the body is not JSON: ${message}`));
+    if (type === 'entity.too.large') return refuse(problem('too-large', 'the body is larger than is taken here'));
+    if (type === 'entity.parse.failed') return refuse(problem('bad-value', `the body is not JSON: ${message}`));
     if (type?.startsWith('encoding.') || type?.startsWith('charset.') || type?.startsWith('request.'))
-      return sendProblem(response, problem('bad-value', message));
-    if (error instanceof URIError) return sendProblem(response, problem('bad-value', 'the path is not a valid URI'));
+      return refuse(problem('bad-value', message));
+    if (error instanceof URIError) return refuse(problem('bad-value', 'the path is not a valid URI'));
     log.error({ err: error, method: request.method, path: request.path }, 'a request failed');
-    return sendProblem(response, problem('internal', 'the service has logged what happened'));
+    return refuse(problem('internal', 'the service has logged what happened'));
   };
 }

@@ -69,17 +69,18 @@ export class HttpLine {
     return router;
   }
 
-  readonly #checkOrigin: RequestHandler = (request, _response, next) => {
+  readonly #checkOrigin: RequestHandler = (request, response, next) => {
     const { origin, host } = request.headers;
-    if (!mayOpen(origin, host, this.#options.origins))
-      throw refusal('not-allowed', `pages of ${origin} may not open a line here`);
-    next();
+    if (mayOpen(origin, host, this.#options.origins)) return next();
+    const detail = `pages of ${origin} may not open a line here: \`service.origins\` does not list it`;
+    this.#engine.refusals.add({ code: 'bad-origin', act: 'connect', address: addressOf(request), origin });
+    sendProblem(response, problem('bad-origin', detail));
   };
 
   readonly #hello: RequestHandler = async (request, response) => {
     if (typeof request.body !== 'object' || request.body === null || Array.isArray(request.body))
       throw refusal('bad-frame', 'the body is the request `hello`, a JSON object', { where: '' });
-    const link = new SessionLink(this.#engine, addressOf(request));
+    const link = new SessionLink(this.#engine, addressOf(request), request.headers.origin);
     const answer = (await link.hello(request.body)) as { session?: string; secret?: string; problem?: Problem };
     if (answer.session === undefined || answer.secret === undefined) {
       sendProblem(response, problemOf(answer));
@@ -154,7 +155,7 @@ export class HttpLine {
       ...(parseCursor(cursor) === undefined ? (last === undefined ? {} : { last }) : { after: cursor }),
     }));
     const token = bearerOf(request);
-    const link = new ListenLink(this.#engine, addressOf(request), response, cursors);
+    const link = new ListenLink(this.#engine, addressOf(request), request.headers.origin, response, cursors);
     const refused = await link.begin({ ...(token === undefined ? {} : { token }), enter });
     if (refused !== undefined) sendProblem(response, problemOf(refused));
   };

@@ -20,6 +20,7 @@ const goodbyeMs = 3_000;
 abstract class HttpLink implements Link {
   abstract readonly transport: string;
   readonly remote: string;
+  readonly origin: string | undefined;
   readonly encoding: Encoding = eventStreamEncoding;
   readonly oneWay: boolean = false;
   /** There from the moment in which it says hello. */
@@ -29,9 +30,10 @@ abstract class HttpLink implements Link {
   #resume: (() => void) | undefined;
   #paused: Promise<void> | undefined;
 
-  constructor(engine: Engine, remote: string) {
+  constructor(engine: Engine, remote: string, origin: string | undefined) {
     this.#engine = engine;
     this.remote = remote;
+    this.origin = origin;
   }
 
   /** Says hello, if the door lets it in. */
@@ -282,8 +284,14 @@ export class ListenLink extends HttpLink {
   #begun = false;
   #answer: (refusal: object | undefined) => void = () => {};
 
-  constructor(engine: Engine, remote: string, response: ServerResponse, cursors: ReadonlyMap<string, string>) {
-    super(engine, remote);
+  constructor(
+    engine: Engine,
+    remote: string,
+    origin: string | undefined,
+    response: ServerResponse,
+    cursors: ReadonlyMap<string, string>,
+  ) {
+    super(engine, remote, origin);
     this.#response = response;
     this.#cursors = new Map(cursors);
     response.on('close', () => this.lost());

@@ -2,7 +2,7 @@ import { type IncomingMessage, type Server, STATUS_CODES } from 'node:http';
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
 import { type Batch, type Connection, canonicalAddress, type Encoding, type Engine, type Link } from '@nine-bells/core';
-import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
+import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL, type ProblemCode } from '@nine-bells/wire';
 import proxyAddr from 'proxy-addr';
 import { type WebSocket, WebSocketServer } from 'ws';
 import { mayOpen } from './origins.js';
@@ -65,11 +65,17 @@ export class WebSocketLine {
       // The library listens from here on.
       socket.off('error', ignore);
       const refusal = this.#refusal(request, webSocket);
-      if (refusal !== undefined) webSocket.close(closeCodes.policy, refusal);
-      else {
+      if (refusal !== undefined) {
+        const { origin } = request.headers;
+        this.#engine.refusals.add({ code: refusal, act: 'connect', address: this.#addressOf(request), origin });
+        webSocket.close(closeCodes.policy, refusal);
+      } else {
         // The only extension that is ever agreed on.
         const encoding = webSocket.extensions === '' ? webSocketEncoding : (this.#deflating ?? webSocketEncoding);
-        new WebSocketLink(this.#engine, webSocket, socket as Socket, this.#addressOf(request), encoding);
+        new WebSocketLink(this.#engine, webSocket, socket as Socket, encoding, {
+          remote: this.#addressOf(request),
+          origin: request.headers.origin,
+        });
       }
     });
   }
@@ -80,9 +86,9 @@ export class WebSocketLine {
   }
 
   /** Why the door stays shut. The handshake is completed first: a browser cannot read a refused one. */
-  #refusal(request: IncomingMessage, webSocket: WebSocket): string | undefined {
+  #refusal(request: IncomingMessage, webSocket: WebSocket): ProblemCode | undefined {
     const { origin, host } = request.headers;
-    if (!mayOpen(origin, host, this.#options.origins)) return 'not-allowed';
+    if (!mayOpen(origin, host, this.#options.origins)) return 'bad-origin';
     const offered = request.headers['sec-websocket-protocol'];
     // Tools for people often offer no subprotocol; whoever offers others speaks something else.
     return offered !== undefined && webSocket.protocol !== LINE_SUBPROTOCOL ? 'bad-value' : undefined;
@@ -96,16 +102,24 @@ export class WebSocketLine {
 class WebSocketLink implements Link {
   readonly transport = 'websocket';
   readonly remote: string;
+  readonly origin: string | undefined;
   readonly encoding: Encoding;
   readonly #webSocket: WebSocket;
   readonly #socket: Socket;
   readonly #connection: Connection;
 
-  constructor(engine: Engine, webSocket: WebSocket, socket: Socket, remote: string, encoding: Encoding) {
+  constructor(
+    engine: Engine,
+    webSocket: WebSocket,
+    socket: Socket,
+    encoding: Encoding,
+    { remote, origin }: { readonly remote: string; readonly origin: string | undefined },
+  ) {
     this.encoding = encoding;
     this.#webSocket = webSocket;
     this.#socket = socket;
     this.remote = remote;
+    this.origin = origin;
     socket.setNoDelay(true);
     this.#connection = engine.connect(this);
     (webSocket as Linked)[linkOf] = this;

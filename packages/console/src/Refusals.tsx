@@ -1,0 +1,46 @@
+import type { Backend, RefusalKind } from '@nine-bells/client/backend';
+import { Table } from 'antd';
+import { Link } from 'react-router-dom';
+import { ago } from './texts.js';
+import { usePolled } from './usePolled.js';
+
+/** Acts that the page of access rules explains, in a channel. */
+const explained = new Set(['enter', 'read', 'publish', 'hail', 'remove']);
+
+/** What was refused of late, by kind; nothing is shown where nothing was refused. */
+export function Refusals({ backend }: { readonly backend: Backend }) {
+  const found = usePolled(() => backend.refusals(), 5000);
+  if (found === undefined || found.refusals.length === 0) return null;
+  return (
+    <section className="refusals">
+      <h2>Refused</h2>
+      <Table<RefusalKind>
+        size="small"
+        rowKey={({ code, act }) => `${code} ${act}`}
+        dataSource={[...found.refusals]}
+        pagination={{ pageSize: 5, hideOnSinglePage: true }}
+        scroll={{ x: 'max-content' }}
+        columns={[
+          { title: 'Last', dataIndex: 'lastAt', render: (at: string) => ago(at) },
+          { title: 'Times', dataIndex: 'count', align: 'right' },
+          { title: 'Code', dataIndex: 'code', render: (code: string) => <code>{code}</code> },
+          { title: 'At', dataIndex: 'act' },
+          { title: 'Whom', render: (_, { latest }) => latest.at(-1)?.user ?? latest.at(-1)?.address },
+          { title: 'Where', render: (_, { latest }) => latest.at(-1)?.channel ?? latest.at(-1)?.origin },
+          { title: 'Why', render: (_, { latest }) => latest.at(-1)?.detail },
+          { title: '', render: (_, kind) => <Explain {...kind} /> },
+        ]}
+      />
+    </section>
+  );
+}
+
+/** Where a rule has decided, the page that explains it. */
+function Explain({ code, act, latest }: RefusalKind) {
+  const { channel, session, user } = latest.at(-1) ?? {};
+  if (code !== 'not-allowed' || channel === undefined || !explained.has(act)) return null;
+  const asked = new URLSearchParams({ act: act === 'remove' ? 'moderate' : act, channel });
+  if (session !== undefined) asked.set('session', session);
+  else if (user !== undefined) asked.set('user', user);
+  return <Link to={`/access?${asked}`}>Explain</Link>;
+}
