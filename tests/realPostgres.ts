@@ -126,12 +126,15 @@ export class RealPostgres {
   async stop(): Promise<void> {
     const child = this.#process;
     this.#process = undefined;
-    if (child === undefined) return;
+    if (child === undefined || child.exitCode !== null || child.signalCode !== null) return;
     this.#signal('SIGCONT', child.pid);
     const ended = new Promise((resolve) => child.once('exit', resolve));
+    // What does not end by itself is not waited for.
+    const late = setTimeout(() => this.#signal('SIGKILL', child.pid), 5_000);
     const [command, args] = asUser(join(bin, 'pg_ctl'), ['stop', '-D', join(this.#folder, 'data'), '-m', 'immediate']);
     spawnSync(command, args, { stdio: 'ignore', cwd: '/' });
     await ended;
+    clearTimeout(late);
   }
 
   async remove(): Promise<void> {

@@ -267,8 +267,8 @@ describe('the process of the service', () => {
     expect(modes['bells.sqlite']).toBe('600');
     for (const [name, mode] of Object.entries(modes)) if (name !== '') expect([name, mode]).toEqual([name, '600']);
     // A sign-in link is shown to a terminal only.
+    await until(() => command.out.includes(`the link is in ${join(data, 'sign-in-link')}`));
     expect(command.out).not.toContain('sign-in=');
-    expect(command.out).toContain(`the link is in ${join(data, 'sign-in-link')}`);
     expect(readFileSync(join(data, 'sign-in-link'), 'utf8')).toContain('#sign-in=');
     command.process.kill('SIGTERM');
     await command.ended;

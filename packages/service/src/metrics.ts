@@ -22,7 +22,7 @@ export class Metrics {
   readonly took = (what: 'relay' | 'commit', ms: number): void => this.#took[what].observe(ms / 1000);
 
   /** What is looked up when somebody asks. */
-  watch(engine: Engine, loopDelayMs: () => number): void {
+  watch(engine: Engine, loopDelayMs: () => number, failedCommits: () => number): void {
     const { counts } = engine;
     this.#gauge('bells_info', 'Always 1; what runs', ['instance', 'version'], (set) =>
       set(1, { instance: engine.options.instance, version: serviceVersion }),
@@ -54,6 +54,7 @@ export class Metrics {
     this.#counter('bells_messages', 'Messages published; repeats by key do not count', [], (add) =>
       add(counts.messagesIn),
     );
+    this.#counter('bells_commits_failed', 'Transactions that did not get through', [], (add) => add(failedCommits()));
     this.#counter('bells_deliveries', 'Messages handed to connections', [], (add) => add(counts.deliveries));
     this.#counter('bells_received_characters', 'Characters of frames that came in', [], (add) => add(counts.charsIn));
     this.#counter('bells_written_bytes', 'Bytes handed to connections', [], (add) => add(engine.written.bytes));

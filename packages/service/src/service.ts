@@ -16,6 +16,7 @@ import { TermStore } from './relay/termStore.js';
 import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
 import { DatabaseLease } from './store/databaseLease.js';
+import { checkSoundness, markClean } from './store/soundness.js';
 import { SqlStore } from './store/sqlStore.js';
 import { UsedLinks } from './store/usedLinks.js';
 import { ServiceClock } from './system/clock.js';
@@ -132,6 +133,10 @@ export class Service implements RunningService {
     try {
       if (options.link === undefined)
         lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));
+      if (options.link === undefined)
+        await checkSoundness(database, configuration.data, (error) =>
+          log.error({ err: error }, 'checking the database'),
+        );
       const keys = await ApiKeys.open(database, clock.now);
       const madeKeyFile = await keys.makeFirst(configuration.data);
       const ownStore = options.link === undefined ? await SqlStore.open(database, reportTo(log)) : undefined;
@@ -175,7 +180,7 @@ export class Service implements RunningService {
         { ...configuration.engine, instance },
       );
       await readyWithin(engine, log);
-      metrics.watch(engine, delay.p99Ms);
+      metrics.watch(engine, delay.p99Ms, () => database.health.failed);
       const used = new UsedLinks(database, clock.now);
       const links = new SignInLinks(
         secret.key('console'),
@@ -295,6 +300,8 @@ export class Service implements RunningService {
     inner?.closeAllConnections();
     await relay.stop();
     stopLooking();
+    // Another instance may go on with the file.
+    if (lock?.isExclusive === true) await markClean(database);
     await lease?.release();
     await database.close();
     await lock?.release();

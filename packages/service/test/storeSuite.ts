@@ -416,6 +416,14 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
   });
 
+  it('of a newer version is not opened, and is left as it is', async () => {
+    const statements = ["INSERT INTO migrations (name) VALUES ('9999-from-the-future')"];
+    await database.write(async () => ({ statements, result: undefined }));
+    await database.close();
+    const opening = Database.open({ data: folder, sqliteSynchronous: 'full', database: url });
+    await expect(opening).rejects.toThrow('newer version of Nine Bells (9999-from-the-future)');
+  });
+
   it('keeps the terms of the relay in one order for all instances', async () => {
     const [here, there] = [new TermStore(database), new TermStore(database)];
     const facts = { run: 'r1', replication: 'x1', wasReplica: false, startedAtMs: 10, nowMs: 20 };

@@ -7,6 +7,7 @@ import { failureOf, isPassing, NotDone, UnknownOutcome } from './failures.js';
 import { Health } from './health.js';
 import { bringUpToDate, isUpToDate } from './migrations.js';
 import { defineModels, type Models } from './models.js';
+import { type Dialect, insertOf, updateInstead } from './statements.js';
 
 export interface DatabaseOptions {
   /** The folder in which `bells.sqlite` lies or is made. */
@@ -131,7 +132,9 @@ export class Database {
   async probe(): Promise<void> {
     if (this.#probing || !this.health.isUncertain) return;
     this.#probing = true;
-    await this.attempt(async () => ({ statements: [], result: undefined })).catch(() => {});
+    // Where a transaction has failed, only one that writes proves anything: the disk may be full.
+    const statements = this.health.ailment === undefined ? [] : [probeOf(this)];
+    await this.attempt(async () => ({ statements, result: undefined })).catch(() => {});
     this.#probing = false;
   }
 
@@ -147,6 +150,7 @@ export class Database {
     const done = this.#writing.then(() => {
       // While nothing gets through, each one before it has taken all the time that it may.
       if (performance.now() - sinceMs > turnMs) throw new NotDone('it has waited too long for its turn');
+      if (this.health.damage !== undefined) throw new NotDone(`the database file is damaged: ${this.health.damage}`);
       return this.health.watch(act, (error) => isPassing(error, this.isShared));
     });
     this.#writing = done.catch(() => {});
@@ -214,6 +218,12 @@ export class Database {
     }
     return planned.result;
   }
+}
+
+function probeOf(dialect: Dialect): string {
+  const columns = { name: 'TEXT', value: 'TEXT' } as const;
+  const row = ['probed', new Date().toISOString()];
+  return insertOf('facts', columns, [row], dialect, updateInstead(['name'], ['value']));
 }
 
 /** Whether there is something to change is asked with the limits of all queries: a connection may be silent from the start. */

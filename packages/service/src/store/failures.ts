@@ -21,7 +21,7 @@ export function isTaken(error: unknown): boolean {
 }
 
 /** SQLite's codes for a failure that another try may not have. */
-const passing = /SQLITE_(BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN|NOMEM|INTERRUPT)/;
+const passing = /SQLITE_(CORRUPT|NOTADB|BUSY|FULL|IOERR|LOCKED|READONLY|CANTOPEN|NOMEM|INTERRUPT)/;
 
 /** SQLSTATE classes for a statement that is itself wrong: another try fails, too. */
 const wrongStatement = /^(0A|21|22|23|26|42)/;
@@ -43,6 +43,13 @@ export function isPassing(error: unknown, isShared: boolean): boolean {
   return !(typeof code === 'string' && wrongStatement.test(code));
 }
 
+function notDoneText(error: unknown): string {
+  const { message } = error as Error;
+  if (/SQLITE_FULL/.test(message)) return 'the disk of the database is full; nothing was done';
+  if (message.includes('damaged')) return 'the database is damaged and takes nothing any more; nothing was done';
+  return 'the database does not answer in time; nothing was done';
+}
+
 /** The problem to answer with: `unavailable` where another try may succeed, else the error as it is. */
 export function failureOf(error: unknown, isShared: boolean): Error {
   if (error instanceof ProblemError) return error;
@@ -54,7 +61,7 @@ export function failureOf(error: unknown, isShared: boolean): Error {
           'the connection to the database ended during the commit; it is not known whether it was done',
           { retryAfterMs },
         )
-      : refusal('unavailable', 'the database does not answer in time; nothing was done', { retryAfterMs });
+      : refusal('unavailable', notDoneText(error), { retryAfterMs });
   refused.cause = error;
   return refused;
 }

@@ -3,6 +3,9 @@ const provenMs = 2_000;
 /** How long a transaction may be under way before it counts as a failure, in milliseconds. */
 const slowMs = 2_000;
 
+/** SQLite's codes for a file that is damaged, or none of its own. */
+const damaged = /SQLITE_(CORRUPT|NOTADB)/;
+
 /** What is wrong with the database. */
 export interface Ailment {
   /** For how long nothing has been committed, in milliseconds. */
@@ -16,10 +19,25 @@ export class Health {
   #failingSinceMs: number | undefined;
   #why = '';
   #underWaySinceMs: number | undefined;
+  #damage: string | undefined;
+  /** Transactions that did not get through, since the start. */
+  failed = 0;
 
   /** Whether nothing is known of late. */
   get isUncertain(): boolean {
     return performance.now() - this.#provenAtMs > provenMs;
+  }
+
+  /** What is wrong with the database's file; nothing is written any more. */
+  get damage(): string | undefined {
+    return this.#damage;
+  }
+
+  /** The file is found to be damaged: to write into it would make it worse. */
+  isDamaged(why: string): void {
+    this.#damage ??= why;
+    this.#failingSinceMs ??= performance.now();
+    this.#why = `the database file is damaged (${why}); stop the service and restore a backup`;
   }
 
   get ailment(): Ailment | undefined {
@@ -39,7 +57,9 @@ export class Health {
       this.#proven();
       return result;
     } catch (error) {
-      if (isPassing(error)) {
+      this.failed += 1;
+      if (damaged.test((error as Error).message)) this.isDamaged((error as Error).message);
+      else if (isPassing(error)) {
         this.#failingSinceMs ??= startMs;
         this.#why = reasonOf(error);
       } else this.#proven();
@@ -50,6 +70,7 @@ export class Health {
   }
 
   #proven(): void {
+    if (this.#damage !== undefined) return;
     this.#provenAtMs = performance.now();
     this.#failingSinceMs = undefined;
   }

@@ -68,8 +68,17 @@ export function isUpToDate(on: Sequelize): Promise<boolean> {
   return hasAll(new Shape(on, undefined));
 }
 
+/** A newer version of the service has changed the database in a way that this one does not know. */
+export class NewerDatabase extends Error {}
+
 async function hasAll(shape: Shape): Promise<boolean> {
   const executed = new Set(await shape.executed());
+  const known = new Set(migrations.map(({ name }) => name));
+  const newer = [...executed].filter((name) => !known.has(name));
+  if (newer.length > 0)
+    throw new NewerDatabase(
+      `the database was changed by a newer version of Nine Bells (${newer.join(', ')}). Start that version, or restore a backup from before.`,
+    );
   return migrations.every(({ name }) => executed.has(name));
 }
 

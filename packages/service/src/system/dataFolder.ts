@@ -41,8 +41,12 @@ export class FolderTaken extends Error {}
 export class FolderLock {
   readonly #connection: sqlite3.Database;
 
-  private constructor(connection: sqlite3.Database) {
+  /** No other instance has the folder. */
+  readonly isExclusive: boolean;
+
+  private constructor(connection: sqlite3.Database, isExclusive: boolean) {
     this.#connection = connection;
+    this.isExclusive = isExclusive;
   }
 
   /**
@@ -67,7 +71,7 @@ export class FolderLock {
     }
     const holder: Holder = { pid: process.pid, host: hostname(), since: new Date().toISOString() };
     writeFileSync(join(folder, 'holder.json'), `${JSON.stringify(holder)}\n`, { mode: 0o600 });
-    return new FolderLock(connection);
+    return new FolderLock(connection, !isLinked);
   }
 
   release(): Promise<void> {

@@ -10,6 +10,7 @@ import { ApiKeys } from '../store/apiKeys.js';
 import { Database } from '../store/database.js';
 import type { DatabaseLease } from '../store/databaseLease.js';
 import { readSavedChannels, saveChannels } from '../store/recentFile.js';
+import { checkSoundness, markClean } from '../store/soundness.js';
 import { SqlStore } from '../store/sqlStore.js';
 import { systemClock } from '../system/clock.js';
 import type { FolderLock } from '../system/dataFolder.js';
@@ -97,6 +98,7 @@ export class Workers implements RunningService {
     const database = await Database.open(configuration);
     let service: Workers | undefined;
     const lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));
+    await checkSoundness(database, configuration.data, (error) => log.error({ err: error }, 'checking the database'));
     const keys = await ApiKeys.open(database);
     const madeKeyFile = await keys.makeFirst(configuration.data);
     const store = await SqlStore.open(database, (error, about) =>
@@ -161,6 +163,7 @@ async function end({ configuration, log, database, lock, lease, store, hub }: Pa
   await store.settled();
   hub.stop();
   saveChannels(configuration.data, hub.logs.saved(), log);
+  if (lock?.isExclusive === true) await markClean(database);
   await lease?.release();
   await database.close();
   await lock?.release();
