@@ -176,12 +176,34 @@ describe('the door, byte by byte', () => {
 
   it('does not wait for ever for headers or a hello', async () => {
     const slow = await open('GET /line HTTP/1.1\r\nHost: x\r\n');
+    const nothing = await open();
+    const halfBody = await open(
+      'POST /line/sessions HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 90\r\n\r\n{',
+    );
     const silent = await open(handshake());
     await until(() => silent.ended() || silent.heard().includes('hello-first'), 10_000);
-    expect(slow.ended()).toBe(false);
     await isAlive();
-    slow.socket.destroy();
-  }, 20_000);
+    await until(() => slow.ended() && nothing.ended(), 15_000);
+    halfBody.socket.destroy();
+  }, 30_000);
+
+  it('bounds the sockets of an address, whatever they say, and names it to the operator', async () => {
+    await started.remove();
+    started = await startService({
+      text: configurationText.replace(
+        'guests: true',
+        'guests: true, trustedProxies: [], limits: { connectionsPerAddress: 10 }',
+      ),
+    });
+    const sockets = await Promise.all(Array.from({ length: 260 }, () => open()));
+    await until(() => sockets.filter(({ ended }) => ended()).length >= 50, 5_000);
+    expect(sockets.filter(({ ended }) => !ended())).toHaveLength(210);
+    expect(started.service.engine.refusals.all).toMatchObject([
+      { code: 'too-many-connections', act: 'socket', count: 50, latest: expect.anything() },
+    ]);
+    for (const { socket } of sockets) socket.destroy();
+    await until(async () => (await fetch(`${started.url}/healthz`).catch(() => undefined))?.ok);
+  });
 });
 
 describe('doors that need no credential', () => {

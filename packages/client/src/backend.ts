@@ -87,6 +87,18 @@ export interface RefusalKind {
   }[];
 }
 
+/** How many users were notified. */
+export interface Notified {
+  readonly id: string;
+  /** Users who have it in their inbox now. */
+  readonly users: number;
+  /** Users who were passed over by a condition. */
+  readonly passedOver: number;
+  /** Users who were not notified, because something failed on the way: notify them again. */
+  readonly left?: readonly string[];
+  readonly problem?: Problem;
+}
+
 /** One process of the service, as the one that was asked knows it. */
 export interface InstanceInfo {
   readonly instance: string;
@@ -473,7 +485,7 @@ export class Backend {
   }
 
   /** Puts a notice into inboxes, and tells those who are connected. */
-  notify(wish: NoticeWish): Promise<{ id: string; users: number; passedOver: number }> {
+  notify(wish: NoticeWish): Promise<Notified> {
     return this.#post('/v1/notices', wish);
   }
 

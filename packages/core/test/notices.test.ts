@@ -1,4 +1,4 @@
-import { channelName } from '@nine-bells/wire';
+import { channelName, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { type ChannelRule, ChannelRules, directAllow, type InboxEntry } from '../src/index.js';
 import { type Client, harness } from './harness.js';
@@ -172,6 +172,36 @@ describe('a notice', () => {
     const id = guest.send({ do: 'inbox' });
     await settle();
     expect(guest.reply(id).problem?.code).toBe('not-allowed');
+  });
+});
+
+describe('a notice to many users', () => {
+  const users = Array.from({ length: 1200 }, (_, n) => `user${n}`);
+
+  it('is committed in portions, and says who is left when something fails on the way', async () => {
+    const portions: number[] = [];
+    const { engine } = harness({}, (memory) =>
+      Object.assign(Object.create(memory), {
+        notify: async (drafts: Parameters<typeof memory.notify>[0]) => {
+          portions.push(drafts.length);
+          if (portions.length === 3) throw refusal('unavailable', 'away');
+          return memory.notify(drafts);
+        },
+      }),
+    );
+    const { left, ...notified } = await engine.notify({ users, title: 'x'.repeat(200) });
+    expect(notified).toMatchObject({ users: 1000, passedOver: 0, problem: { code: 'unavailable' } });
+    expect([portions, left?.length, left?.[0]]).toEqual([[500, 500, 200], 200, 'user1000']);
+    portions.length = 0;
+    expect(await engine.notify({ users, title: 'all', data: 'x'.repeat(16_000) })).toMatchObject({ users: 128 });
+    // Their data is bounded as well as their number.
+    expect(Math.max(...portions)).toBeLessThan(70);
+  });
+
+  it('is bounded in all', async () => {
+    const many = Array.from({ length: 9_000 }, (_, n) => `user${n}`);
+    const notify = harness().engine.notify({ users: many, title: 'x', data: 'x'.repeat(16_000) });
+    await expect(notify).rejects.toMatchObject({ code: 'too-large' });
   });
 });
 

@@ -8,6 +8,7 @@ import { makeApp } from './http/app.js';
 import { Guard } from './http/guard.js';
 import { SignInLinks } from './http/signInLinks.js';
 import { HttpLine } from './line/httpLine.js';
+import { boundSockets, filesWarning, serverTimeouts } from './line/socketDoor.js';
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
 import { Metrics } from './metrics.js';
@@ -215,7 +216,9 @@ export class Service implements RunningService {
         trustedProxies: configuration.trustedProxies,
         more: options.routes,
       });
-      const http = createServer(app);
+      const http = createServer(serverTimeouts, app);
+      boundSockets(http, engine, configuration.trustedProxies);
+      warnings.set('files', filesWarning(engine.options));
       const line = new WebSocketLine(http, engine, configuration);
       await listen(http, configuration);
       const { port } = http.address() as AddressInfo;
@@ -346,7 +349,7 @@ async function readyWithin(engine: Engine, log: Logger): Promise<void> {
 
 /** A door for the other workers of this machine only. */
 function listenInside(app: RequestListener): Promise<Server> {
-  const server = createServer(app);
+  const server = createServer(serverTimeouts, app);
   return new Promise((resolve, reject) => {
     server.once('error', reject);
     server.listen({ port: 0, host: '127.0.0.1', exclusive: true }, () => resolve(server));

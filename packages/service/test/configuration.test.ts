@@ -1,6 +1,8 @@
 import { readFileSync } from 'node:fs';
+import { defaultEngineOptions } from '@nine-bells/core';
 import { describe, expect, it } from 'vitest';
 import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.js';
+import { filesWarning } from '../src/line/socketDoor.js';
 
 const secret = 'a secret that is long enough for HS256, surely';
 
@@ -214,5 +216,19 @@ channels:
       hail: 'anyone',
       set: 'nobody',
     });
+  });
+});
+
+describe('the number of files that a process may open', () => {
+  it.each([
+    [1_000_000, 50_000, undefined],
+    [
+      1_024,
+      50_000,
+      expect.stringContaining('may open 1024 files, and 52200 are needed for limits.connections (50000)'),
+    ],
+    [4_096, 1_000, undefined],
+  ])('of %d for %d connections', (files, connections, warning) => {
+    expect(filesWarning({ ...defaultEngineOptions, connections }, files)).toEqual(warning);
   });
 });

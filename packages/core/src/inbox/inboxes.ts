@@ -1,4 +1,4 @@
-import { type ChannelName, refusal } from '@nine-bells/wire';
+import { type ChannelName, type Problem, ProblemError, refusal } from '@nine-bells/wire';
 import { Frame } from '../fanout/batch.js';
 import type { Everywhere } from '../instances/everywhere.js';
 import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
@@ -8,6 +8,13 @@ import type { InboxEntry, NoticeDraft, NoticeWish, UserWord } from './notice.js'
 
 /** Most users in one call. */
 const mostUsers = 10_000;
+/** Most characters of all notices of one call. */
+const mostChars = 67_108_864;
+/** Most users, and most characters, of one commit. */
+const portionUsers = 500;
+const portionChars = 1_048_576;
+/** What a notice has beside its title and its data, in characters. */
+const noticeChars = 200;
 /** Users met are written down together, this long after the first, in milliseconds. */
 const meetEveryMs = 1_000;
 /** Who comes again within this time, under the same name and with the same roles, is not written down anew, in milliseconds. */
@@ -41,6 +48,9 @@ export interface Notified {
   readonly users: number;
   /** Users who were passed over by a condition. */
   readonly passedOver: number;
+  /** Users who were not notified, because something failed on the way; and what. */
+  readonly left?: readonly string[];
+  readonly problem?: Problem;
 }
 
 /** Notices: into the inboxes of users, and to those of their sessions that are connected. */
@@ -65,29 +75,50 @@ export class Inboxes {
    * @throws {ProblemError} `bad-value`, `too-large`, `unavailable`
    */
   async notify(wish: NoticeWish): Promise<Notified> {
-    const { clock, ids, store, relay } = this.#host;
+    const { clock, ids, store } = this.#host;
     const all = await this.#recipients(wish);
     const meant = await this.#meant(all, wish);
+    const chars = wish.title.length + JSON.stringify(wish.data ?? null).length + noticeChars;
+    if (meant.length * chars > mostChars)
+      throw refusal(
+        'too-large',
+        `${meant.length} notices of this size have more than ${mostChars} characters; name fewer users at once, or send less data`,
+      );
     const atMs = clock.now();
     const id = ids.message(atMs);
-    const drafts = meant.map(
-      (user, index): NoticeDraft => ({
-        id: index === 0 ? id : ids.message(atMs),
-        user,
-        title: wish.title,
-        atMs,
-        ...(wish.data === undefined ? {} : { data: wish.data }),
-        ...(wish.key === undefined ? {} : { key: wish.key }),
-        ...(wish.forMs === undefined ? {} : { untilMs: atMs + wish.forMs }),
-      }),
-    );
-    const entries = drafts.length === 0 ? [] : await store.notify(drafts);
-    for (const entry of entries) {
-      if (wish.reachWithinMs !== undefined) this.#expectReach(entry, wish.reachWithinMs);
-      const hold = wish.holdWhileBusy === true;
-      relay.tellUser({ say: 'notice', entry, hold, ...(wish.reachWithinMs === undefined ? {} : { by: this.#self }) });
+    const draftFor = (user: string, isFirst: boolean): NoticeDraft => ({
+      id: isFirst ? id : ids.message(atMs),
+      user,
+      title: wish.title,
+      atMs,
+      ...(wish.data === undefined ? {} : { data: wish.data }),
+      ...(wish.key === undefined ? {} : { key: wish.key }),
+      ...(wish.forMs === undefined ? {} : { untilMs: atMs + wish.forMs }),
+    });
+    const passedOver = all.length - meant.length;
+    // Each portion is a commit of its own: what others publish meanwhile is not held up.
+    const portion = Math.max(1, Math.min(portionUsers, Math.floor(portionChars / chars)));
+    for (let from = 0; from < meant.length; from += portion) {
+      const drafts = meant.slice(from, from + portion).map((user, index) => draftFor(user, from + index === 0));
+      try {
+        for (const entry of await store.notify(drafts)) this.#tell(entry, wish);
+      } catch (error) {
+        // What was committed stays, and the caller hears how far it came.
+        if (from === 0 || !(error instanceof ProblemError)) throw error;
+        return { id, users: from, passedOver, left: meant.slice(from), problem: error.problem };
+      }
     }
-    return { id, users: entries.length, passedOver: all.length - meant.length };
+    return { id, users: meant.length, passedOver };
+  }
+
+  #tell(entry: InboxEntry, { holdWhileBusy = false, reachWithinMs }: NoticeWish): void {
+    if (reachWithinMs !== undefined) this.#expectReach(entry, reachWithinMs);
+    this.#host.relay.tellUser({
+      say: 'notice',
+      entry,
+      hold: holdWhileBusy,
+      ...(reachWithinMs === undefined ? {} : { by: this.#self }),
+    });
   }
 
   /** Ends notices of a user: these, or all. Its other sessions hear of it. */

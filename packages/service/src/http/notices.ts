@@ -85,10 +85,15 @@ class DoneDto {
   done!: string[] | true;
 }
 
+/** So many users of a notice count as one request of the key. */
+const usersForOne = 10;
+
 /** Notices, and the users they are for. */
 export function notices(engine: Engine): readonly Route[] {
-  const notify: Route['serve'] = async (request, response) => {
+  const notify: Route['serve'] = async (request, response, caller) => {
     const wish = readBody(NoticeDto, request.body);
+    // Many users in one call count for more than one request.
+    caller.charge(Math.ceil((wish.users?.length ?? 0) / usersForOne));
     if (wish.data !== undefined && JSON.stringify(wish.data).length > dataChars)
       throw refusal('too-large', `data of a notice has at most ${dataChars} characters of JSON`, { where: '/data' });
     for (const [index, user] of (wish.users ?? []).entries())

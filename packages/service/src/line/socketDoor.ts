@@ -1,0 +1,74 @@
+import { readFileSync } from 'node:fs';
+import type { Server } from 'node:http';
+import type { Socket } from 'node:net';
+import { canonicalAddress, type Engine, unitOf } from '@nine-bells/core';
+import proxyAddr from 'proxy-addr';
+
+/** Sockets beside those of lines: calls of the HTTP interface, the console, clients that have said nothing yet. */
+const besideLines = 2_000;
+/** The same from one address. */
+const besideLinesOfOne = 200;
+/** Files that the process needs for itself: the database, the relay, logs. */
+const ownFiles = 200;
+
+/** How long a client may take for the head of a request, and for all of it, in milliseconds. */
+const headersMs = 10_000;
+const requestMs = 60_000;
+/** How often it is looked whether one has taken too long, in milliseconds. */
+const lookMs = 2_000;
+
+/** Options of `createServer`: a client that sends its request byte by byte is not waited for. */
+export const serverTimeouts = {
+  headersTimeout: headersMs,
+  requestTimeout: requestMs,
+  connectionsCheckingInterval: lookMs,
+} as const;
+
+/**
+ * Bounds the sockets of an HTTP server, whatever they are for: in all, and for each address that is not a trusted proxy's.
+ * Beyond it a new one is closed at once, which costs less than to run out of file descriptors.
+ */
+export function boundSockets(server: Server, engine: Engine, trustedProxies: readonly string[]): void {
+  const { connections, connectionsPerAddress } = engine.options;
+  const files = mostFiles();
+  const most = Math.min(connections + besideLines, (files ?? Number.POSITIVE_INFINITY) - ownFiles);
+  const isProxy = proxyAddr.compile([...trustedProxies]);
+  const byAddress = new Map<string, number>();
+  let all = 0;
+  server.on('connection', (socket: Socket) => {
+    const remote = canonicalAddress(socket.remoteAddress ?? '');
+    const address = remote === '' || isProxy(remote, 0) ? undefined : unitOf(remote);
+    const here = address === undefined ? 0 : (byAddress.get(address) ?? 0);
+    if (all >= most || here >= connectionsPerAddress + besideLinesOfOne) {
+      engine.refusals.add({ code: 'too-many-connections', act: 'socket', address: remote });
+      socket.destroy();
+      return;
+    }
+    all += 1;
+    if (address !== undefined) byAddress.set(address, here + 1);
+    socket.once('close', () => {
+      all -= 1;
+      if (address === undefined) return;
+      const left = (byAddress.get(address) ?? 1) - 1;
+      if (left === 0) byAddress.delete(address);
+      else byAddress.set(address, left);
+    });
+  });
+}
+
+/** What is wrong with the number of files that the process may open; `undefined` if it is enough. */
+export function filesWarning({ connections }: Engine['options'], files = mostFiles()): string | undefined {
+  const needed = connections + besideLines + ownFiles;
+  if (files === undefined || files >= needed) return undefined;
+  return `the process may open ${files} files, and ${needed} are needed for limits.connections (${connections}): raise the limit (ulimit -n, LimitNOFILE), or lower limits.connections`;
+}
+
+/** How many files the process may open at a time (RLIMIT_NOFILE); `undefined` where that is not known or unlimited. */
+function mostFiles(): number | undefined {
+  try {
+    const soft = /^Max open files +(\d+)/m.exec(readFileSync('/proc/self/limits', 'utf8'))?.[1];
+    return soft === undefined ? undefined : Number(soft);
+  } catch {
+    return undefined;
+  }
+}
