@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import colors from 'picocolors';
 import { addChannels, addConsole, addRead } from './channels.js';
+import { addCheck } from './check.js';
 import { addDemo } from './demo.js';
 import { addDrain } from './drain.js';
 import { exitCodes } from './exitCodes.js';
@@ -55,6 +56,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addKeys,
     addConsole,
     addDrain,
+    addCheck,
     addInstances,
     addRefusals,
     addTrace,

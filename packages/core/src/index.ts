@@ -16,6 +16,7 @@ export * from './inbox/notice.js';
 export * from './instances/instance.js';
 export { Backlog, type BacklogBounds, defaultBacklogBounds } from './limits/backlog.js';
 export * from './limits/tokenBucket.js';
+export { defaultWaitingBounds } from './limits/waitingBudget.js';
 export * from './logbook/logbook.js';
 export type { SavedEntry, SavedKey, SavedLog, SavedMessage } from './logbook/recentLog.js';
 export * from './marks/mark.js';

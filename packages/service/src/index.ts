@@ -1,4 +1,5 @@
 export { channelRule } from '@nine-bells/core';
+export { configurationWarnings } from './config/check.js';
 export {
   type Configuration,
   ConfigurationError,

@@ -3,6 +3,7 @@ import type { AddressInfo } from 'node:net';
 import { type ChannelRule, Engine, type Exchange, type Report, type Store } from '@nine-bells/core';
 import type { RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
+import { configurationWarnings } from './config/check.js';
 import type { Configuration } from './config/configuration.js';
 import { makeApp } from './http/app.js';
 import { Guard } from './http/guard.js';
@@ -218,7 +219,7 @@ export class Service implements RunningService {
       });
       const http = createServer(serverTimeouts, app);
       boundSockets(http, engine, configuration.trustedProxies);
-      warnings.set('files', filesWarning(engine.options));
+      warnings.set('files', filesWarning(configuration.engine.connections));
       const line = new WebSocketLine(http, engine, configuration);
       await listen(http, configuration);
       const { port } = http.address() as AddressInfo;
@@ -250,6 +251,8 @@ export class Service implements RunningService {
         drainMs: configuration.drainMs,
       });
       log.info({ url, data: configuration.data, version: serviceVersion }, 'started');
+      if (options.link === undefined)
+        for (const warning of await configurationWarnings(configuration)) log.warn(warning);
       return service;
     } catch (error) {
       await engine?.stop();

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
-import { defaultEngineOptions } from '@nine-bells/core';
 import { describe, expect, it } from 'vitest';
+import { configurationWarnings } from '../src/config/check.js';
 import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.js';
 import { filesWarning } from '../src/line/socketDoor.js';
 
@@ -228,7 +228,60 @@ describe('the number of files that a process may open', () => {
       expect.stringContaining('may open 1024 files, and 52200 are needed for limits.connections (50000)'),
     ],
     [4_096, 1_000, undefined],
+    [1_024, undefined, undefined],
   ])('of %d for %d connections', (files, connections, warning) => {
-    expect(filesWarning({ ...defaultEngineOptions, connections }, files)).toEqual(warning);
+    expect(filesWarning(connections, files)).toEqual(warning);
+  });
+});
+
+describe('what is allowed and cannot work', () => {
+  const tokens = `tokens: { secret: "${secret}" }`;
+  const open = 'channels: [{ pattern: a, allow: { enter: signed-in } }]';
+  it.each([
+    [
+      'an origin with a wildcard',
+      `service: { origins: ["https://*.regatta.example"] }\n${tokens}\n${open}`,
+      'has no wildcards',
+    ],
+    [
+      'anyone without guests',
+      `${tokens}\nchannels: [{ pattern: a, allow: { enter: { any: [anyone] } } }]`,
+      'guests are not let in',
+    ],
+    [
+      'roles without tokens',
+      'service: { guests: true }\nchannels: [{ pattern: a, allow: { enter: { role: jury } } }]',
+      'no key for tokens',
+    ],
+    ['no way in', open, 'no client can come in'],
+    ['drain alone', `service: { drain: 5s }\n${tokens}\n${open}`, 'no elsewhere'],
+    [
+      'a limit that cannot be reached',
+      `service: { limits: { connections: 10 } }\n${tokens}\n${open}`,
+      'which holds first',
+    ],
+  ])('is warned of: %s', async (_, text, warning) => {
+    const found = await configurationWarnings(parseConfiguration(text, '/tmp/none/bells.yaml'));
+    expect(found.join('\n')).toContain(warning);
+  });
+
+  it('is nothing in a configuration that is sound', async () => {
+    const read = parseConfiguration(`service: { guests: true }\n${tokens}\n${open}`, '/tmp/none/bells.yaml');
+    expect(await configurationWarnings(read)).toEqual([]);
+  });
+});
+
+describe('limits that contradict each other', () => {
+  it.each([
+    ['limits: { data: 64KiB }', 'service.limits.data: 65536 bytes are too many: `limits.frame` (65536 bytes)'],
+    ['limits: { frame: 1KiB }', 'service.limits.frame: expected at least 4096 bytes'],
+    ['limits: { status: 64KiB }', 'service.limits.status: 65536 bytes are too many'],
+    ['limits: { waiting: 1MiB }', 'service.limits.waiting: expected at least twice `limits.sendQueue`'],
+  ])('are refused: %s', (text, fault) => {
+    expect(faultsOf(`service: { ${text} }\nchannels: []`).join()).toContain(fault);
+  });
+
+  it('are refused in a channel rule, too', () => {
+    expect(faultsOf('channels: [{ pattern: a, data: 1MiB }]').join()).toContain('channels[0].data: a: 1048576 bytes');
   });
 });

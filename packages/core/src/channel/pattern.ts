@@ -44,6 +44,15 @@ export function parsePattern(text: string): Pattern {
   return { text, segments };
 }
 
+/** Whether there is a name that both patterns match. */
+export function overlap(a: Pattern, b: Pattern): boolean {
+  if (a.segments.length !== b.segments.length) return false;
+  return a.segments.every((segment, index) => {
+    const other = b.segments[index] as Segment;
+    return 'parameter' in segment || 'parameter' in other || segment.literal === other.literal;
+  });
+}
+
 /** The parameters' values if the pattern matches the name, else `undefined`. */
 export function matchPattern(pattern: Pattern, name: string): Readonly<Record<string, string>> | undefined {
   const parts = name.split('/');

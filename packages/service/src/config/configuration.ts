@@ -9,8 +9,11 @@ import {
   type ChannelRule,
   ChannelRules,
   channelActs,
+  defaultEngineOptions,
   defaultLogBounds,
   defaultPresence,
+  defaultRecentChars,
+  defaultWaitingBounds,
   directAllow,
   type EngineOptions,
   type Keeping,
@@ -33,6 +36,7 @@ import {
   mapOf,
   oneOf,
   optional,
+  type Place,
   type Reader,
   rate,
   readYaml,
@@ -61,6 +65,8 @@ export interface Configuration {
   readonly keyRequests: Rate;
   /** Signs what is asked of the application (Standard Webhooks: `whsec_` and 24 to 64 bytes in base64). */
   readonly askSecret: string | undefined;
+  /** Most characters of all recent channels together, in memory. */
+  readonly recentChars: number;
   readonly engine: Partial<EngineOptions>;
   readonly tokens: TokenConfiguration;
   readonly channels: readonly ChannelRule[];
@@ -202,6 +208,14 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     publishes: limits?.publishes,
     hails: limits?.hails,
     statusBytes: limits?.status,
+    backlogBytes: limits?.backlog,
+    waiting: waitingOf(limits?.waiting, limits?.unreadFor),
+    newChannels: limits?.newChannels,
+    newChannelsPerAddress: limits?.newChannelsPerAddress,
+    newConnectionsPerAddress: limits?.newConnectionsPerAddress,
+    received: limits?.received === undefined ? undefined : { count: limits.received, perMs: 1_000 },
+    // What a client has missed comes at once, and for what exceeds that it waits.
+    given: limits?.given === undefined ? undefined : { count: limits.given * 4, perMs: 4_000 },
     askWithinMs: ask?.within,
     users: users === undefined ? undefined : (defined(users) as Allow),
   });
@@ -215,6 +229,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     trustedProxies: service?.trustedProxies ?? ['loopback'],
     keyRequests: limits?.keyRequests ?? { count: 2_000, perMs: 1_000 },
     askSecret,
+    recentChars: limits?.recent ?? defaultRecentChars,
     engine,
     tokens: {
       secret:
@@ -579,6 +594,15 @@ const documentMembers = mapOf({
           hails: optional(rate),
           status: optional(size),
           keyRequests: optional(rate),
+          backlog: optional(size),
+          waiting: optional(size),
+          unreadFor: optional(duration),
+          recent: optional(size),
+          received: optional(size),
+          given: optional(size),
+          newChannels: optional(rate),
+          newChannelsPerAddress: optional(rate),
+          newConnectionsPerAddress: optional(rate),
         }),
       ),
     }),
@@ -592,9 +616,47 @@ const documentMembers = mapOf({
 
 type Document = NonNullable<ReturnType<typeof documentMembers>>;
 
+function waitingOf(totalBytes: number | undefined, idleMs: number | undefined): EngineOptions['waiting'] | undefined {
+  if (totalBytes === undefined && idleMs === undefined) return undefined;
+  return { ...defaultWaitingBounds, ...defined({ totalBytes, idleMs }) };
+}
+
+/** What a frame has beside the data of a message, in bytes: names, a key, and room for what is to come. */
+const frameRoom = 2_048;
+/** The smallest frame that clients can do with: hello with a token, and a channel. */
+const leastFrame = 4_096;
+
+/** Limits that no client could keep together are refused where the smaller one stands. */
+function checkLimits(found: Document, at: Place, node: Node | null): void {
+  const limits = found.service?.limits;
+  const { frameBytes, dataBytes, statusBytes, sendQueueBytes } = defaultEngineOptions;
+  const frame = limits?.frame ?? frameBytes;
+  const place = at.member('service', node).member('limits', node);
+  const fault = (name: string, detail: string): undefined => place.member(name, node).fault(node, detail);
+  const room = `\`limits.frame\` (${frame} bytes) is to hold it, and ${frameRoom} bytes beside it`;
+  if (frame < leastFrame) fault('frame', `expected at least ${leastFrame} bytes: hello and a token need them`);
+  else if ((limits?.data ?? dataBytes) + frameRoom > frame)
+    fault('data', `${limits?.data ?? dataBytes} bytes are too many: ${room}`);
+  if ((limits?.status ?? statusBytes) + frameRoom > frame)
+    fault('status', `${limits?.status ?? statusBytes} bytes are too many: ${room}`);
+  for (const [index, { dataBytes: bytes = 0, pattern }] of (found.channels ?? []).entries())
+    if (bytes + frameRoom > frame)
+      at.member('channels', node)
+        .element(index, node)
+        .member('data', node)
+        .fault(node, `${pattern}: ${bytes} bytes are too many: ${room}`);
+  const sendQueue = limits?.sendQueue ?? sendQueueBytes;
+  if (limits?.waiting !== undefined && limits.waiting < 2 * sendQueue)
+    fault(
+      'waiting',
+      `expected at least twice \`limits.sendQueue\` (${sendQueue} bytes): it is for all connections together`,
+    );
+}
+
 /** That a rule asks the application, but nothing is set to sign the question with, is said where the rules stand. */
 const document: Reader<Document> = (node, at) => {
   const found = documentMembers(node, at);
+  if (found !== undefined) checkLimits(found, at, node);
   if (found === undefined || found.ask !== undefined) return found;
   const allows = [...(found.channels ?? []).map(({ allow }) => allow), found.users ?? {}];
   const asks = allows.some((allow) => Object.values(allow).some((each) => each && asksTheApplication(each)));

@@ -56,8 +56,13 @@ export function boundSockets(server: Server, engine: Engine, trustedProxies: rea
   });
 }
 
-/** What is wrong with the number of files that the process may open; `undefined` if it is enough. */
-export function filesWarning({ connections }: Engine['options'], files = mostFiles()): string | undefined {
+/**
+ * What is wrong with the number of files that the process may open; `undefined` if it is enough.
+ *
+ * @param connections - as the operator has set it; by default there are as many as there is room for
+ */
+export function filesWarning(connections: number | undefined, files = mostFiles()): string | undefined {
+  if (connections === undefined) return undefined;
   const needed = connections + besideLines + ownFiles;
   if (files === undefined || files >= needed) return undefined;
   return `the process may open ${files} files, and ${needed} are needed for limits.connections (${connections}): raise the limit (ulimit -n, LimitNOFILE), or lower limits.connections`;

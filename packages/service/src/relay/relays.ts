@@ -55,7 +55,12 @@ export function openRelay(
     });
     return shared(configuration, redis, clock, instance, report, () => redis.close());
   }
-  const relay = new SoloRelay(clock, systemIds(), readSavedChannels(configuration.data, log));
+  const relay = new SoloRelay(
+    clock,
+    systemIds(),
+    readSavedChannels(configuration.data, log),
+    configuration.recentChars,
+  );
   return {
     relay,
     async stop() {

@@ -104,7 +104,12 @@ export class Workers implements RunningService {
     const store = await SqlStore.open(database, (error, about) =>
       log.error({ err: error, ...about }, 'something went wrong inside'),
     );
-    const hub = new ExchangeHub(systemClock, systemIds(), readSavedChannels(configuration.data, log));
+    const hub = new ExchangeHub(
+      systemClock,
+      systemIds(),
+      readSavedChannels(configuration.data, log),
+      configuration.recentChars,
+    );
     const crew = new Crew(configuration, options, hub, store, (withinMs) => void service?.stop({ drainMs: withinMs }));
     const parts = {
       configuration,
