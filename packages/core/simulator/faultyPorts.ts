@@ -240,7 +240,9 @@ export class SlowStore implements Store {
   #reading(): Promise<void> {
     return new Promise((resolve, reject) =>
       this.#clock.setTimer(this.#random.between(0, 40), () =>
-        this.faults && this.#random.chance(0.02) ? reject(new Error('the disk does not answer')) : resolve(),
+        this.faults && this.#random.chance(0.02)
+          ? reject(refusal('unavailable', 'the disk does not answer'))
+          : resolve(),
       ),
     );
   }

@@ -1,6 +1,7 @@
 import { type ChannelRule, Engine, type Identity } from '@nine-bells/core';
 import { type ChannelName, channelName, type Json } from '@nine-bells/wire';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
+import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
@@ -26,6 +27,8 @@ export interface Outcome {
   /** Connections that the service cut off as too slow. */
   readonly cutOff: number;
   readonly gaps: number;
+  /** Times that the service has closed the connection of a hostile client. */
+  readonly hostileClosed: number;
 }
 
 const rules: readonly ChannelRule[] = [
@@ -40,7 +43,19 @@ const rules: readonly ChannelRule[] = [
     logbook: { keep: 'recent', bounds: { messages: 5, forMs: 4_000 } },
     allow: { enter: 'anyone', publish: 'anyone' },
   },
+  // Where only hostile clients are.
+  {
+    pattern: 'noise/:n',
+    logbook: { keep: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
+    allow: { enter: 'anyone' },
+  },
 ];
+/** Bounds that a hostile client reaches within a few simulated seconds. */
+const tight = {
+  waiting: { totalBytes: 400_000, idleMs: 3_000, bytesPerS: 100_000 },
+  tailsChars: 200_000,
+  newChannelsPerAddress: { count: 60, perMs: 10_000 },
+};
 /** Failures of the store that the engine must get over. */
 const tolerated = new Set([
   'reading a channel',
@@ -77,6 +92,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   let engine: Engine | undefined;
   const restartedAt = { count: 0 };
   let bounds = { sendQueueBytes: 0, backlogBytes: 0 };
+  let engineSinceMs = 0;
 
   const start = (): void => {
     bounds = {
@@ -85,6 +101,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     };
     note(() => `the service starts, ${JSON.stringify(bounds)}`);
     relay = new FaultyRelay(clock, random, ids, truth);
+    engineSinceMs = clock.monotonic();
     engine = new Engine(
       {
         clock,
@@ -106,11 +123,16 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         tailMessages: random.pick([2, 16, 256]),
         channelLingerMs: random.pick([0, 3_000]),
         publishesUnderWay: random.pick([1, 256]),
+        ...tight,
       },
     );
   };
   start();
 
+  const hostile = Array.from(
+    { length: random.pick([0, 0, 0, 0, 0, 0, 1, 2]) },
+    (_, index) => new HostileClient(`hostile-${index}`, random, () => engine && { engine }),
+  );
   const clients = Array.from(
     { length: random.between(2, 10) },
     (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine && { engine }, sabotage, note),
@@ -120,8 +142,10 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   let cuts = 0;
   const crashes = random.chance(0.3);
   for (const endMs = clock.monotonic() + durationMs; clock.monotonic() < endMs; ) {
+    for (const each of hostile) each.act();
     await clock.run(random.between(1, 150));
     checkQueues();
+    checkMemory();
     const client = random.pick(clients);
     const channel = random.pick(channels);
     const dice = random.next();
@@ -160,11 +184,27 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     restarts: restartedAt.count,
     cutOff: clients.reduce((sum, client) => sum + client.cutOff, 0),
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
+    hostileClosed: hostile.reduce((sum, { closings }) => sum + closings, 0),
   };
+
+  /** What waits for all together, and what is held of messages and channels, stays bounded whatever a hostile client does. */
+  function checkMemory(): void {
+    if (engine === undefined) return;
+    const { waitingBytes, heldChars, openChannels } = engine;
+    // Between two looks of the budget each connection may get one more reply.
+    const most = tight.waiting.totalBytes * 1.25 + (clients.length + hostile.length) * (bounds.backlogBytes + 4_000);
+    if (waitingBytes > most) throw new Error(`${waitingBytes} bytes wait for all connections, at most ${most} may`);
+    if (heldChars > tight.tailsChars) throw new Error(`${heldChars} characters of messages are held ready`);
+    // A hostile client that comes back as a new session still comes from its address.
+    const { count, perMs } = tight.newChannelsPerAddress;
+    const opened = channels.length + 1 + count + (clock.monotonic() - engineSinceMs) * (count / perMs);
+    if (openChannels > opened) throw new Error(`${openChannels} channels are open, at most ${opened} may be`);
+  }
 
   /** No queue holds more than the bounds allow: pushes, those behind a hello that is being answered, and replies. */
   function checkQueues(): void {
-    const most = 2 * (bounds.sendQueueBytes + bounds.backlogBytes) + 20_000;
+    // The answer to a hello has a few words for each channel that it names.
+    const most = 2 * (bounds.sendQueueBytes + bounds.backlogBytes) + (hostile.length > 0 ? 60_000 : 20_000);
     for (const { session, waitingBytes } of engine?.sessions() ?? [])
       if (waitingBytes > most)
         throw new Error(`${waitingBytes} bytes wait for session ${session}, at most ${most} may`);

@@ -570,6 +570,11 @@ export class Engine {
     return this.#connected.waitingBytes;
   }
 
+  /** Channels at hand: entered, or left a moment ago. */
+  get openChannels(): number {
+    return this.#channels.size;
+  }
+
   /** Characters of the latest messages of channels, which are held ready for clients that come back. */
   get heldChars(): number {
     return this.#channels.heldChars;

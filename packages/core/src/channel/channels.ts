@@ -92,6 +92,10 @@ export class Channels implements Iterable<Channel> {
     return count;
   }
 
+  get size(): number {
+    return this.#channels.size;
+  }
+
   /** The characters of the messages that all channels hold ready. */
   get heldChars(): number {
     return this.#tailsChars;
