@@ -15,7 +15,14 @@ export default defineConfig({
         test: { name: 'core', include: ['packages/core/test/**/*.test.ts'], testTimeout: 120_000 },
       },
       { test: { name: 'client', include: ['packages/client/test/**/*.test.ts'] } },
-      { test: { name: 'service', include: ['packages/service/test/**/*.test.ts'], testTimeout: 20_000, hookTimeout: 30_000 } },
+      {
+        test: {
+          name: 'service',
+          include: ['packages/service/test/**/*.test.ts'],
+          testTimeout: 20_000,
+          hookTimeout: 30_000,
+        },
+      },
       {
         test: {
           name: 'crossing',

@@ -1,9 +1,12 @@
 #!/usr/bin/env node
 // The command `ninebells` of this checkout. On a machine that is not set up yet, it sets up first.
 import { existsSync } from 'node:fs';
-import { setUp } from '../scripts/setUp.mjs';
 
 const built = new URL('../packages/cli/dist/main.js', import.meta.url);
-if (!existsSync(built)) await setUp({ browser: false, log: (line) => process.stderr.write(`${line}\n`) });
+if (!existsSync(built)) {
+  // Where the command is installed without the sources, there is nothing to set up.
+  const { setUp } = await import('../scripts/setUp.mjs');
+  await setUp({ browser: false, log: (line) => process.stderr.write(`${line}\n`) });
+}
 const { main } = await import(built.href);
 process.exitCode = await main(process.argv.slice(2));

@@ -3,7 +3,7 @@
 import { spawn, spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
 import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
-import { dirname, join } from 'node:path';
+import { dirname, join, relative } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
 export const root = dirname(dirname(fileURLToPath(import.meta.url)));
@@ -168,7 +168,8 @@ export function run(command, args, log, cwd = root) {
 
 function hashOf(files, more = '') {
   const hash = createHash('sha256').update(more);
-  for (const file of files.sort()) hash.update(file).update(readFileSync(file));
+  // By its place in the checkout, which may be moved or copied.
+  for (const file of files.sort()) hash.update(relative(root, file)).update(readFileSync(file));
   return hash.digest('hex');
 }
 

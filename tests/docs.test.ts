@@ -1,6 +1,6 @@
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { dirname, join, resolve } from 'node:path';
-import { closeCodes, problemCatalogue, readRequest, readServerFrame } from '@nine-bells/wire';
+import { closeCodes, problemCatalogue, readRequest, readServerFrame, unknownMember, verbs } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { ninebells, root } from './startedService.js';
 
@@ -36,14 +36,21 @@ describe('docs/protocol.md and the types', () => {
     for (const verb of verbs.replace('the verbs are ', '').split(', ')) expect(page).toMatch(new RegExp(`\`${verb}\``));
   });
 
-  it('agree on the frames that are shown', () => {
-    const frames = [...page.matchAll(/```json\n([\s\S]*?)```/g)].map(([, text]) => text as string);
-    expect(frames.length).toBeGreaterThan(2);
+  it('agree on the frames that are shown, one for each verb', () => {
+    const frames = [...page.matchAll(/```json\n([\s\S]*?)```/g)].flatMap(([, text]) =>
+      (text as string).split('\n').filter((line) => line !== ''),
+    );
+    const shown = new Set<string>();
     for (const frame of frames) {
       const value = JSON.parse(frame);
-      if ('do' in value) expect(readRequest(frame)).toMatchObject({ ok: true });
-      else if ('on' in value) expect(readServerFrame(frame)).toEqual(value);
+      if ('on' in value) expect(readServerFrame(frame)).toEqual(value);
+      if (!('do' in value)) continue;
+      const reading = readRequest(frame);
+      expect(reading).toMatchObject({ ok: true });
+      if (reading.ok) expect(unknownMember(reading.request)).toBeUndefined();
+      shown.add(value.do);
     }
+    expect([...shown].sort()).toEqual(verbs.filter((verb) => verb !== 'set').sort());
   });
 });
 

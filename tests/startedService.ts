@@ -141,9 +141,14 @@ export class Command {
   out = '';
   err = '';
 
-  constructor(args: readonly string[], env: Readonly<Record<string, string>> = {}) {
+  /** @param program - another copy of the command */
+  constructor(
+    args: readonly string[],
+    env: Readonly<Record<string, string>> = {},
+    program = join(root, 'bin/ninebells.mjs'),
+  ) {
     const { NINEBELLS_URL: _, NINEBELLS_KEY: __, NINEBELLS_TOKEN: ___, ...clean } = process.env;
-    this.process = spawn(process.execPath, [join(root, 'bin/ninebells.mjs'), ...args], {
+    this.process = spawn(process.execPath, [program, ...args], {
       cwd: root,
       env: { ...clean, NO_COLOR: '1', ...env },
       stdio: ['pipe', 'pipe', 'pipe'],

@@ -59,7 +59,7 @@ export interface EngineOptions {
   readonly newChannels: Rate;
   /** The same of all clients of an address. Default 20,000 in 100 s. */
   readonly newChannelsPerAddress: Rate;
-  /** Characters of large frames that one connection sends; it is read from more slowly above. Default 8 MiB in a second. */
+  /** Characters of large frames that one connection sends; it is read from more slowly above. Default 64 Ki in 1/128 s: 8 Mi in a second. */
   readonly received: Rate;
   /** Characters that are read for one session; it waits for more above. Default 16 MiB in 4 s. */
   readonly given: Rate;
@@ -109,7 +109,7 @@ export const defaultEngineOptions: EngineOptions = {
   hails: { count: 20, perMs: 1_000 },
   newChannels: { count: 400, perMs: 20_000 },
   newChannelsPerAddress: { count: 20_000, perMs: 100_000 },
-  received: { count: 8_388_608, perMs: 1_000 },
+  received: { count: 65_536, perMs: 7.8125 },
   given: { count: 16_777_216, perMs: 4_000 },
   statusBytes: 2_048,
   backlog: defaultBacklogBounds,

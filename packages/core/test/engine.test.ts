@@ -551,6 +551,19 @@ describe('a connection', () => {
     expect(dead.closedWith?.code).toBe(closeCodes.goingAway);
   });
 
+  it.each([
+    ['hello', { do: 'hello', strict: true, enter: [{ channel: 'race/3/chat', lasst: 5 }] }, '/enter/0/lasst'],
+    ['a request behind it', { do: 'publish', channel: 'race/3/chat', dat: 1, data: 1 }, '/dat'],
+  ])('that is strict is told of members that there are not, in %s', async (_, request, where) => {
+    const { connect, settle } = harness();
+    const client = connect();
+    if (request.do !== 'hello') client.send({ do: 'hello', token: 'pia', strict: true });
+    await settle();
+    const id = client.send({ ...request, token: undefined });
+    await settle();
+    expect(client.reply(id).problem).toMatchObject({ code: 'bad-value', where });
+  });
+
   it('survives a malformed frame, and is closed after a stream of them', async () => {
     const { welcomed, settle } = harness();
     const client = await welcomed('pia');

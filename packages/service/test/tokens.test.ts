@@ -62,7 +62,8 @@ describe('tokens', () => {
     ['that has ended', () => jwt({ sub: 'pia', exp: nowS - 60 }), 'token-ended'],
     ['that has not begun', () => jwt({ sub: 'pia', nbf: nowS + 60 }), 'token-invalid'],
     ['without a subject', () => jwt({ name: 'Pia' }), 'token-invalid'],
-    ['whose subject is a number', () => jwt({ sub: 3 }), 'token-invalid'],
+    ['whose subject is a fraction', () => jwt({ sub: 3.5 }), 'token-invalid'],
+    ['whose subject is a list', () => jwt({ sub: ['pia'] }), 'token-invalid'],
     ['that claims to be a guest', () => jwt({ sub: 'guest:abc' }), 'token-invalid'],
     ['that claims oversight by its subject', () => jwt({ sub: 'oversight:first' }), 'token-invalid'],
     [

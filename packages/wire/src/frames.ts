@@ -100,6 +100,8 @@ export interface HelloRequest extends Numbered {
   readonly enter?: readonly EnterWish[];
   /** More channels are entered by requests right behind: those where the session is still shown are not left yet. */
   readonly partial?: boolean;
+  /** Members that the protocol does not know are a problem, in this request and in all that follow. */
+  readonly strict?: boolean;
 }
 export interface EnterRequest extends Numbered, EnterWish {
   readonly do: 'enter';

@@ -38,7 +38,7 @@ function requestFault(value: Readonly<Record<string, unknown>>): Problem | undef
   const verb = value.do;
   if (typeof verb !== 'string') return fault('bad-frame', '`do` names the verb', '/do');
   if (!Object.hasOwn(shapes, verb))
-    return fault('unknown-verb', `the verbs are ${Object.keys(shapes).join(', ')}`, '/do');
+    return fault('unknown-verb', `the verbs are ${verbs.filter((each) => each !== 'set').join(', ')}`, '/do');
   return checkMembers(value, shapes[verb as Verb], '') ?? checkTogether(value as unknown as Request);
 }
 
@@ -148,6 +148,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     inbox: may(cursor),
     enter: may(listOf(objectOf(wish), 1000)),
     partial: may(flag),
+    strict: may(flag),
   },
   enter: wish,
   leave: { channel: must(channel) },
@@ -176,6 +177,23 @@ const shapes: Readonly<Record<Verb, Shape>> = {
   refresh: { token: must(token) },
   pulse: { got: may(cursors) },
 };
+
+/**
+ * A member that the protocol does not know, as a problem; `undefined` if there is none. For clients that ask for it (`strict`):
+ * it is most often a known one mistyped.
+ */
+export function unknownMember(request: Request): Problem | undefined {
+  const found = unknownIn(request, ['do', 'id', ...Object.keys(shapes[request.do])], '');
+  if (found !== undefined || request.do !== 'hello') return found;
+  return firstFault(request.enter ?? [], (each, index) => unknownIn(each, Object.keys(wish), `/enter/${index}`));
+}
+
+function unknownIn(value: object, known: readonly string[], where: string): Problem | undefined {
+  const name = Object.keys(value).find((each) => !known.includes(each));
+  if (name === undefined) return undefined;
+  const place = `${where}/${name.slice(0, 100).replaceAll('~', '~0').replaceAll('/', '~1')}`;
+  return fault('bad-value', `there is no such member; there are ${known.join(', ')}`, place);
+}
 
 /** Every verb that can be read. */
 export const verbs = Object.keys(shapes) as readonly Verb[];

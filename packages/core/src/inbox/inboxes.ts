@@ -11,8 +11,8 @@ const mostUsers = 10_000;
 /** Most characters of all notices of one call. */
 const mostChars = 67_108_864;
 /** Most users, and most characters, of one commit. */
-const portionUsers = 500;
-const portionChars = 1_048_576;
+const portionUsers = 100;
+const portionChars = 65_536;
 /** What a notice has beside its title and its data, in characters. */
 const noticeChars = 200;
 /** Users met are written down together, this long after the first, in milliseconds. */

@@ -10,6 +10,7 @@ import {
   type Request,
   readRequest,
   refusal,
+  unknownMember,
 } from '@nine-bells/wire';
 import { type Batch, Frame } from '../fanout/batch.js';
 import { SendQueue } from '../fanout/sendQueue.js';
@@ -35,8 +36,9 @@ const strikesWithinMs = 10_000;
 const expiringMs = 60_000;
 /** How long after its time hello is still waited for, in milliseconds. */
 const helloGraceMs = 250;
-/** Frames of more characters than this are paid for by their size. */
+/** Frames of more characters than this are paid for by their size; pulses so many times more. */
 const largeChars = 4_096;
+const largePulseCost = 7;
 /** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
 const actsBound = 64;
 
@@ -56,6 +58,8 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   /** Of the token in a hello that is being answered. */
   #tokenMac: string | undefined;
   #helloSeen = false;
+  /** The client wants to be told of members that the protocol does not know. */
+  #isStrict = false;
   #ended = false;
   #paused = false;
   /** Nothing is read for a while, whether or not acts wait. */
@@ -137,7 +141,15 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
       return;
     }
     const { request } = reading;
+    this.#isStrict ||= request.do === 'hello' && request.strict === true;
+    const unknown = this.#isStrict ? unknownMember(request) : undefined;
+    if (unknown !== undefined) {
+      this.#strike(unknown, request.id);
+      return;
+    }
     if (request.do === 'pulse') {
+      // A long list of cursors is read for nothing that the client would wait for.
+      if (text.length > largeChars) this.#restFor(this.#spendOn(text.length * largePulseCost));
       const waitMs = this.#client?.overRate('requests', costs.pulse) ?? 0;
       if (waitMs > 0) {
         this.#restFor(waitMs);
@@ -499,7 +511,8 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     if (ms <= 0 || this.#rests) return;
     this.#rests = true;
     this.#pause();
-    this.#host.wheel.after(ms, () => {
+    // More exact than the wheel: what has gathered in the meantime is read in one turn.
+    this.#host.clock.setTimer(ms, () => {
       this.#rests = false;
       if (!this.#ended && this.#acts.length <= this.#host.options.actsWaiting) this.idle();
     });

@@ -23,6 +23,7 @@ import {
   type Rate,
   userActs,
 } from '@nine-bells/core';
+import { distance } from 'fastest-levenshtein';
 import proxyAddr from 'proxy-addr';
 import { Webhook } from 'standardwebhooks';
 import { isMap, isScalar, type Node } from 'yaml';
@@ -213,7 +214,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     newChannels: limits?.newChannels,
     newChannelsPerAddress: limits?.newChannelsPerAddress,
     newConnectionsPerAddress: limits?.newConnectionsPerAddress,
-    received: limits?.received === undefined ? undefined : { count: limits.received, perMs: 1_000 },
+    received: limits?.received === undefined ? undefined : { count: limits.received / 128, perMs: 1_000 / 128 },
     // What a client has missed comes at once, and for what exceeds that it waits.
     given: limits?.given === undefined ? undefined : { count: limits.given * 4, perMs: 4_000 },
     askWithinMs: ask?.within,
@@ -299,16 +300,20 @@ function accessRule(parameters: readonly string[]): Reader<AccessRule> {
         at,
       ) as AccessRule;
     const name = Object.keys(conditions).find((each) => node.has(each));
-    // Without any of them, the reader of all of them says what there is.
-    const reader = name === undefined ? mapOf(anyCondition) : (conditions[name] as Reader<unknown>);
-    return reader(node, at) as AccessRule | undefined;
+    if (name === undefined) {
+      const [first] = node.items;
+      const found = isScalar(first?.key) ? String(first.key.value) : '';
+      const near = conditionNames.filter((each) => distance(each, found) <= 2)[0];
+      const hint =
+        near === undefined ? `there are ${conditionNames.join(', ')}` : `did you mean ${JSON.stringify(near)}?`;
+      return at.fault(node, found === '' ? `expected one condition; ${hint}` : `there is no "${found}" here; ${hint}`);
+    }
+    return (conditions[name] as Reader<unknown>)(node, at) as AccessRule | undefined;
   };
   return condition;
 }
 
-const anyCondition = Object.fromEntries(
-  ['role', 'user', 'among', 'claim', 'all', 'any', 'not', 'ask'].map((name) => [name, required(text())]),
-);
+const conditionNames = ['role', 'user', 'among', 'claim', 'all', 'any', 'not', 'ask'];
 
 const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
 const recentMap = mapOf({ recent: required(recentBounds) });

@@ -17,6 +17,7 @@ import { measures } from './measures.js';
 import { messages } from './messages.js';
 import { notices } from './notices.js';
 import { nothingHere, problemHandler } from './problems.js';
+import { checkQuery } from './query.js';
 import type { Route } from './route.js';
 import type { SignInLinks } from './signInLinks.js';
 import { traces } from './traces.js';
@@ -100,10 +101,13 @@ export function makeApp(parts: AppParts): Express {
   app.use('/v1', helmet({ strictTransportSecurity: false }));
   if (parts.apiOrigins.length > 0)
     app.use('/v1', cors({ origin: [...parts.apiOrigins], exposedHeaders: 'Retry-After' }));
-  for (const { method, path, right, serve } of routesOf(parts))
-    app[method](`/v1${path}`, guard.need(right), json, (request, response) =>
-      serve(request, response, response.locals.caller),
-    );
+  for (const route of routesOf(parts)) {
+    const { method, path, right, serve } = route;
+    app[method](`/v1${path}`, guard.need(right), json, (request, response) => {
+      checkQuery(request, route);
+      return serve(request, response, response.locals.caller);
+    });
+  }
   // What is not there is told only to whoever has a key.
   app.use('/v1', guard.need('any'));
 

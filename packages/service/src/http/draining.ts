@@ -1,15 +1,14 @@
 import type { Engine } from '@nine-bells/core';
-import { IsInt, IsOptional, Max, Min } from 'class-validator';
+import { IsOptional } from 'class-validator';
 import { readBody } from './body.js';
+import { IsMs } from './publishDto.js';
 import type { Route } from './route.js';
 
 class DrainDto {
   static readonly members = { withinMs: true } as const;
 
   @IsOptional()
-  @IsInt()
-  @Min(0)
-  @Max(3_600_000)
+  @IsMs(0, 3_600_000)
   withinMs?: number;
 }
 

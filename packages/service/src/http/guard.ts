@@ -13,6 +13,9 @@ const sessionS = 12 * 3600;
 
 /** How often an address may try to sign in. */
 const strangerRate: Rate = { count: 20, perMs: 60_000 };
+/** How long a request beyond that is held, in milliseconds, and how many of an address; further ones are cut off. */
+const heldMs = 1_000;
+const mostHeld = 20;
 /** Most addresses of which that is remembered. */
 const mostStrangers = 10_000;
 
@@ -30,6 +33,8 @@ export class Guard {
   readonly #rate: Rate;
   readonly #now: () => number;
   readonly #buckets = new Map<string, TokenBucket>();
+  /** Requests that are held, by address. */
+  readonly #held = new Map<string, number>();
   /** By address. */
   readonly #strangers = new Map<string, TokenBucket>();
 
@@ -47,7 +52,7 @@ export class Guard {
   /** Lets requests pass that have an API key or a console session with the right; others get a problem. */
   need(right: Route['right']): RequestHandler {
     return async (request, response, next) => {
-      const caller = await this.#callerOf(request);
+      const caller = await this.#callerOf(request).catch((error) => this.#refuseSlowly(request, error));
       caller.charge(1);
       caller.need(right);
       response.locals.caller = caller;
@@ -79,22 +84,50 @@ export class Guard {
 
   /** Lets an address sign in only so often: for doors that need no key. Only requests that change something count. */
   slow(): RequestHandler {
-    return (request, _response, next) => {
+    return async (request, _response, next) => {
       if (request.method !== 'POST') return next();
-      const now = performance.now();
-      const address = unitOf(request.ip ?? '');
-      const bucket = this.#strangers.get(address) ?? new TokenBucket(strangerRate, now);
-      // The oldest makes room.
-      if (this.#strangers.size >= mostStrangers)
-        for (const first of this.#strangers.keys()) {
-          this.#strangers.delete(first);
-          break;
-        }
-      this.#strangers.set(address, bucket);
-      const retryAfterMs = bucket.take(strangerRate, now);
-      if (retryAfterMs > 0) throw refusal('rate-limited', 'too many attempts to sign in from here', { retryAfterMs });
-      next();
+      const retryAfterMs = this.#chargeStranger(request);
+      if (retryAfterMs === 0) return next();
+      const error = refusal('rate-limited', 'too many attempts to sign in from here', { retryAfterMs });
+      await this.#wait(request);
+      throw error;
     };
+  }
+
+  /** An address that tries out keys waits for its refusals. */
+  async #refuseSlowly(request: Request, error: unknown): Promise<never> {
+    if (this.#chargeStranger(request) > 0) await this.#wait(request);
+    throw error;
+  }
+
+  /** Holds a request for a while: so that an address gets few answers a second, however fast it asks. */
+  async #wait(request: Request): Promise<void> {
+    const address = unitOf(request.ip ?? '');
+    const held = this.#held.get(address) ?? 0;
+    if (held >= mostHeld) {
+      request.socket.destroy();
+      return;
+    }
+    this.#held.set(address, held + 1);
+    await new Promise((resolve) => setTimeout(resolve, heldMs));
+    const left = (this.#held.get(address) ?? 1) - 1;
+    if (left === 0) this.#held.delete(address);
+    else this.#held.set(address, left);
+  }
+
+  /** How long an address must wait before it is served at once again, in milliseconds. */
+  #chargeStranger(request: Request): number {
+    const now = performance.now();
+    const address = unitOf(request.ip ?? '');
+    const bucket = this.#strangers.get(address) ?? new TokenBucket(strangerRate, now);
+    // The oldest makes room.
+    if (this.#strangers.size >= mostStrangers)
+      for (const first of this.#strangers.keys()) {
+        this.#strangers.delete(first);
+        break;
+      }
+    this.#strangers.set(address, bucket);
+    return bucket.take(strangerRate, now);
   }
 
   #charge({ id, name }: ApiKey, cost: number): void {

@@ -1,10 +1,10 @@
 import type { Engine } from '@nine-bells/core';
-import { ArrayMaxSize, ArrayMinSize, IsArray, IsInt, IsOptional, Max, Min, ValidateBy } from 'class-validator';
+import { ArrayMaxSize, ArrayMinSize, IsArray, IsOptional, ValidateBy } from 'class-validator';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
 import { type Right, rightFault } from '../store/rights.js';
 import { overseerId } from '../tokens/tokens.js';
 import { readBody } from './body.js';
-import { IsWords } from './publishDto.js';
+import { IsMs, IsWords } from './publishDto.js';
 import type { Route } from './route.js';
 
 class KeyDto {
@@ -34,9 +34,7 @@ class KeyDto {
   rights!: string[];
 
   @IsOptional()
-  @IsInt()
-  @Min(1000)
-  @Max(10 * 365 * 86_400_000)
+  @IsMs(1000, 10 * 365 * 86_400_000)
   forMs?: number;
 }
 

@@ -93,10 +93,10 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 
   return [
     { method: 'get', path: '/instances', right: 'read', serve: instances },
-    { method: 'get', path: '/channels', right: 'read', serve: channels },
-    { method: 'get', path: '/sessions', right: 'read', serve: sessions },
-    { method: 'get', path: '/members', right: 'read', serve: members },
-    { method: 'get', path: '/refusals', right: 'read', serve: refusals },
+    { method: 'get', path: '/channels', query: ['after', 'limit', 'channel'], right: 'read', serve: channels },
+    { method: 'get', path: '/sessions', query: ['limit', 'user'], right: 'read', serve: sessions },
+    { method: 'get', path: '/members', query: ['channel', 'user', 'limit'], right: 'read', serve: members },
+    { method: 'get', path: '/refusals', query: ['code'], right: 'read', serve: refusals },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];
 }

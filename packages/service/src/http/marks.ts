@@ -51,8 +51,8 @@ export function marks(engine: Engine): readonly Route[] {
   };
 
   return [
-    { method: 'get', path: '/unread', right: 'read', serve: unread },
-    { method: 'get', path: '/marks', right: 'read', serve: inChannel },
+    { method: 'get', path: '/unread', query: ['user'], right: 'read', serve: unread },
+    { method: 'get', path: '/marks', query: ['channel', 'limit'], right: 'read', serve: inChannel },
     { method: 'post', path: '/marks', right: 'notify', serve: move },
   ];
 }

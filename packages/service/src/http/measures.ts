@@ -1,8 +1,8 @@
 import type { AuditEntry, Effect, Engine, KeepingOut, Measure } from '@nine-bells/core';
 import { type ChannelName, protocolLimits, refusal } from '@nine-bells/wire';
-import { IsInt, IsOptional, Max, Min } from 'class-validator';
+import { IsOptional } from 'class-validator';
 import { readBody } from './body.js';
-import { IsChannel, IsWords } from './publishDto.js';
+import { IsChannel, IsMs, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
 import type { Caller, Route } from './route.js';
 
@@ -32,9 +32,7 @@ class BanDto {
   channel?: string;
 
   @IsOptional()
-  @IsInt()
-  @Min(1)
-  @Max(mostBanMs)
+  @IsMs(1, mostBanMs)
   forMs?: number;
 
   @IsOptional()
@@ -61,9 +59,7 @@ class RemovalDto {
   reason?: string;
 
   @IsOptional()
-  @IsInt()
-  @Min(0)
-  @Max(mostBanMs)
+  @IsMs(0, mostBanMs)
   banMs?: number;
 
   @IsOptional()
@@ -131,12 +127,12 @@ export function measures(engine: Engine): readonly Route[] {
 
   return [
     { method: 'post', path: '/bans', right: 'moderate', serve: ban },
-    { method: 'get', path: '/bans', right: 'read', serve: bans },
-    { method: 'delete', path: '/bans/:id', right: 'moderate', serve: lift },
+    { method: 'get', path: '/bans', query: ['user', 'channel', 'limit'], right: 'read', serve: bans },
+    { method: 'delete', path: '/bans/:id', query: ['reason'], right: 'moderate', serve: lift },
     { method: 'post', path: '/removals', right: 'moderate', serve: remove },
     { method: 'post', path: '/sign-outs', right: 'moderate', serve: signOut },
     { method: 'post', path: '/token-revocations', right: 'moderate', serve: revokeTokens },
-    { method: 'get', path: '/audit', right: 'moderate', serve: audit },
+    { method: 'get', path: '/audit', query: ['before', 'limit'], right: 'moderate', serve: audit },
   ];
 }
 

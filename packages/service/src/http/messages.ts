@@ -68,7 +68,7 @@ export function messages(engine: Engine): readonly Route[] {
 
   return [
     { method: 'post', path: '/messages', right: 'publish', serve: publish },
-    { method: 'get', path: '/messages', right: 'read', serve: read },
+    { method: 'get', path: '/messages', query: ['channel', 'after', 'before', 'limit'], right: 'read', serve: read },
   ];
 }
 

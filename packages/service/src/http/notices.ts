@@ -1,8 +1,8 @@
 import type { Engine, KnownUser, NoticeWish } from '@nine-bells/core';
 import { type ChannelName, type Json, protocolLimits, refusal } from '@nine-bells/wire';
-import { ArrayMaxSize, IsArray, IsBoolean, IsInt, IsOptional, IsString, Length, Max, Min } from 'class-validator';
+import { ArrayMaxSize, IsArray, IsBoolean, IsOptional, IsString, Length } from 'class-validator';
 import { readBody } from './body.js';
-import { IsChannel, IsJson, IsWords } from './publishDto.js';
+import { IsChannel, IsJson, IsMs, IsWords } from './publishDto.js';
 import { placeOf, queryText, queryWhole } from './query.js';
 import type { Route } from './route.js';
 
@@ -52,9 +52,7 @@ class NoticeDto {
   key?: string;
 
   @IsOptional()
-  @IsInt()
-  @Min(1)
-  @Max(365 * dayMs)
+  @IsMs(1, 365 * dayMs)
   forMs?: number;
 
   @IsOptional()
@@ -70,9 +68,7 @@ class NoticeDto {
   holdWhileBusy?: boolean;
 
   @IsOptional()
-  @IsInt()
-  @Min(1_000)
-  @Max(dayMs)
+  @IsMs(1_000, dayMs)
   reachWithinMs?: number;
 }
 
@@ -119,15 +115,15 @@ export function notices(engine: Engine): readonly Route[] {
   const known: Route['serve'] = async (request, response) => {
     const user = userOf(queryText(request, 'user'));
     const found = await engine.user(user);
-    if (found === undefined) throw refusal('bad-value', `the service has never met ${user}`, { where: '?user' });
+    if (found === undefined) throw refusal('no-such-user', `the service has never met ${user}`, { where: '?user' });
     response.json(knownShown(found));
   };
 
   return [
     { method: 'post', path: '/notices', right: 'notify', serve: notify },
-    { method: 'get', path: '/notices', right: 'read', serve: inbox },
+    { method: 'get', path: '/notices', query: ['user', 'after', 'limit'], right: 'read', serve: inbox },
     { method: 'post', path: '/notices/done', right: 'notify', serve: done },
-    { method: 'get', path: '/users', right: 'read', serve: known },
+    { method: 'get', path: '/users', query: ['user'], right: 'read', serve: known },
   ];
 }
 

@@ -52,6 +52,15 @@ export function IsWords(maxChars: number): PropertyDecorator {
   };
 }
 
+/** A length of time in milliseconds. */
+export function IsMs(least: number, most: number): PropertyDecorator {
+  return check('isMs', (value) =>
+    Number.isSafeInteger(value) && (value as number) >= least && (value as number) <= most
+      ? undefined
+      : `a whole number of milliseconds from ${least} to ${most} is expected, such as 600000 for ten minutes`,
+  );
+}
+
 function check(
   name: string,
   faultOf: (value: unknown) => string | undefined,

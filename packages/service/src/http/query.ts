@@ -1,5 +1,19 @@
 import { type ChannelName, channelNameFault, type Place, parseCursor, protocolLimits, refusal } from '@nine-bells/wire';
 import type { Request } from 'express';
+import type { Route } from './route.js';
+
+/** Refuses members of the query that a route does not take. */
+export function checkQuery(request: Request, { query = [] }: Pick<Route, 'query'>): void {
+  for (const name of Object.keys(request.query))
+    if (!query.includes(name))
+      throw refusal(
+        'bad-value',
+        query.length === 0
+          ? 'nothing is taken in the query here'
+          : `there is no such member; there are ${query.join(', ')}`,
+        { where: `?${name.slice(0, 100)}` },
+      );
+}
 
 /** One query parameter, if it was given once and as text. */
 export function queryText(request: Request, name: string): string | undefined {

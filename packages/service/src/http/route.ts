@@ -12,6 +12,8 @@ export interface Route {
   readonly method: 'get' | 'post' | 'delete';
   /** Below `/v1`, as Express writes it. */
   readonly path: `/${string}`;
+  /** The members of the query that it takes; any other is most often one of these mistyped. */
+  readonly query?: readonly string[];
   /**
    * The right that a key needs. With `publish` the key may publish somewhere, and the route asks for each channel; `any`:
    * every key that is good.

@@ -13,7 +13,7 @@ export function traces(engine: Engine): readonly Route[] {
     if (found === undefined) throw refusal('no-trace', 'no instance that answered remembers a message with this id');
     response.json(shown(found));
   };
-  return [{ method: 'get', path: '/traces/:id', right: 'read', serve: trace }];
+  return [{ method: 'get', path: '/traces/:id', query: ['user'], right: 'read', serve: trace }];
 }
 
 /** Times as RFC 3339 says. */

@@ -120,7 +120,9 @@ export class Tokens implements TokenReader {
   async #readUser(token: string): Promise<Identity> {
     const payload = await this.#verified(token);
     const { toleranceMs, claims } = this.#configuration;
-    const user = claimOf(payload, claims.user);
+    const said = claimOf(payload, claims.user);
+    // Many applications have numbers for ids.
+    const user = Number.isSafeInteger(said) ? String(said) : said;
     const fault = userFault(user, claims.user);
     if (fault !== undefined) throw refusal('token-invalid', fault);
     const name = nameOf(claimOf(payload, claims.name));
@@ -208,7 +210,9 @@ async function keyOf(
 }
 
 function userFault(user: unknown, claim: ClaimName): string | undefined {
-  if (typeof user !== 'string' || user === '')
+  if (user !== undefined && typeof user !== 'string')
+    return `\`${pathOf(claim).join('.')}\` of the token is neither text nor a whole number that JSON can hold exactly`;
+  if (user === undefined || user === '')
     return `the token has no \`${pathOf(claim).join('.')}\`: it must say who the user is`;
   if (user.length > protocolLimits.userChars) return `a user id has at most ${protocolLimits.userChars} characters`;
   if (user.startsWith(GUEST_PREFIX) || user.startsWith('oversight:'))

@@ -1,0 +1,101 @@
+// What one hostile client costs the others: the time from publishing to receiving of two that behave, without it and with it,
+// in turn; and how much memory the service takes meanwhile.
+import { cpus } from 'node:os';
+import { WebSocket } from 'ws';
+import { Child, median } from './child.mjs';
+
+const kinds = [
+  'hello names 200 channels, again and again',
+  'asks and does not read',
+  'asks for all it may, and reads',
+  'large messages under ever new keys',
+  'enters and reads what nobody was in',
+  'marks and counts',
+  'comes and goes where that is noted',
+  'pulses of 60 kB',
+  '3,000 half requests',
+  'notices to 10,000 users',
+  'tries to sign in with nonsense',
+];
+const only = process.argv[3];
+const rounds = 3;
+const roundMs = 2_500;
+const rate = 50;
+
+console.log(`Two clients that behave, ${rate} kept messages a second; one hostile client at its permitted rates`);
+console.log(`${cpus().length} x ${cpus()[0].model}, Node.js ${process.version}; medians of ${rounds} rounds each\n`);
+
+const server = new Child('./attackServer.mjs');
+const { port, key, tokens } = await server.ask({ act: 'about' });
+const attacker = new Child('./attacker.mjs');
+await attacker.ask({ act: 'about', port, key, token: tokens[2] });
+
+const channel = 'race/finish/chat';
+const [sender, receiver] = await Promise.all([tokens[0], tokens[1]].map((token) => open(token)));
+let times = [];
+receiver.on('message', (text) => {
+  const frame = JSON.parse(text);
+  if (frame.on === 'message') times.push(Number(process.hrtime.bigint() - BigInt(frame.data.sent)) / 1e6);
+});
+// A record worth attacking.
+for (let n = 0; n < 200; n++)
+  await fetch(`http://127.0.0.1:${port}/v1/messages`, {
+    method: 'POST',
+    headers: { authorization: `Bearer ${key}`, 'content-type': 'application/json' },
+    body: JSON.stringify(Array.from({ length: 20 }, () => ({ channel: `race/${n}/chat`, data: 'x'.repeat(500) }))),
+  });
+await measure();
+
+console.log(row('', 'p50', 'p99', 'with it p50', 'p99', 'p99 ratio', 'memory grew by'));
+for (const kind of kinds.filter((each) => only === undefined || each.includes(only))) {
+  const [without, withIt] = [[], []];
+  let grown = 0;
+  const before = await memory();
+  for (let round = 0; round < rounds; round++) {
+    without.push(await measure());
+    await attacker.ask({ act: 'begin', kind });
+    await new Promise((resolve) => setTimeout(resolve, 500));
+    withIt.push(await measure());
+    grown = Math.max(grown, (await memory()) - before);
+    await attacker.ask({ act: 'end' });
+    await new Promise((resolve) => setTimeout(resolve, 500));
+  }
+  const of = (all, part) => median(all.map((each) => each[part]));
+  const ratio = of(withIt, 'p99') / of(without, 'p99');
+  const ms = (value) => `${value.toFixed(2)} ms`;
+  const cells = [of(without, 'p50'), of(without, 'p99'), of(withIt, 'p50'), of(withIt, 'p99')].map(ms);
+  console.log(row(kind, ...cells, `${ratio.toFixed(2)}x`, `${(grown / 1_048_576).toFixed(0)} MiB`));
+}
+attacker.end();
+await server.ask({ act: 'stop' });
+server.end();
+process.exit();
+
+async function open(token) {
+  const socket = new WebSocket(`ws://127.0.0.1:${port}/line`, ['nine-bells.v1']);
+  await new Promise((resolve) => socket.once('open', resolve));
+  socket.send(JSON.stringify({ do: 'hello', id: 1, token, enter: [{ channel }] }));
+  await new Promise((resolve) => socket.once('message', resolve));
+  return socket;
+}
+
+async function measure() {
+  times = [];
+  const started = performance.now();
+  for (let sent = 0; performance.now() - started < roundMs; ) {
+    for (; sent < ((performance.now() - started) / 1000) * rate; sent++)
+      sender.send(JSON.stringify({ do: 'publish', channel, data: { sent: String(process.hrtime.bigint()) } }));
+    await new Promise((resolve) => setTimeout(resolve, 2));
+  }
+  await new Promise((resolve) => setTimeout(resolve, 300));
+  const sorted = times.sort((a, b) => a - b);
+  return { p50: sorted[Math.floor(sorted.length / 2)], p99: sorted[Math.floor(sorted.length * 0.99)] };
+}
+
+async function memory() {
+  return (await server.ask({ act: 'memory' })).bytes;
+}
+
+function row(name, ...cells) {
+  return name.padEnd(44) + cells.map((cell) => cell.padStart(14)).join('');
+}

@@ -1,0 +1,41 @@
+// The service that is attacked, in a process of its own, so that its memory can be told from that of its clients.
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { readConfiguration, Service, signToken } from '@nine-bells/service';
+
+const folder = mkdtempSync(join(tmpdir(), 'bells-attack-'));
+const file = join(folder, 'bells.yaml');
+writeFileSync(
+  file,
+  `service: { port: 0, data: data, guests: true, trustedProxies: [] }
+tokens: { secret: the-secret-of-the-attacked-service-of-32-bytes }
+channels:
+  - { pattern: "race/:race/chat", logbook: kept, allow: { enter: anyone, read: anyone, publish: signed-in } }
+  - { pattern: "weather/:station", logbook: { recent: { messages: 1000, for: 10m } }, allow: { enter: anyone, read: anyone, publish: signed-in } }
+  - { pattern: "deck/:name", logbook: kept, presence: { grace: 1s, noted: true }, allow: { enter: anyone, read: anyone } }
+`,
+);
+const configuration = readConfiguration(file);
+const service = await Service.start(configuration);
+const key = readFileSync(join(folder, 'data/api-key'), 'utf8').trim();
+
+process.on('message', async (message) => {
+  if (message.act === 'about')
+    process.send({
+      port: Number(new URL(service.url).port),
+      key,
+      tokens: await Promise.all(
+        ['pia', 'jory', 'hostile'].map((user) =>
+          signToken(configuration.tokens, { user, name: user, forMs: 3_600_000 }),
+        ),
+      ),
+    });
+  else if (message.act === 'memory') process.send({ bytes: process.memoryUsage.rss() });
+  else if (message.act === 'stop') {
+    await service.stop();
+    rmSync(folder, { recursive: true, force: true });
+    process.send({});
+  }
+});
+process.on('disconnect', () => process.exit());

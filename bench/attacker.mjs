@@ -1,0 +1,139 @@
+// One hostile client: it keeps to the protocol and does what its rates permit, as fast as it can.
+import { connect } from 'node:net';
+import { WebSocket } from 'ws';
+
+let port;
+let key;
+let token;
+let isOn = false;
+let running = Promise.resolve();
+const sockets = new Set();
+
+process.on('message', async (message) => {
+  if (message.act === 'about') ({ port, key, token } = message);
+  else if (message.act === 'begin') {
+    isOn = true;
+    running = attacks[message.kind]();
+  } else if (message.act === 'end') {
+    isOn = false;
+    for (const socket of sockets)
+      if (socket.terminate) socket.terminate();
+      else socket.destroy();
+    sockets.clear();
+    await Promise.race([running.catch(() => {}), pause(3_000)]);
+  }
+  process.send({});
+});
+
+const pause = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
+
+/** A line that has said hello. */
+async function open(hello = {}, reads = true) {
+  const socket = new WebSocket(`ws://127.0.0.1:${port}/line`, ['nine-bells.v1']);
+  sockets.add(socket);
+  socket.on('error', () => {});
+  socket.on('close', () => sockets.delete(socket));
+  await new Promise((resolve) => {
+    socket.once('open', resolve);
+    socket.once('close', resolve);
+  });
+  if (!reads) socket.pause();
+  let id = 1;
+  const say = (request) => socket.readyState === 1 && socket.send(JSON.stringify({ id: id++, ...request }));
+  say({ do: 'hello', token, ...hello });
+  return { socket, say };
+}
+
+/** Says something again and again, and connects again when it was closed. */
+async function again(request, { perS, hello, reads = true, sessions = 1 }) {
+  await Promise.all(
+    Array.from({ length: sessions }, async () => {
+      while (isOn) {
+        const { socket, say } = await open(hello, reads);
+        const from = performance.now();
+        for (let sent = 0, n = 0; isOn && socket.readyState === 1; ) {
+          for (; sent < ((performance.now() - from) / 1000) * perS; sent++) say(request(n++));
+          await pause(5);
+        }
+      }
+    }),
+  );
+}
+
+const names = (count, of) => Array.from({ length: count }, (_, n) => of(n));
+
+const attacks = {
+  'hello names 200 channels, again and again': async () => {
+    const enter = names(200, (n) => ({ channel: `race/${n}/chat`, last: 1000 }));
+    while (isOn) {
+      const { socket } = await open({ enter });
+      await new Promise((resolve) => {
+        socket.once('message', resolve);
+        socket.once('close', resolve);
+      });
+      socket.terminate();
+    }
+  },
+  'asks and does not read': () =>
+    again(() => ({ do: 'read', channel: 'race/0/chat', limit: 1000 }), { perS: 100, reads: false }),
+  'asks for all it may, and reads': () =>
+    again(() => ({ do: 'read', channel: 'race/0/chat', limit: 1000 }), { perS: 100 }),
+  'large messages under ever new keys': () => {
+    const data = 'x'.repeat(32_000);
+    return again((n) => ({ do: 'publish', channel: 'weather/storm', data, key: `${process.hrtime.bigint()} ${n}` }), {
+      perS: 200,
+    });
+  },
+  'enters and reads what nobody was in': () =>
+    again((n) => ({ do: ['enter', 'read', 'leave'][n % 3], channel: `weather/${Math.floor(n / 3)}` }), { perS: 400 }),
+  'marks and counts': () =>
+    again((n) => (n % 20 === 0 ? { do: 'unread' } : { do: 'mark', channel: `race/${n % 200}/chat`, cursor: null }), {
+      perS: 250,
+    }),
+  'comes and goes where that is noted': () =>
+    again((n) => ({ do: n % 2 ? 'leave' : 'enter', channel: `deck/${n % 100}` }), { perS: 300 }),
+  'pulses of 60 kB': () => {
+    const got = Object.fromEntries(names(1_200, (n) => [`race/${'x'.repeat(30)}${n}/chat`, 'abcdef:1']));
+    return again(() => ({ do: 'pulse', got }), { perS: 240 });
+  },
+  '3,000 half requests': async () => {
+    while (isOn) {
+      for (let n = sockets.size; n < 3_000 && isOn; n++) {
+        const socket = connect(port, '127.0.0.1');
+        sockets.add(socket);
+        socket.on('error', () => {});
+        socket.on('close', () => sockets.delete(socket));
+        socket.write('GET /line HTTP/1.1\r\nHost: x\r\n');
+        if (n % 100 === 0) await pause(10);
+      }
+      await pause(100);
+    }
+  },
+  'notices to 10,000 users': async () => {
+    while (isOn)
+      await fetch(`http://127.0.0.1:${port}/v1/notices`, {
+        method: 'POST',
+        headers: { authorization: `Bearer ${key}`, 'content-type': 'application/json' },
+        body: JSON.stringify({
+          users: names(10_000, (n) => `user-${n}`),
+          title: 'x',
+          data: 'x'.repeat(6_000),
+          key: 'one',
+        }),
+      }).catch(() => {});
+  },
+  'tries to sign in with nonsense': async () => {
+    const faults = JSON.stringify(Object.fromEntries(names(800, (n) => [`m${n}`, 1])));
+    while (isOn) {
+      const all = names(20, () =>
+        fetch(`http://127.0.0.1:${port}/console/session`, {
+          method: 'POST',
+          headers: { 'content-type': 'application/json' },
+          body: faults,
+        }).catch(() => {}),
+      );
+      await Promise.all(all);
+    }
+  },
+};
+process.on('disconnect', () => process.exit());
