@@ -7,6 +7,7 @@ import { chromium as executablePath, root, setUp } from './setUp.mjs';
 
 await setUp({ browser: true });
 const { startDemo } = await import('@nine-bells/demo');
+const { connect } = await import('@nine-bells/client');
 const { Backend } = await import('@nine-bells/client/backend');
 const { chromium } = await import('playwright-core');
 
@@ -67,7 +68,7 @@ await backend.remove({
   banMs: 600_000,
   reason: 'please wait until you are called',
 });
-await backend.ban({ address: '192.0.2.7', forMs: 43_200_000, reason: 'scraping the results' });
+await backend.ban({ address: '192.0.2.0/24', forMs: 43_200_000, reason: 'scraping the results' });
 await backend.signOut('felix', 'lost phone');
 await backend.makeKey({
   name: 'results bureau',
@@ -93,6 +94,15 @@ const { id } = await backend.publish({
 });
 await pause(300);
 await inConsole('console-trace', `traces/${id}?user=jory`);
+// What was refused: a forged token, a channel that is not hers, a key that is none.
+connect(url, { token: `${await demoToken('jory')}x` });
+const pia = connect(url, { token: await demoToken('pia') });
+await pia.opened();
+pia.enter('crew/petrel');
+pia.publish('regatta/notices', { text: 'Free ice cream at the quay' }).catch(() => {});
+await new Backend(url, { key: 'bells_not_a_key' }).channels().catch(() => {});
+await pause(500);
+pia.close();
 await Promise.all([
   inConsole('console-overview', '', {}, () => pause(45_000)),
   inConsole('console-dark', '', { colorScheme: 'dark' }, () => pause(45_000)),
@@ -103,6 +113,11 @@ await browser.close();
 await demo.stop();
 await demo.service.stop();
 rmSync(folder, { recursive: true, force: true });
+
+/** A token as the regatta's own application signs it. */
+async function demoToken(user) {
+  return (await (await fetch(`${url}/regatta/token?user=${user}`)).json()).token;
+}
 
 /** Both windows of the demo's page, after something was done in them. */
 async function regatta(name, act) {
