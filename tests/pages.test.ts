@@ -273,7 +273,8 @@ describe.skipIf(!browserIsThere)(`the demo page of a service that is killed (in 
     before.command.process.kill('SIGKILL');
     await before.command.ended;
     // Why, depends on which try is looked at.
-    await page.getByText(/^waiting \d+ s: \S/).waitFor({ timeout: 20_000 });
+    const state = () => page.locator('.state').textContent();
+    await expect.poll(state, { timeout: 30_000 }).toMatch(/^waiting \d+ s: \S/);
     await page.getByLabel('Message').fill('Is anybody there?');
     await page.keyboard.press('Enter');
     await page.getByText('1 message will be sent').waitFor(soon);

@@ -18,7 +18,7 @@ export function Refusals({ backend }: { readonly backend: Backend }) {
         size="small"
         rowKey={({ code, act }) => `${code} ${act}`}
         dataSource={[...found.refusals]}
-        pagination={{ pageSize: 5, hideOnSinglePage: true }}
+        pagination={{ pageSize: 4, hideOnSinglePage: true }}
         scroll={{ x: 'max-content' }}
         columns={[
           { title: 'Last', dataIndex: 'lastAt', render: (at: string) => ago(at) },
@@ -27,8 +27,8 @@ export function Refusals({ backend }: { readonly backend: Backend }) {
           { title: 'At', dataIndex: 'act' },
           { title: 'Whom', render: (_, { latest }) => latest.at(-1)?.user ?? latest.at(-1)?.address },
           { title: 'Where', render: (_, { latest }) => latest.at(-1)?.channel ?? latest.at(-1)?.origin },
-          { title: 'Why', render: (_, { latest }) => latest.at(-1)?.detail },
           { title: '', render: (_, kind) => <Explain {...kind} /> },
+          { title: 'Why', render: (_, { latest }) => <span className="why">{latest.at(-1)?.detail}</span> },
         ]}
       />
     </section>
