@@ -223,6 +223,15 @@ describe('doors that need no credential', () => {
     expect(Date.now() - begun).toBeLessThan(1_000);
   });
 
+  it.each([
+    ['hello over HTTP', '/line/sessions', JSON.stringify({ token: 'x'.repeat(70_000) }), 413, 'too-large'],
+    ['frames for a session that is nowhere', '/line/sessions/s_none/frames', 'x'.repeat(200_000), 401, 'token-ended'],
+    ['a call without a key', '/v1/messages', 'x'.repeat(200_000), 401, 'key-invalid'],
+  ])('read no more than they need: %s', async (_, path, body, status, code) => {
+    const answer = await post(path, body);
+    expect([answer.status, (await answer.json()).code]).toEqual([status, code]);
+  });
+
   it('/console/session takes small bodies only, and says few of many faults', async () => {
     expect((await post('/console/session', JSON.stringify({ key: 'x'.repeat(20_000) }))).status).toBe(413);
     const answer = await post(

@@ -205,11 +205,11 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
     await (all[0] as StartedService).backend.publishAll(
       Array.from({ length: channels }, (_, n) => ({ channel: `pontoon/${n}`, data: n })),
     );
-    // Half of the channels are entered, each on one instance: so many texts, and few others. Instances that get everything would
-    // have eight times as many.
+    // Half of the channels are entered, each on one instance: so many texts, and now and then reminders of who is there, one for
+    // each channel. Four instances that got everything would have four for each message.
     await until(() => heard() - before >= channels / 2);
     await wait(300);
-    expect(heard() - before).toBeLessThan(channels);
+    expect(heard() - before).toBeLessThan(channels * 3);
   });
 });
 

@@ -63,7 +63,8 @@ describe('readRequest', () => {
     ['echo that is a word', publish({ echo: 'no' }), 'bad-value', '/echo'],
     ['data nested too deep', publish({ data: nested(65) }), 'bad-value', '/data'],
     ['a limit of nothing', '{"do":"read","channel":"a","limit":0}', 'bad-value', '/limit'],
-    ['a pulse for what is no channel', '{"do":"pulse","got":{"a b/c":"k:1"}}', 'bad-name', '/got/a b~1c'],
+    ['a pulse whose cursors are a list', '{"do":"pulse","got":["k:1"]}', 'bad-value', '/got'],
+    ['a wish for what is no channel', '{"do":"hello","enter":[{"channel":"a b/c"}]}', 'bad-name', '/enter/0/channel'],
   ])('refuses %s, and says where', (_, text, code, where) => {
     const reading = readRequest(text);
     expect(reading.ok).toBe(false);

@@ -67,6 +67,8 @@ export interface ClientLine {
   watchTokenEnd(who: Identity): void;
 }
 
+/** Replies of so many characters are not counted by their size. */
+const smallReply = 2_048;
 /** Notices in one reply, if the client does not say how many. */
 const noticesAtOnce = 100;
 
@@ -635,6 +637,8 @@ export class Client implements Entrant {
   }
 
   #owes(bytes: number): void {
+    // Small replies are bounded by the rate of requests, and most sessions get no others.
+    if (bytes <= smallReply) return;
     const { options, clock } = this.#host;
     const now = clock.monotonic();
     this.#session.rates ??= {};

@@ -1,5 +1,5 @@
 import { timingSafeEqual } from 'node:crypto';
-import { canonicalAddress, type Engine } from '@nine-bells/core';
+import { canonicalAddress, type Engine, type Rate, TokenBucket, unitOf } from '@nine-bells/core';
 import {
   channelNameFault,
   closeCodes,
@@ -25,6 +25,12 @@ export interface HttpLineOptions {
 
 /** Most channels of one stream that only listens. */
 const listenChannels = 20;
+/** What a hello has around it, in bytes. */
+const bodyRoom = 1_024;
+/** Requests of one address for sessions that are nowhere: each asks all instances. After a crash many clients send some. */
+const strayRate: Rate = { count: 2_000, perMs: 60_000 };
+/** Most addresses of which that is remembered. */
+const mostStrays = 10_000;
 /** Most requests in one array. */
 const requestsAtOnce = 100;
 
@@ -38,6 +44,8 @@ export class HttpLine {
   readonly #engine: Engine;
   readonly #options: HttpLineOptions;
   readonly #sessions = new Map<string, Held>();
+  /** Requests for sessions that are nowhere, by address. */
+  readonly #strays = new Map<string, TokenBucket>();
 
   constructor(engine: Engine, options: HttpLineOptions) {
     this.#engine = engine;
@@ -58,14 +66,15 @@ export class HttpLine {
         maxAge: 3600,
       }),
     );
-    // A frame, or an array of them, and some room around it.
     // Nothing is inflated: a small body of a stranger could become a large one.
+    const hello = express.json({ limit: this.#engine.options.frameBytes + bodyRoom, inflate: false });
+    // An array of frames is read only for a session that there is.
     const json = express.json({ limit: this.#engine.options.frameBytes * 4, inflate: false });
     router.get('/listen', this.#listen);
-    router.post('/sessions', json, this.#hello);
-    router.get('/sessions/:id/stream', this.#atHome, this.#stream);
-    router.post('/sessions/:id/frames', json, this.#atHome, this.#frames);
-    router.delete('/sessions/:id', this.#atHome, this.#leave);
+    router.post('/sessions', hello, this.#hello);
+    router.get('/sessions/:id/stream', this.#locate, this.#atHome, this.#stream);
+    router.post('/sessions/:id/frames', this.#locate, json, this.#atHome, this.#frames);
+    router.delete('/sessions/:id', this.#locate, this.#atHome, this.#leave);
     return router;
   }
 
@@ -98,13 +107,48 @@ export class HttpLine {
       .json(answer);
   };
 
-  /** Any instance may get any of these requests: one that has not got the session passes it on to the one that has. */
-  readonly #atHome: RequestHandler = async (request, response, next) => {
+  /**
+   * Finds where the session is, before anything of the body is read. Any instance may get any of these requests; for one whose
+   * session is nowhere the others are asked only so often.
+   */
+  readonly #locate: RequestHandler = async (request, response, next) => {
     const session = String(request.params.id);
-    const home = this.#sessions.has(session) || wasPassedOn(request) ? undefined : await this.#engine.homeOf(session);
+    if (this.#sessions.has(session) || wasPassedOn(request)) {
+      this.#linkOf(request);
+      return next();
+    }
+    const strays = this.#straysOf(addressOf(request));
+    const now = performance.now();
+    const retryAfterMs = strays.isEmpty(strayRate, now) ? 1_000 : 0;
+    if (retryAfterMs > 0)
+      throw refusal('rate-limited', 'too many requests from here are for sessions that there are not', {
+        retryAfterMs,
+      });
+    const home = await this.#engine.homeOf(session);
+    if (home === undefined) {
+      strays.take(strayRate, now);
+      throw noSession();
+    }
+    response.locals.home = home;
+    next();
+  };
+
+  readonly #atHome: RequestHandler = async (request, response, next) => {
+    const { home } = response.locals as { home?: string };
     if (home === undefined) next();
     else await passOn(request, response, home);
   };
+
+  #straysOf(address: string): TokenBucket {
+    const unit = unitOf(address);
+    let bucket = this.#strays.get(unit);
+    if (bucket === undefined) {
+      if (this.#strays.size >= mostStrays) this.#strays.clear();
+      bucket = new TokenBucket(strayRate, performance.now());
+      this.#strays.set(unit, bucket);
+    }
+    return bucket;
+  }
 
   readonly #stream: RequestHandler = (request, response) => {
     const link = this.#linkOf(request);
@@ -165,9 +209,13 @@ export class HttpLine {
     const held = this.#sessions.get(String(request.params.id));
     const given = Buffer.from(bearerOf(request) ?? '');
     if (held === undefined || given.length !== held.secret.length || !timingSafeEqual(given, held.secret))
-      throw refusal('token-ended', 'there is no such session here; say hello again');
+      throw noSession();
     return held.link;
   }
+}
+
+function noSession(): Error {
+  return refusal('token-ended', 'there is no such session here; say hello again');
 }
 
 /** Where the client is, as far as those can be believed who say so. */
