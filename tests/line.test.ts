@@ -143,7 +143,7 @@ describe('the line over a real WebSocket', () => {
     // Its own pages, the console among them, need not be listed.
     await (await RawLine.open(strict.url, { origin: strict.url })).hello();
     await (await RawLine.open(strict.url)).hello();
-    // Who looks why somebody does not get in finds it.
+    // An operator finds out why a client does not get in.
     const listen = await fetch(`${strict.url}/line/listen?channel=a`, { headers: { origin: 'https://other.example' } });
     expect(await listen.json()).toMatchObject({
       code: 'bad-origin',

@@ -11,7 +11,7 @@ interface RefusalsOptions extends CallOptions {
 export function addRefusals(program: Command): void {
   program
     .command('refusals')
-    .description('list what was refused of late: why somebody does not get in, or may not do something')
+    .description('list recent refusals: why a client does not get in or may not act')
     .option('--code <code>', 'only refusals with this problem code, such as token-invalid')
     .addOption(urlOption())
     .addOption(keyOption())

@@ -294,7 +294,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     this.emit('live', { cursor });
   }
 
-  /** @internal Who is there has changed; an entry that does not know who was there is told of all. */
+  /** @internal The members have changed; an entry that has no list yet gets all of them as joined. */
   membersChanged(change: MembersChange): void {
     if (this.isOver) return;
     const all = { joined: this.members, left: [], changed: [], count: change.count };

@@ -7,7 +7,7 @@ import { usePolled } from './usePolled.js';
 /** Acts that the page of access rules explains, in a channel. */
 const explained = new Set(['enter', 'read', 'publish', 'hail', 'remove']);
 
-/** What was refused of late, by kind; nothing is shown where nothing was refused. */
+/** Recent refusals by kind; renders nothing while there are none. */
 export function Refusals({ backend }: { readonly backend: Backend }) {
   const found = usePolled(() => backend.refusals(), 5000);
   if (found === undefined || found.refusals.length === 0) return null;

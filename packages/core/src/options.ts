@@ -55,7 +55,7 @@ export interface EngineOptions {
   readonly publishes: Rate;
   /** Hails of one session. Default 20 in a second. */
   readonly hails: Rate;
-  /** Channels that one session enters and that nobody here was in. Default 400 in 20 s. */
+  /** Channels that one session opens: no client of this instance was in them. Default 400 in 20 s. */
   readonly newChannels: Rate;
   /** The same of all clients of an address. Default 20,000 in 100 s. */
   readonly newChannelsPerAddress: Rate;

@@ -346,7 +346,7 @@ describe('limits', () => {
     expect(pia.reply(ids[2] as number).problem).toMatchObject({ retryAfterMs: 500 });
     const reads = [1, 2, 3, 4].map(() => pia.send({ do: 'read', channel: 'race/3/chat' }));
     await settle();
-    // A read counts for five. Whoever goes on all the same is read from no faster than it may ask.
+    // A read counts for five. A client that goes on all the same is read from no faster than it may ask.
     expect(reads.map((id) => pia.reply(id)?.problem?.code ?? pia.reply(id))).toMatchObject([
       { messages: [{}, {}] },
       { messages: [{}, {}] },

@@ -101,7 +101,7 @@ export class Channel {
   #head: Place | undefined;
   /** The latest messages passed on, without holes up to the head. */
   #tail: LoggedMessage[] = [];
-  /** The characters of their texts, now and as they were told to whoever bounds them for all channels. */
+  /** The characters of their texts, now and as reported last to the bound of all channels. */
   #tailChars = 0;
   #toldChars = 0;
   /** What came within this turn, and is handed to everybody together at its end. */

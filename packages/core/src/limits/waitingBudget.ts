@@ -103,7 +103,7 @@ export class WaitingBudget {
     });
   }
 
-  /** Cuts off whoever takes nothing. */
+  /** Closes connections that take nothing. */
   #endIdle(): void {
     const now = this.#clock.monotonic();
     const { idleMs, bytesPerS } = this.#bounds;

@@ -63,7 +63,7 @@ type Address = ipaddr.IPv4 | ipaddr.IPv6;
 function parsed(text: string): Address | undefined {
   // A zone says on which link of this machine an address is (RFC 4007, section 11), and is no part of it.
   const bare = text.replace(/^\[(.*)\]$/, '$1').replace(/%.*$/, '');
-  // Only in four parts: other ways of writing an IPv4 address are nobody's.
+  // IPv4 in four decimal parts only: no client's address is written in any other way.
   if (!ipaddr.IPv6.isValid(bare) && !ipaddr.IPv4.isValidFourPartDecimal(bare)) return undefined;
   return ipaddr.process(bare);
 }

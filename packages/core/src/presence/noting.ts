@@ -37,8 +37,8 @@ interface Standing {
 /**
  * Notes in the record of a channel who has come and gone.
  *
- * Whoever may enter can have something written there, so it is bounded: a member is noted once it has stayed for a moment, once
- * in a while, and only so many in a channel. That a member left is noted if it was noted that it joined.
+ * Every client that may enter causes writes here, so they are bounded: a member is noted once it has stayed for a moment, at most
+ * once a minute, and only so many per channel. A member that left is noted if it was noted when it joined.
  *
  * An instance that has just started does not know who was there when the one before it was killed. Then the record says
  * whether a member has come back: it is noted there that it came, and not that it left.
@@ -118,7 +118,7 @@ export class Noting {
     this.#underWay.set(match.channel, done);
   }
 
-  /** What was noted last of a user, of late. */
+  /** The latest note about a user, among the recent messages. */
   async #lastNote(match: RuleMatch, user: string): Promise<Note | undefined> {
     try {
       const { messages } = await this.#host.logOf(match).before(match.channel, undefined, lookBack);

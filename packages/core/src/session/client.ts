@@ -92,7 +92,7 @@ export class Client implements Entrant {
   #askedAgain: Map<ChannelName, () => void> | undefined;
   /** How far it has said that it has got channels. */
   #got: Readonly<Record<string, Cursor>> | undefined;
-  /** Users whose status this client is told of, each with what calls off that this is decided again. */
+  /** Users that this client watches, each with what cancels the next decision about it. */
   #watched: Map<string, (() => void) | undefined> | undefined;
   /** It is told what its user has not read. */
   #countsUnread = false;
@@ -280,7 +280,7 @@ export class Client implements Entrant {
     if (open !== undefined) return open;
     const waitMs = this.overRate('newChannels') || this.#host.door.opens(this.#line.address);
     if (waitMs > 0)
-      throw refusal('rate-limited', 'too many channels are entered that nobody was in', { retryAfterMs: waitMs });
+      throw refusal('rate-limited', 'too many channels are opened that no client was in', { retryAfterMs: waitMs });
     return this.#host.channel(name, match);
   }
 

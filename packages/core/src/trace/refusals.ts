@@ -52,7 +52,7 @@ const tellEveryMs = 10_000;
 /** Problems whose detail may quote what a client sent, and with it a secret. */
 const quoting: ReadonlySet<ProblemCode> = new Set(['bad-frame']);
 
-/** What this instance has refused, by kind: for whoever asks why a client does not get in. */
+/** What this instance has refused, by kind, so that an operator sees why a client does not get in. */
 export class Refusals {
   readonly #clock: Clock;
   readonly #counts: Counts;
