@@ -17,6 +17,10 @@ const requestMs = 60_000;
 /** How often it is looked whether one has taken too long, in milliseconds. */
 const lookMs = 2_000;
 
+/** The address that a socket counts for. */
+const countedFor = Symbol('address');
+type Counted = Socket & { [countedFor]?: string | undefined };
+
 /** Options of `createServer`: a client that sends its request byte by byte is not waited for. */
 export const serverTimeouts = {
   headersTimeout: headersMs,
@@ -35,7 +39,16 @@ export function boundSockets(server: Server, engine: Engine, trustedProxies: rea
   const isProxy = proxyAddr.compile([...trustedProxies]);
   const byAddress = new Map<string, number>();
   let all = 0;
-  server.on('connection', (socket: Socket) => {
+  // One function for all sockets: there are very many.
+  function closed(this: Counted): void {
+    all -= 1;
+    const address = this[countedFor];
+    if (address === undefined) return;
+    const left = (byAddress.get(address) ?? 1) - 1;
+    if (left === 0) byAddress.delete(address);
+    else byAddress.set(address, left);
+  }
+  server.on('connection', (socket: Counted) => {
     const remote = canonicalAddress(socket.remoteAddress ?? '');
     const address = remote === '' || isProxy(remote, 0) ? undefined : unitOf(remote);
     const here = address === undefined ? 0 : (byAddress.get(address) ?? 0);
@@ -46,13 +59,8 @@ export function boundSockets(server: Server, engine: Engine, trustedProxies: rea
     }
     all += 1;
     if (address !== undefined) byAddress.set(address, here + 1);
-    socket.once('close', () => {
-      all -= 1;
-      if (address === undefined) return;
-      const left = (byAddress.get(address) ?? 1) - 1;
-      if (left === 0) byAddress.delete(address);
-      else byAddress.set(address, left);
-    });
+    socket[countedFor] = address;
+    socket.on('close', closed);
   });
 }
 
