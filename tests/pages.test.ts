@@ -1,6 +1,7 @@
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { connect } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { type Demo, startDemo } from '@nine-bells/demo';
 import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
@@ -342,6 +343,19 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(page.url()).not.toContain('sign-in');
     const other = await open(url);
     await other.getByText(/used before/).waitFor();
+  });
+
+  it('shows what was refused, and explains it though the session has ended', async () => {
+    const answer = await fetch(`${demo.service.url}/regatta/token?user=pia`);
+    const line = connect(demo.service.url, { token: ((await answer.json()) as { token: string }).token });
+    await line.enter('crew/petrel').ready.catch(() => {});
+    line.close();
+    const page = await signedIn();
+    const row = page.locator('.refusals tr', { hasText: 'crew/petrel' });
+    await row.getByText('user pia may not enter').waitFor(soon);
+    await row.getByRole('link', { name: 'Explain' }).click();
+    await page.getByRole('button', { name: 'Explain' }).click();
+    await page.getByText('pia may not enter crew/petrel').waitFor(soon);
   });
 
   it('shows connections and channels as they come and go', async () => {

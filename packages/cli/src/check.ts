@@ -1,4 +1,3 @@
-import { resolve } from 'node:path';
 import type { Command } from 'commander';
 import { dataOption, jsonOption } from './options.js';
 import { print, printJson } from './output.js';
@@ -20,7 +19,7 @@ export function addCheck(program: Command): void {
     .addOption(jsonOption())
     .action(async ({ config, data, json }: CheckOptions) => {
       const { configurationWarnings, readConfiguration } = await import('@nine-bells/service');
-      const configuration = await starting(async () => readConfiguration(resolve(config), { data }));
+      const configuration = await starting(async () => readConfiguration(config, { data }));
       const warnings = await configurationWarnings(configuration);
       if (json) {
         printJson({ ok: true, warnings });

@@ -708,7 +708,7 @@ export class Line extends TypedTarget<LineEvents> {
     listen();
   }
 
-  /** How far channels have come since that was told last on this connection; what has no room is told next time. */
+  /** The cursors that have changed since the last pulse of this connection. Those without room follow in the next pulse. */
   #news(): Record<string, Cursor> {
     const news: Record<string, Cursor> = {};
     let room = this.#helloBytes / 2;

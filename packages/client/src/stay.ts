@@ -190,7 +190,7 @@ export class Stay {
     const now = new Map(whole ? [] : before);
     for (const each of [...joined, ...changed]) now.set(each.user, each);
     for (const user of left) now.delete(user);
-    // What is told may be known already: what is new comes from comparing.
+    // A push may repeat what is known, so the changes are found by comparing.
     const news = { joined: [] as Member[], left: [] as Member[], changed: [] as Member[], count };
     for (const [user, each] of now) {
       const old = before.get(user);

@@ -10,6 +10,8 @@ const explained = new Set(['enter', 'read', 'publish', 'hail', 'remove']);
 /** Recent refusals by kind; renders nothing while there are none. */
 export function Refusals({ backend }: { readonly backend: Backend }) {
   const found = usePolled(() => backend.refusals(), 5000);
+  const sessions = usePolled(() => backend.sessions({ limit: 1000 }), 10_000);
+  const connected = new Set(sessions?.sessions.map(({ session }) => session));
   if (found === undefined || found.refusals.length === 0) return null;
   return (
     <section className="refusals">
@@ -27,7 +29,7 @@ export function Refusals({ backend }: { readonly backend: Backend }) {
           { title: 'At', dataIndex: 'act' },
           { title: 'Whom', render: (_, { latest }) => latest.at(-1)?.user ?? latest.at(-1)?.address },
           { title: 'Where', render: (_, { latest }) => latest.at(-1)?.channel ?? latest.at(-1)?.origin },
-          { title: '', render: (_, kind) => <Explain {...kind} /> },
+          { title: '', render: (_, kind) => <Explain {...kind} connected={connected} /> },
           { title: 'Why', render: (_, { latest }) => <span className="why">{latest.at(-1)?.detail}</span> },
         ]}
       />
@@ -36,11 +38,12 @@ export function Refusals({ backend }: { readonly backend: Backend }) {
 }
 
 /** Where a rule has decided, the page that explains it. */
-function Explain({ code, act, latest }: RefusalKind) {
+function Explain({ code, act, latest, connected }: RefusalKind & { readonly connected: ReadonlySet<string> }) {
   const { channel, session, user } = latest.at(-1) ?? {};
   if (code !== 'not-allowed' || channel === undefined || !explained.has(act)) return null;
   const asked = new URLSearchParams({ act: act === 'remove' ? 'moderate' : act, channel });
-  if (session !== undefined) asked.set('session', session);
+  // Only a session that is still connected can be asked about, with all claims of its token.
+  if (session !== undefined && connected.has(session)) asked.set('session', session);
   else if (user !== undefined) asked.set('user', user);
   return <Link to={`/access?${asked}`}>Explain</Link>;
 }

@@ -231,8 +231,8 @@ export class Channel {
    * `done` is called in the very turn in which the entrant becomes live, before anything is pushed to it, so that the
    * reply made there comes first. With `more` it has not become live.
    *
-   * @param bytes - room for messages, of which at least one is given; without any room, nothing is read for the entrant, and
-   *   it is told where to go on
+   * @param bytes - room for messages; at least one is given. With no room nothing is read, and the reply only has the
+   *   cursor to continue from
    * @throws {ProblemError} `unavailable` if the record cannot be read; `busy` if there is no room for the last `n`
    */
   async enter(entrant: Entrant, wish: Wish, bytes: number, done: (caughtUp: CaughtUp) => void): Promise<void> {

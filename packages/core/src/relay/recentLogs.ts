@@ -155,7 +155,7 @@ export class RecentLogs {
     this.#chars += log.chars - before;
   }
 
-  /** Cuts the largest records: what they lose is told as a gap. */
+  /** Cuts the largest records. Clients get a gap for the messages that are lost. */
   #makeRoom(): void {
     while (this.#chars > this.#mostChars * afterPart) {
       const largestFirst = [...this.#logs.values()].sort((a, b) => b.log.chars - a.log.chars);

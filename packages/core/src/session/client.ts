@@ -361,7 +361,7 @@ export class Client implements Entrant {
     this.#watched?.set(user, untilMs === undefined ? undefined : wheel.after(untilMs - clock.now(), again));
   }
 
-  /** What a watch stands on has changed. One that is not allowed any more ends, and the client is told. */
+  /** Decides a watch again. If it is no longer allowed, ends it and tells the client why. */
   async #decideWatchAgain(user: string): Promise<void> {
     const who = this.#who;
     const ruling = await this.#host.access.decideAbout('watch', user, this.#visitor);

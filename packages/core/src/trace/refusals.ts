@@ -46,7 +46,7 @@ const mostKinds = 200;
 const mostLatest = 5;
 /** Longer texts are cut, in characters. */
 const mostChars = 300;
-/** A kind is told at most this often, in milliseconds. */
+/** Least time between two reports of one kind, in milliseconds. */
 const tellEveryMs = 10_000;
 
 /** Problems whose detail may quote what a client sent, and with it a secret. */
