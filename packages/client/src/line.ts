@@ -1020,13 +1020,17 @@ export class Line extends TypedTarget<LineEvents> {
     }
     this.#pending.set(id, { request, ...how });
     this.#watchAnswers();
-    if (this.#helloSent) this.#socket?.send(text);
+    if (this.#helloSent) this.#send(text);
   }
 
   #transmit(request: Readonly<Record<string, unknown>>): void {
+    this.#send(JSON.stringify(request));
+  }
+
+  #send(text: string): void {
     const socket = this.#socket;
     // One that is closing takes nothing more; what matters is sent again on the next.
-    if (socket !== undefined && (socket.readyState ?? openState) === openState) socket.send(JSON.stringify(request));
+    if (socket !== undefined && (socket.readyState ?? openState) === openState) socket.send(text);
   }
 
   // ----------------------------------------------------------------------------------------------- details

@@ -153,6 +153,8 @@ export class Outbox extends TypedTarget<OutboxEvents> {
     this.#underWay = 0;
     for (const trouble of this.#troubles.values()) trouble.isUnderWay = false;
     for (const letter of this.#letters) letter.sent = false;
+    // Not in this turn: the line is between two states.
+    if (this.#letters.size > 0) queueMicrotask(() => this.#changed());
   }
 
   /** @internal The line is closed for good. */

@@ -258,3 +258,23 @@ describe('lists that a page shows', () => {
     line.close();
   });
 });
+
+describe('a message that is published while the connection closes', () => {
+  it('is not sent into it, is shown as waiting once it has closed, and goes out on the next', async () => {
+    const line = await connected({ backOff: { firstMs: 100, mostMs: 100 } });
+    socket().welcome();
+    const closing = socket() as FakeSocket & { readyState?: number };
+    closing.readyState = 2;
+    line.publish(chat, 1).catch(() => {});
+    expect(closing.asked('publish')).toEqual([]);
+    const waiting: boolean[] = [];
+    line.outbox.addEventListener('change', () => waiting.push(...line.outbox.messages.map(({ sent }) => !sent)));
+    closing.onclose?.({ code: 1006, reason: '' });
+    await settle();
+    expect(waiting).toEqual([true]);
+    await vi.advanceTimersByTimeAsync(200);
+    socket().welcome();
+    expect(socket().asked('publish')).toHaveLength(1);
+    line.close();
+  });
+});
