@@ -19,14 +19,14 @@ afterEach(async () => {
 });
 
 const askSecret = `whsec_${Buffer.alloc(32, 7).toString('base64')}`;
-const configuration = (askUrl = 'http://127.0.0.1:9/may', service = '') => `
+const configuration = (askUrl = 'http://127.0.0.1:9/may', service = '', protest = '') => `
 service: { name: Test Regatta, port: 0, guests: true, ${service} }
 tokens: { secret: the-secret-of-the-test-regatta-of-32-bytes }
 ask: { secret: ${askSecret}, within: 300ms }
 users: { watch: { any: [{ user: ":user" }, { role: coach }] } }
 channels:
   - { pattern: "race/:race/chat", logbook: kept, allow: { enter: anyone, publish: signed-in } }
-  - { pattern: "protest/:case", logbook: kept, allow: { enter: anyone, publish: signed-in, moderate: { role: chair } } }
+  - { pattern: "protest/:case", logbook: kept, ${protest} allow: { enter: anyone, publish: signed-in, moderate: { role: chair } } }
   - { pattern: "desk/:race", allow: { enter: { ask: "${askUrl}" }, publish: { ask: "${askUrl}" } } }
   - { pattern: "crew/:boat", allow: { enter: token-allows, publish: token-allows } }
 `;
@@ -70,7 +70,8 @@ describe('every door of the HTTP interface', () => {
     for (const { method, path, right } of routes) {
       expect([method, path, await call(method, path)]).toEqual([method, path, { status: 401, code: 'key-invalid' }]);
       if (right === 'any') continue;
-      const refused = await call(method, path, keyWithout.get(right));
+      const name = typeof right === 'string' ? right : right.perChannel;
+      const refused = await call(method, path, keyWithout.get(name));
       expect([method, path, refused]).toEqual([method, path, { status: 403, code: 'not-allowed' }]);
       // To end it comes last.
       if (path !== '/drain') expect((await call(method, path, started.key)).status).not.toBe(403);
@@ -97,6 +98,81 @@ describe('every door of the HTTP interface', () => {
       ]),
     ).rejects.toMatchObject({ problem: { code: 'not-allowed', where: '/1' } });
     expect((await started.backend.read('protest/7')).messages).toHaveLength(1);
+  });
+});
+
+describe('a key for the channels of a pattern', () => {
+  const wanted = 'protest/7';
+  const other = 'race/3/chat';
+  const here = (channel: string) => `channel=${encodeURIComponent(channel)}`;
+  const cases: [string, string, (channel: string) => [path: string, body?: object]][] = [
+    ['read', 'messages', (channel) => [`/messages?${here(channel)}`]],
+    ['read', 'one channel', (channel) => [`/channels?${here(channel)}`]],
+    ['read', 'members', (channel) => [`/members?${here(channel)}`]],
+    ['read', 'marks', (channel) => [`/marks?${here(channel)}`]],
+    ['read', 'bans', (channel) => [`/bans?${here(channel)}`]],
+    ['read', 'an explanation', (channel) => ['/explain', { act: 'enter', channel, user: 'ines' }]],
+    ['publish', 'to publish', (channel) => ['/messages', { channel, data: 1 }]],
+    ['moderate', 'a removal', (channel) => ['/removals', { channel, user: 'ines' }]],
+    ['moderate', 'a ban', (channel) => ['/bans', { channel, user: 'ines', forMs: 60_000 }]],
+  ];
+  const all: [string, string, string, object?][] = [
+    ['read', 'all channels', '/channels'],
+    ['read', 'the channels of a user', '/members?user=ines'],
+    ['read', 'all bans', '/bans'],
+    ['read', 'sessions', '/sessions'],
+    ['read', 'who may notify whom', '/explain', { act: 'direct', whom: 'ines', user: 'pia' }],
+    ['moderate', 'a ban of the whole service', '/bans', { user: 'ines' }],
+    ['moderate', 'a sign-out', '/sign-outs', { user: 'ines' }],
+    ['moderate', 'the audit log', '/audit'],
+  ];
+
+  /** Calls with a key that has one right in `protest/:case`. */
+  async function opened() {
+    const started = await start({ text: configuration(undefined, undefined, 'presence: true,') });
+    const keys = new Map<string, string>();
+    for (const right of ['read', 'publish', 'moderate'])
+      keys.set(right, (await started.backend.makeKey({ name: right, rights: [`${right}:protest/:case`] })).key);
+    const call = async (right: string, path: string, body?: object, method = body === undefined ? 'GET' : 'POST') => {
+      const response = await fetch(`${started.url}/v1${path}`, {
+        method,
+        headers: { 'content-type': 'application/json', authorization: `Bearer ${keys.get(right)}` },
+        ...(body === undefined ? {} : { body: JSON.stringify(body) }),
+      });
+      return { status: response.status, ...((await response.json()) as { code?: string; id?: string }) };
+    };
+    return { started, call };
+  }
+
+  it('does there what its right says, and nothing in other channels or over all', async () => {
+    const { call } = await opened();
+    for (const [right, what, request] of cases) {
+      const good = await call(right, ...request(wanted));
+      expect([what, good.status < 300]).toEqual([what, true]);
+      expect([what, await call(right, ...request(other))]).toMatchObject([what, { status: 403, code: 'not-allowed' }]);
+      const wrong = right === 'read' ? 'publish' : 'read';
+      expect([what, (await call(wrong, ...request(wanted))).status]).toEqual([what, 403]);
+    }
+    for (const [right, what, path, body] of all)
+      expect([what, await call(right, path, body)]).toMatchObject([what, { status: 403, code: 'not-allowed' }]);
+  });
+
+  it('neither lifts a ban of another channel nor learns of it, and sees no trace from there', async () => {
+    const { started, call } = await opened();
+    const [mine, other] = await Promise.all(
+      ['protest/7', 'race/3/chat'].map((channel) => started.backend.ban({ channel, user: 'ines' })),
+    );
+    const lift = (id = '') => call('moderate', `/bans/${id}`, undefined, 'DELETE');
+    expect(await lift(other?.id)).toEqual(await lift('nothing'));
+    expect((await lift(mine?.id)).status).toBe(200);
+    expect((await started.backend.bans()).bans).toHaveLength(1);
+    const [seen, hidden] = await Promise.all(
+      ['protest/7', 'race/3/chat'].map((channel) => started.backend.publish({ channel, data: 1 })),
+    );
+    expect((await call('read', `/traces/${seen?.id}`)).status).toBe(200);
+    expect(await call('read', `/traces/${hidden?.id}`)).toEqual(
+      await call('read', '/traces/01JZX4T9QK0V5R8M2N3P4Q5R6S'),
+    );
   });
 });
 
@@ -147,8 +223,10 @@ describe('API keys', () => {
 
   it.each([
     [{ name: 'x', rights: [] }, 'rights'],
-    [{ name: 'x', rights: ['raed'] }, '"raed" is no right'],
+    [{ name: 'x', rights: ['raed'] }, '"raed" is not a right'],
     [{ name: 'x', rights: ['publish:a//b'] }, 'no empty segment'],
+    [{ name: 'x', rights: ['moderate:'] }, 'moderate:'],
+    [{ name: 'x', rights: ['notify:race/:race/chat'] }, 'is not a right'],
     [{ name: '', rights: ['read'] }, 'name'],
     [{ name: 'x', rights: ['read'], forMs: 5 }, 'forMs'],
   ])('are not made of %j', async (wish, detail) => {
@@ -199,8 +277,14 @@ describe('a ban', () => {
     after.send({ do: 'enter', id: 2, channel: 'protest/7' });
     expect(await after.reply(2)).not.toHaveProperty('problem');
     expect((await again.backend.audit()).entries.slice(0, 2)).toMatchObject([
-      { did: 'lift', user: 'ines', channel: 'protest/7', reason: 'said sorry', by: { kind: 'key', name: 'first' } },
-      { did: 'remove', user: 'ines', by: { kind: 'user', id: 'sunniva' }, until: end },
+      {
+        did: 'lift',
+        user: 'ines',
+        channel: 'protest/7',
+        reason: 'said sorry',
+        by: { key: expect.any(String), name: 'first' },
+      },
+      { did: 'remove', user: 'ines', by: { user: 'sunniva', name: 'Sunniva Dahl' }, until: end },
     ]);
   });
 
@@ -213,7 +297,9 @@ describe('a ban', () => {
       return line;
     };
     const [ines, tomas, pia] = [await open('ines'), await open('tomas'), await open('pia')];
-    expect(await started.backend.ban({ user: 'ines', reason: 'threats', by: 'mira' })).toMatchObject({ sessions: 1 });
+    expect(await started.backend.ban({ user: 'ines', reason: 'threats', by: { user: 'mira' } })).toMatchObject({
+      sessions: 1,
+    });
     await until(() => ines.state.name === 'closed');
     expect(ines.state).toMatchObject({
       by: 'service',
@@ -268,7 +354,8 @@ describe('a ban', () => {
     [{ user: 'a', forMs: 0 }, 'forMs'],
     [{ user: 'a', channel: 'nowhere' }, 'no channel rule'],
     [{ user: 'a', reason: 'x'.repeat(501) }, 'reason'],
-    [{ user: 'a', by: 'oversight:x' }, 'no user has such an id'],
+    [{ user: 'a', by: { user: 'oversight:x' } }, 'no user has such an id'],
+    [{ user: 'a', by: 'mira' }, 'a JSON object is expected'],
   ])('is not of %j', async (wish, detail) => {
     const started = await start();
     await expect(started.backend.ban(wish)).rejects.toThrow(detail);
@@ -525,7 +612,7 @@ describe('the commands about people and keys', () => {
     const bureau = { ...env, NINEBELLS_KEY: made.out.trim() };
     expect((await ninebells(['publish', 'protest/7', '--text', 'x'], bureau)).code).toBe(0);
     const refused = await ninebells(['ban', 'ines'], bureau);
-    expect([refused.code, refused.err]).toEqual([3, expect.stringContaining('has not the right `moderate`')]);
+    expect([refused.code, refused.err]).toEqual([3, expect.stringContaining('does not have the right `moderate`')]);
     expect((await run(`revoke-key ${made.out.split('_')[1]}`)).out).toContain(', bureau.');
     expect((await ninebells(['publish', 'protest/7', '--text', 'x'], bureau)).err).toContain('was revoked');
     expect((await run('keys')).out).not.toContain('bureau');

@@ -11,7 +11,7 @@ export function addKeys(program: Command): void {
     .argument('<name>', 'for people: who or what will use it')
     .requiredOption(
       '--right <right>',
-      'read, publish, publish:PATTERN, notify, moderate or administer; may be repeated',
+      'read, publish, moderate (or each with :PATTERN, for some channels), notify, or administer; may be repeated',
       collect,
     )
     .option('--for <time>', 'how long it is good, such as 90d; without it, until it is revoked', duration)

@@ -114,10 +114,10 @@ export function addMeasures(program: Command): void {
   });
 }
 
-/** Who has done something, for people. */
-export function actorText({ kind, id, name }: Actor): string {
-  if (kind === 'service') return 'the service';
-  return printable(kind === 'key' ? `key ${name ?? id}` : (name ?? id));
+/** Names an actor for people. */
+export function actorText({ user, key, name }: Actor): string {
+  if (user !== undefined) return printable(name ?? user);
+  return key === undefined ? 'the service' : printable(`key ${name ?? key}`);
 }
 
 /** With the options of every command that calls a service. */

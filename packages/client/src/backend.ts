@@ -226,13 +226,18 @@ export interface Explanation {
   readonly weighed?: Weighed;
 }
 
-/** Who has done something: the holder of an API key, a user, or the service itself. */
+/** An actor: a user (`user`), the holder of an API key (`key`), or the service itself (`service`). */
 export interface Actor {
-  readonly kind: 'key' | 'user' | 'service';
-  readonly id: string;
+  /** The user's id. */
+  readonly user?: string;
+  /** The name of the user, or of the key. */
   readonly name?: string;
-  /** The id of the key with which an application acted in the user's name. */
-  readonly through?: string;
+  /** The user is a guest. */
+  readonly guest?: true;
+  /** The id of the API key; beside `user`, the key with which an application acted in the user's name. */
+  readonly key?: string;
+  /** What part of the service acted. */
+  readonly service?: string;
 }
 
 /** Somebody kept out of a channel, or of the service. */
@@ -260,7 +265,7 @@ export interface BanWish {
   readonly forMs?: number;
   readonly reason?: string;
   /** The user in whose name it is done. */
-  readonly by?: string;
+  readonly by?: { readonly user: string; readonly name?: string };
 }
 
 export interface RemovalWish {
@@ -270,7 +275,7 @@ export interface RemovalWish {
   /** How long the user may not come back. Default: not at all. */
   readonly banMs?: number;
   /** The user in whose name it is done. */
-  readonly by?: string;
+  readonly by?: { readonly user: string; readonly name?: string };
 }
 
 /** What was done, and how many sessions it reached at once. */

@@ -41,7 +41,7 @@ export function MeasuresPage({ backend, mayAct }: { readonly backend: Backend; r
         <MeasureForm backend={backend} />
       ) : (
         <p className="faint">
-          You may look here, and not act: the key you signed in with has not the right to moderate.
+          You can look here but not act: the key that you signed in with does not have the right to moderate.
         </p>
       )}
       <section>
@@ -221,7 +221,7 @@ function Audit({ entries }: { entries: readonly AuditEntry[] | undefined }) {
   );
 }
 
-function actorText({ kind, id, name }: Actor): string {
-  if (kind === 'service') return 'the service';
-  return kind === 'key' ? `key ${name ?? id}` : (name ?? id);
+function actorText({ user, key, name }: Actor): string {
+  if (user !== undefined) return name ?? user;
+  return key === undefined ? 'the service' : `key ${name ?? key}`;
 }

@@ -71,10 +71,11 @@ class ExplainDto {
 
 /** `POST /v1/explain`: which rule decides, on which facts. */
 export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
-  const explain: Route['serve'] = async (request, response) => {
+  const explain: Route['serve'] = async (request, response, caller) => {
     const question = readBody(ExplainDto, request.body);
     const { act } = question;
     const where = whereOf(question);
+    caller.needIn('read', isUserAct(act) ? undefined : where);
     try {
       response.json(shown(await engine.explain(act, where, await visitorOf(question, engine, tokens))));
     } catch (error) {
@@ -84,7 +85,7 @@ export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
       response.json({ act, ...place, user: '', allowed: false, problem: error.problem, others: [] });
     }
   };
-  return [{ method: 'post', path: '/explain', right: 'read', serve: explain }];
+  return [{ method: 'post', path: '/explain', right: { perChannel: 'read' }, serve: explain }];
 }
 
 /** The channel, or for an act that concerns a user, that user. */

@@ -11,9 +11,11 @@ export interface ServiceFacts {
 
 /** `GET /v1/channels`, `/v1/sessions`, `/v1/overview`: what there is and what goes on. */
 export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Route[] {
-  const channels: Route['serve'] = async (request, response) => {
-    if (request.query.channel !== undefined) {
-      response.json({ channels: [shown(await engine.channel(channelOf(request)))], more: false });
+  const channels: Route['serve'] = async (request, response, caller) => {
+    const channel = request.query.channel === undefined ? undefined : channelOf(request);
+    caller.needIn('read', channel);
+    if (channel !== undefined) {
+      response.json({ channels: [shown(await engine.channel(channel))], more: false });
       return;
     }
     const after = queryText(request, 'after') ?? '';
@@ -34,11 +36,12 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
-  const members: Route['serve'] = async (request, response) => {
+  const members: Route['serve'] = async (request, response, caller) => {
     const user = queryText(request, 'user');
     const limit = queryWhole(request, 'limit', 10_000) ?? 200;
     if ((user === undefined) === (request.query.channel === undefined))
       throw refusal('bad-value', 'say of what: `channel` or `user`');
+    caller.needIn('read', user === undefined ? channelOf(request) : undefined);
     if (user !== undefined) {
       const { channels: all, missing } = await engine.everywhere.memberships(user);
       response.json({ user, channels: all.slice(0, limit), more: all.length > limit, ...missingShown(missing) });
@@ -93,9 +96,21 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 
   return [
     { method: 'get', path: '/instances', right: 'read', serve: instances },
-    { method: 'get', path: '/channels', query: ['after', 'limit', 'channel'], right: 'read', serve: channels },
+    {
+      method: 'get',
+      path: '/channels',
+      query: ['after', 'limit', 'channel'],
+      right: { perChannel: 'read' },
+      serve: channels,
+    },
     { method: 'get', path: '/sessions', query: ['limit', 'user'], right: 'read', serve: sessions },
-    { method: 'get', path: '/members', query: ['channel', 'user', 'limit'], right: 'read', serve: members },
+    {
+      method: 'get',
+      path: '/members',
+      query: ['channel', 'user', 'limit'],
+      right: { perChannel: 'read' },
+      serve: members,
+    },
     { method: 'get', path: '/refusals', query: ['code'], right: 'read', serve: refusals },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];

@@ -30,8 +30,9 @@ export function marks(engine: Engine): readonly Route[] {
     });
   };
 
-  const inChannel: Route['serve'] = async (request, response) => {
+  const inChannel: Route['serve'] = async (request, response, caller) => {
     const channel = channelOf(request);
+    caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 10_000) ?? 1_000;
     const found = await engine.marks(channel, limit + 1);
     response.json({
@@ -52,7 +53,7 @@ export function marks(engine: Engine): readonly Route[] {
 
   return [
     { method: 'get', path: '/unread', query: ['user'], right: 'read', serve: unread },
-    { method: 'get', path: '/marks', query: ['channel', 'limit'], right: 'read', serve: inChannel },
+    { method: 'get', path: '/marks', query: ['channel', 'limit'], right: { perChannel: 'read' }, serve: inChannel },
     { method: 'post', path: '/marks', right: 'notify', serve: move },
   ];
 }

@@ -1,8 +1,8 @@
-import type { AuditEntry, Effect, Engine, KeepingOut, Measure } from '@nine-bells/core';
-import { type ChannelName, protocolLimits, refusal } from '@nine-bells/wire';
-import { IsOptional } from 'class-validator';
+import type { Actor, AuditEntry, Effect, Engine, KeepingOut, Measure } from '@nine-bells/core';
+import { type ChannelName, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
+import { IsOptional, ValidateNested } from 'class-validator';
 import { readBody } from './body.js';
-import { IsChannel, IsMs, IsWords } from './publishDto.js';
+import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
 import type { Caller, Route } from './route.js';
 
@@ -16,7 +16,7 @@ class BanDto {
     channel: true,
     forMs: true,
     reason: true,
-    by: true,
+    by: AuthorDto,
   } as const;
 
   @IsOptional()
@@ -41,12 +41,12 @@ class BanDto {
 
   /** The user in whose name the application acts. */
   @IsOptional()
-  @IsWords(protocolLimits.userChars)
-  by?: string;
+  @ValidateNested()
+  by?: AuthorDto;
 }
 
 class RemovalDto {
-  static readonly members = { channel: true, user: true, reason: true, banMs: true, by: true } as const;
+  static readonly members = { channel: true, user: true, reason: true, banMs: true, by: AuthorDto } as const;
 
   @IsChannel()
   channel!: string;
@@ -63,12 +63,12 @@ class RemovalDto {
   banMs?: number;
 
   @IsOptional()
-  @IsWords(protocolLimits.userChars)
-  by?: string;
+  @ValidateNested()
+  by?: AuthorDto;
 }
 
 class UserDto {
-  static readonly members = { user: true, reason: true } as const;
+  static readonly members = { user: true, reason: true, by: AuthorDto } as const;
 
   @IsWords(protocolLimits.userChars)
   user!: string;
@@ -76,19 +76,25 @@ class UserDto {
   @IsOptional()
   @IsWords(protocolLimits.reasonChars)
   reason?: string;
+
+  @IsOptional()
+  @ValidateNested()
+  by?: AuthorDto;
 }
 
 /** What is done about users, and the record of it. */
 export function measures(engine: Engine): readonly Route[] {
   const ban: Route['serve'] = async (request, response, caller) => {
     const { user, address, channel, forMs, reason, by } = readBody(BanDto, request.body);
+    caller.needIn('moderate', channel);
     const wish = present({ user, address, channel: channel as ChannelName | undefined, forMs, reason });
     response.status(201).json(effectShown(await engine.measures.ban(wish, actorOf(caller, by))));
   };
 
-  const bans: Route['serve'] = (request, response) => {
+  const bans: Route['serve'] = (request, response, caller) => {
     const user = queryText(request, 'user');
     const channel = queryText(request, 'channel');
+    caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
     const found = engine.measures.bans.filter(
       (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
@@ -97,65 +103,88 @@ export function measures(engine: Engine): readonly Route[] {
   };
 
   const lift: Route['serve'] = async (request, response, caller) => {
-    response.json(
-      effectShown(await engine.measures.lift(String(request.params.id), caller.actor, queryText(request, 'reason'))),
-    );
+    const id = String(request.params.id);
+    const reason = queryText(request, 'reason');
+    if (!caller.rights.has('moderate')) {
+      // A key for other channels learns nothing, not even that there is such a ban.
+      const channel = engine.measures.bans.find((each) => each.id === id)?.channel;
+      if (channel === undefined || !caller.rights.hasIn('moderate', channel))
+        throw refusal('bad-value', 'no ban of this id is in force');
+    }
+    response.json(effectShown(await engine.measures.lift(id, caller.actor, reason)));
   };
 
   const remove: Route['serve'] = async (request, response, caller) => {
     const { channel, user, reason, banMs, by } = readBody(RemovalDto, request.body);
+    caller.needIn('moderate', channel);
     const wish = { channel: channel as ChannelName, user, ...present({ reason, banMs }) };
     response.status(201).json(effectShown(await engine.measures.remove(wish, actorOf(caller, by))));
   };
 
   const signOut: Route['serve'] = async (request, response, caller) => {
-    const { user, reason } = readBody(UserDto, request.body);
-    response.status(201).json(effectShown(await engine.measures.signOut(user, caller.actor, reason ?? undefined)));
+    const { user, reason, by } = readBody(UserDto, request.body);
+    const effect = await engine.measures.signOut(user, actorOf(caller, by), reason ?? undefined);
+    response.status(201).json(effectShown(effect));
   };
 
   const revokeTokens: Route['serve'] = async (request, response, caller) => {
-    const { user, reason } = readBody(UserDto, request.body);
-    response.status(201).json(effectShown(await engine.measures.revokeTokens(user, caller.actor, reason ?? undefined)));
+    const { user, reason, by } = readBody(UserDto, request.body);
+    const effect = await engine.measures.revokeTokens(user, actorOf(caller, by), reason ?? undefined);
+    response.status(201).json(effectShown(effect));
   };
 
   const audit: Route['serve'] = async (request, response) => {
     const before = queryWhole(request, 'before', 999_999_999);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
     const found = await engine.measures.audit(before, limit + 1);
-    response.json({ entries: found.slice(0, limit).map(auditShown), more: found.length > limit });
+    response.json({ entries: found.slice(0, limit).map(shown), more: found.length > limit });
   };
 
   return [
-    { method: 'post', path: '/bans', right: 'moderate', serve: ban },
-    { method: 'get', path: '/bans', query: ['user', 'channel', 'limit'], right: 'read', serve: bans },
-    { method: 'delete', path: '/bans/:id', query: ['reason'], right: 'moderate', serve: lift },
-    { method: 'post', path: '/removals', right: 'moderate', serve: remove },
+    { method: 'post', path: '/bans', right: { perChannel: 'moderate' }, serve: ban },
+    { method: 'get', path: '/bans', query: ['user', 'channel', 'limit'], right: { perChannel: 'read' }, serve: bans },
+    { method: 'delete', path: '/bans/:id', query: ['reason'], right: { perChannel: 'moderate' }, serve: lift },
+    { method: 'post', path: '/removals', right: { perChannel: 'moderate' }, serve: remove },
     { method: 'post', path: '/sign-outs', right: 'moderate', serve: signOut },
     { method: 'post', path: '/token-revocations', right: 'moderate', serve: revokeTokens },
     { method: 'get', path: '/audit', query: ['before', 'limit'], right: 'moderate', serve: audit },
   ];
 }
 
-/** A measure as it is shown: times as RFC 3339 says. */
-export function banShown({ atMs, untilMs, ...ban }: KeepingOut): object {
-  return { ...ban, at: timeText(atMs), ...(untilMs === undefined ? {} : { until: timeText(untilMs) }) };
+/** A ban, a removal or an audit entry in its public form: times as RFC 3339 says. */
+export function banShown(ban: KeepingOut): object {
+  return shown(ban);
 }
 
 function effectShown({ measure, sessions }: Effect): object {
-  const { atMs, ...rest }: Measure & { untilMs?: number } = measure;
-  const { untilMs, ...shown } = rest as typeof rest & { untilMs?: number };
-  return { ...shown, at: timeText(atMs), ...(untilMs === undefined ? {} : { until: timeText(untilMs) }), sessions };
+  return { ...shown(measure), sessions };
 }
 
-function auditShown({ atMs, untilMs, ...entry }: AuditEntry): object {
-  return { ...entry, at: timeText(atMs), ...(untilMs === undefined ? {} : { until: timeText(untilMs) }) };
+function shown({ atMs, untilMs, by, ...rest }: (Measure | AuditEntry) & { readonly untilMs?: number }): object {
+  return {
+    ...rest,
+    by: actorShown(by),
+    at: timeText(atMs),
+    ...(untilMs === undefined ? {} : { until: timeText(untilMs) }),
+  };
+}
+
+/** An actor in the shape that `by` has everywhere: `user` or `key` or `service`, and `name`. */
+function actorShown({ kind, id, name, through }: Actor): object {
+  return {
+    [kind]: id,
+    ...(name === undefined ? {} : { name }),
+    ...(kind === 'user' && id.startsWith(GUEST_PREFIX) ? { guest: true } : {}),
+    ...(through === undefined ? {} : { key: through }),
+  };
 }
 
 /** The key, or the user in whose name its application acts. */
-function actorOf({ actor }: Caller, by: string | null | undefined) {
+function actorOf({ actor }: Caller, by: AuthorDto | null | undefined): Actor {
   if (by == null) return actor;
-  if (by.startsWith('oversight:')) throw refusal('bad-value', 'no user has such an id', { where: '/by' });
-  return { kind: 'user', id: by, through: actor.id } as const;
+  const { user, name } = by;
+  if (user.startsWith('oversight:')) throw refusal('bad-value', 'no user has such an id', { where: '/by/user' });
+  return { kind: 'user', id: user, ...(name == null ? {} : { name }), through: actor.id };
 }
 
 function timeText(ms: number): string {

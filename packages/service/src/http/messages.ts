@@ -14,7 +14,7 @@ export function messages(engine: Engine): readonly Route[] {
     const body: unknown = request.body;
     if (!Array.isArray(body)) {
       const draft = draftOf(readBody(PublishDto, body), caller.key.id, request.get('idempotency-key'));
-      caller.needPublish(draft.channel);
+      caller.needIn('publish', draft.channel);
       const published = await engine.publish(draft);
       response.status(published.repeated ? 200 : 201).json(published);
       return;
@@ -27,7 +27,7 @@ export function messages(engine: Engine): readonly Route[] {
     const drafts = body.map((each, index) => {
       try {
         const draft = draftOf(readBody(PublishDto, each, `/${index}`), caller.key.id);
-        caller.needPublish(draft.channel);
+        caller.needIn('publish', draft.channel);
         engine.check(draft);
         return draft;
       } catch (error) {
@@ -44,8 +44,9 @@ export function messages(engine: Engine): readonly Route[] {
     );
   };
 
-  const read: Route['serve'] = async (request, response) => {
+  const read: Route['serve'] = async (request, response, caller) => {
     const channel = channelOf(request);
+    caller.needIn('read', channel);
     const after = placeOf(request, 'after');
     const before = placeOf(request, 'before');
     if (after !== undefined && before !== undefined) throw refusal('bad-value', '`after` or `before`, not both');
@@ -67,8 +68,14 @@ export function messages(engine: Engine): readonly Route[] {
   };
 
   return [
-    { method: 'post', path: '/messages', right: 'publish', serve: publish },
-    { method: 'get', path: '/messages', query: ['channel', 'after', 'before', 'limit'], right: 'read', serve: read },
+    { method: 'post', path: '/messages', right: { perChannel: 'publish' }, serve: publish },
+    {
+      method: 'get',
+      path: '/messages',
+      query: ['channel', 'after', 'before', 'limit'],
+      right: { perChannel: 'read' },
+      serve: read,
+    },
   ];
 }
 

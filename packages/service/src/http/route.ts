@@ -2,7 +2,7 @@ import type { Actor } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import type { Request, Response } from 'express';
 import type { ApiKey } from '../store/apiKeys.js';
-import type { plainRights, Rights } from '../store/rights.js';
+import type { ChannelRight, plainRights, Rights } from '../store/rights.js';
 
 /**
  * One door of the HTTP interface. Everything under `/v1` is served by routes of this kind and by nothing else, so that
@@ -15,14 +15,14 @@ export interface Route {
   /** The members of the query that it takes; any other is most often one of these mistyped. */
   readonly query?: readonly string[];
   /**
-   * The right that a key needs. With `publish` the key may publish somewhere, and the route asks for each channel; `any`:
-   * every key that is good.
+   * The right that a key needs. `any`: every valid key. A right as `{ perChannel }` is enough in at least one channel;
+   * the route asks `caller.needIn` for each channel that it touches.
    */
-  readonly right: (typeof plainRights)[number] | 'any';
+  readonly right: (typeof plainRights)[number] | 'any' | { readonly perChannel: ChannelRight };
   serve(request: Request, response: Response, caller: Caller): void | Promise<void>;
 }
 
-/** Whoever calls the HTTP interface: the holder of an API key, over a console session perhaps with less than its rights. */
+/** The caller of the HTTP interface: the holder of an API key, or a console session, which may have fewer rights. */
 export class Caller {
   readonly key: ApiKey;
   readonly rights: Rights;
@@ -50,20 +50,31 @@ export class Caller {
 
   /** @throws {ProblemError} `not-allowed` */
   need(right: Route['right']): void {
-    const has = right === 'any' || (right === 'publish' ? this.rights.publishes : this.rights.has(right));
-    if (!has) throw this.#refusal(`the right \`${right}\``);
+    if (right === 'any') return;
+    const [name, has] =
+      typeof right === 'string'
+        ? [right, this.rights.has(right)]
+        : [right.perChannel, this.rights.hasSomewhere(right.perChannel)];
+    if (!has) throw this.#refusal(`the right \`${name}\``);
   }
 
-  /** @throws {ProblemError} `not-allowed` */
-  needPublish(channel: string, where?: string): void {
-    if (!this.rights.mayPublish(channel)) throw this.#refusal(`the right to publish to ${channel}`, where);
+  /**
+   * Asks for a right in one channel; without a channel, for the right in all channels.
+   *
+   * @throws {ProblemError} `not-allowed`
+   */
+  needIn(right: ChannelRight, channel: string | undefined): void {
+    const has = channel === undefined ? this.rights.has(right) : this.rights.hasIn(right, channel);
+    if (has) return;
+    throw this.#refusal(
+      channel === undefined ? `the right \`${right}\` for all channels` : `the right \`${right}\` in ${channel}`,
+    );
   }
 
-  #refusal(what: string, where?: string): Error {
+  #refusal(what: string): Error {
     return refusal(
       'not-allowed',
-      `the key ${JSON.stringify(this.key.name)} has not ${what}; it has ${this.rights}`,
-      where === undefined ? {} : { where },
+      `the key ${JSON.stringify(this.key.name)} does not have ${what}; it has ${this.rights}`,
     );
   }
 }

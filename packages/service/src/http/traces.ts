@@ -5,15 +5,17 @@ import type { Route } from './route.js';
 
 /** `GET /v1/traces/ID`: what became of a message, on all instances; with `user`, for that user's sessions. */
 export function traces(engine: Engine): readonly Route[] {
-  const trace: Route['serve'] = async (request, response) => {
+  const trace: Route['serve'] = async (request, response, caller) => {
     const user = queryText(request, 'user');
     if (user !== undefined && (user === '' || user.length > protocolLimits.userChars))
       throw refusal('bad-value', 'that is no user id', { where: '?user' });
     const found = await engine.everywhere.trace(String(request.params.id), user);
-    if (found === undefined) throw refusal('no-trace', 'no instance that answered remembers a message with this id');
+    // A key for other channels learns nothing, not even that there is such a message.
+    if (found === undefined || !caller.rights.hasIn('read', found.channel))
+      throw refusal('no-trace', 'no instance that answered remembers a message with this id');
     response.json(shown(found));
   };
-  return [{ method: 'get', path: '/traces/:id', query: ['user'], right: 'read', serve: trace }];
+  return [{ method: 'get', path: '/traces/:id', query: ['user'], right: { perChannel: 'read' }, serve: trace }];
 }
 
 /** Times as RFC 3339 says. */

@@ -1,25 +1,35 @@
 import { matchPattern, type Pattern, parsePattern } from '@nine-bells/core';
 
+/** Rights that may be given for some channels only, as `RIGHT:PATTERN`. */
+export type ChannelRight = 'read' | 'publish' | 'moderate';
+
 /**
  * What an API key may do.
  *
- * - `read`: look at everything: channels and their record, sessions, why somebody may do what
- * - `publish`, or `publish:PATTERN`: publish to all channels, or to those that match
- * - `notify`: put notices into inboxes, and take them out
+ * - `read`: look at everything: channels and their record, sessions, why a user may do what
+ * - `publish`: publish to every channel
+ * - `notify`: put notices into inboxes, take them out, and move read marks
  * - `moderate`: remove, ban, sign out, and read the audit log
  * - `administer`: everything, and make and revoke keys
+ *
+ * `read:PATTERN`, `publish:PATTERN` and `moderate:PATTERN` hold for the channels that match, and for nothing that
+ * concerns more than one channel.
  */
-export type Right = 'read' | 'publish' | 'notify' | 'moderate' | 'administer' | `publish:${string}`;
+export type Right = ChannelRight | 'notify' | 'administer' | `${ChannelRight}:${string}`;
 
 export const plainRights = ['read', 'publish', 'notify', 'moderate', 'administer'] as const;
+export const channelRights: readonly ChannelRight[] = ['read', 'publish', 'moderate'];
 
 /** What is wrong with a right, for people; `undefined` if nothing is. */
 export function rightFault(right: string): string | undefined {
   if ((plainRights as readonly string[]).includes(right)) return undefined;
-  if (!right.startsWith('publish:'))
-    return `${JSON.stringify(right)} is no right; there are ${plainRights.join(', ')} and publish:PATTERN`;
+  const divided = divide(right);
+  if (divided === undefined)
+    return `${JSON.stringify(right)} is not a right; there are ${plainRights.join(', ')}, and ${channelRights
+      .map((each) => `${each}:PATTERN`)
+      .join(', ')}`;
   try {
-    parsePattern(right.slice('publish:'.length));
+    parsePattern(divided.pattern);
     return undefined;
   } catch (error) {
     return `${JSON.stringify(right)}: ${(error as Error).message}`;
@@ -30,27 +40,29 @@ export function rightFault(right: string): string | undefined {
 export class Rights {
   readonly all: readonly Right[];
   readonly #plain: ReadonlySet<string>;
-  readonly #patterns: readonly Pattern[];
+  readonly #patterns: Readonly<Record<ChannelRight, Pattern[]>> = { read: [], publish: [], moderate: [] };
 
   constructor(all: readonly Right[]) {
     this.all = all;
     this.#plain = new Set(all);
-    this.#patterns = all.flatMap((right) =>
-      right.startsWith('publish:') ? [parsePattern(right.slice('publish:'.length))] : [],
-    );
+    for (const right of all) {
+      const divided = divide(right);
+      if (divided !== undefined) this.#patterns[divided.right].push(parsePattern(divided.pattern));
+    }
   }
 
+  /** Whether the key has a right without a pattern. */
   has(right: (typeof plainRights)[number]): boolean {
     return this.#plain.has('administer') || this.#plain.has(right);
   }
 
-  /** Whether it may publish somewhere. */
-  get publishes(): boolean {
-    return this.has('publish') || this.#patterns.length > 0;
+  /** Whether the key has a right in at least one channel. */
+  hasSomewhere(right: ChannelRight): boolean {
+    return this.has(right) || this.#patterns[right].length > 0;
   }
 
-  mayPublish(channel: string): boolean {
-    return this.has('publish') || this.#patterns.some((pattern) => matchPattern(pattern, channel) !== undefined);
+  hasIn(right: ChannelRight, channel: string): boolean {
+    return this.has(right) || this.#patterns[right].some((pattern) => matchPattern(pattern, channel) !== undefined);
   }
 
   toString(): string {
@@ -58,5 +70,11 @@ export class Rights {
   }
 }
 
-/** What is left of the rights of somebody who is only to look. */
+/** The rights of a console session that may only look. */
 export const lookingOnly = new Rights(['read']);
+
+/** The two halves of `RIGHT:PATTERN`. */
+function divide(text: string): { right: ChannelRight; pattern: string } | undefined {
+  const right = channelRights.find((each) => text.startsWith(`${each}:`));
+  return right === undefined ? undefined : { right, pattern: text.slice(right.length + 1) };
+}
