@@ -46,7 +46,11 @@ export function addMeasures(program: Command): void {
         throw new CommandError(exitCodes.usage, 'say whom: a user, or --address');
       const effect = await backendOf(options).ban(given({ user, address, channel, forMs, reason }));
       const place = channel === undefined ? 'the service' : channel;
-      tell(effect, options, `Banned ${user ?? address} from ${place}${untilText(effect, '', ' until it is lifted')}`);
+      tell(
+        effect,
+        options,
+        `Banned ${user ?? effect.address ?? address} from ${place}${untilText(effect, '', ' until it is lifted')}`,
+      );
       if (!options.json) note(`\`ninebells lift ${effect.id}\` ends it before its time.`);
     },
   );

@@ -282,6 +282,8 @@ export interface RemovalWish {
 export interface Effect {
   readonly id: string;
   readonly did: string;
+  /** Of a ban: the address or range in its canonical form. */
+  readonly address?: string;
   readonly at: string;
   readonly until?: string;
   readonly sessions: number;

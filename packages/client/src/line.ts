@@ -22,6 +22,7 @@ import {
   type ProblemCode,
   type Published,
   problem,
+  protocolLimits,
   type ReadResult,
   type Refreshed,
   type Removed,
@@ -712,10 +713,12 @@ export class Line extends TypedTarget<LineEvents> {
   #news(): Record<string, Cursor> {
     const news: Record<string, Cursor> = {};
     let room = this.#helloBytes / 2;
+    let count = 0;
     for (const [channel, { cursor }] of this.#stays) {
       if (cursor === undefined || this.#told.get(channel) === cursor) continue;
       room -= channel.length + cursor.length + frameRoom / 8;
-      if (room < 0) break;
+      count += 1;
+      if (room < 0 || count > protocolLimits.gotCount) break;
       this.#told.set(channel, cursor);
       news[channel] = cursor;
     }

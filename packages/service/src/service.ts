@@ -44,6 +44,8 @@ export interface WorkerLink {
   /** Absent: the configuration's own relay is used. */
   readonly exchange?: Exchange;
   readonly store: Store;
+  /** Calls of the store that the database did not carry out, since the start. */
+  failedCommits(): number;
   /** Ends all of them. */
   drain(withinMs: number | undefined): void;
 }
@@ -182,7 +184,7 @@ export class Service implements RunningService {
         { ...configuration.engine, instance },
       );
       await readyWithin(engine, log);
-      metrics.watch(engine, delay.p99Ms, () => database.health.failed);
+      metrics.watch(engine, delay.p99Ms, () => database.health.failed + (options.link?.failedCommits() ?? 0));
       const used = new UsedLinks(database, clock.now);
       const links = new SignInLinks(
         secret.key('console'),

@@ -1,8 +1,10 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { channelName, refusal } from '@nine-bells/wire';
 import { afterEach, describe, expect, it } from 'vitest';
 import { Database } from '../src/store/database.js';
+import { remoteStore } from '../src/workers/remoteStore.js';
 import { storeSuite } from './storeSuite.js';
 
 describe('in SQLite', () => {
@@ -52,5 +54,20 @@ describe('in SQLite', () => {
       });
     const counted = await Promise.all(Array.from({ length: 60 }, (_, n) => add(n % 2 ? one : two)));
     expect([...counted].sort((a, b) => a - b)).toEqual(Array.from({ length: 60 }, (_, n) => n + 1));
+  });
+});
+
+describe('the store of a worker', () => {
+  it.each([
+    ['a commit that failed', refusal('unavailable', 'the disk is full'), 1],
+    ['a fault inside', new Error('no such table'), 1],
+    ['a refusal that has nothing to do with the database', refusal('bad-value', 'no such notice'), 0],
+  ])('counts %s as the worker’s own', async (_, error, count) => {
+    let failed = 0;
+    const store = remoteStore({ call: () => Promise.reject(error) }, () => {
+      failed += 1;
+    });
+    await expect(store.head(channelName('race/3/chat'))).rejects.toBe(error);
+    expect(failed).toBe(count);
   });
 });

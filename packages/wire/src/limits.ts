@@ -10,6 +10,8 @@ export const protocolLimits = {
   dataDepth: 64,
   /** Most messages that one `enter` with `last` or one `read` may ask for. */
   readCount: 1000,
+  /** Most channels in the `got` of one `pulse`. */
+  gotCount: 200,
   /** Longest reason that a client may give, in characters. */
   reasonChars: 500,
   /** Longest user id, in characters. */

@@ -115,9 +115,13 @@ const objectOf =
   (value, where) =>
     isObject(value) ? checkMembers(value, shape, where) : fault('bad-value', 'an object is expected', where);
 
-/** Only an object: of thousands of cursors that a frame may hold, the service reads those of channels entered. */
-const cursors: Check = (value, where) =>
-  isObject(value) ? undefined : fault('bad-value', 'an object of channel to cursor is expected', where);
+/** Checks the object and its size, not each cursor: the service reads only those of channels entered. */
+const cursors: Check = (value, where) => {
+  if (!isObject(value)) return fault('bad-value', 'an object of channel to cursor is expected', where);
+  return Object.keys(value).length <= protocolLimits.gotCount
+    ? undefined
+    : fault('too-large', `at most ${protocolLimits.gotCount} channels are expected`, where);
+};
 
 /** A message's `type`: a short name that programs compare. */
 export const messageTypePattern = /^[A-Za-z0-9][A-Za-z0-9._/-]*$/;

@@ -54,6 +54,15 @@ describe('readRequest', () => {
       'bad-name',
       '/enter/1/channel',
     ],
+    [
+      'more cursors than a pulse may have',
+      JSON.stringify({
+        do: 'pulse',
+        got: Object.fromEntries(Array.from({ length: 201 }, (_, n) => [`a/${n}`, 'b:1'])),
+      }),
+      'too-large',
+      '/got',
+    ],
     ['a session without its secret', '{"do":"hello","session":"s"}', 'bad-value', '/secret'],
     ['a publish without data', '{"do":"publish","channel":"a"}', 'bad-value', '/data'],
     ['a type with a space', publish({ type: 'a b' }), 'bad-value', '/type'],

@@ -1,8 +1,8 @@
 import type { Engine, KnownUser, NoticeWish } from '@nine-bells/core';
 import { type ChannelName, type Json, protocolLimits, refusal } from '@nine-bells/wire';
-import { ArrayMaxSize, IsArray, IsBoolean, IsOptional, IsString, Length } from 'class-validator';
+import { IsBoolean, IsOptional } from 'class-validator';
 import { readBody } from './body.js';
-import { IsChannel, IsJson, IsMs, IsWords } from './publishDto.js';
+import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from './publishDto.js';
 import { placeOf, queryText, queryWhole } from './query.js';
 import type { Route } from './route.js';
 
@@ -26,10 +26,7 @@ class NoticeDto {
   } as const;
 
   @IsOptional()
-  @IsArray()
-  @ArrayMaxSize(10_000)
-  @IsString({ each: true })
-  @Length(1, protocolLimits.userChars, { each: true })
+  @IsUsers(10_000)
   users?: string[];
 
   @IsOptional()
@@ -92,8 +89,6 @@ export function notices(engine: Engine): readonly Route[] {
     caller.charge(Math.ceil((wish.users?.length ?? 0) / usersForOne));
     if (wish.data !== undefined && JSON.stringify(wish.data).length > dataChars)
       throw refusal('too-large', `data of a notice has at most ${dataChars} characters of JSON`, { where: '/data' });
-    for (const [index, user] of (wish.users ?? []).entries())
-      if (user.startsWith('guest:')) throw refusal('bad-value', 'guests have no inbox', { where: `/users/${index}` });
     const given = Object.fromEntries(Object.entries(wish).filter(([, each]) => each != null));
     response.status(201).json(await engine.notify(given as unknown as NoticeWish & { channel?: ChannelName }));
   };

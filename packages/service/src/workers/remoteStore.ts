@@ -7,7 +7,7 @@ import {
   readCarriedLine,
   type Store,
 } from '@nine-bells/core';
-import type { ChannelName } from '@nine-bells/wire';
+import { type ChannelName, ProblemError } from '@nine-bells/wire';
 import type { Calls } from './calls.js';
 import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 
@@ -36,8 +36,19 @@ const plain = [
   'audit',
 ] as const satisfies readonly (keyof Store)[];
 
-/** The store of the first process, as its workers reach it: so that the messages of all share commits. */
-export function remoteStore(calls: Calls): Store {
+/**
+ * The store of the first process, as its workers reach it: so that the messages of all share commits.
+ *
+ * @param onFailure - called for each call that the database did not carry out
+ */
+export function remoteStore(link: Pick<Calls, 'call'>, onFailure: () => void): Store {
+  const calls: typeof link = {
+    call: (method, ...args) =>
+      link.call<never>(method, ...args).catch((error: unknown) => {
+        if (!(error instanceof ProblemError) || error.problem.code === 'unavailable') onFailure();
+        throw error;
+      }),
+  };
   const methods = Object.fromEntries(
     plain.map((name) => [name, (...args: unknown[]) => calls.call(`store.${name}`, ...args)]),
   ) as unknown as Pick<Store, (typeof plain)[number]>;

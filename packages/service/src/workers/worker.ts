@@ -13,6 +13,7 @@ async function main(): Promise<void> {
   const { configuration, options } = await workerService(args);
   let heard: (topic: string, text: string) => void = () => {};
   let service: Service | undefined;
+  let failedCommits = 0;
   const calls = new Calls(
     {
       send: (parcels) => say({ parcels }),
@@ -49,7 +50,10 @@ async function main(): Promise<void> {
       ...options,
       link: {
         ...(configuration.relay === undefined ? { exchange } : {}),
-        store: remoteStore(calls),
+        store: remoteStore(calls, () => {
+          failedCommits += 1;
+        }),
+        failedCommits: () => failedCommits,
         drain: (withinMs) => say({ drain: { withinMs: withinMs ?? null } }),
       },
     },
