@@ -4,7 +4,11 @@ import { defineConfig } from 'vitest/config';
 const source = (name: string) => fileURLToPath(new URL(`packages/${name}/src/index.ts`, import.meta.url));
 
 // wire and core are tested as written; what crosses packages is tested as built.
-const inner = { '@nine-bells/wire': source('wire'), '@nine-bells/core': source('core') };
+const inner = {
+  '@nine-bells/wire': source('wire'),
+  '@nine-bells/core/testing': fileURLToPath(new URL('packages/core/testing/memoryStore.ts', import.meta.url)),
+  '@nine-bells/core': source('core'),
+};
 
 export default defineConfig({
   test: {

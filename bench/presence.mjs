@@ -1,7 +1,8 @@
 // What presence costs as rooms grow: everybody enters within ten seconds, then a tenth of them leave and come back within
 // another ten. Beside it what people write by hand: the whole list to everybody at each change. In virtual time, so that
 // what is counted is traffic and work, not waiting.
-import { Engine, MemoryStore, SoloRelay } from '@nine-bells/core';
+import { Engine, SoloRelay } from '@nine-bells/core';
+import { MemoryStore } from '@nine-bells/core/testing';
 import { VirtualClock } from '../packages/core/dist-simulator/virtualClock.js';
 
 const sizes = [100, 1_000, 2_000, 5_000, 10_000];

@@ -17,7 +17,6 @@ import {
   type LogSlice,
   type MarkStanding,
   type Measure,
-  MemoryStore,
   type NoticeDraft,
   type Place,
   type ReadLimit,
@@ -28,6 +27,7 @@ import {
   type UserMark,
   type UserWord,
 } from '@nine-bells/core';
+import { MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, refusal } from '@nine-bells/wire';
 import type { Random } from './random.js';
 import type { VirtualClock } from './virtualClock.js';

@@ -1,12 +1,5 @@
-import {
-  type ChannelRule,
-  Engine,
-  type Identity,
-  type Ids,
-  type LogBounds,
-  MemoryStore,
-  SharedRelay,
-} from '@nine-bells/core';
+import { type ChannelRule, Engine, type Identity, type Ids, type LogBounds, SharedRelay } from '@nine-bells/core';
+import { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';

@@ -7,9 +7,9 @@ import {
   type Frame,
   type Identity,
   type Link,
-  MemoryStore,
   SoloRelay,
 } from '@nine-bells/core';
+import { MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, channelName, type Member } from '@nine-bells/wire';
 import { Random, randomIds } from './random.js';
 import { VirtualClock } from './virtualClock.js';

@@ -2,7 +2,7 @@ import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import { Access } from '../src/access/access.js';
-import { nextOpen, verdictOf } from '../src/access/accessRule.js';
+import { Standing } from '../src/access/activeBans.js';
 import { Questions } from '../src/access/questions.js';
 import {
   type AccessRule,
@@ -16,7 +16,7 @@ import {
   readGrants,
   userActs,
 } from '../src/index.js';
-import { Standing } from '../src/measures/standing.js';
+import { nextOpen, verdictOf } from '../src/rules/accessRule.js';
 
 const pia: Identity = { user: 'pia', guest: false, roles: [], claims: {} };
 const tomas: Identity = {

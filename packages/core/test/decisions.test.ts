@@ -1,6 +1,7 @@
+import type { MemoryStore } from '@nine-bells/core/testing';
 import { type Verb, verbs } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { decidedFor, type MemoryStore, type Store } from '../src/index.js';
+import { decidedFor, type Store } from '../src/index.js';
 import { harness } from './harness.js';
 
 const channel = 'closed';

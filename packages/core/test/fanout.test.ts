@@ -2,13 +2,13 @@ import { channelName, type Member, type MembersPush } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { Random } from '../simulator/random.js';
 import { VirtualClock } from '../simulator/virtualClock.js';
-import { Fanout } from '../src/fanout/fanout.js';
-import { SendQueue } from '../src/fanout/sendQueue.js';
+import { Fanout } from '../src/delivery/fanout.js';
+import { SendQueue } from '../src/delivery/sendQueue.js';
 import { Batch, type Encoding, Frame, joined, LatestFrame, type Link } from '../src/index.js';
+import { Pacer } from '../src/lib/pacer.js';
+import { Wheel } from '../src/lib/timerWheel.js';
 import { mergedMembers } from '../src/presence/presence.js';
 import { ActQueue } from '../src/session/actQueue.js';
-import { Pacer } from '../src/time/pacer.js';
-import { Wheel } from '../src/time/wheel.js';
 
 function countingEncoding(): Encoding & { calls: number } {
   return {

@@ -1,3 +1,4 @@
+import { MemoryStore } from '@nine-bells/core/testing';
 import { refusal } from '@nine-bells/wire';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import {
@@ -11,7 +12,6 @@ import {
   type Identity,
   type InboxEntry,
   type Link,
-  MemoryStore,
   SoloRelay,
   type Store,
 } from '../src/index.js';

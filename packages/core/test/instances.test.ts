@@ -1,3 +1,4 @@
+import { MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, channelName } from '@nine-bells/wire';
 import { afterEach, describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
@@ -9,7 +10,6 @@ import {
   type HubDoor,
   type InstanceAnswers,
   type Measure,
-  MemoryStore,
   SharedRelay,
   type Table,
 } from '../src/index.js';

@@ -1,7 +1,8 @@
+import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { Random } from '../simulator/random.js';
-import { type ChannelRule, directAllow, type MemoryStore, type Store } from '../src/index.js';
+import { type ChannelRule, directAllow, type Store } from '../src/index.js';
 import { type Client, harness } from './harness.js';
 
 const chat = channelName('race/3/chat');

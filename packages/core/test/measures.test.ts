@@ -1,6 +1,7 @@
+import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, closeCodes } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { Answer, ChannelRule, MemoryStore, Question } from '../src/index.js';
+import type { Answer, ChannelRule, Question } from '../src/index.js';
 import { harness } from './harness.js';
 
 const hearing = channelName('protest/7');

@@ -2,10 +2,10 @@ import { channelName } from '@nine-bells/wire';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
-import { Fanout } from '../src/fanout/fanout.js';
-import { SendQueue } from '../src/fanout/sendQueue.js';
+import { Fanout } from '../src/delivery/fanout.js';
+import { SendQueue } from '../src/delivery/sendQueue.js';
 import { type Batch, ChannelRules, type Encoding, Frame, type Link } from '../src/index.js';
-import { RecentLog } from '../src/logbook/recentLog.js';
+import { RecentLog } from '../src/record/recentLog.js';
 
 const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
 const segment = fc.stringMatching(/^[a-z0-9]{1,6}$/);

@@ -1,9 +1,9 @@
 import { channelName } from '@nine-bells/wire';
 import { beforeEach, describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
-import type { Answered } from '../src/access/accessRule.js';
 import { Questions } from '../src/access/questions.js';
 import type { Answer, Identity, Question } from '../src/index.js';
+import type { Answered } from '../src/rules/accessRule.js';
 
 const rule = { ask: 'http://regatta.example/may' };
 const pia: Identity = { user: 'pia', guest: false, roles: ['steward'], claims: { iat: 1, exp: 2, team: 'red' } };

@@ -2,8 +2,8 @@ import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import { SoloRelay } from '../src/index.js';
-import type { Draft, LogBounds, LogSlice } from '../src/logbook/logbook.js';
-import { RecentLog } from '../src/logbook/recentLog.js';
+import type { Draft, LogBounds, LogSlice } from '../src/model/message.js';
+import { RecentLog } from '../src/record/recentLog.js';
 
 const channel = channelName('weather/wind');
 const wide: LogBounds = { messages: 100, forMs: 60_000 };

@@ -1,7 +1,8 @@
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
-import { Counts } from '../src/counts.js';
-import { Refusals, type Refused } from '../src/trace/refusals.js';
+import { Counts } from '../src/model/counters.js';
+import type { Refused } from '../src/model/refusal.js';
+import { Refusals } from '../src/record/refusals.js';
 import { harness } from './harness.js';
 
 describe('what is refused', () => {

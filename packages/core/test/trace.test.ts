@@ -1,7 +1,7 @@
 import { channelName, formatCursor } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import type { Fate } from '../src/index.js';
-import { fatesOf } from '../src/trace/fate.js';
+import { fatesOf } from '../src/record/fates.js';
 import { harness } from './harness.js';
 
 const chat = channelName('race/3/chat');

@@ -1,12 +1,17 @@
 import { type ChannelName, type Json, type Problem, problem } from '@nine-bells/wire';
-import type { ChannelRules, RuleMatch } from '../channel/channelRule.js';
-import type { Identity } from '../identity.js';
-import type { KeepingOut } from '../measures/measure.js';
-import type { Standing } from '../measures/standing.js';
-import { bannedProblem } from '../measures/told.js';
 import {
   type AccessRule,
+  type Act,
   type Allow,
+  type ChannelAct,
+  type Identity,
+  isUserAct,
+  type Parameters,
+  type Question,
+  type UserAct,
+} from '../model/access.js';
+import type { KeepingOut } from '../model/moderation.js';
+import {
   type Answered,
   type Answers,
   accessRuleFor,
@@ -17,9 +22,10 @@ import {
   verdictOf,
   type Weighed,
   weigh,
-} from './accessRule.js';
-import { type Act, type ChannelAct, isUserAct, type UserAct } from './acts.js';
-import type { Parameters, Question } from './question.js';
+} from '../rules/accessRule.js';
+import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
+import type { Standing } from './activeBans.js';
+import { bannedProblem } from './moderationProblems.js';
 import type { Questions } from './questions.js';
 
 /** Somebody at the door: who, and where from. */

@@ -1,8 +1,9 @@
-import type { Identity } from '../identity.js';
-import type { Clock, Report } from '../ports.js';
-import type { Answered, AskRule, OpenRule } from './accessRule.js';
-import { Breaker } from './breaker.js';
-import type { AccessFunction, Answer, Asker, Question } from './question.js';
+import { Breaker } from '../lib/breaker.js';
+import type { AccessFunction, Answer, AskRule, Identity, Question } from '../model/access.js';
+import type { Asker } from '../ports/asker.js';
+import type { Clock } from '../ports/clock.js';
+import type { Report } from '../ports/report.js';
+import type { Answered, OpenRule } from '../rules/accessRule.js';
 
 /** How long an answer is remembered that does not say so itself, in milliseconds: a yes, and a no. */
 const rememberMs = { yes: 60_000, no: 5_000 };

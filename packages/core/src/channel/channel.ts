@@ -1,21 +1,17 @@
 import { type Author, type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
-import type { Counts } from '../counts.js';
-import { type Batch, Frame } from '../fanout/batch.js';
-import {
-  gapAfter,
-  type LoggedMessage,
-  type LogSlice,
-  lastWithinBytes,
-  type Place,
-  withinBytes,
-} from '../logbook/logbook.js';
-import type { UserMark } from '../marks/mark.js';
 import { ShownMarks } from '../marks/shownMarks.js';
-import type { LogReader, Report, Signal } from '../ports.js';
-import { type Hail, hailFrame } from '../presence/hail.js';
+import type { Counts } from '../model/counters.js';
+import { type Batch, Frame } from '../model/frame.js';
+import { type Hail, hailFrame } from '../model/hail.js';
+import type { UserMark } from '../model/mark.js';
+import type { LoggedMessage, LogSlice, Place } from '../model/message.js';
+import type { Signal } from '../model/signal.js';
+import type { Report } from '../ports/report.js';
+import type { LogReader } from '../ports/stores.js';
 import { Presence } from '../presence/presence.js';
 import { Tables, type TablesPorts } from '../presence/tables.js';
-import type { RuleMatch } from './channelRule.js';
+import { gapAfter, lastWithinBytes, withinBytes } from '../record/slices.js';
+import type { RuleMatch } from '../rules/channelRule.js';
 
 /** Whoever gets a channel's messages: a session's present connection. */
 export interface Entrant {

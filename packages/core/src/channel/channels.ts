@@ -1,28 +1,18 @@
-import { type Author, type ChannelName, type Cursor, formatCursor } from '@nine-bells/wire';
-import type { Counts } from '../counts.js';
-import type { Fanout } from '../fanout/fanout.js';
-import type { Place } from '../logbook/logbook.js';
-import type { EngineOptions } from '../options.js';
-import type { Clock, KeptChannel, LogReader, Relay, Report, Store } from '../ports.js';
+import { type Author, type ChannelName, formatCursor } from '@nine-bells/wire';
+import type { Fanout } from '../delivery/fanout.js';
+import type { Wheel } from '../lib/timerWheel.js';
+import type { Counts } from '../model/counters.js';
+import type { ChannelInfo } from '../model/info.js';
+import type { KeptChannel, Place } from '../model/message.js';
+import type { EngineOptions } from '../model/options.js';
+import type { Clock } from '../ports/clock.js';
+import type { Relay } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { LogReader, Store } from '../ports/stores.js';
 import { Noting } from '../presence/noting.js';
-import type { Wheel } from '../time/wheel.js';
-import type { Traces } from '../trace/traces.js';
+import type { Traces } from '../record/traces.js';
+import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import { Channel, type ChannelPorts } from './channel.js';
-import type { ChannelRules, RuleMatch } from './channelRule.js';
-
-/** A channel that exists: published to and kept, or entered now. */
-export interface ChannelInfo {
-  readonly channel: ChannelName;
-  /** The pattern of its rule; absent if no rule matches its name any more. */
-  readonly pattern?: string;
-  readonly about?: string;
-  readonly logbook?: 'kept' | 'recent';
-  /** Sessions that get its messages. */
-  readonly entered: number;
-  readonly cursor?: Cursor;
-  /** When its last message was taken in, in milliseconds since the epoch, where that is known. */
-  readonly lastAtMs?: number;
-}
 
 export interface ChannelsHost {
   readonly options: Pick<EngineOptions, 'tailMessages' | 'tailChars' | 'tailsChars' | 'marksShown' | 'channelLingerMs'>;

@@ -1,10 +1,14 @@
 import { type ChannelName, type Problem, ProblemError, refusal } from '@nine-bells/wire';
-import { Frame } from '../fanout/batch.js';
-import type { Everywhere } from '../instances/everywhere.js';
-import type { Clock, Ids, Relay, Report, Store } from '../ports.js';
-import { availability } from '../presence/status.js';
-import type { Wheel } from '../time/wheel.js';
-import type { InboxEntry, NoticeDraft, NoticeWish, UserWord } from './notice.js';
+import type { Everywhere } from '../cluster/cluster.js';
+import type { Wheel } from '../lib/timerWheel.js';
+import { Frame } from '../model/frame.js';
+import type { InboxEntry, NoticeDraft, NoticeWish, UserWord } from '../model/notice.js';
+import { availability } from '../model/status.js';
+import type { Clock } from '../ports/clock.js';
+import type { Ids } from '../ports/ids.js';
+import type { Relay } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { Store } from '../ports/stores.js';
 
 /** Most users in one call. */
 const mostUsers = 10_000;

@@ -1,7 +1,7 @@
 import { type ChannelName, type Cursor, formatCursor, type MarksPush } from '@nine-bells/wire';
-import type { Frame } from '../fanout/batch.js';
-import { LatestFrame } from '../fanout/latestFrame.js';
-import type { MarkWord, UserMark } from './mark.js';
+import { LatestFrame } from '../delivery/latestFrame.js';
+import type { Frame } from '../model/frame.js';
+import type { MarkWord, UserMark } from '../model/mark.js';
 
 /** Changes are told together, this long after the first, in milliseconds. */
 const tellMs = 500;

@@ -1,9 +1,12 @@
 import type { ChannelName } from '@nine-bells/wire';
-import type { Frame } from '../fanout/batch.js';
-import { LatestFrame } from '../fanout/latestFrame.js';
-import type { Clock, Relay, Report, Store } from '../ports.js';
-import type { Wheel } from '../time/wheel.js';
-import type { Growth, MarkStanding } from './mark.js';
+import { LatestFrame } from '../delivery/latestFrame.js';
+import type { Wheel } from '../lib/timerWheel.js';
+import type { Frame } from '../model/frame.js';
+import type { Growth, MarkStanding } from '../model/mark.js';
+import type { Clock } from '../ports/clock.js';
+import type { Relay } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { Store } from '../ports/stores.js';
 
 /** A user is told of changes at most this often, in milliseconds. */
 const everyMs = 1_000;

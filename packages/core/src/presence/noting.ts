@@ -1,8 +1,10 @@
 import type { Author, ChannelName } from '@nine-bells/wire';
-import type { RuleMatch } from '../channel/channelRule.js';
-import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
-import type { Clock, LogReader } from '../ports.js';
-import type { Wheel } from '../time/wheel.js';
+import type { Wheel } from '../lib/timerWheel.js';
+import { TokenBucket } from '../lib/tokenBucket.js';
+import type { Rate } from '../model/options.js';
+import type { Clock } from '../ports/clock.js';
+import type { LogReader } from '../ports/stores.js';
+import type { RuleMatch } from '../rules/channelRule.js';
 
 type Note = 'joined' | 'left';
 

@@ -1,20 +1,9 @@
 import type { Author, ChannelName, Json, Member, MembersPush } from '@nine-bells/wire';
-import type { Frame } from '../fanout/batch.js';
-import { LatestFrame } from '../fanout/latestFrame.js';
-import { availability } from './status.js';
-import type { TableChange, TableEntry } from './tables.js';
-
-/** Whether and how a channel shows who is in it. */
-export interface PresenceRule {
-  /** How long a session whose connection broke is still shown, in milliseconds. */
-  readonly graceMs: number;
-  /** Above so many members the list gives way to a count with a sample. */
-  readonly crowd: number;
-  /** Whether who comes and goes is noted in the logbook, as messages of the types `joined` and `left`. */
-  readonly noted?: boolean;
-}
-
-export const defaultPresence: PresenceRule = { graceMs: 10_000, crowd: 200 };
+import { LatestFrame } from '../delivery/latestFrame.js';
+import type { Frame } from '../model/frame.js';
+import type { TableChange, TableEntry } from '../model/memberTable.js';
+import type { PresenceRule } from '../model/presenceRule.js';
+import { availability } from '../model/status.js';
 
 /** Changes are gathered for this long before they are told, in milliseconds. */
 export const mergeMs = 250;

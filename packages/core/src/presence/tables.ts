@@ -1,31 +1,6 @@
-import type { Author, ChannelName, Json } from '@nine-bells/wire';
-import type { InstanceAnswers, Table } from '../instances/instance.js';
-
-/** A session that an instance shows as in a channel. */
-export interface TableEntry {
-  readonly session: string;
-  /** Of the session's connection: where two instances show one session, the higher is right. */
-  readonly generation: number;
-  readonly author: Author;
-  readonly sinceMs: number;
-  readonly status?: Json | undefined;
-  readonly data?: Json | undefined;
-}
-
-/** What has changed in an instance's table of a channel. */
-export type TableChange = { readonly entry: TableEntry } | { readonly gone: string; readonly user: string };
-
-/** The changes of an instance's table of a channel, numbered; without changes, a reminder of where it stands. */
-export interface TableWord {
-  readonly channel: ChannelName;
-  /** The instance and its incarnation. */
-  readonly table: string;
-  /** Of the last change. */
-  readonly number: number;
-  /** Where the numbers began, with nobody in the table. */
-  readonly base: number;
-  readonly changes: readonly TableChange[];
-}
+import type { ChannelName } from '@nine-bells/wire';
+import type { InstanceAnswers } from '../model/instance.js';
+import type { Table, TableChange, TableEntry, TableWord } from '../model/memberTable.js';
 
 export interface TablesPorts {
   /** This instance and its incarnation. */

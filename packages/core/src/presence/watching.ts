@@ -1,10 +1,10 @@
 import type { Json } from '@nine-bells/wire';
-import { Frame } from '../fanout/batch.js';
-import type { InstanceWord } from '../instances/instance.js';
-import type { UserStanding } from '../instances/ownSide.js';
-import type { Others } from '../ports.js';
-import type { Wheel } from '../time/wheel.js';
-import { availability } from './status.js';
+import type { Wheel } from '../lib/timerWheel.js';
+import { Frame } from '../model/frame.js';
+import type { UserStanding } from '../model/info.js';
+import type { InstanceWord } from '../model/instance.js';
+import { availability } from '../model/status.js';
+import type { Others } from '../ports/relay.js';
 
 /** Changes are told after this long, in milliseconds; that somebody has gone, after the grace. */
 const tellMs = 250;

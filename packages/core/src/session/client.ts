@@ -25,15 +25,15 @@ import {
   type WatchRequest,
 } from '@nine-bells/wire';
 import type { Ruling, Visitor } from '../access/access.js';
-import type { ChannelAct } from '../access/acts.js';
+import { bannedProblem, removedBy } from '../access/moderationProblems.js';
 import type { CaughtUp, Channel, Entrant } from '../channel/channel.js';
-import type { RuleMatch } from '../channel/channelRule.js';
-import { type Batch, Frame } from '../fanout/batch.js';
-import type { Identity } from '../identity.js';
-import { type Rate, TokenBucket } from '../limits/tokenBucket.js';
-import { bannedProblem, removedBy } from '../measures/told.js';
-import { authorOf } from '../ports.js';
-import { checkStatus } from '../presence/status.js';
+import { TokenBucket } from '../lib/tokenBucket.js';
+import type { ChannelAct, Identity } from '../model/access.js';
+import { authorOf } from '../model/author.js';
+import { type Batch, Frame } from '../model/frame.js';
+import type { Rate } from '../model/options.js';
+import { checkStatus } from '../model/status.js';
+import type { RuleMatch } from '../rules/channelRule.js';
 import type { ConnectionHost } from './host.js';
 import type { SessionRate } from './rates.js';
 import { enteredText, inboxReply, markedText, placeOf, publishedText, readText, wishOf } from './replies.js';

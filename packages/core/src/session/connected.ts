@@ -1,25 +1,7 @@
-import type { ChannelName } from '@nine-bells/wire';
-import type { Frame } from '../fanout/batch.js';
+import type { Frame } from '../model/frame.js';
+import type { SessionInfo } from '../model/info.js';
 import type { Client } from './client.js';
 import type { Connection } from './connection.js';
-
-/** A session with a connection, for people to look at. */
-export interface SessionInfo {
-  readonly session: string;
-  /** The instance that it is connected to. */
-  readonly instance: string;
-  readonly user: string;
-  readonly name?: string;
-  readonly guest: boolean;
-  readonly oversight: boolean;
-  readonly transport: string;
-  readonly remote?: string;
-  readonly sinceMs: number;
-  readonly channels: readonly ChannelName[];
-  readonly waitingBytes: number;
-  /** How long the client took to answer the last ping; absent before the first answer. */
-  readonly roundTripMs?: number;
-}
 
 const nobody: ReadonlySet<Connection> = new Set();
 

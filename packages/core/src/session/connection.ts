@@ -12,16 +12,17 @@ import {
   refusal,
   unknownMember,
 } from '@nine-bells/wire';
-import { type Batch, Frame } from '../fanout/batch.js';
-import { SendQueue } from '../fanout/sendQueue.js';
-import { guestIdentity, type Identity } from '../identity.js';
-import { TokenBucket } from '../limits/tokenBucket.js';
-import type { SlowReader } from '../limits/waitingBudget.js';
-import { bannedProblem } from '../measures/told.js';
-import type { Link } from '../ports.js';
-import type { Paced } from '../time/pacer.js';
+import { bannedProblem } from '../access/moderationProblems.js';
+import { SendQueue } from '../delivery/sendQueue.js';
+import type { SlowReader } from '../delivery/waitingBudget.js';
+import type { Paced } from '../lib/pacer.js';
+import { TokenBucket } from '../lib/tokenBucket.js';
+import type { Identity } from '../model/access.js';
+import { type Batch, Frame } from '../model/frame.js';
+import type { Link } from '../ports/link.js';
 import { type ActOwner, ActQueue } from './actQueue.js';
 import { type Asked, Client, type ClientLine } from './client.js';
+import { guestIdentity } from './guests.js';
 import type { ConnectionHost } from './host.js';
 import { costs } from './rates.js';
 import { guestIdOf } from './sessionSecret.js';

@@ -1,4 +1,4 @@
-import { guestName } from '../identity.js';
+import { guestName } from './guests.js';
 
 /** The names that guests of this instance have now: friendly, and no two alike. */
 export class GuestNames {

@@ -1,27 +1,31 @@
-import type { ChannelName, Place, PublishRequest } from '@nine-bells/wire';
+import type { ChannelName, Place } from '@nine-bells/wire';
 import type { Access, Ruling, Visitor } from '../access/access.js';
+import type { Standing } from '../access/activeBans.js';
 import type { Channel } from '../channel/channel.js';
-import type { RuleMatch } from '../channel/channelRule.js';
-import type { Counts } from '../counts.js';
-import type { Fanout } from '../fanout/fanout.js';
+import type { Fanout } from '../delivery/fanout.js';
+import type { WaitingBudget } from '../delivery/waitingBudget.js';
 import type { Inboxes } from '../inbox/inboxes.js';
-import type { InboxSlice } from '../inbox/notice.js';
-import type { Door } from '../limits/door.js';
-import type { WaitingBudget } from '../limits/waitingBudget.js';
-import type { Appended } from '../logbook/logbook.js';
-import type { MarkStanding } from '../marks/mark.js';
+import type { Pacer } from '../lib/pacer.js';
+import type { Wheel } from '../lib/timerWheel.js';
 import type { Unread } from '../marks/unread.js';
-import type { Actor, Removal } from '../measures/measure.js';
-import type { Standing } from '../measures/standing.js';
-import type { EngineOptions } from '../options.js';
-import type { authorOf, Clock, LogReader, Report, Seal, TokenReader } from '../ports.js';
-import type { Hail } from '../presence/hail.js';
+import type { Counts } from '../model/counters.js';
+import type { Hail } from '../model/hail.js';
+import type { MarkStanding } from '../model/mark.js';
+import type { Appended, OwnDraft } from '../model/message.js';
+import type { Actor, Removal, RemovalWish } from '../model/moderation.js';
+import type { InboxSlice } from '../model/notice.js';
+import type { EngineOptions } from '../model/options.js';
+import type { Clock } from '../ports/clock.js';
+import type { Seal } from '../ports/hmac.js';
+import type { Report } from '../ports/report.js';
+import type { LogReader } from '../ports/stores.js';
+import type { TokenReader } from '../ports/tokens.js';
 import type { Watching } from '../presence/watching.js';
-import type { Pacer } from '../time/pacer.js';
-import type { Wheel } from '../time/wheel.js';
-import type { Refusals } from '../trace/refusals.js';
-import type { Traces } from '../trace/traces.js';
+import type { Refusals } from '../record/refusals.js';
+import type { Traces } from '../record/traces.js';
+import type { RuleMatch } from '../rules/channelRule.js';
 import type { Connection } from './connection.js';
+import type { Door } from './connectionLimiter.js';
 import type { Sessions } from './sessions.js';
 
 /** What a connection and its client need of their engine. */
@@ -83,24 +87,4 @@ export interface ConnectionHost {
   append(match: RuleMatch, draft: OwnDraft): Promise<Appended>;
   ended(connection: Connection): void;
   readonly traces: Traces;
-}
-
-/** Whose stay in a channel is to end, and for how long it may not come back. */
-export interface RemovalWish {
-  readonly channel: ChannelName;
-  readonly user: string;
-  readonly reason?: string | undefined;
-  readonly banMs?: number | undefined;
-}
-
-/** What a client publishes, before the engine has given it an id and a time. */
-export interface OwnDraft {
-  readonly channel: ChannelName;
-  readonly data: PublishRequest['data'];
-  readonly type?: string | undefined;
-  readonly key?: string | undefined;
-  /** The application that publishes; absent: a user. */
-  readonly owner?: string | undefined;
-  readonly by?: ReturnType<typeof authorOf> | undefined;
-  readonly except?: readonly string[] | undefined;
 }

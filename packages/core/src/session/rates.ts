@@ -1,5 +1,5 @@
 import type { Verb } from '@nine-bells/wire';
-import type { TokenBucket } from '../limits/tokenBucket.js';
+import type { TokenBucket } from '../lib/tokenBucket.js';
 
 /** What a session does at a rate of its own (`EngineOptions`). */
 export type SessionRate = 'requests' | 'publishes' | 'hails' | 'newChannels' | 'given';

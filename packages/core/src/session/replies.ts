@@ -10,9 +10,9 @@ import {
   refusal,
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
-import type { InboxSlice } from '../inbox/notice.js';
-import type { Appended, LogSlice } from '../logbook/logbook.js';
-import type { MarkStanding } from '../marks/mark.js';
+import type { MarkStanding } from '../model/mark.js';
+import type { Appended, LogSlice } from '../model/message.js';
+import type { InboxSlice } from '../model/notice.js';
 
 /** @throws {ProblemError} `bad-cursor` */
 export function placeOf(cursor: string): Place {

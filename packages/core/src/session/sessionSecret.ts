@@ -1,4 +1,4 @@
-import type { Seal } from '../ports.js';
+import type { Seal } from '../ports/hmac.js';
 
 /**
  * A session's secret: `generation.mac`, the MAC over session, user and generation under a key that the instances

@@ -1,8 +1,10 @@
 import type { ChannelName, Ending, Json } from '@nine-bells/wire';
 import type { Channel } from '../channel/channel.js';
-import type { Identity } from '../identity.js';
-import type { Clock, Ids, Seal } from '../ports.js';
-import type { Continuation } from './continuation.js';
+import type { Identity } from '../model/access.js';
+import type { Continuation } from '../model/control.js';
+import type { Clock } from '../ports/clock.js';
+import type { Seal } from '../ports/hmac.js';
+import type { Ids } from '../ports/ids.js';
 import { GuestNames } from './guestNames.js';
 import type { SessionRates } from './rates.js';
 import { makeSecret, readSecret } from './sessionSecret.js';

@@ -1,7 +1,7 @@
 import type { ChannelName, EnterWish, Json } from '@nine-bells/wire';
 import type { Channel } from '../channel/channel.js';
-import type { Identity } from '../identity.js';
-import { authorOf } from '../ports.js';
+import type { Identity } from '../model/access.js';
+import { authorOf } from '../model/author.js';
 import type { Session } from './sessions.js';
 
 /** The channels where a session is shown as there, by its present connection. */

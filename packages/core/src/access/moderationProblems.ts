@@ -1,0 +1,43 @@
+import { type Author, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
+import type { Actor, Ban, KeepingOut, Removal } from '../model/moderation.js';
+
+/** What a client is told that is kept out: by whom, until when and why. */
+export function bannedProblem({ by, channel, reason, untilMs }: KeepingOut): Problem {
+  const place = channel === undefined ? 'from this service' : `from ${channel}`;
+  const until = untilMs === undefined ? undefined : new Date(untilMs).toISOString();
+  const parts = [`banned ${place}`];
+  if (by.kind === 'user') parts.push(` by ${by.name ?? by.id}`);
+  if (until !== undefined) parts.push(` until ${until}`);
+  if (reason !== undefined) parts.push(`: ${reason}`);
+  return { ...problem('banned', parts.join('')), ...(until === undefined ? {} : { until }) };
+}
+
+/** Why a connection ends: what was done, by whom and why. */
+export function endedProblem(what: string, { by, reason }: Pick<Ban, 'by' | 'reason'>): Problem {
+  const who = by.kind === 'user' ? ` by ${by.name ?? by.id}` : '';
+  return problem('token-ended', `${what}${who}${reason === undefined ? '' : `: ${reason}`}`);
+}
+
+/** What a client is told whose stay in a channel ends. */
+export function removedBy({ reason, untilMs, by }: Pick<Ban | Removal, 'reason' | 'untilMs' | 'by'>): {
+  reason?: string;
+  by?: Author;
+  until?: string;
+} {
+  const named = namedActor(by);
+  return {
+    ...(reason === undefined ? {} : { reason }),
+    ...(named === undefined ? {} : { by: named }),
+    ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
+  };
+}
+
+/** The author to name for a measure; nobody where an application took it in nobody's name. */
+export function namedActor({ kind, id, name }: Actor): Author | undefined {
+  if (kind !== 'user') return undefined;
+  return {
+    user: id,
+    ...(name === undefined ? {} : { name }),
+    ...(id.startsWith(GUEST_PREFIX) ? { guest: true as const } : {}),
+  };
+}

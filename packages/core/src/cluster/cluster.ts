@@ -1,0 +1,218 @@
+import type { ChannelName, Member } from '@nine-bells/wire';
+import type {
+  ChannelInfo,
+  Membership,
+  OwnSide,
+  SessionInfo,
+  SessionVisitor,
+  TraceFound,
+  UserStanding,
+} from '../model/info.js';
+import type { InstanceQuestion } from '../model/instance.js';
+import type { Table, TableEntry } from '../model/memberTable.js';
+import type { Measure } from '../model/moderation.js';
+import { defaultPresence } from '../model/presenceRule.js';
+import type { RefusalKind } from '../model/refusal.js';
+import { availability } from '../model/status.js';
+import type { StaysHere, Trace } from '../model/trace.js';
+import type { Others } from '../ports/relay.js';
+import { Presence } from '../presence/presence.js';
+import { fatesOf, sentenceOf } from '../record/fates.js';
+import { joinedRefusals } from '../record/refusals.js';
+
+/** How long the others have for an answer, in milliseconds. */
+const askWithinMs = 1_000;
+
+/** What all instances have answered together. */
+export type Gathered<T> = T & {
+  /** The names of instances that did not answer in time: what they know is missing. */
+  readonly missing: readonly string[];
+};
+
+/** Asks all instances of the service, this one included, and puts their answers together. */
+export class Everywhere {
+  readonly #name: string;
+  readonly #own: OwnSide;
+  readonly #others: Others | undefined;
+
+  constructor(name: string, own: OwnSide, others: Others | undefined) {
+    this.#name = name;
+    this.#own = own;
+    this.#others = others;
+  }
+
+  /** The sessions that are connected, each at its instance. */
+  async sessions(limit: number, user?: string): Promise<Gathered<{ sessions: readonly SessionInfo[] }>> {
+    const question = { ask: 'sessions', limit, ...(user === undefined ? {} : { user }) } as const;
+    const { all, missing } = await this.#ask<readonly SessionInfo[]>(question, this.#own.sessions(user, limit));
+    const sessions = all.flat().sort((a, b) => a.sinceMs - b.sinceMs);
+    return { sessions: sessions.slice(-limit), missing };
+  }
+
+  /** Who is in a channel: the first `limit` of them, and how many there are. */
+  async members(channel: ChannelName, limit: number): Promise<Gathered<{ members: readonly Member[]; count: number }>> {
+    const { all, missing } = await this.#ask<Table | null>({ ask: 'table', channel }, this.#own.table(channel));
+    const present = shown(
+      channel,
+      all.flatMap((table) => table?.entries ?? []),
+    );
+    return { members: present.all(limit), count: present.count, missing };
+  }
+
+  /** The channels where a user is a member. */
+  async memberships(user: string): Promise<Gathered<{ channels: readonly Membership[] }>> {
+    type Entered = readonly { channel: ChannelName; entries: readonly TableEntry[] }[];
+    const { all, missing } = await this.#ask<Entered>({ ask: 'memberships', user }, this.#own.memberships(user));
+    const entries = new Map<ChannelName, TableEntry[]>();
+    for (const each of all.flat()) entries.set(each.channel, [...(entries.get(each.channel) ?? []), ...each.entries]);
+    const channels = [...entries].flatMap(([channel, some]) => {
+      const member = shown(channel, some).member(user);
+      return member === undefined ? [] : { channel, member };
+    });
+    return { channels, missing };
+  }
+
+  /** How many have entered a channel. */
+  async entrants(channel: ChannelName): Promise<number> {
+    const { all } = await this.#ask<number>({ ask: 'entrants', channel }, this.#own.entrants(channel));
+    return all.reduce((sum, each) => sum + each, 0);
+  }
+
+  /** Channels that somebody has entered, with how many have, by name. */
+  async entered(after: string, limit: number): Promise<Gathered<{ channels: ReadonlyMap<ChannelName, ChannelInfo> }>> {
+    const question = { ask: 'channels', after, limit } as const;
+    const { all, missing } = await this.#ask<readonly ChannelInfo[]>(question, this.#own.entered(after, limit));
+    const channels = new Map<ChannelName, ChannelInfo>();
+    for (const each of all.flat()) {
+      const known = channels.get(each.channel);
+      channels.set(each.channel, known === undefined ? each : { ...known, entered: known.entered + each.entered });
+    }
+    return { channels, missing };
+  }
+
+  /** Who a session is. */
+  async visitor(session: string): Promise<SessionVisitor | undefined> {
+    const here = this.#own.visitor(session);
+    if (here !== null || this.#others === undefined) return here ?? undefined;
+    const { all } = await this.#ask<SessionVisitor | null>({ ask: 'visitor', session }, null);
+    return all.find((each) => each !== null) ?? undefined;
+  }
+
+  /** What was refused, by kind, the latest first. */
+  async refusals(): Promise<Gathered<{ refusals: readonly RefusalKind[] }>> {
+    const { all, missing } = await this.#ask<readonly RefusalKind[]>({ ask: 'refusals' }, this.#own.refusals());
+    return { refusals: joinedRefusals(all), missing };
+  }
+
+  /** How many sessions a measure is about. */
+  async concerned(measure: Measure): Promise<number> {
+    const { all } = await this.#ask<number>({ ask: 'concerned', measure }, this.#own.concerned(measure));
+    return all.reduce((sum, each) => sum + each, 0);
+  }
+
+  /** The other instance that a session is connected to. */
+  async homeOf(session: string): Promise<string | undefined> {
+    if (this.#others === undefined) return undefined;
+    const { answers } = await this.#others.ask<SessionVisitor | null>({ ask: 'visitor', session }, askWithinMs);
+    return answers.find(({ answer }) => answer !== null)?.holder;
+  }
+
+  /** How users stand, of those who are connected anywhere. */
+  async standings(
+    users: readonly string[],
+    channel?: ChannelName,
+  ): Promise<Gathered<{ users: ReadonlyMap<string, UserStanding> }>> {
+    const question = { ask: 'standings', users, ...(channel === undefined ? {} : { channel }) } as const;
+    const own = this.#own.standings(users, channel);
+    const { all, missing } = await this.#ask<Readonly<Record<string, UserStanding>>>(question, own);
+    const merged = new Map<string, UserStanding>();
+    for (const each of all)
+      for (const [user, standing] of Object.entries(each)) {
+        const known = merged.get(user);
+        merged.set(user, known === undefined ? standing : both(known, standing));
+      }
+    return { users: merged, missing };
+  }
+
+  /**
+   * What became of a message, and if a user is named, what became of it for that user's sessions; `undefined` if no
+   * instance remembers it.
+   */
+  async trace(id: string, user?: string): Promise<Trace | undefined> {
+    const found = await this.#askNamed<TraceFound>({ ask: 'trace', id }, this.#own.trace(id));
+    const accepted = found.all.flatMap(({ instance, answer }) =>
+      answer.accepted ? { ...answer.accepted, instance } : [],
+    )[0];
+    const instances = found.all
+      .flatMap(({ instance, answer }) => (answer.handed ? { ...answer.handed, instance } : []))
+      .sort((a, b) => a.atMs - b.atMs);
+    const known = accepted ?? instances[0];
+    if (known === undefined) return undefined;
+    const { channel, cursor } = known;
+    const trace: Trace = {
+      id,
+      channel,
+      cursor,
+      ...(accepted === undefined ? {} : { accepted }),
+      instances,
+      missing: found.missing,
+      sentence: sentenceOf(accepted, instances),
+    };
+    if (user === undefined) return trace;
+    const stays = await this.#askNamed<StaysHere>(
+      { ask: 'stays', user, channel },
+      await this.#own.stays(user, channel),
+    );
+    const atMs = instances[0]?.atMs ?? known.atMs;
+    const except = found.all.flatMap(({ answer }) => answer.except ?? []);
+    const answers = stays.all.map(({ instance, answer }) => ({ instance, ...answer }));
+    const handedAtMs = new Map(instances.map(({ instance, atMs: cameMs }) => [instance, cameMs]));
+    const { fates, earlier } = fatesOf({ channel, cursor, atMs, handedAtMs, except }, answers);
+    const sentence =
+      fates.length === 0
+        ? `${user} did not get it: no session of this user is known`
+        : fates.map((each) => each.sentence).join('; ');
+    return {
+      ...trace,
+      missing: [...new Set([...trace.missing, ...stays.missing])],
+      user: { user, fates, earlier, sentence },
+    };
+  }
+
+  async #askNamed<T>(
+    question: InstanceQuestion,
+    own: T,
+  ): Promise<{ all: readonly { instance: string; answer: T }[]; missing: readonly string[] }> {
+    const here = { instance: this.#name, answer: own };
+    if (this.#others === undefined) return { all: [here], missing: [] };
+    const { answers, missing } = await this.#others.ask<T>(question, askWithinMs);
+    return { all: [here, ...answers], missing };
+  }
+
+  async #ask<T>(question: InstanceQuestion, own: T): Promise<{ all: readonly T[]; missing: readonly string[] }> {
+    if (this.#others === undefined) return { all: [own], missing: [] };
+    const { answers, missing } = await this.#others.ask<T>(question, askWithinMs);
+    return { all: [own, ...answers.map(({ answer }) => answer)], missing };
+  }
+}
+
+function both(a: UserStanding, b: UserStanding): UserStanding {
+  return {
+    status: availability(b.status) < availability(a.status) ? b.status : a.status,
+    isLooking: a.isLooking || b.isLooking,
+    isIn: a.isIn || b.isIn,
+  };
+}
+
+/** Entries of several instances as the members that they are. */
+function shown(channel: ChannelName, entries: readonly TableEntry[]): Presence {
+  const presence = new Presence(channel, defaultPresence, {
+    now: () => 0,
+    after: () => () => {},
+    tell: () => {},
+    noted: () => {},
+    empty: () => {},
+  });
+  for (const entry of entries) presence.hear('somewhere', { entry });
+  return presence;
+}

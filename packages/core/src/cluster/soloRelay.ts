@@ -1,0 +1,108 @@
+import type { ChannelName } from '@nine-bells/wire';
+import type { ControlEntry } from '../model/control.js';
+import type { Growth } from '../model/mark.js';
+import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
+import type { UserWord } from '../model/notice.js';
+import type { Signal } from '../model/signal.js';
+import type { Clock } from '../ports/clock.js';
+import type { Ids } from '../ports/ids.js';
+import type { ControlLog, Relay } from '../ports/relay.js';
+import type { LogReader } from '../ports/stores.js';
+import { RecentLogs, type SavedPiece } from '../record/recentLogs.js';
+
+interface Wanted {
+  readonly receive: (messages: readonly LoggedMessage[]) => void;
+  readonly hear: (signal: Signal) => void;
+}
+
+/** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
+export class SoloRelay implements Relay {
+  readonly recent: LogReader;
+  readonly control: ControlLog;
+  readonly isCut = false;
+  readonly #logs: RecentLogs;
+  #hearUsers: (word: UserWord) => void = () => {};
+  #hearGrowth: (growth: Growth) => void = () => {};
+  readonly #wanted = new Map<ChannelName, Wanted>();
+
+  /**
+   * @param saved - the records of recent channels as they were at the last clean stop
+   * @param mostChars - bound on all records together
+   */
+  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], mostChars?: number) {
+    this.#logs = new RecentLogs(clock, ids, (channel) => this.#wanted.has(channel), saved, mostChars);
+    let receive: (entry: ControlEntry) => void = () => {};
+    this.control = {
+      append: async (entry) => receive(entry),
+      follow: (receiver) => {
+        receive = receiver;
+      },
+      ready: async () => {},
+      isFresh: true,
+    };
+    const logs = this.#logs;
+    this.recent = {
+      head: async (channel) => logs.head(channel),
+      heads: async (channels) => channels.map((channel) => logs.head(channel)),
+      since: async (channel, after, limit) => logs.since(channel, after, limit),
+      before: async (channel, before, limit) => logs.before(channel, before, limit),
+    };
+  }
+
+  append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended> {
+    const appended = this.#logs.append(channel, draft, bounds);
+    if (!appended.repeated) this.announce(channel, [appended.logged]);
+    return Promise.resolve(appended);
+  }
+
+  announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {
+    this.#wanted.get(channel)?.receive(messages);
+  }
+
+  want(channel: ChannelName, receive: Wanted['receive'], hear: Wanted['hear']): undefined {
+    this.#wanted.set(channel, { receive, hear });
+  }
+
+  unwant(channel: ChannelName): void {
+    this.#wanted.delete(channel);
+  }
+
+  cast(signal: Signal): void {
+    this.#wanted.get(signal.channel)?.hear(signal);
+  }
+
+  tellUser(word: UserWord): void {
+    this.#hearUsers(word);
+  }
+
+  followUsers(receive: (word: UserWord) => void): void {
+    this.#hearUsers = receive;
+  }
+
+  tellGrowth(growth: Growth): void {
+    this.#hearGrowth(growth);
+  }
+
+  followGrowth(receive: (growth: Growth) => void): void {
+    this.#hearGrowth = receive;
+  }
+
+  wantGrowth(): undefined {}
+
+  unwantGrowth(): void {}
+
+  /** About how much memory all records take, in characters. */
+  get chars(): number {
+    return this.#logs.chars;
+  }
+
+  /** The records of recent channels, to be taken up after a restart. */
+  saved(): Iterable<SavedPiece> {
+    return this.#logs.saved();
+  }
+
+  /** Ends its timer. */
+  stop(): void {
+    this.#logs.stop();
+  }
+}

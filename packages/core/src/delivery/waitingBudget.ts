@@ -1,0 +1,121 @@
+import type { Wheel } from '../lib/timerWheel.js';
+import type { WaitingBounds } from '../model/options.js';
+import type { Clock } from '../ports/clock.js';
+
+/** A connection for which more is ready than it takes. */
+export interface SlowReader {
+  /** Bytes that wait for it, in its queue and in its transport. */
+  readonly waitingBytes: number;
+  /** Bytes that its transport has been given and has not sent yet. */
+  readonly untakenBytes: number;
+  /** Grows with everything that its transport is given. */
+  readonly written: number;
+  /** Closes it as too slow (4900). */
+  cutOff(): void;
+}
+
+/** How often slow readers are looked at, in milliseconds. */
+const lookMs = 1_000;
+/** The part of the budget by which what waits may grow before it is counted. */
+const growthPart = 1 / 8;
+/** The part of the budget that is left after connections were cut off. */
+const afterPart = 3 / 4;
+
+/** What a slow reader had taken when it last took something. */
+interface Pace {
+  written: number;
+  untaken: number;
+  /** By a clock that never jumps. */
+  sinceMs: number;
+}
+
+/**
+ * Bounds what waits for all connections of an instance together, in bytes and in time.
+ *
+ * Only connections that do not take at once what they are given are known here. A connection that takes nothing for too
+ * long is cut off. Above `totalBytes` those for which the most waits are cut off, until a quarter of the budget is free.
+ */
+export class WaitingBudget {
+  readonly #clock: Clock;
+  readonly #wheel: Wheel;
+  readonly #bounds: WaitingBounds;
+  readonly #slow = new Map<SlowReader, Pace>();
+  #grown = 0;
+  #isLooking = false;
+  #isCounting = false;
+
+  constructor(clock: Clock, wheel: Wheel, bounds: WaitingBounds) {
+    this.#clock = clock;
+    this.#wheel = wheel;
+    this.#bounds = bounds;
+  }
+
+  /** Bytes that wait for all slow readers. */
+  get bytes(): number {
+    let sum = 0;
+    for (const { waitingBytes } of this.#slow.keys()) sum += waitingBytes;
+    return sum;
+  }
+
+  /** A connection does not take at once what it was given. */
+  add(reader: SlowReader): void {
+    if (this.#slow.has(reader)) return;
+    const { written, untakenBytes: untaken } = reader;
+    this.#slow.set(reader, { written, untaken, sinceMs: this.#clock.monotonic() });
+    this.#lookLater();
+  }
+
+  /** It has taken everything, or has ended. */
+  delete(reader: SlowReader): void {
+    this.#slow.delete(reader);
+  }
+
+  /** So many bytes were queued for a connection that may not take them. */
+  grew(bytes: number): void {
+    this.#grown += bytes;
+    if (this.#grown <= this.#bounds.totalBytes * growthPart || this.#isCounting) return;
+    this.#isCounting = true;
+    // After the flush of this turn: what is taken at once does not wait.
+    this.#clock.endOfTurn(() => {
+      this.#isCounting = false;
+      this.#makeRoom();
+    });
+  }
+
+  #lookLater(): void {
+    if (this.#isLooking) return;
+    this.#isLooking = true;
+    this.#wheel.after(lookMs, () => {
+      this.#isLooking = false;
+      this.#endIdle();
+      this.#makeRoom();
+      if (this.#slow.size > 0) this.#lookLater();
+    });
+  }
+
+  /** Closes connections that take nothing. */
+  #endIdle(): void {
+    const now = this.#clock.monotonic();
+    const { idleMs, bytesPerS } = this.#bounds;
+    for (const [reader, pace] of [...this.#slow]) {
+      const { written, untakenBytes: untaken } = reader;
+      if (written !== pace.written || untaken !== pace.untaken) Object.assign(pace, { written, untaken, sinceMs: now });
+      else if (now - pace.sinceMs > idleMs + (untaken * 1000) / bytesPerS) reader.cutOff();
+    }
+  }
+
+  /** Cuts off those for which the most waits, if it is too much for all together. */
+  #makeRoom(): void {
+    this.#grown = 0;
+    let left = this.bytes;
+    if (left <= this.#bounds.totalBytes) return;
+    const largestFirst = [...this.#slow.keys()]
+      .map((reader) => ({ reader, bytes: reader.waitingBytes }))
+      .sort((a, b) => b.bytes - a.bytes);
+    for (const { reader, bytes } of largestFirst) {
+      if (left <= this.#bounds.totalBytes * afterPart) return;
+      reader.cutOff();
+      left -= bytes;
+    }
+  }
+}

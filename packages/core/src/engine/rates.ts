@@ -1,0 +1,42 @@
+import type { Clock } from '../ports/clock.js';
+
+/** Rates are taken over this long, in milliseconds. */
+const overMs = 5_000;
+
+interface Counted {
+  readonly messagesIn: number;
+  readonly deliveries: number;
+}
+
+/** How many messages come in and go out in a second, of late. Looked at now and then; costs nothing in between. */
+export class Rates {
+  readonly #clock: Clock;
+  readonly #counts: Counted;
+  #before: Counted & { readonly atMs: number };
+  #last: Counted & { readonly atMs: number };
+
+  constructor(clock: Clock, counts: Counted) {
+    this.#clock = clock;
+    this.#counts = counts;
+    this.#before = this.#look();
+    this.#last = this.#before;
+  }
+
+  get perS(): { messagesPerS: number; deliveriesPerS: number } {
+    const now = this.#look();
+    if (now.atMs - this.#last.atMs >= overMs / 2) {
+      this.#before = this.#last;
+      this.#last = now;
+    }
+    const seconds = Math.max(now.atMs - this.#before.atMs, 500) / 1000;
+    return {
+      messagesPerS: Math.round((now.messagesIn - this.#before.messagesIn) / seconds),
+      deliveriesPerS: Math.round((now.deliveries - this.#before.deliveries) / seconds),
+    };
+  }
+
+  #look(): Counted & { readonly atMs: number } {
+    const { messagesIn, deliveries } = this.#counts;
+    return { messagesIn, deliveries, atMs: this.#clock.monotonic() };
+  }
+}

@@ -1,0 +1,106 @@
+import type { ChannelName, Json } from '@nine-bells/wire';
+import type { Pattern } from './pattern.js';
+
+/** What one may or may not do in a channel. */
+export const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'] as const;
+export type ChannelAct = (typeof channelActs)[number];
+
+/** What one may or may not do that concerns another user: start a direct channel, watch a status, notify. */
+export const userActs = ['direct', 'watch', 'notify'] as const;
+export type UserAct = (typeof userActs)[number];
+
+export type Act = ChannelAct | UserAct;
+
+export function isUserAct(act: Act): act is UserAct {
+  return (userActs as readonly Act[]).includes(act);
+}
+
+/** Who a client is, as its token says, or as the service says of a guest. */
+export interface Identity {
+  /** From the token's `sub`; of guests, made by the service and beginning with `guest:`. */
+  readonly user: string;
+  readonly name?: string;
+  readonly guest: boolean;
+  readonly roles: readonly string[];
+  /** All claims of the token. */
+  readonly claims: Readonly<Record<string, Json>>;
+  /** Access rules that the token brings along. */
+  readonly grants?: readonly Grant[];
+  /** When the token was issued, in milliseconds since the epoch; absent if it does not say. */
+  readonly issuedAt?: number;
+  /** When the token ends, in milliseconds since the epoch; absent if it does not. */
+  readonly endsAt?: number;
+  /** May look into every channel and publish nowhere: whoever operates the service, seen by nobody. */
+  readonly oversight?: true;
+}
+
+/** One access rule that a token brings along: who may what in the channels that match. */
+export interface Grant {
+  readonly pattern: Pattern;
+  readonly allow: Allow;
+}
+
+/**
+ * Who may do something: plain data, without a language of its own, or a function of whoever embeds the engine.
+ *
+ * A value such as `:boat` stands for the channel pattern's parameter of that name; any other value for itself.
+ */
+export type AccessRule<P = Parameters> =
+  | (typeof accessWords)[number]
+  /** Whoever has this role. */
+  | { readonly role: string }
+  /** This user. */
+  | { readonly user: string }
+  /** Whoever's claim is this value. */
+  | { readonly claim: string; readonly is: string }
+  /** Whoever's claim is a list with this value in it, or is this value. */
+  | { readonly claim: string; readonly holds: string }
+  /** Whoever is one of the users that the value names, as the last segment of a direct channel does. */
+  | { readonly among: string }
+  | { readonly all: readonly AccessRule<P>[] }
+  | { readonly any: readonly AccessRule<P>[] }
+  | { readonly not: AccessRule<P> }
+  | AskRule
+  | AccessFunction<P>;
+
+/** Whoever the application lets in, asked at this URL. */
+export interface AskRule {
+  readonly ask: string;
+}
+
+/** `token-allows`: whoever's token brings access rules of its own that let it. */
+export const accessWords = ['anyone', 'signed-in', 'nobody', 'token-allows'] as const;
+
+/** Access rules by act. What is not said is refused; `read` is as `enter` where it is not said. */
+export type Allow<P = Parameters> = Readonly<Partial<Record<Act, AccessRule<P>>>>;
+
+/** The values of the parameters of a channel's pattern. */
+export type Parameters = Readonly<Record<string, string>>;
+
+/** An access question: may `who` do `act` there? The same for a rule, for a function and for the application. */
+export interface Question<P = Parameters> {
+  readonly act: Act;
+  /** For acts in a channel. */
+  readonly channel?: ChannelName;
+  /** For acts that concern a user: that user's id. It is also the parameter `:user`. */
+  readonly whom?: string;
+  readonly parameters: P;
+  readonly who: Identity;
+}
+
+/** What a function or the application says to a question. */
+export interface Answer {
+  readonly allow: boolean;
+  /** Shown to the client that is refused. */
+  readonly reason?: string;
+  /** What to show of the member, for whoever has entered. */
+  readonly member?: Json;
+  /**
+   * How long the answer may be remembered, in milliseconds. When it runs out, whoever has entered on its strength is
+   * asked about again. At most 24 h.
+   */
+  readonly rememberMs?: number;
+}
+
+/** A rule in code. A promise that does not settle in time, or rejects, means no. */
+export type AccessFunction<P = Parameters> = (question: Question<P>) => boolean | Answer | Promise<boolean | Answer>;

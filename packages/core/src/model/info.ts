@@ -1,0 +1,81 @@
+import type { ChannelName, Cursor, Json, Member } from '@nine-bells/wire';
+import type { Identity } from './access.js';
+import type { Table, TableEntry } from './memberTable.js';
+import type { Measure } from './moderation.js';
+import type { RefusalKind } from './refusal.js';
+import type { StaysHere, TraceHere } from './trace.js';
+
+/** A session with a connection, for people to look at. */
+export interface SessionInfo {
+  readonly session: string;
+  /** The instance that it is connected to. */
+  readonly instance: string;
+  readonly user: string;
+  readonly name?: string;
+  readonly guest: boolean;
+  readonly oversight: boolean;
+  readonly transport: string;
+  readonly remote?: string;
+  readonly sinceMs: number;
+  readonly channels: readonly ChannelName[];
+  readonly waitingBytes: number;
+  /** How long the client took to answer the last ping; absent before the first answer. */
+  readonly roundTripMs?: number;
+}
+
+/** A channel that exists: published to and kept, or entered now. */
+export interface ChannelInfo {
+  readonly channel: ChannelName;
+  /** The pattern of its rule; absent if no rule matches its name any more. */
+  readonly pattern?: string;
+  readonly about?: string;
+  readonly logbook?: 'kept' | 'recent';
+  /** Sessions that get its messages. */
+  readonly entered: number;
+  readonly cursor?: Cursor;
+  /** When its last message was taken in, in milliseconds since the epoch, where that is known. */
+  readonly lastAtMs?: number;
+}
+
+/** A channel where a user is a member. */
+export interface Membership {
+  readonly channel: ChannelName;
+  readonly member: Member;
+}
+
+/** How a user stands on an instance. */
+export interface UserStanding {
+  /** The status of the most available of its sessions there. */
+  readonly status: Json;
+  /** One of them has the channel in view that was asked for. */
+  readonly isLooking: boolean;
+  /** One of them has entered it. */
+  readonly isIn: boolean;
+}
+
+/** Who a session is, and from where. */
+export interface SessionVisitor {
+  readonly who: Identity;
+  readonly address: string | null;
+}
+
+/** What an instance knows of a message, and for whom it was not. */
+export type TraceFound = TraceHere & { readonly except?: readonly string[] };
+
+/** What an instance knows of itself, and is asked for by the others. */
+export interface OwnSide {
+  table(channel: ChannelName): Table | null;
+  memberships(user: string): readonly { readonly channel: ChannelName; readonly entries: readonly TableEntry[] }[];
+  sessions(user: string | undefined, limit: number): readonly SessionInfo[];
+  visitor(session: string): SessionVisitor | null;
+  /** How many have entered a channel. */
+  entrants(channel: ChannelName): number;
+  /** Channels that somebody here has entered. */
+  entered(after: string, limit: number): readonly ChannelInfo[];
+  standings(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserStanding>>;
+  /** How many connections there a measure is about. */
+  concerned(measure: Measure): number;
+  refusals(): readonly RefusalKind[];
+  trace(id: string): TraceFound;
+  stays(user: string, channel: ChannelName): Promise<StaysHere>;
+}

@@ -1,0 +1,69 @@
+import type { ChannelName, Json } from '@nine-bells/wire';
+import type { Measure } from './moderation.js';
+
+/** What an instance says of itself to the others, once a second. */
+export interface InstanceCard {
+  /** Its name, as configured; for people. */
+  readonly instance: string;
+  readonly address?: string;
+  readonly version?: string;
+  readonly sinceMs: number;
+  readonly connections: number;
+  /** Channels that somebody there has entered. */
+  readonly channels: number;
+  /** Since it has started. */
+  readonly messagesIn: number;
+  readonly deliveries: number;
+  readonly refusals: number;
+  /** In each second of the last few. */
+  readonly messagesPerS: number;
+  readonly deliveriesPerS: number;
+  /** How late timers ran of late (99 of 100 were less late), in milliseconds. */
+  readonly loopDelayMs?: number;
+  /** How long the relay took to answer the last time, in milliseconds. */
+  readonly relayMs?: number;
+  readonly draining: boolean;
+  /** How far the service's time is ahead of the machine's clock, in milliseconds. */
+  readonly clockMs?: number;
+  /** What is not as it should be, for people. */
+  readonly warnings?: readonly string[];
+}
+
+/** An instance, as another sees it. */
+export interface InstanceInfo extends InstanceCard {
+  /** The instance and its incarnation: a restarted one is another. */
+  readonly holder: string;
+  /** It is the one that was asked. */
+  readonly isThis: boolean;
+  /** For how long its lease still holds, in milliseconds; negative: for how long it has been over. */
+  readonly leaseMs: number;
+}
+
+/** A question to all instances. */
+export type InstanceQuestion =
+  | { readonly ask: 'table'; readonly channel: ChannelName }
+  | { readonly ask: 'memberships'; readonly user: string }
+  | { readonly ask: 'sessions'; readonly user?: string; readonly limit: number }
+  | { readonly ask: 'visitor'; readonly session: string }
+  | { readonly ask: 'entrants'; readonly channel: ChannelName }
+  | { readonly ask: 'channels'; readonly after: string; readonly limit: number }
+  | { readonly ask: 'standings'; readonly users: readonly string[]; readonly channel?: ChannelName }
+  | { readonly ask: 'concerned'; readonly measure: Measure }
+  | { readonly ask: 'refusals' }
+  | { readonly ask: 'trace'; readonly id: string }
+  | { readonly ask: 'stays'; readonly user: string; readonly channel: ChannelName };
+
+/** What instances have answered. */
+export interface InstanceAnswers<T = Json> {
+  readonly answers: readonly { readonly instance: string; readonly holder: string; readonly answer: T }[];
+  /** The names of those that did not answer in time. */
+  readonly missing: readonly string[];
+}
+
+/** A word to the other instances. It may be lost. */
+export type InstanceWord =
+  /** Which users' statuses somebody here watches: whoever has sessions of them says when they change. */
+  | { readonly say: 'watching'; readonly users: readonly string[] }
+  | { readonly say: 'status'; readonly user: string; readonly status: Json }
+  /** A notice has reached a session of its user. */
+  | { readonly say: 'reached'; readonly user: string; readonly id: string };

@@ -1,0 +1,120 @@
+import type { ChannelName } from '@nine-bells/wire';
+
+/** Who has done something: an application or an operator by its API key, a user over the line, or the service itself. */
+export interface Actor {
+  readonly kind: 'key' | 'user' | 'service';
+  /** The key's id, or the user's. */
+  readonly id: string;
+  readonly name?: string;
+  /** The id of the key with which an application acted in the user's name. */
+  readonly through?: string;
+}
+
+interface Taken {
+  readonly id: string;
+  readonly by: Actor;
+  readonly atMs: number;
+  /** Told to whom it concerns. */
+  readonly reason?: string;
+}
+
+/** Keeps somebody out: of one channel, or of the whole service. */
+export interface Ban extends Taken {
+  readonly did: 'ban';
+  /** A user id, guests' ids too; or else an address. */
+  readonly user?: string;
+  readonly address?: string;
+  /** Absent: of the whole service. */
+  readonly channel?: ChannelName;
+  /** When it ends by itself, in milliseconds since the epoch; absent: never. */
+  readonly untilMs?: number;
+}
+
+/** Ends a ban before its time. */
+export interface Lift extends Taken {
+  readonly did: 'lift';
+  readonly ban: string;
+  readonly user?: string;
+  readonly address?: string;
+  readonly channel?: ChannelName;
+}
+
+/** Ends a user's stay in a channel. With `untilMs` it is also a ban from there. */
+export interface Removal extends Taken {
+  readonly did: 'remove';
+  readonly user: string;
+  readonly channel: ChannelName;
+  readonly untilMs?: number;
+}
+
+/** Ends all sessions of a user; its tokens of before are not taken any more. */
+export interface SignOut extends Taken {
+  readonly did: 'sign-out';
+  readonly user: string;
+}
+
+/** Tokens of a user that were issued before are not taken any more; whoever has a newer one may come back at once. */
+export interface Revocation extends Taken {
+  readonly did: 'revoke-tokens';
+  readonly user: string;
+}
+
+/** What was done about somebody: takes effect at once, on all instances, and outlives them. */
+export type Measure = Ban | Lift | Removal | SignOut | Revocation;
+
+/** A measure that keeps somebody out. */
+export type KeepingOut = Ban | (Removal & { readonly untilMs: number });
+
+export function keepsOut(measure: Measure): measure is KeepingOut {
+  return measure.did === 'ban' || (measure.did === 'remove' && measure.untilMs !== undefined);
+}
+
+/** Everything in force, as a store gives it back. */
+export interface InForce {
+  readonly keepingOut: readonly KeepingOut[];
+  /** Per user: tokens issued before are not taken, in milliseconds since the epoch. */
+  readonly cutoffs: readonly { readonly user: string; readonly beforeMs: number }[];
+}
+
+/** One line of the audit log: who did what to whom, where, why and when. */
+export interface AuditEntry {
+  /** Rises with time. */
+  readonly number: number;
+  readonly atMs: number;
+  /** A measure's `did`, or what was done otherwise, such as `make-key`. */
+  readonly did: string;
+  readonly by: Actor;
+  readonly user?: string;
+  readonly address?: string;
+  readonly channel?: ChannelName;
+  readonly reason?: string;
+  readonly untilMs?: number;
+  /** What else belongs to it, such as the name of the key that was made. */
+  readonly about?: string;
+}
+
+/** Whom to keep out, and from what. */
+export interface BanWish {
+  /** A user id, or else an address or a range of addresses. */
+  readonly user?: string;
+  readonly address?: string;
+  /** Absent: from the whole service. */
+  readonly channel?: ChannelName;
+  /** For how long, in milliseconds; absent: until it is lifted. */
+  readonly forMs?: number;
+  readonly reason?: string;
+}
+
+/** A measure, and how many sessions it has reached at once. */
+export interface Effect<M extends Measure = Measure> {
+  readonly measure: M;
+  readonly sessions: number;
+}
+
+/** Whose stay in a channel is to end, and for how long it may not come back. */
+export interface RemovalWish {
+  readonly channel: ChannelName;
+  readonly user: string;
+  readonly reason?: string | undefined;
+  readonly banMs?: number | undefined;
+}

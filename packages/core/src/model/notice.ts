@@ -1,0 +1,91 @@
+import { type ChannelName, formatCursor, type Json, type Notice, type Place } from '@nine-bells/wire';
+import type { MarkStanding } from './mark.js';
+
+/** A notification on its way into one user's inbox. */
+export interface NoticeDraft {
+  readonly id: string;
+  readonly user: string;
+  readonly title: string;
+  readonly data?: Json;
+  /** Takes the place of the notice that has the same key in this inbox. */
+  readonly key?: string;
+  readonly atMs: number;
+  /** When it goes by itself, in milliseconds since the epoch. */
+  readonly untilMs?: number;
+}
+
+/** A notice in its inbox, and how many are there with it. */
+export interface InboxEntry {
+  readonly user: string;
+  readonly place: Place;
+  readonly notice: Notice;
+  readonly unread: number;
+}
+
+/** A stretch of a user's inbox, oldest first. */
+export interface InboxSlice {
+  readonly notices: readonly Notice[];
+  readonly more: boolean;
+  /** How many are in the inbox. */
+  readonly unread: number;
+  /** Where the inbox stands. */
+  readonly head: Place;
+}
+
+/** Somebody the service has met, as last seen. */
+export interface KnownUser {
+  readonly id: string;
+  readonly name?: string;
+  readonly roles: readonly string[];
+  readonly seenAtMs: number;
+}
+
+/** Whom to notify, of what, and when not. */
+export interface NoticeWish {
+  /** These users, met or not. */
+  readonly users?: readonly string[];
+  /** Whoever is a member of this channel now. */
+  readonly channel?: ChannelName;
+  /** Whoever had this role when last seen. */
+  readonly role?: string;
+  readonly title: string;
+  readonly data?: Json;
+  readonly key?: string;
+  /** How long it stays, in milliseconds; absent: until it is done. */
+  readonly forMs?: number;
+  /** Only those who are connected and available now. */
+  readonly ifAvailable?: boolean;
+  /** Not those who have this channel in view. */
+  readonly unlessLooking?: ChannelName;
+  /** Those who are busy get it into the inbox now, and are told when they are not busy any more. */
+  readonly holdWhileBusy?: boolean;
+  /** If nobody's session was told within so many milliseconds, the application hears of it. */
+  readonly reachWithinMs?: number;
+}
+
+/** A word for a user's sessions, wherever they are connected. */
+export type UserWord =
+  | {
+      readonly say: 'notice';
+      readonly entry: InboxEntry;
+      readonly hold: boolean;
+      /** The instance that wants to hear whether it has reached a session. */
+      readonly by?: string;
+    }
+  /** A direct channel has its first message. */
+  | { readonly say: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
+  | { readonly say: 'marked'; readonly user: string; readonly standing: MarkStanding }
+  | { readonly say: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
+
+/** A notice as clients see it. */
+export function noticeOf({ id, title, data, key, atMs, untilMs }: NoticeDraft, place: Place): Notice {
+  return {
+    cursor: formatCursor(place),
+    id,
+    title,
+    ...(data === undefined ? {} : { data }),
+    at: new Date(atMs).toISOString(),
+    ...(key === undefined ? {} : { key }),
+    ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
+  };
+}

@@ -1,0 +1,154 @@
+import type { Allow } from './access.js';
+
+/** How often something may be done: `count` times within `perMs` milliseconds, all at once or spread out. */
+export interface Rate {
+  readonly count: number;
+  readonly perMs: number;
+}
+
+/** What may wait for the store or the relay. */
+export interface BacklogBounds {
+  /** Messages of all channels. Default 50,000. */
+  readonly messages: number;
+  /** Bytes of their data as JSON text. Default 64 MiB. */
+  readonly bytes: number;
+  /** Messages of one channel. Default 10,000. */
+  readonly perChannel: number;
+}
+
+export const defaultBacklogBounds: BacklogBounds = { messages: 50_000, bytes: 67_108_864, perChannel: 10_000 };
+
+export interface WaitingBounds {
+  /** Bytes that may wait for all connections together. */
+  readonly totalBytes: number;
+  /** How long a connection may take nothing, in milliseconds; the time for what it was given comes on top. */
+  readonly idleMs: number;
+  /** The pace at which it must take what it was given, in bytes per second. */
+  readonly bytesPerS: number;
+}
+
+export const defaultWaitingBounds: WaitingBounds = { totalBytes: 268_435_456, idleMs: 30_000, bytesPerS: 8_192 };
+
+/** What an operator may set of the engine; each has a default. */
+export interface EngineOptions {
+  /** This instance's name, told to clients and in logs. Default `i1`. */
+  readonly instance: string;
+  /** Whether clients without a token are let in. Default `false`. */
+  readonly guests: boolean;
+  /** How often an idle connection hears from the service, and is asked for a sign of life. Default 20 s. */
+  readonly pulseMs: number;
+  /** How soon after connecting `hello` must come. Default 5 s. */
+  readonly helloWithinMs: number;
+  /** Largest frame from a client, in bytes. Default 64 KiB. */
+  readonly frameBytes: number;
+  /** Largest `data` of one message, in bytes of JSON text. Default 32 KiB. */
+  readonly dataBytes: number;
+  /** Most channels that one session may have entered. Default 200. */
+  readonly channelsPerSession: number;
+  /** Most connections of this instance. Default 50,000. */
+  readonly connections: number;
+  /** Most bytes of missed messages in one reply. Default 1 MiB. */
+  readonly backlogBytes: number;
+  /** Most bytes that may wait for one connection before it is cut off as too slow. Default 1 MiB. */
+  readonly sendQueueBytes: number;
+  /** What may wait for all connections together, and for how long one may take nothing. */
+  readonly waiting: WaitingBounds;
+  /** Acts of one connection that may wait before the service stops reading from it. Default 64. */
+  readonly actsWaiting: number;
+  /** Publishes of one connection that may be under way at a time; later ones wait. Default 256. */
+  readonly publishesUnderWay: number;
+  /** How long a session that lost its connection is remembered. Default 10 min. */
+  readonly sessionMemoryMs: number;
+  /** How long a channel that nobody has entered any more stays at hand. Default 30 s. */
+  readonly channelLingerMs: number;
+  /** Latest messages of an entered channel held ready for recovery, per instance. Default 256. */
+  readonly tailMessages: number;
+  /** The same, in characters of their texts. Default 1 Mi. */
+  readonly tailChars: number;
+  /** The same, of all channels together. Default 64 Mi. */
+  readonly tailsChars: number;
+  /** Most connections from one address. Default 5,000: a proxy may stand before many. */
+  readonly connectionsPerAddress: number;
+  /** Most connections of one user. Default 100. */
+  readonly connectionsPerUser: number;
+  /** How often an address may fail to say who it is before the door stays shut. Default 60 in a minute. */
+  readonly failedHellos: Rate;
+  /** New connections of an address. Default 10,000 in 100 s. */
+  readonly newConnectionsPerAddress: Rate;
+  /** Requests of one session; some count for several (`costs`). Default 500 in a second. */
+  readonly requests: Rate;
+  /** Publishes of one session. Default 200 in a second. */
+  readonly publishes: Rate;
+  /** Hails of one session. Default 20 in a second. */
+  readonly hails: Rate;
+  /** Channels that one session opens: no client of this instance was in them. Default 400 in 20 s. */
+  readonly newChannels: Rate;
+  /** The same of all clients of an address. Default 20,000 in 100 s. */
+  readonly newChannelsPerAddress: Rate;
+  /** Characters of large frames that one connection sends; it is read from more slowly above. Default 64 Ki in 1/128 s: 8 Mi in a second. */
+  readonly received: Rate;
+  /** Characters that are read for one session; it waits for more above. Default 16 MiB in 4 s. */
+  readonly given: Rate;
+  /** Largest status, in bytes of JSON text. Default 2 KiB. */
+  readonly statusBytes: number;
+  /** What may wait for the store or the relay before publishers are told to wait. */
+  readonly backlog: BacklogBounds;
+  /** Most channels in which a user may have a mark. Default 1,000. */
+  readonly marksPerUser: number;
+  /** Users in a channel beyond which the marks of others are not shown any more. Default 200. */
+  readonly marksShown: number;
+  /** How long the application, or an access function, may take to answer a question. Default 3 s. */
+  readonly askWithinMs: number;
+  /** Who may do what concerns another user; nobody where it is not said. */
+  readonly users: Allow;
+  /** Whether it is remembered what became of messages, so that traces can be asked for. Default `true`. */
+  readonly traces: boolean;
+  /** Unreadable or misplaced frames within ten seconds that end a connection with 1008. Default 10. */
+  readonly strikes: number;
+}
+
+export const defaultEngineOptions: EngineOptions = {
+  instance: 'i1',
+  guests: false,
+  pulseMs: 20_000,
+  helloWithinMs: 5_000,
+  frameBytes: 65_536,
+  dataBytes: 32_768,
+  channelsPerSession: 200,
+  connections: 50_000,
+  backlogBytes: 1_048_576,
+  sendQueueBytes: 1_048_576,
+  waiting: defaultWaitingBounds,
+  actsWaiting: 64,
+  publishesUnderWay: 256,
+  sessionMemoryMs: 600_000,
+  channelLingerMs: 30_000,
+  tailMessages: 256,
+  tailChars: 1_048_576,
+  tailsChars: 67_108_864,
+  connectionsPerAddress: 5_000,
+  connectionsPerUser: 100,
+  failedHellos: { count: 60, perMs: 60_000 },
+  newConnectionsPerAddress: { count: 10_000, perMs: 100_000 },
+  requests: { count: 500, perMs: 1_000 },
+  publishes: { count: 200, perMs: 1_000 },
+  hails: { count: 20, perMs: 1_000 },
+  newChannels: { count: 400, perMs: 20_000 },
+  newChannelsPerAddress: { count: 20_000, perMs: 100_000 },
+  received: { count: 65_536, perMs: 7.8125 },
+  given: { count: 16_777_216, perMs: 4_000 },
+  statusBytes: 2_048,
+  backlog: defaultBacklogBounds,
+  marksPerUser: 1_000,
+  marksShown: 200,
+  askWithinMs: 3_000,
+  users: {},
+  traces: true,
+  strikes: 10,
+};
+
+/** Bounds of a `recent` logbook where a channel rule does not say otherwise. */
+export const defaultLogBounds = { messages: 1000, forMs: 600_000 } as const;
+
+/** How long, and for how many, keys of a recent channel are remembered at the least (PROTOCOL: both hold). */
+export const keyMemory = { ms: 600_000, keys: 1000 } as const;

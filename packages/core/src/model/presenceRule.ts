@@ -1,0 +1,11 @@
+/** Whether and how a channel shows who is in it. */
+export interface PresenceRule {
+  /** How long a session whose connection broke is still shown, in milliseconds. */
+  readonly graceMs: number;
+  /** Above so many members the list gives way to a count with a sample. */
+  readonly crowd: number;
+  /** Whether who comes and goes is noted in the logbook, as messages of the types `joined` and `left`. */
+  readonly noted?: boolean;
+}
+
+export const defaultPresence: PresenceRule = { graceMs: 10_000, crowd: 200 };

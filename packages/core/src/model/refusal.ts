@@ -1,0 +1,30 @@
+import type { ChannelName, ProblemCode } from '@nine-bells/wire';
+
+/** Something that was refused: to whom, at which door, and why. It holds no token, key or secret. */
+export interface Refused {
+  readonly code: ProblemCode;
+  /** The verb that was refused, `connect`, or a method and a path. */
+  readonly act: string;
+  readonly detail?: string | undefined;
+  readonly user?: string | undefined;
+  readonly session?: string | undefined;
+  readonly address?: string | undefined;
+  readonly channel?: ChannelName | undefined;
+  /** Of the page (RFC 6454). */
+  readonly origin?: string | undefined;
+}
+
+/** One of the latest refusals of a kind. */
+export type RefusedOnce = Omit<Refused, 'code' | 'act'> & { readonly atMs: number };
+
+/** Refusals of one code at one door. */
+export interface RefusalKind {
+  readonly code: ProblemCode;
+  readonly act: string;
+  /** Since the instance has started. */
+  readonly count: number;
+  readonly firstAtMs: number;
+  readonly lastAtMs: number;
+  /** The latest ones, oldest first. */
+  readonly latest: readonly RefusedOnce[];
+}

@@ -1,0 +1,288 @@
+import { type ChannelName, refusal } from '@nine-bells/wire';
+import type { Standing } from '../access/activeBans.js';
+import { bannedProblem, endedProblem, removedBy } from '../access/moderationProblems.js';
+import { isWithin, readRange } from '../lib/addresses.js';
+import type { Wheel } from '../lib/timerWheel.js';
+import type { MeasureTaken } from '../model/control.js';
+import {
+  type Actor,
+  type AuditEntry,
+  type Ban,
+  type BanWish,
+  type Effect,
+  type KeepingOut,
+  keepsOut,
+  type Lift,
+  type Measure,
+  type Removal,
+  type RemovalWish,
+  type Revocation,
+  type SignOut,
+} from '../model/moderation.js';
+import type { Clock } from '../ports/clock.js';
+import type { Ids } from '../ports/ids.js';
+import type { Relay } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { Store } from '../ports/stores.js';
+import type { Connected } from '../session/connected.js';
+import type { Connection } from '../session/connection.js';
+import { ChangeWatch } from './changeWatch.js';
+
+export interface MeasuresHost {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly wheel: Wheel;
+  readonly relay: Relay;
+  readonly store: Store;
+  readonly report: Report;
+  readonly standing: Standing;
+  readonly connected: Connected;
+  /** How many connections a measure is about, on all instances. */
+  readonly concerned: (measure: Measure) => Promise<number>;
+  /** @throws {ProblemError} `no-such-channel`, `bad-name` */
+  readonly checkChannel: (channel: ChannelName) => void;
+}
+
+/** How long to wait before measures that could not be read are tried again, in milliseconds. */
+const readAgainMs = 1_000;
+/** How often the database is asked whether there are changes that were not heard of, in milliseconds. */
+const lookMs = 1_500;
+/** Most changes that are looked through one by one, to end stays and sessions that they have ended elsewhere. */
+const mostMissed = 1_000;
+
+/** Takes measures, has all instances obey them, and makes those of others take effect here. */
+export class Measures {
+  readonly #host: MeasuresHost;
+  readonly #watch = new ChangeWatch();
+  #ready: Promise<void> | undefined;
+  #readingAgain: Promise<void> | undefined;
+  /** Readings of what is in force that are under way. */
+  #reading = 0;
+  #isStopped = false;
+  /** What was heard while what is in force is being read: it may not be in what is read. */
+  #heardMeanwhile: Measure[] = [];
+
+  constructor(host: MeasuresHost) {
+    this.#host = host;
+  }
+
+  /** Resolves when the measures of before are known. Until then nobody is let in. */
+  ready(): Promise<void> {
+    this.#ready ??= this.#read();
+    return this.#ready;
+  }
+
+  /**
+   * Keeps somebody out, of a channel or of the whole service; whoever is there goes at once.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value`, `unavailable`
+   */
+  async ban(wish: BanWish, by: Actor): Promise<Effect<Ban>> {
+    if ((wish.user === undefined) === (wish.address === undefined))
+      throw refusal('bad-value', 'a ban is of a user or of an address', { where: '/user' });
+    if (wish.channel !== undefined) this.#host.checkChannel(wish.channel);
+    const { forMs, ...given } = wish;
+    const whom = given.address === undefined ? given : { ...given, address: addressOf(given.address) };
+    return this.#take({ did: 'ban', ...whom, ...this.#taken(by, wish.reason), ...this.#until(forMs) });
+  }
+
+  /**
+   * Ends a ban before its time.
+   *
+   * @throws {ProblemError} `bad-value` if there is no such ban in force; `unavailable`
+   */
+  lift(id: string, by: Actor, reason?: string): Promise<Effect<Lift>> {
+    const ban = this.#host.standing.byId(id);
+    if (ban === undefined) throw refusal('bad-value', 'no ban of this id is in force');
+    const { user, channel } = ban;
+    const address = ban.did === 'ban' ? ban.address : undefined;
+    return this.#take({
+      did: 'lift',
+      ban: id,
+      ...(user === undefined ? {} : { user }),
+      ...(address === undefined ? {} : { address }),
+      ...(channel === undefined ? {} : { channel }),
+      ...this.#taken(by, reason),
+    });
+  }
+
+  /** The bans in force, the latest first. */
+  get bans(): readonly KeepingOut[] {
+    return this.#host.standing.all;
+  }
+
+  /**
+   * Ends a user's stay in a channel; with `banMs` it may not come back for so long.
+   *
+   * @throws {ProblemError} `no-such-channel`, `unavailable`
+   */
+  remove({ channel, user, reason, banMs }: RemovalWish, by: Actor): Promise<Effect<Removal>> {
+    this.#host.checkChannel(channel);
+    return this.#take({ did: 'remove', channel, user, ...this.#taken(by, reason), ...this.#until(banMs || undefined) });
+  }
+
+  /**
+   * Ends all sessions of a user; tokens issued until now are not taken any more.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  signOut(user: string, by: Actor, reason?: string): Promise<Effect<SignOut>> {
+    return this.#take({ did: 'sign-out', user, ...this.#taken(by, reason) });
+  }
+
+  /**
+   * Takes no token of a user any more that was issued until now; connections that were opened with one end.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  revokeTokens(user: string, by: Actor, reason?: string): Promise<Effect<Revocation>> {
+    return this.#take({ did: 'revoke-tokens', user, ...this.#taken(by, reason) });
+  }
+
+  /** The audit log: the last entries before a number, the latest first. */
+  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    return this.#host.store.audit(before, limit);
+  }
+
+  /** Makes a measure take effect on this instance, in this turn. */
+  obey({ change, ...measure }: MeasureTaken): void {
+    this.#host.standing.take(measure);
+    if (this.#reading > 0) this.#heardMeanwhile.push(measure);
+    if (change !== undefined) this.#watch.heard(change);
+    this.#carryOut(measure);
+  }
+
+  /** Ends what a measure ends here. */
+  #carryOut(measure: Measure): void {
+    for (const connection of this.concernedHere(measure)) {
+      if (keepsOut(measure) && measure.channel === undefined) connection.signOut(bannedProblem(measure));
+      else if (measure.did === 'sign-out') connection.signOut(endedProblem('signed out', measure));
+      else if (measure.did === 'revoke-tokens') connection.revoke(endedProblem('the token was revoked', measure));
+      else if (measure.did === 'ban' || measure.did === 'remove') {
+        connection.client?.expel(measure.channel as ChannelName, removedBy(measure));
+      }
+    }
+  }
+
+  /** Some may have been missed: what is in force is read anew, and holds for everyone who is here. */
+  readAgain(): Promise<void> {
+    this.#readingAgain ??= this.#readMissed()
+      .catch((error: unknown) => this.#failed(error))
+      .finally(() => {
+        this.#readingAgain = undefined;
+      });
+    return this.#readingAgain;
+  }
+
+  /** Reads nothing any more, and resolves when nothing is being read. */
+  async stop(): Promise<void> {
+    this.#isStopped = true;
+    await this.#readingAgain;
+  }
+
+  /**
+   * Asks now and then whether there are changes that were not heard of.
+   *
+   * @param missed - called when there are, after they have taken effect here
+   */
+  watchChanges(missed: () => void): void {
+    const { wheel, store } = this.#host;
+    const look = async (): Promise<void> => {
+      try {
+        if (!this.#watch.look(await store.changes())) return;
+        await this.readAgain();
+        missed();
+      } catch (error) {
+        this.#failed(error);
+      }
+    };
+    wheel.after(lookMs, () => void look().finally(() => this.watchChanges(missed)));
+  }
+
+  /** The connections here that a measure is about. */
+  concernedHere(measure: Measure): readonly Connection[] {
+    if (measure.did === 'lift') return [];
+    const { connected } = this.#host;
+    const address = measure.did === 'ban' ? measure.address : undefined;
+    const channel = measure.did === 'ban' || measure.did === 'remove' ? measure.channel : undefined;
+    const range = address === undefined ? undefined : readRange(address);
+    const ofUser = connected.of(measure.user ?? '');
+    return [...(ofUser.size > 0 ? ofUser : connected)].filter(
+      (each) =>
+        (range === undefined
+          ? each.client?.user === measure.user
+          : each.address !== undefined && isWithin(each.address, range)) &&
+        (channel === undefined || each.client?.isIn(channel) === true) &&
+        (each.client?.who.oversight !== true || measure.did === 'sign-out'),
+    );
+  }
+
+  async #readMissed(): Promise<void> {
+    await this.ready();
+    const before = this.#watch.known;
+    await this.#read();
+    if (this.#isStopped) return;
+    const count = Math.min(this.#watch.known - before, mostMissed);
+    const missed = count === 0 ? [] : await this.#host.store.audit(this.#watch.known + 1, count);
+    for (const each of [...missed].reverse()) if (isAboutUser(each)) this.#carryOut(each);
+    for (const connection of [...this.#host.connected]) connection.lookAgain();
+  }
+
+  async #read(): Promise<void> {
+    const { relay, store, standing, clock, wheel } = this.#host;
+    await relay.control.ready();
+    this.#reading += 1;
+    while (!this.#isStopped) {
+      try {
+        // In this order: what is committed in between is looked at twice, and not missed.
+        const last = await store.changes();
+        standing.load(await store.inForce(clock.now()), this.#heardMeanwhile);
+        this.#watch.caughtUp(last);
+        break;
+      } catch (error) {
+        this.#failed(error);
+        await new Promise<void>((resolve) => void wheel.after(readAgainMs, resolve));
+      }
+    }
+    this.#reading -= 1;
+    if (this.#reading === 0) this.#heardMeanwhile = [];
+  }
+
+  /** While it stops, what it reads from may be closed. */
+  #failed(error: unknown): void {
+    if (!this.#isStopped) this.#host.report(error, { what: 'the measures in force could not be read' });
+  }
+
+  #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {
+    const { clock, ids } = this.#host;
+    return { id: ids.measure(), by, atMs: clock.now(), ...(reason === undefined ? {} : { reason }) };
+  }
+
+  #until(forMs: number | undefined): { untilMs?: number } {
+    return forMs === undefined ? {} : { untilMs: this.#host.clock.now() + forMs };
+  }
+
+  /** Commits a measure, then has all instances obey it. */
+  async #take<M extends Measure>(measure: M): Promise<Effect<M>> {
+    const { store, relay, concerned } = this.#host;
+    // Counted before it takes effect, which no instance that is slow to answer may hold up.
+    const counting = concerned(measure);
+    const change = await store.take(measure);
+    await relay.control.append({ ...measure, change });
+    return { measure, sessions: await counting };
+  }
+}
+
+/** The range of a ban, as it is written in one way only. */
+function addressOf(text: string): string {
+  try {
+    return readRange(text).text;
+  } catch (error) {
+    throw refusal('bad-value', (error as Error).message, { where: '/address' });
+  }
+}
+
+/** Whether an entry of the audit log ends something for a user or an address. */
+function isAboutUser(entry: AuditEntry): entry is AuditEntry & Measure {
+  return ['ban', 'remove', 'sign-out', 'revoke-tokens'].includes(entry.did);
+}

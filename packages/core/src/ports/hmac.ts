@@ -1,0 +1,7 @@
+/** A keyed hash (HMAC). Instances of one service share the key. */
+export interface Seal {
+  /** The MAC of `text`, as text of `A-Z a-z 0-9 - _`, at least 32 characters. */
+  sign(text: string): string;
+  /** Compares in constant time. */
+  matches(text: string, mac: string): boolean;
+}

@@ -1,0 +1,168 @@
+import { type Author, type Json, refusal } from '@nine-bells/wire';
+import { Backlog } from '../lib/backlog.js';
+import type { Counts } from '../model/counters.js';
+import { counts } from '../model/mark.js';
+import type { Appended, Draft, OwnDraft } from '../model/message.js';
+import type { EngineOptions } from '../model/options.js';
+import type { Clock } from '../ports/clock.js';
+import type { Ids } from '../ports/ids.js';
+import type { Relay } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { Store } from '../ports/stores.js';
+import { type RuleMatch, usersOf } from '../rules/channelRule.js';
+import type { Traces } from './traces.js';
+
+export interface IntakePorts {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly relay: Relay;
+  readonly store: Store;
+  readonly report: Report;
+  readonly counts: Counts;
+  readonly traces: Traces;
+  /** How long it took until a message had its place, in milliseconds. */
+  readonly took: ((what: 'relay' | 'commit', ms: number) => void) | undefined;
+  /** A direct channel has a new message. */
+  readonly direct: (match: RuleMatch, by: Draft['by']) => void;
+}
+
+/** Where messages are taken in: bounded, given their place by whoever keeps the channel, and announced. */
+export class Intake {
+  readonly #ports: IntakePorts;
+  readonly #dataBytes: number;
+  readonly #backlog: Backlog;
+  #stopping = false;
+
+  constructor(ports: IntakePorts, { dataBytes, backlog }: Pick<EngineOptions, 'dataBytes' | 'backlog'>) {
+    this.#ports = ports;
+    this.#dataBytes = dataBytes;
+    this.#backlog = new Backlog(backlog);
+  }
+
+  /** Messages that wait for the store or the relay. */
+  get waiting(): number {
+    return this.#backlog.messages;
+  }
+
+  /** Takes nothing more in, and resolves when all that was taken in has been decided. */
+  stop(): Promise<void> {
+    this.#stopping = true;
+    return this.#backlog.whenEmpty();
+  }
+
+  /**
+   * Gives a draft its place in the channel's order. Hot: once per publish.
+   *
+   * @throws {ProblemError} `bad-value` for a type that is the service's own; `too-large`, `draining`, `busy` in this turn; as a
+   *   rejection, what the store or the relay refuses
+   */
+  append(match: RuleMatch, own: OwnDraft): Promise<Appended> {
+    if (own.type !== undefined && !counts(own.type))
+      throw refusal('bad-value', `messages of the type ${own.type} are the service's own notes`, { where: '/type' });
+    return this.#append(match, own);
+  }
+
+  #append(match: RuleMatch, own: OwnDraft): Promise<Appended> {
+    const dataText = JSON.stringify(own.data);
+    const bytes = this.#checkSize(match, dataText);
+    if (this.#stopping)
+      throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
+    this.checkLinked();
+    const { clock, ids, relay, store } = this.#ports;
+    const { channel } = own;
+    const { logbook } = match.rule;
+    const isKept = logbook.keep === 'kept';
+    const atMs = clock.now();
+    const startMs = clock.monotonic();
+    const users = isKept ? usersOf(match) : undefined;
+    const draft: Draft = {
+      id: ids.message(atMs),
+      type: own.type ?? 'message',
+      key: own.key,
+      owner: own.owner,
+      by: own.by,
+      atMs,
+      dataText,
+      except: own.except,
+      begins: users,
+    };
+    this.#backlog.take(channel, bytes);
+    let appended: Promise<Appended>;
+    try {
+      appended = isKept ? store.append(channel, draft) : relay.append(channel, draft, logbook.bounds);
+    } catch (error) {
+      // What is counted must be given back, whichever way it failed: a stop waits for it.
+      this.#backlog.giveBack(channel, bytes);
+      throw error;
+    }
+    // What the client sent is not held on to meanwhile, only what was made of it: very many may be under way.
+    return appended.then(
+      (done) => {
+        this.#backlog.giveBack(channel, bytes);
+        if (isKept) this.#announce(draft, done, users);
+        this.#ports.took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
+        this.#ports.traces.accepted(done.logged, draft, done.repeated);
+        if (!done.repeated) {
+          this.#ports.counts.messagesIn += 1;
+          if (match.rule.direct) this.#ports.direct(match, draft.by);
+        }
+        return done;
+      },
+      (error: unknown) => {
+        this.#backlog.giveBack(channel, bytes);
+        throw error;
+      },
+    );
+  }
+
+  /** Notes in the logbook that somebody has come or gone, where the rule wants it. */
+  note(match: RuleMatch, type: 'joined' | 'left', by: Author): void {
+    if (!match.rule.presence?.noted || this.#stopping) return;
+    const { channel } = match;
+    const noted = async (): Promise<Appended> => this.#append(match, { channel, type, by, data: null });
+    noted().catch((error: unknown) => this.#ports.report(error, { what: 'noting who comes and goes', channel }));
+  }
+
+  /** @throws {ProblemError} `too-large` */
+  checkData(match: RuleMatch, data: Json): void {
+    this.#checkSize(match, JSON.stringify(data));
+  }
+
+  /**
+   * With nobody to agree on an order with, there is none.
+   *
+   * @throws {ProblemError} `busy`
+   */
+  checkLinked(): void {
+    if (this.#ports.relay.isCut)
+      throw refusal('busy', 'this instance is cut off from the others', { retryAfterMs: 1000 });
+  }
+
+  /** What the database has numbered is told to whoever has entered the channel, and to whoever counts there. */
+  #announce(draft: Draft, { logged, repeated, counted }: Appended, users: readonly string[] | undefined): void {
+    if (repeated) return;
+    const { relay } = this.#ports;
+    const { channel } = logged;
+    relay.announce(channel, [logged]);
+    if (counted === undefined) return;
+    const by = draft.by === undefined || draft.by.guest ? {} : { by: draft.by.user };
+    relay.tellGrowth({ channel, counted, ...by });
+    if (users !== undefined && logged.place.number === 1) relay.tellUser({ say: 'begun', users, channel });
+  }
+
+  /** The size of data, in bytes of JSON text. */
+  #checkSize(match: RuleMatch, dataText: string): number {
+    const limit = match.rule.dataBytes ?? this.#dataBytes;
+    // A character has at most three bytes: most data is so far from the limit that nobody needs to count.
+    const bytes = dataText.length * 3 <= limit ? dataText.length : utf8Bytes(dataText);
+    if (bytes > limit)
+      throw refusal('too-large', `data has ${bytes} bytes, at most ${limit} are allowed here`, { where: '/data' });
+    return bytes;
+  }
+}
+
+const utf8 = new TextEncoder();
+
+function utf8Bytes(text: string): number {
+  return utf8.encode(text).length;
+}

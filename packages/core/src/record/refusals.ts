@@ -1,0 +1,116 @@
+import type { Problem, ProblemCode } from '@nine-bells/wire';
+import type { Counts } from '../model/counters.js';
+import type { RefusalKind, Refused, RefusedOnce } from '../model/refusal.js';
+import type { Clock } from '../ports/clock.js';
+
+interface Kind {
+  count: number;
+  readonly firstAtMs: number;
+  lastAtMs: number;
+  readonly latest: RefusedOnce[];
+  /** When one was told last, and how many were not since then. */
+  toldAtMs: number;
+  untold: number;
+}
+
+/** Kinds that are remembered, and of each the latest. */
+const mostKinds = 200;
+const mostLatest = 5;
+/** Longer texts are cut, in characters. */
+const mostChars = 300;
+/** Least time between two reports of one kind, in milliseconds. */
+const tellEveryMs = 10_000;
+
+/** Problems whose detail may quote what a client sent, and with it a secret. */
+const quoting: ReadonlySet<ProblemCode> = new Set(['bad-frame']);
+
+/** What this instance has refused, by kind, so that an operator sees why a client does not get in. */
+export class Refusals {
+  readonly #clock: Clock;
+  readonly #counts: Counts;
+  readonly #tell: (refused: Refused, untold: number) => void;
+  readonly #kinds = new Map<string, Kind>();
+
+  /** @param tell - told of the first of a kind and then now and then, with how many it was not told of since */
+  constructor(clock: Clock, counts: Counts, tell: (refused: Refused, untold: number) => void = () => {}) {
+    this.#clock = clock;
+    this.#counts = counts;
+    this.#tell = tell;
+  }
+
+  add(refused: Refused): void {
+    const { code, act, ...about } = refused;
+    this.#counts.refused(code);
+    const now = this.#clock.now();
+    const name = `${code} ${act}`;
+    let kind = this.#kinds.get(name);
+    if (kind === undefined) {
+      // The one that was heard of first makes room.
+      if (this.#kinds.size >= mostKinds)
+        for (const oldest of this.#kinds.keys()) {
+          this.#kinds.delete(oldest);
+          break;
+        }
+      kind = { count: 0, firstAtMs: now, lastAtMs: now, latest: [], toldAtMs: Number.NEGATIVE_INFINITY, untold: 0 };
+      this.#kinds.set(name, kind);
+    }
+    kind.count += 1;
+    kind.lastAtMs = now;
+    const one: RefusedOnce = { atMs: now, ...shortened(code, about) };
+    kind.latest.push(one);
+    if (kind.latest.length > mostLatest) kind.latest.shift();
+    const atMs = this.#clock.monotonic();
+    if (atMs - kind.toldAtMs < tellEveryMs) {
+      kind.untold += 1;
+      return;
+    }
+    kind.toldAtMs = atMs;
+    const { atMs: _, ...shown } = one;
+    this.#tell({ code, act, ...shown }, kind.untold);
+    kind.untold = 0;
+  }
+
+  /** As `add`, of a problem. */
+  addProblem({ code, detail }: Problem, about: Omit<Refused, 'code' | 'detail'>): void {
+    this.add({ code, detail, ...about });
+  }
+
+  /** The latest kind first. */
+  get all(): readonly RefusalKind[] {
+    return [...this.#kinds]
+      .map(([name, { count, firstAtMs, lastAtMs, latest }]) => {
+        const [code = '', ...act] = name.split(' ');
+        return { code: code as ProblemCode, act: act.join(' '), count, firstAtMs, lastAtMs, latest: [...latest] };
+      })
+      .sort((a, b) => b.lastAtMs - a.lastAtMs);
+  }
+}
+
+/** The same kinds of several instances as one list, the latest first. */
+export function joinedRefusals(all: readonly (readonly RefusalKind[])[]): readonly RefusalKind[] {
+  const kinds = new Map<string, RefusalKind>();
+  for (const each of all.flat()) {
+    const name = `${each.code} ${each.act}`;
+    const known = kinds.get(name);
+    kinds.set(
+      name,
+      known === undefined
+        ? each
+        : {
+            ...known,
+            count: known.count + each.count,
+            firstAtMs: Math.min(known.firstAtMs, each.firstAtMs),
+            lastAtMs: Math.max(known.lastAtMs, each.lastAtMs),
+            latest: [...known.latest, ...each.latest].sort((a, b) => a.atMs - b.atMs).slice(-mostLatest),
+          },
+    );
+  }
+  return [...kinds.values()].sort((a, b) => b.lastAtMs - a.lastAtMs);
+}
+
+function shortened(code: ProblemCode, { detail, ...about }: Omit<Refused, 'code' | 'act'>): Omit<RefusedOnce, 'atMs'> {
+  const all = { ...about, ...(quoting.has(code) ? {} : { detail }) };
+  return Object.fromEntries(
+    Object.entries(all).flatMap(([name, text]) => (text === undefined ? [] : [[name, text.slice(0, mostChars)]])),
+  );
+}

@@ -1,0 +1,119 @@
+import type { Author, ChannelName } from '@nine-bells/wire';
+import { formatCursor } from '@nine-bells/wire';
+import { Ring } from '../lib/ring.js';
+import type { Draft, LoggedMessage, Place } from '../model/message.js';
+import type { Accepted, StayEvent, TraceHere } from '../model/trace.js';
+
+/** What is remembered of each kind, and of messages at most so many characters. */
+const mostMessages = 20_000;
+const mostChars = 16_777_216;
+const mostEvents = 50_000;
+
+interface Held {
+  readonly logged: LoggedMessage;
+  readonly atMs: number;
+  readonly connections: number;
+}
+
+/** What is kept of `Accepted`: as little as can be, since there is one for each message. */
+interface Taken {
+  readonly channel: ChannelName;
+  readonly place: Place;
+  readonly by: Author | undefined;
+  readonly key: string | undefined;
+  readonly atMs: number;
+  readonly placedAfterMs: number;
+  repeats: number;
+}
+
+/**
+ * What this instance remembers of messages and stays, so that it can be asked what became of a message. Bounded; the
+ * oldest is forgotten first. Nothing is done per delivery: what became of a message for a session is worked out, when
+ * somebody asks, from where the session entered and left.
+ */
+export class Traces {
+  readonly #now: () => number;
+  readonly #isOn: boolean;
+  /** Two generations: when the younger is full, it takes the place of the older, which is cheaper than forgetting one by one. */
+  #accepted = new Map<string, Taken>();
+  #acceptedBefore = new Map<string, Taken>();
+  readonly #handed = new Ring<Held>(mostMessages, mostChars);
+  readonly #events = new Ring<StayEvent>(mostEvents);
+
+  constructor(now: () => number, isOn = true) {
+    this.#now = now;
+    this.#isOn = isOn;
+  }
+
+  /** A message has its place. Hot: once per publish. */
+  accepted({ id, channel, place }: LoggedMessage, { by, key, atMs }: Draft, repeated: boolean): void {
+    if (!this.#isOn) return;
+    if (repeated) {
+      const known = this.#acceptedOf(id);
+      if (known !== undefined) known.repeats += 1;
+      return;
+    }
+    this.#accepted.set(id, { channel, place, by, key, atMs, placedAfterMs: this.#now() - atMs, repeats: 0 });
+    if (this.#accepted.size < mostMessages) return;
+    this.#acceptedBefore = this.#accepted;
+    this.#accepted = new Map();
+  }
+
+  /** A message was handed to connections here. Hot: once per message and instance. */
+  handed(logged: LoggedMessage, connections: number): void {
+    if (!this.#isOn) return;
+    this.#handed.add({ logged, atMs: this.#now(), connections }, logged.text.length);
+  }
+
+  /** Something has happened to a stay. */
+  stay(event: StayEvent): void {
+    if (this.#isOn) this.#events.add(event);
+  }
+
+  /** What is known of a message; `confirmed` counts those who have got it. */
+  find(
+    id: string,
+    confirmed: (channel: ChannelName, place: Place) => number,
+  ): TraceHere & { except?: readonly string[] } {
+    const taken = this.#acceptedOf(id);
+    const accepted = taken && acceptedOf(id, taken);
+    // Of the text only as much is read as it takes.
+    const begins = `"id":${JSON.stringify(id)},`;
+    const held = this.#handed.findLast(({ logged }) => logged.tail.startsWith(begins));
+    if (held === undefined) return accepted === undefined ? {} : { accepted };
+    const { channel, place, except } = held.logged;
+    return {
+      ...(accepted === undefined ? {} : { accepted }),
+      handed: {
+        channel,
+        cursor: formatCursor(place),
+        atMs: held.atMs,
+        connections: held.connections,
+        confirmed: confirmed(channel, place),
+      },
+      ...(except === undefined ? {} : { except }),
+    };
+  }
+
+  #acceptedOf(id: string): Taken | undefined {
+    return this.#accepted.get(id) ?? this.#acceptedBefore.get(id);
+  }
+
+  /** What is known of a user's stays in a channel, oldest first. */
+  staysOf(user: string, channel: ChannelName): readonly StayEvent[] {
+    return this.#events.all.filter((each) => each.user === user && each.channel === channel);
+  }
+}
+
+function acceptedOf(id: string, { channel, place, by, key, atMs, placedAfterMs, repeats }: Taken): Accepted {
+  return {
+    id,
+    channel,
+    cursor: formatCursor(place),
+    ...(by === undefined ? {} : { by }),
+    ...(key === undefined ? {} : { key }),
+    atMs,
+    placedAfterMs,
+    repeats,
+  };
+}

@@ -1,0 +1,225 @@
+import {
+  type Appended,
+  type AuditEntry,
+  counts,
+  type Draft,
+  type Ids,
+  type InboxEntry,
+  type InboxSlice,
+  type InForce,
+  type KeptChannel,
+  type KnownUser,
+  keepsOut,
+  type LogSlice,
+  type MarkStanding,
+  type Measure,
+  type NoticeDraft,
+  noticeOf,
+  type Place,
+  type ReadLimit,
+  RecentLog,
+  type Store,
+  type UserMark,
+} from '@nine-bells/core';
+import { type ChannelName, refusal } from '@nine-bells/wire';
+
+const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
+const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_INTEGER };
+
+/** A store that forgets everything with its process. For tests and simulation. */
+export class MemoryStore implements Store {
+  readonly #ids: Ids;
+  readonly #logs = new Map<ChannelName, RecentLog>();
+  readonly #measures: Measure[] = [];
+  readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
+  readonly #users = new Map<string, KnownUser>();
+  /** How far users have read, by channel and user. */
+  readonly #marks = new Map<ChannelName, Map<string, number>>();
+  readonly #counted = new Map<ChannelName, number>();
+  #inboxVolume: string | undefined;
+
+  constructor(ids: Ids) {
+    this.#ids = ids;
+  }
+
+  async append(channel: ChannelName, draft: Draft): Promise<Appended> {
+    const appended = this.#log(channel).append(draft, unbounded);
+    if (appended.repeated) return appended;
+    if (appended.logged.place.number === 1) for (const user of draft.begins ?? []) this.#marksIn(channel).set(user, 0);
+    const counted = (this.#counted.get(channel) ?? 0) + (counts(draft.type) ? 1 : 0);
+    this.#counted.set(channel, counted);
+    return { ...appended, counted };
+  }
+
+  async head(channel: ChannelName): Promise<Place> {
+    return this.#log(channel).head;
+  }
+
+  async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    return Promise.all(channels.map((channel) => this.head(channel)));
+  }
+
+  async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
+    return this.#log(channel).since(after, limit);
+  }
+
+  async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
+    return this.#log(channel).before(before, limit);
+  }
+
+  async channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
+    return [...this.#logs]
+      .filter(([channel, log]) => channel > after && log.head.number > 0)
+      .map(([channel, log]) => ({ channel, head: log.head }))
+      .sort((a, b) => (a.channel < b.channel ? -1 : 1))
+      .slice(0, limit);
+  }
+
+  async take(measure: Measure): Promise<number> {
+    return this.#measures.push(measure);
+  }
+
+  async changes(): Promise<number> {
+    return this.#measures.length;
+  }
+
+  async inForce(atMs: number): Promise<InForce> {
+    const lifted = new Set(this.#measures.flatMap((each) => (each.did === 'lift' ? [each.ban] : [])));
+    return {
+      keepingOut: this.#measures
+        .filter(keepsOut)
+        .filter(({ id, untilMs }) => !lifted.has(id) && (untilMs === undefined || untilMs > atMs)),
+      cutoffs: this.#measures.flatMap((each) =>
+        each.did === 'sign-out' || each.did === 'revoke-tokens' ? [{ user: each.user, beforeMs: each.atMs }] : [],
+      ),
+    };
+  }
+
+  async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+    return this.#measures
+      .map((measure, index) => ({ ...measure, number: index + 1 }))
+      .filter(({ number }) => before === undefined || number < before)
+      .slice(-limit)
+      .reverse();
+  }
+
+  async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
+    return drafts.map((draft) => {
+      const inbox = this.#inbox(draft.user);
+      for (const [number, { key }] of inbox.drafts)
+        if (key !== undefined && key === draft.key) inbox.drafts.delete(number);
+      inbox.head += 1;
+      inbox.drafts.set(inbox.head, draft);
+      const place = this.#placeInInbox(inbox.head);
+      return {
+        user: draft.user,
+        place,
+        notice: noticeOf(draft, place),
+        unread: this.#unread(inbox.drafts, draft.atMs),
+      };
+    });
+  }
+
+  async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
+    const inbox = this.#inbox(user);
+    const from = after === undefined || after.volume !== this.#placeInInbox(0).volume ? 0 : after.number;
+    const all = [...inbox.drafts].filter(([number, draft]) => number > from && isThere(draft, nowMs));
+    return {
+      notices: all.slice(0, limit).map(([number, draft]) => noticeOf(draft, this.#placeInInbox(number))),
+      more: all.length > limit,
+      unread: this.#unread(inbox.drafts, nowMs),
+      head: this.#placeInInbox(inbox.head),
+    };
+  }
+
+  async done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
+    const { drafts } = this.#inbox(user);
+    for (const [number, { id }] of drafts) if (ids === true || ids.includes(id)) drafts.delete(number);
+    return this.#unread(drafts, nowMs);
+  }
+
+  async meet(users: readonly KnownUser[]): Promise<void> {
+    for (const each of users) this.#users.set(each.id, each);
+  }
+
+  async usersWith(role: string): Promise<readonly string[]> {
+    return [...this.#users.values()].filter(({ roles }) => roles.includes(role)).map(({ id }) => id);
+  }
+
+  async user(id: string): Promise<KnownUser | undefined> {
+    return this.#users.get(id);
+  }
+
+  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+    const marks = this.#marksIn(channel);
+    if (place === null) marks.delete(user);
+    else {
+      const { head } = this.#log(channel);
+      if (place.volume !== head.volume || place.number > head.number)
+        throw refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' });
+      if (!marks.has(user) && (await this.unread(user)).length >= most)
+        throw refusal('too-many-channels', `a user has read marks in at most ${most} channels`);
+      marks.set(user, Math.max(place.number, marks.get(user) ?? 0));
+    }
+    return this.#standing(user, channel);
+  }
+
+  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+    return [...this.#marks]
+      .filter(([channel, marks]) => marks.has(user) && (channels === undefined || channels.includes(channel)))
+      .map(([channel]) => this.#standing(user, channel))
+      .sort((a, b) => (a.channel < b.channel ? -1 : 1));
+  }
+
+  async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+    const { volume } = this.#log(channel).head;
+    return [...this.#marksIn(channel)]
+      .map(([user, number]) => ({ user, place: { volume, number } }))
+      .sort((a, b) => (a.user < b.user ? -1 : 1))
+      .slice(0, limit);
+  }
+
+  #marksIn(channel: ChannelName): Map<string, number> {
+    const marks = this.#marks.get(channel) ?? new Map<string, number>();
+    this.#marks.set(channel, marks);
+    return marks;
+  }
+
+  #standing(user: string, channel: ChannelName): MarkStanding {
+    const number = this.#marksIn(channel).get(user);
+    const counted = this.#counted.get(channel) ?? 0;
+    if (number === undefined) return { channel, unread: 0, counted };
+    const { volume } = this.#log(channel).head;
+    const { messages } = this.#log(channel).since({ volume, number }, everything);
+    const unread = messages.filter(({ message: { type, by } }) => counts(type) && by?.user !== user).length;
+    return { channel, place: { volume, number }, unread, counted };
+  }
+
+  #inbox(user: string): { head: number; drafts: Map<number, NoticeDraft> } {
+    const inbox = this.#inboxes.get(user) ?? { head: 0, drafts: new Map() };
+    this.#inboxes.set(user, inbox);
+    return inbox;
+  }
+
+  #placeInInbox(number: number): Place {
+    this.#inboxVolume ??= this.#ids.volume();
+    return { volume: this.#inboxVolume, number };
+  }
+
+  #unread(drafts: ReadonlyMap<number, NoticeDraft>, nowMs: number): number {
+    return [...drafts.values()].filter((draft) => isThere(draft, nowMs)).length;
+  }
+
+  #log(channel: ChannelName): RecentLog {
+    let log = this.#logs.get(channel);
+    if (log === undefined) {
+      log = new RecentLog(channel, this.#ids.volume());
+      this.#logs.set(channel, log);
+    }
+    return log;
+  }
+}
+
+function isThere({ untilMs }: NoticeDraft, nowMs: number): boolean {
+  return untilMs === undefined || untilMs > nowMs;
+}
