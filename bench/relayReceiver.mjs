@@ -38,12 +38,12 @@ const acts = {
         const receive = (messages) => {
           for (const each of messages) {
             // As an instance does: the frame is made ready.
-            void each.push;
+            void each.toPush();
             came(1, timed ? each.message.data.sent : undefined);
           }
         };
-        await opened.relay.want(topic, receive, () => {});
-        followed.push(async () => opened.relay.unwant(topic));
+        await opened.relay.subscribe({ name: topic, receive, hear: () => {} });
+        followed.push(async () => opened.relay.unsubscribe(topic));
       }
     }
   },

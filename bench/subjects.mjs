@@ -87,21 +87,21 @@ channels:
     protocol: 'nine-bells.v1',
     configuration,
     publish(count) {
-      for (let i = 0; i < count; i++) void engine.publish({ channel, data: { text } });
+      for (let i = 0; i < count; i++) void engine.messages.publish({ channel, data: { text } });
     },
     async publishTo(name, count) {
-      for (let i = 0; i < count; i++) await engine.publish({ channel: name, data: { text } });
+      for (let i = 0; i < count; i++) await engine.messages.publish({ channel: name, data: { text } });
     },
-    publishBytes: (name, bytes) => engine.publish({ channel: name, data: 'x'.repeat(bytes) }),
-    kept: async () => (await engine.channels('', 100)).length,
-    timed: (sent) => void engine.publish({ channel, data: { text, sent: String(sent) } }),
+    publishBytes: (name, bytes) => engine.messages.publish({ channel: name, data: 'x'.repeat(bytes) }),
+    kept: async () => (await engine.channels.list('', 100)).length,
+    timed: (sent) => void engine.messages.publish({ channel, data: { text, sent: String(sent) } }),
     async flushed() {
       // Publishing ends in a promise; the flush is scheduled within this turn.
       await Promise.resolve();
       await engine.flushed();
     },
-    waiting: () => engine.waitingBytes,
-    connections: () => engine.connections,
+    waiting: () => engine.stats.waitingBytes,
+    connections: () => engine.stats.connections,
     async stop() {
       await service.stop();
       rmSync(folder, { recursive: true, force: true });

@@ -1,7 +1,7 @@
 // Checks how the files of each package may import one another: no circles, and folders in floors. Types count.
 // Run by `npm run lint`. With `--print PACKAGE`, prints what each folder imports.
 import { readdirSync, readFileSync } from 'node:fs';
-import { dirname, join, normalize, relative } from 'node:path';
+import { dirname, join, normalize, relative, sep } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
 const root = fileURLToPath(new URL('..', import.meta.url));
@@ -72,8 +72,8 @@ function circlesOf(graph) {
 }
 
 function folderOf(file) {
-  const folder = dirname(file);
-  return folder === '.' ? file.replace(/\.tsx?$/, '') : folder;
+  const [folder, ...rest] = file.split(sep);
+  return rest.length === 0 ? file.replace(/\.tsx?$/, '') : folder;
 }
 
 function foldersOf(imports) {
@@ -92,12 +92,15 @@ for (const name of ['wire', 'core', 'service', 'client', 'cli', 'console']) {
   const imports = importsOf(join(root, 'packages', name, 'src'));
   for (const circle of circlesOf(imports)) faults.push(`${name}: these files import one another: ${circle.join(', ')}`);
   const folders = foldersOf(imports);
-  for (const circle of circlesOf(folders)) faults.push(`${name}: these folders import one another: ${circle.join(', ')}`);
+  for (const circle of circlesOf(folders))
+    faults.push(`${name}: these folders import one another: ${circle.join(', ')}`);
   const order = floors[name];
   for (const [from, targets] of order === undefined ? [] : folders) {
-    if (!order.includes(from)) faults.push(`${name}: ${from} has no floor; give it one in ${relative(root, fileURLToPath(import.meta.url))}`);
+    if (!order.includes(from))
+      faults.push(`${name}: ${from} has no floor; give it one in ${relative(root, fileURLToPath(import.meta.url))}`);
     for (const target of targets)
-      if (order.indexOf(target) > order.indexOf(from)) faults.push(`${name}: ${from} imports from the floor above it: ${target}`);
+      if (order.indexOf(target) > order.indexOf(from))
+        faults.push(`${name}: ${from} imports from the floor above it: ${target}`);
   }
   if (process.argv[2] === '--print' && process.argv[3] === name)
     for (const [folder, targets] of folders) console.log(`${folder}: ${[...targets].sort().join(', ')}`);

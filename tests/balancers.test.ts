@@ -85,7 +85,7 @@ async function startTwo(): Promise<StartedService[]> {
     for (const each of all) await each.stop();
     rmSync(folder, { recursive: true, force: true });
   });
-  await until(() => all.every(({ service }) => service.engine.instances.length === 2));
+  await until(() => all.every(({ service }) => service.engine.cluster.instances.length === 2));
   return all;
 }
 
@@ -119,7 +119,7 @@ describe.each(['haproxy', 'nginx'] as const)('behind %s, configured as documente
       for (let n = 0; n < 6; n++) clients.push(await entered(url, one, `user-${n}`));
       clients.push(await entered(url, one, 'streams', { transport: 'stream' }));
       clients.push(await entered(url, one, 'polls', { transport: 'poll' }));
-      for (const { service } of all) expect(service.engine.connections).toBeGreaterThan(0);
+      for (const { service } of all) expect(service.engine.stats.connections).toBeGreaterThan(0);
       // The address is the client's, not the balancer's, and the upgrade was passed on.
       const told = async () => (await two.backend.sessions()).sessions;
       // One that polls is known as such from its first poll on.
@@ -141,7 +141,7 @@ describe.each(['haproxy', 'nginx'] as const)('behind %s, configured as documente
         expect(seen).toHaveLength(200);
         expect(seen).toEqual(clients[0]?.seen);
       }
-      await until(() => two.service.engine.connections === clients.length, 5_000);
+      await until(() => two.service.engine.stats.connections === clients.length, 5_000);
     },
   );
 });

@@ -165,11 +165,11 @@ describe('the door, byte by byte', () => {
         { numRuns: count },
       );
     await run(200);
-    await until(() => started.service.engine.connections === 0);
+    await until(() => started.service.engine.stats.connections === 0);
     globalThis.gc?.();
     const before = process.memoryUsage().heapUsed;
     await run(600);
-    await until(() => started.service.engine.connections === 0);
+    await until(() => started.service.engine.stats.connections === 0);
     await isAlive();
     expect(process.memoryUsage().heapUsed - before).toBeLessThan(80_000_000);
   }, 60_000);

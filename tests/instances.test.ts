@@ -32,7 +32,7 @@ async function startInstances(count: number, relay: string, more = ''): Promise<
     rmSync(folder, { recursive: true, force: true });
   });
   // Each has to have met the others.
-  await until(() => all.every(({ service }) => service.engine.instances.length === count));
+  await until(() => all.every(({ service }) => service.engine.cluster.instances.length === count));
   return all;
 }
 
@@ -198,7 +198,7 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
       await until(() => line.frames.length >= channels / 8 + 1);
       clean.push(() => line.socket.close());
     }
-    const heard = (): number => all.reduce((sum, { service }) => sum + service.engine.relayedTexts, 0);
+    const heard = (): number => all.reduce((sum, { service }) => sum + service.engine.cluster.relayedTexts, 0);
     // That members have come is told, too.
     for (let last = -1; last !== heard(); await wait(600)) last = heard();
     const before = heard();
@@ -413,7 +413,7 @@ describe.skipIf(!redisIsThere)('an instance', () => {
       rmSync(folder, { recursive: true, force: true });
     });
     const [two, three] = all as [StartedService, StartedService];
-    await until(() => two.service.engine.instances.length === 3, 10_000);
+    await until(() => two.service.engine.cluster.instances.length === 3, 10_000);
     const [mira, tomas] = [await come(two, 'mira'), await come(three, 'tomas')];
     const decks = [mira.enter('deck/1'), tomas.enter('deck/1')];
     for (const deck of decks) await deck.ready;

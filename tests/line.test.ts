@@ -100,9 +100,9 @@ describe('the line over a real WebSocket', () => {
     for (const endMs = Date.now() + 20_000; Date.now() < endMs; ) {
       await started.backend.publishAll(Array.from({ length: 20 }, () => ({ channel: 'weather/wind', data })));
       sent += 20;
-      if (!started.service.engine.sessions().some(({ session }) => session === stuck.frames[0].session)) break;
+      if (!started.service.engine.stats.sessions.some(({ session }) => session === stuck.frames[0].session)) break;
     }
-    expect(started.service.engine.sessions().map(({ session }) => session)).not.toContain(stuck.frames[0].session);
+    expect(started.service.engine.stats.sessions.map(({ session }) => session)).not.toContain(stuck.frames[0].session);
     await until(() => sound.frames.filter((frame) => frame.on === 'message').length === sent);
     const numbers = sound.frames
       .filter((frame) => frame.on === 'message')

@@ -76,7 +76,7 @@ describe('read marks', () => {
     const pia = open('pia');
     const jory = open('jory');
     await Promise.all([pia.line.opened(), jory.line.opened()]);
-    await until(() => started.service.engine.sessions().length === 2);
+    await until(() => started.service.engine.stats.sessions.length === 2);
     await new Promise((resolve) => setTimeout(resolve, 1_200));
     const talk = pia.line.direct(['jory']);
     const { cursor } = await talk.publish('hello');

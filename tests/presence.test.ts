@@ -55,7 +55,7 @@ describe('who is there', () => {
     ]);
     await expect(started.backend.members('crew/petrel')).rejects.toThrow('do not show who is there');
     // Within a second each has been pinged.
-    await until(() => started.service.engine.sessions().every(({ roundTripMs }) => roundTripMs !== undefined));
+    await until(() => started.service.engine.stats.sessions.every(({ roundTripMs }) => roundTripMs !== undefined));
     const { sessions } = await started.backend.sessions();
     expect(sessions.every(({ roundTripMs }) => roundTripMs !== undefined)).toBe(true);
 

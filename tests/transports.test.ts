@@ -45,9 +45,9 @@ describe.each(['stream', 'poll'] as const)('a line by %s', (transport) => {
     expect(jory.seen).toEqual(pia.seen);
     await expect(pia.line.publish('race/3/signals', 1)).rejects.toMatchObject({ code: 'not-allowed' });
     expect((await pia.entry.read({ limit: 2 })).messages).toHaveLength(2);
-    expect(started.service.engine.sessions().find(({ user }) => user === 'pia')).toMatchObject({ transport });
+    expect(started.service.engine.stats.sessions.find(({ user }) => user === 'pia')).toMatchObject({ transport });
     pia.line.close();
-    await until(() => started.service.engine.connections === 1);
+    await until(() => started.service.engine.stats.connections === 1);
   });
 
   it('sends what waits in portions that the service takes, however large it is together', async () => {
@@ -189,7 +189,7 @@ describe('a session over HTTP', () => {
       expect((await call('', { method: 'POST', body })).status, body).toBe(400);
     expect((await begin({ token: 'forged' })).code).toBe('token-invalid');
     expect((await call(`/${session}`, { method: 'DELETE', secret })).status).toBe(204);
-    await until(() => started.service.engine.connections === 0);
+    await until(() => started.service.engine.stats.connections === 0);
   });
 });
 
@@ -251,12 +251,12 @@ describe('a stream to listen to', () => {
     const { hostname, port } = new URL(started.url);
     const socket = connectTcp(Number(port), hostname);
     socket.write(`GET /line/listen?channel=${chat} HTTP/1.1\r\nHost: x\r\n\r\n`);
-    await until(() => started.service.engine.connections === 1);
+    await until(() => started.service.engine.stats.connections === 1);
     socket.pause();
     const data = 'x'.repeat(4_000);
-    for (let n = 0; n < 40 && started.service.engine.connections > 0; n++)
+    for (let n = 0; n < 40 && started.service.engine.stats.connections > 0; n++)
       await started.backend.publishAll(Array.from({ length: 100 }, () => ({ channel: chat, data })));
-    await until(() => started.service.engine.connections === 0, 10_000);
+    await until(() => started.service.engine.stats.connections === 0, 10_000);
     socket.resume();
     await new Promise((resolve) => socket.once('close', resolve));
   }, 40_000);
@@ -272,7 +272,7 @@ describe('a stream to listen to', () => {
     const authorization = `Bearer ${await started.token('tomas', 60_000, { claims: { boats: ['petrel'] } })}`;
     const own = await listen('channel=crew/petrel&channel=committee', 'entered', 2, { authorization });
     expect(own.map(({ event }) => event)).toEqual(['entered', 'entered']);
-    await until(() => started.service.engine.connections === 0);
+    await until(() => started.service.engine.stats.connections === 0);
   });
 });
 
@@ -332,7 +332,7 @@ describe('a way that swallows everything', () => {
     const brokeAt = Date.now();
     const [client, service] = await Promise.all([
       until(() => pia.line.state.name !== 'open' && Date.now() - brokeAt),
-      until(() => started.service.engine.connections === 0 && Date.now() - brokeAt),
+      until(() => started.service.engine.stats.connections === 0 && Date.now() - brokeAt),
     ]);
     // Two pulses, and what a timer of 100 ms and the machine add.
     expect(Math.max(client, service)).toBeLessThan(2 * 600 + 300);

@@ -24,6 +24,7 @@ import {
   type Signal,
   SoloRelay,
   type Store,
+  type Subscriber,
   type UserMark,
   type UserWord,
 } from '@nine-bells/core';
@@ -277,23 +278,21 @@ export class FaultyRelay implements Relay {
     this.#solo.announce(channel, messages);
   }
 
-  want(
-    channel: ChannelName,
-    receive: (messages: readonly LoggedMessage[]) => void,
-    hear: (signal: Signal) => void,
-  ): undefined {
+  subscribe(subscriber: Subscriber): undefined {
+    const { name } = subscriber;
     const carry = (messages: readonly LoggedMessage[]): void => {
       if (!this.faults || this.#random.chance(0.8)) {
-        receive(messages);
+        subscriber.receive(messages);
         return;
       }
       const fate = this.#random.between(0, 2);
-      if (fate === 1) receive(messages);
-      if (fate > 0) this.#clock.setTimer(this.#random.between(1, 500), () => receive(messages));
+      if (fate === 1) subscriber.receive(messages);
+      if (fate > 0) this.#clock.setTimer(this.#random.between(1, 500), () => subscriber.receive(messages));
     };
-    this.#solo.want(channel, carry, (signal) => {
-      if (!this.faults || this.#random.chance(0.8)) hear(signal);
-    });
+    const told = (signal: Signal): void => {
+      if (!this.faults || this.#random.chance(0.8)) subscriber.hear(signal);
+    };
+    this.#solo.subscribe({ name, receive: carry, hear: told });
   }
 
   cast(signal: Signal): void {
@@ -322,8 +321,8 @@ export class FaultyRelay implements Relay {
 
   unwantGrowth(): void {}
 
-  unwant(channel: ChannelName): void {
-    this.#solo.unwant(channel);
+  unsubscribe(channel: ChannelName): void {
+    this.#solo.unsubscribe(channel);
   }
 
   stop(): void {

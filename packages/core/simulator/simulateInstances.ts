@@ -245,7 +245,7 @@ async function run(
     const user = `stranger-${++count.bans}`;
     const by = { kind: 'service', id: 'simulation' } as const;
     note(() => `the service: ${engine.options.instance} bans ${user}`);
-    if (random.chance(0.5)) engine.measures.ban({ user }, by).catch(() => {});
+    if (random.chance(0.5)) engine.moderation.ban({ user }, by).catch(() => {});
     else {
       void records.take({ did: 'ban', id: ids.measure(), user, by, atMs: clock.now() });
       kill(index);
@@ -298,7 +298,7 @@ async function run(
     // A message more in each channel would show any hole; without one, they must be found as well.
     if (random.chance(0.5))
       for (const channel of channels)
-        await Promise.race([reach()?.engine.publish({ channel, data: 'the last' }), clock.run(1000)]);
+        await Promise.race([reach()?.engine.messages.publish({ channel, data: 'the last' }), clock.run(1000)]);
     await clock.run(20_000);
     for (const client of clients) if (!client.isOpen) throw new Error(`${client.name} is not connected in the end`);
   }
@@ -307,7 +307,7 @@ async function run(
   async function checkBans(): Promise<void> {
     const committed = (await records.inForce(clock.now())).keepingOut.map(({ id }) => id).sort();
     for (const { engine, isDead } of instances) {
-      const known = engine.measures.bans.map(({ id }) => id).sort();
+      const known = engine.moderation.bans.map(({ id }) => id).sort();
       const missing = committed.filter((id) => !known.includes(id));
       if (!isDead && missing.length > 0)
         throw new Error(`${engine.options.instance} does not know ${missing.length} of ${committed.length} bans`);

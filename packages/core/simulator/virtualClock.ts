@@ -15,6 +15,12 @@ export class VirtualClock implements Clock {
   readonly #events: Event[] = [];
   readonly #cancelled = new Set<Event>();
   #turnEnd: (() => void)[] = [];
+  readonly #grainMs: number;
+
+  /** @param grainMs - timers run out at multiples of this, in milliseconds: the coarser, the more happens in one turn */
+  constructor(grainMs = 1) {
+    this.#grainMs = grainMs;
+  }
 
   now(): number {
     return this.#nowMs + this.#offMs;
@@ -35,7 +41,9 @@ export class VirtualClock implements Clock {
   }
 
   setTimer(delayMs: number, act: () => void): () => void {
-    const event = { atMs: this.#nowMs + Math.max(0, delayMs), order: this.#order++, act };
+    const dueMs = this.#nowMs + Math.max(0, delayMs);
+    const atMs = Math.ceil(dueMs / this.#grainMs) * this.#grainMs;
+    const event = { atMs, order: this.#order++, act };
     this.#insert(event);
     return () => void this.#cancelled.add(event);
   }
@@ -51,12 +59,19 @@ export class VirtualClock implements Clock {
       await this.#settle();
       const event = this.#events.at(-1);
       if (event === undefined || event.atMs > endMs) break;
-      this.#events.pop();
-      if (this.#cancelled.delete(event)) continue;
-      this.#nowMs = event.atMs;
-      event.act();
+      this.#runAt(event.atMs);
     }
     this.#nowMs = endMs;
+  }
+
+  /** Runs all that is due at a moment, with no promise in between: steps of different clients are interleaved. */
+  #runAt(atMs: number): void {
+    for (let event = this.#events.at(-1); event?.atMs === atMs; event = this.#events.at(-1)) {
+      this.#events.pop();
+      if (this.#cancelled.delete(event)) continue;
+      this.#nowMs = atMs;
+      event.act();
+    }
   }
 
   /** Runs promises and ends of turns until none is left. */

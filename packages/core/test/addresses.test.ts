@@ -52,18 +52,18 @@ describe('a ban of', () => {
     const { welcomed, engine, connect, settle } = harness();
     const there = await welcomed('pia', {}, engine, canonicalAddress(within));
     const other = await welcomed('jory', {}, engine, outside);
-    const { measure } = await engine.measures.ban({ address }, mira);
+    const { measure } = await engine.moderation.ban({ address }, mira);
     await settle();
     expect([there.closedWith?.code, other.closedWith]).toEqual([closeCodes.signedOut, undefined]);
     expect(connect(engine, canonicalAddress(within)).closedWith?.code).toBe(closeCodes.signedOut);
     expect(connect(engine, outside).closedWith).toBeUndefined();
-    await engine.measures.lift(measure.id, mira);
+    await engine.moderation.lift(measure.id, mira);
     await settle();
     expect(connect(engine, canonicalAddress(within)).closedWith).toBeUndefined();
   });
 
   it('what is no address is refused, with how to write one', async () => {
-    await expect(harness().engine.measures.ban({ address: '10.0.0.0/4' }, mira)).rejects.toMatchObject({
+    await expect(harness().engine.moderation.ban({ address: '10.0.0.0/4' }, mira)).rejects.toMatchObject({
       problem: { code: 'bad-value', where: '/address', detail: expect.stringContaining('192.0.2.0/24') },
     });
   });

@@ -23,7 +23,7 @@ const large = 'x'.repeat(20_000);
 
 async function fill({ engine }: Harness, channels: number, messages = 1): Promise<void> {
   for (let n = 0; n < channels; n++)
-    for (let m = 0; m < messages; m++) await engine.publish({ channel: berth(n), data: large });
+    for (let m = 0; m < messages; m++) await engine.messages.publish({ channel: berth(n), data: large });
 }
 
 /** Characters of all frames that a client was given. */
@@ -34,7 +34,7 @@ describe('a reply to hello', () => {
     const all = setUp({ backlogBytes: 100_000 });
     const { welcomed, settle } = all;
     await fill(all, 30, 2);
-    const first = `${(await all.engine.read(berth(0), {}, { messages: 1, bytes: 1 })).head.volume}:0`;
+    const first = `${(await all.engine.messages.read(berth(0), {}, { messages: 1, bytes: 1 })).head.volume}:0`;
     const enter = Array.from({ length: 30 }, (_, n) => ({ channel: berth(n), after: first }));
     const pia = await welcomed('pia', { enter: [...enter, { channel: 'desk/1' }, { channel: 'quay/0', last: 5 }] });
     expect(given(pia)).toBeLessThan(100_000 + 25_000 + 32 * 200);
@@ -52,7 +52,7 @@ describe('a reply to hello', () => {
   it('counts every channel, also one that is not caught up with', async () => {
     const all = setUp({ backlogBytes: 1_000, channelsPerSession: 3 });
     await fill(all, 5);
-    const first = `${(await all.engine.read(berth(0), {}, { messages: 1, bytes: 1 })).head.volume}:0`;
+    const first = `${(await all.engine.messages.read(berth(0), {}, { messages: 1, bytes: 1 })).head.volume}:0`;
     const enter = Array.from({ length: 5 }, (_, n) => ({ channel: berth(n), after: first }));
     const pia = await all.welcomed('pia', { enter });
     const codes = pia.frames[0].entered.map(({ problem }: { problem?: { code: string } }) => problem?.code);
@@ -252,9 +252,9 @@ describe('what is held of messages', () => {
       const enter = Array.from({ length: channels }, (__, n) => ({ channel: berth(n) }));
       const pia = await all.welcomed('pia', { enter });
       const { cursor } = pia.frames[0].entered[0];
-      for (let n = 0; n < 60; n++) await all.engine.publish({ channel: berth(n % channels), data: large });
+      for (let n = 0; n < 60; n++) await all.engine.messages.publish({ channel: berth(n % channels), data: large });
       await all.settle();
-      expect(all.engine.heldChars).toBeLessThanOrEqual(most);
+      expect(all.engine.stats.heldChars).toBeLessThanOrEqual(most);
       const jory = await all.welcomed('jory', { enter: [{ channel: berth(0), after: cursor }] });
       const { messages, gap } = jory.frames[0].entered[0];
       expect(gap).toBeUndefined();

@@ -1,7 +1,7 @@
 import type { MemoryStore } from '@nine-bells/core/testing';
 import { type Verb, verbs } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { decidedFor, type Store } from '../src/index.js';
+import { type Store, sessionVerbs } from '../src/index.js';
 import { harness } from './harness.js';
 
 const channel = 'closed';
@@ -34,7 +34,7 @@ const own = new Set(['inForce', 'changes', 'inbox', 'meet', 'unread']);
 
 describe('no verb reaches a channel without a decision', () => {
   it('and every verb says which decision that is', () => {
-    expect(Object.keys(decidedFor).sort()).toEqual([...verbs].sort());
+    expect(['hello', ...Object.keys(sessionVerbs)].sort()).toEqual([...verbs].sort());
     expect(Object.keys(samples).sort()).toEqual([...verbs].sort());
   });
 
@@ -60,10 +60,10 @@ describe('no verb reaches a channel without a decision', () => {
     const code = reply?.problem?.code ?? reply?.entered?.[0]?.problem?.code;
     if (unanswered.includes(verb)) expect(code).toBe('unknown-verb');
     else if (verb === 'status') expect(code).toBe('bad-value');
-    else if (decidedFor[verb] === 'own' || verb === 'refresh') expect(code).toBeUndefined();
+    else if (verb !== 'hello' && sessionVerbs[verb].act === 'own') expect(code).toBeUndefined();
     else expect(code).toBe('not-allowed');
     expect(touched).toEqual([]);
-    expect(engine.enteredChannels).toBe(0);
+    expect(engine.stats.enteredChannels).toBe(0);
     expect(engine.counts.messagesIn).toBe(0);
   });
 });

@@ -42,7 +42,7 @@ describe('hello', () => {
     expect(stranger.frames).toEqual([]);
     await clock.run(1_000);
     expect(stranger.frames[0]).toMatchObject({ user: 'jory', continued: false });
-    await engine.measures.revokeTokens('pia', { kind: 'key', id: 'k' });
+    await engine.moderation.revokeTokens('pia', { kind: 'key', id: 'k' });
     const revoked = await welcomed('late:pia@60000', { session, secret: back.frames[0].secret });
     expect(revoked.closedWith?.code).toBe(4903);
     await clock.run(61_000);
@@ -123,8 +123,8 @@ describe('hello', () => {
 
   it('restores every channel after its cursor in one reply, and answers those it refuses one by one', async () => {
     const { welcomed, engine } = harness();
-    const first = await engine.publish({ channel: chat, data: 1 });
-    await engine.publish({ channel: chat, data: 2 });
+    const first = await engine.messages.publish({ channel: chat, data: 1 });
+    await engine.messages.publish({ channel: chat, data: 2 });
     const client = await welcomed(undefined, {
       enter: [
         { channel: chat, after: first.cursor },
@@ -215,8 +215,8 @@ describe('refresh', () => {
     const pia = await welcomed('pia+petrel', { enter });
     const id = pia.send({ do: 'refresh', token: 'pia' });
     await settle();
-    await engine.publish({ channel: channelName('crew/petrel'), data: 'aboard' });
-    await engine.publish({ channel: chat, data: 'ashore' });
+    await engine.messages.publish({ channel: channelName('crew/petrel'), data: 'aboard' });
+    await engine.messages.publish({ channel: chat, data: 'ashore' });
     await settle();
     expect(pia.reply(id)).toMatchObject({ lost: ['crew/petrel'] });
     expect(pia.data).toEqual(['ashore']);
@@ -252,7 +252,7 @@ describe('publishing', () => {
     const elsewhere = await welcomed('ines', { enter: [{ channel: 'race/4/chat' }] });
     pia.send({ do: 'publish', channel: chat, data: 1, key: 'k' });
     jory.send({ do: 'publish', channel: chat, data: 2 });
-    await engine.publish({ channel: chat, data: 3, by: { user: 'mira' } });
+    await engine.messages.publish({ channel: chat, data: 3, by: { user: 'mira' } });
     await settle();
     expect(pia.data).toEqual([1, 2, 3]);
     expect(jory.frames.filter((frame) => frame.on)).toEqual(pia.frames.filter((frame) => frame.on));
@@ -296,7 +296,7 @@ describe('publishing', () => {
     expect(guest.reply(nobody).problem?.code).toBe('not-allowed');
     expect(guest.reply(nowhere).problem?.code).toBe('no-such-channel');
     expect(guest.data).toEqual([]);
-    await expect(engine.publish({ channel: channelName('x/y'), data: 1 })).rejects.toMatchObject({
+    await expect(engine.messages.publish({ channel: channelName('x/y'), data: 1 })).rejects.toMatchObject({
       code: 'no-such-channel',
     });
   });
@@ -373,18 +373,18 @@ describe('a store that does not keep up', () => {
 
   it('has publishers wait before memory grows, and heals by itself', async () => {
     const { engine, settle, commit } = slowStore({ backlog: { messages: 20, bytes: 10_000, perChannel: 15 } });
-    const publish = (channel = chat, data: string | number = 1) => outcome(engine.publish({ channel, data }));
+    const publish = (channel = chat, data: string | number = 1) => outcome(engine.messages.publish({ channel, data }));
     const first = Array.from({ length: 20 }, () => publish());
     const elsewhere = Array.from({ length: 10 }, () => publish(channelName('race/4/chat')));
     await settle();
-    expect(engine.backlog).toBe(20);
+    expect(engine.stats.backlog).toBe(20);
     commit();
     await settle();
-    expect([(await Promise.all(first)).filter((each) => each === 'busy').length, engine.backlog]).toEqual([5, 0]);
+    expect([(await Promise.all(first)).filter((each) => each === 'busy').length, engine.stats.backlog]).toEqual([5, 0]);
     expect((await Promise.all(elsewhere)).filter((each) => each === 'busy').length).toBe(5);
     const large = Array.from({ length: 15 }, () => publish(chat, 'x'.repeat(900)));
     await settle();
-    expect(engine.backlog).toBe(11);
+    expect(engine.stats.backlog).toBe(11);
     commit();
     await settle();
     expect((await Promise.all(large)).filter((each) => each === 'busy').length).toBe(4);
@@ -396,9 +396,9 @@ describe('a store that does not keep up', () => {
 
   it('does not hold up what is not kept', async () => {
     const { engine, settle } = slowStore({ backlog: { messages: 100, bytes: 10_000, perChannel: 5 } });
-    for (let n = 0; n < 10; n++) void outcome(engine.publish({ channel: chat, data: n }));
+    for (let n = 0; n < 10; n++) void outcome(engine.messages.publish({ channel: chat, data: n }));
     await settle();
-    expect(await outcome(engine.publish({ channel: channelName('weather/wind'), data: 1 }))).toBe('published');
+    expect(await outcome(engine.messages.publish({ channel: channelName('weather/wind'), data: 1 }))).toBe('published');
   });
 });
 
@@ -441,10 +441,10 @@ describe('draining', () => {
 describe('entering', () => {
   it('gives the last messages and then what comes, without a seam', async () => {
     const { welcomed, settle, engine } = harness();
-    for (let n = 1; n <= 5; n++) await engine.publish({ channel: chat, data: n });
+    for (let n = 1; n <= 5; n++) await engine.messages.publish({ channel: chat, data: n });
     const pia = await welcomed('pia');
     const id = pia.send({ do: 'enter', channel: chat, last: 2 });
-    void engine.publish({ channel: chat, data: 6 });
+    void engine.messages.publish({ channel: chat, data: 6 });
     await settle();
     const given = pia.reply(id) as unknown as { messages: { data: number }[] };
     const seen = [...given.messages.map((each) => each.data), ...pia.data];
@@ -457,8 +457,8 @@ describe('entering', () => {
 
   it('gives a long backlog in parts, each within the bound, and goes live with the last', async () => {
     const { welcomed, settle, engine } = harness({ backlogBytes: 2_000 });
-    const first = await engine.publish({ channel: chat, data: 'first' });
-    for (let n = 0; n < 30; n++) await engine.publish({ channel: chat, data: 'x'.repeat(100) });
+    const first = await engine.messages.publish({ channel: chat, data: 'first' });
+    for (let n = 0; n < 30; n++) await engine.messages.publish({ channel: chat, data: 'x'.repeat(100) });
     const pia = await welcomed('pia');
     let after = first.cursor;
     let seen = 0;
@@ -470,12 +470,12 @@ describe('entering', () => {
       ({ more, cursor: after } = part);
       seen += part.messages.length;
       if (parts === 0) {
-        await engine.publish({ channel: chat, data: 'meanwhile' });
+        await engine.messages.publish({ channel: chat, data: 'meanwhile' });
         expect(pia.data).toEqual([]);
       }
       expect(parts).toBeLessThan(20);
     }
-    await engine.publish({ channel: chat, data: 'live' });
+    await engine.messages.publish({ channel: chat, data: 'live' });
     await settle();
     expect(seen).toBe(31);
     expect(pia.data).toEqual(['live']);
@@ -483,8 +483,8 @@ describe('entering', () => {
 
   it('says what can no longer be recovered', async () => {
     const { welcomed, engine } = harness();
-    const first = await engine.publish({ channel: wind, data: 1 });
-    for (let n = 2; n <= 10; n++) await engine.publish({ channel: wind, data: n });
+    const first = await engine.messages.publish({ channel: wind, data: 1 });
+    for (let n = 2; n <= 10; n++) await engine.messages.publish({ channel: wind, data: n });
     const client = await welcomed(undefined, { enter: [{ channel: wind, after: first.cursor }] });
     const [entered] = client.frames[0].entered;
     expect(entered.gap).toMatchObject({ channel: wind, after: first.cursor, why: 'expired' });
@@ -495,7 +495,7 @@ describe('entering', () => {
     const { welcomed, settle, engine } = harness();
     const pia = await welcomed('pia', { enter: [{ channel: chat }] });
     pia.send({ do: 'leave', channel: chat });
-    await engine.publish({ channel: chat, data: 1 });
+    await engine.messages.publish({ channel: chat, data: 1 });
     await settle();
     expect(pia.data).toEqual([]);
   });
@@ -511,11 +511,11 @@ describe('entering', () => {
   it('leaves no channel behind in memory when everybody has gone', async () => {
     const { welcomed, clock, engine } = harness();
     const pia = await welcomed('pia', { enter: [{ channel: 'race/1/chat' }, { channel: 'race/2/chat' }] });
-    expect(engine.enteredChannels).toBe(2);
+    expect(engine.stats.enteredChannels).toBe(2);
     pia.connection.closed(1006);
-    expect(engine.enteredChannels).toBe(0);
+    expect(engine.stats.enteredChannels).toBe(0);
     await clock.run(60_000);
-    expect(await engine.channels('', 10)).toEqual([]);
+    expect(await engine.channels.list('', 10)).toEqual([]);
   });
 });
 
@@ -527,7 +527,7 @@ describe('a connection', () => {
     const { session, secret, entered } = slow.frames[0];
     slow.waitingBytes = 1;
     for (let n = 0; n < 20; n++) {
-      await engine.publish({ channel: chat, data: 'x'.repeat(200) });
+      await engine.messages.publish({ channel: chat, data: 'x'.repeat(200) });
       await settle();
     }
     expect(slow.closedWith?.code).toBe(closeCodes.tooSlow);
@@ -603,22 +603,25 @@ describe('a connection', () => {
 describe('the list of channels', () => {
   it('holds kept ones that were published to and those entered now, by name and by pages', async () => {
     const { welcomed, engine } = harness();
-    await engine.publish({ channel: channelName('race/2/chat'), data: 1 });
-    await engine.publish({ channel: channelName('race/1/chat'), data: 1 });
+    await engine.messages.publish({ channel: channelName('race/2/chat'), data: 1 });
+    await engine.messages.publish({ channel: channelName('race/1/chat'), data: 1 });
     await welcomed('pia', { enter: [{ channel: 'race/1/chat' }, { channel: wind }, { channel: 'committee' }] });
-    const all = await engine.channels('', 10);
+    const all = await engine.channels.list('', 10);
     expect(all.map(({ channel, entered }) => [channel, entered])).toEqual([
       ['committee', 1],
       ['race/1/chat', 1],
       ['race/2/chat', 0],
       ['weather/wind', 1],
     ]);
-    expect((await engine.channels('committee', 2)).map(({ channel }) => channel)).toEqual([
+    expect((await engine.channels.list('committee', 2)).map(({ channel }) => channel)).toEqual([
       'race/1/chat',
       'race/2/chat',
     ]);
-    expect(await engine.channel(channelName('race/2/chat'))).toEqual(all[2]);
-    expect(await engine.channel(channelName('race/9/chat'))).toMatchObject({ pattern: 'race/:race/chat', entered: 0 });
+    expect(await engine.channels.describe(channelName('race/2/chat'))).toEqual(all[2]);
+    expect(await engine.channels.describe(channelName('race/9/chat'))).toMatchObject({
+      pattern: 'race/:race/chat',
+      entered: 0,
+    });
   });
 });
 
@@ -626,11 +629,11 @@ describe('stopping', () => {
   it('says goodbye, decides what is under way, and takes nothing new', async () => {
     const { welcomed, connect, engine } = harness();
     const pia = await welcomed('pia');
-    const under = engine.publish({ channel: chat, data: 1 });
+    const under = engine.messages.publish({ channel: chat, data: 1 });
     await engine.stop();
     await expect(under).resolves.toHaveProperty('cursor');
     expect(pia.closedWith?.code).toBe(closeCodes.drain);
     expect(connect().closedWith?.code).toBe(closeCodes.drain);
-    await expect(engine.publish({ channel: chat, data: 2 })).rejects.toMatchObject({ code: 'draining' });
+    await expect(engine.messages.publish({ channel: chat, data: 2 })).rejects.toMatchObject({ code: 'draining' });
   });
 });

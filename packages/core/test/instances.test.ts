@@ -108,23 +108,23 @@ describe('instances', () => {
     await come(engines[0], 'pia', [north]);
     await clock.run(1_500);
     for (const engine of engines)
-      expect(engine.instances).toMatchObject([
+      expect(engine.cluster.instances).toMatchObject([
         { instance: 'i1', connections: 1, channels: 1, isThis: engine === engines[0] },
         { instance: 'i2', connections: 0, isThis: engine === engines[1] },
       ]);
     void relays[1]?.stop();
     await clock.run(10);
-    expect(engines[0]?.instances).toHaveLength(1);
+    expect(engines[0]?.cluster.instances).toHaveLength(1);
   });
 
   it('have one order in a channel, whoever publishes where, and give what was missed from any of them', async () => {
     const { clock, one, other, come } = await two();
     const [pia, jory] = [await come(one, 'pia', [north, chat]), await come(other, 'jory', [north, chat])];
-    const publishing = one.publish({ channel: north, data: 'first' });
+    const publishing = one.messages.publish({ channel: north, data: 'first' });
     await clock.run(10);
     const { cursor: first } = await publishing;
     for (let n = 0; n < 20; n++)
-      for (const channel of [north, chat]) void (n % 3 ? one : other).publish({ channel, data: n });
+      for (const channel of [north, chat]) void (n % 3 ? one : other).messages.publish({ channel, data: n });
     await clock.run(200);
     const cursors = ({ frames }: Client): string[] =>
       frames.flatMap(({ on, cursor }) => (on === 'message' ? cursor : []));
@@ -141,9 +141,9 @@ describe('instances', () => {
   it('know a key of a recent channel, whichever was published to first', async () => {
     const { one, other, clock } = await two();
     const draft = { channel: north, data: 1, key: 'k', by: { user: 'pia' } };
-    const first = one.publish(draft);
+    const first = one.messages.publish(draft);
     await clock.run(10);
-    const again = other.publish(draft);
+    const again = other.messages.publish(draft);
     await clock.run(10);
     expect(await again).toEqual({ ...(await first), repeated: true });
   });
@@ -156,20 +156,20 @@ describe('instances', () => {
     await clock.run(500);
     elsewhere.send({ do: 'status', status: 'away' });
     await clock.run(500);
-    expect(one.members(north, 10)).toMatchObject({
+    expect(one.presence.membersHere(north, 10)).toMatchObject({
       count: 2,
       members: [{ user: 'pia', sessions: 2 }, { user: 'jory' }],
     });
     expect(
-      other
-        .members(north, 10)
+      other.presence
+        .membersHere(north, 10)
         .members.map(({ user }) => user)
         .sort(),
     ).toEqual(['jory', 'pia']);
     expect(pia.pushes('members').at(-1)).toMatchObject({ count: 2 });
     pia.send({ do: 'leave', channel: north });
     await clock.run(500);
-    expect(one.members(north, 10).members[0]).toMatchObject({ user: 'pia', sessions: 1, status: 'away' });
+    expect(one.presence.membersHere(north, 10).members[0]).toMatchObject({ user: 'pia', sessions: 1, status: 'away' });
   });
 
   it('keep a session’s place in the list while it goes from one to the other', async () => {
@@ -183,10 +183,10 @@ describe('instances', () => {
     after.send({ do: 'hello', token: 'pia', session, secret, enter: [{ channel: north }] });
     await clock.run(5_000);
     expect(watcher.pushes('members').flatMap(({ left }) => left ?? [])).toEqual([]);
-    expect(one.members(north, 10)).toMatchObject({ count: 2 });
+    expect(one.presence.membersHere(north, 10)).toMatchObject({ count: 2 });
     after.connection.closed(1000);
     await clock.run(500);
-    expect(one.members(north, 10).members.map(({ user }) => user)).toEqual(['mira']);
+    expect(one.presence.membersHere(north, 10).members.map(({ user }) => user)).toEqual(['mira']);
   });
 
   it('end the older connection of a session that goes on on the other', async () => {
@@ -217,15 +217,15 @@ describe('instances', () => {
     const { clock, one, come, engines, doors } = await two();
     await come(engines[0], 'pia', [north]);
     const jory = await come(engines[1], 'jory', [north]);
-    const asked = one.everywhere.members(north, 10);
+    const asked = one.cluster.members(north, 10);
     await clock.run(10);
     expect(await asked).toMatchObject({ count: 2, missing: [] });
-    const visitor = one.everywhere.visitor(jory.frames[0].session);
+    const visitor = one.cluster.visitor(jory.frames[0].session);
     await clock.run(10);
     expect(await visitor).toMatchObject({ who: { user: 'jory' } });
     // From now on the other hears nothing.
     doors[1]?.listen({ heard: () => {}, broken: () => {}, resumed: () => {} });
-    const again = one.everywhere.sessions(10);
+    const again = one.cluster.sessions(10);
     await clock.run(1_500);
     expect(await again).toMatchObject({ sessions: [{ user: 'pia' }], missing: ['i2'] });
   });
@@ -235,13 +235,13 @@ describe('instances', () => {
     const jory = await come(other, 'jory', [north, chat]);
     const topics = [`c/${north}`, `c/${chat}`];
     for (const topic of topics) doors[1]?.unsubscribe(topic);
-    for (const channel of [north, chat]) void one.publish({ channel, data: 'unheard' });
+    for (const channel of [north, chat]) void one.messages.publish({ channel, data: 'unheard' });
     await clock.run(100);
     expect(jory.data).toEqual([]);
     await clock.run(7_000);
     expect(jory.data).toEqual(['unheard', 'unheard']);
     // And that it is wanted was said again.
-    void one.publish({ channel: north, data: 'heard' });
+    void one.messages.publish({ channel: north, data: 'heard' });
     await clock.run(50);
     expect(jory.data.at(-1)).toBe('heard');
   });
@@ -255,13 +255,13 @@ describe('instances', () => {
     await all.come(two_, 'jory', [north]);
     await all.come(dead, 'tomas', [north]);
     await all.clock.run(500);
-    expect(one.members(north, 10).count).toBe(3);
+    expect(one.presence.membersHere(north, 10).count).toBe(3);
     const goneAt = all.clock.monotonic();
     all.hub.close(all.doors[2] as HubDoor);
     (all.doors[2] as { beat: unknown }).beat = () => new Promise(() => {});
     for (const name of ['append', 'since', 'head', 'heads'] as const)
       (all.doors[2] as unknown as Record<string, unknown>)[name] = () => new Promise(() => {});
-    while (one.members(north, 10).count === 3) await all.clock.run(100);
+    while (one.presence.membersHere(north, 10).count === 3) await all.clock.run(100);
     const tookMs = all.clock.monotonic() - goneAt;
     expect(tookMs).toBeGreaterThan(4_000);
     expect(tookMs).toBeLessThan(8_500);
@@ -284,13 +284,13 @@ describe('instances', () => {
     await all.clock.run(500);
     door.beat = () => Promise.reject(new Error('it is away'));
     await all.clock.run(7_000);
-    expect(one.instances).toHaveLength(1);
+    expect(one.cluster.instances).toHaveLength(1);
     door.beat = beat;
     await all.clock.run(2_500);
     await all.come(one, 'pia', [north]);
     await all.come(other, 'jory', [north]);
     await all.clock.run(1_000);
-    for (const engine of [one, other]) expect(engine.members(north, 10).count).toBe(2);
+    for (const engine of [one, other]) expect(engine.presence.membersHere(north, 10).count).toBe(2);
     all.reports.splice(0);
   });
 
@@ -313,7 +313,7 @@ describe('instances', () => {
       hear: () => {},
       gone: () => {},
       resumed: () => {},
-      card: () => (all.engines[1] as Engine).card,
+      card: () => (all.engines[1] as Engine).cluster.card,
     });
     await all.clock.run(1_000);
     door.subscribe = subscribe;
@@ -331,9 +331,9 @@ describe('instances', () => {
     const word = { channel: north, table: 'i9.x', number: 1, base: 0, changes: [{ entry }] };
     hub.publish(`c/${north}`, JSON.stringify(word));
     await clock.run(500);
-    expect(one.members(north, 10).count).toBe(2);
+    expect(one.presence.membersHere(north, 10).count).toBe(2);
     await clock.run(9_000);
-    expect(one.members(north, 10).count).toBe(1);
+    expect(one.presence.membersHere(north, 10).count).toBe(1);
     expect(pia.pushes('members').at(-1)).toMatchObject({ left: ['ghost'] });
   });
 
@@ -373,8 +373,8 @@ describe('instances', () => {
     for (const name of ['beat', 'append', 'since', 'heads'] as const)
       (door as unknown as Record<string, unknown>)[name] = () => Promise.reject(new Error('it is away'));
     await clock.run(1_500);
-    await expect(one.publish({ channel: north, data: 1 })).rejects.toMatchObject({ code: 'busy' });
-    await expect(one.publish({ channel: chat, data: 1 })).rejects.toMatchObject({ code: 'busy' });
+    await expect(one.messages.publish({ channel: north, data: 1 })).rejects.toMatchObject({ code: 'busy' });
+    await expect(one.messages.publish({ channel: chat, data: 1 })).rejects.toMatchObject({ code: 'busy' });
     await clock.run(6_000);
     expect(one.isOpen).toBe(false);
     const late = new Client(one);
@@ -384,7 +384,7 @@ describe('instances', () => {
     Object.assign(door, whole);
     await clock.run(1_500);
     expect(one.isOpen).toBe(true);
-    void one.publish({ channel: north, data: 'again' });
+    void one.messages.publish({ channel: north, data: 'again' });
     await clock.run(50);
     expect(pia.data).toEqual(['again']);
     reports.splice(0);
@@ -395,7 +395,7 @@ describe('instances', () => {
     const [pia, jory] = [await come(other, 'pia', [north]), await come(one, 'jory', [north])];
     pia.send({ do: 'watch', user: 'jory' });
     await clock.run(500);
-    expect(other.members(north, 10).count).toBe(2);
+    expect(other.presence.membersHere(north, 10).count).toBe(2);
     const door = doors[1] as HubDoor;
     const { beat } = door;
     for (const topic of [`c/${north}`, 'all']) door.unsubscribe(topic);
@@ -404,11 +404,11 @@ describe('instances', () => {
     jory.send({ do: 'leave', channel: north });
     jory.send({ do: 'status', status: 'busy' });
     await clock.run(500);
-    expect(other.members(north, 10).count).toBe(2);
+    expect(other.presence.membersHere(north, 10).count).toBe(2);
     door.beat = beat;
     for (const topic of [`c/${north}`, 'all']) await door.subscribe(topic);
     await clock.run(2_000);
-    expect(other.members(north, 10).count).toBe(1);
+    expect(other.presence.membersHere(north, 10).count).toBe(1);
     expect(pia.pushes('user').at(-1)).toMatchObject({ user: 'jory', status: 'busy' });
     reports.splice(0);
   });
@@ -416,7 +416,7 @@ describe('instances', () => {
   it('obey bans of each other, also those that they could not be told of', async () => {
     const { clock, one, other, doors, come } = await two();
     const [jory, ines] = [await come(other, 'jory', [north]), await come(other, 'ines', [north])];
-    void one.measures.ban({ user: 'jory', channel: north }, { kind: 'service', id: 'test' });
+    void one.moderation.ban({ user: 'jory', channel: north }, { kind: 'service', id: 'test' });
     await clock.run(20);
     expect(jory.pushes('removed')).toHaveLength(1);
     const door = doors[1] as HubDoor;
@@ -424,7 +424,7 @@ describe('instances', () => {
     door.unsubscribe('c/!control');
     door.beat = () => Promise.reject(new Error('it is away'));
     await clock.run(2_000);
-    void one.measures.ban({ user: 'ines' }, { kind: 'service', id: 'test' });
+    void one.moderation.ban({ user: 'ines' }, { kind: 'service', id: 'test' });
     await clock.run(500);
     expect(ines.closedWith).toBeUndefined();
     door.beat = beat;
@@ -463,14 +463,14 @@ describe('what was committed, and never said because its instance died,', () => 
   it('is seen at once when the others notice that the instance is gone, and a lifted ban is lifted', async () => {
     const { clock, engines, store, relays, come } = together(2);
     await clock.run(2_000);
-    const { measure } = await (engines[0] as Engine).measures.ban({ user: 'pia', channel: north }, by);
+    const { measure } = await (engines[0] as Engine).moderation.ban({ user: 'pia', channel: north }, by);
     await clock.run(10);
     await store.take({ ...taken, id: 'n9', did: 'lift', ban: measure.id, channel: north });
     await relays[0]?.stop();
     await clock.run(100);
     const pia = await come(engines[1], 'pia', [north]);
     expect(pia.frames[0]).toMatchObject({ entered: [{ channel: north }] });
-    expect(engines[1]?.measures.bans).toEqual([]);
+    expect(engines[1]?.moderation.bans).toEqual([]);
   });
 
   it('costs one small query while nothing is missed', async () => {
@@ -483,7 +483,7 @@ describe('what was committed, and never said because its instance died,', () => 
       return inForce.call(store, at);
     };
     for (let n = 0; n < 20; n++) {
-      await (engines[n % 2] as Engine).measures.ban({ user: `user-${n}` }, by);
+      await (engines[n % 2] as Engine).moderation.ban({ user: `user-${n}` }, by);
       await clock.run(700);
     }
     expect(read).toBe(0);

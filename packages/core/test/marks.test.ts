@@ -29,7 +29,11 @@ async function say({ engine, settle }: Harness, channel: string, ...by: (string 
   const published = [];
   for (const user of by)
     published.push(
-      await engine.publish({ channel: channelName(channel), data: 1, ...(user === undefined ? {} : { by: { user } }) }),
+      await engine.messages.publish({
+        channel: channelName(channel),
+        data: 1,
+        ...(user === undefined ? {} : { by: { user } }),
+      }),
     );
   await settle();
   return published.map(({ cursor }) => cursor);
@@ -57,8 +61,8 @@ describe('a read mark', () => {
       cursor: first,
       unread: 1,
     });
-    expect(await all.engine.unread('pia')).toMatchObject([{ channel: chat, unread: 1, counted: 4 }]);
-    expect(await all.engine.unread('ines')).toEqual([]);
+    expect(await all.engine.marks.unread('pia')).toMatchObject([{ channel: chat, unread: 1, counted: 4 }]);
+    expect(await all.engine.marks.unread('ines')).toEqual([]);
   });
 
   it('moves forward only, never beyond the last message, and not in what is not kept', async () => {
@@ -104,7 +108,7 @@ describe('a read mark', () => {
   it('is seen by those who have entered, where the rule shows it, until it is a crowd', async () => {
     const all = setUp({ marksShown: 2 });
     const [first, second] = await say(all, chat, 'ines', 'ines');
-    await all.engine.mark('jory', chat, { volume: (first as string).split(':')[0] as string, number: 1 });
+    await all.engine.marks.move('jory', chat, { volume: (first as string).split(':')[0] as string, number: 1 });
     const ines = await all.welcomed('ines', { enter: [{ channel: chat }] });
     expect(ines.frames[0].entered[0].marks).toEqual({ jory: first });
     const jory = await all.welcomed('jory');
@@ -173,7 +177,7 @@ describe('unread counts', () => {
     await say(all, 'crew/petrel', 'ines');
     await all.clock.run(1_100);
     expect([told(tomas), told(elsewhere)]).toEqual([[{ 'crew/petrel': 1 }], []]);
-    await all.engine.measures.ban({ user: 'tomas', channel: channelName('crew/petrel') }, { kind: 'key', id: 'k' });
+    await all.engine.moderation.ban({ user: 'tomas', channel: channelName('crew/petrel') }, { kind: 'key', id: 'k' });
     await say(all, 'crew/petrel', 'ines');
     await all.clock.run(1_100);
     expect(told(tomas).length).toBe(1);
@@ -227,7 +231,7 @@ describe('unread counts', () => {
         shown.set(come, { ...(come.reply(id) as unknown as { counts: object }).counts });
         clients.set(user, come);
       } else if (dice < 7) {
-        const { cursor } = await all.engine.channel(channel);
+        const { cursor } = await all.engine.channels.describe(channel);
         const [volume, head] = (cursor ?? 'v:0').split(':');
         if (cursor !== undefined)
           client.send({ do: 'mark', channel, cursor: `${volume}:${random.between(0, Number(head))}` });
@@ -239,7 +243,9 @@ describe('unread counts', () => {
     await all.clock.run(5_000);
     for (const [user, client] of clients) {
       const known = Object.assign({}, shown.get(client), ...told(client));
-      const real = Object.fromEntries((await all.engine.unread(user)).map(({ channel, unread }) => [channel, unread]));
+      const real = Object.fromEntries(
+        (await all.engine.marks.unread(user)).map(({ channel, unread }) => [channel, unread]),
+      );
       expect(known, `seed ${seed}, ${user}`).toEqual(real);
     }
     expect(all.reports, `seed ${seed}`).toEqual([]);

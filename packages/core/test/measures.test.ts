@@ -32,8 +32,8 @@ describe('removing a member', () => {
     const sunniva = await welcomed('sunniva!chair', enter);
     const ines = await welcomed('ines', enter);
     ines.waitingBytes = 1;
-    await engine.publish({ channel: hearing, data: 'not for Ines any more' });
-    await engine.publish({ channel: open, data: 'for everybody' });
+    await engine.messages.publish({ channel: hearing, data: 'not for Ines any more' });
+    await engine.messages.publish({ channel: open, data: 'for everybody' });
     const id = sunniva.send({ do: 'remove', channel: hearing, user: 'ines', reason: 'interrupting', banMs: 60_000 });
     await settle();
     ines.waitingBytes = 0;
@@ -49,7 +49,7 @@ describe('removing a member', () => {
         until: '2031-06-14T12:01:00.000Z',
       },
     ]);
-    await engine.publish({ channel: hearing, data: 'behind closed doors' });
+    await engine.messages.publish({ channel: hearing, data: 'behind closed doors' });
     await settle();
     expect(ines.data).toEqual(['for everybody']);
     expect(sunniva.data).toEqual(['not for Ines any more', 'for everybody', 'behind closed doors']);
@@ -57,7 +57,7 @@ describe('removing a member', () => {
 
   it('keeps the member out until the ban ends, for every act and on a new connection too', async () => {
     const { welcomed, settle, engine, clock, restarted } = setUp();
-    await engine.measures.remove({ channel: hearing, user: 'ines', reason: 'interrupting', banMs: 60_000 }, operator);
+    await engine.moderation.remove({ channel: hearing, user: 'ines', reason: 'interrupting', banMs: 60_000 }, operator);
     const refusedAll = async (again: Awaited<ReturnType<typeof welcomed>>): Promise<unknown[]> => {
       const ids = [
         again.send({ do: 'enter', channel: hearing }),
@@ -101,7 +101,7 @@ describe('removing a member', () => {
   it('without a ban lets the member come back at once', async () => {
     const { welcomed, settle, engine } = setUp();
     const ines = await welcomed('ines', enter);
-    const { sessions } = await engine.measures.remove({ channel: hearing, user: 'ines' }, operator);
+    const { sessions } = await engine.moderation.remove({ channel: hearing, user: 'ines' }, operator);
     expect(sessions).toBe(1);
     await settle();
     expect(ines.pushes('removed')).toEqual([{ on: 'removed', channel: hearing }]);
@@ -117,11 +117,11 @@ describe('removing a member', () => {
     const channel = channelName('asked/1');
     const id = ines.send({ do: 'enter', channel });
     await settle();
-    await engine.measures.remove({ channel, user: 'ines', banMs: 1000 }, operator);
+    await engine.moderation.remove({ channel, user: 'ines', banMs: 1000 }, operator);
     answer({ allow: true });
     await settle();
     expect(ines.reply(id).problem?.code).toBe('banned');
-    await engine.publish({ channel, data: 1 });
+    await engine.messages.publish({ channel, data: 1 });
     await settle();
     expect(ines.data).toEqual([]);
   });
@@ -144,11 +144,11 @@ describe('removing a member', () => {
     const ines = await welcomed('ines');
     const id = ines.send({ do: 'enter', channel: hearing });
     await settle();
-    await engine.measures.remove({ channel: hearing, user: 'ines', banMs: 1000 }, operator);
+    await engine.moderation.remove({ channel: hearing, user: 'ines', banMs: 1000 }, operator);
     read();
     await settle();
     expect(ines.reply(id).problem?.code).toBe('banned');
-    await engine.publish({ channel: hearing, data: 1 });
+    await engine.messages.publish({ channel: hearing, data: 1 });
     await settle();
     expect(ines.data).toEqual([]);
   });
@@ -159,7 +159,7 @@ describe('a ban from the service', () => {
     const { welcomed, settle, engine } = setUp();
     const both = [await welcomed('ines'), await welcomed('ines')];
     const pia = await welcomed('pia');
-    const { measure, sessions } = await engine.measures.ban(
+    const { measure, sessions } = await engine.moderation.ban(
       { user: 'ines', reason: 'threats', forMs: 3_600_000 },
       operator,
     );
@@ -173,10 +173,10 @@ describe('a ban from the service', () => {
     const again = await welcomed('ines');
     expect(again.frames[0].problem.code).toBe('banned');
     expect(again.closedWith?.code).toBe(closeCodes.signedOut);
-    expect(engine.measures.bans).toEqual([measure]);
-    await engine.measures.lift(measure.id, operator);
+    expect(engine.moderation.bans).toEqual([measure]);
+    await engine.moderation.lift(measure.id, operator);
     expect((await welcomed('ines')).frames[0].session).toBeDefined();
-    expect(() => engine.measures.lift(measure.id, operator)).toThrow('no ban of this id');
+    expect(() => engine.moderation.lift(measure.id, operator)).toThrow('no ban of this id');
   });
 
   it('reaches an act that is waiting for its token', async () => {
@@ -184,7 +184,7 @@ describe('a ban from the service', () => {
     const ines = connect();
     ines.send({ do: 'hello', token: 'late:ines' });
     await settle();
-    await engine.measures.ban({ user: 'ines' }, operator);
+    await engine.moderation.ban({ user: 'ines' }, operator);
     await clock.run(1000);
     expect(ines.closedWith?.code).toBe(closeCodes.signedOut);
   });
@@ -193,13 +193,13 @@ describe('a ban from the service', () => {
     const { welcomed, connect, engine, settle } = setUp();
     const guest = await welcomed(undefined, {}, engine, '192.0.2.7');
     const { user, session, secret } = guest.frames[0];
-    await engine.measures.ban({ user }, operator);
+    await engine.moderation.ban({ user }, operator);
     await settle();
     expect(guest.closedWith?.code).toBe(closeCodes.signedOut);
     expect((await welcomed(undefined, { session, secret })).frames[0].problem.code).toBe('banned');
     // Without its session a guest is somebody new: that is the limit of banning one.
     expect((await welcomed(undefined, {}, engine, '192.0.2.7')).frames[0].user).not.toBe(user);
-    const { sessions } = await engine.measures.ban({ address: '192.0.2.7' }, operator);
+    const { sessions } = await engine.moderation.ban({ address: '192.0.2.7' }, operator);
     expect(sessions).toBe(1);
     const back = connect(engine, '192.0.2.7');
     await settle();
@@ -212,7 +212,7 @@ describe('a ban from the service', () => {
     [{ user: 'a', address: 'b' }, 'of a user or of an address'],
     [{ user: 'a', channel: channelName('nowhere') }, 'no channel rule'],
   ])('is of a user or an address, in a channel that there is, and not of %j', async (wish, why) => {
-    await expect(setUp().engine.measures.ban(wish, operator)).rejects.toThrow(why);
+    await expect(setUp().engine.moderation.ban(wish, operator)).rejects.toThrow(why);
   });
 });
 
@@ -222,7 +222,7 @@ describe('signing out and revoking', () => {
     const ines = await welcomed('ines');
     const { session, secret } = ines.frames[0];
     // Read before, slowly: it was issued before, too.
-    await engine.measures.signOut('ines', operator, 'lost phone');
+    await engine.moderation.signOut('ines', operator, 'lost phone');
     await settle();
     expect(ines.closedWith).toEqual({ code: closeCodes.signedOut, reason: 'signed-out' });
     expect(ines.pushes('problem')).toMatchObject([
@@ -240,7 +240,7 @@ describe('signing out and revoking', () => {
     waiting.send({ do: 'hello', token: 'ines' });
     await settle();
     clock.run(1);
-    await engine.measures.revokeTokens('ines', { kind: 'user', id: 'sunniva', name: 'Sunniva Dahl' }, 'a new role');
+    await engine.moderation.revokeTokens('ines', { kind: 'user', id: 'sunniva', name: 'Sunniva Dahl' }, 'a new role');
     await settle();
     const detail = 'the token was revoked by Sunniva Dahl: a new role';
     expect(ines.pushes('problem')).toMatchObject([{ code: 'token-ended', detail, ends: true }]);
@@ -252,12 +252,13 @@ describe('signing out and revoking', () => {
     const { engine, welcomed, clock, restarted } = setUp();
     const early = await welcomed('ines');
     await clock.run(5);
-    await engine.measures.revokeTokens('ines', operator);
+    await engine.moderation.revokeTokens('ines', operator);
     expect(early.closedWith?.code).toBe(closeCodes.tokenEnded);
     const after = restarted();
     await after.ready();
     expect(
-      (await after.explain('enter', open, { who: { user: 'ines', guest: false, roles: [], claims: {} } })).allowed,
+      (await after.access.explain('enter', open, { who: { user: 'ines', guest: false, roles: [], claims: {} } }))
+        .allowed,
     ).toBe(true);
     await clock.run(5);
     expect((await welcomed('ines', {}, after)).frames[0].user).toBe('ines');
@@ -267,7 +268,7 @@ describe('signing out and revoking', () => {
     const { welcomed, engine, settle } = setUp();
     const guest = await welcomed();
     const { user, session, secret } = guest.frames[0];
-    await engine.measures.signOut(user, operator);
+    await engine.moderation.signOut(user, operator);
     await settle();
     expect(guest.closedWith?.code).toBe(closeCodes.signedOut);
     expect((await welcomed(undefined, { session, secret })).frames[0].problem.code).toBe('token-ended');
@@ -280,16 +281,16 @@ describe('the audit log', () => {
     const sunniva = await welcomed('sunniva!chair', enter);
     sunniva.send({ do: 'remove', channel: hearing, user: 'ines', reason: 'interrupting' });
     await settle();
-    await engine.measures.ban({ user: 'ines', forMs: 1000 }, operator);
-    await engine.measures.signOut('tomas', operator, 'lost phone');
-    const all = await engine.measures.audit(undefined, 10);
+    await engine.moderation.ban({ user: 'ines', forMs: 1000 }, operator);
+    await engine.moderation.signOut('tomas', operator, 'lost phone');
+    const all = await engine.moderation.audit(undefined, 10);
     expect(all.map(({ did, user, by }) => [did, user, by.id])).toEqual([
       ['sign-out', 'tomas', 'k1'],
       ['ban', 'ines', 'k1'],
       ['remove', 'ines', 'sunniva'],
     ]);
     expect(all[2]).toMatchObject({ channel: hearing, reason: 'interrupting', by: { kind: 'user', name: 'SUNNIVA' } });
-    expect(await engine.measures.audit(all[1]?.number, 10)).toEqual([all[2]]);
+    expect(await engine.moderation.audit(all[1]?.number, 10)).toEqual([all[2]]);
   });
 });
 
@@ -310,7 +311,7 @@ describe('an answer of the application', () => {
     expect(ines.pushes('removed')).toMatchObject([
       { channel, problem: { code: 'not-allowed', detail: 'the desk is closed' } },
     ]);
-    await engine.publish({ channel, data: 1 });
+    await engine.messages.publish({ channel, data: 1 });
     await settle();
     expect(ines.data).toEqual([]);
     // Nobody is there any more to be asked about.

@@ -34,7 +34,7 @@ describe('a notice', () => {
     const desk = await welcomed('pia');
     const phone = await welcomed('pia');
     const jory = await welcomed('jory');
-    const { users, passedOver } = await engine.notify({
+    const { users, passedOver } = await engine.inboxes.notify({
       users: ['pia', 'ines', 'pia'],
       title: 'Protest hour',
       data: { hour: 16 },
@@ -54,12 +54,12 @@ describe('a notice', () => {
   it('is recovered by the inbox’s cursor, once', async () => {
     const { welcomed, engine, settle } = setUp();
     const pia = await welcomed('pia');
-    await engine.notify({ users: ['pia'], title: 'first' });
+    await engine.inboxes.notify({ users: ['pia'], title: 'first' });
     await settle();
     const [{ cursor }] = pia.pushes('notice');
     const { session, secret } = pia.frames[0];
     pia.connection.closed(1006);
-    for (const title of ['second', 'third']) await engine.notify({ users: ['pia'], title });
+    for (const title of ['second', 'third']) await engine.inboxes.notify({ users: ['pia'], title });
     const again = await welcomed('pia', { session, secret, inbox: cursor });
     expect(again.frames[0].inbox.notices.map(({ title }: { title: string }) => title)).toEqual(['second', 'third']);
     const after = again.frames[0].inbox.cursor;
@@ -71,7 +71,7 @@ describe('a notice', () => {
     const { welcomed, engine, settle } = setUp();
     const desk = await welcomed('pia');
     const phone = await welcomed('pia');
-    for (const title of ['a', 'b', 'c']) await engine.notify({ users: ['pia'], title });
+    for (const title of ['a', 'b', 'c']) await engine.inboxes.notify({ users: ['pia'], title });
     await settle();
     const [first] = desk.pushes('notice');
     const one = desk.send({ do: 'inbox', done: [first.id, 'not one'] });
@@ -81,22 +81,22 @@ describe('a notice', () => {
     phone.send({ do: 'inbox', done: true });
     await settle();
     expect(desk.pushes('inbox').at(-1)).toEqual({ on: 'inbox', done: true, unread: 0 });
-    expect((await engine.inbox('pia', undefined, 10)).notices).toEqual([]);
+    expect((await engine.inboxes.read('pia', undefined, 10)).notices).toEqual([]);
   });
 
   it('takes the place of the one with its key, and goes by itself when its time is over', async () => {
     const { welcomed, engine, settle, clock } = setUp();
     const pia = await welcomed('pia');
-    await engine.notify({ users: ['pia'], title: 'sheet 1', key: 'tides' });
-    await engine.notify({ users: ['pia'], title: 'tea', forMs: 5_000 });
-    await engine.notify({ users: ['pia'], title: 'sheet 2', key: 'tides' });
+    await engine.inboxes.notify({ users: ['pia'], title: 'sheet 1', key: 'tides' });
+    await engine.inboxes.notify({ users: ['pia'], title: 'tea', forMs: 5_000 });
+    await engine.inboxes.notify({ users: ['pia'], title: 'sheet 2', key: 'tides' });
     await settle();
     expect(pia.pushes('notice').map(({ title, unread }) => `${title} ${unread}`)).toEqual([
       'sheet 1 1',
       'tea 2',
       'sheet 2 2',
     ]);
-    const inInbox = async () => (await engine.inbox('pia', undefined, 10)).notices.map(({ title }) => title);
+    const inInbox = async () => (await engine.inboxes.read('pia', undefined, 10)).notices.map(({ title }) => title);
     expect(await inInbox()).toEqual(['tea', 'sheet 2']);
     await clock.run(5_000);
     expect(await inInbox()).toEqual(['sheet 2']);
@@ -108,13 +108,13 @@ describe('a notice', () => {
     await welcomed('jory');
     const tomas = await welcomed('tomas!skipper');
     await clock.run(1_200);
-    expect(await engine.notify({ channel: chat, title: 'x' })).toMatchObject({ users: 1 });
-    expect(await engine.notify({ role: 'skipper', title: 'y' })).toMatchObject({ users: 1 });
-    expect(await engine.notify({ role: 'jury', title: 'y' })).toMatchObject({ users: 0 });
+    expect(await engine.inboxes.notify({ channel: chat, title: 'x' })).toMatchObject({ users: 1 });
+    expect(await engine.inboxes.notify({ role: 'skipper', title: 'y' })).toMatchObject({ users: 1 });
+    expect(await engine.inboxes.notify({ role: 'jury', title: 'y' })).toMatchObject({ users: 0 });
     await clock.run(0);
     expect(titles(tomas)).toEqual(['y']);
-    expect(await engine.user('tomas')).toMatchObject({ name: 'TOMAS', roles: ['skipper'] });
-    expect(await engine.user('nobody')).toBeUndefined();
+    expect(await engine.inboxes.user('tomas')).toMatchObject({ name: 'TOMAS', roles: ['skipper'] });
+    expect(await engine.inboxes.user('nobody')).toBeUndefined();
   });
 
   it('passes over who is not available, or has the channel in view, if it is so wished', async () => {
@@ -125,14 +125,17 @@ describe('a notice', () => {
     pia.send({ do: 'status', looking: chat });
     await settle();
     const users = ['pia', 'ines', 'gone'];
-    expect(await engine.notify({ users, title: 'now', ifAvailable: true })).toMatchObject({ users: 1, passedOver: 2 });
-    expect(await engine.notify({ users, title: 'chat', unlessLooking: chat })).toMatchObject({
+    expect(await engine.inboxes.notify({ users, title: 'now', ifAvailable: true })).toMatchObject({
+      users: 1,
+      passedOver: 2,
+    });
+    expect(await engine.inboxes.notify({ users, title: 'chat', unlessLooking: chat })).toMatchObject({
       users: 2,
       passedOver: 1,
     });
     pia.send({ do: 'status', looking: null });
     await settle();
-    expect(await engine.notify({ users, title: 'chat', unlessLooking: chat })).toMatchObject({ users: 3 });
+    expect(await engine.inboxes.notify({ users, title: 'chat', unlessLooking: chat })).toMatchObject({ users: 3 });
     await settle();
     expect(titles(pia)).toEqual(['now', 'chat']);
   });
@@ -142,11 +145,11 @@ describe('a notice', () => {
     const pia = await welcomed('pia');
     pia.send({ do: 'status', status: 'busy' });
     await settle();
-    await engine.notify({ users: ['pia'], title: 'later', holdWhileBusy: true });
-    await engine.notify({ users: ['pia'], title: 'at once' });
+    await engine.inboxes.notify({ users: ['pia'], title: 'later', holdWhileBusy: true });
+    await engine.inboxes.notify({ users: ['pia'], title: 'at once' });
     await settle();
     expect(titles(pia)).toEqual(['at once']);
-    expect((await engine.inbox('pia', undefined, 10)).unread).toBe(2);
+    expect((await engine.inboxes.read('pia', undefined, 10)).unread).toBe(2);
     pia.send({ do: 'status', status: { state: 'available' } });
     await settle();
     expect(titles(pia)).toEqual(['at once', 'later']);
@@ -155,7 +158,7 @@ describe('a notice', () => {
   it('tells the application when it has reached nobody’s session in time', async () => {
     const { welcomed, engine, clock, unreached } = setUp();
     await welcomed('pia');
-    await engine.notify({ users: ['pia', 'ines', 'tomas'], title: 'come', reachWithinMs: 10_000 });
+    await engine.inboxes.notify({ users: ['pia', 'ines', 'tomas'], title: 'come', reachWithinMs: 10_000 });
     await clock.run(5_000);
     await welcomed('tomas');
     await clock.run(6_000);
@@ -164,9 +167,9 @@ describe('a notice', () => {
 
   it('needs somebody to be for, and guests have no inbox', async () => {
     const { engine, welcomed, settle } = setUp();
-    await expect(engine.notify({ title: 'x' })).rejects.toThrow('one of');
-    await expect(engine.notify({ users: [], title: 'x' })).rejects.toThrow('names nobody');
-    await expect(engine.notify({ users: ['a'], role: 'b', title: 'x' })).rejects.toThrow('one of');
+    await expect(engine.inboxes.notify({ title: 'x' })).rejects.toThrow('one of');
+    await expect(engine.inboxes.notify({ users: [], title: 'x' })).rejects.toThrow('names nobody');
+    await expect(engine.inboxes.notify({ users: ['a'], role: 'b', title: 'x' })).rejects.toThrow('one of');
     const guest = await welcomed();
     expect(guest.frames[0]).not.toHaveProperty('inbox');
     const id = guest.send({ do: 'inbox' });
@@ -189,18 +192,18 @@ describe('a notice to many users', () => {
         },
       }),
     );
-    const { left, ...notified } = await engine.notify({ users, title: 'x'.repeat(200) });
+    const { left, ...notified } = await engine.inboxes.notify({ users, title: 'x'.repeat(200) });
     expect(notified).toMatchObject({ users: 200, passedOver: 0, problem: { code: 'unavailable' } });
     expect([portions, left?.length, left?.[0]]).toEqual([[100, 100, 100], 1000, 'user200']);
     portions.length = 0;
-    expect(await engine.notify({ users, title: 'all', data: 'x'.repeat(16_000) })).toMatchObject({ users: 8 });
+    expect(await engine.inboxes.notify({ users, title: 'all', data: 'x'.repeat(16_000) })).toMatchObject({ users: 8 });
     // Their data is bounded as well as their number.
     expect(Math.max(...portions)).toBeLessThan(5);
   });
 
   it('is bounded in all', async () => {
     const many = Array.from({ length: 9_000 }, (_, n) => `user${n}`);
-    const notify = harness().engine.notify({ users: many, title: 'x', data: 'x'.repeat(16_000) });
+    const notify = harness().engine.inboxes.notify({ users: many, title: 'x', data: 'x'.repeat(16_000) });
     await expect(notify).rejects.toMatchObject({ code: 'too-large' });
   });
 });
@@ -288,7 +291,7 @@ describe('a direct channel', () => {
     ]);
     pia.send({ do: 'publish', channel, data: 'At four?' });
     await settle();
-    expect((await engine.inbox('ines', undefined, 10)).unread).toBe(1);
+    expect((await engine.inboxes.read('ines', undefined, 10)).unread).toBe(1);
     const enter = ines.send({ do: 'enter', channel, last: 10 });
     await settle();
     expect((ines.reply(enter) as unknown as { messages: { data: string }[] }).messages.map(({ data }) => data)).toEqual(
@@ -359,7 +362,7 @@ describe('a direct channel', () => {
     await welcomed('pia');
     await clock.run(1_200);
     const explain = async (user: string) => {
-      const { allowed, problem, weighed } = await engine.explain('enter', 'direct/jory,pia', {
+      const { allowed, problem, weighed } = await engine.access.explain('enter', 'direct/jory,pia', {
         who: { user, guest: false, roles: [], claims: {} },
       });
       return [allowed, problem?.detail, weighed?.holds];

@@ -130,10 +130,10 @@ describe('presence', () => {
     await welcomed('jory', { enter: [{ channel: chat, quiet: true }] });
     pia.send({ do: 'enter', channel: chat });
     await told();
-    expect(engine.members(chat, 10)).toMatchObject({ members: [{ user: 'pia', sessions: 1 }], count: 1 });
+    expect(engine.presence.membersHere(chat, 10)).toMatchObject({ members: [{ user: 'pia', sessions: 1 }], count: 1 });
     pia.send({ do: 'enter', channel: chat, quiet: true });
     await told();
-    expect(engine.members(chat, 10).count).toBe(0);
+    expect(engine.presence.membersHere(chat, 10).count).toBe(0);
   });
 
   it('ends at once for whoever is removed, banned or signed out', async () => {
@@ -142,18 +142,18 @@ describe('presence', () => {
     const pia = await welcomed('pia', enter);
     await welcomed('ines', enter);
     await welcomed('tomas', enter);
-    await engine.measures.remove({ channel: chat, user: 'ines' }, by);
-    await engine.measures.signOut('tomas', by);
+    await engine.moderation.remove({ channel: chat, user: 'ines' }, by);
+    await engine.moderation.signOut('tomas', by);
     await told();
     expect(membersSeenBy(pia).users).toEqual(['pia']);
-    expect(engine.memberships('pia')).toMatchObject([{ channel: chat, member: { user: 'pia' } }]);
-    expect(engine.memberships('ines')).toEqual([]);
+    expect(engine.presence.membershipsHere('pia')).toMatchObject([{ channel: chat, member: { user: 'pia' } }]);
+    expect(engine.presence.membershipsHere('ines')).toEqual([]);
   });
 
   it('is not asked of channels that do not show it', () => {
     const { engine } = setUp();
-    expect(() => engine.members(channelName('quiet'), 10)).toThrow('do not show who is there');
-    expect(() => engine.members(channelName('nowhere'), 10)).toThrow('no channel rule');
+    expect(() => engine.presence.membersHere(channelName('quiet'), 10)).toThrow('do not show who is there');
+    expect(() => engine.presence.membersHere(channelName('nowhere'), 10)).toThrow('no channel rule');
   });
 
   it('is noted in the record where the rule wants it, each coming and going once', async () => {
@@ -174,7 +174,9 @@ it.each(['joined', 'left'])('nobody else publishes what looks like a note of the
   const id = pia.send({ do: 'publish', channel: chat, type, data: null });
   await settle();
   expect(pia.reply(id)).toMatchObject({ problem: { code: 'bad-value', where: '/type' } });
-  await expect(engine.publish({ channel: chat, type, data: null })).rejects.toMatchObject({ code: 'bad-value' });
+  await expect(engine.messages.publish({ channel: chat, type, data: null })).rejects.toMatchObject({
+    code: 'bad-value',
+  });
 });
 
 describe('a member who comes back to an instance that was killed', () => {
@@ -191,7 +193,7 @@ describe('a member who comes back to an instance that was killed', () => {
     await clock.run(1_000);
     back.send({ do: 'enter', channel: chat });
     await clock.run(61_000);
-    const { messages } = await engine.read(chat, {}, { messages: 10, bytes: 10_000 });
+    const { messages } = await engine.messages.read(chat, {}, { messages: 10, bytes: 10_000 });
     expect(messages.map(({ message: { type, by } }) => `${by?.user} ${type}`)).toEqual([
       'pia joined',
       'pia left',
@@ -204,7 +206,7 @@ describe('that members come and go', () => {
   it('is noted of each once a minute, after a moment, and of so many in a channel', async () => {
     const { welcomed, clock, engine } = setUp();
     const notes = async () => {
-      const { messages } = await engine.read(chat, {}, { messages: 1000, bytes: 1e6 });
+      const { messages } = await engine.messages.read(chat, {}, { messages: 1000, bytes: 1e6 });
       return messages.map(({ message: { type, by } }) => `${by?.user} ${type}`);
     };
     const pia = await welcomed('pia', enter);
@@ -326,7 +328,7 @@ describe('a hail', () => {
     ]);
     expect(ines.pushes('hail').map(({ type }) => type)).toEqual(['typing', 'wave']);
     expect(pia.pushes('hail')).toEqual([]);
-    const { messages } = await engine.read(chat, {}, { messages: 10, bytes: 1e6 });
+    const { messages } = await engine.messages.read(chat, {}, { messages: 10, bytes: 1e6 });
     expect(messages).toEqual([]);
   });
 
@@ -356,7 +358,7 @@ describe('a hail', () => {
     slow.waitingBytes = 1;
     for (let n = 0; n < 100; n++) pia.send({ do: 'hail', channel: chat, type: 'typing', data: 'x'.repeat(100) });
     await settle();
-    for (let n = 0; n < 12; n++) await engine.publish({ channel: chat, data: `message ${n}` });
+    for (let n = 0; n < 12; n++) await engine.messages.publish({ channel: chat, data: `message ${n}` });
     await settle();
     expect(slow.closedWith).toBeUndefined();
     slow.waitingBytes = 0;
@@ -374,8 +376,8 @@ describe('the time that a ping takes', () => {
     expect(pia.pings).toBe(1);
     await clock.run(40);
     pia.connection.alive();
-    expect(engine.sessions()[0]?.roundTripMs).toBeGreaterThanOrEqual(40);
-    expect(engine.sessions()[0]?.roundTripMs).toBeLessThanOrEqual(200);
+    expect(engine.stats.sessions[0]?.roundTripMs).toBeGreaterThanOrEqual(40);
+    expect(engine.stats.sessions[0]?.roundTripMs).toBeLessThanOrEqual(200);
     expect(pia.closedWith?.code).not.toBe(closeCodes.goingAway);
   });
 });

@@ -41,7 +41,7 @@ describe('what is refused', () => {
     await act(all);
     await all.settle();
     expect(all.engine.refusals.all).toMatchObject([{ count: 1, ...expected }]);
-    expect((await all.engine.everywhere.refusals()).refusals).toHaveLength(1);
+    expect((await all.engine.cluster.refusals()).refusals).toHaveLength(1);
   });
 
   it('is bounded, by kinds, by cases of each, and by how often it is told', async () => {

@@ -13,7 +13,7 @@ async function fateOf(
   user: string,
 ): Promise<Fate | undefined> {
   await settle();
-  const trace = await engine.everywhere.trace(id, user);
+  const trace = await engine.cluster.trace(id, user);
   expect(trace?.user?.fates.length ?? 0).toBeLessThan(2);
   return trace?.user?.fates[0];
 }
@@ -24,9 +24,13 @@ describe('a trace', () => {
     const { engine, welcomed, clock } = all;
     await welcomed('pia', { enter: [{ channel: chat }] });
     await welcomed('jory', { enter: [{ channel: chat }] });
-    const { id, cursor } = await engine.publish({ channel: chat, data: 1, by: { user: 'mira', name: 'Mira Holt' } });
+    const { id, cursor } = await engine.messages.publish({
+      channel: chat,
+      data: 1,
+      by: { user: 'mira', name: 'Mira Holt' },
+    });
     await clock.run(10);
-    expect(await engine.everywhere.trace(id)).toMatchObject({
+    expect(await engine.cluster.trace(id)).toMatchObject({
       id,
       channel: chat,
       cursor,
@@ -41,15 +45,15 @@ describe('a trace', () => {
     const { engine, welcomed, clock } = all;
     const pia = await welcomed('pia', { enter: [{ channel: chat }] });
     const draft = { channel: chat, data: 1, key: 'k', by: { user: 'mira' } };
-    const { id, cursor } = await engine.publish(draft);
-    await engine.publish(draft);
+    const { id, cursor } = await engine.messages.publish(draft);
+    await engine.messages.publish(draft);
     await clock.run(10);
     pia.send({ do: 'pulse', got: { [chat]: cursor } });
     expect(await fateOf(all, id, 'pia')).toMatchObject({
       outcome: 'got',
       sentence: expect.stringMatching(/has said so$/),
     });
-    expect(await engine.everywhere.trace(id)).toMatchObject({
+    expect(await engine.cluster.trace(id)).toMatchObject({
       accepted: { repeats: 1 },
       instances: [{ confirmed: 1 }],
     });
@@ -64,16 +68,19 @@ describe('a trace', () => {
     const crew = channelName('crew/petrel');
     await welcomed('ines+dunlin', { enter: [{ channel: crew }] });
     await welcomed('tomas', { enter: [{ channel: chat }] });
-    await engine.measures.remove({ channel: chat, user: 'tomas', reason: 'shouting' }, { kind: 'service', id: 'test' });
+    await engine.moderation.remove(
+      { channel: chat, user: 'tomas', reason: 'shouting' },
+      { kind: 'service', id: 'test' },
+    );
     await clock.run(10);
-    const { id } = await engine.publish({ channel: chat, data: 1 });
+    const { id } = await engine.messages.publish({ channel: chat, data: 1 });
     await clock.run(10);
     jory.send({ do: 'enter', channel: chat });
     const sentences = async (user: string): Promise<string | undefined> => (await fateOf(all, id, user))?.sentence;
     expect(await sentences('pia')).toMatch(/^PIA did not get it: the session left race\/3\/chat at \d\d:\d\d:\d\d/);
     expect(await sentences('jory')).toMatch(/^JORY did not get it: the session entered race\/3\/chat only at /);
     expect(await sentences('tomas')).toMatch(/was removed from race\/3\/chat at .* \(shouting\)$/);
-    const secret = await engine.publish({ channel: crew, data: 1 });
+    const secret = await engine.messages.publish({ channel: crew, data: 1 });
     await clock.run(10);
     expect(await fateOf(all, secret.id, 'ines')).toMatchObject({
       outcome: 'refused',
@@ -82,7 +89,7 @@ describe('a trace', () => {
     });
     // Who has not tried is told all the same what would stand in the way.
     expect(await fateOf(all, secret.id, 'pia')).toMatchObject({ outcome: 'refused' });
-    expect((await engine.everywhere.trace(id, 'nobody'))?.user?.sentence).toMatch(/no session of this user is known/);
+    expect((await engine.cluster.trace(id, 'nobody'))?.user?.sentence).toMatch(/no session of this user is known/);
   });
 
   it('says when somebody was cut off, and recovered it', async () => {
@@ -90,11 +97,11 @@ describe('a trace', () => {
     const { engine, welcomed, clock } = all;
     const slow = await welcomed('pia', { enter: [{ channel: chat }] });
     const { session, secret } = slow.frames[0];
-    const cursor = (await engine.publish({ channel: chat, data: 'first' })).cursor;
+    const cursor = (await engine.messages.publish({ channel: chat, data: 'first' })).cursor;
     await clock.run(10);
     slow.waitingBytes = 1;
     const ids = [];
-    for (let n = 0; n < 30; n++) ids.push((await engine.publish({ channel: chat, data: 'x'.repeat(100) })).id);
+    for (let n = 0; n < 30; n++) ids.push((await engine.messages.publish({ channel: chat, data: 'x'.repeat(100) })).id);
     await clock.run(10);
     expect(slow.closedWith?.code).toBe(4900);
     expect(await fateOf(all, ids[0] as string, 'pia')).toMatchObject({ outcome: 'too-slow' });
@@ -111,8 +118,8 @@ describe('a trace', () => {
     const all = harness();
     const { engine, welcomed, clock } = all;
     const pia = await welcomed('pia', { enter: [{ channel: chat }] });
-    const first = await engine.publish({ channel: chat, data: 1 });
-    const second = await engine.publish({ channel: chat, data: 2 });
+    const first = await engine.messages.publish({ channel: chat, data: 1 });
+    const second = await engine.messages.publish({ channel: chat, data: 2 });
     await clock.run(10);
     pia.connection.closed(1006);
     expect(await fateOf(all, first.id, 'pia')).toMatchObject({
@@ -155,12 +162,12 @@ describe('a trace', () => {
     const { engine, welcomed, clock } = all;
     const wind = channelName('weather/wind');
     const pia = await welcomed('pia', { enter: [{ channel: wind }] });
-    const { cursor } = await engine.publish({ channel: wind, data: 0 });
+    const { cursor } = await engine.messages.publish({ channel: wind, data: 0 });
     await clock.run(10);
     pia.connection.closed(1006);
     const ids = [];
     // Only the last five are held there.
-    for (let n = 1; n <= 8; n++) ids.push((await engine.publish({ channel: wind, data: n })).id);
+    for (let n = 1; n <= 8; n++) ids.push((await engine.messages.publish({ channel: wind, data: n })).id);
     const { session, secret } = pia.frames[0];
     await welcomed('pia', { session, secret, enter: [{ channel: wind, after: cursor }] });
     expect(await fateOf(all, ids[0] as string, 'pia')).toMatchObject({
@@ -178,16 +185,16 @@ describe('a trace', () => {
       pia.connection.closed(1006);
       await clock.run(1_000);
     }
-    const { id: missed } = await engine.publish({ channel: chat, data: 1 });
+    const { id: missed } = await engine.messages.publish({ channel: chat, data: 1 });
     await clock.run(10);
-    expect((await engine.everywhere.trace(missed, 'pia'))?.user).toMatchObject({
+    expect((await engine.cluster.trace(missed, 'pia'))?.user).toMatchObject({
       fates: [{ outcome: 'lost' }],
       earlier: 3,
     });
     await welcomed('pia', { enter: [{ channel: chat }] });
-    const { id } = await engine.publish({ channel: chat, data: 2 });
+    const { id } = await engine.messages.publish({ channel: chat, data: 2 });
     await clock.run(10);
-    expect((await engine.everywhere.trace(id, 'pia'))?.user).toMatchObject({
+    expect((await engine.cluster.trace(id, 'pia'))?.user).toMatchObject({
       fates: [{ outcome: 'handed' }],
       earlier: 4,
     });
@@ -206,11 +213,11 @@ describe('a trace', () => {
   it('is not there for what was never published, and forgets the oldest', async () => {
     const { engine, welcomed, clock } = harness();
     await welcomed('pia', { enter: [{ channel: chat }] });
-    expect(await engine.everywhere.trace('nothing')).toBeUndefined();
-    const { id } = await engine.publish({ channel: chat, data: 1 });
+    expect(await engine.cluster.trace('nothing')).toBeUndefined();
+    const { id } = await engine.messages.publish({ channel: chat, data: 1 });
     for (let round = 0; round < 10; round++)
-      await Promise.all(Array.from({ length: 4_100 }, (_, n) => engine.publish({ channel: chat, data: n })));
+      await Promise.all(Array.from({ length: 4_100 }, (_, n) => engine.messages.publish({ channel: chat, data: n })));
     await clock.run(100);
-    expect(await engine.everywhere.trace(id)).toBeUndefined();
+    expect(await engine.cluster.trace(id)).toBeUndefined();
   });
 });

@@ -28,26 +28,26 @@ export class Metrics {
       set(1, { instance: engine.options.instance, version: serviceVersion }),
     );
     this.#gauge('bells_connections', 'Connections that are open', ['transport'], (set) => {
-      for (const [transport, count] of engine.transports) set(count, { transport });
+      for (const [transport, count] of engine.stats.transports) set(count, { transport });
     });
     this.#gauge('bells_channels_entered', 'Channels that somebody here has entered', [], (set) =>
-      set(engine.enteredChannels),
+      set(engine.stats.enteredChannels),
     );
     this.#gauge('bells_instances', 'Instances of the service, this one included', [], (set) =>
-      set(engine.instances.length),
+      set(engine.cluster.instances.length),
     );
     this.#gauge('bells_open', 'Whether new connections are let in', [], (set) => set(engine.isOpen ? 1 : 0));
     this.#gauge('bells_backlog_messages', 'Messages that wait to be given their place', [], (set) =>
-      set(engine.backlog),
+      set(engine.stats.backlog),
     );
     this.#gauge('bells_send_queue_bytes', 'Bytes that wait for all connections together', [], (set) =>
-      set(engine.waitingBytes),
+      set(engine.stats.waitingBytes),
     );
     this.#gauge('bells_loop_delay_seconds', 'How late timers run: what 99 of 100 stay below', [], (set) =>
       set(loopDelayMs() / 1000),
     );
     this.#gauge('bells_warnings', 'What is not as it should be with the instance, or with what it needs', [], (set) =>
-      set(engine.card.warnings?.length ?? 0),
+      set(engine.cluster.card.warnings?.length ?? 0),
     );
     this.#gauge('bells_memory_bytes', 'Resident memory of the process', [], (set) => set(process.memoryUsage.rss()));
 
@@ -57,19 +57,21 @@ export class Metrics {
     this.#counter('bells_commits_failed', 'Transactions that did not get through', [], (add) => add(failedCommits()));
     this.#counter('bells_deliveries', 'Messages handed to connections', [], (add) => add(counts.deliveries));
     this.#counter('bells_received_characters', 'Characters of frames that came in', [], (add) => add(counts.charsIn));
-    this.#counter('bells_written_bytes', 'Bytes handed to connections', [], (add) => add(engine.written.bytes));
-    this.#counter('bells_relayed_texts', 'Texts that came from the relay', [], (add) => add(engine.relayedTexts));
+    this.#counter('bells_written_bytes', 'Bytes handed to connections', [], (add) => add(engine.stats.written.bytes));
+    this.#counter('bells_relayed_texts', 'Texts that came from the relay', [], (add) =>
+      add(engine.cluster.relayedTexts),
+    );
     this.#counter('bells_refusals', 'What was refused, on the line and over HTTP, by problem', ['code'], (add) => {
       for (const [code, count] of counts.refusalsByCode) add(count, { code });
     });
     this.#counter('bells_access_decisions', 'Acts decided by the rules', ['act', 'outcome'], (add) => {
-      for (const [act, { allowed, refused }] of engine.decisions) {
+      for (const [act, { allowed, refused }] of engine.stats.decisions) {
         add(allowed, { act, outcome: 'allowed' });
         add(refused, { act, outcome: 'refused' });
       }
     });
     this.#counter('bells_hails_dropped', 'Hails that found no room in a send queue', [], (add) =>
-      add(engine.written.hailsDropped),
+      add(engine.stats.written.hailsDropped),
     );
     this.#counter('bells_cut_off', 'Connections cut off as too slow', [], (add) => add(counts.cutOff));
     this.#counter(

@@ -190,7 +190,7 @@ export class Service implements RunningService {
         secret.key('console'),
         // Instances that share neither a database nor a folder have the relay in common.
         async (id, endsAtMs) =>
-          (await (engine as Engine).claim(`sign-in ${id}`, endsAtMs - clock.now())) && used.use(id, endsAtMs),
+          (await (engine as Engine).cluster.claim(`sign-in ${id}`, endsAtMs - clock.now())) && used.use(id, endsAtMs),
         clock.now,
       );
       const app = makeApp({
@@ -289,7 +289,7 @@ export class Service implements RunningService {
 
   async #stop(drainMs: number): Promise<void> {
     const { http, line, relay, settled, inner, database, lock, lease, log, stopLooking } = this.#parts;
-    log.info({ connections: this.engine.connections, drainMs }, 'stopping');
+    log.info({ connections: this.engine.stats.connections, drainMs }, 'stopping');
     if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
     http.close(() => {

@@ -201,6 +201,13 @@ export type Request =
 
 export type Verb = Request['do'];
 
+/** The request of a verb. */
+export type RequestOf<V extends Verb, R extends Request = Request> = R extends Request
+  ? V extends R['do']
+    ? R
+    : never
+  : never;
+
 // ------------------------------------------------------------------------------------------------ replies
 
 /** The reply to `enter`, and one element of `entered` in the reply to `hello`. */

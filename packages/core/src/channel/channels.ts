@@ -1,4 +1,4 @@
-import { type Author, type ChannelName, formatCursor } from '@nine-bells/wire';
+import { type ChannelName, formatCursor } from '@nine-bells/wire';
 import type { Fanout } from '../delivery/fanout.js';
 import type { Wheel } from '../lib/timerWheel.js';
 import type { Counts } from '../model/counters.js';
@@ -9,13 +9,14 @@ import type { Clock } from '../ports/clock.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader, Store } from '../ports/stores.js';
-import { Noting } from '../presence/noting.js';
 import type { Traces } from '../record/traces.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
-import { Channel, type ChannelPorts } from './channel.js';
+import { Channel, type ChannelHost } from './channel.js';
+import type { FeatureSource } from './feature.js';
 
+/** What the channels of an instance need from its engine. */
 export interface ChannelsHost {
-  readonly options: Pick<EngineOptions, 'tailMessages' | 'tailChars' | 'tailsChars' | 'marksShown' | 'channelLingerMs'>;
+  readonly options: Pick<EngineOptions, 'tailMessages' | 'tailChars' | 'tailsChars' | 'channelLingerMs'>;
   readonly rules: ChannelRules;
   readonly clock: Clock;
   readonly wheel: Wheel;
@@ -25,49 +26,30 @@ export interface ChannelsHost {
   readonly fanout: Fanout;
   readonly counts: Counts;
   readonly traces: Traces;
-  /** Notes in the logbook that somebody has come or gone, where the rule wants it. */
-  readonly note: (match: RuleMatch, type: 'joined' | 'left', by: Author) => void;
+  readonly features: readonly FeatureSource[];
 }
 
 /** How often some of the channels are looked at in the record, and how long until it was all of them, in milliseconds. */
 const lookMs = 500;
 const lookRoundMs = 5_000;
-/** The part of the bound for messages held ready that is left after some were let go. */
-const tailsPart = 3 / 4;
+/** The part of the bound for messages held ready that is left after some were dropped. */
+const windowsPart = 3 / 4;
 /** Channels looked at in one call. */
 const lookChannels = 500;
-/** After how many rounds the others are reminded where a table of members stands. */
-const remindRounds = 3;
-/** Numbers that a table of members has for itself. */
-const tableStride = 1_000_000;
-/** A claim to clean up after an instance holds for so long, in milliseconds. */
-const claimMs = 600_000;
-/** How long others have to give their tables of members, in milliseconds. */
-const tableWithinMs = 500;
 
-/** The channels that somebody on this instance has entered, and for a while those that everybody has left. */
+/** The channels that a client on this instance has entered, and for a while those that all have left. */
 export class Channels implements Iterable<Channel> {
   readonly #host: ChannelsHost;
   readonly #channels = new Map<ChannelName, Channel>();
-  readonly #noting: Noting;
-  /** Where the round of looks at the record stands. */
+  /** The channels still to be looked at in this round. */
   #look: ChannelName[] = [];
-  #lookRounds = 0;
-  /** Tables opened so far: one that is opened again is numbered higher than all before. */
-  #tableBase = 0;
   #closed = false;
   /** The characters of the messages that all channels hold ready. */
-  #tailsChars = 0;
+  #heldChars = 0;
   #isCutting = false;
 
   constructor(host: ChannelsHost) {
     this.#host = host;
-    this.#noting = new Noting({
-      clock: host.clock,
-      wheel: host.wheel,
-      note: host.note,
-      logOf: (match) => this.logOf(match),
-    });
     if (host.relay.others !== undefined) this.#lookLater();
   }
 
@@ -75,10 +57,10 @@ export class Channels implements Iterable<Channel> {
     return this.#channels.values();
   }
 
-  /** Channels that somebody here has entered. */
+  /** How many channels a client here has entered. */
   get entered(): number {
     let count = 0;
-    for (const channel of this.#channels.values()) if (channel.entrants > 0) count += 1;
+    for (const { recipients } of this.#channels.values()) if (recipients > 0) count += 1;
     return count;
   }
 
@@ -88,7 +70,7 @@ export class Channels implements Iterable<Channel> {
 
   /** The characters of the messages that all channels hold ready. */
   get heldChars(): number {
-    return this.#tailsChars;
+    return this.#heldChars;
   }
 
   get(name: ChannelName): Channel | undefined {
@@ -100,41 +82,39 @@ export class Channels implements Iterable<Channel> {
     return rule.logbook.keep === 'kept' ? this.#host.store : this.#host.relay.recent;
   }
 
-  /** The channel as somebody here has entered or enters it. */
+  /** Opens a channel, or gives the one that is open. */
   open(name: ChannelName, match: RuleMatch): Channel {
     let channel = this.#channels.get(name);
     if (channel === undefined) {
-      channel = new Channel(name, match, this.#portsOf(name, match));
+      channel = new Channel(name, match, this.#hostOf(match));
       this.#channels.set(name, channel);
     }
     return channel;
   }
 
-  /** A channel without entrants stays at hand for a while: clients that lost their connection come back together. */
-  left(channel: Channel): void {
-    if (!channel.isUnused || channel.lingers) return;
+  /** Closes an unused channel after a while: clients that lost their connection come back together. */
+  left(name: ChannelName): void {
+    const channel = this.#channels.get(name);
+    if (channel === undefined || !channel.isUnused || channel.lingers) return;
     channel.lingers = true;
     const { wheel, relay, options } = this.#host;
     wheel.after(options.channelLingerMs, () => {
       channel.lingers = false;
-      if (!channel.isUnused || this.#channels.get(channel.name) !== channel) return;
+      if (!channel.isUnused || this.#channels.get(name) !== channel) return;
       channel.close();
-      this.#channels.delete(channel.name);
-      relay.unwant(channel.name);
+      this.#channels.delete(name);
+      relay.unsubscribe(name);
     });
   }
 
-  /** An instance is not there any more. */
-  gone(holder: string): void {
-    for (const channel of this.#channels.values()) channel.gone(holder);
+  /** Another instance has ended. */
+  instanceGone(instanceId: string): void {
+    for (const channel of this.#channels.values()) channel.instanceGone(instanceId);
   }
 
-  /** What was carried meanwhile may be lost, and the others may have taken this instance for dead. */
+  /** What was carried meanwhile may be lost. */
   resumed(): void {
-    for (const { tables } of this.#channels.values()) {
-      tables?.remind();
-      void tables?.pull();
-    }
+    for (const channel of this.#channels.values()) channel.signalsMissed();
     this.#look = [...this.#channels.keys()];
     void this.#lookAt(this.#look.splice(0));
   }
@@ -145,7 +125,7 @@ export class Channels implements Iterable<Channel> {
     for (const channel of this.#channels.values()) channel.close();
   }
 
-  /** What can be said of a channel here; `head` and `lastAt` as they were read in the record. */
+  /** Describes a channel; `head` and `lastAt` as they were read in the record. */
   describe({
     channel,
     head: recorded,
@@ -159,94 +139,54 @@ export class Channels implements Iterable<Channel> {
       channel,
       ...(rule === undefined ? {} : { pattern: rule.pattern, logbook: rule.logbook.keep }),
       ...(rule?.about === undefined ? {} : { about: rule.about }),
-      entered: present?.entrants ?? 0,
+      entered: present?.recipients ?? 0,
       ...(head === undefined ? {} : { cursor: formatCursor(head) }),
       ...(lastAtMs === undefined ? {} : { lastAtMs }),
     };
   }
 
-  #portsOf(name: ChannelName, match: RuleMatch): ChannelPorts {
-    const { options, clock, wheel, relay, store, report, fanout, counts, traces } = this.#host;
+  #hostOf(match: RuleMatch): ChannelHost {
+    const { options, wheel, clock, relay, report, fanout, counts, traces, features } = this.#host;
     return {
-      log: this.logOf(match),
-      tailMessages: options.tailMessages,
-      tailChars: options.tailChars,
-      tailGrew: this.#tailGrew,
-      marksShown: options.marksShown,
-      readMarks: (limit) => store.marks(name, limit),
-      counts,
-      gather: (act) => fanout.gather(act),
-      root: () => fanout.root,
-      handed: (logged, connections) => traces.handed(logged, connections),
+      clock,
+      relay,
       report,
-      now: () => clock.now(),
+      fanout,
+      counts,
+      traces,
+      features,
+      log: this.logOf(match),
+      windowMessages: options.tailMessages,
+      windowChars: options.tailChars,
+      windowResized: this.#windowResized,
       after: (delayMs, act) => wheel.after(delayMs, act),
-      noted: (noting, change, author, isBack) => this.#noting.noted(noting.match, change, author, isBack),
-      empty: (emptied) => this.left(emptied),
-      abandoned: (emptied, home, author) => void this.#abandoned(emptied, home, author),
-      want: (wanting) =>
-        relay.want(
-          name,
-          (messages) => wanting.receive(messages),
-          (signal) => wanting.hear(signal),
-        ),
-      ...this.#tablePorts(name),
     };
   }
 
-  readonly #tailGrew = (chars: number): void => {
-    this.#tailsChars += chars;
-    const most = this.#host.options.tailsChars;
-    if (this.#tailsChars <= most || this.#isCutting) return;
+  readonly #windowResized = (chars: number): void => {
+    this.#heldChars += chars;
+    const max = this.#host.options.tailsChars;
+    if (this.#heldChars <= max || this.#isCutting) return;
     // The largest first, so that one busy channel does not cost the others what they hold ready.
     this.#isCutting = true;
-    const largestFirst = [...this.#channels.values()].sort((a, b) => b.tailChars - a.tailChars);
+    const largestFirst = [...this.#channels.values()].sort((a, b) => b.windowChars - a.windowChars);
     for (const channel of largestFirst) {
-      if (this.#tailsChars <= most * tailsPart) break;
-      channel.cutTail(this.#host.options.tailMessages, channel.tailChars / 2);
+      if (this.#heldChars <= max * windowsPart) break;
+      channel.halveWindow();
     }
     this.#isCutting = false;
   };
 
-  #tablePorts(channel: ChannelName): Pick<ChannelPorts, 'tables'> {
-    const { relay, clock, wheel } = this.#host;
-    const { others } = relay;
-    if (others === undefined) return {};
-    return {
-      tables: {
-        self: () => others.self,
-        cast: (word) => relay.cast(word),
-        ask: () => others.ask({ ask: 'table', channel }, tableWithinMs),
-        soon: (act) => clock.endOfTurn(act),
-        base: () => this.#tableBase++ * tableStride,
-        after: (delayMs, act) => wheel.after(delayMs, act),
-      },
-    };
-  }
-
-  /** Somebody was on an instance that is not there any more, and has not come back: one of those left notes it. */
-  async #abandoned(channel: Channel, home: string, author: Author): Promise<void> {
-    if (!channel.match.rule.presence?.noted) return;
-    const { others } = this.#host.relay;
-    const isFirst = await others?.claim(`left ${home} ${channel.name} ${author.user}`, claimMs).catch(() => false);
-    if (isFirst) this.#noting.noted(channel.match, 'left', author, false);
-  }
-
   #lookLater(): void {
     this.#host.wheel.after(lookMs, () => {
       if (this.#closed) return;
-      if (this.#look.length === 0) {
-        this.#look = [...this.#channels.keys()];
-        this.#lookRounds += 1;
-      }
-      const some = this.#look.splice(0, Math.ceil(this.#channels.size / (lookRoundMs / lookMs)));
-      void this.#lookAt(some);
-      for (const name of some) this.#channels.get(name)?.tables?.look(this.#lookRounds % remindRounds === 0);
+      if (this.#look.length === 0) this.#look = [...this.#channels.keys()];
+      void this.#lookAt(this.#look.splice(0, Math.ceil(this.#channels.size / (lookRoundMs / lookMs))));
       this.#lookLater();
     });
   }
 
-  /** Whether the record of channels has what nobody has announced: the last message before a break, or before an end. */
+  /** Looks whether the record has messages that nobody announced: the last before a break, or before an end. */
   async #lookAt(names: readonly ChannelName[]): Promise<void> {
     const { relay, store, report } = this.#host;
     if (relay.isCut) return;

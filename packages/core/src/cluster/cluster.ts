@@ -1,4 +1,5 @@
-import type { ChannelName, Member } from '@nine-bells/wire';
+import type { ChannelName, Json, Member } from '@nine-bells/wire';
+import type { Wheel } from '../lib/timerWheel.js';
 import type {
   ChannelInfo,
   Membership,
@@ -8,20 +9,32 @@ import type {
   TraceFound,
   UserStanding,
 } from '../model/info.js';
-import type { InstanceQuestion } from '../model/instance.js';
+import type { InstanceCard, InstanceInfo, InstanceQuestion } from '../model/instance.js';
 import type { Table, TableEntry } from '../model/memberTable.js';
 import type { Measure } from '../model/moderation.js';
 import { defaultPresence } from '../model/presenceRule.js';
 import type { RefusalKind } from '../model/refusal.js';
 import { availability } from '../model/status.js';
 import type { StaysHere, Trace } from '../model/trace.js';
-import type { Others } from '../ports/relay.js';
+import type { Others, Relay } from '../ports/relay.js';
 import { Presence } from '../presence/presence.js';
 import { fatesOf, sentenceOf } from '../record/fates.js';
 import { joinedRefusals } from '../record/refusals.js';
+import { answerOf } from './questions.js';
 
 /** How long the others have for an answer, in milliseconds. */
 const askWithinMs = 1_000;
+
+export interface ClusterHost {
+  /** This instance's name. */
+  readonly name: string;
+  /** What this instance answers itself. */
+  readonly own: OwnSide;
+  readonly relay: Relay;
+  readonly wheel: Wheel;
+  /** What this instance says of itself. */
+  readonly card: () => InstanceCard;
+}
 
 /** What all instances have answered together. */
 export type Gathered<T> = T & {
@@ -30,15 +43,59 @@ export type Gathered<T> = T & {
 };
 
 /** Asks all instances of the service, this one included, and puts their answers together. */
-export class Everywhere {
+export class Cluster {
   readonly #name: string;
   readonly #own: OwnSide;
+  readonly #relay: Relay;
   readonly #others: Others | undefined;
+  readonly #wheel: Wheel;
+  readonly #card: () => InstanceCard;
+  /** Names claimed where there are no other instances. */
+  readonly #claimed = new Set<string>();
 
-  constructor(name: string, own: OwnSide, others: Others | undefined) {
+  constructor({ name, own, relay, wheel, card }: ClusterHost) {
     this.#name = name;
     this.#own = own;
-    this.#others = others;
+    this.#relay = relay;
+    this.#others = relay.others;
+    this.#wheel = wheel;
+    this.#card = card;
+  }
+
+  /** What this instance says of itself. */
+  get card(): InstanceCard {
+    return this.#card();
+  }
+
+  /** The instances of the service, this one included, by name. */
+  get instances(): readonly InstanceInfo[] {
+    const here = { ...this.card, holder: this.#others?.self ?? this.#name, isThis: true, leaseMs: 0 };
+    const all = this.#others?.list() ?? [];
+    return all.some(({ isThis }) => isThis) ? all : [here, ...all];
+  }
+
+  /** Texts of other instances, and of this one's own that come back, that the relay has handed to this one. */
+  get relayedTexts(): number {
+    return this.#others?.heard ?? 0;
+  }
+
+  /** Has all instances read again which API keys there are. */
+  async keysChanged(): Promise<void> {
+    await this.#relay.control.append({ did: 'keys-changed' });
+  }
+
+  /** Whether this call is the first within `ttlMs` to claim a name, on any instance. */
+  async claim(name: string, ttlMs: number): Promise<boolean> {
+    if (this.#others !== undefined) return this.#others.claim(name, ttlMs);
+    if (this.#claimed.has(name)) return false;
+    this.#claimed.add(name);
+    this.#wheel.after(ttlMs, () => this.#claimed.delete(name));
+    return true;
+  }
+
+  /** Answers what another instance asks. */
+  answer(question: InstanceQuestion): Json | Promise<Json> {
+    return answerOf(this.#own, question);
   }
 
   /** The sessions that are connected, each at its instance. */
@@ -110,11 +167,12 @@ export class Everywhere {
     return all.reduce((sum, each) => sum + each, 0);
   }
 
-  /** The other instance that a session is connected to. */
+  /** The address of the other instance that a session is connected to; `undefined` if none has it. */
   async homeOf(session: string): Promise<string | undefined> {
     if (this.#others === undefined) return undefined;
     const { answers } = await this.#others.ask<SessionVisitor | null>({ ask: 'visitor', session }, askWithinMs);
-    return answers.find(({ answer }) => answer !== null)?.holder;
+    const holder = answers.find(({ answer }) => answer !== null)?.holder;
+    return this.instances.find((each) => each.holder === holder)?.address;
   }
 
   /** How users stand, of those who are connected anywhere. */

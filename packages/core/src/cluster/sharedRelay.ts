@@ -15,7 +15,7 @@ import {
 import type { UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { Clock } from '../ports/clock.js';
-import type { ControlLog, Others, OthersEars, Relay } from '../ports/relay.js';
+import type { ControlLog, Others, OthersEars, Relay, Subscriber } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
 import { carriedLine, carriedMessages, readCarried } from './carried.js';
@@ -60,11 +60,6 @@ interface Appending {
   waiting: Waiting[];
   isUnderWay: boolean;
   isScheduled: boolean;
-}
-
-interface Wanted {
-  readonly receive: (messages: readonly LoggedMessage[]) => void;
-  readonly hear: (signal: Signal) => void;
 }
 
 interface Asked {
@@ -114,7 +109,7 @@ export class SharedRelay implements Relay {
   #relayMs: number | undefined;
   #cancelBeat: (() => void) | undefined;
   #beating = false;
-  readonly #wanted = new Map<ChannelName, Wanted>();
+  readonly #subscribers = new Map<ChannelName, Subscriber>();
   readonly #appending = new Map<ChannelName, Appending>();
   #scheduled: [ChannelName, Appending][] = [];
   #announced = new Map<ChannelName, LoggedMessage[]>();
@@ -226,13 +221,13 @@ export class SharedRelay implements Relay {
     else waiting.push(...messages);
   }
 
-  want(channel: ChannelName, receive: Wanted['receive'], hear: Wanted['hear']): Promise<void> {
-    this.#wanted.set(channel, { receive, hear });
-    return this.#within(this.#exchange.subscribe(topics.channel(channel)));
+  subscribe(subscriber: Subscriber): Promise<void> {
+    this.#subscribers.set(subscriber.name, subscriber);
+    return this.#within(this.#exchange.subscribe(topics.channel(subscriber.name)));
   }
 
-  unwant(channel: ChannelName): void {
-    this.#wanted.delete(channel);
+  unsubscribe(channel: ChannelName): void {
+    this.#subscribers.delete(channel);
     this.#exchange.unsubscribe(topics.channel(channel));
   }
 
@@ -329,12 +324,12 @@ export class SharedRelay implements Relay {
       this.#heardControl(text);
       return;
     }
-    const wanted = this.#wanted.get(channel);
-    if (wanted === undefined) return;
+    const subscriber = this.#subscribers.get(channel);
+    if (subscriber === undefined) return;
     if (text.startsWith('{')) {
       const signal = JSON.parse(text) as Signal;
-      if (!('table' in signal) || this.#hears(signal.table)) wanted.hear(signal);
-    } else wanted.receive(readCarried(channel, text) ?? []);
+      if (!('table' in signal) || this.#hears(signal.table)) subscriber.hear(signal);
+    } else subscriber.receive(readCarried(channel, text) ?? []);
   }
 
   #heardEnvelope(envelope: Envelope): void {

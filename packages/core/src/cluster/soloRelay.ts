@@ -6,14 +6,9 @@ import type { UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
-import type { ControlLog, Relay } from '../ports/relay.js';
+import type { ControlLog, Relay, Subscriber } from '../ports/relay.js';
 import type { LogReader } from '../ports/stores.js';
 import { RecentLogs, type SavedPiece } from '../record/recentLogs.js';
-
-interface Wanted {
-  readonly receive: (messages: readonly LoggedMessage[]) => void;
-  readonly hear: (signal: Signal) => void;
-}
 
 /** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
 export class SoloRelay implements Relay {
@@ -23,14 +18,14 @@ export class SoloRelay implements Relay {
   readonly #logs: RecentLogs;
   #hearUsers: (word: UserWord) => void = () => {};
   #hearGrowth: (growth: Growth) => void = () => {};
-  readonly #wanted = new Map<ChannelName, Wanted>();
+  readonly #subscribers = new Map<ChannelName, Subscriber>();
 
   /**
    * @param saved - the records of recent channels as they were at the last clean stop
    * @param mostChars - bound on all records together
    */
   constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], mostChars?: number) {
-    this.#logs = new RecentLogs(clock, ids, (channel) => this.#wanted.has(channel), saved, mostChars);
+    this.#logs = new RecentLogs(clock, ids, (channel) => this.#subscribers.has(channel), saved, mostChars);
     let receive: (entry: ControlEntry) => void = () => {};
     this.control = {
       append: async (entry) => receive(entry),
@@ -56,19 +51,19 @@ export class SoloRelay implements Relay {
   }
 
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {
-    this.#wanted.get(channel)?.receive(messages);
+    this.#subscribers.get(channel)?.receive(messages);
   }
 
-  want(channel: ChannelName, receive: Wanted['receive'], hear: Wanted['hear']): undefined {
-    this.#wanted.set(channel, { receive, hear });
+  subscribe(subscriber: Subscriber): undefined {
+    this.#subscribers.set(subscriber.name, subscriber);
   }
 
-  unwant(channel: ChannelName): void {
-    this.#wanted.delete(channel);
+  unsubscribe(channel: ChannelName): void {
+    this.#subscribers.delete(channel);
   }
 
   cast(signal: Signal): void {
-    this.#wanted.get(signal.channel)?.hear(signal);
+    this.#subscribers.get(signal.channel)?.hear(signal);
   }
 
   tellUser(word: UserWord): void {

@@ -51,7 +51,10 @@ export class SendQueue implements Flushable {
     return this.#batch?.bytes ?? 0;
   }
 
-  /** Adds a push, behind those held back if there are any; `false` if there is no room. Hot: once per delivery. */
+  /**
+   * Adds a push, behind those held back if there are any. If there is no room, cuts its connection off and returns
+   * `false`. Hot: once per delivery.
+   */
   push(frame: Frame): boolean {
     if (this.#closed) return true;
     // Hails go first: a client that does not keep up gets none, long before it is cut off.
@@ -65,10 +68,12 @@ export class SendQueue implements Flushable {
     else this.#add(frame);
     if (this.#pushBytes > this.#maxBytes) this.#makeLess();
     // One push alone always fits: a bound smaller than a message would make it undeliverable for ever.
-    return this.#pushBytes <= this.#maxBytes || this.#pushBytes === frame.bytes;
+    const fits = this.#pushBytes <= this.#maxBytes || this.#pushBytes === frame.bytes;
+    if (!fits) this.#owner?.cutOff();
+    return fits;
   }
 
-  /** Adds all pushes of a turn, in their order; `false` if there is no room. Hot: once per connection, channel and turn. */
+  /** As `push`, for all pushes of a turn, in their order. Hot: once per connection, channel and turn. */
   pushAll(batch: Batch): boolean {
     if (this.#batch === undefined && this.#held === undefined && this.#pushBytes + batch.bytes <= this.#maxBytes) {
       if (this.#closed) return true;

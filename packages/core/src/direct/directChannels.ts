@@ -1,9 +1,9 @@
 import { type Author, type ChannelName, problem } from '@nine-bells/wire';
 import type { Access, Explanation, Ruling, Visitor } from '../access/access.js';
 import type { Channels } from '../channel/channels.js';
-import type { Everywhere } from '../cluster/cluster.js';
 import type { Inboxes } from '../inbox/inboxes.js';
 import type { Act } from '../model/access.js';
+import type { ActivityReader } from '../ports/activity.js';
 import type { Report } from '../ports/report.js';
 import type { Store } from '../ports/stores.js';
 import { type ChannelRules, type RuleMatch, usersOf } from '../rules/channelRule.js';
@@ -14,7 +14,7 @@ export interface DirectChannelsHost {
   readonly access: Access;
   readonly store: Store;
   readonly inboxes: Inboxes;
-  readonly everywhere: Everywhere;
+  readonly activity: ActivityReader;
   readonly report: Report;
 }
 
@@ -58,7 +58,7 @@ export class DirectChannels {
 
   async #tell(match: RuleMatch, channel: ChannelName, by: Author | undefined): Promise<void> {
     const others = (usersOf(match) ?? []).filter((user) => user !== by?.user);
-    const { users } = await this.#host.everywhere.standings(others, channel);
+    const { users } = await this.#host.activity.standings(others, channel);
     const absent = others.filter((user) => users.get(user)?.isIn !== true);
     if (absent.length === 0) return;
     await this.#host.inboxes.notify({

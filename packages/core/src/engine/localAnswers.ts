@@ -1,49 +1,15 @@
-import { type ChannelName, formatCursor, type Json, type Place, problem } from '@nine-bells/wire';
+import { type ChannelName, formatCursor, type Place, problem } from '@nine-bells/wire';
 import type { Access } from '../access/access.js';
 import type { Channels } from '../channel/channels.js';
 import type { OwnSide } from '../model/info.js';
-import type { InstanceQuestion } from '../model/instance.js';
-import type { Table } from '../model/memberTable.js';
-import type { Measure } from '../model/moderation.js';
 import type { StaysHere } from '../model/trace.js';
+import type { Measures } from '../moderation/moderation.js';
+import type { Presences } from '../presence/presences.js';
 import type { Watching } from '../presence/watching.js';
 import type { Refusals } from '../record/refusals.js';
 import type { Traces } from '../record/traces.js';
 import type { ChannelRules } from '../rules/channelRule.js';
-import type { Client } from '../session/client.js';
-import type { Connected } from '../session/connected.js';
-
-/** Answers what another instance asks. */
-export function answerOf(own: OwnSide, question: InstanceQuestion): Json | Promise<Json> {
-  return answered(own, question) as Json | Promise<Json>;
-}
-
-function answered(own: OwnSide, question: InstanceQuestion): unknown {
-  switch (question.ask) {
-    case 'table':
-      return own.table(question.channel);
-    case 'memberships':
-      return own.memberships(question.user);
-    case 'sessions':
-      return own.sessions(question.user, question.limit);
-    case 'visitor':
-      return own.visitor(question.session);
-    case 'entrants':
-      return own.entrants(question.channel);
-    case 'channels':
-      return own.entered(question.after, question.limit);
-    case 'standings':
-      return own.standings(question.users, question.channel);
-    case 'concerned':
-      return own.concerned(question.measure);
-    case 'refusals':
-      return own.refusals();
-    case 'trace':
-      return own.trace(question.id);
-    case 'stays':
-      return own.stays(question.user, question.channel);
-  }
-}
+import type { Connected, ConnectedSession } from '../session/connected.js';
 
 /** What an instance looks in to answer. */
 export interface OwnSideParts {
@@ -51,24 +17,20 @@ export interface OwnSideParts {
   readonly rules: ChannelRules;
   readonly access: Access;
   readonly channels: Channels;
+  readonly presences: Presences;
   readonly connected: Connected;
   readonly watching: Watching;
   readonly traces: Traces;
   readonly refusals: Refusals;
-  /** How many connections here a measure is about. */
-  readonly concernedHere: (measure: Measure) => number;
+  readonly moderation: () => Measures;
 }
 
 /** What this instance tells the others of itself. */
 export function ownSideOf(parts: OwnSideParts): OwnSide {
-  const { instance, channels, connected, watching, traces } = parts;
+  const { instance, channels, presences, connected, watching, traces } = parts;
   return {
-    table: (channel) => channels.get(channel)?.tables?.own ?? tableHere(channels, channel),
-    memberships: (user) =>
-      [...channels].flatMap(({ name, presence }) => {
-        const entries = presence?.entriesOf(user) ?? [];
-        return entries.length === 0 ? [] : { channel: name, entries };
-      }),
+    table: (channel) => presences.tableOf(channel),
+    memberships: (user) => presences.entriesOf(user),
     sessions: (user, limit) =>
       connected
         .sessions(instance)
@@ -79,10 +41,10 @@ export function ownSideOf(parts: OwnSideParts): OwnSide {
         if (client?.session === session) return { who: client.who, address: address ?? null };
       return null;
     },
-    entrants: (channel) => channels.get(channel)?.entrants ?? 0,
+    entrants: (channel) => channels.get(channel)?.recipients ?? 0,
     entered: (after, limit) =>
       [...channels]
-        .filter(({ name, entrants }) => entrants > 0 && name > after)
+        .filter(({ name, recipients }) => recipients > 0 && name > after)
         .sort((a, b) => (a.name < b.name ? -1 : 1))
         .slice(0, limit)
         .map(({ name }) => channels.describe({ channel: name })),
@@ -97,7 +59,7 @@ export function ownSideOf(parts: OwnSideParts): OwnSide {
           return [[user, { status, isLooking, isIn }]];
         }),
       ),
-    concerned: parts.concernedHere,
+    concerned: (measure) => parts.moderation().concernedHere(measure).length,
     refusals: () => parts.refusals.all,
     trace: (id) =>
       traces.find(id, (channel, place) => {
@@ -112,14 +74,9 @@ export function ownSideOf(parts: OwnSideParts): OwnSide {
   };
 }
 
-function tableHere(channels: Channels, channel: ChannelName): Table | null {
-  const presence = channels.get(channel)?.presence;
-  return presence === undefined ? null : { number: 0, entries: presence.table };
-}
-
 async function stayOf(
   { rules, access }: OwnSideParts,
-  client: Client,
+  client: ConnectedSession,
   channel: ChannelName,
 ): Promise<StaysHere['sessions'][number]> {
   const { who, session } = client;

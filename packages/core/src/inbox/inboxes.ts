@@ -1,9 +1,10 @@
 import { type ChannelName, type Problem, ProblemError, refusal } from '@nine-bells/wire';
-import type { Everywhere } from '../cluster/cluster.js';
 import type { Wheel } from '../lib/timerWheel.js';
 import { Frame } from '../model/frame.js';
-import type { InboxEntry, NoticeDraft, NoticeWish, UserWord } from '../model/notice.js';
+import type { Place } from '../model/message.js';
+import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft, NoticeWish, UserWord } from '../model/notice.js';
 import { availability } from '../model/status.js';
+import type { ActivityReader } from '../ports/activity.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import type { Relay } from '../ports/relay.js';
@@ -40,7 +41,7 @@ export interface InboxesHost {
   /** Members of a channel. */
   membersOf(channel: ChannelName): Promise<readonly string[]>;
   /** How users stand on all instances. */
-  readonly everywhere: Everywhere;
+  readonly activity: ActivityReader;
   /** The availability of a user here: 0 available, 1 busy, 2 away; `undefined` if it is not connected. */
   availabilityOf(user: string): number | undefined;
 }
@@ -125,6 +126,16 @@ export class Inboxes {
     });
   }
 
+  /** The notices in a user's inbox after a place, oldest first. */
+  read(user: string, after: Place | undefined, limit: number): Promise<InboxSlice> {
+    return this.#host.store.inbox(user, after, limit, this.#host.clock.now());
+  }
+
+  /** A user as last seen; `undefined` if the service has never met it. */
+  user(id: string): Promise<KnownUser | undefined> {
+    return this.#host.store.user(id);
+  }
+
   /** Ends notices of a user: these, or all. Its other sessions hear of it. */
   async done(user: string, ids: readonly string[] | true): Promise<number> {
     const unread = await this.#host.store.done(user, ids, this.#host.clock.now());
@@ -173,7 +184,7 @@ export class Inboxes {
 
   async #meant(all: readonly string[], { ifAvailable, unlessLooking }: NoticeWish): Promise<readonly string[]> {
     if (!ifAvailable && unlessLooking === undefined) return all;
-    const { users } = await this.#host.everywhere.standings(all, unlessLooking);
+    const { users } = await this.#host.activity.standings(all, unlessLooking);
     return all.filter((user) => {
       const standing = users.get(user);
       if (ifAvailable && (standing === undefined || availability(standing.status) !== 0)) return false;
@@ -228,7 +239,7 @@ export class Inboxes {
   /** Whoever is connected to another instance by now has what was in the inbox when it came. */
   async #maybeUnreached(entry: InboxEntry): Promise<void> {
     const { user, notice } = entry;
-    const { users } = await this.#host.everywhere.standings([user]);
+    const { users } = await this.#host.activity.standings([user]);
     if (!this.#unreached.get(user)?.has(notice.id)) return;
     this.#forget(user, notice.id);
     if (!users.has(user) || this.#held.get(user)?.includes(entry)) this.#host.unreached?.(entry);

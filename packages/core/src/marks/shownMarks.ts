@@ -1,12 +1,16 @@
 import { type ChannelName, type Cursor, formatCursor, type MarksPush } from '@nine-bells/wire';
+import type { ChannelFeature } from '../channel/feature.js';
 import { LatestFrame } from '../delivery/latestFrame.js';
 import type { Frame } from '../model/frame.js';
 import type { MarkWord, UserMark } from '../model/mark.js';
+import type { Signal } from '../model/signal.js';
 
 /** Changes are told together, this long after the first, in milliseconds. */
 const tellMs = 500;
 
 export interface ShownMarksPorts {
+  /** The channel has closed. */
+  closed(): void;
   /** Reads the marks of the channel from the store, at most so many. */
   read(limit: number): Promise<readonly UserMark[]>;
   after(delayMs: number, act: () => void): () => void;
@@ -19,7 +23,7 @@ export interface ShownMarksPorts {
  *
  * Where more than `most` users have a mark, none are shown: what each move would cost grows with all who see it.
  */
-export class ShownMarks {
+export class ShownMarks implements ChannelFeature {
   readonly #channel: ChannelName;
   readonly #most: number;
   readonly #ports: ShownMarksPorts;
@@ -37,6 +41,10 @@ export class ShownMarks {
     this.#ports = ports;
   }
 
+  get keepsOpen(): boolean {
+    return false;
+  }
+
   /** Resolves when the marks are known. Rejects if they cannot be read; then it may be tried again. */
   ready(): Promise<void> | undefined {
     if (this.#marks !== undefined) return undefined;
@@ -52,8 +60,15 @@ export class ShownMarks {
     return `,"marks":${JSON.stringify(Object.fromEntries(this.#marks))}`;
   }
 
-  /** A mark has moved. */
-  hear(word: MarkWord): void {
+  receive(signal: Signal): void {
+    if ('mark' in signal) this.#moved(signal);
+  }
+
+  signalsMissed(): void {}
+
+  instanceGone(): void {}
+
+  #moved(word: MarkWord): void {
     if (this.#marks === undefined) {
       this.#early.push(word);
       return;
@@ -66,6 +81,7 @@ export class ShownMarks {
   close(): void {
     this.#cancelTelling?.();
     this.#cancelTelling = undefined;
+    this.#ports.closed();
   }
 
   async #read(): Promise<void> {

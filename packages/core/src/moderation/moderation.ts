@@ -1,8 +1,9 @@
-import { type ChannelName, refusal } from '@nine-bells/wire';
+import { type ChannelName, type Problem, refusal } from '@nine-bells/wire';
 import type { Standing } from '../access/activeBans.js';
 import { bannedProblem, endedProblem, removedBy } from '../access/moderationProblems.js';
 import { isWithin, readRange } from '../lib/addresses.js';
 import type { Wheel } from '../lib/timerWheel.js';
+import type { Identity } from '../model/access.js';
 import type { MeasureTaken } from '../model/control.js';
 import {
   type Actor,
@@ -24,9 +25,29 @@ import type { Ids } from '../ports/ids.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { Store } from '../ports/stores.js';
-import type { Connected } from '../session/connected.js';
-import type { Connection } from '../session/connection.js';
 import { ChangeWatch } from './changeWatch.js';
+
+/** A connection, as far as moderation acts on it. */
+export interface ModeratedConnection {
+  readonly address: string | undefined;
+  readonly client:
+    | {
+        readonly user: string;
+        readonly who: Identity;
+        isIn(channel: ChannelName): boolean;
+        expel(channel: ChannelName, told: ReturnType<typeof removedBy>): void;
+      }
+    | undefined;
+  signOut(why: Problem): void;
+  revoke(why: Problem): void;
+  lookAgain(): void;
+}
+
+/** The connections of this instance. */
+export interface ModeratedConnections extends Iterable<ModeratedConnection> {
+  /** Those of a user who is signed in. */
+  of(user: string): ReadonlySet<ModeratedConnection>;
+}
 
 export interface MeasuresHost {
   readonly clock: Clock;
@@ -36,7 +57,7 @@ export interface MeasuresHost {
   readonly store: Store;
   readonly report: Report;
   readonly standing: Standing;
-  readonly connected: Connected;
+  readonly connected: ModeratedConnections;
   /** How many connections a measure is about, on all instances. */
   readonly concerned: (measure: Measure) => Promise<number>;
   /** @throws {ProblemError} `no-such-channel`, `bad-name` */
@@ -200,7 +221,7 @@ export class Measures {
   }
 
   /** The connections here that a measure is about. */
-  concernedHere(measure: Measure): readonly Connection[] {
+  concernedHere(measure: Measure): readonly ModeratedConnection[] {
     if (measure.did === 'lift') return [];
     const { connected } = this.#host;
     const address = measure.did === 'ban' ? measure.address : undefined;

@@ -7,6 +7,13 @@ import type { UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { LogReader } from './stores.js';
 
+/** A channel that the relay hands messages and signals to. */
+export interface Subscriber {
+  readonly name: ChannelName;
+  receive(messages: readonly LoggedMessage[]): void;
+  hear(signal: Signal): void;
+}
+
 /** Between instances: orders the messages of recent channels and carries all messages to every instance that wants them. */
 export interface Relay {
   /**
@@ -21,16 +28,12 @@ export interface Relay {
   /** Carries messages that the store has numbered and committed. */
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void;
   /**
-   * Begins to hand over the channel's messages. They may come doubled, late or not at all: whoever receives them sees
-   * that by the numbers. Where it takes time until nothing is missed, it gives a promise.
+   * Begins to hand over a channel's messages and signals. Messages may come doubled, late or not at all: the
+   * subscriber sees that by their numbers. A promise where it takes time until nothing is missed.
    */
-  want(
-    channel: ChannelName,
-    receive: (messages: readonly LoggedMessage[]) => void,
-    hear: (signal: Signal) => void,
-  ): Promise<void> | undefined;
-  unwant(channel: ChannelName): void;
-  /** Carries what has no number to everyone who wants the channel. It may be lost. */
+  subscribe(subscriber: Subscriber): Promise<void> | undefined;
+  unsubscribe(channel: ChannelName): void;
+  /** Carries a signal to all subscribers of its channel. It may be lost. */
   cast(signal: Signal): void;
   /** The record of a recent channel. */
   readonly recent: LogReader;

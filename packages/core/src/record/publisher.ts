@@ -1,6 +1,7 @@
 import { type Author, type Json, refusal } from '@nine-bells/wire';
 import { Backlog } from '../lib/backlog.js';
 import type { Counts } from '../model/counters.js';
+import type { Hail } from '../model/hail.js';
 import { counts } from '../model/mark.js';
 import type { Appended, Draft, OwnDraft } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
@@ -12,7 +13,7 @@ import type { Store } from '../ports/stores.js';
 import { type RuleMatch, usersOf } from '../rules/channelRule.js';
 import type { Traces } from './traces.js';
 
-export interface IntakePorts {
+export interface PublisherHost {
   readonly clock: Clock;
   readonly ids: Ids;
   readonly relay: Relay;
@@ -27,14 +28,14 @@ export interface IntakePorts {
 }
 
 /** Where messages are taken in: bounded, given their place by whoever keeps the channel, and announced. */
-export class Intake {
-  readonly #ports: IntakePorts;
+export class Publisher {
+  readonly #host: PublisherHost;
   readonly #dataBytes: number;
   readonly #backlog: Backlog;
   #stopping = false;
 
-  constructor(ports: IntakePorts, { dataBytes, backlog }: Pick<EngineOptions, 'dataBytes' | 'backlog'>) {
-    this.#ports = ports;
+  constructor(host: PublisherHost, { dataBytes, backlog }: Pick<EngineOptions, 'dataBytes' | 'backlog'>) {
+    this.#host = host;
     this.#dataBytes = dataBytes;
     this.#backlog = new Backlog(backlog);
   }
@@ -67,8 +68,8 @@ export class Intake {
     const bytes = this.#checkSize(match, dataText);
     if (this.#stopping)
       throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
-    this.checkLinked();
-    const { clock, ids, relay, store } = this.#ports;
+    this.#checkLinked();
+    const { clock, ids, relay, store } = this.#host;
     const { channel } = own;
     const { logbook } = match.rule;
     const isKept = logbook.keep === 'kept';
@@ -100,11 +101,11 @@ export class Intake {
       (done) => {
         this.#backlog.giveBack(channel, bytes);
         if (isKept) this.#announce(draft, done, users);
-        this.#ports.took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
-        this.#ports.traces.accepted(done.logged, draft, done.repeated);
+        this.#host.took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
+        this.#host.traces.accepted(done.logged, draft, done.repeated);
         if (!done.repeated) {
-          this.#ports.counts.messagesIn += 1;
-          if (match.rule.direct) this.#ports.direct(match, draft.by);
+          this.#host.counts.messagesIn += 1;
+          if (match.rule.direct) this.#host.direct(match, draft.by);
         }
         return done;
       },
@@ -120,7 +121,18 @@ export class Intake {
     if (!match.rule.presence?.noted || this.#stopping) return;
     const { channel } = match;
     const noted = async (): Promise<Appended> => this.#append(match, { channel, type, by, data: null });
-    noted().catch((error: unknown) => this.#ports.report(error, { what: 'noting who comes and goes', channel }));
+    noted().catch((error: unknown) => this.#host.report(error, { what: 'noting who comes and goes', channel }));
+  }
+
+  /**
+   * Carries a hail to whoever is in its channel.
+   *
+   * @throws {ProblemError} `too-large`, `busy`
+   */
+  hail(match: RuleMatch, hail: Hail): void {
+    this.checkData(match, hail.data ?? null);
+    this.#checkLinked();
+    this.#host.relay.cast(hail);
   }
 
   /** @throws {ProblemError} `too-large` */
@@ -133,15 +145,15 @@ export class Intake {
    *
    * @throws {ProblemError} `busy`
    */
-  checkLinked(): void {
-    if (this.#ports.relay.isCut)
+  #checkLinked(): void {
+    if (this.#host.relay.isCut)
       throw refusal('busy', 'this instance is cut off from the others', { retryAfterMs: 1000 });
   }
 
   /** What the database has numbered is told to whoever has entered the channel, and to whoever counts there. */
   #announce(draft: Draft, { logged, repeated, counted }: Appended, users: readonly string[] | undefined): void {
     if (repeated) return;
-    const { relay } = this.#ports;
+    const { relay } = this.#host;
     const { channel } = logged;
     relay.announce(channel, [logged]);
     if (counted === undefined) return;

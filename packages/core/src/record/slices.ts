@@ -48,3 +48,9 @@ export function keyName({
 }): string {
   return `${owner ?? ''}\u0000${author ?? ''}\u0000${key}`;
 }
+
+/** The place just before the first message of a slice. */
+export function startOf(slice: LogSlice): Place {
+  const first = slice.messages[0]?.place;
+  return first === undefined ? slice.head : { volume: first.volume, number: first.number - 1 };
+}

@@ -1,4 +1,4 @@
-import { type ChannelName, usersOfDirect } from '@nine-bells/wire';
+import { type ChannelName, refusal, usersOfDirect } from '@nine-bells/wire';
 import type { AccessRule, Allow, ChannelAct } from '../model/access.js';
 import type { Keeping } from '../model/message.js';
 import {
@@ -128,6 +128,22 @@ export class ChannelRules {
     if (match === undefined) return undefined;
     if (this.#matches.size >= mostMatches) this.#matches = new Map();
     this.#matches.set(name, match);
+    return match;
+  }
+
+  /**
+   * The rule for a name that a request gives.
+   *
+   * @throws {ProblemError} `no-such-channel`; `bad-name` if the channel is direct and its name does not list users
+   */
+  require(name: ChannelName): RuleMatch {
+    const match = this.match(name);
+    if (match === undefined) throw refusal('no-such-channel', `no channel rule matches ${name}`);
+    if (match.rule.direct && usersOf(match) === undefined)
+      throw refusal(
+        'bad-name',
+        'the last segment of a direct channel is its users, each once, sorted, joined by commas',
+      );
     return match;
   }
 

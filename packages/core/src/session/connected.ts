@@ -1,18 +1,60 @@
+import type { ChannelName, Ending, Json, Place, Problem, RemovedPush } from '@nine-bells/wire';
+import type { Identity } from '../model/access.js';
 import type { Frame } from '../model/frame.js';
 import type { SessionInfo } from '../model/info.js';
-import type { Client } from './client.js';
-import type { Connection } from './connection.js';
+import type { Link } from '../ports/link.js';
 
-const nobody: ReadonlySet<Connection> = new Set();
+/** A session on its connection, as far as the rest of the engine looks into it. */
+export interface ConnectedSession {
+  /** The session's id. */
+  readonly session: string;
+  readonly user: string;
+  readonly who: Identity;
+  /** The status of the session, whatever the channel. */
+  readonly status: Json | undefined;
+  /** The channel that the client has in view. */
+  readonly looking: ChannelName | undefined;
+  /** The channels that it has entered. */
+  readonly channels: readonly ChannelName[];
+  isIn(channel: ChannelName): boolean;
+  /** How far the client has said that it has received a channel. */
+  gotOf(channel: ChannelName): Place | undefined;
+  /** Ends its stay in a channel, and tells it. */
+  expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void;
+  push(frame: Frame): void;
+}
+
+/** A connection, as far as the rest of the engine looks into it. */
+export interface OpenConnection {
+  readonly link: Link;
+  readonly address: string | undefined;
+  /** When it was opened, in milliseconds since the epoch. */
+  readonly sinceMs: number;
+  readonly waitingBytes: number;
+  readonly roundTripMs: number | undefined;
+  /** Absent before hello. */
+  readonly client: ConnectedSession | undefined;
+  push(frame: Frame): void;
+  /** Ends it from this side. */
+  close(code: number, reason: string, ending: Ending): void;
+  /** Ends it because its user was signed out or banned. */
+  signOut(why: Problem): void;
+  /** Ends it because its token was revoked. */
+  revoke(why: Problem): void;
+  /** Bans may have been missed: looks whether it may still be here. */
+  lookAgain(): void;
+}
+
+const none: ReadonlySet<OpenConnection> = new Set();
 
 /** The connections of this instance, and whose they are. */
-export class Connected implements Iterable<Connection> {
-  readonly #all = new Set<Connection>();
-  /** To find those of a user, and to count them; guests are few to a user, and not here. */
-  readonly #byUser = new Map<string, Set<Connection>>();
+export class Connected implements Iterable<OpenConnection> {
+  readonly #all = new Set<OpenConnection>();
+  /** By user, to find and to count them; without guests, who have few connections each. */
+  readonly #byUser = new Map<string, Set<OpenConnection>>();
   readonly #changed: (user: string) => void;
 
-  /** @param changed - a user has one connection more, or one less */
+  /** @param changed - called when a user has one connection more, or one less */
   constructor(changed: (user: string) => void) {
     this.#changed = changed;
   }
@@ -21,25 +63,24 @@ export class Connected implements Iterable<Connection> {
     return this.#all.size;
   }
 
-  [Symbol.iterator](): Iterator<Connection> {
+  [Symbol.iterator](): Iterator<OpenConnection> {
     return this.#all.values();
   }
 
-  add(connection: Connection): void {
+  add(connection: OpenConnection): void {
     this.#all.add(connection);
   }
 
-  /** It has said who it is. */
-  welcomed(connection: Connection): void {
-    const { user, guest } = (connection.client as Client).who;
+  /** The connection has said hello. */
+  welcomed(connection: OpenConnection, { user, guest }: Identity): void {
     if (guest) return;
     const all = this.#byUser.get(user) ?? new Set();
     this.#byUser.set(user, all.add(connection));
     this.#changed(user);
   }
 
-  /** It has ended; `false` if it was not there any more. */
-  remove(connection: Connection): boolean {
+  /** The connection has ended; `false` if it was removed before. */
+  remove(connection: OpenConnection): boolean {
     if (!this.#all.delete(connection)) return false;
     const user = connection.client?.user ?? '';
     const all = this.#byUser.get(user);
@@ -49,43 +90,43 @@ export class Connected implements Iterable<Connection> {
     return true;
   }
 
-  /** Those of a user who is signed in. */
-  of(user: string): ReadonlySet<Connection> {
-    return this.#byUser.get(user) ?? nobody;
+  /** The connections of a user who is signed in. */
+  of(user: string): ReadonlySet<OpenConnection> {
+    return this.#byUser.get(user) ?? none;
   }
 
-  /** The clients of a user who is signed in. */
-  clientsOf(user: string): readonly Client[] {
+  /** The sessions of a user who is signed in. */
+  clientsOf(user: string): readonly ConnectedSession[] {
     return [...this.of(user)].flatMap(({ client }) => client ?? []);
   }
 
-  /** The clients of a user, guests too. */
-  allClientsOf(user: string): readonly Client[] {
+  /** The sessions of a user, guests too. */
+  allClientsOf(user: string): readonly ConnectedSession[] {
     return [...this.#all].flatMap(({ client }) => (client?.user === user ? client : []));
   }
 
-  /** Pushes a frame to all sessions of a user; how many there are. */
+  /** Pushes a frame to all sessions of a user; returns how many there are. */
   push(user: string, frame: Frame): number {
     const all = this.of(user);
     for (const connection of all) connection.push(frame);
     return all.size;
   }
 
-  /** Bytes that wait for all together, in their queues and in their transports. */
+  /** Bytes that wait for all connections, in their queues and in their transports. */
   get waitingBytes(): number {
     let bytes = 0;
     for (const connection of this.#all) bytes += connection.waitingBytes;
     return bytes;
   }
 
-  /** How many there are, by what carries them. */
+  /** How many connections there are, by transport. */
   get transports(): ReadonlyMap<string, number> {
     const all = new Map<string, number>();
     for (const { link } of this.#all) all.set(link.transport, (all.get(link.transport) ?? 0) + 1);
     return all;
   }
 
-  /** The sessions that have one. */
+  /** The sessions that have a connection. */
   sessions(instance: string): readonly SessionInfo[] {
     const all: SessionInfo[] = [];
     for (const connection of this.#all) {

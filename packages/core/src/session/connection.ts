@@ -12,60 +12,54 @@ import {
   refusal,
   unknownMember,
 } from '@nine-bells/wire';
-import { bannedProblem } from '../access/moderationProblems.js';
 import { SendQueue } from '../delivery/sendQueue.js';
 import type { SlowReader } from '../delivery/waitingBudget.js';
 import type { Paced } from '../lib/pacer.js';
-import { TokenBucket } from '../lib/tokenBucket.js';
 import type { Identity } from '../model/access.js';
 import { type Batch, Frame } from '../model/frame.js';
 import type { Link } from '../ports/link.js';
 import { type ActOwner, ActQueue } from './actQueue.js';
-import { type Asked, Client, type ClientLine } from './client.js';
-import { guestIdentity } from './guests.js';
-import type { ConnectionHost } from './host.js';
-import { costs } from './rates.js';
-import { guestIdOf } from './sessionSecret.js';
+import type { OpenConnection } from './connected.js';
+import { costOf, dispatch } from './dispatch.js';
+import type { SessionHost } from './host.js';
+import { Identification } from './identification.js';
+import { type Asked, LiveSession, type SessionLine } from './liveSession.js';
+import { largeChars, Reading } from './reading.js';
 import type { SessionConnection } from './sessions.js';
 
 const pulse = new Frame('{"on":"pulse"}', true);
-/** Half pulses without a sign of life after which the other side is taken for gone: between 1.5 and 2 pulses. */
-const silentMost = 3;
+/** Half pulses without a sign of life after which the client is taken for gone: between 1.5 and 2 pulses. */
+const maxSilent = 3;
 /** The stretch of time within which strikes are counted, in milliseconds. */
 const strikesWithinMs = 10_000;
-/** How long before its token ends a client is told, at the most, in milliseconds. */
+/** How long before its token ends a client is told, at most, in milliseconds. */
 const expiringMs = 60_000;
 /** How long after its time hello is still waited for, in milliseconds. */
 const helloGraceMs = 250;
-/** Frames of more characters than this are paid for by their size; pulses so many times more. */
-const largeChars = 4_096;
-const largePulseCost = 7;
 /** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
 const actsBound = 64;
 
 /**
- * One transport: from its first frame to its end. It takes frames, says hello, answers, and notices when the other side
- * is gone; what the client does there is done by `client`.
+ * One transport, from its first frame to its end: it takes frames, says hello, answers, and notices when the client is
+ * gone. What the client does there is done by its `LiveSession`.
  *
- * The transport calls `receive`, `alive`, `drained` and `closed`. The acts of the client take effect in the order sent.
+ * The transport calls `receive`, `alive`, `drained` and `closed`. Acts take effect in the order sent.
  */
-export class Connection implements ClientLine, ActOwner<Request>, Paced, SessionConnection, SlowReader {
+export class Connection
+  implements SessionLine, ActOwner<Request>, Paced, SessionConnection, SlowReader, OpenConnection
+{
   readonly link: Link;
   readonly sinceMs: number;
-  readonly #host: ConnectionHost;
-  readonly #queue: SendQueue;
+  readonly queue: SendQueue;
+  readonly #host: SessionHost;
   readonly #acts: ActQueue<Request>;
-  #client: Client | undefined;
-  /** Of the token in a hello that is being answered. */
-  #tokenMac: string | undefined;
+  #client: LiveSession | undefined;
+  /** Made with the first frame that is charged by its size, or the first pause. */
+  #reading: Reading | undefined;
   #helloSeen = false;
-  /** The client wants to be told of members that the protocol does not know. */
+  /** The client wants unknown members to be refused. */
   #isStrict = false;
   #ended = false;
-  #paused = false;
-  /** Nothing is read for a while, whether or not acts wait. */
-  #rests = false;
-  #received: TokenBucket | undefined;
   #strikes: number[] | undefined;
   #heard = true;
   /** Half pulses without a sign of life. */
@@ -75,18 +69,18 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   #roundTripMs: number | undefined;
   #writtenAtPulse = 0;
   #cancelHello: (() => void) | undefined;
-  /** Where it stands among those that the pacer calls. */
+  /** Its slot among those that the pacer calls. */
   readonly #slot: number;
   #cancelTokenEnd: (() => void) | undefined;
 
-  constructor(host: ConnectionHost, link: Link) {
+  constructor(host: SessionHost, link: Link) {
     this.#host = host;
     this.link = link;
     this.sinceMs = host.clock.now();
-    this.#queue = new SendQueue(link, host.fanout, host.options.sendQueueBytes, this, host.waiting);
+    this.queue = new SendQueue(link, host.fanout, host.options.sendQueueBytes, this, host.waiting);
     this.#acts = new ActQueue(this);
     const { helloWithinMs } = host.options;
-    // Not at once: where the process stood still meanwhile, hello may have come and not have been read yet.
+    // Not at once: where the process stood still meanwhile, hello may have come without having been read.
     this.#cancelHello = host.wheel.after(helloWithinMs, () => {
       this.#cancelHello = host.wheel.after(helloGraceMs, () =>
         this.#refuse(problem('hello-first', `hello did not come within ${helloWithinMs} ms`)),
@@ -95,8 +89,8 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.#slot = host.pacer.add(this);
   }
 
-  /** Who is on it; nobody before hello. */
-  get client(): Client | undefined {
+  /** The session on it; absent before hello. */
+  get client(): LiveSession | undefined {
     return this.#client;
   }
 
@@ -115,7 +109,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
 
   /** Bytes that wait for this connection, in its queue and in its transport. */
   get waitingBytes(): number {
-    return this.#queue.bytes + this.link.waitingBytes;
+    return this.queue.bytes + this.link.waitingBytes;
   }
 
   /** Bytes that its transport has been given and has not sent yet. */
@@ -125,7 +119,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
 
   /** Frames handed to its transport so far. */
   get written(): number {
-    return this.#queue.written;
+    return this.queue.written;
   }
 
   // ------------------------------------------------------------------------------- called by the transport
@@ -135,47 +129,22 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     if (this.#ended) return;
     this.#heard = true;
     this.#host.counts.charsIn += text.length;
-    if (text.length > largeChars) this.#restFor(this.#spendOn(text.length));
-    const reading = readRequest(text);
-    if (!reading.ok) {
-      this.#strike(reading.problem, reading.id);
+    if (text.length > largeChars) this.#readingNow.received(text.length);
+    const read = readRequest(text);
+    if (!read.ok) {
+      this.#strike(read.problem, read.id);
       return;
     }
-    const { request } = reading;
+    const { request } = read;
     this.#isStrict ||= request.do === 'hello' && request.strict === true;
     const unknown = this.#isStrict ? unknownMember(request) : undefined;
-    if (unknown !== undefined) {
-      this.#strike(unknown, request.id);
-      return;
-    }
-    if (request.do === 'pulse') {
-      // A long list of cursors is read for nothing that the client would wait for.
-      if (text.length > largeChars) this.#restFor(this.#spendOn(text.length * largePulseCost));
-      const waitMs = this.#client?.overRate('requests', costs.pulse) ?? 0;
-      if (waitMs > 0) {
-        this.#restFor(waitMs);
-        return;
-      }
-      if (request.got !== undefined) this.#client?.hasGot(request.got);
-      if (!this.#queue.isFull) this.reply(request.id, {});
-      return;
-    }
-    if (!this.#helloSeen && request.do !== 'hello') {
+    if (unknown !== undefined) this.#strike(unknown, request.id);
+    else if (request.do === 'pulse') this.#pulsed(request, text.length);
+    else if (!this.#helloSeen && request.do !== 'hello')
       this.#strike(problem('hello-first', `\`${request.do}\` came before hello`), request.id);
-      return;
-    }
-    if (this.#helloSeen && request.do === 'hello') {
+    else if (this.#helloSeen && request.do === 'hello')
       this.#strike(problem('hello-twice', 'a line says hello once; to change the user, open a new one'), request.id);
-      return;
-    }
-    this.#helloSeen = true;
-    if (this.#acts.length >= this.#host.options.actsWaiting * actsBound) {
-      const each = problem('busy', 'too many requests wait on this line', { retryAfterMs: 1000 });
-      this.#sendProblem(each, request.id, request.do);
-      return;
-    }
-    this.#acts.add(request);
-    if (this.#acts.length > this.#host.options.actsWaiting) this.#pause();
+    else this.#queueAct(request);
   }
 
   /** The client gave a sign of life that is not a frame (a pong). */
@@ -186,32 +155,30 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.#pingedAtMs = undefined;
   }
 
-  /** The transport has got rid of what it took. */
+  /** The transport has sent what it was given. */
   drained(): void {
-    this.#queue.flush();
+    this.queue.flush();
   }
 
-  /** The transport has ended, whoever ended it. */
+  /** The transport has ended, whichever side ended it. */
   closed(code: number): void {
     this.#end(code === closeCodes.normal ? 'left' : 'lost');
   }
 
   // ---------------------------------------------------------------------------------- called by the engine
 
-  /** Adds a frame for this client. Hot: once per delivery. */
   push(frame: Frame): void {
-    if (!this.#queue.push(frame)) this.cutOff();
+    this.queue.push(frame);
   }
 
-  /** Adds all frames of a turn. Hot: once per connection, channel and turn. */
   pushAll(batch: Batch): void {
-    if (!this.#queue.pushAll(batch)) this.cutOff();
+    this.queue.pushAll(batch);
   }
 
   /** Ends the connection from this side. */
   close(code: number, reason: string, ending: Ending): void {
     if (this.#ended) return;
-    this.#queue.flush();
+    this.queue.flush();
     this.#end(ending);
     this.link.close(code, reason);
   }
@@ -220,36 +187,54 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.close(closeCodes.continuedElsewhere, 'session continued on another connection', 'continued-elsewhere');
   }
 
-  /** Ends the connection because its user was signed out or banned, and says so. */
-  signOut(each: Problem): void {
-    this.#sayWhy(each);
-    this.close(closeCodes.signedOut, each.code === 'banned' ? 'banned' : 'signed-out', 'signed-out');
+  signOut(why: Problem): void {
+    this.#sayWhy(why);
+    this.close(closeCodes.signedOut, why.code === 'banned' ? 'banned' : 'signed-out', 'signed-out');
   }
 
-  /** The token is not good any more; the client may come back with another. */
-  revoke(each: Problem): void {
-    this.#sayWhy(each);
+  revoke(why: Problem): void {
+    this.#sayWhy(why);
     this.close(closeCodes.tokenEnded, 'the token was revoked', 'token-ended');
   }
 
-  #sayWhy(each: Problem): void {
+  #sayWhy(why: Problem): void {
     if (this.#ended) return;
-    this.#noteRefusal(each, this.#helloSeen ? 'hello' : 'connect');
-    this.#queue.reply(new Frame(JSON.stringify({ on: 'problem', ...each, ends: true })));
-  }
-
-  /** Forgets the pushes of a channel that wait: whoever was removed from it gets nothing of it any more. */
-  drop(channel: ChannelName): void {
-    this.#queue.drop(channel);
+    this.#noteRefusal(why, this.#helloSeen ? 'hello' : 'connect');
+    this.queue.reply(new Frame(JSON.stringify({ on: 'problem', ...why, ends: true })));
   }
 
   // -------------------------------------------------------------------------------------------------- acts
 
+  /** A pulse is answered ahead of acts that wait. */
+  #pulsed(request: Extract<Request, { readonly do: 'pulse' }>, chars: number): void {
+    if (chars > largeChars) this.#readingNow.pulsed(chars);
+    const client = this.#client;
+    if (client === undefined) {
+      if (!this.queue.isFull) this.reply(request.id, {});
+      return;
+    }
+    const waitMs = client.rates.charge('requests', costOf(request));
+    if (waitMs > 0) this.#readingNow.restFor(waitMs);
+    else void dispatch(client, request);
+  }
+
+  #queueAct(request: Request): void {
+    this.#helloSeen = true;
+    const { actsWaiting } = this.#host.options;
+    if (this.#acts.length >= actsWaiting * actsBound) {
+      const busy = problem('busy', 'too many requests wait on this line', { retryAfterMs: 1000 });
+      this.#sendProblem(busy, request.id, request.do);
+      return;
+    }
+    this.#acts.add(request);
+    if (this.#isBusy()) this.#readingNow.pause();
+  }
+
   act(request: Request): void | Promise<void> {
-    // Whoever asks for more than it reads waits for its own replies.
-    const room = this.#queue.whenBelow();
+    // A client that asks for more than it reads waits for its own replies.
+    const room = this.queue.whenBelow();
     if (room !== undefined) return room.then(() => this.act(request));
-    const owedMs = this.#client?.owedMs ?? 0;
+    const owedMs = this.#client?.rates.owedMs ?? 0;
     if (owedMs > 0) return this.#wait(owedMs).then(() => this.act(request));
     try {
       const done = this.#perform(request);
@@ -259,73 +244,51 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     }
   }
 
+  /** All acts have been done: more may come. */
+  idle(): void {
+    this.#reading?.resume();
+  }
+
   #perform(request: Request): void | Promise<void> {
     if (this.#ended) return;
     if (request.do === 'hello') return this.#hello(request);
     // Hello comes first, and a refused one ends the connection.
-    const client = this.#client as Client;
-    const waitMs = client.overRate('requests', costs[request.do]);
-    if (waitMs === 0) return client.perform(request);
-    this.#sendProblem(
-      problem('rate-limited', 'this session sends more requests than it may', { retryAfterMs: waitMs }),
-      request.id,
-      request.do,
-    );
-    // Whoever does not heed it is read from more slowly.
-    return this.#wait(waitMs);
-  }
-
-  #wait(ms: number): Promise<void> {
-    return new Promise((resolve) => void this.#host.wheel.after(ms, resolve));
+    const client = this.#client as LiveSession;
+    const retryAfterMs = client.rates.charge('requests', costOf(request));
+    if (retryAfterMs === 0) return dispatch(client, request);
+    const tooMany = problem('rate-limited', 'this session sends more requests than it may', { retryAfterMs });
+    this.#sendProblem(tooMany, request.id, request.do);
+    // A client that does not heed it is read from more slowly.
+    return this.#wait(retryAfterMs);
   }
 
   async #hello(request: HelloRequest): Promise<void> {
     this.#cancelHello?.();
     this.#cancelHello = undefined;
-    const { options, sessions } = this.#host;
-    await this.#host.ready();
-    if (!this.#host.mayAdmit())
+    const { sessions, moderation, relay, connected } = this.#host;
+    await moderation.ready();
+    if (!relay.control.isFresh)
       throw refusal('busy', 'this instance is cut off from the others, and lets nobody new in', { retryAfterMs: 1000 });
-    const whoIs = await this.#whoIs(request);
+    const { whoIs, tokenMac } = await this.#identification.identify(request);
     if (this.#ended) return;
-    // A measure may have come between reading who it is and here.
+    // A ban may have come between the identification and here.
     this.checkStanding(whoIs(request.session ?? ''));
     const { session, who, secret, continued, ended } = sessions.admit(whoIs, request.session, request.secret);
-    const client = new Client(this.#host, this, session, who);
+    const client = new LiveSession(this.#host, this, session, who);
     this.#client = client;
     session.who = who;
-    session.tokenMac = this.#tokenMac;
-    this.#tokenMac = undefined;
+    session.tokenMac = tokenMac;
     session.connection = this;
-    this.#host.welcomed(this);
+    connected.welcomed(this, who);
     this.watchTokenEnd(who);
 
-    this.#queue.hold();
-    const entered: string[] = [];
-    let spare = options.backlogBytes;
-    for (const [index, wish] of (request.enter ?? []).entries()) {
-      try {
-        // Those that are not caught up with are not entered yet, and count nevertheless.
-        if (index >= options.channelsPerSession)
-          throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
-        spare -= await client.enter(wish, spare, (text) => entered.push(`{${text}}`));
-      } catch (error) {
-        if (this.#ended) return;
-        const refused = this.#problemOf(error, request.do);
-        this.#noteRefusal(refused, 'enter', wish.channel);
-        entered.push(JSON.stringify({ channel: wish.channel, problem: refused }));
-      }
-      if (this.#ended) return;
-    }
-    // Else the channels that are not named are left; with `partial` they may be entered in a moment.
-    if (request.partial !== true) client.entered();
+    this.queue.hold();
+    const entered = await this.#enterAll(client, request);
+    if (this.#ended) return;
+    // Channels that hello does not name are left; with `partial` they may be entered in a moment.
+    if (request.partial !== true) client.resumed();
     const inbox = await client.inboxAtHello(request);
     if (this.#ended) return;
-    const limits: LineLimits = {
-      frameBytes: options.frameBytes,
-      dataBytes: options.dataBytes,
-      channels: options.channelsPerSession,
-    };
     const welcome = JSON.stringify({
       session: session.id,
       secret,
@@ -334,67 +297,70 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
       guest: who.guest || undefined,
       continued,
       ended,
-      instance: options.instance,
-      pulseMs: options.pulseMs,
-      limits,
-      direct: this.#host.directPrefix,
+      ...this.#terms,
       inbox,
     });
     this.replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
-    this.#queue.release();
+    this.queue.release();
   }
 
-  /** Who the client is, given which session it is in. Whoever is kept out, or has too much open, is refused. */
-  async #whoIs({ token, session }: HelloRequest): Promise<(session: string, name?: string) => Identity> {
-    const { options, seal, standing, access } = this.#host;
-    if (token !== undefined) {
-      const mac = seal.sign(`token ${token}`);
-      const before = this.#host.sessions.known(session, mac);
-      if (before !== undefined) this.checkStanding(before);
-      const who = before ?? (await this.readToken(token));
-      this.#tokenMac = mac;
-      if (!who.oversight && this.#host.connectionsOf(who.user) >= options.connectionsPerUser)
-        throw refusal('too-many-connections', `a user may have at most ${options.connectionsPerUser} connections here`);
-      return () => who;
+  /** Enters the channels that hello names. Gives the elements of `entered`, as JSON text. */
+  async #enterAll(client: LiveSession, request: HelloRequest): Promise<readonly string[]> {
+    const { options } = this.#host;
+    const entered: string[] = [];
+    let spare = options.backlogBytes;
+    for (const [index, wish] of (request.enter ?? []).entries()) {
+      try {
+        // Those that are not caught up with are not entered yet, and count nevertheless.
+        if (index >= options.channelsPerSession)
+          throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
+        const text = await client.enter(wish, spare, await client.allowedToEnter(wish.channel));
+        spare -= text.length;
+        entered.push(`{${text}}`);
+      } catch (error) {
+        if (this.#ended) break;
+        const refused = this.#problemOf(error, request.do);
+        this.#noteRefusal(refused, 'enter', wish.channel);
+        entered.push(JSON.stringify({ channel: wish.channel, problem: refused }));
+      }
+      if (this.#ended) break;
     }
-    if (!options.guests) throw refusal('no-guests', 'hello needs a token here');
-    const guest = (id: string, name?: string): Identity => guestIdentity(guestIdOf(seal, id), name);
-    // A guest that was banned or signed out comes back as the one it was, if it comes with its session.
-    const before = session === undefined ? undefined : guest(session);
-    const ban = access.ban({ who: before ?? guest(''), address: this.address });
-    if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
-    if (before !== undefined && standing.cutoffOf(before.user) !== undefined)
-      throw refusal('token-ended', 'this guest was signed out');
-    return guest;
+    return entered;
   }
 
-  /** Measures may have been missed: whether it may still be here, and where it is. */
+  /** What the reply to hello says of the service. */
+  get #terms(): object {
+    const { options, direct } = this.#host;
+    const limits: LineLimits = {
+      frameBytes: options.frameBytes,
+      dataBytes: options.dataBytes,
+      channels: options.channelsPerSession,
+    };
+    return { instance: options.instance, pulseMs: options.pulseMs, limits, direct: direct.prefix };
+  }
+
+  get #identification(): Identification {
+    return new Identification(this.#host, this.address);
+  }
+
+  readToken(token: string): Promise<Identity> {
+    return this.#identification.readToken(token);
+  }
+
+  checkStanding(who: Identity): void {
+    this.#identification.check(who);
+  }
+
+  /** Bans may have been missed: looks whether the client may still be here, and in its channels. */
   lookAgain(): void {
     const client = this.#client;
     if (client === undefined || this.#ended || client.who.oversight) return;
     try {
       this.checkStanding(client.who);
-      client.lookAgain();
+      client.entered.checkBans();
     } catch (error) {
       this.#refuse(this.#problemOf(error, 'hello'));
     }
-  }
-
-  /** Reads a token, and looks whether it was revoked or its user banned. */
-  async readToken(token: string): Promise<Identity> {
-    const who = await this.#host.tokens.read(token);
-    this.checkStanding(who);
-    return who;
-  }
-
-  /** @throws {ProblemError} `token-ended`, `banned` */
-  checkStanding(who: Identity): void {
-    const { standing, access } = this.#host;
-    const cutoffMs = standing.cutoffOf(who.user);
-    if (cutoffMs !== undefined && !who.guest && (who.issuedAt === undefined || who.issuedAt < cutoffMs))
-      throw refusal('token-ended', 'the token was revoked; ask for a new one');
-    const ban = access.ban({ who, address: this.address });
-    if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
   }
 
   // ----------------------------------------------------------------------------------------------- replies
@@ -404,12 +370,21 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   }
 
   replyText(id: number | undefined, members: string): void {
-    if (id !== undefined) this.#queue.reply(new Frame(`{"re":${id}${members === '' ? '' : ','}${members}}`));
+    if (id !== undefined) this.queue.reply(new Frame(`{"re":${id}${members === '' ? '' : ','}${members}}`));
   }
 
-  #noteRefusal(each: Problem, act: string, channel?: ChannelName): void {
+  failed(error: unknown, request: Asked): void {
+    if (this.#ended) return;
+    const refused = this.#problemOf(error, request.do);
+    if (request.do === 'hello') {
+      if (countedFailures.has(refused.code)) this.#host.door.failed(this.address);
+      this.#refuse(refused, request.id);
+    } else this.#sendProblem(refused, request.id, request.do, 'channel' in request ? request.channel : undefined);
+  }
+
+  #noteRefusal(refused: Problem, act: string, channel?: ChannelName): void {
     const { client } = this;
-    this.#host.refusals.addProblem(each, {
+    this.#host.refusals.addProblem(refused, {
       act,
       channel,
       user: client?.user,
@@ -419,20 +394,11 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     });
   }
 
-  #sendProblem(each: Problem, id: number | undefined, act: string, channel?: ChannelName): void {
-    this.#noteRefusal(each, act, channel);
-    this.#queue.reply(
-      new Frame(JSON.stringify(id === undefined ? { on: 'problem', ...each } : { re: id, problem: each })),
+  #sendProblem(refused: Problem, id: number | undefined, act: string, channel?: ChannelName): void {
+    this.#noteRefusal(refused, act, channel);
+    this.queue.reply(
+      new Frame(JSON.stringify(id === undefined ? { on: 'problem', ...refused } : { re: id, problem: refused })),
     );
-  }
-
-  failed(error: unknown, request: Asked): void {
-    if (this.#ended) return;
-    const each = this.#problemOf(error, request.do);
-    if (request.do === 'hello') {
-      if (countedFailures.has(each.code)) this.#host.door.failed(this.address);
-      this.#refuse(each, request.id);
-    } else this.#sendProblem(each, request.id, request.do, 'channel' in request ? request.channel : undefined);
   }
 
   #problemOf(error: unknown, verb: string): Problem {
@@ -442,46 +408,44 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
   }
 
   /** Refuses the whole connection: says why, and closes. */
-  #refuse(each: Problem, id?: number): void {
+  #refuse(refused: Problem, id?: number): void {
     if (this.#ended) return;
-    if (id === undefined) this.#sayWhy(each);
-    else this.#sendProblem(each, id, 'hello');
-    if (each.code === 'token-ended') this.close(closeCodes.tokenEnded, each.code, 'token-ended');
-    else if (each.code === 'banned') this.close(closeCodes.signedOut, each.code, 'signed-out');
-    else if (each.code === 'busy') this.close(closeCodes.tryLater, each.code, 'refused');
-    else this.close(closeCodes.policy, each.code, 'refused');
+    if (id === undefined) this.#sayWhy(refused);
+    else this.#sendProblem(refused, id, 'hello');
+    if (refused.code === 'token-ended') this.close(closeCodes.tokenEnded, refused.code, 'token-ended');
+    else if (refused.code === 'banned') this.close(closeCodes.signedOut, refused.code, 'signed-out');
+    else if (refused.code === 'busy') this.close(closeCodes.tryLater, refused.code, 'refused');
+    else this.close(closeCodes.policy, refused.code, 'refused');
   }
 
   /** Counts what a sound client does not do; a stream of it ends the connection. */
-  #strike(each: Problem, id: number | undefined): void {
+  #strike(refused: Problem, id: number | undefined): void {
     const now = this.#host.clock.now();
     this.#strikes = [...(this.#strikes ?? []).filter((atMs) => now - atMs < strikesWithinMs), now];
-    if (this.#strikes.length >= this.#host.options.strikes) this.#refuse(each, id);
-    else this.#sendProblem(each, id, 'frame');
+    if (this.#strikes.length >= this.#host.options.strikes) this.#refuse(refused, id);
+    else this.#sendProblem(refused, id, 'frame');
   }
 
   // ------------------------------------------------------------------------------------------ life and end
 
-  /** Looks for a sign of life, and gives one where nothing else was sent: so that neither side waits for more than a pulse. */
+  /** Looks for a sign of life, and sends one where nothing else was sent: neither side waits for more than a pulse. */
   beat(): void {
     this.#silent = this.#heard || this.link.oneWay === true ? 0 : this.#silent + 1;
     this.#heard = false;
-    if (this.#silent >= silentMost) {
+    if (this.#silent >= maxSilent) {
       this.close(closeCodes.goingAway, 'no sign of life', 'lost');
       return;
     }
-    if (this.#queue.written === this.#writtenAtPulse && this.#queue.bytes === 0) this.push(pulse);
-    this.#writtenAtPulse = this.#queue.written;
-    if (this.#pingsNext) this.#ping();
+    if (this.queue.written === this.#writtenAtPulse && this.queue.bytes === 0) this.push(pulse);
+    this.#writtenAtPulse = this.queue.written;
+    if (this.#pingsNext) {
+      this.#pingedAtMs ??= this.#host.clock.monotonic();
+      this.link.ping();
+    }
     this.#pingsNext = !this.#pingsNext;
   }
 
-  #ping(): void {
-    this.#pingedAtMs ??= this.#host.clock.monotonic();
-    this.link.ping();
-  }
-
-  /** Says that the token is about to end, and ends with it. */
+  /** Tells the client that its token is about to end, and ends the connection with it. */
   watchTokenEnd({ endsAt }: Identity): void {
     this.#cancelTokenEnd?.();
     this.#cancelTokenEnd = undefined;
@@ -490,7 +454,7 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     const leftMs = endsAt - clock.now();
     const withinMs = Math.min(expiringMs, leftMs / 2);
     const cancelWord = wheel.after(leftMs - withinMs, () =>
-      this.#queue.reply(new Frame(`{"on":"expiring","withinMs":${Math.max(0, Math.floor(endsAt - clock.now()))}}`)),
+      this.queue.reply(new Frame(`{"on":"expiring","withinMs":${Math.max(0, Math.floor(endsAt - clock.now()))}}`)),
     );
     const cancelEnd = wheel.after(leftMs, () => this.close(closeCodes.tokenEnded, 'token-ended', 'token-ended'));
     this.#cancelTokenEnd = () => {
@@ -499,46 +463,26 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     };
   }
 
-  /** How long nothing more is to be read, in milliseconds, after so many characters. */
-  #spendOn(chars: number): number {
-    const { options, clock } = this.#host;
-    const now = clock.monotonic();
-    this.#received ??= new TokenBucket(options.received, now);
-    return this.#received.spend(options.received, now, chars);
-  }
-
-  /** Reads nothing for so many milliseconds. */
-  #restFor(ms: number): void {
-    if (ms <= 0 || this.#rests) return;
-    this.#rests = true;
-    this.#pause();
-    // More exact than the wheel: what has gathered in the meantime is read in one turn.
-    this.#host.clock.setTimer(ms, () => {
-      this.#rests = false;
-      if (!this.#ended && this.#acts.length <= this.#host.options.actsWaiting) this.idle();
-    });
-  }
-
-  #pause(): void {
-    if (this.#paused) return;
-    this.#paused = true;
-    this.link.pause();
-  }
-
-  /** All that the client asked for has been done: more may come. */
-  idle(): void {
-    if (!this.#paused || this.#rests) return;
-    this.#paused = false;
-    this.link.resume();
-  }
-
-  /** Closes it as too slow. */
+  /** Closes the connection as too slow. */
   cutOff(): void {
     if (this.#ended) return;
     this.#host.counts.cutOff += 1;
-    this.#queue.close();
+    this.queue.close();
     this.#end('too-slow');
     this.link.close(closeCodes.tooSlow, 'more waits for this connection than it reads');
+  }
+
+  #isBusy(): boolean {
+    return this.#acts.length > this.#host.options.actsWaiting;
+  }
+
+  get #readingNow(): Reading {
+    this.#reading ??= new Reading(this.#host, this.link, () => this.#isBusy());
+    return this.#reading;
+  }
+
+  #wait(ms: number): Promise<void> {
+    return new Promise((resolve) => void this.#host.wheel.after(ms, resolve));
   }
 
   #end(ending: Ending): void {
@@ -547,12 +491,12 @@ export class Connection implements ClientLine, ActOwner<Request>, Paced, Session
     this.#cancelHello?.();
     this.#host.pacer.remove(this, this.#slot);
     this.#cancelTokenEnd?.();
-    this.#queue.close();
+    this.queue.close();
     this.#acts.clear();
     this.#client?.end(ending);
-    this.#host.ended(this);
+    if (this.#host.connected.remove(this)) this.#host.door.went(this.address);
   }
 }
 
-/** Refusals of hello that count against the address: what whoever tries out tokens would meet. */
+/** Refusals of hello that count against the address: what a client that tries out tokens would meet. */
 const countedFailures: ReadonlySet<string> = new Set(['token-invalid', 'no-guests', 'user-mismatch']);

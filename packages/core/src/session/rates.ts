@@ -1,27 +1,53 @@
-import type { Verb } from '@nine-bells/wire';
-import type { TokenBucket } from '../lib/tokenBucket.js';
+import { TokenBucket } from '../lib/tokenBucket.js';
+import type { EngineOptions, Rate } from '../model/options.js';
+import type { Clock } from '../ports/clock.js';
 
 /** What a session does at a rate of its own (`EngineOptions`). */
 export type SessionRate = 'requests' | 'publishes' | 'hails' | 'newChannels' | 'given';
 
 /** The buckets of a session, each made when it is first used. */
-export type SessionRates = Partial<Record<SessionRate, TokenBucket>>;
+export type SessionBuckets = Partial<Record<SessionRate, TokenBucket>>;
 
-/** How many requests a request counts for (`EngineOptions.requests`): by what it costs the service. */
-export const costs: Readonly<Record<Exclude<Verb, 'hello'>, number>> = {
-  publish: 1,
-  hail: 1,
-  set: 1,
-  pulse: 1,
-  leave: 1,
-  unwatch: 1,
-  enter: 2,
-  status: 2,
-  mark: 2,
-  watch: 2,
-  read: 5,
-  inbox: 5,
-  remove: 10,
-  refresh: 25,
-  unread: 25,
-};
+/** Replies of so many characters are not counted by their size: the rate of requests bounds them. */
+const smallReply = 2_048;
+
+/** The rates of one session. Its buckets live as long as the session, across its connections. */
+export class SessionRates {
+  readonly #owner: { buckets: SessionBuckets | undefined };
+  readonly #options: Pick<EngineOptions, SessionRate>;
+  readonly #clock: Clock;
+
+  constructor(owner: { buckets: SessionBuckets | undefined }, options: Pick<EngineOptions, SessionRate>, clock: Clock) {
+    this.#owner = owner;
+    this.#options = options;
+    this.#clock = clock;
+  }
+
+  /** Charges an act. Returns how long the session must wait before it does more, in milliseconds; 0: it may act now. */
+  charge(what: SessionRate, cost = 1): number {
+    const now = this.#clock.monotonic();
+    return this.#bucket(what, now).take(this.#rate(what), now, cost);
+  }
+
+  /** Charges a reply by its size, in characters. */
+  given(chars: number): void {
+    if (chars <= smallReply) return;
+    const now = this.#clock.monotonic();
+    this.#bucket('given', now).spend(this.#rate('given'), now, chars);
+  }
+
+  /** How long the session must wait for the replies that it was given, in milliseconds. */
+  get owedMs(): number {
+    return this.#owner.buckets?.given?.owedMs(this.#rate('given'), this.#clock.monotonic()) ?? 0;
+  }
+
+  #rate(what: SessionRate): Rate {
+    return this.#options[what];
+  }
+
+  #bucket(what: SessionRate, now: number): TokenBucket {
+    this.#owner.buckets ??= {};
+    this.#owner.buckets[what] ??= new TokenBucket(this.#rate(what), now);
+    return this.#owner.buckets[what];
+  }
+}

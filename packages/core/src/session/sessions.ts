@@ -1,12 +1,12 @@
 import type { ChannelName, Ending, Json } from '@nine-bells/wire';
-import type { Channel } from '../channel/channel.js';
 import type { Identity } from '../model/access.js';
 import type { Continuation } from '../model/control.js';
 import type { Clock } from '../ports/clock.js';
 import type { Seal } from '../ports/hmac.js';
 import type { Ids } from '../ports/ids.js';
+import type { ChannelPresence } from '../presence/channelPresence.js';
 import { GuestNames } from './guestNames.js';
-import type { SessionRates } from './rates.js';
+import type { SessionBuckets } from './rates.js';
 import { makeSecret, readSecret } from './sessionSecret.js';
 
 /** A session's connection, as far as the session is concerned. */
@@ -33,13 +33,13 @@ export interface Session {
   /** Who it was at its last hello, and the MAC of the token that said so: the same token need not be checked again. */
   who: Identity | undefined;
   tokenMac: string | undefined;
-  rates: SessionRates | undefined;
+  buckets: SessionBuckets | undefined;
   /** What it says of itself, in channels that it enters without saying something else. */
   status: Json | undefined;
   /** The channel that it has in view. */
   looking: ChannelName | undefined;
   /** Channels where it is still shown, though its connection broke. */
-  lingers: Map<ChannelName, Channel> | undefined;
+  lingers: Map<ChannelName, ChannelPresence> | undefined;
   /** It has gone on elsewhere: whoever has it next tells the others. */
   isElsewhere: boolean;
   /** The others are being told that it goes on here. */
@@ -201,7 +201,7 @@ export class Sessions {
       guestName: guest ? this.#names.take(user) : undefined,
       who: undefined,
       tokenMac: undefined,
-      rates: undefined,
+      buckets: undefined,
       status: undefined,
       looking: undefined,
       lingers: undefined,

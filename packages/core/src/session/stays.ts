@@ -1,81 +1,83 @@
 import type { ChannelName, EnterWish, Json } from '@nine-bells/wire';
-import type { Channel } from '../channel/channel.js';
 import type { Identity } from '../model/access.js';
 import { authorOf } from '../model/author.js';
+import type { ChannelPresence } from '../presence/channelPresence.js';
+import type { SessionHost } from './host.js';
 import type { Session } from './sessions.js';
 
-/** The channels where a session is shown as there, by its present connection. */
+/** The channels that show a session as a member, by its present connection. */
 export class Stays {
   readonly #session: Session;
-  readonly #left: (channel: Channel) => void;
+  readonly #host: Pick<SessionHost, 'channels'>;
   /** Made with the first: most of many thousand connections may have none. */
-  #channels: Map<ChannelName, Channel> | undefined;
+  #shown: Map<ChannelName, ChannelPresence> | undefined;
 
-  /** @param left - called with a channel where the session is not shown any more */
-  constructor(session: Session, left: (channel: Channel) => void) {
+  constructor(session: Session, host: Pick<SessionHost, 'channels'>) {
     this.#session = session;
-    this.#left = left;
+    this.#host = host;
   }
 
   has(name: ChannelName): boolean {
-    return this.#channels?.has(name) === true;
+    return this.#shown?.has(name) === true;
   }
 
-  /**
-   * Shows the session as there, or with `quiet` not. Gives the list of who is, as JSON text that begins with a comma; empty
-   * where it is not shown.
-   */
-  enter(channel: Channel, who: Identity, { quiet, status }: EnterWish, data: Json | undefined): string {
-    const { presence, name } = channel;
-    if (presence === undefined) return '';
+  /** Shows the session as a member, unless it wishes `quiet`. Gives the list of members, as JSON text that begins with a comma. */
+  enter(presence: ChannelPresence, who: Identity, { quiet, status }: EnterWish, data: Json | undefined): string {
     const session = this.#session;
+    const { name } = presence.channel;
     session.lingers?.delete(name);
     if (quiet || who.oversight) this.leave(name);
     else {
       const { id, generation } = session;
-      presence.enter({ session: id, generation, author: authorOf(who), status: status ?? session.status, data });
-      this.#channels ??= new Map();
-      this.#channels.set(name, channel);
+      presence.members.enter({
+        session: id,
+        generation,
+        author: authorOf(who),
+        status: status ?? session.status,
+        data,
+      });
+      this.#shown ??= new Map();
+      this.#shown.set(name, presence);
     }
-    return `,${presence.listText}`;
+    return `,${presence.members.listText}`;
   }
 
   leave(name: ChannelName): void {
-    const channel = this.#channels?.get(name);
-    if (channel === undefined) return;
-    this.#channels?.delete(name);
-    this.#gone(channel);
+    const presence = this.#shown?.get(name);
+    if (presence === undefined) return;
+    this.#shown?.delete(name);
+    this.#gone(presence);
   }
 
   leaveAll(): void {
-    for (const name of [...(this.#channels?.keys() ?? [])]) this.leave(name);
+    for (const name of [...(this.#shown?.keys() ?? [])]) this.leave(name);
   }
 
-  /** Says something else of the session, in one channel or in all. */
+  /** Sets the session's status, in one channel or in all. */
   setStatus(status: Json, only: ChannelName | undefined): void {
-    for (const [name, { presence }] of this.#channels ?? [])
-      if (only === undefined || name === only) presence?.setStatus(this.#session.id, this.#session.user, status);
+    for (const [name, { members }] of this.#shown ?? [])
+      if (only === undefined || name === only) members.setStatus(this.#session.id, this.#session.user, status);
   }
 
   /** The connection broke: the session is still shown where it was, for the grace. */
   linger(): void {
     const session = this.#session;
-    for (const [name, channel] of this.#channels ?? []) {
-      channel.presence?.lost(session.id, session.user);
+    for (const [name, presence] of this.#shown ?? []) {
+      presence.members.lost(session.id, session.user);
       session.lingers ??= new Map();
-      session.lingers.set(name, channel);
+      session.lingers.set(name, presence);
     }
-    this.#channels = undefined;
+    this.#shown = undefined;
   }
 
-  /** Channels where the session was still shown from before, and which hello has not named, are left. */
+  /** Leaves the channels where the session was still shown from before, and that hello has not named. */
   lingerNoMore(): void {
-    for (const channel of this.#session.lingers?.values() ?? []) this.#gone(channel);
+    for (const presence of this.#session.lingers?.values() ?? []) this.#gone(presence);
     this.#session.lingers = undefined;
   }
 
-  #gone(channel: Channel): void {
-    channel.presence?.leave(this.#session.id, this.#session.user);
-    this.#left(channel);
+  #gone({ members, channel }: ChannelPresence): void {
+    members.leave(this.#session.id, this.#session.user);
+    this.#host.channels.left(channel.name);
   }
 }

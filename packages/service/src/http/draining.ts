@@ -16,7 +16,7 @@ class DrainDto {
 export function draining(engine: Engine, drain: (withinMs: number | undefined) => void): readonly Route[] {
   const serve: Route['serve'] = (request, response) => {
     const { withinMs } = readBody(DrainDto, request.body ?? {});
-    response.status(202).json({ ...(withinMs == null ? {} : { withinMs }), connections: engine.connections });
+    response.status(202).json({ ...(withinMs == null ? {} : { withinMs }), connections: engine.stats.connections });
     // What asked for it hears so before its connection ends.
     setImmediate(() => drain(withinMs ?? undefined));
   };

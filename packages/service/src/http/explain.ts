@@ -77,7 +77,7 @@ export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
     const where = whereOf(question);
     caller.needIn('read', isUserAct(act) ? undefined : where);
     try {
-      response.json(shown(await engine.explain(act, where, await visitorOf(question, engine, tokens))));
+      response.json(shown(await engine.access.explain(act, where, await visitorOf(question, engine, tokens))));
     } catch (error) {
       if (question.token === undefined || !(error instanceof ProblemError)) throw error;
       // A token that is not taken is an answer too: that is what its holder would be told.
@@ -111,7 +111,7 @@ async function visitorOf(
   if (token !== undefined) return { who: await tokens.read(token) };
   if (guest) return { who: guestIdentity(`${GUEST_PREFIX}somebody`) };
   if (session !== undefined) {
-    const visitor = await engine.visitorOf(session);
+    const visitor = await engine.access.visitorOf(session);
     if (visitor === undefined) throw refusal('bad-value', 'no session of this id is connected', { where: '/session' });
     return visitor;
   }

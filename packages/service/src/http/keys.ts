@@ -43,7 +43,7 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
   const make: Route['serve'] = async (request, response, { actor }) => {
     const { name, rights, forMs } = readBody(KeyDto, request.body);
     const made = await keys.make({ name, rights: rights as Right[], forMs: forMs ?? undefined }, actor);
-    await engine.keysChanged();
+    await engine.cluster.keysChanged();
     response.status(201).json({ ...shown(made.key), key: made.text });
   };
 
@@ -53,9 +53,9 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
 
   const revoke: Route['serve'] = async (request, response, { actor }) => {
     const key = await keys.revoke(String(request.params.id), actor);
-    await engine.keysChanged();
+    await engine.cluster.keysChanged();
     // Whoever looks on with it stops looking.
-    await engine.measures.signOut(overseerId(key.id), actor, 'its key was revoked');
+    await engine.moderation.signOut(overseerId(key.id), actor, 'its key was revoked');
     response.json(shown(key));
   };
 

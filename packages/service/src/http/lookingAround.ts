@@ -15,18 +15,18 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     const channel = request.query.channel === undefined ? undefined : channelOf(request);
     caller.needIn('read', channel);
     if (channel !== undefined) {
-      response.json({ channels: [shown(await engine.channel(channel))], more: false });
+      response.json({ channels: [shown(await engine.channels.describe(channel))], more: false });
       return;
     }
     const after = queryText(request, 'after') ?? '';
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const found = await engine.channels(after, limit + 1);
+    const found = await engine.channels.list(after, limit + 1);
     response.json({ channels: found.slice(0, limit).map(shown), more: found.length > limit });
   };
 
   const sessions: Route['serve'] = async (request, response) => {
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const { sessions: all, missing } = await engine.everywhere.sessions(limit + 1, queryText(request, 'user'));
+    const { sessions: all, missing } = await engine.cluster.sessions(limit + 1, queryText(request, 'user'));
     response.json({
       sessions: all
         .slice(-limit)
@@ -43,17 +43,17 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
       throw refusal('bad-value', 'say of what: `channel` or `user`');
     caller.needIn('read', user === undefined ? channelOf(request) : undefined);
     if (user !== undefined) {
-      const { channels: all, missing } = await engine.everywhere.memberships(user);
+      const { channels: all, missing } = await engine.cluster.memberships(user);
       response.json({ user, channels: all.slice(0, limit), more: all.length > limit, ...missingShown(missing) });
       return;
     }
     const channel = channelOf(request);
-    const { missing, ...found } = await engine.membersEverywhere(channel, limit);
+    const { missing, ...found } = await engine.presence.members(channel, limit);
     response.json({ channel, ...found, more: found.count > found.members.length, ...missingShown(missing) });
   };
 
   const overview: Route['serve'] = async (_request, response) => {
-    const all = engine.instances;
+    const all = engine.cluster.instances;
     const sum = (of: (each: InstanceInfo) => number): number => all.reduce((so, each) => so + of(each), 0);
     response.json({
       name: facts.name,
@@ -78,7 +78,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 
   const refusals: Route['serve'] = async (request, response) => {
     const code = queryText(request, 'code');
-    const { refusals: all, missing } = await engine.everywhere.refusals();
+    const { refusals: all, missing } = await engine.cluster.refusals();
     response.json({
       refusals: all.filter((each) => code === undefined || each.code === code).map(refusalShown),
       ...missingShown(missing),
@@ -87,7 +87,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 
   const instances: Route['serve'] = (_request, response) => {
     response.json({
-      instances: engine.instances.map(({ sinceMs, ...instance }) => ({
+      instances: engine.cluster.instances.map(({ sinceMs, ...instance }) => ({
         ...instance,
         since: new Date(sinceMs).toISOString(),
       })),
@@ -118,8 +118,8 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 
 /** Channels that somebody has entered, each once; of very many, as the instances count them. */
 async function enteredOf(engine: Engine, counted: number): Promise<number> {
-  if (engine.instances.length === 1 || counted > 1_000) return counted;
-  return (await engine.everywhere.entered('', 1_000)).channels.size;
+  if (engine.cluster.instances.length === 1 || counted > 1_000) return counted;
+  return (await engine.cluster.entered('', 1_000)).channels.size;
 }
 
 /** Instances that did not answer, if there are any: what they know is missing. */

@@ -22,7 +22,7 @@ export function marks(engine: Engine): readonly Route[] {
   const unread: Route['serve'] = async (request, response) => {
     const user = queryText(request, 'user');
     if (user === undefined || user === '') throw refusal('bad-value', '`user` is missing', { where: '?user' });
-    const all = await engine.unread(user);
+    const all = await engine.marks.unread(user);
     response.json({
       user,
       unread: all.reduce((sum, each) => sum + each.unread, 0),
@@ -34,7 +34,7 @@ export function marks(engine: Engine): readonly Route[] {
     const channel = channelOf(request);
     caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 10_000) ?? 1_000;
-    const found = await engine.marks(channel, limit + 1);
+    const found = await engine.marks.inChannel(channel, limit + 1);
     response.json({
       channel,
       marks: found.slice(0, limit).map(({ user, place }) => ({ user, cursor: formatCursor(place) })),
@@ -48,7 +48,7 @@ export function marks(engine: Engine): readonly Route[] {
     const place = cursor === null ? null : parseCursor(String(cursor));
     if (place === undefined)
       throw refusal('bad-cursor', '`cursor` is a cursor, or null to take the mark away', { where: '/cursor' });
-    response.json({ user, ...shown(await engine.mark(user, channel as ChannelName, place)) });
+    response.json({ user, ...shown(await engine.marks.move(user, channel as ChannelName, place)) });
   };
 
   return [

@@ -88,7 +88,7 @@ export function measures(engine: Engine): readonly Route[] {
     const { user, address, channel, forMs, reason, by } = readBody(BanDto, request.body);
     caller.needIn('moderate', channel);
     const wish = present({ user, address, channel: channel as ChannelName | undefined, forMs, reason });
-    response.status(201).json(effectShown(await engine.measures.ban(wish, actorOf(caller, by))));
+    response.status(201).json(effectShown(await engine.moderation.ban(wish, actorOf(caller, by))));
   };
 
   const bans: Route['serve'] = (request, response, caller) => {
@@ -96,7 +96,7 @@ export function measures(engine: Engine): readonly Route[] {
     const channel = queryText(request, 'channel');
     caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const found = engine.measures.bans.filter(
+    const found = engine.moderation.bans.filter(
       (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
     );
     response.json({ bans: found.slice(0, limit).map(banShown), more: found.length > limit });
@@ -107,36 +107,36 @@ export function measures(engine: Engine): readonly Route[] {
     const reason = queryText(request, 'reason');
     if (!caller.rights.has('moderate')) {
       // A key for other channels learns nothing, not even that there is such a ban.
-      const channel = engine.measures.bans.find((each) => each.id === id)?.channel;
+      const channel = engine.moderation.bans.find((each) => each.id === id)?.channel;
       if (channel === undefined || !caller.rights.hasIn('moderate', channel))
         throw refusal('bad-value', 'no ban of this id is in force');
     }
-    response.json(effectShown(await engine.measures.lift(id, caller.actor, reason)));
+    response.json(effectShown(await engine.moderation.lift(id, caller.actor, reason)));
   };
 
   const remove: Route['serve'] = async (request, response, caller) => {
     const { channel, user, reason, banMs, by } = readBody(RemovalDto, request.body);
     caller.needIn('moderate', channel);
     const wish = { channel: channel as ChannelName, user, ...present({ reason, banMs }) };
-    response.status(201).json(effectShown(await engine.measures.remove(wish, actorOf(caller, by))));
+    response.status(201).json(effectShown(await engine.moderation.remove(wish, actorOf(caller, by))));
   };
 
   const signOut: Route['serve'] = async (request, response, caller) => {
     const { user, reason, by } = readBody(UserDto, request.body);
-    const effect = await engine.measures.signOut(user, actorOf(caller, by), reason ?? undefined);
+    const effect = await engine.moderation.signOut(user, actorOf(caller, by), reason ?? undefined);
     response.status(201).json(effectShown(effect));
   };
 
   const revokeTokens: Route['serve'] = async (request, response, caller) => {
     const { user, reason, by } = readBody(UserDto, request.body);
-    const effect = await engine.measures.revokeTokens(user, actorOf(caller, by), reason ?? undefined);
+    const effect = await engine.moderation.revokeTokens(user, actorOf(caller, by), reason ?? undefined);
     response.status(201).json(effectShown(effect));
   };
 
   const audit: Route['serve'] = async (request, response) => {
     const before = queryWhole(request, 'before', 999_999_999);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
-    const found = await engine.measures.audit(before, limit + 1);
+    const found = await engine.moderation.audit(before, limit + 1);
     response.json({ entries: found.slice(0, limit).map(shown), more: found.length > limit });
   };
 

@@ -15,7 +15,7 @@ export function messages(engine: Engine): readonly Route[] {
     if (!Array.isArray(body)) {
       const draft = draftOf(readBody(PublishDto, body), caller.key.id, request.get('idempotency-key'));
       caller.needIn('publish', draft.channel);
-      const published = await engine.publish(draft);
+      const published = await engine.messages.publish(draft);
       response.status(published.repeated ? 200 : 201).json(published);
       return;
     }
@@ -28,13 +28,13 @@ export function messages(engine: Engine): readonly Route[] {
       try {
         const draft = draftOf(readBody(PublishDto, each, `/${index}`), caller.key.id);
         caller.needIn('publish', draft.channel);
-        engine.check(draft);
+        engine.messages.check(draft);
         return draft;
       } catch (error) {
         throw atElement(error, index);
       }
     });
-    const results = await Promise.allSettled(drafts.map((draft) => engine.publish(draft)));
+    const results = await Promise.allSettled(drafts.map((draft) => engine.messages.publish(draft)));
     response.json(
       results.map((result) => {
         if (result.status === 'fulfilled') return result.value;
@@ -52,7 +52,7 @@ export function messages(engine: Engine): readonly Route[] {
     if (after !== undefined && before !== undefined) throw refusal('bad-value', '`after` or `before`, not both');
     const limit = { messages: limitOf(request), bytes: engine.options.backlogBytes };
     const range = { ...(after === undefined ? {} : { after }), ...(before === undefined ? {} : { before }) };
-    const slice = await engine.read(channel, range, limit);
+    const slice = await engine.messages.read(channel, range, limit);
     const cursor = `${slice.head.volume}:${slice.head.number}`;
     const asked = request.query.after ?? request.query.before;
     const gap: Partial<Gap> | undefined =

@@ -90,13 +90,13 @@ export function notices(engine: Engine): readonly Route[] {
     if (wish.data !== undefined && JSON.stringify(wish.data).length > dataChars)
       throw refusal('too-large', `data of a notice has at most ${dataChars} characters of JSON`, { where: '/data' });
     const given = Object.fromEntries(Object.entries(wish).filter(([, each]) => each != null));
-    response.status(201).json(await engine.notify(given as unknown as NoticeWish & { channel?: ChannelName }));
+    response.status(201).json(await engine.inboxes.notify(given as unknown as NoticeWish & { channel?: ChannelName }));
   };
 
   const inbox: Route['serve'] = async (request, response) => {
     const user = userOf(queryText(request, 'user'));
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
-    const { head, ...slice } = await engine.inbox(user, placeOf(request, 'after'), limit);
+    const { head, ...slice } = await engine.inboxes.read(user, placeOf(request, 'after'), limit);
     response.json({ user, ...slice, cursor: slice.notices.at(-1)?.cursor ?? `${head.volume}:${head.number}` });
   };
 
@@ -104,12 +104,12 @@ export function notices(engine: Engine): readonly Route[] {
     const { user, done: ids } = readBody(DoneDto, request.body);
     if (ids !== true && !(Array.isArray(ids) && ids.length <= 1000 && ids.every((each) => typeof each === 'string')))
       throw refusal('bad-value', '`done` is true, or a list of up to 1,000 ids', { where: '/done' });
-    response.json({ user, unread: await engine.done(user, ids) });
+    response.json({ user, unread: await engine.inboxes.done(user, ids) });
   };
 
   const known: Route['serve'] = async (request, response) => {
     const user = userOf(queryText(request, 'user'));
-    const found = await engine.user(user);
+    const found = await engine.inboxes.user(user);
     if (found === undefined) throw refusal('no-such-user', `the service has never met ${user}`, { where: '?user' });
     response.json(knownShown(found));
   };

@@ -9,7 +9,7 @@ export function traces(engine: Engine): readonly Route[] {
     const user = queryText(request, 'user');
     if (user !== undefined && (user === '' || user.length > protocolLimits.userChars))
       throw refusal('bad-value', 'that is no user id', { where: '?user' });
-    const found = await engine.everywhere.trace(String(request.params.id), user);
+    const found = await engine.cluster.trace(String(request.params.id), user);
     // A key for other channels learns nothing, not even that there is such a message.
     if (found === undefined || !caller.rights.hasIn('read', found.channel))
       throw refusal('no-trace', 'no instance that answered remembers a message with this id');

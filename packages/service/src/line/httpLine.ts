@@ -124,7 +124,7 @@ export class HttpLine {
       throw refusal('rate-limited', 'too many requests from here are for sessions that there are not', {
         retryAfterMs,
       });
-    const home = await this.#engine.homeOf(session);
+    const home = await this.#engine.cluster.homeOf(session);
     if (home === undefined) {
       strays.take(strayRate, now);
       throw noSession();

@@ -1,0 +1,96 @@
+import type { LogBounds, LoggedMessage, LogSlice, Place } from '../model/message.js';
+import { gapAfter, lastWithinBytes, withinBytes } from '../record/slices.js';
+
+export interface RecentWindowOptions {
+  readonly maxMessages: number;
+  /** In characters of the messages' texts. */
+  readonly maxChars: number;
+  /** Called when the window has grown or shrunk, with the difference in characters. */
+  readonly resized: (chars: number) => void;
+}
+
+/** The latest messages of a channel, held ready for clients that come back. They have no holes up to the head. */
+export class RecentWindow {
+  readonly #options: RecentWindowOptions;
+  #messages: LoggedMessage[] = [];
+  /** The characters of all texts, and how many of them `resized` was last told. */
+  #chars = 0;
+  #reportedChars = 0;
+
+  constructor(options: RecentWindowOptions) {
+    this.#options = options;
+  }
+
+  /** The characters of all texts. */
+  get chars(): number {
+    return this.#chars;
+  }
+
+  /** When the last message was taken in, in milliseconds since the epoch. */
+  get lastAtMs(): number | undefined {
+    return this.#messages.at(-1)?.atMs;
+  }
+
+  /** Adds the next message. Hot: once per message. */
+  add(logged: LoggedMessage): void {
+    this.#messages.push(logged);
+    const size = logged.text.length;
+    this.#chars += size;
+    const { maxMessages, maxChars, resized } = this.#options;
+    // Twice the bound, so that cutting is rare.
+    if (this.#messages.length > maxMessages * 2 || this.#chars > maxChars * 2) this.cut(maxMessages, maxChars);
+    else {
+      this.#reportedChars = this.#chars;
+      resized(size);
+    }
+  }
+
+  /** Drops the oldest messages until at most `messages` with at most `chars` characters are left. */
+  cut(messages: number, chars: number): void {
+    let from = this.#messages.length;
+    for (let left = chars; from > 0 && this.#messages.length - from < messages; from--) {
+      left -= (this.#messages[from - 1] as LoggedMessage).text.length;
+      if (left < 0) break;
+    }
+    this.#replace(this.#messages.slice(from));
+  }
+
+  /** Drops what is beyond the bounds of a `recent` logbook. */
+  trim({ messages, forMs }: LogBounds, nowMs: number): void {
+    const { length } = this.#messages;
+    const index = this.#messages.findIndex(({ atMs }) => atMs >= nowMs - forMs);
+    const from = index === -1 ? length : Math.max(index, length - messages);
+    if (from > 0) this.#replace(this.#messages.slice(from));
+  }
+
+  clear(): void {
+    this.#replace([]);
+  }
+
+  /** The messages after a place; `undefined` if the window does not reach back that far. */
+  since(after: Place, head: Place, bytes: number): LogSlice | undefined {
+    if (gapAfter(after, head.number - this.#messages.length + 1, head) !== undefined) return undefined;
+    const missed = head.number - after.number;
+    const messages = missed === 0 ? [] : withinBytes(this.#messages.slice(-missed), bytes);
+    return { messages, more: messages.length < missed, head };
+  }
+
+  /** The last messages; `undefined` if the window does not have so many, and the record does. */
+  last(count: number, head: Place, bytes: number): LogSlice | undefined {
+    if (count > this.#messages.length && this.#messages.length < head.number) return undefined;
+    const messages = count === 0 ? [] : lastWithinBytes(this.#messages.slice(-count), bytes);
+    return { messages, more: false, head };
+  }
+
+  #replace(messages: LoggedMessage[]): void {
+    this.#messages = messages;
+    this.#chars = sizeOf(messages);
+    this.#options.resized(this.#chars - this.#reportedChars);
+    this.#reportedChars = this.#chars;
+  }
+}
+
+/** The characters of messages' texts. */
+export function sizeOf(messages: readonly LoggedMessage[]): number {
+  return messages.reduce((sum, each) => sum + each.text.length, 0);
+}

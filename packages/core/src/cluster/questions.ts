@@ -1,0 +1,35 @@
+import type { Json } from '@nine-bells/wire';
+import type { OwnSide } from '../model/info.js';
+import type { InstanceQuestion } from '../model/instance.js';
+
+/** Answers what another instance asks. */
+export function answerOf(own: OwnSide, question: InstanceQuestion): Json | Promise<Json> {
+  return answered(own, question) as Json | Promise<Json>;
+}
+
+function answered(own: OwnSide, question: InstanceQuestion): unknown {
+  switch (question.ask) {
+    case 'table':
+      return own.table(question.channel);
+    case 'memberships':
+      return own.memberships(question.user);
+    case 'sessions':
+      return own.sessions(question.user, question.limit);
+    case 'visitor':
+      return own.visitor(question.session);
+    case 'entrants':
+      return own.entrants(question.channel);
+    case 'channels':
+      return own.entered(question.after, question.limit);
+    case 'standings':
+      return own.standings(question.users, question.channel);
+    case 'concerned':
+      return own.concerned(question.measure);
+    case 'refusals':
+      return own.refusals();
+    case 'trace':
+      return own.trace(question.id);
+    case 'stays':
+      return own.stays(question.user, question.channel);
+  }
+}

@@ -1,0 +1,38 @@
+import { problem } from '@nine-bells/wire';
+import type { Access, Explanation, Visitor } from '../access/access.js';
+import type { Cluster } from '../cluster/cluster.js';
+import type { DirectChannels } from '../direct/directChannels.js';
+import type { Act } from '../model/access.js';
+
+/** Says why a user may or may not do something. */
+export class AccessInquiry {
+  readonly #access: Access;
+  readonly #direct: DirectChannels;
+  readonly #cluster: Cluster;
+  readonly #letsGuestsIn: boolean;
+
+  constructor(access: Access, direct: DirectChannels, cluster: Cluster, letsGuestsIn: boolean) {
+    this.#access = access;
+    this.#direct = direct;
+    this.#cluster = cluster;
+    this.#letsGuestsIn = letsGuestsIn;
+  }
+
+  /**
+   * Says which rule decides whether a user may do something, on which facts.
+   *
+   * @param where - a channel's name; for acts that concern a user, that user's id
+   * @param visitor - a guest is refused as `no-guests` where none are let in
+   */
+  async explain(act: Act, where: string, visitor: Visitor): Promise<Explanation> {
+    const explanation = await this.#direct.explained(act, await this.#access.explain(act, where, visitor), visitor);
+    if (!visitor.who.guest || this.#letsGuestsIn) return explanation;
+    return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
+  }
+
+  /** Who a connected session is, and where from; `undefined` if no instance has it. */
+  async visitorOf(session: string): Promise<Visitor | undefined> {
+    const found = await this.#cluster.visitor(session);
+    return found === undefined ? undefined : { who: found.who, address: found.address ?? undefined };
+  }
+}

@@ -1,0 +1,64 @@
+import type { Author, ChannelName, Json, Published } from '@nine-bells/wire';
+import type { Channels } from '../channel/channels.js';
+import type { LogSlice, Place, ReadLimit } from '../model/message.js';
+import type { Publisher } from '../record/publisher.js';
+import type { ChannelRules } from '../rules/channelRule.js';
+
+/** What an application publishes. */
+export interface ApplicationDraft {
+  readonly channel: ChannelName;
+  readonly data: Json;
+  /** Default `message`. */
+  readonly type?: string;
+  /** Idempotency key. */
+  readonly key?: string;
+  /** The application that publishes: each has idempotency keys of its own. */
+  readonly owner?: string;
+  /** The user to name as author; the message has none if absent. */
+  readonly by?: Author;
+  /** Sessions that do not get it. */
+  readonly except?: readonly string[];
+}
+
+/** Messages, for applications. */
+export class Messages {
+  readonly #rules: ChannelRules;
+  readonly #publisher: Publisher;
+  readonly #channels: Channels;
+
+  constructor(rules: ChannelRules, publisher: Publisher, channels: Channels) {
+    this.#rules = rules;
+    this.#publisher = publisher;
+    this.#channels = channels;
+  }
+
+  /**
+   * Publishes a message. Resolves when the channel's promise holds: with a kept logbook after the commit.
+   *
+   * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `busy`, `unavailable`
+   */
+  async publish(draft: ApplicationDraft): Promise<Published> {
+    const { logged, repeated } = await this.#publisher.append(this.#rules.require(draft.channel), draft);
+    const { id, cursor } = logged;
+    return { id, cursor, ...(repeated ? { repeated } : {}) };
+  }
+
+  /**
+   * Checks whether a draft could be published, without publishing it.
+   *
+   * @throws {ProblemError} `no-such-channel`, `too-large`
+   */
+  check(draft: ApplicationDraft): void {
+    this.#publisher.checkData(this.#rules.require(draft.channel), draft.data);
+  }
+
+  /**
+   * Reads a channel's record: all messages, also those that some sessions do not get.
+   *
+   * @throws {ProblemError} `no-such-channel`
+   */
+  async read(channel: ChannelName, from: { after?: Place; before?: Place }, limit: ReadLimit): Promise<LogSlice> {
+    const log = this.#channels.logOf(this.#rules.require(channel));
+    return from.after === undefined ? log.before(channel, from.before, limit) : log.since(channel, from.after, limit);
+  }
+}

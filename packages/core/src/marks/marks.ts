@@ -1,0 +1,65 @@
+import { type ChannelName, formatCursor, refusal } from '@nine-bells/wire';
+import type { MarkStanding, UserMark } from '../model/mark.js';
+import type { Place } from '../model/message.js';
+import type { Relay } from '../ports/relay.js';
+import type { Store } from '../ports/stores.js';
+import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
+
+export interface MarksHost {
+  readonly rules: ChannelRules;
+  readonly relay: Relay;
+  readonly store: Store;
+  /** Channels in which a user may have a mark. */
+  readonly maxPerUser: number;
+}
+
+/** How far users have read in kept channels. */
+export class Marks {
+  readonly #host: MarksHost;
+
+  constructor(host: MarksHost) {
+    this.#host = host;
+  }
+
+  /**
+   * Moves a user's mark in a kept channel forward; `null` removes it. A place behind the mark changes nothing; the
+   * result says how the mark stands.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel is not kept, `bad-cursor` if it has no such
+   *   message, `too-many-channels`, `unavailable`
+   */
+  async move(user: string, channel: ChannelName, place: Place | null): Promise<MarkStanding> {
+    const { rules, relay, store, maxPerUser } = this.#host;
+    const { rule } = keptOf(rules.require(channel));
+    const standing = await store.mark(user, channel, place, maxPerUser);
+    relay.tellUser({ say: 'marked', user, standing });
+    if (rule.showsMarks) {
+      const mark = standing.place === undefined ? null : formatCursor(standing.place);
+      relay.cast({ channel, user, mark });
+    }
+    return standing;
+  }
+
+  /** What a user has not read, in each channel where it has a mark; by the channels' names. */
+  unread(user: string): Promise<readonly MarkStanding[]> {
+    return this.#host.store.unread(user);
+  }
+
+  /**
+   * The marks in a channel, by user id: the first `limit`.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel is not kept
+   */
+  async inChannel(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+    keptOf(this.#host.rules.require(channel));
+    return this.#host.store.marks(channel, limit);
+  }
+}
+
+/** @throws {ProblemError} `bad-value` */
+function keptOf(match: RuleMatch): RuleMatch {
+  if (match.rule.logbook.keep === 'kept') return match;
+  throw refusal('bad-value', `channels of the rule ${match.rule.pattern} are not kept, so there are no read marks`, {
+    where: '/channel',
+  });
+}

@@ -1,0 +1,137 @@
+import type { Author, ChannelName, Member } from '@nine-bells/wire';
+import { refusal } from '@nine-bells/wire';
+import type { FeatureChannel, FeatureSource } from '../channel/feature.js';
+import type { Wheel } from '../lib/timerWheel.js';
+import type { Membership } from '../model/info.js';
+import type { Table } from '../model/memberTable.js';
+import type { Clock } from '../ports/clock.js';
+import type { Relay } from '../ports/relay.js';
+import type { LogReader } from '../ports/stores.js';
+import type { RuleMatch } from '../rules/channelRule.js';
+import { ChannelPresence, type ChannelPresenceHost } from './channelPresence.js';
+import { Noting } from './noting.js';
+
+export interface PresencesHost {
+  readonly clock: Clock;
+  readonly wheel: Wheel;
+  readonly relay: Relay;
+  readonly logOf: (match: RuleMatch) => LogReader;
+  /** Appends a note to the channel's record. */
+  readonly note: (match: RuleMatch, type: 'joined' | 'left', by: Author) => void;
+  /** A channel shows no member here any more. */
+  readonly emptied: (channel: ChannelName) => void;
+}
+
+/** How often some of the tables are looked at, and how long until it was all of them, in milliseconds. */
+const lookMs = 500;
+const lookRoundMs = 5_000;
+/** After how many rounds the others are reminded of a table of members. */
+const remindRounds = 3;
+/** Numbers that a table of members has for itself. */
+const tableStride = 1_000_000;
+/** How long a claim to clean up after an instance holds, in milliseconds. */
+const claimMs = 600_000;
+/** How long others have to give their tables of members, in milliseconds. */
+const tableWithinMs = 500;
+
+/** Who is in which channel: the presence of all channels that show it. */
+export class Presences implements FeatureSource {
+  readonly #host: PresencesHost;
+  readonly #noting: Noting;
+  readonly #all = new Map<ChannelName, ChannelPresence>();
+  /** The channels still to be looked at in this round. */
+  #look: ChannelName[] = [];
+  #rounds = 0;
+  /** Tables opened so far: one that is opened again is numbered higher than all before. */
+  #tables = 0;
+
+  constructor(host: PresencesHost) {
+    this.#host = host;
+    this.#noting = new Noting(host);
+    if (host.relay.others !== undefined) this.#lookLater();
+  }
+
+  attach(channel: FeatureChannel): ChannelPresence | undefined {
+    const { presence } = channel.match.rule;
+    if (presence === undefined) return undefined;
+    const feature = new ChannelPresence(channel, presence, this.#hostOf(channel.name));
+    this.#all.set(channel.name, feature);
+    return feature;
+  }
+
+  /** The presence of an open channel; `undefined` where the channel's rule does not show it. */
+  get(channel: ChannelName): ChannelPresence | undefined {
+    return this.#all.get(channel);
+  }
+
+  /** The sessions that this instance shows in a channel; `null` if it shows none there. */
+  tableOf(channel: ChannelName): Table | null {
+    return this.#all.get(channel)?.table ?? null;
+  }
+
+  /**
+   * The members of a channel as far as this instance knows: the first `limit` of them, and how many there are.
+   *
+   * @throws {ProblemError} `bad-value` if the channel does not show who is there
+   */
+  members({ channel, rule }: RuleMatch, limit: number): { members: readonly Member[]; count: number } {
+    if (rule.presence === undefined)
+      throw refusal('bad-value', `channels of the rule ${rule.pattern} do not show who is there`);
+    const members = this.#all.get(channel)?.members;
+    return { members: members?.all(limit) ?? [], count: members?.count ?? 0 };
+  }
+
+  /** The channels where a user is a member, as far as this instance knows. */
+  membershipsOf(user: string): readonly Membership[] {
+    return [...this.#all.values()].flatMap((each) => each.membershipOf(user) ?? []);
+  }
+
+  /** The sessions of a user that this instance shows, by channel. */
+  entriesOf(user: string): readonly { channel: ChannelName; entries: Table['entries'] }[] {
+    return [...this.#all].flatMap(([channel, { members }]) => {
+      const entries = members.entriesOf(user);
+      return entries.length === 0 ? [] : { channel, entries };
+    });
+  }
+
+  #hostOf(channel: ChannelName): ChannelPresenceHost {
+    const { clock, wheel, relay, emptied } = this.#host;
+    const { others } = relay;
+    return {
+      now: () => clock.now(),
+      after: (delayMs, act) => wheel.after(delayMs, act),
+      noted: ({ match }, change, author, isBack) => this.#noting.noted(match, change, author, isBack),
+      emptied,
+      abandoned: (abandoned, instanceId, author) => void this.#abandoned(abandoned, instanceId, author),
+      closed: (closed) => this.#all.delete(closed),
+      tables: others && {
+        self: () => others.self,
+        cast: (word) => relay.cast(word),
+        ask: () => others.ask({ ask: 'table', channel }, tableWithinMs),
+        soon: (act) => clock.endOfTurn(act),
+        base: () => this.#tables++ * tableStride,
+        after: (delayMs, act) => wheel.after(delayMs, act),
+      },
+    };
+  }
+
+  /** A member of an ended instance has not come back: one of the instances that are left notes it. */
+  async #abandoned({ name, match }: FeatureChannel, instanceId: string, author: Author): Promise<void> {
+    if (!match.rule.presence?.noted) return;
+    const { others } = this.#host.relay;
+    const isFirst = await others?.claim(`left ${instanceId} ${name} ${author.user}`, claimMs).catch(() => false);
+    if (isFirst) this.#noting.noted(match, 'left', author, false);
+  }
+
+  #lookLater(): void {
+    this.#host.wheel.after(lookMs, () => {
+      if (this.#look.length === 0) {
+        this.#look = [...this.#all.keys()];
+        this.#rounds += 1;
+      }
+      const some = this.#look.splice(0, Math.ceil(this.#all.size / (lookRoundMs / lookMs)));
+      for (const name of some) this.#all.get(name)?.look(this.#rounds % remindRounds === 0);
+      this.#lookLater();
+    });
+  }
+}

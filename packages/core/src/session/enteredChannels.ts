@@ -1,0 +1,198 @@
+import {
+  type ChannelName,
+  type Cursor,
+  type Ending,
+  type EnterWish,
+  type Place,
+  type Problem,
+  parseCursor,
+  type RemovedPush,
+} from '@nine-bells/wire';
+import type { Ruling, Visitor } from '../access/access.js';
+import { removedBy } from '../access/moderationProblems.js';
+import type { CaughtUp, Channel } from '../channel/channel.js';
+import type { Recipient } from '../channel/recipient.js';
+import type { ChannelAct, Identity } from '../model/access.js';
+import { Frame } from '../model/frame.js';
+import type { SessionHost } from './host.js';
+
+/** The session that enters, as far as its channels need it. */
+export interface EnteringSession extends Recipient {
+  readonly who: Identity;
+  readonly visitor: Visitor;
+  decide(act: ChannelAct, channel: ChannelName): Ruling | Promise<Ruling>;
+  expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void;
+}
+
+/** The channels that a session has entered on its present connection, and what its being there rests on. */
+export class EnteredChannels {
+  readonly #host: SessionHost;
+  readonly #session: EnteringSession;
+  /** Made with the first channel: most of many thousand connections may have none. */
+  #channels: Map<ChannelName, Channel> | undefined;
+  /** Channels entered on an answer that runs out: what cancels that it is asked for again. */
+  #askedAgain: Map<ChannelName, () => void> | undefined;
+  /** How far the client has said that it has received channels. */
+  #got: Readonly<Record<string, Cursor>> | undefined;
+
+  constructor(host: SessionHost, session: EnteringSession) {
+    this.#host = host;
+    this.#session = session;
+  }
+
+  get size(): number {
+    return this.#channels?.size ?? 0;
+  }
+
+  get names(): readonly ChannelName[] {
+    return [...(this.#channels?.keys() ?? [])];
+  }
+
+  has(name: ChannelName): boolean {
+    return this.#channels?.has(name) === true;
+  }
+
+  get(name: ChannelName): Channel | undefined {
+    return this.#channels?.get(name);
+  }
+
+  /** The session has caught up with a channel: it gets its messages from now on, unless there is more. */
+  entered(channel: Channel, wish: EnterWish, caughtUp: CaughtUp, ruling: Ruling): void {
+    this.#trace(wish, caughtUp);
+    this.#channels ??= new Map();
+    if (caughtUp.more) this.#channels.delete(channel.name);
+    else {
+      this.restOn(channel.name, ruling);
+      this.#channels.set(channel.name, channel);
+    }
+  }
+
+  /** Entering rests on a ruling. If that runs out, it is decided again, and the session removed if it is refused. */
+  restOn(channel: ChannelName, { untilMs }: Ruling): void {
+    this.#askedAgain?.get(channel)?.();
+    this.#askedAgain?.delete(channel);
+    if (untilMs === undefined) return;
+    this.#askedAgain ??= new Map();
+    const { wheel, clock } = this.#host;
+    const cancel = wheel.after(untilMs - clock.now(), () => void this.#decideAgain(channel));
+    this.#askedAgain.set(channel, cancel);
+  }
+
+  /** Decides all channels again, for a new token. Resolves with those that are lost. */
+  async decideAll(): Promise<readonly ChannelName[]> {
+    const lost: ChannelName[] = [];
+    const settle = (name: ChannelName, ruling: Ruling): void => {
+      if (!this.has(name)) return;
+      if (ruling.problem === undefined) this.restOn(name, ruling);
+      else {
+        this.leave(name, 'not-allowed');
+        lost.push(name);
+      }
+    };
+    // What the rules alone decide ends in this turn; the application takes its time.
+    const asked: Promise<void>[] = [];
+    for (const name of this.names) {
+      const ruling = this.#session.decide('enter', name);
+      if (ruling instanceof Promise) asked.push(ruling.then((later) => settle(name, later)));
+      else settle(name, ruling);
+    }
+    await Promise.all(asked);
+    return lost;
+  }
+
+  /** Bans from channels may have been missed: leaves those where the user is banned. */
+  checkBans(): void {
+    for (const channel of this.names) {
+      const ban = this.#host.access.ban(this.#session.visitor, channel);
+      if (ban !== undefined) this.#session.expel(channel, removedBy(ban));
+    }
+  }
+
+  /** Leaves a channel, and forgets what being there rested on. */
+  leave(name: ChannelName, why: Ending | 'removed' | 'not-allowed', detail?: string): void {
+    const channel = this.get(name);
+    if (channel === undefined) return;
+    this.#traceEnd(channel, why, detail);
+    this.#channels?.delete(name);
+    this.restOn(name, {});
+    channel.leave(this.#session);
+    this.#host.channels.left(name);
+  }
+
+  /** The client says how far it has received channels. Those that it does not name are as before. */
+  hasGot(got: Readonly<Record<string, Cursor>>): void {
+    const known: Record<string, Cursor> = {};
+    const before = this.#got ?? {};
+    for (const name of this.#channels?.keys() ?? []) {
+      const cursor = Object.hasOwn(got, name) ? got[name] : undefined;
+      if (typeof cursor === 'string' && parseCursor(cursor) !== undefined) known[name] = cursor;
+      else if (before[name] !== undefined) known[name] = before[name];
+    }
+    this.#got = known;
+  }
+
+  /** How far the client has said that it has received a channel. */
+  gotOf(channel: ChannelName): Place | undefined {
+    const cursor = this.#got?.[channel];
+    return cursor === undefined ? undefined : parseCursor(cursor);
+  }
+
+  /** Traces that the session may not enter. */
+  refused(channel: ChannelName, problem: Problem): void {
+    this.#host.traces.stay({ ...this.#stay(channel), what: 'refused', problem });
+  }
+
+  async #decideAgain(channel: ChannelName): Promise<void> {
+    const { who } = this.#session;
+    const ruling = await this.#session.decide('enter', channel);
+    // Left meanwhile, or decided again with another token.
+    if (this.#session.gone || !this.has(channel) || this.#session.who !== who) return;
+    if (ruling.problem === undefined) this.restOn(channel, ruling);
+    else this.#session.expel(channel, { problem: ruling.problem });
+  }
+
+  #trace({ channel, after }: EnterWish, { cursor, messages, more, gap, source }: CaughtUp): void {
+    const { counts, traces } = this.#host;
+    if (after !== undefined) {
+      counts.recoveries[source] += 1;
+      counts.recovered += messages.length;
+    }
+    if (gap !== undefined) counts.gaps[gap.why] += 1;
+    const came = after === undefined ? undefined : parseCursor(after);
+    const first = messages[0]?.place.number ?? cursor.number + 1;
+    const isOfVolume = came?.volume === cursor.volume;
+    traces.stay({
+      ...this.#stay(channel),
+      what: more ? 'given' : 'entered',
+      volume: cursor.volume,
+      from: isOfVolume && gap === undefined ? came.number : first - 1,
+      gapAfter: isOfVolume && gap !== undefined ? came.number : undefined,
+      upTo: cursor.number,
+      returned: came !== undefined,
+    });
+  }
+
+  #traceEnd({ name, head }: Channel, why: Ending | 'removed' | 'not-allowed', detail: string | undefined): void {
+    if (head === undefined) return;
+    const got = this.gotOf(name);
+    this.#host.traces.stay({
+      ...this.#stay(name),
+      what: 'ended',
+      why,
+      volume: head.volume,
+      upTo: head.number,
+      got: got?.volume === head.volume ? got.number : undefined,
+      detail,
+    });
+  }
+
+  #stay(channel: ChannelName) {
+    const { session, user, who } = this.#session;
+    return { session, user, name: who.name, channel, atMs: this.#host.clock.now() };
+  }
+}
+
+/** The frame that tells a client that its stay in a channel has ended. */
+export function removedFrame(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): Frame {
+  return new Frame(JSON.stringify({ on: 'removed', channel, ...told }));
+}

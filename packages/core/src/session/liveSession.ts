@@ -1,0 +1,381 @@
+import {
+  type ChannelName,
+  type Ending,
+  type EnterWish,
+  type HelloRequest,
+  type InboxReply,
+  type Json,
+  type Place,
+  ProblemError,
+  type RemovedPush,
+  type Request,
+  refusal,
+} from '@nine-bells/wire';
+import type { Ruling, Visitor } from '../access/access.js';
+import { bannedProblem } from '../access/moderationProblems.js';
+import type { Channel } from '../channel/channel.js';
+import type { Recipient } from '../channel/recipient.js';
+import type { SendQueue } from '../delivery/sendQueue.js';
+import type { ChannelAct, Identity } from '../model/access.js';
+import type { Frame } from '../model/frame.js';
+import { checkStatus } from '../model/status.js';
+import type { RuleMatch } from '../rules/channelRule.js';
+import type { ConnectedSession } from './connected.js';
+import { EnteredChannels, removedFrame } from './enteredChannels.js';
+import type { SessionHost } from './host.js';
+import { SessionRates } from './rates.js';
+import { enteredText, inboxReply, placeOf, wishOf } from './replies.js';
+import type { Session } from './sessions.js';
+import { Stays } from './stays.js';
+import { WatchedUsers } from './watchedUsers.js';
+
+/** A request, as far as it takes to answer it. */
+export type Asked = {
+  readonly do: Request['do'];
+  readonly id?: number | undefined;
+  readonly channel?: ChannelName | undefined;
+};
+
+/** What a session needs of its connection. */
+export interface SessionLine {
+  readonly ended: boolean;
+  readonly address: string | undefined;
+  readonly queue: SendQueue;
+  /** Answers a request; nothing is sent if it had no id. */
+  reply(id: number | undefined, members: object): void;
+  /** As `reply`, with the members as JSON text without braces. */
+  replyText(id: number | undefined, members: string): void;
+  /** Answers a request with a problem. */
+  failed(error: unknown, request: Asked): void;
+  /** @throws {ProblemError} `token-invalid`, `token-ended`, `banned`, `unavailable` */
+  readToken(token: string): Promise<Identity>;
+  /** Looks in this turn whether a user may be connected at all. @throws {ProblemError} `token-ended`, `banned` */
+  checkStanding(who: Identity): void;
+  watchTokenEnd(who: Identity): void;
+}
+
+/** An act that is allowed, and what that rests on. */
+export interface Allowed {
+  readonly match: RuleMatch;
+  readonly ruling: Ruling;
+}
+
+/** Notices in one reply, if the client does not say how many. */
+export const noticesAtOnce = 100;
+
+/**
+ * A session on its present connection: who it is, what it has entered and watches, and what it may do.
+ *
+ * Verbs act on it (`verbs/`); what outlives the connection is in `Session`.
+ */
+export class LiveSession implements Recipient, ConnectedSession {
+  readonly host: SessionHost;
+  readonly line: SessionLine;
+  readonly state: Session;
+  readonly rates: SessionRates;
+  readonly entered: EnteredChannels;
+  /** Raised by each hello: what an older connection still sends is refused. */
+  readonly #generation: number;
+  /** Channels that show the session as there; made with the first. */
+  #stays: Stays | undefined;
+  #watched: WatchedUsers | undefined;
+  #who: Identity;
+  /** The client is told what its user has not read. */
+  #countsUnread = false;
+  /** Publishes and marks under way, and what lets later acts go on when there is room. */
+  #underWay = 0;
+  #room: (() => void) | undefined;
+
+  constructor(host: SessionHost, line: SessionLine, state: Session, who: Identity) {
+    this.host = host;
+    this.line = line;
+    this.state = state;
+    this.rates = new SessionRates(state, host.options, host.clock);
+    this.entered = new EnteredChannels(host, this);
+    this.#generation = state.generation;
+    this.#who = who;
+  }
+
+  get who(): Identity {
+    return this.#who;
+  }
+
+  get session(): string {
+    return this.state.id;
+  }
+
+  get user(): string {
+    return this.#who.user;
+  }
+
+  get gone(): boolean {
+    return this.line.ended;
+  }
+
+  get queue(): SendQueue {
+    return this.line.queue;
+  }
+
+  get status(): Json | undefined {
+    return this.state.status;
+  }
+
+  get looking(): ChannelName | undefined {
+    return this.state.looking;
+  }
+
+  get channels(): readonly ChannelName[] {
+    return this.entered.names;
+  }
+
+  get visitor(): Visitor {
+    return { who: this.#who, address: this.line.address };
+  }
+
+  /** Users whose status the session watches. */
+  get watched(): WatchedUsers {
+    this.#watched ??= new WatchedUsers(this.host, this);
+    return this.#watched;
+  }
+
+  /** Whether it gets the channel, is about to, or is shown there. */
+  isIn(channel: ChannelName): boolean {
+    return this.entered.has(channel) || this.#stays?.has(channel) === true;
+  }
+
+  /** Whether the session is shown as a member of a channel. */
+  isMemberOf(channel: ChannelName): boolean {
+    return this.#stays?.has(channel) === true;
+  }
+
+  gotOf(channel: ChannelName): Place | undefined {
+    return this.entered.gotOf(channel);
+  }
+
+  push(frame: Frame): void {
+    this.queue.push(frame);
+  }
+
+  // ---------------------------------------------------------------------------------------- in and out
+
+  /**
+   * Enters a channel. Gives the members of the reply, as JSON text without braces.
+   *
+   * From the turn in which the channel is entered, pushes are held back: the caller queues the reply, then releases
+   * them (`queue.release`).
+   *
+   * @param bytes - room for messages; with none, the reply only says where to go on (`more`)
+   * @throws {ProblemError} the refusal; `too-many-channels`, `rate-limited`, `busy`, `unavailable`
+   */
+  async enter(wish: EnterWish, bytes: number, { match, ruling }: Allowed): Promise<string> {
+    const { access, channels, channelMarks } = this.host;
+    if (wish.status !== undefined) checkStatus(wish.status, this.host.options.statusBytes, '/status');
+    if (wish.last !== undefined && wish.last > 0) await this.allowed('read', wish.channel);
+    const channel = this.#open(wish.channel, match);
+    try {
+      const caughtUp = await channel.enter(this, wishOf(wish), bytes);
+      if (this.gone) return '';
+      // The decision of before may have been overtaken by a ban.
+      const ban = access.ban(this.visitor, wish.channel);
+      if (ban !== undefined) {
+        channel.leave(this);
+        throw new ProblemError(bannedProblem(ban));
+      }
+      const list = this.#shownIn(channel, wish, ruling.member);
+      this.entered.entered(channel, wish, caughtUp, ruling);
+      // In a reply that is full, members and marks come with the messages: when the client enters again.
+      const about = bytes <= 0 && caughtUp.more ? '' : list + (channelMarks.get(channel.name)?.text ?? '');
+      const text = enteredText(wish.channel, caughtUp, about);
+      this.rates.given(text.length);
+      return text;
+    } finally {
+      if (!this.entered.has(wish.channel) || this.gone) channels.left(wish.channel);
+    }
+  }
+
+  /** Gives the channel; one that is not open here yet is charged to the session and its address. */
+  #open(name: ChannelName, match: RuleMatch): Channel {
+    const { options, channels, door } = this.host;
+    const present = this.entered.get(name);
+    if (present !== undefined) return present;
+    if (this.entered.size >= options.channelsPerSession)
+      throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
+    const open = channels.get(name);
+    if (open !== undefined) return open;
+    const waitMs = this.rates.charge('newChannels') || door.opens(this.line.address);
+    if (waitMs > 0)
+      throw refusal('rate-limited', 'too many channels are opened that no client was in', { retryAfterMs: waitMs });
+    return channels.open(name, match);
+  }
+
+  /** Shows the session as a member. Gives the list of members, as JSON text that begins with a comma. */
+  #shownIn(channel: Channel, wish: EnterWish, member: Json | undefined): string {
+    const presence = this.host.presences.get(channel.name);
+    if (presence === undefined) return '';
+    this.#stays ??= new Stays(this.state, this.host);
+    return this.#stays.enter(presence, this.#who, wish, member);
+  }
+
+  /** Leaves a channel. */
+  leave(channel: ChannelName, why: Ending | 'removed' | 'not-allowed' = 'left', detail?: string): void {
+    this.#stays?.leave(channel);
+    this.entered.leave(channel, why, detail);
+  }
+
+  /** Ends the stay in a channel: pushes of it that wait are dropped, and the client is told. */
+  expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void {
+    if (this.gone || !this.isIn(channel)) return;
+    this.leave(channel, 'removed', told.reason ?? told.problem?.title);
+    this.queue.drop(channel);
+    this.push(removedFrame(channel, told));
+  }
+
+  /** Hello has named the channels to go on in: the session is not shown any more in the others. */
+  resumed(): void {
+    if (this.state.lingers === undefined) return;
+    this.#stays ??= new Stays(this.state, this.host);
+    this.#stays.lingerNoMore();
+  }
+
+  /** Sets the status in one channel, or in all. */
+  setStatus(status: Json, channel: ChannelName | undefined): void {
+    if (channel === undefined) this.state.status = status;
+    this.#stays?.setStatus(status, channel);
+    this.host.watching.changed(this.user);
+    this.host.inboxes.changed(this.user);
+  }
+
+  /** Replaces the identity by that of a new token. */
+  refresh(who: Identity): void {
+    this.#who = who;
+    this.state.tokenMac = undefined;
+    this.line.watchTokenEnd(who);
+  }
+
+  /** Begins to tell the client what its user has not read; resolves with the counts. */
+  countUnread(): Promise<Readonly<Record<string, number>>> {
+    this.#countsUnread = true;
+    return this.host.unread.follow(this.user, this);
+  }
+
+  /** The connection has ended. */
+  end(ending: Ending): void {
+    this.#room?.();
+    if (ending !== 'left' && ending !== 'signed-out') this.#stays?.linger();
+    for (const name of this.channels) this.leave(name, ending);
+    this.#stays?.leaveAll();
+    this.#watched?.end();
+    if (this.#countsUnread) this.host.unread.unfollow(this.user, this);
+    if (this.state.generation === this.#generation) this.host.sessions.ended(this.state, ending);
+  }
+
+  // --------------------------------------------------------------------------------------------- access
+
+  decide(act: ChannelAct, channel: ChannelName): Ruling | Promise<Ruling> {
+    return this.host.access.decide(act, this.host.rules.require(channel), this.visitor);
+  }
+
+  /**
+   * Decides an act, in this turn unless the application must be asked; then what may have changed meanwhile is looked
+   * at again in the turn in which the act takes effect.
+   *
+   * @throws {ProblemError} the refusal; as a rejection, if it has to be waited for
+   */
+  allowed(act: ChannelAct, channel: ChannelName): Allowed | Promise<Allowed> {
+    this.checkGeneration();
+    const { access, rules } = this.host;
+    const match = rules.require(channel);
+    const ruled = access.decide(act, match, this.visitor);
+    const ruling = match.rule.direct && act !== 'read' ? this.#andMayBegin(match, ruled) : ruled;
+    if (!(ruling instanceof Promise)) return granted(match, ruling);
+    return ruling.then((later) => {
+      this.checkGeneration();
+      const ban = access.ban(this.visitor, channel);
+      if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
+      return granted(match, later);
+    });
+  }
+
+  /** As `allowed`, for entering: a refusal is traced. */
+  async allowedToEnter(channel: ChannelName): Promise<Allowed> {
+    try {
+      return await this.allowed('enter', channel);
+    } catch (error) {
+      if (error instanceof ProblemError) this.entered.refused(channel, error.problem);
+      throw error;
+    }
+  }
+
+  /** Whether the user may know that a channel has messages. */
+  mayKnow(channel: ChannelName): boolean | Promise<boolean> {
+    let ruling: Ruling | Promise<Ruling>;
+    try {
+      ruling = this.decide('enter', channel);
+    } catch {
+      // No rule matches the channel any more.
+      return false;
+    }
+    if (ruling instanceof Promise) return ruling.then(({ problem: refused }) => refused === undefined);
+    return ruling.problem === undefined;
+  }
+
+  /** In a direct channel, an allowed act must also be allowed to begin the channel. */
+  #andMayBegin(match: RuleMatch, ruled: Ruling | Promise<Ruling>): Ruling | Promise<Ruling> {
+    if (ruled instanceof Promise) return ruled.then((later) => this.#andMayBegin(match, later));
+    return ruled.problem === undefined ? this.host.direct.mayBegin(match, this.visitor) : ruled;
+  }
+
+  checkGeneration(): void {
+    if (this.gone || this.state.generation !== this.#generation)
+      throw refusal('not-allowed', 'the session was continued on another connection');
+  }
+
+  // --------------------------------------------------------------------------------------------- replies
+
+  /** Answers when the store is done, and lets later acts go on meanwhile, unless too many are under way. */
+  answerWhenDone<T>(request: Asked, done: Promise<T>, textOf: (done: T) => string): void | Promise<void> {
+    this.#underWay += 1;
+    done.then(
+      (result) => {
+        this.line.replyText(request.id, textOf(result));
+        this.#answered();
+      },
+      (error: unknown) => {
+        this.line.failed(error, request);
+        this.#answered();
+      },
+    );
+    if (this.#underWay < this.host.options.publishesUnderWay) return;
+    return new Promise((resolve) => {
+      this.#room = resolve;
+    });
+  }
+
+  #answered(): void {
+    this.#underWay -= 1;
+    this.#room?.();
+    this.#room = undefined;
+  }
+
+  /** The user's inbox, for the reply to hello: with a cursor, the notices after it. Guests have none. */
+  async inboxAtHello({ inbox: after }: HelloRequest): Promise<InboxReply | undefined> {
+    const { user, guest, name, roles, oversight } = this.#who;
+    if (guest || oversight) return undefined;
+    const { inboxes, report } = this.host;
+    try {
+      const limit = after === undefined ? 0 : noticesAtOnce;
+      const slice = await inboxes.read(user, after === undefined ? undefined : placeOf(after), limit);
+      inboxes.cameIn(user, { roles, ...(name === undefined ? {} : { name }) });
+      return inboxReply(slice, after === undefined);
+    } catch (error) {
+      // The line is worth more than the inbox; the client may ask for it again.
+      report(error, { what: 'an inbox could not be read', user });
+      return undefined;
+    }
+  }
+}
+
+function granted(match: RuleMatch, ruling: Ruling): Allowed {
+  if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
+  return { match, ruling };
+}

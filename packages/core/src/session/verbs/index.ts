@@ -1,0 +1,34 @@
+import type { VerbTable } from '../verb.js';
+import { enter } from './enter.js';
+import { hail } from './hail.js';
+import { inbox } from './inbox.js';
+import { leave } from './leave.js';
+import { mark } from './mark.js';
+import { publish } from './publish.js';
+import { pulse } from './pulse.js';
+import { read } from './read.js';
+import { refresh } from './refresh.js';
+import { remove } from './remove.js';
+import { set } from './set.js';
+import { status } from './status.js';
+import { unread } from './unread.js';
+import { unwatch, watch } from './watch.js';
+
+/** Every verb that a session answers. Tests and `docs/protocol.md` are checked against this table. */
+export const sessionVerbs: VerbTable = {
+  enter,
+  leave,
+  publish,
+  hail,
+  set,
+  read,
+  status,
+  mark,
+  unread,
+  watch,
+  unwatch,
+  inbox,
+  remove,
+  refresh,
+  pulse,
+};
