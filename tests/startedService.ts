@@ -68,7 +68,7 @@ export async function startService(
 /** Resolves when `look` gives something; fails after `withinMs`. */
 export async function until<T>(
   look: () => T | undefined | false | Promise<T | undefined | false>,
-  withinMs = 5000,
+  withinMs = 20_000,
 ): Promise<T> {
   for (const endMs = Date.now() + withinMs; Date.now() < endMs; ) {
     const found = await look();
@@ -186,7 +186,7 @@ export async function serve(
     ...args,
   ]);
   // One that does not start in time would be in the way of the next.
-  const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000).catch((error: unknown) => {
+  const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 45_000).catch((error: unknown) => {
     command.process.kill('SIGKILL');
     throw error;
   });
