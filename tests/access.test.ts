@@ -302,12 +302,12 @@ describe('a ban', () => {
     });
     await until(() => ines.state.name === 'closed');
     expect(ines.state).toMatchObject({
-      by: 'service',
+      closedBy: 'service',
       problem: { code: 'banned', detail: 'banned from this service by mira: threats' },
     });
     await started.backend.signOut('tomas', 'lost phone');
     await until(() => tomas.state.name === 'closed');
-    expect(tomas.state).toMatchObject({ by: 'service', reason: 'signed out: lost phone' });
+    expect(tomas.state).toMatchObject({ closedBy: 'service', reason: 'signed out: lost phone' });
     const old = await started.token('pia');
     // Whoever is meant is meant to the second: that is how exactly a token says when it was issued.
     await new Promise((resolve) => setTimeout(resolve, 1001));

@@ -127,7 +127,7 @@ function tellStates(line: Line, reject: (error: Error) => void): void {
       }
       line.close();
       reject(new CommandError(exitCodes.unreachable, `the service could not be reached: ${detail.reason}`, startHint));
-    } else if (detail.name === 'closed' && detail.by === 'service') {
+    } else if (detail.name === 'closed' && detail.closedBy === 'service') {
       if (detail.problem === undefined) reject(new CommandError(exitCodes.refused, detail.reason));
       else reject(failureOf(LineError.from(detail.problem)));
     }

@@ -1,4 +1,5 @@
-import { Line, type LineOptions } from './line.js';
+import { Line } from './line.js';
+import type { LineOptions } from './types.js';
 
 /**
  * Opens a line to the service.

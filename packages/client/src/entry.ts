@@ -1,5 +1,4 @@
 import {
-  type Author,
   type ChannelName,
   type Cursor,
   type Gap,
@@ -13,31 +12,20 @@ import {
   type Removed,
 } from '@nine-bells/wire';
 import { isAfter } from './cursors.js';
-import type { HailOptions, PublishOptions, ReadOptions, RemoveOptions } from './line.js';
 import { LineError } from './lineError.js';
 import { MessageQueue } from './messageQueue.js';
-import type { Stay } from './stay.js';
 import { TypedTarget } from './typedTarget.js';
-
-/** Where to begin in a channel. Neither: from now on. */
-export interface EnterOptions {
-  /** The last so many messages, then everything new. */
-  readonly last?: number;
-  /** Everything after this cursor. */
-  readonly after?: string;
-  /** Receive without being a member. */
-  readonly quiet?: boolean;
-  /** What to say of oneself there: `available`, `busy`, `away`, or an object of one's own. */
-  readonly status?: Json;
-}
-
-/** A message as it arrives. */
-export interface ReceivedMessage extends Message {
-  /** It was published on this very line: one's own echo, told by its key. */
-  readonly own: boolean;
-  /** It was pushed as it happened; `false` for what came before or was missed. */
-  readonly live: boolean;
-}
+import type {
+  EnterOptions,
+  HailOptions,
+  MembersChange,
+  PublishOptions,
+  ReadOptions,
+  ReceivedHail,
+  ReceivedMessage,
+  Removal,
+  RemoveOptions,
+} from './types.js';
 
 export interface EntryEvents {
   /** One message, in the channel's order; each comes once. */
@@ -60,28 +48,18 @@ export interface EntryEvents {
   marks: { readonly users: readonly string[] };
 }
 
-/** Who has come, gone or changed since the last time. In a crowd all are empty. */
-export interface MembersChange {
-  readonly joined: readonly Member[];
-  readonly left: readonly Member[];
-  readonly changed: readonly Member[];
-  readonly count: number;
-}
-
-export interface ReceivedHail {
-  readonly type: string;
-  readonly by?: Author;
-  readonly data?: Json;
-}
-
-/** Why one's stay was ended, by whom, and until when one may not come back (RFC 3339). */
-export interface Removal {
-  readonly reason?: string;
-  readonly by?: Author;
-  readonly until?: string;
-}
-
 export type EntryState = 'entering' | 'live' | 'refused' | 'removed' | 'left';
+
+/** What the entries of a channel share. */
+export interface SharedStay {
+  readonly channel: ChannelName;
+  /** What is said of the user in the channel. */
+  status: Json | undefined;
+  readonly members: readonly Member[];
+  readonly count: number;
+  readonly isCrowd: boolean;
+  readonly marks: ReadonlyMap<string, Cursor>;
+}
 
 /** What an entry needs of its line. */
 export interface EntryLine {
@@ -113,7 +91,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   readonly channel: ChannelName;
   readonly #line: EntryLine;
   readonly #readers = new Set<MessageQueue>();
-  #stay: Stay;
+  #stay: SharedStay;
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
   #hasEarlier: boolean | undefined;
@@ -127,7 +105,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   readonly options: EnterOptions;
 
   /** @internal Made by `Line.enter`. */
-  constructor(line: EntryLine, stay: Stay, options: EnterOptions) {
+  constructor(line: EntryLine, stay: SharedStay, options: EnterOptions) {
     super();
     this.#line = line;
     this.#stay = stay;
@@ -257,7 +235,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   // ------------------------------------------------------------------------------------ called by the line
 
   /** @internal The stay that it shares with other entries of the channel. */
-  get stay(): Stay {
+  get stay(): SharedStay {
     return this.#stay;
   }
 
@@ -332,7 +310,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   }
 
   /** @internal It was refused, and is entered again with another token. */
-  again(stay: Stay): void {
+  again(stay: SharedStay): void {
     this.#stay = stay;
     this.#state = 'entering';
     this.#knowsMembers = false;

@@ -1,4 +1,4 @@
-import type { ReceivedMessage } from './entry.js';
+import type { ReceivedMessage } from './types.js';
 
 /** Messages on their way to one `for await`. */
 export class MessageQueue implements AsyncIterableIterator<ReceivedMessage> {

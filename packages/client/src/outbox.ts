@@ -1,17 +1,7 @@
 import type { Json, Problem, Published } from '@nine-bells/wire';
-import type { PublishOptions } from './line.js';
 import { LineError } from './lineError.js';
 import { TypedTarget } from './typedTarget.js';
-
-/** What may wait to be acknowledged. */
-export interface OutboxBounds {
-  /** Most messages. Default 1,000. */
-  readonly messages: number;
-  /** Most characters of all of them as JSON text. Default 1,048,576. */
-  readonly chars: number;
-}
-
-export const defaultOutboxBounds: OutboxBounds = { messages: 1_000, chars: 1_048_576 };
+import { defaultOutboxBounds, type OutboxBounds, type PublishOptions } from './types.js';
 
 export interface OutboxEvents {
   /** Messages have come, were sent, or have gone: acknowledged, refused or cancelled. */

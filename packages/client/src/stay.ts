@@ -12,15 +12,16 @@ import type {
   Problem,
 } from '@nine-bells/wire';
 import { isAfter } from './cursors.js';
-import type { Entry, ReceivedHail, Removal } from './entry.js';
+import type { Entry, SharedStay } from './entry.js';
 import type { LineError } from './lineError.js';
+import type { ReceivedHail, Removal } from './types.js';
 
 type MembersNews = Pick<MembersPush, 'whole' | 'joined' | 'left' | 'changed' | 'count'> & {
   partial?: true | undefined;
 };
 
 /** The session's stay in a channel, as the service knows it; the entries of the channel share it. */
-export class Stay {
+export class Stay implements SharedStay {
   readonly channel: ChannelName;
   readonly #entries = new Set<Entry>();
   /** What is said of the user here. */

@@ -70,7 +70,7 @@ describe('a line', () => {
     socket().welcome({ continued: true });
     expect(line.state.name).toBe('open');
     socket().onclose?.({ code: 4901, reason: '' });
-    expect(line.state).toMatchObject({ name: 'closed', by: 'service' });
+    expect(line.state).toMatchObject({ name: 'closed', closedBy: 'service' });
   });
 
   it('says why it was closed, and not why something was refused long before', async () => {

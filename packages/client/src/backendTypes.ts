@@ -1,0 +1,328 @@
+import type { Author, Cursor, Json, Problem, ReadResult } from '@nine-bells/wire';
+
+/** A message to publish. */
+export interface Draft {
+  readonly channel: string;
+  readonly data: Json;
+  /** Default `message`. */
+  readonly type?: string;
+  /** Publishing again with the same key publishes nothing. */
+  readonly key?: string;
+  /** The user to name as author. */
+  readonly by?: Author;
+  /** Sessions that are not to get it. */
+  readonly except?: readonly string[];
+}
+
+export interface ChannelInfo {
+  readonly channel: string;
+  readonly pattern?: string;
+  readonly about?: string;
+  readonly logbook?: 'kept' | 'recent';
+  /** Sessions that get its messages. */
+  readonly entered: number;
+  readonly cursor?: Cursor;
+  readonly lastAt?: string;
+}
+
+export interface SessionInfo {
+  readonly session: string;
+  /** The instance that it is connected to. */
+  readonly instance: string;
+  readonly user: string;
+  readonly name?: string;
+  readonly guest: boolean;
+  readonly oversight: boolean;
+  readonly transport: string;
+  readonly remote?: string;
+  readonly since: string;
+  readonly channels: readonly string[];
+  readonly waitingBytes: number;
+  /** How long the client took to answer the last ping; absent before the first answer. */
+  readonly roundTripMs?: number;
+}
+
+/** Instances that did not answer in time, if there are any: what they know is missing. */
+export interface Gathered {
+  readonly missing?: readonly string[];
+}
+
+/** What was refused with one code at one door, since the instances have started. */
+export interface RefusalKind {
+  readonly code: string;
+  /** The verb that was refused, `connect`, or a method and a path. */
+  readonly act: string;
+  readonly count: number;
+  readonly firstAt: string;
+  readonly lastAt: string;
+  /** The latest ones, oldest first; none holds a token, a key or a secret. */
+  readonly latest: readonly {
+    readonly at: string;
+    readonly detail?: string;
+    readonly user?: string;
+    readonly session?: string;
+    readonly address?: string;
+    readonly channel?: string;
+    readonly origin?: string;
+  }[];
+}
+
+/** How many users were notified. */
+export interface Notified {
+  readonly id: string;
+  /** Users who have it in their inbox now. */
+  readonly users: number;
+  /** Users who were passed over by a condition. */
+  readonly passedOver: number;
+  /** Users who were not notified, because something failed on the way: notify them again. */
+  readonly left?: readonly string[];
+  readonly problem?: Problem;
+}
+
+/** One process of the service, as the one that was asked knows it. */
+export interface InstanceInfo {
+  readonly instance: string;
+  /** The instance and its incarnation: a restarted one is another. */
+  readonly holder: string;
+  /** It is the one that was asked. */
+  readonly isThis: boolean;
+  readonly address?: string;
+  readonly version?: string;
+  readonly since: string;
+  readonly connections: number;
+  /** Channels that somebody there has entered. */
+  readonly channels: number;
+  /** Since it has started. */
+  readonly messagesIn: number;
+  readonly deliveries: number;
+  readonly refusals: number;
+  readonly messagesPerS: number;
+  readonly deliveriesPerS: number;
+  /** How late timers ran of late: what 99 of 100 stay below, in milliseconds. */
+  readonly loopDelayMs?: number;
+  /** How long the relay took to answer the last time, in milliseconds. */
+  readonly relayMs?: number;
+  /** How far the service's time is ahead of the machine's clock, in milliseconds. */
+  readonly clockMs?: number;
+  /** What is not as it should be with the instance, or with what it needs. */
+  readonly warnings?: readonly string[];
+  /** For how long its lease still holds, in milliseconds; of an instance alone 0. */
+  readonly leaseMs: number;
+  readonly draining: boolean;
+}
+
+/** The account of what became of a message, of all instances that answered. */
+export interface Trace extends Gathered {
+  readonly id: string;
+  readonly channel: string;
+  readonly cursor: Cursor;
+  /** Where it was taken in; absent if that instance is not there any more. */
+  readonly accepted?: {
+    readonly instance: string;
+    readonly at: string;
+    readonly by?: Author;
+    readonly key?: string;
+    /** How long until it had its place, and was committed where the channel is kept, in milliseconds. */
+    readonly placedAfterMs: number;
+    /** It was published again under its key so many times. */
+    readonly repeats: number;
+  };
+  /** Where it was handed to connections, in the order in which it came in there. */
+  readonly instances: readonly {
+    readonly instance: string;
+    readonly at: string;
+    readonly connections: number;
+    /** Of those that are still there, how many have said that they have got it. */
+    readonly confirmed: number;
+  }[];
+  /** In words. */
+  readonly sentence: string;
+  readonly user?: {
+    readonly user: string;
+    readonly sentence: string;
+    readonly fates: readonly Fate[];
+    /** More sessions of the user that had ended before the message, and have not come back. */
+    readonly earlier: number;
+  };
+}
+
+/** What became of a message for one session. */
+export interface Fate {
+  readonly session: string;
+  readonly instance: string;
+  /** Such as `got`, `recovered`, `left`, `too-slow`, `refused`. */
+  readonly outcome: string;
+  readonly at?: string;
+  readonly recoveredAt?: string;
+  readonly problem?: Problem;
+  readonly sentence: string;
+}
+
+export interface Overview {
+  readonly name: string;
+  readonly version: string;
+  readonly instance: string;
+  readonly startedAt: string;
+  readonly at: string;
+  /** How many there are; the numbers below are of all of them together, but for the memory. */
+  readonly instances: number;
+  readonly connections: number;
+  readonly enteredChannels: number;
+  readonly totals: { readonly messagesIn: number; readonly deliveries: number; readonly refusals: number };
+  readonly memoryBytes: number;
+}
+
+/** Who, for an access question: made up, a guest, the holder of a token, or a session that is connected. */
+export type Asked =
+  | { readonly user: string; readonly roles?: readonly string[]; readonly claims?: Readonly<Record<string, Json>> }
+  | { readonly guest: true }
+  | { readonly token: string }
+  | { readonly session: string };
+
+/** An access rule weighed: what it asks, whether it holds, on which facts. */
+export interface Weighed {
+  readonly asks: string;
+  readonly holds: boolean;
+  readonly found?: string;
+  readonly parts?: readonly Weighed[];
+}
+
+/** An access question answered in full. */
+export interface Explanation {
+  readonly act: string;
+  /** For acts in a channel. */
+  readonly channel?: string;
+  /** For acts that concern a user. */
+  readonly whom?: string;
+  readonly user: string;
+  readonly allowed: boolean;
+  /** What a client would be told. */
+  readonly problem?: Problem;
+  /** What keeps the user out, whatever the rules say. */
+  readonly ban?: Ban;
+  /** The channel rule that holds. */
+  readonly rule?: { readonly pattern: string; readonly parameters: Readonly<Record<string, string>> };
+  readonly others: readonly { readonly pattern: string; readonly why: string }[];
+  readonly weighed?: Weighed;
+}
+
+/** An actor: a user (`user`), the holder of an API key (`key`), or the service itself (`service`). */
+export interface Actor {
+  /** The user's id. */
+  readonly user?: string;
+  /** The name of the user, or of the key. */
+  readonly name?: string;
+  /** The user is a guest. */
+  readonly guest?: true;
+  /** The id of the API key; beside `user`, the key with which an application acted in the user's name. */
+  readonly key?: string;
+  /** What part of the service acted. */
+  readonly service?: string;
+}
+
+/** Somebody kept out of a channel, or of the service. */
+export interface Ban {
+  readonly id: string;
+  readonly did: 'ban' | 'remove';
+  readonly user?: string;
+  readonly address?: string;
+  /** Absent: of the whole service. */
+  readonly channel?: string;
+  readonly by: Actor;
+  readonly at: string;
+  /** When it ends by itself; absent: never. */
+  readonly until?: string;
+  readonly reason?: string;
+}
+
+/** Whom to keep out, and of what. */
+export interface BanWish {
+  /** A user, or else an address. */
+  readonly user?: string;
+  readonly address?: string;
+  readonly channel?: string;
+  /** Until it is lifted, if absent. */
+  readonly forMs?: number;
+  readonly reason?: string;
+  /** The user in whose name it is done. */
+  readonly by?: { readonly user: string; readonly name?: string };
+}
+
+export interface RemovalWish {
+  readonly channel: string;
+  readonly user: string;
+  readonly reason?: string;
+  /** How long the user may not come back. Default: not at all. */
+  readonly banMs?: number;
+  /** The user in whose name it is done. */
+  readonly by?: { readonly user: string; readonly name?: string };
+}
+
+/** What was done, and how many sessions it reached at once. */
+export interface Effect {
+  readonly id: string;
+  readonly did: string;
+  /** Of a ban: the address or range in its canonical form. */
+  readonly address?: string;
+  readonly at: string;
+  readonly until?: string;
+  readonly sessions: number;
+}
+
+/** One line of the audit log. */
+export interface AuditEntry {
+  readonly number: number;
+  readonly at: string;
+  readonly did: string;
+  readonly by: Actor;
+  readonly user?: string;
+  readonly address?: string;
+  readonly channel?: string;
+  readonly reason?: string;
+  readonly until?: string;
+  readonly about?: string;
+}
+
+export interface ApiKeyInfo {
+  readonly id: string;
+  readonly name: string;
+  readonly rights: readonly string[];
+  readonly createdAt: string;
+  readonly expiresAt?: string;
+  readonly lastUsedAt?: string;
+  readonly revokedAt?: string;
+}
+
+/** Whom to notify, of what, and when not. One of `users`, `channel` (its members now) and `role` (as last seen). */
+export interface NoticeWish {
+  readonly users?: readonly string[];
+  readonly channel?: string;
+  readonly role?: string;
+  readonly title: string;
+  readonly data?: Json;
+  /** Takes the place of the notice that has the same key. */
+  readonly key?: string;
+  /** How long it stays. Default: until it is done. */
+  readonly forMs?: number;
+  /** Only those who are connected and available now. */
+  readonly ifAvailable?: boolean;
+  /** Not those who have this channel in view. */
+  readonly unlessLooking?: string;
+  /** Those who are busy are told when they are not busy any more. */
+  readonly holdWhileBusy?: boolean;
+  /** If no session of a user was told in time, the service says so to whoever embeds it. */
+  readonly reachWithinMs?: number;
+}
+
+/** A user as last seen. */
+export interface KnownUser {
+  readonly id: string;
+  readonly name?: string;
+  readonly roles: readonly string[];
+  readonly seenAt: string;
+}
+
+export interface Reading extends ReadResult {
+  /** Where the channel stands. */
+  readonly cursor: Cursor;
+}

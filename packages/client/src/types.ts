@@ -1,0 +1,146 @@
+import type { Author, Json, Member, Message, Problem } from '@nine-bells/wire';
+import type { BackOff } from './backOff.js';
+import type { SocketClass } from './socket.js';
+
+/** A token, or how to get one. A function is asked before each connection, so that it can give a fresh one. */
+export type TokenSource = string | (() => string | Promise<string>);
+
+export interface LineOptions {
+  /** Without it one is a guest, where guests are let in. */
+  readonly token?: TokenSource;
+  readonly backOff?: Partial<BackOff>;
+  /**
+   * How to reach the service. `auto`, the default: by WebSocket, and where that is blocked over HTTP, by a stream or by
+   * polls, until a WebSocket gets through. With a WebSocket class of one's own the default is `websocket`.
+   */
+  readonly transport?: Transport | 'auto';
+  /** Over HTTP: when a WebSocket is tried again, in milliseconds; later each time. Default 30,000. */
+  readonly webSocketAgainMs?: number;
+  /** What may wait to be published while the connection is broken, or the service cannot take it. */
+  readonly outbox?: Partial<OutboxBounds>;
+  /** The WebSocket class to use; by default the surroundings' own, or that of `ws`. */
+  readonly WebSocket?: SocketClass;
+}
+
+/** What carries a line. */
+export type Transport = 'websocket' | 'stream' | 'poll';
+
+/** How it stands with the line, for a page to show. */
+export type LineState =
+  | { readonly name: 'connecting' }
+  | {
+      readonly name: 'open';
+      readonly user: string;
+      readonly userName?: string;
+      readonly guest: boolean;
+      readonly session: string;
+      readonly transport: Transport;
+      /** The session went on; `false`: a new one. */
+      readonly continued: boolean;
+    }
+  | {
+      readonly name: 'waiting';
+      /** Why the connection ended, for people. */
+      readonly reason: string;
+      /** When the next try is made (milliseconds since the epoch, by this machine's clock). */
+      readonly retryAt: number;
+    }
+  | {
+      readonly name: 'closed';
+      readonly reason: string;
+      /** Which side ended it for good. */
+      readonly closedBy: 'client' | 'service';
+      readonly problem?: Problem;
+    };
+
+export interface LineEvents {
+  state: LineState;
+  /** A problem that belongs to no call. */
+  problem: Problem;
+  /**
+   * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
+   * any more.
+   */
+  user: { readonly user: string; readonly status: Json; readonly problem?: Problem };
+}
+
+export interface PublishOptions {
+  /** Default `message`. */
+  readonly type?: string;
+  /** One's own idempotency key; by default a random one. */
+  readonly key?: string;
+  /** `false`: not to this session. */
+  readonly echo?: boolean;
+  /** Takes the message back when it is aborted before it was sent. */
+  readonly signal?: AbortSignal;
+}
+
+export interface ReadOptions {
+  readonly after?: string;
+  readonly before?: string;
+  /** Default 100, at most 1,000. */
+  readonly limit?: number;
+}
+
+export interface RemoveOptions {
+  /** Told to whoever is removed. */
+  readonly reason?: string;
+  /** How long the user may not come back, in milliseconds. Default: not at all. */
+  readonly banMs?: number;
+}
+
+export interface HailOptions {
+  /** Only to these users, of those who are there. */
+  readonly to?: readonly string[];
+}
+
+/** Where to begin in a channel. Neither: from now on. */
+export interface EnterOptions {
+  /** The last so many messages, then everything new. */
+  readonly last?: number;
+  /** Everything after this cursor. */
+  readonly after?: string;
+  /** Receive without being a member. */
+  readonly quiet?: boolean;
+  /** What to say of oneself there: `available`, `busy`, `away`, or an object of one's own. */
+  readonly status?: Json;
+}
+
+/** A message as it arrives. */
+export interface ReceivedMessage extends Message {
+  /** It was published on this very line: one's own echo, told by its key. */
+  readonly own: boolean;
+  /** It was pushed as it happened; `false` for what came before or was missed. */
+  readonly live: boolean;
+}
+
+/** Who has come, gone or changed since the last time. In a crowd all are empty. */
+export interface MembersChange {
+  readonly joined: readonly Member[];
+  readonly left: readonly Member[];
+  readonly changed: readonly Member[];
+  readonly count: number;
+}
+
+export interface ReceivedHail {
+  readonly type: string;
+  readonly by?: Author;
+  readonly data?: Json;
+}
+
+/** Why one's stay was ended, by whom, and until when one may not come back (RFC 3339). */
+export interface Removal {
+  readonly reason?: string;
+  readonly by?: Author;
+  readonly until?: string;
+}
+
+/** What may wait to be acknowledged. */
+export interface OutboxBounds {
+  /** Most messages. Default 1,000. */
+  readonly messages: number;
+  /** Most characters of all of them as JSON text. Default 1,048,576. */
+  readonly chars: number;
+}
+
+export const defaultOutboxBounds: OutboxBounds = { messages: 1_000, chars: 1_048_576 };
