@@ -25,6 +25,7 @@ try {
     if (!isQuick && !existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
   if (process.argv.length === 2) {
     await check('linter', bin('biome'), ['check', '--error-on-warnings', '.']);
+    await check('floors and circles', process.execPath, ['scripts/structure.mjs']);
     await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
   }
   const args = process.argv.slice(2).filter((each) => each !== '--quick');

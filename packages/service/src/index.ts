@@ -1,5 +1,5 @@
 export { channelRule } from '@nine-bells/core';
-export { configurationWarnings } from './config/check.js';
+export { configurationWarnings } from './check/check.js';
 export {
   type Configuration,
   ConfigurationError,

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { describe, expect, it } from 'vitest';
-import { configurationWarnings } from '../src/config/check.js';
+import { configurationWarnings } from '../src/check/check.js';
 import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.js';
 import { filesWarning } from '../src/line/socketDoor.js';
 

@@ -1,7 +1,7 @@
 import { hostname, networkInterfaces } from 'node:os';
 import { monitorEventLoopDelay } from 'node:perf_hooks';
-import type { Configuration } from '../config/configuration.js';
-import { randomText } from './ids.js';
+import type { Configuration } from './config/configuration.js';
+import { randomText } from './system/ids.js';
 
 /** What the instance is called: as configured, `i1` where it is alone, else by its machine and port. */
 export function instanceName({ engine, relay, port }: Configuration): string {

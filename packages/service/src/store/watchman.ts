@@ -1,6 +1,6 @@
-import type { Database } from '../store/database.js';
-import type { ServiceClock } from './clock.js';
-import type { Warnings } from './warnings.js';
+import type { ServiceClock } from '../system/clock.js';
+import type { Warnings } from '../system/warnings.js';
+import type { Database } from './database.js';
 
 export interface WatchmanParts {
   readonly database: Database;

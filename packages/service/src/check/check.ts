@@ -3,10 +3,9 @@ import { dirname, join } from 'node:path';
 import { type AccessRule, defaultEngineOptions, overlap, parsePattern } from '@nine-bells/core';
 import { QueryTypes, Sequelize } from 'sequelize';
 import sqlite3 from 'sqlite3';
+import type { Configuration } from '../config/configuration.js';
 import { filesWarning } from '../line/socketDoor.js';
-
 import { migrations } from '../store/migrations.js';
-import type { Configuration } from './configuration.js';
 
 /**
  * What of a configuration is allowed and cannot work, or hardly as it was meant: one sentence each. Contacts neither a

@@ -1,0 +1,172 @@
+import {
+  type AccessRule,
+  accessWords,
+  type ChannelRule,
+  ChannelRules,
+  channelActs,
+  defaultLogBounds,
+  defaultPresence,
+  directAllow,
+  type Keeping,
+  type PresenceRule,
+  parametersOf,
+  parsePattern,
+} from '@nine-bells/core';
+import { distance } from 'fastest-levenshtein';
+import { isMap, isScalar, type Node } from 'yaml';
+import { defined } from './defined.js';
+import {
+  checkedText,
+  duration,
+  flag,
+  listOf,
+  mapOf,
+  oneOf,
+  optional,
+  type Reader,
+  required,
+  size,
+  text,
+  whole,
+} from './yamlReader.js';
+
+// ------------------------------------------------------------------------------------- the file's grammar
+
+/** A value of an access rule: text, or a parameter that the channel rule's pattern has. */
+export function accessValue(parameters: readonly string[]): Reader<string> {
+  return (node, at) => {
+    const value = text(200)(node, at);
+    if (value === undefined || !value.startsWith(':')) return value;
+    return oneOf(parameters.map((name) => `:${name}`))(node, at);
+  };
+}
+
+export const httpUrl = checkedText((value) => {
+  if (!URL.canParse(value) || !/^https?:$/.test(new URL(value).protocol))
+    throw new RangeError(`expected an http or https URL, found ${JSON.stringify(value)}`);
+});
+
+/** An access rule: a word, or a map with one condition. */
+export function accessRule(parameters: readonly string[]): Reader<AccessRule> {
+  const value = required(accessValue(parameters));
+  const self: Reader<AccessRule> = (node, at) => condition(node, at);
+  const list = required(listOf(self, 1));
+  const conditions: Readonly<Record<string, Reader<unknown>>> = {
+    role: mapOf({ role: value }),
+    user: mapOf({ user: value }),
+    among: mapOf({ among: value }),
+    all: mapOf({ all: list }),
+    any: mapOf({ any: list }),
+    not: mapOf({ not: required(self) }),
+    ask: mapOf({ ask: required(httpUrl) }),
+  };
+  const claim = { claim: required(text(100)) };
+  const condition: Reader<AccessRule> = (node, at) => {
+    if (!isMap(node)) return oneOf(accessWords)(node, at);
+    if (node.has('claim'))
+      return (node.has('is') ? mapOf({ ...claim, is: value }) : mapOf({ ...claim, holds: value }))(
+        node,
+        at,
+      ) as AccessRule;
+    const name = Object.keys(conditions).find((each) => node.has(each));
+    if (name === undefined) {
+      const [first] = node.items;
+      const found = isScalar(first?.key) ? String(first.key.value) : '';
+      const near = conditionNames.filter((each) => distance(each, found) <= 2)[0];
+      const hint =
+        near === undefined ? `there are ${conditionNames.join(', ')}` : `did you mean ${JSON.stringify(near)}?`;
+      return at.fault(node, found === '' ? `expected one condition; ${hint}` : `there is no "${found}" here; ${hint}`);
+    }
+    return (conditions[name] as Reader<unknown>)(node, at) as AccessRule | undefined;
+  };
+  return condition;
+}
+
+export const conditionNames = ['role', 'user', 'among', 'claim', 'all', 'any', 'not', 'ask'];
+
+export const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
+export const recentMap = mapOf({ recent: required(recentBounds) });
+
+export const logbook: Reader<Keeping> = (node, at) => {
+  if (isScalar(node) || node === null) {
+    const word = oneOf(['recent', 'kept'] as const)(node, at);
+    if (word === undefined) return undefined;
+    return word === 'kept' ? { keep: 'kept' } : { keep: 'recent', bounds: defaultLogBounds };
+  }
+  const bounds = recentMap(node, at)?.recent;
+  if (bounds === undefined) return undefined;
+  return {
+    keep: 'recent',
+    bounds: {
+      messages: bounds.messages ?? defaultLogBounds.messages,
+      forMs: bounds.for ?? defaultLogBounds.forMs,
+    },
+  };
+};
+
+export const presenceMembers = mapOf({
+  grace: optional(duration),
+  crowd: optional(whole(1, 10_000)),
+  noted: optional(flag),
+});
+
+/** `true`, or what is to be other than usual; `false` is as nothing. */
+export const presence: Reader<PresenceRule | false> = (node, at) => {
+  if (isScalar(node) || node === null) return flag(node, at) ? defaultPresence : false;
+  const found = presenceMembers(node, at);
+  return found && { ...defaultPresence, ...defined({ graceMs: found.grace, crowd: found.crowd, noted: found.noted }) };
+};
+
+export const marksWords = oneOf(['own', 'shown'] as const);
+
+export const channel: Reader<ChannelRule> = (node, at) => {
+  const access = optional(accessRule(parametersIn(node)));
+  const found = mapOf({
+    pattern: required(checkedText((value) => void parsePattern(value))),
+    about: optional(text(200)),
+    logbook: optional(logbook),
+    allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, access])))),
+    presence: optional(presence),
+    marks: optional(marksWords),
+    direct: optional(flag),
+    data: optional(size),
+  })(node, at);
+  if (found?.pattern === undefined) return undefined;
+  return {
+    pattern: found.pattern,
+    logbook: found.logbook ?? { keep: 'recent', bounds: defaultLogBounds },
+    allow: {
+      ...(found.direct ? directAllow(parametersIn(node)[0] ?? '') : {}),
+      ...(defined(found.allow ?? {}) as ChannelRule['allow']),
+    },
+    ...(found.direct ? { direct: true } : {}),
+    ...(found.about === undefined ? {} : { about: found.about }),
+    ...(found.presence ? { presence: found.presence } : {}),
+    ...(found.marks === 'shown' ? { showsMarks: true } : {}),
+    ...(found.data === undefined ? {} : { dataBytes: found.data }),
+  };
+};
+
+/** The parameters of a channel rule's pattern; none if the pattern has a mistake, which is reported where it stands. */
+export function parametersIn(node: Node | null): readonly string[] {
+  try {
+    return isMap(node) ? parametersOf(parsePattern(String(node.get('pattern')))) : [];
+  } catch {
+    return [];
+  }
+}
+
+/** The list of channel rules; that no two match the same names is said where the second one stands. */
+export const channels: Reader<ChannelRule[]> = (node, at) => {
+  const rules = listOf(channel)(node, at);
+  if (rules === undefined) return undefined;
+  for (const index of rules.keys()) {
+    try {
+      new ChannelRules(rules.slice(0, index + 1));
+    } catch (error) {
+      const place = (node as unknown as { items: Node[] }).items[index] ?? null;
+      return at.element(index, place).fault(place, (error as Error).message);
+    }
+  }
+  return rules;
+};
