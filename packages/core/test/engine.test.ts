@@ -1,6 +1,6 @@
 import { channelName, closeCodes, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { harness } from './harness.js';
+import { type Client, harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
 const wind = channelName('weather/wind');
@@ -20,8 +20,10 @@ describe('hello', () => {
     });
   });
 
-  it('does not check again the token of before of a session that comes back, but whether it ended or was revoked', async () => {
+  it('does not read again the token of a session that comes back, unless it ended or was revoked', async () => {
     const { welcomed, clock, engine, connect, settle } = harness();
+    // A pulse may come first.
+    const welcomeOf = ({ frames }: Client) => frames.find(({ re }) => re !== undefined);
     const first = await welcomed('pia@60000');
     const { session, secret } = first.frames[0];
     first.connection.closed(1006);
@@ -31,9 +33,9 @@ describe('hello', () => {
     await settle();
     expect(again.frames).toEqual([]);
     await clock.run(1_000);
-    expect(again.frames[0]).toMatchObject({ session, continued: true });
+    expect(welcomeOf(again)).toMatchObject({ session, continued: true });
     again.connection.closed(1006);
-    const back = await welcomed('late:pia@60000', { session, secret: again.frames[0].secret });
+    const back = await welcomed('late:pia@60000', { session, secret: welcomeOf(again).secret });
     expect(back.frames[0]).toMatchObject({ session, continued: true, user: 'pia' });
     back.connection.closed(1006);
     const stranger = connect();
@@ -41,7 +43,7 @@ describe('hello', () => {
     await settle();
     expect(stranger.frames).toEqual([]);
     await clock.run(1_000);
-    expect(stranger.frames[0]).toMatchObject({ user: 'jory', continued: false });
+    expect(welcomeOf(stranger)).toMatchObject({ user: 'jory', continued: false });
     await engine.moderation.revokeTokens('pia', { kind: 'key', id: 'k' });
     const revoked = await welcomed('late:pia@60000', { session, secret: back.frames[0].secret });
     expect(revoked.closedWith?.code).toBe(4903);
