@@ -17,7 +17,7 @@ const asked = { ask: 'http://127.0.0.1:9/may' };
 const kinds = ['chat', 'signals', 'positions', 'results', 'photos', 'tides', 'crew', 'jury', 'press', 'weather'];
 const rules = kinds.flatMap((kind, index) =>
   [`race/:race/${kind}`, `${kind}/:boat`, `${kind}/:day/:number`, `regatta/${kind}`, `:club/${kind}/${index}`].map(
-    (pattern) => ({ pattern, logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'signed-in' } }),
+    (pattern) => ({ pattern, logbook: { type: 'kept' }, allow: { enter: 'anyone', publish: 'signed-in' } }),
   ),
 );
 const allow = (pattern, publish) => {

@@ -7,7 +7,7 @@ import { VirtualClock } from '../packages/core/dist-simulator/virtualClock.js';
 
 const sizes = [100, 1_000, 2_000, 5_000, 10_000];
 /** Beyond this the loop by hand takes too long to be worth waiting for. */
-const mostByHand = 1_000;
+const maxByHand = 1_000;
 const enterMs = 10_000;
 const channel = 'race/3/chat';
 
@@ -18,7 +18,7 @@ for (const size of sizes) {
   const { frames, bytes, cpuUs } = await room(size);
   const each = bytes / size;
   first ??= each;
-  const hand = size <= mostByHand ? byHand(size) / size : undefined;
+  const hand = size <= maxByHand ? byHand(size) / size : undefined;
   console.log(
     row(
       size.toLocaleString('en'),
@@ -45,7 +45,7 @@ async function room(size) {
       ids,
       relay: new SoloRelay(clock, ids),
       store: new MemoryStore(ids),
-      seal: { sign: (text) => text, matches: (text, mac) => text === mac },
+      hmac: { sign: (text) => text, matches: (text, mac) => text === mac },
       tokens: { read: async (user) => ({ user, name: `Member ${user}`, guest: false, roles: [], claims: {} }) },
       report: (error) => {
         throw error;
@@ -54,7 +54,7 @@ async function room(size) {
     [
       {
         pattern: 'race/:race/chat',
-        logbook: { keep: 'kept' },
+        logbook: { type: 'kept' },
         presence: { graceMs: 10_000, crowd: 200 },
         allow: { enter: 'anyone' },
       },

@@ -8,7 +8,7 @@ import { fileURLToPath } from 'node:url';
 
 export const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const stamps = join(root, '.setup');
-const leastNode = [20, 19];
+const minNode = [20, 19];
 
 /** Where Debian puts the browser that the tests drive. */
 export const chromium = '/usr/bin/chromium';
@@ -39,8 +39,8 @@ export async function setUp({ browser = false, engines = false, log = console.lo
 
 function checkNode() {
   const [major, minor] = process.versions.node.split('.').map(Number);
-  if (major > leastNode[0] || (major === leastNode[0] && minor >= leastNode[1])) return;
-  throw new Error(`Node.js ${leastNode.join('.')} or newer is needed; this is ${process.versions.node}`);
+  if (major > minNode[0] || (major === minNode[0] && minor >= minNode[1])) return;
+  throw new Error(`Node.js ${minNode.join('.')} or newer is needed; this is ${process.versions.node}`);
 }
 
 // ------------------------------------------------------------------------------------------ Debian packages

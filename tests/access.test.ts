@@ -182,7 +182,7 @@ describe('API keys', () => {
     const { backend } = started;
     const { id, key } = await backend.makeKey({ name: 'looker', rights: ['read'] });
     const looker = new Backend(started.url, { key });
-    const { token } = await looker.oversightToken();
+    const { token } = await looker.observerToken();
     const line = await RawLine.open(started.url);
     await line.hello({ token, enter: [{ channel: 'protest/7' }] });
     expect(line.frames[0].entered[0].cursor).toBeDefined();
@@ -198,7 +198,7 @@ describe('API keys', () => {
     await shortly.channels();
     await new Promise((resolve) => setTimeout(resolve, 1050));
     await expect(shortly.channels()).rejects.toMatchObject({ status: 401 });
-    expect((await backend.audit()).entries.map(({ did, about }) => `${did} ${about ?? ''}`)).toEqual([
+    expect((await backend.audit()).entries.map(({ type, about }) => `${type} ${about ?? ''}`)).toEqual([
       expect.stringMatching(/^make-key short/),
       expect.stringMatching(/^sign-out/),
       expect.stringMatching(/^revoke-key looker/),
@@ -273,25 +273,25 @@ describe('a ban', () => {
     const after = await hello(again, 'ines', { enter });
     expect(after.frames[0].entered[0].problem.code).toBe('banned');
     const [ban] = (await again.backend.bans({ user: 'ines' })).bans;
-    await again.backend.liftBan(ban?.id as string, 'said sorry');
+    await again.backend.unban(ban?.id as string, 'said sorry');
     after.send({ do: 'enter', id: 2, channel: 'protest/7' });
     expect(await after.reply(2)).not.toHaveProperty('problem');
     expect((await again.backend.audit()).entries.slice(0, 2)).toMatchObject([
       {
-        did: 'lift',
+        type: 'unban',
         user: 'ines',
         channel: 'protest/7',
         reason: 'said sorry',
         by: { key: expect.any(String), name: 'first' },
       },
-      { did: 'remove', user: 'ines', by: { user: 'sunniva', name: 'Sunniva Dahl' }, until: end },
+      { type: 'remove', user: 'ines', by: { user: 'sunniva', name: 'Sunniva Dahl' }, until: end },
     ]);
   });
 
   it('from the service ends the SDK’s line for good, with the reason; a sign-out too; revoked tokens are replaced', async () => {
     const started = await start();
     const open = async (user: string) => {
-      const line = connect(started.url, { token: () => started.token(user), backOff: { firstMs: 20, mostMs: 100 } });
+      const line = connect(started.url, { token: () => started.token(user), backOff: { firstMs: 20, maxMs: 100 } });
       clean.push(() => line.close());
       await line.opened();
       return line;
@@ -354,7 +354,7 @@ describe('a ban', () => {
     [{ user: 'a', forMs: 0 }, 'forMs'],
     [{ user: 'a', channel: 'nowhere' }, 'no channel rule'],
     [{ user: 'a', reason: 'x'.repeat(501) }, 'reason'],
-    [{ user: 'a', by: { user: 'oversight:x' } }, 'no user has such an id'],
+    [{ user: 'a', by: { user: 'observer:x' } }, 'no user has such an id'],
     [{ user: 'a', by: 'mira' }, 'a JSON object is expected'],
   ])('is not of %j', async (wish, detail) => {
     const started = await start();
@@ -434,8 +434,8 @@ describe('asking the application', () => {
     oona.send({ do: 'enter', id: 2, channel: 'desk/3' });
     await oona.reply(2);
     expect(asked.length).toBe(before);
-    const { weighed } = await started.backend.explain('enter', 'desk/3', { user: 'pia' });
-    expect(weighed).toMatchObject({
+    const { evaluation } = await started.backend.explain('enter', 'desk/3', { user: 'pia' });
+    expect(evaluation).toMatchObject({
       asks: `ask ${url}`,
       holds: false,
       found: expect.stringContaining('only stewards on duty'),
@@ -460,8 +460,8 @@ describe('asking the application', () => {
     const pia = await hello(started, 'pia', { enter: [{ channel: 'desk/3' }] });
     expect(pia.frames[0].entered[0].problem).toMatchObject({ code: 'ask-failed', retryAfterMs: expect.any(Number) });
     expect(JSON.stringify(pia.frames)).not.toContain(url);
-    const { weighed } = await started.backend.explain('enter', 'desk/3', { user: 'pia' });
-    expect(weighed?.found).toContain(found);
+    const { evaluation } = await started.backend.explain('enter', 'desk/3', { user: 'pia' });
+    expect(evaluation?.found).toContain(found);
   });
 
   it('keeps nobody else waiting for a dead application, and the SDK comes in when it is back', async () => {
@@ -489,7 +489,7 @@ describe('rules in code', () => {
     const written = parseConfiguration(configuration(), join(folder, 'bells.yaml'), { data: folder });
     const rule = channelRule({
       pattern: 'heat/:day/:number',
-      logbook: { keep: 'kept' },
+      logbook: { type: 'kept' },
       allow: {
         enter: async ({ who, parameters }) =>
           parameters.day === 'saturday' || { allow: false, reason: `${who.user} sails on saturday` },

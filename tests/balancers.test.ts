@@ -9,7 +9,7 @@ import { freePort } from './proxies.js';
 import { RealRedis, redisIsThere } from './realRedis.js';
 import { configurationText, root, type StartedService, startService, until } from './startedService.js';
 
-const quick = { backOff: { firstMs: 30, mostMs: 300 } };
+const quick = { backOff: { firstMs: 30, maxMs: 300 } };
 const programs = { haproxy: '/usr/sbin/haproxy', nginx: '/usr/sbin/nginx' } as const;
 type Kind = keyof typeof programs;
 

@@ -258,7 +258,7 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
     const token = (user: string): Promise<string> => signToken(tokens, { user, forMs: 3_600_000 });
     const lines = new Map<string, Line>();
     const line = (user: string): Line => {
-      const made = connect(balancer.url, { token: () => token(user), backOff: { firstMs: 50, mostMs: 500 } });
+      const made = connect(balancer.url, { token: () => token(user), backOff: { firstMs: 50, maxMs: 500 } });
       clean.push(() => made.close());
       lines.set(user, made);
       return made;

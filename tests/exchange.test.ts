@@ -58,8 +58,8 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
       state = (Math.imul(state, 1_103_515_245) + 12_345) >>> 0;
       return Math.floor((state / 2 ** 32) * (most + 1));
     };
-    const ids = { message: () => '', session: () => '', volume: () => 'vol', measure: () => '' };
-    const inMemory: Exchange = new ExchangeHub(clock, ids).door();
+    const ids = { message: () => '', session: () => '', volume: () => 'vol', moderation: () => '' };
+    const inMemory: Exchange = new ExchangeHub(clock, ids).join();
     const inRedis = await open(`seed${seed}`);
     let count = 0;
     for (let step = 0; step < 150; step++) {

@@ -19,7 +19,7 @@ const channel = 'pontoon/north';
 const text = `${configurationText}
   - { pattern: pontoon/:name, allow: { enter: anyone, publish: anyone } }
 `;
-const quick = { backOff: { firstMs: 20, mostMs: 200 } };
+const quick = { backOff: { firstMs: 20, maxMs: 200 } };
 const durable = ['--appendonly', 'yes', '--appendfsync', 'always', '--save', ''];
 
 const clean: (() => unknown)[] = [];

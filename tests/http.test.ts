@@ -197,7 +197,7 @@ describe('explaining over HTTP', () => {
     expect(await explain({ ...petrel, user: 'tomas', claims: { boats: ['petrel'] } })).toMatchObject({
       allowed: true,
       rule: { pattern: 'crew/:boat', parameters: { boat: 'petrel' } },
-      weighed: { asks: 'any of', holds: true },
+      evaluation: { asks: 'any of', holds: true },
     });
     expect(await explain({ ...petrel, guest: true })).toMatchObject({
       allowed: false,

@@ -14,7 +14,7 @@ const text = `${configurationText}
     presence: { grace: 1s }
     allow: { enter: anyone, publish: anyone, hail: anyone }
 `;
-const quick = { backOff: { firstMs: 20, mostMs: 200 } };
+const quick = { backOff: { firstMs: 20, maxMs: 200 } };
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {
@@ -334,7 +334,7 @@ describe.skipIf(!redisIsThere)('an instance', () => {
       const tokens = (user: string) => () => tokenOf(user);
 
       const lines = Array.from({ length: 8 }, (_, n) =>
-        connect(balancer.url, { token: tokens(`user-${n}`), ...quick, backOff: { firstMs: 50, mostMs: 500 } }),
+        connect(balancer.url, { token: tokens(`user-${n}`), ...quick, backOff: { firstMs: 50, maxMs: 500 } }),
       );
       clean.push(() => lines.forEach((line) => void line.close()));
       const channels = ['race/3/chat', 'pontoon/north'];

@@ -34,7 +34,7 @@ function open(user: string) {
   }
   const line = connect(started.url, {
     token: () => started.token(user),
-    backOff: { firstMs: 10, mostMs: 50 },
+    backOff: { firstMs: 10, maxMs: 50 },
     WebSocket: Breakable as never,
   });
   clean.push(() => line.close());

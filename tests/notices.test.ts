@@ -24,7 +24,7 @@ function open(started: StartedService, user: string) {
   }
   const line = connect(started.url, {
     token: () => started.token(user, 60_000, { roles: ['skipper'] }),
-    backOff: { firstMs: 10, mostMs: 50 },
+    backOff: { firstMs: 10, maxMs: 50 },
     WebSocket: Breakable as never,
   });
   clean.push(() => line.close());

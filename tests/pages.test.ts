@@ -169,7 +169,7 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     await ines.locator('.channel').selectOption('protest/7');
     await ines.getByText(/banned from protest\/7 by Sunniva Dahl until/).waitFor(soon);
     const { bans } = await backend.bans({ user: 'ines' });
-    await backend.liftBan(bans[0]?.id as string);
+    await backend.unban(bans[0]?.id as string);
   });
 
   it('keeps spectators out of a crew’s talk and off the results desk, and lets in who belongs there', async () => {
@@ -467,7 +467,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await ines.getByText(/has removed you until .*: please wait outside/).waitFor(soon);
     expect(await ines.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
     await page.getByRole('cell', { name: 'please wait outside' }).first().waitFor(soon);
-    await page.getByRole('button', { name: 'Lift' }).click();
+    await page.getByRole('button', { name: 'Unban' }).click();
     await page.getByText('Nobody is banned').waitFor(soon);
     await page.getByRole('cell', { name: 'lift', exact: true }).first().waitFor(soon);
   });

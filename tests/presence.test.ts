@@ -26,7 +26,7 @@ async function start(): Promise<StartedService> {
 }
 
 async function enter(started: StartedService, user: string) {
-  const line = connect(started.url, { token: () => started.token(user), backOff: { firstMs: 10, mostMs: 50 } });
+  const line = connect(started.url, { token: () => started.token(user), backOff: { firstMs: 10, maxMs: 50 } });
   clean.push(() => line.close());
   const chat = line.enter('race/3/chat');
   await chat.ready;
@@ -87,7 +87,7 @@ describe('who is there', () => {
     }
     const jory = connect(started.url, {
       token: () => started.token('jory'),
-      backOff: { firstMs: 10, mostMs: 50 },
+      backOff: { firstMs: 10, maxMs: 50 },
       WebSocket: Breakable as never,
     });
     clean.push(() => jory.close());

@@ -25,7 +25,7 @@ function breakable() {
   return { Breakable: Breakable as never, cut: () => sockets.at(-1)?.terminate() };
 }
 
-const quick = { backOff: { firstMs: 20, mostMs: 100 } };
+const quick = { backOff: { firstMs: 20, maxMs: 100 } };
 
 describe('the SDK against the service', () => {
   it('goes on behind a broken connection: nothing lost, nothing doubled, one order', async () => {

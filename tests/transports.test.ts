@@ -7,7 +7,7 @@ import { gatheringProxy, Nginx, nginxIsThere, Tunnel } from './proxies.js';
 import { configurationText, RawLine, type StartedService, startService, until } from './startedService.js';
 
 const chat = 'race/3/chat';
-const quick = { backOff: { firstMs: 20, mostMs: 100 } };
+const quick = { backOff: { firstMs: 20, maxMs: 100 } };
 const text = configurationText.replace('guests: true', 'guests: true, pulse: 600ms');
 
 let started: StartedService;

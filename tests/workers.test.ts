@@ -10,7 +10,7 @@ import { type Command, configurationText, ninebells, serve, until } from './star
 const text = `${configurationText}
   - { pattern: pontoon/:name, presence: { grace: 1s }, allow: { enter: anyone, publish: anyone } }
 `;
-const quick = { backOff: { firstMs: 50, mostMs: 300 } };
+const quick = { backOff: { firstMs: 50, maxMs: 300 } };
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {

@@ -1,4 +1,4 @@
-import type { Asked, Ban, Explanation, Weighed } from '@nine-bells/client/backend';
+import type { Asked, Ban, Explanation, Evaluation } from '@nine-bells/client/backend';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
@@ -55,7 +55,7 @@ function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): 
 }
 
 function explanationText(explanation: Explanation): string {
-  const { act, channel, whom, user, allowed, problem, ban, rule, others, weighed } = explanation;
+  const { act, channel, whom, user, allowed, problem, ban, rule, others, evaluation } = explanation;
   const verdict = allowed ? colors.green('allowed') : colors.red(`refused, ${problem?.code}`);
   const lines = [`${colors.bold(`${act} ${channel ?? whom}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
   if (problem?.detail !== undefined) lines.push(`  the client is told: ${problem.detail}`);
@@ -64,7 +64,7 @@ function explanationText(explanation: Explanation): string {
     const values = Object.entries(rule.parameters).map(([name, value]) => `:${name} = ${value}`);
     lines.push('', `The rule is ${rule.pattern}${values.length === 0 ? '' : `, with ${values.join(', ')}`}`);
   }
-  if (weighed !== undefined) lines.push(...weighedLines(weighed, '  '));
+  if (evaluation !== undefined) lines.push(...weighedLines(evaluation, '  '));
   if (others.length > 0) {
     lines.push('', 'Other rules');
     for (const { pattern, why } of others) lines.push(`  ${pattern}: ${why}`);
@@ -83,7 +83,7 @@ function banText({ id, by, at, until, channel, reason }: Ban): string {
 }
 
 /** One line a condition, its parts below it. */
-function weighedLines({ asks, holds, found, parts = [] }: Weighed, indent: string): string[] {
+function weighedLines({ asks, holds, found, parts = [] }: Evaluation, indent: string): string[] {
   const mark = holds ? colors.green('yes') : colors.red(' no');
   return [
     `${indent}${mark}  ${asks}${found === undefined ? '' : colors.dim(`   found ${printable(found)}`)}`,

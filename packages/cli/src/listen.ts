@@ -102,10 +102,10 @@ async function tokenOf(options: ListenOptions): Promise<LineOptions> {
   if (given) return { token: given };
   if (keyOf(options) === undefined) return {};
   const backend = backendOf(options);
-  let first: string | undefined = (await backend.oversightToken()).token;
+  let first: string | undefined = (await backend.observerToken()).token;
   return {
     token: async () => {
-      const token = first ?? (await backend.oversightToken()).token;
+      const token = first ?? (await backend.observerToken()).token;
       first = undefined;
       return token;
     },
@@ -117,7 +117,7 @@ function tellStates(line: Line, reject: (error: Error) => void): void {
   let wasOpen = false;
   line.addEventListener('state', ({ detail }: { detail: LineState }) => {
     if (detail.name === 'open') {
-      const who = detail.user.startsWith('oversight:') ? 'looking on with the key' : 'as';
+      const who = detail.user.startsWith('observer:') ? 'looking on with the key' : 'as';
       note(`${wasOpen ? 'connected again' : 'connected'}, ${who} ${detail.userName ?? detail.user}`);
       wasOpen = true;
     } else if (detail.name === 'waiting') {

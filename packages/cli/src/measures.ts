@@ -77,7 +77,7 @@ export function addMeasures(program: Command): void {
       .argument('<id>', 'as `ninebells bans` shows it')
       .addOption(reasonOption()),
   ).action(async (id: string, options: MeasureOptions) => {
-    const effect = await backendOf(options).liftBan(id, options.reason);
+    const effect = await backendOf(options).unban(id, options.reason);
     tell(effect, options, `Lifted the ban ${id}`, false);
   });
 
@@ -154,12 +154,12 @@ function banRow({ id, user, address, channel, until, by, reason }: Ban): string[
   ];
 }
 
-function auditRow({ number, at, by, did, user, address, channel, until, reason, about }: AuditEntry): string[] {
+function auditRow({ number, at, by, type, user, address, channel, until, reason, about }: AuditEntry): string[] {
   return [
     String(number),
     dayTime(at),
     actorText(by),
-    did,
+    type,
     printable(user ?? address ?? about ?? ''),
     channel ?? '',
     until === undefined ? '' : dayTime(until),

@@ -3,10 +3,10 @@ export interface BackOff {
   /** Bound of the first wait; doubled with each try that fails. Default 500. */
   readonly firstMs: number;
   /** Bound of every wait. Default 30,000. */
-  readonly mostMs: number;
+  readonly maxMs: number;
 }
 
-export const defaultBackOff: BackOff = { firstMs: 500, mostMs: 30_000 };
+export const defaultBackOff: BackOff = { firstMs: 500, maxMs: 30_000 };
 
 /**
  * How long to wait before try number `attempt` (from 0): exponential with full jitter, so that clients which were cut
@@ -14,6 +14,6 @@ export const defaultBackOff: BackOff = { firstMs: 500, mostMs: 30_000 };
  *
  * @param random - at least 0, less than 1
  */
-export function waitBefore(attempt: number, { firstMs, mostMs }: BackOff, random: number): number {
-  return Math.round(random * Math.min(mostMs, firstMs * 2 ** Math.min(attempt, 30)));
+export function waitBefore(attempt: number, { firstMs, maxMs }: BackOff, random: number): number {
+  return Math.round(random * Math.min(maxMs, firstMs * 2 ** Math.min(attempt, 30)));
 }

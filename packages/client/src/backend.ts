@@ -169,7 +169,7 @@ export class Backend {
   }
 
   /** Ends a ban before its time. */
-  liftBan(id: string, reason?: string): Promise<Effect> {
+  unban(id: string, reason?: string): Promise<Effect> {
     return this.#delete(`/v1/bans/${encodeURIComponent(id)}`, { reason });
   }
 
@@ -260,8 +260,8 @@ export class Backend {
   }
 
   /** A token with which to look into every channel over a line, unseen. */
-  oversightToken(): Promise<{ token: string; expiresAt: string }> {
-    return this.#post('/v1/oversight-tokens');
+  observerToken(): Promise<{ token: string; expiresAt: string }> {
+    return this.#post('/v1/observer-tokens');
   }
 
   #get<T>(path: string, query: Query): Promise<T> {

@@ -32,7 +32,7 @@ export interface SessionInfo {
   readonly user: string;
   readonly name?: string;
   readonly guest: boolean;
-  readonly oversight: boolean;
+  readonly observer: boolean;
   readonly transport: string;
   readonly remote?: string;
   readonly since: string;
@@ -83,7 +83,7 @@ export interface Notified {
 export interface InstanceInfo {
   readonly instance: string;
   /** The instance and its incarnation: a restarted one is another. */
-  readonly holder: string;
+  readonly instanceId: string;
   /** It is the one that was asked. */
   readonly isThis: boolean;
   readonly address?: string;
@@ -172,19 +172,19 @@ export interface Overview {
   readonly memoryBytes: number;
 }
 
-/** Who, for an access question: made up, a guest, the holder of a token, or a session that is connected. */
+/** Who, for an access question: made up, a guest, the instanceId of a token, or a session that is connected. */
 export type Asked =
   | { readonly user: string; readonly roles?: readonly string[]; readonly claims?: Readonly<Record<string, Json>> }
   | { readonly guest: true }
   | { readonly token: string }
   | { readonly session: string };
 
-/** An access rule weighed: what it asks, whether it holds, on which facts. */
-export interface Weighed {
+/** An access rule evaluation: what it asks, whether it holds, on which facts. */
+export interface Evaluation {
   readonly asks: string;
   readonly holds: boolean;
   readonly found?: string;
-  readonly parts?: readonly Weighed[];
+  readonly parts?: readonly Evaluation[];
 }
 
 /** An access question answered in full. */
@@ -203,10 +203,10 @@ export interface Explanation {
   /** The channel rule that holds. */
   readonly rule?: { readonly pattern: string; readonly parameters: Readonly<Record<string, string>> };
   readonly others: readonly { readonly pattern: string; readonly why: string }[];
-  readonly weighed?: Weighed;
+  readonly evaluation?: Evaluation;
 }
 
-/** An actor: a user (`user`), the holder of an API key (`key`), or the service itself (`service`). */
+/** An actor: a user (`user`), the instanceId of an API key (`key`), or the service itself (`service`). */
 export interface Actor {
   /** The user's id. */
   readonly user?: string;
@@ -223,7 +223,7 @@ export interface Actor {
 /** Somebody kept out of a channel, or of the service. */
 export interface Ban {
   readonly id: string;
-  readonly did: 'ban' | 'remove';
+  readonly type: 'ban' | 'remove';
   readonly user?: string;
   readonly address?: string;
   /** Absent: of the whole service. */
@@ -261,7 +261,7 @@ export interface RemovalWish {
 /** What was done, and how many sessions it reached at once. */
 export interface Effect {
   readonly id: string;
-  readonly did: string;
+  readonly type: string;
   /** Of a ban: the address or range in its canonical form. */
   readonly address?: string;
   readonly at: string;
@@ -273,7 +273,7 @@ export interface Effect {
 export interface AuditEntry {
   readonly number: number;
   readonly at: string;
-  readonly did: string;
+  readonly type: string;
   readonly by: Actor;
   readonly user?: string;
   readonly address?: string;

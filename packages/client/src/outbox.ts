@@ -31,7 +31,7 @@ export interface OutboxLine {
 }
 
 /** Messages under way at a time, so that a refusal for haste meets few of them. */
-const windowMost = 32;
+const maxWindow = 32;
 
 class Letter implements Outgoing {
   sent = false;
@@ -83,7 +83,7 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   #list: readonly Outgoing[] | undefined;
   #chars = 0;
   #underWay = 0;
-  #window = windowMost;
+  #window = maxWindow;
   #pausedUntil = 0;
   /** By channel: what stands in the way of one channel must not hold up the others. */
   readonly #troubles = new Map<string, Trouble>();
@@ -210,7 +210,7 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   #settle(letter: Letter, tell: () => void): boolean {
     if (!this.#letters.delete(letter)) return false;
     this.#chars -= letter.chars;
-    if (this.#letters.size === 0) this.#window = windowMost;
+    if (this.#letters.size === 0) this.#window = maxWindow;
     if (this.#troubles.has(letter.channel) && ![...this.#letters].some(({ channel }) => channel === letter.channel))
       this.#troubles.delete(letter.channel);
     tell();

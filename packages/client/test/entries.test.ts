@@ -71,7 +71,7 @@ describe('two entries of one channel', () => {
   });
 
   it('go on behind the one that is further back, and neither sees anything twice', async () => {
-    const line = await connected({ backOff: { firstMs: 100, mostMs: 100 } });
+    const line = await connected({ backOff: { firstMs: 100, maxMs: 100 } });
     const first = line.enter(chat);
     const ofFirst = given(first);
     socket().welcome({ entered: [live(10)] });
@@ -138,7 +138,7 @@ describe('many channels', () => {
   });
 
   it('are named in a smaller hello after one that was too large', async () => {
-    const line = await connected({ backOff: { firstMs: 100, mostMs: 100 } });
+    const line = await connected({ backOff: { firstMs: 100, maxMs: 100 } });
     for (let n = 0; n < 500; n++) line.enter(`quay/${'x'.repeat(90)}${n}`);
     const sizes: number[] = [];
     for (let n = 0; n < 4; n++) {
@@ -195,7 +195,7 @@ describe('tokens', () => {
     ['gives nothing', () => undefined as unknown as string, 'gave nothing'],
     ['fails', () => Promise.reject(new Error('no session')), 'no session'],
   ])('of a function that %s: `opened` gives up after three, and the line goes on', async (_, token, why) => {
-    const line = await connected({ token, backOff: { firstMs: 100, mostMs: 100 } });
+    const line = await connected({ token, backOff: { firstMs: 100, maxMs: 100 } });
     const opened = line.opened().catch((error: unknown) => error);
     for (let n = 0; n < 4; n++) {
       if (FakeSocket.all.length > 0) {
@@ -261,7 +261,7 @@ describe('lists that a page shows', () => {
 
 describe('a message that is published while the connection closes', () => {
   it('is not sent into it, is shown as waiting once it has closed, and goes out on the next', async () => {
-    const line = await connected({ backOff: { firstMs: 100, mostMs: 100 } });
+    const line = await connected({ backOff: { firstMs: 100, maxMs: 100 } });
     socket().welcome();
     const closing = socket() as FakeSocket & { readyState?: number };
     closing.readyState = 2;

@@ -57,7 +57,7 @@ describe('a line', () => {
   });
 
   it('comes back when a hello of its own that was never answered took the session over, and only then', async () => {
-    const line = await open({ backOff: { firstMs: 100, mostMs: 100 } });
+    const line = await open({ backOff: { firstMs: 100, maxMs: 100 } });
     socket().welcome();
     socket().onclose?.({ code: 1006, reason: '' });
     await vi.advanceTimersByTimeAsync(200);
@@ -445,7 +445,7 @@ describe('a token function', () => {
         asked += 1;
         return asked === 1 ? new Promise<string>(() => {}) : 'good';
       },
-      backOff: { firstMs: 0, mostMs: 0 },
+      backOff: { firstMs: 0, maxMs: 0 },
     });
     await vi.advanceTimersByTimeAsync(14_999);
     expect(line.state.name).toBe('connecting');
@@ -513,7 +513,7 @@ describe('members', () => {
   });
 
   it('say of themselves what they said before, after a reconnection too', async () => {
-    const line = await open({ backOff: { firstMs: 0, mostMs: 0 } });
+    const line = await open({ backOff: { firstMs: 0, maxMs: 0 } });
     const first = FakeSocket.all.at(-1) as FakeSocket;
     first.welcome();
     line.setStatus('busy');

@@ -1,4 +1,4 @@
-import { type Asked, type Backend, BackendError, type Explanation, type Weighed } from '@nine-bells/client/backend';
+import { type Asked, type Backend, BackendError, type Explanation, type Evaluation } from '@nine-bells/client/backend';
 import { Alert, Button, Form, Input, Segmented, Select } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
@@ -95,7 +95,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
               showSearch
               placeholder="Who is connected"
               options={(sessions?.sessions ?? [])
-                .filter(({ oversight }) => !oversight)
+                .filter(({ observer }) => !observer)
                 .map((each) => ({ value: each.session, label: `${each.name ?? each.user} (${each.session})` }))}
             />
           </Form.Item>
@@ -135,7 +135,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   );
 }
 
-function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others, weighed }: Explanation) {
+function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others, evaluation }: Explanation) {
   return (
     <>
       <h2>
@@ -165,9 +165,9 @@ function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others,
           ))}
         </p>
       )}
-      {weighed !== undefined && (
-        <ul className="weighed">
-          <Part {...weighed} />
+      {evaluation !== undefined && (
+        <ul className="evaluation">
+          <Part {...evaluation} />
         </ul>
       )}
       {others.length > 0 && (
@@ -190,7 +190,7 @@ function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others,
 const inChannel = new Set(['read', 'publish', 'hail', 'set']);
 
 /** One condition, with its parts below it. */
-function Part({ asks, holds, found, parts = [] }: Weighed) {
+function Part({ asks, holds, found, parts = [] }: Evaluation) {
   return (
     <li>
       <span className={holds ? 'holds' : 'fails'}>{holds ? 'yes' : 'no'}</span> {asks}

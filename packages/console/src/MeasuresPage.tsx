@@ -65,7 +65,7 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
   const did = Form.useWatch('did', form) ?? 'remove';
   const sessions = usePolled(() => backend.sessions({ limit: 1000 }), 5000);
   const users = [
-    ...new Map((sessions?.sessions ?? []).filter(({ oversight }) => !oversight).map((each) => [each.user, each])),
+    ...new Map((sessions?.sessions ?? []).filter(({ observer }) => !observer).map((each) => [each.user, each])),
   ];
 
   const act = async (fields: Fields): Promise<void> => {
@@ -153,7 +153,7 @@ function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[
   const { message } = App.useApp();
   const lift = async (id: string): Promise<void> => {
     try {
-      await backend.liftBan(id);
+      await backend.unban(id);
       void message.success('The ban is lifted');
     } catch (error) {
       void message.error((error as Error).message);
@@ -183,8 +183,8 @@ function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[
           align: 'right',
           render: (_, { id }) =>
             mayAct && (
-              <Button size="small" onClick={() => void lift(id)}>
-                Lift
+              <Button size="small" onClick={() => void unban(id)}>
+                Unban
               </Button>
             ),
         },

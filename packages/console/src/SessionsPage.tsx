@@ -59,17 +59,17 @@ function Sessions({ backend, sessions, mayAct }: SessionsProps) {
       columns={[
         {
           title: 'User',
-          render: (_, { name, user, guest, oversight }) => (
+          render: (_, { name, user, guest, observer }) => (
             <>
-              {oversight ? 'looking on' : (name ?? user)} {guest && <span className="faint">guest</span>}
+              {observer ? 'looking on' : (name ?? user)} {guest && <span className="faint">guest</span>}
             </>
           ),
         },
         {
           title: 'Session',
           dataIndex: 'session',
-          render: (id: string, { oversight }) =>
-            oversight ? (
+          render: (id: string, { observer }) =>
+            observer ? (
               <code>{id}</code>
             ) : (
               <Link to={`/access?session=${id}`} title="What may it do?">
@@ -97,9 +97,9 @@ function Sessions({ backend, sessions, mayAct }: SessionsProps) {
         {
           title: '',
           align: 'right',
-          render: (_, { user, name, oversight }) =>
+          render: (_, { user, name, observer }) =>
             mayAct &&
-            !oversight && (
+            !observer && (
               <Popconfirm
                 title={`Sign out ${name ?? user}?`}
                 description="All its sessions end, and tokens of before are not taken any more."

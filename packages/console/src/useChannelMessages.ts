@@ -19,7 +19,7 @@ export interface ChannelMessages {
 /** How many messages to begin with, and to load at a time. */
 const pageMessages = 50;
 /** Beyond this many the oldest are let go; they are in the record. */
-const mostShown = 2000;
+const maxShown = 2000;
 
 /** The messages of a channel as they pass, over a line of the console's own that nobody in the channel sees. */
 export function useChannelMessages(backend: Backend, channel: string): ChannelMessages {
@@ -30,11 +30,11 @@ export function useChannelMessages(backend: Backend, channel: string): ChannelMe
   const loading = useRef(false);
 
   useEffect(() => {
-    const opened = connect(location.origin, { token: async () => (await backend.oversightToken()).token });
+    const opened = connect(location.origin, { token: async () => (await backend.observerToken()).token });
     opened.addEventListener('state', ({ detail }) => setLine(detail));
     const entry = opened.enter(channel, { last: pageMessages, quiet: true });
     entry.addEventListener('message', ({ detail }) =>
-      setShown((before) => [...before.slice(-mostShown), { message: detail }]),
+      setShown((before) => [...before.slice(-maxShown), { message: detail }]),
     );
     entry.addEventListener('gap', ({ detail }) => setShown((before) => [...before, { gap: `${detail.why}` }]));
     entry.addEventListener('refused', ({ detail }) => setRefused(detail));

@@ -19,7 +19,7 @@ export interface LiveOverview {
 }
 
 const everyMs = 1000;
-const mostSeconds = 300;
+const maxSeconds = 300;
 
 /** Asks for the overview every second and makes rates of its totals. */
 export function useOverview(backend: Backend): LiveOverview {
@@ -58,5 +58,5 @@ function withSecond({ latest: before, seconds }: LiveOverview, now: Overview): r
     messagesIn: rate('messagesIn'),
     deliveries: rate('deliveries'),
   };
-  return [...seconds.slice(-(mostSeconds - 1)), second];
+  return [...seconds.slice(-(maxSeconds - 1)), second];
 }

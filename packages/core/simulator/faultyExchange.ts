@@ -4,7 +4,7 @@ import {
   type Exchange,
   type ExchangeEars,
   ExchangeHub,
-  type HubDoor,
+  type HubExchange,
   type Ids,
   type LogBounds,
   LoggedMessage,
@@ -86,7 +86,7 @@ export class FaultyExchange implements Exchange {
   readonly #random: Random;
   readonly #topics = new Set<string>();
   readonly #lastAtMs = new Map<string, number>();
-  #door: HubDoor;
+  #exchange: HubExchange;
   #hub: ExchangeHub;
   #ears: ExchangeEars | undefined;
   #isCut = false;
@@ -99,7 +99,7 @@ export class FaultyExchange implements Exchange {
     this.#process = process;
     this.#random = random;
     this.#hub = hub;
-    this.#door = this.#open(hub);
+    this.#exchange = this.#open(hub);
   }
 
   get isCut(): boolean {
@@ -110,8 +110,8 @@ export class FaultyExchange implements Exchange {
   moveTo(hub: ExchangeHub): void {
     this.close();
     this.#hub = hub;
-    this.#door = this.#open(hub);
-    for (const topic of this.#topics) void this.#door.subscribe(topic);
+    this.#exchange = this.#open(hub);
+    for (const topic of this.#topics) void this.#exchange.subscribe(topic);
   }
 
   /** Nothing passes any more; the instance is told, or finds out by itself. */
@@ -126,7 +126,7 @@ export class FaultyExchange implements Exchange {
   }
 
   close(): void {
-    this.#hub.close(this.#door);
+    this.#hub.close(this.#exchange);
   }
 
   listen(ears: ExchangeEars): void {
@@ -135,57 +135,57 @@ export class FaultyExchange implements Exchange {
   }
 
   append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): Promise<readonly Placed[]> {
-    return this.#call(() => this.#door.append(channel, lines, bounds));
+    return this.#call(() => this.#exchange.append(channel, lines, bounds));
   }
 
   head(channel: ChannelName): Promise<Place> {
-    return this.#call(() => this.#door.head(channel));
+    return this.#call(() => this.#exchange.head(channel));
   }
 
   heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
-    return this.#call(() => this.#door.heads(channels));
+    return this.#call(() => this.#exchange.heads(channels));
   }
 
   since(channel: ChannelName, after: Place, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice> {
-    return this.#call(() => this.#door.since(channel, after, limit, bounds));
+    return this.#call(() => this.#exchange.since(channel, after, limit, bounds));
   }
 
   before(channel: ChannelName, before: Place | undefined, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice> {
-    return this.#call(() => this.#door.before(channel, before, limit, bounds));
+    return this.#call(() => this.#exchange.before(channel, before, limit, bounds));
   }
 
   publish(topic: string, text: string): void {
     this.#clock.setTimer(this.#random.between(0, 5), () => {
-      if (!this.#isCut) this.#door.publish(topic, text);
+      if (!this.#isCut) this.#exchange.publish(topic, text);
     });
   }
 
   subscribe(topic: string): Promise<void> {
     this.#topics.add(topic);
-    return this.#call(() => this.#door.subscribe(topic));
+    return this.#call(() => this.#exchange.subscribe(topic));
   }
 
   unsubscribe(topic: string): void {
     this.#topics.delete(topic);
-    this.#door.unsubscribe(topic);
+    this.#exchange.unsubscribe(topic);
   }
 
-  beat(holder: string, card: string, ttlMs: number): Promise<Beat> {
-    return this.#call(() => this.#door.beat(holder, card, ttlMs));
+  beat(instanceId: string, status: string, ttlMs: number): Promise<Beat> {
+    return this.#call(() => this.#exchange.beat(instanceId, status, ttlMs));
   }
 
-  leave(holder: string): Promise<void> {
-    return this.#call(() => this.#door.leave(holder));
+  leave(instanceId: string): Promise<void> {
+    return this.#call(() => this.#exchange.leave(instanceId));
   }
 
   claim(name: string, ttlMs: number): Promise<boolean> {
-    return this.#call(() => this.#door.claim(name, ttlMs));
+    return this.#call(() => this.#exchange.claim(name, ttlMs));
   }
 
-  #open(hub: ExchangeHub): HubDoor {
-    const door = hub.door();
-    door.listen({ heard: (topic, text) => this.#carry(topic, text), broken: () => {}, resumed: () => {} });
-    return door;
+  #open(hub: ExchangeHub): HubExchange {
+    const exchange = hub.join();
+    exchange.listen({ heard: (topic, text) => this.#carry(topic, text), broken: () => {}, resumed: () => {} });
+    return exchange;
   }
 
   /** Texts of one topic stay in order, those of several may overtake each other. */

@@ -15,8 +15,8 @@ import {
   type LoggedMessage,
   type LogReader,
   type LogSlice,
-  type MarkStanding,
-  type Measure,
+  type MarkState,
+  type ModerationAction,
   type NoticeDraft,
   type Place,
   type ReadLimit,
@@ -126,9 +126,9 @@ export class SlowStore implements Store {
     return this.#records.channels(after, limit);
   }
 
-  async take(measure: Measure): Promise<number> {
+  async take(action: ModerationAction): Promise<number> {
     await this.#reading();
-    return this.#records.take(measure);
+    return this.#records.take(action);
   }
 
   async changes(): Promise<number> {
@@ -162,12 +162,12 @@ export class SlowStore implements Store {
     return this.#records.user(id);
   }
 
-  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState> {
     await this.#reading();
     return this.#records.mark(user, channel, place, most);
   }
 
-  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
     await this.#reading();
     return this.#records.unread(user, channels);
   }

@@ -41,6 +41,6 @@ export function randomIds(random: Random): Ids {
     message: (atMs) => `${atMs}-${random.text(6)}`,
     session: () => `s_${random.text(10)}`,
     volume: () => random.text(4),
-    measure: () => random.text(10),
+    moderation: () => random.text(10),
   };
 }

@@ -32,21 +32,21 @@ export interface Outcome {
 }
 
 const rules: readonly ChannelRule[] = [
-  { pattern: 'kept/:n', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
+  { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
   {
     pattern: 'recent/:n',
-    logbook: { keep: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
+    logbook: { type: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
     allow: { enter: 'anyone', publish: 'anyone' },
   },
   {
     pattern: 'short/:n',
-    logbook: { keep: 'recent', bounds: { messages: 5, forMs: 4_000 } },
+    logbook: { type: 'recent', bounds: { messages: 5, forMs: 4_000 } },
     allow: { enter: 'anyone', publish: 'anyone' },
   },
   // Where only hostile clients are.
   {
     pattern: 'noise/:n',
-    logbook: { keep: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
+    logbook: { type: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
     allow: { enter: 'anyone' },
   },
 ];
@@ -108,7 +108,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         ids,
         relay,
         store,
-        seal: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given },
+        hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given },
         tokens: {
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
         },

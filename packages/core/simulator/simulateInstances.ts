@@ -35,11 +35,11 @@ export interface InstancesOutcome {
 const bounds: LogBounds = { messages: 1000, forMs: 600_000 };
 const open = { enter: 'anyone', publish: 'anyone' } as const;
 const rules: readonly ChannelRule[] = [
-  { pattern: 'kept/:n', logbook: { keep: 'kept' }, allow: open },
-  { pattern: 'recent/:n', logbook: { keep: 'recent', bounds }, allow: open },
+  { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: open },
+  { pattern: 'recent/:n', logbook: { type: 'recent', bounds }, allow: open },
   {
     pattern: 'room/:n',
-    logbook: { keep: 'recent', bounds },
+    logbook: { type: 'recent', bounds },
     presence: { graceMs: 10_000, crowd: 1_000 },
     allow: open,
   },
@@ -94,7 +94,7 @@ class Instance implements Reached {
           report,
         }),
         store: this.store,
-        seal: { sign: mac, matches: (text, given) => mac(text) === given },
+        hmac: { sign: mac, matches: (text, given) => mac(text) === given },
         tokens: {
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
         },
@@ -247,7 +247,7 @@ async function run(
     note(() => `the service: ${engine.options.instance} bans ${user}`);
     if (random.chance(0.5)) engine.moderation.ban({ user }, by).catch(() => {});
     else {
-      void records.take({ did: 'ban', id: ids.measure(), user, by, atMs: clock.now() });
+      void records.take({ type: 'ban', id: ids.moderation(), user, by, atMs: clock.now() });
       kill(index);
     }
   }
@@ -305,7 +305,7 @@ async function run(
 
   /** What was committed is in force on all instances, whether or not it could be said. */
   async function checkBans(): Promise<void> {
-    const committed = (await records.inForce(clock.now())).keepingOut.map(({ id }) => id).sort();
+    const committed = (await records.inForce(clock.now())).bans.map(({ id }) => id).sort();
     for (const { engine, isDead } of instances) {
       const known = engine.moderation.bans.map(({ id }) => id).sort();
       const missing = committed.filter((id) => !known.includes(id));

@@ -157,7 +157,7 @@ export async function simulatePresence(
   const ids = randomIds(random);
   const crowd = random.pick([3, 20, 200, 10_000]);
   const rules: readonly ChannelRule[] = [
-    { pattern: 'race/:race/chat', logbook: { keep: 'kept' }, presence: { graceMs, crowd }, allow: { enter: 'anyone' } },
+    { pattern: 'race/:race/chat', logbook: { type: 'kept' }, presence: { graceMs, crowd }, allow: { enter: 'anyone' } },
   ];
   const failures: unknown[] = [];
   const engine = new Engine(
@@ -166,7 +166,7 @@ export async function simulatePresence(
       ids,
       relay: new SoloRelay(clock, ids),
       store: new MemoryStore(ids),
-      seal: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given },
+      hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given },
       tokens: {
         read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
       },

@@ -2,7 +2,7 @@ import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import { Access } from '../src/access/access.js';
-import { Standing } from '../src/access/activeBans.js';
+import { ActiveBans } from '../src/access/activeBans.js';
 import { Questions } from '../src/access/questions.js';
 import {
   type AccessRule,
@@ -28,12 +28,12 @@ const tomas: Identity = {
 const bram: Identity = { user: 'bram', guest: false, roles: ['coach', 'skipper'], claims: { boats: 'petrel' } };
 const guest = guestIdentity('guest:1');
 const people = { pia, tomas, bram, guest };
-const overseer: Identity = { ...pia, user: 'oversight:first', oversight: true };
+const observer: Identity = { ...pia, user: 'observer:first', observer: true };
 const petrel = channelName('crew/petrel');
 
 const rule = (pattern: string, allow: ChannelRule['allow'] = {}): ChannelRule => ({
   pattern,
-  logbook: { keep: 'kept' },
+  logbook: { type: 'kept' },
   allow,
 });
 
@@ -43,7 +43,7 @@ function access(
   ask: (url: string) => Promise<Answer> = () => Promise.reject(new Error('nobody is to be asked')),
 ) {
   const clock = new VirtualClock();
-  const standing = new Standing(clock);
+  const standing = new ActiveBans(clock);
   const reports: unknown[] = [];
   const report = (error: unknown): void => void reports.push(error);
   const questions = new Questions({ clock, report, asker: { ask }, withinMs: 3000 });
@@ -52,7 +52,7 @@ function access(
 function makeAccess(
   rules: readonly ChannelRule[],
   users: ConstructorParameters<typeof Access>[1],
-  standing: Standing,
+  standing: ActiveBans,
   questions: Questions,
 ) {
   const all = new ChannelRules(rules);
@@ -106,11 +106,11 @@ describe('access rules', () => {
     expect((await refused('read', { enter: 'anyone', read: 'signed-in' }, guest))?.code).toBe('not-allowed');
   });
 
-  it('let oversight look everywhere and do nothing', async () => {
+  it('let an observer look everywhere and do nothing', async () => {
     const everything = Object.fromEntries(channelActs.map((act) => [act, 'anyone' as const]));
     for (const act of channelActs) {
       const looks = act === 'enter' || act === 'read';
-      expect([act, (await refused(act, looks ? {} : everything, overseer)) === undefined]).toEqual([act, looks]);
+      expect([act, (await refused(act, looks ? {} : everything, observer)) === undefined]).toEqual([act, looks]);
     }
   });
 
@@ -223,7 +223,7 @@ describe('conditions that somebody else decides', () => {
     const rules = [
       channelRule({
         pattern: 'crew/:boat/:day',
-        logbook: { keep: 'kept' },
+        logbook: { type: 'kept' },
         allow: {
           enter: ({ parameters }) => {
             // The compiler knows both, and no others.
@@ -267,7 +267,7 @@ describe('an explanation', () => {
       allowed: false,
       problem: expect.objectContaining({ code: 'not-allowed' }),
       rule: { pattern: 'crew/:boat', parameters: { boat: 'petrel' } },
-      weighed: {
+      evaluation: {
         asks: 'any of',
         holds: false,
         parts: [
@@ -291,13 +291,13 @@ describe('an explanation', () => {
       }),
     ]);
     for (const act of channelActs)
-      for (const who of [...Object.values(people), overseer]) {
+      for (const who of [...Object.values(people), observer]) {
         const { problem } = await all.decide(act, match(), { who });
         const explained = await all.explain(act, petrel, { who });
         // When it is worth asking again changes from one moment to the next.
         expect(explained.problem?.code).toEqual(problem?.code);
         expect(explained.allowed).toBe(problem === undefined);
-        expect(explained.weighed?.holds).toBe(explained.allowed);
+        expect(explained.evaluation?.holds).toBe(explained.allowed);
       }
   });
 
@@ -316,9 +316,9 @@ describe('an explanation', () => {
       },
     );
     const grants = readGrants([{ pattern: 'crew/:boat', allow: { enter: { role: 'coach' } } }]);
-    const { weighed } = await asking.explain('enter', petrel, { who: { ...pia, grants } });
+    const { evaluation } = await asking.explain('enter', petrel, { who: { ...pia, grants } });
     expect(asked).toEqual(['http://a.example']);
-    expect(weighed?.parts).toMatchObject([
+    expect(evaluation?.parts).toMatchObject([
       { holds: false, parts: [{ asks: 'crew/:boat: role coach', holds: false, found: 'no roles' }] },
       { asks: 'ask http://a.example', holds: true, found: 'answered yes, remembered for 30 s' },
       { asks: 'ask http://b.example', holds: false, found: 'not asked: the rest decides' },
@@ -329,12 +329,12 @@ describe('an explanation', () => {
     const { made: own, standing } = access(rules, { notify: { role: 'coach' } });
     expect(await own.explain('notify', 'pia', { who: bram })).toMatchObject({ whom: 'pia', allowed: true });
     const by = { kind: 'user', id: 'sunniva', name: 'Sunniva Dahl' } as const;
-    standing.take({ did: 'ban', id: 'b1', user: 'bram', channel: petrel, by, atMs: 0, reason: 'shouting' });
+    standing.take({ type: 'ban', id: 'b1', user: 'bram', channel: petrel, by, atMs: 0, reason: 'shouting' });
     expect(await own.explain('enter', petrel, { who: bram })).toMatchObject({
       allowed: false,
       problem: { code: 'banned', detail: 'banned from crew/petrel by Sunniva Dahl: shouting' },
       ban: { id: 'b1' },
-      weighed: { holds: true },
+      evaluation: { holds: true },
     });
     expect(await own.explain('notify', 'pia', { who: bram })).toMatchObject({ allowed: true });
   });

@@ -52,12 +52,12 @@ describe('a ban of', () => {
     const { welcomed, engine, connect, settle } = harness();
     const there = await welcomed('pia', {}, engine, canonicalAddress(within));
     const other = await welcomed('jory', {}, engine, outside);
-    const { measure } = await engine.moderation.ban({ address }, mira);
+    const { action } = await engine.moderation.ban({ address }, mira);
     await settle();
     expect([there.closedWith?.code, other.closedWith]).toEqual([closeCodes.signedOut, undefined]);
     expect(connect(engine, canonicalAddress(within)).closedWith?.code).toBe(closeCodes.signedOut);
     expect(connect(engine, outside).closedWith).toBeUndefined();
-    await engine.moderation.lift(measure.id, mira);
+    await engine.moderation.unban(action.id, mira);
     await settle();
     expect(connect(engine, canonicalAddress(within)).closedWith).toBeUndefined();
   });

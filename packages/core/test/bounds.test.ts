@@ -7,10 +7,10 @@ import { type Client, harness, rules } from './harness.js';
 /** What one hostile client can make the service hold, at the rates that it is permitted. */
 
 const anyone = { enter: 'anyone', read: 'anyone', publish: 'anyone' } as const;
-const open: ChannelRule = { pattern: 'quay/:berth', logbook: { keep: 'kept' }, allow: anyone };
+const open: ChannelRule = { pattern: 'quay/:berth', logbook: { type: 'kept' }, allow: anyone };
 const shown: ChannelRule = {
   pattern: 'desk/:name',
-  logbook: { keep: 'kept' },
+  logbook: { type: 'kept' },
   presence: { graceMs: 1_000, crowd: 200 },
   allow: anyone,
 };
@@ -195,7 +195,7 @@ describe('channels that no client was in', () => {
 
   it('leave nothing behind when they are only asked for', async () => {
     const clock = new VirtualClock();
-    const ids = { message: String, session: () => 's', volume: () => 'v', measure: () => 'n' };
+    const ids = { message: String, session: () => 's', volume: () => 'v', moderation: () => 'n' };
     const relay = new SoloRelay(clock, ids);
     for (let n = 0; n < 1000; n++) {
       await relay.recent.head(berth(n));
@@ -215,9 +215,9 @@ describe('what is held of messages', () => {
     dataText: JSON.stringify(large),
     ...more,
   });
-  const relayOf = (mostChars: number) => {
-    const ids = { message: String, session: () => 's', volume: () => 'v', measure: () => 'n' };
-    return new SoloRelay(new VirtualClock(), ids, [], mostChars);
+  const relayOf = (maxChars: number) => {
+    const ids = { message: String, session: () => 's', volume: () => 'v', moderation: () => 'n' };
+    return new SoloRelay(new VirtualClock(), ids, [], maxChars);
   };
 
   it('is bounded for all recent channels together: the largest lose their oldest, and say so', async () => {

@@ -5,7 +5,7 @@ import { type Store, sessionVerbs } from '../src/index.js';
 import { harness } from './harness.js';
 
 const channel = 'closed';
-const rules = [{ pattern: channel, logbook: { keep: 'kept' }, allow: {} }] as const;
+const rules = [{ pattern: channel, logbook: { type: 'kept' }, allow: {} }] as const;
 
 /** One request of every verb, aimed at a channel, or a user, that nobody may do anything to. */
 const samples: Readonly<Record<Verb, object>> = {
@@ -64,6 +64,6 @@ describe('no verb reaches a channel without a decision', () => {
     else expect(code).toBe('not-allowed');
     expect(touched).toEqual([]);
     expect(engine.stats.enteredChannels).toBe(0);
-    expect(engine.counts.messagesIn).toBe(0);
+    expect(engine.counters.messagesIn).toBe(0);
   });
 });

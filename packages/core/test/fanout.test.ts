@@ -6,7 +6,7 @@ import { Fanout } from '../src/delivery/fanout.js';
 import { SendQueue } from '../src/delivery/sendQueue.js';
 import { Batch, type Encoding, Frame, joined, LatestFrame, type Link } from '../src/index.js';
 import { Pacer } from '../src/lib/pacer.js';
-import { Wheel } from '../src/lib/timerWheel.js';
+import { TimerWheel } from '../src/lib/timerWheel.js';
 import { mergedMembers } from '../src/presence/presence.js';
 import { ActQueue } from '../src/session/actQueue.js';
 
@@ -227,7 +227,7 @@ describe('the pacer', () => {
     'calls each at its pace of %d ms, however late its timers are',
     async (everyMs) => {
       const clock = new LateClock();
-      const pacer = new Pacer(clock, new Wheel(clock), everyMs);
+      const pacer = new Pacer(clock, new TimerWheel(clock), everyMs);
       const counts = [0, 0, 0];
       const slots: number[] = [];
       for (const [index] of counts.entries()) {
@@ -250,7 +250,7 @@ describe('the pacer', () => {
 describe('the wheel', () => {
   it('calls each once, not early, at most a tick late, and not at all when cancelled', async () => {
     const clock = new VirtualClock();
-    const wheel = new Wheel(clock);
+    const wheel = new TimerWheel(clock);
     const started = clock.now();
     const called: number[] = [];
     const act = (): void => void called.push(clock.now() - started);

@@ -72,7 +72,7 @@ export class Client implements Link {
   }
   close(code: number, reason: string): void {
     this.closedWith = { code, reason };
-    // A door that refuses closes before the connection is known.
+    // A limiter that refuses closes before the connection is known.
     this.connection?.closed(code);
   }
 }
@@ -80,22 +80,22 @@ export class Client implements Link {
 export const rules: readonly ChannelRule[] = [
   {
     pattern: 'race/:race/chat',
-    logbook: { keep: 'kept' },
+    logbook: { type: 'kept' },
     dataBytes: 1000,
     allow: { enter: 'anyone', publish: 'signed-in' },
   },
   {
     pattern: 'weather/:what',
-    logbook: { keep: 'recent', bounds: { messages: 5, forMs: 60_000 } },
+    logbook: { type: 'recent', bounds: { messages: 5, forMs: 60_000 } },
     allow: { enter: 'anyone', publish: 'anyone' },
   },
-  { pattern: 'regatta/notices', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'nobody' } },
+  { pattern: 'regatta/notices', logbook: { type: 'kept' }, allow: { enter: 'anyone', publish: 'nobody' } },
   {
     pattern: 'crew/:boat',
-    logbook: { keep: 'kept' },
+    logbook: { type: 'kept' },
     allow: { enter: { claim: 'boat', is: ':boat' }, publish: 'nobody' },
   },
-  { pattern: 'committee', logbook: { keep: 'kept' }, allow: { enter: 'signed-in', publish: 'signed-in' } },
+  { pattern: 'committee', logbook: { type: 'kept' }, allow: { enter: 'signed-in', publish: 'signed-in' } },
 ];
 
 /** What a test may want to be otherwise. */
@@ -120,7 +120,7 @@ export function harness(
     message: () => `m${++counter}`,
     session: () => `s${++counter}`,
     volume: () => `v${++counter}`,
-    measure: () => `n${++counter}`,
+    moderation: () => `n${++counter}`,
   };
   const memory = new MemoryStore(ids);
   const reports: unknown[] = [];
@@ -131,7 +131,7 @@ export function harness(
         ids,
         relay: new SoloRelay(clock, ids),
         store: store?.(memory) ?? memory,
-        seal: { sign: (text) => sealed(text), matches: (text, mac) => sealed(text) === mac },
+        hmac: { sign: (text) => sealed(text), matches: (text, mac) => sealed(text) === mac },
         tokens: { read: (token) => read(clock, token) },
         report: (error) => reports.push(error),
         ...(more.asker === undefined ? {} : { asker: more.asker }),
@@ -180,5 +180,5 @@ async function read(clock: VirtualClock, token: string): Promise<Identity> {
 function sealed(text: string): string {
   let hash = 7;
   for (let i = 0; i < text.length; i++) hash = (Math.imul(hash, 33) ^ text.charCodeAt(i)) >>> 0;
-  return `seal${hash.toString(36)}`.padEnd(32, 'x');
+  return `hmac${hash.toString(36)}`.padEnd(32, 'x');
 }

@@ -7,9 +7,9 @@ import {
   Engine,
   type EngineOptions,
   ExchangeHub,
-  type HubDoor,
+  type HubExchange,
   type InstanceAnswers,
-  type Measure,
+  type ModerationAction,
   SharedRelay,
   type Table,
 } from '../src/index.js';
@@ -18,10 +18,10 @@ import { Client } from './harness.js';
 
 const bounds = { messages: 100, forMs: 60_000 };
 const rules: readonly ChannelRule[] = [
-  { pattern: 'race/:n', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
+  { pattern: 'race/:n', logbook: { type: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
   {
     pattern: 'pontoon/:n',
-    logbook: { keep: 'recent', bounds },
+    logbook: { type: 'recent', bounds },
     presence: { graceMs: 2_000, crowd: 100 },
     allow: { enter: 'anyone', publish: 'anyone', hail: 'anyone', moderate: 'anyone' },
   },
@@ -29,7 +29,7 @@ const rules: readonly ChannelRule[] = [
 const north = channelName('pontoon/north');
 const chat = channelName('race/3');
 
-/** Not a seal: here nobody forges. */
+/** Not a hmac: here nobody forges. */
 const sealed = (text: string): string => Buffer.from(text).toString('base64url');
 
 /** Instances that meet at a hub in memory, in simulated time. */
@@ -37,22 +37,22 @@ function together(count: number, options: Partial<EngineOptions> = {}) {
   const clock = new VirtualClock();
   let counter = 0;
   const next = (letter: string) => (): string => `${letter}${++counter}`;
-  const ids = { message: next('m'), session: next('s'), volume: next('v'), measure: next('n') };
+  const ids = { message: next('m'), session: next('s'), volume: next('v'), moderation: next('n') };
   const hub = new ExchangeHub(clock, ids);
   const store = new MemoryStore(ids);
   const reports: unknown[] = [];
-  const doors: HubDoor[] = [];
+  const members: HubExchange[] = [];
   const relays: SharedRelay[] = [];
   const engines = Array.from({ length: count }, (_, index) => {
-    const door = hub.door();
+    const limiter = hub.join();
     const instance = `i${index + 1}`;
-    const relay = new SharedRelay(door, clock, {
+    const relay = new SharedRelay(limiter, clock, {
       instance,
       incarnation: () => `x${++counter}`,
       boundsOf: () => bounds,
       report: (error) => reports.push(error),
     });
-    doors.push(door);
+    members.push(limiter);
     relays.push(relay);
     return new Engine(
       {
@@ -60,7 +60,7 @@ function together(count: number, options: Partial<EngineOptions> = {}) {
         ids,
         relay,
         store,
-        seal: { sign: sealed, matches: (text, mac) => mac === sealed(text) },
+        hmac: { sign: sealed, matches: (text, mac) => mac === sealed(text) },
         tokens: {
           read: async (user) => ({
             user,
@@ -87,7 +87,7 @@ function together(count: number, options: Partial<EngineOptions> = {}) {
     await clock.run(20);
     return client;
   };
-  return { clock, hub, store, engines, relays, doors, reports, come };
+  return { clock, hub, store, engines, relays, members, reports, come };
 }
 
 let reports: unknown[] = [];
@@ -214,7 +214,7 @@ describe('instances', () => {
   });
 
   it('answer for all, and say who did not answer in time', async () => {
-    const { clock, one, come, engines, doors } = await two();
+    const { clock, one, come, engines, members } = await two();
     await come(engines[0], 'pia', [north]);
     const jory = await come(engines[1], 'jory', [north]);
     const asked = one.cluster.members(north, 10);
@@ -224,17 +224,17 @@ describe('instances', () => {
     await clock.run(10);
     expect(await visitor).toMatchObject({ who: { user: 'jory' } });
     // From now on the other hears nothing.
-    doors[1]?.listen({ heard: () => {}, broken: () => {}, resumed: () => {} });
+    members[1]?.listen({ heard: () => {}, broken: () => {}, resumed: () => {} });
     const again = one.cluster.sessions(10);
     await clock.run(1_500);
     expect(await again).toMatchObject({ sessions: [{ user: 'pia' }], missing: ['i2'] });
   });
 
   it('find by looking what the relay has lost, the last message too', async () => {
-    const { clock, one, other, doors, come } = await two();
+    const { clock, one, other, members, come } = await two();
     const jory = await come(other, 'jory', [north, chat]);
     const topics = [`c/${north}`, `c/${chat}`];
-    for (const topic of topics) doors[1]?.unsubscribe(topic);
+    for (const topic of topics) members[1]?.unsubscribe(topic);
     for (const channel of [north, chat]) void one.messages.publish({ channel, data: 'unheard' });
     await clock.run(100);
     expect(jory.data).toEqual([]);
@@ -257,10 +257,10 @@ describe('instances', () => {
     await all.clock.run(500);
     expect(one.presence.membersHere(north, 10).count).toBe(3);
     const goneAt = all.clock.monotonic();
-    all.hub.close(all.doors[2] as HubDoor);
-    (all.doors[2] as { beat: unknown }).beat = () => new Promise(() => {});
+    all.hub.close(all.members[2] as HubExchange);
+    (all.members[2] as { beat: unknown }).beat = () => new Promise(() => {});
     for (const name of ['append', 'since', 'head', 'heads'] as const)
-      (all.doors[2] as unknown as Record<string, unknown>)[name] = () => new Promise(() => {});
+      (all.members[2] as unknown as Record<string, unknown>)[name] = () => new Promise(() => {});
     while (one.presence.membersHere(north, 10).count === 3) await all.clock.run(100);
     const tookMs = all.clock.monotonic() - goneAt;
     expect(tookMs).toBeGreaterThan(4_000);
@@ -274,18 +274,18 @@ describe('instances', () => {
     const all = together(2);
     reports = all.reports;
     const [one, other] = all.engines as [Engine, Engine];
-    const door = all.doors[1] as HubDoor;
-    const { beat } = door;
+    const limiter = all.members[1] as HubExchange;
+    const { beat } = limiter;
     // Its first call is carried out; the answer is lost, and then everything is.
-    door.beat = async (...args) => {
-      await beat.apply(door, args);
+    limiter.beat = async (...args) => {
+      await beat.apply(limiter, args);
       throw new Error('the answer is lost');
     };
     await all.clock.run(500);
-    door.beat = () => Promise.reject(new Error('it is away'));
+    limiter.beat = () => Promise.reject(new Error('it is away'));
     await all.clock.run(7_000);
     expect(one.cluster.instances).toHaveLength(1);
-    door.beat = beat;
+    limiter.beat = beat;
     await all.clock.run(2_500);
     await all.come(one, 'pia', [north]);
     await all.come(other, 'jory', [north]);
@@ -297,12 +297,12 @@ describe('instances', () => {
   it('hear the questions of the others though the first subscription was never answered', async () => {
     const all = together(2);
     reports = all.reports;
-    const door = all.doors[1] as HubDoor;
-    const { subscribe } = door;
-    door.unsubscribe('all');
+    const limiter = all.members[1] as HubExchange;
+    const { subscribe } = limiter;
+    limiter.unsubscribe('all');
     // From the constructor on: what was subscribed to before is not.
-    door.subscribe = () => new Promise(() => {});
-    const late = new SharedRelay(door, all.clock, {
+    limiter.subscribe = () => new Promise(() => {});
+    const late = new SharedRelay(limiter, all.clock, {
       instance: 'i3',
       incarnation: () => 'late',
       boundsOf: () => bounds,
@@ -313,12 +313,12 @@ describe('instances', () => {
       hear: () => {},
       gone: () => {},
       resumed: () => {},
-      card: () => (all.engines[1] as Engine).cluster.card,
+      status: () => (all.engines[1] as Engine).cluster.status,
     });
     await all.clock.run(1_000);
-    door.subscribe = subscribe;
+    limiter.subscribe = subscribe;
     await all.clock.run(3_500);
-    const asking = (all.relays[0] as SharedRelay).others.ask({ ask: 'entrants', channel: north }, 500);
+    const asking = (all.relays[0] as SharedRelay).others.ask({ type: 'entrants', channel: north }, 500);
     await all.clock.run(600);
     expect((await asking).answers).toContainEqual(expect.objectContaining({ instance: 'i3', answer: 'heard' }));
     all.reports.splice(0);
@@ -355,7 +355,7 @@ describe('instances', () => {
     const ready = tables.ready();
     const answers = ['i2', 'i3'].map((instance) => ({
       instance,
-      holder: `${instance}.x`,
+      instanceId: `${instance}.x`,
       answer: { number: 1, entries: [entry(`of ${instance}`)] },
     }));
     // All of this came in one piece.
@@ -366,12 +366,12 @@ describe('instances', () => {
   });
 
   it('refuse messages and newcomers while they are cut off, keep who is there, and go on after it', async () => {
-    const { clock, one, doors, come } = await two();
+    const { clock, one, members, come } = await two();
     const pia = await come(one, 'pia', [north]);
-    const door = doors[0] as HubDoor;
-    const whole = { beat: door.beat, append: door.append, since: door.since, heads: door.heads };
+    const limiter = members[0] as HubExchange;
+    const whole = { beat: limiter.beat, append: limiter.append, since: limiter.since, heads: limiter.heads };
     for (const name of ['beat', 'append', 'since', 'heads'] as const)
-      (door as unknown as Record<string, unknown>)[name] = () => Promise.reject(new Error('it is away'));
+      (limiter as unknown as Record<string, unknown>)[name] = () => Promise.reject(new Error('it is away'));
     await clock.run(1_500);
     await expect(one.messages.publish({ channel: north, data: 1 })).rejects.toMatchObject({ code: 'busy' });
     await expect(one.messages.publish({ channel: chat, data: 1 })).rejects.toMatchObject({ code: 'busy' });
@@ -381,7 +381,7 @@ describe('instances', () => {
     await clock.run(20);
     expect(late.closedWith).toMatchObject({ code: 1013 });
     expect(pia.closedWith).toBeUndefined();
-    Object.assign(door, whole);
+    Object.assign(limiter, whole);
     await clock.run(1_500);
     expect(one.isOpen).toBe(true);
     void one.messages.publish({ channel: north, data: 'again' });
@@ -391,22 +391,22 @@ describe('instances', () => {
   });
 
   it('read anew at once what they have missed when they are linked again: who is there, and how users are', async () => {
-    const { clock, one, other, doors, come } = await two();
+    const { clock, one, other, members, come } = await two();
     const [pia, jory] = [await come(other, 'pia', [north]), await come(one, 'jory', [north])];
     pia.send({ do: 'watch', user: 'jory' });
     await clock.run(500);
     expect(other.presence.membersHere(north, 10).count).toBe(2);
-    const door = doors[1] as HubDoor;
-    const { beat } = door;
-    for (const topic of [`c/${north}`, 'all']) door.unsubscribe(topic);
-    door.beat = () => Promise.reject(new Error('it is away'));
+    const limiter = members[1] as HubExchange;
+    const { beat } = limiter;
+    for (const topic of [`c/${north}`, 'all']) limiter.unsubscribe(topic);
+    limiter.beat = () => Promise.reject(new Error('it is away'));
     await clock.run(1_500);
     jory.send({ do: 'leave', channel: north });
     jory.send({ do: 'status', status: 'busy' });
     await clock.run(500);
     expect(other.presence.membersHere(north, 10).count).toBe(2);
-    door.beat = beat;
-    for (const topic of [`c/${north}`, 'all']) await door.subscribe(topic);
+    limiter.beat = beat;
+    for (const topic of [`c/${north}`, 'all']) await limiter.subscribe(topic);
     await clock.run(2_000);
     expect(other.presence.membersHere(north, 10).count).toBe(1);
     expect(pia.pushes('user').at(-1)).toMatchObject({ user: 'jory', status: 'busy' });
@@ -414,20 +414,20 @@ describe('instances', () => {
   });
 
   it('obey bans of each other, also those that they could not be told of', async () => {
-    const { clock, one, other, doors, come } = await two();
+    const { clock, one, other, members, come } = await two();
     const [jory, ines] = [await come(other, 'jory', [north]), await come(other, 'ines', [north])];
     void one.moderation.ban({ user: 'jory', channel: north }, { kind: 'service', id: 'test' });
     await clock.run(20);
     expect(jory.pushes('removed')).toHaveLength(1);
-    const door = doors[1] as HubDoor;
-    const { beat } = door;
-    door.unsubscribe('c/!control');
-    door.beat = () => Promise.reject(new Error('it is away'));
+    const limiter = members[1] as HubExchange;
+    const { beat } = limiter;
+    limiter.unsubscribe('c/!control');
+    limiter.beat = () => Promise.reject(new Error('it is away'));
     await clock.run(2_000);
     void one.moderation.ban({ user: 'ines' }, { kind: 'service', id: 'test' });
     await clock.run(500);
     expect(ines.closedWith).toBeUndefined();
-    door.beat = beat;
+    limiter.beat = beat;
     await clock.run(2_000);
     expect(ines.closedWith?.code).toBe(4902);
     reports.splice(0);
@@ -439,20 +439,20 @@ describe('what was committed, and never said because its instance died,', () => 
   const atMs = Date.UTC(2031, 5, 14, 12);
   const taken = { id: 'n0', by, atMs, user: 'pia' } as const;
   const cases = [
-    { of: 'a ban', measure: { ...taken, did: 'ban' }, ends: true },
-    { of: 'a ban from a channel', measure: { ...taken, did: 'ban', channel: north }, ends: false },
-    { of: 'a removal', measure: { ...taken, did: 'remove', channel: north, reason: 'shouting' }, ends: false },
-    { of: 'a sign-out', measure: { ...taken, did: 'sign-out' }, ends: true },
-    { of: 'revoked tokens', measure: { ...taken, did: 'revoke-tokens' }, ends: true },
+    { of: 'a ban', action: { ...taken, type: 'ban' }, ends: true },
+    { of: 'a ban from a channel', action: { ...taken, type: 'ban', channel: north }, ends: false },
+    { of: 'a removal', action: { ...taken, type: 'remove', channel: north, reason: 'shouting' }, ends: false },
+    { of: 'a sign-out', action: { ...taken, type: 'sign-out' }, ends: true },
+    { of: 'revoked tokens', action: { ...taken, type: 'revoke-tokens' }, ends: true },
   ] as const;
 
-  it.each(cases)('takes effect all the same: $of', async ({ measure, ends }) => {
+  it.each(cases)('takes effect all the same: $of', async ({ action, ends }) => {
     const { clock, engines, store, come } = together(2);
     await clock.run(2_000);
     const pia = await come(engines[0], 'pia', [north]);
     const jory = await come(engines[1], 'jory', [north]);
     await clock.run(5_000);
-    await store.take({ ...measure, atMs: clock.now() } as Measure);
+    await store.take({ ...action, atMs: clock.now() } as ModerationAction);
     await clock.run(4_000);
     if (ends) expect(pia.closedWith).toBeDefined();
     else expect(pia.pushes('removed')).toHaveLength(1);
@@ -463,9 +463,9 @@ describe('what was committed, and never said because its instance died,', () => 
   it('is seen at once when the others notice that the instance is gone, and a lifted ban is lifted', async () => {
     const { clock, engines, store, relays, come } = together(2);
     await clock.run(2_000);
-    const { measure } = await (engines[0] as Engine).moderation.ban({ user: 'pia', channel: north }, by);
+    const { action } = await (engines[0] as Engine).moderation.ban({ user: 'pia', channel: north }, by);
     await clock.run(10);
-    await store.take({ ...taken, id: 'n9', did: 'lift', ban: measure.id, channel: north });
+    await store.take({ ...taken, id: 'n9', type: 'unban', ban: action.id, channel: north });
     await relays[0]?.stop();
     await clock.run(100);
     const pia = await come(engines[1], 'pia', [north]);
@@ -491,22 +491,22 @@ describe('what was committed, and never said because its instance died,', () => 
 });
 
 it('a connection is not ended by what its own instance said late, under the name that it had before', async () => {
-  const { clock, engines, hub, doors, come } = together(2);
+  const { clock, engines, hub, members, come } = together(2);
   await clock.run(2_000);
   const before = await come(engines[1], 'pia', [north]);
   const { session, secret } = before.frames[0];
-  const [door] = doors;
-  const { append, beat } = door as HubDoor;
+  const [member] = members;
+  const { append, beat } = member as HubExchange;
   // The first instance cannot say anything for so long that the others take it for dead.
   const away = (): Promise<never> => Promise.reject(new Error('the exchange is away'));
-  Object.assign(door as HubDoor, { append: away, beat: away });
+  Object.assign(member as HubExchange, { append: away, beat: away });
   before.connection.closed(1006);
   const again = new Client(engines[0] as Engine);
   again.send({ do: 'hello', token: 'pia', session, secret });
   await clock.run(4_500);
   expect(again.frames[0]).toMatchObject({ continued: true });
-  Object.assign(door as HubDoor, { append, beat });
+  Object.assign(member as HubExchange, { append, beat });
   await clock.run(10_000);
-  expect(hub.beat('test', '{}', 1).leases.some(({ holder }) => holder.startsWith('i1.'))).toBe(true);
+  expect(hub.beat('test', '{}', 1).leases.some(({ instanceId }) => instanceId.startsWith('i1.'))).toBe(true);
   expect(again.closedWith).toBeUndefined();
 });

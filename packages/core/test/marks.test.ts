@@ -10,14 +10,14 @@ const other = channelName('race/4/chat');
 const rules: readonly ChannelRule[] = [
   {
     pattern: 'race/:race/chat',
-    logbook: { keep: 'kept' },
+    logbook: { type: 'kept' },
     presence: { graceMs: 1_000, crowd: 200, noted: true },
     showsMarks: true,
     allow: { enter: 'anyone', publish: 'anyone' },
   },
-  { pattern: 'wind', logbook: { keep: 'recent', bounds: { messages: 9, forMs: 9_000 } }, allow: { enter: 'anyone' } },
-  { pattern: 'crew/:boat', logbook: { keep: 'kept' }, allow: { enter: { claim: 'boat', is: ':boat' } } },
-  { pattern: 'direct/:users', logbook: { keep: 'kept' }, direct: true, allow: directAllow('users') },
+  { pattern: 'wind', logbook: { type: 'recent', bounds: { messages: 9, forMs: 9_000 } }, allow: { enter: 'anyone' } },
+  { pattern: 'crew/:boat', logbook: { type: 'kept' }, allow: { enter: { claim: 'boat', is: ':boat' } } },
+  { pattern: 'direct/:users', logbook: { type: 'kept' }, direct: true, allow: directAllow('users') },
 ];
 const setUp = (options: object = {}, store?: (memory: MemoryStore) => Store) =>
   harness({ pulseMs: 3_600_000, users: { direct: 'anyone' }, ...options }, store, { rules });

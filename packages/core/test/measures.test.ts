@@ -9,13 +9,13 @@ const open = channelName('open');
 const rules: readonly ChannelRule[] = [
   {
     pattern: 'protest/:case',
-    logbook: { keep: 'kept' },
+    logbook: { type: 'kept' },
     allow: { enter: 'anyone', publish: 'anyone', moderate: { role: 'chair' } },
   },
-  { pattern: 'open', logbook: { keep: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
+  { pattern: 'open', logbook: { type: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
   {
     pattern: 'asked/:n',
-    logbook: { keep: 'kept' },
+    logbook: { type: 'kept' },
     allow: { enter: { ask: 'http://regatta.example' }, publish: 'anyone' },
   },
 ];
@@ -159,7 +159,7 @@ describe('a ban from the service', () => {
     const { welcomed, settle, engine } = setUp();
     const both = [await welcomed('ines'), await welcomed('ines')];
     const pia = await welcomed('pia');
-    const { measure, sessions } = await engine.moderation.ban(
+    const { action, sessions } = await engine.moderation.ban(
       { user: 'ines', reason: 'threats', forMs: 3_600_000 },
       operator,
     );
@@ -173,10 +173,10 @@ describe('a ban from the service', () => {
     const again = await welcomed('ines');
     expect(again.frames[0].problem.code).toBe('banned');
     expect(again.closedWith?.code).toBe(closeCodes.signedOut);
-    expect(engine.moderation.bans).toEqual([measure]);
-    await engine.moderation.lift(measure.id, operator);
+    expect(engine.moderation.bans).toEqual([action]);
+    await engine.moderation.unban(action.id, operator);
     expect((await welcomed('ines')).frames[0].session).toBeDefined();
-    expect(() => engine.moderation.lift(measure.id, operator)).toThrow('no ban of this id');
+    expect(() => engine.moderation.unban(action.id, operator)).toThrow('no ban of this id');
   });
 
   it('reaches an act that is waiting for its token', async () => {
@@ -284,7 +284,7 @@ describe('the audit log', () => {
     await engine.moderation.ban({ user: 'ines', forMs: 1000 }, operator);
     await engine.moderation.signOut('tomas', operator, 'lost phone');
     const all = await engine.moderation.audit(undefined, 10);
-    expect(all.map(({ did, user, by }) => [did, user, by.id])).toEqual([
+    expect(all.map(({ type, user, by }) => [type, user, by.id])).toEqual([
       ['sign-out', 'tomas', 'k1'],
       ['ban', 'ines', 'k1'],
       ['remove', 'ines', 'sunniva'],
@@ -388,7 +388,7 @@ describe('limits', () => {
     expect((await welcomed('ines', {}, engine, '192.0.2.9')).frames[0].user).toBe('ines');
   });
 
-  it('shut the door to an address that tries out tokens, and open it again', async () => {
+  it('shut the limiter to an address that tries out tokens, and open it again', async () => {
     const { welcomed, connect, engine, settle, clock } = harness({ failedHellos: { count: 3, perMs: 60_000 } });
     for (let i = 0; i < 3; i++) await welcomed('forged', {}, engine, '192.0.2.1');
     const shut = connect(engine, '192.0.2.1');

@@ -7,11 +7,11 @@ const chat = channelName('race/3/chat');
 const rules: readonly ChannelRule[] = [
   {
     pattern: 'race/:race/chat',
-    logbook: { keep: 'kept' },
+    logbook: { type: 'kept' },
     presence: { graceMs: 10_000, crowd: 200 },
     allow: { enter: 'anyone' },
   },
-  { pattern: 'direct/:users', logbook: { keep: 'kept' }, direct: true, allow: directAllow('users') },
+  { pattern: 'direct/:users', logbook: { type: 'kept' }, direct: true, allow: directAllow('users') },
 ];
 
 function setUp() {
@@ -343,7 +343,7 @@ describe('a direct channel', () => {
   it('is not begun without the act `direct`, when the application is asked besides', async () => {
     const asked: ChannelRule = {
       pattern: 'direct/:users',
-      logbook: { keep: 'kept' },
+      logbook: { type: 'kept' },
       direct: true,
       allow: { enter: async () => true, publish: async () => true },
     };
@@ -362,10 +362,10 @@ describe('a direct channel', () => {
     await welcomed('pia');
     await clock.run(1_200);
     const explain = async (user: string) => {
-      const { allowed, problem, weighed } = await engine.access.explain('enter', 'direct/jory,pia', {
+      const { allowed, problem, evaluation } = await engine.access.explain('enter', 'direct/jory,pia', {
         who: { user, guest: false, roles: [], claims: {} },
       });
-      return [allowed, problem?.detail, weighed?.holds];
+      return [allowed, problem?.detail, evaluation?.holds];
     };
     expect(await explain('pia')).toEqual([true, undefined, true]);
     expect(await explain('jory')).toEqual([false, 'user jory may not start a direct channel with pia', true]);
@@ -374,7 +374,7 @@ describe('a direct channel', () => {
 
   it('has one parameter in its pattern, at the end', () => {
     for (const pattern of ['direct', 'direct/:a/:b', ':users/direct'])
-      expect(() => new ChannelRules([{ pattern, logbook: { keep: 'kept' }, direct: true, allow: {} }])).toThrow(
+      expect(() => new ChannelRules([{ pattern, logbook: { type: 'kept' }, direct: true, allow: {} }])).toThrow(
         'one parameter',
       );
   });

@@ -7,11 +7,11 @@ const chat = channelName('race/3/chat');
 const rules: readonly ChannelRule[] = [
   {
     pattern: 'race/:race/chat',
-    logbook: { keep: 'kept' },
+    logbook: { type: 'kept' },
     presence: { graceMs: 10_000, crowd: 3, noted: true },
     allow: { enter: 'anyone', publish: 'signed-in', hail: 'signed-in', moderate: { role: 'chair' } },
   },
-  { pattern: 'quiet', logbook: { keep: 'kept' }, allow: { enter: 'anyone', hail: 'nobody' } },
+  { pattern: 'quiet', logbook: { type: 'kept' }, allow: { enter: 'anyone', hail: 'nobody' } },
 ];
 const enter = { enter: [{ channel: chat }] };
 
@@ -124,7 +124,7 @@ describe('presence', () => {
     expect(membersSeenBy(pia).users).toEqual(['pia']);
   });
 
-  it('counts a session once, however often it enters; quiet entrants and oversight not at all', async () => {
+  it('counts a session once, however often it enters; quiet clients and observers not at all', async () => {
     const { welcomed, told, engine } = setUp();
     const pia = await welcomed('pia', enter);
     await welcomed('jory', { enter: [{ channel: chat, quiet: true }] });

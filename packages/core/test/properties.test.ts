@@ -18,7 +18,7 @@ describe('whatever is given', () => {
         const pattern = pieces.map(([text, isParameter], index) => (isParameter ? `:p${index}` : text)).join('/');
         const name = pieces.map(([text, isParameter], index) => (isParameter ? values[index] : text)).join('/');
         const everything = pieces.map((_, index) => `:q${index}`).join('/');
-        const rule = (of: string) => ({ pattern: of, logbook: { keep: 'kept' }, allow: {} }) as const;
+        const rule = (of: string) => ({ pattern: of, logbook: { type: 'kept' }, allow: {} }) as const;
         const all = pieces.every(([, isParameter]) => isParameter);
         const rules = new ChannelRules(all ? [rule(pattern)] : [rule(everything), rule(pattern)]);
         const match = rules.match(channelName(name));

@@ -26,7 +26,7 @@ function logOf(count: number, bounds = wide): RecentLog {
 
 describe('recent records over a clean stop', () => {
   it('go on in their volume, with their keys, without what is too old by then', async () => {
-    const ids = { message: String, session: () => 's', volume: () => 'v', measure: () => 'n' };
+    const ids = { message: String, session: () => 's', volume: () => 'v', moderation: () => 'n' };
     const clock = new VirtualClock();
     const before = new SoloRelay(clock, ids);
     const atMs = clock.now();
@@ -67,7 +67,7 @@ describe('recent records over a clean stop', () => {
 describe('recent records', () => {
   it('know keys for their time, however the machine’s clock is set meanwhile', async () => {
     let volumes = 0;
-    const ids = { message: String, session: () => 's', volume: () => `v${++volumes}`, measure: () => 'n' };
+    const ids = { message: String, session: () => 's', volume: () => `v${++volumes}`, moderation: () => 'n' };
     const clock = new VirtualClock();
     const relay = new SoloRelay(clock, ids);
     const bounds = { messages: 3, forMs: 60_000 };
@@ -149,7 +149,7 @@ describe('the solo relay', () => {
   it('lets go of records nobody needs any more', async () => {
     const clock = new VirtualClock();
     let volumes = 0;
-    const ids = { message: () => 'm', session: () => 's', volume: () => `v${volumes++}`, measure: () => 'n' };
+    const ids = { message: () => 'm', session: () => 's', volume: () => `v${volumes++}`, moderation: () => 'n' };
     const relay = new SoloRelay(clock, ids);
     await relay.append(channel, draft(0, { atMs: clock.now() }), { messages: 10, forMs: 1000 });
     expect(await relay.recent.head(channel)).toEqual({ volume: 'v0', number: 1 });

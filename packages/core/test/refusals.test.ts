@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
-import { Counts } from '../src/model/counters.js';
+import { Counters } from '../src/model/counters.js';
 import type { Refused } from '../src/model/refusal.js';
 import { Refusals } from '../src/record/refusals.js';
 import { harness } from './harness.js';
@@ -47,7 +47,7 @@ describe('what is refused', () => {
   it('is bounded, by kinds, by cases of each, and by how often it is told', async () => {
     const clock = new VirtualClock();
     const told: [Refused, number][] = [];
-    const refusals = new Refusals(clock, new Counts(), (refused, untold) => told.push([refused, untold]));
+    const refusals = new Refusals(clock, new Counters(), (refused, untold) => told.push([refused, untold]));
     for (let n = 0; n < 1000; n++)
       refusals.add({ code: 'not-allowed', act: 'enter', user: `u${n}`, detail: 'x'.repeat(5_000) });
     expect(refusals.all).toMatchObject([{ count: 1000 }]);

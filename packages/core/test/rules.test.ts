@@ -5,7 +5,7 @@ import { GuestNames } from '../src/session/guestNames.js';
 
 const rule = (pattern: string, more: Partial<ChannelRule> = {}): ChannelRule => ({
   pattern,
-  logbook: { keep: 'kept' },
+  logbook: { type: 'kept' },
   allow: {},
   ...more,
 });

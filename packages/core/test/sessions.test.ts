@@ -8,12 +8,12 @@ describe('sessions without a connection', () => {
     const clock = new VirtualClock();
     let counter = 0;
     const next = () => `${++counter}`;
-    const ids = { message: next, session: next, volume: next, measure: next };
-    const seal = {
+    const ids = { message: next, session: next, volume: next, moderation: next };
+    const hmac = {
       sign: (text: string) => `mac${text.length}`,
       matches: (text: string, mac: string) => mac === `mac${text.length}`,
     };
-    const sessions = new Sessions(clock, ids, seal, 60_000);
+    const sessions = new Sessions(clock, ids, hmac, 60_000);
     const guest = (id: string, name?: string) => guestIdentity(`guest:${id}`, name);
     return { clock, sessions, admit: (id?: string, secret?: string) => sessions.admit(guest, id, secret) };
   };

@@ -142,14 +142,14 @@ describe('a trace', () => {
           instance: 'i1',
           sessions: [],
           events: [
-            { ...stay, atMs: 10, what: 'entered', from: 0, upTo: 0, returned: false },
-            { ...stay, atMs: 90, what: 'ended', why: 'continued-elsewhere', upTo: 6 },
+            { ...stay, atMs: 10, type: 'entered', from: 0, upTo: 0, returned: false },
+            { ...stay, atMs: 90, type: 'ended', why: 'continued-elsewhere', upTo: 6 },
           ],
         },
         {
           instance: 'i2',
           sessions: [{ session: 's', isIn: true }],
-          events: [{ ...stay, atMs: 70, what: 'entered', upTo: 6, from: 6, returned: true, ...entered }],
+          events: [{ ...stay, atMs: 70, type: 'entered', upTo: 6, from: 6, returned: true, ...entered }],
         },
       ]).fates[0]?.outcome;
     expect(fate({})).toBe('got');

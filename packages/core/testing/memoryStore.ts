@@ -1,7 +1,7 @@
 import {
   type Appended,
   type AuditEntry,
-  counts,
+  countsAsUnread,
   type Draft,
   type Ids,
   type InboxEntry,
@@ -9,10 +9,10 @@ import {
   type InForce,
   type KeptChannel,
   type KnownUser,
-  keepsOut,
+  isActiveBan,
   type LogSlice,
-  type MarkStanding,
-  type Measure,
+  type MarkState,
+  type ModerationAction,
   type NoticeDraft,
   noticeOf,
   type Place,
@@ -30,7 +30,7 @@ const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_IN
 export class MemoryStore implements Store {
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, RecentLog>();
-  readonly #measures: Measure[] = [];
+  readonly #measures: ModerationAction[] = [];
   readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
   readonly #users = new Map<string, KnownUser>();
   /** How far users have read, by channel and user. */
@@ -46,7 +46,7 @@ export class MemoryStore implements Store {
     const appended = this.#log(channel).append(draft, unbounded);
     if (appended.repeated) return appended;
     if (appended.logged.place.number === 1) for (const user of draft.begins ?? []) this.#marksIn(channel).set(user, 0);
-    const counted = (this.#counted.get(channel) ?? 0) + (counts(draft.type) ? 1 : 0);
+    const counted = (this.#counted.get(channel) ?? 0) + (countsAsUnread(draft.type) ? 1 : 0);
     this.#counted.set(channel, counted);
     return { ...appended, counted };
   }
@@ -75,8 +75,8 @@ export class MemoryStore implements Store {
       .slice(0, limit);
   }
 
-  async take(measure: Measure): Promise<number> {
-    return this.#measures.push(measure);
+  async take(action: ModerationAction): Promise<number> {
+    return this.#measures.push(action);
   }
 
   async changes(): Promise<number> {
@@ -84,20 +84,20 @@ export class MemoryStore implements Store {
   }
 
   async inForce(atMs: number): Promise<InForce> {
-    const lifted = new Set(this.#measures.flatMap((each) => (each.did === 'lift' ? [each.ban] : [])));
+    const lifted = new Set(this.#measures.flatMap((each) => (each.type === 'unban' ? [each.ban] : [])));
     return {
-      keepingOut: this.#measures
-        .filter(keepsOut)
+      bans: this.#measures
+        .filter(isActiveBan)
         .filter(({ id, untilMs }) => !lifted.has(id) && (untilMs === undefined || untilMs > atMs)),
       cutoffs: this.#measures.flatMap((each) =>
-        each.did === 'sign-out' || each.did === 'revoke-tokens' ? [{ user: each.user, beforeMs: each.atMs }] : [],
+        each.type === 'sign-out' || each.type === 'revoke-tokens' ? [{ user: each.user, beforeMs: each.atMs }] : [],
       ),
     };
   }
 
   async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
     return this.#measures
-      .map((measure, index) => ({ ...measure, number: index + 1 }))
+      .map((action, index) => ({ ...action, number: index + 1 }))
       .filter(({ number }) => before === undefined || number < before)
       .slice(-limit)
       .reverse();
@@ -150,7 +150,7 @@ export class MemoryStore implements Store {
     return this.#users.get(id);
   }
 
-  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState> {
     const marks = this.#marksIn(channel);
     if (place === null) marks.delete(user);
     else {
@@ -164,7 +164,7 @@ export class MemoryStore implements Store {
     return this.#standing(user, channel);
   }
 
-  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
     return [...this.#marks]
       .filter(([channel, marks]) => marks.has(user) && (channels === undefined || channels.includes(channel)))
       .map(([channel]) => this.#standing(user, channel))
@@ -185,13 +185,13 @@ export class MemoryStore implements Store {
     return marks;
   }
 
-  #standing(user: string, channel: ChannelName): MarkStanding {
+  #standing(user: string, channel: ChannelName): MarkState {
     const number = this.#marksIn(channel).get(user);
     const counted = this.#counted.get(channel) ?? 0;
     if (number === undefined) return { channel, unread: 0, counted };
     const { volume } = this.#log(channel).head;
     const { messages } = this.#log(channel).since({ volume, number }, everything);
-    const unread = messages.filter(({ message: { type, by } }) => counts(type) && by?.user !== user).length;
+    const unread = messages.filter(({ message: { type, by } }) => countsAsUnread(type) && by?.user !== user).length;
     return { channel, place: { volume, number }, unread, counted };
   }
 

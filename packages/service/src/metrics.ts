@@ -23,7 +23,7 @@ export class Metrics {
 
   /** What is looked up when somebody asks. */
   watch(engine: Engine, loopDelayMs: () => number, failedCommits: () => number): void {
-    const { counts } = engine;
+    const { counters } = engine;
     this.#gauge('bells_info', 'Always 1; what runs', ['instance', 'version'], (set) =>
       set(1, { instance: engine.options.instance, version: serviceVersion }),
     );
@@ -47,22 +47,22 @@ export class Metrics {
       set(loopDelayMs() / 1000),
     );
     this.#gauge('bells_warnings', 'What is not as it should be with the instance, or with what it needs', [], (set) =>
-      set(engine.cluster.card.warnings?.length ?? 0),
+      set(engine.cluster.status.warnings?.length ?? 0),
     );
     this.#gauge('bells_memory_bytes', 'Resident memory of the process', [], (set) => set(process.memoryUsage.rss()));
 
     this.#counter('bells_messages', 'Messages published; repeats by key do not count', [], (add) =>
-      add(counts.messagesIn),
+      add(counters.messagesIn),
     );
     this.#counter('bells_commits_failed', 'Transactions that did not get through', [], (add) => add(failedCommits()));
-    this.#counter('bells_deliveries', 'Messages handed to connections', [], (add) => add(counts.deliveries));
-    this.#counter('bells_received_characters', 'Characters of frames that came in', [], (add) => add(counts.charsIn));
+    this.#counter('bells_deliveries', 'Messages handed to connections', [], (add) => add(counters.deliveries));
+    this.#counter('bells_received_characters', 'Characters of frames that came in', [], (add) => add(counters.charsIn));
     this.#counter('bells_written_bytes', 'Bytes handed to connections', [], (add) => add(engine.stats.written.bytes));
     this.#counter('bells_relayed_texts', 'Texts that came from the relay', [], (add) =>
       add(engine.cluster.relayedTexts),
     );
     this.#counter('bells_refusals', 'What was refused, on the line and over HTTP, by problem', ['code'], (add) => {
-      for (const [code, count] of counts.refusalsByCode) add(count, { code });
+      for (const [code, count] of counters.refusalsByCode) add(count, { code });
     });
     this.#counter('bells_access_decisions', 'Acts decided by the rules', ['act', 'outcome'], (add) => {
       for (const [act, { allowed, refused }] of engine.stats.decisions) {
@@ -73,20 +73,20 @@ export class Metrics {
     this.#counter('bells_hails_dropped', 'Hails that found no room in a send queue', [], (add) =>
       add(engine.stats.written.hailsDropped),
     );
-    this.#counter('bells_cut_off', 'Connections cut off as too slow', [], (add) => add(counts.cutOff));
+    this.#counter('bells_cut_off', 'Connections cut off as too slow', [], (add) => add(counters.cutOff));
     this.#counter(
       'bells_recoveries',
       'Channels gone on in with a cursor, by where the record was read',
       ['source'],
       (add) => {
-        for (const [source, count] of Object.entries(counts.recoveries)) add(count, { source });
+        for (const [source, count] of Object.entries(counters.recoveries)) add(count, { source });
       },
     );
     this.#counter('bells_recovered_messages', 'Messages given to those who came back', [], (add) =>
-      add(counts.recovered),
+      add(counters.recovered),
     );
     this.#counter('bells_gaps', 'Gaps told, by why', ['why'], (add) => {
-      for (const [why, count] of Object.entries(counts.gaps)) add(count, { why });
+      for (const [why, count] of Object.entries(counters.gaps)) add(count, { why });
     });
   }
 

@@ -10,7 +10,7 @@ import { Guard } from './http/guard.js';
 import { SignInLinks } from './http/signInLinks.js';
 import { instanceName, loopDelay, reachedAt } from './instanceFacts.js';
 import { HttpLine } from './line/httpLine.js';
-import { boundSockets, filesWarning, serverTimeouts } from './line/socketDoor.js';
+import { boundSockets, filesWarning, serverTimeouts } from './line/socketLimiter.js';
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
 import { Metrics } from './metrics.js';
@@ -73,7 +73,7 @@ interface Parts {
   readonly relay: OpenRelay;
   readonly stopLooking: () => void;
   readonly settled: () => Promise<void>;
-  /** Where only the other instances come in; absent where they come in by the same door. */
+  /** Where only the other instances come in; absent where they come in at the same port. */
   readonly inner: Server | undefined;
   readonly database: Database;
   readonly lock: FolderLock | undefined;
@@ -154,7 +154,7 @@ export class Service implements RunningService {
         terms: new TermStore(database),
         exchange: options.link?.exchange,
       });
-      const tokens = new Tokens(configuration.tokens, secret.key('oversight'), clock.now);
+      const tokens = new Tokens(configuration.tokens, secret.key('observer'), clock.now);
       engine = new Engine(
         {
           clock,
@@ -162,7 +162,7 @@ export class Service implements RunningService {
           relay: relay.relay,
           store,
           tokens,
-          seal: secret.seal(),
+          hmac: secret.hmac(),
           ...(configuration.askSecret === undefined
             ? {}
             : { asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000) }),
@@ -324,7 +324,7 @@ export function lockOf(configuration: Configuration): Promise<FolderLock> | unde
   return FolderLock.take(configuration.data, configuration.relay !== undefined);
 }
 
-/** The lease of a shared database. An instance that loses it stops, because the new holder does not know of it. */
+/** The lease of a shared database. An instance that loses it stops, because the new instanceId does not know of it. */
 export function leaseOf(
   configuration: Configuration,
   database: Database,
@@ -352,7 +352,7 @@ async function readyWithin(engine: Engine, log: Logger): Promise<void> {
   }
 }
 
-/** A door for the other workers of this machine only. */
+/** A listener for the other workers of this machine only. */
 function listenInside(app: RequestListener): Promise<Server> {
   const server = createServer(serverTimeouts, app);
   return new Promise((resolve, reject) => {

@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { describe, expect, it } from 'vitest';
 import { configurationWarnings } from '../src/check/check.js';
 import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.js';
-import { filesWarning } from '../src/line/socketDoor.js';
+import { filesWarning } from '../src/line/socketLimiter.js';
 
 const secret = 'a secret that is long enough for HS256, surely';
 
@@ -21,7 +21,7 @@ describe('the configuration', () => {
     const read = parseConfiguration('channels: [{ pattern: a }]', '/etc/bells/bells.yaml');
     expect(read).toMatchObject({ host: '127.0.0.1', port: 9119, data: '/etc/bells/data', sqliteSynchronous: 'full' });
     expect(read.channels).toEqual([
-      { pattern: 'a', logbook: { keep: 'recent', bounds: { messages: 1000, forMs: 600_000 } }, allow: {} },
+      { pattern: 'a', logbook: { type: 'recent', bounds: { messages: 1000, forMs: 600_000 } }, allow: {} },
     ]);
   });
 

@@ -65,10 +65,10 @@ describe('tokens', () => {
     ['whose subject is a fraction', () => jwt({ sub: 3.5 }), 'token-invalid'],
     ['whose subject is a list', () => jwt({ sub: ['pia'] }), 'token-invalid'],
     ['that claims to be a guest', () => jwt({ sub: 'guest:abc' }), 'token-invalid'],
-    ['that claims oversight by its subject', () => jwt({ sub: 'oversight:first' }), 'token-invalid'],
+    ['that claims to be an observer by its subject', () => jwt({ sub: 'observer:first' }), 'token-invalid'],
     [
-      'that claims oversight by its header',
-      () => jwt({ sub: 'x', aud: 'nine-bells:oversight', exp: nowS + 60 }, undefined, { kid: 'oversight' }),
+      'that claims to be an observer by its header',
+      () => jwt({ sub: 'x', aud: 'nine-bells:observer', exp: nowS + 60 }, undefined, { kid: 'observer' }),
       'token-invalid',
     ],
   ])('that are %s are refused', async (_, make, code) => {
@@ -86,9 +86,9 @@ describe('tokens', () => {
     expect(await strict.read(await jwt({ sub: 'pia', iss: 'regatta', aud: 'bells' }))).toMatchObject({ user: 'pia' });
   });
 
-  it('for oversight are of the service’s own key', async () => {
-    const { token } = await tokens.oversight({ id: 'k7', name: 'first' }, 60_000);
-    expect(await tokens.read(token)).toMatchObject({ oversight: true, user: 'oversight:k7', name: 'first' });
+  it('for observer are of the service’s own key', async () => {
+    const { token } = await tokens.observer({ id: 'k7', name: 'first' }, 60_000);
+    expect(await tokens.read(token)).toMatchObject({ observer: true, user: 'observer:k7', name: 'first' });
     await expect(new Tokens(configuration, new Uint8Array(32)).read(token)).rejects.toMatchObject({
       code: 'token-invalid',
     });

@@ -10,7 +10,7 @@ import {
   type Question,
   type UserAct,
 } from '../model/access.js';
-import type { KeepingOut } from '../model/moderation.js';
+import type { ActiveBan } from '../model/moderation.js';
 import {
   type Answered,
   type Answers,
@@ -20,15 +20,15 @@ import {
   type OpenRule,
   type Verdict,
   verdictOf,
-  type Weighed,
-  weigh,
+  type Evaluation,
+  evaluate,
 } from '../rules/accessRule.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
-import type { Standing } from './activeBans.js';
+import type { ActiveBans } from './activeBans.js';
 import { bannedProblem } from './moderationProblems.js';
 import type { Questions } from './questions.js';
 
-/** Somebody at the door: who, and where from. */
+/** Who asks, and from which address. */
 export interface Visitor {
   readonly who: Identity;
   readonly address?: string | undefined;
@@ -56,13 +56,13 @@ export interface Explanation {
   /** What a client would be told. */
   readonly problem?: Problem;
   /** What keeps the user out, whatever the rules say. */
-  readonly ban?: KeepingOut;
+  readonly ban?: ActiveBan;
   /** The channel rule that holds. */
   readonly rule?: { readonly pattern: string; readonly parameters: Parameters };
   /** The other channel rules, and why they do not hold. */
   readonly others: readonly { readonly pattern: string; readonly why: string }[];
-  /** How the access rule was weighed. */
-  readonly weighed?: Weighed;
+  /** How the access rule was evaluation. */
+  readonly evaluation?: Evaluation;
 }
 
 /** A question with the rule that answers it, and what has been found out so far. */
@@ -82,20 +82,20 @@ export class Access {
   readonly decisions = new Map<Act, { allowed: number; refused: number }>();
   readonly #rules: ChannelRules;
   readonly #users: Allow;
-  readonly #standing: Standing;
+  readonly #bans: ActiveBans;
   readonly #questions: Questions;
 
   /** @param users - the access rules of acts that concern a user */
-  constructor(rules: ChannelRules, users: Allow, standing: Standing, questions: Questions) {
+  constructor(rules: ChannelRules, users: Allow, bans: ActiveBans, questions: Questions) {
     this.#rules = rules;
     this.#users = users;
-    this.#standing = standing;
+    this.#bans = bans;
     this.#questions = questions;
   }
 
   /** Decides an act in a channel. A promise only if somebody outside must be asked. */
   decide(act: ChannelAct, match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling> {
-    if (visitor.who.oversight) return lookOnly(act);
+    if (visitor.who.observer) return lookOnly(act);
     const ban = this.ban(visitor, match.channel);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
     return this.#counted(act, this.#settle(matterOf(act, match, visitor.who)));
@@ -115,16 +115,16 @@ export class Access {
 
   /** Decides an act that concerns a user. */
   decideAbout(act: UserAct, whom: string, visitor: Visitor): Ruling | Promise<Ruling> {
-    if (visitor.who.oversight) return lookOnly(act);
+    if (visitor.who.observer) return lookOnly(act);
     const ban = this.ban(visitor);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
     return this.#counted(act, this.#settle(matterAbout(act, whom, visitor.who, this.#users)));
   }
 
   /** What keeps a visitor out of a channel, or without one, of the service. */
-  ban({ who, address }: Visitor, channel?: ChannelName): KeepingOut | undefined {
-    if (who.oversight) return undefined;
-    return this.#standing.keepingOut(who.user, channel) ?? this.#standing.keepingOutFrom(address, channel);
+  ban({ who, address }: Visitor, channel?: ChannelName): ActiveBan | undefined {
+    if (who.observer) return undefined;
+    return this.#bans.bans(who.user, channel) ?? this.#bans.banOfAddress(address, channel);
   }
 
   /** Says which rule decides, on which facts; by the very functions that decide for clients. */
@@ -151,16 +151,16 @@ export class Access {
       allowed: refused === undefined,
       ...(refused === undefined ? {} : { problem: refused }),
     });
-    if (visitor.who.oversight) {
+    if (visitor.who.observer) {
       const looked = told(lookOnly(about.act));
-      const asks = 'oversight may look, and no more';
-      return { ...looked, weighed: { asks, holds: looked.allowed, found: 'oversight' } };
+      const asks = 'an observer may look, and no more';
+      return { ...looked, evaluation: { asks, holds: looked.allowed, found: 'an observer' } };
     }
     const ban = this.ban(visitor, about.channel);
     if (ban !== undefined)
-      return { ...told({ problem: bannedProblem(ban) }), ban, weighed: weigh(matter.rule, matter.question) };
+      return { ...told({ problem: bannedProblem(ban) }), ban, evaluation: evaluate(matter.rule, matter.question) };
     const answers = await this.#gather(matter);
-    return { ...told(combined(matter, answers)), weighed: weigh(matter.rule, matter.question, answers) };
+    return { ...told(combined(matter, answers)), evaluation: evaluate(matter.rule, matter.question, answers) };
   }
 
   #settle(matter: Matter): Ruling | Promise<Ruling> {
@@ -202,13 +202,13 @@ function combined(matter: Matter, answers: Answers): Ruling {
 /** What is told, given the verdict and all answers that it rests on. Hot where answers are remembered. */
 function concluded(matter: Matter, verdict: Verdict, answers: readonly Answered[]): Ruling {
   if (verdict === 'yes') {
-    const untilMs = leastOf(answers, 'untilMs');
+    const untilMs = minOf(answers, 'untilMs');
     const member = saidWith(answers, 'yes', 'member');
     if (untilMs === undefined && member === undefined) return allowed;
     return { ...(untilMs === undefined ? {} : { untilMs }), ...(member === undefined ? {} : { member }) };
   }
   if (verdict === 'failed') {
-    const retryAfterMs = leastOf(answers, 'retryAfterMs');
+    const retryAfterMs = minOf(answers, 'retryAfterMs');
     const what = `${doing[matter.question.act]} ${matter.place}`;
     const detail = `whether one may ${what} is decided by the application, which gave no answer`;
     return { problem: problem('ask-failed', detail, retryAfterMs === undefined ? {} : { retryAfterMs }) };
@@ -217,7 +217,7 @@ function concluded(matter: Matter, verdict: Verdict, answers: readonly Answered[
   return { problem: reason === undefined ? refusalOf(matter) : problem('not-allowed', reason) };
 }
 
-function leastOf(answers: readonly Answered[], name: 'untilMs' | 'retryAfterMs'): number | undefined {
+function minOf(answers: readonly Answered[], name: 'untilMs' | 'retryAfterMs'): number | undefined {
   let least: number | undefined;
   for (const each of answers) {
     const value = each[name];
@@ -277,5 +277,5 @@ function refusalOf({ rule, question: { act, who }, place }: Matter): Problem {
 
 function lookOnly(act: Act): Ruling {
   const looks = act === 'enter' || act === 'read' || act === 'watch';
-  return looks ? allowed : { problem: problem('not-allowed', `oversight may look, but not ${act}`) };
+  return looks ? allowed : { problem: problem('not-allowed', `an observer may look, but not ${act}`) };
 }

@@ -1,22 +1,22 @@
 import type { ChannelName } from '@nine-bells/wire';
 import { type AddressRange, rangeOf, readRange } from '../lib/addresses.js';
-import { type InForce, type KeepingOut, keepsOut, type Measure } from '../model/moderation.js';
+import { type InForce, type ActiveBan, isActiveBan, type ModerationAction } from '../model/moderation.js';
 import type { Clock } from '../ports/clock.js';
 
 /** Most addresses of which it is remembered what keeps them out. */
-const mostFound = 100_000;
+const maxFound = 100_000;
 
 /** The measures in force, as this instance knows them. Asked before every act, so asking is cheap. */
-export class Standing {
+export class ActiveBans {
   readonly #clock: Clock;
-  readonly #byId = new Map<string, KeepingOut>();
-  readonly #byUser = new Map<string, KeepingOut[]>();
+  readonly #byId = new Map<string, ActiveBan>();
+  readonly #byUser = new Map<string, ActiveBan[]>();
   /** By range, as it is written in one way only. */
-  readonly #byAddress = new Map<string, KeepingOut[]>();
+  readonly #byAddress = new Map<string, ActiveBan[]>();
   /** The kinds of ranges that there are: family and bits. */
   #kinds: readonly AddressRange[] = [];
   /** What was found for an address, until the bans change. */
-  readonly #found = new Map<string, readonly KeepingOut[]>();
+  readonly #found = new Map<string, readonly ActiveBan[]>();
   readonly #cutoffs = new Map<string, number>();
 
   constructor(clock: Clock) {
@@ -28,35 +28,35 @@ export class Standing {
    *
    * @param heard - measures that were taken while it was read
    */
-  load({ keepingOut, cutoffs }: InForce, heard: readonly Measure[] = []): void {
-    const there = new Set(keepingOut.map(({ id }) => id));
+  load({ bans, cutoffs }: InForce, heard: readonly ModerationAction[] = []): void {
+    const there = new Set(bans.map(({ id }) => id));
     for (const id of [...this.#byId.keys()]) if (!there.has(id)) this.#remove(id);
-    for (const each of keepingOut) this.#add(each);
+    for (const each of bans) this.#add(each);
     for (const { user, beforeMs } of cutoffs) this.#cutOff(user, beforeMs);
-    for (const measure of heard) this.take(measure);
+    for (const action of heard) this.take(action);
   }
 
-  /** Takes a measure into account. Doing so twice is as once. */
-  take(measure: Measure): void {
-    if (keepsOut(measure)) this.#add(measure);
-    else if (measure.did === 'lift') this.#remove(measure.ban);
-    else if (measure.did !== 'remove') this.#cutOff(measure.user, measure.atMs);
+  /** Takes an action into account. Doing so twice is as once. */
+  take(action: ModerationAction): void {
+    if (isActiveBan(action)) this.#add(action);
+    else if (action.type === 'unban') this.#remove(action.ban);
+    else if (action.type !== 'remove') this.#cutOff(action.user, action.atMs);
   }
 
   /** What keeps a user out of a channel, or without one, of the service. A ban from the service counts in both. */
-  keepingOut(user: string, channel?: ChannelName): KeepingOut | undefined {
+  bans(user: string, channel?: ChannelName): ActiveBan | undefined {
     if (this.#byUser.size === 0) return undefined;
     return this.#latest(this.#byUser.get(user), channel);
   }
 
   /** What keeps out whoever comes from an address. */
-  keepingOutFrom(address: string | undefined, channel?: ChannelName): KeepingOut | undefined {
+  banOfAddress(address: string | undefined, channel?: ChannelName): ActiveBan | undefined {
     if (this.#byAddress.size === 0 || address === undefined) return undefined;
     let all = this.#found.get(address);
     if (all === undefined) {
       const ranges = this.#kinds.map(({ family, bits }) => rangeOf(address, family, bits) ?? '');
       all = ranges.flatMap((range) => this.#byAddress.get(range) ?? []);
-      if (this.#found.size >= mostFound) this.#found.clear();
+      if (this.#found.size >= maxFound) this.#found.clear();
       this.#found.set(address, all);
     }
     return this.#latest(all, channel);
@@ -67,13 +67,13 @@ export class Standing {
     return this.#cutoffs.get(user);
   }
 
-  byId(id: string): KeepingOut | undefined {
+  byId(id: string): ActiveBan | undefined {
     const found = this.#byId.get(id);
     return found !== undefined && this.#isInForce(found) ? found : undefined;
   }
 
   /** All bans in force, the latest first. */
-  get all(): readonly KeepingOut[] {
+  get all(): readonly ActiveBan[] {
     return [...this.#byId.values()].filter((each) => this.#isInForce(each)).sort((a, b) => b.atMs - a.atMs);
   }
 
@@ -83,8 +83,8 @@ export class Standing {
   }
 
   /** Of several, the one that lasts longest: whoever is told when it ends must not meet another then. */
-  #latest(all: readonly KeepingOut[] | undefined, channel: ChannelName | undefined): KeepingOut | undefined {
-    let latest: KeepingOut | undefined;
+  #latest(all: readonly ActiveBan[] | undefined, channel: ChannelName | undefined): ActiveBan | undefined {
+    let latest: ActiveBan | undefined;
     for (const each of all ?? []) {
       if ((each.channel !== undefined && each.channel !== channel) || !this.#isInForce(each)) continue;
       if (latest === undefined || endOf(each) > endOf(latest)) latest = each;
@@ -92,24 +92,24 @@ export class Standing {
     return latest;
   }
 
-  #isInForce({ untilMs }: KeepingOut): boolean {
+  #isInForce({ untilMs }: ActiveBan): boolean {
     return untilMs === undefined || untilMs > this.#clock.now();
   }
 
-  #add(measure: KeepingOut): void {
-    if (this.#byId.has(measure.id)) return;
-    this.#byId.set(measure.id, measure);
-    const [index, key] = this.#place(measure);
-    index.set(key, [...(index.get(key) ?? []), measure]);
+  #add(action: ActiveBan): void {
+    if (this.#byId.has(action.id)) return;
+    this.#byId.set(action.id, action);
+    const [index, key] = this.#place(action);
+    index.set(key, [...(index.get(key) ?? []), action]);
     if (index === this.#byAddress) this.#addressesChanged();
   }
 
   #remove(id: string): void {
-    const measure = this.#byId.get(id);
-    if (measure === undefined) return;
+    const action = this.#byId.get(id);
+    if (action === undefined) return;
     this.#byId.delete(id);
-    const [index, key] = this.#place(measure);
-    const left = (index.get(key) ?? []).filter((each) => each !== measure);
+    const [index, key] = this.#place(action);
+    const left = (index.get(key) ?? []).filter((each) => each !== action);
     if (left.length === 0) index.delete(key);
     else index.set(key, left);
     if (index === this.#byAddress) this.#addressesChanged();
@@ -121,10 +121,10 @@ export class Standing {
     this.#kinds = [...new Map(kinds.map((each) => [`${each.family} ${each.bits}`, each])).values()];
   }
 
-  #place(measure: KeepingOut): [Map<string, KeepingOut[]>, string] {
-    return measure.did === 'ban' && measure.address !== undefined
-      ? [this.#byAddress, tryRange(measure.address)?.text ?? measure.address]
-      : [this.#byUser, measure.user as string];
+  #place(action: ActiveBan): [Map<string, ActiveBan[]>, string] {
+    return action.type === 'ban' && action.address !== undefined
+      ? [this.#byAddress, tryRange(action.address)?.text ?? action.address]
+      : [this.#byUser, action.user as string];
   }
 
   #cutOff(user: string, beforeMs: number): void {
@@ -140,6 +140,6 @@ function tryRange(text: string): AddressRange | undefined {
   }
 }
 
-function endOf({ untilMs }: KeepingOut): number {
+function endOf({ untilMs }: ActiveBan): number {
   return untilMs ?? Number.POSITIVE_INFINITY;
 }

@@ -1,8 +1,8 @@
 import { type Author, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
-import type { Actor, Ban, KeepingOut, Removal } from '../model/moderation.js';
+import type { Actor, Ban, ActiveBan, Removal } from '../model/moderation.js';
 
 /** What a client is told that is kept out: by whom, until when and why. */
-export function bannedProblem({ by, channel, reason, untilMs }: KeepingOut): Problem {
+export function bannedProblem({ by, channel, reason, untilMs }: ActiveBan): Problem {
   const place = channel === undefined ? 'from this service' : `from ${channel}`;
   const until = untilMs === undefined ? undefined : new Date(untilMs).toISOString();
   const parts = [`banned ${place}`];
@@ -32,7 +32,7 @@ export function removedBy({ reason, untilMs, by }: Pick<Ban | Removal, 'reason' 
   };
 }
 
-/** The author to name for a measure; nobody where an application took it in nobody's name. */
+/** The author to name for an action; nobody where an application took it in nobody's name. */
 export function namedActor({ kind, id, name }: Actor): Author | undefined {
   if (kind !== 'user') return undefined;
   return {

@@ -8,12 +8,12 @@ import type { Answered, OpenRule } from '../rules/accessRule.js';
 /** How long an answer is remembered that does not say so itself, in milliseconds: a yes, and a no. */
 const rememberMs = { yes: 60_000, no: 5_000 };
 /** An answer is remembered for at most this long, in milliseconds. */
-const mostRememberMs = 86_400_000;
+const maxRememberMs = 86_400_000;
 /** Whoever has entered on an answer's strength is asked about again after this long at the soonest, in milliseconds. */
 const againMs = 5_000;
 /** Most answers remembered, and most questions under way, of one instance. */
-const mostRemembered = 50_000;
-const mostUnderWay = 1_000;
+const maxRemembered = 50_000;
+const maxUnderWay = 1_000;
 
 export interface QuestionsHost {
   readonly clock: Clock;
@@ -74,7 +74,7 @@ export class Questions {
     if (underWay !== undefined) return underWay;
 
     const breaker = this.#breakerOf(url);
-    const waitMs = this.#underWay.size < mostUnderWay ? breaker.ask(clock.monotonic()) : againMs;
+    const waitMs = this.#underWay.size < maxUnderWay ? breaker.ask(clock.monotonic()) : againMs;
     if (waitMs > 0)
       return {
         verdict: 'failed',
@@ -92,7 +92,7 @@ export class Questions {
       if (asker === undefined) throw new Error('there is nobody to ask');
       const answer = await this.#inTime(asker.ask(url, question));
       breaker.succeeded();
-      const forMs = Math.min(answer.rememberMs ?? rememberMs[answer.allow ? 'yes' : 'no'], mostRememberMs);
+      const forMs = Math.min(answer.rememberMs ?? rememberMs[answer.allow ? 'yes' : 'no'], maxRememberMs);
       const answered = this.#answered(answer, forMs);
       if (forMs > 0) this.#remember(key, answered, clock.now() + forMs);
       return answered;
@@ -119,7 +119,7 @@ export class Questions {
     // The newest stand last, so that the first to be forgotten is the oldest.
     this.#remembered.delete(key);
     this.#remembered.set(key, { answered, untilMs });
-    if (this.#remembered.size <= mostRemembered) return;
+    if (this.#remembered.size <= maxRemembered) return;
     for (const oldest of this.#remembered.keys()) {
       this.#remembered.delete(oldest);
       break;
@@ -144,7 +144,7 @@ export class Questions {
   /** Forgets answers that have run out. Persons beyond number get new ones, and are then asked about anew. */
   sweep(): void {
     const now = this.#host.clock.now();
-    if (this.#persons.size > mostRemembered) this.#persons.clear();
+    if (this.#persons.size > maxRemembered) this.#persons.clear();
     for (const [key, { untilMs }] of this.#remembered) if (untilMs <= now) this.#remembered.delete(key);
   }
 

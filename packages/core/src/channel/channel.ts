@@ -1,6 +1,6 @@
 import { type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
 import type { Fanout } from '../delivery/fanout.js';
-import type { Counts } from '../model/counters.js';
+import type { Counters } from '../model/counters.js';
 import { Frame } from '../model/frame.js';
 import { type Hail, hailFrame } from '../model/hail.js';
 import type { LoggedMessage, LogSlice, Place } from '../model/message.js';
@@ -37,7 +37,7 @@ export interface ChannelHost {
   readonly relay: Relay;
   readonly report: Report;
   readonly fanout: Fanout;
-  readonly counts: Counts;
+  readonly counters: Counters;
   readonly traces: Traces;
   /** The record of the channel. */
   readonly log: LogReader;
@@ -267,7 +267,7 @@ export class Channel implements Subscriber, SequencerOutput {
     for (const { session, queue } of this.#recipients) {
       if (!logged.isFor(session)) continue;
       queue.push(frame);
-      this.#host.counts.deliveries += 1;
+      this.#host.counters.deliveries += 1;
     }
   }
 
@@ -279,14 +279,14 @@ export class Channel implements Subscriber, SequencerOutput {
     if (this.#recipients.size === 0) return;
     const batch = frames.reduce((all, frame) => all.and(frame), this.#host.fanout.root);
     for (const { queue } of this.#recipients) queue.pushAll(batch);
-    this.#host.counts.deliveries += this.#recipients.size * frames.length;
+    this.#host.counters.deliveries += this.#recipients.size * frames.length;
   };
 
   /** The record was lost, or its next messages have expired: all recipients are told. */
   startOver(after: Place, slice: LogSlice): void {
     const gap = gapOf(after, slice);
     this.tell(new Frame(JSON.stringify({ on: 'gap', channel: this.name, ...gap }), true, this.name));
-    this.#host.counts.gaps[gap.why] += this.#recipients.size;
+    this.#host.counters.gaps[gap.why] += this.#recipients.size;
     this.#window.clear();
   }
 
@@ -307,7 +307,7 @@ export class Channel implements Subscriber, SequencerOutput {
   /** Drops from the window what a recent logbook's bounds no longer show. */
   #trimWindow(): void {
     const { logbook } = this.match.rule;
-    if (logbook.keep === 'recent') this.#window.trim(logbook.bounds, this.#host.clock.now());
+    if (logbook.type === 'recent') this.#window.trim(logbook.bounds, this.#host.clock.now());
   }
 
   #readLast(count: number, bytes: number): Promise<LogSlice> {

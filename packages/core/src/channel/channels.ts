@@ -1,7 +1,7 @@
 import { type ChannelName, formatCursor } from '@nine-bells/wire';
 import type { Fanout } from '../delivery/fanout.js';
-import type { Wheel } from '../lib/timerWheel.js';
-import type { Counts } from '../model/counters.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
+import type { Counters } from '../model/counters.js';
 import type { ChannelInfo } from '../model/info.js';
 import type { KeptChannel, Place } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
@@ -19,12 +19,12 @@ export interface ChannelsHost {
   readonly options: Pick<EngineOptions, 'tailMessages' | 'tailChars' | 'tailsChars' | 'channelLingerMs'>;
   readonly rules: ChannelRules;
   readonly clock: Clock;
-  readonly wheel: Wheel;
+  readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly store: Store;
   readonly report: Report;
   readonly fanout: Fanout;
-  readonly counts: Counts;
+  readonly counters: Counters;
   readonly traces: Traces;
   readonly features: readonly FeatureSource[];
 }
@@ -79,7 +79,7 @@ export class Channels implements Iterable<Channel> {
 
   /** The record of the channels of a rule. */
   logOf({ rule }: RuleMatch): LogReader {
-    return rule.logbook.keep === 'kept' ? this.#host.store : this.#host.relay.recent;
+    return rule.logbook.type === 'kept' ? this.#host.store : this.#host.relay.recent;
   }
 
   /** Opens a channel, or gives the one that is open. */
@@ -137,7 +137,7 @@ export class Channels implements Iterable<Channel> {
     const lastAtMs = present?.lastAtMs ?? lastAt;
     return {
       channel,
-      ...(rule === undefined ? {} : { pattern: rule.pattern, logbook: rule.logbook.keep }),
+      ...(rule === undefined ? {} : { pattern: rule.pattern, logbook: rule.logbook.type }),
       ...(rule?.about === undefined ? {} : { about: rule.about }),
       entered: present?.recipients ?? 0,
       ...(head === undefined ? {} : { cursor: formatCursor(head) }),
@@ -146,13 +146,13 @@ export class Channels implements Iterable<Channel> {
   }
 
   #hostOf(match: RuleMatch): ChannelHost {
-    const { options, wheel, clock, relay, report, fanout, counts, traces, features } = this.#host;
+    const { options, wheel, clock, relay, report, fanout, counters, traces, features } = this.#host;
     return {
       clock,
       relay,
       report,
       fanout,
-      counts,
+      counters,
       traces,
       features,
       log: this.logOf(match),

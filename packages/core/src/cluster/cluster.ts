@@ -1,17 +1,17 @@
 import type { ChannelName, Json, Member } from '@nine-bells/wire';
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import type {
   ChannelInfo,
   Membership,
-  OwnSide,
+  LocalAnswers,
   SessionInfo,
   SessionVisitor,
   TraceFound,
-  UserStanding,
+  UserActivity,
 } from '../model/info.js';
-import type { InstanceCard, InstanceInfo, InstanceQuestion } from '../model/instance.js';
+import type { InstanceStatus, InstanceInfo, InstanceQuestion } from '../model/instance.js';
 import type { Table, TableEntry } from '../model/memberTable.js';
-import type { Measure } from '../model/moderation.js';
+import type { ModerationAction } from '../model/moderation.js';
 import { defaultPresence } from '../model/presenceRule.js';
 import type { RefusalKind } from '../model/refusal.js';
 import { availability } from '../model/status.js';
@@ -29,11 +29,11 @@ export interface ClusterHost {
   /** This instance's name. */
   readonly name: string;
   /** What this instance answers itself. */
-  readonly own: OwnSide;
+  readonly own: LocalAnswers;
   readonly relay: Relay;
-  readonly wheel: Wheel;
+  readonly wheel: TimerWheel;
   /** What this instance says of itself. */
-  readonly card: () => InstanceCard;
+  readonly status: () => InstanceStatus;
 }
 
 /** What all instances have answered together. */
@@ -45,31 +45,31 @@ export type Gathered<T> = T & {
 /** Asks all instances of the service, this one included, and puts their answers together. */
 export class Cluster {
   readonly #name: string;
-  readonly #own: OwnSide;
+  readonly #own: LocalAnswers;
   readonly #relay: Relay;
   readonly #others: Others | undefined;
-  readonly #wheel: Wheel;
-  readonly #card: () => InstanceCard;
+  readonly #wheel: TimerWheel;
+  readonly #status: () => InstanceStatus;
   /** Names claimed where there are no other instances. */
   readonly #claimed = new Set<string>();
 
-  constructor({ name, own, relay, wheel, card }: ClusterHost) {
+  constructor({ name, own, relay, wheel, status }: ClusterHost) {
     this.#name = name;
     this.#own = own;
     this.#relay = relay;
     this.#others = relay.others;
     this.#wheel = wheel;
-    this.#card = card;
+    this.#status = status;
   }
 
   /** What this instance says of itself. */
-  get card(): InstanceCard {
-    return this.#card();
+  get status(): InstanceStatus {
+    return this.#status();
   }
 
   /** The instances of the service, this one included, by name. */
   get instances(): readonly InstanceInfo[] {
-    const here = { ...this.card, holder: this.#others?.self ?? this.#name, isThis: true, leaseMs: 0 };
+    const here = { ...this.status, instanceId: this.#others?.self ?? this.#name, isThis: true, leaseMs: 0 };
     const all = this.#others?.list() ?? [];
     return all.some(({ isThis }) => isThis) ? all : [here, ...all];
   }
@@ -81,7 +81,7 @@ export class Cluster {
 
   /** Has all instances read again which API keys there are. */
   async keysChanged(): Promise<void> {
-    await this.#relay.control.append({ did: 'keys-changed' });
+    await this.#relay.control.append({ type: 'keys-changed' });
   }
 
   /** Whether this call is the first within `ttlMs` to claim a name, on any instance. */
@@ -100,7 +100,7 @@ export class Cluster {
 
   /** The sessions that are connected, each at its instance. */
   async sessions(limit: number, user?: string): Promise<Gathered<{ sessions: readonly SessionInfo[] }>> {
-    const question = { ask: 'sessions', limit, ...(user === undefined ? {} : { user }) } as const;
+    const question = { type: 'sessions', limit, ...(user === undefined ? {} : { user }) } as const;
     const { all, missing } = await this.#ask<readonly SessionInfo[]>(question, this.#own.sessions(user, limit));
     const sessions = all.flat().sort((a, b) => a.sinceMs - b.sinceMs);
     return { sessions: sessions.slice(-limit), missing };
@@ -108,7 +108,7 @@ export class Cluster {
 
   /** Who is in a channel: the first `limit` of them, and how many there are. */
   async members(channel: ChannelName, limit: number): Promise<Gathered<{ members: readonly Member[]; count: number }>> {
-    const { all, missing } = await this.#ask<Table | null>({ ask: 'table', channel }, this.#own.table(channel));
+    const { all, missing } = await this.#ask<Table | null>({ type: 'table', channel }, this.#own.table(channel));
     const present = shown(
       channel,
       all.flatMap((table) => table?.entries ?? []),
@@ -119,7 +119,7 @@ export class Cluster {
   /** The channels where a user is a member. */
   async memberships(user: string): Promise<Gathered<{ channels: readonly Membership[] }>> {
     type Entered = readonly { channel: ChannelName; entries: readonly TableEntry[] }[];
-    const { all, missing } = await this.#ask<Entered>({ ask: 'memberships', user }, this.#own.memberships(user));
+    const { all, missing } = await this.#ask<Entered>({ type: 'memberships', user }, this.#own.memberships(user));
     const entries = new Map<ChannelName, TableEntry[]>();
     for (const each of all.flat()) entries.set(each.channel, [...(entries.get(each.channel) ?? []), ...each.entries]);
     const channels = [...entries].flatMap(([channel, some]) => {
@@ -131,13 +131,13 @@ export class Cluster {
 
   /** How many have entered a channel. */
   async entrants(channel: ChannelName): Promise<number> {
-    const { all } = await this.#ask<number>({ ask: 'entrants', channel }, this.#own.entrants(channel));
+    const { all } = await this.#ask<number>({ type: 'entrants', channel }, this.#own.entrants(channel));
     return all.reduce((sum, each) => sum + each, 0);
   }
 
   /** Channels that somebody has entered, with how many have, by name. */
   async entered(after: string, limit: number): Promise<Gathered<{ channels: ReadonlyMap<ChannelName, ChannelInfo> }>> {
-    const question = { ask: 'channels', after, limit } as const;
+    const question = { type: 'channels', after, limit } as const;
     const { all, missing } = await this.#ask<readonly ChannelInfo[]>(question, this.#own.entered(after, limit));
     const channels = new Map<ChannelName, ChannelInfo>();
     for (const each of all.flat()) {
@@ -151,43 +151,43 @@ export class Cluster {
   async visitor(session: string): Promise<SessionVisitor | undefined> {
     const here = this.#own.visitor(session);
     if (here !== null || this.#others === undefined) return here ?? undefined;
-    const { all } = await this.#ask<SessionVisitor | null>({ ask: 'visitor', session }, null);
+    const { all } = await this.#ask<SessionVisitor | null>({ type: 'visitor', session }, null);
     return all.find((each) => each !== null) ?? undefined;
   }
 
   /** What was refused, by kind, the latest first. */
   async refusals(): Promise<Gathered<{ refusals: readonly RefusalKind[] }>> {
-    const { all, missing } = await this.#ask<readonly RefusalKind[]>({ ask: 'refusals' }, this.#own.refusals());
+    const { all, missing } = await this.#ask<readonly RefusalKind[]>({ type: 'refusals' }, this.#own.refusals());
     return { refusals: joinedRefusals(all), missing };
   }
 
-  /** How many sessions a measure is about. */
-  async concerned(measure: Measure): Promise<number> {
-    const { all } = await this.#ask<number>({ ask: 'concerned', measure }, this.#own.concerned(measure));
+  /** How many sessions an action is about. */
+  async concerned(action: ModerationAction): Promise<number> {
+    const { all } = await this.#ask<number>({ type: 'concerned', action }, this.#own.concerned(action));
     return all.reduce((sum, each) => sum + each, 0);
   }
 
   /** The address of the other instance that a session is connected to; `undefined` if none has it. */
   async homeOf(session: string): Promise<string | undefined> {
     if (this.#others === undefined) return undefined;
-    const { answers } = await this.#others.ask<SessionVisitor | null>({ ask: 'visitor', session }, askWithinMs);
-    const holder = answers.find(({ answer }) => answer !== null)?.holder;
-    return this.instances.find((each) => each.holder === holder)?.address;
+    const { answers } = await this.#others.ask<SessionVisitor | null>({ type: 'visitor', session }, askWithinMs);
+    const instanceId = answers.find(({ answer }) => answer !== null)?.instanceId;
+    return this.instances.find((each) => each.instanceId === instanceId)?.address;
   }
 
   /** How users stand, of those who are connected anywhere. */
-  async standings(
+  async activityOf(
     users: readonly string[],
     channel?: ChannelName,
-  ): Promise<Gathered<{ users: ReadonlyMap<string, UserStanding> }>> {
-    const question = { ask: 'standings', users, ...(channel === undefined ? {} : { channel }) } as const;
-    const own = this.#own.standings(users, channel);
-    const { all, missing } = await this.#ask<Readonly<Record<string, UserStanding>>>(question, own);
-    const merged = new Map<string, UserStanding>();
+  ): Promise<Gathered<{ users: ReadonlyMap<string, UserActivity> }>> {
+    const question = { type: 'activity', users, ...(channel === undefined ? {} : { channel }) } as const;
+    const own = this.#own.activityOf(users, channel);
+    const { all, missing } = await this.#ask<Readonly<Record<string, UserActivity>>>(question, own);
+    const merged = new Map<string, UserActivity>();
     for (const each of all)
-      for (const [user, standing] of Object.entries(each)) {
+      for (const [user, activity] of Object.entries(each)) {
         const known = merged.get(user);
-        merged.set(user, known === undefined ? standing : both(known, standing));
+        merged.set(user, known === undefined ? activity : both(known, activity));
       }
     return { users: merged, missing };
   }
@@ -197,7 +197,7 @@ export class Cluster {
    * instance remembers it.
    */
   async trace(id: string, user?: string): Promise<Trace | undefined> {
-    const found = await this.#askNamed<TraceFound>({ ask: 'trace', id }, this.#own.trace(id));
+    const found = await this.#askNamed<TraceFound>({ type: 'trace', id }, this.#own.trace(id));
     const accepted = found.all.flatMap(({ instance, answer }) =>
       answer.accepted ? { ...answer.accepted, instance } : [],
     )[0];
@@ -218,7 +218,7 @@ export class Cluster {
     };
     if (user === undefined) return trace;
     const stays = await this.#askNamed<StaysHere>(
-      { ask: 'stays', user, channel },
+      { type: 'stays', user, channel },
       await this.#own.stays(user, channel),
     );
     const atMs = instances[0]?.atMs ?? known.atMs;
@@ -254,7 +254,7 @@ export class Cluster {
   }
 }
 
-function both(a: UserStanding, b: UserStanding): UserStanding {
+function both(a: UserActivity, b: UserActivity): UserActivity {
   return {
     status: availability(b.status) < availability(a.status) ? b.status : a.status,
     isLooking: a.isLooking || b.isLooking,

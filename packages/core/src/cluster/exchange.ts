@@ -12,9 +12,9 @@ export interface Placed {
 /** A lease of an instance, as all see it. */
 export interface Lease {
   /** The instance and its incarnation. */
-  readonly holder: string;
-  /** What the holder says of itself, as JSON text. */
-  readonly card: string;
+  readonly instanceId: string;
+  /** What the instanceId says of itself, as JSON text. */
+  readonly status: string;
   /** For how long it still holds, in milliseconds; negative: for how long it has been over. */
   readonly leftMs: number;
 }
@@ -57,9 +57,9 @@ export interface Exchange {
   subscribe(topic: string): Promise<void>;
   unsubscribe(topic: string): void;
   /** Takes or renews a lease. */
-  beat(holder: string, card: string, ttlMs: number): Promise<Beat>;
+  beat(instanceId: string, status: string, ttlMs: number): Promise<Beat>;
   /** Gives a lease back. */
-  leave(holder: string): Promise<void>;
+  leave(instanceId: string): Promise<void>;
   /** Whether this call is the first within `ttlMs` to claim a name. */
   claim(name: string, ttlMs: number): Promise<boolean>;
   listen(ears: ExchangeEars): void;
@@ -74,7 +74,7 @@ export const topics = {
   /** Words to all instances. */
   all: 'all',
   /** Words to one instance. */
-  instance: (holder: string): string => `i/${holder}`,
+  instance: (instanceId: string): string => `i/${instanceId}`,
 } as const;
 
 /** The channel in whose record the control log is kept; no client can name it. */

@@ -10,36 +10,36 @@ import { type Beat, controlChannel, type Exchange, type ExchangeEars, type Place
 const leaseForgottenMs = 60_000;
 
 interface Held {
-  readonly card: string;
+  readonly status: string;
   readonly endsMs: number;
 }
 
-/** An exchange in one process's memory, for the instances that this process links: each has a door of its own to it. */
+/** An exchange in one process's memory, for the instances that this process links: each has a connection of its own. */
 export class ExchangeHub {
   readonly #clock: Clock;
   /** The records; another one takes their place when they are lost. */
   logs: RecentLogs;
-  readonly #doors = new Set<HubDoor>();
+  readonly #members = new Set<HubExchange>();
   readonly #leases = new Map<string, Held>();
   readonly #claims = new Map<string, number>();
 
   /**
    * @param saved - the records of recent channels as they were at the last clean stop
-   * @param mostChars - bound on all records together
+   * @param maxChars - bound on all records together
    */
-  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], mostChars?: number) {
+  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], maxChars?: number) {
     this.#clock = clock;
-    this.logs = new RecentLogs(clock, ids, (channel) => this.#isWanted(channel), saved, mostChars);
+    this.logs = new RecentLogs(clock, ids, (channel) => this.#isWanted(channel), saved, maxChars);
   }
 
-  door(): HubDoor {
-    const door = new HubDoor(this);
-    this.#doors.add(door);
-    return door;
+  join(): HubExchange {
+    const member = new HubExchange(this);
+    this.#members.add(member);
+    return member;
   }
 
-  close(door: HubDoor): void {
-    this.#doors.delete(door);
+  close(member: HubExchange): void {
+    this.#members.delete(member);
   }
 
   stop(): void {
@@ -62,22 +62,22 @@ export class ExchangeHub {
   }
 
   publish(topic: string, text: string): void {
-    for (const door of this.#doors) if (door.wants(topic)) door.tell(topic, text);
+    for (const member of this.#members) if (member.wants(topic)) member.tell(topic, text);
   }
 
-  beat(holder: string, card: string, ttlMs: number): Beat {
+  beat(instanceId: string, status: string, ttlMs: number): Beat {
     const now = this.#clock.monotonic();
-    const before = this.#leases.get(holder);
-    this.#leases.set(holder, { card, endsMs: now + ttlMs });
+    const before = this.#leases.get(instanceId);
+    this.#leases.set(instanceId, { status, endsMs: now + ttlMs });
     for (const [each, { endsMs }] of this.#leases) if (now - endsMs > leaseForgottenMs) this.#leases.delete(each);
     return {
       held: before !== undefined && before.endsMs > now,
-      leases: [...this.#leases].map(([each, held]) => ({ holder: each, card: held.card, leftMs: held.endsMs - now })),
+      leases: [...this.#leases].map(([each, held]) => ({ instanceId: each, status: held.status, leftMs: held.endsMs - now })),
     };
   }
 
-  leave(holder: string): void {
-    this.#leases.delete(holder);
+  leave(instanceId: string): void {
+    this.#leases.delete(instanceId);
   }
 
   claim(name: string, ttlMs: number): boolean {
@@ -91,13 +91,13 @@ export class ExchangeHub {
   #isWanted(channel: ChannelName): boolean {
     if (channel === controlChannel) return true;
     const topic = topics.channel(channel);
-    for (const door of this.#doors) if (door.wants(topic)) return true;
+    for (const member of this.#members) if (member.wants(topic)) return true;
     return false;
   }
 }
 
 /** What one instance has of a hub. */
-export class HubDoor implements Exchange {
+export class HubExchange implements Exchange {
   readonly #hub: ExchangeHub;
   readonly #topics = new Set<string>();
   #ears: ExchangeEars | undefined;
@@ -151,12 +151,12 @@ export class HubDoor implements Exchange {
     this.#topics.delete(topic);
   }
 
-  async beat(holder: string, card: string, ttlMs: number): Promise<Beat> {
-    return this.#hub.beat(holder, card, ttlMs);
+  async beat(instanceId: string, status: string, ttlMs: number): Promise<Beat> {
+    return this.#hub.beat(instanceId, status, ttlMs);
   }
 
-  async leave(holder: string): Promise<void> {
-    this.#hub.leave(holder);
+  async leave(instanceId: string): Promise<void> {
+    this.#hub.leave(instanceId);
   }
 
   async claim(name: string, ttlMs: number): Promise<boolean> {

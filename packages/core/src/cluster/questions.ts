@@ -1,14 +1,14 @@
 import type { Json } from '@nine-bells/wire';
-import type { OwnSide } from '../model/info.js';
+import type { LocalAnswers } from '../model/info.js';
 import type { InstanceQuestion } from '../model/instance.js';
 
 /** Answers what another instance asks. */
-export function answerOf(own: OwnSide, question: InstanceQuestion): Json | Promise<Json> {
+export function answerOf(own: LocalAnswers, question: InstanceQuestion): Json | Promise<Json> {
   return answered(own, question) as Json | Promise<Json>;
 }
 
-function answered(own: OwnSide, question: InstanceQuestion): unknown {
-  switch (question.ask) {
+function answered(own: LocalAnswers, question: InstanceQuestion): unknown {
+  switch (question.type) {
     case 'table':
       return own.table(question.channel);
     case 'memberships':
@@ -21,10 +21,10 @@ function answered(own: OwnSide, question: InstanceQuestion): unknown {
       return own.entrants(question.channel);
     case 'channels':
       return own.entered(question.after, question.limit);
-    case 'standings':
-      return own.standings(question.users, question.channel);
+    case 'activity':
+      return own.activityOf(question.users, question.channel);
     case 'concerned':
-      return own.concerned(question.measure);
+      return own.concerned(question.action);
     case 'refusals':
       return own.refusals();
     case 'trace':

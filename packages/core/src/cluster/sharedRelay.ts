@@ -1,6 +1,6 @@
 import { type ChannelName, type Json, refusal } from '@nine-bells/wire';
 import type { ControlEntry } from '../model/control.js';
-import type { InstanceAnswers, InstanceCard, InstanceInfo, InstanceQuestion, InstanceWord } from '../model/instance.js';
+import type { InstanceAnswers, InstanceStatus, InstanceInfo, InstanceQuestion, InstanceWord } from '../model/instance.js';
 import type { Growth } from '../model/mark.js';
 import {
   type Appended,
@@ -43,7 +43,7 @@ const batchChars = 1_000_000;
 /** How long the control log may not have been read before nobody new is let in, in milliseconds. */
 const controlFreshMs = 5_000;
 /** Most instances that are remembered not to be there any more. */
-const mostGone = 1_000;
+const maxGone = 1_000;
 /** When to try again what was refused because nothing is carried, in milliseconds. */
 const retryAfterMs = 1_000;
 
@@ -64,7 +64,7 @@ interface Appending {
 
 interface Asked {
   readonly open: Set<string>;
-  readonly answers: { instance: string; holder: string; answer: Json }[];
+  readonly answers: { instance: string; instanceId: string; answer: Json }[];
   done(): void;
 }
 
@@ -79,7 +79,7 @@ type Envelope = { readonly from: string } & (
 );
 
 interface Known {
-  card: InstanceCard;
+  status: InstanceStatus;
   leftMs: number;
   /** When its lease was last seen to hold. */
   aliveAtMs: number;
@@ -340,13 +340,13 @@ export class SharedRelay implements Relay {
     else if ('bye' in envelope) this.#forget(from);
     else if ('came' in envelope) void this.#beat();
     else if ('question' in envelope) void this.#answer(envelope.ask, envelope.question, from);
-    else this.#answered(envelope.re, { instance: envelope.instance, holder: from, answer: envelope.answer });
+    else this.#answered(envelope.re, { instance: envelope.instance, instanceId: from, answer: envelope.answer });
   }
 
   /** Whether it is heard what an instance says: not, once it is taken to have gone. */
-  #hears(holder: string): boolean {
-    if (this.#gone.has(holder)) return false;
-    if (holder !== this.#self && !this.#known.has(holder)) this.#strangers.set(holder, this.#clock.monotonic());
+  #hears(instanceId: string): boolean {
+    if (this.#gone.has(instanceId)) return false;
+    if (instanceId !== this.#self && !this.#known.has(instanceId)) this.#strangers.set(instanceId, this.#clock.monotonic());
     return true;
   }
 
@@ -359,7 +359,7 @@ export class SharedRelay implements Relay {
   #ask<T>(question: InstanceQuestion, withinMs: number): Promise<InstanceAnswers<T>> {
     const all = [...this.#known].filter(([each]) => each !== this.#self);
     if (all.length === 0) return Promise.resolve({ answers: [], missing: [] });
-    const nameOf = (each: string): string => this.#known.get(each)?.card.instance ?? each;
+    const nameOf = (each: string): string => this.#known.get(each)?.status.instance ?? each;
     if (!this.#linked) return Promise.resolve({ answers: [], missing: all.map(([each]) => nameOf(each)) });
     const id = ++this.#lastAsked;
     return new Promise((resolve) => {
@@ -371,7 +371,7 @@ export class SharedRelay implements Relay {
           this.#asked.delete(id);
           resolve({
             answers: asked.answers.filter(
-              (each) => !this.#gone.has(each.holder),
+              (each) => !this.#gone.has(each.instanceId),
             ) as unknown as InstanceAnswers<T>['answers'],
             missing: [...asked.open].map(nameOf),
           });
@@ -388,7 +388,7 @@ export class SharedRelay implements Relay {
       const answer = (await this.#ears?.answer(question)) ?? null;
       this.#say(topics.instance(from), { re, instance: this.#options.instance, answer });
     } catch (error) {
-      this.#options.report(error, { what: 'a question of another instance could not be answered', ask: question.ask });
+      this.#options.report(error, { what: 'a question of another instance could not be answered', ask: question.type });
     }
   }
 
@@ -397,7 +397,7 @@ export class SharedRelay implements Relay {
     if (asked === undefined) return;
     // One that has come meanwhile answers too.
     asked.answers.push(answer);
-    asked.open.delete(answer.holder);
+    asked.open.delete(answer.instanceId);
     if (asked.open.size === 0) asked.done();
   }
 
@@ -484,17 +484,17 @@ export class SharedRelay implements Relay {
 
   #list(): readonly InstanceInfo[] {
     const all: InstanceInfo[] = [];
-    const card = this.#ears?.card();
-    for (const [holder, known] of this.#known) {
-      const isThis = holder === this.#self;
-      const shown = isThis && card !== undefined ? this.#cardOf(card) : known.card;
-      all.push({ holder, isThis, leaseMs: Math.round(known.leftMs), ...shown });
+    const status = this.#ears?.status();
+    for (const [instanceId, known] of this.#known) {
+      const isThis = instanceId === this.#self;
+      const shown = isThis && status !== undefined ? this.#statusOf(status) : known.status;
+      all.push({ instanceId, isThis, leaseMs: Math.round(known.leftMs), ...shown });
     }
     return all.sort((a, b) => (a.instance < b.instance ? -1 : 1));
   }
 
-  #cardOf(card: InstanceCard): InstanceCard {
-    return { ...card, ...(this.#relayMs === undefined ? {} : { relayMs: Math.round(this.#relayMs * 100) / 100 }) };
+  #statusOf(status: InstanceStatus): InstanceStatus {
+    return { ...status, ...(this.#relayMs === undefined ? {} : { relayMs: Math.round(this.#relayMs * 100) / 100 }) };
   }
 
   #newSelf(): string {
@@ -557,7 +557,7 @@ export class SharedRelay implements Relay {
   async #renew(): Promise<void> {
     const { leaseMs } = this.#options;
     const atMs = this.#clock.monotonic();
-    const shown = JSON.stringify(this.#cardOf((this.#ears as OthersEars).card()));
+    const shown = JSON.stringify(this.#statusOf((this.#ears as OthersEars).status()));
     const self = this.#self;
     this.#triedAtMs ??= atMs;
     const { held, leases } = await this.#within(this.#exchange.beat(self, shown, leaseMs));
@@ -606,36 +606,36 @@ export class SharedRelay implements Relay {
   }
 
   #look(leases: readonly Lease[], now: number): void {
-    for (const { holder, card, leftMs } of leases) {
-      const known = this.#known.get(holder);
-      if (this.#gone.has(holder) || (known === undefined && leftMs <= 0)) continue;
-      this.#known.set(holder, {
-        card: JSON.parse(card) as InstanceCard,
+    for (const { instanceId, status, leftMs } of leases) {
+      const known = this.#known.get(instanceId);
+      if (this.#gone.has(instanceId) || (known === undefined && leftMs <= 0)) continue;
+      this.#known.set(instanceId, {
+        status: JSON.parse(status) as InstanceStatus,
         leftMs,
         aliveAtMs: leftMs > 0 ? now : (known?.aliveAtMs ?? now),
       });
-      this.#strangers.delete(holder);
+      this.#strangers.delete(instanceId);
     }
     // While the exchange was away nobody could renew a lease: each has the time of one to do so.
     const sinceMs = now - this.#linkedSinceMs;
-    for (const [holder, { aliveAtMs }] of this.#known)
-      if (holder !== this.#self && aliveAtMs < now && sinceMs > this.#options.leaseMs) this.#forget(holder);
-    for (const [holder, heardAtMs] of this.#strangers)
-      if (now - heardAtMs > this.#options.leaseMs && sinceMs > this.#options.leaseMs) this.#forget(holder);
+    for (const [instanceId, { aliveAtMs }] of this.#known)
+      if (instanceId !== this.#self && aliveAtMs < now && sinceMs > this.#options.leaseMs) this.#forget(instanceId);
+    for (const [instanceId, heardAtMs] of this.#strangers)
+      if (now - heardAtMs > this.#options.leaseMs && sinceMs > this.#options.leaseMs) this.#forget(instanceId);
   }
 
-  #forget(holder: string): void {
-    this.#known.delete(holder);
-    this.#strangers.delete(holder);
-    if (this.#gone.has(holder)) return;
-    this.#gone.add(holder);
-    if (this.#gone.size > mostGone)
+  #forget(instanceId: string): void {
+    this.#known.delete(instanceId);
+    this.#strangers.delete(instanceId);
+    if (this.#gone.has(instanceId)) return;
+    this.#gone.add(instanceId);
+    if (this.#gone.size > maxGone)
       for (const oldest of this.#gone) {
         this.#gone.delete(oldest);
         break;
       }
-    for (const asked of [...this.#asked.values()]) if (asked.open.delete(holder) && asked.open.size === 0) asked.done();
-    this.#ears?.gone(holder);
+    for (const asked of [...this.#asked.values()]) if (asked.open.delete(instanceId) && asked.open.size === 0) asked.done();
+    this.#ears?.gone(instanceId);
   }
 
   /** Says goodbye. */

@@ -22,10 +22,10 @@ export class SoloRelay implements Relay {
 
   /**
    * @param saved - the records of recent channels as they were at the last clean stop
-   * @param mostChars - bound on all records together
+   * @param maxChars - bound on all records together
    */
-  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], mostChars?: number) {
-    this.#logs = new RecentLogs(clock, ids, (channel) => this.#subscribers.has(channel), saved, mostChars);
+  constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], maxChars?: number) {
+    this.#logs = new RecentLogs(clock, ids, (channel) => this.#subscribers.has(channel), saved, maxChars);
     let receive: (entry: ControlEntry) => void = () => {};
     this.control = {
       append: async (entry) => receive(entry),

@@ -1,4 +1,4 @@
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import type { WaitingBounds } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
 
@@ -37,14 +37,14 @@ interface Pace {
  */
 export class WaitingBudget {
   readonly #clock: Clock;
-  readonly #wheel: Wheel;
+  readonly #wheel: TimerWheel;
   readonly #bounds: WaitingBounds;
   readonly #slow = new Map<SlowReader, Pace>();
   #grown = 0;
   #isLooking = false;
   #isCounting = false;
 
-  constructor(clock: Clock, wheel: Wheel, bounds: WaitingBounds) {
+  constructor(clock: Clock, wheel: TimerWheel, bounds: WaitingBounds) {
     this.#clock = clock;
     this.#wheel = wheel;
     this.#bounds = bounds;

@@ -41,7 +41,7 @@ export class DirectChannels {
   /** To enter, publish or hail in one that has not begun, it must be allowed to begin. */
   async explained(act: Act, explanation: Explanation, visitor: Visitor): Promise<Explanation> {
     const { channel, allowed } = explanation;
-    if (!allowed || channel === undefined || act === 'read' || visitor.who.oversight) return explanation;
+    if (!allowed || channel === undefined || act === 'read' || visitor.who.observer) return explanation;
     const match = this.#host.rules.match(channel);
     if (!match?.rule.direct || usersOf(match) === undefined) return explanation;
     const { problem: refused } = await this.mayBegin(match, visitor);
@@ -58,7 +58,7 @@ export class DirectChannels {
 
   async #tell(match: RuleMatch, channel: ChannelName, by: Author | undefined): Promise<void> {
     const others = (usersOf(match) ?? []).filter((user) => user !== by?.user);
-    const { users } = await this.#host.activity.standings(others, channel);
+    const { users } = await this.#host.activity.activityOf(others, channel);
     const absent = others.filter((user) => users.get(user)?.isIn !== true);
     if (absent.length === 0) return;
     await this.#host.inboxes.notify({

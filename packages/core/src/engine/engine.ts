@@ -1,6 +1,6 @@
 import { closeCodes } from '@nine-bells/wire';
 import { Access } from '../access/access.js';
-import { Standing } from '../access/activeBans.js';
+import { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem } from '../access/moderationProblems.js';
 import { Questions } from '../access/questions.js';
 import { Channels } from '../channel/channels.js';
@@ -10,23 +10,23 @@ import { WaitingBudget } from '../delivery/waitingBudget.js';
 import { DirectChannels } from '../direct/directChannels.js';
 import { Inboxes } from '../inbox/inboxes.js';
 import { Pacer } from '../lib/pacer.js';
-import { Wheel } from '../lib/timerWheel.js';
+import { TimerWheel } from '../lib/timerWheel.js';
 import { ChannelMarks } from '../marks/channelMarks.js';
 import { Marks } from '../marks/marks.js';
 import { Unread } from '../marks/unread.js';
 import { type UserAct, userActs } from '../model/access.js';
 import type { ControlEntry } from '../model/control.js';
-import { Counts } from '../model/counters.js';
+import { Counters } from '../model/counters.js';
 import { Frame } from '../model/frame.js';
-import type { InstanceCard } from '../model/instance.js';
+import type { InstanceStatus } from '../model/instance.js';
 import type { InboxEntry } from '../model/notice.js';
 import { defaultEngineOptions, type EngineOptions } from '../model/options.js';
 import type { Refused } from '../model/refusal.js';
 import { availability } from '../model/status.js';
-import { Measures } from '../moderation/moderation.js';
+import { Moderation } from '../moderation/moderation.js';
 import type { Asker } from '../ports/asker.js';
 import type { Clock } from '../ports/clock.js';
-import type { Seal } from '../ports/hmac.js';
+import type { Hmac } from '../ports/hmac.js';
 import type { Ids } from '../ports/ids.js';
 import type { Link } from '../ports/link.js';
 import type { Relay } from '../ports/relay.js';
@@ -42,12 +42,12 @@ import { accessRuleFault, asksTheApplication } from '../rules/accessRule.js';
 import { type ChannelRule, ChannelRules } from '../rules/channelRule.js';
 import { Connected } from '../session/connected.js';
 import { Connection } from '../session/connection.js';
-import { Door } from '../session/connectionLimiter.js';
+import { ConnectionLimiter } from '../session/connectionLimiter.js';
 import type { SessionHost } from '../session/host.js';
 import { type Session, Sessions } from '../session/sessions.js';
 import { AccessInquiry } from './accessInquiry.js';
 import { ChannelDirectory } from './channelDirectory.js';
-import { ownSideOf } from './localAnswers.js';
+import { localAnswersOf } from './localAnswers.js';
 import { MemberDirectory } from './memberDirectory.js';
 import { Messages } from './messages.js';
 import { Rates } from './rates.js';
@@ -57,7 +57,7 @@ import { Stats } from './stats.js';
 export interface EnginePorts {
   readonly clock: Clock;
   readonly ids: Ids;
-  readonly seal: Seal;
+  readonly hmac: Hmac;
   readonly tokens: TokenReader;
   readonly relay: Relay;
   readonly store: Store;
@@ -72,8 +72,8 @@ export interface EnginePorts {
   readonly keysChanged?: () => void;
   /** Called with how long the relay, or the database, took to take messages, in milliseconds. */
   readonly took?: (what: 'relay' | 'commit', ms: number) => void;
-  /** What only the outside knows of this instance, for its card. */
-  readonly facts?: () => Partial<InstanceCard>;
+  /** What only the outside knows of this instance, for its status. */
+  readonly facts?: () => Partial<InstanceStatus>;
 }
 
 /** How often what has ended is forgotten, in milliseconds: sessions, bans, answers. */
@@ -88,13 +88,13 @@ const drainLookMs = 50;
  */
 export class Engine {
   readonly options: EngineOptions;
-  readonly counts = new Counts();
+  readonly counters = new Counters();
   readonly messages: Messages;
   readonly channels: ChannelDirectory;
   readonly presence: MemberDirectory;
   readonly inboxes: Inboxes;
   readonly marks: Marks;
-  readonly moderation: Measures;
+  readonly moderation: Moderation;
   readonly access: AccessInquiry;
   readonly cluster: Cluster;
   readonly refusals: Refusals;
@@ -114,23 +114,23 @@ export class Engine {
   constructor(ports: EnginePorts, rules: readonly ChannelRule[], options: Partial<EngineOptions> = {}) {
     this.#ports = ports;
     this.options = { ...defaultEngineOptions, ...options };
-    const { clock, ids, seal, tokens, relay, store, report, asker, took, unreached } = ports;
+    const { clock, ids, hmac, tokens, relay, store, report, asker, took, unreached } = ports;
     this.#startedAtMs = clock.now();
     this.#id = ids.session();
-    const { counts } = this;
+    const { counters } = this;
     const { instance } = this.options;
     const channelRules = new ChannelRules(rules);
     checkRules(channelRules, this.options, asker);
-    this.#rates = new Rates(clock, counts);
-    this.refusals = new Refusals(clock, counts, ports.refused);
-    const wheel = new Wheel(clock);
+    this.#rates = new Rates(clock, counters);
+    this.refusals = new Refusals(clock, counters, ports.refused);
+    const wheel = new TimerWheel(clock);
     const fanout = new Fanout(clock);
     const traces = new Traces(() => clock.now(), this.options.traces);
-    const base = { options: this.options, clock, ids, wheel, relay, store, report, counts, traces, fanout };
+    const base = { options: this.options, clock, ids, wheel, relay, store, report, counters, traces, fanout };
 
-    const standing = new Standing(clock);
+    const bans = new ActiveBans(clock);
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
-    const access = new Access(channelRules, this.options.users, standing, this.#questions);
+    const access = new Access(channelRules, this.options.users, bans, this.#questions);
     const connected = new Connected((user) => watching.changed(user));
     const watching: Watching = new Watching(wheel, (user) => connected.clientsOf(user), relay.others);
     const publisher = new Publisher(
@@ -145,7 +145,7 @@ export class Engine {
     });
     const channelMarks = new ChannelMarks({ wheel, store, max: this.options.marksShown });
     const channels: Channels = new Channels({ ...base, rules: channelRules, features: [presences, channelMarks] });
-    const own = ownSideOf({
+    const own = localAnswersOf({
       instance,
       rules: channelRules,
       access,
@@ -157,13 +157,13 @@ export class Engine {
       refusals: this.refusals,
       moderation: () => this.moderation,
     });
-    this.cluster = new Cluster({ name: instance, own, relay, wheel, card: () => this.#card });
+    this.cluster = new Cluster({ name: instance, own, relay, wheel, status: () => this.#status });
     this.presence = new MemberDirectory(channelRules, presences, this.cluster);
-    this.moderation = new Measures({
+    this.moderation = new Moderation({
       ...base,
-      standing,
+      bans,
       connected,
-      concerned: (measure) => this.cluster.concerned(measure),
+      concerned: (action) => this.cluster.concerned(action),
       checkChannel: (channel) => void channelRules.require(channel),
     });
     this.inboxes = new Inboxes({
@@ -194,11 +194,11 @@ export class Engine {
     this.stats = new Stats({ instance, access, channels, connected, fanout, publisher });
     this.#host = {
       ...base,
-      seal,
+      hmac,
       tokens,
       rules: channelRules,
       access,
-      standing,
+      bans,
       connected,
       channels,
       publisher,
@@ -213,11 +213,11 @@ export class Engine {
       unread: new Unread({ clock, wheel, store, relay, report }),
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
       waiting: new WaitingBudget(clock, wheel, this.options.waiting),
-      door: new Door(clock, this.options),
+      limiter: new ConnectionLimiter(clock, this.options),
       sessions: new Sessions(
         clock,
         ids,
-        seal,
+        hmac,
         this.options.sessionMemoryMs,
         relay.others && ((session) => this.#cameFromElsewhere(session)),
       ),
@@ -230,11 +230,11 @@ export class Engine {
 
   /** Takes a new connection. The transport hands it what comes in. */
   connect(link: Link): Connection {
-    const { connected, door, standing, relay } = this.#host;
+    const { connected, limiter, bans, relay } = this.#host;
     const connection = new Connection(this.#host, link);
     connected.add(connection);
-    const refused = door.came(link.remote);
-    const ban = standing.keepingOutFrom(link.remote);
+    const refused = limiter.came(link.remote);
+    const ban = bans.banOfAddress(link.remote);
     const tooMany = connected.size > this.options.connections ? 'too-many-connections' : undefined;
     const shut = refused ?? tooMany;
     if (this.draining) connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
@@ -299,15 +299,15 @@ export class Engine {
 
   // ------------------------------------------------------------------------------------------------ inside
 
-  get #card(): InstanceCard {
+  get #status(): InstanceStatus {
     return {
       instance: this.options.instance,
       sinceMs: this.#startedAtMs,
       connections: this.stats.connections,
       channels: this.stats.enteredChannels,
-      messagesIn: this.counts.messagesIn,
-      deliveries: this.counts.deliveries,
-      refusals: this.counts.refusals,
+      messagesIn: this.counters.messagesIn,
+      deliveries: this.counters.deliveries,
+      refusals: this.counters.refusals,
       ...this.#rates.perS,
       draining: this.draining,
       ...this.#ports.facts?.(),
@@ -318,8 +318,8 @@ export class Engine {
   #followRelay(): void {
     const { relay, unread, watching, channels } = this.#host;
     relay.followUsers((word) => {
-      if (word.say === 'marked') unread.marked(word.user, word.standing);
-      else if (word.say === 'begun') unread.begun(word.users, word.channel);
+      if (word.type === 'marked') unread.marked(word.user, word.state);
+      else if (word.type === 'begun') unread.begun(word.users, word.channel);
       else this.inboxes.hear(word);
     });
     relay.followGrowth((growth) => unread.grew(growth));
@@ -330,7 +330,7 @@ export class Engine {
     relay.others?.follow({
       answer: (question) => this.cluster.answer(question),
       hear: (from, word) => {
-        if (word.say === 'reached') this.inboxes.reachedElsewhere(word.user, word.id);
+        if (word.type === 'reached') this.inboxes.reachedElsewhere(word.user, word.id);
         else watching.hear(from, word);
       },
       gone: (instanceId) => {
@@ -345,13 +345,13 @@ export class Engine {
         unread.lookAgain();
         watching.lookAgain();
       },
-      card: () => this.#card,
+      status: () => this.#status,
     });
   }
 
   #obey(entry: ControlEntry): void {
-    if (entry.did === 'keys-changed') this.#ports.keysChanged?.();
-    else if (entry.did === 'continue') {
+    if (entry.type === 'keys-changed') this.#ports.keysChanged?.();
+    else if (entry.type === 'continue') {
       if (entry.by !== this.#id) this.#host.sessions.continued(entry);
     } else this.moderation.obey(entry);
   }
@@ -361,7 +361,7 @@ export class Engine {
     const { id, generation } = session;
     session.isBeingSaid = true;
     control
-      .append({ did: 'continue', session: id, generation, by: this.#id })
+      .append({ type: 'continue', session: id, generation, by: this.#id })
       .catch((error: unknown) => this.#ports.report(error, { what: 'that a session continues could not be said' }))
       .finally(() => {
         session.isBeingSaid = false;
@@ -377,12 +377,12 @@ export class Engine {
   }
 
   #sweepLater(): void {
-    const { wheel, sessions, standing, door } = this.#host;
+    const { wheel, sessions, bans, limiter } = this.#host;
     wheel.after(sweepMs, () => {
       sessions.sweep();
-      standing.sweep();
+      bans.sweep();
       this.#questions.sweep();
-      door.sweep();
+      limiter.sweep();
       this.#sweepLater();
     });
   }

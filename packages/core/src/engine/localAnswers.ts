@@ -1,9 +1,9 @@
 import { type ChannelName, formatCursor, type Place, problem } from '@nine-bells/wire';
 import type { Access } from '../access/access.js';
 import type { Channels } from '../channel/channels.js';
-import type { OwnSide } from '../model/info.js';
+import type { LocalAnswers } from '../model/info.js';
 import type { StaysHere } from '../model/trace.js';
-import type { Measures } from '../moderation/moderation.js';
+import type { Moderation } from '../moderation/moderation.js';
 import type { Presences } from '../presence/presences.js';
 import type { Watching } from '../presence/watching.js';
 import type { Refusals } from '../record/refusals.js';
@@ -12,7 +12,7 @@ import type { ChannelRules } from '../rules/channelRule.js';
 import type { Connected, ConnectedSession } from '../session/connected.js';
 
 /** What an instance looks in to answer. */
-export interface OwnSideParts {
+export interface LocalAnswersHost {
   readonly instance: string;
   readonly rules: ChannelRules;
   readonly access: Access;
@@ -22,11 +22,11 @@ export interface OwnSideParts {
   readonly watching: Watching;
   readonly traces: Traces;
   readonly refusals: Refusals;
-  readonly moderation: () => Measures;
+  readonly moderation: () => Moderation;
 }
 
 /** What this instance tells the others of itself. */
-export function ownSideOf(parts: OwnSideParts): OwnSide {
+export function localAnswersOf(parts: LocalAnswersHost): LocalAnswers {
   const { instance, channels, presences, connected, watching, traces } = parts;
   return {
     table: (channel) => presences.tableOf(channel),
@@ -48,7 +48,7 @@ export function ownSideOf(parts: OwnSideParts): OwnSide {
         .sort((a, b) => (a.name < b.name ? -1 : 1))
         .slice(0, limit)
         .map(({ name }) => channels.describe({ channel: name })),
-    standings: (users, channel) =>
+    activityOf: (users, channel) =>
       Object.fromEntries(
         users.flatMap((user) => {
           const status = watching.statusHere(user);
@@ -59,7 +59,7 @@ export function ownSideOf(parts: OwnSideParts): OwnSide {
           return [[user, { status, isLooking, isIn }]];
         }),
       ),
-    concerned: (measure) => parts.moderation().concernedHere(measure).length,
+    concerned: (action) => parts.moderation().concernedHere(action).length,
     refusals: () => parts.refusals.all,
     trace: (id) =>
       traces.find(id, (channel, place) => {
@@ -75,7 +75,7 @@ export function ownSideOf(parts: OwnSideParts): OwnSide {
 }
 
 async function stayOf(
-  { rules, access }: OwnSideParts,
+  { rules, access }: LocalAnswersHost,
   client: ConnectedSession,
   channel: ChannelName,
 ): Promise<StaysHere['sessions'][number]> {

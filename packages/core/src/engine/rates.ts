@@ -11,13 +11,13 @@ interface Counted {
 /** How many messages come in and go out in a second, of late. Looked at now and then; costs nothing in between. */
 export class Rates {
   readonly #clock: Clock;
-  readonly #counts: Counted;
+  readonly #counters: Counted;
   #before: Counted & { readonly atMs: number };
   #last: Counted & { readonly atMs: number };
 
-  constructor(clock: Clock, counts: Counted) {
+  constructor(clock: Clock, counters: Counted) {
     this.#clock = clock;
-    this.#counts = counts;
+    this.#counters = counters;
     this.#before = this.#look();
     this.#last = this.#before;
   }
@@ -36,7 +36,7 @@ export class Rates {
   }
 
   #look(): Counted & { readonly atMs: number } {
-    const { messagesIn, deliveries } = this.#counts;
+    const { messagesIn, deliveries } = this.#counters;
     return { messagesIn, deliveries, atMs: this.#clock.monotonic() };
   }
 }

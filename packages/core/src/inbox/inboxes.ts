@@ -1,5 +1,5 @@
 import { type ChannelName, type Problem, ProblemError, refusal } from '@nine-bells/wire';
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import { Frame } from '../model/frame.js';
 import type { Place } from '../model/message.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft, NoticeWish, UserWord } from '../model/notice.js';
@@ -12,9 +12,9 @@ import type { Report } from '../ports/report.js';
 import type { Store } from '../ports/stores.js';
 
 /** Most users in one call. */
-const mostUsers = 10_000;
+const maxUsers = 10_000;
 /** Most characters of all notices of one call. */
-const mostChars = 67_108_864;
+const maxChars = 67_108_864;
 /** Most users, and most characters, of one commit. */
 const portionUsers = 100;
 const portionChars = 65_536;
@@ -25,12 +25,12 @@ const meetEveryMs = 1_000;
 /** Who comes again within this time, under the same name and with the same roles, is not written down anew, in milliseconds. */
 const meetAgainMs = 600_000;
 /** Most users whose last writing is remembered. */
-const mostMet = 100_000;
+const maxMet = 100_000;
 
 export interface InboxesHost {
   readonly clock: Clock;
   readonly ids: Ids;
-  readonly wheel: Wheel;
+  readonly wheel: TimerWheel;
   readonly store: Store;
   readonly relay: Relay;
   readonly report: Report;
@@ -84,10 +84,10 @@ export class Inboxes {
     const all = await this.#recipients(wish);
     const meant = await this.#meant(all, wish);
     const chars = wish.title.length + JSON.stringify(wish.data ?? null).length + noticeChars;
-    if (meant.length * chars > mostChars)
+    if (meant.length * chars > maxChars)
       throw refusal(
         'too-large',
-        `${meant.length} notices of this size have more than ${mostChars} characters; name fewer users at once, or send less data`,
+        `${meant.length} notices of this size have more than ${maxChars} characters; name fewer users at once, or send less data`,
       );
     const atMs = clock.now();
     const id = ids.message(atMs);
@@ -119,7 +119,7 @@ export class Inboxes {
   #tell(entry: InboxEntry, { holdWhileBusy = false, reachWithinMs }: NoticeWish): void {
     if (reachWithinMs !== undefined) this.#expectReach(entry, reachWithinMs);
     this.#host.relay.tellUser({
-      say: 'notice',
+      type: 'notice',
       entry,
       hold: holdWhileBusy,
       ...(reachWithinMs === undefined ? {} : { by: this.#self }),
@@ -139,7 +139,7 @@ export class Inboxes {
   /** Ends notices of a user: these, or all. Its other sessions hear of it. */
   async done(user: string, ids: readonly string[] | true): Promise<number> {
     const unread = await this.#host.store.done(user, ids, this.#host.clock.now());
-    this.#host.relay.tellUser({ say: 'done', user, ids, unread });
+    this.#host.relay.tellUser({ type: 'done', user, ids, unread });
     return unread;
   }
 
@@ -150,7 +150,7 @@ export class Inboxes {
     const before = this.#writtenDown.get(user);
     const now = this.#host.clock.monotonic();
     if (before !== undefined && before.text === text && now - before.atMs < meetAgainMs) return;
-    if (this.#writtenDown.size >= mostMet) this.#writtenDown.clear();
+    if (this.#writtenDown.size >= maxMet) this.#writtenDown.clear();
     this.#writtenDown.set(user, { text, atMs: now });
     this.#met.set(user, seen);
     if (this.#writing) return;
@@ -178,17 +178,17 @@ export class Inboxes {
       users ??
       (channel === undefined ? await this.#host.store.usersWith(role as string) : await this.#host.membersOf(channel));
     if (users?.length === 0) throw refusal('bad-value', '`users` names nobody', { where: '/users' });
-    if (all.length > mostUsers) throw refusal('too-large', `at most ${mostUsers} users are notified at once`);
+    if (all.length > maxUsers) throw refusal('too-large', `at most ${maxUsers} users are notified at once`);
     return [...new Set(all)];
   }
 
   async #meant(all: readonly string[], { ifAvailable, unlessLooking }: NoticeWish): Promise<readonly string[]> {
     if (!ifAvailable && unlessLooking === undefined) return all;
-    const { users } = await this.#host.activity.standings(all, unlessLooking);
+    const { users } = await this.#host.activity.activityOf(all, unlessLooking);
     return all.filter((user) => {
-      const standing = users.get(user);
-      if (ifAvailable && (standing === undefined || availability(standing.status) !== 0)) return false;
-      return unlessLooking === undefined || standing?.isLooking !== true;
+      const activity = users.get(user);
+      if (ifAvailable && (activity === undefined || availability(activity.status) !== 0)) return false;
+      return unlessLooking === undefined || activity?.isLooking !== true;
     });
   }
 
@@ -203,13 +203,13 @@ export class Inboxes {
   }
 
   /** Takes a word from the relay, for those sessions of a user that are here. */
-  hear(word: Exclude<UserWord, { say: 'marked' | 'begun' }>): void {
-    if (word.say === 'notice') {
+  hear(word: Exclude<UserWord, { type: 'marked' | 'begun' }>): void {
+    if (word.type === 'notice') {
       const { user } = word.entry;
       if (word.hold && this.#host.availabilityOf(user) === 1)
         this.#held.set(user, [...(this.#held.get(user) ?? []), word.entry]);
       else if (this.#push(word.entry) && word.by !== undefined && word.by !== this.#self)
-        this.#host.relay.others?.tell({ say: 'reached', user, id: word.entry.notice.id });
+        this.#host.relay.others?.tell({ type: 'reached', user, id: word.entry.notice.id });
       return;
     }
     const { user, ids, unread } = word;
@@ -239,7 +239,7 @@ export class Inboxes {
   /** Whoever is connected to another instance by now has what was in the inbox when it came. */
   async #maybeUnreached(entry: InboxEntry): Promise<void> {
     const { user, notice } = entry;
-    const { users } = await this.#host.activity.standings([user]);
+    const { users } = await this.#host.activity.activityOf([user]);
     if (!this.#unreached.get(user)?.has(notice.id)) return;
     this.#forget(user, notice.id);
     if (!users.has(user) || this.#held.get(user)?.includes(entry)) this.#host.unreached?.(entry);

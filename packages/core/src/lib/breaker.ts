@@ -2,7 +2,7 @@
 const failuresToOpen = 5;
 /** For how long, the first time and at the most, in milliseconds. */
 const firstMs = 5_000;
-const mostMs = 60_000;
+const maxMs = 60_000;
 
 /**
  * Keeps a dead application from holding up the service: after some failures in a row it is left alone for a while, then
@@ -37,7 +37,7 @@ export class Breaker {
     // What was asked before the breaker opened and fails after it says nothing new.
     if (this.#openUntilMs !== undefined && !this.#probing) return;
     this.#openUntilMs = nowMs + this.#waitMs;
-    this.#waitMs = Math.min(mostMs, this.#waitMs * 2);
+    this.#waitMs = Math.min(maxMs, this.#waitMs * 2);
     this.#probing = false;
   }
 }

@@ -1,5 +1,5 @@
 import type { Clock } from '../ports/clock.js';
-import type { Wheel } from './timerWheel.js';
+import type { TimerWheel } from './timerWheel.js';
 
 /** Something that is called again and again. */
 export interface Paced {
@@ -8,7 +8,7 @@ export interface Paced {
 
 /** How far apart slots are, in milliseconds, and how many there are at the most. */
 const slotMs = 100;
-const mostSlots = 128;
+const maxSlots = 128;
 /** When a new member is called first, if a round takes longer, in milliseconds. */
 const firstMs = 1_000;
 
@@ -18,7 +18,7 @@ const firstMs = 1_000;
  */
 export class Pacer {
   readonly #clock: Clock;
-  readonly #wheel: Wheel;
+  readonly #wheel: TimerWheel;
   readonly #everyMs: number;
   readonly #slots: Set<Paced>[];
   /** The slot that was called last. */
@@ -29,11 +29,11 @@ export class Pacer {
   #size = 0;
 
   /** @param everyMs - how often each is called, in milliseconds */
-  constructor(clock: Clock, wheel: Wheel, everyMs: number) {
+  constructor(clock: Clock, wheel: TimerWheel, everyMs: number) {
     this.#clock = clock;
     this.#wheel = wheel;
     this.#everyMs = everyMs;
-    const slots = Math.min(mostSlots, Math.max(1, Math.round(everyMs / slotMs)));
+    const slots = Math.min(maxSlots, Math.max(1, Math.round(everyMs / slotMs)));
     this.#slots = Array.from({ length: slots }, () => new Set());
   }
 

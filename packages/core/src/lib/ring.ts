@@ -1,21 +1,21 @@
 /** The last so many of something, and of no more than a size in sum. */
 export class Ring<T> {
   readonly #most: number;
-  readonly #mostSize: number;
+  readonly #maxSize: number;
   #items: { readonly item: T; readonly size: number }[] = [];
   /** Of those at the front, so many are forgotten. */
   #gone = 0;
   #size = 0;
 
-  constructor(most: number, mostSize = Number.POSITIVE_INFINITY) {
+  constructor(most: number, maxSize = Number.POSITIVE_INFINITY) {
     this.#most = most;
-    this.#mostSize = mostSize;
+    this.#maxSize = maxSize;
   }
 
   add(item: T, size = 0): void {
     this.#items.push({ item, size });
     this.#size += size;
-    while (this.#items.length - this.#gone > this.#most || (this.#size > this.#mostSize && this.#left > 1)) {
+    while (this.#items.length - this.#gone > this.#most || (this.#size > this.#maxSize && this.#left > 1)) {
       this.#size -= this.#items[this.#gone]?.size ?? 0;
       this.#items[this.#gone] = undefined as never;
       this.#gone += 1;

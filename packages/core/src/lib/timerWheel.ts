@@ -8,7 +8,7 @@ const tickMs = 100;
  *
  * Acts are called up to one tick late, never early. With nothing to wait for, no timer runs.
  */
-export class Wheel {
+export class TimerWheel {
   readonly #clock: Clock;
   readonly #slots = new Map<number, Set<() => void>>();
   #cancelTimer: (() => void) | undefined;

@@ -1,5 +1,5 @@
 import { type ChannelName, formatCursor, refusal } from '@nine-bells/wire';
-import type { MarkStanding, UserMark } from '../model/mark.js';
+import type { MarkState, UserMark } from '../model/mark.js';
 import type { Place } from '../model/message.js';
 import type { Relay } from '../ports/relay.js';
 import type { Store } from '../ports/stores.js';
@@ -28,20 +28,20 @@ export class Marks {
    * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel is not kept, `bad-cursor` if it has no such
    *   message, `too-many-channels`, `unavailable`
    */
-  async move(user: string, channel: ChannelName, place: Place | null): Promise<MarkStanding> {
+  async move(user: string, channel: ChannelName, place: Place | null): Promise<MarkState> {
     const { rules, relay, store, maxPerUser } = this.#host;
     const { rule } = keptOf(rules.require(channel));
-    const standing = await store.mark(user, channel, place, maxPerUser);
-    relay.tellUser({ say: 'marked', user, standing });
+    const state = await store.mark(user, channel, place, maxPerUser);
+    relay.tellUser({ type: 'marked', user, state });
     if (rule.showsMarks) {
-      const mark = standing.place === undefined ? null : formatCursor(standing.place);
+      const mark = state.place === undefined ? null : formatCursor(state.place);
       relay.cast({ channel, user, mark });
     }
-    return standing;
+    return state;
   }
 
   /** What a user has not read, in each channel where it has a mark; by the channels' names. */
-  unread(user: string): Promise<readonly MarkStanding[]> {
+  unread(user: string): Promise<readonly MarkState[]> {
     return this.#host.store.unread(user);
   }
 
@@ -58,7 +58,7 @@ export class Marks {
 
 /** @throws {ProblemError} `bad-value` */
 function keptOf(match: RuleMatch): RuleMatch {
-  if (match.rule.logbook.keep === 'kept') return match;
+  if (match.rule.logbook.type === 'kept') return match;
   throw refusal('bad-value', `channels of the rule ${match.rule.pattern} are not kept, so there are no read marks`, {
     where: '/channel',
   });

@@ -1,8 +1,8 @@
 import type { ChannelName } from '@nine-bells/wire';
 import { LatestFrame } from '../delivery/latestFrame.js';
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Frame } from '../model/frame.js';
-import type { Growth, MarkStanding } from '../model/mark.js';
+import type { Growth, MarkState } from '../model/mark.js';
 import type { Clock } from '../ports/clock.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
@@ -22,7 +22,7 @@ export interface UnreadReader {
 
 export interface UnreadPorts {
   readonly clock: Clock;
-  readonly wheel: Wheel;
+  readonly wheel: TimerWheel;
   readonly store: Pick<Store, 'unread'>;
   readonly relay: Pick<Relay, 'wantGrowth' | 'unwantGrowth'>;
   readonly report: Report;
@@ -112,10 +112,10 @@ export class Unread {
   }
 
   /** A user's mark has moved. */
-  marked(id: string, standing: MarkStanding): void {
+  marked(id: string, state: MarkState): void {
     const user = this.#users.get(id);
     if (user === undefined) return;
-    this.#take(user, standing);
+    this.#take(user, state);
     this.#tellLater(user);
   }
 
@@ -160,14 +160,14 @@ export class Unread {
   }
 
   async #load(user: UserCounts): Promise<void> {
-    for (const standing of await this.#ports.store.unread(user.id))
-      if (this.#users.get(user.id) === user) this.#take(user, standing);
+    for (const state of await this.#ports.store.unread(user.id))
+      if (this.#users.get(user.id) === user) this.#take(user, state);
     for (const pair of user.dirty) pair.of.clean.add(pair);
     user.dirty.clear();
   }
 
   /** Takes over how a mark stands. What was read late is no step back: what a user has read only grows. */
-  #take(user: UserCounts, { channel, place, unread, counted }: MarkStanding): void {
+  #take(user: UserCounts, { channel, place, unread, counted }: MarkState): void {
     const known = user.pairs.get(channel);
     if (place === undefined) {
       if (known === undefined) return;
@@ -244,8 +244,8 @@ export class Unread {
     const asked = [...user.stale];
     user.stale.clear();
     try {
-      for (const standing of await this.#ports.store.unread(user.id, asked))
-        if (this.#users.get(user.id) === user) this.#take(user, standing);
+      for (const state of await this.#ports.store.unread(user.id, asked))
+        if (this.#users.get(user.id) === user) this.#take(user, state);
     } catch (error) {
       for (const channel of asked) user.stale.add(channel);
       throw error;

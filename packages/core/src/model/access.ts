@@ -31,7 +31,7 @@ export interface Identity {
   /** When the token ends, in milliseconds since the epoch; absent if it does not. */
   readonly endsAt?: number;
   /** May look into every channel and publish nowhere: whoever operates the service, seen by nobody. */
-  readonly oversight?: true;
+  readonly observer?: true;
 }
 
 /** One access rule that a token brings along: who may what in the channels that match. */

@@ -1,14 +1,14 @@
-import type { Measure } from './moderation.js';
+import type { ModerationAction } from './moderation.js';
 
 /** What all instances must hear of, in one order. */
-export type ControlEntry = MeasureTaken | Continuation | KeysChanged;
+export type ControlEntry = ModerationTaken | Continuation | KeysChanged;
 
-/** A measure with the number of its entry in the audit log; an instance of an older version does not say it. */
-export type MeasureTaken = Measure & { readonly change?: number };
+/** An action with the number of its entry in the audit log; an instance of an older version does not say it. */
+export type ModerationTaken = ModerationAction & { readonly change?: number };
 
 /** API keys were made or revoked. */
 export interface KeysChanged {
-  readonly did: 'keys-changed';
+  readonly type: 'keys-changed';
 }
 
 /**
@@ -16,7 +16,7 @@ export interface KeysChanged {
  * that.
  */
 export interface Continuation {
-  readonly did: 'continue';
+  readonly type: 'continue';
   readonly session: string;
   readonly generation: number;
   /** The instance that has it now. */

@@ -1,7 +1,7 @@
 import type { ProblemCode } from '@nine-bells/wire';
 
 /** Totals since the engine began. */
-export class Counts {
+export class Counters {
   /** Messages published, over the line and by applications; repeats by key do not count. */
   messagesIn = 0;
   /** Messages handed to connections. */

@@ -1,7 +1,7 @@
 import type { ChannelName, Cursor, Json, Member } from '@nine-bells/wire';
 import type { Identity } from './access.js';
 import type { Table, TableEntry } from './memberTable.js';
-import type { Measure } from './moderation.js';
+import type { ModerationAction } from './moderation.js';
 import type { RefusalKind } from './refusal.js';
 import type { StaysHere, TraceHere } from './trace.js';
 
@@ -13,7 +13,7 @@ export interface SessionInfo {
   readonly user: string;
   readonly name?: string;
   readonly guest: boolean;
-  readonly oversight: boolean;
+  readonly observer: boolean;
   readonly transport: string;
   readonly remote?: string;
   readonly sinceMs: number;
@@ -44,7 +44,7 @@ export interface Membership {
 }
 
 /** How a user stands on an instance. */
-export interface UserStanding {
+export interface UserActivity {
   /** The status of the most available of its sessions there. */
   readonly status: Json;
   /** One of them has the channel in view that was asked for. */
@@ -63,7 +63,7 @@ export interface SessionVisitor {
 export type TraceFound = TraceHere & { readonly except?: readonly string[] };
 
 /** What an instance knows of itself, and is asked for by the others. */
-export interface OwnSide {
+export interface LocalAnswers {
   table(channel: ChannelName): Table | null;
   memberships(user: string): readonly { readonly channel: ChannelName; readonly entries: readonly TableEntry[] }[];
   sessions(user: string | undefined, limit: number): readonly SessionInfo[];
@@ -72,9 +72,9 @@ export interface OwnSide {
   entrants(channel: ChannelName): number;
   /** Channels that somebody here has entered. */
   entered(after: string, limit: number): readonly ChannelInfo[];
-  standings(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserStanding>>;
-  /** How many connections there a measure is about. */
-  concerned(measure: Measure): number;
+  activityOf(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserActivity>>;
+  /** How many connections there an action is about. */
+  concerned(action: ModerationAction): number;
   refusals(): readonly RefusalKind[];
   trace(id: string): TraceFound;
   stays(user: string, channel: ChannelName): Promise<StaysHere>;

@@ -1,8 +1,8 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
-import type { Measure } from './moderation.js';
+import type { ModerationAction } from './moderation.js';
 
 /** What an instance says of itself to the others, once a second. */
-export interface InstanceCard {
+export interface InstanceStatus {
   /** Its name, as configured; for people. */
   readonly instance: string;
   readonly address?: string;
@@ -30,9 +30,9 @@ export interface InstanceCard {
 }
 
 /** An instance, as another sees it. */
-export interface InstanceInfo extends InstanceCard {
+export interface InstanceInfo extends InstanceStatus {
   /** The instance and its incarnation: a restarted one is another. */
-  readonly holder: string;
+  readonly instanceId: string;
   /** It is the one that was asked. */
   readonly isThis: boolean;
   /** For how long its lease still holds, in milliseconds; negative: for how long it has been over. */
@@ -41,21 +41,21 @@ export interface InstanceInfo extends InstanceCard {
 
 /** A question to all instances. */
 export type InstanceQuestion =
-  | { readonly ask: 'table'; readonly channel: ChannelName }
-  | { readonly ask: 'memberships'; readonly user: string }
-  | { readonly ask: 'sessions'; readonly user?: string; readonly limit: number }
-  | { readonly ask: 'visitor'; readonly session: string }
-  | { readonly ask: 'entrants'; readonly channel: ChannelName }
-  | { readonly ask: 'channels'; readonly after: string; readonly limit: number }
-  | { readonly ask: 'standings'; readonly users: readonly string[]; readonly channel?: ChannelName }
-  | { readonly ask: 'concerned'; readonly measure: Measure }
-  | { readonly ask: 'refusals' }
-  | { readonly ask: 'trace'; readonly id: string }
-  | { readonly ask: 'stays'; readonly user: string; readonly channel: ChannelName };
+  | { readonly type: 'table'; readonly channel: ChannelName }
+  | { readonly type: 'memberships'; readonly user: string }
+  | { readonly type: 'sessions'; readonly user?: string; readonly limit: number }
+  | { readonly type: 'visitor'; readonly session: string }
+  | { readonly type: 'entrants'; readonly channel: ChannelName }
+  | { readonly type: 'channels'; readonly after: string; readonly limit: number }
+  | { readonly type: 'activity'; readonly users: readonly string[]; readonly channel?: ChannelName }
+  | { readonly type: 'concerned'; readonly action: ModerationAction }
+  | { readonly type: 'refusals' }
+  | { readonly type: 'trace'; readonly id: string }
+  | { readonly type: 'stays'; readonly user: string; readonly channel: ChannelName };
 
 /** What instances have answered. */
 export interface InstanceAnswers<T = Json> {
-  readonly answers: readonly { readonly instance: string; readonly holder: string; readonly answer: T }[];
+  readonly answers: readonly { readonly instance: string; readonly instanceId: string; readonly answer: T }[];
   /** The names of those that did not answer in time. */
   readonly missing: readonly string[];
 }
@@ -63,7 +63,7 @@ export interface InstanceAnswers<T = Json> {
 /** A word to the other instances. It may be lost. */
 export type InstanceWord =
   /** Which users' statuses somebody here watches: whoever has sessions of them says when they change. */
-  | { readonly say: 'watching'; readonly users: readonly string[] }
-  | { readonly say: 'status'; readonly user: string; readonly status: Json }
+  | { readonly type: 'watching'; readonly users: readonly string[] }
+  | { readonly type: 'status'; readonly user: string; readonly status: Json }
   /** A notice has reached a session of its user. */
-  | { readonly say: 'reached'; readonly user: string; readonly id: string };
+  | { readonly type: 'reached'; readonly user: string; readonly id: string };

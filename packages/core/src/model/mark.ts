@@ -1,7 +1,7 @@
 import type { ChannelName, Cursor, Place } from '@nine-bells/wire';
 
 /** How far a user has read in a kept channel, and what is left. */
-export interface MarkStanding {
+export interface MarkState {
   readonly channel: ChannelName;
   /** The last message read; absent: the user has no mark there. */
   readonly place?: Place;
@@ -36,7 +36,7 @@ export interface Growth {
 /** Notes in the record of who comes and goes. They are no news that anybody has to read. */
 export const noteTypes = ['joined', 'left'] as const;
 
-/** Whether a message of a type counts as unread for those who have not read it. */
-export function counts(type: string): boolean {
+/** Whether a message of a type countsAsUnread as unread for those who have not read it. */
+export function countsAsUnread(type: string): boolean {
   return type !== 'joined' && type !== 'left';
 }

@@ -156,7 +156,7 @@ export interface LogSlice {
 }
 
 /** How the record of a channel is kept. */
-export type Keeping = { readonly keep: 'kept' } | { readonly keep: 'recent'; readonly bounds: LogBounds };
+export type Keeping = { readonly type: 'kept' } | { readonly type: 'recent'; readonly bounds: LogBounds };
 
 /** What a client publishes, before the engine has given it an id and a time. */
 export interface OwnDraft {

@@ -20,7 +20,7 @@ interface Taken {
 
 /** Keeps somebody out: of one channel, or of the whole service. */
 export interface Ban extends Taken {
-  readonly did: 'ban';
+  readonly type: 'ban';
   /** A user id, guests' ids too; or else an address. */
   readonly user?: string;
   readonly address?: string;
@@ -31,8 +31,8 @@ export interface Ban extends Taken {
 }
 
 /** Ends a ban before its time. */
-export interface Lift extends Taken {
-  readonly did: 'lift';
+export interface Unban extends Taken {
+  readonly type: 'unban';
   readonly ban: string;
   readonly user?: string;
   readonly address?: string;
@@ -41,7 +41,7 @@ export interface Lift extends Taken {
 
 /** Ends a user's stay in a channel. With `untilMs` it is also a ban from there. */
 export interface Removal extends Taken {
-  readonly did: 'remove';
+  readonly type: 'remove';
   readonly user: string;
   readonly channel: ChannelName;
   readonly untilMs?: number;
@@ -49,29 +49,29 @@ export interface Removal extends Taken {
 
 /** Ends all sessions of a user; its tokens of before are not taken any more. */
 export interface SignOut extends Taken {
-  readonly did: 'sign-out';
+  readonly type: 'sign-out';
   readonly user: string;
 }
 
 /** Tokens of a user that were issued before are not taken any more; whoever has a newer one may come back at once. */
 export interface Revocation extends Taken {
-  readonly did: 'revoke-tokens';
+  readonly type: 'revoke-tokens';
   readonly user: string;
 }
 
 /** What was done about somebody: takes effect at once, on all instances, and outlives them. */
-export type Measure = Ban | Lift | Removal | SignOut | Revocation;
+export type ModerationAction = Ban | Unban | Removal | SignOut | Revocation;
 
-/** A measure that keeps somebody out. */
-export type KeepingOut = Ban | (Removal & { readonly untilMs: number });
+/** An action that keeps somebody out. */
+export type ActiveBan = Ban | (Removal & { readonly untilMs: number });
 
-export function keepsOut(measure: Measure): measure is KeepingOut {
-  return measure.did === 'ban' || (measure.did === 'remove' && measure.untilMs !== undefined);
+export function isActiveBan(action: ModerationAction): action is ActiveBan {
+  return action.type === 'ban' || (action.type === 'remove' && action.untilMs !== undefined);
 }
 
 /** Everything in force, as a store gives it back. */
 export interface InForce {
-  readonly keepingOut: readonly KeepingOut[];
+  readonly bans: readonly ActiveBan[];
   /** Per user: tokens issued before are not taken, in milliseconds since the epoch. */
   readonly cutoffs: readonly { readonly user: string; readonly beforeMs: number }[];
 }
@@ -82,7 +82,7 @@ export interface AuditEntry {
   readonly number: number;
   readonly atMs: number;
   /** A measure's `did`, or what was done otherwise, such as `make-key`. */
-  readonly did: string;
+  readonly type: string;
   readonly by: Actor;
   readonly user?: string;
   readonly address?: string;
@@ -105,9 +105,9 @@ export interface BanWish {
   readonly reason?: string;
 }
 
-/** A measure, and how many sessions it has reached at once. */
-export interface Effect<M extends Measure = Measure> {
-  readonly measure: M;
+/** An action, and how many sessions it has reached at once. */
+export interface Effect<M extends ModerationAction = ModerationAction> {
+  readonly action: M;
   readonly sessions: number;
 }
 

@@ -1,5 +1,5 @@
 import { type ChannelName, formatCursor, type Json, type Notice, type Place } from '@nine-bells/wire';
-import type { MarkStanding } from './mark.js';
+import type { MarkState } from './mark.js';
 
 /** A notification on its way into one user's inbox. */
 export interface NoticeDraft {
@@ -66,16 +66,16 @@ export interface NoticeWish {
 /** A word for a user's sessions, wherever they are connected. */
 export type UserWord =
   | {
-      readonly say: 'notice';
+      readonly type: 'notice';
       readonly entry: InboxEntry;
       readonly hold: boolean;
       /** The instance that wants to hear whether it has reached a session. */
       readonly by?: string;
     }
   /** A direct channel has its first message. */
-  | { readonly say: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
-  | { readonly say: 'marked'; readonly user: string; readonly standing: MarkStanding }
-  | { readonly say: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
+  | { readonly type: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
+  | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }
+  | { readonly type: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
 
 /** A notice as clients see it. */
 export function noticeOf({ id, title, data, key, atMs, untilMs }: NoticeDraft, place: Place): Notice {

@@ -71,7 +71,7 @@ export interface EngineOptions {
   readonly connectionsPerAddress: number;
   /** Most connections of one user. Default 100. */
   readonly connectionsPerUser: number;
-  /** How often an address may fail to say who it is before the door stays shut. Default 60 in a minute. */
+  /** How often an address may fail to say who it is before it is refused. Default 60 in a minute. */
   readonly failedHellos: Rate;
   /** New connections of an address. Default 10,000 in 100 s. */
   readonly newConnectionsPerAddress: Rate;
@@ -104,7 +104,7 @@ export interface EngineOptions {
   /** Whether it is remembered what became of messages, so that traces can be asked for. Default `true`. */
   readonly traces: boolean;
   /** Unreadable or misplaced frames within ten seconds that end a connection with 1008. Default 10. */
-  readonly strikes: number;
+  readonly violations: number;
 }
 
 export const defaultEngineOptions: EngineOptions = {
@@ -144,7 +144,7 @@ export const defaultEngineOptions: EngineOptions = {
   askWithinMs: 3_000,
   users: {},
   traces: true,
-  strikes: 10,
+  violations: 10,
 };
 
 /** Bounds of a `recent` logbook where a channel rule does not say otherwise. */

@@ -1,6 +1,6 @@
 import type { ChannelName, ProblemCode } from '@nine-bells/wire';
 
-/** Something that was refused: to whom, at which door, and why. It holds no token, key or secret. */
+/** Something that was refused: to whom, for which act, and why. It holds no token, key or secret. */
 export interface Refused {
   readonly code: ProblemCode;
   /** The verb that was refused, `connect`, or a method and a path. */
@@ -17,7 +17,7 @@ export interface Refused {
 /** One of the latest refusals of a kind. */
 export type RefusedOnce = Omit<Refused, 'code' | 'act'> & { readonly atMs: number };
 
-/** Refusals of one code at one door. */
+/** Refusals of one code for one act. */
 export interface RefusalKind {
   readonly code: ProblemCode;
   readonly act: string;

@@ -37,7 +37,7 @@ export type StayEvent = {
 } & (
   | {
       /** It was given what came after `from`, up to `upTo`; and unless there was more, everything from then on. */
-      readonly what: 'entered' | 'given';
+      readonly type: 'entered' | 'given';
       readonly volume: string;
       readonly from: number;
       /** Where it had been; what came after that, up to `from`, was not in the record any more. */
@@ -47,7 +47,7 @@ export type StayEvent = {
       readonly returned: boolean;
     }
   | {
-      readonly what: 'ended';
+      readonly type: 'ended';
       /** `left`: the channel only; `removed`: from it; `not-allowed` by its new token; else how the connection ended. */
       readonly why: Ending | 'removed' | 'not-allowed';
       readonly volume: string;
@@ -57,7 +57,7 @@ export type StayEvent = {
       readonly got?: number | undefined;
       readonly detail?: string | undefined;
     }
-  | { readonly what: 'refused'; readonly problem: Problem }
+  | { readonly type: 'refused'; readonly problem: Problem }
 );
 
 /** What one instance knows of a message. */

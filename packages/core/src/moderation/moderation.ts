@@ -1,20 +1,20 @@
 import { type ChannelName, type Problem, refusal } from '@nine-bells/wire';
-import type { Standing } from '../access/activeBans.js';
+import type { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem, endedProblem, removedBy } from '../access/moderationProblems.js';
 import { isWithin, readRange } from '../lib/addresses.js';
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Identity } from '../model/access.js';
-import type { MeasureTaken } from '../model/control.js';
+import type { ModerationTaken } from '../model/control.js';
 import {
   type Actor,
   type AuditEntry,
   type Ban,
   type BanWish,
   type Effect,
-  type KeepingOut,
-  keepsOut,
-  type Lift,
-  type Measure,
+  type ActiveBan,
+  isActiveBan,
+  type Unban,
+  type ModerationAction,
   type Removal,
   type RemovalWish,
   type Revocation,
@@ -49,17 +49,17 @@ export interface ModeratedConnections extends Iterable<ModeratedConnection> {
   of(user: string): ReadonlySet<ModeratedConnection>;
 }
 
-export interface MeasuresHost {
+export interface ModerationHost {
   readonly clock: Clock;
   readonly ids: Ids;
-  readonly wheel: Wheel;
+  readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly store: Store;
   readonly report: Report;
-  readonly standing: Standing;
+  readonly bans: ActiveBans;
   readonly connected: ModeratedConnections;
-  /** How many connections a measure is about, on all instances. */
-  readonly concerned: (measure: Measure) => Promise<number>;
+  /** How many connections an action is about, on all instances. */
+  readonly concerned: (action: ModerationAction) => Promise<number>;
   /** @throws {ProblemError} `no-such-channel`, `bad-name` */
   readonly checkChannel: (channel: ChannelName) => void;
 }
@@ -69,11 +69,11 @@ const readAgainMs = 1_000;
 /** How often the database is asked whether there are changes that were not heard of, in milliseconds. */
 const lookMs = 1_500;
 /** Most changes that are looked through one by one, to end stays and sessions that they have ended elsewhere. */
-const mostMissed = 1_000;
+const maxMissed = 1_000;
 
 /** Takes measures, has all instances obey them, and makes those of others take effect here. */
-export class Measures {
-  readonly #host: MeasuresHost;
+export class Moderation {
+  readonly #host: ModerationHost;
   readonly #watch = new ChangeWatch();
   #ready: Promise<void> | undefined;
   #readingAgain: Promise<void> | undefined;
@@ -81,9 +81,9 @@ export class Measures {
   #reading = 0;
   #isStopped = false;
   /** What was heard while what is in force is being read: it may not be in what is read. */
-  #heardMeanwhile: Measure[] = [];
+  #heardMeanwhile: ModerationAction[] = [];
 
-  constructor(host: MeasuresHost) {
+  constructor(host: ModerationHost) {
     this.#host = host;
   }
 
@@ -104,7 +104,7 @@ export class Measures {
     if (wish.channel !== undefined) this.#host.checkChannel(wish.channel);
     const { forMs, ...given } = wish;
     const whom = given.address === undefined ? given : { ...given, address: addressOf(given.address) };
-    return this.#take({ did: 'ban', ...whom, ...this.#taken(by, wish.reason), ...this.#until(forMs) });
+    return this.#take({ type: 'ban', ...whom, ...this.#taken(by, wish.reason), ...this.#until(forMs) });
   }
 
   /**
@@ -112,13 +112,13 @@ export class Measures {
    *
    * @throws {ProblemError} `bad-value` if there is no such ban in force; `unavailable`
    */
-  lift(id: string, by: Actor, reason?: string): Promise<Effect<Lift>> {
-    const ban = this.#host.standing.byId(id);
+  unban(id: string, by: Actor, reason?: string): Promise<Effect<Unban>> {
+    const ban = this.#host.bans.byId(id);
     if (ban === undefined) throw refusal('bad-value', 'no ban of this id is in force');
     const { user, channel } = ban;
-    const address = ban.did === 'ban' ? ban.address : undefined;
+    const address = ban.type === 'ban' ? ban.address : undefined;
     return this.#take({
-      did: 'lift',
+      type: 'unban',
       ban: id,
       ...(user === undefined ? {} : { user }),
       ...(address === undefined ? {} : { address }),
@@ -128,8 +128,8 @@ export class Measures {
   }
 
   /** The bans in force, the latest first. */
-  get bans(): readonly KeepingOut[] {
-    return this.#host.standing.all;
+  get bans(): readonly ActiveBan[] {
+    return this.#host.bans.all;
   }
 
   /**
@@ -139,7 +139,7 @@ export class Measures {
    */
   remove({ channel, user, reason, banMs }: RemovalWish, by: Actor): Promise<Effect<Removal>> {
     this.#host.checkChannel(channel);
-    return this.#take({ did: 'remove', channel, user, ...this.#taken(by, reason), ...this.#until(banMs || undefined) });
+    return this.#take({ type: 'remove', channel, user, ...this.#taken(by, reason), ...this.#until(banMs || undefined) });
   }
 
   /**
@@ -148,7 +148,7 @@ export class Measures {
    * @throws {ProblemError} `unavailable`
    */
   signOut(user: string, by: Actor, reason?: string): Promise<Effect<SignOut>> {
-    return this.#take({ did: 'sign-out', user, ...this.#taken(by, reason) });
+    return this.#take({ type: 'sign-out', user, ...this.#taken(by, reason) });
   }
 
   /**
@@ -157,7 +157,7 @@ export class Measures {
    * @throws {ProblemError} `unavailable`
    */
   revokeTokens(user: string, by: Actor, reason?: string): Promise<Effect<Revocation>> {
-    return this.#take({ did: 'revoke-tokens', user, ...this.#taken(by, reason) });
+    return this.#take({ type: 'revoke-tokens', user, ...this.#taken(by, reason) });
   }
 
   /** The audit log: the last entries before a number, the latest first. */
@@ -165,22 +165,22 @@ export class Measures {
     return this.#host.store.audit(before, limit);
   }
 
-  /** Makes a measure take effect on this instance, in this turn. */
-  obey({ change, ...measure }: MeasureTaken): void {
-    this.#host.standing.take(measure);
-    if (this.#reading > 0) this.#heardMeanwhile.push(measure);
+  /** Makes an action take effect on this instance, in this turn. */
+  obey({ change, ...action }: ModerationTaken): void {
+    this.#host.bans.take(action);
+    if (this.#reading > 0) this.#heardMeanwhile.push(action);
     if (change !== undefined) this.#watch.heard(change);
-    this.#carryOut(measure);
+    this.#carryOut(action);
   }
 
-  /** Ends what a measure ends here. */
-  #carryOut(measure: Measure): void {
-    for (const connection of this.concernedHere(measure)) {
-      if (keepsOut(measure) && measure.channel === undefined) connection.signOut(bannedProblem(measure));
-      else if (measure.did === 'sign-out') connection.signOut(endedProblem('signed out', measure));
-      else if (measure.did === 'revoke-tokens') connection.revoke(endedProblem('the token was revoked', measure));
-      else if (measure.did === 'ban' || measure.did === 'remove') {
-        connection.client?.expel(measure.channel as ChannelName, removedBy(measure));
+  /** Ends what an action ends here. */
+  #carryOut(action: ModerationAction): void {
+    for (const connection of this.concernedHere(action)) {
+      if (isActiveBan(action) && action.channel === undefined) connection.signOut(bannedProblem(action));
+      else if (action.type === 'sign-out') connection.signOut(endedProblem('signed out', action));
+      else if (action.type === 'revoke-tokens') connection.revoke(endedProblem('the token was revoked', action));
+      else if (action.type === 'ban' || action.type === 'remove') {
+        connection.client?.expel(action.channel as ChannelName, removedBy(action));
       }
     }
   }
@@ -220,21 +220,21 @@ export class Measures {
     wheel.after(lookMs, () => void look().finally(() => this.watchChanges(missed)));
   }
 
-  /** The connections here that a measure is about. */
-  concernedHere(measure: Measure): readonly ModeratedConnection[] {
-    if (measure.did === 'lift') return [];
+  /** The connections here that an action is about. */
+  concernedHere(action: ModerationAction): readonly ModeratedConnection[] {
+    if (action.type === 'unban') return [];
     const { connected } = this.#host;
-    const address = measure.did === 'ban' ? measure.address : undefined;
-    const channel = measure.did === 'ban' || measure.did === 'remove' ? measure.channel : undefined;
+    const address = action.type === 'ban' ? action.address : undefined;
+    const channel = action.type === 'ban' || action.type === 'remove' ? action.channel : undefined;
     const range = address === undefined ? undefined : readRange(address);
-    const ofUser = connected.of(measure.user ?? '');
+    const ofUser = connected.of(action.user ?? '');
     return [...(ofUser.size > 0 ? ofUser : connected)].filter(
       (each) =>
         (range === undefined
-          ? each.client?.user === measure.user
+          ? each.client?.user === action.user
           : each.address !== undefined && isWithin(each.address, range)) &&
         (channel === undefined || each.client?.isIn(channel) === true) &&
-        (each.client?.who.oversight !== true || measure.did === 'sign-out'),
+        (each.client?.who.observer !== true || action.type === 'sign-out'),
     );
   }
 
@@ -243,21 +243,21 @@ export class Measures {
     const before = this.#watch.known;
     await this.#read();
     if (this.#isStopped) return;
-    const count = Math.min(this.#watch.known - before, mostMissed);
+    const count = Math.min(this.#watch.known - before, maxMissed);
     const missed = count === 0 ? [] : await this.#host.store.audit(this.#watch.known + 1, count);
     for (const each of [...missed].reverse()) if (isAboutUser(each)) this.#carryOut(each);
     for (const connection of [...this.#host.connected]) connection.lookAgain();
   }
 
   async #read(): Promise<void> {
-    const { relay, store, standing, clock, wheel } = this.#host;
+    const { relay, store, bans, clock, wheel } = this.#host;
     await relay.control.ready();
     this.#reading += 1;
     while (!this.#isStopped) {
       try {
         // In this order: what is committed in between is looked at twice, and not missed.
         const last = await store.changes();
-        standing.load(await store.inForce(clock.now()), this.#heardMeanwhile);
+        bans.load(await store.inForce(clock.now()), this.#heardMeanwhile);
         this.#watch.caughtUp(last);
         break;
       } catch (error) {
@@ -276,21 +276,21 @@ export class Measures {
 
   #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {
     const { clock, ids } = this.#host;
-    return { id: ids.measure(), by, atMs: clock.now(), ...(reason === undefined ? {} : { reason }) };
+    return { id: ids.moderation(), by, atMs: clock.now(), ...(reason === undefined ? {} : { reason }) };
   }
 
   #until(forMs: number | undefined): { untilMs?: number } {
     return forMs === undefined ? {} : { untilMs: this.#host.clock.now() + forMs };
   }
 
-  /** Commits a measure, then has all instances obey it. */
-  async #take<M extends Measure>(measure: M): Promise<Effect<M>> {
+  /** Commits an action, then has all instances obey it. */
+  async #take<M extends ModerationAction>(action: M): Promise<Effect<M>> {
     const { store, relay, concerned } = this.#host;
     // Counted before it takes effect, which no instance that is slow to answer may hold up.
-    const counting = concerned(measure);
-    const change = await store.take(measure);
-    await relay.control.append({ ...measure, change });
-    return { measure, sessions: await counting };
+    const counting = concerned(action);
+    const change = await store.take(action);
+    await relay.control.append({ ...action, change });
+    return { action, sessions: await counting };
   }
 }
 
@@ -304,6 +304,6 @@ function addressOf(text: string): string {
 }
 
 /** Whether an entry of the audit log ends something for a user or an address. */
-function isAboutUser(entry: AuditEntry): entry is AuditEntry & Measure {
-  return ['ban', 'remove', 'sign-out', 'revoke-tokens'].includes(entry.did);
+function isAboutUser(entry: AuditEntry): entry is AuditEntry & ModerationAction {
+  return ['ban', 'remove', 'sign-out', 'revoke-tokens'].includes(entry.type);
 }

@@ -1,5 +1,5 @@
 /** A keyed hash (HMAC). Instances of one service share the key. */
-export interface Seal {
+export interface Hmac {
   /** The MAC of `text`, as text of `A-Z a-z 0-9 - _`, at least 32 characters. */
   sign(text: string): string;
   /** Compares in constant time. */

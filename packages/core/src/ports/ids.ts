@@ -5,6 +5,6 @@ export interface Ids {
   session(): string;
   /** A volume of a logbook: 1 to 16 of `a-z0-9`. */
   volume(): string;
-  /** A measure: 1 to 32 of `a-z0-9_`. */
-  measure(): string;
+  /** A moderation action: 1 to 32 of `a-z0-9_`. */
+  moderation(): string;
 }

@@ -1,6 +1,6 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
 import type { ControlEntry } from '../model/control.js';
-import type { InstanceAnswers, InstanceCard, InstanceInfo, InstanceQuestion, InstanceWord } from '../model/instance.js';
+import type { InstanceAnswers, InstanceStatus, InstanceInfo, InstanceQuestion, InstanceWord } from '../model/instance.js';
 import type { Growth } from '../model/mark.js';
 import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
 import type { UserWord } from '../model/notice.js';
@@ -91,9 +91,9 @@ export interface OthersEars {
   answer(question: InstanceQuestion): Json | Promise<Json>;
   hear(from: string, word: InstanceWord): void;
   /** An instance has ended, or nothing was heard of it for as long as its lease. */
-  gone(holder: string): void;
+  gone(instanceId: string): void;
   /** Something may have been lost, or the others have taken this instance for dead. */
   resumed(): void;
   /** What this instance says of itself. */
-  card(): InstanceCard;
+  status(): InstanceStatus;
 }

@@ -1,7 +1,7 @@
 import type { ChannelName } from '@nine-bells/wire';
-import type { MarkStanding, UserMark } from '../model/mark.js';
+import type { MarkState, UserMark } from '../model/mark.js';
 import type { Appended, Draft, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
-import type { AuditEntry, InForce, Measure } from '../model/moderation.js';
+import type { AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
 
 /** Reads the record of channels. */
@@ -34,7 +34,7 @@ export interface Store extends LogReader {
    *
    * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
-  take(measure: Measure): Promise<number>;
+  take(measure: ModerationAction): Promise<number>;
   /** The number of the last entry of the audit log: it grows with each measure, and when API keys are made or revoked. */
   changes(): Promise<number>;
   /**
@@ -60,9 +60,9 @@ export interface Store extends LogReader {
    *
    * @throws {ProblemError} `bad-cursor` for a place that the channel does not have; `too-many-channels`; `unavailable`
    */
-  mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding>;
+  mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState>;
   /** How a user's marks stand: in these channels, or in all where it has one. */
-  unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]>;
+  unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]>;
   /** The marks in a channel, by user id: the first `limit`. */
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
   /** What is in force at a time, in milliseconds since the epoch. */

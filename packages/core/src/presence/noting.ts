@@ -1,5 +1,5 @@
 import type { Author, ChannelName } from '@nine-bells/wire';
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
 import type { Rate } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
@@ -10,7 +10,7 @@ type Note = 'joined' | 'left';
 
 export interface NotingHost {
   readonly clock: Clock;
-  readonly wheel: Wheel;
+  readonly wheel: TimerWheel;
   readonly logOf: (match: RuleMatch) => LogReader;
   /** Appends a note to the channel's record. */
   readonly note: (match: RuleMatch, type: Note, by: Author) => void;
@@ -28,7 +28,7 @@ const youngMs = 60_000;
 const lookBack = { messages: 200, bytes: 1_000_000 };
 
 /** What is known of a user in a channel. */
-interface Standing {
+interface NotedMember {
   /** Calls off that it will be noted to have joined. */
   cancel: (() => void) | undefined;
   isNoted: boolean;
@@ -49,7 +49,7 @@ export class Noting {
   readonly #host: NotingHost;
   readonly #startedMs: number;
   /** By channel and user. */
-  readonly #standing = new Map<string, Standing>();
+  readonly #noted = new Map<string, NotedMember>();
   readonly #rates = new Map<ChannelName, TokenBucket>();
   /** What is being noted of a channel: one after another, so that a member does not leave before it has come. */
   readonly #underWay = new Map<ChannelName, Promise<void>>();
@@ -70,15 +70,15 @@ export class Noting {
     const { clock, wheel } = this.#host;
     const name = nameOf(match, by);
     const now = clock.monotonic();
-    const standing = this.#standing.get(name) ?? { cancel: undefined, isNoted: false, notedAtMs: -everyMs };
-    this.#standing.set(name, standing);
-    if (standing.isNoted || standing.cancel !== undefined) return;
-    standing.cancel = wheel.after(Math.max(stayMs, standing.notedAtMs + everyMs - now), () => {
-      standing.cancel = undefined;
+    const noted = this.#noted.get(name) ?? { cancel: undefined, isNoted: false, notedAtMs: -everyMs };
+    this.#noted.set(name, noted);
+    if (noted.isNoted || noted.cancel !== undefined) return;
+    noted.cancel = wheel.after(Math.max(stayMs, noted.notedAtMs + everyMs - now), () => {
+      noted.cancel = undefined;
       const atMs = clock.monotonic();
       if (this.#rateOf(match.channel).take(perChannel, atMs) > 0) return;
-      standing.isNoted = true;
-      standing.notedAtMs = atMs;
+      noted.isNoted = true;
+      noted.notedAtMs = atMs;
       const isUnsure = isBack || atMs - this.#startedMs < youngMs;
       this.#inOrder(match, 'joined', by, isUnsure ? (last) => last !== 'joined' : undefined);
     });
@@ -86,19 +86,19 @@ export class Noting {
 
   #left(match: RuleMatch, by: Author): void {
     const name = nameOf(match, by);
-    const standing = this.#standing.get(name);
+    const noted = this.#noted.get(name);
     // It joined on another instance, or before this one began.
-    if (standing === undefined) {
+    if (noted === undefined) {
       this.#inOrder(match, 'left', by, (last) => last !== 'left');
       return;
     }
-    standing.cancel?.();
-    standing.cancel = undefined;
-    if (standing.isNoted) this.#inOrder(match, 'left', by, undefined);
-    standing.isNoted = false;
+    noted.cancel?.();
+    noted.cancel = undefined;
+    if (noted.isNoted) this.#inOrder(match, 'left', by, undefined);
+    noted.isNoted = false;
     this.#host.wheel.after(everyMs, () => {
-      if (!standing.isNoted && standing.cancel === undefined && this.#standing.get(name) === standing)
-        this.#standing.delete(name);
+      if (!noted.isNoted && noted.cancel === undefined && this.#noted.get(name) === noted)
+        this.#noted.delete(name);
     });
   }
 

@@ -1,7 +1,7 @@
 import type { Author, ChannelName, Member } from '@nine-bells/wire';
 import { refusal } from '@nine-bells/wire';
 import type { FeatureChannel, FeatureSource } from '../channel/feature.js';
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Membership } from '../model/info.js';
 import type { Table } from '../model/memberTable.js';
 import type { Clock } from '../ports/clock.js';
@@ -13,7 +13,7 @@ import { Noting } from './noting.js';
 
 export interface PresencesHost {
   readonly clock: Clock;
-  readonly wheel: Wheel;
+  readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly logOf: (match: RuleMatch) => LogReader;
   /** Appends a note to the channel's record. */
@@ -107,7 +107,7 @@ export class Presences implements FeatureSource {
       tables: others && {
         self: () => others.self,
         cast: (word) => relay.cast(word),
-        ask: () => others.ask({ ask: 'table', channel }, tableWithinMs),
+        ask: () => others.ask({ type: 'table', channel }, tableWithinMs),
         soon: (act) => clock.endOfTurn(act),
         base: () => this.#tables++ * tableStride,
         after: (delayMs, act) => wheel.after(delayMs, act),

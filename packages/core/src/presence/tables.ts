@@ -25,7 +25,7 @@ const againMs = 500;
 /** After how many looks at which nothing was heard of a table it is asked for. */
 const quietLooks = 9;
 /** Most words kept while the table that they follow is being asked for. */
-const mostStashed = 10_000;
+const maxStashed = 10_000;
 
 /**
  * Who is in a channel on which instance: each owns a table of its own sessions and tells its changes, numbered. Whoever
@@ -80,9 +80,9 @@ export class Tables {
   /** Reminds the others, if it is time to, and asks those of whom nothing was heard for long. */
   look(reminds: boolean): void {
     if (reminds) this.remind();
-    for (const [holder] of this.#known) {
-      const looks = (this.#quiet.get(holder) ?? 0) + 1;
-      this.#quiet.set(holder, looks);
+    for (const [instanceId] of this.#known) {
+      const looks = (this.#quiet.get(instanceId) ?? 0) + 1;
+      this.#quiet.set(instanceId, looks);
       if (looks % quietLooks === 0) void this.pull();
     }
   }
@@ -91,16 +91,16 @@ export class Tables {
     if (word.table === this.#ports.self()) return;
     this.#quiet.delete(word.table);
     if (this.#take(word)) return;
-    if (this.#stash.length < mostStashed) this.#stash.push(word);
+    if (this.#stash.length < maxStashed) this.#stash.push(word);
     void this.pull();
   }
 
   /** An instance is not there any more. */
-  forget(holder: string): void {
-    this.#goneSince.add(holder);
-    this.#known.delete(holder);
-    this.#quiet.delete(holder);
-    this.#stash = this.#stash.filter(({ table }) => table !== holder);
+  forget(instanceId: string): void {
+    this.#goneSince.add(instanceId);
+    this.#known.delete(instanceId);
+    this.#quiet.delete(instanceId);
+    this.#stash = this.#stash.filter(({ table }) => table !== instanceId);
   }
 
   /** Asks all instances for their tables. */
@@ -132,14 +132,14 @@ export class Tables {
   async #pull(): Promise<void> {
     this.#goneSince = new Set();
     const { answers, missing } = await this.#ports.ask();
-    for (const { holder, answer } of answers) {
-      if (this.#goneSince.has(holder)) continue;
+    for (const { instanceId, answer } of answers) {
+      if (this.#goneSince.has(instanceId)) continue;
       if (answer === null) {
-        this.forget(holder);
-        this.#ports.replace(holder, []);
-      } else if (answer.number >= (this.#known.get(holder) ?? 0)) {
-        this.#known.set(holder, answer.number);
-        this.#ports.replace(holder, answer.entries);
+        this.forget(instanceId);
+        this.#ports.replace(instanceId, []);
+      } else if (answer.number >= (this.#known.get(instanceId) ?? 0)) {
+        this.#known.set(instanceId, answer.number);
+        this.#ports.replace(instanceId, answer.entries);
       }
     }
     this.#isWhole = true;

@@ -1,7 +1,7 @@
 import type { Json } from '@nine-bells/wire';
-import type { Wheel } from '../lib/timerWheel.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import { Frame } from '../model/frame.js';
-import type { UserStanding } from '../model/info.js';
+import type { UserActivity } from '../model/info.js';
 import type { InstanceWord } from '../model/instance.js';
 import { availability } from '../model/status.js';
 import type { Others } from '../ports/relay.js';
@@ -32,7 +32,7 @@ export interface Said {
  * Instances say whom somebody watches there; only of those the others say what changes.
  */
 export class Watching {
-  readonly #wheel: Wheel;
+  readonly #wheel: TimerWheel;
   readonly #sessionsOf: (user: string) => readonly Said[];
   readonly #others: Others | undefined;
   readonly #watchers = new Map<string, Set<Watcher>>();
@@ -44,7 +44,7 @@ export class Watching {
   readonly #watchedElsewhere = new Map<string, () => void>();
   #renews = false;
 
-  constructor(wheel: Wheel, sessionsOf: (user: string) => readonly Said[], others?: Others) {
+  constructor(wheel: TimerWheel, sessionsOf: (user: string) => readonly Said[], others?: Others) {
     this.#wheel = wheel;
     this.#sessionsOf = sessionsOf;
     this.#others = others;
@@ -71,7 +71,7 @@ export class Watching {
     this.#watchers.set(user, all.add(watcher));
     if (this.#others === undefined || all.size > 1) return this.#beginTelling(user);
     this.#renewLater();
-    this.#others.tell({ say: 'watching', users: [user] });
+    this.#others.tell({ type: 'watching', users: [user] });
     return this.#askElsewhere([user]).then(() => this.#beginTelling(user));
   }
 
@@ -88,14 +88,14 @@ export class Watching {
 
   /** Something has changed with a user here: it came, went, or said something else of itself. */
   changed(user: string): void {
-    if (this.#watchedElsewhere.has(user)) this.#others?.tell({ say: 'status', user, status: this.statusHere(user) });
+    if (this.#watchedElsewhere.has(user)) this.#others?.tell({ type: 'status', user, status: this.statusHere(user) });
     this.#tellLater(user);
   }
 
   // ------------------------------------------------------------------------------------- other instances
 
-  hear(from: string, word: Extract<InstanceWord, { say: 'watching' | 'status' }>): void {
-    if (word.say === 'watching') for (const user of word.users) this.#believe(user);
+  hear(from: string, word: Extract<InstanceWord, { type: 'watching' | 'status' }>): void {
+    if (word.type === 'watching') for (const user of word.users) this.#believe(user);
     else if (this.#watchers.has(word.user)) {
       this.#place(word.user, from, word.status);
       this.#tellLater(word.user);
@@ -103,15 +103,15 @@ export class Watching {
   }
 
   /** An instance is not there any more. */
-  gone(holder: string): void {
-    for (const [user, there] of this.#elsewhere) if (there.delete(holder)) this.#tellLater(user);
+  gone(instanceId: string): void {
+    for (const [user, there] of this.#elsewhere) if (there.delete(instanceId)) this.#tellLater(user);
   }
 
   /** What changed meanwhile may not have been heard. */
   lookAgain(): void {
     const users = [...this.#watchers.keys()];
     if (this.#others === undefined || users.length === 0) return;
-    this.#others.tell({ say: 'watching', users });
+    this.#others.tell({ type: 'watching', users });
     void this.#askElsewhere(users).then(() => {
       for (const user of users) this.#tellLater(user);
     });
@@ -123,18 +123,18 @@ export class Watching {
     this.#watchedElsewhere.set(user, forget);
   }
 
-  #place(user: string, holder: string, status: Json): void {
+  #place(user: string, instanceId: string, status: Json): void {
     const there = this.#elsewhere.get(user) ?? new Map<string, Json>();
     this.#elsewhere.set(user, there);
-    if (status === null) there.delete(holder);
-    else there.set(holder, status);
+    if (status === null) there.delete(instanceId);
+    else there.set(instanceId, status);
   }
 
   async #askElsewhere(users: readonly string[]): Promise<void> {
     const others = this.#others as Others;
-    const { answers } = await others.ask<Record<string, UserStanding>>({ ask: 'standings', users }, askWithinMs);
-    for (const { holder, answer } of answers)
-      for (const user of users) if (this.#watchers.has(user)) this.#place(user, holder, answer[user]?.status ?? null);
+    const { answers } = await others.ask<Record<string, UserActivity>>({ type: 'activity', users }, askWithinMs);
+    for (const { instanceId, answer } of answers)
+      for (const user of users) if (this.#watchers.has(user)) this.#place(user, instanceId, answer[user]?.status ?? null);
   }
 
   #renewLater(): void {
@@ -143,7 +143,7 @@ export class Watching {
     this.#wheel.after(renewMs, () => {
       this.#renews = false;
       if (this.#watchers.size === 0) return;
-      this.#others?.tell({ say: 'watching', users: [...this.#watchers.keys()] });
+      this.#others?.tell({ type: 'watching', users: [...this.#watchers.keys()] });
       this.#renewLater();
     });
   }

@@ -41,7 +41,7 @@ export function fatesOf(message: Traced, answers: readonly AnsweredStays[]): Fat
   for (const session of connected) if (!sessions.has(session)) sessions.set(session, []);
   const isOver = ([session, some]: readonly [string, readonly Told[]]): boolean => {
     const last = some.at(-1);
-    return !connected.has(session) && last?.what === 'ended' && last.atMs < message.atMs;
+    return !connected.has(session) && last?.type === 'ended' && last.atMs < message.atMs;
   };
   const all = [...sessions].sort(([, a], [, b]) => (a.at(-1)?.atMs ?? 0) - (b.at(-1)?.atMs ?? 0));
   const concerned = all.filter((each) => !isOver(each));
@@ -144,9 +144,9 @@ function notThere(
   refused: Problem | undefined,
 ): Fate {
   const last = events.findLast((each) =>
-    each.what === 'ended' && each.volume === volume ? each.upTo < number : each.atMs <= atMs,
+    each.type === 'ended' && each.volume === volume ? each.upTo < number : each.atMs <= atMs,
   );
-  const refusal = last?.what === 'refused' ? last.problem : events.length === 0 ? refused : undefined;
+  const refusal = last?.type === 'refused' ? last.problem : events.length === 0 ? refused : undefined;
   if (refusal !== undefined) {
     const why = refusal.detail ?? refusal.title;
     return {
@@ -157,7 +157,7 @@ function notThere(
       sentence: `${name} did not get it: the session is not allowed to enter ${channel} (${refusal.code}: ${why})`,
     };
   }
-  if (last?.what === 'ended') {
+  if (last?.type === 'ended') {
     const outcome =
       last.why === 'too-slow' ? 'too-slow' : last.why === 'removed' ? 'removed' : last.why === 'left' ? 'left' : 'lost';
     return {
@@ -178,11 +178,11 @@ function notThere(
   return { ...at, outcome: 'not-entered', sentence: `${name} did not get it: the session has not entered ${channel}` };
 }
 
-type Giving = Told & { readonly what: 'entered' | 'given' };
-type End = Told & { readonly what: 'ended' };
+type Giving = Told & { readonly type: 'entered' | 'given' };
+type End = Told & { readonly type: 'ended' };
 
 function isGiving(event: Told): event is Giving {
-  return event.what === 'entered' || event.what === 'given';
+  return event.type === 'entered' || event.type === 'given';
 }
 
 /** The stay in which a session was handed what came, when the message came; and how it ended, if it has. */
@@ -191,19 +191,19 @@ function liveAt(
   { volume, number }: Place,
 ): { readonly entered: Told; readonly end: End | undefined } | undefined {
   for (const [index, entered] of events.entries()) {
-    if (entered.what !== 'entered' || entered.volume !== volume || entered.upTo >= number) continue;
+    if (entered.type !== 'entered' || entered.volume !== volume || entered.upTo >= number) continue;
     const next = events
       .slice(index + 1)
-      .find((each) => (each.what === 'ended' || each.what === 'entered') && each.instance === entered.instance);
-    if (next?.what === 'entered' && next.volume === volume && next.upTo < number) continue;
-    const end = next?.what === 'ended' ? next : undefined;
+      .find((each) => (each.type === 'ended' || each.type === 'entered') && each.instance === entered.instance);
+    if (next?.type === 'entered' && next.volume === volume && next.upTo < number) continue;
+    const end = next?.type === 'ended' ? next : undefined;
     if (end === undefined || (end.volume === volume && end.upTo >= number)) return { entered, end };
   }
   return undefined;
 }
 
 function lastBefore(events: readonly Told[], { atMs }: Told): End | undefined {
-  return events.findLast((each): each is End => each.what === 'ended' && each.atMs <= atMs);
+  return events.findLast((each): each is End => each.type === 'ended' && each.atMs <= atMs);
 }
 
 type Ended = Ending | 'removed' | 'not-allowed';

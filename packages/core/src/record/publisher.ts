@@ -1,8 +1,8 @@
 import { type Author, type Json, refusal } from '@nine-bells/wire';
 import { Backlog } from '../lib/backlog.js';
-import type { Counts } from '../model/counters.js';
+import type { Counters } from '../model/counters.js';
 import type { Hail } from '../model/hail.js';
-import { counts } from '../model/mark.js';
+import { countsAsUnread } from '../model/mark.js';
 import type { Appended, Draft, OwnDraft } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
@@ -19,7 +19,7 @@ export interface PublisherHost {
   readonly relay: Relay;
   readonly store: Store;
   readonly report: Report;
-  readonly counts: Counts;
+  readonly counters: Counters;
   readonly traces: Traces;
   /** How long it took until a message had its place, in milliseconds. */
   readonly took: ((what: 'relay' | 'commit', ms: number) => void) | undefined;
@@ -58,7 +58,7 @@ export class Publisher {
    *   rejection, what the store or the relay refuses
    */
   append(match: RuleMatch, own: OwnDraft): Promise<Appended> {
-    if (own.type !== undefined && !counts(own.type))
+    if (own.type !== undefined && !countsAsUnread(own.type))
       throw refusal('bad-value', `messages of the type ${own.type} are the service's own notes`, { where: '/type' });
     return this.#append(match, own);
   }
@@ -72,7 +72,7 @@ export class Publisher {
     const { clock, ids, relay, store } = this.#host;
     const { channel } = own;
     const { logbook } = match.rule;
-    const isKept = logbook.keep === 'kept';
+    const isKept = logbook.type === 'kept';
     const atMs = clock.now();
     const startMs = clock.monotonic();
     const users = isKept ? usersOf(match) : undefined;
@@ -104,7 +104,7 @@ export class Publisher {
         this.#host.took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
         this.#host.traces.accepted(done.logged, draft, done.repeated);
         if (!done.repeated) {
-          this.#host.counts.messagesIn += 1;
+          this.#host.counters.messagesIn += 1;
           if (match.rule.direct) this.#host.direct(match, draft.by);
         }
         return done;
@@ -150,7 +150,7 @@ export class Publisher {
       throw refusal('busy', 'this instance is cut off from the others', { retryAfterMs: 1000 });
   }
 
-  /** What the database has numbered is told to whoever has entered the channel, and to whoever counts there. */
+  /** What the database has numbered is told to whoever has entered the channel, and to whoever counters there. */
   #announce(draft: Draft, { logged, repeated, counted }: Appended, users: readonly string[] | undefined): void {
     if (repeated) return;
     const { relay } = this.#host;
@@ -159,7 +159,7 @@ export class Publisher {
     if (counted === undefined) return;
     const by = draft.by === undefined || draft.by.guest ? {} : { by: draft.by.user };
     relay.tellGrowth({ channel, counted, ...by });
-    if (users !== undefined && logged.place.number === 1) relay.tellUser({ say: 'begun', users, channel });
+    if (users !== undefined && logged.place.number === 1) relay.tellUser({ type: 'begun', users, channel });
   }
 
   /** The size of data, in bytes of JSON text. */

@@ -37,7 +37,7 @@ export class RecentLogs {
   readonly #clock: Clock;
   readonly #ids: Ids;
   readonly #isWanted: (channel: ChannelName) => boolean;
-  readonly #mostChars: number;
+  readonly #maxChars: number;
   readonly #logs = new Map<ChannelName, Held>();
   #chars = 0;
   #cancelSweep: (() => void) | undefined;
@@ -51,12 +51,12 @@ export class RecentLogs {
     ids: Ids,
     isWanted: (channel: ChannelName) => boolean,
     saved: Iterable<SavedPiece> = [],
-    mostChars = defaultRecentChars,
+    maxChars = defaultRecentChars,
   ) {
     this.#clock = clock;
     this.#ids = ids;
     this.#isWanted = isWanted;
-    this.#mostChars = mostChars;
+    this.#maxChars = maxChars;
     this.#restore(saved);
     if (this.#logs.size > 0) this.#cancelSweep = clock.setTimer(sweepMs, this.#sweep);
   }
@@ -78,7 +78,7 @@ export class RecentLogs {
     const before = held.log.chars;
     const appended = held.log.append(draft, bounds);
     this.#chars += held.log.chars - before;
-    if (this.#chars > this.#mostChars) this.#makeRoom();
+    if (this.#chars > this.#maxChars) this.#makeRoom();
     return appended;
   }
 
@@ -158,12 +158,12 @@ export class RecentLogs {
 
   /** Cuts the largest records. Clients get a gap for the messages that are lost. */
   #makeRoom(): void {
-    while (this.#chars > this.#mostChars * afterPart) {
+    while (this.#chars > this.#maxChars * afterPart) {
       const largestFirst = [...this.#logs.values()].sort((a, b) => b.log.chars - a.log.chars);
       const [largest] = largestFirst;
       if (largest === undefined || largest.log.chars === 0) return;
       for (const { log } of largestFirst) {
-        if (this.#chars <= this.#mostChars * afterPart || log.chars * 2 < largest.log.chars) break;
+        if (this.#chars <= this.#maxChars * afterPart || log.chars * 2 < largest.log.chars) break;
         const before = log.chars;
         log.shed();
         this.#chars += log.chars - before;

@@ -1,5 +1,5 @@
 import type { Problem, ProblemCode } from '@nine-bells/wire';
-import type { Counts } from '../model/counters.js';
+import type { Counters } from '../model/counters.js';
 import type { RefusalKind, Refused, RefusedOnce } from '../model/refusal.js';
 import type { Clock } from '../ports/clock.js';
 
@@ -14,10 +14,10 @@ interface Kind {
 }
 
 /** Kinds that are remembered, and of each the latest. */
-const mostKinds = 200;
-const mostLatest = 5;
+const maxKinds = 200;
+const maxLatest = 5;
 /** Longer texts are cut, in characters. */
-const mostChars = 300;
+const maxChars = 300;
 /** Least time between two reports of one kind, in milliseconds. */
 const tellEveryMs = 10_000;
 
@@ -27,26 +27,26 @@ const quoting: ReadonlySet<ProblemCode> = new Set(['bad-frame']);
 /** What this instance has refused, by kind, so that an operator sees why a client does not get in. */
 export class Refusals {
   readonly #clock: Clock;
-  readonly #counts: Counts;
+  readonly #counters: Counters;
   readonly #tell: (refused: Refused, untold: number) => void;
   readonly #kinds = new Map<string, Kind>();
 
   /** @param tell - told of the first of a kind and then now and then, with how many it was not told of since */
-  constructor(clock: Clock, counts: Counts, tell: (refused: Refused, untold: number) => void = () => {}) {
+  constructor(clock: Clock, counters: Counters, tell: (refused: Refused, untold: number) => void = () => {}) {
     this.#clock = clock;
-    this.#counts = counts;
+    this.#counters = counters;
     this.#tell = tell;
   }
 
   add(refused: Refused): void {
     const { code, act, ...about } = refused;
-    this.#counts.refused(code);
+    this.#counters.refused(code);
     const now = this.#clock.now();
     const name = `${code} ${act}`;
     let kind = this.#kinds.get(name);
     if (kind === undefined) {
       // The one that was heard of first makes room.
-      if (this.#kinds.size >= mostKinds)
+      if (this.#kinds.size >= maxKinds)
         for (const oldest of this.#kinds.keys()) {
           this.#kinds.delete(oldest);
           break;
@@ -58,7 +58,7 @@ export class Refusals {
     kind.lastAtMs = now;
     const one: RefusedOnce = { atMs: now, ...shortened(code, about) };
     kind.latest.push(one);
-    if (kind.latest.length > mostLatest) kind.latest.shift();
+    if (kind.latest.length > maxLatest) kind.latest.shift();
     const atMs = this.#clock.monotonic();
     if (atMs - kind.toldAtMs < tellEveryMs) {
       kind.untold += 1;
@@ -101,7 +101,7 @@ export function joinedRefusals(all: readonly (readonly RefusalKind[])[]): readon
             count: known.count + each.count,
             firstAtMs: Math.min(known.firstAtMs, each.firstAtMs),
             lastAtMs: Math.max(known.lastAtMs, each.lastAtMs),
-            latest: [...known.latest, ...each.latest].sort((a, b) => a.atMs - b.atMs).slice(-mostLatest),
+            latest: [...known.latest, ...each.latest].sort((a, b) => a.atMs - b.atMs).slice(-maxLatest),
           },
     );
   }
@@ -111,6 +111,6 @@ export function joinedRefusals(all: readonly (readonly RefusalKind[])[]): readon
 function shortened(code: ProblemCode, { detail, ...about }: Omit<Refused, 'code' | 'act'>): Omit<RefusedOnce, 'atMs'> {
   const all = { ...about, ...(quoting.has(code) ? {} : { detail }) };
   return Object.fromEntries(
-    Object.entries(all).flatMap(([name, text]) => (text === undefined ? [] : [[name, text.slice(0, mostChars)]])),
+    Object.entries(all).flatMap(([name, text]) => (text === undefined ? [] : [[name, text.slice(0, maxChars)]])),
   );
 }

@@ -5,9 +5,9 @@ import type { Draft, LoggedMessage, Place } from '../model/message.js';
 import type { Accepted, StayEvent, TraceHere } from '../model/trace.js';
 
 /** What is remembered of each kind, and of messages at most so many characters. */
-const mostMessages = 20_000;
-const mostChars = 16_777_216;
-const mostEvents = 50_000;
+const maxMessages = 20_000;
+const maxChars = 16_777_216;
+const maxEvents = 50_000;
 
 interface Held {
   readonly logged: LoggedMessage;
@@ -37,8 +37,8 @@ export class Traces {
   /** Two generations: when the younger is full, it takes the place of the older, which is cheaper than forgetting one by one. */
   #accepted = new Map<string, Taken>();
   #acceptedBefore = new Map<string, Taken>();
-  readonly #handed = new Ring<Held>(mostMessages, mostChars);
-  readonly #events = new Ring<StayEvent>(mostEvents);
+  readonly #handed = new Ring<Held>(maxMessages, maxChars);
+  readonly #events = new Ring<StayEvent>(maxEvents);
 
   constructor(now: () => number, isOn = true) {
     this.#now = now;
@@ -54,7 +54,7 @@ export class Traces {
       return;
     }
     this.#accepted.set(id, { channel, place, by, key, atMs, placedAfterMs: this.#now() - atMs, repeats: 0 });
-    if (this.#accepted.size < mostMessages) return;
+    if (this.#accepted.size < maxMessages) return;
     this.#acceptedBefore = this.#accepted;
     this.#accepted = new Map();
   }
@@ -70,7 +70,7 @@ export class Traces {
     if (this.#isOn) this.#events.add(event);
   }
 
-  /** What is known of a message; `confirmed` counts those who have got it. */
+  /** What is known of a message; `confirmed` counters those who have got it. */
   find(
     id: string,
     confirmed: (channel: ChannelName, place: Place) => number,

@@ -100,24 +100,24 @@ export function nextOpen(rule: AccessRule, question: Question, answers: Answers)
   return undefined;
 }
 
-/** An access rule weighed against somebody: what it asks, whether it holds, and on which facts. */
-export interface Weighed {
+/** An access rule evaluation against somebody: what it asks, whether it holds, and on which facts. */
+export interface Evaluation {
   /** What is asked, for people: `role committee`, `all of`. */
   readonly asks: string;
   readonly holds: boolean;
   /** What was found, where a fact was looked at. */
   readonly found?: string;
-  readonly parts?: readonly Weighed[];
+  readonly parts?: readonly Evaluation[];
 }
 
 /** Lays out for people how `verdictOf` decides: every part, also where one decides alone. */
-export function weigh(rule: AccessRule, question: Question, answers?: Answers): Weighed {
+export function evaluate(rule: AccessRule, question: Question, answers?: Answers): Evaluation {
   return { ...described(rule, question, answers), holds: verdictOf(rule, question, answers) === 'yes' };
 }
 
-function described(rule: AccessRule, question: Question, answers?: Answers): Omit<Weighed, 'holds'> {
+function described(rule: AccessRule, question: Question, answers?: Answers): Omit<Evaluation, 'holds'> {
   const { who, parameters } = question;
-  const parts = (rules: readonly AccessRule[]): Weighed[] => rules.map((each) => weigh(each, question, answers));
+  const parts = (rules: readonly AccessRule[]): Evaluation[] => rules.map((each) => evaluate(each, question, answers));
   if (rule === 'signed-in') return { asks: rule, found: who.guest ? 'a guest' : `user ${who.user}` };
   if (rule === 'token-allows') return describedToken(question);
   if (typeof rule === 'string') return { asks: rule };
@@ -181,7 +181,7 @@ export function asksTheApplication(rule: AccessRule): boolean {
 
 // ------------------------------------------------------------------------------------------------- details
 
-/** What the token's own access rules say. They are weighed as any others, with their own patterns' parameters. */
+/** What the token's own access rules say. They are evaluation as any others, with their own patterns' parameters. */
 function verdictOfToken(question: Question): Verdict {
   const { channel, who, act } = question;
   if (channel === undefined || who.grants === undefined) return 'no';
@@ -193,14 +193,14 @@ function verdictOfToken(question: Question): Verdict {
   return 'no';
 }
 
-function describedToken(question: Question): Omit<Weighed, 'holds'> {
+function describedToken(question: Question): Omit<Evaluation, 'holds'> {
   const { channel, who, act } = question;
   const asks = "the token's own access rules";
   if (who.grants === undefined || channel === undefined) return { asks, found: 'the token brings none' };
   const parts = who.grants.flatMap(({ pattern, allow }) => {
     const parameters = matchPattern(pattern, channel);
     if (parameters === undefined) return [];
-    const part = weigh(accessRuleFor(allow, act), { ...question, parameters });
+    const part = evaluate(accessRuleFor(allow, act), { ...question, parameters });
     return [{ ...part, asks: `${pattern.text}: ${part.asks}` }];
   });
   return parts.length === 0 ? { asks, found: 'none of them is for this channel' } : { asks, parts };
@@ -229,7 +229,7 @@ function yesIf(holds: boolean): 'yes' | 'no' {
 }
 
 function meant(value: string, parameters: Parameters): string {
-  // `accessRuleFault` has been asked before any rule is weighed: the parameter is there.
+  // `accessRuleFault` has been asked before any rule is evaluation: the parameter is there.
   return value.startsWith(':') ? (parameters[value.slice(1)] as string) : value;
 }
 

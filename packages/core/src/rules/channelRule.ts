@@ -52,7 +52,7 @@ export type ParametersOf<P extends string> = P extends `${infer First}/${infer R
  * @example
  * channelRule({
  *   pattern: 'crew/:boat',
- *   logbook: { keep: 'kept' },
+ *   logbook: { type: 'kept' },
  *   allow: { enter: async ({ who, parameters }) => (await crewOf(parameters.boat)).includes(who.user) },
  * });
  */
@@ -88,7 +88,7 @@ interface Branch {
 const branch = (): Branch => ({ fixed: new Map(), parameter: undefined, ending: undefined });
 
 /** Most names remembered with their rule. */
-const mostMatches = 10_000;
+const maxMatches = 10_000;
 
 /** All channel rules of a service. The most specific one that matches a name holds for it. */
 export class ChannelRules {
@@ -102,7 +102,7 @@ export class ChannelRules {
     const parsed = rules.map((rule) => ({ pattern: parsePattern(rule.pattern), rule }));
     for (const { pattern, rule } of parsed) {
       const parameters = parametersOf(pattern);
-      if (rule.showsMarks && rule.logbook.keep !== 'kept')
+      if (rule.showsMarks && rule.logbook.type !== 'kept')
         throw new RangeError(`${pattern.text}: only channels with a kept logbook have read marks to show`);
       if (rule.direct && (parameters.length !== 1 || !pattern.text.endsWith(`/:${parameters[0]}`)))
         throw new RangeError(`${pattern.text}: a direct channel's pattern has one parameter, as its last segment`);
@@ -126,7 +126,7 @@ export class ChannelRules {
     if (known !== undefined) return known;
     const match = this.#find(name);
     if (match === undefined) return undefined;
-    if (this.#matches.size >= mostMatches) this.#matches = new Map();
+    if (this.#matches.size >= maxMatches) this.#matches = new Map();
     this.#matches.set(name, match);
     return match;
   }

@@ -4,7 +4,7 @@ import { parametersOf, parsePattern } from '../model/pattern.js';
 import { accessRuleFault } from './accessRule.js';
 
 /** Most grants in one token, and deepest nesting of conditions in one. */
-const mostGrants = 100;
+const maxGrants = 100;
 const deepest = 8;
 
 /**
@@ -15,7 +15,7 @@ const deepest = 8;
  */
 export function readGrants(value: Json): readonly Grant[] {
   if (!Array.isArray(value)) throw new RangeError('a list of access rules is expected');
-  if (value.length > mostGrants) throw new RangeError(`a token brings at most ${mostGrants} access rules`);
+  if (value.length > maxGrants) throw new RangeError(`a token brings at most ${maxGrants} access rules`);
   return value.map((each) => {
     const { pattern: text, allow, ...rest } = objectOf(each, 'an access rule');
     refuseOthers(rest);

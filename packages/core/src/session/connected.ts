@@ -139,7 +139,7 @@ export class Connected implements Iterable<OpenConnection> {
         user: who.user,
         ...(who.name === undefined ? {} : { name: who.name }),
         guest: who.guest,
-        oversight: who.oversight === true,
+        observer: who.observer === true,
         transport: link.transport,
         ...(link.remote === undefined ? {} : { remote: link.remote }),
         sinceMs: connection.sinceMs,

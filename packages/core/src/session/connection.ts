@@ -30,8 +30,8 @@ import type { SessionConnection } from './sessions.js';
 const pulse = new Frame('{"on":"pulse"}', true);
 /** Half pulses without a sign of life after which the client is taken for gone: between 1.5 and 2 pulses. */
 const maxSilent = 3;
-/** The stretch of time within which strikes are counted, in milliseconds. */
-const strikesWithinMs = 10_000;
+/** The stretch of time within which violations are counted, in milliseconds. */
+const violationsWithinMs = 10_000;
 /** How long before its token ends a client is told, at most, in milliseconds. */
 const expiringMs = 60_000;
 /** How long after its time hello is still waited for, in milliseconds. */
@@ -60,7 +60,7 @@ export class Connection
   /** The client wants unknown members to be refused. */
   #isStrict = false;
   #ended = false;
-  #strikes: number[] | undefined;
+  #violations: number[] | undefined;
   #heard = true;
   /** Half pulses without a sign of life. */
   #silent = 0;
@@ -128,22 +128,22 @@ export class Connection
   receive(text: string): void {
     if (this.#ended) return;
     this.#heard = true;
-    this.#host.counts.charsIn += text.length;
+    this.#host.counters.charsIn += text.length;
     if (text.length > largeChars) this.#readingNow.received(text.length);
     const read = readRequest(text);
     if (!read.ok) {
-      this.#strike(read.problem, read.id);
+      this.#violation(read.problem, read.id);
       return;
     }
     const { request } = read;
     this.#isStrict ||= request.do === 'hello' && request.strict === true;
     const unknown = this.#isStrict ? unknownMember(request) : undefined;
-    if (unknown !== undefined) this.#strike(unknown, request.id);
+    if (unknown !== undefined) this.#violation(unknown, request.id);
     else if (request.do === 'pulse') this.#pulsed(request, text.length);
     else if (!this.#helloSeen && request.do !== 'hello')
-      this.#strike(problem('hello-first', `\`${request.do}\` came before hello`), request.id);
+      this.#violation(problem('hello-first', `\`${request.do}\` came before hello`), request.id);
     else if (this.#helloSeen && request.do === 'hello')
-      this.#strike(problem('hello-twice', 'a line says hello once; to change the user, open a new one'), request.id);
+      this.#violation(problem('hello-twice', 'a line says hello once; to change the user, open a new one'), request.id);
     else this.#queueAct(request);
   }
 
@@ -272,7 +272,7 @@ export class Connection
     const { whoIs, tokenMac } = await this.#identification.identify(request);
     if (this.#ended) return;
     // A ban may have come between the identification and here.
-    this.checkStanding(whoIs(request.session ?? ''));
+    this.checkAdmission(whoIs(request.session ?? ''));
     const { session, who, secret, continued, ended } = sessions.admit(whoIs, request.session, request.secret);
     const client = new LiveSession(this.#host, this, session, who);
     this.#client = client;
@@ -347,16 +347,16 @@ export class Connection
     return this.#identification.readToken(token);
   }
 
-  checkStanding(who: Identity): void {
+  checkAdmission(who: Identity): void {
     this.#identification.check(who);
   }
 
   /** Bans may have been missed: looks whether the client may still be here, and in its channels. */
   lookAgain(): void {
     const client = this.#client;
-    if (client === undefined || this.#ended || client.who.oversight) return;
+    if (client === undefined || this.#ended || client.who.observer) return;
     try {
-      this.checkStanding(client.who);
+      this.checkAdmission(client.who);
       client.entered.checkBans();
     } catch (error) {
       this.#refuse(this.#problemOf(error, 'hello'));
@@ -377,7 +377,7 @@ export class Connection
     if (this.#ended) return;
     const refused = this.#problemOf(error, request.do);
     if (request.do === 'hello') {
-      if (countedFailures.has(refused.code)) this.#host.door.failed(this.address);
+      if (countedFailures.has(refused.code)) this.#host.limiter.failed(this.address);
       this.#refuse(refused, request.id);
     } else this.#sendProblem(refused, request.id, request.do, 'channel' in request ? request.channel : undefined);
   }
@@ -418,11 +418,11 @@ export class Connection
     else this.close(closeCodes.policy, refused.code, 'refused');
   }
 
-  /** Counts what a sound client does not do; a stream of it ends the connection. */
-  #strike(refused: Problem, id: number | undefined): void {
+  /** Counters what a sound client does not do; a stream of it ends the connection. */
+  #violation(refused: Problem, id: number | undefined): void {
     const now = this.#host.clock.now();
-    this.#strikes = [...(this.#strikes ?? []).filter((atMs) => now - atMs < strikesWithinMs), now];
-    if (this.#strikes.length >= this.#host.options.strikes) this.#refuse(refused, id);
+    this.#violations = [...(this.#violations ?? []).filter((atMs) => now - atMs < violationsWithinMs), now];
+    if (this.#violations.length >= this.#host.options.violations) this.#refuse(refused, id);
     else this.#sendProblem(refused, id, 'frame');
   }
 
@@ -466,7 +466,7 @@ export class Connection
   /** Closes the connection as too slow. */
   cutOff(): void {
     if (this.#ended) return;
-    this.#host.counts.cutOff += 1;
+    this.#host.counters.cutOff += 1;
     this.queue.close();
     this.#end('too-slow');
     this.link.close(closeCodes.tooSlow, 'more waits for this connection than it reads');
@@ -494,7 +494,7 @@ export class Connection
     this.queue.close();
     this.#acts.clear();
     this.#client?.end(ending);
-    if (this.#host.connected.remove(this)) this.#host.door.went(this.address);
+    if (this.#host.connected.remove(this)) this.#host.limiter.went(this.address);
   }
 }
 

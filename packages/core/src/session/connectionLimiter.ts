@@ -4,7 +4,7 @@ import type { EngineOptions, Rate } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
 
 /** What each address has open, and how often it has failed to say who it is. Of IPv6, a /64 network counts as one. */
-export class Door {
+export class ConnectionLimiter {
   readonly #clock: Clock;
   readonly #options: EngineOptions;
   readonly #open = new Map<string, number>();
@@ -17,7 +17,7 @@ export class Door {
     this.#options = options;
   }
 
-  /** Counts a new connection; says why it must not stay. */
+  /** Counters a new connection; says why it must not stay. */
   came(from: string | undefined): 'too-many-connections' | 'rate-limited' | undefined {
     if (from === undefined) return undefined;
     const address = unitOf(from);

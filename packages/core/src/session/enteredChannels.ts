@@ -139,7 +139,7 @@ export class EnteredChannels {
 
   /** Traces that the session may not enter. */
   refused(channel: ChannelName, problem: Problem): void {
-    this.#host.traces.stay({ ...this.#stay(channel), what: 'refused', problem });
+    this.#host.traces.stay({ ...this.#stay(channel), type: 'refused', problem });
   }
 
   async #decideAgain(channel: ChannelName): Promise<void> {
@@ -152,18 +152,18 @@ export class EnteredChannels {
   }
 
   #trace({ channel, after }: EnterWish, { cursor, messages, more, gap, source }: CaughtUp): void {
-    const { counts, traces } = this.#host;
+    const { counters, traces } = this.#host;
     if (after !== undefined) {
-      counts.recoveries[source] += 1;
-      counts.recovered += messages.length;
+      counters.recoveries[source] += 1;
+      counters.recovered += messages.length;
     }
-    if (gap !== undefined) counts.gaps[gap.why] += 1;
+    if (gap !== undefined) counters.gaps[gap.why] += 1;
     const came = after === undefined ? undefined : parseCursor(after);
     const first = messages[0]?.place.number ?? cursor.number + 1;
     const isOfVolume = came?.volume === cursor.volume;
     traces.stay({
       ...this.#stay(channel),
-      what: more ? 'given' : 'entered',
+      type: more ? 'given' : 'entered',
       volume: cursor.volume,
       from: isOfVolume && gap === undefined ? came.number : first - 1,
       gapAfter: isOfVolume && gap !== undefined ? came.number : undefined,
@@ -177,7 +177,7 @@ export class EnteredChannels {
     const got = this.gotOf(name);
     this.#host.traces.stay({
       ...this.#stay(name),
-      what: 'ended',
+      type: 'ended',
       why,
       volume: head.volume,
       upTo: head.number,

@@ -29,12 +29,12 @@ export class Identification {
    */
   async identify({ token, session }: HelloRequest): Promise<Identified> {
     if (token === undefined) return { whoIs: this.#guest(session) };
-    const { options, seal, sessions, connected } = this.#host;
-    const tokenMac = seal.sign(`token ${token}`);
+    const { options, hmac, sessions, connected } = this.#host;
+    const tokenMac = hmac.sign(`token ${token}`);
     const known = sessions.known(session, tokenMac);
     if (known !== undefined) this.check(known);
     const who = known ?? (await this.readToken(token));
-    if (!who.oversight && connected.of(who.user).size >= options.connectionsPerUser)
+    if (!who.observer && connected.of(who.user).size >= options.connectionsPerUser)
       throw refusal('too-many-connections', `a user may have at most ${options.connectionsPerUser} connections here`);
     return { whoIs: () => who, tokenMac };
   }
@@ -56,8 +56,8 @@ export class Identification {
    * @throws {ProblemError} `token-ended`, `banned`
    */
   check(who: Identity): void {
-    const { standing, access } = this.#host;
-    const cutoffMs = standing.cutoffOf(who.user);
+    const { bans, access } = this.#host;
+    const cutoffMs = bans.cutoffOf(who.user);
     if (cutoffMs !== undefined && !who.guest && (who.issuedAt === undefined || who.issuedAt < cutoffMs))
       throw refusal('token-ended', 'the token was revoked; ask for a new one');
     const ban = access.ban({ who, address: this.#address });
@@ -65,14 +65,14 @@ export class Identification {
   }
 
   #guest(session: string | undefined): WhoIs {
-    const { options, seal, standing, access } = this.#host;
+    const { options, hmac, bans, access } = this.#host;
     if (!options.guests) throw refusal('no-guests', 'hello needs a token here');
-    const guest: WhoIs = (id, name) => guestIdentity(guestIdOf(seal, id), name);
+    const guest: WhoIs = (id, name) => guestIdentity(guestIdOf(hmac, id), name);
     // A guest that was banned or signed out is known by its session.
     const before = session === undefined ? undefined : guest(session);
     const ban = access.ban({ who: before ?? guest(''), address: this.#address });
     if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
-    if (before !== undefined && standing.cutoffOf(before.user) !== undefined)
+    if (before !== undefined && bans.cutoffOf(before.user) !== undefined)
       throw refusal('token-ended', 'this guest was signed out');
     return guest;
   }

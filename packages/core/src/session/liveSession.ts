@@ -50,7 +50,7 @@ export interface SessionLine {
   /** @throws {ProblemError} `token-invalid`, `token-ended`, `banned`, `unavailable` */
   readToken(token: string): Promise<Identity>;
   /** Looks in this turn whether a user may be connected at all. @throws {ProblemError} `token-ended`, `banned` */
-  checkStanding(who: Identity): void;
+  checkAdmission(who: Identity): void;
   watchTokenEnd(who: Identity): void;
 }
 
@@ -195,14 +195,14 @@ export class LiveSession implements Recipient, ConnectedSession {
 
   /** Gives the channel; one that is not open here yet is charged to the session and its address. */
   #open(name: ChannelName, match: RuleMatch): Channel {
-    const { options, channels, door } = this.host;
+    const { options, channels, limiter } = this.host;
     const present = this.entered.get(name);
     if (present !== undefined) return present;
     if (this.entered.size >= options.channelsPerSession)
       throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
     const open = channels.get(name);
     if (open !== undefined) return open;
-    const waitMs = this.rates.charge('newChannels') || door.opens(this.line.address);
+    const waitMs = this.rates.charge('newChannels') || limiter.opens(this.line.address);
     if (waitMs > 0)
       throw refusal('rate-limited', 'too many channels are opened that no client was in', { retryAfterMs: waitMs });
     return channels.open(name, match);
@@ -359,8 +359,8 @@ export class LiveSession implements Recipient, ConnectedSession {
 
   /** The user's inbox, for the reply to hello: with a cursor, the notices after it. Guests have none. */
   async inboxAtHello({ inbox: after }: HelloRequest): Promise<InboxReply | undefined> {
-    const { user, guest, name, roles, oversight } = this.#who;
-    if (guest || oversight) return undefined;
+    const { user, guest, name, roles, observer } = this.#who;
+    if (guest || observer) return undefined;
     const { inboxes, report } = this.host;
     try {
       const limit = after === undefined ? 0 : noticesAtOnce;

@@ -10,7 +10,7 @@ import {
   refusal,
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
-import type { MarkStanding } from '../model/mark.js';
+import type { MarkState } from '../model/mark.js';
 import type { Appended, LogSlice } from '../model/message.js';
 import type { InboxSlice } from '../model/notice.js';
 
@@ -44,7 +44,7 @@ export function publishedText({ logged: { id, cursor }, repeated }: Appended): s
 }
 
 /** The members of the reply to `mark`, as JSON text without braces. */
-export function markedText({ channel, place, unread }: MarkStanding): string {
+export function markedText({ channel, place, unread }: MarkState): string {
   const cursor = place && formatCursor(place);
   return JSON.stringify({ channel, cursor, unread } satisfies Record<keyof Marked, unknown>).slice(1, -1);
 }

@@ -2,7 +2,7 @@ import type { ChannelName, Ending, Json } from '@nine-bells/wire';
 import type { Identity } from '../model/access.js';
 import type { Continuation } from '../model/control.js';
 import type { Clock } from '../ports/clock.js';
-import type { Seal } from '../ports/hmac.js';
+import type { Hmac } from '../ports/hmac.js';
 import type { Ids } from '../ports/ids.js';
 import type { ChannelPresence } from '../presence/channelPresence.js';
 import { GuestNames } from './guestNames.js';
@@ -50,7 +50,7 @@ export interface Session {
 export type WhoIs = (session: string, guestName?: string) => Identity;
 
 /** Most sessions without a connection that are remembered; beyond it the one that lost it first is forgotten. */
-const mostGone = 100_000;
+const maxGone = 100_000;
 
 /** A session that a hello has begun or continued. */
 export interface Admission {
@@ -66,7 +66,7 @@ export interface Admission {
 export class Sessions {
   readonly #clock: Clock;
   readonly #ids: Ids;
-  readonly #seal: Seal;
+  readonly #hmac: Hmac;
   readonly #memoryMs: number;
   readonly #sessions = new Map<string, Session>();
   /** Those without a connection, in the order in which they lost it. */
@@ -78,14 +78,14 @@ export class Sessions {
   constructor(
     clock: Clock,
     ids: Ids,
-    seal: Seal,
+    hmac: Hmac,
     memoryMs: number,
     cameFromElsewhere: (session: Session) => void = () => {},
   ) {
     this.#cameFromElsewhere = cameFromElsewhere;
     this.#clock = clock;
     this.#ids = ids;
-    this.#seal = seal;
+    this.#hmac = hmac;
     this.#memoryMs = memoryMs;
   }
 
@@ -105,7 +105,7 @@ export class Sessions {
   admit(whoIs: WhoIs, id: string | undefined, secret: string | undefined): Admission {
     if (id === undefined || secret === undefined) return this.#begin(whoIs);
     const who = whoIs(id);
-    const shown = readSecret(this.#seal, secret, id, who.user);
+    const shown = readSecret(this.#hmac, secret, id, who.user);
     const known = this.#sessions.get(id);
     const ended = known?.connection === undefined ? known?.ended : 'continued-elsewhere';
     if (
@@ -154,7 +154,7 @@ export class Sessions {
     session.endedAtMs = this.#clock.now();
     this.#gone.delete(session);
     this.#gone.add(session);
-    if (this.#gone.size > mostGone)
+    if (this.#gone.size > maxGone)
       for (const oldest of this.#gone) {
         this.#forget(oldest);
         break;
@@ -213,7 +213,7 @@ export class Sessions {
   }
 
   #secretOf(session: Session): string {
-    return makeSecret(this.#seal, session.id, session.user, session.generation);
+    return makeSecret(this.#hmac, session.id, session.user, session.generation);
   }
 }
 

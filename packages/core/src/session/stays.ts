@@ -26,7 +26,7 @@ export class Stays {
     const session = this.#session;
     const { name } = presence.channel;
     session.lingers?.delete(name);
-    if (quiet || who.oversight) this.leave(name);
+    if (quiet || who.observer) this.leave(name);
     else {
       const { id, generation } = session;
       presence.members.enter({

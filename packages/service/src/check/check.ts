@@ -4,7 +4,7 @@ import { type AccessRule, defaultEngineOptions, overlap, parsePattern } from '@n
 import { QueryTypes, Sequelize } from 'sequelize';
 import sqlite3 from 'sqlite3';
 import type { Configuration } from '../config/configuration.js';
-import { filesWarning } from '../line/socketDoor.js';
+import { filesWarning } from '../line/socketLimiter.js';
 import { migrations } from '../store/migrations.js';
 
 /**

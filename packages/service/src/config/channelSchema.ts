@@ -91,12 +91,12 @@ export const logbook: Reader<Keeping> = (node, at) => {
   if (isScalar(node) || node === null) {
     const word = oneOf(['recent', 'kept'] as const)(node, at);
     if (word === undefined) return undefined;
-    return word === 'kept' ? { keep: 'kept' } : { keep: 'recent', bounds: defaultLogBounds };
+    return word === 'kept' ? { type: 'kept' } : { type: 'recent', bounds: defaultLogBounds };
   }
   const bounds = recentMap(node, at)?.recent;
   if (bounds === undefined) return undefined;
   return {
-    keep: 'recent',
+    type: 'recent',
     bounds: {
       messages: bounds.messages ?? defaultLogBounds.messages,
       forMs: bounds.for ?? defaultLogBounds.forMs,
@@ -134,7 +134,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
   if (found?.pattern === undefined) return undefined;
   return {
     pattern: found.pattern,
-    logbook: found.logbook ?? { keep: 'recent', bounds: defaultLogBounds },
+    logbook: found.logbook ?? { type: 'recent', bounds: defaultLogBounds },
     allow: {
       ...(found.direct ? directAllow(parametersIn(node)[0] ?? '') : {}),
       ...(defined(found.allow ?? {}) as ChannelRule['allow']),

@@ -270,7 +270,7 @@ export function waitingOf(
 /** What a frame has beside the data of a message, in bytes: names, a key, and room for what is to come. */
 export const frameRoom = 2_048;
 /** The smallest frame that clients can do with: hello with a token, and a channel. */
-export const leastFrame = 4_096;
+export const minFrame = 4_096;
 
 /** Limits that no client could keep together are refused where the smaller one stands. */
 export function checkLimits(found: Document, at: Place, node: Node | null): void {
@@ -280,7 +280,7 @@ export function checkLimits(found: Document, at: Place, node: Node | null): void
   const place = at.member('service', node).member('limits', node);
   const fault = (name: string, detail: string): undefined => place.member(name, node).fault(node, detail);
   const room = `\`limits.frame\` (${frame} bytes) is to hold it, and ${frameRoom} bytes beside it`;
-  if (frame < leastFrame) fault('frame', `expected at least ${leastFrame} bytes: hello and a token need them`);
+  if (frame < minFrame) fault('frame', `expected at least ${minFrame} bytes: hello and a token need them`);
   else if ((limits?.data ?? dataBytes) + frameRoom > frame)
     fault('data', `${limits?.data ?? dataBytes} bytes are too many: ${room}`);
   if ((limits?.status ?? statusBytes) + frameRoom > frame)

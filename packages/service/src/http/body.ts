@@ -25,8 +25,8 @@ export function readBody<T extends object>(dto: Dto<T>, body: unknown, where = '
 }
 
 /** Most faults in an answer, and most characters of each. */
-const mostFaults = 20;
-const mostChars = 300;
+const maxFaults = 20;
+const maxChars = 300;
 
 interface CodedFault extends BodyFault {
   readonly code: ProblemCode;
@@ -38,7 +38,7 @@ function assemble<T extends object>(dto: Dto<T>, body: unknown, where: string): 
   const value = new dto() as Record<string, unknown>;
   const faults: CodedFault[] = [];
   for (const [name, given] of Object.entries(body)) {
-    if (faults.length >= mostFaults) break;
+    if (faults.length >= maxFaults) break;
     const place = `${where}/${name.replaceAll('~', '~0').replaceAll('/', '~1')}`;
     const member = Object.hasOwn(dto.members, name) ? dto.members[name] : undefined;
     if (member === undefined) {
@@ -69,14 +69,14 @@ function faultsOf(errors: readonly ValidationError[], where: string): CodedFault
 
 /** What a client has sent is repeated to it only in part. */
 function shortened(text: string): string {
-  return text.length <= mostChars ? text : `${text.slice(0, mostChars)}...`;
+  return text.length <= maxChars ? text : `${text.slice(0, maxChars)}...`;
 }
 
 function errorOf(faults: readonly CodedFault[]): BodyError {
   const first = faults[0] as CodedFault;
   return new BodyError(
     problem(first.code, shortened(first.detail), { where: shortened(first.where) }),
-    faults.slice(0, mostFaults).map(({ where, detail }) => ({ where: shortened(where), detail: shortened(detail) })),
+    faults.slice(0, maxFaults).map(({ where, detail }) => ({ where: shortened(where), detail: shortened(detail) })),
   );
 }
 

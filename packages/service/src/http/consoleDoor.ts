@@ -15,7 +15,7 @@ import type { SignInLinks } from './signInLinks.js';
 /** How long a sign-in link is good, in milliseconds. */
 const linkMs = 15 * 60_000;
 /** How long a token for looking on is good, in milliseconds. */
-const oversightMs = 3_600_000;
+const observerMs = 3_600_000;
 
 class SignInDto {
   static readonly members = { key: true, code: true } as const;
@@ -81,7 +81,7 @@ class LinkDto {
   looksOnly?: boolean;
 }
 
-/** `POST /v1/sign-in-links` and `POST /v1/oversight-tokens`: doors for whoever holds a key. */
+/** `POST /v1/sign-in-links` and `POST /v1/observer-tokens`, for callers with a key. */
 export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: () => string): readonly Route[] {
   const signInLinks: Route['serve'] = async (request, response, { key, rights }) => {
     const { looksOnly = false } = readBody(LinkDto, request.body ?? {});
@@ -90,13 +90,13 @@ export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: 
     response.status(201).json({ url: `${consoleUrl()}#sign-in=${code}`, validMs: linkMs });
   };
 
-  const oversightTokens: Route['serve'] = async (_request, response, { key }) => {
-    response.status(201).json(await tokens.oversight(key, oversightMs));
+  const observerTokens: Route['serve'] = async (_request, response, { key }) => {
+    response.status(201).json(await tokens.observer(key, observerMs));
   };
 
   return [
     { method: 'post', path: '/sign-in-links', right: 'read', serve: signInLinks },
-    { method: 'post', path: '/oversight-tokens', right: 'read', serve: oversightTokens },
+    { method: 'post', path: '/observer-tokens', right: 'read', serve: observerTokens },
   ];
 }
 

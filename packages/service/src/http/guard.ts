@@ -15,9 +15,9 @@ const sessionS = 12 * 3600;
 const strangerRate: Rate = { count: 20, perMs: 60_000 };
 /** How long a request beyond that is held, in milliseconds, and how many of an address; further ones are cut off. */
 const heldMs = 1_000;
-const mostHeld = 20;
+const maxHeld = 20;
 /** Most addresses of which that is remembered. */
-const mostStrangers = 10_000;
+const maxStrangers = 10_000;
 
 /** Whose a console session is. */
 export interface ConsoleUser {
@@ -82,7 +82,7 @@ export class Guard {
     return new Caller(key, looksOnly ? lookingOnly : key.rights, (cost) => this.#charge(key, cost));
   }
 
-  /** Lets an address sign in only so often: for doors that need no key. Only requests that change something count. */
+  /** Lets an address sign in only so often: for routes that need no key. Only requests that change something count. */
   slow(): RequestHandler {
     return async (request, _response, next) => {
       if (request.method !== 'POST') return next();
@@ -104,7 +104,7 @@ export class Guard {
   async #wait(request: Request): Promise<void> {
     const address = unitOf(request.ip ?? '');
     const held = this.#held.get(address) ?? 0;
-    if (held >= mostHeld) {
+    if (held >= maxHeld) {
       request.socket.destroy();
       return;
     }
@@ -121,7 +121,7 @@ export class Guard {
     const address = unitOf(request.ip ?? '');
     const bucket = this.#strangers.get(address) ?? new TokenBucket(strangerRate, now);
     // The oldest makes room.
-    if (this.#strangers.size >= mostStrangers)
+    if (this.#strangers.size >= maxStrangers)
       for (const first of this.#strangers.keys()) {
         this.#strangers.delete(first);
         break;

@@ -2,7 +2,7 @@ import type { Engine } from '@nine-bells/core';
 import { ArrayMaxSize, ArrayMinSize, IsArray, IsOptional, ValidateBy } from 'class-validator';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
 import { type Right, rightFault } from '../store/rights.js';
-import { overseerId } from '../tokens/tokens.js';
+import { observerId } from '../tokens/tokens.js';
 import { readBody } from './body.js';
 import { IsMs, IsWords } from './publishDto.js';
 import type { Route } from './route.js';
@@ -55,7 +55,7 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
     const key = await keys.revoke(String(request.params.id), actor);
     await engine.cluster.keysChanged();
     // Whoever looks on with it stops looking.
-    await engine.moderation.signOut(overseerId(key.id), actor, 'its key was revoked');
+    await engine.moderation.signOut(observerId(key.id), actor, 'its key was revoked');
     response.json(shown(key));
   };
 

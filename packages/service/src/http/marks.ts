@@ -1,4 +1,4 @@
-import type { Engine, MarkStanding } from '@nine-bells/core';
+import type { Engine, MarkState } from '@nine-bells/core';
 import { type ChannelName, formatCursor, parseCursor, protocolLimits, refusal } from '@nine-bells/wire';
 import { readBody } from './body.js';
 import { IsChannel, IsWords } from './publishDto.js';
@@ -58,6 +58,6 @@ export function marks(engine: Engine): readonly Route[] {
   ];
 }
 
-function shown({ channel, place, unread }: MarkStanding): object {
+function shown({ channel, place, unread }: MarkState): object {
   return { channel, ...(place === undefined ? {} : { cursor: formatCursor(place) }), unread };
 }

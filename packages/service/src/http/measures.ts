@@ -1,4 +1,4 @@
-import type { Actor, AuditEntry, Effect, Engine, KeepingOut, Measure } from '@nine-bells/core';
+import type { Actor, AuditEntry, Effect, Engine, ActiveBan, ModerationAction } from '@nine-bells/core';
 import { type ChannelName, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { readBody } from './body.js';
@@ -7,7 +7,7 @@ import { queryText, queryWhole } from './query.js';
 import type { Caller, Route } from './route.js';
 
 /** The longest ban that has an end, in milliseconds: ten years. */
-const mostBanMs = 10 * 365 * 86_400_000;
+const maxBanMs = 10 * 365 * 86_400_000;
 
 class BanDto {
   static readonly members = {
@@ -32,7 +32,7 @@ class BanDto {
   channel?: string;
 
   @IsOptional()
-  @IsMs(1, mostBanMs)
+  @IsMs(1, maxBanMs)
   forMs?: number;
 
   @IsOptional()
@@ -59,7 +59,7 @@ class RemovalDto {
   reason?: string;
 
   @IsOptional()
-  @IsMs(0, mostBanMs)
+  @IsMs(0, maxBanMs)
   banMs?: number;
 
   @IsOptional()
@@ -111,7 +111,7 @@ export function measures(engine: Engine): readonly Route[] {
       if (channel === undefined || !caller.rights.hasIn('moderate', channel))
         throw refusal('bad-value', 'no ban of this id is in force');
     }
-    response.json(effectShown(await engine.moderation.lift(id, caller.actor, reason)));
+    response.json(effectShown(await engine.moderation.unban(id, caller.actor, reason)));
   };
 
   const remove: Route['serve'] = async (request, response, caller) => {
@@ -152,15 +152,15 @@ export function measures(engine: Engine): readonly Route[] {
 }
 
 /** A ban, a removal or an audit entry in its public form: times as RFC 3339 says. */
-export function banShown(ban: KeepingOut): object {
+export function banShown(ban: ActiveBan): object {
   return shown(ban);
 }
 
-function effectShown({ measure, sessions }: Effect): object {
-  return { ...shown(measure), sessions };
+function effectShown({ action, sessions }: Effect): object {
+  return { ...shown(action), sessions };
 }
 
-function shown({ atMs, untilMs, by, ...rest }: (Measure | AuditEntry) & { readonly untilMs?: number }): object {
+function shown({ atMs, untilMs, by, ...rest }: (ModerationAction | AuditEntry) & { readonly untilMs?: number }): object {
   return {
     ...rest,
     by: actorShown(by),
@@ -183,7 +183,7 @@ function actorShown({ kind, id, name, through }: Actor): object {
 function actorOf({ actor }: Caller, by: AuthorDto | null | undefined): Actor {
   if (by == null) return actor;
   const { user, name } = by;
-  if (user.startsWith('oversight:')) throw refusal('bad-value', 'no user has such an id', { where: '/by/user' });
+  if (user.startsWith('observer:')) throw refusal('bad-value', 'no user has such an id', { where: '/by/user' });
   return { kind: 'user', id: user, ...(name == null ? {} : { name }), through: actor.id };
 }
 

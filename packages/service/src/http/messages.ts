@@ -6,7 +6,7 @@ import { channelOf, limitOf, placeOf } from './query.js';
 import type { Route } from './route.js';
 
 /** Most messages in one request. */
-const mostAtOnce = 1000;
+const maxAtOnce = 1000;
 
 /** `POST /v1/messages` and `GET /v1/messages`. */
 export function messages(engine: Engine): readonly Route[] {
@@ -21,7 +21,7 @@ export function messages(engine: Engine): readonly Route[] {
     }
     if (request.get('idempotency-key') !== undefined)
       throw refusal('bad-value', 'Idempotency-Key is for a single message; give each message of a list its own `key`');
-    if (body.length > mostAtOnce) throw refusal('too-large', `at most ${mostAtOnce} messages are taken at once`);
+    if (body.length > maxAtOnce) throw refusal('too-large', `at most ${maxAtOnce} messages are taken at once`);
     caller.charge(body.length - 1);
     // All are checked before any is published, so that a list with a mistake publishes nothing.
     const drafts = body.map((each, index) => {

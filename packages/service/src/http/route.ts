@@ -5,7 +5,7 @@ import type { ApiKey } from '../store/apiKeys.js';
 import type { ChannelRight, plainRights, Rights } from '../store/rights.js';
 
 /**
- * One door of the HTTP interface. Everything under `/v1` is served by routes of this kind and by nothing else, so that
+ * One route of the HTTP interface. Everything under `/v1` is served by routes of this kind and by nothing else, so that
  * there is none without a decision.
  */
 export interface Route {

@@ -30,7 +30,7 @@ const bodyRoom = 1_024;
 /** Requests of one address for sessions that are nowhere: each asks all instances. After a crash many clients send some. */
 const strayRate: Rate = { count: 2_000, perMs: 60_000 };
 /** Most addresses of which that is remembered. */
-const mostStrays = 10_000;
+const maxStrays = 10_000;
 /** Most requests in one array. */
 const requestsAtOnce = 100;
 
@@ -39,7 +39,7 @@ interface Held {
   readonly secret: Buffer;
 }
 
-/** The door for clients that WebSockets do not reach: sessions over HTTP, and streams to listen to. */
+/** The endpoint for clients that WebSockets do not reach: sessions over HTTP, and streams to listen to. */
 export class HttpLine {
   readonly #engine: Engine;
   readonly #options: HttpLineOptions;
@@ -143,7 +143,7 @@ export class HttpLine {
     const unit = unitOf(address);
     let bucket = this.#strays.get(unit);
     if (bucket === undefined) {
-      if (this.#strays.size >= mostStrays) this.#strays.clear();
+      if (this.#strays.size >= maxStrays) this.#strays.clear();
       bucket = new TokenBucket(strayRate, performance.now());
       this.#strays.set(unit, bucket);
     }

@@ -36,7 +36,7 @@ abstract class HttpLink implements Link {
     this.origin = origin;
   }
 
-  /** Says hello, if the door lets it in. */
+  /** Says hello, if the address may connect. */
   protected connect(request: object): void {
     this.connection = this.#engine.connect(this);
     if (this.goodbye === undefined) this.connection.receive(JSON.stringify({ ...request, do: 'hello', id: 1 }));

@@ -20,7 +20,7 @@ export interface WebSocketLineOptions {
 /** How long a client may take to answer a goodbye, in milliseconds. */
 const goodbyeMs = 3_000;
 
-/** The door for WebSockets (RFC 6455) at `/line` of an HTTP server. */
+/** The endpoint for WebSockets (RFC 6455) at `/line` of an HTTP server. */
 export class WebSocketLine {
   readonly #engine: Engine;
   readonly #options: WebSocketLineOptions;
@@ -85,7 +85,7 @@ export class WebSocketLine {
     return canonicalAddress(proxyAddr(request, this.#isTrusted) ?? '');
   }
 
-  /** Why the door stays shut. The handshake is completed first: a browser cannot read a refused one. */
+  /** Why a connection is refused. The handshake is completed first: a browser cannot read a refused one. */
   #refusal(request: IncomingMessage, webSocket: WebSocket): ProblemCode | undefined {
     const { origin, host } = request.headers;
     if (!mayOpen(origin, host, this.#options.origins)) return 'bad-origin';

@@ -51,16 +51,16 @@ const emptyForMs = 600_000;
 const leaseForgottenMs = 60_000;
 /** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at the most. */
 const firstAgainMs = 50;
-const mostAgainMs = 1_000;
+const maxAgainMs = 1_000;
 /**
  * After so many probes, one a second, of which none came back, a Redis is given up and opened again. Counted and not timed:
  * a process that was busy for long hears late what came in time.
  */
-const mostUnheard = 3;
+const maxUnheard = 3;
 /** How many names are tried to find one in a slot of each process. */
 const probeTries = 500;
 /** How often a call is tried while slots of a cluster are being moved, and how long between, in milliseconds. */
-const mostTries = 50;
+const maxTries = 50;
 const tryAgainMs = 20;
 
 /** What Redis says of a command that will do later, or elsewhere. */
@@ -272,12 +272,12 @@ export class RedisExchange implements Exchange {
 
   // --------------------------------------------------------------------------------------------- leases
 
-  async beat(holder: string, card: string, ttlMs: number): Promise<Beat> {
+  async beat(instanceId: string, status: string, ttlMs: number): Promise<Beat> {
     this.#examine().catch((error: unknown) => this.#options.report(error, { what: 'Redis could not be examined' }));
     const fromMs = Date.now();
     const [held, nowMs, ...rest] = await this.#script('beat', this.#leaseKeys(), [
-      holder,
-      card,
+      instanceId,
+      status,
       ttlMs,
       leaseForgottenMs,
     ]);
@@ -285,15 +285,15 @@ export class RedisExchange implements Exchange {
     const leases: Lease[] = [];
     for (let index = 0; index < rest.length; index += 3)
       leases.push({
-        holder: String(rest[index]),
-        card: String(rest[index + 1]),
+        instanceId: String(rest[index]),
+        status: String(rest[index + 1]),
         leftMs: Number(rest[index + 2]),
       });
     return { held: held === 1, leases };
   }
 
-  async leave(holder: string): Promise<void> {
-    await this.#script('leave', this.#leaseKeys(), [holder]);
+  async leave(instanceId: string): Promise<void> {
+    await this.#script('leave', this.#leaseKeys(), [instanceId]);
   }
 
   async claim(name: string, ttlMs: number): Promise<boolean> {
@@ -375,7 +375,7 @@ export class RedisExchange implements Exchange {
         const isAnother = message.startsWith('NOSCRIPT');
         if (isAnother || passing.test(message)) this.#serving.delete(this.#linked().placeOf(key));
         this.#checkRole(error);
-        if ((!isAnother && !passing.test(message)) || tries >= mostTries) throw error;
+        if ((!isAnother && !passing.test(message)) || tries >= maxTries) throw error;
         if (tries > 1) await new Promise((resolve) => setTimeout(resolve, tryAgainMs));
       }
     }
@@ -474,7 +474,7 @@ export class RedisExchange implements Exchange {
       }
       const unheard = this.#probes.get(topic);
       if (unheard === undefined) server.subscribe(topic, this.#heard).catch(() => {});
-      else if (unheard >= mostUnheard && this.#server === server) {
+      else if (unheard >= maxUnheard && this.#server === server) {
         this.#options.report(new Error(`${unheard} probes did not come back`), { what: 'Redis is silent' });
         this.#lost('for good');
         return;
@@ -513,7 +513,7 @@ export class RedisExchange implements Exchange {
   // ----------------------------------------------------------------------------------------- connection
 
   async #open(): Promise<void> {
-    for (let againMs = firstAgainMs; !this.#closed; againMs = Math.min(2 * againMs, mostAgainMs)) {
+    for (let againMs = firstAgainMs; !this.#closed; againMs = Math.min(2 * againMs, maxAgainMs)) {
       try {
         let opened: RedisServer | undefined;
         const server = await openRedis(this.#options.url, {

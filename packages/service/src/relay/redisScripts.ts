@@ -67,7 +67,7 @@ const sources = {
    * What can fail comes first: nothing may be acknowledged, now or for a key later, that is not in the log.
    */
   append: `${time}${forgetting}
-local mostKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2])
+local maxKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2])
 local at, tidyMs, own = 3, 1000, 4
 -- Keys whose order is not known, or the other way round: one of the two was evicted.
 local mend = function(head, order)
@@ -130,7 +130,7 @@ local append = function(head, log, order)
     redis.call('HSET', head, 'n', n)
   end
   for round = 1, 2 * #keyed do
-    if redis.call('LLEN', order) <= mostKeys then break end
+    if redis.call('LLEN', order) <= maxKeys then break end
     local oldest = redis.call('LINDEX', order, 0)
     local value = redis.call('HGET', head, oldest)
     if value and tonumber(string.match(value, '^%d+ %S+ (%d+)')) > now - keysForMs then break end

@@ -31,7 +31,7 @@ export interface RedisServerEvents {
 
 /** How long to wait for a connection, in milliseconds; and between attempts, at the most. */
 const connectMs = 2_000;
-const mostWaitMs = 1_000;
+const maxWaitMs = 1_000;
 /** How long a server may take to answer the first commands on a new connection, in milliseconds. */
 const answerMs = 3_000;
 
@@ -133,7 +133,7 @@ async function openSingle(url: string, events: RedisServerEvents): Promise<Redis
 export const onePlace = 'one';
 
 async function openCluster(url: string, events: RedisServerEvents): Promise<RedisServer> {
-  const again = (retries: number): number => Math.min(50 * 2 ** retries, mostWaitMs) + Math.random() * 50;
+  const again = (retries: number): number => Math.min(50 * 2 ** retries, maxWaitMs) + Math.random() * 50;
   const { url: _, ...defaults } = optionsOf(url, again);
   const { username, password } = new URL(url);
   const cluster = createCluster({

@@ -84,7 +84,7 @@ function shared(
     incarnation: () => randomText(8),
     boundsOf: (channel) => {
       const logbook = rules.match(channel)?.rule.logbook;
-      return logbook?.keep === 'recent' ? logbook.bounds : defaultLogBounds;
+      return logbook?.type === 'recent' ? logbook.bounds : defaultLogBounds;
     },
     report,
   });

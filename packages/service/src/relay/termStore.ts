@@ -15,7 +15,7 @@ const columns: Columns<TermRow> = {
 };
 
 /** Terms so far behind the last one are forgotten: records that are marked with them count as lost. */
-const mostTerms = 10_000;
+const maxTerms = 10_000;
 
 /** The terms of the relay in the database, where all instances of the service find them. */
 export class TermStore implements TermBook {
@@ -42,7 +42,7 @@ export class TermStore implements TermBook {
       const term = nextTerm(Number(row?.last ?? 0), place, latest, facts);
       const statements = [
         insertOf('relay_terms', columns, [valuesOf(term)], this.#database),
-        `DELETE FROM relay_terms WHERE term < ${term.term - mostTerms}`,
+        `DELETE FROM relay_terms WHERE term < ${term.term - maxTerms}`,
       ];
       return { statements, result: { term, isNew: true, wasMet: Number(row?.met) > 0 } };
     });

@@ -138,7 +138,7 @@ export class ApiKeys {
   async #insert(reads: Reads, row: ApiKeyRow, by: Actor): Promise<readonly string[]> {
     const { id, name, created_at_ms: atMs, rights_json: rights } = row;
     const about = `${name} (${id}): ${JSON.parse(rights).join(', ')}`;
-    const audit = await addToAudit(reads, { did: 'make-key', by, atMs, about }, this.#database);
+    const audit = await addToAudit(reads, { type: 'make-key', by, atMs, about }, this.#database);
     const values = (Object.keys(keyColumns) as (keyof ApiKeyRow)[]).map((column) => row[column]);
     return [insertOf('api_keys', keyColumns, [values], this.#database), audit.statement];
   }
@@ -158,7 +158,7 @@ export class ApiKeys {
     const now = this.#now();
     const about = `${held.key.name} (${id})`;
     await this.#database.write(async (reads) => {
-      const audit = await addToAudit(reads, { did: 'revoke-key', by, atMs: now, about }, this.#database);
+      const audit = await addToAudit(reads, { type: 'revoke-key', by, atMs: now, about }, this.#database);
       return { statements: [this.#update('revoked_at_ms', now, id), audit.statement], result: undefined };
     });
     held.key = { ...held.key, revokedAtMs: now };

@@ -1,12 +1,12 @@
-import type { Actor, AuditEntry, Measure } from '@nine-bells/core';
+import type { Actor, AuditEntry, ModerationAction } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import type { AuditRow } from './models.js';
 import { type Columns, type Dialect, insertOf } from './statements.js';
 
-/** Something done that belongs into the audit log and is no measure against a user. */
+/** Something done that belongs into the audit log and is no action against a user. */
 export interface Deed {
-  readonly did: 'make-key' | 'revoke-key';
+  readonly type: 'make-key' | 'revoke-key';
   readonly by: Actor;
   readonly atMs: number;
   readonly about: string;
@@ -31,17 +31,17 @@ const columns: Columns<AuditRow> = {
  */
 export async function addToAudit(
   reads: Reads,
-  done: Measure | Deed,
+  done: ModerationAction | Deed,
   dialect: Dialect,
 ): Promise<{ readonly number: number; readonly statement: string }> {
   const number = (await lastInAudit(reads)) + 1;
-  const { did, by, atMs, ...more } = { user: null, address: null, channel: null, reason: null, about: null, ...done };
+  const { type, by, atMs, ...more } = { user: null, address: null, channel: null, reason: null, about: null, ...done };
   const untilMs = 'untilMs' in more ? (more.untilMs ?? null) : null;
   const about = more.about ?? null;
   const row = [
     number,
     atMs,
-    did,
+    type,
     JSON.stringify(by),
     more.user,
     more.address,
@@ -63,7 +63,7 @@ export function auditEntryOf(row: AuditRow): AuditEntry {
   return {
     number: Number(row.number),
     atMs: Number(row.at_ms),
-    did: row.did,
+    type: row.did,
     by: JSON.parse(row.by_json),
     ...(row.user_id === null ? {} : { user: row.user_id }),
     ...(row.address === null ? {} : { address: row.address }),

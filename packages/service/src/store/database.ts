@@ -46,7 +46,7 @@ const connectMs = 2_000;
 /** How long to wait until a connection that has failed is closed, in milliseconds; then it is left to itself. */
 const closeMs = 1_000;
 /** How often a transaction is tried whose reads were overtaken by another process that writes to the same file. */
-const mostTries = 50;
+const maxTries = 50;
 
 /**
  * The service's database: one connection that writes, one or more that read. Reading on the connection that writes would
@@ -173,7 +173,7 @@ export class Database {
         return result;
       } catch (error) {
         if (!/CHECK constraint failed: unchanged/.test((error as Error).message)) throw error;
-        if (tries === mostTries) throw new NotDone('other processes keep writing to the database');
+        if (tries === maxTries) throw new NotDone('other processes keep writing to the database');
       }
     }
   }

@@ -32,12 +32,12 @@ const roleColumns: Columns<UserRoleRow> = { user_id: 'TEXT', role: 'TEXT' };
 export class InboxStore {
   readonly #database: Database;
   readonly #volume: string;
-  readonly #standings: Standings;
+  readonly #counts: InboxCounts;
 
   constructor(database: Database, volume: string) {
     this.#database = database;
     this.#volume = volume;
-    this.#standings = new Standings(database);
+    this.#counts = new InboxCounts(database);
   }
 
   notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
@@ -78,7 +78,7 @@ export class InboxStore {
   }
 
   async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
-    const { head, unread } = await this.#standings.of(user, nowMs);
+    const { head, unread } = await this.#counts.of(user, nowMs);
     const from = after?.volume === this.#volume ? after.number : 0;
     const isNews = limit > 0 && unread > 0 && from < head;
     const there = { user_id: user, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: nowMs }] } };
@@ -168,22 +168,22 @@ export class InboxStore {
 }
 
 /** Where an inbox stands, and how many notices are in it. */
-interface Standing {
+interface InboxCount {
   readonly head: number;
   readonly unread: number;
 }
 
 /** Reads where inboxes stand: for all who have asked since the last reading together, since after a cut very many come at once. */
-class Standings {
+class InboxCounts {
   readonly #database: Database;
-  #asked = new Map<string, ((standing: Standing | Error) => void)[]>();
+  #asked = new Map<string, ((count: InboxCount | Error) => void)[]>();
   #reading = false;
 
   constructor(database: Database) {
     this.#database = database;
   }
 
-  of(user: string, nowMs: number): Promise<Standing> {
+  of(user: string, nowMs: number): Promise<InboxCount> {
     return new Promise((resolve, reject) => {
       if (!this.#reading) {
         this.#reading = true;
@@ -217,7 +217,7 @@ class Standings {
   }
 
   /** Only users that were met or notified have a row. */
-  async #query(users: readonly string[], nowMs: number): Promise<Map<string, Standing>> {
+  async #query(users: readonly string[], nowMs: number): Promise<Map<string, InboxCount>> {
     const rows = await this.#database.reader.query<{
       id: string;
       inbox_head: number | string;

@@ -1,4 +1,4 @@
-import { type MarkStanding, noteTypes, type Place, type UserMark } from '@nine-bells/core';
+import { type MarkState, noteTypes, type Place, type UserMark } from '@nine-bells/core';
 import { type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { makeChannels, tableOf, updateInstead } from './statements.js';
@@ -14,7 +14,7 @@ export interface MarkWish {
 
 interface Waiting {
   readonly wish: MarkWish;
-  readonly resolve: (standing: MarkStanding) => void;
+  readonly resolve: (standing: MarkState) => void;
   readonly reject: (error: Error) => void;
 }
 
@@ -48,14 +48,14 @@ export class MarkStore {
   }
 
   /** Marks that come while a commit is under way share the next one. */
-  mark(wish: MarkWish): Promise<MarkStanding> {
+  mark(wish: MarkWish): Promise<MarkState> {
     return new Promise((resolve, reject) => {
       this.#waiting.push({ wish, resolve, reject });
       if (!this.#committing) void this.#commitAll();
     });
   }
 
-  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
     return standingsOf(this.#database.reads, user, channels);
   }
 
@@ -88,7 +88,7 @@ export class MarkStore {
     this.#committing = false;
   }
 
-  async #standing({ user, channel }: MarkWish): Promise<MarkStanding> {
+  async #standing({ user, channel }: MarkWish): Promise<MarkState> {
     const [standing] = await standingsOf(this.#database.reads, user, [channel]);
     if (standing !== undefined) return standing;
     const row = (await channelRows(this.#database.reads, [channel])).get(channel);
@@ -193,7 +193,7 @@ async function standingsOf(
   reads: Reads,
   user: string,
   channels: readonly ChannelName[] | undefined,
-): Promise<readonly MarkStanding[]> {
+): Promise<readonly MarkState[]> {
   if (channels?.length === 0) return [];
   const these = channels === undefined ? '' : 'AND c.name IN (:channels)';
   const rows = await reads.select<StandingRow>(

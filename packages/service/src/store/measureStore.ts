@@ -1,4 +1,4 @@
-import { type AuditEntry, type InForce, type KeepingOut, keepsOut, type Measure } from '@nine-bells/core';
+import { type AuditEntry, type InForce, type ActiveBan, isActiveBan, type ModerationAction } from '@nine-bells/core';
 import { Op, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
@@ -32,18 +32,18 @@ export class MeasureStore {
     this.#database = database;
   }
 
-  take(measure: Measure): Promise<number> {
+  take(action: ModerationAction): Promise<number> {
     const database = this.#database;
     return database.write(async (reads) => {
-      const { number, statement } = await addToAudit(reads, measure, database);
+      const { number, statement } = await addToAudit(reads, action, database);
       const statements = [statement];
-      if (keepsOut(measure)) statements.push(insertOf('bans', banColumns, [banRowOf(measure)], database));
-      else if (measure.did === 'lift')
+      if (isActiveBan(action)) statements.push(insertOf('bans', banColumns, [banRowOf(action)], database));
+      else if (action.type === 'unban')
         statements.push(
-          `UPDATE bans SET lifted_at_ms = ${measure.atMs} WHERE id IN ${listOf(['TEXT'], [[measure.ban]], database)}`,
+          `UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${listOf(['TEXT'], [[action.ban]], database)}`,
         );
-      else if (measure.did !== 'remove')
-        statements.push(insertOf('cutoffs', cutoffColumns, [[measure.user, measure.atMs]], database, laterCutoff));
+      else if (action.type !== 'remove')
+        statements.push(insertOf('cutoffs', cutoffColumns, [[action.user, action.atMs]], database, laterCutoff));
       return { statements, result: number };
     });
   }
@@ -59,7 +59,7 @@ export class MeasureStore {
     const banRows = (await bans.findAll({ where: inForce as WhereOptions, raw: true })) as unknown as BanRow[];
     const cutoffRows = (await cutoffs.findAll({ raw: true })) as unknown as CutoffRow[];
     return {
-      keepingOut: banRows.map(keepingOutOf),
+      bans: banRows.map(keepingOutOf),
       cutoffs: cutoffRows.map((row) => ({ user: row.user_id, beforeMs: Number(row.before_ms) })),
     };
   }
@@ -76,12 +76,12 @@ export class MeasureStore {
 }
 
 /** A ban's values, as `banColumns` has them. */
-function banRowOf(measure: KeepingOut): readonly unknown[] {
-  const { id, did, user, channel, reason, by, atMs, untilMs } = measure;
-  const address = measure.did === 'ban' ? measure.address : undefined;
+function banRowOf(action: ActiveBan): readonly unknown[] {
+  const { id, type, user, channel, reason, by, atMs, untilMs } = action;
+  const address = action.type === 'ban' ? action.address : undefined;
   return [
     id,
-    did,
+    type,
     user ?? null,
     address ?? null,
     channel ?? null,
@@ -93,10 +93,10 @@ function banRowOf(measure: KeepingOut): readonly unknown[] {
   ];
 }
 
-function keepingOutOf(row: BanRow): KeepingOut {
+function keepingOutOf(row: BanRow): ActiveBan {
   return {
     id: row.id,
-    did: row.did,
+    type: row.did,
     by: JSON.parse(row.by_json),
     atMs: Number(row.at_ms),
     ...(row.user_id === null ? {} : { user: row.user_id }),
@@ -104,6 +104,6 @@ function keepingOutOf(row: BanRow): KeepingOut {
     ...(row.channel === null ? {} : { channel: row.channel }),
     ...(row.reason === null ? {} : { reason: row.reason }),
     ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
-    // The row was written from a measure of this kind.
-  } as KeepingOut;
+    // The row was written from an action of this kind.
+  } as ActiveBan;
 }

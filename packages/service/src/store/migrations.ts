@@ -323,4 +323,11 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0010-unban',
+    async up({ context }) {
+      // The act that ends a ban is called `unban` everywhere.
+      await context.bulkUpdate('audit', { did: 'unban' }, { did: 'lift' });
+    },
+  },
 ];

@@ -1,7 +1,7 @@
 import {
   type Appended,
   type AuditEntry,
-  counts,
+  countsAsUnread,
   type Draft,
   firstToRead,
   gapAfter,
@@ -14,8 +14,8 @@ import {
   LoggedMessage,
   type LogSlice,
   lastWithinBytes,
-  type MarkStanding,
-  type Measure,
+  type MarkState,
+  type ModerationAction,
   type NoticeDraft,
   type Place,
   type ReadLimit,
@@ -39,7 +39,7 @@ const groupMessages = 4000;
 /** Most characters of data of one commit; one message alone may have more. */
 const groupChars = 8_388_608;
 /** Most channels of which it is remembered where they stand. */
-const mostHeads = 10_000;
+const maxHeads = 10_000;
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
 
@@ -167,8 +167,8 @@ export class SqlStore implements Store {
     }));
   }
 
-  take(measure: Measure): Promise<number> {
-    return this.#measures.take(measure);
+  take(action: ModerationAction): Promise<number> {
+    return this.#measures.take(action);
   }
 
   changes(): Promise<number> {
@@ -199,11 +199,11 @@ export class SqlStore implements Store {
     return this.#inboxes.user(id);
   }
 
-  mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkStanding> {
+  mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState> {
     return this.#marks.mark({ user, channel, place, most });
   }
 
-  unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkStanding[]> {
+  unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
     return this.#marks.unread(user, channels);
   }
 
@@ -304,7 +304,7 @@ export class SqlStore implements Store {
   /** What others write too must be looked up each time. */
   #remember(heads: ReadonlyMap<ChannelName, HeadRow>): void {
     if (this.#database.isShared) return;
-    if (this.#heads.size + heads.size > mostHeads) this.#heads.clear();
+    if (this.#heads.size + heads.size > maxHeads) this.#heads.clear();
     for (const [name, row] of heads) this.#heads.set(name, row);
   }
 
@@ -370,7 +370,7 @@ export class SqlStore implements Store {
       const first = key === undefined ? undefined : known.get(key);
       if (first !== undefined) return { logged: first, repeated: true };
       row.head += 1;
-      if (!counts(draft.type)) row.notes += 1;
+      if (!countsAsUnread(draft.type)) row.notes += 1;
       row.last_at_ms = draft.atMs;
       changed.add(row);
       const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);

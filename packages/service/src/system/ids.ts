@@ -29,6 +29,6 @@ export function systemIds(): Ids {
     message: (atMs) => ulid(atMs),
     session: () => `s_${randomText(20)}`,
     volume: () => randomText(6),
-    measure: () => randomText(12),
+    moderation: () => randomText(12),
   };
 }

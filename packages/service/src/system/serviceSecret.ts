@@ -1,11 +1,11 @@
 import { createHmac, createSecretKey, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import type { Seal } from '@nine-bells/core';
+import type { Hmac } from '@nine-bells/core';
 import { makeDataFolder } from './dataFolder.js';
 
 /** What the service's keys are for; each use has a key of its own (RFC 5869). */
-export type KeyUse = 'sessions' | 'console' | 'oversight';
+export type KeyUse = 'sessions' | 'console' | 'observer';
 
 /**
  * The service's own secret, from which its keys are derived. It lies in the data folder, readable by its owner only,
@@ -37,7 +37,7 @@ export class ServiceSecret {
   }
 
   /** The keyed hash for the engine (HMAC-SHA-256, RFC 2104). */
-  seal(): Seal {
+  hmac(): Hmac {
     // Made ready once: it is used several times for each hello.
     const key = createSecretKey(this.key('sessions'));
     const sign = (text: string): string => createHmac('sha256', key).update(text).digest('base64url');

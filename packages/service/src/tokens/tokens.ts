@@ -14,18 +14,18 @@ import {
 import type { ClaimName, TokenConfiguration } from '../config/configuration.js';
 
 /** The `kid` of tokens that the service makes for those who operate it. */
-const oversightKid = 'oversight';
-const oversightAudience = 'nine-bells:oversight';
+const observerKid = 'observer';
+const observerAudience = 'nine-bells:observer';
 
 /** Who looks on: an API key. */
-export interface Overseer {
+export interface ObserverKey {
   readonly id: string;
   readonly name: string;
 }
 
 /** The user id of whoever looks on with a key. No token of an application may carry it. */
-export function overseerId(key: string): string {
-  return `oversight:${key}`;
+export function observerId(key: string): string {
+  return `observer:${key}`;
 }
 
 /** What a token is to say. */
@@ -66,18 +66,18 @@ function hmacKey(secret: Uint8Array): Promise<CryptoKey> {
   return crypto.subtle.importKey('raw', new Uint8Array(secret), { name: 'HMAC', hash: 'SHA-256' }, false, ['verify']);
 }
 
-/** Reads the tokens of users, and those that the service itself makes for oversight. */
+/** Reads the tokens of users, and those that the service itself makes for observers. */
 export class Tokens implements TokenReader {
   readonly #configuration: TokenConfiguration;
   /** Made ready once: to do so takes longer than to check a token. */
   readonly #secret: Promise<CryptoKey> | undefined;
   /** Keys at a URL: fetched when first needed, again for an unknown `kid` (not more often than every 30 s), kept 10 min. */
   readonly #jwks: ReturnType<typeof createRemoteJWKSet> | undefined;
-  readonly #oversightKey: Uint8Array;
+  readonly #observerKey: Uint8Array;
   readonly #now: () => number;
 
   /** @param now - the time of the service, in milliseconds since the epoch */
-  constructor(configuration: TokenConfiguration, oversightKey: Uint8Array, now: () => number = Date.now) {
+  constructor(configuration: TokenConfiguration, observerKey: Uint8Array, now: () => number = Date.now) {
     this.#configuration = configuration;
     this.#now = now;
     this.#secret =
@@ -86,12 +86,12 @@ export class Tokens implements TokenReader {
     this.#jwks =
       jwks &&
       createRemoteJWKSet(new URL(jwks.url), { timeoutDuration: 5_000, cooldownDuration: 30_000, cacheMaxAge: 600_000 });
-    this.#oversightKey = oversightKey;
+    this.#observerKey = observerKey;
   }
 
   async read(token: string): Promise<Identity> {
     try {
-      return decodeProtectedHeader(token).kid === oversightKid
+      return decodeProtectedHeader(token).kid === observerKid
         ? await this.#readOversight(token)
         : await this.#readUser(token);
     } catch (error) {
@@ -105,15 +105,15 @@ export class Tokens implements TokenReader {
   }
 
   /** A token with which whoever operates the service may look into every channel, unseen. */
-  async oversight({ id, name }: Overseer, forMs: number): Promise<{ token: string; expiresAt: string }> {
+  async observer({ id, name }: ObserverKey, forMs: number): Promise<{ token: string; expiresAt: string }> {
     const endsS = Math.ceil((this.#now() + forMs) / 1000);
     const token = await new SignJWT({ name })
-      .setProtectedHeader({ alg: 'HS256', typ: 'JWT', kid: oversightKid })
-      .setSubject(overseerId(id))
-      .setAudience(oversightAudience)
+      .setProtectedHeader({ alg: 'HS256', typ: 'JWT', kid: observerKid })
+      .setSubject(observerId(id))
+      .setAudience(observerAudience)
       .setIssuedAt(Math.floor(this.#now() / 1000))
       .setExpirationTime(endsS)
-      .sign(this.#oversightKey);
+      .sign(this.#observerKey);
     return { token, expiresAt: new Date(endsS * 1000).toISOString() };
   }
 
@@ -173,9 +173,9 @@ export class Tokens implements TokenReader {
   }
 
   async #readOversight(token: string): Promise<Identity> {
-    const { payload } = await jwtVerify(token, this.#oversightKey, {
+    const { payload } = await jwtVerify(token, this.#observerKey, {
       algorithms: ['HS256'],
-      audience: oversightAudience,
+      audience: observerAudience,
       requiredClaims: ['exp', 'sub'],
       currentDate: new Date(this.#now()),
     });
@@ -187,7 +187,7 @@ export class Tokens implements TokenReader {
       claims: {},
       ...(payload.iat === undefined ? {} : { issuedAt: payload.iat * 1000 }),
       endsAt: (payload.exp as number) * 1000,
-      oversight: true,
+      observer: true,
     };
   }
 }
@@ -215,7 +215,7 @@ function userFault(user: unknown, claim: ClaimName): string | undefined {
   if (user === undefined || user === '')
     return `the token has no \`${pathOf(claim).join('.')}\`: it must say who the user is`;
   if (user.length > protocolLimits.userChars) return `a user id has at most ${protocolLimits.userChars} characters`;
-  if (user.startsWith(GUEST_PREFIX) || user.startsWith('oversight:'))
+  if (user.startsWith(GUEST_PREFIX) || user.startsWith('observer:'))
     return `no user id may begin with ${JSON.stringify(user.slice(0, user.indexOf(':') + 1))}`;
   if (unfitCharacter.test(user)) return 'a user id has no control characters, and no halves of surrogate pairs';
   return undefined;

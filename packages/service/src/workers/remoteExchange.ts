@@ -1,4 +1,4 @@
-import type { Exchange, ExchangeEars, HubDoor } from '@nine-bells/core';
+import type { Exchange, ExchangeEars, HubExchange } from '@nine-bells/core';
 import type { Calls } from './calls.js';
 import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 
@@ -33,23 +33,23 @@ export function remoteExchange(calls: Calls): {
   };
 }
 
-/** Serves a door of the exchange to a worker. */
-export function serveExchange(door: HubDoor): {
+/** Serves a member of the exchange to a worker. */
+export function serveExchange(member: HubExchange): {
   call(method: string, args: readonly unknown[]): Promise<unknown>;
   word(name: string, args: readonly unknown[]): void;
 } {
   return {
     call: async (method, args) => {
       const given = args.map((each) => each ?? undefined);
-      if (method === 'since') return carriedSlice(await door.since(...(given as Parameters<Exchange['since']>)));
-      if (method === 'before') return carriedSlice(await door.before(...(given as Parameters<Exchange['before']>)));
+      if (method === 'since') return carriedSlice(await member.since(...(given as Parameters<Exchange['since']>)));
+      if (method === 'before') return carriedSlice(await member.before(...(given as Parameters<Exchange['before']>)));
       const name = asked.find((each) => each === method);
       if (name === undefined) throw new Error(`an exchange has no ${method}`);
-      return (door[name] as (...some: unknown[]) => Promise<unknown>)(...given);
+      return (member[name] as (...some: unknown[]) => Promise<unknown>)(...given);
     },
     word: (name, args) => {
-      if (name === 'publish') door.publish(...(args as [string, string]));
-      else if (name === 'unsubscribe') door.unsubscribe(...(args as [string]));
+      if (name === 'publish') member.publish(...(args as [string, string]));
+      else if (name === 'unsubscribe') member.unsubscribe(...(args as [string]));
     },
   };
 }

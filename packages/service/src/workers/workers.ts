@@ -57,9 +57,9 @@ export interface WorkersOptions {
 
 /** A worker that has died is replaced after this long; later each time that it dies young, in milliseconds. */
 const firstAgainMs = 200;
-const mostAgainMs = 5_000;
+const maxAgainMs = 5_000;
 /** A service whose worker dies so often in a row before it listens does not start. */
-const mostStarts = 5;
+const maxStarts = 5;
 /** Who lives for so long has not died young, in milliseconds. */
 const youthMs = 10_000;
 /** How long workers have to end after the time to drain, in milliseconds. */
@@ -226,9 +226,9 @@ class Crew {
   #begin(name: string, tries = 1): Promise<string> {
     const { module, args, log } = this.#options;
     const worker = cluster.fork({ [workerEnvironment]: JSON.stringify({ module, args, name }) });
-    const door = this.#hub.door();
+    const member = this.#hub.join();
     const store = serveStore(this.#store);
-    const exchange = serveExchange(door);
+    const exchange = serveExchange(member);
     const calls = new Calls(
       {
         send: (parcels) => worker.isConnected() && worker.send({ parcels } satisfies ToWorker, () => {}),
@@ -242,7 +242,7 @@ class Crew {
         word: exchange.word,
       },
     );
-    door.listen({
+    member.listen({
       heard: (topic, text) => calls.word('heard', topic, text),
       broken: () => {},
       resumed: () => {},
@@ -260,11 +260,11 @@ class Crew {
       });
       worker.once('exit', (code, signal) => {
         this.#workers.delete(worker);
-        this.#hub.close(door);
+        this.#hub.close(member);
         if (this.#stopping) return;
         log.error({ worker: name, code, signal }, 'a worker has ended; another takes its place');
         const ended = new Error(`the worker ${name} has ended (${signal ?? `exit code ${code}`})`);
-        if (!isDecided && tries === mostStarts) reject(ended);
+        if (!isDecided && tries === maxStarts) reject(ended);
         this.#replace(name, Date.now() - bornMs, isDecided ? 1 : tries + 1).then(resolve, reject);
       });
     });
@@ -272,7 +272,7 @@ class Crew {
 
   #replace(name: string, livedMs: number, tries: number): Promise<string> {
     const againMs = livedMs < youthMs ? (this.#againMs.get(name) ?? firstAgainMs) : firstAgainMs;
-    this.#againMs.set(name, Math.min(againMs * 2, mostAgainMs));
+    this.#againMs.set(name, Math.min(againMs * 2, maxAgainMs));
     return new Promise((resolve, reject) => {
       setTimeout(() => {
         if (!this.#stopping) this.#begin(name, tries).then(resolve, reject);

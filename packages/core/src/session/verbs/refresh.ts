@@ -9,9 +9,9 @@ export const refresh: OwnVerb<RefreshRequest> = {
     const { line } = session;
     const who = await line.readToken(token);
     if (session.gone) return;
-    const { user, guest, oversight } = session.who;
-    line.checkStanding(who);
-    if (guest || who.user !== user || who.oversight !== oversight)
+    const { user, guest, observer } = session.who;
+    line.checkAdmission(who);
+    if (guest || who.user !== user || who.observer !== observer)
       throw refusal('user-mismatch', 'the token must be of the user that this line is open for', { where: '/token' });
     session.refresh(who);
     const [lost] = await Promise.all([session.entered.decideAll(), session.watched.decideAll()]);

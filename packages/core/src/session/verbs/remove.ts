@@ -10,7 +10,7 @@ export const remove: ChannelVerb<RemoveRequest> = {
     const { user: id, name } = session.who;
     const { channel, user, reason, banMs } = request;
     moderation.remove({ channel, user, reason, banMs }, { kind: 'user', id, ...(name && { name }) }).then(
-      ({ measure: { untilMs } }) =>
+      ({ action: { untilMs } }) =>
         session.line.reply(request.id, untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
       (error: unknown) => session.line.failed(error, request),
     );

@@ -6,9 +6,9 @@ export const unread: OwnVerb<UnreadRequest> = {
   act: 'own',
   cost: 25,
   async handle(session, { id }) {
-    const { guest, oversight } = session.who;
+    const { guest, observer } = session.who;
     if (guest) throw refusal('not-allowed', 'guests have no read marks');
-    if (oversight) throw refusal('not-allowed', 'oversight has no read marks');
+    if (observer) throw refusal('not-allowed', 'an observer has no read marks');
     session.checkGeneration();
     const counts = await session.countUnread();
     if (!session.gone) session.line.reply(id, { counts });

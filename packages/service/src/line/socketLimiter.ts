@@ -34,7 +34,7 @@ export const serverTimeouts = {
  */
 export function boundSockets(server: Server, engine: Engine, trustedProxies: readonly string[]): void {
   const { connections, connectionsPerAddress } = engine.options;
-  const files = mostFiles();
+  const files = maxFiles();
   const most = Math.min(connections + besideLines, (files ?? Number.POSITIVE_INFINITY) - ownFiles);
   const isProxy = proxyAddr.compile([...trustedProxies]);
   const byAddress = new Map<string, number>();
@@ -69,7 +69,7 @@ export function boundSockets(server: Server, engine: Engine, trustedProxies: rea
  *
  * @param connections - as the operator has set it; by default there are as many as there is room for
  */
-export function filesWarning(connections: number | undefined, files = mostFiles()): string | undefined {
+export function filesWarning(connections: number | undefined, files = maxFiles()): string | undefined {
   if (connections === undefined) return undefined;
   const needed = connections + besideLines + ownFiles;
   if (files === undefined || files >= needed) return undefined;
@@ -77,7 +77,7 @@ export function filesWarning(connections: number | undefined, files = mostFiles(
 }
 
 /** How many files the process may open at a time (RLIMIT_NOFILE); `undefined` where that is not known or unlimited. */
-function mostFiles(): number | undefined {
+function maxFiles(): number | undefined {
   try {
     const soft = /^Max open files +(\d+)/m.exec(readFileSync('/proc/self/limits', 'utf8'))?.[1];
     return soft === undefined ? undefined : Number(soft);
