@@ -598,8 +598,8 @@ describe('the commands about people and keys', () => {
     const explained = await run('explain enter protest/7 --user ines');
     expect(explained.code).toBe(3);
     expect(explained.out).toContain('refused, banned');
-    expect(explained.out).toContain(`ninebells lift ${id}`);
-    expect((await run(`lift ${id}`)).out).toBe(`Lifted the ban ${id}.\n`);
+    expect(explained.out).toContain(`ninebells unban ${id}`);
+    expect((await run(`unban ${id}`)).out).toBe(`Lifted the ban ${id}.\n`);
     expect((await run('ban --address 192.0.2.7 --for 1h')).out).toContain('Banned 192.0.2.7 from the service until');
     expect((await run('sign-out tomas')).out).toContain('It was not there just now.');
     expect((await run('revoke-tokens tomas')).out).toContain('Revoked the tokens of tomas');

@@ -111,7 +111,7 @@ describe('read marks', () => {
   it('are read and moved by call and command', async () => {
     const env = { NINEBELLS_URL: started.url, NINEBELLS_KEY: started.key };
     expect((await ninebells(['unread', 'pia'], env)).err).toContain('pia has no read marks');
-    expect((await ninebells(['marks', chat], env)).err).toContain('Nobody has a read mark');
+    expect((await ninebells(['marks', chat], env)).err).toContain('No user has a read mark');
     const { cursor } = await started.backend.publish({ channel: chat, data: 1 });
     await started.backend.publish({ channel: chat, data: 2, by: { user: 'ines' } });
     expect(await started.backend.mark('pia', chat, cursor)).toMatchObject({ user: 'pia', channel: chat, unread: 1 });

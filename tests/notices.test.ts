@@ -86,7 +86,7 @@ describe('an inbox', () => {
 
   it.each<[object, string]>([
     [{ title: 'x' }, 'say whom'],
-    [{ users: [], title: 'x' }, 'names nobody'],
+    [{ users: [], title: 'x' }, 'is empty'],
     [{ users: ['guest:x'], title: 'x' }, 'guests have no inbox'],
     [{ users: ['a'], role: 'b', title: 'x' }, 'say whom'],
     [{ users: ['a'] }, 'title'],

@@ -468,8 +468,8 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await ines.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
     await page.getByRole('cell', { name: 'please wait outside' }).first().waitFor(soon);
     await page.getByRole('button', { name: 'Unban' }).click();
-    await page.getByText('Nobody is banned').waitFor(soon);
-    await page.getByRole('cell', { name: 'lift', exact: true }).first().waitFor(soon);
+    await page.getByText('No bans are in force').waitFor(soon);
+    await page.getByRole('cell', { name: 'unban', exact: true }).first().waitFor(soon);
   });
 
   it('makes a key that is shown once, and revokes it', async () => {

@@ -43,8 +43,7 @@ export function addRead(program: Command): void {
         ...(after === undefined ? {} : { after }),
         ...(before === undefined ? {} : { before }),
       });
-      if (reading.gap !== undefined)
-        note(`messages after ${reading.gap.after} are not there any more (${reading.gap.why})`);
+      if (reading.gap !== undefined) note(`messages after ${reading.gap.after} are gone (${reading.gap.why})`);
       for (const message of reading.messages)
         if (options.json) printJson(message);
         else print(messageLine(message, false));

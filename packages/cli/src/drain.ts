@@ -14,8 +14,6 @@ export function addDrain(program: Command): void {
       const drained = await backendOf(options).drain(options.within);
       if (options.json) printJson(drained);
       else
-        print(
-          `It takes nobody in any more; ${drained.connections} connection${drained.connections === 1 ? '' : 's'} to go.`,
-        );
+        print(`It lets no client in; ${drained.connections} connection${drained.connections === 1 ? '' : 's'} to go.`);
     });
 }

@@ -1,7 +1,7 @@
 /** What the command's exit code says. */
 export const exitCodes = {
   done: 0,
-  /** Something nobody foresaw. */
+  /** An unexpected error. */
   failed: 1,
   /** The command line or the configuration has a mistake. */
   usage: 2,

@@ -1,9 +1,9 @@
-import type { Asked, Ban, Explanation, Evaluation } from '@nine-bells/client/backend';
+import type { Asked, Ban, Evaluation, Explanation } from '@nine-bells/client/backend';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { actorText } from './measures.js';
+import { actorText } from './moderation.js';
 import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
 import { dayTime, print, printable, printJson } from './output.js';
 
@@ -22,7 +22,7 @@ interface ExplainOptions extends CallOptions {
 export function addExplain(program: Command): void {
   program
     .command('explain')
-    .description('say which rule decides whether somebody may do something, on which facts')
+    .description('say which rule decides whether a user may do something, on which facts')
     .addArgument(program.createArgument('<act>', 'what').choices([...channelActs, ...userActs]))
     .argument('<where>', `a channel such as crew/petrel; for ${userActs.join(', ')}: the user that it concerns`)
     .option('--user <id>', 'for a user, made up with --role and --claim')
@@ -79,7 +79,7 @@ function banText({ id, by, at, until, channel, reason }: Ban): string {
     ...(reason === undefined ? [] : [`because: ${printable(reason)}`]),
   ]
     .join(', ')
-    .concat(`\n  \`ninebells lift ${id}\` ends it before its time`);
+    .concat(`\n  \`ninebells unban ${id}\` ends it before its time`);
 }
 
 /** One line a condition, its parts below it. */

@@ -34,7 +34,7 @@ function isLater({ code }: Problem): boolean {
 
 const hints: Partial<Record<Problem['code'], string>> = {
   'key-invalid': 'give the key with NINEBELLS_KEY; the first one stands in the file api-key of the data folder',
-  banned: 'see `ninebells bans`; `ninebells lift ID` ends one before its time',
+  banned: 'see `ninebells bans`; `ninebells unban ID` ends one before its time',
   'no-such-channel': 'see `channels:` in the configuration for the patterns there are',
   'token-invalid': 'make one with `ninebells token --config bells.yaml --user NAME`',
   'token-ended': 'make a new one with `ninebells token --config bells.yaml --user NAME`',

@@ -12,7 +12,7 @@ import { addInstances } from './instances.js';
 import { addKeys } from './keys.js';
 import { addListen } from './listen.js';
 import { addMarks } from './marks.js';
-import { addMeasures } from './measures.js';
+import { addModeration } from './moderation.js';
 import { addNotify } from './notify.js';
 import { addPlan } from './plan.js';
 import { addPublish } from './publish.js';
@@ -52,7 +52,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addWho,
     addNotify,
     addMarks,
-    addMeasures,
+    addModeration,
     addKeys,
     addConsole,
     addDrain,

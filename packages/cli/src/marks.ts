@@ -36,7 +36,7 @@ export function addMarks(program: Command): void {
     .action(async (channel: string, options: CallOptions) => {
       const { marks, more } = await backendOf(options).marks(channel);
       if (options.json) for (const each of marks) printJson(each);
-      else if (marks.length === 0) note(`Nobody has a read mark in ${channel}.`);
+      else if (marks.length === 0) note(`No user has a read mark in ${channel}.`);
       else
         print(
           table(

@@ -23,15 +23,15 @@ export function addNotify(program: Command): void {
     .command('notify')
     .description('notify users, whether they are connected or not')
     .argument('[users...]', "the users' ids; or --channel, or --role")
-    .option('--channel <channel>', 'whoever is a member of this channel now')
-    .option('--role <role>', 'whoever had this role when last seen')
+    .option('--channel <channel>', 'the present members of this channel')
+    .option('--role <role>', 'users who had this role when last seen')
     .requiredOption('--title <words>', 'what it is about')
     .option('--data <json>', 'more, for the application')
     .option('--notice-key <key>', 'takes the place of the notice with the same key')
     .option('--for <time>', 'how long it stays, such as 2h; without it, until it is done', duration)
     .option('--if-available', 'only who is connected and available')
     .option('--unless-looking <channel>', 'not who has this channel in view')
-    .option('--hold-while-busy', 'tell who is busy when it is not busy any more')
+    .option('--hold-while-busy', 'tell users who are busy when they no longer are')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
@@ -86,7 +86,7 @@ function noticeRow({ at, title, data, until, id }: Notice): string[] {
 }
 
 function countText(users: number): string {
-  if (users === 0) return 'nobody';
+  if (users === 0) return 'no user';
   return users === 1 ? 'one user' : `${users} users`;
 }
 

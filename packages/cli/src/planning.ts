@@ -51,7 +51,7 @@ export interface Plan {
     readonly ofTexts: number;
   };
   readonly relay: {
-    /** On how many instances a message has somebody who gets it, on average. */
+    /** On how many instances a message has a recipient, on average. */
     readonly instancesPerMessage: number;
     readonly textsOutPerS: number;
     readonly bytesOutPerS: number;

@@ -33,7 +33,7 @@ export function addWho(program: Command): void {
     .action(async (options: CallOptions & { limit: number }) => {
       const { sessions, more, missing } = await backendOf(options).sessions({ limit: options.limit });
       if (options.json) for (const each of sessions) printJson(each);
-      else if (sessions.length === 0) note('Nobody is connected.');
+      else if (sessions.length === 0) note('No client is connected.');
       else
         print(
           table(
@@ -49,7 +49,7 @@ export function addWho(program: Command): void {
 async function whoIsIn(channel: string, options: CallOptions & { limit: number }): Promise<void> {
   const { members, count, more, missing } = await backendOf(options).members(channel, { limit: options.limit });
   if (options.json) for (const each of members) printJson(each);
-  else if (count === 0) note(`Nobody is in ${channel}.`);
+  else if (count === 0) note(`No user is in ${channel}.`);
   else print(table(['USER', 'NAME', 'SINCE', 'SESSIONS', 'STATUS'], members.map(memberRow)));
   if (more && !options.json) note(`${count} in all; --limit shows more.`);
   noteMissing(missing);

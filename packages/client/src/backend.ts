@@ -146,7 +146,7 @@ export class Backend {
   }
 
   /**
-   * Which rule decides whether somebody may do something, on which facts.
+   * Which rule decides whether a user may do something, on which facts.
    *
    * @param act - `enter`, `read`, `publish`, `hail`, `set` or `moderate`; or `direct`, `watch` or `notify`
    * @param where - a channel; for the latter three, the user that it concerns
@@ -156,7 +156,7 @@ export class Backend {
     return this.#post('/v1/explain', { act, ...place, ...who });
   }
 
-  /** Keeps a user or an address out, of a channel or of the service. Whoever is there goes at once. */
+  /** Bans a user or an address, from a channel or from the service. Connected clients are removed at once. */
   ban(wish: BanWish): Promise<Effect> {
     return this.#post('/v1/bans', wish);
   }
@@ -178,7 +178,7 @@ export class Backend {
     return this.#post('/v1/removals', wish);
   }
 
-  /** Ends all sessions of a user; tokens issued until now are not taken any more. */
+  /** Ends all sessions of a user and revokes tokens issued until now. */
   signOut(user: string, reason?: string): Promise<Effect> {
     return this.#post('/v1/sign-outs', { user, reason });
   }
@@ -239,7 +239,7 @@ export class Backend {
     return this.#get('/v1/audit', options);
   }
 
-  /** Makes an API key; `key` in the answer is its text, which nobody can read again. */
+  /** Makes an API key; `key` in the answer is its text, which cannot be read again. */
   makeKey(wish: { name: string; rights: readonly string[]; forMs?: number }): Promise<ApiKeyInfo & { key: string }> {
     return this.#post('/v1/keys', wish);
   }

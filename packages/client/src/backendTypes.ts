@@ -82,7 +82,7 @@ export interface Notified {
 /** One process of the service, as the one that was asked knows it. */
 export interface InstanceInfo {
   readonly instance: string;
-  /** The instance and its incarnation: a restarted one is another. */
+  /** The instance and its incarnation: a restarted instance has another id. */
   readonly instanceId: string;
   /** It is the one that was asked. */
   readonly isThis: boolean;
@@ -90,7 +90,7 @@ export interface InstanceInfo {
   readonly version?: string;
   readonly since: string;
   readonly connections: number;
-  /** Channels that somebody there has entered. */
+  /** Channels that a client there has entered. */
   readonly channels: number;
   /** Since it has started. */
   readonly messagesIn: number;
@@ -98,7 +98,7 @@ export interface InstanceInfo {
   readonly refusals: number;
   readonly messagesPerS: number;
   readonly deliveriesPerS: number;
-  /** How late timers ran of late: what 99 of 100 stay below, in milliseconds. */
+  /** p99 event-loop delay over the last seconds, in milliseconds. */
   readonly loopDelayMs?: number;
   /** How long the relay took to answer the last time, in milliseconds. */
   readonly relayMs?: number;
@@ -116,7 +116,7 @@ export interface Trace extends Gathered {
   readonly id: string;
   readonly channel: string;
   readonly cursor: Cursor;
-  /** Where it was taken in; absent if that instance is not there any more. */
+  /** The instance that took it in; absent if that has ended. */
   readonly accepted?: {
     readonly instance: string;
     readonly at: string;
@@ -220,7 +220,7 @@ export interface Actor {
   readonly service?: string;
 }
 
-/** Somebody kept out of a channel, or of the service. */
+/** A user or an address that is kept out of a channel, or of the service. */
 export interface Ban {
   readonly id: string;
   readonly type: 'ban' | 'remove';
@@ -308,9 +308,9 @@ export interface NoticeWish {
   readonly ifAvailable?: boolean;
   /** Not those who have this channel in view. */
   readonly unlessLooking?: string;
-  /** Those who are busy are told when they are not busy any more. */
+  /** Users who are busy are told when they no longer are. */
   readonly holdWhileBusy?: boolean;
-  /** If no session of a user was told in time, the service says so to whoever embeds it. */
+  /** If no session of a user was told in time, the service reports it to the program that embeds it. */
   readonly reachWithinMs?: number;
 }
 

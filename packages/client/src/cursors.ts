@@ -1,6 +1,6 @@
 import { type Cursor, parseCursor } from '@nine-bells/wire';
 
-/** Whether a place is beyond another; whoever stands nowhere has everything before it. Another volume is always news. */
+/** Whether a place is beyond another; without a place, everything is. Another volume is always beyond. */
 export function isAfter(cursor: Cursor, known: Cursor | undefined): boolean {
   const place = parseCursor(cursor);
   const from = known === undefined ? undefined : parseCursor(known);

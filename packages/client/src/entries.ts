@@ -30,7 +30,7 @@ export interface Asked {
 /** What the entries need of their line. */
 export interface EntriesLine {
   readonly requests: Requests;
-  /** Counts connections: what belongs to an earlier one is over. */
+  /** Identifies the present connection: what belongs to an earlier one is over. */
   connection(): unknown;
   /** Whether hello was sent on this connection. */
   helloSent(): boolean;

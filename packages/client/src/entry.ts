@@ -34,15 +34,15 @@ export interface EntryEvents {
   gap: Gap;
   /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
   live: { readonly cursor: Cursor };
-  /** The service does not let one in, or not any more. */
+  /** The service does not let you in, or no longer does. */
   refused: Problem;
-  /** It cannot be decided right now whether one is let in. It is tried again by itself. */
+  /** It cannot be decided right now whether you are let in. It is tried again by itself. */
   waiting: Problem;
-  /** Somebody who may has ended one's stay. */
+  /** A moderator has ended your stay. */
   removed: Removal;
   /** Who is there has changed; `entry.members` is the list as it is now. */
   members: MembersChange;
-  /** A short-lived word of somebody who is there. */
+  /** A short-lived word of another member. */
   hail: ReceivedHail;
   /** Others have read on, where the channel shows it; `entry.marks` says how far. */
   marks: { readonly users: readonly string[] };

@@ -61,7 +61,7 @@ const maxHelloBytes = 65_536;
 const minHelloBytes = 4_096;
 /** Room in a frame for what is not counted, in bytes. */
 const frameRoom = 256;
-/** Keys of one's own publishes that are remembered for their echo. */
+/** Keys of the line's own publishes that are remembered to recognise their echo. */
 const maxOwnKeys = 10_000;
 
 /**
@@ -228,7 +228,7 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /**
-   * Ends a user's stay in a channel, if one may moderate there. Throws as `read` does.
+   * Ends a user's stay in a channel, if you may moderate there. Throws as `read` does.
    *
    * @example
    * await line.remove('protest/7', 'ines', { reason: 'interrupting', banMs: 600_000 });
@@ -239,8 +239,8 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /**
-   * Enters the direct channel with other users: the same for all of them, whoever begins. Throws as `read` does, and
-   * `not-allowed` where there are no direct channels; whether one may begin it, the entry says.
+   * Enters the direct channel with other users: the same for all of them, whichever of them begins. Throws as `read`
+   * does, and `not-allowed` where there are no direct channels; the entry says whether you may begin it.
    */
   direct(users: readonly string[], options: EnterOptions = {}): Entry {
     if (this.#state.name !== 'open') throw this.#notOpen();
@@ -286,7 +286,7 @@ export class Line extends TypedTarget<LineEvents> {
 
   /**
    * Marks a kept channel as read up to a place, on all the user's devices; with `null` takes the mark away, so that what
-   * comes there is not counted any more. If the connection breaks, it waits for the next one.
+   * comes there is no longer counted. If the connection breaks, it waits for the next one.
    *
    * @throws {LineError} if it is refused, or the line is closed for good before that
    */

@@ -8,7 +8,7 @@ export interface OutboxEvents {
   change: { readonly waiting: number };
 }
 
-/** A message of one's own that the service has not acknowledged yet. */
+/** A message of yours that the service has not acknowledged yet. */
 export interface Outgoing {
   readonly channel: string;
   readonly data: Json;
@@ -85,7 +85,7 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   #underWay = 0;
   #window = maxWindow;
   #pausedUntil = 0;
-  /** By channel: what stands in the way of one channel must not hold up the others. */
+  /** By channel: an obstacle in one channel must not hold up the others. */
   readonly #troubles = new Map<string, Trouble>();
   #timer: ReturnType<typeof setTimeout> | undefined;
 

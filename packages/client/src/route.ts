@@ -50,7 +50,7 @@ export class Route {
   }
 
   /**
-   * Chooses another transport after a connection has ended; `false` if the present one is still the best.
+   * Chooses another transport after a connection has ended; `false` to stay with the present one.
    *
    * A WebSocket on which nothing was ever heard may be blocked, opened or not, and a stream that shows nothing may be
    * held back: then the next transport is tried at once. Where that fails too, the service is not there, and the first

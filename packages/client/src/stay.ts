@@ -128,7 +128,7 @@ export class Stay implements SharedStay {
     return entered.more;
   }
 
-  /** Another entry is live already: this one is, too, from here on. */
+  /** Another entry is live already: joins it from here on. */
   join(entry: Entry, head: Cursor): void {
     entry.answered(head, true, undefined);
     if (this.#count > 0) entry.membersChanged({ joined: [], left: [], changed: [], count: this.#count });
@@ -181,7 +181,7 @@ export class Stay implements SharedStay {
     return this.entries.filter(({ isAnswered }) => isAnswered);
   }
 
-  /** The service does not tell any more who is there. */
+  /** The service no longer tells who is there. */
   #forgetMembers(): void {
     if (this.#count > 0) this.#changeMembers({ whole: true, count: 0 });
   }

@@ -6,12 +6,12 @@ import type { SocketClass } from './socket.js';
 export type TokenSource = string | (() => string | Promise<string>);
 
 export interface LineOptions {
-  /** Without it one is a guest, where guests are let in. */
+  /** Without it you are a guest, where guests are let in. */
   readonly token?: TokenSource;
   readonly backOff?: Partial<BackOff>;
   /**
    * How to reach the service. `auto`, the default: by WebSocket, and where that is blocked over HTTP, by a stream or by
-   * polls, until a WebSocket gets through. With a WebSocket class of one's own the default is `websocket`.
+   * polls, until a WebSocket gets through. With a `WebSocket` class given the default is `websocket`.
    */
   readonly transport?: Transport | 'auto';
   /** Over HTTP: when a WebSocket is tried again, in milliseconds; later each time. Default 30,000. */
@@ -67,7 +67,7 @@ export interface LineEvents {
 export interface PublishOptions {
   /** Default `message`. */
   readonly type?: string;
-  /** One's own idempotency key; by default a random one. */
+  /** Your own idempotency key; by default a random one. */
   readonly key?: string;
   /** `false`: not to this session. */
   readonly echo?: boolean;
@@ -83,7 +83,7 @@ export interface ReadOptions {
 }
 
 export interface RemoveOptions {
-  /** Told to whoever is removed. */
+  /** Told to the user who is removed. */
   readonly reason?: string;
   /** How long the user may not come back, in milliseconds. Default: not at all. */
   readonly banMs?: number;
@@ -102,13 +102,13 @@ export interface EnterOptions {
   readonly after?: string;
   /** Receive without being a member. */
   readonly quiet?: boolean;
-  /** What to say of oneself there: `available`, `busy`, `away`, or an object of one's own. */
+  /** Your status there: `available`, `busy`, `away`, or an object of your own. */
   readonly status?: Json;
 }
 
 /** A message as it arrives. */
 export interface ReceivedMessage extends Message {
-  /** It was published on this very line: one's own echo, told by its key. */
+  /** It was published on this very line: your own echo, recognised by its key. */
   readonly own: boolean;
   /** It was pushed as it happened; `false` for what came before or was missed. */
   readonly live: boolean;
@@ -128,7 +128,7 @@ export interface ReceivedHail {
   readonly data?: Json;
 }
 
-/** Why one's stay was ended, by whom, and until when one may not come back (RFC 3339). */
+/** Why your stay was ended, by whom, and until when you may not come back (RFC 3339). */
 export interface Removal {
   readonly reason?: string;
   readonly by?: Author;

@@ -2,9 +2,9 @@ import type { Author } from '@nine-bells/wire';
 import type { Entry } from './entry.js';
 import { TypedTarget } from './typedTarget.js';
 
-/** How often it is said that one is typing, while keys are pressed, in milliseconds. */
+/** How often the channel is told that you are typing, while keys are pressed, in milliseconds. */
 const sayEveryMs = 3_000;
-/** After how much silence one is not typing any more; also how long another is shown that says nothing else. */
+/** The silence after which you count as no longer typing; also how long another user is shown after its last word. */
 const silenceMs = 5_000;
 const hailType = 'typing';
 
@@ -25,7 +25,7 @@ interface TypingEvents {
 }
 
 /**
- * Who is typing in a channel, and that one is oneself.
+ * Who is typing in a channel, and that you are.
  *
  * @example
  * const typing = new Typing(chat);
@@ -57,7 +57,7 @@ export class Typing extends TypedTarget<TypingEvents> {
     return this.#list;
   }
 
-  /** The sentence to show; empty if nobody is typing. */
+  /** The sentence to show; empty if no other user is typing. */
   get text(): string {
     const names = this.authors.map(({ user, name }) => name ?? user);
     return names.length === 0 ? '' : this.#texts(names);
@@ -77,7 +77,7 @@ export class Typing extends TypedTarget<TypingEvents> {
     this.#entry.hail(hailType, true);
   }
 
-  /** One is not typing any more: sent, left the field, or said nothing for a while. */
+  /** You are no longer typing: you sent the message, left the field, or paused for a while. */
   ended(): void {
     clearTimeout(this.#silence);
     if (this.#saidAtMs === undefined) return;
@@ -124,7 +124,7 @@ export class Typing extends TypedTarget<TypingEvents> {
     if (known === undefined) this.emit('change', this.authors);
   };
 
-  /** Whoever has sent something has ended typing, whether or not that was heard. */
+  /** A user that has sent a message has stopped typing, whether or not that was heard. */
   readonly #published = ({ detail: { by, live } }: CustomEvent<{ by?: Author; live: boolean }>): void => {
     if (live && by !== undefined) this.#forget(by.user);
   };

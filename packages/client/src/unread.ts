@@ -9,7 +9,7 @@ export interface UnreadEvents {
 
 /**
  * How many messages the user has not read, in each kept channel where it has a mark: the same on all its devices, also for
- * channels that are not entered. One's own messages do not count.
+ * channels that are not entered. Your own messages do not count.
  *
  * @example
  * const unread = line.unread();

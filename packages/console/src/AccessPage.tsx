@@ -1,4 +1,4 @@
-import { type Asked, type Backend, BackendError, type Explanation, type Evaluation } from '@nine-bells/client/backend';
+import { type Asked, type Backend, BackendError, type Evaluation, type Explanation } from '@nine-bells/client/backend';
 import { Alert, Button, Form, Input, Segmented, Select } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
@@ -20,7 +20,7 @@ interface Fields {
   readonly where: string;
 }
 
-/** Who may do what, and which rule says so: for somebody made up, a guest, the holder of a token, or a live session. */
+/** Who may do what, and which rule says so: for a made-up user, a guest, the holder of a token, or a live session. */
 export function AccessPage({ backend }: { readonly backend: Backend }) {
   const [form] = Form.useForm<Fields>();
   const [params] = useSearchParams();

@@ -36,7 +36,7 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
         </p>
         {here !== undefined && (
           <p className="here">
-            {here.count === 0 ? 'Nobody is here.' : `${here.count} here: `}
+            {here.count === 0 ? 'No members are here.' : `${here.count} here: `}
             {here.members.map(({ user, name, sessions, status }) => (
               <span key={user} title={`${user}, ${sessions} session${sessions === 1 ? '' : 's'}`}>
                 {name ?? user}

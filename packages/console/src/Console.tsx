@@ -7,7 +7,7 @@ import { ChannelPage } from './ChannelPage.js';
 import { Frame } from './Frame.js';
 import { InstancesPage } from './InstancesPage.js';
 import { KeysPage } from './KeysPage.js';
-import { MeasuresPage } from './MeasuresPage.js';
+import { ModerationPage } from './ModerationPage.js';
 import { OverviewPage } from './OverviewPage.js';
 import { SessionsPage } from './SessionsPage.js';
 import { SignIn } from './SignIn.js';
@@ -39,7 +39,7 @@ export function Console() {
                 <Route path="/access" element={<AccessPage backend={backend} />} />
                 <Route
                   path="/people"
-                  element={<MeasuresPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
+                  element={<ModerationPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
                 />
                 {mayDo(session.rights, 'administer') && <Route path="/keys" element={<KeysPage backend={backend} />} />}
                 <Route

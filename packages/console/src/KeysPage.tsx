@@ -43,12 +43,12 @@ function KeyForm({ backend }: { readonly backend: Backend }) {
     <Form<Fields>
       form={form}
       layout="vertical"
-      className="measure"
+      className="action-form"
       initialValues={{ forMs: 0, rights: [] }}
       onFinish={make}
     >
       <h1>Make an API key</h1>
-      <div className="measure-row">
+      <div className="action-row">
         <Form.Item name="name" label="Name" rules={[{ required: true, message: 'A name is needed' }]}>
           <Input placeholder="results bureau" maxLength={100} />
         </Form.Item>
@@ -134,7 +134,7 @@ function Keys({ backend, keys }: { readonly backend: Backend; readonly keys: rea
             !isOver(key) && (
               <Popconfirm
                 title={`Revoke ${key.name}?`}
-                description="Whoever uses it is refused at once."
+                description="Applications that use it are refused at once."
                 onConfirm={() => revoke(key)}
                 okText="Revoke"
               >

@@ -32,7 +32,7 @@ export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
     if (earlier && element !== null && element.scrollHeight <= element.clientHeight) void loadEarlier();
   }, [earlier, loadEarlier]);
 
-  // When the list gets another height, its end moves; whoever was there stays there.
+  // When the list gets another height, its end moves; a reader who was at the end stays there.
   const filled = shown.length > 0;
   useEffect(() => {
     const element = list.current;

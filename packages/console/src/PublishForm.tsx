@@ -77,7 +77,7 @@ export function PublishForm({ backend, channel }: { readonly backend: Backend; r
           <Input placeholder="Type: message" aria-label="Type" />
         </Form.Item>
         <Form.Item name="user">
-          <Input placeholder="By user: nobody" aria-label="By user" />
+          <Input placeholder="By user: none" aria-label="By user" />
         </Form.Item>
         <Button type="primary" htmlType="submit" loading={busy}>
           Publish

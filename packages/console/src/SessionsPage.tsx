@@ -55,7 +55,7 @@ function Sessions({ backend, sessions, mayAct }: SessionsProps) {
       dataSource={sessions ?? []}
       pagination={{ pageSize: 20, hideOnSinglePage: true }}
       scroll={{ x: 'max-content' }}
-      locale={{ emptyText: <Empty description="Nobody is connected" /> }}
+      locale={{ emptyText: <Empty description="No client is connected" /> }}
       columns={[
         {
           title: 'User',
@@ -102,7 +102,7 @@ function Sessions({ backend, sessions, mayAct }: SessionsProps) {
             !observer && (
               <Popconfirm
                 title={`Sign out ${name ?? user}?`}
-                description="All its sessions end, and tokens of before are not taken any more."
+                description="All its sessions end, and earlier tokens are revoked."
                 okText="Sign out"
                 onConfirm={() => signOut(user)}
               >

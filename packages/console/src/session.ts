@@ -1,6 +1,6 @@
 import { useCallback, useEffect, useState } from 'react';
 
-/** Whether somebody is signed in to the console. */
+/** Whether the browser is signed in to the console. */
 export type ConsoleSession =
   | { readonly name: 'looking' }
   | { readonly name: 'signed-out'; readonly why?: string }
@@ -39,7 +39,7 @@ function takeCode(): string | undefined {
 
 let linkCode = takeCode();
 
-/** The console's session: from a sign-in link, a cookie of before, or a key typed in. */
+/** The console's session: from a sign-in link, an earlier cookie, or a key typed in. */
 export function useSession(): {
   session: ConsoleSession;
   signIn: (key: string) => Promise<void>;

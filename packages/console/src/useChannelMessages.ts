@@ -21,7 +21,7 @@ const pageMessages = 50;
 /** Beyond this many the oldest are let go; they are in the record. */
 const maxShown = 2000;
 
-/** The messages of a channel as they pass, over a line of the console's own that nobody in the channel sees. */
+/** The messages of a channel as they pass, over the console's own line, which no member of the channel sees. */
 export function useChannelMessages(backend: Backend, channel: string): ChannelMessages {
   const [shown, setShown] = useState<readonly Shown[]>([]);
   const [line, setLine] = useState<LineState>({ name: 'connecting' });

@@ -57,11 +57,7 @@ const tight = {
   newChannelsPerAddress: { count: 60, perMs: 10_000 },
 };
 /** Failures of the store that the engine must get over. */
-const tolerated = new Set([
-  'reading a channel',
-  'the measures in force could not be read',
-  'an inbox could not be read',
-]);
+const tolerated = new Set(['reading a channel', 'the bans in force could not be read', 'an inbox could not be read']);
 const channels = ['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName);
 
 /**

@@ -48,7 +48,7 @@ const channels = ['kept/1', 'kept/2', 'recent/1', 'room/1'].map(channelName);
 /** Failures that the engine must get over. */
 const tolerated = new Set([
   'reading a channel',
-  'the measures in force could not be read',
+  'the bans in force could not be read',
   'an inbox could not be read',
   'the relay cannot be reached',
   'looking whether channels have grown',

@@ -168,7 +168,7 @@ describe('a notice', () => {
   it('needs somebody to be for, and guests have no inbox', async () => {
     const { engine, welcomed, settle } = setUp();
     await expect(engine.inboxes.notify({ title: 'x' })).rejects.toThrow('one of');
-    await expect(engine.inboxes.notify({ users: [], title: 'x' })).rejects.toThrow('names nobody');
+    await expect(engine.inboxes.notify({ users: [], title: 'x' })).rejects.toThrow('is empty');
     await expect(engine.inboxes.notify({ users: ['a'], role: 'b', title: 'x' })).rejects.toThrow('one of');
     const guest = await welcomed();
     expect(guest.frames[0]).not.toHaveProperty('inbox');

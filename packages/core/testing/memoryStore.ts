@@ -7,9 +7,9 @@ import {
   type InboxEntry,
   type InboxSlice,
   type InForce,
+  isActiveBan,
   type KeptChannel,
   type KnownUser,
-  isActiveBan,
   type LogSlice,
   type MarkState,
   type ModerationAction,
@@ -30,7 +30,7 @@ const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_IN
 export class MemoryStore implements Store {
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, RecentLog>();
-  readonly #measures: ModerationAction[] = [];
+  readonly #moderation: ModerationAction[] = [];
   readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
   readonly #users = new Map<string, KnownUser>();
   /** How far users have read, by channel and user. */
@@ -76,27 +76,27 @@ export class MemoryStore implements Store {
   }
 
   async take(action: ModerationAction): Promise<number> {
-    return this.#measures.push(action);
+    return this.#moderation.push(action);
   }
 
   async changes(): Promise<number> {
-    return this.#measures.length;
+    return this.#moderation.length;
   }
 
   async inForce(atMs: number): Promise<InForce> {
-    const lifted = new Set(this.#measures.flatMap((each) => (each.type === 'unban' ? [each.ban] : [])));
+    const lifted = new Set(this.#moderation.flatMap((each) => (each.type === 'unban' ? [each.ban] : [])));
     return {
-      bans: this.#measures
+      bans: this.#moderation
         .filter(isActiveBan)
         .filter(({ id, untilMs }) => !lifted.has(id) && (untilMs === undefined || untilMs > atMs)),
-      cutoffs: this.#measures.flatMap((each) =>
+      cutoffs: this.#moderation.flatMap((each) =>
         each.type === 'sign-out' || each.type === 'revoke-tokens' ? [{ user: each.user, beforeMs: each.atMs }] : [],
       ),
     };
   }
 
   async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
-    return this.#measures
+    return this.#moderation
       .map((action, index) => ({ ...action, number: index + 1 }))
       .filter(({ number }) => before === undefined || number < before)
       .slice(-limit)

@@ -22,7 +22,7 @@ export function reachedAt(host: string, port: number): string {
   return `http://${outside?.address ?? '127.0.0.1'}:${port}`;
 }
 
-/** How late timers run, of late: what 99 of 100 stay below, in milliseconds. */
+/** p99 event-loop delay over the last seconds, in milliseconds. */
 export function loopDelay(): { readonly p99Ms: () => number; readonly stop: () => void } {
   const resolutionMs = 10;
   const histogram = monitorEventLoopDelay({ resolution: resolutionMs });

@@ -21,7 +21,7 @@ export class Metrics {
   /** How long something took, in milliseconds. */
   readonly took = (what: 'relay' | 'commit', ms: number): void => this.#took[what].observe(ms / 1000);
 
-  /** What is looked up when somebody asks. */
+  /** What is read when metrics are scraped. */
   watch(engine: Engine, loopDelayMs: () => number, failedCommits: () => number): void {
     const { counters } = engine;
     this.#gauge('bells_info', 'Always 1; what runs', ['instance', 'version'], (set) =>
@@ -30,7 +30,7 @@ export class Metrics {
     this.#gauge('bells_connections', 'Connections that are open', ['transport'], (set) => {
       for (const [transport, count] of engine.stats.transports) set(count, { transport });
     });
-    this.#gauge('bells_channels_entered', 'Channels that somebody here has entered', [], (set) =>
+    this.#gauge('bells_channels_entered', 'Channels that a client here has entered', [], (set) =>
       set(engine.stats.enteredChannels),
     );
     this.#gauge('bells_instances', 'Instances of the service, this one included', [], (set) =>

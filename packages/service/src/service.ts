@@ -58,7 +58,7 @@ export interface RunningService {
   readonly madeKeyFile: string | undefined;
   /** A link that signs in to the console once, within a quarter of an hour. */
   signInLink(): Promise<string>;
-  /** Resolves when the service has ended, whoever ended it. */
+  /** Resolves when the service has ended, for whatever reason. */
   readonly ended: Promise<void>;
   /** Ends it cleanly. Safe to call twice. */
   stop(options?: StopOptions): Promise<void>;
@@ -275,7 +275,7 @@ export class Service implements RunningService {
     return `${this.url}/console/#sign-in=${code}`;
   }
 
-  /** Resolves when the service has ended, whoever ended it. */
+  /** Resolves when the service has ended, for whatever reason. */
   readonly ended: Promise<void>;
 
   /**
@@ -344,7 +344,7 @@ function reportTo(log: Logger): Report {
 
 /** Says so where it takes long: without the relay it is not known who is banned. */
 async function readyWithin(engine: Engine, log: Logger): Promise<void> {
-  const slow = setTimeout(() => log.warn('waiting for the relay: without it nobody can be let in'), 2_000);
+  const slow = setTimeout(() => log.warn('waiting for the relay: without it no client can be let in'), 2_000);
   try {
     await engine.ready();
   } finally {

@@ -7,9 +7,9 @@ import { makeLog } from '../src/log.js';
 import { Database } from '../src/store/database.js';
 import { checkSoundness, markClean } from '../src/store/soundness.js';
 import { SqlStore } from '../src/store/sqlStore.js';
+import { Watchman } from '../src/store/watchman.js';
 import { ServiceClock } from '../src/system/clock.js';
 import { Warnings } from '../src/system/warnings.js';
-import { Watchman } from '../src/store/watchman.js';
 
 const chat = channelName('race/3/chat');
 const fail = (error: unknown): never => {

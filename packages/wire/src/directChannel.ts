@@ -4,7 +4,7 @@ import { protocolLimits } from './limits.js';
 const plain = /[A-Za-z0-9\-._~@+]/;
 
 /**
- * The last segment of the name of a direct channel: its users, each once, sorted, joined by commas. The same whoever
+ * The last segment of the name of a direct channel: its users, each once, sorted, joined by commas. The same whichever
  * begins.
  *
  * @throws {RangeError} for fewer than two users, a guest, or more than a name has room for

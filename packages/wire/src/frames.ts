@@ -148,7 +148,7 @@ export interface StatusRequest extends Numbered {
 export interface MarkRequest extends Numbered {
   readonly do: 'mark';
   readonly channel: ChannelName;
-  /** Read up to here; `null`: the mark is taken away, and what comes is not counted any more. */
+  /** Read up to here; `null`: the mark is removed, and new messages are no longer counted. */
   readonly cursor: Cursor | null;
 }
 export interface UnreadRequest extends Numbered {
@@ -358,7 +358,7 @@ export interface MembersPush {
   readonly joined?: readonly Member[];
   readonly left?: readonly string[];
   readonly changed?: readonly Member[];
-  /** `joined` is everybody: the list begins anew. */
+  /** `joined` is the whole list: it replaces the earlier one. */
   readonly whole?: true;
   readonly count: number;
   readonly partial?: true;
@@ -406,9 +406,9 @@ export interface RemovedPush {
   readonly channel: ChannelName;
   readonly reason?: string;
   readonly by?: Author;
-  /** Until when one may not come back (RFC 3339); absent: one may at once. */
+  /** Until when you may not come back (RFC 3339); absent: you may come back at once. */
   readonly until?: string;
-  /** Nobody removed one: what one is allowed was decided anew, and this is why it ended. */
+  /** No moderator removed you: your access was decided anew, and this is why it ended. */
   readonly problem?: Problem;
 }
 export interface ExpiringPush {

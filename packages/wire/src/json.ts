@@ -5,7 +5,7 @@ export type Json = null | boolean | number | string | readonly Json[] | { readon
  * Whether `value` nests deeper than `maxDepth` arrays and objects.
  *
  * Walks without recursion: the values come from outside, and a text of 64 KiB can hold 60,000 levels, which would
- * overflow the stack of whoever writes it out again.
+ * overflow the stack of a program that writes it out again.
  */
 export function isDeeperThan(value: unknown, maxDepth: number): boolean {
   let level: unknown[] = [value];

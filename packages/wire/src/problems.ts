@@ -71,7 +71,7 @@ export function isProblemCode(code: string): code is ProblemCode {
   return Object.hasOwn(problemCatalogue, code);
 }
 
-/** A refusal or failure on its way to whoever asked. Never used for control flow inside a decision. */
+/** A refusal or failure on its way to the caller. Never used for control flow inside a decision. */
 export class ProblemError extends Error {
   readonly problem: Problem;
 

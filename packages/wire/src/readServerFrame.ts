@@ -4,7 +4,7 @@ import { ProblemError, problem } from './problems.js';
 /**
  * Reads one text frame of the service.
  *
- * A push of a kind that this version does not know is returned all the same; whoever reads it passes it over.
+ * A push of an unknown kind is returned all the same; the caller ignores it.
  *
  * @throws {ProblemError} `bad-frame` if it is neither a reply nor a push
  */

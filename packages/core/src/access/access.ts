@@ -15,13 +15,13 @@ import {
   type Answered,
   type Answers,
   accessRuleFor,
+  type Evaluation,
+  evaluate,
   isOpen,
   nextOpen,
   type OpenRule,
   type Verdict,
   verdictOf,
-  type Evaluation,
-  evaluate,
 } from '../rules/accessRule.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import type { ActiveBans } from './activeBans.js';
@@ -44,7 +44,7 @@ export interface Ruling {
   readonly member?: Json;
 }
 
-/** An access question answered in full, for whoever may know the rules. */
+/** An access question answered in full, for readers who may know the rules. */
 export interface Explanation {
   readonly act: Act;
   /** For acts in a channel. */
@@ -76,7 +76,7 @@ interface Matter {
 /** Shared by all that is allowed by rules alone. */
 const allowed: Ruling = {};
 
-/** The one place where access is decided, for clients and for whoever asks why. */
+/** The one place where access is decided, for clients and for explanations. */
 export class Access {
   /** How acts were decided by the rules, since the beginning. */
   readonly decisions = new Map<Act, { allowed: number; refused: number }>();
@@ -93,7 +93,7 @@ export class Access {
     this.#questions = questions;
   }
 
-  /** Decides an act in a channel. A promise only if somebody outside must be asked. */
+  /** Decides an act in a channel. A promise only if the application or a function must be asked. */
   decide(act: ChannelAct, match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling> {
     if (visitor.who.observer) return lookOnly(act);
     const ban = this.ban(visitor, match.channel);
@@ -210,7 +210,7 @@ function concluded(matter: Matter, verdict: Verdict, answers: readonly Answered[
   if (verdict === 'failed') {
     const retryAfterMs = minOf(answers, 'retryAfterMs');
     const what = `${doing[matter.question.act]} ${matter.place}`;
-    const detail = `whether one may ${what} is decided by the application, which gave no answer`;
+    const detail = `whether you may ${what} is decided by the application, which gave no answer`;
     return { problem: problem('ask-failed', detail, retryAfterMs === undefined ? {} : { retryAfterMs }) };
   }
   const reason = saidWith(answers, 'no', 'reason');
@@ -261,7 +261,7 @@ const doing: Readonly<Record<Act, string>> = {
   notify: 'notify',
 };
 
-/** Says which rule refused, and no more of it than everybody may know. */
+/** Says which rule refused, and only as much of it as every client may know. */
 function refusalOf({ rule, question: { act, who }, place }: Matter): Problem {
   const what = `${doing[act]} ${place}`;
   if (rule === 'nobody')

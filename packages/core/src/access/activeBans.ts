@@ -1,12 +1,12 @@
 import type { ChannelName } from '@nine-bells/wire';
 import { type AddressRange, rangeOf, readRange } from '../lib/addresses.js';
-import { type InForce, type ActiveBan, isActiveBan, type ModerationAction } from '../model/moderation.js';
+import { type ActiveBan, type InForce, isActiveBan, type ModerationAction } from '../model/moderation.js';
 import type { Clock } from '../ports/clock.js';
 
 /** Most addresses of which it is remembered what keeps them out. */
 const maxFound = 100_000;
 
-/** The measures in force, as this instance knows them. Asked before every act, so asking is cheap. */
+/** The bans and revocations in force, as this instance knows them. Asked before every act, so asking is cheap. */
 export class ActiveBans {
   readonly #clock: Clock;
   readonly #byId = new Map<string, ActiveBan>();
@@ -26,7 +26,7 @@ export class ActiveBans {
   /**
    * Replaces what is in force by what was read.
    *
-   * @param heard - measures that were taken while it was read
+   * @param heard - actions that were taken while it was read
    */
   load({ bans, cutoffs }: InForce, heard: readonly ModerationAction[] = []): void {
     const there = new Set(bans.map(({ id }) => id));
@@ -36,7 +36,7 @@ export class ActiveBans {
     for (const action of heard) this.take(action);
   }
 
-  /** Takes an action into account. Doing so twice is as once. */
+  /** Takes an action into account. Idempotent. */
   take(action: ModerationAction): void {
     if (isActiveBan(action)) this.#add(action);
     else if (action.type === 'unban') this.#remove(action.ban);
@@ -49,7 +49,7 @@ export class ActiveBans {
     return this.#latest(this.#byUser.get(user), channel);
   }
 
-  /** What keeps out whoever comes from an address. */
+  /** The ban that keeps clients of an address out. */
   banOfAddress(address: string | undefined, channel?: ChannelName): ActiveBan | undefined {
     if (this.#byAddress.size === 0 || address === undefined) return undefined;
     let all = this.#found.get(address);
@@ -82,7 +82,7 @@ export class ActiveBans {
     for (const each of [...this.#byId.values()]) if (!this.#isInForce(each)) this.#remove(each.id);
   }
 
-  /** Of several, the one that lasts longest: whoever is told when it ends must not meet another then. */
+  /** Of several bans, the one that lasts longest: a client that is told its end must not meet another ban then. */
   #latest(all: readonly ActiveBan[] | undefined, channel: ChannelName | undefined): ActiveBan | undefined {
     let latest: ActiveBan | undefined;
     for (const each of all ?? []) {

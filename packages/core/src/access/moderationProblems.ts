@@ -1,5 +1,5 @@
 import { type Author, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
-import type { Actor, Ban, ActiveBan, Removal } from '../model/moderation.js';
+import type { ActiveBan, Actor, Ban, Removal } from '../model/moderation.js';
 
 /** What a client is told that is kept out: by whom, until when and why. */
 export function bannedProblem({ by, channel, reason, untilMs }: ActiveBan): Problem {
@@ -32,7 +32,7 @@ export function removedBy({ reason, untilMs, by }: Pick<Ban | Removal, 'reason' 
   };
 }
 
-/** The author to name for an action; nobody where an application took it in nobody's name. */
+/** The author to name for an action; absent where an application acted in its own name. */
 export function namedActor({ kind, id, name }: Actor): Author | undefined {
   if (kind !== 'user') return undefined;
   return {

@@ -9,7 +9,7 @@ import type { Answered, OpenRule } from '../rules/accessRule.js';
 const rememberMs = { yes: 60_000, no: 5_000 };
 /** An answer is remembered for at most this long, in milliseconds. */
 const maxRememberMs = 86_400_000;
-/** Whoever has entered on an answer's strength is asked about again after this long at the soonest, in milliseconds. */
+/** The shortest time before a client that entered on an answer is asked about again, in milliseconds. */
 const againMs = 5_000;
 /** Most answers remembered, and most questions under way, of one instance. */
 const maxRemembered = 50_000;
@@ -33,7 +33,7 @@ export class Questions {
   readonly #remembered = new Map<string, { readonly answered: Answered; readonly untilMs: number }>();
   readonly #underWay = new Map<string, Promise<Answered>>();
   readonly #breakers = new Map<string, Breaker>();
-  /** A short name for all that is known of somebody: keys are made for every act, and are to be made quickly. */
+  /** A short name for all that is known of an identity: keys are made for every act, and must be made quickly. */
   readonly #persons = new Map<string, number>();
   readonly #personOfIdentity = new WeakMap<Identity, number>();
   #nextPerson = 1;
@@ -89,7 +89,7 @@ export class Questions {
   async #askNow(url: string, question: Question, breaker: Breaker, key: string): Promise<Answered> {
     const { asker, clock, report } = this.#host;
     try {
-      if (asker === undefined) throw new Error('there is nobody to ask');
+      if (asker === undefined) throw new Error('no application is configured to be asked');
       const answer = await this.#inTime(asker.ask(url, question));
       breaker.succeeded();
       const forMs = Math.min(answer.rememberMs ?? rememberMs[answer.allow ? 'yes' : 'no'], maxRememberMs);
@@ -169,7 +169,7 @@ export class Questions {
 /** What a token says that changes with each token of the same user, and is no fact about the user (RFC 7519, 4.1). */
 const passing = new Set(['exp', 'iat', 'nbf', 'jti']);
 
-/** All that is known of somebody, as text. */
+/** All that is known of an identity, as text. */
 function factsOf(who: Identity): string {
   const claims = Object.entries(who.claims).filter(([name]) => !passing.has(name));
   return JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);

@@ -186,7 +186,7 @@ export class Channels implements Iterable<Channel> {
     });
   }
 
-  /** Looks whether the record has messages that nobody announced: the last before a break, or before an end. */
+  /** Looks whether the record has messages that no instance announced: the last before a break, or before an end. */
   async #lookAt(names: readonly ChannelName[]): Promise<void> {
     const { relay, store, report } = this.#host;
     if (relay.isCut) return;

@@ -2,14 +2,14 @@ import type { ChannelName, Json, Member } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type {
   ChannelInfo,
-  Membership,
   LocalAnswers,
+  Membership,
   SessionInfo,
   SessionVisitor,
   TraceFound,
   UserActivity,
 } from '../model/info.js';
-import type { InstanceStatus, InstanceInfo, InstanceQuestion } from '../model/instance.js';
+import type { InstanceInfo, InstanceQuestion, InstanceStatus } from '../model/instance.js';
 import type { Table, TableEntry } from '../model/memberTable.js';
 import type { ModerationAction } from '../model/moderation.js';
 import { defaultPresence } from '../model/presenceRule.js';
@@ -135,7 +135,7 @@ export class Cluster {
     return all.reduce((sum, each) => sum + each, 0);
   }
 
-  /** Channels that somebody has entered, with how many have, by name. */
+  /** Channels that clients have entered, with how many clients, by name. */
   async entered(after: string, limit: number): Promise<Gathered<{ channels: ReadonlyMap<ChannelName, ChannelInfo> }>> {
     const question = { type: 'channels', after, limit } as const;
     const { all, missing } = await this.#ask<readonly ChannelInfo[]>(question, this.#own.entered(after, limit));

@@ -20,14 +20,14 @@ export interface Lease {
 }
 
 export interface Beat {
-  /** The lease of before still held: nobody can have taken this instance for dead. */
+  /** The previous lease still held: no instance can have taken this one for dead. */
   readonly held: boolean;
   readonly leases: readonly Lease[];
 }
 
 /** What the exchange tells its instance. */
 export interface ExchangeEars {
-  /** What somebody published on a topic that was subscribed to, this instance included. */
+  /** A text published on a subscribed topic, by any instance including this one. */
   heard(topic: string, text: string): void;
   /** From now on something may be lost, or nothing is carried at all. */
   broken(): void;

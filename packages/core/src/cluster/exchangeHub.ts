@@ -72,7 +72,11 @@ export class ExchangeHub {
     for (const [each, { endsMs }] of this.#leases) if (now - endsMs > leaseForgottenMs) this.#leases.delete(each);
     return {
       held: before !== undefined && before.endsMs > now,
-      leases: [...this.#leases].map(([each, held]) => ({ instanceId: each, status: held.status, leftMs: held.endsMs - now })),
+      leases: [...this.#leases].map(([each, held]) => ({
+        instanceId: each,
+        status: held.status,
+        leftMs: held.endsMs - now,
+      })),
     };
   }
 

@@ -1,6 +1,12 @@
 import { type ChannelName, type Json, refusal } from '@nine-bells/wire';
 import type { ControlEntry } from '../model/control.js';
-import type { InstanceAnswers, InstanceStatus, InstanceInfo, InstanceQuestion, InstanceWord } from '../model/instance.js';
+import type {
+  InstanceAnswers,
+  InstanceInfo,
+  InstanceQuestion,
+  InstanceStatus,
+  InstanceWord,
+} from '../model/instance.js';
 import type { Growth } from '../model/mark.js';
 import {
   type Appended,
@@ -40,7 +46,7 @@ export interface SharedRelayOptions {
 /** Most messages of one call, and their size in characters. */
 const batchMessages = 500;
 const batchChars = 1_000_000;
-/** How long the control log may not have been read before nobody new is let in, in milliseconds. */
+/** How long the control log may be unread before no new client is let in, in milliseconds. */
 const controlFreshMs = 5_000;
 /** Most instances that are remembered not to be there any more. */
 const maxGone = 1_000;
@@ -116,7 +122,7 @@ export class SharedRelay implements Relay {
   #hearUsers: (word: UserWord) => void = () => {};
   #hearGrowth: (growth: Growth) => void = () => {};
   readonly #known = new Map<string, Known>();
-  /** Instances that are not there any more: what still comes of them is old. */
+  /** Instances that have ended: what still comes of them is old. */
   readonly #gone = new Set<string>();
   /** Topics of the instances whose subscription has failed. */
   readonly #unheard = new Set<string>();
@@ -179,7 +185,7 @@ export class SharedRelay implements Relay {
         try {
           this.#heard(topic, text);
         } catch (error) {
-          // Whoever else may write there: what cannot be read is passed over, not fallen over.
+          // Other programs may write there: an unreadable text is skipped, and does not end the instance.
           this.#options.report(error, { what: 'what came over the relay could not be read', topic });
         }
       },
@@ -281,7 +287,7 @@ export class SharedRelay implements Relay {
   // ---------------------------------------------------------------------------------------------- words
 
   tellUser(word: UserWord): void {
-    // The sessions that are here need nobody to carry it.
+    // The sessions that are here do not need the relay.
     this.#hearUsers(word);
     this.#say(topics.all, { user: word });
   }
@@ -346,7 +352,8 @@ export class SharedRelay implements Relay {
   /** Whether it is heard what an instance says: not, once it is taken to have gone. */
   #hears(instanceId: string): boolean {
     if (this.#gone.has(instanceId)) return false;
-    if (instanceId !== this.#self && !this.#known.has(instanceId)) this.#strangers.set(instanceId, this.#clock.monotonic());
+    if (instanceId !== this.#self && !this.#known.has(instanceId))
+      this.#strangers.set(instanceId, this.#clock.monotonic());
     return true;
   }
 
@@ -616,7 +623,7 @@ export class SharedRelay implements Relay {
       });
       this.#strangers.delete(instanceId);
     }
-    // While the exchange was away nobody could renew a lease: each has the time of one to do so.
+    // While the exchange was away no instance could renew its lease: each has the time of one lease to do so.
     const sinceMs = now - this.#linkedSinceMs;
     for (const [instanceId, { aliveAtMs }] of this.#known)
       if (instanceId !== this.#self && aliveAtMs < now && sinceMs > this.#options.leaseMs) this.#forget(instanceId);
@@ -634,7 +641,8 @@ export class SharedRelay implements Relay {
         this.#gone.delete(oldest);
         break;
       }
-    for (const asked of [...this.#asked.values()]) if (asked.open.delete(instanceId) && asked.open.size === 0) asked.done();
+    for (const asked of [...this.#asked.values()])
+      if (asked.open.delete(instanceId) && asked.open.size === 0) asked.done();
     this.#ears?.gone(instanceId);
   }
 

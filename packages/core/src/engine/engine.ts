@@ -110,7 +110,7 @@ export class Engine {
   #draining = false;
   #stopping = false;
 
-  /** @throws {RangeError} for channel rules that contradict each other, or that ask where nobody can be asked */
+  /** @throws {RangeError} for channel rules that contradict each other, or that ask without an `asker` */
   constructor(ports: EnginePorts, rules: readonly ChannelRule[], options: Partial<EngineOptions> = {}) {
     this.#ports = ports;
     this.options = { ...defaultEngineOptions, ...options };
@@ -258,7 +258,7 @@ export class Engine {
     return this.#draining || this.#stopping;
   }
 
-  /** Resolves when the bans of before are known. Until then no client is let in. */
+  /** Resolves when the bans in force are known. Until then no client is let in. */
   ready(): Promise<void> {
     return this.moderation.ready();
   }
@@ -334,7 +334,7 @@ export class Engine {
         else watching.hear(from, word);
       },
       gone: (instanceId) => {
-        // It may have committed a ban that it could not tell any more.
+        // It may have committed a ban without telling the others.
         void this.#readAgain();
         watching.gone(instanceId);
         channels.instanceGone(instanceId);
@@ -388,7 +388,7 @@ export class Engine {
   }
 }
 
-/** @throws {RangeError} for rules that ask where nobody can be asked, or that name parameters that there are not */
+/** @throws {RangeError} for rules that ask without an `asker`, or that name an unknown parameter */
 function checkRules(rules: ChannelRules, { users }: EngineOptions, asker: Asker | undefined): void {
   const allows = [
     ...rules.all.map(({ pattern, allow }) => ({ name: pattern, allow })),

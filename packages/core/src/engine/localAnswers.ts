@@ -97,7 +97,7 @@ async function stayOf(
   };
 }
 
-/** Whether somebody who is at a place has got the message there. */
+/** Whether a client at a place has received the message there. */
 function hasGot(got: Place | undefined, { volume, number }: Place): boolean {
   return got?.volume === volume && got.number >= number;
 }

@@ -8,7 +8,7 @@ interface Counted {
   readonly deliveries: number;
 }
 
-/** How many messages come in and go out in a second, of late. Looked at now and then; costs nothing in between. */
+/** Messages in and out per second, over the last seconds. Computed when asked for; costs nothing in between. */
 export class Rates {
   readonly #clock: Clock;
   readonly #counters: Counted;

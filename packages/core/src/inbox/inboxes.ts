@@ -34,7 +34,7 @@ export interface InboxesHost {
   readonly store: Store;
   readonly relay: Relay;
   readonly report: Report;
-  /** Called when nobody's session was told of a notice in time. */
+  /** Called when no session of the user was told of a notice in time. */
   readonly unreached: ((entry: InboxEntry) => void) | undefined;
   /** Pushes a frame to all sessions here of a user; how many there were. */
   push(user: string, frame: Frame): number;
@@ -61,9 +61,9 @@ export interface Notified {
 /** Notices: into the inboxes of users, and to those of their sessions that are connected. */
 export class Inboxes {
   readonly #host: InboxesHost;
-  /** Notices that users will be told of when they are not busy any more. */
+  /** Notices held back until their users are no longer busy. */
   readonly #held = new Map<string, InboxEntry[]>();
-  /** Notices nobody's session has been told of yet, and what calls off that the application hears of it. */
+  /** Notices that no session has been told of yet, with what cancels the report to the application. */
   readonly #unreached = new Map<string, Map<string, () => void>>();
   #met = new Map<string, { name?: string; roles: readonly string[] }>();
   /** What was written down of users, and when. */
@@ -177,7 +177,7 @@ export class Inboxes {
     const all =
       users ??
       (channel === undefined ? await this.#host.store.usersWith(role as string) : await this.#host.membersOf(channel));
-    if (users?.length === 0) throw refusal('bad-value', '`users` names nobody', { where: '/users' });
+    if (users?.length === 0) throw refusal('bad-value', '`users` is empty', { where: '/users' });
     if (all.length > maxUsers) throw refusal('too-large', `at most ${maxUsers} users are notified at once`);
     return [...new Set(all)];
   }
@@ -192,7 +192,7 @@ export class Inboxes {
     });
   }
 
-  /** This instance, as it is told to the others; they tell of the notices that have reached somebody there. */
+  /** This instance's id: the others report to it which notices have reached a session there. */
   get #self(): string {
     return this.#host.relay.others?.self ?? '';
   }
@@ -236,7 +236,7 @@ export class Inboxes {
     );
   }
 
-  /** Whoever is connected to another instance by now has what was in the inbox when it came. */
+  /** A user that has connected to another instance in the meantime found the notice in its inbox. */
   async #maybeUnreached(entry: InboxEntry): Promise<void> {
     const { user, notice } = entry;
     const { users } = await this.#host.activity.activityOf([user]);

@@ -1,6 +1,6 @@
-/** Failures in a row after which nobody is asked any more for a while. */
+/** Failures in a row after which calls are suspended for a while. */
 const failuresToOpen = 5;
-/** For how long, the first time and at the most, in milliseconds. */
+/** How long calls are suspended: the first time, and at most, in milliseconds. */
 const firstMs = 5_000;
 const maxMs = 60_000;
 

@@ -6,7 +6,7 @@ export interface Paced {
   beat(): void;
 }
 
-/** How far apart slots are, in milliseconds, and how many there are at the most. */
+/** How far apart slots are, in milliseconds, and how many there are at most. */
 const slotMs = 100;
 const maxSlots = 128;
 /** When a new member is called first, if a round takes longer, in milliseconds. */

@@ -32,7 +32,7 @@ type Counts = Readonly<Record<string, number>>;
 
 /** A channel in which users who are told have marks. */
 interface Counted {
-  /** Messages that count for somebody, so far. */
+  /** Messages of the channel that count as unread for at least one user, so far. */
   counted: number;
   readonly pairs: Set<Pair>;
   /** Those that nothing new is waiting to be told of. */

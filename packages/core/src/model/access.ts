@@ -1,11 +1,11 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
 import type { Pattern } from './pattern.js';
 
-/** What one may or may not do in a channel. */
+/** Acts in a channel that an access rule allows or refuses. */
 export const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'] as const;
 export type ChannelAct = (typeof channelActs)[number];
 
-/** What one may or may not do that concerns another user: start a direct channel, watch a status, notify. */
+/** Acts that concern another user: start a direct channel, watch a status, notify. */
 export const userActs = ['direct', 'watch', 'notify'] as const;
 export type UserAct = (typeof userActs)[number];
 
@@ -30,7 +30,7 @@ export interface Identity {
   readonly issuedAt?: number;
   /** When the token ends, in milliseconds since the epoch; absent if it does not. */
   readonly endsAt?: number;
-  /** May look into every channel and publish nowhere: whoever operates the service, seen by nobody. */
+  /** An operator who sees every channel, is shown nowhere, and may not publish. */
   readonly observer?: true;
 }
 
@@ -41,21 +41,21 @@ export interface Grant {
 }
 
 /**
- * Who may do something: plain data, without a language of its own, or a function of whoever embeds the engine.
+ * Who may do something: plain data, without a language of its own, or a function of the program that embeds the engine.
  *
  * A value such as `:boat` stands for the channel pattern's parameter of that name; any other value for itself.
  */
 export type AccessRule<P = Parameters> =
   | (typeof accessWords)[number]
-  /** Whoever has this role. */
+  /** Users with this role. */
   | { readonly role: string }
   /** This user. */
   | { readonly user: string }
-  /** Whoever's claim is this value. */
+  /** Users whose claim is this value. */
   | { readonly claim: string; readonly is: string }
-  /** Whoever's claim is a list with this value in it, or is this value. */
+  /** Users whose claim is this value, or a list that contains it. */
   | { readonly claim: string; readonly holds: string }
-  /** Whoever is one of the users that the value names, as the last segment of a direct channel does. */
+  /** The users that the value names, as the last segment of a direct channel does. */
   | { readonly among: string }
   | { readonly all: readonly AccessRule<P>[] }
   | { readonly any: readonly AccessRule<P>[] }
@@ -63,12 +63,12 @@ export type AccessRule<P = Parameters> =
   | AskRule
   | AccessFunction<P>;
 
-/** Whoever the application lets in, asked at this URL. */
+/** Users that the application allows, asked at this URL. */
 export interface AskRule {
   readonly ask: string;
 }
 
-/** `token-allows`: whoever's token brings access rules of its own that let it. */
+/** `token-allows`: users whose token brings access rules that allow the act. */
 export const accessWords = ['anyone', 'signed-in', 'nobody', 'token-allows'] as const;
 
 /** Access rules by act. What is not said is refused; `read` is as `enter` where it is not said. */
@@ -93,10 +93,10 @@ export interface Answer {
   readonly allow: boolean;
   /** Shown to the client that is refused. */
   readonly reason?: string;
-  /** What to show of the member, for whoever has entered. */
+  /** Data to show of the member to others in the channel. */
   readonly member?: Json;
   /**
-   * How long the answer may be remembered, in milliseconds. When it runs out, whoever has entered on its strength is
+   * How long the answer may be remembered, in milliseconds. When it expires, a client that entered on it is
    * asked about again. At most 24 h.
    */
   readonly rememberMs?: number;

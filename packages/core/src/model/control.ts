@@ -12,7 +12,7 @@ export interface KeysChanged {
 }
 
 /**
- * A session goes on here that was on another instance: whoever still has a connection of it, of a generation before, ends
+ * A session continues on one instance after another: an instance that still has an older connection of it ends
  * that.
  */
 export interface Continuation {

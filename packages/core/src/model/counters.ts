@@ -17,7 +17,7 @@ export class Counters {
   readonly recoveries = { memory: 0, log: 0 };
   /** Messages that they were given. */
   recovered = 0;
-  /** Gaps told to somebody, by why. */
+  /** Gaps told to clients, by reason. */
   readonly gaps = { expired: 0, 'new-volume': 0, lost: 0 };
 
   refused(code: ProblemCode): void {

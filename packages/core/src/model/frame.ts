@@ -28,7 +28,7 @@ export class Frame {
   readonly text: string;
   /** Whether many connections get it. Frames for one are not looked for in the batches of others. */
   readonly shared: boolean;
-  /** The channel whose frame it is: whoever is removed from there does not get it any more. */
+  /** The channel whose frame it is: a client removed from the channel no longer gets it. */
   readonly channel: ChannelName | undefined;
   /** Whether it may be left out when a connection is slow. */
   readonly droppable: boolean;
@@ -53,7 +53,7 @@ export class Frame {
 
   /** Its size in bytes, without what a transport adds. */
   get bytes(): number {
-    // Whoever gets a frame alone needs no payload for itself.
+    // A connection that gets a frame alone needs no payload of its own.
     this.#bytes ??= this.shared || this.#payload !== undefined ? this.payload.length : utf8Bytes(this.text);
     return this.#bytes;
   }

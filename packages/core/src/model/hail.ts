@@ -13,7 +13,7 @@ export interface Hail {
   readonly to?: readonly string[];
 }
 
-/** The frame that tells it, for everybody the same. */
+/** The frame that tells it, shared by all recipients. */
 export function hailFrame({ channel, type, data, by }: Hail): Frame {
   const text = JSON.stringify({ on: 'hail', channel, type, by, data });
   return new Frame(text, true, channel, true);

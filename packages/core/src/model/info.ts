@@ -70,7 +70,7 @@ export interface LocalAnswers {
   visitor(session: string): SessionVisitor | null;
   /** How many have entered a channel. */
   entrants(channel: ChannelName): number;
-  /** Channels that somebody here has entered. */
+  /** Channels that a client here has entered. */
   entered(after: string, limit: number): readonly ChannelInfo[];
   activityOf(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserActivity>>;
   /** How many connections there an action is about. */

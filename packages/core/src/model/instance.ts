@@ -9,7 +9,7 @@ export interface InstanceStatus {
   readonly version?: string;
   readonly sinceMs: number;
   readonly connections: number;
-  /** Channels that somebody there has entered. */
+  /** Channels that a client there has entered. */
   readonly channels: number;
   /** Since it has started. */
   readonly messagesIn: number;
@@ -18,7 +18,7 @@ export interface InstanceStatus {
   /** In each second of the last few. */
   readonly messagesPerS: number;
   readonly deliveriesPerS: number;
-  /** How late timers ran of late (99 of 100 were less late), in milliseconds. */
+  /** p99 event-loop delay over the last seconds, in milliseconds. */
   readonly loopDelayMs?: number;
   /** How long the relay took to answer the last time, in milliseconds. */
   readonly relayMs?: number;
@@ -31,7 +31,7 @@ export interface InstanceStatus {
 
 /** An instance, as another sees it. */
 export interface InstanceInfo extends InstanceStatus {
-  /** The instance and its incarnation: a restarted one is another. */
+  /** The instance and its incarnation: a restarted instance has another id. */
   readonly instanceId: string;
   /** It is the one that was asked. */
   readonly isThis: boolean;
@@ -62,7 +62,7 @@ export interface InstanceAnswers<T = Json> {
 
 /** A word to the other instances. It may be lost. */
 export type InstanceWord =
-  /** Which users' statuses somebody here watches: whoever has sessions of them says when they change. */
+  /** Users whose status is watched on the sending instance: the others tell it when that status changes. */
   | { readonly type: 'watching'; readonly users: readonly string[] }
   | { readonly type: 'status'; readonly user: string; readonly status: Json }
   /** A notice has reached a session of its user. */

@@ -7,7 +7,7 @@ export interface MarkState {
   readonly place?: Place;
   /** Messages after it that count: not the user's own, and not the notes of who comes and goes. */
   readonly unread: number;
-  /** How many messages of the channel count for somebody, when this was read. */
+  /** Messages of the channel that count as unread for at least one user, when this was read. */
   readonly counted: number;
 }
 
@@ -27,7 +27,7 @@ export interface MarkWord {
 /** A kept channel has grown. */
 export interface Growth {
   readonly channel: ChannelName;
-  /** How many of its messages count as unread for somebody. */
+  /** Messages of the channel that count as unread for at least one user. */
   readonly counted: number;
   /** Whose message it was: for that user it does not count. */
   readonly by?: string;

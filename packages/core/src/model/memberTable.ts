@@ -21,7 +21,7 @@ export interface TableWord {
   readonly table: string;
   /** Of the last change. */
   readonly number: number;
-  /** Where the numbers began, with nobody in the table. */
+  /** Where the numbers began, with an empty table. */
   readonly base: number;
   readonly changes: readonly TableChange[];
 }

@@ -30,7 +30,7 @@ export interface Draft {
 }
 
 /**
- * A message on its way between instances: as text, so that whoever passes it on need not read it.
+ * A message on its way between instances: as text, so that an instance passes it on without parsing it.
  *
  * `tail` is the message as JSON text from its `id` on, closing brace included: what stands before it depends on its place.
  */
@@ -128,7 +128,7 @@ export interface Appended {
   readonly logged: LoggedMessage;
   /** The key was known: of `logged`, id and place are of what was published first, and nothing was added. */
   readonly repeated: boolean;
-  /** How many messages of the channel count as unread for somebody, up to this one; of kept channels. */
+  /** Messages of the channel that count as unread for at least one user, up to this one; of kept channels. */
   readonly counted?: number;
 }
 

@@ -18,7 +18,7 @@ interface Taken {
   readonly reason?: string;
 }
 
-/** Keeps somebody out: of one channel, or of the whole service. */
+/** Keeps a user or an address out: of one channel, or of the whole service. */
 export interface Ban extends Taken {
   readonly type: 'ban';
   /** A user id, guests' ids too; or else an address. */
@@ -47,22 +47,22 @@ export interface Removal extends Taken {
   readonly untilMs?: number;
 }
 
-/** Ends all sessions of a user; its tokens of before are not taken any more. */
+/** Ends all sessions of a user and revokes earlier tokens. */
 export interface SignOut extends Taken {
   readonly type: 'sign-out';
   readonly user: string;
 }
 
-/** Tokens of a user that were issued before are not taken any more; whoever has a newer one may come back at once. */
+/** Revokes tokens of a user issued before now; a user with a newer one may come back at once. */
 export interface Revocation extends Taken {
   readonly type: 'revoke-tokens';
   readonly user: string;
 }
 
-/** What was done about somebody: takes effect at once, on all instances, and outlives them. */
+/** An act of moderation: it takes effect at once, on all instances, and outlives them. */
 export type ModerationAction = Ban | Unban | Removal | SignOut | Revocation;
 
-/** An action that keeps somebody out. */
+/** A moderation action that keeps a user or an address out. */
 export type ActiveBan = Ban | (Removal & { readonly untilMs: number });
 
 export function isActiveBan(action: ModerationAction): action is ActiveBan {
@@ -81,7 +81,7 @@ export interface AuditEntry {
   /** Rises with time. */
   readonly number: number;
   readonly atMs: number;
-  /** A measure's `did`, or what was done otherwise, such as `make-key`. */
+  /** The type of a moderation action, or another act such as `make-key`. */
   readonly type: string;
   readonly by: Actor;
   readonly user?: string;

@@ -32,7 +32,7 @@ export interface InboxSlice {
   readonly head: Place;
 }
 
-/** Somebody the service has met, as last seen. */
+/** A user the service has met, as last seen. */
 export interface KnownUser {
   readonly id: string;
   readonly name?: string;
@@ -44,9 +44,9 @@ export interface KnownUser {
 export interface NoticeWish {
   /** These users, met or not. */
   readonly users?: readonly string[];
-  /** Whoever is a member of this channel now. */
+  /** The present members of this channel. */
   readonly channel?: ChannelName;
-  /** Whoever had this role when last seen. */
+  /** Users who had this role when last seen. */
   readonly role?: string;
   readonly title: string;
   readonly data?: Json;
@@ -57,9 +57,9 @@ export interface NoticeWish {
   readonly ifAvailable?: boolean;
   /** Not those who have this channel in view. */
   readonly unlessLooking?: ChannelName;
-  /** Those who are busy get it into the inbox now, and are told when they are not busy any more. */
+  /** Users who are busy get it into the inbox now, and are told when they are no longer busy. */
   readonly holdWhileBusy?: boolean;
-  /** If nobody's session was told within so many milliseconds, the application hears of it. */
+  /** If no session was told within so many milliseconds, the application is. */
   readonly reachWithinMs?: number;
 }
 

@@ -51,7 +51,7 @@ export interface EngineOptions {
   readonly backlogBytes: number;
   /** Most bytes that may wait for one connection before it is cut off as too slow. Default 1 MiB. */
   readonly sendQueueBytes: number;
-  /** What may wait for all connections together, and for how long one may take nothing. */
+  /** What may wait for all connections together, and how long a connection may take nothing. */
   readonly waiting: WaitingBounds;
   /** Acts of one connection that may wait before the service stops reading from it. Default 64. */
   readonly actsWaiting: number;
@@ -59,7 +59,7 @@ export interface EngineOptions {
   readonly publishesUnderWay: number;
   /** How long a session that lost its connection is remembered. Default 10 min. */
   readonly sessionMemoryMs: number;
-  /** How long a channel that nobody has entered any more stays at hand. Default 30 s. */
+  /** How long a channel that all clients have left stays open. Default 30 s. */
   readonly channelLingerMs: number;
   /** Latest messages of an entered channel held ready for recovery, per instance. Default 256. */
   readonly tailMessages: number;
@@ -95,11 +95,11 @@ export interface EngineOptions {
   readonly backlog: BacklogBounds;
   /** Most channels in which a user may have a mark. Default 1,000. */
   readonly marksPerUser: number;
-  /** Users in a channel beyond which the marks of others are not shown any more. Default 200. */
+  /** Users in a channel beyond which the marks of others are hidden. Default 200. */
   readonly marksShown: number;
   /** How long the application, or an access function, may take to answer a question. Default 3 s. */
   readonly askWithinMs: number;
-  /** Who may do what concerns another user; nobody where it is not said. */
+  /** Who may do what concerns another user; an act that is not named is refused. */
   readonly users: Allow;
   /** Whether it is remembered what became of messages, so that traces can be asked for. Default `true`. */
   readonly traces: boolean;
@@ -150,5 +150,5 @@ export const defaultEngineOptions: EngineOptions = {
 /** Bounds of a `recent` logbook where a channel rule does not say otherwise. */
 export const defaultLogBounds = { messages: 1000, forMs: 600_000 } as const;
 
-/** How long, and for how many, keys of a recent channel are remembered at the least (PROTOCOL: both hold). */
+/** How long, and for how many, keys of a recent channel are remembered at least (both bounds hold). */
 export const keyMemory = { ms: 600_000, keys: 1000 } as const;

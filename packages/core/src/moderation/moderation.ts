@@ -6,19 +6,19 @@ import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Identity } from '../model/access.js';
 import type { ModerationTaken } from '../model/control.js';
 import {
+  type ActiveBan,
   type Actor,
   type AuditEntry,
   type Ban,
   type BanWish,
   type Effect,
-  type ActiveBan,
   isActiveBan,
-  type Unban,
   type ModerationAction,
   type Removal,
   type RemovalWish,
   type Revocation,
   type SignOut,
+  type Unban,
 } from '../model/moderation.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
@@ -64,14 +64,14 @@ export interface ModerationHost {
   readonly checkChannel: (channel: ChannelName) => void;
 }
 
-/** How long to wait before measures that could not be read are tried again, in milliseconds. */
+/** How long to wait before bans that could not be read are tried again, in milliseconds. */
 const readAgainMs = 1_000;
 /** How often the database is asked whether there are changes that were not heard of, in milliseconds. */
 const lookMs = 1_500;
 /** Most changes that are looked through one by one, to end stays and sessions that they have ended elsewhere. */
 const maxMissed = 1_000;
 
-/** Takes measures, has all instances obey them, and makes those of others take effect here. */
+/** Takes moderation actions, has all instances obey them, and makes those of others take effect here. */
 export class Moderation {
   readonly #host: ModerationHost;
   readonly #watch = new ChangeWatch();
@@ -87,14 +87,14 @@ export class Moderation {
     this.#host = host;
   }
 
-  /** Resolves when the measures of before are known. Until then nobody is let in. */
+  /** Resolves when the bans in force are known. Until then no client is let in. */
   ready(): Promise<void> {
     this.#ready ??= this.#read();
     return this.#ready;
   }
 
   /**
-   * Keeps somebody out, of a channel or of the whole service; whoever is there goes at once.
+   * Bans a user or an address, from a channel or from the whole service; connected clients are removed at once.
    *
    * @throws {ProblemError} `no-such-channel`, `bad-value`, `unavailable`
    */
@@ -139,11 +139,17 @@ export class Moderation {
    */
   remove({ channel, user, reason, banMs }: RemovalWish, by: Actor): Promise<Effect<Removal>> {
     this.#host.checkChannel(channel);
-    return this.#take({ type: 'remove', channel, user, ...this.#taken(by, reason), ...this.#until(banMs || undefined) });
+    return this.#take({
+      type: 'remove',
+      channel,
+      user,
+      ...this.#taken(by, reason),
+      ...this.#until(banMs || undefined),
+    });
   }
 
   /**
-   * Ends all sessions of a user; tokens issued until now are not taken any more.
+   * Ends all sessions of a user and revokes tokens issued until now.
    *
    * @throws {ProblemError} `unavailable`
    */
@@ -271,7 +277,7 @@ export class Moderation {
 
   /** While it stops, what it reads from may be closed. */
   #failed(error: unknown): void {
-    if (!this.#isStopped) this.#host.report(error, { what: 'the measures in force could not be read' });
+    if (!this.#isStopped) this.#host.report(error, { what: 'the bans in force could not be read' });
   }
 
   #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {

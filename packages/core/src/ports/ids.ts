@@ -1,4 +1,4 @@
-/** Names that nobody can guess and that do not repeat. */
+/** Ids that cannot be guessed and do not repeat. */
 export interface Ids {
   /** A message id that sorts by time (a ULID). */
   message(atMs: number): string;

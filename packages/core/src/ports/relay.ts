@@ -1,6 +1,12 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
 import type { ControlEntry } from '../model/control.js';
-import type { InstanceAnswers, InstanceStatus, InstanceInfo, InstanceQuestion, InstanceWord } from '../model/instance.js';
+import type {
+  InstanceAnswers,
+  InstanceInfo,
+  InstanceQuestion,
+  InstanceStatus,
+  InstanceWord,
+} from '../model/instance.js';
 import type { Growth } from '../model/mark.js';
 import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
 import type { UserWord } from '../model/notice.js';
@@ -42,7 +48,7 @@ export interface Relay {
   /** Carries a word to whichever instances a user's sessions are connected to. It may be lost: the inbox keeps it. */
   tellUser(word: UserWord): void;
   followUsers(receive: (word: UserWord) => void): void;
-  /** Carries that a kept channel has grown, to whoever wants to know. It may be lost: a later one says more. */
+  /** Carries that a kept channel has grown, to instances that want to know. It may be lost: a later one says more. */
   tellGrowth(growth: Growth): void;
   followGrowth(receive: (growth: Growth) => void): void;
   /** Where it takes time until nothing is missed, it gives a promise. */
@@ -59,14 +65,14 @@ export interface ControlLog {
   /** Resolves when this instance has been handed the entry. While nothing is carried, the others are handed it later. */
   append(entry: ControlEntry): Promise<void>;
   /**
-   * Begins to hand over entries. One may come twice.
+   * Begins to hand over entries. An entry may come twice.
    *
    * @param lost - called when entries have been lost: what is in force must be read anew
    */
   follow(receive: (entry: ControlEntry) => void, lost: () => void): void;
   /** Resolves when nothing that is appended from now on will be missed. */
   ready(): Promise<void>;
-  /** Whether it could be read of late; while not, there may be bans that this instance does not know. */
+  /** Whether it could be read recently; if not, there may be bans that this instance does not know. */
   readonly isFresh: boolean;
 }
 

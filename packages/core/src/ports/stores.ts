@@ -10,7 +10,7 @@ export interface LogReader {
   head(channel: ChannelName): Promise<Place>;
   /** The same of several channels. */
   heads(channels: readonly ChannelName[]): Promise<readonly Place[]>;
-  /** What came after `after`, oldest first. What is not there any more is said by `gap`. */
+  /** The messages after `after`, oldest first. Messages that are gone are reported by `gap`. */
   since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice>;
   /** The last messages before `before`, or the last of all, oldest first. */
   before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice>;
@@ -30,12 +30,12 @@ export interface Store extends LogReader {
   /** Kept channels that have been published to, by name: the first `limit` whose names come after `after`. */
   channels(after: string, limit: number): Promise<readonly KeptChannel[]>;
   /**
-   * Commits a measure together with its entry in the audit log, and returns that entry's number.
+   * Commits a moderation action together with its entry in the audit log, and returns that entry's number.
    *
    * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
-  take(measure: ModerationAction): Promise<number>;
-  /** The number of the last entry of the audit log: it grows with each measure, and when API keys are made or revoked. */
+  take(action: ModerationAction): Promise<number>;
+  /** The number of the last entry of the audit log: it grows with each moderation action, and when API keys are made or revoked. */
   changes(): Promise<number>;
   /**
    * Commits notices to the inboxes of their users, each after those before it. One with a key takes the place of the one

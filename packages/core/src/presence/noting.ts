@@ -18,7 +18,7 @@ export interface NotingHost {
 
 /** How long a member must have been there before it is noted, in milliseconds. */
 const stayMs = 2_000;
-/** How often it is noted of one user that it has joined, at the most, in milliseconds. */
+/** The shortest time between two notes that a user has joined, in milliseconds. */
 const everyMs = 60_000;
 /** How many members are noted to have joined a channel; beyond it, neither that nor that they left. */
 const perChannel: Rate = { count: 60, perMs: 60_000 };
@@ -29,7 +29,7 @@ const lookBack = { messages: 200, bytes: 1_000_000 };
 
 /** What is known of a user in a channel. */
 interface NotedMember {
-  /** Calls off that it will be noted to have joined. */
+  /** Cancels the note that the user has joined. */
   cancel: (() => void) | undefined;
   isNoted: boolean;
   /** When it was noted last, by a clock that never jumps. */
@@ -97,8 +97,7 @@ export class Noting {
     if (noted.isNoted) this.#inOrder(match, 'left', by, undefined);
     noted.isNoted = false;
     this.#host.wheel.after(everyMs, () => {
-      if (!noted.isNoted && noted.cancel === undefined && this.#noted.get(name) === noted)
-        this.#noted.delete(name);
+      if (!noted.isNoted && noted.cancel === undefined && this.#noted.get(name) === noted) this.#noted.delete(name);
     });
   }
 

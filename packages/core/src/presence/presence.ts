@@ -7,7 +7,7 @@ import { availability } from '../model/status.js';
 
 /** Changes are gathered for this long before they are told, in milliseconds. */
 export const mergeMs = 250;
-/** Members shown to whoever enters a crowd. */
+/** Members shown to a client that enters a crowd. */
 const sampleSize = 20;
 /** A crowd ends below this part of its bound, so that it does not come and go with each member. */
 const crowdEnds = 0.9;
@@ -18,7 +18,7 @@ interface Stay {
   status: Json | undefined;
   /** When the status was set, to tell the latest of equally available ones. */
   order: number;
-  /** Calls off that the session is given up; there while its connection is broken. */
+  /** Cancels the end of the grace; there while the session's connection is broken. */
   cancelGrace: (() => void) | undefined;
   /** Of the session's connection. */
   generation: number;
@@ -51,15 +51,15 @@ export interface PresencePorts {
   now(): number;
   /** Calls back later, unless the returned function is called before. */
   after(delayMs: number, act: () => void): () => void;
-  /** Tells everybody in the channel. */
+  /** Tells all clients in the channel. */
   tell(frame: Frame): void;
   /** A member has come, perhaps with a session that has had a connection before, or has gone for good. */
   noted(change: 'joined' | 'left', author: Author, isBack: boolean): void;
-  /** Nobody is left whom this instance shows. */
+  /** The last member that this instance shows is gone. */
   empty(): void;
   /** This instance shows something else: for the others. */
   changed?: (change: TableChange) => void;
-  /** Somebody whom an instance showed that is not there any more has not come back. */
+  /** A member that an ended instance showed has not come back. */
   abandoned?: (home: string, author: Author) => void;
 }
 
@@ -67,7 +67,7 @@ export interface PresencePorts {
  * Who is in a channel: one member per user, whatever the number of its sessions.
  *
  * A clean leave shows at once, a broken connection after the grace. What changes is told merged, as the difference between
- * what was told last and what is. Whoever enters in between is given the list as it is then, which may show what has
+ * what was told last and what is. A client that enters in between gets the list as it is then, which may show what has
  * changed again when it is told: so after that everything touched is told, whether or not it differs.
  */
 export class Presence {
@@ -77,7 +77,7 @@ export class Presence {
   readonly #present = new Map<string, Present>();
   /** The members that have changed, as they were told last; `undefined`: not told at all. */
   readonly #changed = new Map<string, string | undefined>();
-  /** Somebody was given the list since the last telling, and so has seen what is not told yet. */
+  /** A client was given the list since the last telling, and so has seen changes that were not told yet. */
   #listed = false;
   #listText: string | undefined;
   #isCrowd = false;
@@ -94,7 +94,7 @@ export class Presence {
     this.#ports = ports;
   }
 
-  /** This instance shows nobody; others may. */
+  /** This instance shows no member; others may. */
   get isEmptyHere(): boolean {
     return this.#own === 0;
   }
@@ -129,7 +129,7 @@ export class Presence {
     return present === undefined ? undefined : memberOf(present);
   }
 
-  /** A session enters, or comes back, perhaps from another instance. Doing so twice is as once. */
+  /** A session enters, or comes back, perhaps from another instance. Idempotent. */
   enter({ session, generation, author, status, data }: Arrival): void {
     const before = this.#present.get(author.user);
     const stay = before?.stays.get(session);
@@ -208,7 +208,7 @@ export class Presence {
     for (const entry of entries) this.hear(home, { entry });
   }
 
-  /** Another instance is not there any more: whoever it showed has the grace to come back elsewhere. */
+  /** Another instance has ended: the members that it showed have the grace to come back elsewhere. */
   abandon(home: string): void {
     for (const [user, { stays, author }] of this.#present)
       for (const stay of stays.values()) {
@@ -238,7 +238,7 @@ export class Presence {
       this.#present.set(author.user, present);
     }
     present.sinceMs = Math.min(present.sinceMs, sinceMs);
-    // At once, not when it is told: whoever enters meanwhile must not get the whole crowd.
+    // At once, not when it is told: a client that enters in the meantime must not get the whole crowd.
     this.#isCrowd ||= this.#present.size > this.#rule.crowd;
     if (data !== undefined) present.data = data;
     const order = says || stay === undefined ? ++this.#order : stay.order;
@@ -304,7 +304,7 @@ export class Presence {
     if (this.#isCrowd) {
       if (this.#listed || count !== this.#toldCount || !this.#toldCrowd) this.#push({ count, partial: true });
     } else if (wasCrowd) {
-      // Whoever was told only the count, or a few, is told everybody.
+      // Clients that were told only the count, or a few members, are told all of them.
       this.#push({ whole: true, joined: [...this.#present.values()].map(memberOf), count });
     } else {
       const difference = this.#difference(changed);
@@ -352,7 +352,7 @@ export class Presence {
   }
 }
 
-/** Two changes in one: what whoever knows neither must be told. */
+/** Merges two changes: the result tells a client that knows neither. */
 export function mergedMembers(earlier: MembersPush, later: MembersPush): MembersPush {
   if (later.whole || later.partial) return later;
   const joined = new Map((earlier.joined ?? []).map((each) => [each.user, each]));

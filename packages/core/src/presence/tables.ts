@@ -42,7 +42,7 @@ export class Tables {
   readonly #quiet = new Map<string, number>();
   #stash: TableWord[] = [];
   #pulling: Promise<void> | undefined;
-  /** Instances that have gone since the others were asked: what they have answered is not believed any more. */
+  /** Instances that have ended since the others were asked: their answers are discarded. */
   #goneSince = new Set<string>();
   #isWhole = false;
   #cancelAgain: (() => void) | undefined;
@@ -70,7 +70,7 @@ export class Tables {
     return { number: this.#number, entries: this.#ports.own() };
   }
 
-  /** Says where this instance's table stands: whoever has missed the last change notices. */
+  /** Tells the others the number of this instance's table: one that missed the last change notices. */
   remind(): void {
     if (this.#number === this.#base) return;
     this.#tell();
@@ -95,7 +95,7 @@ export class Tables {
     void this.pull();
   }
 
-  /** An instance is not there any more. */
+  /** Another instance has ended. */
   forget(instanceId: string): void {
     this.#goneSince.add(instanceId);
     this.#known.delete(instanceId);

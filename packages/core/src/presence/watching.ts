@@ -6,7 +6,7 @@ import type { InstanceWord } from '../model/instance.js';
 import { availability } from '../model/status.js';
 import type { Others } from '../ports/relay.js';
 
-/** Changes are told after this long, in milliseconds; that somebody has gone, after the grace. */
+/** Changes are told after this long, in milliseconds; that a user has gone, after the grace. */
 const tellMs = 250;
 const graceMs = 10_000;
 /** The other instances are told who is watched here this often, and believe it for so long, in milliseconds. */
@@ -15,7 +15,7 @@ const believedMs = 60_000;
 /** How long the other instances have to say how a user is, in milliseconds. */
 const askWithinMs = 500;
 
-/** Whoever is told of a user's status. */
+/** A session that is told of a user's status. */
 export interface Watcher {
   push(frame: Frame): void;
 }
@@ -29,7 +29,7 @@ export interface Said {
  * Who watches whose status, and what it was told last. A user's status is that of the most available of its sessions, on
  * whichever instance; `null` while it has none.
  *
- * Instances say whom somebody watches there; only of those the others say what changes.
+ * Instances tell each other which users they watch; only of those the others tell changes.
  */
 export class Watching {
   readonly #wheel: TimerWheel;
@@ -40,7 +40,7 @@ export class Watching {
   readonly #pending = new Map<string, () => void>();
   /** The status of watched users on other instances. */
   readonly #elsewhere = new Map<string, Map<string, Json>>();
-  /** Users whom somebody watches on another instance, and what calls off that this is forgotten. */
+  /** Users who are watched on another instance, with what cancels that this is forgotten. */
   readonly #watchedElsewhere = new Map<string, () => void>();
   #renews = false;
 
@@ -102,7 +102,7 @@ export class Watching {
     }
   }
 
-  /** An instance is not there any more. */
+  /** Another instance has ended. */
   gone(instanceId: string): void {
     for (const [user, there] of this.#elsewhere) if (there.delete(instanceId)) this.#tellLater(user);
   }
@@ -134,7 +134,8 @@ export class Watching {
     const others = this.#others as Others;
     const { answers } = await others.ask<Record<string, UserActivity>>({ type: 'activity', users }, askWithinMs);
     for (const { instanceId, answer } of answers)
-      for (const user of users) if (this.#watchers.has(user)) this.#place(user, instanceId, answer[user]?.status ?? null);
+      for (const user of users)
+        if (this.#watchers.has(user)) this.#place(user, instanceId, answer[user]?.status ?? null);
   }
 
   #renewLater(): void {

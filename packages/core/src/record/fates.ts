@@ -72,7 +72,7 @@ function fateOf(
     sentence: `${name} ${words}`,
   });
   if (message.except.includes(session))
-    return told('not-for-it', 'was not to get it: it was published to everybody but this session');
+    return told('not-for-it', 'was not to get it: it was published to all but this session');
 
   const { volume, number } = place;
   const { channel } = message;
@@ -109,7 +109,7 @@ function fateOf(
       `did not get it: when the session came back at ${time(gone.atMs)} it was not in the record any more, and a gap said so`,
       { atMs: gone.atMs },
     );
-  // A cursor beyond it is one of whoever has it, unless that came from an entry that began after it.
+  // A cursor beyond the message shows that the client has it, unless the cursor came from an entry that began after it.
   const entersLater = inVolume.some((each) => !each.returned && each.from >= number);
   const hasCursor = back !== undefined && !entersLater;
   if (end !== undefined) {
@@ -124,11 +124,11 @@ function fateOf(
       { atMs: end.atMs },
     );
   }
-  // Where it was before is not known any more: its cursor is.
+  // Its earlier entry has been forgotten: its cursor is known.
   if (hasCursor)
     return told(
       'got',
-      `got it: the session came back at ${time(back.atMs)} with a later cursor, from an instance that is not there any more`,
+      `got it: the session came back at ${time(back.atMs)} with a later cursor, from an instance that has ended`,
       { atMs },
     );
   return notThere(message, at, name, events, place, now?.refused);
@@ -243,13 +243,13 @@ export function sentenceOf(
   const by = accepted?.by === undefined ? '' : ` from ${accepted.by.name ?? accepted.by.user}`;
   const taken =
     accepted === undefined
-      ? 'Taken in by an instance that is not there any more, or too long ago'
+      ? 'Taken in by an instance that has ended, or too long ago'
       : `Taken in${by} by ${accepted.instance} at ${time(accepted.atMs)}, had its place ${accepted.cursor} after ${Math.round(accepted.placedAfterMs)} ms`;
   const repeats =
     accepted === undefined || accepted.repeats === 0
       ? ''
       : `, and was published again ${accepted.repeats} times under its key, to no effect`;
-  if (handed.length === 0) return `${taken}${repeats}; nobody had entered the channel`;
+  if (handed.length === 0) return `${taken}${repeats}; no client had entered the channel`;
   const to = handed.map(
     ({ instance, connections, confirmed, atMs }) =>
       `${instance} at ${time(atMs)} to ${connections} ${connections === 1 ? 'connection' : 'connections'}${confirmed === 0 ? '' : ` (${confirmed} ${confirmed === 1 ? 'has' : 'have'} said so)`}`,

@@ -27,7 +27,7 @@ export interface PublisherHost {
   readonly direct: (match: RuleMatch, by: Draft['by']) => void;
 }
 
-/** Where messages are taken in: bounded, given their place by whoever keeps the channel, and announced. */
+/** Takes messages in: bounded, numbered by the keeper of the channel (database or relay), and announced. */
 export class Publisher {
   readonly #host: PublisherHost;
   readonly #dataBytes: number;
@@ -116,7 +116,7 @@ export class Publisher {
     );
   }
 
-  /** Notes in the logbook that somebody has come or gone, where the rule wants it. */
+  /** Notes in the logbook that a member has joined or left, where the rule wants it. */
   note(match: RuleMatch, type: 'joined' | 'left', by: Author): void {
     if (!match.rule.presence?.noted || this.#stopping) return;
     const { channel } = match;
@@ -125,7 +125,7 @@ export class Publisher {
   }
 
   /**
-   * Carries a hail to whoever is in its channel.
+   * Carries a hail to the clients in its channel.
    *
    * @throws {ProblemError} `too-large`, `busy`
    */
@@ -141,7 +141,7 @@ export class Publisher {
   }
 
   /**
-   * With nobody to agree on an order with, there is none.
+   * Cut off from the other instances there is no order to agree on.
    *
    * @throws {ProblemError} `busy`
    */
@@ -150,7 +150,7 @@ export class Publisher {
       throw refusal('busy', 'this instance is cut off from the others', { retryAfterMs: 1000 });
   }
 
-  /** What the database has numbered is told to whoever has entered the channel, and to whoever counters there. */
+  /** Announces a message that the database has numbered, to the clients in its channel and to unread counts. */
   #announce(draft: Draft, { logged, repeated, counted }: Appended, users: readonly string[] | undefined): void {
     if (repeated) return;
     const { relay } = this.#host;
@@ -165,7 +165,7 @@ export class Publisher {
   /** The size of data, in bytes of JSON text. */
   #checkSize(match: RuleMatch, dataText: string): number {
     const limit = match.rule.dataBytes ?? this.#dataBytes;
-    // A character has at most three bytes: most data is so far from the limit that nobody needs to count.
+    // A character has at most three bytes: most data is so far from the limit that counting is not needed.
     const bytes = dataText.length * 3 <= limit ? dataText.length : utf8Bytes(dataText);
     if (bytes > limit)
       throw refusal('too-large', `data has ${bytes} bytes, at most ${limit} are allowed here`, { where: '/data' });

@@ -29,7 +29,7 @@ export function gapAfter(after: Place, oldest: number, head: Place): LogSlice['g
 
 /**
  * The number to read from, after a place that may not be followed. A place beyond the head is of a record that was
- * lost in part: whoever comes with it goes on from the head; of another volume everything is new.
+ * lost in part: a client that comes with it goes on from the head; of another volume everything is new.
  */
 export function firstToRead(after: Place, gap: LogSlice['gap'], oldest: number, head: Place): number {
   if (gap === undefined) return after.number + 1;

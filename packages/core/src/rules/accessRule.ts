@@ -16,7 +16,7 @@ export function accessRuleFor(allow: Allow, act: Act): AccessRule {
   return allow[act] ?? (act === 'read' ? allow.enter : undefined) ?? 'nobody';
 }
 
-/** The conditions that only somebody else can answer: the application, or a function. */
+/** The conditions that only the application or a function can answer. */
 export type OpenRule = AskRule | AccessFunction;
 
 /** Whether a rule is, by itself, such a condition. */
@@ -100,7 +100,7 @@ export function nextOpen(rule: AccessRule, question: Question, answers: Answers)
   return undefined;
 }
 
-/** An access rule evaluation against somebody: what it asks, whether it holds, and on which facts. */
+/** An access rule evaluated for an identity: its condition, whether it holds, and on which facts. */
 export interface Evaluation {
   /** What is asked, for people: `role committee`, `all of`. */
   readonly asks: string;
@@ -151,7 +151,7 @@ function described(rule: AccessRule, question: Question, answers?: Answers): Omi
 
 /**
  * What is wrong with an access rule for a pattern with these parameters; `undefined` if nothing is. A value that stands
- * for no parameter would match by chance, and an empty list of conditions would let everybody in.
+ * for no parameter would match by chance, and an empty list of conditions would let all users in.
  */
 export function accessRuleFault(rule: AccessRule, parameters: readonly string[], act: Act): string | undefined {
   if (rule === 'token-allows' && isUserAct(act)) return 'token-allows is for channels';

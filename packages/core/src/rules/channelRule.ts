@@ -66,7 +66,7 @@ export function channelRule<const P extends string>(
   return rule as unknown as ChannelRule;
 }
 
-/** The access rules of direct channels: their users, and nobody else. */
+/** The access rules of direct channels: only their users. */
 export function directAllow(parameter: string): ChannelRule['allow'] {
   const users = { among: `:${parameter}` };
   return { enter: users, publish: users, hail: users };

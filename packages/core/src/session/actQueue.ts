@@ -12,7 +12,7 @@ export interface ActOwner<Act> {
  */
 export class ActQueue<Act> {
   readonly #owner: ActOwner<Act>;
-  /** Those that wait; there only while one is under way, since most connections have none. */
+  /** Acts that wait; there only while one is under way, since most connections have none. */
   #waiting: Act[] | undefined;
   #next = 0;
 

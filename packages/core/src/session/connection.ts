@@ -268,7 +268,7 @@ export class Connection
     const { sessions, moderation, relay, connected } = this.#host;
     await moderation.ready();
     if (!relay.control.isFresh)
-      throw refusal('busy', 'this instance is cut off from the others, and lets nobody new in', { retryAfterMs: 1000 });
+      throw refusal('busy', 'this instance is cut off from the others, and lets no client in', { retryAfterMs: 1000 });
     const { whoIs, tokenMac } = await this.#identification.identify(request);
     if (this.#ended) return;
     // A ban may have come between the identification and here.

@@ -175,7 +175,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     try {
       const caughtUp = await channel.enter(this, wishOf(wish), bytes);
       if (this.gone) return '';
-      // The decision of before may have been overtaken by a ban.
+      // A ban may have overtaken the earlier decision.
       const ban = access.ban(this.visitor, wish.channel);
       if (ban !== undefined) {
         channel.leave(this);
@@ -230,7 +230,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.push(removedFrame(channel, told));
   }
 
-  /** Hello has named the channels to go on in: the session is not shown any more in the others. */
+  /** Hello has named the channels to go on in: the session is no longer shown in the others. */
   resumed(): void {
     if (this.state.lingers === undefined) return;
     this.#stays ??= new Stays(this.state, this.host);

@@ -40,7 +40,7 @@ export interface Session {
   looking: ChannelName | undefined;
   /** Channels where it is still shown, though its connection broke. */
   lingers: Map<ChannelName, ChannelPresence> | undefined;
-  /** It has gone on elsewhere: whoever has it next tells the others. */
+  /** It continues on another instance: the next instance that has it tells the others. */
   isElsewhere: boolean;
   /** The others are being told that it goes on here. */
   isBeingSaid: boolean;

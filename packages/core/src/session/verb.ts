@@ -27,7 +27,7 @@ export interface UserVerb<R> extends VerbBase {
   handle(session: LiveSession, request: R): void | Promise<void>;
 }
 
-/** A verb about the client's own session and user, which nobody else decides. */
+/** A verb about the client's own session and user: no access rule decides it. */
 export interface OwnVerb<R> extends VerbBase {
   readonly act: 'own';
   handle(session: LiveSession, request: R): void | Promise<void>;

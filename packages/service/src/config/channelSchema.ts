@@ -110,7 +110,7 @@ export const presenceMembers = mapOf({
   noted: optional(flag),
 });
 
-/** `true`, or what is to be other than usual; `false` is as nothing. */
+/** `true`, or overrides of the defaults; `false` disables it. */
 export const presence: Reader<PresenceRule | false> = (node, at) => {
   if (isScalar(node) || node === null) return flag(node, at) ? defaultPresence : false;
   const found = presenceMembers(node, at);

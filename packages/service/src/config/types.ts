@@ -110,8 +110,8 @@ export interface Overrides {
   readonly port?: number | undefined;
   readonly data?: string | undefined;
   readonly workers?: number | undefined;
-  /** The URL of a shared database; an empty one is none. */
+  /** The URL of a shared database; empty for none. */
   readonly database?: string | undefined;
-  /** The URL of the relay; an empty one is none. */
+  /** The URL of the relay; empty for none. */
   readonly relay?: string | undefined;
 }

@@ -6,15 +6,15 @@ import type { Logger } from '../log.js';
 import type { Metrics } from '../metrics.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
-import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleDoor.js';
+import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleSession.js';
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
 import type { Guard } from './guard.js';
 import { apiKeys } from './keys.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
 import { marks } from './marks.js';
-import { measures } from './measures.js';
 import { messages } from './messages.js';
+import { moderation } from './moderation.js';
 import { notices } from './notices.js';
 import { nothingHere, problemHandler } from './problems.js';
 import { checkQuery } from './query.js';
@@ -49,7 +49,7 @@ export interface AppParts {
   readonly apiOrigins: readonly string[];
   /** Proxies whose word for the client's address is taken. */
   readonly trustedProxies: readonly string[];
-  /** More routes, of whoever embeds the service; they come last. */
+  /** More routes, of the program that embeds the service; they come last. */
   readonly more: RequestHandler | undefined;
 }
 
@@ -67,7 +67,7 @@ export function routesOf({
     ...messages(engine),
     ...lookingAround(engine, facts),
     ...explaining(engine, tokens),
-    ...measures(engine),
+    ...moderation(engine),
     ...notices(engine),
     ...marks(engine),
     ...traces(engine),
@@ -108,7 +108,7 @@ export function makeApp(parts: AppParts): Express {
       return serve(request, response, response.locals.caller);
     });
   }
-  // What is not there is told only to whoever has a key.
+  // Unknown paths are told only to callers with a key.
   app.use('/v1', guard.need('any'));
 
   // A stranger sends a key or a code, and nothing is inflated for that.

@@ -12,7 +12,7 @@ import { GUEST_PREFIX, type Json, ProblemError, protocolLimits, refusal } from '
 import { IsArray, IsBoolean, IsIn, IsObject, IsOptional, IsString, MaxLength } from 'class-validator';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
-import { banShown } from './measures.js';
+import { banShown } from './moderation.js';
 import { IsChannel, IsWords } from './publishDto.js';
 import type { Route } from './route.js';
 
@@ -109,7 +109,7 @@ async function visitorOf(
   if (ways.length !== 1)
     throw refusal('bad-value', 'say who by one of `user` (with `roles` and `claims`), `guest`, `token` or `session`');
   if (token !== undefined) return { who: await tokens.read(token) };
-  if (guest) return { who: guestIdentity(`${GUEST_PREFIX}somebody`) };
+  if (guest) return { who: guestIdentity(`${GUEST_PREFIX}example`) };
   if (session !== undefined) {
     const visitor = await engine.access.visitorOf(session);
     if (visitor === undefined) throw refusal('bad-value', 'no session of this id is connected', { where: '/session' });

@@ -60,7 +60,7 @@ export class Guard {
     };
   }
 
-  /** Begins a console session for whoever has shown a key. */
+  /** Begins a console session for a browser that has shown a key. */
   async signIn(response: Response, { key, looksOnly }: ConsoleUser, secure: boolean): Promise<void> {
     const value = await new SignJWT(looksOnly ? { looksOnly } : {})
       .setProtectedHeader({ alg: 'HS256' })

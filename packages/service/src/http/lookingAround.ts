@@ -116,7 +116,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
   ];
 }
 
-/** Channels that somebody has entered, each once; of very many, as the instances count them. */
+/** Channels that clients have entered, each once; of very many, as the instances count them. */
 async function enteredOf(engine: Engine, counted: number): Promise<number> {
   if (engine.cluster.instances.length === 1 || counted > 1_000) return counted;
   return (await engine.cluster.entered('', 1_000)).channels.size;

@@ -44,7 +44,7 @@ export const nothingHere: RequestHandler = (request) => {
   throw refusal('no-such-path', `nothing is served at ${request.method} ${request.path}`);
 };
 
-/** Turns every error of a route into a problem. What nobody foresaw is logged and told as `internal`. */
+/** Turns every error of a route into a problem. Unexpected errors are logged and told as `internal`. */
 export function problemHandler(log: Logger, refusals: Engine['refusals']): ErrorRequestHandler {
   return (error: unknown, request, response, next) => {
     if (response.headersSent) return next(error);

@@ -96,7 +96,7 @@ export class HttpLine {
       return;
     }
     const { session, secret } = answer;
-    // A continued session has closed its connection of before.
+    // A continued session has closed its earlier connection.
     this.#sessions.set(session, { link, secret: Buffer.from(secret) });
     link.whenEnded = () => {
       if (this.#sessions.get(session)?.link === link) this.#sessions.delete(session);
@@ -204,7 +204,7 @@ export class HttpLine {
     if (refused !== undefined) sendProblem(response, problemOf(refused));
   };
 
-  /** The session of a request, for whoever knows its secret. */
+  /** The session of a request that knows its secret. */
   #linkOf(request: Request): SessionLink {
     const held = this.#sessions.get(String(request.params.id));
     const given = Buffer.from(bearerOf(request) ?? '');

@@ -158,7 +158,7 @@ export class SessionLink extends HttpLink {
     else this.#stream?.write(batch.joined(eventStreamEncoding), this.#written);
   }
 
-  /** Tells all that comes on this response from now on; one of before ends. */
+  /** Sends all frames over this response from now on; it replaces the previous stream. */
   stream(response: ServerResponse): void {
     this.transport = 'stream';
     this.#stream?.end();
@@ -274,7 +274,7 @@ export class SessionLink extends HttpLink {
 /** A push that says how far the client has a channel: a name and a cursor hold nothing that JSON would escape. */
 const placed = /^\{"on":"(message|gap)","channel":"([^"]+)",(?:"after":"[^"]+",)?"cursor":"([^"]+)"/;
 
-/** Somebody who only listens: an event per push, with an `id` from which it can go on. */
+/** A client that only listens: an event per push, with an `id` from which it can go on. */
 export class ListenLink extends HttpLink {
   readonly transport = 'listen';
   override readonly oneWay = true;

@@ -30,7 +30,7 @@ export const serverTimeouts = {
 
 /**
  * Bounds the sockets of an HTTP server, whatever they are for: in all, and for each address that is not a trusted proxy's.
- * Beyond it a new one is closed at once, which costs less than to run out of file descriptors.
+ * Beyond it a new connection is closed at once, which costs less than to run out of file descriptors.
  */
 export function boundSockets(server: Server, engine: Engine, trustedProxies: readonly string[]): void {
   const { connections, connectionsPerAddress } = engine.options;

@@ -43,7 +43,7 @@ export function deflatingEncoding(aboveBytes: number): Encoding {
 
 function frameOf(first: number, payload: Uint8Array): Buffer {
   const head = headBytes(payload.length);
-  // Not from the pool: it is kept as long as whoever gets it slowest.
+  // Not from the pool: it is kept as long as the slowest recipient needs it.
   const frame = Buffer.allocUnsafeSlow(head + payload.length);
   writeHead(frame, 0, first, payload.length);
   frame.set(payload, head);

@@ -90,7 +90,7 @@ export class WebSocketLine {
     const { origin, host } = request.headers;
     if (!mayOpen(origin, host, this.#options.origins)) return 'bad-origin';
     const offered = request.headers['sec-websocket-protocol'];
-    // Tools for people often offer no subprotocol; whoever offers others speaks something else.
+    // Command-line tools often offer no subprotocol; a client that offers others speaks another protocol.
     return offered !== undefined && webSocket.protocol !== LINE_SUBPROTOCOL ? 'bad-value' : undefined;
   }
 }

@@ -49,7 +49,7 @@ const forgottenMs = 7 * 86_400_000;
 const emptyForMs = 600_000;
 /** Leases that have been over for so long are forgotten, in milliseconds. */
 const leaseForgottenMs = 60_000;
-/** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at the most. */
+/** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at most. */
 const firstAgainMs = 50;
 const maxAgainMs = 1_000;
 /**
@@ -423,7 +423,7 @@ export class RedisExchange implements Exchange {
   }
 
   /**
-   * Looks whether the servers are still in their terms: one may have been a replica in between, and another instance may
+   * Looks whether the servers are still in their terms: a server may have been a replica in between, and another instance may
    * have met another server in its place. And whether something is heard on every connection.
    */
   async #examine(): Promise<void> {
@@ -519,7 +519,7 @@ export class RedisExchange implements Exchange {
         const server = await openRedis(this.#options.url, {
           ready: () => this.#ready(),
           lost: (how) => {
-            // Of a server that is not in use, or not any more, nothing is to be opened anew.
+            // To a server that is not in use, nothing is opened anew.
             if (opened !== undefined && opened === this.#server) this.#lost(how);
           },
           error: (error) => this.#options.report(error, { what: 'Redis cannot be reached' }),

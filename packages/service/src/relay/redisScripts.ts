@@ -120,7 +120,7 @@ local append = function(head, log, order)
     redis.call('HSET', head, key, given[key])
     redis.call('RPUSH', order, key)
   end
-  -- What is done now and then: whoever reads does not see what is too old in any case.
+  -- Cleaned up now and then: readers do not see what is too old in any case.
   if now - tidied > tidyMs or now < tidied then
     redis.call('HSET', head, 'v', volume, 'n', n, 'r', run, 't', now)
     if redis.call('HLEN', head) - own ~= redis.call('LLEN', order) then mend(head, order) end

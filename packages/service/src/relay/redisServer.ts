@@ -29,7 +29,7 @@ export interface RedisServerEvents {
   error(error: Error): void;
 }
 
-/** How long to wait for a connection, in milliseconds; and between attempts, at the most. */
+/** How long to wait for a connection, in milliseconds; and between attempts, at most. */
 const connectMs = 2_000;
 const maxWaitMs = 1_000;
 /** How long a server may take to answer the first commands on a new connection, in milliseconds. */
@@ -40,7 +40,7 @@ function optionsOf(url: string, reconnectStrategy: false | ((retries: number) =>
   return {
     url,
     disableOfflineQueue: true,
-    // How long a call may take, whoever calls it decides.
+    // The caller decides how long a call may take.
     commandOptions: { timeout: undefined as never },
     socket: { connectTimeout: connectMs, keepAlive: true, reconnectStrategy },
   } as const;

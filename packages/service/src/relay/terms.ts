@@ -37,7 +37,7 @@ export interface Term {
 export interface TermBook {
   /** The term of the server that is the master of a place now: the latest one of the place, or a new one. */
   agree(place: string, facts: ServerFacts): Promise<Agreed>;
-  /** Notes that a term is not durable any more, or has replicas. */
+  /** Notes that a term is no longer durable, or has replicas. */
   note(term: number, what: { readonly isDurable?: false; readonly isReplicated?: true }): Promise<void>;
   /** The latest of the terms that continue a term, or the term itself; `undefined` if it is not known. */
   latestOf(term: number): Promise<Term | undefined>;
@@ -47,7 +47,7 @@ export interface Agreed {
   readonly term: Term;
   /** The service has met the server just now. */
   readonly isNew: boolean;
-  /** The same run had a term before: what it knows of that one is out of date. */
+  /** The same run had an earlier term: what it knows of that one is out of date. */
   readonly wasMet: boolean;
 }
 

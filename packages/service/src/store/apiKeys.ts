@@ -119,13 +119,13 @@ export class ApiKeys {
         renameSync(made, file);
         return file;
       }
-      // A young one may be that of another instance, about to be committed.
+      // A young file may be that of another instance, about to be committed.
       if (Date.now() - statSync(made).mtimeMs > youngMs) rmSync(made, { force: true });
     }
     return undefined;
   }
 
-  /** Makes a key. Its text is returned this once; nobody can read it again. */
+  /** Makes a key. Its text is returned this once and cannot be read again. */
   async make(wish: KeyWish, by: Actor): Promise<{ text: string; key: ApiKey }> {
     const { text, row } = newKey(wish, this.#now());
     await this.#database.write(async (reads) => ({

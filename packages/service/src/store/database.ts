@@ -128,7 +128,7 @@ export class Database {
     return this.#inTurn(() => this.#execute(statements));
   }
 
-  /** Finds out whether a transaction gets through, unless that is known of late. */
+  /** Finds out whether a transaction gets through, unless one did a moment ago. */
   async probe(): Promise<void> {
     if (this.#probing || !this.health.isUncertain) return;
     this.#probing = true;

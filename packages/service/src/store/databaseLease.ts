@@ -100,7 +100,7 @@ export class DatabaseLease {
         return;
       }
     } catch {
-      // While the database is away nobody can take it either.
+      // While the database is away no other instance can take it either.
     }
     this.#renewLater();
   }
@@ -114,7 +114,7 @@ export class DatabaseLease {
   }
 }
 
-/** Whether a holder was a process of this machine that is not there any more. */
+/** Whether a holder was a process of this machine that has ended. */
 function hasEnded({ pid, host }: Holder): boolean {
   if (host !== hostname().slice(0, 100) || pid === process.pid) return false;
   try {

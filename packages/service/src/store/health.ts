@@ -23,7 +23,7 @@ export class Health {
   /** Transactions that did not get through, since the start. */
   failed = 0;
 
-  /** Whether nothing is known of late. */
+  /** Whether no transaction has been seen recently. */
   get isUncertain(): boolean {
     return performance.now() - this.#provenAtMs > provenMs;
   }

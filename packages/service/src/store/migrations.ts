@@ -194,7 +194,7 @@ export const migrations: readonly Migration[] = [
   {
     name: '0003-rights-of-api-keys',
     async up({ context }) {
-      // Keys of before could do everything, and still can.
+      // Earlier keys could do everything, and still can.
       const rights = { type: DataTypes.TEXT, allowNull: false, defaultValue: '["administer"]' };
       await context.addColumn('api_keys', 'rights_json', rights);
       for (const name of ['expires_at_ms', 'last_used_at_ms', 'revoked_at_ms'])
@@ -273,7 +273,7 @@ export const migrations: readonly Migration[] = [
       await context.addColumn('channels', 'notes', notes);
       await context.addColumn('messages', 'notes', notes);
       await countNotes(context);
-      // One's own messages do not count either: those after a mark are looked up here.
+      // A user's own messages do not count either: those after a mark are looked up here.
       await context.addIndex('messages', {
         name: 'messages_by_author',
         fields: ['channel_id', 'author', 'number'],

@@ -18,7 +18,7 @@ export interface MessageRow {
   readonly number: number;
   readonly message_id: string;
   readonly type: string;
-  /** The author's user id, or nothing for an application that named nobody. */
+  /** The author's user id, or nothing for an application that named no author. */
   readonly author: string;
   readonly publish_key: string | null;
   /** The id of the API key whose idempotency key it is; empty for a user's. */
@@ -52,7 +52,7 @@ export interface ApiKeyRow {
   readonly revoked_at_ms: number | null;
 }
 
-/** Somebody kept out; lifted and ended ones stay, as history. */
+/** A ban; lifted and ended ones stay, as history. */
 export interface BanRow {
   readonly id: string;
   readonly did: string;

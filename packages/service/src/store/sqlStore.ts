@@ -30,8 +30,8 @@ import type { Database, Reads } from './database.js';
 import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
 import { InboxStore } from './inboxStore.js';
 import { MarkStore } from './markStore.js';
-import { MeasureStore } from './measureStore.js';
 import type { ChannelRow, MarkRow, MessageRow } from './models.js';
+import { ModerationStore } from './moderationStore.js';
 import { type Columns, columnsOf, type Dialect, insertOf, makeChannels, tableOf } from './statements.js';
 
 /** Most messages of one commit. */
@@ -87,8 +87,8 @@ export class SqlStore implements Store {
   readonly #volume: string;
   readonly #inboxes: InboxStore;
   readonly #marks: MarkStore;
-  readonly #measures: MeasureStore;
-  /** Where channels stand, if nobody else writes; of those written to last. */
+  readonly #moderation: ModerationStore;
+  /** The heads of channels, if no other instance writes; of those written to last. */
   readonly #heads = new Map<ChannelName, HeadRow>();
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;
@@ -98,7 +98,7 @@ export class SqlStore implements Store {
     this.#volume = volume;
     this.#inboxes = new InboxStore(database, volume);
     this.#marks = new MarkStore(database, volume);
-    this.#measures = new MeasureStore(database);
+    this.#moderation = new ModerationStore(database);
   }
 
   /** @param report - told of records that are not whole */
@@ -168,11 +168,11 @@ export class SqlStore implements Store {
   }
 
   take(action: ModerationAction): Promise<number> {
-    return this.#measures.take(action);
+    return this.#moderation.take(action);
   }
 
   changes(): Promise<number> {
-    return this.#measures.changes();
+    return this.#moderation.changes();
   }
 
   notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
@@ -212,11 +212,11 @@ export class SqlStore implements Store {
   }
 
   inForce(atMs: number): Promise<InForce> {
-    return this.#measures.inForce(atMs);
+    return this.#moderation.inForce(atMs);
   }
 
   audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
-    return this.#measures.audit(before, limit);
+    return this.#moderation.audit(before, limit);
   }
 
   /** Resolves when everything that was waiting has been committed. */

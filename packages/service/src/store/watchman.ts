@@ -12,7 +12,7 @@ export interface WatchmanParts {
 const lookMs = 1_000;
 /** From which difference between the clocks on it warns, in milliseconds. */
 const clockMs = 1_000;
-/** For how long the database may be away before the instance is not ready any more, in milliseconds. */
+/** How long the database may be away before the instance is reported as not ready, in milliseconds. */
 const awayMs = 5_000;
 
 /** Looks now and then whether what the instance needs is as it should be. */

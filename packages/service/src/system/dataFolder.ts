@@ -3,13 +3,13 @@ import { hostname } from 'node:os';
 import { join } from 'node:path';
 import sqlite3 from 'sqlite3';
 
-/** Makes the data folder if there is none, and lets nobody but its owner into it. */
+/** Makes the data folder if there is none, accessible to its owner only. */
 export function makeDataFolder(folder: string): void {
   mkdirSync(folder, { recursive: true, mode: 0o700 });
   closeToOthers(folder, 0o700);
 }
 
-/** Makes a file if there is none, and lets nobody but its owner read it. */
+/** Makes a file if there is none, readable by its owner only. */
 export function makePrivateFile(file: string): void {
   closeSync(openSync(file, 'a', 0o600));
   closeToOthers(file, 0o600);

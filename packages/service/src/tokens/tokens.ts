@@ -23,7 +23,7 @@ export interface ObserverKey {
   readonly name: string;
 }
 
-/** The user id of whoever looks on with a key. No token of an application may carry it. */
+/** The user id of an observer with a key. No token of an application may carry it. */
 export function observerId(key: string): string {
   return `observer:${key}`;
 }
@@ -104,7 +104,7 @@ export class Tokens implements TokenReader {
     }
   }
 
-  /** A token with which whoever operates the service may look into every channel, unseen. */
+  /** A token with which an operator may look into every channel, unseen. */
   async observer({ id, name }: ObserverKey, forMs: number): Promise<{ token: string; expiresAt: string }> {
     const endsS = Math.ceil((this.#now() + forMs) / 1000);
     const token = await new SignJWT({ name })

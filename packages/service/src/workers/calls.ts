@@ -1,6 +1,6 @@
 import { type Problem, ProblemError } from '@nine-bells/wire';
 
-/** What passes between two processes: calls, what they gave or why they failed, and words that nobody answers. */
+/** What passes between two processes: calls, their results or errors, and words that get no answer. */
 type Parcel =
   | readonly ['call', number, string, readonly unknown[]]
   | readonly ['gave', number, unknown]

@@ -38,7 +38,7 @@ async function main(): Promise<void> {
       () => process.exit(1),
     );
   });
-  // Without the first process there is neither store nor order: whoever supervises starts all of them again.
+  // Without the first process there is neither store nor order: a supervisor starts all of them again.
   process.on('disconnect', () => process.exit(1));
   // Signals to all processes are the first one's to act on.
   process.on('SIGINT', () => {});

@@ -27,16 +27,16 @@ const times = [
 const meaning: Readonly<Record<Deed, string>> = {
   remove: 'Ends the stay in one channel. The user is told who did it and why.',
   ban: 'Keeps the user out of a channel, or without one, of the whole service.',
-  'sign-out': 'Ends all sessions of the user. Its tokens of before are not taken any more.',
+  'sign-out': 'Ends all sessions of the user and revokes earlier tokens.',
   'revoke-tokens': 'Takes no token of the user that was issued until now. With a newer one it comes back by itself.',
 };
 
-/** What can be done about somebody, who is banned, and who did what. */
-export function MeasuresPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
+/** Moderation: what can be done, who is banned, and who did what. */
+export function ModerationPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   const bans = usePolled(() => backend.bans({ limit: 1000 }), 2000);
   const audit = usePolled(() => (mayAct ? backend.audit({ limit: 200 }) : Promise.resolve(undefined)), 2000);
   return (
-    <main className="page measures-page">
+    <main className="page moderation-page">
       {mayAct ? (
         <MeasureForm backend={backend} />
       ) : (
@@ -86,7 +86,7 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
     <Form<Fields>
       form={form}
       layout="vertical"
-      className="measure"
+      className="action-form"
       initialValues={{ did: 'remove', forMs: 10 * 60_000 }}
       onFinish={act}
     >
@@ -102,7 +102,7 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
         />
       </Form.Item>
       <p className="faint">{meaning[did]}</p>
-      <div className="measure-row">
+      <div className="action-row">
         <Form.Item name="user" label="User" rules={[{ required: true, message: 'A user is needed' }]}>
           <AutoComplete
             showSearch={{ filterOption: true }}
@@ -151,7 +151,7 @@ function done(backend: Backend, { did, user, channel, forMs, reason }: Fields) {
 
 function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[] | undefined; mayAct: boolean }) {
   const { message } = App.useApp();
-  const lift = async (id: string): Promise<void> => {
+  const unban = async (id: string): Promise<void> => {
     try {
       await backend.unban(id);
       void message.success('The ban is lifted');
@@ -167,7 +167,7 @@ function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[
       dataSource={[...(bans ?? [])]}
       pagination={{ pageSize: 10, hideOnSinglePage: true }}
       scroll={{ x: 'max-content' }}
-      locale={{ emptyText: <Empty description="Nobody is banned" /> }}
+      locale={{ emptyText: <Empty description="No bans are in force" /> }}
       columns={[
         { title: 'Whom', render: (_, { user, address }) => <code>{user ?? address}</code> },
         { title: 'From', dataIndex: 'channel', render: (channel?: string) => channel ?? 'the whole service' },

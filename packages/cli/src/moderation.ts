@@ -4,7 +4,7 @@ import { CommandError, exitCodes } from './exitCodes.js';
 import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
-interface MeasureOptions extends CallOptions {
+interface ModerationOptions extends CallOptions {
   readonly reason?: string;
 }
 
@@ -12,7 +12,7 @@ const reasonOption = (): Option =>
   new Option('--reason <words>', 'why: told to whom it concerns, and in the audit log');
 
 /** The commands about people: remove, ban and what belongs to it, sign out, and the record of it all. */
-export function addMeasures(program: Command): void {
+export function addModeration(program: Command): void {
   called(
     program
       .command('remove')
@@ -21,7 +21,7 @@ export function addMeasures(program: Command): void {
       .argument('<user>', "the user's id")
       .option('--ban <time>', 'and let it not come back for so long, such as 10m', duration)
       .addOption(reasonOption()),
-  ).action(async (channel: string, user: string, options: MeasureOptions & { ban?: number }) => {
+  ).action(async (channel: string, user: string, options: ModerationOptions & { ban?: number }) => {
     const { ban: banMs, reason } = options;
     const effect = await backendOf(options).remove({ channel, user, ...given({ banMs, reason }) });
     tell(effect, options, `Removed ${user} from ${channel}${untilText(effect, ', out')}`);
@@ -30,7 +30,7 @@ export function addMeasures(program: Command): void {
   called(
     program
       .command('ban')
-      .description('keep a user out, or whoever comes from an address')
+      .description('keep out a user, or all clients of an address')
       .argument('[user]', "the user's id; guests have ids too")
       .option('--address <address>', 'an address or a range such as 192.0.2.0/24, instead of a user')
       .option('--channel <channel>', 'of this channel; without it, of the whole service')
@@ -39,7 +39,7 @@ export function addMeasures(program: Command): void {
   ).action(
     async (
       user: string | undefined,
-      options: MeasureOptions & { address?: string; channel?: string; for?: number },
+      options: ModerationOptions & { address?: string; channel?: string; for?: number },
     ): Promise<void> => {
       const { address, channel, for: forMs, reason } = options;
       if ((user === undefined) === (address === undefined))
@@ -51,7 +51,7 @@ export function addMeasures(program: Command): void {
         options,
         `Banned ${user ?? effect.address ?? address} from ${place}${untilText(effect, '', ' until it is lifted')}`,
       );
-      if (!options.json) note(`\`ninebells lift ${effect.id}\` ends it before its time.`);
+      if (!options.json) note(`\`ninebells unban ${effect.id}\` ends it before its time.`);
     },
   );
 
@@ -65,18 +65,18 @@ export function addMeasures(program: Command): void {
     const { user, channel } = options;
     const { bans, more } = await backendOf(options).bans({ limit: 1000, ...given({ user, channel }) });
     if (options.json) for (const each of bans) printJson(each);
-    else if (bans.length === 0) note('Nobody is banned.');
+    else if (bans.length === 0) note('No bans are in force.');
     else print(table(['ID', 'WHOM', 'FROM', 'UNTIL', 'BY', 'WHY'], bans.map(banRow)));
     if (more) note('There are more; name a user or a channel.');
   });
 
   called(
     program
-      .command('lift')
+      .command('unban')
       .description('end a ban before its time')
       .argument('<id>', 'as `ninebells bans` shows it')
       .addOption(reasonOption()),
-  ).action(async (id: string, options: MeasureOptions) => {
+  ).action(async (id: string, options: ModerationOptions) => {
     const effect = await backendOf(options).unban(id, options.reason);
     tell(effect, options, `Lifted the ban ${id}`, false);
   });
@@ -84,20 +84,20 @@ export function addMeasures(program: Command): void {
   called(
     program
       .command('sign-out')
-      .description('end all sessions of a user; its tokens of before are not taken any more')
+      .description('end all sessions of a user and revoke its earlier tokens')
       .argument('<user>', "the user's id")
       .addOption(reasonOption()),
-  ).action(async (user: string, options: MeasureOptions) => {
+  ).action(async (user: string, options: ModerationOptions) => {
     tell(await backendOf(options).signOut(user, options.reason), options, `Signed out ${user} everywhere`);
   });
 
   called(
     program
       .command('revoke-tokens')
-      .description('take no token of a user any more that was issued until now; with a newer one it may come back')
+      .description('revoke the tokens of a user issued until now; with a newer one the user may come back')
       .argument('<user>', "the user's id")
       .addOption(reasonOption()),
-  ).action(async (user: string, options: MeasureOptions) => {
+  ).action(async (user: string, options: ModerationOptions) => {
     const effect = await backendOf(options).revokeTokens(user, options.reason);
     tell(effect, options, `Revoked the tokens of ${user} issued until ${dayTime(effect.at)}`);
   });
@@ -112,8 +112,8 @@ export function addMeasures(program: Command): void {
     const { limit, before } = options;
     const { entries, more } = await backendOf(options).audit({ limit, ...given({ before }) });
     if (options.json) for (const each of entries) printJson(each);
-    else if (entries.length === 0) note('Nothing has been done about anybody yet.');
-    else print(table(['NO', 'WHEN', 'BY', 'DID', 'WHOM', 'WHERE', 'UNTIL', 'WHY'], entries.map(auditRow)));
+    else if (entries.length === 0) note('The audit log is empty.');
+    else print(table(['NO', 'WHEN', 'BY', 'ACTION', 'WHOM', 'WHERE', 'UNTIL', 'WHY'], entries.map(auditRow)));
     if (more && !options.json) note(`There are earlier ones: --before ${entries.at(-1)?.number}`);
   });
 }

@@ -1,4 +1,4 @@
-import { type AuditEntry, type InForce, type ActiveBan, isActiveBan, type ModerationAction } from '@nine-bells/core';
+import { type ActiveBan, type AuditEntry, type InForce, isActiveBan, type ModerationAction } from '@nine-bells/core';
 import { Op, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
@@ -25,7 +25,7 @@ const laterCutoff =
   'ON CONFLICT (user_id) DO UPDATE SET before_ms = excluded.before_ms WHERE excluded.before_ms > cutoffs.before_ms';
 
 /** What is in force about users and addresses, and the audit log. */
-export class MeasureStore {
+export class ModerationStore {
   readonly #database: Database;
 
   constructor(database: Database) {

@@ -1,4 +1,4 @@
-import type { Actor, AuditEntry, Effect, Engine, ActiveBan, ModerationAction } from '@nine-bells/core';
+import type { ActiveBan, Actor, AuditEntry, Effect, Engine, ModerationAction } from '@nine-bells/core';
 import { type ChannelName, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { readBody } from './body.js';
@@ -83,7 +83,7 @@ class UserDto {
 }
 
 /** What is done about users, and the record of it. */
-export function measures(engine: Engine): readonly Route[] {
+export function moderation(engine: Engine): readonly Route[] {
   const ban: Route['serve'] = async (request, response, caller) => {
     const { user, address, channel, forMs, reason, by } = readBody(BanDto, request.body);
     caller.needIn('moderate', channel);
@@ -102,7 +102,7 @@ export function measures(engine: Engine): readonly Route[] {
     response.json({ bans: found.slice(0, limit).map(banShown), more: found.length > limit });
   };
 
-  const lift: Route['serve'] = async (request, response, caller) => {
+  const unban: Route['serve'] = async (request, response, caller) => {
     const id = String(request.params.id);
     const reason = queryText(request, 'reason');
     if (!caller.rights.has('moderate')) {
@@ -143,7 +143,7 @@ export function measures(engine: Engine): readonly Route[] {
   return [
     { method: 'post', path: '/bans', right: { perChannel: 'moderate' }, serve: ban },
     { method: 'get', path: '/bans', query: ['user', 'channel', 'limit'], right: { perChannel: 'read' }, serve: bans },
-    { method: 'delete', path: '/bans/:id', query: ['reason'], right: { perChannel: 'moderate' }, serve: lift },
+    { method: 'delete', path: '/bans/:id', query: ['reason'], right: { perChannel: 'moderate' }, serve: unban },
     { method: 'post', path: '/removals', right: { perChannel: 'moderate' }, serve: remove },
     { method: 'post', path: '/sign-outs', right: 'moderate', serve: signOut },
     { method: 'post', path: '/token-revocations', right: 'moderate', serve: revokeTokens },
@@ -160,7 +160,12 @@ function effectShown({ action, sessions }: Effect): object {
   return { ...shown(action), sessions };
 }
 
-function shown({ atMs, untilMs, by, ...rest }: (ModerationAction | AuditEntry) & { readonly untilMs?: number }): object {
+function shown({
+  atMs,
+  untilMs,
+  by,
+  ...rest
+}: (ModerationAction | AuditEntry) & { readonly untilMs?: number }): object {
   return {
     ...rest,
     by: actorShown(by),

@@ -37,7 +37,7 @@ async function byLink(code: string, keys: ApiKeys, links: SignInLinks): Promise<
   return key && { key, looksOnly: taken.looksOnly };
 }
 
-/** `/console/session`: sign in with an API key or a link's code, sign out, and see whether one is signed in. */
+/** `/console/session`: sign in with an API key or a link's code, sign out, and see whether you are signed in. */
 export function consoleSession(guard: Guard, keys: ApiKeys, links: SignInLinks): Router {
   const router = Router();
 
@@ -85,7 +85,7 @@ class LinkDto {
 export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: () => string): readonly Route[] {
   const signInLinks: Route['serve'] = async (request, response, { key, rights }) => {
     const { looksOnly = false } = readBody(LinkDto, request.body ?? {});
-    // Whoever may only look cannot give away more.
+    // A caller that may only look cannot give away more.
     const code = await links.make({ key, looksOnly: looksOnly || rights === lookingOnly });
     response.status(201).json({ url: `${consoleUrl()}#sign-in=${code}`, validMs: linkMs });
   };
