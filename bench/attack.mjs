@@ -9,7 +9,7 @@ const kinds = [
   'asks and does not read',
   'asks for all it may, and reads',
   'large messages under ever new keys',
-  'enters and reads what nobody was in',
+  'enters and reads channels without clients',
   'marks and counts',
   'comes and goes where that is noted',
   'pulses of 60 kB',

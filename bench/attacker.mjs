@@ -84,7 +84,7 @@ const attacks = {
       perS: 200,
     });
   },
-  'enters and reads what nobody was in': () =>
+  'enters and reads channels without clients': () =>
     again((n) => ({ do: ['enter', 'read', 'leave'][n % 3], channel: `weather/${Math.floor(n / 3)}` }), { perS: 400 }),
   'marks and counts': () =>
     again((n) => (n % 20 === 0 ? { do: 'unread' } : { do: 'mark', channel: `race/${n % 200}/chat`, cursor: null }), {

@@ -145,7 +145,7 @@ async function measure(each) {
   const cpu = process.cpuUsage(cpuBefore);
   const deliveries = messages * connections;
 
-  // Everybody must have got the same, and as much as was sent.
+  // All must have got the same, and as much as was sent.
   await new Promise((resolve) => setTimeout(resolve, 100));
   const { least, most } = await receiver.ask({ act: 'count' });
   if (least !== most || least < messages * 200)

@@ -23,5 +23,5 @@ async function settledRss() {
   return process.memoryUsage.rss();
 }
 
-// Whoever asked is gone.
+// The parent has ended.
 process.on('disconnect', () => process.exit());

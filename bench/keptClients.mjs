@@ -8,7 +8,7 @@ let data;
 let keys = 0;
 
 process.on('message', async (message) => process.send(await acts[message.act](message)));
-// Whoever asked is gone.
+// The parent has ended.
 process.on('disconnect', () => process.exit());
 
 const acts = {

@@ -1,5 +1,5 @@
-// What presence costs as rooms grow: everybody enters within ten seconds, then a tenth of them leave and come back within
-// another ten. Beside it what people write by hand: the whole list to everybody at each change. In virtual time, so that
+// What presence costs as rooms grow: all enter within ten seconds, then a tenth of them leave and come back within
+// another ten. Beside it what people write by hand: the whole list to all at each change. In virtual time, so that
 // what is counted is traffic and work, not waiting.
 import { Engine, SoloRelay } from '@nine-bells/core';
 import { MemoryStore } from '@nine-bells/core/testing';
@@ -38,7 +38,7 @@ async function room(size) {
   const clock = new VirtualClock();
   let counter = 0;
   const next = () => `${++counter}`;
-  const ids = { message: next, session: next, volume: next, measure: next };
+  const ids = { message: next, session: next, volume: next, moderation: next };
   const engine = new Engine(
     {
       clock,
@@ -105,7 +105,7 @@ function client(engine, user, traffic) {
   return self;
 }
 
-/** The bytes of the whole list, sent to everybody who is there at each change. */
+/** The bytes of the whole list, sent to all members at each change. */
 function byHand(size) {
   const list = new Map();
   let bytes = 0;

@@ -107,5 +107,5 @@ function masked(text) {
   return Buffer.concat([head, Buffer.alloc(4), payload]);
 }
 
-// Whoever asked is gone.
+// The parent has ended.
 process.on('disconnect', () => process.exit());

@@ -142,7 +142,7 @@ for (const child of instances) await child.ask({ act: 'all' });
 const counted = await Promise.all(instances.map((child) => child.ask({ act: 'count' })));
 say(`texts received by each: ${counted.map(({ texts }) => texts).join(', ')} (messages it has entered: 2,500)`);
 
-say(`\nOf a bare publish, at the least: ${worst.toFixed(2)}x`);
+say(`\nOf a bare publish, at least: ${worst.toFixed(2)}x`);
 for (const child of [receiver, ...instances]) child.end();
 await stop();
 bare.destroy();

@@ -1,4 +1,4 @@
-// Nobody slows anybody: the time from publishing to receiving, for those who read, with and without some who do not read at
+// No client slows another: the time from publishing to receiving, for those who read, with and without some who do not read at
 // all and are sent more than they could take; and what that costs in memory.
 import { cpus } from 'node:os';
 import { Child, median } from './child.mjs';

@@ -78,5 +78,5 @@ async function begin(client) {
   client.missed = reply.entered.reduce((sum, { messages }) => sum + messages.length, 0);
 }
 
-// Whoever asked is gone.
+// The parent has ended.
 process.on('disconnect', () => process.exit());

@@ -9,8 +9,8 @@ const root = fileURLToPath(new URL('..', import.meta.url));
 /** What a native engineer would not write, and what to write instead. */
 const stiff = [
   [/\bwhoever\b/i, 'the user, the client, or "anyone who"'],
-  [/\b(some|no|every)body\b/i, 'the user, a member, no client, all clients'],
-  [/\bone's own\b|\bone is\b|\bone may\b|\bof one's\b/i, 'you, or the client'],
+  [/(?<!['`":/] ?)\b(some|no|every)body\b(?!['`])/i, 'the user, a member, no client, all clients'],
+  [/(?<!\b(this|each|every|another) )\bone's\b|\boneself\b|\b(?<!\w )one may\b/i, 'you, or the client'],
   [/\bof before\b/i, 'earlier, previous'],
   [/\bis as (once|nothing|usual)\b/i, 'idempotent; has no effect; the default'],
   [/\bnot (\w+ )?any ?more\b/i, 'no longer'],

@@ -72,7 +72,7 @@ describe('an inbox', () => {
       'Notified one user.\n',
     );
     expect((await run('notify', 'ines', 'pia', '--title', 'x', '--if-available')).out).toBe(
-      'Notified nobody, passed over 2.\n',
+      'Notified no user, passed over 2.\n',
     );
     await until(() => tomas.rung.length === 1);
     expect((await run('inbox', 'tomas')).out).toMatch(/Tide tables +\{"at":"desk"\} +done +\w{26}/);

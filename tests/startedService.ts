@@ -146,10 +146,11 @@ export class Command {
     args: readonly string[],
     env: Readonly<Record<string, string>> = {},
     program = join(root, 'bin/ninebells.mjs'),
+    cwd = root,
   ) {
     const { NINEBELLS_URL: _, NINEBELLS_KEY: __, NINEBELLS_TOKEN: ___, ...clean } = process.env;
     this.process = spawn(process.execPath, [program, ...args], {
-      cwd: root,
+      cwd,
       env: { ...clean, NO_COLOR: '1', ...env },
       stdio: ['pipe', 'pipe', 'pipe'],
     });

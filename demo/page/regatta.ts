@@ -12,7 +12,7 @@ import {
 import { people, personOf } from '../src/people.js';
 
 const channels = ['race/3/chat', 'crew/petrel', 'protest/7', 'desk/results/3', 'regatta/notices'];
-/** How long somebody who was removed stays out, in milliseconds. */
+/** How long a removed user stays out, in milliseconds. */
 const banMs = 120_000;
 
 /** One spectator's window: a line, a channel, and what shows them. */
@@ -209,7 +209,7 @@ class Window {
     this.#find('.read').textContent = readers.length === 0 ? '' : `Read by ${names}`;
   }
 
-  /** Who is here; at a desk, whether somebody else is at the same sheet. */
+  /** Who is here; at a desk, whether another user has the same sheet open. */
   #showHere(chat: Entry): void {
     const others = chat.members.filter(({ user }) => user !== chat.user);
     this.#stayAtEnd(() =>
@@ -226,11 +226,11 @@ class Window {
     warning.classList.toggle('shared', others.length > 0);
     warning.textContent =
       others.length === 0
-        ? 'Nobody else is editing.'
+        ? 'No other user is editing.'
         : `${others.map(({ name, user, since }) => `${name ?? user} (since ${clock(since)})`).join(' and ')} is editing this sheet, too.`;
   }
 
-  /** A member; whoever is no guest can be talked to alone. */
+  /** A member; users who are not guests can be talked to alone. */
   #memberItem({ user, name, guest, sessions, status }: Member, chat: Entry): HTMLElement {
     const talks = !guest && user !== chat.user && personOf(chat.user ?? '') !== undefined;
     const item = element(talks ? 'button' : 'span', name ?? user);
@@ -319,7 +319,7 @@ class Window {
     this.#stayAtEnd(() => this.#find('.messages').append(item));
   }
 
-  /** Whoever looks at the latest message still does so after what may move it out of sight. */
+  /** A reader at the latest message still sees it after something that moves it. */
   #stayAtEnd(act: () => void): void {
     const list = this.#find('.messages');
     const atEnd = list.scrollHeight - list.scrollTop - list.clientHeight < 40;
@@ -344,7 +344,7 @@ function placeText(channel: string): string {
   return channel.slice('direct/'.length).split(',').map(nameOf).join(' and ');
 }
 
-/** Whether somebody has said it; who comes and goes is noted, too. */
+/** Whether a person wrote it; joins and leaves are noted, too. */
 function isSaid({ type }: ReceivedMessage): boolean {
   return type !== 'joined' && type !== 'left';
 }

@@ -9,11 +9,11 @@ const page = fileURLToPath(new URL('../dist-page', import.meta.url));
 /** How long the demo's tokens are good, in milliseconds. */
 const tokenMs = 600_000;
 
-/** The regatta's own application, as small as it can be: a page, and tokens for whoever says who they are. */
+/** The regatta's own application, as small as it can be: a page, and tokens for anyone who names a user. */
 export function regattaApplication(tokens: TokenConfiguration): RequestHandler {
   const router = Router();
   router.get('/regatta/token', async (request, response) => {
-    // A real application knows its users by their sign-in. Here everybody may be anybody of the regatta.
+    // A real application knows its users by their sign-in. Here you may be any person of the regatta.
     const person = personOf(String(request.query.user));
     if (person === undefined) {
       response.status(404).json({ detail: 'there is no such person at the regatta' });

@@ -25,7 +25,7 @@ export async function startResultsOffice(secret: string, port: number): Promise<
       response.writeHead(status, { 'content-type': 'application/json' }).end(JSON.stringify(answer));
     };
     try {
-      // Whoever has not the secret cannot ask.
+      // A caller without the secret cannot ask.
       const headers = request.headers as Record<string, string>;
       const { data } = webhook.verify(await text(request), headers) as { data: { user: string; guest: boolean } };
       const seat = data.guest ? undefined : onDuty[data.user];

@@ -2,7 +2,7 @@ import type { Backend } from '@nine-bells/client/backend';
 import { personOf } from './people.js';
 import { chatter, hearing, notices, signals } from './script.js';
 
-/** What everybody finds in the inbox on the first morning. Each has a key: after a second start it is there once, too. */
+/** What each user finds in the inbox on the first morning. Each has a key: after a second start it is there once, too. */
 const welcome: readonly { readonly users: readonly string[]; readonly title: string; readonly key: string }[] = [
   { users: ['pia', 'jory'], title: 'The breakwater is the best place to watch race 3', key: 'seed-breakwater' },
   { users: ['tomas', 'ines'], title: 'Your hearing, case 7, begins at 16:00', key: 'seed-hearing' },

@@ -4,7 +4,7 @@ import { people } from './people.js';
 import { chatter, crewTalk, notices, signals } from './script.js';
 import { authorOf } from './seed.js';
 
-/** How often somebody says something, in milliseconds; each time a random part of it more. */
+/** How often a person writes, in milliseconds; each time a random part of it more. */
 const chatEveryMs = 4_000;
 const crewEveryMs = 11_000;
 const signalEveryMs = 17_000;
@@ -56,7 +56,7 @@ export function simulatePeople(
     const person = lines.get(user);
     return person?.line.state.name === 'open' ? person.chat.publish({ text }) : undefined;
   });
-  // A while before somebody speaks, one sees it coming.
+  // A person is shown as typing for a while before the message.
   everyNow(chatEveryMs, (round) => {
     const { user } = chatter[(round + 7) % chatter.length] as (typeof chatter)[number];
     lines.get(user)?.chat.hail('typing', true);

@@ -13,13 +13,15 @@ const roomPart = 0.125;
 /**
  * A bounded queue of frames waiting for one connection.
  *
- * Frames are shared between queues and never copied here. Nothing is handed to a transport that has not got rid of
- * what it took before, so what waits here can still be dropped. When more than `maxBytes` of pushes wait, `push`
- * returns `false` and the connection must be cut off (promise 6). Replies do not count: a client that comes back may be
- * given a long one, and must not be cut off for what goes on meanwhile. They are bounded by `whenBelow`, which whoever
- * makes replies waits for, and by the budget of all connections together.
+ * Frames are shared between queues and never copied. Nothing is handed to a transport that still has frames to send,
+ * so frames that wait here can be dropped. Above `maxBytes` of pushes, hails are dropped and mergeable frames merged;
+ * if that is not enough, the connection is cut off (4900; promise `nobody slows anybody`).
  *
- * @param maxBytes - bound on the encoded bytes of pushes that wait, not counting what the socket already took
+ * Replies do not count against `maxBytes`: a client that comes back may get a long one, and must not be cut off for
+ * pushes that come in the meantime. Replies are bounded by `whenBelow`, which the connection awaits before each act,
+ * and by the budget of all connections.
+ *
+ * @param maxBytes - bound on encoded bytes of pushes that wait here, excluding what the transport has already taken
  */
 export class SendQueue implements Flushable {
   readonly #link: Link;
@@ -122,7 +124,7 @@ export class SendQueue implements Flushable {
     });
   }
 
-  /** Forgets the pushes of a channel that wait: whoever was removed from it gets nothing of it any more. */
+  /** Drops the pushes of a channel that wait: a client removed from it gets nothing more of it. */
   drop(channel: ChannelName): void {
     this.#forget((frame) => frame.channel === channel);
   }

@@ -4,7 +4,7 @@ import type { BacklogBounds } from '../model/options.js';
 /** When to try again, in milliseconds. */
 const retryAfterMs = 500;
 
-/** Counts what waits to be given its place, so that publishers are told to wait before memory grows (promise 6). */
+/** Counts messages waiting to be appended, so that publishers are told to wait before memory grows (promise `nobody slows anybody`). */
 export class Backlog {
   readonly #bounds: BacklogBounds;
   readonly #perChannel = new Map<ChannelName, number>();

@@ -127,7 +127,7 @@ export class Sessions {
   }
 
   /**
-   * Who a session was, if it comes with the very token of before, which has not ended: as a connection that stays open, one
+   * Who a session was, if it comes with the same token, which has not ended: as a connection that stays open, a session
    * that broke may go on until its token's end.
    */
   known(id: string | undefined, tokenMac: string): Identity | undefined {

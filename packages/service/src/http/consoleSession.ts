@@ -100,7 +100,10 @@ export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: 
   ];
 }
 
-const builtConsole = fileURLToPath(new URL('../../../console/dist', import.meta.url));
+/** The built console: beside this package in a checkout, inside it where the package is installed. */
+const builtConsole = ['../../../console/dist', '../../dist-console']
+  .map((path) => fileURLToPath(new URL(path, import.meta.url)))
+  .find((path) => existsSync(path));
 
 /** The console's pages. They bring everything with them and may talk to this service only. */
 export function consolePages(): RequestHandler[] {
@@ -120,7 +123,7 @@ export function consolePages(): RequestHandler[] {
       },
     },
   });
-  if (!existsSync(builtConsole))
+  if (builtConsole === undefined)
     return [
       headers,
       () => {

@@ -80,7 +80,7 @@ interface Attempt {
 
 /**
  * Kept logbooks in the database. What arrives while a commit is under way goes into the next one together, so that the
- * cost of a commit is shared (promise 4).
+ * cost of a commit is shared (promise `acknowledged is safe`).
  */
 export class SqlStore implements Store {
   readonly #database: Database;

@@ -1,0 +1,74 @@
+import { execFileSync, spawnSync } from 'node:child_process';
+import { cpSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { gzipSync } from 'node:zlib';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { Command, root, until } from './startedService.js';
+
+const names = ['wire', 'core', 'client', 'service', 'cli'];
+/** The SDK for a page, minified and compressed, may have so many bytes. */
+const maxClientBytes = 15_360;
+
+let folder: string;
+const tarball = (name: string) => join(folder, `nine-bells-${name}-0.1.0.tgz`);
+const run = (command: string, args: readonly string[], cwd: string) =>
+  execFileSync(command, args, { cwd, encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'] });
+
+beforeAll(() => {
+  folder = mkdtempSync(join(tmpdir(), 'bells-packages-'));
+  for (const name of names) run('npm', ['pack', '--pack-destination', folder], join(root, 'packages', name));
+}, 60_000);
+afterAll(() => rmSync(folder, { recursive: true, force: true }));
+
+describe('the packages', () => {
+  it.each(names)('%s has no fault that publint or are-the-types-wrong finds, and says how it is used', (name) => {
+    for (const [tool, args] of [
+      ['publint', ['--strict']],
+      ['attw', ['--profile', 'esm-only']],
+    ] as const) {
+      const { status, stdout, stderr } = spawnSync(join(root, 'node_modules/.bin', tool), [tarball(name), ...args], {
+        encoding: 'utf8',
+      });
+      expect([tool, status, status === 0 ? '' : stdout + stderr]).toEqual([tool, 0, '']);
+    }
+    expect(run('tar', ['-tzf', tarball(name)], folder)).toContain('package/README.md');
+  });
+
+  it('give an empty project the SDK, the command with its console, and an engine to embed', async () => {
+    const project = join(folder, 'project');
+    cpSync(join(root, 'tests/embedding'), project, { recursive: true });
+    // Without scripts: compiling sqlite3 takes minutes, and the checkout has it compiled.
+    run(
+      'npm',
+      ['install', '--ignore-scripts', '--prefer-offline', '--no-audit', '--no-fund', ...names.map(tarball)],
+      project,
+    );
+    cpSync(join(root, 'node_modules/sqlite3/build'), join(project, 'node_modules/sqlite3/build'), { recursive: true });
+    expect(run('node', ['engine.mjs'], project)).toBe('pia: General recall\n');
+    // The types that a project meets are those that it was written for.
+    run(join(root, 'node_modules/.bin/tsc'), ['-p', '.'], project);
+
+    writeFileSync(
+      join(project, 'bells.yaml'),
+      'service: { guests: true }\nchannels:\n  - { pattern: quay, allow: { enter: anyone, publish: anyone } }\n',
+    );
+    const bin = join(project, 'node_modules/.bin/ninebells');
+    const args = ['serve', '--config', 'bells.yaml', '--port', '0', '--data', 'data'];
+    const command = new Command(args, {}, bin, project);
+    try {
+      const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 45_000);
+      expect(run('node', ['page.mjs', url], project)).toBe('Quay is open\n');
+      expect(await (await fetch(`${url}/console/`)).text()).toContain('<div id="root">');
+    } finally {
+      command.process.kill('SIGTERM');
+      await command.ended;
+    }
+  }, 180_000);
+
+  it('client is small enough for a page', () => {
+    const browser = join(root, 'packages/client/dist/browser');
+    const [file = ''] = readdirSync(browser).filter((each) => each.endsWith('.js'));
+    expect(gzipSync(readFileSync(join(browser, file))).length).toBeLessThan(maxClientBytes);
+  });
+});
