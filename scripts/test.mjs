@@ -1,6 +1,6 @@
 // `npm test`: sets up what is missing, then runs all suites: the linter, the type checker, and the tests.
 // Arguments go to the test runner, for example `npm test -- packages/core`; `npm test -- --quick` runs what needs nothing but
-// Node.js, in less than 20 seconds. The last line counts everything.
+// Node.js, in less than 20 seconds, and `npm run check` the linters besides. The last line counts everything.
 import { spawn } from 'node:child_process';
 import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
@@ -18,17 +18,19 @@ const reasons = [];
 
 try {
   // What needs no Debian package: the packages alone, without browser, Redis and PostgreSQL, and without long simulations.
-  const isQuick = process.argv.includes('--quick');
+  const isCheck = process.argv.includes('--check');
+  const isQuick = isCheck || process.argv.includes('--quick');
   await setUp({ browser: !isQuick, engines: !isQuick });
   if (!isQuick && !existsSync(chromium)) console.log(`The page tests will be skipped: there is no ${chromium}`);
   for (const [name, file] of Object.entries(engineFiles))
     if (!isQuick && !existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
-  if (process.argv.length === 2) {
+  if (process.argv.length === 2 || isCheck) {
     await check('linter', bin('biome'), ['check', '--error-on-warnings', '.']);
+    await check('plain words', process.execPath, ['scripts/words.mjs']);
     await check('floors and circles', process.execPath, ['scripts/structure.mjs']);
     await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
   }
-  const args = process.argv.slice(2).filter((each) => each !== '--quick');
+  const args = process.argv.slice(2).filter((each) => each !== '--quick' && each !== '--check');
   await runTests(isQuick ? [...quick, ...args] : args);
 } catch (error) {
   console.error(error.message);

@@ -31,6 +31,9 @@ function* filesOf(folder) {
   }
 }
 
+/** Not more than there are: lower it when you have mended some. */
+const max = 120;
+
 let count = 0;
 const places = ['packages', 'docs', 'demo', 'bench', 'tests', 'scripts', 'bin'].map((name) => join(root, name));
 for (const path of [...places.flatMap((place) => [...filesOf(place)]), join(root, 'README.md')]) {
@@ -44,4 +47,5 @@ for (const path of [...places.flatMap((place) => [...filesOf(place)]), join(root
         console.log(`${relative(root, path)}:${index + 1}: ${found} -> ${instead}\n    ${line.trim()}`);
     }
 }
-console.log(`${count} stiff phrases`);
+console.log(`${count} stiff phrases, at most ${max} may be left`);
+process.exitCode = count > max ? 1 : 0;

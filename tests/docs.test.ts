@@ -7,6 +7,9 @@ import { ninebells, root } from './startedService.js';
 const read = (file: string): string => readFileSync(join(root, file), 'utf8');
 const pages = [
   'README.md',
+  'CONTRIBUTING.md',
+  'SECURITY.md',
+  'CHANGELOG.md',
   ...readdirSync(join(root, 'docs'))
     .filter((name) => name.endsWith('.md'))
     .map((name) => `docs/${name}`),
@@ -70,10 +73,39 @@ describe('the docs', () => {
     for (let code = 0; code <= 5; code++) expect(page).toContain(`| ${code} |`);
   });
 
-  it('show every picture in the README', () => {
-    const readme = read('README.md');
-    for (const picture of readdirSync(join(root, 'docs/screenshots')))
-      expect(readme).toContain(`docs/screenshots/${picture}`);
+  it('show every picture in the tour', () => {
+    const tour = read('docs/tour.md');
+    for (const picture of readdirSync(join(root, 'docs/screenshots'))) expect(tour).toContain(`screenshots/${picture}`);
+  });
+
+  it.each(pages)('%s has lines of at most 120 characters, but for tables, code and pictures', (file) => {
+    let isCode = false;
+    const long = read(file)
+      .split('\n')
+      .filter((line) => {
+        if (line.startsWith('```')) isCode = !isCode;
+        return !isCode && line.length > 120 && !/^(\||!\[| {4})/.test(line);
+      });
+    expect(long).toEqual([]);
+  });
+});
+
+describe('docs/architecture.md', () => {
+  const flows = read('docs/architecture.md')
+    .split(/^### /m)
+    .slice(1)
+    .map((text) => ({
+      name: text.split('\n')[0] as string,
+      steps: [...text.matchAll(/^\| `(packages\/[^`]+)` \| `([^`]+)`:/gm)].map(([, file, mark]) => [file, mark]),
+    }));
+
+  it('walks through six flows', () => expect(flows).toHaveLength(6));
+
+  it.each(flows)('$name: at most eight files, each with what is named', ({ steps }) => {
+    expect(steps.length).toBeGreaterThan(3);
+    expect(new Set(steps.map(([file]) => file)).size).toBeLessThanOrEqual(8);
+    for (const [file, mark] of steps)
+      expect([file, read(file as string).includes(mark as string)]).toEqual([file, true]);
   });
 });
 
