@@ -2,8 +2,9 @@ import { type Asked, type Backend, BackendError, type Evaluation, type Explanati
 import { Alert, Button, Form, Input, Segmented, Select } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
-import { dayTime } from './texts.js';
-import { usePolled } from './usePolled.js';
+import { useAnswer } from './queries.js';
+import { dayTime, texts } from './texts.js';
+import { useTitle } from './useTitle.js';
 
 const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'];
 const userActs = ['direct', 'watch', 'notify'];
@@ -26,7 +27,8 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   const [params] = useSearchParams();
   const [answer, setAnswer] = useState<Explanation>();
   const [trouble, setTrouble] = useState<string>();
-  const sessions = usePolled(() => backend.sessions({ limit: 1000 }), 5000);
+  useTitle(texts.access);
+  const { data: sessions } = useAnswer(['sessions'], () => backend.sessions({ limit: 1000 }), 5000);
   const session = params.get('session') ?? undefined;
   const act = Form.useWatch('act', form) ?? params.get('act') ?? 'enter';
   const concernsUser = userActs.includes(act);

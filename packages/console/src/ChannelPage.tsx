@@ -1,11 +1,12 @@
 import type { LineState } from '@nine-bells/client';
-import type { Backend } from '@nine-bells/client/backend';
+import { type Backend, BackendError } from '@nine-bells/client/backend';
 import { Alert } from 'antd';
 import { useParams } from 'react-router-dom';
 import { MessageList } from './MessageList.js';
 import { PublishForm } from './PublishForm.js';
+import { useAnswer } from './queries.js';
 import { useChannelMessages } from './useChannelMessages.js';
-import { usePolled } from './usePolled.js';
+import { useTitle } from './useTitle.js';
 
 interface ChannelPageProps {
   readonly backend: Backend;
@@ -21,8 +22,13 @@ export function ChannelPage(props: ChannelPageProps) {
 
 function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { readonly channel: string }) {
   const messages = useChannelMessages(backend, channel);
-  const info = usePolled(() => backend.channel(channel), 2000);
-  const here = usePolled(() => backend.members(channel, { limit: 50 }), 2000);
+  useTitle(channel);
+  const info = useAnswer(['channel', channel], () => backend.channel(channel), 2000).data;
+  const here = useAnswer(
+    ['members', channel],
+    () => backend.members(channel, { limit: 50 }).catch(noMembers),
+    2000,
+  ).data;
   return (
     <main className="page channel-page">
       <div className="channel-head">
@@ -34,7 +40,7 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
               ` rule ${info.pattern ?? '(none)'}, logbook ${info.logbook ?? '(none)'}, entered by ${info.entered}`}
           </span>
         </p>
-        {here !== undefined && (
+        {here && (
           <p className="here">
             {here.count === 0 ? 'No members are here.' : `${here.count} here: `}
             {here.members.map(({ user, name, sessions, status }) => (
@@ -60,6 +66,12 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
       )}
     </main>
   );
+}
+
+/** A channel that does not show who is there is no trouble. */
+function noMembers(error: unknown): null {
+  if (error instanceof BackendError && error.problem?.code === 'bad-value') return null;
+  throw error;
 }
 
 function statusText(status: unknown): string {

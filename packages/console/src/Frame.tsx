@@ -5,6 +5,7 @@ import type { ReactNode } from 'react';
 import { Link, NavLink } from 'react-router-dom';
 import bell from './bell.svg';
 import { type ConsoleSession, mayDo } from './session.js';
+import { texts } from './texts.js';
 import type { Light } from './theme.js';
 import { type LiveOverview, useOverview } from './useOverview.js';
 
@@ -31,14 +32,14 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
         <span className="service-name">{latest?.name}</span>
         <nav>
           <NavLink to="/" end>
-            Overview
+            {texts.overview}
           </NavLink>
-          <NavLink to="/sessions">Sessions</NavLink>
-          <NavLink to="/instances">Instances</NavLink>
-          <NavLink to="/traces">Trace</NavLink>
-          <NavLink to="/access">Access</NavLink>
-          <NavLink to="/people">People</NavLink>
-          {mayDo(session.rights, 'administer') && <NavLink to="/keys">Keys</NavLink>}
+          <NavLink to="/sessions">{texts.sessions}</NavLink>
+          <NavLink to="/instances">{texts.instances}</NavLink>
+          <NavLink to="/traces">{texts.trace}</NavLink>
+          <NavLink to="/access">{texts.access}</NavLink>
+          <NavLink to="/people">{texts.people}</NavLink>
+          {mayDo(session.rights, 'administer') && <NavLink to="/keys">{texts.keys}</NavLink>}
         </nav>
         <span className="faint instance">
           {latest !== undefined &&

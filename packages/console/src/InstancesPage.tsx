@@ -1,33 +1,37 @@
 import type { Backend, InstanceInfo } from '@nine-bells/client/backend';
-import { Alert, Table, Tag } from 'antd';
-import { ago, rateText } from './texts.js';
-import { usePolled } from './usePolled.js';
+import { Alert, Tag } from 'antd';
+import { useAnswer } from './queries.js';
+import { ScrollTable } from './ScrollTable.js';
+import { Trouble } from './Trouble.js';
+import { ago, rateText, texts } from './texts.js';
+import { useTitle } from './useTitle.js';
 
 /** The processes that are the service together: where each is, how busy, and whether the others still hear of it. */
 export function InstancesPage({ backend }: { readonly backend: Backend }) {
-  const found = usePolled(() => backend.instances(), 1000);
-  const all = found?.instances;
+  useTitle(texts.instances);
+  const found = useAnswer(['instances'], () => backend.instances(), 1000);
+  const all = found.data?.instances;
   return (
     <main className="page">
       <h1>Instances</h1>
+      <Trouble of={[found]} />
       {all?.length === 1 && (
         <p className="faint">This one does everything. With workers, or a relay, several share the work.</p>
       )}
       {warningsOf(all ?? []).map((warning) => (
         <Alert key={warning} type="warning" showIcon title={warning} />
       ))}
-      <Table<InstanceInfo>
-        size="small"
-        rowKey="holder"
+      <ScrollTable<InstanceInfo>
+        label="Instances"
+        rowKey="instanceId"
         loading={all === undefined}
         dataSource={[...(all ?? [])]}
         pagination={{ pageSize: 50, hideOnSinglePage: true }}
-        scroll={{ x: 'max-content' }}
         columns={[
           {
             title: 'Instance',
-            render: (_, { instance, holder, isThis, draining }) => (
-              <span title={holder}>
+            render: (_, { instance, instanceId, isThis, draining }) => (
+              <span title={instanceId}>
                 {instance} {isThis && <span className="faint">asked</span>} {draining && <Tag>draining</Tag>}
               </span>
             ),
@@ -39,7 +43,7 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
           { title: 'Channels', dataIndex: 'channels', align: 'right' },
           { title: 'In per second', dataIndex: 'messagesPerS', align: 'right', render: rateText },
           { title: 'Out per second', dataIndex: 'deliveriesPerS', align: 'right', render: rateText },
-          { title: 'Loop late by', dataIndex: 'loopDelayMs', align: 'right', render: ms },
+          { title: 'Event-loop delay', dataIndex: 'loopDelayMs', align: 'right', render: ms },
           { title: 'Relay', dataIndex: 'relayMs', align: 'right', render: ms },
           ...(all?.some(isOff) ? [clockColumn] : []),
           {

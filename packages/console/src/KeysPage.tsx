@@ -1,8 +1,11 @@
 import { type ApiKeyInfo, type Backend, BackendError } from '@nine-bells/client/backend';
-import { Alert, App, Button, Form, Input, Popconfirm, Select, Table, Typography } from 'antd';
+import { Alert, Button, Form, Input, Popconfirm, Select, Typography } from 'antd';
 import { useState } from 'react';
-import { dayTime } from './texts.js';
-import { usePolled } from './usePolled.js';
+import { queries, useAnswer, useChange } from './queries.js';
+import { ScrollTable } from './ScrollTable.js';
+import { Trouble } from './Trouble.js';
+import { dayTime, texts } from './texts.js';
+import { useTitle } from './useTitle.js';
 
 interface Fields {
   readonly name: string;
@@ -14,13 +17,15 @@ const day = 86_400_000;
 
 /** The API keys: what each may do and when it was last used; making and revoking them. */
 export function KeysPage({ backend }: { readonly backend: Backend }) {
-  const keys = usePolled(() => backend.keys(), 2000);
+  useTitle(texts.keys);
+  const keys = useAnswer(['keys'], () => backend.keys(), 2000);
   return (
     <main className="page keys-page">
       <KeyForm backend={backend} />
       <section>
         <h2>API keys</h2>
-        <Keys backend={backend} keys={keys?.keys} />
+        <Trouble of={[keys]} />
+        <Keys backend={backend} keys={keys.data?.keys} />
       </section>
     </main>
   );
@@ -35,6 +40,7 @@ function KeyForm({ backend }: { readonly backend: Backend }) {
     try {
       setMade(await backend.makeKey({ name, rights, ...(forMs > 0 ? { forMs } : {}) }));
       form.resetFields();
+      void queries.invalidateQueries({ queryKey: ['keys'] });
     } catch (error) {
       setTrouble(error instanceof BackendError ? error.message : String(error));
     }
@@ -98,23 +104,17 @@ function KeyForm({ backend }: { readonly backend: Backend }) {
 }
 
 function Keys({ backend, keys }: { readonly backend: Backend; readonly keys: readonly ApiKeyInfo[] | undefined }) {
-  const { message } = App.useApp();
-  const revoke = async ({ id, name }: ApiKeyInfo): Promise<void> => {
-    try {
-      await backend.revokeKey(id);
-      void message.success(`The key ${name} is revoked`);
-    } catch (error) {
-      void message.error((error as Error).message);
-    }
-  };
+  const revoke = useChange(
+    ({ id }: ApiKeyInfo) => backend.revokeKey(id),
+    (_, { name }) => `The key ${name} is revoked`,
+  );
   return (
-    <Table<ApiKeyInfo>
-      size="small"
+    <ScrollTable<ApiKeyInfo>
+      label="API keys"
       rowKey="id"
       loading={keys === undefined}
       dataSource={[...(keys ?? [])]}
       pagination={{ pageSize: 20, hideOnSinglePage: true }}
-      scroll={{ x: 'max-content' }}
       rowClassName={(key) => (isOver(key) ? 'over' : '')}
       columns={[
         { title: 'Name', dataIndex: 'name' },
@@ -128,14 +128,14 @@ function Keys({ backend, keys }: { readonly backend: Backend; readonly keys: rea
         },
         { title: 'Ends', render: (_, key) => endText(key) },
         {
-          title: '',
+          title: 'Action',
           align: 'right',
           render: (_, key) =>
             !isOver(key) && (
               <Popconfirm
                 title={`Revoke ${key.name}?`}
                 description="Applications that use it are refused at once."
-                onConfirm={() => revoke(key)}
+                onConfirm={() => revoke.act(key)}
                 okText="Revoke"
               >
                 <Button size="small">Revoke</Button>

@@ -2,12 +2,13 @@ import type { Message } from '@nine-bells/client';
 import { Button, Empty } from 'antd';
 import { useEffect, useLayoutEffect, useRef, useState } from 'react';
 import { Link } from 'react-router-dom';
+import { timeOfDay } from './texts.js';
 import type { ChannelMessages, Shown } from './useChannelMessages.js';
 
 /** How near an end counts as there, in pixels. */
 const near = 60;
 
-/** The messages of a channel: new ones below, earlier ones as one scrolls up. */
+/** The messages of a channel: new ones below, earlier ones as you scroll up. */
 export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
   const list = useRef<HTMLOListElement>(null);
   const heightBefore = useRef(0);
@@ -15,7 +16,7 @@ export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
   const [atEnd, setAtEnd] = useState(true);
   const first = cursorOf(shown[0]);
 
-  // What is put in front must not push away what one reads; what comes behind is followed only from the end.
+  // Messages put in front must not push away what you read; what comes behind is followed only from the end.
   useLayoutEffect(() => {
     const element = list.current;
     if (element === null) return;
@@ -83,16 +84,20 @@ export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
 }
 
 function MessageRow({ message }: { readonly message: Message }) {
-  const { cursor, at, by, type, data } = message;
+  const { channel, cursor, at, by, type, data } = message;
   const text = plainText(data);
   return (
     <li>
       <code className="cursor">{cursor}</code>
       <time dateTime={at} title={at}>
-        {new Date(at).toLocaleTimeString('en-GB')}
+        {timeOfDay(at)}
       </time>
       <span className="author" title={by?.user}>
-        {by === undefined ? <i>application</i> : (by.name ?? by.user)}
+        {by === undefined ? (
+          <i>application</i>
+        ) : (
+          <Link to={`/people?${new URLSearchParams({ user: by.user, channel })}`}>{by.name ?? by.user}</Link>
+        )}
       </span>
       <span className="body">
         {type !== 'message' && <span className="type">{type}</span>}
@@ -103,7 +108,7 @@ function MessageRow({ message }: { readonly message: Message }) {
   );
 }
 
-/** All members of a message, made only when one looks: most are never looked at. */
+/** All members of a message, made only when you look: most are never looked at. */
 function Whole({ message }: { readonly message: Message }) {
   const [open, setOpen] = useState(false);
   return (

@@ -1,13 +1,17 @@
 import { type Actor, type AuditEntry, type Backend, BackendError, type Ban } from '@nine-bells/client/backend';
-import { App, AutoComplete, Button, Empty, Form, Input, Segmented, Select, Table } from 'antd';
+import { App, AutoComplete, Button, Empty, Form, Input, Popconfirm, Segmented, Select } from 'antd';
 import { useState } from 'react';
-import { dayTime } from './texts.js';
-import { usePolled } from './usePolled.js';
+import { useSearchParams } from 'react-router-dom';
+import { queries, useAnswer, useChange } from './queries.js';
+import { ScrollTable } from './ScrollTable.js';
+import { Trouble } from './Trouble.js';
+import { dayTime, texts } from './texts.js';
+import { useTitle } from './useTitle.js';
 
-type Deed = 'remove' | 'ban' | 'sign-out' | 'revoke-tokens';
+type Action = 'remove' | 'ban' | 'sign-out' | 'revoke-tokens';
 
 interface Fields {
-  readonly did: Deed;
+  readonly action: Action;
   readonly user: string;
   readonly channel?: string;
   readonly forMs: number;
@@ -24,21 +28,33 @@ const times = [
   { value: -1, label: 'until it is lifted' },
 ];
 
-const meaning: Readonly<Record<Deed, string>> = {
+const labels: Readonly<Record<Action, string>> = {
+  remove: 'Remove',
+  ban: 'Ban',
+  'sign-out': 'Sign out',
+  'revoke-tokens': 'Revoke tokens',
+};
+
+const meaning: Readonly<Record<Action, string>> = {
   remove: 'Ends the stay in one channel. The user is told who did it and why.',
   ban: 'Keeps the user out of a channel, or without one, of the whole service.',
   'sign-out': 'Ends all sessions of the user and revokes earlier tokens.',
-  'revoke-tokens': 'Takes no token of the user that was issued until now. With a newer one it comes back by itself.',
+  'revoke-tokens': 'Revokes the tokens of the user issued until now. With a newer one the user comes back by itself.',
 };
 
 /** Moderation: what can be done, who is banned, and who did what. */
 export function ModerationPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
-  const bans = usePolled(() => backend.bans({ limit: 1000 }), 2000);
-  const audit = usePolled(() => (mayAct ? backend.audit({ limit: 200 }) : Promise.resolve(undefined)), 2000);
+  useTitle(texts.people);
+  const bans = useAnswer(['bans'], () => backend.bans({ limit: 1000 }), 2000);
+  const audit = useAnswer(
+    ['audit', mayAct],
+    () => (mayAct ? backend.audit({ limit: 200 }) : Promise.resolve(null)),
+    2000,
+  );
   return (
     <main className="page moderation-page">
       {mayAct ? (
-        <MeasureForm backend={backend} />
+        <ModerationForm backend={backend} />
       ) : (
         <p className="faint">
           You can look here but not act: the key that you signed in with does not have the right to moderate.
@@ -46,36 +62,49 @@ export function ModerationPage({ backend, mayAct }: { readonly backend: Backend;
       )}
       <section>
         <h2>Bans in force</h2>
-        <Bans backend={backend} bans={bans?.bans} mayAct={mayAct} />
+        <Trouble of={[bans, audit]} />
+        <Bans backend={backend} bans={bans.data?.bans} mayAct={mayAct} />
       </section>
       {mayAct && (
         <section>
           <h2>Who did what</h2>
-          <Audit entries={audit?.entries} />
+          <Audit entries={audit.data?.entries} />
         </section>
       )}
     </main>
   );
 }
 
-function MeasureForm({ backend }: { readonly backend: Backend }) {
+function ModerationForm({ backend }: { readonly backend: Backend }) {
   const [form] = Form.useForm<Fields>();
   const [outcome, setOutcome] = useState<{ ok: boolean; text: string }>();
   const [busy, setBusy] = useState(false);
-  const did = Form.useWatch('did', form) ?? 'remove';
-  const sessions = usePolled(() => backend.sessions({ limit: 1000 }), 5000);
+  const action = Form.useWatch('action', form) ?? 'remove';
+  const { data: sessions } = useAnswer(['sessions'], () => backend.sessions({ limit: 1000 }), 5000);
+  const [params] = useSearchParams();
+  const { modal } = App.useApp();
   const users = [
     ...new Map((sessions?.sessions ?? []).filter(({ observer }) => !observer).map((each) => [each.user, each])),
   ];
+
+  const ask = (fields: Fields): void => {
+    modal.confirm({
+      title: `${labels[action]} ${fields.user}?`,
+      content: meaning[action],
+      okText: labels[action],
+      onOk: () => act(fields),
+    });
+  };
 
   const act = async (fields: Fields): Promise<void> => {
     setBusy(true);
     setOutcome(undefined);
     try {
-      const { sessions: reached } = await done(backend, { ...fields, did });
+      const { sessions: reached } = await done(backend, { ...fields, action });
       const where =
         reached === 0 ? 'It was not there just now.' : `It reached ${reached} session${reached === 1 ? '' : 's'}.`;
       setOutcome({ ok: true, text: `Done. ${where}` });
+      void queries.invalidateQueries();
     } catch (error) {
       setOutcome({ ok: false, text: error instanceof BackendError ? error.message : String(error) });
     }
@@ -87,11 +116,16 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
       form={form}
       layout="vertical"
       className="action-form"
-      initialValues={{ did: 'remove', forMs: 10 * 60_000 }}
-      onFinish={act}
+      initialValues={{
+        action: 'remove',
+        forMs: 10 * 60_000,
+        user: params.get('user') ?? undefined,
+        channel: params.get('channel') ?? undefined,
+      }}
+      onFinish={ask}
     >
       <h1>Remove, ban, sign out</h1>
-      <Form.Item name="did">
+      <Form.Item name="action">
         <Segmented
           options={[
             { value: 'remove', label: 'Remove' },
@@ -101,7 +135,7 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
           ]}
         />
       </Form.Item>
-      <p className="faint">{meaning[did]}</p>
+      <p className="faint">{meaning[action]}</p>
       <div className="action-row">
         <Form.Item name="user" label="User" rules={[{ required: true, message: 'A user is needed' }]}>
           <AutoComplete
@@ -113,17 +147,17 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
             }))}
           />
         </Form.Item>
-        {(did === 'remove' || did === 'ban') && (
+        {(action === 'remove' || action === 'ban') && (
           <>
             <Form.Item
               name="channel"
-              label={did === 'remove' ? 'From the channel' : 'From the channel (or all)'}
-              rules={[{ required: did === 'remove', message: 'A channel is needed' }]}
+              label={action === 'remove' ? 'From the channel' : 'From the channel (or all)'}
+              rules={[{ required: action === 'remove', message: 'A channel is needed' }]}
             >
               <Input placeholder="protest/7" />
             </Form.Item>
             <Form.Item name="forMs" label="Keep out">
-              <Select options={times.filter(({ value }) => (did === 'remove' ? value >= 0 : value !== 0))} />
+              <Select options={times.filter(({ value }) => (action === 'remove' ? value >= 0 : value !== 0))} />
             </Form.Item>
           </>
         )}
@@ -131,7 +165,7 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
           <Input maxLength={500} />
         </Form.Item>
         <Button type="primary" htmlType="submit" loading={busy}>
-          {did === 'remove' ? 'Remove' : did === 'ban' ? 'Ban' : did === 'sign-out' ? 'Sign out' : 'Revoke'}
+          {labels[action]}
         </Button>
       </div>
       <p role="status" className={outcome?.ok ? 'done' : 'alarm'}>
@@ -141,32 +175,26 @@ function MeasureForm({ backend }: { readonly backend: Backend }) {
   );
 }
 
-function done(backend: Backend, { did, user, channel, forMs, reason }: Fields) {
+function done(backend: Backend, { action, user, channel, forMs, reason }: Fields) {
   const why = reason ? { reason } : {};
-  if (did === 'sign-out') return backend.signOut(user, reason);
-  if (did === 'revoke-tokens') return backend.revokeTokens(user, reason);
-  if (did === 'remove') return backend.remove({ user, channel: channel ?? '', banMs: Math.max(0, forMs), ...why });
+  if (action === 'sign-out') return backend.signOut(user, reason);
+  if (action === 'revoke-tokens') return backend.revokeTokens(user, reason);
+  if (action === 'remove') return backend.remove({ user, channel: channel ?? '', banMs: Math.max(0, forMs), ...why });
   return backend.ban({ user, ...(channel ? { channel } : {}), ...(forMs > 0 ? { forMs } : {}), ...why });
 }
 
 function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[] | undefined; mayAct: boolean }) {
-  const { message } = App.useApp();
-  const unban = async (id: string): Promise<void> => {
-    try {
-      await backend.unban(id);
-      void message.success('The ban is lifted');
-    } catch (error) {
-      void message.error((error as Error).message);
-    }
-  };
+  const unban = useChange(
+    (id: string) => backend.unban(id),
+    () => 'The ban is lifted',
+  );
   return (
-    <Table<Ban>
-      size="small"
+    <ScrollTable<Ban>
+      label="Bans in force"
       rowKey="id"
       loading={bans === undefined}
       dataSource={[...(bans ?? [])]}
       pagination={{ pageSize: 10, hideOnSinglePage: true }}
-      scroll={{ x: 'max-content' }}
       locale={{ emptyText: <Empty description="No bans are in force" /> }}
       columns={[
         { title: 'Whom', render: (_, { user, address }) => <code>{user ?? address}</code> },
@@ -179,13 +207,18 @@ function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[
         { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
         { title: 'Why', dataIndex: 'reason' },
         {
-          title: '',
+          title: 'Action',
           align: 'right',
-          render: (_, { id }) =>
+          render: (_, { id, user, address }) =>
             mayAct && (
-              <Button size="small" onClick={() => void unban(id)}>
-                Unban
-              </Button>
+              <Popconfirm
+                title={`Unban ${user ?? address}?`}
+                description={texts.unbanMeans}
+                okText="Unban"
+                onConfirm={() => unban.act(id)}
+              >
+                <Button size="small">Unban</Button>
+              </Popconfirm>
             ),
         },
       ]}
@@ -195,18 +228,18 @@ function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[
 
 function Audit({ entries }: { entries: readonly AuditEntry[] | undefined }) {
   return (
-    <Table<AuditEntry>
-      size="small"
+    <ScrollTable<AuditEntry>
+      label="Who did what"
       rowKey="number"
       loading={entries === undefined}
       dataSource={[...(entries ?? [])]}
       pagination={{ pageSize: 20, hideOnSinglePage: true }}
       scroll={{ x: 760 }}
-      locale={{ emptyText: <Empty description="Nothing has been done about anybody yet" /> }}
+      locale={{ emptyText: <Empty description="The audit log is empty" /> }}
       columns={[
-        { title: 'When', dataIndex: 'at', width: '11rem', render: (at: string) => dayTime(at) },
+        { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
         { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
-        { title: 'Did', dataIndex: 'did', className: 'unbroken' },
+        { title: 'Action', dataIndex: 'type', className: 'unbroken' },
         { title: 'Whom', render: (_, { user, address, about }) => user ?? address ?? about },
         { title: 'Where', dataIndex: 'channel' },
         {

@@ -1,12 +1,15 @@
 import type { Backend, ChannelInfo } from '@nine-bells/client/backend';
-import { Empty, Table, Tag } from 'antd';
+import { Empty, Tag } from 'antd';
 import { Link } from 'react-router-dom';
+import { useAnswer } from './queries.js';
 import { RateChart } from './RateChart.js';
 import { Refusals } from './Refusals.js';
-import { ago, rateText } from './texts.js';
+import { ScrollTable } from './ScrollTable.js';
+import { Trouble } from './Trouble.js';
+import { ago, rateText, texts } from './texts.js';
 import type { Light } from './theme.js';
 import type { LiveOverview, Second } from './useOverview.js';
-import { usePolled } from './usePolled.js';
+import { useTitle } from './useTitle.js';
 
 export interface OverviewPageProps {
   readonly backend: Backend;
@@ -17,9 +20,11 @@ export interface OverviewPageProps {
 /** What goes on right now: the figures, their last minutes, and the channels. */
 export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
   const { latest, seconds } = overview;
-  const channels = usePolled(() => backend.channels({ limit: 1000 }), 2000);
+  useTitle(texts.overview);
+  const channels = useAnswer(['channels'], () => backend.channels({ limit: 1000 }), 2000);
   return (
     <main className="page">
+      <h1 className="unseen">{texts.overview}</h1>
       <dl className="figures">
         <Figure label="Connections" value={latest === undefined ? '' : String(latest.connections)} />
         <Figure label="Channels entered" value={latest === undefined ? '' : String(latest.enteredChannels)} />
@@ -30,13 +35,13 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
       <Refusals backend={backend} />
       <section>
         <h2>Channels</h2>
-        <Table<ChannelInfo>
-          size="small"
+        <Trouble of={[channels]} />
+        <ScrollTable<ChannelInfo>
+          label="Channels"
           rowKey="channel"
-          loading={channels === undefined}
-          dataSource={[...(channels?.channels ?? [])]}
+          loading={channels.data === undefined}
+          dataSource={[...(channels.data?.channels ?? [])]}
           pagination={{ pageSize: 20, hideOnSinglePage: true }}
-          scroll={{ x: 'max-content' }}
           locale={{ emptyText: <Empty description="Nothing has been published or entered yet" /> }}
           columns={[
             {

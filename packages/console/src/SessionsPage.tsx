@@ -1,14 +1,19 @@
 import type { Backend, SessionInfo } from '@nine-bells/client/backend';
-import { App, Button, Empty, Input, Popconfirm, Table } from 'antd';
+import { Button, Empty, Input, Popconfirm } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router-dom';
-import { ago } from './texts.js';
-import { usePolled } from './usePolled.js';
+import { useAnswer, useChange } from './queries.js';
+import { ScrollTable } from './ScrollTable.js';
+import { Trouble } from './Trouble.js';
+import { ago, texts } from './texts.js';
+import { useTitle } from './useTitle.js';
 
 /** Who is connected: from where, how, for how long, how far behind; and signing them out. */
 export function SessionsPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   const [wanted, setWanted] = useState('');
-  const sessions = usePolled(() => backend.sessions({ limit: 1000 }), 2000);
+  useTitle(texts.sessions);
+  const found = useAnswer(['sessions'], () => backend.sessions({ limit: 1000 }), 2000);
+  const sessions = found.data;
   const shown = (sessions?.sessions ?? []).filter(({ user, name, session, remote, channels }) =>
     [user, name, session, remote, ...channels].some((each) => each?.toLowerCase().includes(wanted.toLowerCase())),
   );
@@ -22,6 +27,7 @@ export function SessionsPage({ backend, mayAct }: { readonly backend: Backend; r
         className="find"
         onChange={({ target }) => setWanted(target.value)}
       />
+      <Trouble of={[found]} />
       <Sessions
         backend={backend}
         sessions={sessions === undefined ? undefined : [...shown].reverse()}
@@ -38,30 +44,31 @@ interface SessionsProps {
 }
 
 function Sessions({ backend, sessions, mayAct }: SessionsProps) {
-  const { message } = App.useApp();
-  const signOut = async (user: string): Promise<void> => {
-    try {
-      const { sessions: reached } = await backend.signOut(user);
-      void message.success(`Signed out ${user}: ${reached} session${reached === 1 ? '' : 's'}`);
-    } catch (error) {
-      void message.error((error as Error).message);
-    }
-  };
+  const signOut = useChange(
+    (user: string) => backend.signOut(user),
+    ({ sessions: reached }, user) => `Signed out ${user}: ${reached} session${reached === 1 ? '' : 's'}`,
+  );
   return (
-    <Table<SessionInfo>
-      size="small"
+    <ScrollTable<SessionInfo>
+      label="Sessions"
       rowKey="session"
       loading={sessions === undefined}
       dataSource={sessions ?? []}
       pagination={{ pageSize: 20, hideOnSinglePage: true }}
-      scroll={{ x: 'max-content' }}
       locale={{ emptyText: <Empty description="No client is connected" /> }}
       columns={[
         {
           title: 'User',
           render: (_, { name, user, guest, observer }) => (
             <>
-              {observer ? 'looking on' : (name ?? user)} {guest && <span className="faint">guest</span>}
+              {observer ? (
+                'looking on'
+              ) : (
+                <Link to={`/people?user=${encodeURIComponent(user)}`} title="What can be done?">
+                  {name ?? user}
+                </Link>
+              )}{' '}
+              {guest && <span className="faint">guest</span>}
             </>
           ),
         },
@@ -91,20 +98,28 @@ function Sessions({ backend, sessions, mayAct }: SessionsProps) {
           title: 'Channels',
           dataIndex: 'channels',
           render: (names: readonly string[]) => (
-            <span title={names.join(', ')}>{names.length > 2 ? `${names.length} channels` : names.join(', ')}</span>
+            <span title={names.join(', ')}>
+              {names.length > 2
+                ? `${names.length} channels`
+                : names.map((channel) => (
+                    <Link key={channel} to={`/channels/${channel}`} className="name">
+                      {channel}{' '}
+                    </Link>
+                  ))}
+            </span>
           ),
         },
         {
-          title: '',
+          title: 'Action',
           align: 'right',
           render: (_, { user, name, observer }) =>
             mayAct &&
             !observer && (
               <Popconfirm
                 title={`Sign out ${name ?? user}?`}
-                description="All its sessions end, and earlier tokens are revoked."
+                description={texts.signOutMeans}
                 okText="Sign out"
-                onConfirm={() => signOut(user)}
+                onConfirm={() => signOut.act(user)}
               >
                 <Button size="small">Sign out</Button>
               </Popconfirm>

@@ -2,12 +2,15 @@ import type { Backend, Trace } from '@nine-bells/client/backend';
 import { Alert, Button, Input, Spin } from 'antd';
 import { useEffect, useState } from 'react';
 import { useNavigate, useParams, useSearchParams } from 'react-router-dom';
+import { texts } from './texts.js';
+import { useTitle } from './useTitle.js';
 
 /** What became of one message: its way over the instances, and for a user, whether and how it arrived. */
 export function TracePage({ backend }: { readonly backend: Backend }) {
   const { id = '' } = useParams();
   const [search] = useSearchParams();
   const user = search.get('user') ?? '';
+  useTitle(texts.trace);
   const navigate = useNavigate();
   const [wanted, setWanted] = useState({ id, user });
   const [trace, setTrace] = useState<Trace | undefined>();

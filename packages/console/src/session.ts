@@ -44,6 +44,8 @@ export function useSession(): {
   session: ConsoleSession;
   signIn: (key: string) => Promise<void>;
   signOut: () => Promise<void>;
+  /** The service no longer takes the session. */
+  ended: (why: string) => void;
 } {
   const [session, setSession] = useState<ConsoleSession>({ name: 'looking' });
 
@@ -74,8 +76,14 @@ export function useSession(): {
     return () => window.removeEventListener('hashchange', onHash);
   }, [begin]);
 
+  const ended = useCallback(
+    (why: string) => setSession((now) => (now.name === 'signed-in' ? { name: 'signed-out', why } : now)),
+    [],
+  );
+
   return {
     session,
+    ended,
     signIn: (key) => begin({ key }),
     signOut: async () => {
       await ask('DELETE');

@@ -1,6 +1,31 @@
-/** A moment, in the reader's time zone: `2031-06-14 12:03:11`. */
+/** The names of pages, as in the menu and in the browser's tab; and sentences that several pages share. */
+export const texts = {
+  overview: 'Overview',
+  sessions: 'Sessions',
+  instances: 'Instances',
+  trace: 'Trace',
+  access: 'Access',
+  people: 'People',
+  keys: 'Keys',
+  pageFailed: 'This page failed. Reload it, or go to another.',
+  signedOut: 'your sign-in has ended',
+  signOutMeans: 'All its sessions end, and earlier tokens are revoked.',
+  unbanMeans: 'The user may come back at once.',
+} as const;
+
+const moments = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'medium' });
+const days = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium' });
+const clockTimes = new Intl.DateTimeFormat(undefined, { timeStyle: 'medium' });
+const numbers = new Intl.NumberFormat();
+
+/** A moment, in the reader's time zone and way of writing. */
 export function dayTime(at: string): string {
-  return new Date(at).toLocaleString('sv-SE');
+  return moments.format(new Date(at));
+}
+
+/** The time of day, in the reader's time zone and way of writing. */
+export function timeOfDay(at: string): string {
+  return clockTimes.format(new Date(at));
 }
 
 /** How long ago something was, in words. */
@@ -11,12 +36,12 @@ export function ago(at: string | undefined): string {
   if (seconds < 60) return `${seconds} s ago`;
   if (seconds < 3600) return `${Math.round(seconds / 60)} min ago`;
   if (seconds < 86_400) return `${Math.round(seconds / 3600)} h ago`;
-  return new Date(at).toLocaleDateString();
+  return days.format(new Date(at));
 }
 
 /** A rate per second, with as many digits as it deserves. */
 export function rateText(rate: number | undefined): string {
   if (rate === undefined) return '–';
   if (rate > 0 && rate < 10) return rate.toFixed(1);
-  return Math.round(rate).toLocaleString('en');
+  return numbers.format(Math.round(rate));
 }

@@ -1,5 +1,6 @@
 import type { Backend, Overview } from '@nine-bells/client/backend';
-import { useEffect, useState } from 'react';
+import { useState } from 'react';
+import { useAnswer } from './queries.js';
 
 /** What went on in one second. */
 export interface Second {
@@ -23,29 +24,19 @@ const maxSeconds = 300;
 
 /** Asks for the overview every second and makes rates of its totals. */
 export function useOverview(backend: Backend): LiveOverview {
-  const [live, setLive] = useState<LiveOverview>({ latest: undefined, seconds: [], trouble: undefined });
-  useEffect(() => {
-    let timer: number | undefined;
-    let stopped = false;
-    const ask = async (): Promise<void> => {
-      try {
-        const latest = await backend.overview();
-        if (!stopped) setLive((before) => ({ latest, seconds: withSecond(before, latest), trouble: undefined }));
-      } catch (error) {
-        if (!stopped) setLive((before) => ({ ...before, trouble: (error as Error).message }));
-      }
-      if (!stopped) timer = window.setTimeout(ask, everyMs);
-    };
-    void ask();
-    return () => {
-      stopped = true;
-      window.clearTimeout(timer);
-    };
-  }, [backend]);
-  return live;
+  const { data: latest, error } = useAnswer(['overview'], () => backend.overview(), everyMs);
+  const [history, setHistory] = useState<{ latest: Overview | undefined; seconds: readonly Second[] }>({
+    latest: undefined,
+    seconds: [],
+  });
+  if (latest !== undefined && latest !== history.latest) setHistory({ latest, seconds: withSecond(history, latest) });
+  return { ...history, trouble: error?.message };
 }
 
-function withSecond({ latest: before, seconds }: LiveOverview, now: Overview): readonly Second[] {
+function withSecond(
+  { latest: before, seconds }: Pick<LiveOverview, 'latest' | 'seconds'>,
+  now: Overview,
+): readonly Second[] {
   if (before === undefined) return [];
   const elapsedS = (Date.parse(now.at) - Date.parse(before.at)) / 1000;
   if (elapsedS <= 0) return seconds;
