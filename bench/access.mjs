@@ -5,8 +5,8 @@ import { channelName } from '@nine-bells/wire';
 // The parts that decide, without a service around them.
 import { Access } from '../packages/core/dist/access/access.js';
 import { Questions } from '../packages/core/dist/access/questions.js';
-import { ChannelRules } from '../packages/core/dist/channel/channelRule.js';
-import { Standing } from '../packages/core/dist/measures/standing.js';
+import { ChannelRules } from '../packages/core/dist/rules/channelRule.js';
+import { ActiveBans } from '../packages/core/dist/access/activeBans.js';
 import { median } from './child.mjs';
 
 const decisions = 1_000_000;
@@ -28,16 +28,16 @@ allow('jury/:boat', { all: ['signed-in', { role: 'jury' }, { not: { claim: 'susp
 allow('press/:boat', asked);
 
 const clock = { now: Date.now, monotonic: () => performance.now(), setTimer: () => () => {}, endOfTurn: () => {} };
-const standing = new Standing(clock);
+const bans = new ActiveBans(clock);
 const by = { kind: 'service', id: 'bench' };
-for (let i = 0; i < 1000; i++) standing.take({ did: 'ban', id: `b${i}`, user: `banned-${i}`, by, atMs: 0 });
+for (let i = 0; i < 1000; i++) bans.take({ type: 'ban', id: `b${i}`, user: `banned-${i}`, by, atMs: 0 });
 const questions = new Questions({
   clock,
   report: () => {},
   withinMs: 1000,
   asker: { ask: async () => ({ allow: true, rememberMs: 3_600_000 }) },
 });
-const access = new Access(new ChannelRules(rules), {}, standing, questions);
+const access = new Access(new ChannelRules(rules), {}, bans, questions);
 const channelRules = new ChannelRules(rules);
 
 const who = {

@@ -17,7 +17,7 @@ const maxUsers = 10_000;
 const maxChars = 67_108_864;
 /** Most users, and most characters, of one commit. */
 const portionUsers = 100;
-const portionChars = 65_536;
+const portionChars = 16_384;
 /** What a notice has beside its title and its data, in characters. */
 const noticeChars = 200;
 /** Users met are written down together, this long after the first, in milliseconds. */
