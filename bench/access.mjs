@@ -4,9 +4,9 @@ import { cpus } from 'node:os';
 import { channelName } from '@nine-bells/wire';
 // The parts that decide, without a service around them.
 import { Access } from '../packages/core/dist/access/access.js';
+import { ActiveBans } from '../packages/core/dist/access/activeBans.js';
 import { Questions } from '../packages/core/dist/access/questions.js';
 import { ChannelRules } from '../packages/core/dist/rules/channelRule.js';
-import { ActiveBans } from '../packages/core/dist/access/activeBans.js';
 import { median } from './child.mjs';
 
 const decisions = 1_000_000;

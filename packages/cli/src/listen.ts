@@ -134,7 +134,7 @@ function tellStates(line: Line, reject: (error: Error) => void): void {
   });
 }
 
-/** Who has ended one's stay, and why. */
+/** Who has ended the stay, and why. */
 function removedText({ reason, by, until }: Removal): string {
   return [
     'removed',

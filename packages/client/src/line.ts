@@ -329,7 +329,7 @@ export class Line extends TypedTarget<LineEvents> {
     if (this.#state.name === 'open') this.#transmit({ do: 'hail', channel, type, data, to });
   }
 
-  /** Says something of oneself in all channels, also after the next reconnection: `available`, `busy`, `away`, or an object. */
+  /** Sets your status in all channels, also after the next reconnection: `available`, `busy`, `away`, or an object. */
   setStatus(status: Json): void {
     this.#status = status;
     this.#sendStatus(status);

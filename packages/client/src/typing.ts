@@ -51,7 +51,7 @@ export class Typing extends TypedTarget<TypingEvents> {
     entry.addEventListener('members', this.#membersChanged);
   }
 
-  /** Who is typing, but oneself. */
+  /** Who is typing, except you. */
   get authors(): readonly Author[] {
     this.#list ??= [...this.#others.values()].map(({ author }) => author);
     return this.#list;

@@ -11,6 +11,7 @@ export * from './engine/messages.js';
 export type { Notified } from './inbox/inboxes.js';
 export { canonicalAddress, readRange, unitOf } from './lib/addresses.js';
 export { Backlog } from './lib/backlog.js';
+export { BoundedMap } from './lib/boundedMap.js';
 export * from './lib/tokenBucket.js';
 export * from './model/access.js';
 export * from './model/author.js';

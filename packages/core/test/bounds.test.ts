@@ -1,7 +1,7 @@
 import { channelName, closeCodes } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
-import { type ChannelRule, SoloRelay } from '../src/index.js';
+import { BoundedMap, type ChannelRule, SoloRelay } from '../src/index.js';
 import { type Client, harness, rules } from './harness.js';
 
 /** What one hostile client can make the service hold, at the rates that it is permitted. */
@@ -261,4 +261,15 @@ describe('what is held of messages', () => {
       expect(messages.length).toBeGreaterThanOrEqual(channels === 1 ? 50 : 2);
     },
   );
+});
+
+describe('a bounded map', () => {
+  it('drops the oldest entry for a new one, and counts an entry that is set again as new', () => {
+    const map = new BoundedMap<string, number>(2);
+    map.set('a', 1).set('b', 2).set('a', 3).set('c', 4);
+    expect([...map]).toEqual([
+      ['a', 3],
+      ['c', 4],
+    ]);
+  });
 });

@@ -1,5 +1,6 @@
 import type { ChannelName } from '@nine-bells/wire';
 import { type AddressRange, rangeOf, readRange } from '../lib/addresses.js';
+import { BoundedMap } from '../lib/boundedMap.js';
 import { type ActiveBan, type InForce, isActiveBan, type ModerationAction } from '../model/moderation.js';
 import type { Clock } from '../ports/clock.js';
 
@@ -16,7 +17,7 @@ export class ActiveBans {
   /** The kinds of ranges that there are: family and bits. */
   #kinds: readonly AddressRange[] = [];
   /** What was found for an address, until the bans change. */
-  readonly #found = new Map<string, readonly ActiveBan[]>();
+  readonly #found = new BoundedMap<string, readonly ActiveBan[]>(maxFound);
   readonly #cutoffs = new Map<string, number>();
 
   constructor(clock: Clock) {
@@ -56,7 +57,6 @@ export class ActiveBans {
     if (all === undefined) {
       const ranges = this.#kinds.map(({ family, bits }) => rangeOf(address, family, bits) ?? '');
       all = ranges.flatMap((range) => this.#byAddress.get(range) ?? []);
-      if (this.#found.size >= maxFound) this.#found.clear();
       this.#found.set(address, all);
     }
     return this.#latest(all, channel);

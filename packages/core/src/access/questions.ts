@@ -1,3 +1,4 @@
+import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker } from '../lib/breaker.js';
 import type { AccessFunction, Answer, AskRule, Identity, Question } from '../model/access.js';
 import type { Asker } from '../ports/asker.js';
@@ -30,7 +31,9 @@ export interface QuestionsHost {
  */
 export class Questions {
   readonly #host: QuestionsHost;
-  readonly #remembered = new Map<string, { readonly answered: Answered; readonly untilMs: number }>();
+  readonly #remembered = new BoundedMap<string, { readonly answered: Answered; readonly untilMs: number }>(
+    maxRemembered,
+  );
   readonly #underWay = new Map<string, Promise<Answered>>();
   readonly #breakers = new Map<string, Breaker>();
   /** A short name for all that is known of an identity: keys are made for every act, and must be made quickly. */
@@ -116,14 +119,7 @@ export class Questions {
   }
 
   #remember(key: string, answered: Answered, untilMs: number): void {
-    // The newest stand last, so that the first to be forgotten is the oldest.
-    this.#remembered.delete(key);
     this.#remembered.set(key, { answered, untilMs });
-    if (this.#remembered.size <= maxRemembered) return;
-    for (const oldest of this.#remembered.keys()) {
-      this.#remembered.delete(oldest);
-      break;
-    }
   }
 
   /** The same number for equal facts: questions about equal facts are equal. */

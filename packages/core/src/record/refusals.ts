@@ -1,4 +1,5 @@
 import type { Problem, ProblemCode } from '@nine-bells/wire';
+import { BoundedMap } from '../lib/boundedMap.js';
 import type { Counters } from '../model/counters.js';
 import type { RefusalKind, Refused, RefusedOnce } from '../model/refusal.js';
 import type { Clock } from '../ports/clock.js';
@@ -29,7 +30,7 @@ export class Refusals {
   readonly #clock: Clock;
   readonly #counters: Counters;
   readonly #tell: (refused: Refused, untold: number) => void;
-  readonly #kinds = new Map<string, Kind>();
+  readonly #kinds = new BoundedMap<string, Kind>(maxKinds);
 
   /** @param tell - told of the first of a kind and then now and then, with how many it was not told of since */
   constructor(clock: Clock, counters: Counters, tell: (refused: Refused, untold: number) => void = () => {}) {
@@ -45,12 +46,6 @@ export class Refusals {
     const name = `${code} ${act}`;
     let kind = this.#kinds.get(name);
     if (kind === undefined) {
-      // The one that was heard of first makes room.
-      if (this.#kinds.size >= maxKinds)
-        for (const oldest of this.#kinds.keys()) {
-          this.#kinds.delete(oldest);
-          break;
-        }
       kind = { count: 0, firstAtMs: now, lastAtMs: now, latest: [], toldAtMs: Number.NEGATIVE_INFINITY, untold: 0 };
       this.#kinds.set(name, kind);
     }

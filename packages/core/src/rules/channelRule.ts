@@ -1,4 +1,5 @@
 import { type ChannelName, refusal, usersOfDirect } from '@nine-bells/wire';
+import { BoundedMap } from '../lib/boundedMap.js';
 import type { AccessRule, Allow, ChannelAct } from '../model/access.js';
 import type { Keeping } from '../model/message.js';
 import {
@@ -94,8 +95,8 @@ const maxMatches = 10_000;
 export class ChannelRules {
   readonly #rules: readonly { readonly pattern: Pattern; readonly rule: ChannelRule }[];
   readonly #tree = branch();
-  /** Names that were matched before. Begun anew when they are too many. */
-  #matches = new Map<ChannelName, RuleMatch>();
+  /** Names that were matched before. */
+  readonly #matches = new BoundedMap<ChannelName, RuleMatch>(maxMatches);
 
   /** @throws {RangeError} for a malformed pattern or access rule, or two patterns that match the same names */
   constructor(rules: readonly ChannelRule[]) {
@@ -126,7 +127,6 @@ export class ChannelRules {
     if (known !== undefined) return known;
     const match = this.#find(name);
     if (match === undefined) return undefined;
-    if (this.#matches.size >= maxMatches) this.#matches = new Map();
     this.#matches.set(name, match);
     return match;
   }

@@ -1,4 +1,4 @@
-import { type Rate, TokenBucket, unitOf } from '@nine-bells/core';
+import { BoundedMap, type Rate, TokenBucket, unitOf } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import { parse, stringifySetCookie } from 'cookie';
 import type { Request, RequestHandler, Response } from 'express';
@@ -36,7 +36,7 @@ export class Guard {
   /** Requests that are held, by address. */
   readonly #held = new Map<string, number>();
   /** By address. */
-  readonly #strangers = new Map<string, TokenBucket>();
+  readonly #strangers = new BoundedMap<string, TokenBucket>(maxStrangers);
 
   /**
    * @param rate - requests of one key
@@ -120,12 +120,6 @@ export class Guard {
     const now = performance.now();
     const address = unitOf(request.ip ?? '');
     const bucket = this.#strangers.get(address) ?? new TokenBucket(strangerRate, now);
-    // The oldest makes room.
-    if (this.#strangers.size >= maxStrangers)
-      for (const first of this.#strangers.keys()) {
-        this.#strangers.delete(first);
-        break;
-      }
     this.#strangers.set(address, bucket);
     return bucket.take(strangerRate, now);
   }

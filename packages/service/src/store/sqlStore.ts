@@ -1,6 +1,7 @@
 import {
   type Appended,
   type AuditEntry,
+  BoundedMap,
   countsAsUnread,
   type Draft,
   firstToRead,
@@ -89,7 +90,7 @@ export class SqlStore implements Store {
   readonly #marks: MarkStore;
   readonly #moderation: ModerationStore;
   /** The heads of channels, if no other instance writes; of those written to last. */
-  readonly #heads = new Map<ChannelName, HeadRow>();
+  readonly #heads = new BoundedMap<ChannelName, HeadRow>(maxHeads);
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;
 
@@ -304,7 +305,6 @@ export class SqlStore implements Store {
   /** What others write too must be looked up each time. */
   #remember(heads: ReadonlyMap<ChannelName, HeadRow>): void {
     if (this.#database.isShared) return;
-    if (this.#heads.size + heads.size > maxHeads) this.#heads.clear();
     for (const [name, row] of heads) this.#heads.set(name, row);
   }
 
