@@ -1,31 +1,19 @@
-import { type ChannelName, type Json, refusal } from '@nine-bells/wire';
-import type { ControlEntry } from '../model/control.js';
-import type {
-  InstanceAnswers,
-  InstanceInfo,
-  InstanceQuestion,
-  InstanceStatus,
-  InstanceWord,
-} from '../model/instance.js';
+import type { ChannelName, Json } from '@nine-bells/wire';
+import type { InstanceInfo, InstanceQuestion, InstanceStatus, InstanceWord } from '../model/instance.js';
 import type { Growth } from '../model/mark.js';
-import {
-  type Appended,
-  type Draft,
-  type LogBounds,
-  LoggedMessage,
-  type LogSlice,
-  lineOf,
-  type MessageLine,
-  type Place,
-} from '../model/message.js';
+import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
 import type { UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { Clock } from '../ports/clock.js';
 import type { ControlLog, Others, OthersEars, Relay, Subscriber } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
+import { AppendQueue } from './appendQueue.js';
 import { carriedLine, carriedMessages, readCarried } from './carried.js';
-import { controlBounds, controlChannel, type Exchange, type Lease, type Placed, topics } from './exchange.js';
+import { ControlFeed } from './controlFeed.js';
+import { controlChannel, type Exchange, type Lease, topics } from './exchange.js';
+import { InstanceQuestions } from './instanceQuestions.js';
+import { cutOff, isRefusal } from './refusals.js';
 
 export interface SharedRelayOptions {
   /** This instance's name; two may have the same. */
@@ -43,37 +31,8 @@ export interface SharedRelayOptions {
   readonly callMs?: number;
 }
 
-/** Most messages of one call, and their size in characters. */
-const batchMessages = 500;
-const batchChars = 1_000_000;
-/** How long the control log may be unread before no new client is let in, in milliseconds. */
-const controlFreshMs = 5_000;
 /** Most instances that are remembered not to be there any more. */
 const maxGone = 1_000;
-/** When to try again what was refused because nothing is carried, in milliseconds. */
-const retryAfterMs = 1_000;
-
-interface Waiting {
-  readonly draft: Draft;
-  readonly line: MessageLine;
-  readonly resolve: (appended: Appended) => void;
-  readonly reject: (error: Error) => void;
-}
-
-/** What waits to be appended to a channel. One call is under way at a time, so that order is kept through its retries. */
-interface Appending {
-  readonly bounds: LogBounds;
-  waiting: Waiting[];
-  isUnderWay: boolean;
-  isScheduled: boolean;
-}
-
-interface Asked {
-  readonly open: Set<string>;
-  readonly answers: { instance: string; instanceId: string; answer: Json }[];
-  done(): void;
-}
-
 /** What is said on the topics `all` and of an instance. */
 type Envelope = { readonly from: string } & (
   | { readonly user: UserWord }
@@ -116,8 +75,9 @@ export class SharedRelay implements Relay {
   #cancelBeat: (() => void) | undefined;
   #beating = false;
   readonly #subscribers = new Map<ChannelName, Subscriber>();
-  readonly #appending = new Map<ChannelName, Appending>();
-  #scheduled: [ChannelName, Appending][] = [];
+  readonly #appends: AppendQueue;
+  readonly #questions: InstanceQuestions;
+  readonly #control: ControlFeed;
   #announced = new Map<ChannelName, LoggedMessage[]>();
   #hearUsers: (word: UserWord) => void = () => {};
   #hearGrowth: (growth: Growth) => void = () => {};
@@ -128,18 +88,7 @@ export class SharedRelay implements Relay {
   readonly #unheard = new Set<string>();
   /** Those that were heard though no lease of theirs was seen, and when, last; they may have gone without a word that came. */
   readonly #strangers = new Map<string, number>();
-  readonly #asked = new Map<number, Asked>();
-  #lastAsked = 0;
   #ears: OthersEars | undefined;
-  // The control log.
-  #receiveControl: (entry: ControlEntry) => void = () => {};
-  #controlLost: () => void = () => {};
-  #controlPlace: Place | undefined;
-  #controlReadAtMs = Number.NEGATIVE_INFINITY;
-  #readingControl: Promise<void> | undefined;
-  #unsaid: ControlEntry[] = [];
-  readonly #controlWaiters: (() => void)[] = [];
-
   constructor(exchange: Exchange, clock: Clock, options: SharedRelayOptions) {
     this.#exchange = exchange;
     this.#clock = clock;
@@ -153,18 +102,26 @@ export class SharedRelay implements Relay {
       since: (channel, after, limit) => reading(() => exchange.since(channel, after, limit, boundsOf(channel))),
       before: (channel, before, limit) => reading(() => exchange.before(channel, before, limit, boundsOf(channel))),
     };
+    this.#appends = new AppendQueue(clock, (channel, lines, bounds) =>
+      this.#within(exchange.append(channel, lines, bounds)),
+    );
+    this.#control = new ControlFeed({
+      clock,
+      exchange,
+      isLinked: () => this.#linked,
+      self: () => this.#self,
+      within: (call) => this.#within(call),
+      failed: (error) => this.#failed(error),
+    });
+    this.control = this.#control;
+    this.#questions = new InstanceQuestions({
+      clock,
+      others: () => this.#otherNames(),
+      isLinked: () => this.#linked,
+      hasGone: (instanceId) => this.#gone.has(instanceId),
+      say: (ask, question) => this.#say(topics.all, { ask, question }),
+    });
     const relay = this;
-    this.control = {
-      append: (entry) => this.#appendControl(entry),
-      follow: (receive, lost) => {
-        this.#receiveControl = receive;
-        this.#controlLost = lost;
-      },
-      ready: () => this.#controlReady(),
-      get isFresh() {
-        return clock.monotonic() - relay.#controlReadAtMs < controlFreshMs;
-      },
-    };
     this.others = {
       get self() {
         return relay.#self;
@@ -172,7 +129,7 @@ export class SharedRelay implements Relay {
       get heard() {
         return relay.#heardTexts;
       },
-      ask: <T>(question: InstanceQuestion, withinMs: number) => this.#ask<T>(question, withinMs),
+      ask: <T>(question: InstanceQuestion, withinMs: number) => this.#questions.ask<T>(question, withinMs),
       tell: (word) => this.#say(topics.all, { word }),
       list: () => this.#list(),
       claim: (name, ttlMs) => exchange.claim(name, ttlMs),
@@ -206,18 +163,7 @@ export class SharedRelay implements Relay {
   // ------------------------------------------------------------------------------------------- messages
 
   append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended> {
-    if (!this.#linked) return Promise.reject(cutOff());
-    return new Promise((resolve, reject) => {
-      let appending = this.#appending.get(channel);
-      if (appending === undefined) {
-        appending = { bounds, waiting: [], isUnderWay: false, isScheduled: false };
-        this.#appending.set(channel, appending);
-      }
-      appending.waiting.push({ draft, line: lineOf(draft), resolve, reject });
-      if (appending.isScheduled || appending.isUnderWay) return;
-      appending.isScheduled = true;
-      if (this.#scheduled.push([channel, appending]) === 1) this.#clock.endOfTurn(() => this.#appendScheduled());
-    });
+    return this.#linked ? this.#appends.append(channel, draft, bounds) : Promise.reject(cutOff());
   }
 
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {
@@ -239,32 +185,6 @@ export class SharedRelay implements Relay {
 
   cast(signal: Signal): void {
     if (this.#linked) this.#exchange.publish(topics.channel(signal.channel), JSON.stringify(signal));
-  }
-
-  #appendScheduled(): void {
-    const scheduled = this.#scheduled;
-    this.#scheduled = [];
-    for (const [channel, appending] of scheduled) {
-      appending.isScheduled = false;
-      void this.#appendNext(channel, appending);
-    }
-  }
-
-  async #appendNext(channel: ChannelName, appending: Appending): Promise<void> {
-    const group = cut(appending.waiting);
-    appending.waiting = appending.waiting.slice(group.length);
-    appending.isUnderWay = true;
-    try {
-      const lines = group.map(({ line }) => line);
-      const placed = await this.#within(this.#exchange.append(channel, lines, appending.bounds));
-      for (const [index, each] of group.entries()) each.resolve(appendedOf(channel, each, placed[index] as Placed));
-    } catch (error) {
-      const refused = isRefusal(error) ? error : cutOff(error);
-      for (const each of group) each.reject(refused as Error);
-    }
-    appending.isUnderWay = false;
-    if (appending.waiting.length > 0) void this.#appendNext(channel, appending);
-    else this.#appending.delete(channel);
   }
 
   #announceAll(): void {
@@ -327,7 +247,7 @@ export class SharedRelay implements Relay {
 
   #heardChannel(channel: ChannelName, text: string): void {
     if (channel === controlChannel) {
-      this.#heardControl(text);
+      this.#control.heard(text);
       return;
     }
     const subscriber = this.#subscribers.get(channel);
@@ -346,7 +266,8 @@ export class SharedRelay implements Relay {
     else if ('bye' in envelope) this.#forget(from);
     else if ('came' in envelope) void this.#beat();
     else if ('question' in envelope) void this.#answer(envelope.ask, envelope.question, from);
-    else this.#answered(envelope.re, { instance: envelope.instance, instanceId: from, answer: envelope.answer });
+    else
+      this.#questions.answered(envelope.re, { instance: envelope.instance, instanceId: from, answer: envelope.answer });
   }
 
   /** Whether it is heard what an instance says: not, once it is taken to have gone. */
@@ -363,33 +284,6 @@ export class SharedRelay implements Relay {
 
   // ------------------------------------------------------------------------------------------ questions
 
-  #ask<T>(question: InstanceQuestion, withinMs: number): Promise<InstanceAnswers<T>> {
-    const all = [...this.#known].filter(([each]) => each !== this.#self);
-    if (all.length === 0) return Promise.resolve({ answers: [], missing: [] });
-    const nameOf = (each: string): string => this.#known.get(each)?.status.instance ?? each;
-    if (!this.#linked) return Promise.resolve({ answers: [], missing: all.map(([each]) => nameOf(each)) });
-    const id = ++this.#lastAsked;
-    return new Promise((resolve) => {
-      const asked: Asked = {
-        open: new Set(all.map(([each]) => each)),
-        answers: [],
-        done: () => {
-          cancel();
-          this.#asked.delete(id);
-          resolve({
-            answers: asked.answers.filter(
-              (each) => !this.#gone.has(each.instanceId),
-            ) as unknown as InstanceAnswers<T>['answers'],
-            missing: [...asked.open].map(nameOf),
-          });
-        },
-      };
-      const cancel = this.#clock.setTimer(withinMs, () => asked.done());
-      this.#asked.set(id, asked);
-      this.#say(topics.all, { ask: id, question });
-    });
-  }
-
   async #answer(re: number, question: InstanceQuestion, from: string): Promise<void> {
     try {
       const answer = (await this.#ears?.answer(question)) ?? null;
@@ -399,95 +293,14 @@ export class SharedRelay implements Relay {
     }
   }
 
-  #answered(re: number, answer: Asked['answers'][number]): void {
-    const asked = this.#asked.get(re);
-    if (asked === undefined) return;
-    // One that has come meanwhile answers too.
-    asked.answers.push(answer);
-    asked.open.delete(answer.instanceId);
-    if (asked.open.size === 0) asked.done();
-  }
-
-  // -------------------------------------------------------------------------------------------- control
-
-  async #controlReady(): Promise<void> {
-    if (this.#controlPlace !== undefined) return;
-    await new Promise<void>((resolve) => void this.#controlWaiters.push(resolve));
-  }
-
-  /** The others are told as soon as there is a way; here it takes effect in any case. */
-  async #appendControl(entry: ControlEntry): Promise<void> {
-    const at = this.#controlPlace;
-    try {
-      const placed = await this.#writeControl(entry);
-      if (at === undefined || !this.#hasControl(placed)) await this.#readControl();
-      if (!this.#hasControl(placed)) this.#receiveControl(entry);
-    } catch {
-      this.#unsaid.push(entry);
-      this.#receiveControl(entry);
-    }
-  }
-
-  async #writeControl(entry: ControlEntry): Promise<Place> {
-    if (!this.#linked) throw cutOff();
-    const atMs = this.#clock.now();
-    const id = `${this.#self}-${atMs}`;
-    const tail = JSON.stringify({ id, data: entry }).slice(1);
-    const [placed] = await this.#within(this.#exchange.append(controlChannel, [{ id, atMs, tail }], controlBounds));
-    return (placed as Placed).place;
-  }
-
-  #hasControl(place: Place): boolean {
-    return this.#controlPlace?.volume === place.volume && this.#controlPlace.number >= place.number;
-  }
-
-  #heardControl(text: string): void {
-    for (const each of readCarried(controlChannel, text) ?? []) {
-      if (this.#controlPlace === undefined || this.#hasControl(each.place)) continue;
-      if (each.place.volume !== this.#controlPlace.volume || each.place.number !== this.#controlPlace.number + 1) {
-        void this.#readControl();
-        return;
-      }
-      this.#takeControl(each);
-    }
-  }
-
-  #takeControl(each: LoggedMessage): void {
-    this.#controlPlace = each.place;
-    this.#receiveControl(each.message.data as unknown as ControlEntry);
-  }
-
-  #readControl(): Promise<void> {
-    this.#readingControl ??= this.#readControlNow()
-      .catch((error: unknown) => this.#failed(error))
-      .finally(() => {
-        this.#readingControl = undefined;
-      });
-    return this.#readingControl;
-  }
-
-  async #readControlNow(): Promise<void> {
-    const exchange = this.#exchange;
-    if (this.#controlPlace === undefined) {
-      this.#controlPlace = await this.#within(exchange.head(controlChannel));
-      for (const tell of this.#controlWaiters.splice(0)) tell();
-    }
-    for (let more = true; more; ) {
-      const after: Place = this.#controlPlace;
-      const limit = { messages: 1_000, bytes: 10_000_000 };
-      const slice: LogSlice = await this.#within(exchange.since(controlChannel, after, limit, controlBounds));
-      // What was heard while this was read is not taken twice.
-      for (const each of slice.messages) if (!this.#hasControl(each.place)) this.#takeControl(each);
-      if (slice.gap !== undefined) {
-        if (slice.messages.length === 0) this.#controlPlace = slice.head;
-        this.#controlLost();
-      }
-      more = slice.more;
-    }
-    this.#controlReadAtMs = this.#clock.monotonic();
-  }
-
   // ----------------------------------------------------------------------------------- leases and life
+
+  /** The other instances, with their names. */
+  #otherNames(): ReadonlyMap<string, string> {
+    const names = new Map([...this.#known].map(([instanceId, { status }]) => [instanceId, status.instance]));
+    names.delete(this.#self);
+    return names;
+  }
 
   #list(): readonly InstanceInfo[] {
     const all: InstanceInfo[] = [];
@@ -551,7 +364,7 @@ export class SharedRelay implements Relay {
     const startMs = this.#clock.monotonic();
     try {
       await this.#renew();
-      await this.#readControl();
+      await this.#control.read();
     } catch (error) {
       this.#failed(error);
     }
@@ -605,10 +418,7 @@ export class SharedRelay implements Relay {
 
   #resume(): void {
     this.#mustResume = false;
-    for (const entry of this.#unsaid.splice(0))
-      this.#writeControl(entry).catch(() => {
-        this.#unsaid.push(entry);
-      });
+    this.#control.resume();
     this.#ears?.resumed();
   }
 
@@ -641,8 +451,7 @@ export class SharedRelay implements Relay {
         this.#gone.delete(oldest);
         break;
       }
-    for (const asked of [...this.#asked.values()])
-      if (asked.open.delete(instanceId) && asked.open.size === 0) asked.done();
+    this.#questions.gone(instanceId);
     this.#ears?.gone(instanceId);
   }
 
@@ -666,30 +475,4 @@ export class SharedRelay implements Relay {
       call.then(resolve, reject).finally(cancel);
     });
   }
-}
-
-/** As many of those that wait as one call takes. */
-function cut(waiting: readonly Waiting[]): readonly Waiting[] {
-  let chars = 0;
-  for (const [index, { line }] of waiting.entries()) {
-    chars += line.tail.length;
-    if (index === batchMessages || (chars > batchChars && index > 0)) return waiting.slice(0, index);
-  }
-  return waiting;
-}
-
-function appendedOf(channel: ChannelName, { draft }: Waiting, { place, repeated, id }: Placed): Appended {
-  return { logged: new LoggedMessage(channel, place, repeated ? { ...draft, id } : draft), repeated };
-}
-
-function cutOff(cause?: unknown): Error {
-  const refused = refusal('busy', 'the relay between the instances cannot be reached; try again, with the same key', {
-    retryAfterMs,
-  });
-  refused.cause = cause;
-  return refused;
-}
-
-function isRefusal(error: unknown): boolean {
-  return error instanceof Error && error.name === 'ProblemError';
 }
