@@ -298,6 +298,8 @@ describe.skipIf(!redisIsThere)('while Redis', () => {
     north.addEventListener('message', ({ detail }) => seen.push(detail.data));
     await north.ready;
     for (let n = 0; n < 5; n++) await one.backend.publish({ channel: 'pontoon/north', data: n });
+    // A start within two seconds of the first meeting cannot be told from one before it, and is taken for the worse.
+    await new Promise((resolve) => setTimeout(resolve, 2_100));
     await redis.kill();
     await redis.begin();
     await until(() => tried(() => one.backend.publish({ channel: 'pontoon/north', data: 5 })), 10_000);

@@ -16,7 +16,8 @@ export async function readFacts(ask: Ask): Promise<ServerFacts & { readonly evic
     run,
     replication: of('master_replid'),
     wasReplica: of('second_repl_offset') !== '-1',
-    startedAtMs: nowMs - Number(of('uptime_in_seconds')) * 1000,
+    // Redis counts whole seconds, between two clocks that are cut to seconds: the start may be up to two seconds off.
+    startedAtMs: nowMs - (Number(of('uptime_in_seconds')) + 1) * 1000,
     nowMs,
     isDurable: of('aof_enabled') === '1' && (await isDurable(ask)),
     hasReplicas: of('connected_slaves') !== '0',

@@ -6,6 +6,7 @@ export interface ServerFacts {
   readonly replication: string;
   /** It was a replica before it became a master, in this run. */
   readonly wasReplica: boolean;
+  /** When it was started, at the earliest: Redis tells it to within two seconds. */
   readonly startedAtMs: number;
   readonly nowMs: number;
   /** Every write is on disk before it is answered: `appendfsync always`. */
