@@ -1,4 +1,5 @@
 import type { ChannelInfo } from '@nine-bells/client/backend';
+import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
 import { clockTime, messageLine, note, print, printJson, table } from './output.js';
@@ -15,7 +16,7 @@ export function addChannels(program: Command): void {
       const all: ChannelInfo[] = [];
       for (let more = true; more; ) {
         const after = all.at(-1)?.channel;
-        const page = await backend.channels({ limit: 1000, ...(after === undefined ? {} : { after }) });
+        const page = await backend.channels({ limit: 1000, ...defined({ after }) });
         all.push(...page.channels);
         more = page.more;
       }
@@ -40,8 +41,7 @@ export function addRead(program: Command): void {
       const { after, before, limit } = options;
       const reading = await backendOf(options).read(channel, {
         limit,
-        ...(after === undefined ? {} : { after }),
-        ...(before === undefined ? {} : { before }),
+        ...defined({ after, before }),
       });
       if (reading.gap !== undefined) note(`messages after ${reading.gap.after} are gone (${reading.gap.why})`);
       for (const message of reading.messages)

@@ -1,4 +1,5 @@
 import type { ApiKeyInfo } from '@nine-bells/client/backend';
+import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { backendOf, type CallOptions, collect, duration, jsonOption, keyOption, urlOption } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
@@ -20,7 +21,7 @@ export function addKeys(program: Command): void {
     .addOption(jsonOption())
     .action(async (name: string, options: CallOptions & { right: string[]; for?: number }) => {
       const { right, for: forMs } = options;
-      const made = await backendOf(options).makeKey({ name, rights: right, ...(forMs === undefined ? {} : { forMs }) });
+      const made = await backendOf(options).makeKey({ name, rights: right, ...defined({ forMs }) });
       if (options.json) printJson(made);
       else {
         print(made.key);

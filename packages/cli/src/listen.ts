@@ -7,6 +7,7 @@ import {
   type LineState,
   type Removal,
 } from '@nine-bells/client';
+import { defined } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { failureOf } from './failure.js';
@@ -86,8 +87,7 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
 function enter(line: Line, channel: string, { last, after }: ListenOptions): Entry {
   try {
     return line.enter(channel, {
-      ...(last === undefined ? {} : { last }),
-      ...(after === undefined ? {} : { after }),
+      ...defined({ last, after }),
       quiet: true,
     });
   } catch (error) {

@@ -1,6 +1,6 @@
 import { text as readAll } from 'node:stream/consumers';
 import type { Author, Draft } from '@nine-bells/client/backend';
-import type { Json } from '@nine-bells/wire';
+import { defined, type Json } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
@@ -30,8 +30,7 @@ export function addPublish(program: Command): void {
       const draft: Draft = {
         channel,
         data: await dataOf(data, options.text),
-        ...(options.type === undefined ? {} : { type: options.type }),
-        ...(options.idempotencyKey === undefined ? {} : { key: options.idempotencyKey }),
+        ...defined({ type: options.type, key: options.idempotencyKey }),
         ...(options.by === undefined ? {} : { by: authorOf(options.by) }),
       };
       const published = await backendOf(options).publish(draft);

@@ -1,6 +1,7 @@
 import {
   type ChannelName,
   type Cursor,
+  defined,
   type Entered,
   type EnterRefused,
   type EnterWish,
@@ -171,9 +172,7 @@ export class Entries {
     }
     this.#stays.delete(channel);
     stay.removed({
-      ...(reason === undefined ? {} : { reason }),
-      ...(by === undefined ? {} : { by }),
-      ...(until === undefined ? {} : { until }),
+      ...defined({ reason, by, until }),
     });
   }
 

@@ -2,6 +2,7 @@ import {
   type Cursor,
   channelName,
   closeCodes,
+  defined,
   directSegment,
   type InboxReply,
   isFinalClose,
@@ -409,9 +410,9 @@ export class Line extends TypedTarget<LineEvents> {
     const hello = {
       do: 'hello',
       id,
-      ...(token === undefined ? {} : { token }),
+      ...defined({ token }),
       ...(this.#secret === undefined ? {} : { session: this.#session, secret: this.#secret }),
-      ...(this.#inbox?.cursor === undefined ? {} : { inbox: this.#inbox.cursor }),
+      ...defined({ inbox: this.#inbox?.cursor }),
     };
     const named = this.#entries.wishesWithin(this.#helloBytes - utf8Bytes(JSON.stringify(hello)) - frameRoom);
     asked = named.asked;
@@ -471,7 +472,7 @@ export class Line extends TypedTarget<LineEvents> {
       guest: welcome.guest === true,
       session: welcome.session,
       continued: welcome.continued,
-      ...(welcome.name === undefined ? {} : { userName: welcome.name }),
+      ...defined({ userName: welcome.name }),
     });
     this.#entries.welcomed(asked, welcome.entered);
   }
@@ -554,7 +555,7 @@ export class Line extends TypedTarget<LineEvents> {
     const page = globalThis as unknown as Partial<Window>;
     page.removeEventListener?.('online', this.#online);
     page.removeEventListener?.('offline', this.#offline);
-    this.#setState({ name: 'closed', reason, closedBy, ...(refused === undefined ? {} : { problem: refused }) });
+    this.#setState({ name: 'closed', reason, closedBy, ...defined({ problem: refused }) });
     const error = this.#closedError();
     this.#requests.close(error);
     this.outbox.close(error);
@@ -593,7 +594,7 @@ export class Line extends TypedTarget<LineEvents> {
     } else if (isPush(frame, 'members')) this.#entries.get(frame.channel)?.membersChanged(frame);
     else if (isPush(frame, 'hail')) {
       const { type, by, data } = frame;
-      this.#entries.get(frame.channel)?.hailed({ type, ...(by && { by }), ...(data === undefined ? {} : { data }) });
+      this.#entries.get(frame.channel)?.hailed({ type, ...(by && { by }), ...defined({ data }) });
     } else if (isPush(frame, 'removed')) this.#entries.removed(frame);
     else if (isPush(frame, 'problem')) {
       const { on: _, ends, ...told } = frame;

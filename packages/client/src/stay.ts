@@ -1,15 +1,16 @@
-import type {
-  ChannelName,
-  Cursor,
-  Entered,
-  EnterWish,
-  Gap,
-  Json,
-  MarksPush,
-  Member,
-  MembersPush,
-  Message,
-  Problem,
+import {
+  type ChannelName,
+  type Cursor,
+  defined,
+  type Entered,
+  type EnterWish,
+  type Gap,
+  type Json,
+  type MarksPush,
+  type Member,
+  type MembersPush,
+  type Message,
+  type Problem,
 } from '@nine-bells/wire';
 import { isAfter } from './cursors.js';
 import type { Entry, SharedStay } from './entry.js';
@@ -101,7 +102,7 @@ export class Stay implements SharedStay {
       channel: this.channel,
       ...(after === undefined ? (last === undefined ? {} : { last }) : { after }),
       ...(isQuiet ? { quiet: true } : {}),
-      ...(this.status === undefined ? {} : { status: this.status }),
+      ...defined({ status: this.status }),
     };
   }
 

@@ -2,6 +2,7 @@ import type { Engine } from '@nine-bells/core';
 import {
   type ChannelName,
   type Cursor,
+  defined,
   type Entered,
   type EnterRefused,
   formatCursor,
@@ -143,7 +144,7 @@ export class SimulatedClient implements FarEnd {
     if (!this.#welcomed || asked || this.#entered.has(channel)) return;
     const id = this.#nextId++;
     this.#wishes.set(id, { channel });
-    this.#send({ do: 'enter', id, channel, ...(last === undefined ? {} : { last }) });
+    this.#send({ do: 'enter', id, channel, ...defined({ last }) });
   }
 
   leave(channel: ChannelName): void {

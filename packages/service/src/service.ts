@@ -1,6 +1,7 @@
 import { createServer, type RequestListener, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { type ChannelRule, Engine, type Exchange, type Report, type Store } from '@nine-bells/core';
+import { defined } from '@nine-bells/wire';
 import type { RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
 import { configurationWarnings } from './check/check.js';
@@ -177,7 +178,7 @@ export class Service implements RunningService {
             loopDelayMs: delay.p99Ms(),
             clockMs: clock.offsetMs,
             warnings: warnings.all,
-            ...(address === undefined ? {} : { address }),
+            ...defined({ address }),
           }),
         },
         configuration.channels as ChannelRule[],

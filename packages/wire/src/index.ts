@@ -1,6 +1,7 @@
 export * from './channelName.js';
 export * from './closeCodes.js';
 export * from './cursor.js';
+export * from './defined.js';
 export * from './directChannel.js';
 export * from './frames.js';
 export * from './json.js';

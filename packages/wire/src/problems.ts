@@ -1,3 +1,4 @@
+import { defined } from './defined.js';
 /**
  * The one catalogue of problems: code, title and HTTP status of everything that Nine Bells refuses or fails at.
  *
@@ -61,9 +62,7 @@ export function problem(code: ProblemCode, detail?: string, extras: ProblemExtra
   return {
     code,
     title: problemCatalogue[code].title,
-    ...(detail === undefined ? {} : { detail }),
-    ...(extras.where === undefined ? {} : { where: extras.where }),
-    ...(extras.retryAfterMs === undefined ? {} : { retryAfterMs: extras.retryAfterMs }),
+    ...defined({ detail, where: extras.where, retryAfterMs: extras.retryAfterMs }),
   };
 }
 

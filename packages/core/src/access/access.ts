@@ -1,4 +1,4 @@
-import { type ChannelName, type Json, type Problem, problem } from '@nine-bells/wire';
+import { type ChannelName, defined, type Json, type Problem, problem } from '@nine-bells/wire';
 import {
   type AccessRule,
   type Act,
@@ -149,7 +149,7 @@ export class Access {
     const told = ({ problem: refused }: Ruling) => ({
       ...about,
       allowed: refused === undefined,
-      ...(refused === undefined ? {} : { problem: refused }),
+      ...defined({ problem: refused }),
     });
     if (visitor.who.observer) {
       const looked = told(lookOnly(about.act));
@@ -205,7 +205,7 @@ function concluded(matter: Matter, verdict: Verdict, answers: readonly Answered[
     const untilMs = minOf(answers, 'untilMs');
     const member = saidWith(answers, 'yes', 'member');
     if (untilMs === undefined && member === undefined) return allowed;
-    return { ...(untilMs === undefined ? {} : { untilMs }), ...(member === undefined ? {} : { member }) };
+    return { ...defined({ untilMs, member }) };
   }
   if (verdict === 'failed') {
     const retryAfterMs = minOf(answers, 'retryAfterMs');

@@ -1,4 +1,4 @@
-import { type Author, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
+import { type Author, defined, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
 import type { ActiveBan, Actor, Ban, Removal } from '../model/moderation.js';
 
 /** What a client is told that is kept out: by whom, until when and why. */
@@ -9,7 +9,7 @@ export function bannedProblem({ by, channel, reason, untilMs }: ActiveBan): Prob
   if (by.kind === 'user') parts.push(` by ${by.name ?? by.id}`);
   if (until !== undefined) parts.push(` until ${until}`);
   if (reason !== undefined) parts.push(`: ${reason}`);
-  return { ...problem('banned', parts.join('')), ...(until === undefined ? {} : { until }) };
+  return { ...problem('banned', parts.join('')), ...defined({ until }) };
 }
 
 /** Why a connection ends: what was done, by whom and why. */
@@ -26,8 +26,7 @@ export function removedBy({ reason, untilMs, by }: Pick<Ban | Removal, 'reason' 
 } {
   const named = namedActor(by);
   return {
-    ...(reason === undefined ? {} : { reason }),
-    ...(named === undefined ? {} : { by: named }),
+    ...defined({ reason, by: named }),
     ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
   };
 }
@@ -37,7 +36,7 @@ export function namedActor({ kind, id, name }: Actor): Author | undefined {
   if (kind !== 'user') return undefined;
   return {
     user: id,
-    ...(name === undefined ? {} : { name }),
+    ...defined({ name }),
     ...(id.startsWith(GUEST_PREFIX) ? { guest: true as const } : {}),
   };
 }

@@ -1,3 +1,4 @@
+import { defined } from '@nine-bells/wire';
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker } from '../lib/breaker.js';
 import type { AccessFunction, Answer, AskRule, Identity, Question } from '../model/access.js';
@@ -112,8 +113,7 @@ export class Questions {
     return {
       verdict,
       found: `answered ${verdict}${reason === undefined ? '' : ` (${reason})`}${remembered}`,
-      ...(reason === undefined ? {} : { reason }),
-      ...(member === undefined ? {} : { member }),
+      ...defined({ reason, member }),
       ...(forMs === undefined ? {} : { untilMs: this.#host.clock.now() + Math.max(forMs, againMs) }),
     };
   }

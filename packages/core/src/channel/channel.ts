@@ -1,4 +1,4 @@
-import { type ChannelName, formatCursor, type Gap, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, formatCursor, type Gap, refusal } from '@nine-bells/wire';
 import type { Fanout } from '../delivery/fanout.js';
 import type { Counters } from '../model/counters.js';
 import { Frame } from '../model/frame.js';
@@ -216,7 +216,7 @@ export class Channel implements Subscriber, SequencerOutput {
       return slice.messages.at(-1)?.place ?? (slice.gap === undefined ? from : slice.head);
     };
     const live = (cursor: Place, more: boolean): CaughtUp =>
-      this.#becomeLive(recipient, { cursor, messages: given, more, source, ...(gap === undefined ? {} : { gap }) });
+      this.#becomeLive(recipient, { cursor, messages: given, more, source, ...defined({ gap }) });
 
     let place = this.head as Place;
     if (wish !== 'from-now' && 'after' in wish) place = wish.after;

@@ -1,4 +1,4 @@
-import { type ChannelName, formatCursor } from '@nine-bells/wire';
+import { type ChannelName, defined, formatCursor } from '@nine-bells/wire';
 import type { Fanout } from '../delivery/fanout.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Counters } from '../model/counters.js';
@@ -138,10 +138,10 @@ export class Channels implements Iterable<Channel> {
     return {
       channel,
       ...(rule === undefined ? {} : { pattern: rule.pattern, logbook: rule.logbook.type }),
-      ...(rule?.about === undefined ? {} : { about: rule.about }),
+      ...defined({ about: rule?.about }),
       entered: present?.recipients ?? 0,
       ...(head === undefined ? {} : { cursor: formatCursor(head) }),
-      ...(lastAtMs === undefined ? {} : { lastAtMs }),
+      ...defined({ lastAtMs }),
     };
   }
 

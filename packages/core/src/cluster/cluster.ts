@@ -1,4 +1,4 @@
-import type { ChannelName, Json, Member } from '@nine-bells/wire';
+import { type ChannelName, defined, type Json, type Member } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type {
   ChannelInfo,
@@ -100,7 +100,7 @@ export class Cluster {
 
   /** The sessions that are connected, each at its instance. */
   async sessions(limit: number, user?: string): Promise<Gathered<{ sessions: readonly SessionInfo[] }>> {
-    const question = { type: 'sessions', limit, ...(user === undefined ? {} : { user }) } as const;
+    const question = { type: 'sessions', limit, ...defined({ user }) } as const;
     const { all, missing } = await this.#ask<readonly SessionInfo[]>(question, this.#own.sessions(user, limit));
     const sessions = all.flat().sort((a, b) => a.sinceMs - b.sinceMs);
     return { sessions: sessions.slice(-limit), missing };
@@ -180,7 +180,7 @@ export class Cluster {
     users: readonly string[],
     channel?: ChannelName,
   ): Promise<Gathered<{ users: ReadonlyMap<string, UserActivity> }>> {
-    const question = { type: 'activity', users, ...(channel === undefined ? {} : { channel }) } as const;
+    const question = { type: 'activity', users, ...defined({ channel }) } as const;
     const own = this.#own.activityOf(users, channel);
     const { all, missing } = await this.#ask<Readonly<Record<string, UserActivity>>>(question, own);
     const merged = new Map<string, UserActivity>();
@@ -211,7 +211,7 @@ export class Cluster {
       id,
       channel,
       cursor,
-      ...(accepted === undefined ? {} : { accepted }),
+      ...defined({ accepted }),
       instances,
       missing: found.missing,
       sentence: sentenceOf(accepted, instances),

@@ -1,4 +1,4 @@
-import { type ChannelName, formatCursor, type Place, problem } from '@nine-bells/wire';
+import { type ChannelName, defined, formatCursor, type Place, problem } from '@nine-bells/wire';
 import type { Access } from '../access/access.js';
 import type { Channels } from '../channel/channels.js';
 import type { LocalAnswers } from '../model/info.js';
@@ -90,10 +90,10 @@ async function stayOf(
   const refused = isIn ? undefined : (await mayEnter()).problem;
   return {
     session,
-    ...(who.name === undefined ? {} : { name: who.name }),
+    ...defined({ name: who.name }),
     isIn,
     ...(got === undefined ? {} : { got: formatCursor(got) }),
-    ...(refused === undefined ? {} : { refused }),
+    ...defined({ refused }),
   };
 }
 

@@ -1,4 +1,4 @@
-import { type ChannelName, type Problem, ProblemError, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, type Problem, ProblemError, refusal } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import { Frame } from '../model/frame.js';
 import type { Place } from '../model/message.js';
@@ -96,8 +96,7 @@ export class Inboxes {
       user,
       title: wish.title,
       atMs,
-      ...(wish.data === undefined ? {} : { data: wish.data }),
-      ...(wish.key === undefined ? {} : { key: wish.key }),
+      ...defined({ data: wish.data, key: wish.key }),
       ...(wish.forMs === undefined ? {} : { untilMs: atMs + wish.forMs }),
     });
     const passedOver = all.length - meant.length;

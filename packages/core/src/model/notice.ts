@@ -1,4 +1,4 @@
-import { type ChannelName, formatCursor, type Json, type Notice, type Place } from '@nine-bells/wire';
+import { type ChannelName, defined, formatCursor, type Json, type Notice, type Place } from '@nine-bells/wire';
 import type { MarkState } from './mark.js';
 
 /** A notification on its way into one user's inbox. */
@@ -83,9 +83,9 @@ export function noticeOf({ id, title, data, key, atMs, untilMs }: NoticeDraft, p
     cursor: formatCursor(place),
     id,
     title,
-    ...(data === undefined ? {} : { data }),
+    ...defined({ data }),
     at: new Date(atMs).toISOString(),
-    ...(key === undefined ? {} : { key }),
+    ...defined({ key }),
     ...(untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
   };
 }

@@ -1,4 +1,4 @@
-import { type ChannelName, type Problem, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, type Problem, refusal } from '@nine-bells/wire';
 import type { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem, endedProblem, removedBy } from '../access/moderationProblems.js';
 import { isWithin, readRange } from '../lib/addresses.js';
@@ -120,9 +120,7 @@ export class Moderation {
     return this.#take({
       type: 'unban',
       ban: id,
-      ...(user === undefined ? {} : { user }),
-      ...(address === undefined ? {} : { address }),
-      ...(channel === undefined ? {} : { channel }),
+      ...defined({ user, address, channel }),
       ...this.#taken(by, reason),
     });
   }
@@ -282,7 +280,7 @@ export class Moderation {
 
   #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {
     const { clock, ids } = this.#host;
-    return { id: ids.moderation(), by, atMs: clock.now(), ...(reason === undefined ? {} : { reason }) };
+    return { id: ids.moderation(), by, atMs: clock.now(), ...defined({ reason }) };
   }
 
   #until(forMs: number | undefined): { untilMs?: number } {

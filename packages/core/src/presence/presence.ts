@@ -1,4 +1,4 @@
-import type { Author, ChannelName, Json, Member, MembersPush } from '@nine-bells/wire';
+import { type Author, type ChannelName, defined, type Json, type Member, type MembersPush } from '@nine-bells/wire';
 import { LatestFrame } from '../delivery/latestFrame.js';
 import type { Frame } from '../model/frame.js';
 import type { TableChange, TableEntry } from '../model/memberTable.js';
@@ -271,8 +271,7 @@ export class Presence {
       generation,
       author,
       sinceMs,
-      ...(status === undefined ? {} : { status }),
-      ...(data === undefined ? {} : { data }),
+      ...defined({ status, data }),
     };
   }
 
@@ -418,8 +417,7 @@ function madeOf({ author, sinceMs, stays, data }: Present): Member {
     ...author,
     since: new Date(sinceMs).toISOString(),
     sessions: new Set([...stays.values()].map(({ session }) => session)).size,
-    ...(status === undefined ? {} : { status }),
-    ...(data === undefined ? {} : { data }),
+    ...defined({ status, data }),
   };
 }
 

@@ -1,4 +1,4 @@
-import type { ChannelName, Json } from '@nine-bells/wire';
+import { type ChannelName, defined, type Json } from '@nine-bells/wire';
 import {
   type Appended,
   type Draft,
@@ -96,7 +96,7 @@ export class RecentLog {
     const wanted = this.#messages.slice(start, start + limit.messages);
     const messages = withinBytes(wanted, limit.bytes);
     const last = messages.at(-1)?.place.number ?? this.#head;
-    return { messages, more: last < this.#head, head: this.head, ...(gap === undefined ? {} : { gap }) };
+    return { messages, more: last < this.#head, head: this.head, ...defined({ gap }) };
   }
 
   before(before: Place | undefined, limit: ReadLimit): LogSlice {
@@ -211,8 +211,6 @@ function saved({ message, atMs, except, place }: LoggedMessage): SavedMessage {
     type,
     atMs,
     data,
-    ...(key === undefined ? {} : { key }),
-    ...(by === undefined ? {} : { by }),
-    ...(except === undefined ? {} : { except }),
+    ...defined({ key, by, except }),
   };
 }

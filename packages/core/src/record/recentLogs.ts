@@ -1,4 +1,4 @@
-import type { ChannelName } from '@nine-bells/wire';
+import { type ChannelName, defined } from '@nine-bells/wire';
 import type { Appended, Draft, LogBounds, LogSlice, MessageLine, Place, ReadLimit } from '../model/message.js';
 import { keyMemory } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
@@ -98,7 +98,7 @@ export class RecentLogs {
   *saved(): Iterable<SavedPiece> {
     for (const [channel, { log, bounds }] of this.#logs) {
       if (log.head.number === 0) continue;
-      yield { channel, ...log.opening, ...(bounds === undefined ? {} : { bounds }) };
+      yield { channel, ...log.opening, ...defined({ bounds }) };
       yield* log.entries();
     }
   }

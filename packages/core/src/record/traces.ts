@@ -1,5 +1,4 @@
-import type { Author, ChannelName } from '@nine-bells/wire';
-import { formatCursor } from '@nine-bells/wire';
+import { type Author, type ChannelName, defined, formatCursor } from '@nine-bells/wire';
 import { Ring } from '../lib/ring.js';
 import type { Draft, LoggedMessage, Place } from '../model/message.js';
 import type { Accepted, StayEvent, TraceHere } from '../model/trace.js';
@@ -83,7 +82,7 @@ export class Traces {
     if (held === undefined) return accepted === undefined ? {} : { accepted };
     const { channel, place, except } = held.logged;
     return {
-      ...(accepted === undefined ? {} : { accepted }),
+      ...defined({ accepted }),
       handed: {
         channel,
         cursor: formatCursor(place),
@@ -91,7 +90,7 @@ export class Traces {
         connections: held.connections,
         confirmed: confirmed(channel, place),
       },
-      ...(except === undefined ? {} : { except }),
+      ...defined({ except }),
     };
   }
 
@@ -110,8 +109,7 @@ function acceptedOf(id: string, { channel, place, by, key, atMs, placedAfterMs, 
     id,
     channel,
     cursor: formatCursor(place),
-    ...(by === undefined ? {} : { by }),
-    ...(key === undefined ? {} : { key }),
+    ...defined({ by, key }),
     atMs,
     placedAfterMs,
     repeats,

@@ -1,4 +1,12 @@
-import type { ChannelName, Ending, Json, Place, Problem, RemovedPush } from '@nine-bells/wire';
+import {
+  type ChannelName,
+  defined,
+  type Ending,
+  type Json,
+  type Place,
+  type Problem,
+  type RemovedPush,
+} from '@nine-bells/wire';
 import type { Identity } from '../model/access.js';
 import type { Frame } from '../model/frame.js';
 import type { SessionInfo } from '../model/info.js';
@@ -137,11 +145,11 @@ export class Connected implements Iterable<OpenConnection> {
         session: client.session,
         instance,
         user: who.user,
-        ...(who.name === undefined ? {} : { name: who.name }),
+        ...defined({ name: who.name }),
         guest: who.guest,
         observer: who.observer === true,
         transport: link.transport,
-        ...(link.remote === undefined ? {} : { remote: link.remote }),
+        ...defined({ remote: link.remote }),
         sinceMs: connection.sinceMs,
         channels: client.channels,
         waitingBytes: connection.waitingBytes,

@@ -1,5 +1,6 @@
 import {
   type ChannelName,
+  defined,
   type Ending,
   type EnterWish,
   type HelloRequest,
@@ -365,7 +366,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     try {
       const limit = after === undefined ? 0 : noticesAtOnce;
       const slice = await inboxes.read(user, after === undefined ? undefined : placeOf(after), limit);
-      inboxes.cameIn(user, { roles, ...(name === undefined ? {} : { name }) });
+      inboxes.cameIn(user, { roles, ...defined({ name }) });
       return inboxReply(slice, after === undefined);
     } catch (error) {
       // The line is worth more than the inbox; the client may ask for it again.

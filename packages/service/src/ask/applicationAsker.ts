@@ -1,5 +1,5 @@
 import type { Answer, Asker, Question } from '@nine-bells/core';
-import { isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
+import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
 import { Webhook } from 'standardwebhooks';
 import { readBody } from '../http/body.js';
@@ -71,11 +71,10 @@ export class ApplicationAsker implements Asker {
 function dataOf({ act, channel, whom, parameters, who }: Question): object {
   return {
     act,
-    ...(channel === undefined ? {} : { channel }),
-    ...(whom === undefined ? {} : { whom }),
+    ...defined({ channel, whom }),
     parameters: { ...parameters },
     user: who.user,
-    ...(who.name === undefined ? {} : { name: who.name }),
+    ...defined({ name: who.name }),
     guest: who.guest,
     roles: who.roles,
     claims: who.claims,
@@ -111,7 +110,7 @@ function answerOf(text: string, url: string): Answer {
   return {
     allow,
     ...(reason == null ? {} : { reason }),
-    ...(member === undefined ? {} : { member }),
+    ...defined({ member }),
     ...(rememberMs == null ? {} : { rememberMs }),
   };
 }

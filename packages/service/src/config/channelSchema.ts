@@ -12,9 +12,9 @@ import {
   parametersOf,
   parsePattern,
 } from '@nine-bells/core';
+import { defined } from '@nine-bells/wire';
 import { distance } from 'fastest-levenshtein';
 import { isMap, isScalar, type Node } from 'yaml';
-import { defined } from './defined.js';
 import {
   checkedText,
   duration,
@@ -140,10 +140,10 @@ export const channel: Reader<ChannelRule> = (node, at) => {
       ...(defined(found.allow ?? {}) as ChannelRule['allow']),
     },
     ...(found.direct ? { direct: true } : {}),
-    ...(found.about === undefined ? {} : { about: found.about }),
+    ...defined({ about: found.about }),
     ...(found.presence ? { presence: found.presence } : {}),
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
-    ...(found.data === undefined ? {} : { dataBytes: found.data }),
+    ...defined({ dataBytes: found.data }),
   };
 };
 

@@ -1,7 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import { type Allow, defaultRecentChars } from '@nine-bells/core';
-import { defined } from './defined.js';
+import { defined } from '@nine-bells/wire';
 import { publicKeyFrom, secretFrom } from './keyFiles.js';
 import { askSecretFault, databaseOf, document, relayOf, secretFault, waitingOf } from './schema.js';
 import { type Configuration, ConfigurationError, defaultClaimNames, type Overrides } from './types.js';

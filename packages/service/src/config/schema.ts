@@ -6,11 +6,11 @@ import {
   type EngineOptions,
   userActs,
 } from '@nine-bells/core';
+import { defined } from '@nine-bells/wire';
 import proxyAddr from 'proxy-addr';
 import { Webhook } from 'standardwebhooks';
 import { isMap, isScalar, type Node } from 'yaml';
 import { accessRule, channels, httpUrl } from './channelSchema.js';
-import { defined } from './defined.js';
 import { isSentinelUrl } from './sentinels.js';
 import {
   type ClaimName,

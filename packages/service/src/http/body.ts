@@ -1,4 +1,4 @@
-import { type ProblemCode, ProblemError, problem } from '@nine-bells/wire';
+import { defined, type ProblemCode, ProblemError, problem } from '@nine-bells/wire';
 import { type ValidationError, validateSync } from 'class-validator';
 import { BodyError, type BodyFault } from './problems.js';
 
@@ -87,7 +87,7 @@ export function atElement(error: unknown, index: number): unknown {
   return new ProblemError(
     problem(code, detail, {
       where: `/${index}${where ?? ''}`,
-      ...(retryAfterMs === undefined ? {} : { retryAfterMs }),
+      ...defined({ retryAfterMs }),
     }),
   );
 }

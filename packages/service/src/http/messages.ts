@@ -1,5 +1,5 @@
 import type { ApplicationDraft, Engine } from '@nine-bells/core';
-import { type ChannelName, type Gap, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, type Gap, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
 import { atElement, readBody } from './body.js';
 import { PublishDto } from './publishDto.js';
 import { channelOf, limitOf, placeOf } from './query.js';
@@ -51,7 +51,7 @@ export function messages(engine: Engine): readonly Route[] {
     const before = placeOf(request, 'before');
     if (after !== undefined && before !== undefined) throw refusal('bad-value', '`after` or `before`, not both');
     const limit = { messages: limitOf(request), bytes: engine.options.backlogBytes };
-    const range = { ...(after === undefined ? {} : { after }), ...(before === undefined ? {} : { before }) };
+    const range = { ...defined({ after, before }) };
     const slice = await engine.messages.read(channel, range, limit);
     const cursor = `${slice.head.volume}:${slice.head.number}`;
     const asked = request.query.after ?? request.query.before;

@@ -1,5 +1,5 @@
 import type { ActiveBan, Actor, AuditEntry, Effect, Engine, ModerationAction } from '@nine-bells/core';
-import { type ChannelName, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { readBody } from './body.js';
 import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
@@ -178,9 +178,9 @@ function shown({
 function actorShown({ kind, id, name, through }: Actor): object {
   return {
     [kind]: id,
-    ...(name === undefined ? {} : { name }),
+    ...defined({ name }),
     ...(kind === 'user' && id.startsWith(GUEST_PREFIX) ? { guest: true } : {}),
-    ...(through === undefined ? {} : { key: through }),
+    ...defined({ key: through }),
   };
 }
 

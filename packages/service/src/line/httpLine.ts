@@ -3,6 +3,7 @@ import { canonicalAddress, type Engine, type Rate, TokenBucket, unitOf } from '@
 import {
   channelNameFault,
   closeCodes,
+  defined,
   isProblemCode,
   LINE_PATH,
   type Problem,
@@ -200,7 +201,7 @@ export class HttpLine {
     }));
     const token = bearerOf(request);
     const link = new ListenLink(this.#engine, addressOf(request), request.headers.origin, response, cursors);
-    const refused = await link.begin({ ...(token === undefined ? {} : { token }), enter });
+    const refused = await link.begin({ ...defined({ token }), enter });
     if (refused !== undefined) sendProblem(response, problemOf(refused));
   };
 

@@ -22,7 +22,7 @@ import {
   topics,
   withinBytes,
 } from '@nine-bells/core';
-import { type ChannelName, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, refusal } from '@nine-bells/wire';
 import { randomText } from '../system/ids.js';
 import { type Script, type ScriptName, scriptsFor } from './redisScripts.js';
 import { onePlace, openRedis, type RedisServer } from './redisServer.js';
@@ -187,7 +187,7 @@ export class RedisExchange implements Exchange {
         : (await this.#read(channel, bounds, from, '+', limit, 'front')).messages;
     const given = withinBytes(from > head.number ? [] : found, limit.bytes);
     const last = given.at(-1)?.place.number ?? head.number;
-    return { messages: given, more: last < head.number, head, ...(gap === undefined ? {} : { gap }) };
+    return { messages: given, more: last < head.number, head, ...defined({ gap }) };
   }
 
   async before(

@@ -2,7 +2,7 @@ import { createHash, randomBytes } from 'node:crypto';
 import { readdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Actor } from '@nine-bells/core';
-import { refusal } from '@nine-bells/wire';
+import { defined, refusal } from '@nine-bells/wire';
 import { makeDataFolder } from '../system/dataFolder.js';
 import { randomText } from '../system/ids.js';
 import { equalInConstantTime } from '../system/serviceSecret.js';
@@ -187,7 +187,7 @@ export class ApiKeys {
   /** All keys, the latest first; those that are over too. */
   get all(): readonly ApiKey[] {
     return [...this.#held.values()]
-      .map(({ key, lastUsedAtMs }) => ({ ...key, ...(lastUsedAtMs === undefined ? {} : { lastUsedAtMs }) }))
+      .map(({ key, lastUsedAtMs }) => ({ ...key, ...defined({ lastUsedAtMs }) }))
       .sort((a, b) => b.createdAtMs - a.createdAtMs);
   }
 

@@ -1,5 +1,6 @@
 import { existsSync } from 'node:fs';
 import { join } from 'node:path';
+import { defined } from '@nine-bells/wire';
 import { QueryTypes, Sequelize, type Transaction } from 'sequelize';
 import type { Database as SqliteConnection } from 'sqlite3';
 import { makeDataFolder, makePrivateFile } from '../system/dataFolder.js';
@@ -267,7 +268,7 @@ function readsOn(on: Sequelize, transaction?: Transaction): Reads {
       on.query<Row>(sql, {
         replacements: { ...values },
         type: QueryTypes.SELECT,
-        ...(transaction === undefined ? {} : { transaction }),
+        ...defined({ transaction }),
       }),
   };
 }

@@ -25,7 +25,7 @@ import {
   type UserMark,
   withinBytes,
 } from '@nine-bells/core';
-import type { ChannelName } from '@nine-bells/wire';
+import { type ChannelName, defined } from '@nine-bells/wire';
 import { Op, type WhereOptions } from 'sequelize';
 import type { Database, Reads } from './database.js';
 import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
@@ -139,7 +139,7 @@ export class SqlStore implements Store {
     const gap = gapAfter(after, 1, head) ?? (isHoleFirst ? 'lost' : undefined);
     const messages = withinBytes(found, limit.bytes);
     const last = messages.at(-1)?.place.number ?? head.number;
-    return { messages, more: last < head.number, head, ...(gap === undefined ? {} : { gap }) };
+    return { messages, more: last < head.number, head, ...defined({ gap }) };
   }
 
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
@@ -151,7 +151,7 @@ export class SqlStore implements Store {
     const gap = lost ? 'new-volume' : isHoleFirst ? 'lost' : undefined;
     const messages = lastWithinBytes([...found].reverse(), limit.bytes);
     const more = messages.length === 0 ? limit.messages === 0 && end > 0 : (messages[0]?.place.number ?? 1) > 1;
-    return { messages, more, head, ...(gap === undefined ? {} : { gap }) };
+    return { messages, more, head, ...defined({ gap }) };
   }
 
   async channels(after: string, limit: number): Promise<readonly KeptChannel[]> {

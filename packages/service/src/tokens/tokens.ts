@@ -1,5 +1,5 @@
 import { type Grant, type Identity, readGrants, type TokenReader } from '@nine-bells/core';
-import { GUEST_PREFIX, type Json, protocolLimits, refusal, unfitCharacter } from '@nine-bells/wire';
+import { defined, GUEST_PREFIX, type Json, protocolLimits, refusal, unfitCharacter } from '@nine-bells/wire';
 import {
   type CryptoKey,
   createRemoteJWKSet,
@@ -129,7 +129,7 @@ export class Tokens implements TokenReader {
     const access = claimOf(payload, claims.access);
     return {
       user: user as string,
-      ...(name === undefined ? {} : { name }),
+      ...defined({ name }),
       guest: false,
       roles: rolesOf(claimOf(payload, claims.roles)),
       claims: payload as Record<string, Json>,
@@ -147,8 +147,7 @@ export class Tokens implements TokenReader {
       algorithms: [alg],
       clockTolerance: toleranceMs / 1000,
       currentDate: new Date(this.#now()),
-      ...(issuer === undefined ? {} : { issuer }),
-      ...(audience === undefined ? {} : { audience }),
+      ...defined({ issuer, audience }),
     };
     if (alg === 'HS256' && this.#secret !== undefined)
       return (await jwtVerify(token, await this.#secret, checks)).payload;

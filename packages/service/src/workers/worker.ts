@@ -1,4 +1,4 @@
-import { refusal } from '@nine-bells/wire';
+import { defined, refusal } from '@nine-bells/wire';
 import { makeLog } from '../log.js';
 import { Service } from '../service.js';
 import { Calls } from './calls.js';
@@ -68,6 +68,6 @@ function say(told: FromWorker): void {
 
 main().catch((error: NodeJS.ErrnoException) => {
   makeLog({ level: 'error', readable: false }).error({ err: error }, 'a worker could not start');
-  say({ failed: { message: error.message, ...(error.code === undefined ? {} : { code: error.code }) } });
+  say({ failed: { message: error.message, ...defined({ code: error.code }) } });
   setTimeout(() => process.exit(1), 100);
 });

@@ -1,4 +1,4 @@
-import type { HailRequest } from '@nine-bells/wire';
+import { defined, type HailRequest } from '@nine-bells/wire';
 import { authorOf } from '../../model/author.js';
 import type { ChannelVerb } from '../verb.js';
 
@@ -12,8 +12,7 @@ export const hail: ChannelVerb<HailRequest> = {
       type,
       by: authorOf(session.who),
       from: session.session,
-      ...(data === undefined ? {} : { data }),
-      ...(to === undefined ? {} : { to }),
+      ...defined({ data, to }),
     });
     session.line.reply(id, {});
   },
