@@ -16,44 +16,34 @@ import { isPassing } from './outbox.js';
 import type { RequestMembers, Requests } from './requests.js';
 import { utf8Bytes } from './sizes.js';
 import { Stay } from './stay.js';
+import type { Asked, Wishes } from './wishes.js';
 
 /** Channels that one hello may name. */
 const helloWishes = 1_000;
 /** Room for each cursor in a pulse beside its text, in bytes. */
 const cursorRoom = 32;
 
-/** Entries of a channel that one request is for. */
-export interface Asked {
-  readonly stay: Stay;
-  readonly entries: readonly Entry[];
-}
-
-/** What the entries need of their line. */
-export interface EntriesLine {
+/** What the entries need of their connection. */
+export interface EntriesConnection {
   readonly requests: Requests;
-  /** Identifies the present connection: what belongs to an earlier one is over. */
-  connection(): unknown;
-  /** Whether hello was sent on this connection. */
-  helloSent(): boolean;
+  /** Identifies the present socket: what belongs to an earlier one is over. */
+  readonly socket: unknown;
+  /** Whether hello was sent on this socket. */
+  readonly helloSent: boolean;
   transmit(request: RequestMembers): void;
 }
 
 /** The channels that a line has entered, and its entries there. */
 export class Entries {
-  readonly #line: EntriesLine;
+  readonly #connection: EntriesConnection;
   readonly #stays = new Map<ChannelName, Stay>();
   /** Entries that were refused, to be tried again with another token. */
   readonly #refused = new Set<Entry>();
   /** How far channels have come, as it was told last on this connection. */
   readonly #told = new Map<ChannelName, Cursor>();
 
-  constructor(line: EntriesLine) {
-    this.#line = line;
-  }
-
-  /** How many channels there are. */
-  get size(): number {
-    return this.#stays.size;
+  constructor(connection: EntriesConnection) {
+    this.#connection = connection;
   }
 
   get(channel: ChannelName): Stay | undefined {
@@ -70,7 +60,7 @@ export class Entries {
     this.#stays.set(entry.channel, stay);
     stay.add(entry);
     // Until the service has answered hello, the entry is named in it or follows it.
-    if (!this.#line.helloSent()) return;
+    if (!this.#connection.helloSent) return;
     const isFromNow = options.last === undefined && options.after === undefined;
     if (!isFromNow || options.status !== undefined || stay.head === undefined) this.#enter(stay, [entry]);
     // In another turn, so that its listeners are there.
@@ -93,13 +83,13 @@ export class Entries {
     const stay = this.#stays.get(entry.channel);
     if (stay === undefined || stay !== entry.stay || !stay.delete(entry)) return;
     this.#stays.delete(entry.channel);
-    if (this.#line.helloSent()) this.#line.transmit({ do: 'leave', channel: entry.channel });
+    if (this.#connection.helloSent) this.#connection.transmit({ do: 'leave', channel: entry.channel });
   }
 
   // --------------------------------------------------------------------------------------------- connecting
 
   /** What to enter with hello: as many channels as have room in the frame. The others follow by requests. */
-  wishesWithin(bytes: number): { asked: readonly Asked[]; wishes: readonly EnterWish[] } {
+  wishesWithin(bytes: number): Wishes {
     const asked: Asked[] = [];
     const wishes: EnterWish[] = [];
     let room = bytes;
@@ -111,7 +101,7 @@ export class Entries {
       asked.push({ stay, entries });
       wishes.push(wish);
     }
-    return { asked, wishes };
+    return { asked, wishes, isPartial: wishes.length < this.#stays.size };
   }
 
   /** Hello was answered: gives each stay its reply, and enters what was not named in it. */
@@ -120,7 +110,7 @@ export class Entries {
       const wish = asked[index];
       if (wish !== undefined) this.#entered(wish.stay, wish.entries, each);
     }
-    const connection = this.#line.connection();
+    const { socket } = this.#connection;
     const named = new Map(asked.map(({ stay, entries }) => [stay, entries]));
     for (const stay of [...this.#stays.values()]) {
       const known = named.get(stay);
@@ -128,7 +118,7 @@ export class Entries {
       const there = known ?? stay.first;
       // Listeners are called meanwhile, and may close the line.
       for (const entry of stay.entries)
-        if (connection === this.#line.connection() && !there.includes(entry) && !entry.isAnswered)
+        if (socket === this.#connection.socket && !there.includes(entry) && !entry.isAnswered)
           this.#joinOrEnter(entry, stay);
     }
   }
@@ -195,9 +185,9 @@ export class Entries {
   #refuse(stay: Stay, asked: readonly Entry[], refused: Problem): void {
     if (isPassing(refused)) {
       for (const entry of asked) entry.wait(refused);
-      const connection = this.#line.connection();
+      const { socket } = this.#connection;
       setTimeout(() => {
-        if (connection === this.#line.connection()) this.#enter(stay, asked);
+        if (socket === this.#connection.socket) this.#enter(stay, asked);
       }, refused.retryAfterMs ?? 1000);
       return;
     }
@@ -213,7 +203,8 @@ export class Entries {
 
   /** Joins another entry of the channel that is live already; else enters. */
   #joinOrEnter(entry: Entry, stay: Stay): void {
-    if (entry.isOver || entry.isAnswered || !this.#line.helloSent() || this.#stays.get(entry.channel) !== stay) return;
+    if (entry.isOver || entry.isAnswered || !this.#connection.helloSent || this.#stays.get(entry.channel) !== stay)
+      return;
     const isFromNow = entry.cursor === undefined && entry.options.last === undefined;
     if (isFromNow && stay.head !== undefined) stay.join(entry, stay.head);
     else this.#enter(stay, [entry]);
@@ -222,12 +213,11 @@ export class Entries {
   #enter(stay: Stay, asked: readonly Entry[]): void {
     const entries = asked.filter(({ isOver }) => !isOver);
     if (entries.length === 0 || this.#stays.get(stay.channel) !== stay) return;
-    this.#line.requests.send(
+    this.#connection.requests.send(
       { do: 'enter', ...stay.wishFor(entries) },
       {
         repeatable: false,
-        // The protocol gives this reply to `enter`.
-        resolve: (reply) => this.#entered(stay, entries, reply as unknown as Entered),
+        resolve: (entered) => this.#entered(stay, entries, entered),
         reject: (error) => {
           if (error.problem !== undefined)
             this.#entered(stay, entries, { channel: stay.channel, problem: error.problem });

@@ -68,7 +68,7 @@ export interface EntryLine {
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
   hail(channel: string, type: string, data?: Json, options?: HailOptions): void;
   setStatus(status: Json, channel?: string): void;
-  mark(channel: string, cursor: Cursor): void;
+  markAlong(channel: string, cursor: Cursor): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
   /** Your own user id, once the line was open. */
@@ -182,7 +182,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
    * called for each message that is shown; what is sent is at most one mark a second. A mark only moves forward.
    */
   mark(cursor: string | undefined = this.#cursor): void {
-    if (cursor !== undefined && !this.isOver) this.#line.mark(this.channel, cursor as Cursor);
+    if (cursor !== undefined && !this.isOver) this.#line.markAlong(this.channel, cursor as Cursor);
   }
 
   /** How far users have read, by user id, where the channel shows it. */

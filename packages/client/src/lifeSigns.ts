@@ -8,7 +8,7 @@ export interface WatchedLine {
   /** Asks the service for an answer at once. */
   probe(): void;
   /** Whether answers are due. */
-  waits(): boolean;
+  readonly hasWaiting: boolean;
   lost(reason: string): void;
 }
 
@@ -61,7 +61,7 @@ export class LifeSigns {
   expectAnswer(): void {
     this.#overdue ??= setTimeout(() => {
       this.#overdue = undefined;
-      if (!this.#line.waits()) return;
+      if (!this.#line.hasWaiting) return;
       if (Date.now() - this.#heardAt >= answerWithinMs) this.probe();
       this.expectAnswer();
     }, answerWithinMs);

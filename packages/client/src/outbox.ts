@@ -1,5 +1,6 @@
 import type { Json, Problem, Published } from '@nine-bells/wire';
 import { LineError } from './lineError.js';
+import type { RequestMembers } from './requests.js';
 import { TypedTarget } from './typedTarget.js';
 import { defaultOutboxBounds, type OutboxBounds, type PublishOptions } from './types.js';
 
@@ -27,7 +28,7 @@ export interface Outgoing {
 export interface OutboxLine {
   /** Whether something can be sent now. */
   ready(): boolean;
-  send(request: Readonly<Record<string, unknown>>, answered: (answer: Published | LineError) => void): void;
+  send(request: RequestMembers & { readonly do: 'publish' }, answered: (answer: Published | LineError) => void): void;
 }
 
 /** Messages under way at a time, so that a refusal for haste meets few of them. */

@@ -6,32 +6,40 @@ import { utf8Bytes } from './sizes.js';
 export type RequestMembers = Readonly<Record<string, unknown>>;
 
 /** What becomes of the answer to a request. */
-export interface Awaited {
+export interface Awaited<V extends keyof ReplyOf> {
   /** Sent again after a broken connection: safe for what has a key, only reads, or is the same when done again. */
   readonly repeatable: boolean;
-  resolve(reply: ReplyFrame): void;
+  resolve(reply: ReplyOf[V]): void;
   reject(error: LineError): void;
 }
 
-/** What the requests need of their line. */
-export interface RequestLine {
+/** What the requests need of their connection. */
+export interface RequestConnection {
   /** Whether a request may be sent: hello has gone ahead. */
-  ready(): boolean;
+  readonly helloSent: boolean;
   send(text: string): void;
   /** An answer is due from now on. */
-  waits(): void;
+  expectAnswer(): void;
+}
+
+/** A request that has no answer yet, whichever verb it is of. */
+interface Pending {
+  readonly request: RequestMembers;
+  readonly repeatable: boolean;
+  resolve(reply: object): void;
+  reject(error: LineError): void;
 }
 
 /** The requests of a line that have no answer yet. */
 export class Requests {
-  readonly #line: RequestLine;
-  readonly #pending = new Map<number, Awaited & { readonly request: RequestMembers }>();
+  readonly #connection: RequestConnection;
+  readonly #pending = new Map<number, Pending>();
   #lastId = 0;
   /** What the service takes, once it is known. */
   limits: LineLimits | undefined;
 
-  constructor(line: RequestLine) {
-    this.#line = line;
+  constructor(connection: RequestConnection) {
+    this.#connection = connection;
   }
 
   get size(): number {
@@ -45,14 +53,14 @@ export class Requests {
   }
 
   /** Awaits the answer to a request that the caller sends itself. Returns its number. */
-  expect(awaited: Awaited): number {
+  expect<V extends keyof ReplyOf>(_verb: V, awaited: Awaited<V>): number {
     const id = this.nextId();
-    this.#pending.set(id, { request: {}, ...awaited });
+    this.#await(id, {}, awaited);
     return id;
   }
 
   /** Sends a request, now or behind the next hello. */
-  send(request: RequestMembers, awaited: Awaited): void {
+  send<V extends keyof ReplyOf>(request: RequestMembers & { readonly do: V }, awaited: Awaited<V>): void {
     const id = this.nextId();
     const text = JSON.stringify({ ...request, id });
     const max = this.limits?.frameBytes;
@@ -61,23 +69,25 @@ export class Requests {
       awaited.reject(LineError.from(problem('too-large', `a frame to this service has at most ${max} bytes`)));
       return;
     }
-    this.#pending.set(id, { request, ...awaited });
-    this.#line.waits();
-    if (this.#line.ready()) this.#line.send(text);
+    this.#await(id, request, awaited);
+    this.#connection.expectAnswer();
+    if (this.#connection.helloSent) this.#connection.send(text);
+  }
+
+  #await<V extends keyof ReplyOf>(
+    id: number,
+    request: RequestMembers,
+    { repeatable, resolve, reject }: Awaited<V>,
+  ): void {
+    // The protocol gives each verb its own reply.
+    this.#pending.set(id, { request, repeatable, resolve: (reply) => resolve(reply as ReplyOf[V]), reject });
   }
 
   /** Sends a request that may be sent twice, and resolves with its reply. */
   ask<V extends 'read' | 'remove' | 'inbox' | 'watch' | 'mark'>(
     request: RequestMembers & { readonly do: V },
   ): Promise<ReplyOf[V]> {
-    return new Promise((resolve, reject) =>
-      this.send(request, {
-        repeatable: true,
-        // The protocol gives each verb's own reply.
-        resolve: ({ re: _, ...reply }) => resolve(reply as unknown as ReplyOf[V]),
-        reject,
-      }),
-    );
+    return new Promise((resolve, reject) => this.send(request, { repeatable: true, resolve, reject }));
   }
 
   /** Takes a reply. */
@@ -85,14 +95,15 @@ export class Requests {
     const pending = this.#pending.get(frame.re);
     if (pending === undefined) return;
     this.#pending.delete(frame.re);
-    if (frame.problem === undefined) pending.resolve(frame);
+    const { re: _, ...reply } = frame;
+    if (frame.problem === undefined) pending.resolve(reply);
     else pending.reject(LineError.from(frame.problem));
   }
 
   /** Sends again what was under way when the last connection broke. */
   resend(): void {
     for (const [id, { request, repeatable }] of this.#pending)
-      if (repeatable) this.#line.send(JSON.stringify({ ...request, id }));
+      if (repeatable) this.#connection.send(JSON.stringify({ ...request, id }));
   }
 
   /** The connection broke: requests that must not be sent twice are dropped. */

@@ -1,0 +1,334 @@
+import {
+  type Cursor,
+  defined,
+  directSegment,
+  type InboxReply,
+  isPush,
+  type Json,
+  type Marked,
+  type Message,
+  type Problem,
+  type Published,
+  problem,
+  type ReadResult,
+  type Removed,
+  type ServerFrame,
+  type Welcome,
+} from '@nine-bells/wire';
+import { Connection, type ConnectionUser } from './connection.js';
+import { Entries } from './entries.js';
+import type { Entry, EntryLine } from './entry.js';
+import { Inbox, type InboxLine } from './inbox.js';
+import { LineError } from './lineError.js';
+import { Marking } from './marking.js';
+import { isPassing, Outbox, type OutboxLine } from './outbox.js';
+import type { RequestMembers } from './requests.js';
+import type {
+  HailOptions,
+  LineEvents,
+  LineOptions,
+  LineState,
+  PublishOptions,
+  ReadOptions,
+  RemoveOptions,
+} from './types.js';
+import { Unread } from './unread.js';
+import type { Asked, Wishes } from './wishes.js';
+
+/** Keys of the session's own publishes that are remembered to recognise their echo. */
+const maxOwnKeys = 10_000;
+
+/** How a session tells of its events. */
+export type Tell = <K extends keyof LineEvents>(type: K, detail: LineEvents[K]) => void;
+
+/** What a line does, over one connection after another: its channels, outbox, inbox, marks and watched users. */
+export class Session implements ConnectionUser, EntryLine, OutboxLine, InboxLine {
+  readonly connection: Connection;
+  readonly entries: Entries;
+  readonly outbox: Outbox;
+  readonly #tell: Tell;
+  readonly #marking = new Marking((channel, cursor) => this.#sendMark(channel, cursor));
+  readonly #watched = new Set<string>();
+  readonly #ownKeys = new Set<string>();
+  #inbox: Inbox | undefined;
+  #unread: Unread | undefined;
+  /** What the names of direct channels begin with, where there are some. */
+  #direct: string | undefined;
+  #status: Json | undefined;
+  #looking: string | null = null;
+  #userId: string | undefined;
+
+  constructor(url: string, options: LineOptions, tell: Tell) {
+    this.#tell = tell;
+    this.connection = new Connection(url, options, this);
+    this.entries = new Entries(this.connection);
+    this.outbox = new Outbox(this, options.outbox);
+    this.connection.begin();
+  }
+
+  /** Your own user id, once the line was open. */
+  user(): string | undefined {
+    return this.#userId;
+  }
+
+  // -------------------------------------------------------------------------------------------------- messages
+
+  async publish(channel: string, data: Json, options: PublishOptions = {}): Promise<Published> {
+    if (this.connection.state.name === 'closed') throw this.connection.closedError();
+    const key = options.key ?? crypto.randomUUID();
+    this.#rememberKey(key);
+    const { id, cursor, repeated } = await this.outbox.publish(channel, data, { ...options, key });
+    return { id, cursor, ...(repeated ? { repeated } : {}) };
+  }
+
+  /** Whether a message was published here. */
+  isOwn({ key }: Message): boolean {
+    return key !== undefined && this.#ownKeys.has(key);
+  }
+
+  async read(channel: string, options: ReadOptions = {}): Promise<ReadResult> {
+    this.#mustBeOpen();
+    return this.connection.requests.ask({ do: 'read', channel, ...options });
+  }
+
+  async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
+    this.#mustBeOpen();
+    return this.connection.requests.ask({ do: 'remove', channel, user, ...options });
+  }
+
+  leave(entry: Entry): void {
+    this.entries.leave(entry);
+  }
+
+  hail(channel: string, type: string, data?: Json, { to }: HailOptions = {}): void {
+    this.#transmitIfOpen({ do: 'hail', channel, type, data, to });
+  }
+
+  /** The name of the direct channel with other users. */
+  directWith(users: readonly string[]): string {
+    const { user } = this.#mustBeOpen();
+    if (this.#direct === undefined) throw LineError.from(problem('not-allowed', 'this service has no direct channels'));
+    return `${this.#direct}${directSegment([user, ...users])}`;
+  }
+
+  #rememberKey(key: string): void {
+    this.#ownKeys.add(key);
+    if (this.#ownKeys.size <= maxOwnKeys) return;
+    for (const oldest of this.#ownKeys) {
+      this.#ownKeys.delete(oldest);
+      break;
+    }
+  }
+
+  // -------------------------------------------------------------------------------------------- status of users
+
+  /** @param channel - where it is said; absent: everywhere, also after the next reconnection */
+  setStatus(status: Json, channel?: string): void {
+    if (channel === undefined) this.#status = status;
+    this.#transmitIfOpen({ do: 'status', status, channel });
+  }
+
+  setLooking(channel: string | null): void {
+    this.#looking = channel;
+    this.#transmitIfOpen({ do: 'status', looking: channel });
+  }
+
+  async watch(user: string): Promise<Json> {
+    this.#mustBeOpen();
+    const { status } = await this.connection.requests.ask({ do: 'watch', user });
+    this.#watched.add(user);
+    return status;
+  }
+
+  unwatch(user: string): void {
+    this.#watched.delete(user);
+    this.#transmitIfOpen({ do: 'unwatch', user });
+  }
+
+  /** After a reconnection: what has become of a watched user is told as a change. */
+  #watchAgain(user: string): void {
+    const { requests, socket } = this.connection;
+    const id = requests.expect('watch', {
+      repeatable: false,
+      resolve: ({ status }) => this.#tell('user', { user, status }),
+      reject: (error) => {
+        if (isPassing(error)) {
+          const again = (): void => {
+            if (socket === this.connection.socket && this.#watched.has(user)) this.#watchAgain(user);
+          };
+          setTimeout(again, error.problem?.retryAfterMs ?? 1_000);
+          return;
+        }
+        this.#watched.delete(user);
+        if (error.problem !== undefined) this.#tell('user', { user, status: null, problem: error.problem });
+      },
+    });
+    this.connection.transmit({ do: 'watch', id, user });
+  }
+
+  // ------------------------------------------------------------------------------------------ notices and marks
+
+  inbox(): Inbox {
+    if (this.#inbox === undefined) {
+      this.#inbox = new Inbox(this);
+      if (this.#isSignedIn) this.#fillInbox(this.#inbox, { notices: [], more: false, unread: 0, cursor: '' as Cursor });
+    }
+    return this.#inbox;
+  }
+
+  ask(wish: { after?: Cursor; limit?: number; done?: readonly string[] | true }): Promise<InboxReply> {
+    return this.connection.requests.ask({ do: 'inbox', ...wish });
+  }
+
+  #fillInbox(inbox: Inbox, reply: InboxReply): void {
+    // A broken connection: the next one asks again.
+    inbox.welcomed(reply).catch((error: unknown) => this.#tellProblemOf(error));
+  }
+
+  unread(): Unread {
+    if (this.#unread === undefined) {
+      this.#unread = new Unread();
+      if (this.#isSignedIn) this.#askUnread(this.#unread);
+    }
+    return this.#unread;
+  }
+
+  #askUnread(unread: Unread): void {
+    this.connection.requests.send(
+      { do: 'unread' },
+      {
+        repeatable: false,
+        resolve: ({ counts }) => unread.loaded(counts),
+        reject: (error) => this.#tellProblemOf(error),
+      },
+    );
+  }
+
+  /** Moves a mark at once, or takes it away. */
+  async mark(channel: string, cursor: string | null): Promise<Marked> {
+    if (cursor === null) this.#marking.forget(channel);
+    const marked = await this.connection.requests.ask({ do: 'mark', channel, cursor });
+    if (marked.cursor === undefined) this.#unread?.forgotten(channel);
+    else this.#unread?.changed({ [channel]: marked.unread });
+    return marked;
+  }
+
+  /** Moves a mark while messages are being read. */
+  markAlong(channel: string, cursor: Cursor): void {
+    this.#marking.move(channel, cursor);
+  }
+
+  #sendMark(channel: string, cursor: Cursor): void {
+    this.mark(channel, cursor).catch((error: unknown) => this.#tellProblemOf(error));
+  }
+
+  // --------------------------------------------------------------------------------------- called by the outbox
+
+  ready(): boolean {
+    // Without knowing what the service takes, one frame too large would end each connection anew.
+    return this.connection.helloSent && this.connection.limits !== undefined;
+  }
+
+  send(request: RequestMembers & { readonly do: 'publish' }, answered: (answer: Published | LineError) => void): void {
+    this.connection.requests.send(request, { repeatable: false, resolve: answered, reject: answered });
+  }
+
+  // ----------------------------------------------------------------------------------- called by the connection
+
+  helloMembers(): RequestMembers {
+    return defined({ inbox: this.#inbox?.cursor });
+  }
+
+  wishesWithin(bytes: number): Wishes {
+    return this.entries.wishesWithin(bytes);
+  }
+
+  news(bytes: number): Readonly<Record<string, Cursor>> {
+    return this.entries.news(bytes);
+  }
+
+  greeted(): void {
+    const { connection } = this;
+    if (this.#status !== undefined || this.#looking !== null)
+      connection.transmit({ do: 'status', status: this.#status, looking: this.#looking });
+    for (const user of this.#watched) this.#watchAgain(user);
+    connection.requests.resend();
+    this.outbox.opened();
+  }
+
+  welcomed(welcome: Welcome): void {
+    this.#userId = welcome.user;
+    this.#direct = welcome.direct;
+    this.outbox.opened();
+    if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
+    if (this.#unread !== undefined && welcome.guest !== true) this.#askUnread(this.#unread);
+  }
+
+  entered(asked: readonly Asked[], entered: Welcome['entered']): void {
+    this.entries.welcomed(asked, entered);
+  }
+
+  revoked(lost: Parameters<Entries['lose']>[0]): void {
+    this.entries.lose(lost);
+  }
+
+  pushed(frame: ServerFrame): void {
+    if (isPush(frame, 'message')) {
+      const { on: _, ...message } = frame;
+      this.entries.get(frame.channel)?.take(message, true);
+    } else if (isPush(frame, 'gap')) this.entries.get(frame.channel)?.gap(frame);
+    else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
+    else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
+    else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
+    else if (isPush(frame, 'marks')) this.entries.get(frame.channel)?.marksChanged(frame);
+    else if (isPush(frame, 'user')) {
+      const { on: _, ...told } = frame;
+      if (told.problem !== undefined) this.#watched.delete(told.user);
+      this.#tell('user', told);
+    } else if (isPush(frame, 'members')) this.entries.get(frame.channel)?.membersChanged(frame);
+    else if (isPush(frame, 'hail')) {
+      const { type, by, data } = frame;
+      this.entries.get(frame.channel)?.hailed({ type, ...(by && { by }), ...defined({ data }) });
+    } else if (isPush(frame, 'removed')) this.entries.removed(frame);
+  }
+
+  problem(told: Problem): void {
+    this.#tell('problem', told);
+  }
+
+  stateChanged(state: LineState): void {
+    this.#tell('state', state);
+  }
+
+  interrupted(): void {
+    this.entries.interrupted();
+    this.outbox.interrupted();
+  }
+
+  closed(error: LineError): void {
+    this.outbox.close(error);
+    this.entries.close(error);
+    this.#marking.close();
+  }
+
+  // --------------------------------------------------------------------------------------------------- details
+
+  get #isSignedIn(): boolean {
+    const { state } = this.connection;
+    return state.name === 'open' && !state.guest;
+  }
+
+  #mustBeOpen(): Extract<LineState, { name: 'open' }> {
+    const { state } = this.connection;
+    if (state.name !== 'open') throw this.connection.notOpen();
+    return state;
+  }
+
+  #transmitIfOpen(request: RequestMembers): void {
+    if (this.connection.state.name === 'open') this.connection.transmit(request);
+  }
+
+  #tellProblemOf(error: unknown): void {
+    if (error instanceof LineError && error.problem !== undefined) this.#tell('problem', error.problem);
+  }
+}
