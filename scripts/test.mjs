@@ -10,7 +10,7 @@ import { chromium, engineFiles, root, setUp } from './setUp.mjs';
 const bin = (name) => join(root, 'node_modules/.bin', name);
 /** The projects that need nothing but Node.js, and what of them takes long. */
 const quick = [
-  ...['wire', 'core', 'client', 'service'].flatMap((name) => ['--project', name]),
+  ...['wire', 'core', 'client', 'console', 'service'].flatMap((name) => ['--project', name]),
   ...['**/simulation*.test.ts', '**/postgres.test.ts'].flatMap((name) => ['--exclude', name]),
 ];
 const counts = { passed: 0, failed: 0, skipped: 0 };

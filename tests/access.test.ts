@@ -604,6 +604,7 @@ describe('the commands about people and keys', () => {
     expect((await run('sign-out tomas')).out).toContain('It was not there just now.');
     expect((await run('revoke-tokens tomas')).out).toContain('Revoked the tokens of tomas');
     expect((await run('audit --limit 2')).out).toMatch(/revoke-tokens +tomas[\s\S]*sign-out +tomas/);
+    expect((await run('audit --user tomas')).out).not.toMatch(/ines/);
     expect((await run('explain watch tomas --user bram --role coach')).out).toContain('watch tomas by bram: allowed');
 
     const made = await run('make-key bureau --right publish:protest/:case --for 90d');

@@ -125,7 +125,9 @@ describe('the code in the docs', () => {
 
   it.each(blocksIn('python').map((each) => [`${each.page}:${each.line}`, each] as const))(
     'is Python: %s',
-    (_, { code }) => execFileSync('python3', ['-c', 'import ast, sys; ast.parse(sys.stdin.read())'], { input: code }),
+    (_, { code }) => {
+      execFileSync('python3', ['-c', 'import ast, sys; ast.parse(sys.stdin.read())'], { input: code });
+    },
   );
 
   const configurations = blocksIn('yaml').filter(({ code }) => !code.startsWith('# of a Prometheus server'));

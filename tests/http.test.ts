@@ -188,6 +188,75 @@ describe('looking around over HTTP', () => {
   });
 });
 
+describe('long lists', () => {
+  const users = ['pia', 'jory', 'ines', 'tomas', 'wren'];
+  let lines: RawLine[] = [];
+
+  beforeAll(async () => {
+    lines = await Promise.all(users.map(() => RawLine.open(started.url)));
+    for (const [index, line] of lines.entries())
+      await line.hello({
+        token: await started.token(users[index] as string),
+        enter: [{ channel: index === 2 ? 'weather/wind' : 'race/70/chat' }],
+      });
+    for (const user of users) await started.backend.ban({ user, channel: 'committee', reason: `a word about ${user}` });
+  });
+  afterAll(() => {
+    for (const { socket } of lines) socket.close();
+  });
+
+  it('of sessions come in pages, each once, and are searched, whatever the case', async () => {
+    const seen: string[] = [];
+    for (let before: string | undefined, more = true; more; ) {
+      const page = await started.backend.sessions({ limit: 2, find: 'of the TEST', ...(before && { before }) });
+      expect(page.sessions.length).toBeLessThanOrEqual(2);
+      seen.unshift(...page.sessions.map(({ user }) => user));
+      ({ before, more } = page);
+      expect(before === undefined).toBe(!more);
+    }
+    expect([...seen].sort()).toEqual([...users].sort());
+    const found = async (find: string) => (await started.backend.sessions({ find })).sessions.map(({ user }) => user);
+    expect(await found('Weather/')).toEqual(['ines']);
+    expect(await found('jor')).toEqual(['jory']);
+    expect(await found('no such text')).toEqual([]);
+    expect((await started.backend.sessions({ user: 'wren', find: 'jor' })).sessions).toEqual([]);
+  });
+
+  it('of channels are searched by name, kept and entered ones', async () => {
+    for (const n of [71, 72, 73]) await started.backend.publish({ channel: `race/${n}/chat`, data: n });
+    const page = await started.backend.channels({ find: 'ACE/7', limit: 2 });
+    expect(page).toMatchObject({ channels: [{ channel: 'race/70/chat' }, { channel: 'race/71/chat' }], more: true });
+    const rest = await started.backend.channels({ find: 'ACE/7', after: 'race/71/chat' });
+    expect(rest.channels.map(({ channel }) => channel)).toEqual(['race/72/chat', 'race/73/chat']);
+    expect((await started.backend.channels({ find: 'THER/w' })).channels).toMatchObject([{ entered: 1 }]);
+  });
+
+  it('of bans come in pages, and are searched', async () => {
+    const first = await started.backend.bans({ find: 'WORD ABOUT', limit: 3 });
+    const second = await started.backend.bans({ find: 'WORD ABOUT', before: first.bans.at(-1)?.id ?? '' });
+    expect([first.more, second.more]).toEqual([true, false]);
+    expect([...first.bans, ...second.bans].map(({ user }) => user)).toEqual([...users].reverse());
+    expect((await started.backend.bans({ find: 'about wren' })).bans).toMatchObject([{ user: 'wren' }]);
+  });
+
+  it('of the audit log tell what was done about one user', async () => {
+    await started.backend.signOut('tomas', 'a lost phone');
+    const { entries } = await started.backend.audit({ user: 'tomas' });
+    expect(entries.map(({ type, user }) => `${type} ${user}`)).toEqual(['sign-out tomas', 'ban tomas']);
+    const [latest] = entries;
+    expect((await started.backend.audit({ user: 'tomas', before: latest?.number ?? 0 })).entries).toHaveLength(1);
+  });
+
+  it.each([
+    ['/v1/sessions?before=nonsense', '?before'],
+    ['/v1/sessions?before=12', '?before'],
+    ['/v1/bans?before=no-ban', '?before'],
+    ['/v1/channels?find=a&find=b', '?find'],
+  ])('refuse %s with the member that is wrong', async (path, where) => {
+    expect(await call(path)).toMatchObject({ status: 400, body: { code: 'bad-value', where } });
+  });
+});
+
 describe('explaining over HTTP', () => {
   const explain = async (question: object) =>
     (await call('/v1/explain', { method: 'POST', body: JSON.stringify(question) })).body;

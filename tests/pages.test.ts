@@ -439,11 +439,11 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     const page = await signedIn('/console/access');
     await page.getByLabel('User').fill('ines');
     await page.getByLabel('Other claims').fill('{"boats": ["turnstone"]}');
-    await page.getByLabel('Channel').fill('crew/petrel');
+    await page.getByLabel('Channel', { exact: true }).fill('crew/petrel');
     await page.getByRole('button', { name: 'Explain' }).click();
     await page.getByText('ines may not enter crew/petrel').waitFor();
     await page.getByText('found ["turnstone"]').waitFor();
-    await page.getByLabel('Channel').fill('crew/turnstone');
+    await page.getByLabel('Channel', { exact: true }).fill('crew/turnstone');
     await page.getByRole('button', { name: 'Explain' }).click();
     await page.getByText('ines may enter crew/turnstone').waitFor();
 
@@ -452,7 +452,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.goto(`${demo.service.url}/console/sessions`);
     const row = page.getByRole('row', { name: /Tomas Verne/ });
     await row.getByTitle('What may it do?').click();
-    await page.getByLabel('Channel').fill('crew/petrel');
+    await page.getByLabel('Channel', { exact: true }).fill('crew/petrel');
     await page.getByRole('button', { name: 'Explain' }).click();
     await page.getByText('tomas may enter crew/petrel').waitFor();
   });
@@ -521,6 +521,29 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByText('Connections').first().waitFor(soon);
     await backend.revokeKey(id);
     await page.getByText('Not signed in: your sign-in has ended').waitFor(soon);
+  });
+
+  it('gives long lists page by page, and lets the service search them', async () => {
+    const numbers = Array.from({ length: 45 }, (_, n) => 100 + n);
+    await backend.publishAll(numbers.map((n) => ({ channel: `race/${n}/signals`, data: n })));
+    const page = await signedIn();
+    const list = page.getByRole('region', { name: 'Channels' });
+    const shown = () => list.getByRole('link').allTextContents();
+    const firstAndLast = async () => [(await shown())[0], (await shown()).at(-1), (await shown()).length];
+    await page.getByLabel('Find a channel by its name').fill('E/1');
+    await expect.poll(firstAndLast, soon).toEqual(['race/100/signals', 'race/119/signals', 20]);
+    await page.getByRole('button', { name: 'Next page' }).click();
+    await expect.poll(firstAndLast, soon).toEqual(['race/120/signals', 'race/139/signals', 20]);
+    await page.getByRole('button', { name: 'Next page' }).click();
+    await expect.poll(firstAndLast, soon).toEqual(['race/140/signals', 'race/144/signals', 5]);
+    expect(await page.getByRole('button', { name: 'Next page' }).isDisabled()).toBe(true);
+    await page.getByRole('button', { name: 'Previous page' }).click();
+    await page.getByRole('link', { name: 'race/120/signals' }).waitFor();
+    await page.getByLabel('Find a channel by its name').fill('nowhere at all');
+    await page.getByText('No channel has this in its name').waitFor(soon);
+    await page.goto(`${demo.service.url}/console/people`);
+    await page.getByLabel('Only about the user with this id').fill('nobody at all');
+    await page.getByText('Nothing was done about this user').waitFor(soon);
   });
 
   it('asks nothing while its tab is hidden', async () => {

@@ -48,6 +48,10 @@ describe('who is there', () => {
     expect(out).toMatch(/ines +ines of the test .* 1 +\{"state":"busy","sail":7\}/);
     expect((await ninebells(['who', '--user', 'jory'], env)).out).toMatch(/race\/3\/chat .* 1 +available/);
     expect((await ninebells(['sessions'], env)).out).toMatch(/jory of the test +s_\w+ +i1 +websocket +127.0.0.1/);
+    expect((await ninebells(['sessions', '--find', 'JORY'], env)).out).toMatch(/jory of the test/);
+    expect(await ninebells(['sessions', '--find', 'nowhere'], env)).toMatchObject({ code: 0, out: '' });
+    expect((await ninebells(['channels', '--find', 'CHAT'], env)).out).toMatch(/race\/3\/chat/);
+    expect(await ninebells(['channels', '--find', 'nowhere'], env)).toMatchObject({ code: 0, out: '' });
     expect((await started.backend.members('race/3/chat')).members.map(({ user }) => user).sort()).toEqual([
       'ines',
       'jory',

@@ -8,20 +8,26 @@ export function addChannels(program: Command): void {
   program
     .command('channels')
     .description('list the channels there are: published to and kept, or entered now')
+    .option('--find <text>', 'those with this text in their names')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
-    .action(async (options: CallOptions) => {
+    .action(async (options: CallOptions & { find?: string }) => {
       const backend = backendOf(options);
       const all: ChannelInfo[] = [];
       for (let more = true; more; ) {
         const after = all.at(-1)?.channel;
-        const page = await backend.channels({ limit: 1000, ...defined({ after }) });
+        const page = await backend.channels({ limit: 1000, ...defined({ after, find: options.find }) });
         all.push(...page.channels);
         more = page.more;
       }
       if (options.json) for (const each of all) printJson(each);
-      else if (all.length === 0) note('No channel has been published to or entered yet.');
+      else if (all.length === 0)
+        note(
+          options.find === undefined
+            ? 'No channel has been published to or entered yet.'
+            : 'No channel has this in its name.',
+        );
       else print(table(['CHANNEL', 'LOGBOOK', 'ENTERED', 'STANDS AT', 'LAST'], all.map(rowOf)));
     });
 }

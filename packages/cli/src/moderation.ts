@@ -1,4 +1,5 @@
 import type { Actor, AuditEntry, Ban, Effect } from '@nine-bells/client/backend';
+import { defined } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
@@ -23,7 +24,7 @@ export function addModeration(program: Command): void {
       .addOption(reasonOption()),
   ).action(async (channel: string, user: string, options: ModerationOptions & { ban?: number }) => {
     const { ban: banMs, reason } = options;
-    const effect = await backendOf(options).remove({ channel, user, ...given({ banMs, reason }) });
+    const effect = await backendOf(options).remove({ channel, user, ...defined({ banMs, reason }) });
     tell(effect, options, `Removed ${user} from ${channel}${untilText(effect, ', out')}`);
   });
 
@@ -44,7 +45,7 @@ export function addModeration(program: Command): void {
       const { address, channel, for: forMs, reason } = options;
       if ((user === undefined) === (address === undefined))
         throw new CommandError(exitCodes.usage, 'say whom: a user, or --address');
-      const effect = await backendOf(options).ban(given({ user, address, channel, forMs, reason }));
+      const effect = await backendOf(options).ban(defined({ user, address, channel, forMs, reason }));
       const place = channel === undefined ? 'the service' : channel;
       tell(
         effect,
@@ -63,7 +64,7 @@ export function addModeration(program: Command): void {
       .option('--channel <channel>', 'from this channel'),
   ).action(async (options: CallOptions & { user?: string; channel?: string }) => {
     const { user, channel } = options;
-    const { bans, more } = await backendOf(options).bans({ limit: 1000, ...given({ user, channel }) });
+    const { bans, more } = await backendOf(options).bans({ limit: 1000, ...defined({ user, channel }) });
     if (options.json) for (const each of bans) printJson(each);
     else if (bans.length === 0) note('No bans are in force.');
     else print(table(['ID', 'WHOM', 'FROM', 'UNTIL', 'BY', 'WHY'], bans.map(banRow)));
@@ -106,11 +107,12 @@ export function addModeration(program: Command): void {
     program
       .command('audit')
       .description('show who did what to whom, where, why and when; the latest first')
+      .option('--user <id>', 'only what was done about this user')
       .option('--limit <n>', 'at most n entries', wholeFrom(1, 1000), 20)
       .option('--before <number>', 'those before this one', wholeFrom(1, 999_999_999)),
-  ).action(async (options: CallOptions & { limit: number; before?: number }) => {
-    const { limit, before } = options;
-    const { entries, more } = await backendOf(options).audit({ limit, ...given({ before }) });
+  ).action(async (options: CallOptions & { limit: number; before?: number; user?: string }) => {
+    const { limit, before, user } = options;
+    const { entries, more } = await backendOf(options).audit({ limit, ...defined({ before, user }) });
     if (options.json) for (const each of entries) printJson(each);
     else if (entries.length === 0) note('The audit log is empty.');
     else print(table(['NO', 'WHEN', 'BY', 'ACTION', 'WHOM', 'WHERE', 'UNTIL', 'WHY'], entries.map(auditRow)));
@@ -165,9 +167,4 @@ function auditRow({ number, at, by, type, user, address, channel, until, reason,
     until === undefined ? '' : dayTime(until),
     printable(reason ?? ''),
   ];
-}
-
-/** Without what was not given. */
-function given<T extends object>(value: T): { [K in keyof T]?: NonNullable<T[K]> } {
-  return Object.fromEntries(Object.entries(value).filter(([, each]) => each !== undefined)) as never;
 }

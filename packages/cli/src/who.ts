@@ -1,4 +1,5 @@
 import type { Member, SessionInfo } from '@nine-bells/client/backend';
+import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { noteMissing } from './instances.js';
@@ -26,14 +27,16 @@ export function addWho(program: Command): void {
   program
     .command('sessions')
     .description('list who is connected: from where, for how long, how far behind')
+    .option('--find <text>', 'those with this text in user, session, address or the name of a channel')
     .option('--limit <n>', 'at most n, the latest last', wholeFrom(1, 1000), 200)
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
-    .action(async (options: CallOptions & { limit: number }) => {
-      const { sessions, more, missing } = await backendOf(options).sessions({ limit: options.limit });
+    .action(async ({ limit, find, ...options }: CallOptions & { limit: number; find?: string }) => {
+      const { sessions, more, missing } = await backendOf(options).sessions({ limit, ...defined({ find }) });
       if (options.json) for (const each of sessions) printJson(each);
-      else if (sessions.length === 0) note('No client is connected.');
+      else if (sessions.length === 0)
+        note(find === undefined ? 'No client is connected.' : 'No session has this in it.');
       else
         print(
           table(

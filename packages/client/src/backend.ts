@@ -91,9 +91,9 @@ export class Backend {
     return this.#get('/v1/messages', { channel, ...options });
   }
 
-  /** Channels by name, those after `after`. */
+  /** Channels by name, those after `after`, and with the text `find` in their names. */
   channels(
-    options: { after?: string; limit?: number } = {},
+    options: { after?: string; limit?: number; find?: string } = {},
   ): Promise<{ channels: readonly ChannelInfo[]; more: boolean }> {
     return this.#get('/v1/channels', options);
   }
@@ -104,10 +104,13 @@ export class Backend {
     return channels[0];
   }
 
-  /** Sessions that are connected, the latest last. */
+  /**
+   * The latest sessions that are connected, the latest last: of a user, or with the text `find` in what identifies them.
+   * Where there are more, the answer's `before` asks for those before.
+   */
   sessions(
-    options: { limit?: number; user?: string } = {},
-  ): Promise<Gathered & { sessions: readonly SessionInfo[]; more: boolean }> {
+    options: { limit?: number; user?: string; find?: string; before?: string } = {},
+  ): Promise<Gathered & { sessions: readonly SessionInfo[]; more: boolean; before?: string }> {
     return this.#get('/v1/sessions', options);
   }
 
@@ -161,9 +164,9 @@ export class Backend {
     return this.#post('/v1/bans', wish);
   }
 
-  /** Bans in force, the latest first. */
+  /** Bans in force, the latest first: those before the ban `before`, and with the text `find` in what they say. */
   bans(
-    options: { user?: string; channel?: string; limit?: number } = {},
+    options: { user?: string; channel?: string; find?: string; before?: string; limit?: number } = {},
   ): Promise<{ bans: readonly Ban[]; more: boolean }> {
     return this.#get('/v1/bans', options);
   }
@@ -234,8 +237,10 @@ export class Backend {
     return this.#post('/v1/drain', withinMs === undefined ? {} : { withinMs });
   }
 
-  /** The audit log, the latest first; those before `before`. */
-  audit(options: { before?: number; limit?: number } = {}): Promise<{ entries: readonly AuditEntry[]; more: boolean }> {
+  /** The audit log, or what of it is about a user, the latest first; those before `before`. */
+  audit(
+    options: { before?: number; limit?: number; user?: string } = {},
+  ): Promise<{ entries: readonly AuditEntry[]; more: boolean }> {
     return this.#get('/v1/audit', options);
   }
 

@@ -1,11 +1,14 @@
 import { type Actor, type AuditEntry, type Backend, BackendError, type Ban } from '@nine-bells/client/backend';
 import { App, AutoComplete, Button, Empty, Form, Input, Popconfirm, Segmented, Select } from 'antd';
-import { useState } from 'react';
+import { useDeferredValue, useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
+import { Find } from './Find.js';
+import { Pager } from './Pager.js';
 import { queries, useAnswer, useChange } from './queries.js';
 import { ScrollTable } from './ScrollTable.js';
 import { Trouble } from './Trouble.js';
 import { dayTime, texts } from './texts.js';
+import { pageRows, usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
 type Action = 'remove' | 'ban' | 'sign-out' | 'revoke-tokens';
@@ -45,12 +48,6 @@ const meaning: Readonly<Record<Action, string>> = {
 /** Moderation: what can be done, who is banned, and who did what. */
 export function ModerationPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   useTitle(texts.people);
-  const bans = useAnswer(['bans'], () => backend.bans({ limit: 1000 }), 2000);
-  const audit = useAnswer(
-    ['audit', mayAct],
-    () => (mayAct ? backend.audit({ limit: 200 }) : Promise.resolve(null)),
-    2000,
-  );
   return (
     <main className="page moderation-page">
       {mayAct ? (
@@ -60,17 +57,8 @@ export function ModerationPage({ backend, mayAct }: { readonly backend: Backend;
           You can look here but not act: the key that you signed in with does not have the right to moderate.
         </p>
       )}
-      <section>
-        <h2>Bans in force</h2>
-        <Trouble of={[bans, audit]} />
-        <Bans backend={backend} bans={bans.data?.bans} mayAct={mayAct} />
-      </section>
-      {mayAct && (
-        <section>
-          <h2>Who did what</h2>
-          <Audit entries={audit.data?.entries} />
-        </section>
-      )}
+      <Bans backend={backend} mayAct={mayAct} />
+      {mayAct && <Audit backend={backend} />}
     </main>
   );
 }
@@ -80,7 +68,13 @@ function ModerationForm({ backend }: { readonly backend: Backend }) {
   const [outcome, setOutcome] = useState<{ ok: boolean; text: string }>();
   const [busy, setBusy] = useState(false);
   const action = Form.useWatch('action', form) ?? 'remove';
-  const { data: sessions } = useAnswer(['sessions'], () => backend.sessions({ limit: 1000 }), 5000);
+  const [typed, setTyped] = useState('');
+  const find = useDeferredValue(typed);
+  const { data: sessions } = useAnswer(
+    ['users', find],
+    () => backend.sessions({ limit: pageRows, ...(find === '' ? {} : { find }) }),
+    5000,
+  );
   const [params] = useSearchParams();
   const { modal } = App.useApp();
   const users = [
@@ -139,7 +133,7 @@ function ModerationForm({ backend }: { readonly backend: Backend }) {
       <div className="action-row">
         <Form.Item name="user" label="User" rules={[{ required: true, message: 'A user is needed' }]}>
           <AutoComplete
-            showSearch={{ filterOption: true }}
+            showSearch={{ filterOption: true, onSearch: setTyped }}
             placeholder="ines"
             options={users.map(([user, { name }]) => ({
               value: user,
@@ -183,74 +177,116 @@ function done(backend: Backend, { action, user, channel, forMs, reason }: Fields
   return backend.ban({ user, ...(channel ? { channel } : {}), ...(forMs > 0 ? { forMs } : {}), ...why });
 }
 
-function Bans({ backend, bans, mayAct }: { backend: Backend; bans: readonly Ban[] | undefined; mayAct: boolean }) {
+function Bans({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
+  const [find, setFind] = useState('');
+  const bans = usePages<Ban, string>(
+    ['bans', find],
+    async (before) => {
+      const { bans: items, more } = await backend.bans({
+        limit: pageRows,
+        ...(find === '' ? {} : { find }),
+        ...(before === undefined ? {} : { before }),
+      });
+      return { items, behind: more ? items.at(-1)?.id : undefined };
+    },
+    2000,
+  );
   const unban = useChange(
     (id: string) => backend.unban(id),
     () => 'The ban is lifted',
   );
   return (
-    <ScrollTable<Ban>
-      label="Bans in force"
-      rowKey="id"
-      loading={bans === undefined}
-      dataSource={[...(bans ?? [])]}
-      pagination={{ pageSize: 10, hideOnSinglePage: true }}
-      locale={{ emptyText: <Empty description="No bans are in force" /> }}
-      columns={[
-        { title: 'Whom', render: (_, { user, address }) => <code>{user ?? address}</code> },
-        { title: 'From', dataIndex: 'channel', render: (channel?: string) => channel ?? 'the whole service' },
-        {
-          title: 'Until',
-          dataIndex: 'until',
-          render: (until?: string) => (until === undefined ? 'it is lifted' : dayTime(until)),
-        },
-        { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
-        { title: 'Why', dataIndex: 'reason' },
-        {
-          title: 'Action',
-          align: 'right',
-          render: (_, { id, user, address }) =>
-            mayAct && (
-              <Popconfirm
-                title={`Unban ${user ?? address}?`}
-                description={texts.unbanMeans}
-                okText="Unban"
-                onConfirm={() => unban.act(id)}
-              >
-                <Button size="small">Unban</Button>
-              </Popconfirm>
-            ),
-        },
-      ]}
-    />
+    <section>
+      <h2>Bans in force</h2>
+      <Find hint={texts.findBan} onFind={setFind} />
+      <Trouble of={[bans.answer]} />
+      <ScrollTable<Ban>
+        label="Bans in force"
+        rowKey="id"
+        loading={bans.items === undefined}
+        dataSource={[...(bans.items ?? [])]}
+        pagination={false}
+        locale={{ emptyText: <Empty description={find === '' ? 'No bans are in force' : 'No ban has this in it'} /> }}
+        columns={[
+          { title: 'Whom', render: (_, { user, address }) => <code>{user ?? address}</code> },
+          { title: 'From', dataIndex: 'channel', render: (channel?: string) => channel ?? 'the whole service' },
+          {
+            title: 'Until',
+            dataIndex: 'until',
+            render: (until?: string) => (until === undefined ? 'it is lifted' : dayTime(until)),
+          },
+          { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
+          { title: 'Why', dataIndex: 'reason' },
+          {
+            title: 'Action',
+            align: 'right',
+            render: (_, { id, user, address }) =>
+              mayAct && (
+                <Popconfirm
+                  title={`Unban ${user ?? address}?`}
+                  description={texts.unbanMeans}
+                  okText="Unban"
+                  onConfirm={() => unban.act(id)}
+                >
+                  <Button size="small">Unban</Button>
+                </Popconfirm>
+              ),
+          },
+        ]}
+      />
+      <Pager of={bans} label="Pages of bans" />
+    </section>
   );
 }
 
-function Audit({ entries }: { entries: readonly AuditEntry[] | undefined }) {
+function Audit({ backend }: { readonly backend: Backend }) {
+  const [user, setUser] = useState('');
+  const entries = usePages<AuditEntry, number>(
+    ['audit', user],
+    async (before) => {
+      const { entries: items, more } = await backend.audit({
+        limit: pageRows,
+        ...(user === '' ? {} : { user }),
+        ...(before === undefined ? {} : { before }),
+      });
+      return { items, behind: more ? items.at(-1)?.number : undefined };
+    },
+    2000,
+  );
   return (
-    <ScrollTable<AuditEntry>
-      label="Who did what"
-      rowKey="number"
-      loading={entries === undefined}
-      dataSource={[...(entries ?? [])]}
-      pagination={{ pageSize: 20, hideOnSinglePage: true }}
-      scroll={{ x: 760 }}
-      locale={{ emptyText: <Empty description="The audit log is empty" /> }}
-      columns={[
-        { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
-        { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
-        { title: 'Action', dataIndex: 'type', className: 'unbroken' },
-        { title: 'Whom', render: (_, { user, address, about }) => user ?? address ?? about },
-        { title: 'Where', dataIndex: 'channel' },
-        {
-          title: 'Until',
-          dataIndex: 'until',
-          className: 'unbroken',
-          render: (until?: string) => (until === undefined ? '' : dayTime(until)),
-        },
-        { title: 'Why', dataIndex: 'reason' },
-      ]}
-    />
+    <section>
+      <h2>Who did what</h2>
+      <Find hint={texts.findAudit} onFind={setUser} />
+      <Trouble of={[entries.answer]} />
+      <ScrollTable<AuditEntry>
+        label="Who did what"
+        rowKey="number"
+        loading={entries.items === undefined}
+        dataSource={[...(entries.items ?? [])]}
+        pagination={false}
+        scroll={{ x: 760 }}
+        locale={{
+          emptyText: (
+            <Empty description={user === '' ? 'The audit log is empty' : 'Nothing was done about this user'} />
+          ),
+        }}
+        columns={[
+          { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
+          { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
+          { title: 'Action', dataIndex: 'type', className: 'unbroken' },
+          { title: 'Whom', render: (_, { user, address, about }) => user ?? address ?? about },
+          { title: 'Where', dataIndex: 'channel' },
+          {
+            title: 'Until',
+            dataIndex: 'until',
+            className: 'unbroken',
+            render: (until?: string) => (until === undefined ? '' : dayTime(until)),
+          },
+          { title: 'Why', dataIndex: 'reason' },
+        ]}
+      />
+      <Pager of={entries} label="Pages of the audit log" />
+    </section>
   );
 }
 

@@ -1,7 +1,9 @@
 import type { Backend, ChannelInfo } from '@nine-bells/client/backend';
 import { Empty, Tag } from 'antd';
+import { useState } from 'react';
 import { Link } from 'react-router-dom';
-import { useAnswer } from './queries.js';
+import { Find } from './Find.js';
+import { Pager } from './Pager.js';
 import { RateChart } from './RateChart.js';
 import { Refusals } from './Refusals.js';
 import { ScrollTable } from './ScrollTable.js';
@@ -9,6 +11,7 @@ import { Trouble } from './Trouble.js';
 import { ago, rateText, texts } from './texts.js';
 import type { Light } from './theme.js';
 import type { LiveOverview, Second } from './useOverview.js';
+import { pageRows, usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
 export interface OverviewPageProps {
@@ -21,7 +24,19 @@ export interface OverviewPageProps {
 export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
   const { latest, seconds } = overview;
   useTitle(texts.overview);
-  const channels = useAnswer(['channels'], () => backend.channels({ limit: 1000 }), 2000);
+  const [find, setFind] = useState('');
+  const channels = usePages<ChannelInfo, string>(
+    ['channels', find],
+    async (after) => {
+      const { channels: items, more } = await backend.channels({
+        limit: pageRows,
+        ...(find === '' ? {} : { find }),
+        ...(after === undefined ? {} : { after }),
+      });
+      return { items, behind: more ? items.at(-1)?.channel : undefined };
+    },
+    2000,
+  );
   return (
     <main className="page">
       <h1 className="unseen">{texts.overview}</h1>
@@ -35,14 +50,23 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
       <Refusals backend={backend} />
       <section>
         <h2>Channels</h2>
-        <Trouble of={[channels]} />
+        <Find hint={texts.findChannel} onFind={setFind} />
+        <Trouble of={[channels.answer]} />
         <ScrollTable<ChannelInfo>
           label="Channels"
           rowKey="channel"
-          loading={channels.data === undefined}
-          dataSource={[...(channels.data?.channels ?? [])]}
-          pagination={{ pageSize: 20, hideOnSinglePage: true }}
-          locale={{ emptyText: <Empty description="Nothing has been published or entered yet" /> }}
+          loading={channels.items === undefined}
+          dataSource={[...(channels.items ?? [])]}
+          pagination={false}
+          locale={{
+            emptyText: (
+              <Empty
+                description={
+                  find === '' ? 'Nothing has been published or entered yet' : 'No channel has this in its name'
+                }
+              />
+            ),
+          }}
           columns={[
             {
               title: 'Channel',
@@ -64,6 +88,7 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
             { title: 'Last message', dataIndex: 'lastAt', render: (at?: string) => ago(at) },
           ]}
         />
+        <Pager of={channels} label="Pages of channels" />
       </section>
     </main>
   );

@@ -1,49 +1,57 @@
 import type { Backend, SessionInfo } from '@nine-bells/client/backend';
-import { Button, Empty, Input, Popconfirm } from 'antd';
+import { Button, Empty, Popconfirm } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router-dom';
-import { useAnswer, useChange } from './queries.js';
+import { Find } from './Find.js';
+import { Pager } from './Pager.js';
+import { useChange } from './queries.js';
 import { ScrollTable } from './ScrollTable.js';
 import { Trouble } from './Trouble.js';
 import { ago, texts } from './texts.js';
+import { pageRows, usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
 /** Who is connected: from where, how, for how long, how far behind; and signing them out. */
 export function SessionsPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
-  const [wanted, setWanted] = useState('');
+  const [find, setFind] = useState('');
   useTitle(texts.sessions);
-  const found = useAnswer(['sessions'], () => backend.sessions({ limit: 1000 }), 2000);
-  const sessions = found.data;
-  const shown = (sessions?.sessions ?? []).filter(({ user, name, session, remote, channels }) =>
-    [user, name, session, remote, ...channels].some((each) => each?.toLowerCase().includes(wanted.toLowerCase())),
+  const found = usePages<SessionInfo, string>(
+    ['sessions', find],
+    async (before) => {
+      const page = await backend.sessions({
+        limit: pageRows,
+        ...(find === '' ? {} : { find }),
+        ...(before === undefined ? {} : { before }),
+      });
+      return { items: [...page.sessions].reverse(), behind: page.before };
+    },
+    2000,
   );
   return (
     <main className="page">
       <h1>Sessions</h1>
-      <Input.Search
-        allowClear
-        placeholder="User, session, address or channel"
-        aria-label="Find"
-        className="find"
-        onChange={({ target }) => setWanted(target.value)}
-      />
-      <Trouble of={[found]} />
+      <Find hint={texts.findSession} onFind={setFind} />
+      <Trouble of={[found.answer]} />
       <Sessions
         backend={backend}
-        sessions={sessions === undefined ? undefined : [...shown].reverse()}
+        sessions={found.items}
+        none={find === '' ? 'No client is connected' : 'No session has this in it'}
         mayAct={mayAct}
       />
+      <Pager of={found} label="Pages of sessions" />
     </main>
   );
 }
 
 interface SessionsProps {
   readonly backend: Backend;
-  readonly sessions: SessionInfo[] | undefined;
+  readonly sessions: readonly SessionInfo[] | undefined;
+  /** What to say if there is none. */
+  readonly none: string;
   readonly mayAct: boolean;
 }
 
-function Sessions({ backend, sessions, mayAct }: SessionsProps) {
+function Sessions({ backend, sessions, none, mayAct }: SessionsProps) {
   const signOut = useChange(
     (user: string) => backend.signOut(user),
     ({ sessions: reached }, user) => `Signed out ${user}: ${reached} session${reached === 1 ? '' : 's'}`,
@@ -53,9 +61,9 @@ function Sessions({ backend, sessions, mayAct }: SessionsProps) {
       label="Sessions"
       rowKey="session"
       loading={sessions === undefined}
-      dataSource={sessions ?? []}
-      pagination={{ pageSize: 20, hideOnSinglePage: true }}
-      locale={{ emptyText: <Empty description="No client is connected" /> }}
+      dataSource={[...(sessions ?? [])]}
+      pagination={false}
+      locale={{ emptyText: <Empty description={none} /> }}
       columns={[
         {
           title: 'User',

@@ -10,6 +10,12 @@ export const texts = {
   pageFailed: 'This page failed. Reload it, or go to another.',
   signedOut: 'your sign-in has ended',
   signOutMeans: 'All its sessions end, and earlier tokens are revoked.',
+  previousPage: 'Previous page',
+  nextPage: 'Next page',
+  findChannel: 'Find a channel by its name',
+  findSession: 'Find a user, session, address or channel',
+  findBan: 'Find a user, address, channel or reason',
+  findAudit: 'Only about the user with this id',
   unbanMeans: 'The user may come back at once.',
 } as const;
 

@@ -122,8 +122,8 @@ export class SlowStore implements Store {
     return this.#records.before(channel, before, limit);
   }
 
-  channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
-    return this.#records.channels(after, limit);
+  channels(after: string, limit: number, find?: string): Promise<readonly KeptChannel[]> {
+    return this.#records.channels(after, limit, find);
   }
 
   async take(action: ModerationAction): Promise<number> {

@@ -12,6 +12,7 @@ export type { Notified } from './inbox/inboxes.js';
 export { canonicalAddress, readRange, unitOf } from './lib/addresses.js';
 export { Backlog } from './lib/backlog.js';
 export { BoundedMap } from './lib/boundedMap.js';
+export * from './lib/text.js';
 export * from './lib/tokenBucket.js';
 export * from './model/access.js';
 export * from './model/author.js';

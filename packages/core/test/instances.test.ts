@@ -225,7 +225,7 @@ describe('instances', () => {
     expect(await visitor).toMatchObject({ who: { user: 'jory' } });
     // From now on the other hears nothing.
     members[1]?.listen({ heard: () => {}, broken: () => {}, resumed: () => {} });
-    const again = one.cluster.sessions(10);
+    const again = one.cluster.sessions({ limit: 10 });
     await clock.run(1_500);
     expect(await again).toMatchObject({ sessions: [{ user: 'pia' }], missing: ['i2'] });
   });

@@ -3,6 +3,7 @@ import {
   type AuditEntry,
   countsAsUnread,
   type Draft,
+  hasText,
   type Ids,
   type InboxEntry,
   type InboxSlice,
@@ -67,9 +68,9 @@ export class MemoryStore implements Store {
     return this.#log(channel).before(before, limit);
   }
 
-  async channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
+  async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {
     return [...this.#logs]
-      .filter(([channel, log]) => channel > after && log.head.number > 0)
+      .filter(([channel, log]) => channel > after && log.head.number > 0 && hasText(channel, find))
       .map(([channel, log]) => ({ channel, head: log.head }))
       .sort((a, b) => (a.channel < b.channel ? -1 : 1))
       .slice(0, limit);
@@ -95,10 +96,11 @@ export class MemoryStore implements Store {
     };
   }
 
-  async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+  async audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]> {
     return this.#moderation
       .map((action, index) => ({ ...action, number: index + 1 }))
-      .filter(({ number }) => before === undefined || number < before)
+      .filter((each) => before === undefined || each.number < before)
+      .filter((each) => user === undefined || each.user === user)
       .slice(-limit)
       .reverse();
   }

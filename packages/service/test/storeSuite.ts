@@ -165,10 +165,16 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       );
     });
 
-    it('lists channels by name, by pages', async () => {
+    it('lists channels by name, by pages, and those with a text in their names', async () => {
       for (const name of ['c', 'a', 'b']) await store.append(channelName(name), draft(1, { atMs: 5 }));
       expect((await store.channels('', 2)).map(({ channel }) => channel)).toEqual(['a', 'b']);
       expect(await store.channels('b', 2)).toMatchObject([{ channel: 'c', head: { number: 1 }, lastAt: 5 }]);
+      for (const name of ['race/3/Chat', 'race/4_chat', 'crew/petrel']) await store.append(channelName(name), draft(1));
+      const found = async (find: string) => (await store.channels('', 10, find)).map(({ channel }) => channel);
+      expect(await found('CHAT')).toEqual(['race/3/Chat', 'race/4_chat']);
+      expect(await found('4_c')).toEqual(['race/4_chat']);
+      expect(await found('%')).toEqual([]);
+      expect(await found("'")).toEqual([]);
     });
 
     it('writes all of a transaction, or nothing', async () => {

@@ -5,6 +5,7 @@ import type {
   LocalAnswers,
   Membership,
   SessionInfo,
+  SessionsWish,
   SessionVisitor,
   TraceFound,
   UserActivity,
@@ -21,6 +22,7 @@ import { Presence } from '../presence/presence.js';
 import { fatesOf, sentenceOf } from '../record/fates.js';
 import { joinedRefusals } from '../record/refusals.js';
 import { answerOf } from './questions.js';
+import { sessionsFor } from './sessionList.js';
 
 /** How long the others have for an answer, in milliseconds. */
 const askWithinMs = 1_000;
@@ -99,11 +101,10 @@ export class Cluster {
   }
 
   /** The sessions that are connected, each at its instance. */
-  async sessions(limit: number, user?: string): Promise<Gathered<{ sessions: readonly SessionInfo[] }>> {
-    const question = { type: 'sessions', limit, ...defined({ user }) } as const;
-    const { all, missing } = await this.#ask<readonly SessionInfo[]>(question, this.#own.sessions(user, limit));
-    const sessions = all.flat().sort((a, b) => a.sinceMs - b.sinceMs);
-    return { sessions: sessions.slice(-limit), missing };
+  async sessions(wish: SessionsWish): Promise<Gathered<{ sessions: readonly SessionInfo[] }>> {
+    const question = { type: 'sessions', ...wish } as const;
+    const { all, missing } = await this.#ask<readonly SessionInfo[]>(question, this.#own.sessions(wish));
+    return { sessions: sessionsFor(all.flat(), wish), missing };
   }
 
   /** Who is in a channel: the first `limit` of them, and how many there are. */
@@ -136,9 +137,13 @@ export class Cluster {
   }
 
   /** Channels that clients have entered, with how many clients, by name. */
-  async entered(after: string, limit: number): Promise<Gathered<{ channels: ReadonlyMap<ChannelName, ChannelInfo> }>> {
-    const question = { type: 'channels', after, limit } as const;
-    const { all, missing } = await this.#ask<readonly ChannelInfo[]>(question, this.#own.entered(after, limit));
+  async entered(
+    after: string,
+    limit: number,
+    find?: string,
+  ): Promise<Gathered<{ channels: ReadonlyMap<ChannelName, ChannelInfo> }>> {
+    const question = { type: 'channels', after, limit, ...defined({ find }) } as const;
+    const { all, missing } = await this.#ask<readonly ChannelInfo[]>(question, this.#own.entered(after, limit, find));
     const channels = new Map<ChannelName, ChannelInfo>();
     for (const each of all.flat()) {
       const known = channels.get(each.channel);

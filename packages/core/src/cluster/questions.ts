@@ -14,13 +14,13 @@ function answered(own: LocalAnswers, question: InstanceQuestion): unknown {
     case 'memberships':
       return own.memberships(question.user);
     case 'sessions':
-      return own.sessions(question.user, question.limit);
+      return own.sessions(question);
     case 'visitor':
       return own.visitor(question.session);
     case 'entrants':
       return own.entrants(question.channel);
     case 'channels':
-      return own.entered(question.after, question.limit);
+      return own.entered(question.after, question.limit, question.find);
     case 'activity':
       return own.activityOf(question.users, question.channel);
     case 'concerned':

@@ -23,11 +23,12 @@ export class ChannelDirectory {
    * Lists channels by name: kept ones that were published to, and those that a client has entered now.
    *
    * @param after - only names that come after this one
+   * @param find - only names that have this text in them; case does not count
    */
-  async list(after: string, limit: number): Promise<readonly ChannelInfo[]> {
+  async list(after: string, limit: number, find?: string): Promise<readonly ChannelInfo[]> {
     const all = new Map<ChannelName, ChannelInfo>();
-    const { channels: entered } = await this.#cluster.entered(after, limit);
-    for (const kept of await this.#store.channels(after, limit))
+    const { channels: entered } = await this.#cluster.entered(after, limit, find);
+    for (const kept of await this.#store.channels(after, limit, find))
       all.set(kept.channel, { ...this.#channels.describe(kept), entered: entered.get(kept.channel)?.entered ?? 0 });
     for (const [channel, info] of entered) if (!all.has(channel)) all.set(channel, info);
     return [...all.values()].sort((a, b) => (a.channel < b.channel ? -1 : 1)).slice(0, limit);

@@ -1,6 +1,8 @@
 import { type ChannelName, defined, formatCursor, type Place, problem } from '@nine-bells/wire';
 import type { Access } from '../access/access.js';
 import type { Channels } from '../channel/channels.js';
+import { sessionsFor } from '../cluster/sessionList.js';
+import { hasText } from '../lib/text.js';
 import type { LocalAnswers } from '../model/info.js';
 import type { StaysHere } from '../model/trace.js';
 import type { Moderation } from '../moderation/moderation.js';
@@ -31,20 +33,16 @@ export function localAnswersOf(parts: LocalAnswersHost): LocalAnswers {
   return {
     table: (channel) => presences.tableOf(channel),
     memberships: (user) => presences.entriesOf(user),
-    sessions: (user, limit) =>
-      connected
-        .sessions(instance)
-        .filter((each) => user === undefined || each.user === user)
-        .slice(-limit),
+    sessions: (wish) => sessionsFor(connected.sessions(instance), wish),
     visitor: (session) => {
       for (const { client, address } of connected)
         if (client?.session === session) return { who: client.who, address: address ?? null };
       return null;
     },
     entrants: (channel) => channels.get(channel)?.recipients ?? 0,
-    entered: (after, limit) =>
+    entered: (after, limit, find = '') =>
       [...channels]
-        .filter(({ name, recipients }) => recipients > 0 && name > after)
+        .filter(({ name, recipients }) => recipients > 0 && name > after && hasText(name, find))
         .sort((a, b) => (a.name < b.name ? -1 : 1))
         .slice(0, limit)
         .map(({ name }) => channels.describe({ channel: name })),

@@ -53,6 +53,19 @@ export interface UserActivity {
   readonly isIn: boolean;
 }
 
+/** Which sessions are wanted: the latest `limit` of those that fit. */
+export interface SessionsWish {
+  readonly limit: number;
+  readonly user?: string;
+  /** Text in the user's id or name, the session's id, the address or the name of an entered channel; case does not count. */
+  readonly find?: string;
+  /** Only those that come before this one, by the time of their connection. */
+  readonly before?: SessionPlace;
+}
+
+/** A place among sessions, which are ordered by the time of their connection. */
+export type SessionPlace = Pick<SessionInfo, 'sinceMs' | 'session'>;
+
 /** Who a session is, and from where. */
 export interface SessionVisitor {
   readonly who: Identity;
@@ -66,12 +79,12 @@ export type TraceFound = TraceHere & { readonly except?: readonly string[] };
 export interface LocalAnswers {
   table(channel: ChannelName): Table | null;
   memberships(user: string): readonly { readonly channel: ChannelName; readonly entries: readonly TableEntry[] }[];
-  sessions(user: string | undefined, limit: number): readonly SessionInfo[];
+  sessions(wish: SessionsWish): readonly SessionInfo[];
   visitor(session: string): SessionVisitor | null;
   /** How many have entered a channel. */
   entrants(channel: ChannelName): number;
   /** Channels that a client here has entered. */
-  entered(after: string, limit: number): readonly ChannelInfo[];
+  entered(after: string, limit: number, find?: string): readonly ChannelInfo[];
   activityOf(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserActivity>>;
   /** How many connections there an action is about. */
   concerned(action: ModerationAction): number;

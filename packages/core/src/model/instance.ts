@@ -1,4 +1,5 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
+import type { SessionsWish } from './info.js';
 import type { ModerationAction } from './moderation.js';
 
 /** What an instance says of itself to the others, once a second. */
@@ -43,10 +44,10 @@ export interface InstanceInfo extends InstanceStatus {
 export type InstanceQuestion =
   | { readonly type: 'table'; readonly channel: ChannelName }
   | { readonly type: 'memberships'; readonly user: string }
-  | { readonly type: 'sessions'; readonly user?: string; readonly limit: number }
+  | ({ readonly type: 'sessions' } & SessionsWish)
   | { readonly type: 'visitor'; readonly session: string }
   | { readonly type: 'entrants'; readonly channel: ChannelName }
-  | { readonly type: 'channels'; readonly after: string; readonly limit: number }
+  | { readonly type: 'channels'; readonly after: string; readonly limit: number; readonly find?: string }
   | { readonly type: 'activity'; readonly users: readonly string[]; readonly channel?: ChannelName }
   | { readonly type: 'concerned'; readonly action: ModerationAction }
   | { readonly type: 'refusals' }

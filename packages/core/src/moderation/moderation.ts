@@ -165,8 +165,8 @@ export class Moderation {
   }
 
   /** The audit log: the last entries before a number, the latest first. */
-  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
-    return this.#host.store.audit(before, limit);
+  audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]> {
+    return this.#host.store.audit(before, limit, user);
   }
 
   /** Makes an action take effect on this instance, in this turn. */

@@ -27,8 +27,11 @@ export interface Store extends LogReader {
    * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
   append(channel: ChannelName, draft: Draft): Promise<Appended>;
-  /** Kept channels that have been published to, by name: the first `limit` whose names come after `after`. */
-  channels(after: string, limit: number): Promise<readonly KeptChannel[]>;
+  /**
+   * Kept channels that have been published to, by name: the first `limit` whose names come after `after`, and have the text
+   * `find` in them, whatever its case.
+   */
+  channels(after: string, limit: number, find?: string): Promise<readonly KeptChannel[]>;
   /**
    * Commits a moderation action together with its entry in the audit log, and returns that entry's number.
    *
@@ -67,6 +70,6 @@ export interface Store extends LogReader {
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
   /** What is in force at a time, in milliseconds since the epoch. */
   inForce(atMs: number): Promise<InForce>;
-  /** The audit log: the last `limit` entries before a number, the latest first. */
-  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]>;
+  /** The audit log, or what of it is about a user: the last `limit` entries before a number, the latest first. */
+  audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]>;
 }

@@ -1,5 +1,6 @@
-import type { ChannelInfo, Engine, InstanceInfo, RefusalKind } from '@nine-bells/core';
-import { refusal } from '@nine-bells/wire';
+import type { ChannelInfo, Engine, InstanceInfo, RefusalKind, SessionPlace } from '@nine-bells/core';
+import { defined, refusal } from '@nine-bells/wire';
+import type { Request } from 'express';
 import { channelOf, queryText, queryWhole } from './query.js';
 import type { Route } from './route.js';
 
@@ -20,18 +21,27 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     }
     const after = queryText(request, 'after') ?? '';
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const found = await engine.channels.list(after, limit + 1);
+    const found = await engine.channels.list(after, limit + 1, queryText(request, 'find'));
     response.json({ channels: found.slice(0, limit).map(shown), more: found.length > limit });
   };
 
   const sessions: Route['serve'] = async (request, response) => {
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const { sessions: all, missing } = await engine.cluster.sessions(limit + 1, queryText(request, 'user'));
+    const { sessions: all, missing } = await engine.cluster.sessions({
+      limit: limit + 1,
+      ...defined({
+        user: queryText(request, 'user'),
+        find: queryText(request, 'find'),
+        before: sessionPlaceOf(request),
+      }),
+    });
+    const given = all.slice(-limit);
+    const [first] = given;
+    const more = all.length > limit;
     response.json({
-      sessions: all
-        .slice(-limit)
-        .map(({ sinceMs, ...session }) => ({ ...session, since: new Date(sinceMs).toISOString() })),
-      more: all.length > limit,
+      sessions: given.map(({ sinceMs, ...session }) => ({ ...session, since: new Date(sinceMs).toISOString() })),
+      more,
+      ...(more && first !== undefined ? { before: `${first.sinceMs}:${first.session}` } : {}),
       ...missingShown(missing),
     });
   };
@@ -99,11 +109,11 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     {
       method: 'get',
       path: '/channels',
-      query: ['after', 'limit', 'channel'],
+      query: ['after', 'limit', 'find', 'channel'],
       right: { perChannel: 'read' },
       serve: channels,
     },
-    { method: 'get', path: '/sessions', query: ['limit', 'user'], right: 'read', serve: sessions },
+    { method: 'get', path: '/sessions', query: ['limit', 'user', 'find', 'before'], right: 'read', serve: sessions },
     {
       method: 'get',
       path: '/members',
@@ -114,6 +124,16 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     { method: 'get', path: '/refusals', query: ['code'], right: 'read', serve: refusals },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];
+}
+
+/** The place behind the sessions that are wanted, as an earlier answer gave it. */
+function sessionPlaceOf(request: Request): SessionPlace | undefined {
+  const text = queryText(request, 'before');
+  if (text === undefined) return undefined;
+  const [, sinceMs, session] = /^(\d{1,15}):(\S{1,100})$/.exec(text) ?? [];
+  if (sinceMs === undefined || session === undefined)
+    throw refusal('bad-value', '`before` is what an earlier answer gave', { where: '?before' });
+  return { sinceMs: Number(sinceMs), session };
 }
 
 /** Channels that clients have entered, each once; of very many, as the instances count them. */

@@ -1,4 +1,12 @@
-import type { ActiveBan, Actor, AuditEntry, Effect, Engine, ModerationAction } from '@nine-bells/core';
+import {
+  type ActiveBan,
+  type Actor,
+  type AuditEntry,
+  type Effect,
+  type Engine,
+  hasText,
+  type ModerationAction,
+} from '@nine-bells/core';
 import { type ChannelName, defined, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { readBody } from './body.js';
@@ -96,9 +104,21 @@ export function moderation(engine: Engine): readonly Route[] {
     const channel = queryText(request, 'channel');
     caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
-    const found = engine.moderation.bans.filter(
-      (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
-    );
+    const find = queryText(request, 'find') ?? '';
+    const before = queryText(request, 'before');
+    const all = engine.moderation.bans;
+    const from = before === undefined ? 0 : all.findIndex(({ id }) => id === before) + 1;
+    if (before !== undefined && from === 0)
+      throw refusal('bad-value', 'no ban of this id is in force', { where: '?before' });
+    const found = all
+      .slice(from)
+      .filter(
+        (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
+      )
+      .filter((each) => {
+        const address = each.type === 'ban' ? each.address : undefined;
+        return [each.user, address, each.channel, each.reason].some((text) => hasText(text ?? '', find));
+      });
     response.json({ bans: found.slice(0, limit).map(banShown), more: found.length > limit });
   };
 
@@ -136,18 +156,24 @@ export function moderation(engine: Engine): readonly Route[] {
   const audit: Route['serve'] = async (request, response) => {
     const before = queryWhole(request, 'before', 999_999_999);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
-    const found = await engine.moderation.audit(before, limit + 1);
+    const found = await engine.moderation.audit(before, limit + 1, queryText(request, 'user'));
     response.json({ entries: found.slice(0, limit).map(shown), more: found.length > limit });
   };
 
   return [
     { method: 'post', path: '/bans', right: { perChannel: 'moderate' }, serve: ban },
-    { method: 'get', path: '/bans', query: ['user', 'channel', 'limit'], right: { perChannel: 'read' }, serve: bans },
+    {
+      method: 'get',
+      path: '/bans',
+      query: ['user', 'channel', 'find', 'before', 'limit'],
+      right: { perChannel: 'read' },
+      serve: bans,
+    },
     { method: 'delete', path: '/bans/:id', query: ['reason'], right: { perChannel: 'moderate' }, serve: unban },
     { method: 'post', path: '/removals', right: { perChannel: 'moderate' }, serve: remove },
     { method: 'post', path: '/sign-outs', right: 'moderate', serve: signOut },
     { method: 'post', path: '/token-revocations', right: 'moderate', serve: revokeTokens },
-    { method: 'get', path: '/audit', query: ['before', 'limit'], right: 'moderate', serve: audit },
+    { method: 'get', path: '/audit', query: ['user', 'before', 'limit'], right: 'moderate', serve: audit },
   ];
 }
 

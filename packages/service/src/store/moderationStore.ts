@@ -64,9 +64,12 @@ export class ModerationStore {
     };
   }
 
-  async audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
+  async audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]> {
     const rows = await this.#database.models.audit.findAll({
-      ...(before === undefined ? {} : { where: { number: { [Op.lt]: before } } }),
+      where: {
+        ...(before === undefined ? {} : { number: { [Op.lt]: before } }),
+        ...(user === undefined ? {} : { user_id: user }),
+      },
       order: [['number', 'DESC']],
       limit,
       raw: true,

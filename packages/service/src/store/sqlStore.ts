@@ -26,7 +26,7 @@ import {
   withinBytes,
 } from '@nine-bells/core';
 import { type ChannelName, defined } from '@nine-bells/wire';
-import { Op, type WhereOptions } from 'sequelize';
+import { col, fn, Op, type WhereOptions, where } from 'sequelize';
 import type { Database, Reads } from './database.js';
 import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
 import { InboxStore } from './inboxStore.js';
@@ -154,9 +154,11 @@ export class SqlStore implements Store {
     return { messages, more, head, ...defined({ gap }) };
   }
 
-  async channels(after: string, limit: number): Promise<readonly KeptChannel[]> {
+  async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {
+    const position = this.#database.isShared ? 'STRPOS' : 'INSTR';
+    const withText = where(fn(position, fn('LOWER', col('name')), find.toLowerCase()), { [Op.gt]: 0 });
     const rows = (await this.#database.models.channels.findAll({
-      where: { head: { [Op.gt]: 0 }, name: { [Op.gt]: after } },
+      where: { [Op.and]: [{ head: { [Op.gt]: 0 }, name: { [Op.gt]: after } }, ...(find === '' ? [] : [withText])] },
       order: ['name'],
       limit,
       raw: true,
@@ -216,8 +218,8 @@ export class SqlStore implements Store {
     return this.#moderation.inForce(atMs);
   }
 
-  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
-    return this.#moderation.audit(before, limit);
+  audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]> {
+    return this.#moderation.audit(before, limit, user);
   }
 
   /** Resolves when everything that was waiting has been committed. */
