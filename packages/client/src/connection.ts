@@ -38,7 +38,7 @@ const minHelloBytes = 4_096;
 const frameRoom = 256;
 
 /** What a connection carries, and whom it tells what becomes of it. */
-export interface ConnectionUser {
+export interface ConnectionHost {
   /** Members of hello besides the token, the session and the channels. */
   helloMembers(): RequestMembers;
   /** The channels to enter with a hello in which so many bytes are left. */
@@ -65,7 +65,7 @@ export interface ConnectionUser {
 /** One session with the service, on one socket after another. */
 export class Connection {
   readonly requests: Requests;
-  readonly #user: ConnectionUser;
+  readonly #host: ConnectionHost;
   readonly #options: LineOptions;
   readonly #route: Route;
   readonly #backOff: BackOff;
@@ -89,8 +89,8 @@ export class Connection {
   #timer: ReturnType<typeof setTimeout> | undefined;
   #moving: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(url: string, options: LineOptions, user: ConnectionUser) {
-    this.#user = user;
+  constructor(url: string, options: LineOptions, host: ConnectionHost) {
+    this.#host = host;
     this.#options = options;
     this.#route = new Route(url, options);
     this.#backOff = { ...defaultBackOff, ...options.backOff };
@@ -165,7 +165,7 @@ export class Connection {
           repeatable: false,
           resolve: ({ lost }) => {
             // At once: what follows was sent after it.
-            this.#user.revoked(lost);
+            this.#host.revoked(lost);
             resolve();
           },
           reject,
@@ -197,7 +197,7 @@ export class Connection {
   }
 
   pulse(): void {
-    this.transmit({ do: 'pulse', got: this.#user.news(this.#helloBytes / 2) });
+    this.transmit({ do: 'pulse', got: this.#host.news(this.#helloBytes / 2) });
   }
 
   probe(): void {
@@ -251,12 +251,12 @@ export class Connection {
     });
     const secret = this.#secret;
     const session = secret === undefined ? undefined : this.#session;
-    const hello = { do: 'hello', id, ...defined({ token, session, secret }), ...this.#user.helloMembers() };
-    const named = this.#user.wishesWithin(this.#helloBytes - utf8Bytes(JSON.stringify(hello)) - frameRoom);
+    const hello = { do: 'hello', id, ...defined({ token, session, secret }), ...this.#host.helloMembers() };
+    const named = this.#host.wishesWithin(this.#helloBytes - utf8Bytes(JSON.stringify(hello)) - frameRoom);
     asked = named.asked;
     this.transmit({ ...hello, ...(named.isPartial ? { partial: true } : {}), enter: named.wishes });
     this.#helloSent = true;
-    this.#user.greeted();
+    this.#host.greeted();
   }
 
   #welcomed(welcome: Welcome, asked: readonly Asked[]): void {
@@ -272,7 +272,7 @@ export class Connection {
     const socket = this.#socket as SocketLike;
     this.#route.tryWebSocketLater(() => this.#reopen(socket));
     // From here on listeners are called, and any of them may close the line.
-    this.#user.welcomed(welcome);
+    this.#host.welcomed(welcome);
     if (socket !== this.#socket) return;
     this.#setState({
       name: 'open',
@@ -283,7 +283,7 @@ export class Connection {
       continued: welcome.continued,
       ...defined({ userName: welcome.name }),
     });
-    this.#user.entered(asked, welcome.entered);
+    this.#host.entered(asked, welcome.entered);
   }
 
   /** Leaves a socket that works for another. */
@@ -330,7 +330,7 @@ export class Connection {
     this.#route.stopTrying();
     this.#lifeSigns.stop();
     this.requests.interrupted();
-    this.#user.interrupted();
+    this.#host.interrupted();
   }
 
   #waitAndRetry(reason: string): void {
@@ -356,12 +356,12 @@ export class Connection {
     this.#setState({ name: 'closed', reason, closedBy, ...defined({ problem: refused }) });
     const error = this.closedError();
     this.requests.close(error);
-    this.#user.closed(error);
+    this.#host.closed(error);
   }
 
   #setState(state: LineState): void {
     this.#state = state;
-    this.#user.stateChanged(state);
+    this.#host.stateChanged(state);
   }
 
   // --------------------------------------------------------------------------------------------------- hearing
@@ -384,8 +384,8 @@ export class Connection {
       const { on: _, ends, ...told } = frame;
       // The goodbye that follows has no room for it.
       if (ends) this.#refusal = told;
-      else this.#user.problem(told);
-    } else this.#user.pushed(frame);
+      else this.#host.problem(told);
+    } else this.#host.pushed(frame);
   }
 
   /** The instance is about to stop: comes back, elsewhere if there is another, at a moment that not all choose. */
@@ -400,7 +400,7 @@ export class Connection {
       await this.refresh();
     } catch (error) {
       // Else the connection ends with its token, and the next one asks again.
-      if (error instanceof LineError && error.problem !== undefined) this.#user.problem(error.problem);
+      if (error instanceof LineError && error.problem !== undefined) this.#host.problem(error.problem);
     }
   }
 }

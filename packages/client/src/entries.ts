@@ -24,7 +24,7 @@ const helloWishes = 1_000;
 const cursorRoom = 32;
 
 /** What the entries need of their connection. */
-export interface EntriesConnection {
+export interface EntriesHost {
   readonly requests: Requests;
   /** Identifies the present socket: what belongs to an earlier one is over. */
   readonly socket: unknown;
@@ -35,15 +35,15 @@ export interface EntriesConnection {
 
 /** The channels that a line has entered, and its entries there. */
 export class Entries {
-  readonly #connection: EntriesConnection;
+  readonly #host: EntriesHost;
   readonly #stays = new Map<ChannelName, Stay>();
   /** Entries that were refused, to be tried again with another token. */
   readonly #refused = new Set<Entry>();
   /** How far channels have come, as it was told last on this connection. */
   readonly #told = new Map<ChannelName, Cursor>();
 
-  constructor(connection: EntriesConnection) {
-    this.#connection = connection;
+  constructor(host: EntriesHost) {
+    this.#host = host;
   }
 
   get(channel: ChannelName): Stay | undefined {
@@ -60,7 +60,7 @@ export class Entries {
     this.#stays.set(entry.channel, stay);
     stay.add(entry);
     // Until the service has answered hello, the entry is named in it or follows it.
-    if (!this.#connection.helloSent) return;
+    if (!this.#host.helloSent) return;
     const isFromNow = options.last === undefined && options.after === undefined;
     if (!isFromNow || options.status !== undefined || stay.head === undefined) this.#enter(stay, [entry]);
     // In another turn, so that its listeners are there.
@@ -83,7 +83,7 @@ export class Entries {
     const stay = this.#stays.get(entry.channel);
     if (stay === undefined || stay !== entry.stay || !stay.delete(entry)) return;
     this.#stays.delete(entry.channel);
-    if (this.#connection.helloSent) this.#connection.transmit({ do: 'leave', channel: entry.channel });
+    if (this.#host.helloSent) this.#host.transmit({ do: 'leave', channel: entry.channel });
   }
 
   // --------------------------------------------------------------------------------------------- connecting
@@ -110,7 +110,7 @@ export class Entries {
       const wish = asked[index];
       if (wish !== undefined) this.#entered(wish.stay, wish.entries, each);
     }
-    const { socket } = this.#connection;
+    const { socket } = this.#host;
     const named = new Map(asked.map(({ stay, entries }) => [stay, entries]));
     for (const stay of [...this.#stays.values()]) {
       const known = named.get(stay);
@@ -118,8 +118,7 @@ export class Entries {
       const there = known ?? stay.first;
       // Listeners are called meanwhile, and may close the line.
       for (const entry of stay.entries)
-        if (socket === this.#connection.socket && !there.includes(entry) && !entry.isAnswered)
-          this.#joinOrEnter(entry, stay);
+        if (socket === this.#host.socket && !there.includes(entry) && !entry.isAnswered) this.#joinOrEnter(entry, stay);
     }
   }
 
@@ -185,9 +184,9 @@ export class Entries {
   #refuse(stay: Stay, asked: readonly Entry[], refused: Problem): void {
     if (isPassing(refused)) {
       for (const entry of asked) entry.wait(refused);
-      const { socket } = this.#connection;
+      const { socket } = this.#host;
       setTimeout(() => {
-        if (socket === this.#connection.socket) this.#enter(stay, asked);
+        if (socket === this.#host.socket) this.#enter(stay, asked);
       }, refused.retryAfterMs ?? 1000);
       return;
     }
@@ -203,8 +202,7 @@ export class Entries {
 
   /** Joins another entry of the channel that is live already; else enters. */
   #joinOrEnter(entry: Entry, stay: Stay): void {
-    if (entry.isOver || entry.isAnswered || !this.#connection.helloSent || this.#stays.get(entry.channel) !== stay)
-      return;
+    if (entry.isOver || entry.isAnswered || !this.#host.helloSent || this.#stays.get(entry.channel) !== stay) return;
     const isFromNow = entry.cursor === undefined && entry.options.last === undefined;
     if (isFromNow && stay.head !== undefined) stay.join(entry, stay.head);
     else this.#enter(stay, [entry]);
@@ -213,7 +211,7 @@ export class Entries {
   #enter(stay: Stay, asked: readonly Entry[]): void {
     const entries = asked.filter(({ isOver }) => !isOver);
     if (entries.length === 0 || this.#stays.get(stay.channel) !== stay) return;
-    this.#connection.requests.send(
+    this.#host.requests.send(
       { do: 'enter', ...stay.wishFor(entries) },
       {
         repeatable: false,

@@ -62,7 +62,7 @@ export interface SharedStay {
 }
 
 /** What an entry needs of its line. */
-export interface EntryLine {
+export interface EntryHost {
   publish(channel: string, data: Json, options?: PublishOptions): Promise<Published>;
   read(channel: string, options?: ReadOptions): Promise<ReadResult>;
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
@@ -89,7 +89,7 @@ export interface EntryLine {
  */
 export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<ReceivedMessage> {
   readonly channel: ChannelName;
-  readonly #line: EntryLine;
+  readonly #host: EntryHost;
   readonly #readers = new Set<MessageQueue>();
   #stay: SharedStay;
   #state: EntryState = 'entering';
@@ -105,9 +105,9 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   readonly options: EnterOptions;
 
   /** @internal Made by `Line.enter`. */
-  constructor(line: EntryLine, stay: SharedStay, options: EnterOptions) {
+  constructor(host: EntryHost, stay: SharedStay, options: EnterOptions) {
     super();
-    this.#line = line;
+    this.#host = host;
     this.#stay = stay;
     this.channel = stay.channel;
     this.options = options;
@@ -148,7 +148,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
 
   /** Your own user id, once the line was open. */
   get user(): string | undefined {
-    return this.#line.user();
+    return this.#host.user();
   }
 
   /** Who is there, where the channel shows it; of a crowd only some. The same list until it changes. */
@@ -169,12 +169,12 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** Says something else of you here: `available`, `busy`, `away`, or an object of your own. */
   setStatus(status: Json): void {
     this.#stay.status = status;
-    this.#line.setStatus(status, this.channel);
+    this.#host.setStatus(status, this.channel);
   }
 
   /** A short-lived word to those who are here, or to some users among them. It may be lost; nothing keeps it. */
   hail(type: string, data?: Json, options?: HailOptions): void {
-    if (!this.isOver) this.#line.hail(this.channel, type, data, options);
+    if (!this.isOver) this.#host.hail(this.channel, type, data, options);
   }
 
   /**
@@ -182,7 +182,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
    * called for each message that is shown; what is sent is at most one mark a second. A mark only moves forward.
    */
   mark(cursor: string | undefined = this.#cursor): void {
-    if (cursor !== undefined && !this.isOver) this.#line.markAlong(this.channel, cursor as Cursor);
+    if (cursor !== undefined && !this.isOver) this.#host.markAlong(this.channel, cursor as Cursor);
   }
 
   /** How far users have read, by user id, where the channel shows it. */
@@ -204,23 +204,23 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
    */
   async publish(data: Json, options?: PublishOptions): Promise<Published> {
     if (this.#state === 'left') throw hasLeft();
-    return this.#line.publish(this.channel, data, options);
+    return this.#host.publish(this.channel, data, options);
   }
 
   /** As `Line.read`, in this channel. */
   read(options?: ReadOptions): Promise<ReadResult> {
-    return this.#line.read(this.channel, options);
+    return this.#host.read(this.channel, options);
   }
 
   /** As `Line.remove`, from this channel. */
   remove(user: string, options?: RemoveOptions): Promise<Removed> {
-    return this.#line.remove(this.channel, user, options);
+    return this.#host.remove(this.channel, user, options);
   }
 
   /** Nothing of the channel comes here any more, and every `for await` over it ends. Other entries of the channel stay. */
   leave(): void {
     if (this.#state === 'left') return;
-    this.#line.leave(this);
+    this.#host.leave(this);
     this.end(hasLeft());
   }
 
@@ -322,7 +322,7 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
     // A listener may have left while the messages of one reply are being given.
     if (this.isOver || !isAfter(message.cursor, this.#cursor)) return;
     this.#cursor = message.cursor;
-    const received = { ...message, own: this.#line.isOwn(message), live };
+    const received = { ...message, own: this.#host.isOwn(message), live };
     this.emit('message', received);
     for (const reader of this.#readers) reader.push(received);
   }

@@ -9,7 +9,7 @@ export interface InboxEvents {
 }
 
 /** What an inbox needs of its line. */
-export interface InboxLine {
+export interface InboxHost {
   ask(wish: { after?: Cursor; limit?: number; done?: readonly string[] | true }): Promise<InboxReply>;
 }
 
@@ -25,7 +25,7 @@ export interface InboxLine {
  * await inbox.done([notice.id]);
  */
 export class Inbox extends TypedTarget<InboxEvents> {
-  readonly #line: InboxLine;
+  readonly #host: InboxHost;
   #notices = new Map<string, Notice>();
   /** The same list until it changes. */
   #list: readonly Notice[] | undefined;
@@ -34,9 +34,9 @@ export class Inbox extends TypedTarget<InboxEvents> {
   #loaded = false;
 
   /** @internal Made by `Line.inbox`. */
-  constructor(line: InboxLine) {
+  constructor(host: InboxHost) {
     super();
-    this.#line = line;
+    this.#host = host;
   }
 
   /** The notices, oldest first. */
@@ -57,7 +57,7 @@ export class Inbox extends TypedTarget<InboxEvents> {
    * @throws {LineError} if the line is closed for good before that
    */
   async done(ids: readonly string[] | true): Promise<void> {
-    const { unread } = await this.#line.ask({ done: ids, limit: 1 });
+    const { unread } = await this.#host.ask({ done: ids, limit: 1 });
     this.#takeOut(ids, unread);
   }
 
@@ -71,10 +71,10 @@ export class Inbox extends TypedTarget<InboxEvents> {
   /** @internal The line is open: what has come since is here, or the whole inbox is asked for. */
   async welcomed(reply: InboxReply): Promise<void> {
     const known = this.#loaded;
-    let page = known ? reply : await this.#line.ask({ limit: 1000 });
+    let page = known ? reply : await this.#host.ask({ limit: 1000 });
     this.#take(page, known);
     while (page.more) {
-      page = await this.#line.ask({ after: page.cursor, limit: 1000 });
+      page = await this.#host.ask({ after: page.cursor, limit: 1000 });
       this.#take(page, known);
     }
   }

@@ -1,8 +1,8 @@
 /** How long an answer may take before the connection is doubted, and then a probe, in milliseconds. */
 const answerWithinMs = 5_000;
 
-/** What the life signs need of their line. */
-export interface WatchedLine {
+/** What the life signs need of their connection. */
+export interface LifeSignsHost {
   /** Tells the service that the client is there. */
   pulse(): void;
   /** Asks the service for an answer at once. */
@@ -14,7 +14,7 @@ export interface WatchedLine {
 
 /** Notices that a connection does not carry anything any more, though it has not been closed. */
 export class LifeSigns {
-  readonly #line: WatchedLine;
+  readonly #host: LifeSignsHost;
   /** When something was heard last (milliseconds since the epoch). */
   #heardAt = 0;
   #pulse: ReturnType<typeof setInterval> | undefined;
@@ -25,8 +25,8 @@ export class LifeSigns {
   /** Runs out when a probe has no answer. */
   #probing: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(line: WatchedLine) {
-    this.#line = line;
+  constructor(host: LifeSignsHost) {
+    this.#host = host;
   }
 
   heard(): void {
@@ -37,10 +37,10 @@ export class LifeSigns {
   start(pulseMs: number): void {
     clearInterval(this.#pulse);
     clearTimeout(this.#silence);
-    this.#pulse = setInterval(() => this.#line.pulse(), pulseMs / 2);
+    this.#pulse = setInterval(() => this.#host.pulse(), pulseMs / 2);
     const listen = (): void => {
       const leftMs = this.#heardAt + 2 * pulseMs - Date.now();
-      if (leftMs <= 0) this.#line.lost('nothing was heard from the service');
+      if (leftMs <= 0) this.#host.lost('nothing was heard from the service');
       else this.#silence = setTimeout(listen, leftMs);
     };
     listen();
@@ -50,10 +50,10 @@ export class LifeSigns {
   probe(): void {
     if (this.#probing !== undefined) return;
     const sentAt = Date.now();
-    this.#line.probe();
+    this.#host.probe();
     this.#probing = setTimeout(() => {
       this.#probing = undefined;
-      if (this.#heardAt < sentAt) this.#line.lost('the service did not answer');
+      if (this.#heardAt < sentAt) this.#host.lost('the service did not answer');
     }, answerWithinMs);
   }
 
@@ -61,7 +61,7 @@ export class LifeSigns {
   expectAnswer(): void {
     this.#overdue ??= setTimeout(() => {
       this.#overdue = undefined;
-      if (!this.#line.hasWaiting) return;
+      if (!this.#host.hasWaiting) return;
       if (Date.now() - this.#heardAt >= answerWithinMs) this.probe();
       this.expectAnswer();
     }, answerWithinMs);

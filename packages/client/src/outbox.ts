@@ -25,7 +25,7 @@ export interface Outgoing {
 }
 
 /** What an outbox needs of its line. */
-export interface OutboxLine {
+export interface OutboxHost {
   /** Whether something can be sent now. */
   ready(): boolean;
   send(request: RequestMembers & { readonly do: 'publish' }, answered: (answer: Published | LineError) => void): void;
@@ -76,7 +76,7 @@ interface Trouble {
  * for (const each of line.outbox.messages) each.cancel();
  */
 export class Outbox extends TypedTarget<OutboxEvents> {
-  readonly #line: OutboxLine;
+  readonly #host: OutboxHost;
   readonly #bounds: OutboxBounds;
   /** By the order in which they were published. */
   readonly #letters = new Set<Letter>();
@@ -91,9 +91,9 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   #timer: ReturnType<typeof setTimeout> | undefined;
 
   /** @internal Made by the line. */
-  constructor(line: OutboxLine, bounds: Partial<OutboxBounds> = {}) {
+  constructor(host: OutboxHost, bounds: Partial<OutboxBounds> = {}) {
     super();
-    this.#line = line;
+    this.#host = host;
     this.#bounds = { ...defaultOutboxBounds, ...bounds };
   }
 
@@ -158,7 +158,7 @@ export class Outbox extends TypedTarget<OutboxEvents> {
   }
 
   #sendOn(): void {
-    if (!this.#line.ready()) return;
+    if (!this.#host.ready()) return;
     const now = Date.now();
     let nextMs = this.#pausedUntil;
     if (nextMs <= now) {
@@ -181,7 +181,7 @@ export class Outbox extends TypedTarget<OutboxEvents> {
     letter.problem = undefined;
     this.#underWay += 1;
     if (trouble !== undefined) trouble.isUnderWay = true;
-    this.#line.send({ do: 'publish', channel, data, ...options }, (answer) => {
+    this.#host.send({ do: 'publish', channel, data, ...options }, (answer) => {
       this.#underWay -= 1;
       const had = this.#troubles.get(channel);
       if (had !== undefined) had.isUnderWay = false;

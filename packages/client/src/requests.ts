@@ -14,7 +14,7 @@ export interface Awaited<V extends keyof ReplyOf> {
 }
 
 /** What the requests need of their connection. */
-export interface RequestConnection {
+export interface RequestsHost {
   /** Whether a request may be sent: hello has gone ahead. */
   readonly helloSent: boolean;
   send(text: string): void;
@@ -32,14 +32,14 @@ interface Pending {
 
 /** The requests of a line that have no answer yet. */
 export class Requests {
-  readonly #connection: RequestConnection;
+  readonly #host: RequestsHost;
   readonly #pending = new Map<number, Pending>();
   #lastId = 0;
   /** What the service takes, once it is known. */
   limits: LineLimits | undefined;
 
-  constructor(connection: RequestConnection) {
-    this.#connection = connection;
+  constructor(host: RequestsHost) {
+    this.#host = host;
   }
 
   get size(): number {
@@ -70,8 +70,8 @@ export class Requests {
       return;
     }
     this.#await(id, request, awaited);
-    this.#connection.expectAnswer();
-    if (this.#connection.helloSent) this.#connection.send(text);
+    this.#host.expectAnswer();
+    if (this.#host.helloSent) this.#host.send(text);
   }
 
   #await<V extends keyof ReplyOf>(
@@ -103,7 +103,7 @@ export class Requests {
   /** Sends again what was under way when the last connection broke. */
   resend(): void {
     for (const [id, { request, repeatable }] of this.#pending)
-      if (repeatable) this.#connection.send(JSON.stringify({ ...request, id }));
+      if (repeatable) this.#host.send(JSON.stringify({ ...request, id }));
   }
 
   /** The connection broke: requests that must not be sent twice are dropped. */

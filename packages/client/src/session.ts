@@ -15,13 +15,13 @@ import {
   type ServerFrame,
   type Welcome,
 } from '@nine-bells/wire';
-import { Connection, type ConnectionUser } from './connection.js';
+import { Connection, type ConnectionHost } from './connection.js';
 import { Entries } from './entries.js';
-import type { Entry, EntryLine } from './entry.js';
-import { Inbox, type InboxLine } from './inbox.js';
+import type { Entry, EntryHost } from './entry.js';
+import { Inbox, type InboxHost } from './inbox.js';
 import { LineError } from './lineError.js';
 import { Marking } from './marking.js';
-import { isPassing, Outbox, type OutboxLine } from './outbox.js';
+import { isPassing, Outbox, type OutboxHost } from './outbox.js';
 import type { RequestMembers } from './requests.js';
 import type {
   HailOptions,
@@ -42,7 +42,7 @@ const maxOwnKeys = 10_000;
 export type Tell = <K extends keyof LineEvents>(type: K, detail: LineEvents[K]) => void;
 
 /** What a line does, over one connection after another: its channels, outbox, inbox, marks and watched users. */
-export class Session implements ConnectionUser, EntryLine, OutboxLine, InboxLine {
+export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost {
   readonly connection: Connection;
   readonly entries: Entries;
   readonly outbox: Outbox;

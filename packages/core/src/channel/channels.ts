@@ -8,7 +8,7 @@ import type { EngineOptions } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { LogReader, Store } from '../ports/stores.js';
+import type { LogReader } from '../ports/stores.js';
 import type { Traces } from '../record/traces.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import { Channel, type ChannelHost } from './channel.js';
@@ -21,7 +21,7 @@ export interface ChannelsHost {
   readonly clock: Clock;
   readonly wheel: TimerWheel;
   readonly relay: Relay;
-  readonly store: Store;
+  readonly store: LogReader;
   readonly report: Report;
   readonly fanout: Fanout;
   readonly counters: Counters;

@@ -1,7 +1,7 @@
 import type { LogBounds, LoggedMessage, LogSlice, Place } from '../model/message.js';
 import { gapAfter, lastWithinBytes, withinBytes } from '../record/slices.js';
 
-export interface RecentWindowOptions {
+export interface RecentWindowHost {
   readonly maxMessages: number;
   /** In characters of the messages' texts. */
   readonly maxChars: number;
@@ -11,14 +11,14 @@ export interface RecentWindowOptions {
 
 /** The latest messages of a channel, held ready for clients that come back. They have no holes up to the head. */
 export class RecentWindow {
-  readonly #options: RecentWindowOptions;
+  readonly #host: RecentWindowHost;
   #messages: LoggedMessage[] = [];
   /** The characters of all texts, and how many of them `resized` was last told. */
   #chars = 0;
   #reportedChars = 0;
 
-  constructor(options: RecentWindowOptions) {
-    this.#options = options;
+  constructor(host: RecentWindowHost) {
+    this.#host = host;
   }
 
   /** The characters of all texts. */
@@ -36,7 +36,7 @@ export class RecentWindow {
     this.#messages.push(logged);
     const size = logged.text.length;
     this.#chars += size;
-    const { maxMessages, maxChars, resized } = this.#options;
+    const { maxMessages, maxChars, resized } = this.#host;
     // Twice the bound, so that cutting is rare.
     if (this.#messages.length > maxMessages * 2 || this.#chars > maxChars * 2) this.cut(maxMessages, maxChars);
     else {
@@ -85,7 +85,7 @@ export class RecentWindow {
   #replace(messages: LoggedMessage[]): void {
     this.#messages = messages;
     this.#chars = sizeOf(messages);
-    this.#options.resized(this.#chars - this.#reportedChars);
+    this.#host.resized(this.#chars - this.#reportedChars);
     this.#reportedChars = this.#chars;
   }
 }

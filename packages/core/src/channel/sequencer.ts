@@ -23,7 +23,7 @@ export interface SequencerOutput {
   signalsMissed(): void;
 }
 
-export interface SequencerOptions {
+export interface SequencerHost {
   readonly channel: ChannelName;
   readonly log: LogReader;
   readonly report: Report;
@@ -41,7 +41,7 @@ export interface SequencerOptions {
  * `order` and `no silent loss`).
  */
 export class Sequencer {
-  readonly #options: SequencerOptions;
+  readonly #host: SequencerHost;
   readonly #output: SequencerOutput;
   /** The place of the last message passed on. */
   #head: Place | undefined;
@@ -52,8 +52,8 @@ export class Sequencer {
   #isPatient = false;
   #closed = false;
 
-  constructor(options: SequencerOptions, output: SequencerOutput) {
-    this.#options = options;
+  constructor(host: SequencerHost, output: SequencerOutput) {
+    this.#host = host;
     this.#output = output;
   }
 
@@ -63,7 +63,7 @@ export class Sequencer {
 
   /** Asks the relay for the channel's messages. */
   subscribe(): void {
-    this.#subscribing = this.#options.subscribe();
+    this.#subscribing = this.#host.subscribe();
     this.#subscribing?.then(
       () => {
         this.#subscribing = undefined;
@@ -71,7 +71,7 @@ export class Sequencer {
         void this.readOn();
         this.#output.signalsMissed();
       },
-      () => this.#options.after(retryMs, () => !this.#closed && this.subscribe()),
+      () => this.#host.after(retryMs, () => !this.#closed && this.subscribe()),
     );
   }
 
@@ -92,7 +92,7 @@ export class Sequencer {
   /** The head of the record was seen at a place: messages up to there that do not come by themselves are read. */
   lookAt(head: Place): void {
     if (this.#head === undefined || !this.isBehind(head)) return;
-    this.#options.after(lateMs, () => {
+    this.#host.after(lateMs, () => {
       if (this.#closed || this.#reading !== undefined || !this.isBehind(head)) return;
       // The relay should have handed it over: it may have forgotten the subscription.
       this.subscribe();
@@ -109,7 +109,7 @@ export class Sequencer {
   readOn(): Promise<void> {
     this.#reading ??= this.#readUntilWhole().finally(() => {
       this.#reading = undefined;
-      if (this.#pending.length > 0 && !this.#closed) this.#options.after(retryMs, () => void this.readOn());
+      if (this.#pending.length > 0 && !this.#closed) this.#host.after(retryMs, () => void this.readOn());
     });
     return this.#reading;
   }
@@ -133,10 +133,10 @@ export class Sequencer {
   }
 
   #readOnSoon(): void {
-    if (!this.#options.isShared) void this.readOn();
+    if (!this.#host.isShared) void this.readOn();
     else if (!this.#isPatient) {
       this.#isPatient = true;
-      this.#options.after(patienceMs, () => {
+      this.#host.after(patienceMs, () => {
         this.#isPatient = false;
         if (!this.#closed && this.#pending.length > 0) void this.readOn();
       });
@@ -144,7 +144,7 @@ export class Sequencer {
   }
 
   async #readUntilWhole(): Promise<void> {
-    const { channel, log, report } = this.#options;
+    const { channel, log, report } = this.#host;
     try {
       if (this.#head === undefined) {
         if (this.#subscribing !== undefined) await this.#subscribing;

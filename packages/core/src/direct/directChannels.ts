@@ -5,14 +5,14 @@ import type { Inboxes } from '../inbox/inboxes.js';
 import type { Act } from '../model/access.js';
 import type { ActivityReader } from '../ports/activity.js';
 import type { Report } from '../ports/report.js';
-import type { Store } from '../ports/stores.js';
+import type { UserStore } from '../ports/stores.js';
 import { type ChannelRules, type RuleMatch, usersOf } from '../rules/channelRule.js';
 
 export interface DirectChannelsHost {
   readonly rules: ChannelRules;
   readonly channels: Channels;
   readonly access: Access;
-  readonly store: Store;
+  readonly store: UserStore;
   readonly inboxes: Inboxes;
   readonly activity: ActivityReader;
   readonly report: Report;

@@ -2,7 +2,7 @@ import type { ChannelName } from '@nine-bells/wire';
 import type { Channels } from '../channel/channels.js';
 import type { Cluster } from '../cluster/cluster.js';
 import type { ChannelInfo } from '../model/info.js';
-import type { Store } from '../ports/stores.js';
+import type { MessageStore } from '../ports/stores.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 
 /** Which channels there are, on all instances. */
@@ -10,9 +10,9 @@ export class ChannelDirectory {
   readonly rules: ChannelRules;
   readonly #channels: Channels;
   readonly #cluster: Cluster;
-  readonly #store: Store;
+  readonly #store: MessageStore;
 
-  constructor(rules: ChannelRules, channels: Channels, cluster: Cluster, store: Store) {
+  constructor(rules: ChannelRules, channels: Channels, cluster: Cluster, store: MessageStore) {
     this.rules = rules;
     this.#channels = channels;
     this.#cluster = cluster;

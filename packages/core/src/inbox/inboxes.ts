@@ -9,7 +9,7 @@ import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { Store } from '../ports/stores.js';
+import type { InboxStore, UserStore } from '../ports/stores.js';
 
 /** Most users in one call. */
 const maxUsers = 10_000;
@@ -31,7 +31,7 @@ export interface InboxesHost {
   readonly clock: Clock;
   readonly ids: Ids;
   readonly wheel: TimerWheel;
-  readonly store: Store;
+  readonly store: InboxStore & UserStore;
   readonly relay: Relay;
   readonly report: Report;
   /** Called when no session of the user was told of a notice in time. */

@@ -1,12 +1,12 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { FeatureChannel, FeatureSource } from '../channel/feature.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
-import type { Store } from '../ports/stores.js';
+import type { MarkStore } from '../ports/stores.js';
 import { ShownMarks } from './shownMarks.js';
 
 export interface ChannelMarksHost {
   readonly wheel: TimerWheel;
-  readonly store: Store;
+  readonly store: MarkStore;
   /** Users in a channel beyond which no marks are shown. */
   readonly max: number;
 }

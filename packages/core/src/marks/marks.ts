@@ -2,13 +2,13 @@ import { type ChannelName, formatCursor, refusal } from '@nine-bells/wire';
 import type { MarkState, UserMark } from '../model/mark.js';
 import type { Place } from '../model/message.js';
 import type { Relay } from '../ports/relay.js';
-import type { Store } from '../ports/stores.js';
+import type { MarkStore } from '../ports/stores.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 
 export interface MarksHost {
   readonly rules: ChannelRules;
   readonly relay: Relay;
-  readonly store: Store;
+  readonly store: MarkStore;
   /** Channels in which a user may have a mark. */
   readonly maxPerUser: number;
 }

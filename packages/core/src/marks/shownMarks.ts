@@ -8,7 +8,7 @@ import type { Signal } from '../model/signal.js';
 /** Changes are told together, this long after the first, in milliseconds. */
 const tellMs = 500;
 
-export interface ShownMarksPorts {
+export interface ShownMarksHost {
   /** The channel has closed. */
   closed(): void;
   /** Reads the marks of the channel from the store, at most so many. */
@@ -26,7 +26,7 @@ export interface ShownMarksPorts {
 export class ShownMarks implements ChannelFeature {
   readonly #channel: ChannelName;
   readonly #most: number;
-  readonly #ports: ShownMarksPorts;
+  readonly #host: ShownMarksHost;
   #marks: Map<string, Cursor> | undefined;
   #isCrowd = false;
   /** What came while the store was being read. */
@@ -35,10 +35,10 @@ export class ShownMarks implements ChannelFeature {
   #changed = new Set<string>();
   #cancelTelling: (() => void) | undefined;
 
-  constructor(channel: ChannelName, most: number, ports: ShownMarksPorts) {
+  constructor(channel: ChannelName, most: number, host: ShownMarksHost) {
     this.#channel = channel;
     this.#most = most;
-    this.#ports = ports;
+    this.#host = host;
   }
 
   get keepsOpen(): boolean {
@@ -75,17 +75,17 @@ export class ShownMarks implements ChannelFeature {
     }
     this.#take(word);
     if (this.#isCrowd || this.#changed.size === 0) return;
-    this.#cancelTelling ??= this.#ports.after(tellMs, () => this.#tell());
+    this.#cancelTelling ??= this.#host.after(tellMs, () => this.#tell());
   }
 
   close(): void {
     this.#cancelTelling?.();
     this.#cancelTelling = undefined;
-    this.#ports.closed();
+    this.#host.closed();
   }
 
   async #read(): Promise<void> {
-    const all = await this.#ports.read(this.#most + 1);
+    const all = await this.#host.read(this.#most + 1);
     this.#isCrowd = all.length > this.#most;
     this.#marks = new Map(all.map(({ user, place }) => [user, formatCursor(place)]));
     for (const word of this.#early.splice(0)) this.#take(word);
@@ -107,7 +107,7 @@ export class ShownMarks implements ChannelFeature {
     const marks = Object.fromEntries([...this.#changed].map((user) => [user, this.#marks?.get(user) ?? null]));
     this.#changed.clear();
     const push = { on: 'marks', channel: this.#channel, marks } as const;
-    this.#ports.tell(new LatestFrame(`marks ${this.#channel}`, push, mergedMarks, true, this.#channel));
+    this.#host.tell(new LatestFrame(`marks ${this.#channel}`, push, mergedMarks, true, this.#channel));
   }
 }
 

@@ -6,7 +6,7 @@ import type { Growth, MarkState } from '../model/mark.js';
 import type { Clock } from '../ports/clock.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { Store } from '../ports/stores.js';
+import type { MarkStore } from '../ports/stores.js';
 
 /** A user is told of changes at most this often, in milliseconds. */
 const everyMs = 1_000;
@@ -20,10 +20,10 @@ export interface UnreadReader {
   mayKnow(channel: ChannelName): boolean | Promise<boolean>;
 }
 
-export interface UnreadPorts {
+export interface UnreadHost {
   readonly clock: Clock;
   readonly wheel: TimerWheel;
-  readonly store: Pick<Store, 'unread'>;
+  readonly store: Pick<MarkStore, 'unread'>;
   readonly relay: Pick<Relay, 'wantGrowth' | 'unwantGrowth'>;
   readonly report: Report;
 }
@@ -70,12 +70,12 @@ interface UserCounts {
  * many of its messages count, and a user's mark how many of those it has read.
  */
 export class Unread {
-  readonly #ports: UnreadPorts;
+  readonly #host: UnreadHost;
   readonly #users = new Map<string, UserCounts>();
   readonly #channels = new Map<ChannelName, Counted>();
 
-  constructor(ports: UnreadPorts) {
-    this.#ports = ports;
+  constructor(host: UnreadHost) {
+    this.#host = host;
   }
 
   /**
@@ -160,7 +160,7 @@ export class Unread {
   }
 
   async #load(user: UserCounts): Promise<void> {
-    for (const state of await this.#ports.store.unread(user.id))
+    for (const state of await this.#host.store.unread(user.id))
       if (this.#users.get(user.id) === user) this.#take(user, state);
     for (const pair of user.dirty) pair.of.clean.add(pair);
     user.dirty.clear();
@@ -195,16 +195,16 @@ export class Unread {
     pair.of.clean.delete(pair);
     if (pair.of.pairs.size > 0 || this.#channels.get(pair.channel) !== pair.of) return;
     this.#channels.delete(pair.channel);
-    this.#ports.relay.unwantGrowth(pair.channel);
+    this.#host.relay.unwantGrowth(pair.channel);
   }
 
   #open(channel: ChannelName): Counted {
     const of: Counted = { counted: 0, pairs: new Set(), clean: new Set() };
     this.#channels.set(channel, of);
     // What the channel has grown by until it is told of is in the store.
-    void this.#ports.relay
+    void this.#host.relay
       .wantGrowth(channel)
-      ?.catch((error: unknown) => this.#ports.report(error, { what: 'a channel cannot be followed', channel }))
+      ?.catch((error: unknown) => this.#host.report(error, { what: 'a channel cannot be followed', channel }))
       .then(() => {
         for (const { user } of of.pairs) this.#ask(user.id, channel);
       });
@@ -221,19 +221,19 @@ export class Unread {
 
   #tellLater(user: UserCounts): void {
     if (user.cancelTelling !== undefined || user.telling) return;
-    const dueMs = user.toldAtMs + everyMs - this.#ports.clock.monotonic();
-    user.cancelTelling = this.#ports.wheel.after(Math.max(gatherMs, dueMs), () => void this.#tell(user));
+    const dueMs = user.toldAtMs + everyMs - this.#host.clock.monotonic();
+    user.cancelTelling = this.#host.wheel.after(Math.max(gatherMs, dueMs), () => void this.#tell(user));
   }
 
   async #tell(user: UserCounts): Promise<void> {
     user.cancelTelling = undefined;
     user.telling = true;
-    user.toldAtMs = this.#ports.clock.monotonic();
+    user.toldAtMs = this.#host.clock.monotonic();
     try {
       await this.#freshen(user);
       if (this.#users.get(user.id) === user) await this.#tellNow(user);
     } catch (error) {
-      this.#ports.report(error, { what: 'unread messages could not be counted', user: user.id });
+      this.#host.report(error, { what: 'unread messages could not be counted', user: user.id });
     }
     user.telling = false;
     if (this.#users.get(user.id) === user && (user.dirty.size > 0 || user.stale.size > 0)) this.#tellLater(user);
@@ -244,7 +244,7 @@ export class Unread {
     const asked = [...user.stale];
     user.stale.clear();
     try {
-      for (const state of await this.#ports.store.unread(user.id, asked))
+      for (const state of await this.#host.store.unread(user.id, asked))
         if (this.#users.get(user.id) === user) this.#take(user, state);
     } catch (error) {
       for (const channel of asked) user.stale.add(channel);

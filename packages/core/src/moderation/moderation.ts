@@ -24,7 +24,7 @@ import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { Store } from '../ports/stores.js';
+import type { ModerationStore } from '../ports/stores.js';
 import { ChangeWatch } from './changeWatch.js';
 
 /** A connection, as far as moderation acts on it. */
@@ -54,7 +54,7 @@ export interface ModerationHost {
   readonly ids: Ids;
   readonly wheel: TimerWheel;
   readonly relay: Relay;
-  readonly store: Store;
+  readonly store: ModerationStore;
   readonly report: Report;
   readonly bans: ActiveBans;
   readonly connected: ModeratedConnections;

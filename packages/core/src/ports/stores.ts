@@ -16,8 +16,8 @@ export interface LogReader {
   before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice>;
 }
 
-/** What must outlive the process. */
-export interface Store extends LogReader {
+/** The messages of kept channels. */
+export interface MessageStore extends LogReader {
   /**
    * Numbers a message of a kept channel and commits it, together with what else waits.
    *
@@ -32,6 +32,10 @@ export interface Store extends LogReader {
    * `find` in them, whatever its case.
    */
   channels(after: string, limit: number, find?: string): Promise<readonly KeptChannel[]>;
+}
+
+/** Moderation actions, with the audit log. */
+export interface ModerationStore {
   /**
    * Commits a moderation action together with its entry in the audit log, and returns that entry's number.
    *
@@ -40,6 +44,14 @@ export interface Store extends LogReader {
   take(action: ModerationAction): Promise<number>;
   /** The number of the last entry of the audit log: it grows with each moderation action, and when API keys are made or revoked. */
   changes(): Promise<number>;
+  /** What is in force at a time, in milliseconds since the epoch. */
+  inForce(atMs: number): Promise<InForce>;
+  /** The audit log, or what of it is about a user: the last `limit` entries before a number, the latest first. */
+  audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]>;
+}
+
+/** The notices of users. */
+export interface InboxStore {
   /**
    * Commits notices to the inboxes of their users, each after those before it. One with a key takes the place of the one
    * that has it.
@@ -51,12 +63,20 @@ export interface Store extends LogReader {
   inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice>;
   /** Takes notices out of an inbox: these, or all. Gives how many are left. */
   done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number>;
+}
+
+/** Users as they were seen last. */
+export interface UserStore {
   /** Remembers users as they were seen last. */
   meet(users: readonly KnownUser[]): Promise<void>;
   /** The ids of users who had a role when they were seen last. */
   usersWith(role: string): Promise<readonly string[]>;
   /** A user as last seen. */
   user(id: string): Promise<KnownUser | undefined>;
+}
+
+/** How far users have read. */
+export interface MarkStore {
   /**
    * Moves a user's mark in a kept channel forward, or with `null` takes it away. One that lies behind the mark there is
    * changes nothing. A user may have `most` marks.
@@ -68,8 +88,7 @@ export interface Store extends LogReader {
   unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]>;
   /** The marks in a channel, by user id: the first `limit`. */
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
-  /** What is in force at a time, in milliseconds since the epoch. */
-  inForce(atMs: number): Promise<InForce>;
-  /** The audit log, or what of it is about a user: the last `limit` entries before a number, the latest first. */
-  audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]>;
 }
+
+/** Everything that must outlive the process. */
+export interface Store extends MessageStore, ModerationStore, InboxStore, UserStore, MarkStore {}

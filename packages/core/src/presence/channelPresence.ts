@@ -5,7 +5,7 @@ import type { Table } from '../model/memberTable.js';
 import type { PresenceRule } from '../model/presenceRule.js';
 import type { Signal } from '../model/signal.js';
 import { Presence } from './presence.js';
-import { Tables, type TablesPorts } from './tables.js';
+import { Tables, type TablesHost } from './tables.js';
 
 /** What the presence of a channel needs from that of all channels. */
 export interface ChannelPresenceHost {
@@ -19,7 +19,7 @@ export interface ChannelPresenceHost {
   abandoned(channel: FeatureChannel, instanceId: string, author: Author): void;
   closed(channel: ChannelName): void;
   /** What the tables of members need; absent where there are no other instances. */
-  readonly tables: Omit<TablesPorts, 'own' | 'take' | 'replace'> | undefined;
+  readonly tables: Omit<TablesHost, 'own' | 'take' | 'replace'> | undefined;
 }
 
 /** Who is in one channel, on all instances. */

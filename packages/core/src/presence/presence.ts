@@ -47,7 +47,7 @@ export interface Arrival {
   readonly data?: Json | undefined;
 }
 
-export interface PresencePorts {
+export interface PresenceHost {
   now(): number;
   /** Calls back later, unless the returned function is called before. */
   after(delayMs: number, act: () => void): () => void;
@@ -73,7 +73,7 @@ export interface PresencePorts {
 export class Presence {
   readonly #channel: ChannelName;
   readonly #rule: PresenceRule;
-  readonly #ports: PresencePorts;
+  readonly #host: PresenceHost;
   readonly #present = new Map<string, Present>();
   /** The members that have changed, as they were told last; `undefined`: not told at all. */
   readonly #changed = new Map<string, string | undefined>();
@@ -88,10 +88,10 @@ export class Presence {
   /** Sessions that this instance shows. */
   #own = 0;
 
-  constructor(channel: ChannelName, rule: PresenceRule, ports: PresencePorts) {
+  constructor(channel: ChannelName, rule: PresenceRule, host: PresenceHost) {
     this.#channel = channel;
     this.#rule = rule;
-    this.#ports = ports;
+    this.#host = host;
   }
 
   /** This instance shows no member; others may. */
@@ -135,10 +135,10 @@ export class Presence {
     const stay = before?.stays.get(session);
     if (stay === undefined) this.#own += 1;
     const said = status ?? (stay ?? latestOf(before, session))?.status;
-    const entry = { session, generation, author, sinceMs: this.#ports.now(), status: said, data };
+    const entry = { session, generation, author, sinceMs: this.#host.now(), status: said, data };
     if (this.#show(entry, undefined, status !== undefined) || stay?.generation !== generation)
       this.#spread(session, author.user);
-    if (before === undefined) this.#ports.noted('joined', author, generation > 1);
+    if (before === undefined) this.#host.noted('joined', author, generation > 1);
   }
 
   /** A session says something else of itself. */
@@ -156,9 +156,9 @@ export class Presence {
     const present = this.#present.get(user);
     if (present === undefined || !this.#remove(session, user, undefined)) return;
     this.#own -= 1;
-    this.#ports.changed?.({ gone: session, user });
-    if (present.stays.size === 0) this.#ports.noted('left', present.author, false);
-    if (this.#own === 0) this.#ports.empty();
+    this.#host.changed?.({ gone: session, user });
+    if (present.stays.size === 0) this.#host.noted('left', present.author, false);
+    if (this.#own === 0) this.#host.empty();
   }
 
   /** A session's connection broke: it is shown until the grace is over. */
@@ -167,7 +167,7 @@ export class Presence {
     const stay = present?.stays.get(session);
     if (stay === undefined || stay.cancelGrace !== undefined) return;
     if (latestOf(present, session) === stay)
-      stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => this.leave(session, user));
+      stay.cancelGrace = this.#host.after(this.#rule.graceMs, () => this.leave(session, user));
     else this.leave(session, user);
   }
 
@@ -213,8 +213,8 @@ export class Presence {
     for (const [user, { stays, author }] of this.#present)
       for (const stay of stays.values()) {
         if (stay.home !== home || stay.cancelGrace !== undefined) continue;
-        stay.cancelGrace = this.#ports.after(this.#rule.graceMs, () => {
-          if (this.#remove(stay.session, user, home) && !this.#present.has(user)) this.#ports.abandoned?.(home, author);
+        stay.cancelGrace = this.#host.after(this.#rule.graceMs, () => {
+          if (this.#remove(stay.session, user, home) && !this.#present.has(user)) this.#host.abandoned?.(home, author);
         });
       }
   }
@@ -260,7 +260,7 @@ export class Presence {
   }
 
   #spread(session: string, user: string): void {
-    this.#ports.changed?.({ entry: this.#entryOf(session, user) });
+    this.#host.changed?.({ entry: this.#entryOf(session, user) });
   }
 
   #entryOf(session: string, user: string): TableEntry {
@@ -289,7 +289,7 @@ export class Presence {
     }
     if (present !== undefined) present.shown = undefined;
     this.#listText = undefined;
-    this.#cancelTelling ??= this.#ports.after(mergeMs, () => this.#tell());
+    this.#cancelTelling ??= this.#host.after(mergeMs, () => this.#tell());
   }
 
   #tell(): void {
@@ -338,7 +338,7 @@ export class Presence {
 
   #push(members: object): void {
     const push = { on: 'members', channel: this.#channel, ...members } as MembersPush;
-    this.#ports.tell(new LatestFrame(`members ${this.#channel}`, push, mergedMembers, true, this.#channel));
+    this.#host.tell(new LatestFrame(`members ${this.#channel}`, push, mergedMembers, true, this.#channel));
   }
 
   #sample(): Present[] {

@@ -2,7 +2,7 @@ import type { ChannelName } from '@nine-bells/wire';
 import type { InstanceAnswers } from '../model/instance.js';
 import type { Table, TableChange, TableEntry, TableWord } from '../model/memberTable.js';
 
-export interface TablesPorts {
+export interface TablesHost {
   /** This instance and its incarnation. */
   self(): string;
   /** A number from which to begin, higher than all of this instance's tables of the channel before. */
@@ -33,7 +33,7 @@ const maxStashed = 10_000;
  */
 export class Tables {
   readonly #channel: ChannelName;
-  readonly #ports: TablesPorts;
+  readonly #host: TablesHost;
   readonly #base: number;
   #number: number;
   #changes: TableChange[] = [];
@@ -47,10 +47,10 @@ export class Tables {
   #isWhole = false;
   #cancelAgain: (() => void) | undefined;
 
-  constructor(channel: ChannelName, ports: TablesPorts) {
+  constructor(channel: ChannelName, host: TablesHost) {
     this.#channel = channel;
-    this.#ports = ports;
-    this.#base = ports.base();
+    this.#host = host;
+    this.#base = host.base();
     this.#number = this.#base;
   }
 
@@ -61,13 +61,13 @@ export class Tables {
 
   /** This instance shows something else. */
   changed(change: TableChange): void {
-    if (this.#changes.push(change) === 1) this.#ports.soon(() => this.#tell());
+    if (this.#changes.push(change) === 1) this.#host.soon(() => this.#tell());
   }
 
   /** This instance's table. */
   get own(): Table {
     this.#tell();
-    return { number: this.#number, entries: this.#ports.own() };
+    return { number: this.#number, entries: this.#host.own() };
   }
 
   /** Tells the others the number of this instance's table: one that missed the last change notices. */
@@ -88,7 +88,7 @@ export class Tables {
   }
 
   hear(word: TableWord): void {
-    if (word.table === this.#ports.self()) return;
+    if (word.table === this.#host.self()) return;
     this.#quiet.delete(word.table);
     if (this.#take(word)) return;
     if (this.#stash.length < maxStashed) this.#stash.push(word);
@@ -121,25 +121,25 @@ export class Tables {
     const known = this.#known.get(table) ?? -1;
     if (number <= known) return true;
     const begins = known < base && number === base + changes.length;
-    if (begins) this.#ports.replace(table, []);
+    if (begins) this.#host.replace(table, []);
     else if (known < base || number > known + changes.length) return false;
     const fresh = begins ? changes : changes.slice(changes.length - (number - known));
-    for (const change of fresh) this.#ports.take(table, change);
+    for (const change of fresh) this.#host.take(table, change);
     this.#known.set(table, number);
     return true;
   }
 
   async #pull(): Promise<void> {
     this.#goneSince = new Set();
-    const { answers, missing } = await this.#ports.ask();
+    const { answers, missing } = await this.#host.ask();
     for (const { instanceId, answer } of answers) {
       if (this.#goneSince.has(instanceId)) continue;
       if (answer === null) {
         this.forget(instanceId);
-        this.#ports.replace(instanceId, []);
+        this.#host.replace(instanceId, []);
       } else if (answer.number >= (this.#known.get(instanceId) ?? 0)) {
         this.#known.set(instanceId, answer.number);
-        this.#ports.replace(instanceId, answer.entries);
+        this.#host.replace(instanceId, answer.entries);
       }
     }
     this.#isWhole = true;
@@ -149,7 +149,7 @@ export class Tables {
     if (unfit.length === 0 && missing.length === 0) return;
     this.#stash = unfit;
     this.#cancelAgain?.();
-    this.#cancelAgain = this.#ports.after(againMs, () => {
+    this.#cancelAgain = this.#host.after(againMs, () => {
       this.#cancelAgain = undefined;
       void this.pull();
     });
@@ -164,7 +164,7 @@ export class Tables {
   }
 
   #cast(changes: readonly TableChange[]): void {
-    const { self, cast } = this.#ports;
+    const { self, cast } = this.#host;
     cast({ channel: this.#channel, table: self(), number: this.#number, base: this.#base, changes });
   }
 }

@@ -9,7 +9,7 @@ import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { Store } from '../ports/stores.js';
+import type { MessageStore } from '../ports/stores.js';
 import { type RuleMatch, usersOf } from '../rules/channelRule.js';
 import type { Traces } from './traces.js';
 
@@ -17,7 +17,7 @@ export interface PublisherHost {
   readonly clock: Clock;
   readonly ids: Ids;
   readonly relay: Relay;
-  readonly store: Store;
+  readonly store: MessageStore;
   readonly report: Report;
   readonly counters: Counters;
   readonly traces: Traces;

@@ -29,7 +29,7 @@ export interface Readiness {
   readonly warnings: readonly string[];
 }
 
-export interface AppParts {
+export interface AppHost {
   readonly engine: Engine;
   readonly guard: Guard;
   readonly keys: ApiKeys;
@@ -62,7 +62,7 @@ export function routesOf({
   facts,
   consoleUrl,
   drain,
-}: Omit<AppParts, 'guard'>): readonly Route[] {
+}: Omit<AppHost, 'guard'>): readonly Route[] {
   return [
     ...messages(engine),
     ...lookingAround(engine, facts),
@@ -78,7 +78,7 @@ export function routesOf({
 }
 
 /** Everything that is served over HTTP, in the order in which it is looked for. */
-export function makeApp(parts: AppParts): Express {
+export function makeApp(parts: AppHost): Express {
   const { guard, keys, links } = parts;
   const app = express();
   app.disable('x-powered-by');

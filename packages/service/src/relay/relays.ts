@@ -23,7 +23,7 @@ export interface OpenRelay {
   stop(): Promise<void>;
 }
 
-export interface RelayParts {
+export interface RelayHost {
   readonly instance: string;
   readonly log: Logger;
   readonly clock: ServiceClock;
@@ -36,7 +36,7 @@ export interface RelayParts {
 /** The relay that a configuration asks for: alone, through Redis, or through the exchange of the first of several processes. */
 export function openRelay(
   configuration: Configuration,
-  { instance, log, clock, warnings, terms, exchange }: RelayParts,
+  { instance, log, clock, warnings, terms, exchange }: RelayHost,
 ): OpenRelay {
   const report: Report = (error, about) => log.warn({ err: error, ...about }, 'the relay');
   if (exchange !== undefined) return shared(configuration, exchange, clock, instance, report, () => {});

@@ -2,7 +2,7 @@ import type { ServiceClock } from '../system/clock.js';
 import type { Warnings } from '../system/warnings.js';
 import type { Database } from './database.js';
 
-export interface WatchmanParts {
+export interface WatchmanHost {
   readonly database: Database;
   readonly clock: ServiceClock;
   readonly warnings: Warnings;
@@ -17,18 +17,18 @@ const awayMs = 5_000;
 
 /** Looks now and then whether what the instance needs is as it should be. */
 export class Watchman {
-  readonly #parts: WatchmanParts;
+  readonly #host: WatchmanHost;
   readonly #timer: NodeJS.Timeout;
 
-  constructor(parts: WatchmanParts) {
-    this.#parts = parts;
+  constructor(host: WatchmanHost) {
+    this.#host = host;
     this.#timer = setInterval(() => this.#look(), lookMs);
     this.#timer.unref();
   }
 
   /** Nothing has been committed for so long that clients should go elsewhere. */
   get isDatabaseAway(): boolean {
-    return (this.#parts.database.health.ailment?.forMs ?? 0) > awayMs;
+    return (this.#host.database.health.ailment?.forMs ?? 0) > awayMs;
   }
 
   stop(): void {
@@ -36,7 +36,7 @@ export class Watchman {
   }
 
   #look(): void {
-    const { database, clock, warnings } = this.#parts;
+    const { database, clock, warnings } = this.#host;
     void database.probe();
     const ailment = database.health.ailment;
     warnings.set('database', ailment && `nothing can be committed to the database: ${ailment.why}`);
