@@ -1,4 +1,5 @@
 // The other process: follows channels, barely or through a relay, and counts what comes.
+import { channelTopic } from '@nine-bells/core';
 import { createClient } from 'redis';
 import { openRelay } from './relayParts.mjs';
 
@@ -42,8 +43,8 @@ const acts = {
             came(1, timed ? each.message.data.sent : undefined);
           }
         };
-        await opened.relay.subscribe({ name: topic, receive, hear: () => {} });
-        followed.push(async () => opened.relay.unsubscribe(topic));
+        await opened.relay.subscribe(channelTopic(topic), { receive, hear: () => {} });
+        followed.push(async () => opened.relay.unsubscribe(channelTopic(topic)));
       }
     }
   },

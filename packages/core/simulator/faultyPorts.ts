@@ -3,8 +3,8 @@ import {
   type AuditEntry,
   type Clock,
   type ControlLog,
+  channelPrefix,
   type Draft,
-  type Growth,
   type Ids,
   type InboxEntry,
   type InboxSlice,
@@ -21,12 +21,12 @@ import {
   type Place,
   type ReadLimit,
   type Relay,
-  type Signal,
   SoloRelay,
   type Store,
   type Subscriber,
+  type Topic,
   type UserMark,
-  type UserWord,
+  usersTopic,
 } from '@nine-bells/core';
 import { MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, refusal } from '@nine-bells/wire';
@@ -278,51 +278,34 @@ export class FaultyRelay implements Relay {
     this.#solo.announce(channel, messages);
   }
 
-  subscribe(subscriber: Subscriber): undefined {
-    const { name } = subscriber;
-    const carry = (messages: readonly LoggedMessage[]): void => {
+  subscribe<Word extends object>(topic: Topic<Word>, subscriber: Subscriber<Word>): undefined {
+    if (topic === usersTopic) {
+      this.#solo.subscribe(topic, subscriber);
+      return;
+    }
+    const receive = (messages: readonly LoggedMessage[]): void => {
       if (!this.faults || this.#random.chance(0.8)) {
-        subscriber.receive(messages);
+        subscriber.receive?.(messages);
         return;
       }
       const fate = this.#random.between(0, 2);
-      if (fate === 1) subscriber.receive(messages);
-      if (fate > 0) this.#clock.setTimer(this.#random.between(1, 500), () => subscriber.receive(messages));
+      if (fate === 1) subscriber.receive?.(messages);
+      if (fate > 0) this.#clock.setTimer(this.#random.between(1, 500), () => subscriber.receive?.(messages));
     };
-    const told = (signal: Signal): void => {
-      if (!this.faults || this.#random.chance(0.8)) subscriber.hear(signal);
+    const hear = (word: Word): void => {
+      if (!this.faults || !topic.startsWith(channelPrefix) || this.#random.chance(0.8)) subscriber.hear(word);
     };
-    this.#solo.subscribe({ name, receive: carry, hear: told });
+    this.#solo.subscribe(topic, { receive, hear });
   }
 
-  cast(signal: Signal): void {
-    this.#solo.cast(signal);
-  }
-
-  tellUser(word: UserWord): void {
-    if (!this.faults || this.#random.chance(0.8)) this.#solo.tellUser(word);
-  }
-
-  followUsers(receive: (word: UserWord) => void): void {
-    this.#solo.followUsers(receive);
-  }
-
-  tellGrowth(growth: Growth): void {
-    this.#solo.tellGrowth(growth);
-  }
-
-  followGrowth(receive: (growth: Growth) => void): void {
-    this.#solo.followGrowth(receive);
+  publish<Word extends object>(topic: Topic<Word>, word: Word): void {
+    if (topic !== usersTopic || !this.faults || this.#random.chance(0.8)) this.#solo.publish(topic, word);
   }
 
   readonly isCut = false;
 
-  wantGrowth(): undefined {}
-
-  unwantGrowth(): void {}
-
-  unsubscribe(channel: ChannelName): void {
-    this.#solo.unsubscribe(channel);
+  unsubscribe(topic: string): void {
+    this.#solo.unsubscribe(topic);
   }
 
   stop(): void {

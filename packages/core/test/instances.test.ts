@@ -343,7 +343,7 @@ describe('instances', () => {
     const tables = new Tables(north, {
       self: () => 'i1.x',
       base: () => 0,
-      cast: () => {},
+      publish: () => {},
       ask: () => new Promise((resolve) => (answer = resolve)),
       soon: (act) => act(),
       after: () => () => {},

@@ -6,7 +6,7 @@ import { type Hail, hailFrame } from '../model/hail.js';
 import type { LoggedMessage, LogSlice, Place } from '../model/message.js';
 import type { Signal } from '../model/signal.js';
 import type { Clock } from '../ports/clock.js';
-import type { Relay, Subscriber } from '../ports/relay.js';
+import { channelTopic, type Relay, type Subscriber } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
 import { startOf } from '../record/slices.js';
@@ -57,7 +57,7 @@ const fullAgainMs = 100;
  *
  * The relay hands messages to `receive`; a `Sequencer` puts them in order and calls `pass`.
  */
-export class Channel implements Subscriber, SequencerOutput {
+export class Channel implements Subscriber<Signal>, SequencerOutput {
   readonly name: ChannelName;
   readonly match: RuleMatch;
   readonly #host: ChannelHost;
@@ -83,7 +83,7 @@ export class Channel implements Subscriber, SequencerOutput {
       resized: host.windowResized,
     });
     const isShared = relay.others !== undefined;
-    const subscribe = (): Promise<void> | undefined => relay.subscribe(this);
+    const subscribe = (): Promise<void> | undefined => relay.subscribe(channelTopic(name), this);
     this.#sequencer = new Sequencer({ channel: name, log, report, after, isShared, subscribe }, this);
     this.#features = host.features.flatMap((source) => source.attach(this) ?? []);
     this.#sequencer.subscribe();

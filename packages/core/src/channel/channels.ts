@@ -6,7 +6,7 @@ import type { ChannelInfo } from '../model/info.js';
 import type { KeptChannel, Place } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
-import type { Relay } from '../ports/relay.js';
+import { channelTopic, type Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
 import type { Traces } from '../record/traces.js';
@@ -103,7 +103,7 @@ export class Channels implements Iterable<Channel> {
       if (!channel.isUnused || this.#channels.get(name) !== channel) return;
       channel.close();
       this.#channels.delete(name);
-      relay.unsubscribe(name);
+      relay.unsubscribe(channelTopic(name));
     });
   }
 

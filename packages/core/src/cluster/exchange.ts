@@ -1,5 +1,6 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { LogBounds, LogSlice, MessageLine, Place, ReadLimit } from '../model/message.js';
+import { channelTopic } from '../ports/relay.js';
 
 /** What a message of a recent channel was given. */
 export interface Placed {
@@ -68,9 +69,7 @@ export interface Exchange {
 /** Topics, by what they carry. */
 export const topics = {
   /** Messages of a channel, and what has no number there. */
-  channel: (channel: ChannelName): string => `c/${channel}`,
-  /** That a kept channel has grown. */
-  growth: (channel: ChannelName): string => `g/${channel}`,
+  channel: channelTopic,
   /** Words to all instances. */
   all: 'all',
   /** Words to one instance. */

@@ -1,11 +1,18 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
 import type { InstanceInfo, InstanceQuestion, InstanceStatus, InstanceWord } from '../model/instance.js';
-import type { Growth } from '../model/mark.js';
 import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
-import type { UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { Clock } from '../ports/clock.js';
-import type { ControlLog, Others, OthersEars, Relay, Subscriber } from '../ports/relay.js';
+import {
+  type ControlLog,
+  channelPrefix,
+  type Others,
+  type OthersEars,
+  type Relay,
+  type Subscriber,
+  type Topic,
+  usersTopic,
+} from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
 import { AppendQueue } from './appendQueue.js';
@@ -35,7 +42,7 @@ export interface SharedRelayOptions {
 const maxGone = 1_000;
 /** What is said on the topics `all` and of an instance. */
 type Envelope = { readonly from: string } & (
-  | { readonly user: UserWord }
+  | { readonly on: string; readonly said: object }
   | { readonly word: InstanceWord }
   | { readonly ask: number; readonly question: InstanceQuestion }
   | { readonly re: number; readonly instance: string; readonly answer: Json }
@@ -74,13 +81,11 @@ export class SharedRelay implements Relay {
   #relayMs: number | undefined;
   #cancelBeat: (() => void) | undefined;
   #beating = false;
-  readonly #subscribers = new Map<ChannelName, Subscriber>();
+  readonly #subscribers = new Map<string, Subscriber<never>>();
   readonly #appends: AppendQueue;
   readonly #questions: InstanceQuestions;
   readonly #control: ControlFeed;
   #announced = new Map<ChannelName, LoggedMessage[]>();
-  #hearUsers: (word: UserWord) => void = () => {};
-  #hearGrowth: (growth: Growth) => void = () => {};
   readonly #known = new Map<string, Known>();
   /** Instances that have ended: what still comes of them is old. */
   readonly #gone = new Set<string>();
@@ -173,20 +178,6 @@ export class SharedRelay implements Relay {
     else waiting.push(...messages);
   }
 
-  subscribe(subscriber: Subscriber): Promise<void> {
-    this.#subscribers.set(subscriber.name, subscriber);
-    return this.#within(this.#exchange.subscribe(topics.channel(subscriber.name)));
-  }
-
-  unsubscribe(channel: ChannelName): void {
-    this.#subscribers.delete(channel);
-    this.#exchange.unsubscribe(topics.channel(channel));
-  }
-
-  cast(signal: Signal): void {
-    if (this.#linked) this.#exchange.publish(topics.channel(signal.channel), JSON.stringify(signal));
-  }
-
   #announceAll(): void {
     const announced = this.#announced;
     this.#announced = new Map();
@@ -206,62 +197,56 @@ export class SharedRelay implements Relay {
 
   // ---------------------------------------------------------------------------------------------- words
 
-  tellUser(word: UserWord): void {
-    // The sessions that are here do not need the relay.
-    this.#hearUsers(word);
-    this.#say(topics.all, { user: word });
+  subscribe<Word extends object>(topic: Topic<Word>, subscriber: Subscriber<Word>): Promise<void> | undefined {
+    this.#subscribers.set(topic, subscriber);
+    // Words for users come with what is told to all instances.
+    return topic === usersTopic ? undefined : this.#within(this.#exchange.subscribe(topic));
   }
 
-  followUsers(receive: (word: UserWord) => void): void {
-    this.#hearUsers = receive;
+  unsubscribe(topic: string): void {
+    this.#subscribers.delete(topic);
+    if (topic !== usersTopic) this.#exchange.unsubscribe(topic);
   }
 
-  tellGrowth(growth: Growth): void {
-    this.#hearGrowth(growth);
-    if (this.#linked) {
-      const { channel } = growth;
-      this.#exchange.publish(topics.growth(channel), JSON.stringify({ from: this.#self, growth }));
+  publish<Word extends object>(topic: Topic<Word>, word: Word): void {
+    if (topic.startsWith(channelPrefix)) {
+      // It comes back over the exchange, in one order with the messages.
+      if (this.#linked) this.#exchange.publish(topic, JSON.stringify(word));
+      return;
     }
+    // The sessions that are here do not need the relay.
+    this.#hearer<Word>(topic)?.hear(word);
+    this.#say(topic === usersTopic ? topics.all : topic, { on: topic, said: word });
   }
 
-  followGrowth(receive: (growth: Growth) => void): void {
-    this.#hearGrowth = receive;
-  }
-
-  wantGrowth(channel: ChannelName): Promise<void> {
-    return this.#within(this.#exchange.subscribe(topics.growth(channel)));
-  }
-
-  unwantGrowth(channel: ChannelName): void {
-    this.#exchange.unsubscribe(topics.growth(channel));
+  #hearer<Word>(topic: string): Subscriber<Word> | undefined {
+    return this.#subscribers.get(topic) as Subscriber<Word> | undefined;
   }
 
   #heard(topic: string, text: string): void {
     this.#heardTexts += 1;
-    if (topic.startsWith('c/')) this.#heardChannel(topic.slice(2) as ChannelName, text);
-    else if (topic.startsWith('g/')) {
-      const { from, growth } = JSON.parse(text) as { from: string; growth: Growth };
-      if (from !== this.#self) this.#hearGrowth(growth);
-    } else this.#heardEnvelope(JSON.parse(text) as Envelope);
+    if (topic.startsWith(channelPrefix)) this.#heardChannel(topic, text);
+    else this.#heardEnvelope(JSON.parse(text) as Envelope);
   }
 
-  #heardChannel(channel: ChannelName, text: string): void {
+  #heardChannel(topic: string, text: string): void {
+    const channel = topic.slice(channelPrefix.length) as ChannelName;
     if (channel === controlChannel) {
       this.#control.heard(text);
       return;
     }
-    const subscriber = this.#subscribers.get(channel);
+    const subscriber = this.#hearer<Signal>(topic);
     if (subscriber === undefined) return;
     if (text.startsWith('{')) {
       const signal = JSON.parse(text) as Signal;
       if (!('table' in signal) || this.#hears(signal.table)) subscriber.hear(signal);
-    } else subscriber.receive(readCarried(channel, text) ?? []);
+    } else subscriber.receive?.(readCarried(channel, text) ?? []);
   }
 
   #heardEnvelope(envelope: Envelope): void {
     const { from } = envelope;
     if (from === this.#self || !this.#hears(from)) return;
-    if ('user' in envelope) this.#hearUsers(envelope.user);
+    if ('said' in envelope) this.#hearer(envelope.on)?.hear(envelope.said);
     else if ('word' in envelope) this.#ears?.hear(from, envelope.word);
     else if ('bye' in envelope) this.#forget(from);
     else if ('came' in envelope) void this.#beat();

@@ -1,12 +1,9 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { ControlEntry } from '../model/control.js';
-import type { Growth } from '../model/mark.js';
 import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
-import type { UserWord } from '../model/notice.js';
-import type { Signal } from '../model/signal.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
-import type { ControlLog, Relay, Subscriber } from '../ports/relay.js';
+import { type ControlLog, channelTopic, type Relay, type Subscriber, type Topic } from '../ports/relay.js';
 import type { LogReader } from '../ports/stores.js';
 import { RecentLogs, type SavedPiece } from '../record/recentLogs.js';
 
@@ -16,16 +13,14 @@ export class SoloRelay implements Relay {
   readonly control: ControlLog;
   readonly isCut = false;
   readonly #logs: RecentLogs;
-  #hearUsers: (word: UserWord) => void = () => {};
-  #hearGrowth: (growth: Growth) => void = () => {};
-  readonly #subscribers = new Map<ChannelName, Subscriber>();
+  readonly #subscribers = new Map<string, Subscriber<never>>();
 
   /**
    * @param saved - the records of recent channels as they were at the last clean stop
    * @param maxChars - bound on all records together
    */
   constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], maxChars?: number) {
-    this.#logs = new RecentLogs(clock, ids, (channel) => this.#subscribers.has(channel), saved, maxChars);
+    this.#logs = new RecentLogs(clock, ids, (channel) => this.#subscribers.has(channelTopic(channel)), saved, maxChars);
     let receive: (entry: ControlEntry) => void = () => {};
     this.control = {
       append: async (entry) => receive(entry),
@@ -51,40 +46,20 @@ export class SoloRelay implements Relay {
   }
 
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {
-    this.#subscribers.get(channel)?.receive(messages);
+    this.#subscribers.get(channelTopic(channel))?.receive?.(messages);
   }
 
-  subscribe(subscriber: Subscriber): undefined {
-    this.#subscribers.set(subscriber.name, subscriber);
+  publish<Word extends object>(topic: Topic<Word>, word: Word): void {
+    (this.#subscribers.get(topic) as Subscriber<Word> | undefined)?.hear(word);
   }
 
-  unsubscribe(channel: ChannelName): void {
-    this.#subscribers.delete(channel);
+  subscribe<Word extends object>(topic: Topic<Word>, subscriber: Subscriber<Word>): undefined {
+    this.#subscribers.set(topic, subscriber);
   }
 
-  cast(signal: Signal): void {
-    this.#subscribers.get(signal.channel)?.hear(signal);
+  unsubscribe(topic: string): void {
+    this.#subscribers.delete(topic);
   }
-
-  tellUser(word: UserWord): void {
-    this.#hearUsers(word);
-  }
-
-  followUsers(receive: (word: UserWord) => void): void {
-    this.#hearUsers = receive;
-  }
-
-  tellGrowth(growth: Growth): void {
-    this.#hearGrowth(growth);
-  }
-
-  followGrowth(receive: (growth: Growth) => void): void {
-    this.#hearGrowth = receive;
-  }
-
-  wantGrowth(): undefined {}
-
-  unwantGrowth(): void {}
 
   /** About how much memory all records take, in characters. */
   get chars(): number {

@@ -29,7 +29,7 @@ import type { Clock } from '../ports/clock.js';
 import type { Hmac } from '../ports/hmac.js';
 import type { Ids } from '../ports/ids.js';
 import type { Link } from '../ports/link.js';
-import type { Relay } from '../ports/relay.js';
+import { type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { Store } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
@@ -317,12 +317,13 @@ export class Engine {
   /** Receives what the relay carries, from this instance and from the others. */
   #followRelay(): void {
     const { relay, unread, watching, channels } = this.#host;
-    relay.followUsers((word) => {
-      if (word.type === 'marked') unread.marked(word.user, word.state);
-      else if (word.type === 'begun') unread.begun(word.users, word.channel);
-      else this.inboxes.hear(word);
+    relay.subscribe(usersTopic, {
+      hear: (word) => {
+        if (word.type === 'marked') unread.marked(word.user, word.state);
+        else if (word.type === 'begun') unread.begun(word.users, word.channel);
+        else this.inboxes.hear(word);
+      },
     });
-    relay.followGrowth((growth) => unread.grew(growth));
     relay.control.follow(
       (entry) => this.#obey(entry),
       () => void this.#readAgain(),

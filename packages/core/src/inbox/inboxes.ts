@@ -7,7 +7,7 @@ import { availability } from '../model/status.js';
 import type { ActivityReader } from '../ports/activity.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
-import type { Relay } from '../ports/relay.js';
+import { type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { InboxStore, UserStore } from '../ports/stores.js';
 
@@ -117,7 +117,7 @@ export class Inboxes {
 
   #tell(entry: InboxEntry, { holdWhileBusy = false, reachWithinMs }: NoticeWish): void {
     if (reachWithinMs !== undefined) this.#expectReach(entry, reachWithinMs);
-    this.#host.relay.tellUser({
+    this.#host.relay.publish(usersTopic, {
       type: 'notice',
       entry,
       hold: holdWhileBusy,
@@ -138,7 +138,7 @@ export class Inboxes {
   /** Ends notices of a user: these, or all. Its other sessions hear of it. */
   async done(user: string, ids: readonly string[] | true): Promise<number> {
     const unread = await this.#host.store.done(user, ids, this.#host.clock.now());
-    this.#host.relay.tellUser({ type: 'done', user, ids, unread });
+    this.#host.relay.publish(usersTopic, { type: 'done', user, ids, unread });
     return unread;
   }
 

@@ -1,7 +1,7 @@
 import { type ChannelName, formatCursor, refusal } from '@nine-bells/wire';
 import type { MarkState, UserMark } from '../model/mark.js';
 import type { Place } from '../model/message.js';
-import type { Relay } from '../ports/relay.js';
+import { channelTopic, type Relay, usersTopic } from '../ports/relay.js';
 import type { MarkStore } from '../ports/stores.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 
@@ -32,10 +32,10 @@ export class Marks {
     const { rules, relay, store, maxPerUser } = this.#host;
     const { rule } = keptOf(rules.require(channel));
     const state = await store.mark(user, channel, place, maxPerUser);
-    relay.tellUser({ type: 'marked', user, state });
+    relay.publish(usersTopic, { type: 'marked', user, state });
     if (rule.showsMarks) {
       const mark = state.place === undefined ? null : formatCursor(state.place);
-      relay.cast({ channel, user, mark });
+      relay.publish(channelTopic(channel), { channel, user, mark });
     }
     return state;
   }

@@ -4,7 +4,7 @@ import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Frame } from '../model/frame.js';
 import type { Growth, MarkState } from '../model/mark.js';
 import type { Clock } from '../ports/clock.js';
-import type { Relay } from '../ports/relay.js';
+import { growthTopic, type Relay, type Subscriber } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { MarkStore } from '../ports/stores.js';
 
@@ -24,7 +24,7 @@ export interface UnreadHost {
   readonly clock: Clock;
   readonly wheel: TimerWheel;
   readonly store: Pick<MarkStore, 'unread'>;
-  readonly relay: Pick<Relay, 'wantGrowth' | 'unwantGrowth'>;
+  readonly relay: Pick<Relay, 'subscribe' | 'unsubscribe'>;
   readonly report: Report;
 }
 
@@ -69,7 +69,7 @@ interface UserCounts {
  * The store knows each count exactly; here only differences are kept, so that a message costs no query: a channel says how
  * many of its messages count, and a user's mark how many of those it has read.
  */
-export class Unread {
+export class Unread implements Subscriber<Growth> {
   readonly #host: UnreadHost;
   readonly #users = new Map<string, UserCounts>();
   readonly #channels = new Map<ChannelName, Counted>();
@@ -125,7 +125,7 @@ export class Unread {
   }
 
   /** A channel has grown. Hot: once per message of a kept channel. */
-  grew({ channel, counted, by }: Growth): void {
+  hear({ channel, counted, by }: Growth): void {
     const grown = this.#channels.get(channel);
     if (grown === undefined) return;
     if (by !== undefined && this.#users.get(by)?.pairs.has(channel)) this.#ask(by, channel);
@@ -195,7 +195,7 @@ export class Unread {
     pair.of.clean.delete(pair);
     if (pair.of.pairs.size > 0 || this.#channels.get(pair.channel) !== pair.of) return;
     this.#channels.delete(pair.channel);
-    this.#host.relay.unwantGrowth(pair.channel);
+    this.#host.relay.unsubscribe(growthTopic(pair.channel));
   }
 
   #open(channel: ChannelName): Counted {
@@ -203,7 +203,7 @@ export class Unread {
     this.#channels.set(channel, of);
     // What the channel has grown by until it is told of is in the store.
     void this.#host.relay
-      .wantGrowth(channel)
+      .subscribe(growthTopic(channel), this)
       ?.catch((error: unknown) => this.#host.report(error, { what: 'a channel cannot be followed', channel }))
       .then(() => {
         for (const { user } of of.pairs) this.#ask(user.id, channel);

@@ -13,11 +13,32 @@ import type { UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { LogReader } from './stores.js';
 
-/** A channel that the relay hands messages and signals to. */
-export interface Subscriber {
-  readonly name: ChannelName;
-  receive(messages: readonly LoggedMessage[]): void;
-  hear(signal: Signal): void;
+declare const carries: unique symbol;
+
+/** A topic of the relay. On it words are carried; any of them may be lost, and the next one says more. */
+export type Topic<Word> = string & { readonly [carries]?: Word };
+
+/** What the topics of channels begin with. */
+export const channelPrefix = 'c/';
+
+/** Signals of a channel, beside its messages. */
+export function channelTopic(channel: ChannelName): Topic<Signal> {
+  return `${channelPrefix}${channel}` as Topic<Signal>;
+}
+
+/** That a kept channel has grown. */
+export function growthTopic(channel: ChannelName): Topic<Growth> {
+  return `g/${channel}` as Topic<Growth>;
+}
+
+/** Words for the sessions of users, wherever they are connected. What they say is in the store, too. */
+export const usersTopic = 'users' as Topic<UserWord>;
+
+/** What the relay hands words of a topic to. */
+export interface Subscriber<Word> {
+  hear(word: Word): void;
+  /** The messages of a channel, on its topic. They may come doubled, late or not at all, which their numbers show. */
+  receive?(messages: readonly LoggedMessage[]): void;
 }
 
 /** Between instances: orders the messages of recent channels and carries all messages to every instance that wants them. */
@@ -33,27 +54,15 @@ export interface Relay {
   append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended>;
   /** Carries messages that the store has numbered and committed. */
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void;
-  /**
-   * Begins to hand over a channel's messages and signals. Messages may come doubled, late or not at all: the
-   * subscriber sees that by their numbers. A promise where it takes time until nothing is missed.
-   */
-  subscribe(subscriber: Subscriber): Promise<void> | undefined;
-  unsubscribe(channel: ChannelName): void;
-  /** Carries a signal to all subscribers of its channel. It may be lost. */
-  cast(signal: Signal): void;
+  /** Carries a word to all instances that subscribe to the topic. */
+  publish<Word extends object>(topic: Topic<Word>, word: Word): void;
+  /** Begins to hand over what is carried on a topic. A promise where it takes time until nothing is missed. */
+  subscribe<Word extends object>(topic: Topic<Word>, subscriber: Subscriber<Word>): Promise<void> | undefined;
+  unsubscribe(topic: string): void;
   /** The record of a recent channel. */
   readonly recent: LogReader;
   /** What must not be lost and is no channel's. */
   readonly control: ControlLog;
-  /** Carries a word to whichever instances a user's sessions are connected to. It may be lost: the inbox keeps it. */
-  tellUser(word: UserWord): void;
-  followUsers(receive: (word: UserWord) => void): void;
-  /** Carries that a kept channel has grown, to instances that want to know. It may be lost: a later one says more. */
-  tellGrowth(growth: Growth): void;
-  followGrowth(receive: (growth: Growth) => void): void;
-  /** Where it takes time until nothing is missed, it gives a promise. */
-  wantGrowth(channel: ChannelName): Promise<void> | undefined;
-  unwantGrowth(channel: ChannelName): void;
   /** Nothing is carried at present. */
   readonly isCut: boolean;
   /** The other instances; absent where there can be none. */

@@ -5,7 +5,7 @@ import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Membership } from '../model/info.js';
 import type { Table } from '../model/memberTable.js';
 import type { Clock } from '../ports/clock.js';
-import type { Relay } from '../ports/relay.js';
+import { channelTopic, type Relay } from '../ports/relay.js';
 import type { LogReader } from '../ports/stores.js';
 import type { RuleMatch } from '../rules/channelRule.js';
 import { ChannelPresence, type ChannelPresenceHost } from './channelPresence.js';
@@ -97,6 +97,7 @@ export class Presences implements FeatureSource {
   #hostOf(channel: ChannelName): ChannelPresenceHost {
     const { clock, wheel, relay, emptied } = this.#host;
     const { others } = relay;
+    const topic = channelTopic(channel);
     return {
       now: () => clock.now(),
       after: (delayMs, act) => wheel.after(delayMs, act),
@@ -106,7 +107,7 @@ export class Presences implements FeatureSource {
       closed: (closed) => this.#all.delete(closed),
       tables: others && {
         self: () => others.self,
-        cast: (word) => relay.cast(word),
+        publish: (word) => relay.publish(topic, word),
         ask: () => others.ask({ type: 'table', channel }, tableWithinMs),
         soon: (act) => clock.endOfTurn(act),
         base: () => this.#tables++ * tableStride,

@@ -7,7 +7,8 @@ export interface TablesHost {
   self(): string;
   /** A number from which to begin, higher than all of this instance's tables of the channel before. */
   base(): number;
-  cast(word: TableWord): void;
+  /** Tells all instances that have the channel. */
+  publish(word: TableWord): void;
   /** Asks all other instances for their tables. */
   ask(): Promise<InstanceAnswers<Table | null>>;
   /** Calls back at the end of the turn. */
@@ -74,7 +75,7 @@ export class Tables {
   remind(): void {
     if (this.#number === this.#base) return;
     this.#tell();
-    this.#cast([]);
+    this.#publish([]);
   }
 
   /** Reminds the others, if it is time to, and asks those of whom nothing was heard for long. */
@@ -160,11 +161,11 @@ export class Tables {
     const changes = this.#changes;
     this.#changes = [];
     this.#number += changes.length;
-    this.#cast(changes);
+    this.#publish(changes);
   }
 
-  #cast(changes: readonly TableChange[]): void {
-    const { self, cast } = this.#host;
-    cast({ channel: this.#channel, table: self(), number: this.#number, base: this.#base, changes });
+  #publish(changes: readonly TableChange[]): void {
+    const { self, publish } = this.#host;
+    publish({ channel: this.#channel, table: self(), number: this.#number, base: this.#base, changes });
   }
 }

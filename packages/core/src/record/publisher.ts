@@ -7,7 +7,7 @@ import type { Appended, Draft, OwnDraft } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
-import type { Relay } from '../ports/relay.js';
+import { channelTopic, growthTopic, type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { MessageStore } from '../ports/stores.js';
 import { type RuleMatch, usersOf } from '../rules/channelRule.js';
@@ -132,7 +132,7 @@ export class Publisher {
   hail(match: RuleMatch, hail: Hail): void {
     this.checkData(match, hail.data ?? null);
     this.#checkLinked();
-    this.#host.relay.cast(hail);
+    this.#host.relay.publish(channelTopic(match.channel), hail);
   }
 
   /** @throws {ProblemError} `too-large` */
@@ -158,8 +158,8 @@ export class Publisher {
     relay.announce(channel, [logged]);
     if (counted === undefined) return;
     const by = draft.by === undefined || draft.by.guest ? {} : { by: draft.by.user };
-    relay.tellGrowth({ channel, counted, ...by });
-    if (users !== undefined && logged.place.number === 1) relay.tellUser({ type: 'begun', users, channel });
+    relay.publish(growthTopic(channel), { channel, counted, ...by });
+    if (users !== undefined && logged.place.number === 1) relay.publish(usersTopic, { type: 'begun', users, channel });
   }
 
   /** The size of data, in bytes of JSON text. */
