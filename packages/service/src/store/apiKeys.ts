@@ -8,7 +8,7 @@ import { randomText } from '../system/ids.js';
 import { equalInConstantTime } from '../system/serviceSecret.js';
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
-import type { ApiKeyRow } from './models.js';
+import { type ApiKeyRow, rowsOf } from './models.js';
 import { type Right, Rights } from './rights.js';
 import { type Columns, insertOf, listOf } from './statements.js';
 
@@ -78,8 +78,7 @@ export class ApiKeys {
 
   /** Reads which keys there are: another instance may have made or revoked some. */
   async readAgain(): Promise<void> {
-    for (const row of (await this.#database.models.apiKeys.findAll({ raw: true })) as unknown as ApiKeyRow[])
-      this.#hold(row);
+    for (const row of rowsOf<ApiKeyRow>(await this.#database.models.apiKeys.findAll({ raw: true }))) this.#hold(row);
   }
 
   /**

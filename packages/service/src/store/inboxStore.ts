@@ -8,7 +8,7 @@ import {
 } from '@nine-bells/core';
 import { Op, QueryTypes, type WhereOptions } from 'sequelize';
 import type { Database, Reads } from './database.js';
-import type { NoticeRow, UserRoleRow, UserRow } from './models.js';
+import { type NoticeRow, rowsOf, type UserRoleRow, type UserRow } from './models.js';
 import { type Columns, type Dialect, insertOf, listOf, updateInstead } from './statements.js';
 
 /** Rows of one statement. */
@@ -90,7 +90,7 @@ export class InboxStore {
           raw: true,
         })
       : [];
-    const found = rows as unknown as NoticeRow[];
+    const found = rowsOf<NoticeRow>(rows);
     return {
       notices: found.slice(0, limit).map((each) => this.#noticeOf(each)),
       more: found.length > limit,
@@ -136,15 +136,15 @@ export class InboxStore {
 
   async usersWith(role: string): Promise<readonly string[]> {
     const rows = await this.#database.models.userRoles.findAll({ where: { role }, order: ['user_id'], raw: true });
-    return (rows as unknown as UserRoleRow[]).map(({ user_id }) => user_id);
+    return rowsOf<UserRoleRow>(rows).map(({ user_id }) => user_id);
   }
 
   async user(id: string): Promise<KnownUser | undefined> {
     const { users, userRoles } = this.#database.models;
-    const row = (await users.findByPk(id, { raw: true })) as unknown as UserRow | null;
+    const [row] = rowsOf<UserRow>(await users.findAll({ where: { id }, raw: true }));
     // A user that was notified and never came is not known.
-    if (row === null || row.seen_at_ms === null) return undefined;
-    const roles = (await userRoles.findAll({ where: { user_id: id }, raw: true })) as unknown as UserRoleRow[];
+    if (row === undefined || row.seen_at_ms === null) return undefined;
+    const roles = rowsOf<UserRoleRow>(await userRoles.findAll({ where: { user_id: id }, raw: true }));
     return {
       id,
       ...(row.name === null ? {} : { name: row.name }),

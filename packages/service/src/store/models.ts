@@ -264,3 +264,8 @@ export function defineModels(sequelize: Sequelize): Models {
     ),
   };
 }
+
+/** Rows that were asked for with `raw`: Sequelize types them as instances of the model all the same. */
+export function rowsOf<Row>(found: readonly object[]): readonly Row[] {
+  return found as unknown as readonly Row[];
+}

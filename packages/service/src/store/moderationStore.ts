@@ -2,7 +2,7 @@ import { type ActiveBan, type AuditEntry, type InForce, isActiveBan, type Modera
 import { Op, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
-import type { AuditRow, BanRow, CutoffRow } from './models.js';
+import { type AuditRow, type BanRow, type CutoffRow, rowsOf } from './models.js';
 import { type Columns, insertOf, listOf } from './statements.js';
 
 const banColumns: Columns<BanRow> = {
@@ -56,8 +56,8 @@ export class ModerationStore {
   async inForce(atMs: number): Promise<InForce> {
     const { bans, cutoffs } = this.#database.models;
     const inForce = { lifted_at_ms: null, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: atMs }] } };
-    const banRows = (await bans.findAll({ where: inForce as WhereOptions, raw: true })) as unknown as BanRow[];
-    const cutoffRows = (await cutoffs.findAll({ raw: true })) as unknown as CutoffRow[];
+    const banRows = rowsOf<BanRow>(await bans.findAll({ where: inForce as WhereOptions, raw: true }));
+    const cutoffRows = rowsOf<CutoffRow>(await cutoffs.findAll({ raw: true }));
     return {
       bans: banRows.map(keepingOutOf),
       cutoffs: cutoffRows.map((row) => ({ user: row.user_id, beforeMs: Number(row.before_ms) })),
@@ -74,7 +74,7 @@ export class ModerationStore {
       limit,
       raw: true,
     });
-    return (rows as unknown as AuditRow[]).map(auditEntryOf);
+    return rowsOf<AuditRow>(rows).map(auditEntryOf);
   }
 }
 

@@ -1,0 +1,259 @@
+import { type Appended, BoundedMap, countsAsUnread, type Draft, LoggedMessage } from '@nine-bells/core';
+import type { ChannelName } from '@nine-bells/wire';
+import type { Database, Reads } from './database.js';
+import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
+import {
+  type HeadRow,
+  headsOf,
+  keyOf,
+  loggedOf,
+  markColumns,
+  messageColumns,
+  moveHeads,
+  valuesOf,
+} from './messageRows.js';
+import type { MessageRow } from './models.js';
+import { type Dialect, insertOf, makeChannels } from './statements.js';
+
+/** Most messages of one commit. */
+const groupMessages = 4000;
+/** Most characters of data of one commit; one message alone may have more. */
+const groupChars = 8_388_608;
+/** Most channels of which it is remembered where they stand. */
+const maxHeads = 10_000;
+/** For how long a group is tried again when the connection to a shared database ends, and how long between, in milliseconds. */
+const tryMs = 3_000;
+const tryAgainMs = 50;
+
+interface Waiting {
+  readonly channel: ChannelName;
+  readonly draft: Draft;
+  readonly resolve: (appended: Appended) => void;
+  readonly reject: (error: Error) => void;
+}
+
+/** What a transaction has committed. */
+interface Committed {
+  readonly heads: ReadonlyMap<ChannelName, HeadRow>;
+  readonly appended: readonly Appended[];
+}
+
+/** A group that is being committed. */
+interface Attempt {
+  readonly group: readonly Waiting[];
+  /** What the last try may have committed: its connection ended during COMMIT. */
+  unknown: readonly Appended[] | undefined;
+}
+
+/**
+ * Numbers and commits the messages of kept channels. Messages that arrive while a commit is under way go into the next one
+ * together, so that the cost of a commit is shared (promise `acknowledged is safe`).
+ */
+export class MessageCommits {
+  readonly #database: Database;
+  readonly #volume: string;
+  /** The heads of channels, if no other instance writes; of those written to last. */
+  readonly #heads = new BoundedMap<ChannelName, HeadRow>(maxHeads);
+  #waiting: Waiting[] = [];
+  #committing: Promise<void> | undefined;
+
+  /** @param volume - the volume of channels that are new */
+  constructor(database: Database, volume: string) {
+    this.#database = database;
+    this.#volume = volume;
+  }
+
+  append(channel: ChannelName, draft: Draft): Promise<Appended> {
+    return new Promise((resolve, reject) => {
+      this.#waiting.push({ channel, draft, resolve, reject });
+      this.#committing ??= this.#commitAll();
+    });
+  }
+
+  /** Resolves when everything that was waiting has been committed. */
+  async settled(): Promise<void> {
+    while (this.#committing !== undefined) await this.#committing;
+  }
+
+  async #commitAll(): Promise<void> {
+    // The rest of this turn's messages join the first commit.
+    await Promise.resolve();
+    while (this.#waiting.length > 0) {
+      const group = this.#nextGroup();
+      try {
+        const appended = await this.#commitWithin(group);
+        for (const [index, each] of group.entries()) each.resolve(appended[index] as Appended);
+      } catch (error) {
+        const failure = failureOf(error, this.#database.isShared);
+        for (const each of group) each.reject(failure);
+      }
+    }
+    this.#committing = undefined;
+  }
+
+  /**
+   * Commits a group. When the connection ends, it is tried again on another one for a while. If that happened during COMMIT,
+   * the next try finds out whether it was done: nothing is written twice, and what was written is announced.
+   */
+  async #commitWithin(group: readonly Waiting[]): Promise<readonly Appended[]> {
+    const endMs = performance.now() + tryMs;
+    const attempt: Attempt = { group, unknown: undefined };
+    for (;;) {
+      try {
+        return await this.#commitGroup(attempt);
+      } catch (error) {
+        this.#heads.clear();
+        const isShared = this.#database.isShared;
+        if (!isShared || !isPassing(error, isShared) || performance.now() > endMs)
+          throw attempt.unknown === undefined ? error : new UnknownOutcome('', { cause: error });
+        await new Promise((resolve) => setTimeout(resolve, tryAgainMs));
+      }
+    }
+  }
+
+  /** As many of those that wait as one commit takes. */
+  #nextGroup(): readonly Waiting[] {
+    let chars = 0;
+    let count = 0;
+    for (; count < this.#waiting.length && count < groupMessages; count++) {
+      chars += (this.#waiting[count] as Waiting).draft.dataText.length;
+      if (chars > groupChars && count > 0) break;
+    }
+    return this.#waiting.splice(0, count);
+  }
+
+  /** A key is seldom known: it is looked up only when the database says that one of the group is. */
+  async #commitGroup(attempt: Attempt): Promise<readonly Appended[]> {
+    const { group } = attempt;
+    const heads = attempt.unknown === undefined ? this.#knownHeads(group) : undefined;
+    try {
+      if (heads === undefined) return await this.#commitLookedUp(attempt, false);
+      const { appended, statements } = entriesOf(this.#database, group, heads, new Map());
+      await this.#database.commitToFile(statements);
+      this.#remember(heads);
+      return appended;
+    } catch (error) {
+      if (!isTaken(error)) throw error;
+      return this.#commitLookedUp(attempt, true);
+    }
+  }
+
+  /** As far as they are known, a group's channels; `undefined` where one must be looked up. */
+  #knownHeads(group: readonly Waiting[]): Map<ChannelName, HeadRow> | undefined {
+    const heads = new Map<ChannelName, HeadRow>();
+    for (const { channel } of group) {
+      if (heads.has(channel)) continue;
+      const known = this.#heads.get(channel);
+      if (known === undefined) return undefined;
+      heads.set(channel, { ...known });
+    }
+    return heads;
+  }
+
+  /** What others write too must be looked up each time. */
+  #remember(heads: ReadonlyMap<ChannelName, HeadRow>): void {
+    if (this.#database.isShared) return;
+    for (const [name, row] of heads) this.#heads.set(name, row);
+  }
+
+  /** One transaction in which the channels are looked up, and if need be what was published before under the keys. */
+  async #commitLookedUp(attempt: Attempt, looksUpKeys: boolean): Promise<readonly Appended[]> {
+    const { group } = attempt;
+    const names = [...new Set(group.map(({ channel }) => channel))];
+    for (;;) {
+      let planned: readonly Appended[] | undefined;
+      try {
+        const done = await this.#database.attempt<Committed | undefined>(async (reads) => {
+          const before = await this.#whatWasDone(reads, attempt);
+          if (before !== undefined) return { statements: [], result: { heads: new Map(), appended: before } };
+          const heads = await headsOf(reads, names);
+          const missing = names.filter((name) => !heads.has(name));
+          if (missing.length > 0)
+            return { statements: [makeChannels(missing, this.#volume, this.#database)], result: undefined };
+          const known = looksUpKeys ? await knownKeys(reads, group, heads) : new Map<string, LoggedMessage>();
+          const { statements, appended } = entriesOf(this.#database, group, heads, known);
+          planned = appended;
+          return { statements, result: { heads, appended } };
+        });
+        // The channels are there now.
+        if (done === undefined) continue;
+        this.#remember(done.heads);
+        return done.appended;
+      } catch (error) {
+        if (error instanceof UnknownOutcome) attempt.unknown = planned;
+        throw error;
+      }
+    }
+  }
+
+  /** What the last try has committed, whose outcome was not known; `undefined` if it was not done. */
+  async #whatWasDone(reads: Reads, attempt: Attempt): Promise<readonly Appended[] | undefined> {
+    const { unknown } = attempt;
+    attempt.unknown = undefined;
+    const first = unknown?.find(({ repeated }) => !repeated)?.logged;
+    if (first === undefined) return undefined;
+    const rows = await reads.select(
+      `SELECT m.number FROM messages m JOIN channels c ON c.id = m.channel_id
+       WHERE c.name = :channel AND m.number = :number AND m.message_id = :id`,
+      { channel: first.channel, number: first.place.number, id: first.id },
+    );
+    return rows.length === 0 ? undefined : unknown;
+  }
+}
+
+/** Gives the numbers, and makes the statements that write the rows and move the heads. */
+function entriesOf(
+  dialect: Dialect,
+  group: readonly Waiting[],
+  heads: ReadonlyMap<ChannelName, HeadRow>,
+  known: Map<string, LoggedMessage>,
+): { readonly appended: readonly Appended[]; readonly statements: readonly string[] } {
+  const rows: unknown[][] = [];
+  const changed = new Set<HeadRow>();
+  const begun: unknown[][] = [];
+  const appended = group.map(({ channel, draft }): Appended => {
+    const row = heads.get(channel) as HeadRow;
+    const key =
+      draft.key === undefined
+        ? undefined
+        : keyOf(row.id, { owner: draft.owner, author: draft.by?.user, key: draft.key });
+    const first = key === undefined ? undefined : known.get(key);
+    if (first !== undefined) return { logged: first, repeated: true };
+    row.head += 1;
+    if (!countsAsUnread(draft.type)) row.notes += 1;
+    row.last_at_ms = draft.atMs;
+    changed.add(row);
+    const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);
+    if (key !== undefined) known.set(key, logged);
+    rows.push(valuesOf(row, draft));
+    if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
+    return { logged, repeated: false, counted: row.head - row.notes };
+  });
+  const statements: string[] = [];
+  if (rows.length > 0) statements.push(insertOf('messages', messageColumns, rows, dialect));
+  if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
+  if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
+  return { appended, statements };
+}
+
+/** What was published before under the keys of a group. */
+async function knownKeys(
+  reads: Reads,
+  group: readonly Waiting[],
+  channels: ReadonlyMap<ChannelName, HeadRow>,
+): Promise<Map<string, LoggedMessage>> {
+  const known = new Map<string, LoggedMessage>();
+  const keys = [...new Set(group.flatMap(({ draft }) => (draft.key === undefined ? [] : [draft.key])))];
+  if (keys.length === 0) return known;
+  const byId = new Map([...channels].map(([name, row]) => [row.id, { name, row }]));
+  const rows = await reads.select<MessageRow>(
+    'SELECT * FROM messages WHERE channel_id IN (:channels) AND publish_key IN (:keys)',
+    { channels: [...byId.keys()], keys },
+  );
+  for (const row of rows) {
+    const { name, row: channel } = byId.get(row.channel_id) as { name: ChannelName; row: HeadRow };
+    const key = { owner: row.key_owner, author: row.author, key: row.publish_key as string };
+    known.set(keyOf(row.channel_id, key), loggedOf(name, channel.volume, row));
+  }
+  return known;
+}

@@ -1,0 +1,142 @@
+import {
+  firstToRead,
+  gapAfter,
+  type KeptChannel,
+  type LoggedMessage,
+  type LogReader,
+  type LogSlice,
+  lastWithinBytes,
+  type Place,
+  type ReadLimit,
+  withinBytes,
+} from '@nine-bells/core';
+import { type ChannelName, defined } from '@nine-bells/wire';
+import { col, fn, Op, type WhereOptions, where } from 'sequelize';
+import type { Database } from './database.js';
+import { loggedOf, placeOf } from './messageRows.js';
+import { type ChannelRow, type MessageRow, rowsOf } from './models.js';
+
+/** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
+const pageRows = 200;
+
+/** A part of a record without holes, in the order in which it was read. */
+interface Stretch {
+  readonly found: readonly LoggedMessage[];
+  /** What comes first is not what was asked for: that is missing. */
+  readonly isHoleFirst: boolean;
+}
+
+const nothing: Stretch = { found: [], isHoleFirst: false };
+
+/** Reads the records of kept channels. */
+export class MessageReads implements LogReader {
+  readonly #database: Database;
+  readonly #volume: string;
+
+  /** @param volume - the volume of channels that are not there yet */
+  constructor(database: Database, volume: string) {
+    this.#database = database;
+    this.#volume = volume;
+  }
+
+  async head(channel: ChannelName): Promise<Place> {
+    return placeOf(await this.#row(channel), this.#volume);
+  }
+
+  async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    const rows = rowsOf<ChannelRow>(
+      await this.#database.models.channels.findAll({
+        attributes: ['name', 'volume', 'head'],
+        where: { name: [...channels] },
+        raw: true,
+      }),
+    );
+    const found = new Map(rows.map((row) => [row.name, row]));
+    return channels.map((channel) => placeOf(found.get(channel), this.#volume));
+  }
+
+  async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
+    const row = await this.#row(channel);
+    const head = placeOf(row, this.#volume);
+    const from = firstToRead(after, gapAfter(after, 1, head), 1, head);
+    const { found, isHoleFirst } = from > head.number ? nothing : await this.#stretch(row, from, head.number, limit);
+    const gap = gapAfter(after, 1, head) ?? (isHoleFirst ? 'lost' : undefined);
+    const messages = withinBytes(found, limit.bytes);
+    const last = messages.at(-1)?.place.number ?? head.number;
+    return { messages, more: last < head.number, head, ...defined({ gap }) };
+  }
+
+  async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
+    const row = await this.#row(channel);
+    const head = placeOf(row, this.#volume);
+    const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
+    const end = before === undefined || lost ? head.number : before.number - 1;
+    const { found, isHoleFirst } = end < 1 ? nothing : await this.#stretch(row, end, 1, limit);
+    const gap = lost ? 'new-volume' : isHoleFirst ? 'lost' : undefined;
+    const messages = lastWithinBytes([...found].reverse(), limit.bytes);
+    const more = messages.length === 0 ? limit.messages === 0 && end > 0 : (messages[0]?.place.number ?? 1) > 1;
+    return { messages, more, head, ...defined({ gap }) };
+  }
+
+  async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {
+    const position = this.#database.isShared ? 'STRPOS' : 'INSTR';
+    const withText = where(fn(position, fn('LOWER', col('name')), find.toLowerCase()), { [Op.gt]: 0 });
+    const rows = rowsOf<ChannelRow>(
+      await this.#database.models.channels.findAll({
+        where: { [Op.and]: [{ head: { [Op.gt]: 0 }, name: { [Op.gt]: after } }, ...(find === '' ? [] : [withText])] },
+        order: ['name'],
+        limit,
+        raw: true,
+      }),
+    );
+    return rows.map((row) => ({
+      channel: row.name as ChannelName,
+      head: placeOf(row, row.volume),
+      lastAt: Number(row.last_at_ms),
+    }));
+  }
+
+  async #row(channel: ChannelName): Promise<ChannelRow | undefined> {
+    const row = await this.#database.models.channels.findOne({ where: { name: channel }, raw: true });
+    return (row ?? undefined) as ChannelRow | undefined;
+  }
+
+  /** Messages one after the other from a number to another, in either direction, until a bound or a hole ends the stretch. */
+  async #stretch(row: ChannelRow | undefined, from: number, to: number, limit: ReadLimit): Promise<Stretch> {
+    if (row === undefined) return nothing;
+    const step = from <= to ? 1 : -1;
+    const found: LoggedMessage[] = [];
+    let isHoleFirst = false;
+    let bytes = 0;
+    for (let next = from; (to - next) * step >= 0; ) {
+      const count = Math.min(pageRows, limit.messages - found.length);
+      if (count <= 0 || bytes >= limit.bytes) break;
+      const range = { [Op.between]: [Math.min(next, to), Math.max(next, to)] };
+      const page = await this.#messages(row, range, count, step > 0 ? 'ASC' : 'DESC');
+      if (page.length === 0) return { found, isHoleFirst: isHoleFirst || found.length === 0 };
+      for (const each of page) {
+        if (each.place.number !== next) {
+          // The next stretch begins behind the hole, and says so.
+          if (found.length > 0) return { found, isHoleFirst };
+          isHoleFirst = true;
+        }
+        found.push(each);
+        bytes += each.text.length;
+        next = each.place.number + step;
+      }
+    }
+    return { found, isHoleFirst };
+  }
+
+  async #messages(row: ChannelRow, number: object, limit: number, order: 'ASC' | 'DESC'): Promise<LoggedMessage[]> {
+    const rows = rowsOf<MessageRow>(
+      await this.#database.models.messages.findAll({
+        where: { channel_id: row.id, number } as WhereOptions,
+        order: [['number', order]],
+        limit,
+        raw: true,
+      }),
+    );
+    return rows.map((each) => loggedOf(row.name as ChannelName, row.volume, each));
+  }
+}
