@@ -200,7 +200,7 @@ describe('on the service of the demo, the commands', () => {
       execFile(
         'bash',
         ['-c', command],
-        { cwd: root, env: { ...process.env, NINEBELLS_URL: service.url, NINEBELLS_KEY: service.key } },
+        { cwd: root, env: { ...process.env, NO_COLOR: '1', NINEBELLS_URL: service.url, NINEBELLS_KEY: service.key } },
         (error, out, err) => resolve({ code: error?.code ?? 0, out: `${out}${err}` }),
       ),
     );

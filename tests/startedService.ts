@@ -186,9 +186,16 @@ export async function serve(
     join(folder, 'data'),
     ...args,
   ]);
+  const { process: child } = command;
+  const listening = async (): Promise<string | undefined> => {
+    const url = /listening at (\S+)/.exec(command.out)?.[1];
+    if (url === undefined && (child.exitCode ?? child.signalCode) !== null)
+      throw new Error(`it did not start: ${(await command.ended).err}`);
+    return url;
+  };
   // One that does not start in time would be in the way of the next.
-  const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 45_000).catch((error: unknown) => {
-    command.process.kill('SIGKILL');
+  const url = await until(listening, 45_000).catch((error: unknown) => {
+    child.kill('SIGKILL');
     throw error;
   });
   return { command, url, key: readFileSync(join(folder, 'data', 'api-key'), 'utf8').trim() };

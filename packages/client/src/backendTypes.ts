@@ -172,7 +172,7 @@ export interface Overview {
   readonly memoryBytes: number;
 }
 
-/** Who, for an access question: made up, a guest, the instanceId of a token, or a session that is connected. */
+/** Who, for an access question: made up, a guest, the user of a token, or a session that is connected. */
 export type Asked =
   | { readonly user: string; readonly roles?: readonly string[]; readonly claims?: Readonly<Record<string, Json>> }
   | { readonly guest: true }
@@ -206,7 +206,7 @@ export interface Explanation {
   readonly evaluation?: Evaluation;
 }
 
-/** An actor: a user (`user`), the instanceId of an API key (`key`), or the service itself (`service`). */
+/** An actor: a user (`user`), an API key (`key`), or the service itself (`service`). */
 export interface Actor {
   /** The user's id. */
   readonly user?: string;

@@ -325,7 +325,7 @@ export function lockOf(configuration: Configuration): Promise<FolderLock> | unde
   return FolderLock.take(configuration.data, configuration.relay !== undefined);
 }
 
-/** The lease of a shared database. An instance that loses it stops, because the new instanceId does not know of it. */
+/** The lease of a shared database. An instance that loses it stops, because the new one does not know of it. */
 export function leaseOf(
   configuration: Configuration,
   database: Database,

@@ -160,6 +160,19 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     await publish(5);
   }, 40_000);
 
+  it('does not keep a process from ending that closes it while it is frozen', async () => {
+    const sockets = () => process.getActiveResourcesInfo().filter((each) => each === 'TCPSocketWrap').length;
+    const before = sockets();
+    const database = await open(await postgres.makeDatabase());
+    await database.write(async (reads) => ({ statements: [], result: await reads.select('SELECT 1') }));
+    await database.reads.select('SELECT 1');
+    expect(sockets()).toBeGreaterThan(before);
+    postgres.pause();
+    await database.close();
+    await expect.poll(sockets).toBe(before);
+    postgres.resume();
+  });
+
   it('is one instance’s alone without a relay, and those’ together that have one', async () => {
     const url = await postgres.makeDatabase();
     const databases = [await open(url), await open(url), await open(url)] as const;

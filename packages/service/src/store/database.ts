@@ -8,6 +8,7 @@ import { failureOf, isPassing, NotDone, UnknownOutcome } from './failures.js';
 import { Health } from './health.js';
 import { bringUpToDate, isUpToDate } from './migrations.js';
 import { defineModels, type Models } from './models.js';
+import { Sockets } from './sockets.js';
 import { type Dialect, insertOf, updateInstead } from './statements.js';
 
 export interface DatabaseOptions {
@@ -71,13 +72,16 @@ export class Database {
   /** Whether transactions have been getting through. */
   readonly health = new Health();
   readonly #writer: Sequelize;
+  /** Those of a shared database. */
+  readonly #sockets: Sockets | undefined;
   #writing: Promise<unknown> = Promise.resolve();
   #probing = false;
 
-  private constructor(reader: Sequelize, writer: Sequelize, isShared: boolean) {
-    this.isShared = isShared;
+  private constructor(reader: Sequelize, writer: Sequelize, sockets?: Sockets) {
+    this.isShared = sockets !== undefined;
     this.reader = reader;
     this.#writer = writer;
+    this.#sockets = sockets;
     this.models = defineModels(reader);
     this.reads = readsOn(reader);
   }
@@ -87,7 +91,8 @@ export class Database {
     const { database: url } = options;
     if (url !== undefined) {
       await bringUpToDateShared(url);
-      return new Database(connect(url, 4), connect(url, 1), true);
+      const sockets = new Sockets();
+      return new Database(connect(url, 4, sockets), connect(url, 1, sockets), sockets);
     }
     const { writer, reader } = openFile(options);
     try {
@@ -99,7 +104,7 @@ export class Database {
       await reader.close();
       throw error;
     }
-    return new Database(withFailures(reader), writer, false);
+    return new Database(withFailures(reader), writer);
   }
 
   /**
@@ -144,6 +149,7 @@ export class Database {
     await this.#writing;
     await within(this.reader.close());
     await within(this.#writer.close());
+    this.#sockets?.destroy();
   }
 
   #inTurn<T>(act: () => Promise<T>): Promise<T> {
@@ -229,17 +235,19 @@ function probeOf(dialect: Dialect): string {
 
 /** Whether there is something to change is asked with the limits of all queries: a connection may be silent from the start. */
 async function bringUpToDateShared(url: string): Promise<void> {
-  const asking = connect(url, 1);
+  const sockets = new Sockets();
+  const asking = connect(url, 1, sockets);
   try {
     if (await isUpToDate(asking)) return;
   } finally {
     await within(asking.close());
+    sockets.destroy();
   }
   // Changing a large table takes longer than any other statement may.
   const shaper = new Sequelize(url, {
     logging: false,
     pool: { max: 1 },
-    dialectOptions: { keepAlive: true, connectionTimeoutMillis: connectMs },
+    dialectOptions: { keepAlive: true, connectionTimeoutMillis: connectMs, stream: sockets.make },
   });
   try {
     await shaper.transaction((transaction) =>
@@ -247,6 +255,7 @@ async function bringUpToDateShared(url: string): Promise<void> {
     );
   } finally {
     await within(shaper.close());
+    sockets.destroy();
   }
 }
 
@@ -273,12 +282,17 @@ function readsOn(on: Sequelize, transaction?: Transaction): Reads {
   };
 }
 
-function connect(url: string, max: number): Sequelize {
+function connect(url: string, max: number, sockets: Sockets): Sequelize {
   const sequelize = new Sequelize(url, {
     logging: false,
     // An idle connection that has gone silent is found out only when it is used: so it is closed soon.
     pool: { min: 0, max, acquire: connectMs + queryMs, idle: 10_000 },
-    dialectOptions: { keepAlive: true, query_timeout: queryMs, connectionTimeoutMillis: connectMs },
+    dialectOptions: {
+      keepAlive: true,
+      query_timeout: queryMs,
+      connectionTimeoutMillis: connectMs,
+      stream: sockets.make,
+    },
   });
   return max === 1 ? sequelize : withFailures(sequelize);
 }
