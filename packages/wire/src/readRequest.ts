@@ -1,9 +1,9 @@
 import { channelNameFault } from './channelName.js';
 import { parseCursor } from './cursor.js';
-import type { Request, Verb } from './frames.js';
 import { isDeeperThan, unfitCharacter } from './json.js';
 import { protocolLimits } from './limits.js';
 import { type Problem, type ProblemCode, problem } from './problems.js';
+import type { Request, Verb } from './requests.js';
 
 /** A request as read, or why it could not be; with its `id` where that much could be read, so that it can be answered. */
 export type RequestReading =
@@ -30,6 +30,7 @@ export function readRequest(text: string): RequestReading {
   if (id !== undefined && !(Number.isSafeInteger(id) && (id as number) > 0))
     return { ok: false, problem: problem('bad-frame', '`id` is a positive integer', { where: '/id' }) };
   const wrong = requestFault(value);
+  // It has the shape of its verb.
   if (wrong === undefined) return { ok: true, request: value as unknown as Request };
   return { ok: false, problem: wrong, ...(id === undefined ? {} : { id: id as number }) };
 }
@@ -39,6 +40,7 @@ function requestFault(value: Readonly<Record<string, unknown>>): Problem | undef
   if (typeof verb !== 'string') return fault('bad-frame', '`do` names the verb', '/do');
   if (!Object.hasOwn(shapes, verb))
     return fault('unknown-verb', `the verbs are ${verbs.filter((each) => each !== 'set').join(', ')}`, '/do');
+  // Members are compared once each has the right type.
   return checkMembers(value, shapes[verb as Verb], '') ?? checkTogether(value as unknown as Request);
 }
 

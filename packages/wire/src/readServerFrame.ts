@@ -1,5 +1,6 @@
-import type { Push, PushKind, ReplyFrame, ServerFrame } from './frames.js';
 import { ProblemError, problem } from './problems.js';
+import type { Push, PushKind, ServerFrame } from './pushes.js';
+import type { ReplyFrame } from './replies.js';
 
 /**
  * Reads one text frame of the service.

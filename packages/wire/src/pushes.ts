@@ -1,0 +1,115 @@
+import type { ChannelName } from './channelName.js';
+import type { Cursor } from './cursor.js';
+import type { Json } from './json.js';
+import type { Problem } from './problems.js';
+import type { Author, Gap, Member, Message, Notice } from './records.js';
+import type { ReplyFrame } from './replies.js';
+
+export interface MessagePush extends Message {
+  readonly on: 'message';
+}
+export interface HailPush {
+  readonly on: 'hail';
+  readonly channel: ChannelName;
+  readonly type: string;
+  readonly by?: Author;
+  readonly data?: Json;
+}
+export interface MembersPush {
+  readonly on: 'members';
+  readonly channel: ChannelName;
+  readonly joined?: readonly Member[];
+  readonly left?: readonly string[];
+  readonly changed?: readonly Member[];
+  /** `joined` is the whole list: it replaces the earlier one. */
+  readonly whole?: true;
+  readonly count: number;
+  readonly partial?: true;
+}
+export interface BoardPush {
+  readonly on: 'board';
+  readonly channel: ChannelName;
+  readonly version: number;
+  readonly set?: Readonly<Record<string, Json>>;
+  readonly gone?: readonly string[];
+}
+export interface NoticePush extends Notice {
+  readonly on: 'notice';
+  readonly unread: number;
+}
+export interface InboxPush {
+  readonly on: 'inbox';
+  /** Notices that are done, on whichever device: these, or all. */
+  readonly done: readonly string[] | true;
+  readonly unread: number;
+}
+export interface UnreadPush {
+  readonly on: 'unread';
+  /** Only what has changed. */
+  readonly counts: Readonly<Record<string, number>>;
+}
+export interface MarksPush {
+  readonly on: 'marks';
+  readonly channel: ChannelName;
+  /** Only what has changed; `null`: the user's mark is gone. */
+  readonly marks: Readonly<Record<string, Cursor | null>>;
+}
+export interface UserPush {
+  readonly on: 'user';
+  readonly user: string;
+  readonly status: Json;
+  /** The client may not watch the user any more, and why; `status` is `null`, and nothing more is told. */
+  readonly problem?: Problem;
+}
+export interface GapPush extends Gap {
+  readonly on: 'gap';
+}
+export interface RemovedPush {
+  readonly on: 'removed';
+  readonly channel: ChannelName;
+  readonly reason?: string;
+  readonly by?: Author;
+  /** Until when you may not come back (RFC 3339); absent: you may come back at once. */
+  readonly until?: string;
+  /** No moderator removed you: your access was decided anew, and this is why it ended. */
+  readonly problem?: Problem;
+}
+export interface ExpiringPush {
+  readonly on: 'expiring';
+  readonly withinMs: number;
+}
+export interface DrainPush {
+  readonly on: 'drain';
+  readonly withinMs: number;
+}
+export interface ProblemPush extends Problem {
+  readonly on: 'problem';
+  /** The connection ends for this reason: the goodbye that follows has no room for it. */
+  readonly ends?: true;
+}
+export interface PulsePush {
+  readonly on: 'pulse';
+}
+
+/** Everything the service may say unasked. */
+export type Push =
+  | MessagePush
+  | HailPush
+  | MembersPush
+  | BoardPush
+  | NoticePush
+  | InboxPush
+  | UnreadPush
+  | MarksPush
+  | UserPush
+  | GapPush
+  | RemovedPush
+  | ExpiringPush
+  | DrainPush
+  | ProblemPush
+  | PulsePush;
+
+export type PushKind = Push['on'];
+
+/** Everything the service may say. */
+export type ServerFrame = ReplyFrame | Push;

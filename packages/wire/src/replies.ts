@@ -1,0 +1,147 @@
+import type { ChannelName } from './channelName.js';
+import type { Cursor } from './cursor.js';
+import type { Json } from './json.js';
+import type { Problem } from './problems.js';
+import type { Gap, Member, Message, Notice } from './records.js';
+
+/** The reply to `inbox`, and what hello gives of it. */
+export interface InboxReply {
+  /** Oldest first. */
+  readonly notices: readonly Notice[];
+  /** There are more after these. */
+  readonly more: boolean;
+  /** How many are in the inbox. */
+  readonly unread: number;
+  /** Of the last one given, or where the inbox stands. */
+  readonly cursor: Cursor;
+}
+
+/** The reply to `enter`, and one element of `entered` in the reply to `hello`. */
+export interface Entered {
+  readonly channel: ChannelName;
+  /** Of the last message given, or where the channel stands. */
+  readonly cursor: Cursor;
+  /** Oldest first. */
+  readonly messages: readonly Message[];
+  /** More is to come: enter again with `after` = `cursor`; until then nothing of the channel is pushed. */
+  readonly more: boolean;
+  readonly gap?: Gap;
+  readonly members?: readonly Member[];
+  readonly count?: number;
+  readonly partial?: true;
+  /** How far users have read, by user id, where the channel shows it and it is not too many. */
+  readonly marks?: Readonly<Record<string, Cursor>>;
+}
+
+export interface EnterRefused {
+  readonly channel: ChannelName;
+  readonly problem: Problem;
+}
+
+/** How the last connection of a session ended. */
+export type Ending =
+  | 'left'
+  | 'lost'
+  | 'too-slow'
+  | 'continued-elsewhere'
+  | 'token-ended'
+  | 'signed-out'
+  | 'drained'
+  | 'refused';
+
+export interface Welcome {
+  readonly session: string;
+  readonly secret: string;
+  readonly user: string;
+  readonly name?: string;
+  readonly guest?: true;
+  readonly continued: boolean;
+  readonly ended?: Ending;
+  readonly instance: string;
+  readonly pulseMs: number;
+  readonly limits: LineLimits;
+  /** What the names of direct channels begin with, if there are any: `direct/`. */
+  readonly direct?: string;
+  /** Users' inboxes; guests have none. With `inbox` in hello, the notices after that cursor. */
+  readonly inbox?: InboxReply;
+  readonly entered: readonly (Entered | EnterRefused)[];
+}
+
+/** What this service takes from one connection. */
+export interface LineLimits {
+  /** Largest frame to the service, in bytes; a larger one ends the connection with 1009. */
+  readonly frameBytes: number;
+  /** Largest `data` of one message, in bytes of JSON text. */
+  readonly dataBytes: number;
+  /** Most channels entered at a time. */
+  readonly channels: number;
+}
+
+export interface Published {
+  readonly id: string;
+  readonly cursor: Cursor;
+  /** The key was known: this is the message published first, and nothing was published now. */
+  readonly repeated?: true;
+}
+
+export interface ReadResult {
+  readonly channel: ChannelName;
+  /** Oldest first. */
+  readonly messages: readonly Message[];
+  /** There are more in the direction that was asked for. */
+  readonly more: boolean;
+  readonly gap?: Gap;
+}
+
+/** The reply to `refresh`. */
+export interface Refreshed {
+  /** When the new token ends (RFC 3339); absent if it does not. */
+  readonly expiresAt?: string;
+  /** Channels that the new token does not let one into any more; they have been left. */
+  readonly lost: readonly ChannelName[];
+}
+
+/** The reply to `remove`. */
+export interface Removed {
+  /** Until when the user may not come back (RFC 3339); absent: at once. */
+  readonly until?: string;
+}
+
+/** The reply to `mark`. */
+export interface Marked {
+  readonly channel: ChannelName;
+  /** Where the mark stands; absent if there is none any more. */
+  readonly cursor?: Cursor;
+  /** Messages after it that count. */
+  readonly unread: number;
+}
+
+/** The reply to `unread`. */
+export interface UnreadReply {
+  /** For each channel in which the user has a mark. */
+  readonly counts: Readonly<Record<string, number>>;
+}
+
+/** The reply of each verb that this version of the service answers. */
+export interface ReplyOf {
+  readonly hello: Welcome;
+  readonly enter: Entered;
+  readonly leave: { readonly channel: ChannelName };
+  readonly publish: Published;
+  readonly read: ReadResult;
+  readonly refresh: Refreshed;
+  readonly remove: Removed;
+  readonly hail: Record<never, never>;
+  readonly status: Record<never, never>;
+  readonly inbox: InboxReply;
+  readonly watch: { readonly user: string; readonly status: Json };
+  readonly unwatch: { readonly user: string };
+  readonly mark: Marked;
+  readonly unread: UnreadReply;
+}
+
+export interface ReplyFrame {
+  readonly re: number;
+  readonly problem?: Problem;
+  readonly [member: string]: unknown;
+}

@@ -1,0 +1,134 @@
+import type { ChannelName } from './channelName.js';
+import type { Cursor } from './cursor.js';
+import type { Json } from './json.js';
+
+/** What `enter` asks for. Neither `after` nor `last`: from now on. */
+export interface EnterWish {
+  readonly channel: ChannelName;
+  readonly after?: Cursor;
+  readonly last?: number;
+  readonly quiet?: boolean;
+  readonly status?: Json;
+}
+
+interface Numbered {
+  /** The client's own number for the request, a positive integer. Without it there is no reply unless it fails. */
+  readonly id?: number;
+}
+
+export interface HelloRequest extends Numbered {
+  readonly do: 'hello';
+  readonly token?: string;
+  readonly session?: string;
+  readonly secret?: string;
+  readonly inbox?: Cursor;
+  readonly enter?: readonly EnterWish[];
+  /** More channels are entered by requests right behind: those where the session is still shown are not left yet. */
+  readonly partial?: boolean;
+  /** Members that the protocol does not know are a problem, in this request and in all that follow. */
+  readonly strict?: boolean;
+}
+export interface EnterRequest extends Numbered, EnterWish {
+  readonly do: 'enter';
+}
+export interface LeaveRequest extends Numbered {
+  readonly do: 'leave';
+  readonly channel: ChannelName;
+}
+export interface PublishRequest extends Numbered {
+  readonly do: 'publish';
+  readonly channel: ChannelName;
+  readonly data: Json;
+  readonly type?: string;
+  readonly key?: string;
+  /** `false`: not to this session. Default `true`. */
+  readonly echo?: boolean;
+}
+export interface HailRequest extends Numbered {
+  readonly do: 'hail';
+  readonly channel: ChannelName;
+  readonly type: string;
+  readonly data?: Json;
+  readonly to?: readonly string[];
+}
+export interface SetRequest extends Numbered {
+  readonly do: 'set';
+  readonly channel: ChannelName;
+  readonly entry: string;
+  readonly value: Json;
+}
+export interface ReadRequest extends Numbered {
+  readonly do: 'read';
+  readonly channel: ChannelName;
+  readonly after?: Cursor;
+  readonly before?: Cursor;
+  readonly limit?: number;
+}
+export interface StatusRequest extends Numbered {
+  readonly do: 'status';
+  readonly status?: Json;
+  readonly channel?: ChannelName;
+  readonly looking?: ChannelName | null;
+}
+export interface MarkRequest extends Numbered {
+  readonly do: 'mark';
+  readonly channel: ChannelName;
+  /** Read up to here; `null`: the mark is removed, and new messages are no longer counted. */
+  readonly cursor: Cursor | null;
+}
+export interface UnreadRequest extends Numbered {
+  readonly do: 'unread';
+}
+export interface WatchRequest extends Numbered {
+  readonly do: 'watch' | 'unwatch';
+  readonly user: string;
+}
+export interface InboxRequest extends Numbered {
+  readonly do: 'inbox';
+  readonly after?: Cursor;
+  readonly limit?: number;
+  readonly done?: readonly string[] | true;
+}
+export interface RemoveRequest extends Numbered {
+  readonly do: 'remove';
+  readonly channel: ChannelName;
+  readonly user: string;
+  readonly reason?: string;
+  readonly banMs?: number;
+}
+export interface RefreshRequest extends Numbered {
+  readonly do: 'refresh';
+  readonly token: string;
+}
+export interface PulseRequest extends Numbered {
+  readonly do: 'pulse';
+  /** How far the client has channels; those that are not named are as they were. */
+  readonly got?: Readonly<Record<string, Cursor>>;
+}
+
+/** Everything a client may say. */
+export type Request =
+  | HelloRequest
+  | EnterRequest
+  | LeaveRequest
+  | PublishRequest
+  | HailRequest
+  | SetRequest
+  | ReadRequest
+  | StatusRequest
+  | MarkRequest
+  | UnreadRequest
+  | WatchRequest
+  | InboxRequest
+  | RemoveRequest
+  | RefreshRequest
+  | PulseRequest;
+
+export type Verb = Request['do'];
+
+/** The request of a verb. */
+export type RequestOf<V extends Verb, R extends Request = Request> = R extends Request
+  ? V extends R['do']
+    ? R
+    : never
+  : never;
