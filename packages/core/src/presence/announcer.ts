@@ -1,0 +1,139 @@
+import type { ChannelName, Member, MembersPush } from '@nine-bells/wire';
+import { LatestFrame } from '../delivery/latestFrame.js';
+import type { Frame } from '../model/frame.js';
+import { mergedMembers } from './mergedMembers.js';
+import { memberOf, type Present, shownOf } from './present.js';
+
+/** Changes are gathered for this long before they are told, in milliseconds. */
+export const mergeMs = 250;
+/** Members shown to a client that enters a crowd. */
+const sampleSize = 20;
+/** A crowd ends below this part of its bound, so that it does not come and go with each member. */
+const crowdEnds = 0.9;
+
+export interface AnnouncerHost {
+  /** Calls back later, unless the returned function is called before. */
+  after(delayMs: number, act: () => void): () => void;
+  /** Tells all clients in the channel. */
+  tell(frame: Frame): void;
+}
+
+/**
+ * Tells the clients in a channel who comes, goes and changes, merged: the difference between what was told last and what is.
+ *
+ * A client that enters in between gets the list as it is then, which may show what has changed again when it is told: so
+ * after that everything touched is told, whether or not it differs. Of a crowd only the count is told.
+ */
+export class Announcer {
+  readonly #channel: ChannelName;
+  /** More members than this are a crowd. */
+  readonly #crowd: number;
+  readonly #members: ReadonlyMap<string, Present>;
+  readonly #host: AnnouncerHost;
+  /** The members that have changed, as they were told last; `undefined`: not told at all. */
+  readonly #changed = new Map<string, string | undefined>();
+  /** A client was given the list since the last telling, and so has seen changes that were not told yet. */
+  #listed = false;
+  #listText: string | undefined;
+  #isCrowd = false;
+  #toldCount = 0;
+  #toldCrowd = false;
+  #cancelTelling: (() => void) | undefined;
+
+  constructor(channel: ChannelName, crowd: number, members: ReadonlyMap<string, Present>, host: AnnouncerHost) {
+    this.#channel = channel;
+    this.#crowd = crowd;
+    this.#members = members;
+    this.#host = host;
+  }
+
+  /** The members now, of a crowd a few: `members`, `count` and perhaps `partial` as JSON text without braces, the same for all until it changes. */
+  get listText(): string {
+    this.#listed = true;
+    if (this.#listText === undefined) {
+      const all = this.#isCrowd ? this.#sample() : [...this.#members.values()];
+      const members = all.map((each) => shownOf(each).text).join();
+      this.#listText = `"members":[${members}],"count":${this.#members.size}${this.#isCrowd ? ',"partial":true' : ''}`;
+    }
+    return this.#listText;
+  }
+
+  /** At once, not when it is told: a client that enters in the meantime must not get the whole crowd. */
+  grew(): void {
+    this.#isCrowd ||= this.#members.size > this.#crowd;
+  }
+
+  /** Remembers how a member was told last, before the first change since. */
+  willChange(user: string): void {
+    const present = this.#members.get(user);
+    if (!this.#changed.has(user)) {
+      this.#changed.set(user, present === undefined ? undefined : shownOf(present).text);
+    }
+    if (present !== undefined) present.shown = undefined;
+    this.#listText = undefined;
+    this.#cancelTelling ??= this.#host.after(mergeMs, () => this.#tell());
+  }
+
+  #tell(): void {
+    this.#cancelTelling = undefined;
+    const changed = [...this.#changed];
+    this.#changed.clear();
+    const count = this.#members.size;
+    const wasCrowd = this.#isCrowd || this.#toldCrowd;
+    this.#listText = undefined;
+    this.#isCrowd = count > this.#crowd * (this.#isCrowd ? crowdEnds : 1);
+    if (this.#isCrowd) {
+      if (this.#listed || count !== this.#toldCount || !this.#toldCrowd) this.#push({ count, partial: true });
+    } else if (wasCrowd) {
+      // Clients that were told only the count, or a few members, are told all of them.
+      this.#push({ whole: true, joined: [...this.#members.values()].map(memberOf), count });
+    } else {
+      const difference = this.#difference(changed);
+      if (difference !== undefined) this.#push({ ...difference, count });
+    }
+    this.#listed = false;
+    this.#toldCount = count;
+    this.#toldCrowd = this.#isCrowd;
+  }
+
+  #difference(changed: readonly (readonly [string, string | undefined])[]): object | undefined {
+    const joined: Member[] = [];
+    const left: string[] = [];
+    const different: Member[] = [];
+    for (const [user, told] of changed) {
+      const present = this.#members.get(user);
+      if (present === undefined) {
+        if (told !== undefined || this.#listed) left.push(user);
+        continue;
+      }
+      const member = memberOf(present);
+      if (told === undefined) joined.push(member);
+      else if (this.#listed || told !== shownOf(present).text) different.push(member);
+    }
+    if (joined.length + left.length + different.length === 0) return undefined;
+    return {
+      ...(joined.length === 0 ? {} : { joined }),
+      ...(left.length === 0 ? {} : { left }),
+      ...(different.length === 0 ? {} : { changed: different }),
+    };
+  }
+
+  #push(members: object): void {
+    const push = { on: 'members', channel: this.#channel, ...members } as MembersPush;
+    this.#host.tell(new LatestFrame(`members ${this.#channel}`, push, mergedMembers, true, this.#channel));
+  }
+
+  #sample(): Present[] {
+    const some: Present[] = [];
+    for (const each of this.#members.values()) {
+      some.push(each);
+      if (some.length === sampleSize) break;
+    }
+    return some;
+  }
+
+  /** Tells nothing more. */
+  close(): void {
+    this.#cancelTelling?.();
+  }
+}
