@@ -2,14 +2,11 @@ import {
   type ChannelName,
   closeCodes,
   type Ending,
-  type HelloRequest,
-  type LineLimits,
   type Problem,
   ProblemError,
   problem,
   type Request,
   readRequest,
-  refusal,
   unknownMember,
 } from '@nine-bells/wire';
 import { SendQueue } from '../delivery/sendQueue.js';
@@ -19,21 +16,19 @@ import type { Identity } from '../model/access.js';
 import { type Batch, Frame } from '../model/frame.js';
 import type { Link } from '../ports/link.js';
 import { type ActOwner, ActQueue } from './actQueue.js';
-import type { OpenConnection } from './connected.js';
 import { costOf, dispatch } from './dispatch.js';
+import { type HelloLine, hello } from './hello.js';
 import type { SessionHost } from './host.js';
 import { Identification } from './identification.js';
-import { type Asked, LiveSession, type SessionLine } from './liveSession.js';
+import type { Asked, LiveSession } from './liveSession.js';
 import { largeChars, Reading } from './reading.js';
-import type { SessionConnection } from './sessions.js';
+import { watchTokenEnd } from './tokenEnd.js';
 
 const pulse = new Frame('{"on":"pulse"}', true);
 /** Half pulses without a sign of life after which the client is taken for gone: between 1.5 and 2 pulses. */
 const maxSilent = 3;
 /** The stretch of time within which violations are counted, in milliseconds. */
 const violationsWithinMs = 10_000;
-/** How long before its token ends a client is told, at most, in milliseconds. */
-const expiringMs = 60_000;
 /** How long after its time hello is still waited for, in milliseconds. */
 const helloGraceMs = 250;
 /** Beyond this many times `actsWaiting` a client that cannot be paused is told to wait. */
@@ -45,9 +40,7 @@ const actsBound = 64;
  *
  * The transport calls `receive`, `alive`, `drained` and `closed`. Acts take effect in the order sent.
  */
-export class Connection
-  implements SessionLine, ActOwner<Request>, Paced, SessionConnection, SlowReader, OpenConnection
-{
+export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowReader {
   readonly link: Link;
   readonly sinceMs: number;
   readonly queue: SendQueue;
@@ -251,7 +244,11 @@ export class Connection
 
   #perform(request: Request): void | Promise<void> {
     if (this.#ended) return;
-    if (request.do === 'hello') return this.#hello(request);
+    if (request.do === 'hello') {
+      this.#cancelHello?.();
+      this.#cancelHello = undefined;
+      return hello(this.#host, this, request);
+    }
     // Hello comes first, and a refused one ends the connection.
     const client = this.#client as LiveSession;
     const retryAfterMs = client.rates.charge('requests', costOf(request));
@@ -262,81 +259,14 @@ export class Connection
     return this.#wait(retryAfterMs);
   }
 
-  async #hello(request: HelloRequest): Promise<void> {
-    this.#cancelHello?.();
-    this.#cancelHello = undefined;
-    const { sessions, moderation, relay, connected } = this.#host;
-    await moderation.ready();
-    if (!relay.control.isFresh)
-      throw refusal('busy', 'this instance is cut off from the others, and lets no client in', { retryAfterMs: 1000 });
-    const { whoIs, tokenMac } = await this.#identification.identify(request);
-    if (this.#ended) return;
-    // A ban may have come between the identification and here.
-    this.checkAdmission(whoIs(request.session ?? ''));
-    const { session, who, secret, continued, ended } = sessions.admit(whoIs, request.session, request.secret);
-    const client = new LiveSession(this.#host, this, session, who);
-    this.#client = client;
-    session.who = who;
-    session.tokenMac = tokenMac;
-    session.connection = this;
-    connected.welcomed(this, who);
-    this.watchTokenEnd(who);
-
-    this.queue.hold();
-    const entered = await this.#enterAll(client, request);
-    if (this.#ended) return;
-    // Channels that hello does not name are left; with `partial` they may be entered in a moment.
-    if (request.partial !== true) client.resumed();
-    const inbox = await client.inboxAtHello(request);
-    if (this.#ended) return;
-    const welcome = JSON.stringify({
-      session: session.id,
-      secret,
-      user: who.user,
-      name: who.name,
-      guest: who.guest || undefined,
-      continued,
-      ended,
-      ...this.#terms,
-      inbox,
-    });
-    this.replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
-    this.queue.release();
+  begin(session: LiveSession): void {
+    this.#client = session;
   }
 
-  /** Enters the channels that hello names. Gives the elements of `entered`, as JSON text. */
-  async #enterAll(client: LiveSession, request: HelloRequest): Promise<readonly string[]> {
-    const { options } = this.#host;
-    const entered: string[] = [];
-    let spare = options.backlogBytes;
-    for (const [index, wish] of (request.enter ?? []).entries()) {
-      try {
-        // Those that are not caught up with are not entered yet, and count nevertheless.
-        if (index >= options.channelsPerSession)
-          throw refusal('too-many-channels', `a session may enter at most ${options.channelsPerSession} channels`);
-        const text = await client.enter(wish, spare, await client.allowedToEnter(wish.channel));
-        spare -= text.length;
-        entered.push(`{${text}}`);
-      } catch (error) {
-        if (this.#ended) break;
-        const refused = this.#problemOf(error, request.do);
-        this.#noteRefusal(refused, 'enter', wish.channel);
-        entered.push(JSON.stringify({ channel: wish.channel, problem: refused }));
-      }
-      if (this.#ended) break;
-    }
-    return entered;
-  }
-
-  /** What the reply to hello says of the service. */
-  get #terms(): object {
-    const { options, direct } = this.#host;
-    const limits: LineLimits = {
-      frameBytes: options.frameBytes,
-      dataBytes: options.dataBytes,
-      channels: options.channelsPerSession,
-    };
-    return { instance: options.instance, pulseMs: options.pulseMs, limits, direct: direct.prefix };
+  refused(error: unknown, act: string, channel: ChannelName): Problem {
+    const refused = this.#problemOf(error, 'hello');
+    this.#noteRefusal(refused, act, channel);
+    return refused;
   }
 
   get #identification(): Identification {
@@ -418,7 +348,7 @@ export class Connection
     else this.close(closeCodes.policy, refused.code, 'refused');
   }
 
-  /** Counters what a sound client does not do; a stream of it ends the connection. */
+  /** Counts what a sound client does not do; a stream of it ends the connection. */
   #violation(refused: Problem, id: number | undefined): void {
     const now = this.#host.clock.now();
     this.#violations = [...(this.#violations ?? []).filter((atMs) => now - atMs < violationsWithinMs), now];
@@ -445,22 +375,9 @@ export class Connection
     this.#pingsNext = !this.#pingsNext;
   }
 
-  /** Tells the client that its token is about to end, and ends the connection with it. */
   watchTokenEnd({ endsAt }: Identity): void {
     this.#cancelTokenEnd?.();
-    this.#cancelTokenEnd = undefined;
-    if (endsAt === undefined) return;
-    const { wheel, clock } = this.#host;
-    const leftMs = endsAt - clock.now();
-    const withinMs = Math.min(expiringMs, leftMs / 2);
-    const cancelWord = wheel.after(leftMs - withinMs, () =>
-      this.queue.reply(new Frame(`{"on":"expiring","withinMs":${Math.max(0, Math.floor(endsAt - clock.now()))}}`)),
-    );
-    const cancelEnd = wheel.after(leftMs, () => this.close(closeCodes.tokenEnded, 'token-ended', 'token-ended'));
-    this.#cancelTokenEnd = () => {
-      cancelWord();
-      cancelEnd();
-    };
+    this.#cancelTokenEnd = endsAt === undefined ? undefined : watchTokenEnd(this.#host, this, endsAt);
   }
 
   /** Closes the connection as too slow. */
