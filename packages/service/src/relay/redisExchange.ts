@@ -24,10 +24,12 @@ import {
 } from '@nine-bells/core';
 import { type ChannelName, defined, refusal } from '@nine-bells/wire';
 import { randomText } from '../system/ids.js';
-import { type Script, type ScriptName, scriptsFor } from './redisScripts.js';
-import { onePlace, openRedis, type RedisServer } from './redisServer.js';
-import { readFacts } from './serverFacts.js';
-import type { ServerFacts, Term, TermBook } from './terms.js';
+import { RedisNames } from './redisNames.js';
+import { RedisProbes } from './redisProbes.js';
+import type { ScriptName } from './redisScripts.js';
+import { openRedis, type RedisServer } from './redisServer.js';
+import { type Reply, RedisServers } from './redisServers.js';
+import type { TermBook } from './terms.js';
 
 export interface RedisExchangeOptions {
   /** `redis://` or `rediss://` (TLS), with user, password and number of the database as usual; of any process of a cluster. */
@@ -52,20 +54,6 @@ const leaseForgottenMs = 60_000;
 /** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at most. */
 const firstAgainMs = 50;
 const maxAgainMs = 1_000;
-/**
- * After so many probes, one a second, of which none came back, a Redis is given up and opened again. Counted and not timed:
- * a process that was busy for long hears late what came in time.
- */
-const maxUnheard = 3;
-/** How many names are tried to find one in a slot of each process. */
-const probeTries = 500;
-/** How often a call is tried while slots of a cluster are being moved, and how long between, in milliseconds. */
-const maxTries = 50;
-const tryAgainMs = 20;
-
-/** What Redis says of a command that will do later, or elsewhere. */
-const passing = /^(TRYAGAIN|CLUSTERDOWN|LOADING|MASTERDOWN|READONLY|ASK |MOVED )/;
-
 /** Channels appended to in one call. */
 const channelsAtOnce = 50;
 
@@ -75,14 +63,6 @@ interface Appending {
   readonly bounds: LogBounds;
   readonly resolve: (placed: readonly Placed[]) => void;
   readonly reject: (error: Error) => void;
-}
-
-type Reply = readonly (string | number)[];
-
-/** A term, its scripts, and when the server was last asked whether it is still in that term. */
-interface Serving {
-  readonly term: Term;
-  readonly scripts: Readonly<Record<ScriptName, Script>>;
 }
 
 /**
@@ -95,10 +75,9 @@ export class RedisExchange implements Exchange {
   readonly #options: RedisExchangeOptions;
   readonly #topics = new Set<string>();
   readonly #subscribed = new Set<string>();
-  /** The terms of the servers, by their addresses. */
-  readonly #serving = new Map<string, Serving>();
-  /** By the topics that probe the connections of servers: how many probes have not come back. */
-  readonly #probes = new Map<string, number>();
+  readonly #names: RedisNames;
+  readonly #servers: RedisServers;
+  readonly #probes: RedisProbes;
   #server: RedisServer | undefined;
   #ears: ExchangeEars | undefined;
   #closed = false;
@@ -108,6 +87,17 @@ export class RedisExchange implements Exchange {
 
   constructor(options: RedisExchangeOptions) {
     this.#options = options;
+    this.#names = new RedisNames(options.prefix);
+    this.#probes = new RedisProbes(this.#names, this.#ownVolumes);
+    this.#servers = new RedisServers({
+      names: this.#names,
+      report: options.report,
+      terms: options.terms,
+      evicts: options.evicts,
+      linked: () => this.#linked(),
+      // A new connection may lead to the master.
+      isReplica: () => this.#lost('for good'),
+    });
     void this.#open();
   }
 
@@ -140,11 +130,18 @@ export class RedisExchange implements Exchange {
   }
 
   async #appendSome(some: readonly Appending[]): Promise<void> {
-    const keys = some.flatMap(({ channel }) => this.#keysOf(channel));
+    const keys = some.flatMap(({ channel }) => this.#names.keysOf(channel));
     const args: (string | number)[] = [keyMemory.keys, keyMemory.ms];
     for (const { channel, lines, bounds } of some) {
       const { messages, forMs } = bounds;
-      args.push(this.#volume(), forMs + forgottenMs, this.#topicOf(`c/${channel}`), messages, forMs, lines.length);
+      args.push(
+        this.#volume(),
+        forMs + forgottenMs,
+        this.#names.topicOf(`c/${channel}`),
+        messages,
+        forMs,
+        lines.length,
+      );
       if (isKeyed(lines)) {
         args.push('each');
         for (const line of lines)
@@ -152,12 +149,12 @@ export class RedisExchange implements Exchange {
       } else args.push('together', lines.map(carriedLine).join('\n'));
     }
     try {
-      const replies = (await this.#script('append', keys, args)) as unknown as readonly Reply[];
+      const replies = await this.#servers.run<readonly Reply[]>('append', keys, args);
       for (const [index, each] of some.entries()) {
         const [volume, ...given] = replies[index] ?? [];
         if (volume === undefined) throw new Error('Redis has answered something else than was asked');
         if (volume === 'another-run')
-          this.#adopt(this.#keysOf(each.channel), String(given[0]))
+          this.#adopt(this.#names.keysOf(each.channel), String(given[0]))
             .then(() => this.append(each.channel, each.lines, each.bounds))
             .then(each.resolve, each.reject);
         else each.resolve(placedOf(String(volume), each.lines, given));
@@ -235,7 +232,7 @@ export class RedisExchange implements Exchange {
   // --------------------------------------------------------------------------------------------- topics
 
   publish(topic: string, text: string): void {
-    const name = this.#topicOf(topic);
+    const name = this.#names.topicOf(topic);
     this.#call(name, ['SPUBLISH', name, text]).catch((error: unknown) =>
       this.#options.report(error, { what: 'something could not be carried', topic }),
     );
@@ -244,7 +241,7 @@ export class RedisExchange implements Exchange {
   async subscribe(topic: string): Promise<void> {
     this.#topics.add(topic);
     const server = this.#linked();
-    const name = this.#topicOf(topic);
+    const name = this.#names.topicOf(topic);
     // Asked for again, it is in doubt.
     if (this.#subscribed.delete(topic)) await server.unsubscribe(name, this.#heard);
     await server.subscribe(name, this.#heard);
@@ -255,27 +252,19 @@ export class RedisExchange implements Exchange {
   unsubscribe(topic: string): void {
     this.#topics.delete(topic);
     if (!this.#subscribed.delete(topic)) return;
-    this.#server?.unsubscribe(this.#topicOf(topic), this.#heard).catch(() => {});
+    this.#server?.unsubscribe(this.#names.topicOf(topic), this.#heard).catch(() => {});
   }
 
   readonly #heard = (text: string, name: string): void => {
-    if (this.#probes.has(name)) {
-      this.#probes.set(name, 0);
-      return;
-    }
-    // Of `{bells:race/3/chat}c` and `{bells}all`.
-    const end = name.indexOf('}');
-    const inside = name.slice(this.#options.prefix.length + 2, end);
-    const rest = name.slice(end + 1);
-    this.#ears?.heard(inside === '' ? rest : `${rest}/${inside}`, text);
+    if (!this.#probes.heard(name)) this.#ears?.heard(this.#names.topicIn(name), text);
   };
 
   // --------------------------------------------------------------------------------------------- leases
 
   async beat(instanceId: string, status: string, ttlMs: number): Promise<Beat> {
-    this.#examine().catch((error: unknown) => this.#options.report(error, { what: 'Redis could not be examined' }));
+    this.#examine();
     const fromMs = Date.now();
-    const [held, nowMs, ...rest] = await this.#script('beat', this.#leaseKeys(), [
+    const [held, nowMs, ...rest] = await this.#servers.run<Reply>('beat', this.#names.leases, [
       instanceId,
       status,
       ttlMs,
@@ -293,39 +282,23 @@ export class RedisExchange implements Exchange {
   }
 
   async leave(instanceId: string): Promise<void> {
-    await this.#script('leave', this.#leaseKeys(), [instanceId]);
+    await this.#servers.run<Reply>('leave', this.#names.leases, [instanceId]);
   }
 
   async claim(name: string, ttlMs: number): Promise<boolean> {
-    const key = `{${this.#options.prefix}}claim ${name}`;
+    const key = this.#names.claim(name);
     return (await this.#call(key, ['SET', key, '1', 'NX', 'PX', String(ttlMs)])) === 'OK';
   }
 
   // ---------------------------------------------------------------------------------------------- calls
 
-  #leaseKeys(): readonly string[] {
-    const { prefix } = this.#options;
-    return [`{${prefix}}leases`, `{${prefix}}cards`];
-  }
-
-  /** All of a channel lies in one slot: what decides it stands in braces. */
-  #keysOf(channel: ChannelName): readonly string[] {
-    return ['head', 'log', 'order'].map((each) => `{${this.#options.prefix}:${channel}}${each}`);
-  }
-
-  #topicOf(topic: string): string {
-    const { prefix } = this.#options;
-    const [kind = '', ...rest] = topic.split('/');
-    return kind === 'c' || kind === 'g' ? `{${prefix}:${rest.join('/')}}${kind}` : `{${prefix}}${topic}`;
-  }
-
   /** Calls a script on a channel's record; one of another run is taken over first. */
   async #onChannel(name: ScriptName, channel: ChannelName, args: readonly (string | number)[]): Promise<Reply> {
-    const keys = this.#keysOf(channel);
+    const keys = this.#names.keysOf(channel);
     const isWanted = this.#topics.has(topics.channel(channel));
     const held = channel === controlChannel ? forgottenMs : isWanted ? emptyForMs : '';
     for (;;) {
-      const reply = await this.#script(name, keys.slice(0, 2), [this.#volume(), held, ...args]);
+      const reply = await this.#servers.run<Reply>(name, keys.slice(0, 2), [this.#volume(), held, ...args]);
       if (reply[0] !== 'another-run') return reply;
       await this.#adopt(keys, String(reply[1]));
     }
@@ -339,161 +312,21 @@ export class RedisExchange implements Exchange {
 
   /** Takes over a record that is marked with another term. */
   async #adopt(keys: readonly string[], marked: string): Promise<void> {
-    const key = keys[0] as string;
     const latest = /^\d+$/.test(marked) ? await this.#options.terms.latestOf(Number(marked)) : undefined;
-    // It may be this server whose term is out of date: another instance has met it anew.
-    this.#serving.delete(this.#linked().placeOf(key));
-    const { term } = await this.#servingAt(key);
-    const isWhole = latest !== undefined && (latest.term === term.term || (await this.#isServing(latest)));
-    await this.#script('adopt', keys.slice(0, 2), [marked, isWhole ? 'whole' : 'lost', this.#volume()]);
+    const isWhole = await this.#servers.continues(latest, keys[0] as string);
+    await this.#servers.run<Reply>('adopt', keys.slice(0, 2), [marked, isWhole ? 'whole' : 'lost', this.#volume()]);
   }
 
-  /** Whether the server of a term is another process of the cluster now, and has been without a break. */
-  async #isServing({ run, replication }: Term): Promise<boolean> {
-    const server = this.#linked();
-    if (!server.isCluster) return false;
-    const all = await server.sendToAll<string>(['INFO', 'server', 'replication']);
-    return all.some(
-      (each) =>
-        each.status === 'fulfilled' &&
-        each.value.includes(`run_id:${run}`) &&
-        each.value.includes(`master_replid:${replication}`) &&
-        each.value.includes('role:master'),
-    );
-  }
-
-  async #script(name: ScriptName, keys: readonly string[], args: readonly (string | number)[]): Promise<Reply> {
-    const key = keys[0] as string;
-    const rest = [String(keys.length), ...keys, ...args.map(String)];
-    for (let tries = 1; ; tries++) {
-      const { scripts } = await this.#servingAt(key);
-      try {
-        return await this.#linked().send<Reply>(key, ['EVALSHA', scripts[name].sha, ...rest]);
-      } catch (error) {
-        const { message } = error as Error;
-        // It has come to a server of another term, or to one that is no master any more.
-        const isAnother = message.startsWith('NOSCRIPT');
-        if (isAnother || passing.test(message)) this.#serving.delete(this.#linked().placeOf(key));
-        this.#checkRole(error);
-        if ((!isAnother && !passing.test(message)) || tries >= maxTries) throw error;
-        if (tries > 1) await new Promise((resolve) => setTimeout(resolve, tryAgainMs));
-      }
-    }
-  }
-
-  /** The term of the Redis that has a key, with the scripts for it, which that Redis then knows. */
-  async #servingAt(key: string): Promise<Serving> {
-    const server = this.#linked();
-    const place = server.placeOf(key);
-    const known = this.#serving.get(place);
-    if (known !== undefined) return known;
-    const ask = (args: readonly string[]): Promise<unknown> => server.sendThere(key, args);
-    for (;;) {
-      const facts = await readFacts(ask).catch((error: unknown) => {
-        this.#checkRole(error);
-        throw error;
-      });
-      const id = server.isCluster ? String(await ask(['CLUSTER', 'MYID'])) : onePlace;
-      const { term, isNew, wasMet } = await this.#options.terms.agree(id, facts);
-      // What other instances still hold for the scripts of this server is of an earlier term.
-      if (isNew && wasMet)
-        await ask(['SCRIPT', 'FLUSH']).catch((error: unknown) =>
-          this.#options.report(error, { what: 'the scripts of an earlier term could not be removed' }),
-        );
-      const scripts = scriptsFor(term.term);
-      // All of a cluster are to know them: while a slot is being moved, its next owner is asked with them.
-      for (const { text } of Object.values(scripts)) {
-        const loaded = await server.sendToAll(['SCRIPT', 'LOAD', text]);
-        const failed = loaded.find((each) => each.status === 'rejected');
-        if (failed !== undefined && loaded.every((each) => each.status === 'rejected')) throw failed.reason;
-      }
-      // They must not be known to a Redis that was started again in between.
-      const now = await readFacts(ask);
-      if (now.run !== facts.run || now.replication !== facts.replication) continue;
-      const serving = { term, scripts };
-      this.#serving.set(place, serving);
-      return serving;
-    }
-  }
-
-  /** A server that is a replica now is left: a new connection may lead to the master. In a cluster, its client knows where. */
-  #checkRole(error: unknown): void {
-    const isReplica = (error as Error).message.startsWith('READONLY');
-    if (isReplica && this.#server?.isCluster === false) this.#lost('for good');
-  }
-
-  /**
-   * Looks whether the servers are still in their terms: a server may have been a replica in between, and another instance may
-   * have met another server in its place. And whether something is heard on every connection.
-   */
-  async #examine(): Promise<void> {
+  /** Looks whether the servers are still in their terms, and whether something is heard from them. */
+  #examine(): void {
     const server = this.#server;
     if (server === undefined) return;
-    this.#probe(server);
-    for (const [place, { term }] of [...this.#serving]) {
-      const key = await this.#keyAt(place);
-      if (key === undefined) {
-        this.#serving.delete(place);
-        continue;
-      }
-      const facts = await readFacts((args) => server.sendThere(key, args));
-      this.#options.evicts?.(facts.evicts);
-      if (facts.run !== term.run || facts.replication !== term.replication) this.#serving.delete(place);
-      // Not waited for: while the database is away, a server that has not changed goes on.
-      else void this.#confirm(place, term, facts);
-    }
-  }
-
-  /** Looks whether the term of a server is still the latest one of its place, and notes what is new about it. */
-  async #confirm(place: string, term: Term, facts: ServerFacts): Promise<void> {
-    const { terms, report } = this.#options;
-    try {
-      const agreed = await terms.agree(term.place, facts);
-      const isLessDurable = term.isDurable && !facts.isDurable;
-      const isReplicated = !term.isReplicated && facts.hasReplicas;
-      if (isLessDurable) await terms.note(term.term, { isDurable: false });
-      if (isReplicated) await terms.note(term.term, { isReplicated: true });
-      const isCurrent = agreed.term.term === term.term && !isLessDurable && !isReplicated;
-      if (!isCurrent && this.#serving.get(place)?.term === term) this.#serving.delete(place);
-    } catch (error) {
-      report(error, { what: 'the terms of the relay could not be read' });
-    }
-  }
-
-  /** Publishes to each server on a topic of its own, and gives up a server from which that is not heard. */
-  #probe(server: RedisServer): void {
-    const places = new Set<string>();
-    for (let n = 0; n < (server.isCluster ? probeTries : 1); n++) {
-      const topic = `{${this.#options.prefix}.${n}}probe ${this.#ownVolumes}`;
-      try {
-        const place = server.placeOf(topic);
-        if (places.has(place)) continue;
-        places.add(place);
-      } catch {
-        continue;
-      }
-      const unheard = this.#probes.get(topic);
-      if (unheard === undefined) server.subscribe(topic, this.#heard).catch(() => {});
-      else if (unheard >= maxUnheard && this.#server === server) {
-        this.#options.report(new Error(`${unheard} probes did not come back`), { what: 'Redis is silent' });
-        this.#lost('for good');
-        return;
-      }
-      this.#probes.set(topic, (unheard ?? 0) + 1);
-      server.send(topic, ['SPUBLISH', topic, '']).catch(() => {});
-    }
-  }
-
-  /** A key that the server at an address has. */
-  async #keyAt(place: string): Promise<string | undefined> {
-    const server = this.#linked();
-    for (let n = 0; n < probeTries; n++) {
-      const key = `{${this.#options.prefix}.${n}}`;
-      try {
-        if (server.placeOf(key) === place) return key;
-      } catch {}
-    }
-    return undefined;
+    const { report } = this.#options;
+    this.#servers.examine().catch((error: unknown) => report(error, { what: 'Redis could not be examined' }));
+    const unheard = this.#probes.send(server, this.#heard);
+    if (unheard === undefined) return;
+    report(new Error(`${unheard} probes did not come back`), { what: 'Redis is silent' });
+    this.#lost('for good');
   }
 
   #call<T>(key: string, args: readonly string[]): Promise<T> {
@@ -537,8 +370,8 @@ export class RedisExchange implements Exchange {
   }
 
   #lost(how: 'for a while' | 'for good'): void {
-    this.#serving.clear();
-    this.#probes.clear();
+    this.#servers.forget();
+    this.#probes.forget();
     if (how === 'for good') {
       this.#server?.close();
       this.#server = undefined;

@@ -1,0 +1,45 @@
+import type { ChannelName } from '@nine-bells/wire';
+
+/**
+ * The names of keys and topics in Redis. What stands in braces decides the slot of a cluster (Redis Cluster specification,
+ * "Hash tags"): all of a channel lies in one.
+ */
+export class RedisNames {
+  readonly #prefix: string;
+
+  constructor(prefix: string) {
+    this.#prefix = prefix;
+  }
+
+  /** The keys of the leases of instances. */
+  get leases(): readonly string[] {
+    return [`{${this.#prefix}}leases`, `{${this.#prefix}}cards`];
+  }
+
+  /** The keys of a channel's record. */
+  keysOf(channel: ChannelName): readonly string[] {
+    return ['head', 'log', 'order'].map((each) => `{${this.#prefix}:${channel}}${each}`);
+  }
+
+  claim(name: string): string {
+    return `{${this.#prefix}}claim ${name}`;
+  }
+
+  topicOf(topic: string): string {
+    const [kind = '', ...rest] = topic.split('/');
+    return kind === 'c' || kind === 'g' ? `{${this.#prefix}:${rest.join('/')}}${kind}` : `{${this.#prefix}}${topic}`;
+  }
+
+  /** The topic of a name that `topicOf` has given: of `{bells:race/3/chat}c` and `{bells}all`. */
+  topicIn(name: string): string {
+    const end = name.indexOf('}');
+    const inside = name.slice(this.#prefix.length + 2, end);
+    const rest = name.slice(end + 1);
+    return inside === '' ? rest : `${rest}/${inside}`;
+  }
+
+  /** A name for the `n`th try to find one in a slot of a certain process. */
+  attempt(n: number, what = ''): string {
+    return `{${this.#prefix}.${n}}${what}`;
+  }
+}
