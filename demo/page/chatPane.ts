@@ -1,0 +1,166 @@
+import { type Entry, type Line, LineError, type ReceivedMessage, Typing } from '@nine-bells/client';
+import { personOf } from '../src/people.js';
+import { button, element, find, stayAtEnd } from './dom.js';
+import { clock, counted, errorText, nameOf, removedText } from './words.js';
+
+/** How long a removed user stays out, in milliseconds. */
+const banMs = 120_000;
+
+/** The messages of a channel, who has read them, who is typing, and what is said there. */
+export class ChatPane {
+  readonly entry: Entry;
+  readonly #pane: HTMLElement;
+  readonly #line: Line;
+  readonly #user: string;
+  readonly #typing: Typing;
+  /** The last message that this window's user has sent. */
+  #mine: string | undefined;
+  #wasLive = false;
+  /** Messages that came after a break. */
+  #caughtUp = 0;
+
+  /** @param user - empty for a guest */
+  constructor(line: Line, channel: string, user: string, pane: HTMLElement) {
+    this.#pane = pane;
+    this.#line = line;
+    this.#user = user;
+    find(pane, '.messages').replaceChildren();
+    this.say('');
+    const entry = line.enter(channel, { last: 50 });
+    this.entry = entry;
+    line.setLooking(channel);
+    this.#showRead();
+    entry.addEventListener('marks', () => this.#showRead());
+    this.#typing = new Typing(entry);
+    this.#showTyping();
+
+    entry.addEventListener('message', ({ detail }) => this.#show(detail));
+    entry.addEventListener('gap', () => this.#note('Some messages can no longer be recovered.'));
+    entry.addEventListener('live', () => this.#isLive());
+    entry.addEventListener('waiting', ({ detail }) => this.say(`${detail.detail ?? detail.title}; trying again`));
+    entry.addEventListener('refused', ({ detail }) => {
+      this.say(detail.detail ?? detail.title);
+      this.mayTalk(false);
+    });
+    entry.addEventListener('removed', ({ detail }) => {
+      this.#note(removedText(detail));
+      this.mayTalk(false);
+    });
+  }
+
+  close(): void {
+    this.#typing.close();
+  }
+
+  /** Tells what has gone wrong; an empty text: nothing. */
+  say(text: string): void {
+    const trouble = find(this.#pane, '.trouble');
+    trouble.textContent = text;
+    trouble.hidden = text === '';
+  }
+
+  mayTalk(may: boolean): void {
+    find<HTMLInputElement>(this.#pane, 'input').disabled = !may;
+    find<HTMLButtonElement>(this.#pane, 'form button').disabled = !may;
+  }
+
+  /** Sends what stands in the composer. While there is no connection it waits in the outbox. */
+  async send(): Promise<void> {
+    const input = find<HTMLInputElement>(this.#pane, 'input');
+    const text = input.value.trim();
+    if (text === '') return;
+    input.value = '';
+    this.#typing.ended();
+    this.say('');
+    try {
+      await this.entry.publish({ text });
+    } catch (error) {
+      input.value = text;
+      if (!(error instanceof LineError && error.code === 'cancelled')) this.say(errorText(error));
+    }
+  }
+
+  #show(message: ReceivedMessage): void {
+    const isMissed = this.#wasLive && !message.live;
+    if (isMissed) this.#caughtUp += 1;
+    const author = message.by?.user;
+    if (isSaid(message) && author === this.#user) this.#mine = message.cursor;
+    if (this.#user !== '') this.entry.mark(message.cursor);
+    this.#showRead();
+    const item = this.#itemOf(message);
+    item.classList.toggle('missed', isMissed);
+    const mayRemove = personOf(this.#user)?.roles.includes('chair') === true;
+    if (mayRemove && isSaid(message) && author !== undefined && author !== this.#user)
+      item.append(button('Remove', () => void this.#remove(author)));
+    this.#add(item);
+  }
+
+  /** Everything that was missed has come. */
+  #isLive(): void {
+    this.#wasLive = true;
+    this.say('');
+    if (this.#caughtUp > 0) this.#note(`Caught up on ${counted(this.#caughtUp, 'message')}.`);
+    this.#caughtUp = 0;
+  }
+
+  #itemOf(message: ReceivedMessage): HTMLElement {
+    const { by, data, own, type, at, cursor } = message;
+    if (!isSaid(message)) return noteItem(`${by?.name ?? by?.user} has ${type === 'joined' ? 'come' : 'gone'}.`);
+    const item = document.createElement('li');
+    const { state } = this.#line;
+    item.classList.toggle('mine', own || (state.name === 'open' && by?.user === state.user));
+    const { text } = data as { text?: unknown };
+    item.append(
+      element('b', by?.name ?? by?.user ?? 'The committee'),
+      element('time', clock(at)),
+      element('p', typeof text === 'string' ? text : JSON.stringify(data)),
+    );
+    item.title = cursor;
+    return item;
+  }
+
+  async #remove(user: string): Promise<void> {
+    try {
+      const { until } = await this.entry.remove(user, { reason: 'please wait until you are called', banMs });
+      this.#note(`Removed ${nameOf(user)}${until ? ` until ${clock(until)}` : ''}.`);
+    } catch (error) {
+      this.say(errorText(error));
+    }
+  }
+
+  /** Who has read the last message that this user sent. */
+  #showRead(): void {
+    const readers = this.#mine === undefined ? [] : this.entry.readBy(this.#mine);
+    const names = readers.length <= 2 ? readers.map(nameOf).join(' and ') : String(readers.length);
+    find(this.#pane, '.read').textContent = readers.length === 0 ? '' : `Read by ${names}`;
+  }
+
+  #showTyping(): void {
+    this.#typing.watch(find<HTMLInputElement>(this.#pane, 'input'));
+    const text = find(this.#pane, '.typing');
+    text.textContent = '';
+    this.#typing.addEventListener('change', () => {
+      text.textContent = this.#typing.text;
+    });
+  }
+
+  #note(text: string): void {
+    this.#add(noteItem(text));
+  }
+
+  #add(item: HTMLElement): void {
+    const list = find(this.#pane, '.messages');
+    stayAtEnd(list, () => list.append(item));
+  }
+}
+
+/** Whether a person wrote it; joins and leaves are noted, too. */
+function isSaid({ type }: ReceivedMessage): boolean {
+  return type !== 'joined' && type !== 'left';
+}
+
+function noteItem(text: string): HTMLElement {
+  const item = element('li', text);
+  item.className = 'note';
+  return item;
+}
