@@ -1,5 +1,5 @@
-import type { Notice, NoticeWish } from '@nine-bells/client/backend';
-import type { Json } from '@nine-bells/wire';
+import type { Notice } from '@nine-bells/client/backend';
+import { defined, type Json } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
@@ -49,8 +49,7 @@ export function addNotify(program: Command): void {
         holdWhileBusy,
         data: options.data === undefined ? undefined : jsonOf(options.data),
       };
-      const given = Object.fromEntries(Object.entries(wish).filter(([, each]) => each !== undefined));
-      const notified = await backendOf(options).notify(given as unknown as NoticeWish);
+      const notified = await backendOf(options).notify(defined(wish));
       if (options.json) printJson(notified);
       else
         print(

@@ -23,6 +23,7 @@ export class LatestFrame<T extends object = object> extends Frame {
 
   /** Both in one, for one connection. The earlier one must be about the same. */
   after(earlier: LatestFrame): Frame & { readonly about: string } {
+    // Frames about the same are made in one place, with contents of one type.
     const content = this.#merge((earlier as unknown as LatestFrame<T>).#content, this.#content);
     return new LatestFrame(this.about, content, this.#merge, false, this.channel);
   }

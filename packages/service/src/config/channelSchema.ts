@@ -14,7 +14,7 @@ import {
 } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
 import { distance } from 'fastest-levenshtein';
-import { isMap, isScalar, type Node } from 'yaml';
+import { isMap, isScalar, isSeq, type Node } from 'yaml';
 import {
   checkedText,
   duration,
@@ -164,7 +164,7 @@ export const channels: Reader<ChannelRule[]> = (node, at) => {
     try {
       new ChannelRules(rules.slice(0, index + 1));
     } catch (error) {
-      const place = (node as unknown as { items: Node[] }).items[index] ?? null;
+      const place = isSeq<Node>(node) ? (node.items[index] ?? null) : null;
       return at.element(index, place).fault(place, (error as Error).message);
     }
   }

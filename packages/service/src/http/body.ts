@@ -24,6 +24,11 @@ export function readBody<T extends object>(dto: Dto<T>, body: unknown, where = '
   return value as T;
 }
 
+/** The members that were given: `null` stands for one that was not, as class-validator has it. */
+export function present<T extends object>(value: T): { [K in keyof T]?: NonNullable<T[K]> } {
+  return Object.fromEntries(Object.entries(value).filter(([, each]) => each != null)) as never;
+}
+
 /** Most faults in an answer, and most characters of each. */
 const maxFaults = 20;
 const maxChars = 300;

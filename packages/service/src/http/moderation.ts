@@ -9,7 +9,7 @@ import {
 } from '@nine-bells/core';
 import { type ChannelName, defined, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsOptional, ValidateNested } from 'class-validator';
-import { readBody } from './body.js';
+import { present, readBody } from './body.js';
 import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
 import type { Caller, Route } from './route.js';
@@ -220,9 +220,4 @@ function actorOf({ actor }: Caller, by: AuthorDto | null | undefined): Actor {
 
 function timeText(ms: number): string {
   return new Date(ms).toISOString();
-}
-
-/** Without what was not given. */
-function present<T extends object>(value: T): { [K in keyof T]?: NonNullable<T[K]> } {
-  return Object.fromEntries(Object.entries(value).filter(([, each]) => each != null)) as never;
 }

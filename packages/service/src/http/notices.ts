@@ -1,7 +1,7 @@
-import type { Engine, KnownUser, NoticeWish } from '@nine-bells/core';
+import type { Engine, KnownUser } from '@nine-bells/core';
 import { type ChannelName, type Json, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsBoolean, IsOptional } from 'class-validator';
-import { readBody } from './body.js';
+import { present, readBody } from './body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from './publishDto.js';
 import { placeOf, queryText, queryWhole } from './query.js';
 import type { Route } from './route.js';
@@ -31,7 +31,7 @@ class NoticeDto {
 
   @IsOptional()
   @IsChannel()
-  channel?: string;
+  channel?: ChannelName;
 
   @IsOptional()
   @IsWords(128)
@@ -58,7 +58,7 @@ class NoticeDto {
 
   @IsOptional()
   @IsChannel()
-  unlessLooking?: string;
+  unlessLooking?: ChannelName;
 
   @IsOptional()
   @IsBoolean()
@@ -89,8 +89,7 @@ export function notices(engine: Engine): readonly Route[] {
     caller.charge(Math.ceil((wish.users?.length ?? 0) / usersForOne));
     if (wish.data !== undefined && JSON.stringify(wish.data).length > dataChars)
       throw refusal('too-large', `data of a notice has at most ${dataChars} characters of JSON`, { where: '/data' });
-    const given = Object.fromEntries(Object.entries(wish).filter(([, each]) => each != null));
-    response.status(201).json(await engine.inboxes.notify(given as unknown as NoticeWish & { channel?: ChannelName }));
+    response.status(201).json(await engine.inboxes.notify({ ...present(wish), title: wish.title }));
   };
 
   const inbox: Route['serve'] = async (request, response) => {

@@ -234,6 +234,6 @@ function problemOf(answer: object): Problem {
   if (told !== undefined) return told;
   if (title !== undefined) return answer as Problem;
   if (reason !== undefined && isProblemCode(reason)) return problem(reason);
-  const known = (code as unknown as number) === closeCodes.drain ? 'draining' : 'busy';
+  const known = Number(code) === closeCodes.drain ? 'draining' : 'busy';
   return problem(known, reason, { retryAfterMs: 1_000 });
 }

@@ -20,6 +20,17 @@ export interface Served {
   word(name: string, args: readonly unknown[]): void;
 }
 
+/** The methods of a port of the other process that pass as they are: arguments and results are plain values. */
+export function remoteMethods<Port, Name extends keyof Port & string>(
+  calls: Pick<Calls, 'call'>,
+  port: string,
+  names: readonly Name[],
+): Pick<Port, Name> {
+  const methods = names.map((name) => [name, (...args: unknown[]) => calls.call(`${port}.${name}`, ...args)]);
+  // `Object.fromEntries` forgets the names.
+  return Object.fromEntries(methods) as unknown as Pick<Port, Name>;
+}
+
 /** Calls into another process of this machine, and serves those from there. What is said in a turn goes in one message. */
 export class Calls {
   readonly #peer: Peer;

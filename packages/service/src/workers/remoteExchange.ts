@@ -1,5 +1,5 @@
 import type { Exchange, ExchangeEars, HubExchange } from '@nine-bells/core';
-import type { Calls } from './calls.js';
+import { type Calls, remoteMethods } from './calls.js';
 import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 
 /** What is answered. */
@@ -12,12 +12,9 @@ export function remoteExchange(calls: Calls): {
   heard(topic: string, text: string): void;
 } {
   let ears: ExchangeEars | undefined;
-  const methods = Object.fromEntries(
-    asked.map((name) => [name, (...args: unknown[]) => calls.call(`exchange.${name}`, ...args)]),
-  ) as unknown as Pick<Exchange, Asked>;
   return {
     exchange: {
-      ...methods,
+      ...remoteMethods<Exchange, Asked>(calls, 'exchange', asked),
       since: async (channel, ...rest) =>
         sliceOf(channel, await calls.call<CarriedSlice>('exchange.since', channel, ...rest)),
       before: async (channel, ...rest) =>

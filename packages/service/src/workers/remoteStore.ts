@@ -8,7 +8,7 @@ import {
   type Store,
 } from '@nine-bells/core';
 import { type ChannelName, ProblemError } from '@nine-bells/wire';
-import type { Calls } from './calls.js';
+import { type Calls, remoteMethods } from './calls.js';
 import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 
 interface CarriedAppended extends Omit<Appended, 'logged'> {
@@ -49,11 +49,8 @@ export function remoteStore(link: Pick<Calls, 'call'>, onFailure: () => void): S
         throw error;
       }),
   };
-  const methods = Object.fromEntries(
-    plain.map((name) => [name, (...args: unknown[]) => calls.call(`store.${name}`, ...args)]),
-  ) as unknown as Pick<Store, (typeof plain)[number]>;
   return {
-    ...methods,
+    ...remoteMethods<Store, (typeof plain)[number]>(calls, 'store', plain),
     async append(channel: ChannelName, draft: Draft): Promise<Appended> {
       const { place, line, ...rest } = await calls.call<CarriedAppended>('store.append', channel, draft);
       return { ...rest, logged: readCarriedLine(channel, place, line) };
