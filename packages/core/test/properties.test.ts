@@ -5,6 +5,7 @@ import { VirtualClock } from '../simulator/virtualClock.js';
 import { Fanout } from '../src/delivery/fanout.js';
 import { SendQueue } from '../src/delivery/sendQueue.js';
 import { type Batch, ChannelRules, type Encoding, Frame, type Link } from '../src/index.js';
+import { Ring } from '../src/lib/ring.js';
 import { RecentLog } from '../src/record/recentLog.js';
 
 const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
@@ -99,6 +100,31 @@ describe('whatever is given', () => {
         expect(written.filter((text) => text.startsWith('push'))).toEqual(pushed);
       }),
       { numRuns: 200 },
+    );
+  });
+});
+
+describe('a ring', () => {
+  it('has the last so many, of no more than a size in sum, oldest first', () => {
+    const sizes = fc.array(fc.nat(30), { maxLength: 300 });
+    fc.assert(
+      fc.property(
+        fc.integer({ min: 1, max: 50 }),
+        fc.option(fc.integer({ min: 1, max: 200 })),
+        sizes,
+        (max, most, all) => {
+          const ring = new Ring<number>(max, most ?? undefined);
+          let kept: { item: number; size: number }[] = [];
+          for (const [item, size] of all.entries()) {
+            ring.add(item, size);
+            kept = [...kept, { item, size }].slice(-max);
+            const sum = () => kept.reduce((total, each) => total + each.size, 0);
+            while (most !== null && sum() > most && kept.length > 1) kept.shift();
+          }
+          expect(ring.all).toEqual(kept.map((each) => each.item));
+          expect(ring.findLast((item) => item % 3 === 0)).toBe(kept.findLast(({ item }) => item % 3 === 0)?.item);
+        },
+      ),
     );
   });
 });

@@ -1,5 +1,6 @@
 import type { Engine } from '@nine-bells/core';
-import { Counter, Gauge, Histogram, Registry } from 'prom-client';
+import { Counter, Gauge, type Metric, Registry } from 'prom-client';
+import { CountedHistogram } from './countedHistogram.js';
 import { serviceVersion } from './version.js';
 
 /** Bounds of what is measured in seconds: half a millisecond to five seconds. */
@@ -8,7 +9,7 @@ const buckets = [0.0005, 0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5
 /** What an instance measures of itself, in the form that OpenMetrics gives. Names and labels stand in docs/metrics.md. */
 export class Metrics {
   readonly #registry = new Registry<typeof Registry.OPENMETRICS_CONTENT_TYPE>();
-  readonly #took: Readonly<Record<'relay' | 'commit', Histogram>>;
+  readonly #took: Readonly<Record<'relay' | 'commit', CountedHistogram>>;
 
   constructor() {
     this.#registry.setContentType(Registry.OPENMETRICS_CONTENT_TYPE);
@@ -48,6 +49,9 @@ export class Metrics {
     );
     this.#gauge('bells_warnings', 'What is not as it should be with the instance, or with what it needs', [], (set) =>
       set(engine.cluster.status.warnings?.length ?? 0),
+    );
+    this.#gauge('bells_native_writer', 'Whether frames are written by the native writer', [], (set) =>
+      set(engine.cluster.status.writer === 'native' ? 1 : 0),
     );
     this.#gauge('bells_memory_bytes', 'Resident memory of the process', [], (set) => set(process.memoryUsage.rss()));
 
@@ -98,8 +102,11 @@ export class Metrics {
     return this.#registry.metrics();
   }
 
-  #histogram(name: string, help: string): Histogram {
-    return new Histogram({ name, help, buckets, registers: [this.#registry] });
+  #histogram(name: string, help: string): CountedHistogram {
+    const histogram = new CountedHistogram(name, help, buckets);
+    // The library asks a metric for no more than this one has; its types ask for the labels of its own classes.
+    this.#registry.registerMetric(histogram as unknown as Metric);
+    return histogram;
   }
 
   #gauge(name: string, help: string, labelNames: string[], look: (set: Set) => void): void {

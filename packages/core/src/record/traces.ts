@@ -1,4 +1,5 @@
 import { type Author, type ChannelName, defined, formatCursor } from '@nine-bells/wire';
+import { BoundedMap } from '../lib/boundedMap.js';
 import { Ring } from '../lib/ring.js';
 import type { Draft, LoggedMessage, Place } from '../model/message.js';
 import type { Accepted, StayEvent, TraceHere } from '../model/trace.js';
@@ -16,13 +17,13 @@ interface Held {
 
 /** What is kept of `Accepted`: as little as can be, since there is one for each message. */
 interface Taken {
+  readonly id: string;
   readonly channel: ChannelName;
   readonly place: Place;
   readonly by: Author | undefined;
   readonly key: string | undefined;
   readonly atMs: number;
   readonly placedAfterMs: number;
-  repeats: number;
 }
 
 /**
@@ -33,9 +34,10 @@ interface Taken {
 export class Traces {
   readonly #now: () => number;
   readonly #isOn: boolean;
-  /** Two generations: when the younger is full, it takes the place of the older, which is cheaper than forgetting one by one. */
-  #accepted = new Map<string, Taken>();
-  #acceptedBefore = new Map<string, Taken>();
+  /** Searched when somebody asks: an index would cost each publish more than all else here. */
+  readonly #accepted = new Ring<Taken>(maxMessages);
+  /** How often messages were published again under their keys, of those that were. */
+  readonly #repeats = new BoundedMap<string, number>(maxMessages);
   readonly #handed = new Ring<Held>(maxMessages, maxChars);
   readonly #events = new Ring<StayEvent>(maxEvents);
 
@@ -47,15 +49,8 @@ export class Traces {
   /** A message has its place. Hot: once per publish. */
   accepted({ id, channel, place }: LoggedMessage, { by, key, atMs }: Draft, repeated: boolean): void {
     if (!this.#isOn) return;
-    if (repeated) {
-      const known = this.#acceptedOf(id);
-      if (known !== undefined) known.repeats += 1;
-      return;
-    }
-    this.#accepted.set(id, { channel, place, by, key, atMs, placedAfterMs: this.#now() - atMs, repeats: 0 });
-    if (this.#accepted.size < maxMessages) return;
-    this.#acceptedBefore = this.#accepted;
-    this.#accepted = new Map();
+    if (repeated) this.#repeats.set(id, (this.#repeats.get(id) ?? 0) + 1);
+    else this.#accepted.add({ id, channel, place, by, key, atMs, placedAfterMs: this.#now() - atMs });
   }
 
   /** A message was handed to connections here. Hot: once per message and instance. */
@@ -69,13 +64,13 @@ export class Traces {
     if (this.#isOn) this.#events.add(event);
   }
 
-  /** What is known of a message; `confirmed` counters those who have got it. */
+  /** What is known of a message; `confirmed` counts those who have got it. */
   find(
     id: string,
     confirmed: (channel: ChannelName, place: Place) => number,
   ): TraceHere & { except?: readonly string[] } {
-    const taken = this.#acceptedOf(id);
-    const accepted = taken && acceptedOf(id, taken);
+    const taken = this.#accepted.findLast((each) => each.id === id);
+    const accepted = taken && { ...acceptedOf(taken), repeats: this.#repeats.get(id) ?? 0 };
     // Of the text only as much is read as it takes.
     const begins = `"id":${JSON.stringify(id)},`;
     const held = this.#handed.findLast(({ logged }) => logged.tail.startsWith(begins));
@@ -94,24 +89,12 @@ export class Traces {
     };
   }
 
-  #acceptedOf(id: string): Taken | undefined {
-    return this.#accepted.get(id) ?? this.#acceptedBefore.get(id);
-  }
-
   /** What is known of a user's stays in a channel, oldest first. */
   staysOf(user: string, channel: ChannelName): readonly StayEvent[] {
     return this.#events.all.filter((each) => each.user === user && each.channel === channel);
   }
 }
 
-function acceptedOf(id: string, { channel, place, by, key, atMs, placedAfterMs, repeats }: Taken): Accepted {
-  return {
-    id,
-    channel,
-    cursor: formatCursor(place),
-    ...defined({ by, key }),
-    atMs,
-    placedAfterMs,
-    repeats,
-  };
+function acceptedOf({ id, channel, place, by, key, atMs, placedAfterMs }: Taken): Omit<Accepted, 'repeats'> {
+  return { id, channel, cursor: formatCursor(place), ...defined({ by, key }), atMs, placedAfterMs };
 }
