@@ -1,4 +1,4 @@
-import type { Batch, Connection, Encoding, Engine, Link } from '@nine-bells/core';
+import type { Batch, BulkWriter, Connection, Encoding, Engine, Link } from '@nine-bells/core';
 import type { Random } from './random.js';
 import type { VirtualClock } from './virtualClock.js';
 
@@ -18,6 +18,13 @@ export interface Reached {
 
 const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
 
+const bulk: BulkWriter = {
+  write(batch, links) {
+    for (const link of links) link.write(batch);
+    return links.every(({ waitingBytes }) => waitingBytes === 0);
+  },
+};
+
 /** What a broken service would do to the messages of a connection that stays whole: for testing the simulator itself. */
 export type Sabotage = 'lose' | 'double' | 'swap';
 
@@ -25,6 +32,8 @@ export type Sabotage = 'lose' | 'double' | 'swap';
 export class SimulatedLink implements Link {
   readonly transport = 'simulated';
   readonly encoding = encoding;
+  /** Of every other one. */
+  readonly bulk: BulkWriter | undefined;
   readonly #clock: VirtualClock;
   readonly #random: Random;
   readonly #far: FarEnd;
@@ -42,6 +51,7 @@ export class SimulatedLink implements Link {
 
   constructor(clock: VirtualClock, random: Random, far: FarEnd, sabotage?: Sabotage) {
     this.#sabotage = sabotage;
+    this.bulk = Math.floor(clock.now()) % 2 === 0 ? bulk : undefined;
     this.#clock = clock;
     this.#random = random;
     this.#far = far;

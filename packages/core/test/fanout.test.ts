@@ -4,10 +4,10 @@ import { Random } from '../simulator/random.js';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import { Fanout } from '../src/delivery/fanout.js';
 import { SendQueue } from '../src/delivery/sendQueue.js';
-import { Batch, type Encoding, Frame, joined, LatestFrame, type Link } from '../src/index.js';
+import { Batch, type BulkWriter, type Encoding, Frame, joined, LatestFrame, type Link } from '../src/index.js';
 import { Pacer } from '../src/lib/pacer.js';
 import { TimerWheel } from '../src/lib/timerWheel.js';
-import { mergedMembers } from '../src/presence/presence.js';
+import { mergedMembers } from '../src/presence/mergedMembers.js';
 import { ActQueue } from '../src/session/actQueue.js';
 
 function countingEncoding(): Encoding & { calls: number } {
@@ -26,6 +26,7 @@ class RecordingLink implements Link {
   readonly encoding = countingEncoding();
   readonly batches: Batch[] = [];
   waitingBytes = 0;
+  bulk: BulkWriter | undefined;
   write(batch: Batch): void {
     this.batches.push(batch);
   }
@@ -86,6 +87,35 @@ describe('a send queue', () => {
     queue.push(shared('c'));
     await clock.run(0);
     expect(written()).toEqual(['a,b', 'c']);
+  });
+
+  it('writes the same batch to links of a kind in one call, and to others beside them one by one', async () => {
+    const clock = new VirtualClock();
+    const fanout = new Fanout(clock);
+    const calls: (readonly number[])[] = [];
+    const links = Array.from({ length: 6 }, () => new RecordingLink());
+    const bulk: BulkWriter = {
+      write(batch, some) {
+        calls.push(some.map((each) => links.indexOf(each as RecordingLink)));
+        for (const each of some) each.write(batch);
+        return true;
+      },
+    };
+    for (const [index, link] of links.entries()) if (index !== 2) link.bulk = bulk;
+    const queues = links.map((link) => new SendQueue(link, fanout, 100));
+    const [a, b] = [fanout.root.and(shared('a')), fanout.root.and(shared('b')).and(shared('c'))];
+    for (const queue of queues) queue.pushAll(a);
+    queues[3]?.pushAll(b);
+    queues[4]?.pushAll(b);
+    (links[5] as RecordingLink).waitingBytes = 1;
+    await clock.run(0);
+    expect(calls).toEqual([
+      [0, 1],
+      [3, 4],
+    ]);
+    const texts = links.map(({ batches }) => batches.map((each) => text(each.joined(links[0]?.encoding as Encoding))));
+    expect(texts).toEqual([['a'], ['a'], ['a'], ['abc'], ['abc'], []]);
+    expect(links[3]?.batches[0]).toBe(links[4]?.batches[0]);
   });
 
   it('hands nothing to a transport that still has bytes waiting', async () => {

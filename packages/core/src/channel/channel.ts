@@ -1,7 +1,8 @@
 import { type ChannelName, defined, formatCursor, type Gap, refusal } from '@nine-bells/wire';
 import type { Fanout } from '../delivery/fanout.js';
+import type { SendQueue } from '../delivery/sendQueue.js';
 import type { Counters } from '../model/counters.js';
-import { Frame } from '../model/frame.js';
+import { type Batch, Frame } from '../model/frame.js';
 import { type Hail, hailFrame } from '../model/hail.js';
 import type { LoggedMessage, LogSlice, Place } from '../model/message.js';
 import type { Signal } from '../model/signal.js';
@@ -61,12 +62,15 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   readonly name: ChannelName;
   readonly match: RuleMatch;
   readonly #host: ChannelHost;
-  readonly #recipients = new Set<Recipient>();
+  /** With their queues: what is done for each delivery goes through no other object. */
+  readonly #recipients = new Map<Recipient, SendQueue>();
   readonly #sequencer: Sequencer;
   readonly #window: RecentWindow;
   readonly #features: readonly ChannelFeature[];
   /** Frames of this turn, which are handed to all recipients together at its end. */
   #turn: Frame[] | undefined;
+  /** The frames of this turn that a session is not to get. */
+  #excepted: Map<string, Set<Frame>> | undefined;
   /** Calls of `enter` under way. */
   #entering = 0;
   /** No client is left, and the engine waits a while before it closes the channel. */
@@ -165,7 +169,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   /** Pushes a frame to all recipients, after the messages of this turn. */
   tell(frame: Frame): void {
     this.#handOver();
-    for (const { queue } of this.#recipients) queue.push(frame);
+    for (const queue of this.#recipients.values()) queue.push(frame);
   }
 
   /** Nothing is read or passed on any more. */
@@ -243,7 +247,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     if (caughtUp.more || recipient.gone) this.#recipients.delete(recipient);
     else {
       recipient.queue.hold();
-      this.#recipients.add(recipient);
+      this.#recipients.set(recipient, recipient.queue);
     }
     return { ...caughtUp, messages: caughtUp.messages.filter((each) => each.isFor(recipient.session)) };
   }
@@ -255,19 +259,17 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     this.#window.add(logged);
     const frame = logged.toPush();
     this.#host.traces.handed(logged, this.#recipients.size);
-    if (logged.except === undefined) {
-      if (this.#turn === undefined) {
-        this.#turn = [];
-        this.#host.fanout.gather(this.#handOver);
-      }
-      this.#turn.push(frame);
-      return;
+    if (this.#turn === undefined) {
+      this.#turn = [];
+      this.#host.fanout.gather(this.#handOver);
     }
-    this.#handOver();
-    for (const { session, queue } of this.#recipients) {
-      if (!logged.isFor(session)) continue;
-      queue.push(frame);
-      this.#host.counters.deliveries += 1;
+    this.#turn.push(frame);
+    if (logged.except === undefined) return;
+    this.#excepted ??= new Map();
+    for (const session of logged.except) {
+      const frames = this.#excepted.get(session);
+      if (frames === undefined) this.#excepted.set(session, new Set([frame]));
+      else frames.add(frame);
     }
   }
 
@@ -275,12 +277,31 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   readonly #handOver = (): void => {
     const frames = this.#turn;
     if (frames === undefined) return;
+    const excepted = this.#excepted;
     this.#turn = undefined;
+    this.#excepted = undefined;
     if (this.#recipients.size === 0) return;
-    const batch = frames.reduce((all, frame) => all.and(frame), this.#host.fanout.root);
-    for (const { queue } of this.#recipients) queue.pushAll(batch);
+    const batch = this.#batchOf(frames);
     this.#host.counters.deliveries += this.#recipients.size * frames.length;
+    if (excepted === undefined) {
+      for (const queue of this.#recipients.values()) queue.pushAll(batch);
+      return;
+    }
+    for (const [{ session }, queue] of this.#recipients) {
+      const without = excepted.get(session);
+      if (without === undefined) {
+        queue.pushAll(batch);
+        continue;
+      }
+      this.#host.counters.deliveries -= without.size;
+      const others = frames.filter((frame) => !without.has(frame));
+      if (others.length > 0) queue.pushAll(this.#batchOf(others));
+    }
   };
+
+  #batchOf(frames: readonly Frame[]): Batch {
+    return frames.reduce<Batch>((all, frame) => all.and(frame), this.#host.fanout.root);
+  }
 
   /** The record was lost, or its next messages have expired: all recipients are told. */
   startOver(after: Place, slice: LogSlice): void {
@@ -298,7 +319,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     this.#handOver();
     const frame = hailFrame(hail);
     const { from, to } = hail;
-    for (const { session, user, queue } of this.#recipients)
+    for (const [{ session, user }, queue] of this.#recipients)
       if (session !== from && (to === undefined || to.includes(user))) queue.push(frame);
   }
 

@@ -1,14 +1,19 @@
 import { Batch } from '../model/frame.js';
 import type { Clock } from '../ports/clock.js';
+import type { BulkWriter, Link } from '../ports/link.js';
 
 /** Something with frames to write at the end of the turn. */
 export interface Flushable {
-  flush(): void;
+  readonly link: Link;
+  /** Takes what is to be written now, if there is anything and the transport is not busy. */
+  take(): Batch | undefined;
+  /** What was taken has been handed to the transport; `isTaken`: all of it is known to have gone on from there. */
+  wrote(isTaken: boolean): void;
 }
 
 /** How long one slice of a flush may take before other work gets its turn, in milliseconds. */
 const sliceMs = 2;
-/** How many connections are flushed between two looks at the clock. */
+/** How many connections are flushed between two looks at the clock, and at most written to in one call. */
 const lookEvery = 64;
 
 /**
@@ -22,6 +27,9 @@ export class Fanout {
   #scheduled = false;
   readonly #idle: (() => void)[] = [];
   #gathered: (() => void)[] = [];
+  /** Those whose links are written to in one call, while that is being put together. */
+  readonly #group: Flushable[] = [];
+  readonly #links: Link[] = [];
   /** Bytes handed to transports, and hails that found no room, since the beginning. */
   bytesOut = 0;
   hailsDropped = 0;
@@ -64,9 +72,10 @@ export class Fanout {
     const startedMs = this.#clock.monotonic();
     const waiting = this.#waiting;
     while (this.#next < waiting.length) {
-      (waiting[this.#next] as Flushable).flush();
-      this.#next += 1;
-      if (this.#next % lookEvery === 0 && this.#clock.monotonic() - startedMs >= sliceMs) {
+      const end = Math.min(this.#next + lookEvery, waiting.length);
+      this.#flushSome(waiting, this.#next, end);
+      this.#next = end;
+      if (end < waiting.length && this.#clock.monotonic() - startedMs >= sliceMs) {
         this.#clock.endOfTurn(this.#flush);
         return;
       }
@@ -77,4 +86,37 @@ export class Fanout {
     this.root = new Batch();
     for (const resolve of this.#idle.splice(0)) resolve();
   };
+
+  /** Writes to some of those that wait. Links beside each other that get the same batch are written to in one call. */
+  #flushSome(waiting: readonly Flushable[], from: number, to: number): void {
+    let batch: Batch | undefined;
+    let bulk: BulkWriter | undefined;
+    for (let at = from; at < to; at++) {
+      const queue = waiting[at] as Flushable;
+      const next = queue.take();
+      if (next === undefined) continue;
+      const { link } = queue;
+      if (link.bulk === undefined) {
+        link.write(next);
+        queue.wrote(false);
+        continue;
+      }
+      if (next !== batch || link.bulk !== bulk) {
+        this.#writeGroup(bulk, batch);
+        batch = next;
+        bulk = link.bulk;
+      }
+      this.#group.push(queue);
+      this.#links.push(link);
+    }
+    this.#writeGroup(bulk, batch);
+  }
+
+  #writeGroup(bulk: BulkWriter | undefined, batch: Batch | undefined): void {
+    if (bulk === undefined || batch === undefined) return;
+    const isTaken = bulk.write(batch, this.#links);
+    for (const queue of this.#group) queue.wrote(isTaken);
+    this.#links.length = 0;
+    this.#group.length = 0;
+  }
 }

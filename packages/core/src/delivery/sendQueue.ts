@@ -24,24 +24,25 @@ const roomPart = 0.125;
  * @param maxBytes - bound on encoded bytes of pushes that wait here, excluding what the transport has already taken
  */
 export class SendQueue implements Flushable {
-  readonly #link: Link;
-  readonly #fanout: Fanout;
-  readonly #maxBytes: number;
+  // What is looked at for each delivery comes first, so that it lies together in memory.
+  readonly link: Link;
   #batch: Batch | undefined;
   #held: Frame[] | undefined;
   #pushBytes = 0;
-  #scheduled = false;
   #closed = false;
+  #scheduled = false;
   #isSlow = false;
-  #room: (() => void) | undefined;
-  readonly #owner: SlowReader | undefined;
-  readonly #budget: WaitingBudget | undefined;
   /** Frames handed to the transport so far. */
   written = 0;
+  #room: (() => void) | undefined;
+  readonly #fanout: Fanout;
+  readonly #maxBytes: number;
+  readonly #owner: SlowReader | undefined;
+  readonly #budget: WaitingBudget | undefined;
 
   /** @param owner - the connection, told to `budget` while it does not take what it is given */
   constructor(link: Link, fanout: Fanout, maxBytes: number, owner?: SlowReader, budget?: WaitingBudget) {
-    this.#link = link;
+    this.link = link;
     this.#fanout = fanout;
     this.#maxBytes = maxBytes;
     this.#owner = owner;
@@ -77,10 +78,11 @@ export class SendQueue implements Flushable {
 
   /** As `push`, for all pushes of a turn, in their order. Hot: once per connection, channel and turn. */
   pushAll(batch: Batch): boolean {
-    if (this.#batch === undefined && this.#held === undefined && this.#pushBytes + batch.bytes <= this.#maxBytes) {
-      if (this.#closed) return true;
-      this.#batch = batch;
+    if (this.#closed) return true;
+    if (this.#held === undefined && this.#pushBytes + batch.bytes <= this.#maxBytes) {
+      this.#batch = this.#batch === undefined ? batch : this.#batch.andAll(batch);
       this.#pushBytes += batch.bytes;
+      if (this.#isSlow) this.#budget?.grew(batch.bytes);
       this.#schedule();
       return true;
     }
@@ -109,7 +111,7 @@ export class SendQueue implements Flushable {
 
   /** So much waits here and in the transport that nothing more should be made for it. */
   get isFull(): boolean {
-    return this.bytes + this.#link.waitingBytes >= this.#maxBytes;
+    return this.bytes + this.link.waitingBytes >= this.#maxBytes;
   }
 
   /**
@@ -118,7 +120,7 @@ export class SendQueue implements Flushable {
    */
   whenBelow(): Promise<void> | undefined {
     if (this.#closed || !this.isFull) return undefined;
-    if (this.#link.waitingBytes > 0) this.#setSlow(true);
+    if (this.link.waitingBytes > 0) this.#setSlow(true);
     return new Promise((resolve) => {
       this.#room = resolve;
     });
@@ -131,26 +133,38 @@ export class SendQueue implements Flushable {
 
   /** Writes what waits, unless the transport is still busy with what it took. */
   flush(): void {
+    const batch = this.take();
+    if (batch === undefined) return;
+    this.link.write(batch);
+    this.wrote(false);
+  }
+
+  /** Hot: once per connection and turn. */
+  take(): Batch | undefined {
     this.#scheduled = false;
     const batch = this.#batch;
-    if (this.#closed) return;
-    if (this.#link.waitingBytes > 0) {
+    if (this.#closed) return undefined;
+    if (this.link.waitingBytes > 0) {
       if (batch !== undefined) this.#setSlow(true);
-      return;
+      return undefined;
     }
     if (batch === undefined) {
       this.#setSlow(false);
       this.#makeRoom();
-      return;
+      return undefined;
     }
     this.#batch = undefined;
     // What is held back still waits.
-    this.#pushBytes = (this.#held ?? []).reduce((sum, frame) => sum + frame.bytes, 0);
+    this.#pushBytes = this.#held === undefined ? 0 : bytesOf(this.#held);
     this.written += batch.length;
     this.#fanout.bytesOut += batch.bytes;
-    this.#link.write(batch);
-    this.#setSlow(this.#link.waitingBytes > 0);
-    this.#makeRoom();
+    return batch;
+  }
+
+  /** Hot: once per connection and turn. */
+  wrote(isTaken: boolean): void {
+    this.#setSlow(!isTaken && this.link.waitingBytes > 0);
+    if (this.#room !== undefined) this.#makeRoom();
   }
 
   /** Forgets what waits and takes nothing more. */
@@ -177,8 +191,7 @@ export class SendQueue implements Flushable {
     const frames = this.#batch?.frames() ?? [];
     const fewer = joined(frames);
     if (fewer.length < frames.length) {
-      this.#pushBytes -= frames.reduce((sum, frame) => sum + frame.bytes, 0);
-      this.#pushBytes += fewer.reduce((sum, frame) => sum + frame.bytes, 0);
+      this.#pushBytes += bytesOf(fewer) - bytesOf(frames);
       this.#batch = fewer.reduce((all, frame) => all.and(frame), this.#fanout.root);
     }
     // Without some room, each further push would go through all of this again.
@@ -217,4 +230,10 @@ export class SendQueue implements Flushable {
     this.#room = undefined;
     room?.();
   }
+}
+
+function bytesOf(frames: readonly Frame[]): number {
+  let bytes = 0;
+  for (const frame of frames) bytes += frame.bytes;
+  return bytes;
 }

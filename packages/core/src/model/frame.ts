@@ -86,6 +86,9 @@ export class Batch {
   #lastFrame: Frame | undefined;
   #lastNext: Batch | undefined;
   #others: Map<Frame, Batch> | undefined;
+  /** The batch that was added last, and both together. */
+  #lastAdded: Batch | undefined;
+  #lastSum: Batch | undefined;
   /** By kind of transport. */
   #joined: Map<Encoding, Uint8Array> | undefined;
 
@@ -112,6 +115,15 @@ export class Batch {
     this.#lastFrame = frame;
     this.#lastNext = next;
     return next;
+  }
+
+  /** This batch and then another one. Hot: once per connection, channel and turn. */
+  andAll(batch: Batch): Batch {
+    if (this.#lastAdded === batch) return this.#lastSum as Batch;
+    const sum = batch.frames().reduce<Batch>((all, frame) => all.and(frame), this);
+    this.#lastAdded = batch;
+    this.#lastSum = sum;
+    return sum;
   }
 
   /** The frames, oldest first. */

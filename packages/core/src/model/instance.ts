@@ -28,6 +28,8 @@ export interface InstanceStatus {
   readonly clockMs?: number;
   /** What is not as it should be, for people. */
   readonly warnings?: readonly string[];
+  /** How it writes frames to plain sockets. */
+  readonly writer?: 'native' | 'streams';
 }
 
 /** An instance, as another sees it. */
