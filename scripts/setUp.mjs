@@ -133,6 +133,7 @@ export async function build(log = console.log) {
   const wanted = hashOf(sources.flatMap(filesUnder));
   if (readStamp('build') === wanted && built.every((file) => existsSync(join(root, file)))) return;
   log('Building');
+  await buildWriter(log);
   const bin = join(root, 'node_modules/.bin');
   await run(join(bin, 'tsc'), ['-b', '.', 'packages/core/simulator'], log);
   for (const folder of ['packages/client', 'packages/console', 'demo'])
@@ -140,17 +141,31 @@ export async function build(log = console.log) {
   writeStamp('build', wanted);
 }
 
+/** Builds the native writer, where that is possible: the service runs without it too. */
+async function buildWriter(log) {
+  const folder = join(root, 'packages/writer');
+  const wanted = hashOf(
+    ['writer.c', 'binding.gyp'].map((name) => join(folder, name)),
+    `${process.version} ${process.arch}`,
+  );
+  if (readStamp('writer') === wanted) return;
+  const said = await run('npm', ['run', '--silent', 'install'], log, folder);
+  const why = /^The native writer was not built.*/m.exec(said)?.[0];
+  if (why !== undefined) log(why);
+  writeStamp('writer', wanted);
+}
+
 /** The source files under a path, without what is built or installed. */
 function filesUnder(path) {
   if (!statSync(path).isDirectory()) return [path];
   return readdirSync(path, { withFileTypes: true })
-    .filter(({ name }) => name !== 'node_modules' && !name.startsWith('dist') && name !== 'test')
+    .filter(({ name }) => !['node_modules', 'build', 'test'].includes(name) && !name.startsWith('dist'))
     .flatMap(({ name }) => filesUnder(join(path, name)));
 }
 
 // --------------------------------------------------------------------------------------------------- details
 
-/** Runs a command; its output is shown only if it fails. */
+/** Runs a command and gives what it prints; that is shown only if it fails. */
 export function run(command, args, log, cwd = root) {
   return new Promise((resolve, reject) => {
     const child = spawn(command, args, { cwd, env: compilerEnvironment(), stdio: ['ignore', 'pipe', 'pipe'] });
@@ -159,7 +174,7 @@ export function run(command, args, log, cwd = root) {
     child.stderr.on('data', (data) => output.push(data));
     child.on('error', reject);
     child.on('close', (code) => {
-      if (code === 0) return resolve();
+      if (code === 0) return resolve(Buffer.concat(output).toString());
       log(Buffer.concat(output).toString());
       reject(new Error(`${command} ${args.join(' ')} failed with exit code ${code}`));
     });

@@ -6,7 +6,7 @@ import { gzipSync } from 'node:zlib';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Command, root, until } from './startedService.js';
 
-const names = ['wire', 'core', 'client', 'service', 'cli'];
+const names = ['wire', 'core', 'client', 'writer', 'service', 'cli'];
 /** The SDK for a page, minified and compressed, may have so many bytes. */
 const maxClientBytes = 15_360;
 
@@ -44,6 +44,7 @@ describe('the packages', () => {
       ['install', '--ignore-scripts', '--prefer-offline', '--no-audit', '--no-fund', ...names.map(tarball)],
       project,
     );
+    run('npm', ['rebuild', '@nine-bells/writer'], project);
     cpSync(join(root, 'node_modules/sqlite3/build'), join(project, 'node_modules/sqlite3/build'), { recursive: true });
     expect(run('node', ['engine.mjs'], project)).toBe('pia: General recall\n');
     // The types that a project meets are those that it was written for.
@@ -60,6 +61,9 @@ describe('the packages', () => {
       const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 45_000);
       expect(run('node', ['page.mjs', url], project)).toBe('Quay is open\n');
       expect(await (await fetch(`${url}/console/`)).text()).toContain('<div id="root">');
+      const env = { NINEBELLS_URL: url, NINEBELLS_KEY: readFileSync(join(project, 'data/api-key'), 'utf8').trim() };
+      const { out } = await new Command(['instances'], env, bin, project).ended;
+      expect(out).toMatch(/WRITER[\s\S]*native/);
     } finally {
       command.process.kill('SIGTERM');
       await command.ended;

@@ -47,6 +47,7 @@ const always: readonly Column[] = [
   ['OUT/S', ({ deliveriesPerS }) => `${deliveriesPerS}`],
   ['LOOP', ({ loopDelayMs }) => ms(loopDelayMs)],
   ['RELAY', ({ relayMs }) => ms(relayMs)],
+  ['WRITER', ({ writer }) => writer ?? ''],
   ['LEASE', ({ draining, leaseMs }) => (draining ? 'draining' : leaseMs === 0 ? '' : ms(leaseMs))],
 ];
 

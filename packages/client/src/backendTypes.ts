@@ -106,6 +106,8 @@ export interface InstanceInfo {
   readonly clockMs?: number;
   /** What is not as it should be with the instance, or with what it needs. */
   readonly warnings?: readonly string[];
+  /** How it writes frames to plain sockets: by the native writer, or through Node's streams. */
+  readonly writer?: 'native' | 'streams';
   /** For how long its lease still holds, in milliseconds; of an instance alone 0. */
   readonly leaseMs: number;
   readonly draining: boolean;

@@ -45,6 +45,7 @@ export function InstancesPage({ backend }: { readonly backend: Backend }) {
           { title: 'Out per second', dataIndex: 'deliveriesPerS', align: 'right', render: rateText },
           { title: 'Event-loop delay', dataIndex: 'loopDelayMs', align: 'right', render: ms },
           { title: 'Relay', dataIndex: 'relayMs', align: 'right', render: ms },
+          { title: 'Writer', dataIndex: 'writer' },
           ...(all?.some(isOff) ? [clockColumn] : []),
           {
             title: 'Lease left',

@@ -11,6 +11,7 @@ import { Guard } from './http/guard.js';
 import { SignInLinks } from './http/signInLinks.js';
 import { instanceName, loopDelay, reachedAt } from './instanceFacts.js';
 import { HttpLine } from './line/httpLine.js';
+import { chooseWriter, type WriterChoice } from './line/nativeWriter.js';
 import { boundSockets, filesWarning, serverTimeouts } from './line/socketLimiter.js';
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
@@ -38,6 +39,8 @@ export interface ServiceOptions {
   readonly routes?: RequestHandler;
   /** What a worker has of the first process. */
   readonly link?: WorkerLink;
+  /** How frames are written to plain sockets; found out if absent. */
+  readonly writer?: WriterChoice;
 }
 
 /** What one of several processes on a machine has of the first one. */
@@ -133,6 +136,7 @@ export class Service implements RunningService {
     let relay: OpenRelay | undefined;
     const instance = instanceName(configuration);
     const delay = loopDelay();
+    const writing = options.writer ?? (await chooseWriter(configuration.nativeWriter));
     const metrics = new Metrics();
     let address: string | undefined;
     try {
@@ -177,6 +181,7 @@ export class Service implements RunningService {
             version: serviceVersion,
             loopDelayMs: delay.p99Ms(),
             clockMs: clock.offsetMs,
+            writer: writing.use,
             warnings: warnings.all,
             ...defined({ address }),
           }),
@@ -223,7 +228,10 @@ export class Service implements RunningService {
       const http = createServer(serverTimeouts, app);
       boundSockets(http, engine, configuration.trustedProxies);
       warnings.set('files', filesWarning(configuration.engine.connections));
-      const line = new WebSocketLine(http, engine, configuration);
+      const line = new WebSocketLine(http, engine, {
+        ...configuration,
+        writer: writing.use === 'native' ? writing.writer : undefined,
+      });
       await listen(http, configuration);
       const { port } = http.address() as AddressInfo;
       // Workers share a port: the others need one that leads to this very process.
@@ -253,7 +261,9 @@ export class Service implements RunningService {
         log,
         drainMs: configuration.drainMs,
       });
-      log.info({ url, data: configuration.data, version: serviceVersion }, 'started');
+      const { use: writer } = writing;
+      log.info({ url, data: configuration.data, version: serviceVersion, writer }, 'started');
+      if (writing.use === 'streams') log.info({ why: writing.why }, 'frames are written through streams');
       if (options.link === undefined)
         for (const warning of await configurationWarnings(configuration)) log.warn(warning);
       return service;

@@ -96,6 +96,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     database: databaseOf(service?.database, overrides.database, file),
     drainMs: service?.drain ?? 0,
     compressAbove: service?.compress,
+    nativeWriter: service?.nativeWriter ?? true,
     workers: overrides.workers ?? service?.workers ?? 0,
     relay: relayOf(relay, overrides.relay, file),
     address: service?.address,

@@ -222,6 +222,7 @@ export const documentMembers = mapOf({
       synchronous: optional(oneOf(['full', 'normal'] as const)),
       drain: optional(duration),
       compress: optional(size),
+      nativeWriter: optional(flag),
       limits: optional(
         mapOf({
           frame: optional(size),

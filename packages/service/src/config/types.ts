@@ -33,6 +33,8 @@ export interface Configuration {
   readonly drainMs: number;
   /** Compresses frames above so many bytes, for clients that can; never if absent. */
   readonly compressAbove: number | undefined;
+  /** Whether frames may be written by the native writer, where it was built. */
+  readonly nativeWriter: boolean;
   /** Processes on this machine that share the work; 0: this one does it. */
   readonly workers: number;
   /** Where several instances meet; a single one needs none. */

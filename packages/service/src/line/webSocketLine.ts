@@ -1,10 +1,13 @@
 import { type IncomingMessage, type Server, STATUS_CODES } from 'node:http';
 import type { Socket } from 'node:net';
 import type { Duplex } from 'node:stream';
-import { type Batch, type Connection, canonicalAddress, type Encoding, type Engine, type Link } from '@nine-bells/core';
+import { TLSSocket } from 'node:tls';
+import { type Batch, type Connection, canonicalAddress, type Encoding, type Engine } from '@nine-bells/core';
 import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL, type ProblemCode } from '@nine-bells/wire';
 import proxyAddr from 'proxy-addr';
 import { type WebSocket, WebSocketServer } from 'ws';
+import { type NativeLink, NativeLinks } from './nativeLinks.js';
+import { descriptorOf, type Handle, handleOf, type TestedWriter } from './nativeWriter.js';
 import { mayOpen } from './origins.js';
 import { deflatingEncoding, webSocketEncoding } from './webSocketEncoding.js';
 
@@ -15,8 +18,12 @@ export interface WebSocketLineOptions {
   readonly trustedProxies: readonly string[];
   /** Compresses frames above so many bytes, for clients that can (RFC 7692); never if absent. */
   readonly compressAbove: number | undefined;
+  /** Writes to plain sockets; their streams do if absent. */
+  readonly writer?: TestedWriter | undefined;
 }
 
+/** The state in which a WebSocket takes frames (`readyState`). */
+const OPEN = 1;
 /** How long a client may take to answer a goodbye, in milliseconds. */
 const goodbyeMs = 3_000;
 
@@ -25,20 +32,23 @@ export class WebSocketLine {
   readonly #engine: Engine;
   readonly #options: WebSocketLineOptions;
   readonly #server: WebSocketServer;
-  readonly #deflating: Encoding | undefined;
+  readonly #plain: Kind;
+  readonly #deflating: Kind;
   readonly #isTrusted: (address: string, hop: number) => boolean;
 
   constructor(http: Server, engine: Engine, options: WebSocketLineOptions) {
     this.#engine = engine;
     this.#options = options;
-    this.#deflating = options.compressAbove === undefined ? undefined : deflatingEncoding(options.compressAbove);
+    const { compressAbove, writer } = options;
+    this.#plain = kindOf(webSocketEncoding, writer);
+    this.#deflating = compressAbove === undefined ? this.#plain : kindOf(deflatingEncoding(compressAbove), writer);
     this.#isTrusted = proxyAddr.compile([...options.trustedProxies]);
     this.#server = new WebSocketServer({
       noServer: true,
       clientTracking: true,
       // Without a memory over messages, on either side: each connection would have one of its own.
       perMessageDeflate:
-        options.compressAbove === undefined
+        compressAbove === undefined
           ? false
           : { serverNoContextTakeover: true, clientNoContextTakeover: true, concurrencyLimit: 4 },
       maxPayload: engine.options.frameBytes,
@@ -71,8 +81,8 @@ export class WebSocketLine {
         webSocket.close(closeCodes.policy, refusal);
       } else {
         // The only extension that is ever agreed on.
-        const encoding = webSocket.extensions === '' ? webSocketEncoding : (this.#deflating ?? webSocketEncoding);
-        new WebSocketLink(this.#engine, webSocket, socket as Socket, encoding, {
+        const kind = webSocket.extensions === '' ? this.#plain : this.#deflating;
+        new WebSocketLink(this.#engine, webSocket, socket as Socket, kind, {
           remote: this.#addressOf(request),
           origin: request.headers.origin,
         });
@@ -95,29 +105,45 @@ export class WebSocketLine {
   }
 }
 
+/** How one kind of WebSocket is written to. */
+interface Kind {
+  readonly encoding: Encoding;
+  readonly bulk: NativeLinks | undefined;
+}
+
+function kindOf(encoding: Encoding, writer: TestedWriter | undefined): Kind {
+  return { encoding, bulk: writer === undefined ? undefined : new NativeLinks(writer, encoding) };
+}
+
 /**
  * One WebSocket. The library reads it, answers pings and closes; pushes and replies are written to the socket directly,
  * as whole frames that are shared between connections. Both write whole frames, so they cannot tear each other's.
  */
-class WebSocketLink implements Link {
+class WebSocketLink implements NativeLink {
   readonly transport = 'websocket';
   readonly remote: string;
   readonly origin: string | undefined;
-  readonly encoding: Encoding;
+  readonly #kind: Kind;
   readonly #webSocket: WebSocket;
   readonly #socket: Socket;
+  /** Of a plain socket that the native writer may write to. */
+  readonly #handle: Handle | undefined;
+  readonly #fd: number;
   readonly #connection: Connection;
 
   constructor(
     engine: Engine,
     webSocket: WebSocket,
     socket: Socket,
-    encoding: Encoding,
+    kind: Kind,
     { remote, origin }: { readonly remote: string; readonly origin: string | undefined },
   ) {
-    this.encoding = encoding;
+    this.#kind = kind;
     this.#webSocket = webSocket;
     this.#socket = socket;
+    // What goes through TLS is not written to the descriptor.
+    this.#handle = kind.bulk === undefined || socket instanceof TLSSocket ? undefined : (handleOf(socket) ?? undefined);
+    this.#fd = descriptorOf(this.#handle);
     this.remote = remote;
     this.origin = origin;
     socket.setNoDelay(true);
@@ -126,6 +152,20 @@ class WebSocketLink implements Link {
     webSocket.on('message', heard);
     webSocket.on('pong', alive);
     webSocket.on('close', closed);
+  }
+
+  get encoding(): Encoding {
+    return this.#kind.encoding;
+  }
+
+  get bulk(): NativeLinks | undefined {
+    return this.#fd < 0 ? undefined : this.#kind.bulk;
+  }
+
+  /** Hot: once per connection and turn. */
+  get descriptor(): number {
+    // A socket that is destroyed loses its handle in the moment in which its descriptor is closed.
+    return handleOf(this.#socket) === this.#handle && this.#webSocket.readyState === OPEN ? this.#fd : -1;
   }
 
   get connection(): Connection {
@@ -138,16 +178,24 @@ class WebSocketLink implements Link {
 
   /** Hot: once per connection and turn. */
   write(batch: Batch): void {
-    if (this.#webSocket.readyState !== this.#webSocket.OPEN) return;
+    if (this.#webSocket.readyState !== OPEN) return;
+    this.#writeToStream(batch.joined(this.encoding));
+  }
+
+  writeRest(bytes: Uint8Array, from: number): void {
+    this.#writeToStream(from === 0 ? bytes : bytes.subarray(from));
+  }
+
+  #writeToStream(bytes: Uint8Array): void {
     const socket = this.#socket;
-    socket.write(batch.joined(this.encoding));
+    socket.write(bytes);
     // What the system took at once is gone; else the queue hears when it is.
     if (socket.writableLength > 0)
       socket.write(nothing, () => socket.writableLength === 0 && this.#connection.drained());
   }
 
   ping(): void {
-    if (this.#webSocket.readyState === this.#webSocket.OPEN) this.#webSocket.ping();
+    if (this.#webSocket.readyState === OPEN) this.#webSocket.ping();
   }
 
   pause(): void {

@@ -28,7 +28,7 @@ import { RedisNames } from './redisNames.js';
 import { RedisProbes } from './redisProbes.js';
 import type { ScriptName } from './redisScripts.js';
 import { openRedis, type RedisServer } from './redisServer.js';
-import { type Reply, RedisServers } from './redisServers.js';
+import { RedisServers, type Reply } from './redisServers.js';
 import type { TermBook } from './terms.js';
 
 export interface RedisExchangeOptions {
