@@ -5,8 +5,8 @@ import { fileURLToPath } from 'node:url';
 export class Child {
   #process;
 
-  constructor(file, execArgv = []) {
-    this.#process = fork(fileURLToPath(new URL(file, import.meta.url)), { execArgv });
+  constructor(file, execArgv = [], env = {}) {
+    this.#process = fork(fileURLToPath(new URL(file, import.meta.url)), { execArgv, env: { ...process.env, ...env } });
     this.#process.on('exit', (code) => {
       if (code !== 0 && code !== null) throw new Error(`${file} ended with exit code ${code}`);
     });

@@ -1,190 +1,194 @@
 // One message in, many deliveries out: the service's path against the loop that people write by hand, with the same
-// WebSocket library, and against a C program that only writes; then how long a delivery takes at half of the peak rate, and
-// what an idle connection costs in memory. All in one run on one machine.
-import { cpus } from 'node:os';
-import { Child, median, turn } from './child.mjs';
-import { cProgram } from './cProgram.mjs';
-import { byHand, byHandOnce, channel, text, theService } from './subjects.mjs';
+// WebSocket library, against ceilings (the bare socket, the native writer alone) and a C program that only writes; then how
+// long a delivery takes at half of the peak rate, and what an idle connection costs in memory. Each case has a process of
+// its own; they take turns, and ratios are made within a round.
 
-const connections = 1000;
-const rounds = 21;
+import { connect } from 'node:net';
+import { cpus } from 'node:os';
+import { Child, median } from './child.mjs';
+import { cProgram } from './cProgram.mjs';
+import { channel, text } from './subjects.mjs';
+
+const rounds = Number(process.env.BENCH_ROUNDS ?? 21);
 const roundMs = 400;
 const latencyMs = 5_000;
 const idleConnections = 10_000;
-
 const hello = JSON.stringify({ do: 'hello', id: 1, enter: [{ channel }] });
 const say = (line = '') => console.log(line);
 
-say(
-  `Fan-out to ${connections} connections on loopback, received in a second process; ${text.length} characters of text`,
-);
-say(
-  `${cpus().length} x ${cpus()[0].model}, Node.js ${process.version}; medians of ${rounds} rounds, ratios within a round\n`,
-);
+const byHand = { name: 'loop by hand', subject: 'byHand' };
+const service = { name: 'service', subject: 'theService', first: hello };
+const streams = { ...service, name: '  through streams', options: { nativeWriter: false } };
+const c = { name: 'C, a write each', c: true };
 
-const cases = [
-  { name: 'loop by hand', make: byHand, burst: 1 },
-  { name: '  encoded once', make: byHandOnce, burst: 1 },
-  { name: 'service', make: theService, burst: 1, first: hello },
-  { name: '  without traces', make: () => theService({ traces: false }), burst: 1, first: hello },
-  { name: 'C, one write each', burst: 1 },
-  { name: 'loop by hand, bursts of 10', make: byHand, burst: 10 },
-  { name: '  encoded once', make: byHandOnce, burst: 10 },
-  { name: 'service, bursts of 10', make: theService, burst: 10, first: hello },
-  { name: '  without traces', make: () => theService({ traces: false }), burst: 10, first: hello },
-  { name: 'C, ten joined in a write', burst: 10 },
-];
-const all = [];
-for (const each of cases) {
-  if (each.make === undefined) each.c = await cProgram(connections);
-  else each.subject = await each.make();
-  if (each.c === undefined && each.subject === undefined) {
-    say('(no C compiler: without the C program)');
-    continue;
-  }
-  each.receiver = new Child('./receiver.mjs');
-  const { port, path, protocol } = each.subject ?? each.c;
-  const { first } = each;
-  await each.receiver.ask({
-    act: 'connect',
-    port,
-    path,
-    protocol,
-    count: connections,
-    first,
-    raw: each.c !== undefined,
-  });
-  Object.assign(each, { rates: [], cpuUs: [], bytes: 0 });
-  all.push(each);
-}
-// A round to warm up, then the cases in turn, so that what else the machine does hits all alike.
-for (let round = 0; round <= rounds; round++)
-  for (const each of all) {
-    const { rate, cpuUs } = await (each.c === undefined ? measure(each) : measureC(each));
-    if (round === 0) continue;
-    each.rates.push(rate);
-    each.cpuUs.push(cpuUs);
-  }
-say(row('', 'deliveries/s', 'of the loop', 'of C', 'sender CPU', 'of the loop'));
-for (const { name, rates, cpuUs, burst } of all) {
-  const [loop] = all.filter((each) => each.burst === burst);
-  const c = all.find((each) => each.burst === burst && each.c !== undefined);
-  const rate = Math.round(median(rates)).toLocaleString('en');
-  const cpu = `${median(cpuUs).toFixed(2)} us`;
+say(`Fan-out on loopback, received in other processes; ${text.length} characters of text`);
+say(`${cpus().length} x ${cpus()[0].model}, Node.js ${process.version}; medians of ${rounds} rounds`);
+const latencies = [];
+for (const [burst, connections] of [
+  [1, 1000],
+  [10, 1000],
+  [1, 10_000],
+]) {
   say(
-    row(
-      name,
-      rate,
-      ratioTo(rates, loop.rates),
-      c === undefined ? '' : percent(rates, c.rates),
-      cpu,
-      ratioTo(cpuUs, loop.cpuUs),
-    ),
+    `\n${burst === 1 ? 'One message at a time' : `Bursts of ${burst}`}, ${connections.toLocaleString('en')} connections`,
   );
+  const cases = [
+    byHand,
+    ...(connections === 1000 ? [{ name: '  encoded once', subject: 'byHandOnce' }] : []),
+    service,
+    streams,
+    ...(burst === 1 && connections === 1000 ? [{ ...service, name: '  a stream beside', beside: true }] : []),
+    ...(connections === 1000 ? [{ ...service, name: '  without traces', options: { traces: false } }] : []),
+    { name: 'the bare socket, a write each', subject: 'bareStreams' },
+    { name: 'the native writer alone', subject: 'bareNative' },
+    c,
+  ];
+  const all = await compare(cases, burst, connections);
+  show(all);
+  if (burst === 1 && connections === 1000)
+    latencies.push(...all.filter(({ first, subject }) => first || subject === 'byHand'));
+  for (const each of all) if (!latencies.includes(each)) end(each);
 }
-say('');
-for (const name of ['service', 'service, bursts of 10']) {
-  const at = all.findIndex((each) => each.name === name);
-  say(`With traces, ${name}: ${ratioTo(all[at].rates, all[at + 1].rates)} of the rate without`);
-}
-const bursts = all.find(({ name }) => name.startsWith('service, bursts'));
-say(`\nThe service in bursts of ten against the loop one at a time: ${ratioTo(bursts.rates, all[0].rates)}`);
 
 say(
   '\nFrom publishing to receiving, at half of the peak rate of one at a time (every twentieth connection is looked at)',
 );
 say(row('', 'messages/s', 'p50', 'p99', 'p99.9'));
-for (const each of all.filter(({ burst, subject }) => burst === 1 && subject?.timed)) {
-  const rate = median(each.rates) / connections / 2;
-  const { p50, p99, p999 } = await latency(each, rate);
-  say(row(each.name, rate.toFixed(0), ...[p50, p99, p999].map((us) => `${(us / 1000).toFixed(2)} ms`)));
+for (const each of latencies.filter(({ name }) => name === 'loop by hand' || !name.startsWith('  without'))) {
+  const perSecond = median(each.rates) / 1000 / 2;
+  await each.receiver.ask({ act: 'time', every: 20 });
+  await each.sender.ask({ act: 'pace', perSecond, ms: latencyMs });
+  await new Promise((resolve) => setTimeout(resolve, 500));
+  const { p50, p99, p999 } = await each.receiver.ask({ act: 'times' });
+  say(row(each.name, perSecond.toFixed(0), ...[p50, p99, p999].map((us) => `${(us / 1000).toFixed(2)} ms`)));
 }
-for (const { subject, receiver, c } of all) {
-  receiver.end();
-  c?.stop();
-  await subject?.stop();
-}
+for (const each of latencies) end(each);
 
-say(`\nResident memory of ${idleConnections.toLocaleString('en')} idle connections (the service: after hello)`);
-const memory = {};
-for (const name of ['byHand', 'theService']) {
-  const server = new Child('./idleServer.mjs', ['--expose-gc']);
-  const receiver = new Child('./receiver.mjs');
-  const { port, path, protocol, rss: before } = await server.ask({ act: 'start', name });
-  const first = name === 'theService' ? JSON.stringify({ do: 'hello', id: 1 }) : undefined;
-  await receiver.ask({ act: 'connect', port, path, protocol, count: idleConnections, first });
-  const { rss: after, connections: open } = await server.ask({ act: 'measure' });
-  if (open !== idleConnections) throw new Error(`${name}: ${open} connections are open`);
-  memory[name] = (after - before) / idleConnections;
-  receiver.end();
-  server.end();
+say(`\nMemory of ${idleConnections.toLocaleString('en')} idle connections (the service: after hello)`);
+say(row('', 'resident', 'ratio', 'heap', 'ratio'));
+let base;
+for (const [name, subject, first] of [
+  ['the library, bare', 'byHand'],
+  ['service', 'theService', JSON.stringify({ do: 'hello', id: 1 })],
+]) {
+  const { rss, heap } = await idleMemory(subject, first);
+  base ??= { rss, heap };
+  const kib = (bytes) => `${(bytes / 1024).toFixed(1)} KiB`;
+  const times = (a, b) => `${(a / b).toFixed(2)}x`;
+  say(row(name, kib(rss), times(rss, base.rss), kib(heap), times(heap, base.heap)));
 }
-say(row('', 'per connection', 'ratio'));
-say(row('the library, bare', `${(memory.byHand / 1024).toFixed(1)} KiB`, '1.00x'));
-say(
-  row('service', `${(memory.theService / 1024).toFixed(1)} KiB`, `${(memory.theService / memory.byHand).toFixed(2)}x`),
-);
 process.exit();
 
-/** Publishes for a while, burst by burst, each after the one before is out. */
-async function measure(each) {
-  const { name, subject, receiver, burst } = each;
-  await receiver.ask({ act: 'reset' });
-  const cpuBefore = process.cpuUsage();
-  const started = performance.now();
-  let messages = 0;
-  for (let i = 0; performance.now() - started < roundMs; i++) {
-    subject.publish(burst);
-    messages += burst;
-    await subject.flushed();
-    await turn();
-    if (i % 10 === 9) while (subject.waiting() > 0) await turn();
-  }
-  while (subject.waiting() > 0) await turn();
-  const elapsedMs = performance.now() - started;
-  const cpu = process.cpuUsage(cpuBefore);
-  const deliveries = messages * connections;
+/** Starts the cases and measures them in turn: what else the machine does hits all alike. The first round warms up. */
+export async function compare(cases, burst, connections) {
+  const all = [];
+  for (const each of cases) all.push(await start(each, connections));
+  const there = all.filter((each) => each !== undefined);
+  for (let round = 0; round <= rounds; round++)
+    for (const each of there) {
+      const { rate, cpuUs } = await measure(each, burst, connections, there);
+      if (round === 0) continue;
+      each.rates.push(rate);
+      each.cpuUs.push(cpuUs);
+    }
+  return there;
+}
 
+async function start(each, connections) {
+  const begun = { ...each, rates: [], cpuUs: [] };
+  let at;
+  if (each.c) {
+    begun.program = await cProgram(connections);
+    if (begun.program === undefined) {
+      say('(no C compiler: without the C program)');
+      return undefined;
+    }
+    at = { port: begun.program.port, isRaw: true };
+  } else {
+    begun.sender = new Child('./sender.mjs', ['--expose-gc'], each.env);
+    at = await begun.sender.ask({ act: 'start', name: each.subject, options: each.options });
+  }
+  const { port, path, protocol, isRaw } = at;
+  begun.receiver = new Child('./receiver.mjs');
+  const { first } = each;
+  await begun.receiver.ask({ act: 'connect', port, path, protocol, count: connections, first, raw: isRaw });
+  if (each.beside) begun.stream = streamAt(port);
+  return begun;
+}
+
+function end({ sender, receiver, program, stream }) {
+  stream?.destroy();
+  receiver.end();
+  sender?.end();
+  program?.stop();
+}
+
+async function measure(each, burst, connections, all) {
+  const { name, sender, receiver, program } = each;
+  await receiver.ask({ act: 'reset' });
+  const { messages, elapsedMs, cpuUs } =
+    program === undefined ? await sender.ask({ act: 'publish', burst, ms: roundMs }) : await runC(program, burst, all);
   // All must have got the same, and as much as was sent.
   await new Promise((resolve) => setTimeout(resolve, 100));
   const { least, most } = await receiver.ask({ act: 'count' });
   if (least !== most || least < messages * 200)
     throw new Error(`${name}: ${messages} messages, but ${least} to ${most} bytes were received`);
   each.bytes = Math.round(least / messages);
-  return { rate: (deliveries / elapsedMs) * 1000, cpuUs: (cpu.user + cpu.system) / deliveries };
+  const deliveries = messages * connections;
+  return { rate: (deliveries / elapsedMs) * 1000, cpuUs: cpuUs / deliveries };
 }
 
 /** The C program with frames as large as the service's. */
-async function measureC({ c, burst }) {
-  const { bytes } = all.find(({ make }) => make === theService);
-  const { messages, seconds, cpu } = await c.run(bytes, burst, roundMs);
-  await new Promise((resolve) => setTimeout(resolve, 100));
-  const deliveries = messages * connections;
-  return { rate: deliveries / seconds, cpuUs: (cpu * 1e6) / deliveries };
+async function runC(program, burst, all) {
+  const { bytes } = all.find(({ subject }) => subject === 'theService');
+  const { messages, seconds, cpu } = await program.run(bytes, burst, roundMs);
+  return { messages, elapsedMs: seconds * 1000, cpuUs: cpu * 1e6 };
 }
 
-/** Publishes at an even pace; how long deliveries took, in microseconds. */
-async function latency({ subject, receiver }, rate) {
-  await receiver.ask({ act: 'time', every: 20 });
-  const started = performance.now();
-  for (let published = 0; performance.now() - started < latencyMs; ) {
-    const due = ((performance.now() - started) / 1000) * rate;
-    for (; published < due; published++) subject.timed(process.hrtime.bigint());
-    await turn();
-  }
-  await new Promise((resolve) => setTimeout(resolve, 500));
-  return receiver.ask({ act: 'times' });
+/** A client that hears the same channel by an HTTP stream. */
+function streamAt(port) {
+  const socket = connect(port, '127.0.0.1');
+  socket.write(`GET /line/listen?channel=${channel} HTTP/1.1\r\nHost: 127.0.0.1:${port}\r\n\r\n`);
+  socket.on('data', () => {});
+  return socket;
+}
+
+function show(all) {
+  const [loop] = all;
+  const plain = all.find((each) => each.c);
+  say(row('', 'deliveries/s', 'of the loop', 'of C', 'sender CPU', 'of the loop'));
+  for (const { name, rates, cpuUs } of all)
+    say(
+      row(
+        name,
+        Math.round(median(rates)).toLocaleString('en'),
+        `${ratio(rates, loop.rates).toFixed(2)}x`,
+        plain === undefined ? '' : `${(ratio(rates, plain.rates) * 100).toFixed(0)}%`,
+        `${median(cpuUs).toFixed(2)} us`,
+        `${ratio(cpuUs, loop.cpuUs).toFixed(2)}x`,
+      ),
+    );
+}
+
+async function idleMemory(name, first) {
+  const sender = new Child('./sender.mjs', ['--expose-gc']);
+  const receiver = new Child('./receiver.mjs');
+  const { port, path, protocol } = await sender.ask({ act: 'start', name });
+  const before = await sender.ask({ act: 'memory' });
+  await receiver.ask({ act: 'connect', port, path, protocol, count: idleConnections, first });
+  const after = await sender.ask({ act: 'memory' });
+  if (after.connections !== idleConnections) throw new Error(`${name}: ${after.connections} connections are open`);
+  receiver.end();
+  sender.end();
+  const each = (which) => (after[which] - before[which]) / idleConnections;
+  return { rss: each('rss'), heap: each('heap') };
 }
 
 /** The median of the ratios within each round: what disturbs the machine for a while disturbs both sides of a ratio. */
-function ratioTo(values, base) {
-  return `${median(values.map((value, round) => value / base[round])).toFixed(2)}x`;
-}
-
-function percent(values, base) {
-  return `${(median(values.map((value, round) => value / base[round])) * 100).toFixed(0)}%`;
+function ratio(values, base) {
+  return median(values.map((value, round) => value / base[round]));
 }
 
 function row(name, ...cells) {
-  return name.padEnd(28) + cells.map((cell) => cell.padStart(15)).join('');
+  return name.padEnd(30) + cells.map((cell) => cell.padStart(14)).join('');
 }
