@@ -35,6 +35,8 @@ export default defineConfig({
           testTimeout: 60_000,
           hookTimeout: 60_000,
           fileParallelism: false,
+          // Tests that are `concurrent`, such as random faults: two share the machine.
+          maxConcurrency: 2,
         },
       },
     ],

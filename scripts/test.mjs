@@ -8,9 +8,12 @@ import { join } from 'node:path';
 import { chromium, engineFiles, root, setUp } from './setUp.mjs';
 
 const bin = (name) => join(root, 'node_modules/.bin', name);
+const projects = (names) => names.flatMap((name) => ['--project', name]);
+/** The packages by themselves. */
+const inside = ['wire', 'core', 'client', 'console', 'service'];
 /** The projects that need nothing but Node.js, and what of them takes long. */
 const quick = [
-  ...['wire', 'core', 'client', 'console', 'service'].flatMap((name) => ['--project', name]),
+  ...projects(inside),
   ...['**/simulation*.test.ts', '**/postgres.test.ts'].flatMap((name) => ['--exclude', name]),
 ];
 const counts = { passed: 0, failed: 0, skipped: 0 };
@@ -31,7 +34,8 @@ try {
     await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
   }
   const args = process.argv.slice(2).filter((each) => each !== '--quick' && each !== '--check');
-  await runTests(isQuick ? [...quick, ...args] : args);
+  if (isQuick || args.length > 0) await runTests(isQuick ? [...quick, ...args] : args);
+  else await runAll();
 } catch (error) {
   console.error(error.message);
   counts.failed += 1;
@@ -47,17 +51,26 @@ async function check(name, command, args) {
   counts[code === 0 ? 'passed' : 'failed'] += 1;
 }
 
-async function runTests(args) {
+/** The packages by themselves, which compute, beside what crosses packages, which mostly waits. */
+async function runAll() {
+  let said = '';
+  const inner = runTests(projects(inside), (text) => {
+    said += text;
+  });
+  await runTests(projects(['crossing']));
+  await inner;
+  console.log(said);
+}
+
+async function runTests(args, hear) {
   const folder = mkdtempSync(join(tmpdir(), 'bells-test-'));
   const report = join(folder, 'report.json');
   try {
-    const code = await show(bin('vitest'), [
-      'run',
-      '--reporter=default',
-      '--reporter=json',
-      `--outputFile.json=${report}`,
-      ...args,
-    ]);
+    const code = await show(
+      bin('vitest'),
+      ['run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args],
+      hear,
+    );
     const result = JSON.parse(readFileSync(report, 'utf8'));
     counts.passed += result.numPassedTests;
     counts.failed += result.numFailedTests;
@@ -72,9 +85,12 @@ async function runTests(args) {
   }
 }
 
-function show(command, args) {
+/** Runs a command, and shows what it says; or gives that to `hear`. */
+function show(command, args, hear) {
+  const out = hear === undefined ? 'inherit' : 'pipe';
   return new Promise((resolve) => {
-    const child = spawn(command, args, { cwd: root, stdio: ['ignore', 'inherit', 'inherit'] });
+    const child = spawn(command, args, { cwd: root, stdio: ['ignore', out, out] });
+    for (const stream of [child.stdout, child.stderr]) stream?.setEncoding('utf8').on('data', hear);
     child.on('error', (error) => {
       console.error(error.message);
       resolve(1);
