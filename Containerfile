@@ -16,4 +16,4 @@ USER bells
 VOLUME /data
 EXPOSE 9119
 ENV NINEBELLS_DATA=/data NINEBELLS_HOST=0.0.0.0
-CMD ["node", "bin/ninebells.mjs", "serve", "--config", "/etc/bells.yaml", "--json"]
+CMD ["node", "--max-semi-space-size=32", "bin/ninebells.mjs", "serve", "--config", "/etc/bells.yaml", "--json"]

@@ -30,6 +30,12 @@ const acts = {
     return { messages, elapsedMs, cpuUs: cpu.user + cpu.system, userUs: cpu.user };
   },
 
+  /** Publishes so many messages to each channel. */
+  async fill({ channels, count }) {
+    for (const channel of channels) await subject.publishTo(channel, count);
+    return {};
+  },
+
   /** Publishes at an even pace, each with the time at which it was sent. */
   async pace({ perSecond, ms }) {
     const started = performance.now();

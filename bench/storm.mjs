@@ -36,8 +36,8 @@ for (const { server, clients } of [bare, service]) for (const child of [server, 
 process.exit();
 
 async function subject(name, channels) {
-  const server = new Child('./idleServer.mjs', ['--expose-gc']);
-  const started = await server.ask({ act: 'start', name, count });
+  const server = new Child('./sender.mjs', ['--expose-gc']);
+  const started = await server.ask({ act: 'start', name, options: count });
   const clients = new Child('./stormClients.mjs');
   const { port, path, protocol, tokens } = started;
   const names = channels && Array.from({ length: channels }, (_, index) => `race/${index + 1}/bench`);
@@ -48,7 +48,7 @@ async function subject(name, channels) {
 async function cutAndRecover({ server, clients, names }) {
   await clients.ask({ act: 'cut' });
   await new Promise((resolve) => setTimeout(resolve, 2_000));
-  if (names !== undefined) await server.ask({ act: 'publish', channels: names, count: missedEach });
+  if (names !== undefined) await server.ask({ act: 'fill', channels: names, count: missedEach });
   return clients.ask({ act: 'recover' });
 }
 

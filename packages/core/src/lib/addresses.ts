@@ -1,4 +1,5 @@
 import ipaddr from 'ipaddr.js';
+import { BoundedMap } from './boundedMap.js';
 
 /** Addresses that share a prefix (RFC 4632, RFC 4291): `192.0.2.0/24`, `2001:db8::/32`. */
 export interface AddressRange {
@@ -15,18 +16,35 @@ const allBits = { ipv4: 32, ipv6: 128 } as const;
 /** Wider ranges are taken for a mistake. */
 const fewestBits = { ipv4: 8, ipv6: 16 } as const;
 
+/** What was found out of so many addresses is remembered, and their texts are shared: each connection asks several times. */
+const maxRemembered = 4_096;
+/** Longer texts are no addresses, and not remembered. */
+const maxAddressChars = 64;
+const canonical = new BoundedMap<string, string>(maxRemembered);
+const units = new BoundedMap<string, string>(maxRemembered);
+
 /**
  * An address as it is written in one way only (RFC 5952); an IPv4 address that came over an IPv6 socket is the IPv4 address
  * (RFC 4291, section 2.5.5.2). A text that is no address stays as it is.
  */
 export function canonicalAddress(text: string): string {
-  return parsed(text)?.toString() ?? text;
+  return remembered(canonical, text, () => parsed(text)?.toString() ?? text);
 }
 
 /** What limits for one address count: an IPv4 address, or the /64 network of an IPv6 address. */
 export function unitOf(address: string): string {
-  const found = parsed(address);
-  return found === undefined ? address : masked(found, unitBits[found.kind()]).text;
+  return remembered(units, address, () => {
+    const found = parsed(address);
+    return found === undefined ? address : masked(found, unitBits[found.kind()]).text;
+  });
+}
+
+function remembered(all: Map<string, string>, text: string, find: () => string): string {
+  const known = all.get(text);
+  if (known !== undefined) return known;
+  const found = find();
+  if (text.length <= maxAddressChars) all.set(text, found);
+  return found;
 }
 
 /**

@@ -35,7 +35,7 @@ export class ActQueue<Act> {
     else {
       this.#waiting = [];
       this.#next = 0;
-      void done.then(this.#goOn);
+      this.#goOnAfter(done);
     }
   }
 
@@ -46,16 +46,21 @@ export class ActQueue<Act> {
     this.#next = 0;
   }
 
-  readonly #goOn = (): void => {
+  /** Most connections have no act under way: so the closure is made for one that has. */
+  #goOnAfter(done: Promise<void>): void {
+    void done.then(() => this.#goOn());
+  }
+
+  #goOn(): void {
     for (let waiting = this.#waiting; waiting !== undefined && this.#next < waiting.length; waiting = this.#waiting) {
       this.#next += 1;
       const done = this.#owner.act(waiting[this.#next - 1] as Act);
       if (done !== undefined) {
-        void done.then(this.#goOn);
+        this.#goOnAfter(done);
         return;
       }
     }
     this.#waiting = undefined;
     this.#owner.idle();
-  };
+  }
 }

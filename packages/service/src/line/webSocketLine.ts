@@ -32,6 +32,8 @@ export class WebSocketLine {
   readonly #engine: Engine;
   readonly #options: WebSocketLineOptions;
   readonly #server: WebSocketServer;
+  /** Those to which goodbye was said, until they have ended. */
+  readonly #closing = new Set<WebSocket>();
   readonly #plain: Kind;
   readonly #deflating: Kind;
   readonly #isTrusted: (address: string, hop: number) => boolean;
@@ -40,12 +42,14 @@ export class WebSocketLine {
     this.#engine = engine;
     this.#options = options;
     const { compressAbove, writer } = options;
-    this.#plain = kindOf(webSocketEncoding, writer);
-    this.#deflating = compressAbove === undefined ? this.#plain : kindOf(deflatingEncoding(compressAbove), writer);
+    this.#plain = kindOf(webSocketEncoding, this.#closing, writer);
+    this.#deflating =
+      compressAbove === undefined ? this.#plain : kindOf(deflatingEncoding(compressAbove), this.#closing, writer);
     this.#isTrusted = proxyAddr.compile([...options.trustedProxies]);
     this.#server = new WebSocketServer({
       noServer: true,
-      clientTracking: true,
+      // Those that are being closed are known, and the engine has the others.
+      clientTracking: false,
       // Without a memory over messages, on either side: each connection would have one of its own.
       perMessageDeflate:
         compressAbove === undefined
@@ -59,7 +63,7 @@ export class WebSocketLine {
 
   /** Ends what is still open. */
   close(): void {
-    for (const webSocket of this.#server.clients) webSocket.terminate();
+    for (const webSocket of this.#closing) webSocket.terminate();
     this.#server.close();
   }
 
@@ -78,7 +82,7 @@ export class WebSocketLine {
       if (refusal !== undefined) {
         const { origin } = request.headers;
         this.#engine.refusals.add({ code: refusal, act: 'connect', address: this.#addressOf(request), origin });
-        webSocket.close(closeCodes.policy, refusal);
+        sayGoodbye(webSocket, this.#closing, closeCodes.policy, refusal);
       } else {
         // The only extension that is ever agreed on.
         const kind = webSocket.extensions === '' ? this.#plain : this.#deflating;
@@ -109,10 +113,12 @@ export class WebSocketLine {
 interface Kind {
   readonly encoding: Encoding;
   readonly bulk: NativeLinks | undefined;
+  /** Those of all kinds to which goodbye was said. */
+  readonly closing: Set<WebSocket>;
 }
 
-function kindOf(encoding: Encoding, writer: TestedWriter | undefined): Kind {
-  return { encoding, bulk: writer === undefined ? undefined : new NativeLinks(writer, encoding) };
+function kindOf(encoding: Encoding, closing: Set<WebSocket>, writer: TestedWriter | undefined): Kind {
+  return { encoding, closing, bulk: writer === undefined ? undefined : new NativeLinks(writer, encoding) };
 }
 
 /**
@@ -209,9 +215,16 @@ class WebSocketLink implements NativeLink {
   close(code: number, reason: string): void {
     // A client that is being ignored must still be heard saying goodbye.
     this.#webSocket.resume();
-    this.#webSocket.close(code, reason);
-    setTimeout(() => this.#webSocket.terminate(), goodbyeMs).unref();
+    sayGoodbye(this.#webSocket, this.#kind.closing, code, reason);
   }
+}
+
+/** Says goodbye; a client that does not answer in time is cut off. */
+function sayGoodbye(webSocket: WebSocket, closing: Set<WebSocket>, code: number, reason: string): void {
+  closing.add(webSocket);
+  webSocket.once('close', () => closing.delete(webSocket));
+  webSocket.close(code, reason);
+  setTimeout(() => webSocket.terminate(), goodbyeMs).unref();
 }
 
 /** The listeners are the same functions for all WebSockets: there are very many of these. */

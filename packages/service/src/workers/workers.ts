@@ -201,7 +201,10 @@ class Crew {
 
   /** Resolves with where they listen, when all do. */
   async start(): Promise<string> {
-    cluster.setupPrimary({ exec: fileURLToPath(new URL('worker.js', import.meta.url)) });
+    cluster.setupPrimary({
+      exec: fileURLToPath(new URL('worker.js', import.meta.url)),
+      execArgv: [...process.execArgv, ...youngGeneration()],
+    });
     const { workers, engine } = this.#configuration;
     const names = Array.from({ length: workers }, (_, index) =>
       engine.instance === undefined ? `w${index + 1}` : `${engine.instance}-${index + 1}`,
@@ -279,4 +282,10 @@ class Crew {
       }, againMs);
     });
   }
+}
+
+/** What is under way in a worker does not fit V8's young generation of 16 MiB, and is copied again and again. */
+function youngGeneration(): readonly string[] {
+  const given = `${process.execArgv.join(' ')} ${process.env.NODE_OPTIONS ?? ''}`;
+  return given.includes('--max-semi-space-size') ? [] : ['--max-semi-space-size=32'];
 }
