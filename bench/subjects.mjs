@@ -40,12 +40,11 @@ export const bareNative = () =>
     const { loadNativeWriter } = await import('@nine-bells/writer');
     const native = loadNativeWriter();
     const [fds, took] = [new Int32Array(100_000), new Int32Array(100_000)];
-    native.lists(fds, took);
     return (sockets, frames) => {
       const free = sockets.filter(({ writableLength }) => writableLength === 0);
       for (const [at, socket] of free.entries()) fds[at] = socket._handle.fd;
       for (const socket of sockets) if (socket.writableLength > 0) socket.write(frames);
-      if (native.write(frames, free.length) === 0) return;
+      if (native.write(frames, fds, took, free.length) === 0) return;
       for (const [at, socket] of free.entries())
         if (took[at] < frames.length) socket.write(frames.subarray(Math.max(0, took[at])));
     };

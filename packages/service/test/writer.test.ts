@@ -108,6 +108,18 @@ describe.skipIf(native === undefined)('the native writer', () => {
     expect(service.engine.cluster.status).toMatchObject({ writer: 'native' });
   });
 
+  it('is used by several services in one process, each for its own clients', async () => {
+    const services = [await start(await chooseWriter(true)), await start(await chooseWriter(true))];
+    const clients = services.map(({ url }) => new Client(url));
+    clean.push(() => clients.forEach(({ socket }) => void socket.terminate()));
+    await Promise.all(clients.map(({ live }) => live));
+    for (let n = 0; n < 20; n++)
+      for (const [at, { engine }] of services.entries())
+        void engine.messages.publish({ channel, data: { n: at * 100 + n } });
+    for (const [at, { numbers }] of clients.entries())
+      await expect.poll(() => numbers).toEqual(Array.from({ length: 20 }, (_, n) => at * 100 + n));
+  });
+
   it('never writes to a descriptor that was closed and is another’s now', async () => {
     const service = await start({ use: 'native', writer: real });
     // A bystander in the same process, whose sockets come and go with the clients’: nothing is ever sent to them.

@@ -1,5 +1,4 @@
 import { connect, createServer, type Server, type Socket } from 'node:net';
-import type { NativeWriter } from '@nine-bells/writer';
 
 /** What one call writes to at most; the core hands over fewer. */
 export const maxLinks = 1024;
@@ -10,7 +9,7 @@ const moreThanFits = 64 * 1024 * 1024;
 
 /** A native writer that has passed its self-test, with the lists that it reads and fills. */
 export interface TestedWriter {
-  readonly write: NativeWriter['write'];
+  readonly write: (bytes: Uint8Array, count: number) => number;
   readonly fds: Int32Array;
   readonly took: Int32Array;
 }
@@ -49,8 +48,8 @@ export async function chooseWriter(isWanted: boolean): Promise<WriterChoice> {
     const { loadNativeWriter } = await import('@nine-bells/writer');
     const native = loadNativeWriter();
     const lists = { fds: new Int32Array(maxLinks), took: new Int32Array(maxLinks) };
-    native.lists(lists.fds, lists.took);
-    const writer = { ...lists, write: native.write };
+    const write = (bytes: Uint8Array, count: number): number => native.write(bytes, lists.fds, lists.took, count);
+    const writer = { ...lists, write };
     await testOnPair(writer);
     return { use: 'native', writer };
   } catch (error) {
@@ -97,12 +96,19 @@ async function openPair(): Promise<{ near: Socket; far: Socket; close(): void }>
   const server: Server = createServer();
   await new Promise<void>((resolve, reject) => {
     server.once('error', reject);
-    server.listen(0, '127.0.0.1', resolve);
+    // Of this process alone: a port that workers share would give the connection to any of them.
+    server.listen({ port: 0, host: '127.0.0.1', exclusive: true }, resolve);
   });
   const accepted = new Promise<Socket>((resolve) => server.once('connection', resolve));
   const far = connect((server.address() as { port: number }).port, '127.0.0.1');
   far.on('error', () => {});
-  const near = await accepted;
+  const late = new Promise<undefined>((resolve) => setTimeout(resolve, testMs, undefined).unref());
+  const near = await Promise.race([accepted, late]);
+  if (near === undefined) {
+    far.destroy();
+    server.close();
+    throw new Error('a connection to this process does not come about');
+  }
   near.on('error', () => {});
   const close = (): void => {
     near.destroy();
