@@ -2,7 +2,7 @@ import { connect, type Line, type LineState } from '@nine-bells/client';
 import { people } from '../src/people.js';
 import { showBell } from './bell.js';
 import { ChatPane } from './chatPane.js';
-import { find } from './dom.js';
+import { find, stayAtEnd } from './dom.js';
 import { showMembers } from './members.js';
 import { showOutbox } from './outboxBar.js';
 import { addPlace, showPlaces } from './places.js';
@@ -82,7 +82,9 @@ export class Window {
   }
 
   #openInbox(isOpen: boolean): void {
-    find(this.element, '.inbox').hidden = !isOpen;
+    stayAtEnd(find(this.element, '.messages'), () => {
+      find(this.element, '.inbox').hidden = !isOpen;
+    });
     find(this.element, '.bell').setAttribute('aria-expanded', String(isOpen));
   }
 
