@@ -1,3 +1,4 @@
+import { subscribe, unsubscribe } from 'node:diagnostics_channel';
 import { mkdtempSync, rmSync } from 'node:fs';
 import { connect as connectTcp, createServer, type Socket } from 'node:net';
 import { tmpdir } from 'node:os';
@@ -6,7 +7,15 @@ import { channelName } from '@nine-bells/wire';
 import { afterEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
 import { parseConfiguration } from '../src/config/configuration.js';
-import { chooseWriter, maxLinks, type TestedWriter, testOnPair, type WriterChoice } from '../src/line/nativeWriter.js';
+import {
+  chooseWriter,
+  descriptorOf,
+  handleOf,
+  maxLinks,
+  type TestedWriter,
+  testOnPair,
+  type WriterChoice,
+} from '../src/line/nativeWriter.js';
 import { Service } from '../src/service.js';
 
 const channel = channelName('pontoon/north');
@@ -118,6 +127,50 @@ describe.skipIf(native === undefined)('the native writer', () => {
         void engine.messages.publish({ channel, data: { n: at * 100 + n } });
     for (const [at, { numbers }] of clients.entries())
       await expect.poll(() => numbers).toEqual(Array.from({ length: 20 }, (_, n) => at * 100 + n));
+  });
+
+  it('does not write to a descriptor that another socket got in the turn in which its own was closed', async () => {
+    const accepted: Socket[] = [];
+    const note = (message: unknown): void => void accepted.push((message as { socket: Socket }).socket);
+    subscribe('net.server.socket', note);
+    clean.push(() => unsubscribe('net.server.socket', note));
+    let strange = 0;
+    const bystander = createServer((socket) => {
+      socket.on('error', () => {});
+      socket.on('data', () => {
+        strange += 1;
+      });
+    });
+    await new Promise<void>((resolve) => bystander.listen(0, '127.0.0.1', resolve));
+    clean.push(() => bystander.close());
+    const { port } = bystander.address() as { port: number };
+    const service = await start({ use: 'native', writer: real });
+    let reused = 0;
+    for (let n = 0; n < 20; n++) {
+      const client = new Client(service.url);
+      await client.live;
+      const near = accepted.findLast(({ localPort }) => localPort === Number(new URL(service.url).port)) as Socket;
+      // After a timer: the flush comes before the service hears that the socket has ended.
+      await new Promise((resolve) => setTimeout(resolve, 5));
+      const fd = descriptorOf(handleOf(near));
+      near.destroy();
+      // The lowest free descriptors are given out first.
+      const calls: Socket[] = [];
+      for (let tries = 0; tries < 20 && !calls.some((each) => descriptorOf(handleOf(each)) === fd); tries++) {
+        const call = connectTcp(port, '127.0.0.1');
+        call.on('error', () => {});
+        calls.push(call);
+        // It gets its descriptor in the next tick, which is still before any event of a socket.
+        await new Promise<void>((resolve) => process.nextTick(resolve));
+      }
+      if (calls.some((each) => descriptorOf(handleOf(each)) === fd)) reused += 1;
+      void service.engine.messages.publish({ channel, data: { n } });
+      await new Promise((resolve) => setTimeout(resolve, 10));
+      for (const each of calls) each.destroy();
+      client.socket.terminate();
+    }
+    expect(reused).toBeGreaterThan(10);
+    expect(strange).toBe(0);
   });
 
   it('never writes to a descriptor that was closed and is another’s now', async () => {
