@@ -145,7 +145,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     this.#transmitIfOpen({ do: 'unwatch', user });
   }
 
-  /** After a reconnection: what has become of a watched user is told as a change. */
+  /** After a reconnection: reports each watched user whose status has changed meanwhile. */
   #watchAgain(user: string): void {
     const { requests, socket } = this.connection;
     const id = requests.expect('watch', {

@@ -4,7 +4,7 @@ import { useEffect, useState } from 'react';
 /** How long nothing must be typed before a search begins, in milliseconds. */
 const settledMs = 250;
 
-/** A field for a search that the service does: it tells the text when nobody types any more. */
+/** A field for a search that the service does: it reports the text when the user stops typing. */
 export function Find({ hint, onFind }: { readonly hint: string; readonly onFind: (text: string) => void }) {
   const [typed, setTyped] = useState('');
   useEffect(() => {

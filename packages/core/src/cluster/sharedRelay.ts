@@ -199,7 +199,7 @@ export class SharedRelay implements Relay {
 
   subscribe<Word extends object>(topic: Topic<Word>, subscriber: Subscriber<Word>): Promise<void> | undefined {
     this.#subscribers.set(topic, subscriber);
-    // Words for users come with what is told to all instances.
+    // Messages to users share the topic that all instances subscribe to.
     return topic === usersTopic ? undefined : this.#within(this.#exchange.subscribe(topic));
   }
 

@@ -5,9 +5,9 @@ import type { BulkWriter, Link } from '../ports/link.js';
 /** Something with frames to write at the end of the turn. */
 export interface Flushable {
   readonly link: Link;
-  /** Takes what is to be written now, if there is anything and the transport is not busy. */
+  /** Removes and returns the frames to write now; `undefined` if there are none or the transport is busy. */
   take(): Batch | undefined;
-  /** What was taken has been handed to the transport; `isTaken`: all of it is known to have gone on from there. */
+  /** Called after the transport got these frames; `isTaken`: the operating system has accepted all of them. */
   wrote(isTaken: boolean): void;
 }
 
@@ -27,7 +27,7 @@ export class Fanout {
   #scheduled = false;
   readonly #idle: (() => void)[] = [];
   #gathered: (() => void)[] = [];
-  /** Those whose links are written to in one call, while that is being put together. */
+  /** The queues, and their links, that the next call writes to. */
   readonly #group: Flushable[] = [];
   readonly #links: Link[] = [];
   /** Bytes handed to transports, and hails that found no room, since the beginning. */

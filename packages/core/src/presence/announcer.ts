@@ -4,7 +4,7 @@ import type { Frame } from '../model/frame.js';
 import { mergedMembers } from './mergedMembers.js';
 import { memberOf, type Present, shownOf } from './present.js';
 
-/** Changes are gathered for this long before they are told, in milliseconds. */
+/** How long changes are collected before clients are told, in milliseconds. */
 export const mergeMs = 250;
 /** Members shown to a client that enters a crowd. */
 const sampleSize = 20;
@@ -19,10 +19,10 @@ export interface AnnouncerHost {
 }
 
 /**
- * Tells the clients in a channel who comes, goes and changes, merged: the difference between what was told last and what is.
+ * Tells the clients in a channel which members join, leave and change. Sends the difference since the last announcement.
  *
- * A client that enters in between gets the list as it is then, which may show what has changed again when it is told: so
- * after that everything touched is told, whether or not it differs. Of a crowd only the count is told.
+ * A client that enters between two announcements gets the current list, which may differ from both. So the next
+ * announcement then has every member that was touched, whether or not it differs. For a crowd it has only the count.
  */
 export class Announcer {
   readonly #channel: ChannelName;
@@ -32,7 +32,7 @@ export class Announcer {
   readonly #host: AnnouncerHost;
   /** The members that have changed, as they were told last; `undefined`: not told at all. */
   readonly #changed = new Map<string, string | undefined>();
-  /** A client was given the list since the last telling, and so has seen changes that were not told yet. */
+  /** A client got the list since the last announcement: it has seen changes that were not announced yet. */
   #listed = false;
   #listText: string | undefined;
   #isCrowd = false;
@@ -47,7 +47,10 @@ export class Announcer {
     this.#host = host;
   }
 
-  /** The members now, of a crowd a few: `members`, `count` and perhaps `partial` as JSON text without braces, the same for all until it changes. */
+  /**
+   * The members now, or a sample of a crowd: `members`, `count` and perhaps `partial` as JSON text without braces. Cached
+   * until it changes.
+   */
   get listText(): string {
     this.#listed = true;
     if (this.#listText === undefined) {
@@ -58,7 +61,7 @@ export class Announcer {
     return this.#listText;
   }
 
-  /** At once, not when it is told: a client that enters in the meantime must not get the whole crowd. */
+  /** Checks at once for a crowd: a client that enters before the next announcement must not get all members. */
   grew(): void {
     this.#isCrowd ||= this.#members.size > this.#crowd;
   }
@@ -85,7 +88,7 @@ export class Announcer {
     if (this.#isCrowd) {
       if (this.#listed || count !== this.#toldCount || !this.#toldCrowd) this.#push({ count, partial: true });
     } else if (wasCrowd) {
-      // Clients that were told only the count, or a few members, are told all of them.
+      // Clients know only the count, or a few members: send all members.
       this.#push({ whole: true, joined: [...this.#members.values()].map(memberOf), count });
     } else {
       const difference = this.#difference(changed);

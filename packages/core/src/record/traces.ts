@@ -28,13 +28,13 @@ interface Taken {
 
 /**
  * What this instance remembers of messages and stays, so that it can be asked what became of a message. Bounded; the
- * oldest is forgotten first. Nothing is done per delivery: what became of a message for a session is worked out, when
- * somebody asks, from where the session entered and left.
+ * oldest is forgotten first. Nothing is done per delivery: what became of a message for a session is worked out when
+ * a trace is requested, from where the session entered and left.
  */
 export class Traces {
   readonly #now: () => number;
   readonly #isOn: boolean;
-  /** Searched when somebody asks: an index would cost each publish more than all else here. */
+  /** Searched on request: an index would cost each publish more than everything else here. */
   readonly #accepted = new Ring<Taken>(maxMessages);
   /** How often messages were published again under their keys, of those that were. */
   readonly #repeats = new BoundedMap<string, number>(maxMessages);

@@ -4,7 +4,7 @@ import { connect, createServer, type Server, type Socket } from 'node:net';
 export const maxLinks = 1024;
 /** How long the self-test may take, in milliseconds. */
 const testMs = 2_000;
-/** What no socket's buffer holds, in bytes: so a write of it would have to wait. */
+/** More than any socket buffer holds, in bytes: a write of it would have to wait. */
 const moreThanFits = 64 * 1024 * 1024;
 
 /** A native writer that has passed its self-test, with the lists that it reads and fills. */

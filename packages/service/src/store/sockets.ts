@@ -15,7 +15,7 @@ export class Sockets {
     return socket;
   };
 
-  /** Ends those that are still open, whatever their other side does. */
+  /** Destroys the sockets that are still open, without waiting for the other side. */
   destroy(): void {
     for (const each of this.#open) each.destroy();
   }
