@@ -2,6 +2,7 @@
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { monitorEventLoopDelay } from 'node:perf_hooks';
 import { readConfiguration, Service, signToken } from '@nine-bells/service';
 
 const folder = mkdtempSync(join(tmpdir(), 'bells-attack-'));
@@ -18,6 +19,9 @@ channels:
 );
 const configuration = readConfiguration(file);
 const service = await Service.start(configuration);
+/** For how long everybody waits for the service, whatever else this machine does. */
+const delay = monitorEventLoopDelay({ resolution: 1 });
+delay.enable();
 const key = readFileSync(join(folder, 'data/api-key'), 'utf8').trim();
 
 process.on('message', async (message) => {
@@ -32,7 +36,10 @@ process.on('message', async (message) => {
       ),
     });
   else if (message.act === 'memory') process.send({ bytes: process.memoryUsage.rss() });
-  else if (message.act === 'stop') {
+  else if (message.act === 'delay') {
+    process.send({ p99: delay.percentile(99) / 1e6 });
+    delay.reset();
+  } else if (message.act === 'stop') {
     await service.stop();
     rmSync(folder, { recursive: true, force: true });
     process.send({});
