@@ -24,17 +24,24 @@ export const engineFiles = {
 /**
  * Does everything that is missing, and says what.
  *
- * @param {{ browser?: boolean, engines?: boolean, log?: (line: string) => void }} [wanted] `browser`: Chromium too, if it
- *   can be had; `engines`: what the tests run the service against
+ * @param {{ browser?: boolean, engines?: boolean, log?: (line: string) => void, built?: () => void }} [wanted] `browser`:
+ *   Chromium too, if it can be had; `engines`: what the tests run the service against; `built`: called when all is ready
+ *   that does not need sqlite3
  */
-export async function setUp({ browser = false, engines = false, log = console.log } = {}) {
+export async function setUp({ browser = false, engines = false, log = console.log, built: ready = () => {} } = {}) {
   checkNode();
-  await installPackages(log);
-  if (browser && !existsSync(chromium))
-    aptInstall(['chromium', 'fonts-dejavu-core', 'fonts-liberation'], 'the browser for the page tests', log);
-  const missing = Object.keys(engineFiles).filter((name) => !existsSync(engineFiles[name]));
-  if (engines && missing.length > 0) aptInstall(missing, 'what the tests run the service with', log);
-  await build(log);
+  const compiling = await installPackages(log);
+  // While sqlite3 is compiled, which takes one core for minutes, the rest is made ready.
+  const rest = (async () => {
+    await build(log);
+    if (browser && !existsSync(chromium))
+      await aptInstall(['chromium', 'fonts-dejavu-core', 'fonts-liberation'], 'the browser for the page tests', log);
+    const missing = Object.keys(engineFiles).filter((name) => !existsSync(engineFiles[name]));
+    if (engines && missing.length > 0) await aptInstall(missing, 'what the tests run the service with', log);
+    ready();
+  })();
+  for (const each of await Promise.allSettled([compiling.done, rest]))
+    if (each.status === 'rejected') throw each.reason;
 }
 
 function checkNode() {
@@ -46,7 +53,7 @@ function checkNode() {
 // ------------------------------------------------------------------------------------------ Debian packages
 
 /** Installs Debian packages where that is possible, else says the line to type. Returns whether they are there. */
-function aptInstall(packages, purpose, log) {
+async function aptInstall(packages, purpose, log) {
   const line = `apt-get install -y --no-install-recommends ${packages.join(' ')}`;
   if (process.getuid?.() !== 0 || !onPath('apt-get')) {
     log(`For ${purpose}, please run as root: ${line}`);
@@ -56,16 +63,22 @@ function aptInstall(packages, purpose, log) {
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
   const stayDown = keepServicesDown();
   try {
-    spawnSync('apt-get', ['update', '-qq'], { env, stdio: ['ignore', 'ignore', 'inherit'] });
-    const { status } = spawnSync(line.split(' ')[0], line.split(' ').slice(1), {
-      env,
-      stdio: ['ignore', 'ignore', 'inherit'],
-    });
-    if (status !== 0) log(`That did not work (exit code ${status}). By hand: ${line}`);
-    return status === 0;
+    await loudly('apt-get', ['update', '-qq'], env);
+    const code = await loudly('apt-get', line.split(' ').slice(1), env);
+    if (code !== 0) log(`That did not work (exit code ${code}). By hand: ${line}`);
+    return code === 0;
   } finally {
     stayDown();
   }
+}
+
+/** Runs a command whose complaints are shown, and gives its exit code. */
+function loudly(command, args, env) {
+  return new Promise((resolve) => {
+    const child = spawn(command, args, { env, stdio: ['ignore', 'ignore', 'inherit'] });
+    child.on('error', () => resolve(1));
+    child.on('close', (code) => resolve(code ?? 1));
+  });
 }
 
 /** While packages are being installed, none of them may start a service (Debian's policy-rc.d). */
@@ -86,19 +99,20 @@ function onPath(command) {
 
 // --------------------------------------------------------------------------------------------- npm packages
 
+/** Installs what is missing; `done` of what comes back settles when sqlite3, the only one to be compiled, is ready. */
 async function installPackages(log) {
   const wanted = hashOf([join(root, 'package-lock.json')], `${process.version} ${process.arch}`);
-  if (readStamp('packages') === wanted && sqliteLoads()) return;
+  if (readStamp('packages') === wanted && sqliteLoads()) return { done: Promise.resolve() };
   const missing = ['python3', 'make', 'g++'].filter((tool) => !onPath(tool));
-  if (missing.length > 0) aptInstall(missing, 'what compiles sqlite3', log);
+  if (missing.length > 0) await aptInstall(missing, 'what compiles sqlite3', log);
   log('Installing npm packages; sqlite3 is compiled, which takes about three minutes');
-  await run('npm', ['ci', '--no-audit', '--no-fund'], log);
-  if (!sqliteLoads()) {
-    log('sqlite3 does not load as installed; compiling it from source');
-    await run('npm', ['rebuild', 'sqlite3', '--foreground-scripts'], log);
-    if (!sqliteLoads()) throw new Error('sqlite3 does not load; see the messages of its compilation above');
-  }
-  writeStamp('packages', wanted);
+  await run('npm', ['ci', '--no-audit', '--no-fund', '--ignore-scripts'], log);
+  const compile = async () => {
+    const said = await run('npm', ['rebuild', 'sqlite3', '--foreground-scripts'], log);
+    if (!sqliteLoads()) throw new Error(`${said}\nsqlite3 does not load; see the messages of its compilation above`);
+    writeStamp('packages', wanted);
+  };
+  return { done: compile() };
 }
 
 function sqliteLoads() {

@@ -9,13 +9,16 @@ import { chromium, engineFiles, root, setUp } from './setUp.mjs';
 
 const bin = (name) => join(root, 'node_modules/.bin', name);
 const projects = (names) => names.flatMap((name) => ['--project', name]);
-/** The packages by themselves. */
-const inside = ['wire', 'core', 'client', 'console', 'service'];
+/** The packages by themselves: those that need no database, and all. */
+const light = ['wire', 'core', 'client', 'drills', 'console'];
+const inside = [...light, 'service'];
 /** The projects that need nothing but Node.js, and what of them takes long. */
 const quick = [
   ...projects(inside),
   ...['**/simulation*.test.ts', '**/postgres.test.ts'].flatMap((name) => ['--exclude', name]),
 ];
+/** Of those that cross packages, the one that computes most. */
+const pages = 'tests/pages.test.ts';
 const counts = { passed: 0, failed: 0, skipped: 0 };
 const reasons = [];
 
@@ -23,19 +26,29 @@ try {
   // What needs no Debian package: the packages alone, without browser, Redis and PostgreSQL, and without long simulations.
   const isCheck = process.argv.includes('--check');
   const isQuick = isCheck || process.argv.includes('--quick');
-  await setUp({ browser: !isQuick, engines: !isQuick });
-  if (!isQuick && !existsSync(chromium)) console.log(`The page tests will be skipped: there is no ${chromium}`);
-  for (const [name, file] of Object.entries(engineFiles))
-    if (!isQuick && !existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
-  if (process.argv.length === 2 || isCheck) {
+  const args = process.argv.slice(2).filter((each) => each !== '--quick' && each !== '--check');
+  const isAll = !isQuick && args.length === 0;
+  let ready;
+  await new Promise((resolve, reject) => {
+    ready = setUp({ browser: !isQuick, engines: !isQuick, built: resolve });
+    ready.then(resolve, reject);
+  });
+  const beside = isAll ? runBeside(ready) : undefined;
+  if (isAll || isCheck) {
     await check('linter', bin('biome'), ['check', '--error-on-warnings', '.']);
     await check('plain words', process.execPath, ['scripts/words.mjs']);
     await check('floors and circles', process.execPath, ['scripts/structure.mjs']);
     await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
   }
-  const args = process.argv.slice(2).filter((each) => each !== '--quick' && each !== '--check');
-  if (isQuick || args.length > 0) await runTests(isQuick ? [...quick, ...args] : args);
-  else await runAll();
+  await ready;
+  if (!isQuick && !existsSync(chromium)) console.log(`The page tests will be skipped: there is no ${chromium}`);
+  for (const [name, file] of Object.entries(engineFiles))
+    if (!isQuick && !existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
+  if (beside === undefined) await runTests(isQuick ? [...quick, ...args] : args);
+  else {
+    await runTests([...projects(['crossing']), '--exclude', pages]);
+    console.log(await beside);
+  }
 } catch (error) {
   console.error(error.message);
   counts.failed += 1;
@@ -51,15 +64,20 @@ async function check(name, command, args) {
   counts[code === 0 ? 'passed' : 'failed'] += 1;
 }
 
-/** The packages by themselves, which compute, beside what crosses packages, which mostly waits. */
-async function runAll() {
+/**
+ * What runs beside all else that crosses packages, which mostly waits: the packages by themselves, which compute, beginning
+ * with those that need no database, and the pages. Gives what was said.
+ */
+async function runBeside(ready) {
   let said = '';
-  const inner = runTests(projects(inside), (text) => {
+  const hear = (text) => {
     said += text;
-  });
-  await runTests(projects(['crossing']));
-  await inner;
-  console.log(said);
+  };
+  await runTests(projects(light), hear);
+  await ready;
+  await runTests([...projects(['crossing']), pages], hear);
+  await runTests(projects(['service']), hear);
+  return said;
 }
 
 async function runTests(args, hear) {
