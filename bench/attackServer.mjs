@@ -1,11 +1,13 @@
 // The service that is attacked, in a process of its own, so that its memory can be told from that of its clients.
-import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { monitorEventLoopDelay } from 'node:perf_hooks';
 import { readConfiguration, Service, signToken } from '@nine-bells/service';
 
-const folder = mkdtempSync(join(tmpdir(), 'bells-attack-'));
+// In memory, if that can be had: what other programs do with the disk is not the attacker's doing.
+const memory = '/dev/shm';
+const folder = mkdtempSync(join(existsSync(memory) ? memory : tmpdir(), 'bells-attack-'));
 const file = join(folder, 'bells.yaml');
 writeFileSync(
   file,

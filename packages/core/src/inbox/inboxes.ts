@@ -18,6 +18,8 @@ const maxChars = 67_108_864;
 /** Most users, and most characters, of one commit. */
 const portionUsers = 100;
 const portionChars = 16_384;
+/** Longest rest between two portions, in milliseconds. */
+const longestRestMs = 100;
 /** What a notice has beside its title and its data, in characters. */
 const noticeChars = 200;
 /** Users met are written down together, this long after the first, in milliseconds. */
@@ -69,6 +71,8 @@ export class Inboxes {
   /** What was written down of users, and when. */
   readonly #writtenDown = new Map<string, { text: string; atMs: number }>();
   #writing = false;
+  /** When the last of the calls that take many commits is over. */
+  #lengthy: Promise<void> = Promise.resolve();
 
   constructor(host: InboxesHost) {
     this.#host = host;
@@ -100,19 +104,39 @@ export class Inboxes {
       ...(wish.forMs === undefined ? {} : { untilMs: atMs + wish.forMs }),
     });
     const passedOver = all.length - meant.length;
-    // Each portion is a commit of its own: what others publish meanwhile is not held up.
     const portion = Math.max(1, Math.min(portionUsers, Math.floor(portionChars / chars)));
-    for (let from = 0; from < meant.length; from += portion) {
-      const drafts = meant.slice(from, from + portion).map((user, index) => draftFor(user, from + index === 0));
-      try {
-        for (const entry of await store.notify(drafts)) this.#tell(entry, wish);
-      } catch (error) {
-        // What was committed stays, and the caller hears how far it came.
-        if (from === 0 || !(error instanceof ProblemError)) throw error;
-        return { id, users: from, passedOver, left: meant.slice(from), problem: error.problem };
+    const notifyAll = async (): Promise<Notified> => {
+      // Each portion is a commit of its own: what others publish meanwhile is not held up.
+      for (let from = 0; from < meant.length; from += portion) {
+        const drafts = meant.slice(from, from + portion).map((user, index) => draftFor(user, from + index === 0));
+        const fromMs = clock.monotonic();
+        try {
+          for (const entry of await store.notify(drafts)) this.#tell(entry, wish);
+        } catch (error) {
+          // What was committed stays, and the caller hears how far it came.
+          if (from === 0 || !(error instanceof ProblemError)) throw error;
+          return { id, users: from, passedOver, left: meant.slice(from), problem: error.problem };
+        }
+        if (from + portion < meant.length) await this.#rest(clock.monotonic() - fromMs);
       }
-    }
-    return { id, users: meant.length, passedOver };
+      return { id, users: meant.length, passedOver };
+    };
+    return meant.length <= portion ? notifyAll() : this.#afterOthers(notifyAll);
+  }
+
+  /** Of calls that take many commits, one is under way at a time: together they would leave no room for anything else. */
+  #afterOthers<T>(call: () => Promise<T>): Promise<T> {
+    const called = this.#lengthy.then(call);
+    this.#lengthy = called.then(
+      () => {},
+      () => {},
+    );
+    return called;
+  }
+
+  /** Leaves the database to others for as long as it was just used. */
+  #rest(ms: number): Promise<void> {
+    return new Promise((resolve) => void this.#host.clock.setTimer(Math.min(ms, longestRestMs), resolve));
   }
 
   #tell(entry: InboxEntry, { holdWhileBusy = false, reachWithinMs }: NoticeWish): void {

@@ -5,6 +5,9 @@ import { Identification } from './identification.js';
 import { LiveSession, type SessionLine } from './liveSession.js';
 import type { SessionConnection } from './sessions.js';
 
+/** Channels that one hello enters in a turn of the event loop. */
+const channelsPerTurn = 16;
+
 /** What hello needs of the connection that it comes on. */
 export interface HelloLine extends SessionLine, SessionConnection, OpenConnection {
   /** It has a session from now on. */
@@ -61,7 +64,7 @@ export async function hello(host: SessionHost, line: HelloLine, request: HelloRe
 
 /** Enters the channels that hello names. Gives the elements of `entered`, as JSON text. */
 async function enterAll(
-  { options }: SessionHost,
+  { options, clock }: SessionHost,
   line: HelloLine,
   client: LiveSession,
   request: HelloRequest,
@@ -81,6 +84,8 @@ async function enterAll(
       const { channel } = wish;
       entered.push(JSON.stringify({ channel, problem: line.refused(error, 'enter', channel) }));
     }
+    // A hello that names very many does not hold up the others.
+    if (index % channelsPerTurn === channelsPerTurn - 1) await new Promise<void>((resolve) => clock.endOfTurn(resolve));
     if (line.ended) break;
   }
   return entered;
