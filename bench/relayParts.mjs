@@ -27,7 +27,7 @@ export async function openRelay(url, instance) {
     hear: () => {},
     gone: () => {},
     resumed: () => {},
-    card: () => ({ instance }),
+    status: () => ({ instance }),
   });
   while (relay.isCut) await wait(10);
   return {
