@@ -104,7 +104,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         ids,
         relay,
         store,
-        hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given },
+        hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given, digest: mac },
         tokens: {
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
         },

@@ -94,7 +94,7 @@ class Instance implements Reached {
           report,
         }),
         store: this.store,
-        hmac: { sign: mac, matches: (text, given) => mac(text) === given },
+        hmac: { sign: mac, matches: (text, given) => mac(text) === given, digest: mac },
         tokens: {
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
         },

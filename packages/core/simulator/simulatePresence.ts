@@ -166,7 +166,7 @@ export async function simulatePresence(
       ids,
       relay: new SoloRelay(clock, ids),
       store: new MemoryStore(ids),
-      hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given },
+      hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given, digest: mac },
       tokens: {
         read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
       },

@@ -131,7 +131,7 @@ export function harness(
         ids,
         relay: new SoloRelay(clock, ids),
         store: store?.(memory) ?? memory,
-        hmac: { sign: (text) => sealed(text), matches: (text, mac) => sealed(text) === mac },
+        hmac: { sign: (text) => sealed(text), matches: (text, mac) => sealed(text) === mac, digest: sealed },
         tokens: { read: (token) => read(clock, token) },
         report: (error) => reports.push(error),
         ...(more.asker === undefined ? {} : { asker: more.asker }),

@@ -60,7 +60,7 @@ function together(count: number, options: Partial<EngineOptions> = {}) {
         ids,
         relay,
         store,
-        hmac: { sign: sealed, matches: (text, mac) => mac === sealed(text) },
+        hmac: { sign: sealed, matches: (text, mac) => mac === sealed(text), digest: sealed },
         tokens: {
           read: async (user) => ({
             user,

@@ -12,6 +12,7 @@ describe('sessions without a connection', () => {
     const hmac = {
       sign: (text: string) => `mac${text.length}`,
       matches: (text: string, mac: string) => mac === `mac${text.length}`,
+      digest: (text: string) => text,
     };
     const sessions = new Sessions(clock, ids, hmac, 60_000);
     const guest = (id: string, name?: string) => guestIdentity(`guest:${id}`, name);

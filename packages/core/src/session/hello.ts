@@ -27,7 +27,7 @@ export async function hello(host: SessionHost, line: HelloLine, request: HelloRe
   await moderation.ready();
   if (!relay.control.isFresh)
     throw refusal('busy', 'this instance is cut off from the others, and lets no client in', { retryAfterMs: 1000 });
-  const { whoIs, tokenMac } = await new Identification(host, line.address).identify(request);
+  const { whoIs, tokenDigest } = await new Identification(host, line.address).identify(request);
   if (line.ended) return;
   // A ban may have come between the identification and here.
   line.checkAdmission(whoIs(request.session ?? ''));
@@ -35,7 +35,7 @@ export async function hello(host: SessionHost, line: HelloLine, request: HelloRe
   const client = new LiveSession(host, line, session, who);
   line.begin(client);
   session.who = who;
-  session.tokenMac = tokenMac;
+  session.tokenDigest = tokenDigest;
   session.connection = line;
   connected.welcomed(line, who);
   line.watchTokenEnd(who);

@@ -6,10 +6,10 @@ import type { SessionHost } from './host.js';
 import { guestIdOf } from './sessionSecret.js';
 import type { WhoIs } from './sessions.js';
 
-/** Who a client is, and the MAC of the token that says so. */
+/** Who a client is, and the digest of the token that says so. */
 export interface Identified {
   readonly whoIs: WhoIs;
-  readonly tokenMac?: string;
+  readonly tokenDigest?: string;
 }
 
 /** Finds out who is on a connection, and whether that user may be connected at all. */
@@ -30,13 +30,13 @@ export class Identification {
   async identify({ token, session }: HelloRequest): Promise<Identified> {
     if (token === undefined) return { whoIs: this.#guest(session) };
     const { options, hmac, sessions, connected } = this.#host;
-    const tokenMac = hmac.sign(`token ${token}`);
-    const known = sessions.known(session, tokenMac);
+    const tokenDigest = hmac.digest(token);
+    const known = sessions.known(session, tokenDigest);
     if (known !== undefined) this.check(known);
     const who = known ?? (await this.readToken(token));
     if (!who.observer && connected.of(who.user).size >= options.connectionsPerUser)
       throw refusal('too-many-connections', `a user may have at most ${options.connectionsPerUser} connections here`);
-    return { whoIs: () => who, tokenMac };
+    return { whoIs: () => who, tokenDigest };
   }
 
   /**

@@ -249,7 +249,7 @@ export class LiveSession implements Recipient, ConnectedSession {
   /** Replaces the identity by that of a new token. */
   refresh(who: Identity): void {
     this.#who = who;
-    this.state.tokenMac = undefined;
+    this.state.tokenDigest = undefined;
     this.line.watchTokenEnd(who);
   }
 

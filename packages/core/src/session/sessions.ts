@@ -1,4 +1,5 @@
 import type { ChannelName, Ending, Json } from '@nine-bells/wire';
+import { isSameText } from '../lib/text.js';
 import type { Identity } from '../model/access.js';
 import type { Continuation } from '../model/control.js';
 import type { Clock } from '../ports/clock.js';
@@ -23,6 +24,8 @@ export interface Session {
   generation: number;
   /** The newest generation whose secret the client has shown to have received. */
   proven: number;
+  /** The secret of the present generation, if it was given here. */
+  secret: string | undefined;
   /** The connection that it has at present, if it has one. */
   connection: SessionConnection | undefined;
   /** How its last connection ended. */
@@ -30,9 +33,9 @@ export interface Session {
   endedAtMs: number | undefined;
   /** A guest's name, as long as the session is remembered. */
   readonly guestName: string | undefined;
-  /** Who it was at its last hello, and the MAC of the token that said so: the same token need not be checked again. */
+  /** Who it was at its last hello, and the digest of the token that said so: the same token need not be checked again. */
   who: Identity | undefined;
-  tokenMac: string | undefined;
+  tokenDigest: string | undefined;
   buckets: SessionBuckets | undefined;
   /** What it says of itself, in channels that it enters without saying something else. */
   status: Json | undefined;
@@ -105,8 +108,9 @@ export class Sessions {
   admit(whoIs: WhoIs, id: string | undefined, secret: string | undefined): Admission {
     if (id === undefined || secret === undefined) return this.#begin(whoIs);
     const who = whoIs(id);
-    const shown = readSecret(this.#hmac, secret, id, who.user);
     const known = this.#sessions.get(id);
+    const isLatest = known?.user === who.user && isSameText(known.secret, secret);
+    const shown = isLatest ? (known as Session).generation : readSecret(this.#hmac, secret, id, who.user);
     const ended = known?.connection === undefined ? known?.ended : 'continued-elsewhere';
     if (
       shown === undefined ||
@@ -123,16 +127,16 @@ export class Sessions {
     session.endedAtMs = undefined;
     if (known === undefined || session.isElsewhere) this.#cameFromElsewhere(session);
     session.isElsewhere = false;
-    return { session, who: named(who, whoIs, session), secret: this.#secretOf(session), continued: true, ended };
+    return { session, who: named(who, whoIs, session), secret: this.#newSecretOf(session), continued: true, ended };
   }
 
   /**
    * Who a session was, if it comes with the same token, which has not ended: as a connection that stays open, a session
    * that broke may go on until its token's end.
    */
-  known(id: string | undefined, tokenMac: string): Identity | undefined {
+  known(id: string | undefined, tokenDigest: string): Identity | undefined {
     const session = id === undefined ? undefined : this.#sessions.get(id);
-    if (session?.who === undefined || session.tokenMac !== tokenMac) return undefined;
+    if (session?.who === undefined || session.tokenDigest !== tokenDigest) return undefined;
     const { endsAt } = session.who;
     return endsAt === undefined || endsAt > this.#clock.now() ? session.who : undefined;
   }
@@ -144,6 +148,7 @@ export class Sessions {
     if (session === undefined || session.isBeingSaid || session.generation > generation) return;
     session.connection?.continuedElsewhere();
     session.generation = generation;
+    session.secret = undefined;
     session.isElsewhere = true;
   }
 
@@ -183,7 +188,7 @@ export class Sessions {
     return {
       session,
       who: named(who, whoIs, session),
-      secret: this.#secretOf(session),
+      secret: this.#newSecretOf(session),
       continued: false,
       ended: undefined,
     };
@@ -195,12 +200,13 @@ export class Sessions {
       user,
       generation,
       proven: generation,
+      secret: undefined,
       connection: undefined,
       ended: undefined,
       endedAtMs: undefined,
       guestName: guest ? this.#names.take(user) : undefined,
       who: undefined,
-      tokenMac: undefined,
+      tokenDigest: undefined,
       buckets: undefined,
       status: undefined,
       looking: undefined,
@@ -212,8 +218,9 @@ export class Sessions {
     return session;
   }
 
-  #secretOf(session: Session): string {
-    return makeSecret(this.#hmac, session.id, session.user, session.generation);
+  #newSecretOf(session: Session): string {
+    session.secret = makeSecret(this.#hmac, session.id, session.user, session.generation);
+    return session.secret;
   }
 }
 

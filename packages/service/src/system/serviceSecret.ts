@@ -1,4 +1,4 @@
-import { createHmac, createSecretKey, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
+import { createHmac, createSecretKey, hash, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
 import { readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import type { Hmac } from '@nine-bells/core';
@@ -41,7 +41,11 @@ export class ServiceSecret {
     // Made ready once: it is used several times for each hello.
     const key = createSecretKey(this.key('sessions'));
     const sign = (text: string): string => createHmac('sha256', key).update(text).digest('base64url');
-    return { sign, matches: (text, mac) => equalInConstantTime(sign(text), mac) };
+    return {
+      sign,
+      matches: (text, mac) => equalInConstantTime(sign(text), mac),
+      digest: (text) => hash('sha256', text, 'base64url'),
+    };
   }
 }
 
