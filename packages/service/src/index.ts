@@ -1,4 +1,5 @@
 export { channelRule } from '@nine-bells/core';
+export type { Fault } from '@nine-bells/yaml';
 export { configurationWarnings } from './check/check.js';
 export {
   type Configuration,
@@ -10,7 +11,6 @@ export {
   readConfiguration,
   type TokenConfiguration,
 } from './config/configuration.js';
-export type { Fault } from './config/yamlReader.js';
 export { webSocketEncoding } from './line/webSocketEncoding.js';
 export { type Logger, type LogOptions, makeLog } from './log.js';
 export { RedisExchange, type RedisExchangeOptions } from './relay/redisExchange.js';

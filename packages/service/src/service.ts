@@ -41,6 +41,8 @@ export interface ServiceOptions {
   readonly link?: WorkerLink;
   /** How frames are written to plain sockets; found out if absent. */
   readonly writer?: WriterChoice;
+  /** The time and the timers of the instance; the system's if absent. */
+  readonly clock?: ServiceClock;
 }
 
 /** What one of several processes on a machine has of the first one. */
@@ -127,7 +129,7 @@ export class Service implements RunningService {
       await lock?.release();
       throw error;
     });
-    const clock = new ServiceClock();
+    const clock = options.clock ?? new ServiceClock();
     const warnings = new Warnings(log);
     const watchman = new Watchman({ database, clock, warnings });
     let service: Service | undefined;

@@ -12,3 +12,4 @@ export * from './readServerFrame.js';
 export * from './records.js';
 export * from './replies.js';
 export * from './requests.js';
+export * from './words.js';

@@ -204,6 +204,11 @@ function unknownIn(value: object, known: readonly string[], where: string): Prob
 /** Every verb that can be read. */
 export const verbs = Object.keys(shapes) as readonly Verb[];
 
+/** The members that a verb knows, beside `do` and `id`. */
+export function requestMembers(verb: Verb): readonly string[] {
+  return Object.keys(shapes[verb]);
+}
+
 /** Faults that lie in how members go together. */
 function checkTogether(request: Request): Problem | undefined {
   switch (request.do) {

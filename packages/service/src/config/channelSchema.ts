@@ -13,8 +13,6 @@ import {
   parsePattern,
 } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
-import { distance } from 'fastest-levenshtein';
-import { isMap, isScalar, isSeq, type Node } from 'yaml';
 import {
   checkedText,
   duration,
@@ -28,7 +26,9 @@ import {
   size,
   text,
   whole,
-} from './yamlReader.js';
+} from '@nine-bells/yaml';
+import { distance } from 'fastest-levenshtein';
+import { isMap, isScalar, isSeq, type Node } from 'yaml';
 
 // ------------------------------------------------------------------------------------- the file's grammar
 

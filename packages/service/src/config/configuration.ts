@@ -2,10 +2,10 @@ import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
 import { type Allow, defaultRecentChars } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
+import { readYaml } from '@nine-bells/yaml';
 import { publicKeyFrom, secretFrom } from './keyFiles.js';
 import { askSecretFault, databaseOf, document, relayOf, secretFault, waitingOf } from './schema.js';
 import { type Configuration, ConfigurationError, defaultClaimNames, type Overrides } from './types.js';
-import { readYaml } from './yamlReader.js';
 
 export const defaultPort = 9119;
 

@@ -7,18 +7,6 @@ import {
   userActs,
 } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
-import proxyAddr from 'proxy-addr';
-import { Webhook } from 'standardwebhooks';
-import { isMap, isScalar, type Node } from 'yaml';
-import { accessRule, channels, httpUrl } from './channelSchema.js';
-import { isSentinelUrl } from './sentinels.js';
-import {
-  type ClaimName,
-  ConfigurationError,
-  type RelayConfiguration,
-  type TokenAlgorithm,
-  tokenAlgorithms,
-} from './types.js';
 import {
   checkedText,
   duration,
@@ -34,7 +22,19 @@ import {
   size,
   text,
   whole,
-} from './yamlReader.js';
+} from '@nine-bells/yaml';
+import proxyAddr from 'proxy-addr';
+import { Webhook } from 'standardwebhooks';
+import { isMap, isScalar, type Node } from 'yaml';
+import { accessRule, channels, httpUrl } from './channelSchema.js';
+import { isSentinelUrl } from './sentinels.js';
+import {
+  type ClaimName,
+  ConfigurationError,
+  type RelayConfiguration,
+  type TokenAlgorithm,
+  tokenAlgorithms,
+} from './types.js';
 
 export const minSecretBytes = 32;
 

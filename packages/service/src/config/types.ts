@@ -1,6 +1,6 @@
 import type { KeyObject } from 'node:crypto';
 import type { ChannelRule, EngineOptions, Rate } from '@nine-bells/core';
-import type { Fault } from './yamlReader.js';
+import type { Fault } from '@nine-bells/yaml';
 
 /** Everything that an operator sets, with the defaults filled in. */
 export interface Configuration {

@@ -1,6 +1,8 @@
 import calculateSlot from 'cluster-key-slot';
-import { createClient, createCluster } from 'redis';
 import { readSentinels, type Sentinels } from '../config/sentinels.js';
+
+/** The client of Redis takes long to load, and most services have no relay. */
+const redis = () => import('redis');
 
 /** What comes in on a topic. */
 export type Listener = (text: string, topic: string) => void;
@@ -83,6 +85,7 @@ async function askSentinels({ credentials, addresses, name }: Sentinels): Promis
 
 /** Asks a server something on a connection of its own. */
 async function asking<T>(url: string, ask: (send: (args: string[]) => Promise<unknown>) => Promise<T>): Promise<T> {
+  const { createClient } = await redis();
   const probe = createClient(optionsOf(url));
   probe.on('error', () => {});
   try {
@@ -94,6 +97,7 @@ async function asking<T>(url: string, ask: (send: (args: string[]) => Promise<un
 }
 
 async function openSingle(url: string, events: RedisServerEvents): Promise<RedisServer> {
+  const { createClient } = await redis();
   const client = createClient(optionsOf(url));
   const subscriber = client.duplicate();
   const close = (): void => {
@@ -136,6 +140,7 @@ async function openCluster(url: string, events: RedisServerEvents): Promise<Redi
   const again = (retries: number): number => Math.min(50 * 2 ** retries, maxWaitMs) + Math.random() * 50;
   const { url: _, ...defaults } = optionsOf(url, again);
   const { username, password } = new URL(url);
+  const { createCluster } = await redis();
   const cluster = createCluster({
     rootNodes: [{ url }],
     defaults: {

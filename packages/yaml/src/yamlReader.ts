@@ -1,7 +1,8 @@
+import type { Json } from '@nine-bells/wire';
 import { distance } from 'fastest-levenshtein';
 import { isMap, isScalar, isSeq, LineCounter, type Node, parseDocument, visit } from 'yaml';
 
-/** One mistake in a configuration file, with its place. */
+/** One mistake in a file, with its place. */
 export interface Fault {
   readonly file: string;
   /** From 1. */
@@ -16,30 +17,41 @@ export interface Fault {
 /** Reads one node; reports what is wrong with it and then gives `undefined`. */
 export type Reader<T> = (node: Node | null, at: Place) => T | undefined;
 
+/** The document that is being read. */
+interface Source {
+  report(node: Node | null, path: string, detail: string): void;
+  lineOf(node: Node | null): number;
+}
+
 /** A place in the document that is being read. */
 export class Place {
   readonly path: string;
-  readonly #report: (node: Node | null, path: string, detail: string) => void;
+  readonly #source: Source;
   readonly #parent: Node | null;
 
-  constructor(path: string, parent: Node | null, report: (node: Node | null, path: string, detail: string) => void) {
+  constructor(path: string, parent: Node | null, source: Source) {
     this.path = path;
     this.#parent = parent;
-    this.#report = report;
+    this.#source = source;
   }
 
   /** Reports a mistake here. Gives `undefined`, for the reader to return. */
   fault(node: Node | null, detail: string): undefined {
-    this.#report(node ?? this.#parent, this.path, detail);
+    this.#source.report(node ?? this.#parent, this.path, detail);
     return undefined;
   }
 
+  /** The line in which a node begins, from 1. */
+  lineOf(node: Node | null): number {
+    return this.#source.lineOf(node ?? this.#parent);
+  }
+
   member(name: string, parent: Node | null): Place {
-    return new Place(this.path === '' ? name : `${this.path}.${name}`, parent, this.#report);
+    return new Place(this.path === '' ? name : `${this.path}.${name}`, parent, this.#source);
   }
 
   element(index: number, parent: Node | null): Place {
-    return new Place(`${this.path}[${index}]`, parent, this.#report);
+    return new Place(`${this.path}[${index}]`, parent, this.#source);
   }
 }
 
@@ -62,7 +74,10 @@ export function readYaml<T>(text: string, file: string, reader: Reader<T>): { va
     },
   });
   if (faults.length > 0) return { faults };
-  const root = new Place('', document.contents, (node, path, detail) => add(node?.range?.[0] ?? 0, path, detail));
+  const root = new Place('', document.contents, {
+    report: (node, path, detail) => add(node?.range?.[0] ?? 0, path, detail),
+    lineOf: (node) => Math.max(1, lines.linePos(node?.range?.[0] ?? 0).line),
+  });
   const value = reader(document.contents, root);
   return faults.length === 0 && value !== undefined ? { value, faults } : { faults };
 }
@@ -79,6 +94,25 @@ export const optional = <T>(reader: Reader<T>): MemberReader<T> => ({ reader, re
 
 type Members<S> = { [K in keyof S]: S[K] extends MemberReader<infer T> ? T | undefined : never };
 
+/** A map from names to what `reader` reads. */
+export function mapTo<T>(reader: Reader<T>): Reader<Readonly<Record<string, T>>> {
+  return (node, at) => {
+    if (!isMap(node)) return at.fault(node, `expected a map, found ${described(node)}`);
+    const found: [string, T][] = [];
+    for (const pair of node.items) {
+      const name = nameOf(pair.key as Node);
+      const value = reader(pair.value as Node | null, at.member(name, pair.key as Node));
+      if (value !== undefined) found.push([name, value]);
+    }
+    return found.length === node.items.length ? Object.fromEntries(found) : undefined;
+  };
+}
+
+/** The name of a member as it is written. */
+export function nameOf(key: Node): string {
+  return isScalar(key) ? String(key.value) : '';
+}
+
 /** A map with these members and no others. */
 export function mapOf<S extends Record<string, MemberReader<unknown>>>(shape: S): Reader<Members<S>> {
   const known = Object.keys(shape);
@@ -88,10 +122,10 @@ export function mapOf<S extends Record<string, MemberReader<unknown>>>(shape: S)
     let sound = true;
     for (const pair of node.items) {
       const key = pair.key as Node;
-      const name = isScalar(key) ? String(key.value) : '';
+      const name = nameOf(key);
       const member = Object.hasOwn(shape, name) ? shape[name] : undefined;
       if (member === undefined) {
-        at.member(name, key).fault(key, `there is no ${JSON.stringify(name)} here; ${suggestion(name, known)}`);
+        at.member(name, key).fault(key, unknownWord(name, known));
         sound = false;
         continue;
       }
@@ -175,6 +209,21 @@ export const duration: Reader<number> = amount(timeUnits, 'a time such as 500ms,
 /** An amount of data such as `64KiB`, in bytes. */
 export const size: Reader<number> = amount(sizeUnits, 'a size such as 512B, 64KiB or 1MiB');
 
+/** A length of time, also 0, as text or as in the file. */
+export function readDuration(value: string): number | undefined {
+  return value === '0' ? 0 : parseAmount(value, timeUnits);
+}
+
+/** Any value, as JSON has it. */
+export const json: Reader<Json> = (node, at) => {
+  const value: unknown = node === null ? null : node.toJSON();
+  try {
+    return JSON.parse(JSON.stringify(value)) as Json;
+  } catch {
+    return at.fault(node, 'expected what JSON can hold');
+  }
+};
+
 /** How often, such as `100/s` or `60/m`: a number of times within a length of time. */
 export const rate: Reader<{ count: number; perMs: number }> = (node, at) => {
   const value = scalar(node);
@@ -204,11 +253,16 @@ function scalar(node: Node | null): unknown {
   return isScalar(node) ? node.value : undefined;
 }
 
-function described(node: Node | null): string {
+export function described(node: Node | null): string {
   if (isMap(node)) return 'a map';
   if (isSeq(node)) return 'a list';
   const value = scalar(node);
   return value === undefined || value === null ? 'nothing' : JSON.stringify(value);
+}
+
+/** That a word is none of those that are known, with the nearest of them. */
+export function unknownWord(found: string, known: readonly string[]): string {
+  return `there is no ${JSON.stringify(found)} here; ${suggestion(found, known)}`;
 }
 
 function listed(words: readonly string[], last: 'and' | 'or' = 'and'): string {

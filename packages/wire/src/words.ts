@@ -1,0 +1,22 @@
+import type { Push, PushKind } from './pushes.js';
+
+type MemberOf<P> = P extends unknown ? Exclude<keyof P, 'on'> : never;
+
+/** What each push of the service holds beside `on`. */
+export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<Push, { readonly on: K }>>[] } = {
+  message: ['channel', 'cursor', 'id', 'type', 'key', 'by', 'at', 'data'],
+  hail: ['channel', 'type', 'by', 'data'],
+  members: ['channel', 'joined', 'left', 'changed', 'whole', 'count', 'partial'],
+  board: ['channel', 'version', 'set', 'gone'],
+  notice: ['cursor', 'id', 'title', 'data', 'at', 'key', 'until', 'unread'],
+  inbox: ['done', 'unread'],
+  unread: ['counts'],
+  marks: ['channel', 'marks'],
+  user: ['user', 'status', 'problem'],
+  gap: ['channel', 'after', 'cursor', 'why'],
+  removed: ['channel', 'reason', 'by', 'until', 'problem'],
+  expiring: ['withinMs'],
+  drain: ['withinMs'],
+  problem: ['code', 'title', 'detail', 'where', 'retryAfterMs', 'until', 'ends'],
+  pulse: [],
+};
