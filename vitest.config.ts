@@ -18,6 +18,7 @@ export default defineConfig({
         resolve: { alias: inner },
         test: { name: 'core', include: ['packages/core/test/**/*.test.ts'], testTimeout: 120_000 },
       },
+      { test: { name: 'drills', include: ['packages/drills/test/**/*.test.ts'] } },
       { test: { name: 'console', include: ['packages/console/test/**/*.test.tsx'] } },
       { test: { name: 'client', include: ['packages/client/test/**/*.test.ts'] } },
       {

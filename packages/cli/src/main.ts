@@ -5,6 +5,7 @@ import { addChannels, addConsole, addRead } from './channels.js';
 import { addCheck } from './check.js';
 import { addDemo } from './demo.js';
 import { addDrain } from './drain.js';
+import { addDrill } from './drill.js';
 import { exitCodes } from './exitCodes.js';
 import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
@@ -61,6 +62,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addRefusals,
     addTrace,
     addPlan,
+    addDrill,
   ])
     add(program);
   for (const command of program.commands) command.exitOverride();

@@ -1,0 +1,251 @@
+import { readdirSync, statSync, watch, writeFileSync } from 'node:fs';
+import { basename, dirname, join, resolve } from 'node:path';
+import type { Drill, DrillResult, Surroundings } from '@nine-bells/drills';
+import { type Command, Option } from 'commander';
+import colors from 'picocolors';
+import { claimsOf } from './claims.js';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { collect, keyOption, wholeFrom } from './options.js';
+import { note, printJson } from './output.js';
+
+interface DrillOptions {
+  readonly config?: string;
+  readonly url?: string;
+  readonly key?: string;
+  readonly with?: string[];
+  readonly seed?: number;
+  readonly jobs: number;
+  readonly report: 'readable' | 'tap' | 'junit' | 'json';
+  readonly out?: string;
+  readonly watch?: boolean;
+}
+
+/** What drills are called in a folder. */
+const drillName = /\.drill\.ya?ml$/;
+/** Changes so close together are one, in milliseconds. */
+const settleMs = 150;
+
+/** `ninebells drill`: does what drills say, and tells whether what must come came. */
+export function addDrill(program: Command): void {
+  program
+    .command('drill')
+    .description('run drills: what clients do and must see, against a service in memory or one that runs')
+    .argument('<files...>', 'drills, or folders with files named *.drill.yaml')
+    .option('--config <file>', 'start a service in memory for each drill, with this configuration')
+    .option('--url <url>', 'run against this service instead; --config then only signs tokens')
+    .addOption(keyOption())
+    .option('--with <name=value>', 'a parameter of the drills, its value as JSON or else text', collect)
+    .option('--seed <n>', 'what all that is random is drawn from', wholeFrom(0, 4_294_967_295))
+    .option('--jobs <n>', 'drills at the same time', wholeFrom(1, 64), 4)
+    .addOption(
+      new Option('--report <form>', 'how to tell it').choices(['readable', 'tap', 'junit', 'json']).default('readable'),
+    )
+    .option('--out <file>', 'write the report into a file; the terminal gets the readable one')
+    .option('--watch', 'run again when a drill or a configuration has changed')
+    .action(async (files: string[], options: DrillOptions) => {
+      if (options.watch) return runAgainAndAgain(files, options);
+      process.exitCode = (await runAll(files, options)) ? exitCodes.done : exitCodes.failed;
+    });
+}
+
+/** Runs all drills once. Returns whether all have passed. */
+async function runAll(names: readonly string[], options: DrillOptions): Promise<boolean> {
+  const drills = await readAll(names);
+  const parameters = claimsOf(options.with ?? []);
+  for (const name of Object.keys(parameters))
+    if (!drills.some((drill) => Object.hasOwn(drill.parameters, name)))
+      throw new CommandError(exitCodes.usage, `none of these drills has a parameter ${JSON.stringify(name)}`);
+  const { ReadableReport, runDrill, seededRandom } = await import('@nine-bells/drills');
+  const seed = options.seed ?? Math.floor(Math.random() * 4_294_967_296);
+  const isTold = options.report === 'readable' || options.out !== undefined;
+  const report = new ReadableReport(colors, process.stdout.columns ?? 100);
+  const startMs = performance.now();
+  const results: (DrillResult | undefined)[] = [];
+  let told = 0;
+  /** In the order given, each as soon as all before it are over. */
+  const tell = (): void => {
+    for (let next = results[told]; next !== undefined; next = results[told]) {
+      if (isTold) process.stdout.write(`${report.drill(next)}\n`);
+      told += 1;
+    }
+  };
+  let taken = 0;
+  const worker = async (): Promise<void> => {
+    for (let index = taken++; index < drills.length; index = taken++) {
+      const drill = drills[index] as Drill;
+      const { surroundings, end } = await surroundingsOf(drill, options);
+      const own = Object.fromEntries(
+        Object.entries(parameters).filter(([name]) => Object.hasOwn(drill.parameters, name)),
+      );
+      results[index] = await runDrill(drill, surroundings, { random: seededRandom(seed + index), with: own }).finally(
+        end,
+      );
+      tell();
+    }
+  };
+  await Promise.all(Array.from({ length: Math.min(options.jobs, drills.length) }, worker));
+  const all = results as DrillResult[];
+  const failed = all.some(({ status }) => status === 'failed');
+  await giveReport(all, options);
+  if (isTold) process.stdout.write(`${report.sum(all, performance.now() - startMs)}\n`);
+  if (failed) note(`With the same random numbers again: --seed ${seed}`);
+  return !failed;
+}
+
+async function giveReport(results: readonly DrillResult[], { report, out }: DrillOptions): Promise<void> {
+  if (report === 'readable' && out === undefined) return;
+  const { junitReport, tapReport, ReadableReport } = await import('@nine-bells/drills');
+  const plain = { green: String, red: String, dim: String, bold: String };
+  const readable = (): string => results.map((each) => new ReadableReport(plain, 120).drill(each)).join('\n');
+  const text = { readable, tap: () => tapReport(results), junit: () => junitReport(results), json: () => '' }[report]();
+  if (out !== undefined) writeFileSync(out, report === 'json' ? `${JSON.stringify(results.map(shownResult))}\n` : text);
+  else if (report === 'json') for (const result of results) printJson(shownResult(result));
+  else process.stdout.write(text);
+}
+
+/** A result for scripts. */
+function shownResult({ drill, status, ms, steps, problem }: DrillResult): object {
+  return {
+    drill: drill.name,
+    file: drill.file,
+    status,
+    ms: Math.round(ms),
+    ...(problem === undefined ? {} : { problem }),
+    steps: steps.map(({ step, depth, round, status: how, ms: tookMs, failure }) => ({
+      step: step.text,
+      file: step.file,
+      line: step.line,
+      depth,
+      round,
+      status: how,
+      ms: Math.round(tookMs),
+      failure,
+    })),
+  };
+}
+
+/** The drills of files and folders, with every mistake that is in any of them. */
+async function readAll(names: readonly string[]): Promise<readonly Drill[]> {
+  const { DrillFault, readDrill } = await import('@nine-bells/drills');
+  const faults: string[] = [];
+  const drills: Drill[] = [];
+  for (const file of names.flatMap(filesOf))
+    try {
+      drills.push(readDrill(file));
+    } catch (error) {
+      if (!(error instanceof DrillFault)) throw error;
+      faults.push(error.message);
+    }
+  if (faults.length > 0) throw new CommandError(exitCodes.usage, `nothing was run:\n${faults.join('\n')}`);
+  return drills;
+}
+
+function filesOf(name: string): readonly string[] {
+  let isFolder = false;
+  try {
+    isFolder = statSync(name).isDirectory();
+  } catch {
+    // Reading it says why it cannot be.
+  }
+  if (!isFolder) return [name];
+  const found = readdirSync(name, { recursive: true, encoding: 'utf8' }).filter((file) => drillName.test(file));
+  if (found.length === 0) throw new CommandError(exitCodes.usage, `there is no file *.drill.yaml in ${name}`);
+  return found.sort().map((file) => join(name, file));
+}
+
+/** What a drill runs against: a service of its own in memory, or one that runs. */
+async function surroundingsOf(
+  drill: Drill,
+  { config, url, key }: DrillOptions,
+): Promise<{ surroundings: Surroundings; end: () => Promise<void> }> {
+  const { ConfigurationError, readConfiguration, signToken } = await import('@nine-bells/service');
+  try {
+    if (url !== undefined) {
+      const tokens = config === undefined ? undefined : readConfiguration(config).tokens;
+      const surroundings: Surroundings = {
+        url: url.replace(/\/+$/, ''),
+        key,
+        tokenFor: async (user, { name, roles, claims }, forMs) => {
+          if (tokens === undefined)
+            throw new Error(
+              'there is nothing to sign tokens with: give the configuration with --config, or clients a `token`',
+            );
+          return signToken(tokens, { user, name, roles: roles ?? [], claims: claims ?? {}, forMs });
+        },
+      };
+      return { surroundings, end: () => Promise.resolve() };
+    }
+    const file = config ?? drill.config;
+    if (file === undefined)
+      throw new CommandError(
+        exitCodes.usage,
+        `${drill.file} does not say with which configuration: give one with --config, or a service that runs with --url`,
+      );
+    const { TestService } = await import('@nine-bells/testing');
+    const service = await TestService.start({ config: file });
+    return { surroundings: service, end: () => service.stop() };
+  } catch (error) {
+    if (error instanceof ConfigurationError || error instanceof RangeError)
+      throw new CommandError(exitCodes.usage, error.message);
+    throw error;
+  }
+}
+
+// ------------------------------------------------------------------------------------------------- watching
+
+/** Runs at once, and whenever a file has changed that had a part in it; until it is interrupted. */
+async function runAgainAndAgain(names: readonly string[], options: DrillOptions): Promise<void> {
+  for (;;) {
+    const sinceMs = Date.now();
+    let files = names.flatMap((name) => [...filesOf(name)]);
+    try {
+      await runAll(names, options);
+    } catch (error) {
+      if (!(error instanceof CommandError)) throw error;
+      process.stdout.write(`${colors.red(error.message)}\n`);
+    }
+    try {
+      files = (await readAll(names)).flatMap(filesIn);
+    } catch {
+      // A drill with a mistake in it is watched by itself until that is mended.
+    }
+    if (options.config !== undefined) files.push(options.config);
+    note(`Watching ${new Set(files).size} files; Ctrl+C ends it.`);
+    await changeIn(files, sinceMs);
+  }
+}
+
+/** The files of a drill, of those that it includes, and of its configuration. */
+function filesIn(drill: Drill): string[] {
+  const included = (steps: Drill['steps']): string[] =>
+    steps.flatMap((step) => {
+      if (step.kind === 'include') return filesIn(step.drill);
+      return 'steps' in step ? included(step.steps) : [];
+    });
+  return [drill.file, ...(drill.config === undefined ? [] : [drill.config]), ...included(drill.steps)];
+}
+
+/**
+ * Resolves when one of some files has changed since a moment. Folders are watched, since editors put a new file in place of
+ * the old.
+ */
+function changeIn(files: readonly string[], sinceMs: number): Promise<void> {
+  const meant = new Set(files.map((file) => resolve(file)));
+  return new Promise((done) => {
+    let timer: NodeJS.Timeout | undefined;
+    const changed = (): void => {
+      clearTimeout(timer);
+      timer = setTimeout(() => {
+        for (const each of watchers) each.close();
+        done();
+      }, settleMs);
+    };
+    const watchers = [...new Set([...meant].map(dirname))].map((folder) =>
+      watch(folder, (_, name) => {
+        if (name !== null && meant.has(join(folder, basename(name)))) changed();
+      }),
+    );
+    // While drills ran, nobody watched.
+    if ([...meant].some((file) => (statSync(file, { throwIfNoEntry: false })?.mtimeMs ?? 0) >= sinceMs)) changed();
+  });
+}

@@ -1,0 +1,549 @@
+import {
+  defined,
+  isProblemCode,
+  type Json,
+  type PushKind,
+  problemCatalogue,
+  pushMembers,
+  requestMembers,
+  type Verb,
+  verbs,
+} from '@nine-bells/wire';
+import { described, json, nameOf, type Place, readDuration, unknownWord } from '@nine-bells/yaml';
+import { isMap, isSeq, type Node, type YAMLMap } from 'yaml';
+import { patternFault } from '../values/matching.js';
+import { namePattern, stepWords } from './clients.js';
+import type {
+  Answer,
+  CallStep,
+  ClientSpec,
+  Drill,
+  Expected,
+  NetworkEvent,
+  Span,
+  Step,
+  StepPlace,
+  Who,
+} from './drill.js';
+import type { Scope } from './scope.js';
+
+export interface StepContext {
+  readonly file: string;
+  /** The file, line by line. */
+  readonly lines: readonly string[];
+  readonly clients: readonly ClientSpec[];
+  include(name: string, node: Node | null, at: Place): Drill | undefined;
+}
+
+/** How long nothing may come, if a step does not say, in milliseconds. */
+const usualForMs = 300;
+
+/** The member that stands behind a verb's own word. */
+const firstMember: Partial<Record<Verb, string>> = {
+  enter: 'channel',
+  leave: 'channel',
+  publish: 'channel',
+  hail: 'channel',
+  set: 'channel',
+  read: 'channel',
+  mark: 'channel',
+  remove: 'channel',
+  watch: 'user',
+  unwatch: 'user',
+  refresh: 'token',
+  status: 'status',
+  inbox: 'done',
+  pulse: 'got',
+};
+/** A connection says hello by `connect`. */
+const spoken = verbs.filter((verb) => verb !== 'hello' && verb !== 'set');
+const answerWords = ['reply', 'refused', 'as', 'within'] as const;
+const clientWords = [
+  'gets',
+  'gets no',
+  'gets in order',
+  'ends',
+  'connect',
+  'send',
+  'cut',
+  'close',
+  'offline',
+  'pause',
+  'resume',
+  'delay',
+  'lose',
+];
+const methods = { get: 'GET', post: 'POST', put: 'PUT', patch: 'PATCH', delete: 'DELETE' } as const;
+
+/** The members of a step's map, as they are asked for; in the end, those nobody asked for are faults. */
+class Members {
+  readonly node: YAMLMap;
+  readonly at: Place;
+  readonly #scope: Scope;
+  readonly #asked = new Set<string>();
+  sound = true;
+
+  constructor(node: YAMLMap, at: Place, scope: Scope) {
+    this.node = node;
+    this.at = at;
+    this.#scope = scope;
+  }
+
+  get names(): readonly string[] {
+    return this.node.items.map(({ key }) => nameOf(key as Node));
+  }
+
+  has(name: string): boolean {
+    return this.node.has(name);
+  }
+
+  /** A member's value, with its references checked. */
+  value(name: string): Json | undefined {
+    const node = this.#node(name);
+    if (node === undefined) return undefined;
+    const place = this.at.member(name, node);
+    const value = json(node, place);
+    if (value === undefined || !this.#scope.check(value, node, place)) return this.wrong();
+    return value;
+  }
+
+  pattern(name: string): Json | undefined {
+    const value = this.value(name);
+    if (value === undefined) return undefined;
+    const wrong = patternFault(value);
+    return wrong === undefined ? value : this.fault(name, wrong);
+  }
+
+  text(name: string): string | undefined {
+    const value = this.value(name);
+    if (value === undefined || typeof value === 'string') return value;
+    return this.fault(name, `expected text, found ${described(this.#node(name) ?? null)}`);
+  }
+
+  /** A name under which something is known from now on. */
+  capture(name: string): string | undefined {
+    const value = this.text(name);
+    if (value === undefined || namePattern.test(value)) return value;
+    return this.fault(name, 'a name has letters, digits, _ and -, and begins with a letter');
+  }
+
+  ms(name: string): number | undefined {
+    const span = this.span(name);
+    if (span === undefined || span.least === span.most) return span?.least;
+    return this.fault(name, 'expected one length of time');
+  }
+
+  /** A length of time, or `from to to`, of which a random part is taken. */
+  span(name: string): Span | undefined {
+    const value = this.value(name);
+    if (value === undefined) return undefined;
+    const [least, most, more] = String(value)
+      .split(' to ')
+      .map((each) => readDuration(each.trim()));
+    const span = least === undefined || more !== undefined ? undefined : { least, most: most ?? least };
+    if (span !== undefined && span.most >= span.least && !(String(value).includes(' to ') && most === undefined))
+      return span;
+    return this.fault(name, `expected a time such as 500ms, or 1s to 2s, found ${described(this.#node(name) ?? null)}`);
+  }
+
+  whole(name: string, most = 1_000_000): number | undefined {
+    const value = this.value(name);
+    if (value === undefined) return undefined;
+    if (Number.isSafeInteger(value) && Number(value) >= 1 && Number(value) <= most) return Number(value);
+    return this.fault(name, `expected a whole number from 1 to ${most}, found ${described(this.#node(name) ?? null)}`);
+  }
+
+  given(name: string): Node | undefined {
+    return this.#node(name);
+  }
+
+  fault(name: string, detail: string): undefined {
+    const node = this.#node(name) ?? this.node;
+    this.at.member(name, node).fault(node, detail);
+    return this.wrong();
+  }
+
+  wrong(): undefined {
+    this.sound = false;
+    return undefined;
+  }
+
+  /** Reports what nobody has asked for. Returns whether nothing at all was wrong. */
+  done(known: readonly string[]): boolean {
+    for (const { key } of this.node.items) {
+      const name = nameOf(key as Node);
+      if (this.#asked.has(name)) continue;
+      this.at.member(name, key as Node).fault(key as Node, unknownWord(name, known));
+      this.sound = false;
+    }
+    return this.sound;
+  }
+
+  #node(name: string): Node | undefined {
+    this.#asked.add(name);
+    return this.node.has(name) ? ((this.node.get(name, true) as Node | undefined) ?? undefined) : undefined;
+  }
+}
+
+/** Reads the steps of one drill. */
+export class StepReader {
+  readonly #context: StepContext;
+
+  constructor(context: StepContext) {
+    this.#context = context;
+  }
+
+  list(node: Node | null | undefined, at: Place, scope: Scope): (Step | undefined)[] {
+    if (!isSeq(node)) return [at.fault(node ?? null, `expected a list of steps, found ${described(node ?? null)}`)];
+    if (node.items.length === 0) return [at.fault(node, 'expected at least one step')];
+    return node.items.map((item, index) => this.#step(item as Node, at.element(index, node), scope));
+  }
+
+  #step(node: Node, at: Place, scope: Scope): Step | undefined {
+    if (!isMap(node))
+      return at.fault(node, `expected a step such as \`chair: { enter: race/12/chat }\`, found ${described(node)}`);
+    const step = new Members(node, at, scope);
+    const note = step.text('note');
+    const [word, ...more] = step.names.filter((name) => name !== 'note');
+    if (word === undefined) return at.fault(node, 'expected a step, found nothing');
+    const place: StepPlace = {
+      file: this.#context.file,
+      line: at.lineOf(node),
+      text: this.#written(node),
+      ...(note === undefined ? {} : { note }),
+    };
+    const blocks = { together: 1, repeat: 1, each: 1, include: 1 };
+    if (more.length > 0 && !Object.hasOwn(blocks, word))
+      return at.fault(node, `a step is one act of one client: found ${[word, ...more].join(' and ')}`);
+    switch (word) {
+      case 'wait': {
+        const ms = step.span('wait');
+        return ms === undefined ? undefined : { ...place, kind: 'wait', ms };
+      }
+      case 'service':
+        return this.#service(step, place);
+      case 'application':
+        return this.#application(step, place, scope);
+      case 'together':
+        return this.#together(step, place, scope);
+      case 'repeat':
+      case 'each':
+        return this.#repeat(word, step, place, scope);
+      case 'include':
+        return this.#include(step, place);
+      default:
+        return this.#ofClient(word, step, place, scope);
+    }
+  }
+
+  // --------------------------------------------------------------------------------------- steps of clients
+
+  #ofClient(word: string, step: Members, place: StepPlace, scope: Scope): Step | undefined {
+    const who = this.#who(word);
+    const given = step.given(word);
+    if (who === undefined) {
+      const known = [...this.#context.clients.map(({ name }) => name), ...stepWords];
+      return step.fault(word, `${unknownWord(word, known)} A step begins with a client or one of those words`);
+    }
+    if (typeof who === 'string') return step.fault(word, who);
+    if (!isMap(given))
+      return step.fault(
+        word,
+        `expected what ${word} does, such as { enter: race/12/chat }, found ${described(given ?? null)}`,
+      );
+    const act = new Members(given, step.at.member(word, given), scope);
+    const first = act.names[0] ?? '';
+    switch (first) {
+      case 'gets':
+      case 'gets in order':
+        return this.#gets(first, act, place, who, scope);
+      case 'gets no':
+        return this.#getsNo(act, place, who);
+      case 'ends': {
+        const value = act.value('ends');
+        const withinMs = act.ms('within');
+        if (!act.done(['ends', 'within'])) return undefined;
+        const how = typeof value === 'number' || typeof value === 'string' ? { with: value } : {};
+        return { ...place, kind: 'ends', who, ...how, ...defined({ withinMs }) };
+      }
+      case 'connect': {
+        act.value('connect');
+        const answer = this.#answer(act, scope);
+        return act.done(['connect', ...answerWords]) ? { ...place, kind: 'connect', who, ...answer } : undefined;
+      }
+      case 'send': {
+        const frame = act.value('send');
+        return act.done(['send']) && frame !== undefined ? { ...place, kind: 'send', who, frame } : undefined;
+      }
+      default:
+    }
+    if (clientWords.includes(first)) return this.#network(first, act, place, who);
+    if (!(spoken as readonly string[]).includes(first)) {
+      const known = [...clientWords, ...spoken];
+      step.at
+        .member(word, given)
+        .fault(given, `${unknownWord(first, known)} What a client does begins with one of them`);
+      return undefined;
+    }
+    return this.#act(first as Verb, act, place, who, scope);
+  }
+
+  #act(verb: Verb, act: Members, place: StepPlace, who: Who, scope: Scope): Step | undefined {
+    const known = requestMembers(verb);
+    const members: Record<string, Json> = {};
+    const first = firstMember[verb];
+    const given = act.value(verb);
+    // `unread: true`, `status: ` and the like: nothing more is said by the word itself.
+    if (first !== undefined && given !== undefined && !(given === null && verb !== 'status')) members[first] = given;
+    for (const name of known) {
+      if (name === first && name !== verb) continue;
+      if (name === verb) continue;
+      const value = act.value(name);
+      if (value === undefined) continue;
+      const ms = name.endsWith('Ms') && typeof value === 'string' ? readDuration(value) : undefined;
+      members[name] = ms ?? value;
+    }
+    const answer = this.#answer(act, scope);
+    if (!act.done([verb, ...known.filter((name) => name !== first), ...answerWords])) return undefined;
+    return { ...place, kind: 'act', who, verb, members, ...answer };
+  }
+
+  /** What must come back. */
+  #answer(act: Members, scope: Scope): Answer {
+    const reply = act.pattern('reply');
+    const refused = act.text('refused');
+    const as = act.capture('as');
+    const withinMs = act.ms('within');
+    if (refused !== undefined && reply !== undefined)
+      act.fault('refused', 'a request cannot both be refused and be answered by `reply`');
+    if (refused !== undefined && !refused.includes('$(') && !isProblemCode(refused))
+      act.fault('refused', unknownWord(refused, Object.keys(problemCatalogue)));
+    if (as !== undefined) scope.add(as);
+    return defined({ reply, refused, as, withinMs });
+  }
+
+  #gets(word: 'gets' | 'gets in order', act: Members, place: StepPlace, who: Who, scope: Scope): Step | undefined {
+    const isOrdered = word === 'gets in order';
+    const withinMs = act.ms('within');
+    const as = act.capture('as');
+    const times = act.whole('times') ?? 1;
+    let expected: readonly (Expected | undefined)[];
+    let known: readonly string[];
+    if (isOrdered) {
+      const list = act.value(word);
+      if (!Array.isArray(list) || list.length < 2)
+        return act.fault(word, 'expected a list of at least two, each such as { message: { channel: race/12/chat } }');
+      expected = list.map((each: Json) => this.#expectedOf(each, word, act));
+      known = [word, 'within', 'as'];
+      if (act.has('times')) return act.fault('times', 'an order has no `times`');
+    } else {
+      const one = this.#expected(word, act);
+      expected = [one];
+      known = [word, 'within', 'as', 'times', ...(one === undefined ? [] : pushMembers[one.on])];
+    }
+    if (as !== undefined) scope.add(as);
+    if (!act.done(known) || expected.some((each) => each === undefined)) return undefined;
+    return {
+      ...place,
+      kind: 'gets',
+      who,
+      expected: expected as Expected[],
+      isOrdered,
+      times,
+      ...defined({ as, withinMs }),
+    };
+  }
+
+  #getsNo(act: Members, place: StepPlace, who: Who): Step | undefined {
+    const forMs = act.ms('for') ?? usualForMs;
+    if (act.has('within')) return act.fault('within', 'how long nothing comes is said with `for`');
+    const expected = this.#expected('gets no', act);
+    if (expected === undefined || !act.done(['gets no', 'for', ...pushMembers[expected.on]])) return undefined;
+    return { ...place, kind: 'gets no', who, expected, forMs };
+  }
+
+  /** What is expected by `gets: message` and the members beside it. */
+  #expected(word: string, act: Members): Expected | undefined {
+    const on = this.#pushKind(act.text(word), word, act);
+    if (on === undefined) return undefined;
+    const pattern: Record<string, Json> = {};
+    for (const name of pushMembers[on]) {
+      const value = act.pattern(name);
+      if (value !== undefined) pattern[name] = value;
+    }
+    return { on, pattern };
+  }
+
+  /** What is expected by an element of a list: `message`, or `{ message: { data: ... } }`. */
+  #expectedOf(each: Json, word: string, act: Members): Expected | undefined {
+    if (typeof each === 'string') {
+      const on = this.#pushKind(each, word, act);
+      return on === undefined ? undefined : { on, pattern: {} };
+    }
+    const [entry, ...more] = typeof each === 'object' && each !== null ? Object.entries(each) : [];
+    if (entry === undefined || more.length > 0)
+      return act.fault(
+        word,
+        `expected one such as { message: { channel: race/12/chat } }, found ${JSON.stringify(each)}`,
+      );
+    const [name, pattern] = entry as [string, Json];
+    const on = this.#pushKind(name, word, act);
+    if (on === undefined) return undefined;
+    const odd = Object.keys(pattern ?? {}).find((member) => !(pushMembers[on] as readonly string[]).includes(member));
+    if (odd !== undefined) return act.fault(word, unknownWord(odd, pushMembers[on]));
+    const wrong = patternFault(pattern);
+    return wrong === undefined ? { on, pattern } : act.fault(word, wrong);
+  }
+
+  #pushKind(name: string | undefined, word: string, act: Members): PushKind | undefined {
+    if (name !== undefined && Object.hasOwn(pushMembers, name)) return name as PushKind;
+    return act.fault(
+      word,
+      name === undefined ? 'expected what comes, such as `message`' : unknownWord(name, Object.keys(pushMembers)),
+    );
+  }
+
+  #network(word: string, act: Members, place: StepPlace, who: Who): Step | undefined {
+    const what = this.#networkEvent(word, act);
+    if (what === undefined || !act.done([word])) return undefined;
+    return { ...place, kind: 'network', who, what };
+  }
+
+  #networkEvent(word: string, act: Members): NetworkEvent | undefined {
+    switch (word) {
+      case 'cut': {
+        const how = act.value('cut');
+        if (how === true || how === null) return { type: 'cut' };
+        return how === 'in a frame' ? { type: 'cut in a frame' } : act.fault('cut', 'expected true, or `in a frame`');
+      }
+      case 'offline':
+      case 'delay': {
+        const ms = act.span(word);
+        return ms === undefined ? undefined : { type: word, ms };
+      }
+      case 'lose': {
+        const what = act.value('lose');
+        if (what === 'replies' || what === 'pushes' || what === 'nothing') return { type: 'lose', what };
+        return act.fault('lose', 'expected replies, pushes or nothing');
+      }
+      default:
+        act.value(word);
+        return { type: word as 'close' | 'pause' | 'resume' };
+    }
+  }
+
+  /** Whose step it is; a text: what is wrong with it. */
+  #who(word: string): Who | string | undefined {
+    const { clients } = this.#context;
+    const numbered = /^(.+) (\d+)$/.exec(word);
+    const any = /^any (.+)$/.exec(word);
+    const name = numbered?.[1] ?? any?.[1] ?? word;
+    const spec = clients.find((each) => each.name === name);
+    if (spec === undefined) return undefined;
+    if (spec.times === undefined) {
+      if (name === word) return { client: name, which: 'all' };
+      return `there is only one ${name}; ${name} with \`times\` has several`;
+    }
+    if (any !== null) return { client: name, which: 'any' };
+    if (numbered === null) return { client: name, which: 'all' };
+    const which = Number(numbered[2]);
+    return which >= 1 && which <= spec.times
+      ? { client: name, which }
+      : `there is no ${word}: ${name} are numbered from 1 to ${spec.times}`;
+  }
+
+  // -------------------------------------------------------------------------------------------- other steps
+
+  #service(step: Members, place: StepPlace): Step | undefined {
+    const what = step.text('service');
+    if (what === 'restart' || what === 'stop' || what === 'start') return { ...place, kind: 'service', what };
+    return what === undefined ? undefined : step.fault('service', 'expected restart, stop or start');
+  }
+
+  #application(step: Members, place: StepPlace, scope: Scope): Step | undefined {
+    const given = step.given('application');
+    if (!isMap(given))
+      return step.fault(
+        'application',
+        'expected a call, such as { publish: race/12/chat, data: Hello } or { get: /v1/channels }',
+      );
+    const call = new Members(given, step.at.member('application', given), scope);
+    const first = call.names[0] ?? '';
+    const known = ['body', 'status', 'until', 'key', ...answerWords];
+    const read = (): Pick<CallStep, 'method' | 'path' | 'body'> | undefined => {
+      if (first === 'publish') {
+        const body: Record<string, Json> = { channel: call.text('publish') ?? '' };
+        for (const name of ['data', 'type', 'by', 'except']) {
+          const value = call.value(name);
+          if (value !== undefined) body[name] = value;
+        }
+        known.push('publish', 'data', 'type', 'by', 'except');
+        return { method: 'POST', path: '/v1/messages', body };
+      }
+      if (!Object.hasOwn(methods, first)) return undefined;
+      known.push(first);
+      const path = call.text(first);
+      const body = call.value('body');
+      if (path !== undefined && !path.startsWith('/') && !path.startsWith('$('))
+        return call.fault(first, `expected a path such as /v1/members?channel=race/12/chat, found ${path}`);
+      return { method: methods[first as keyof typeof methods], path: path ?? '', ...defined({ body }) };
+    };
+    const about = read();
+    if (about === undefined) {
+      if (call.sound) call.fault(first, unknownWord(first, ['publish', ...Object.keys(methods)]));
+      return undefined;
+    }
+    const status = call.whole('status', 599);
+    const until = call.pattern('until');
+    const key = call.has('key') ? (call.value('key') as string | null) : undefined;
+    const answer = this.#answer(call, scope);
+    if (until !== undefined && (answer.reply !== undefined || answer.refused !== undefined))
+      call.fault('until', 'what `until` waits for is the answer: it does not go with reply or refused');
+    if (!call.done(known)) return undefined;
+    return { ...place, kind: 'call', ...about, ...answer, ...defined({ status, until, key }) };
+  }
+
+  #together(step: Members, place: StepPlace, scope: Scope): Step | undefined {
+    const inner = scope.within();
+    const steps = this.list(step.given('together'), step.at.member('together', step.node), inner);
+    scope.join(inner);
+    if (!step.done(['together', 'note']) || steps.some((each) => each === undefined)) return undefined;
+    return { ...place, kind: 'together', steps: steps as Step[] };
+  }
+
+  #repeat(word: 'repeat' | 'each', step: Members, place: StepPlace, scope: Scope): Step | undefined {
+    const values = word === 'repeat' ? step.whole('repeat') : step.value('each');
+    const as = step.capture('as') ?? 'round';
+    const inner = scope.within(as);
+    const steps = this.list(step.given('steps'), step.at.member('steps', step.node), inner);
+    if (word === 'each' && values !== undefined && !Array.isArray(values))
+      step.fault('each', 'expected a list of values');
+    if (!step.done([word, 'as', 'steps', 'note']) || steps.some((each) => each === undefined)) return undefined;
+    return { ...place, kind: 'repeat', values: values as number | readonly Json[], as, steps: steps as Step[] };
+  }
+
+  #include(step: Members, place: StepPlace): Step | undefined {
+    const name = step.text('include');
+    const given = step.value('with') ?? {};
+    const node = step.given('include') ?? null;
+    const drill = name === undefined ? undefined : this.#context.include(name, node, step.at.member('include', node));
+    if (drill !== undefined && typeof given === 'object' && given !== null) {
+      const odd = Object.keys(given).find((each) => !Object.hasOwn(drill.parameters, each));
+      if (odd !== undefined) step.fault('with', unknownWord(odd, Object.keys(drill.parameters)));
+    }
+    if (!step.done(['include', 'with', 'note']) || drill === undefined) return undefined;
+    return { ...place, kind: 'include', drill, with: given as Readonly<Record<string, Json>> };
+  }
+
+  /** A step as it stands in the file, its lines joined. */
+  #written(node: Node): string {
+    const [from = 0, to = 0] = node.range ?? [];
+    const text = this.#context.lines.join('\n').slice(from, to);
+    const flat = text
+      .split('\n')
+      .map((line) => line.replace(/(^|\s)#.*$/, '').trim())
+      .filter((line) => line !== '')
+      .join(' ');
+    return flat.length > 160 ? `${flat.slice(0, 157)}...` : flat;
+  }
+}

@@ -1,0 +1,11 @@
+export type { Drill, DrillUser, Step } from './format/drill.js';
+export { DrillFault, faultLine, parseDrill, readDrill } from './format/readDrill.js';
+export { junitReport } from './report/junit.js';
+export { ReadableReport, type ReportColors } from './report/readable.js';
+export { tapReport } from './report/tap.js';
+export { DrillClient } from './run/client.js';
+export { expectFrames, expectNone } from './run/expectations.js';
+export { seededRandom } from './run/random.js';
+export { type DrillResult, type Failure, StepFailure, type StepResult } from './run/results.js';
+export { type RunOptions, runDrill } from './run/runner.js';
+export type { Surroundings } from './run/surroundings.js';

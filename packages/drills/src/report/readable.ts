@@ -1,0 +1,65 @@
+import type { Drill } from '../format/drill.js';
+import type { DrillResult, StepResult } from '../run/results.js';
+import { cut, failureLines, stepName } from './text.js';
+
+type Paint = (text: string) => string;
+
+/** How words are marked on a terminal. */
+export interface ReportColors {
+  readonly green: Paint;
+  readonly red: Paint;
+  readonly dim: Paint;
+  readonly bold: Paint;
+}
+
+/** A report for people: each step, and around one that failed all that is known. */
+export class ReadableReport {
+  readonly #colors: ReportColors;
+  /** How wide a line may be. */
+  readonly #columns: number;
+
+  constructor(colors: ReportColors, columns: number) {
+    this.#colors = colors;
+    this.#columns = columns;
+  }
+
+  /** The account of one drill. */
+  drill(result: DrillResult): string {
+    const { bold, dim, red } = this.#colors;
+    const { drill } = result;
+    const lines = [`${bold(drill.name)}  ${dim(drill.file)}`];
+    if (result.problem !== undefined) lines.push(red(`  it could not begin: ${result.problem}`));
+    for (const step of result.steps) lines.push(...this.#step(step));
+    return `${lines.join('\n')}\n`;
+  }
+
+  #step(result: StepResult): readonly string[] {
+    const { green, red, dim } = this.#colors;
+    const indent = '  '.repeat(result.depth + 1);
+    const mark = { passed: green('ok  '), failed: red('FAIL'), skipped: dim('-   ') }[result.status];
+    const time = result.ms >= 1 ? `${Math.round(result.ms)} ms` : '';
+    const room = Math.max(40, this.#columns - indent.length - 16);
+    const name = cut(stepName(result), room);
+    const line = `${indent}${mark} ${result.status === 'skipped' ? dim(name) : name}${' '.repeat(Math.max(1, room - name.length))}${dim(time.padStart(9))}`;
+    return [line, ...failureLines(result).map((each, index) => `${indent}     ${index === 0 ? dim(each) : each}`)];
+  }
+
+  /** The last line: how many drills passed, and which failed. */
+  sum(results: readonly DrillResult[], ms: number): string {
+    const failed = results.filter(({ status }) => status === 'failed');
+    const { green, red } = this.#colors;
+    const seconds = `${(ms / 1000).toFixed(1)} s`;
+    const steps = results.reduce(
+      (all, { steps: some }) => all + some.filter(({ status }) => status === 'passed').length,
+      0,
+    );
+    if (failed.length === 0) return green(`${drills(results.length)} passed, ${steps} steps, ${seconds}`);
+    return red(
+      `${drills(failed.length)} of ${results.length} failed: ${failed.map(({ drill: { name } }: { drill: Drill }) => name).join('; ')} (${seconds})`,
+    );
+  }
+}
+
+function drills(count: number): string {
+  return count === 1 ? '1 drill' : `${count} drills`;
+}

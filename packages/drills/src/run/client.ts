@@ -1,0 +1,315 @@
+import {
+  type Cursor,
+  defined,
+  type Entered,
+  isReply,
+  type Json,
+  type ReplyFrame,
+  type ServerFrame,
+  type Welcome,
+} from '@nine-bells/wire';
+import type { Span, Transport } from '../format/drill.js';
+import { Network, type Random } from './network.js';
+import { withoutSecrets } from './secrets.js';
+
+/** A frame that a client has sent or heard. */
+export interface SeenFrame {
+  /** Since the drill has begun, in milliseconds. */
+  readonly atMs: number;
+  readonly direction: 'sent' | 'heard' | 'lost' | 'link';
+  readonly text: string;
+}
+
+/** A push that no step has taken yet. */
+export interface Waiting {
+  readonly frame: Json & object;
+}
+
+/** Most frames that a client remembers, and most pushes that wait to be taken. */
+const mostSeen = 500;
+const mostWaiting = 100_000;
+/** Half of this is how often a client without WebSocket gives a sign of life. */
+const usualPulseMs = 20_000;
+
+export interface ClientOptions {
+  readonly name: string;
+  readonly url: string;
+  readonly transport: Transport;
+  /** A token for each hello; absent: a guest. */
+  readonly token: (() => Promise<string>) | undefined;
+  readonly random: Random;
+  /** Since the drill has begun, in milliseconds. */
+  readonly now: () => number;
+}
+
+/** How a connection ended. */
+export interface Ended {
+  readonly code: number;
+  readonly reason: string;
+}
+
+/** A connection was not there, or ended before the answer came. */
+export class NoAnswer extends Error {}
+
+/**
+ * One client of a drill: it says what it is told to, remembers what came, and comes back with its session and cursors, as a
+ * client does that reads the protocol.
+ */
+export class DrillClient {
+  readonly name: string;
+  readonly seen: SeenFrame[] = [];
+  readonly #options: ClientOptions;
+  #network: Network | undefined;
+  #welcome: Welcome | undefined;
+  #entered = new Map<string, Cursor>();
+  #inbox: Cursor | undefined;
+  #id = 0;
+  #waiting: Waiting[] = [];
+  readonly #replies = new Map<number, (reply: ReplyFrame | Ended) => void>();
+  readonly #looking = new Set<() => void>();
+  #ended: Ended | undefined;
+  #delay: Span = { least: 0, most: 0 };
+  #loses: 'replies' | 'pushes' | 'nothing' = 'nothing';
+  #pulses: NodeJS.Timeout | undefined;
+
+  constructor(options: ClientOptions) {
+    this.name = options.name;
+    this.#options = options;
+  }
+
+  /** What the service said at the latest hello. */
+  get welcome(): Welcome | undefined {
+    return this.#welcome;
+  }
+
+  get isOpen(): boolean {
+    return this.#network !== undefined;
+  }
+
+  /** How the latest connection ended; absent while one is open. */
+  get ended(): Ended | undefined {
+    return this.#ended;
+  }
+
+  get channels(): readonly string[] {
+    return [...this.#entered.keys()];
+  }
+
+  /** Pushes that no step has taken, oldest first. */
+  get waiting(): readonly Waiting[] {
+    return this.#waiting;
+  }
+
+  take(taken: Waiting): void {
+    this.#waiting = this.#waiting.filter((each) => each !== taken);
+  }
+
+  // -------------------------------------------------------------------------------------------- connection
+
+  /** Connects and says hello: with session and cursors, if it was connected before. Gives the reply. */
+  async connect(withinMs: number): Promise<ReplyFrame> {
+    if (this.#network !== undefined) throw new NoAnswer('it is connected already');
+    const token = await this.#options.token?.();
+    this.#ended = undefined;
+    await new Promise<void>((resolve, reject) => {
+      const network: Network = new Network(
+        this.#options.url,
+        this.#options.transport,
+        {
+          opened: resolve,
+          heard: (text) => this.#heard(network, text),
+          ended: (code, reason) => {
+            this.#over(network, { code, reason });
+            reject(new NoAnswer(`there is no connection to ${this.#options.url}: ${code} ${reason}`));
+          },
+        },
+        this.#options.random,
+      );
+      network.delay = this.#delay;
+      this.#network = network;
+    });
+    const before = this.#welcome;
+    const channels = [...this.#entered];
+    const reply = await this.request(
+      'hello',
+      defined({
+        token,
+        session: before?.session,
+        secret: before?.secret,
+        inbox: this.#inbox,
+        enter: channels.length === 0 ? undefined : channels.map(([channel, after]) => ({ channel, after })),
+      }) as Readonly<Record<string, Json>>,
+      withinMs,
+    );
+    if (reply.problem === undefined) await this.#welcomed(reply as unknown as Welcome, withinMs);
+    return reply;
+  }
+
+  /** What was missed counts as if it had been pushed. */
+  async #welcomed(welcome: Welcome, withinMs: number): Promise<void> {
+    this.#welcome = welcome;
+    for (const notice of welcome.inbox?.notices ?? []) this.#wait({ on: 'notice', ...notice } as never);
+    this.#inbox = welcome.inbox?.cursor ?? this.#inbox;
+    for (const each of welcome.entered) {
+      if ('problem' in each) this.#entered.delete(each.channel);
+      else await this.#catchUp(each, withinMs);
+    }
+    if (this.#options.transport === 'websocket' || this.#pulses !== undefined) return;
+    this.#pulses = setInterval(() => this.#say({ do: 'pulse' }), (welcome.pulseMs ?? usualPulseMs) / 2);
+    this.#pulses.unref();
+  }
+
+  async #catchUp(first: Entered, withinMs: number): Promise<void> {
+    let entered = first;
+    for (;;) {
+      this.#entered.set(entered.channel, entered.cursor);
+      if (entered.gap !== undefined) this.#wait({ on: 'gap', ...entered.gap } as never);
+      for (const message of entered.messages) this.#wait({ on: 'message', ...message } as never);
+      if (!entered.more) return;
+      const next = await this.request('enter', { channel: entered.channel, after: entered.cursor }, withinMs);
+      if (next.problem !== undefined) return;
+      entered = next as unknown as Entered;
+    }
+  }
+
+  cut(where?: 'in a frame'): void {
+    this.#network?.cut(where);
+  }
+
+  close(): void {
+    this.#network?.close();
+  }
+
+  pause(): void {
+    this.#network?.pause();
+  }
+
+  resume(): void {
+    this.#network?.resume();
+  }
+
+  set delay(span: Span) {
+    this.#delay = span;
+    if (this.#network !== undefined) this.#network.delay = span;
+  }
+
+  lose(what: 'replies' | 'pushes' | 'nothing'): void {
+    this.#loses = what;
+  }
+
+  // ------------------------------------------------------------------------------------------------ frames
+
+  /**
+   * Says a verb and awaits its reply.
+   *
+   * @throws {NoAnswer} if the connection is not there or ends, or no reply comes within the time
+   */
+  request(verb: string, members: Readonly<Record<string, Json>>, withinMs: number): Promise<ReplyFrame> {
+    const network = this.#network;
+    if (network === undefined) return Promise.reject(new NoAnswer(`it is not connected${endText(this.#ended)}`));
+    this.#id += 1;
+    const id = this.#id;
+    return new Promise((resolve, reject) => {
+      const timer = setTimeout(() => {
+        this.#replies.delete(id);
+        reject(new NoAnswer(`no reply to ${verb} came within ${withinMs} ms`));
+      }, withinMs);
+      this.#replies.set(id, (answer) => {
+        clearTimeout(timer);
+        this.#replies.delete(id);
+        if ('re' in answer) {
+          this.#noteReply(verb, members, answer);
+          resolve(answer);
+        } else reject(new NoAnswer(`the connection ended before the reply to ${verb} came${endText(answer)}`));
+      });
+      this.#say({ do: verb, id, ...members });
+    });
+  }
+
+  /** Sends a text as it is. */
+  send(text: string): void {
+    if (this.#network === undefined) throw new NoAnswer(`it is not connected${endText(this.#ended)}`);
+    this.#note('sent', text);
+    this.#network.send(text);
+  }
+
+  /** Calls `look` now and whenever something has come, until it gives something or the time is up. */
+  until<T>(look: () => T | undefined, withinMs: number): Promise<T | undefined> {
+    const found = look();
+    if (found !== undefined || withinMs <= 0) return Promise.resolve(found);
+    return new Promise((resolve) => {
+      const done = (value: T | undefined): void => {
+        clearTimeout(timer);
+        this.#looking.delete(again);
+        resolve(value);
+      };
+      const again = (): void => {
+        const now = look();
+        if (now !== undefined) done(now);
+      };
+      const timer = setTimeout(() => done(undefined), withinMs);
+      this.#looking.add(again);
+    });
+  }
+
+  #say(request: object): void {
+    const text = JSON.stringify(request);
+    this.#note('sent', text);
+    this.#network?.send(text);
+  }
+
+  #heard(network: Network, text: string): void {
+    if (network !== this.#network) return;
+    let frame: ServerFrame;
+    try {
+      frame = JSON.parse(text) as ServerFrame;
+    } catch {
+      this.#note('heard', text);
+      return;
+    }
+    const lost = this.#loses === (isReply(frame) ? 'replies' : 'pushes');
+    this.#note(lost ? 'lost' : 'heard', text);
+    if (lost) return;
+    if (isReply(frame)) this.#replies.get(frame.re)?.(frame);
+    else {
+      if (frame.on === 'message') this.#entered.set(frame.channel, frame.cursor);
+      else if (frame.on === 'removed') this.#entered.delete(frame.channel);
+      else if (frame.on === 'notice') this.#inbox = frame.cursor;
+      this.#wait(frame as never);
+    }
+    for (const look of [...this.#looking]) look();
+  }
+
+  #noteReply(verb: string, members: Readonly<Record<string, Json>>, reply: ReplyFrame): void {
+    if (reply.problem !== undefined) return;
+    const channel = String(members.channel);
+    if (verb === 'enter' && reply.more !== true) this.#entered.set(channel, (reply as unknown as Entered).cursor);
+    else if (verb === 'leave') this.#entered.delete(channel);
+  }
+
+  #wait(frame: Json & object): void {
+    this.#waiting.push({ frame });
+    if (this.#waiting.length > mostWaiting) this.#waiting.shift();
+  }
+
+  #over(network: Network, ended: Ended): void {
+    if (network !== this.#network) return;
+    this.#network = undefined;
+    this.#ended = ended;
+    clearInterval(this.#pulses);
+    this.#pulses = undefined;
+    this.#note('link', `the connection ended${endText(ended)}`);
+    for (const settle of [...this.#replies.values()]) settle(ended);
+    for (const look of [...this.#looking]) look();
+  }
+
+  #note(direction: SeenFrame['direction'], text: string): void {
+    this.seen.push({ atMs: this.#options.now(), direction, text: withoutSecrets(text) });
+    if (this.seen.length > mostSeen) this.seen.splice(0, mostSeen / 2);
+  }
+}
+
+function endText(ended: Ended | undefined): string {
+  if (ended === undefined) return '';
+  return ended.reason === '' ? ` (${ended.code})` : ` (${ended.code}, ${ended.reason})`;
+}

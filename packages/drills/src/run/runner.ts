@@ -1,0 +1,487 @@
+import type { Json, Problem, ReplyFrame } from '@nine-bells/wire';
+import type {
+  ActStep,
+  Answer,
+  CallStep,
+  ClientSpec,
+  ConnectStep,
+  Drill,
+  EndsStep,
+  Expected,
+  GetsNoStep,
+  GetsStep,
+  NetworkStep,
+  SendStep,
+  ServiceStep,
+  Span,
+  Step,
+  Who,
+} from '../format/drill.js';
+import { differences } from '../values/matching.js';
+import { filledIn, MissingValue, type Values } from '../values/references.js';
+import { Application, problemIn } from './application.js';
+import { DrillClient, NoAnswer } from './client.js';
+import { expectFrames, expectNone, short } from './expectations.js';
+import type { Random } from './network.js';
+import { type DrillResult, StepFailure, type StepResult } from './results.js';
+import type { Surroundings } from './surroundings.js';
+
+export interface RunOptions {
+  /** Parameters in place of the drill's own. */
+  readonly with?: Readonly<Record<string, Json>>;
+  /** What all that is random is drawn from. */
+  readonly random: Random;
+  /** Told each step as soon as it is over. */
+  readonly stepped?: (result: StepResult) => void;
+}
+
+/** How long a made token is good, if the drill does not say, in milliseconds. */
+const usualTokenMs = 3_600_000;
+/** Clients that connect at the same time. */
+const connectsAtOnce = 100;
+/** Frames that are shown around a failure. */
+const framesShown = 8;
+/** How often an answer of the application is asked for again, in milliseconds. */
+const askAgainMs = 25;
+
+/** Runs a drill once: connects its clients, does its steps until one fails, and closes all. */
+export async function runDrill(drill: Drill, surroundings: Surroundings, options: RunOptions): Promise<DrillResult> {
+  const run = new Run(drill, surroundings, options);
+  return run.result();
+}
+
+/** What is known at a step, and grows by captures. */
+class Known {
+  readonly #values: Record<string, Json>;
+  readonly #outer: Known | undefined;
+
+  constructor(values: Values, outer?: Known) {
+    this.#values = { ...values };
+    this.#outer = outer;
+  }
+
+  get all(): Values {
+    return { ...this.#outer?.all, ...this.#values };
+  }
+
+  /** Captured values are known in the steps that follow, also outside of a repetition. */
+  capture(name: string | undefined, value: Json): void {
+    if (name === undefined) return;
+    if (this.#outer === undefined) this.#values[name] = value;
+    else this.#outer.capture(name, value);
+  }
+}
+
+class Run {
+  readonly #drill: Drill;
+  readonly #surroundings: Surroundings;
+  readonly #options: RunOptions;
+  readonly #application: Application;
+  readonly #clients = new Map<string, readonly DrillClient[]>();
+  readonly #results: StepResult[] = [];
+  readonly #startMs = performance.now();
+  readonly #own: string;
+  #failed = false;
+
+  constructor(drill: Drill, surroundings: Surroundings, options: RunOptions, own?: string) {
+    this.#drill = drill;
+    this.#surroundings = surroundings;
+    this.#options = options;
+    this.#application = new Application(surroundings);
+    this.#own =
+      own ??
+      Array.from({ length: 8 }, () => '0123456789abcdefghjkmnpqrstvwxyz'[Math.floor(options.random() * 32)]).join('');
+  }
+
+  async result(): Promise<DrillResult> {
+    const { parameters } = this.#drill;
+    let problem: string | undefined;
+    try {
+      const known = new Known({ ...parameters, ...this.#options.with, own: this.#own, n: 1 });
+      await this.#open(known.all);
+      await this.#steps(this.#drill.steps, known, 0);
+    } catch (error) {
+      problem = error instanceof StepFailure ? error.message : (error as Error).message;
+      this.#failed = true;
+    } finally {
+      for (const client of [...this.#clients.values()].flat()) client.close();
+    }
+    return {
+      drill: this.#drill,
+      status: this.#failed ? 'failed' : 'passed',
+      ms: performance.now() - this.#startMs,
+      steps: this.#results,
+      ...(problem === undefined ? {} : { problem }),
+    };
+  }
+
+  // ------------------------------------------------------------------------------------------------ clients
+
+  /** Makes the clients, and connects those that are there from the start. */
+  async #open(values: Values): Promise<void> {
+    const first: DrillClient[] = [];
+    for (const spec of this.#drill.clients) {
+      const all = Array.from({ length: spec.times ?? 1 }, (_, index) => this.#client(spec, index + 1, values));
+      this.#clients.set(spec.name, all);
+      if (!spec.isLater) first.push(...all);
+    }
+    await inPortions(first, connectsAtOnce, async (client) => {
+      let reply: ReplyFrame;
+      try {
+        reply = await client.connect(this.#drill.withinMs);
+      } catch (error) {
+        throw new Error(`${client.name} cannot connect: ${(error as Error).message}`);
+      }
+      if (reply.problem !== undefined)
+        throw new Error(
+          `${client.name} is not let in: ${problemText(reply.problem)} (with \`connects: later\`, a step can expect that)`,
+        );
+    });
+  }
+
+  #client(spec: ClientSpec, n: number, values: Values): DrillClient {
+    const { users } = this.#drill;
+    const own = { ...values, n };
+    const user = spec.user === undefined ? undefined : String(filledIn(spec.user, own));
+    let token: (() => Promise<string>) | undefined;
+    if (spec.token !== undefined) {
+      const text = spec.token;
+      token = () => Promise.resolve(String(filledIn(text, own)));
+    } else if (user !== undefined)
+      token = () => this.#surroundings.tokenFor(user, users[user] ?? {}, spec.tokenMs ?? usualTokenMs);
+    return new DrillClient({
+      name: spec.times === undefined ? spec.name : `${spec.name} ${n}`,
+      url: this.#surroundings.url,
+      transport: spec.transport,
+      token,
+      random: this.#options.random,
+      now: () => performance.now() - this.#startMs,
+    });
+  }
+
+  #whoOf({ client, which }: Who): readonly { readonly client: DrillClient; readonly n: number }[] {
+    const all = (this.#clients.get(client) ?? []).map((each, index) => ({ client: each, n: index + 1 }));
+    if (which === 'all') return all;
+    const index = which === 'any' ? Math.floor(this.#options.random() * all.length) : which - 1;
+    return all.slice(index, index + 1);
+  }
+
+  // -------------------------------------------------------------------------------------------------- steps
+
+  /** Does steps one after another; after one that failed, the others are skipped. */
+  async #steps(steps: readonly Step[], known: Known, depth: number, round?: string): Promise<void> {
+    for (const step of steps) {
+      if (this.#failed)
+        this.#note({ step, depth, ms: 0, status: 'skipped', ...(round === undefined ? {} : { round }) });
+      else await this.#one(step, known, depth, round);
+    }
+  }
+
+  async #one(step: Step, known: Known, depth: number, round?: string): Promise<void> {
+    const fromMs = performance.now();
+    const about = { step, depth, ...(round === undefined ? {} : { round }) };
+    // What is within is told after what it is within.
+    const at = this.#results.length;
+    try {
+      await this.#do(step, known, depth);
+      const result: StepResult = {
+        ...about,
+        ms: performance.now() - fromMs,
+        status: this.#failed && isBlock(step) ? 'failed' : 'passed',
+      };
+      if (isBlock(step)) this.#results.splice(at, 0, result);
+      else this.#note(result);
+    } catch (error) {
+      this.#failed = true;
+      const { failure } = failureOf(error);
+      this.#note({ ...about, ms: performance.now() - fromMs, status: 'failed', failure });
+    }
+  }
+
+  #note(result: StepResult): void {
+    this.#results.push(result);
+    this.#options.stepped?.(result);
+  }
+
+  #do(step: Step, known: Known, depth: number): Promise<void> {
+    switch (step.kind) {
+      case 'act':
+        return this.#byEach(step, known, (client, values) => this.#act(client, step, values));
+      case 'connect':
+        return this.#byEach(step, known, (client, values) => this.#connect(client, step, values));
+      case 'send':
+        return this.#byEach(step, known, (client, values) => this.#send(client, step, values));
+      case 'gets':
+        return this.#byEach(step, known, (client, values) => this.#gets(client, step, values));
+      case 'gets no':
+        return this.#byEach(step, known, (client, values) => this.#getsNo(client, step, values));
+      case 'ends':
+        return this.#byEach(step, known, (client, values) => this.#ends(client, step, values));
+      case 'network':
+        return this.#byEach(step, known, (client) => this.#network(client, step));
+      case 'call':
+        return this.#call(step, known);
+      case 'service':
+        return this.#service(step);
+      case 'wait':
+        return pause(this.#draw(step.ms));
+      case 'together':
+        return this.#together(step.steps, known, depth + 1);
+      case 'repeat':
+        return this.#repeat(step, known, depth);
+      case 'include':
+        return this.#include(step, known, depth);
+    }
+  }
+
+  /** Does a step by each whose step it is, at the same time; what it captures is a list where they are several. */
+  async #byEach(
+    step: Exclude<Step, { kind: 'call' | 'service' | 'wait' | 'together' | 'repeat' | 'include' }>,
+    known: Known,
+    act: (client: DrillClient, values: Values) => Promise<Json | undefined>,
+  ): Promise<void> {
+    const all = this.#whoOf(step.who);
+    const captured = await Promise.all(
+      all.map(({ client, n }) =>
+        act(client, { ...known.all, n }).catch((error: unknown) => {
+          throw withFrames(error, client, all.length > 1);
+        }),
+      ),
+    );
+    const as = 'as' in step ? step.as : undefined;
+    const values = captured.map((value) => value ?? null);
+    known.capture(as, all.length === 1 ? (values[0] as Json) : values);
+  }
+
+  async #act(client: DrillClient, step: ActStep, values: Values): Promise<Json> {
+    const members = filledIn(step.members, values) as Readonly<Record<string, Json>>;
+    const reply = await client.request(step.verb, members, step.withinMs ?? this.#drill.withinMs);
+    const channel = members.channel;
+    const why = async (problem: Problem): Promise<readonly string[]> => {
+      const acts = ['enter', 'read', 'publish', 'hail', 'remove', 'mark'];
+      if (problem.code !== 'not-allowed' || typeof channel !== 'string' || !acts.includes(step.verb)) return [];
+      const act = step.verb === 'remove' ? 'moderate' : step.verb === 'mark' ? 'read' : step.verb;
+      return this.#application.explain(act, channel, client.welcome?.session ?? '');
+    };
+    await checkAnswer(step, values, reply as unknown as Json, reply.problem, why);
+    return reply as unknown as Json;
+  }
+
+  async #connect(client: DrillClient, step: ConnectStep, values: Values): Promise<Json> {
+    const reply = await client.connect(step.withinMs ?? this.#drill.withinMs);
+    await checkAnswer(step, values, reply as unknown as Json, reply.problem);
+    return reply as unknown as Json;
+  }
+
+  async #send(client: DrillClient, step: SendStep, values: Values): Promise<undefined> {
+    const frame = filledIn(step.frame, values);
+    client.send(typeof frame === 'string' ? frame : JSON.stringify(frame));
+  }
+
+  async #gets(client: DrillClient, step: GetsStep, values: Values): Promise<Json> {
+    const wanted = step.isOrdered
+      ? step.expected
+      : Array.from({ length: step.times }, () => step.expected[0] as Expected);
+    const patterns = wanted.map(({ on, pattern }) => ({ on, pattern: filledIn(pattern, values) }));
+    const withinMs = step.withinMs ?? this.#drill.withinMs;
+    const frames = await expectFrames(client, patterns, withinMs, this.#application);
+    return frames.length === 1 ? (frames[0] as Json) : frames;
+  }
+
+  async #getsNo(client: DrillClient, { expected, forMs }: GetsNoStep, values: Values): Promise<undefined> {
+    await expectNone(client, { on: expected.on, pattern: filledIn(expected.pattern, values) }, forMs);
+  }
+
+  async #ends(client: DrillClient, step: EndsStep, values: Values): Promise<Json> {
+    const withinMs = step.withinMs ?? this.#drill.withinMs;
+    const ended = await client.until(() => client.ended, withinMs);
+    const wanted = step.with === undefined ? undefined : filledIn(step.with, values);
+    const expected = `the connection of ${client.name} to end${wanted === undefined ? '' : ` with ${JSON.stringify(wanted)}`}`;
+    if (ended === undefined)
+      throw new StepFailure({ expected: `${expected} within ${withinMs} ms`, came: 'it is open' });
+    if (wanted !== undefined && wanted !== ended.code && wanted !== ended.reason)
+      throw new StepFailure({ expected, came: `it ended with ${ended.code} ${ended.reason}` });
+    return { code: ended.code, reason: ended.reason };
+  }
+
+  async #network(client: DrillClient, { what }: NetworkStep): Promise<undefined> {
+    switch (what.type) {
+      case 'cut':
+        client.cut();
+        break;
+      case 'cut in a frame':
+        client.cut('in a frame');
+        break;
+      case 'delay':
+        client.delay = what.ms;
+        break;
+      case 'lose':
+        client.lose(what.what);
+        break;
+      case 'offline': {
+        client.cut();
+        await pause(this.#draw(what.ms));
+        const reply = await client.connect(this.#drill.withinMs);
+        if (reply.problem !== undefined)
+          throw new StepFailure({
+            expected: `${client.name} to come back`,
+            came: `it was refused: ${problemText(reply.problem)}`,
+          });
+        break;
+      }
+      default:
+        client[what.type]();
+    }
+    return undefined;
+  }
+
+  async #call(step: CallStep, known: Known): Promise<void> {
+    const values = known.all;
+    const { body, path, key } = step;
+    const call = {
+      method: step.method,
+      path: String(filledIn(path, values)),
+      ...(body === undefined ? {} : { body: filledIn(body, values) }),
+      ...(key === undefined ? {} : { key: key === null ? null : String(filledIn(key, values)) }),
+    };
+    const endMs = performance.now() + (step.withinMs ?? this.#drill.withinMs);
+    for (;;) {
+      const answer = await this.#application.call(call);
+      const problem = problemIn(answer);
+      const at = `${call.method} ${call.path}`;
+      if (step.until !== undefined) {
+        const found = differences(filledIn(step.until, values), answer.body);
+        if (found.length === 0 && problem === undefined) return known.capture(step.as, answer.body);
+        if (performance.now() < endMs) {
+          await pause(askAgainMs);
+          continue;
+        }
+        throw new StepFailure({
+          expected: `${at} to answer as said in \`until\``,
+          came: `it answers ${short(answer.body)}`,
+          differences: found,
+        });
+      }
+      if (step.status !== undefined && step.status !== answer.status)
+        throw new StepFailure({
+          expected: `${at} to be answered with status ${step.status}`,
+          came: `it is ${answer.status}: ${short(answer.body)}`,
+        });
+      const isExpected = step.status !== undefined && step.refused === undefined;
+      await checkAnswer(step, values, answer.body, isExpected ? undefined : problem);
+      if (problem === undefined && answer.status >= 400 && !isExpected)
+        throw new StepFailure({
+          expected: `${at} to be answered`,
+          came: `the status is ${answer.status}: ${short(answer.body)}`,
+        });
+      return known.capture(step.as, answer.body);
+    }
+  }
+
+  async #service({ what }: ServiceStep): Promise<void> {
+    const { control } = this.#surroundings;
+    if (control === undefined)
+      throw new StepFailure({
+        expected: `the service to ${what}`,
+        came: 'this drill runs against a service that it has not started (use --config)',
+      });
+    if (what !== 'start') await control.stop();
+    if (what !== 'stop') await control.start();
+  }
+
+  async #together(steps: readonly Step[], known: Known, depth: number): Promise<void> {
+    await Promise.all(steps.map((step) => this.#one(step, known, depth)));
+  }
+
+  async #repeat({ values, as, steps }: Extract<Step, { kind: 'repeat' }>, known: Known, depth: number): Promise<void> {
+    const rounds =
+      typeof values === 'number'
+        ? Array.from({ length: values }, (_, n) => n + 1)
+        : (filledIn(values, known.all) as Json[]);
+    for (const value of rounds) {
+      if (this.#failed) return;
+      await this.#steps(steps, new Known({ [as]: value }, known), depth + 1, `${as} ${short(value)}`);
+    }
+  }
+
+  async #include(step: Extract<Step, { kind: 'include' }>, known: Known, depth: number): Promise<void> {
+    const given = filledIn(step.with, known.all) as Readonly<Record<string, Json>>;
+    const inner = new Run(step.drill, this.#surroundings, { random: this.#options.random, with: given }, this.#own);
+    const result = await inner.result();
+    for (const each of result.steps) this.#note({ ...each, depth: each.depth + depth + 1 });
+    if (result.problem !== undefined)
+      throw new StepFailure({ expected: `${step.drill.name} to begin`, came: result.problem });
+    if (result.status === 'failed') this.#failed = true;
+  }
+
+  #draw({ least, most }: Span): number {
+    return least + this.#options.random() * (most - least);
+  }
+}
+
+// ----------------------------------------------------------------------------------------------- answers
+
+/** Checks what came back for a call against what a step expects of it. */
+async function checkAnswer(
+  { reply, refused }: Answer,
+  values: Values,
+  found: Json,
+  problem: Problem | undefined,
+  why: (problem: Problem) => Promise<readonly string[]> = () => Promise.resolve([]),
+): Promise<void> {
+  const code = refused === undefined ? undefined : filledIn(refused, values);
+  if (problem !== undefined) {
+    if (code === problem.code) return;
+    throw new StepFailure({
+      expected: code === undefined ? 'that it is done' : `that it is refused with ${code}`,
+      came: `it is refused: ${problemText(problem)}`,
+      why: await why(problem),
+    });
+  }
+  if (code !== undefined) throw new StepFailure({ expected: `that it is refused with ${code}`, came: 'it was done' });
+  if (reply === undefined) return;
+  const different = differences(filledIn(reply, values), found);
+  if (different.length > 0)
+    throw new StepFailure({
+      expected: 'a reply as said',
+      came: `the reply is ${short(found)}`,
+      differences: different,
+    });
+}
+
+function problemText({ code, title, detail }: Problem): string {
+  return `${code}, ${detail ?? title}`;
+}
+
+function isBlock({ kind }: Step): boolean {
+  return kind === 'together' || kind === 'repeat' || kind === 'include';
+}
+
+// ---------------------------------------------------------------------------------------------- failures
+
+function failureOf(error: unknown): StepFailure {
+  if (error instanceof StepFailure) return error;
+  if (error instanceof MissingValue) return new StepFailure({ expected: 'that it can be done', came: error.message });
+  if (error instanceof NoAnswer) return new StepFailure({ expected: 'an answer', came: error.message });
+  const { message, cause } = error as Error;
+  const why = cause instanceof Error ? ` (${cause.message})` : '';
+  return new StepFailure({ expected: 'that it can be done', came: `${message}${why}` });
+}
+
+/** A failure with the latest frames of the client at which it was. */
+function withFrames(error: unknown, client: DrillClient, isOneOfMany: boolean): StepFailure {
+  const { failure } = failureOf(error);
+  return new StepFailure({
+    ...failure,
+    ...(isOneOfMany ? { came: `${client.name}: ${failure.came}` } : {}),
+    frames: client.seen.slice(-framesShown),
+    client: client.name,
+  });
+}
+
+const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
+
+/** Does something for all, some at a time. */
+async function inPortions<T>(all: readonly T[], most: number, act: (each: T) => Promise<void>): Promise<void> {
+  for (let from = 0; from < all.length; from += most) await Promise.all(all.slice(from, from + most).map(act));
+}

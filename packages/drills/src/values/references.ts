@@ -1,0 +1,78 @@
+import type { Json } from '@nine-bells/wire';
+
+/** What `$(name)` can stand for. */
+export type Values = Readonly<Record<string, Json>>;
+
+/** `$(name)`, or `$(name.member.0)` for a part of it. */
+const reference = /\$\(([^()]*)\)/g;
+const wellFormed = /^[A-Za-z][A-Za-z0-9_-]*(\.[A-Za-z0-9_-]+)*$/;
+
+/** The names that a value refers to, or what is wrong with a reference in it. */
+export function referencesIn(value: Json): { readonly names: readonly string[]; readonly fault?: string } {
+  const names: string[] = [];
+  let fault: string | undefined;
+  each(value, (text) => {
+    for (const [, path] of text.matchAll(reference)) {
+      if (wellFormed.test(path ?? '')) names.push((path as string).split('.')[0] as string);
+      else fault ??= `$(${path}) is not a reference: expected a name, or a name and parts of it as in $(said.cursor)`;
+    }
+  });
+  return { names, ...(fault === undefined ? {} : { fault }) };
+}
+
+/**
+ * Puts in what references stand for. A text that is one reference becomes its value, of whatever type; in a longer text the
+ * value is written out.
+ *
+ * @throws {MissingValue} if something referred to is not there
+ */
+export function filledIn(value: Json, values: Values): Json {
+  if (typeof value === 'string') return filledText(value, values);
+  if (Array.isArray(value)) return value.map((item: Json) => filledIn(item, values));
+  if (typeof value !== 'object' || value === null) return value;
+  return Object.fromEntries(
+    Object.entries(value).map(([name, member]) => [String(filledText(name, values)), filledIn(member as Json, values)]),
+  );
+}
+
+/** Something that a drill refers to is not there. */
+export class MissingValue extends Error {}
+
+function filledText(text: string, values: Values): Json {
+  const whole = /^\$\(([^()]*)\)$/.exec(text);
+  if (whole !== null) return valueAt(whole[1] as string, values);
+  return text.replaceAll(reference, (_, path: string) => {
+    const value = valueAt(path, values);
+    return typeof value === 'string' ? value : JSON.stringify(value);
+  });
+}
+
+function valueAt(path: string, values: Values): Json {
+  let value: Json | undefined = values;
+  for (const [index, part] of path.split('.').entries()) {
+    const within: Json | undefined = value;
+    value =
+      typeof within === 'object' && within !== null && Object.hasOwn(within, part)
+        ? (within as Readonly<Record<string, Json>>)[part]
+        : undefined;
+    if (value === undefined) {
+      const before = path.split('.').slice(0, index).join('.');
+      throw new MissingValue(
+        before === ''
+          ? `there is no value $(${part}) yet`
+          : `$(${before}) has no ${JSON.stringify(part)}; it is ${JSON.stringify(within).slice(0, 200)}`,
+      );
+    }
+  }
+  return value;
+}
+
+function each(value: Json, look: (text: string) => void): void {
+  if (typeof value === 'string') look(value);
+  else if (Array.isArray(value)) for (const item of value) each(item as Json, look);
+  else if (typeof value === 'object' && value !== null)
+    for (const [name, member] of Object.entries(value)) {
+      look(name);
+      each(member as Json, look);
+    }
+}
