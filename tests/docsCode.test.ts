@@ -1,6 +1,7 @@
 import { execFile, execFileSync } from 'node:child_process';
 import { mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
+import { parseDrill } from '@nine-bells/drills';
 import { parseConfiguration } from '@nine-bells/service';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { ninebells, root, type StartedService, startService } from './startedService.js';
@@ -130,7 +131,15 @@ describe('the code in the docs', () => {
     },
   );
 
-  const configurations = blocksIn('yaml').filter(({ code }) => !code.startsWith('# of a Prometheus server'));
+  const isDrill = ({ code }: Block): boolean => /^drill: /m.test(code);
+  const configurations = blocksIn('yaml').filter(
+    (block) => !block.code.startsWith('# of a Prometheus server') && !isDrill(block),
+  );
+
+  it.each(blocksIn('yaml').filter(isDrill))('$page:$line is a drill', ({ code, page }) => {
+    expect(parseDrill(code, page).steps.length).toBeGreaterThan(0);
+  });
+
 
   it.each(configurations.map((each) => [`${each.page}:${each.line}`, each] as const))(
     'is a configuration: %s',

@@ -6,7 +6,7 @@ import { gzipSync } from 'node:zlib';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Command, root, until } from './startedService.js';
 
-const names = ['wire', 'core', 'client', 'writer', 'service', 'cli'];
+const names = ['wire', 'yaml', 'core', 'client', 'writer', 'service', 'drills', 'testing', 'cli'];
 /** The SDK for a page, minified and compressed, may have so many bytes. */
 const maxClientBytes = 15_360;
 
@@ -55,6 +55,12 @@ describe('the packages', () => {
       'service: { guests: true }\nchannels:\n  - { pattern: quay, allow: { enter: anyone, publish: anyone } }\n',
     );
     const bin = join(project, 'node_modules/.bin/ninebells');
+    writeFileSync(
+      join(project, 'quay.drill.yaml'),
+      'drill: 1\nclients: { a: guest, b: guest }\nsteps:\n  - a: { enter: quay }\n  - b: { publish: quay, data: Open }\n  - a: { gets: message, data: Open }\n',
+    );
+    const { out: drilled } = await new Command(['drill', '.', '--config', 'bells.yaml'], {}, bin, project).ended;
+    expect(drilled).toContain('1 drill passed, 3 steps');
     const args = ['serve', '--config', 'bells.yaml', '--port', '0', '--data', 'data'];
     const command = new Command(args, {}, bin, project);
     try {

@@ -70,6 +70,10 @@ steps:
     ['include: other.drill.yaml', 'there is no file'],
     ['together: []', 'expected at least one step'],
     ['repeat: 0\n    steps: [{ wait: 1ms }]', 'expected a whole number from 1'],
+    [
+      'chair: { publish: a, data: { text: Well, yes. } }',
+      '"yes." has no value; text with a comma in it is written in quotes',
+    ],
     ['[]', 'expected a step such as `chair: { enter: race/12/chat }`, found a list'],
   ])('%s is a mistake, told with its line and the nearest word', (step, told) => {
     expect(faultOf(step)).toContain(told);

@@ -216,6 +216,9 @@ export function readDuration(value: string): number | undefined {
 
 /** Any value, as JSON has it. */
 export const json: Reader<Json> = (node, at) => {
+  const odd = node === null ? undefined : memberWithoutValue(node);
+  if (odd !== undefined)
+    return at.fault(odd, `${described(odd)} has no value; text with a comma in it is written in quotes`);
   const value: unknown = node === null ? null : node.toJSON();
   try {
     return JSON.parse(JSON.stringify(value)) as Json;
@@ -223,6 +226,19 @@ export const json: Reader<Json> = (node, at) => {
     return at.fault(node, 'expected what JSON can hold');
   }
 };
+
+/** A member of a map in braces that has not even a colon: most often the rest of a text with a comma. */
+function memberWithoutValue(node: Node): Node | undefined {
+  let found: Node | undefined;
+  visit(node, {
+    Pair: (_, pair) => {
+      if (pair.value !== null || found !== undefined) return;
+      found = pair.key as Node;
+      return visit.BREAK;
+    },
+  });
+  return found;
+}
 
 /** How often, such as `100/s` or `60/m`: a number of times within a length of time. */
 export const rate: Reader<{ count: number; perMs: number }> = (node, at) => {

@@ -41,7 +41,12 @@ export class ReadableReport {
     const room = Math.max(40, this.#columns - indent.length - 16);
     const name = cut(stepName(result), room);
     const line = `${indent}${mark} ${result.status === 'skipped' ? dim(name) : name}${' '.repeat(Math.max(1, room - name.length))}${dim(time.padStart(9))}`;
-    return [line, ...failureLines(result).map((each, index) => `${indent}     ${index === 0 ? dim(each) : each}`)];
+    return [
+      line,
+      ...failureLines(result, this.#columns - indent.length - 5).map(
+        (each, index) => `${indent}     ${index === 0 ? dim(each) : each}`,
+      ),
+    ];
   }
 
   /** The last line: how many drills passed, and which failed. */

@@ -1,7 +1,7 @@
 import type { DrillResult, StepResult } from '../run/results.js';
 
 /** What a failed step was about, line by line, for people. */
-export function failureLines({ step, failure }: StepResult): readonly string[] {
+export function failureLines({ step, failure }: StepResult, columns = 240): readonly string[] {
   if (failure === undefined) return [];
   const lines = [`at ${step.file}:${step.line}`, `expected ${failure.expected}`, failure.came];
   for (const { where, expected, found } of failure.differences)
@@ -9,7 +9,7 @@ export function failureLines({ step, failure }: StepResult): readonly string[] {
   for (const each of failure.why) lines.push(`why: ${each}`);
   if (failure.frames.length > 0) lines.push(`the latest frames of ${failure.client}:`);
   for (const { atMs, direction, text } of failure.frames)
-    lines.push(`  ${(atMs / 1000).toFixed(3).padStart(8)} s ${arrows[direction]} ${cut(text, 220)}`);
+    lines.push(`  ${(atMs / 1000).toFixed(3).padStart(8)} s ${arrows[direction]} ${cut(text, columns - 16)}`);
   return lines;
 }
 
