@@ -140,7 +140,6 @@ describe('the code in the docs', () => {
     expect(parseDrill(code, page).steps.length).toBeGreaterThan(0);
   });
 
-
   it.each(configurations.map((each) => [`${each.page}:${each.line}`, each] as const))(
     'is a configuration: %s',
     (_, { code }) => {

@@ -13,7 +13,7 @@ const maxClientBytes = 15_360;
 let folder: string;
 const tarball = (name: string) => join(folder, `nine-bells-${name}-0.1.0.tgz`);
 const run = (command: string, args: readonly string[], cwd: string) =>
-  execFileSync(command, args, { cwd, encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'] });
+  execFileSync(command, args, { cwd, encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'], timeout: 120_000 });
 
 beforeAll(() => {
   folder = mkdtempSync(join(tmpdir(), 'bells-packages-'));

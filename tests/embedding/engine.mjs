@@ -20,7 +20,11 @@ const engine = new Engine(
     ids,
     relay: new SoloRelay(clock, ids),
     store: new MemoryStore(ids),
-    hmac: { sign: (text) => text.padEnd(32, '0'), matches: (text, mac) => text.padEnd(32, '0') === mac },
+    hmac: {
+      sign: (text) => text.padEnd(32, '0'),
+      matches: (text, mac) => text.padEnd(32, '0') === mac,
+      digest: (text) => text,
+    },
     tokens: { read: async (user) => ({ user, guest: false, roles: [], claims: {} }) },
     report: console.error,
   },

@@ -148,9 +148,18 @@ function filesOf(name: string): readonly string[] {
     // Reading it says why it cannot be.
   }
   if (!isFolder) return [name];
-  const found = readdirSync(name, { recursive: true, encoding: 'utf8' }).filter((file) => drillName.test(file));
+  const found = drillsUnder(name);
   if (found.length === 0) throw new CommandError(exitCodes.usage, `there is no file *.drill.yaml in ${name}`);
-  return found.sort().map((file) => join(name, file));
+  return found.sort();
+}
+
+/** The drills in a folder and those in it, but for what is installed or hidden. */
+function drillsUnder(folder: string): string[] {
+  return readdirSync(folder, { withFileTypes: true }).flatMap((each) => {
+    const path = join(folder, each.name);
+    if (each.isDirectory()) return each.name === 'node_modules' || each.name.startsWith('.') ? [] : drillsUnder(path);
+    return drillName.test(each.name) ? [path] : [];
+  });
 }
 
 /** What a drill runs against: a service of its own in memory, or one that runs. */
