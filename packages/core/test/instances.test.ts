@@ -117,6 +117,14 @@ describe('instances', () => {
     expect(engines[0]?.cluster.instances).toHaveLength(1);
   });
 
+  it('know who came to another a moment ago, and is not written down yet', async () => {
+    const { clock, one, other, come } = await two();
+    await come(other, 'jory');
+    const known = ['jory', 'ines'].map((user) => one.inboxes.isKnown(user));
+    await clock.run(20);
+    expect(await Promise.all(known)).toEqual([true, false]);
+  });
+
   it('have one order in a channel, whoever publishes where, and give what was missed from any of them', async () => {
     const { clock, one, other, come } = await two();
     const [pia, jory] = [await come(one, 'pia', [north, chat]), await come(other, 'jory', [north, chat])];

@@ -5,14 +5,12 @@ import type { Inboxes } from '../inbox/inboxes.js';
 import type { Act } from '../model/access.js';
 import type { ActivityReader } from '../ports/activity.js';
 import type { Report } from '../ports/report.js';
-import type { UserStore } from '../ports/stores.js';
 import { type ChannelRules, type RuleMatch, usersOf } from '../rules/channelRule.js';
 
 export interface DirectChannelsHost {
   readonly rules: ChannelRules;
   readonly channels: Channels;
   readonly access: Access;
-  readonly store: UserStore;
   readonly inboxes: Inboxes;
   readonly activity: ActivityReader;
   readonly report: Report;
@@ -70,13 +68,13 @@ export class DirectChannels {
   }
 
   async #decideToBegin(match: RuleMatch, visitor: Visitor): Promise<Ruling> {
-    const { channels, access, store } = this.#host;
+    const { channels, access, inboxes } = this.#host;
     if ((await channels.logOf(match).head(match.channel)).number > 0) return {};
     for (const other of usersOf(match) ?? []) {
       if (other === visitor.who.user) continue;
       const ruling = await access.decideAbout('direct', other, visitor);
       if (ruling.problem !== undefined) return ruling;
-      if ((await store.user(other)) === undefined)
+      if (!(await inboxes.isKnown(other)))
         return { problem: problem('bad-value', `the service has never met ${other}`, { where: '/channel' }) };
     }
     return {};

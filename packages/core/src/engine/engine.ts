@@ -182,7 +182,6 @@ export class Engine {
       rules: channelRules,
       channels,
       access,
-      store,
       inboxes: this.inboxes,
       activity: this.cluster,
       report,

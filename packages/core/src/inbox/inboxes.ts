@@ -67,7 +67,9 @@ export class Inboxes {
   readonly #held = new Map<string, InboxEntry[]>();
   /** Notices that no session has been told of yet, with what cancels the report to the application. */
   readonly #unreached = new Map<string, Map<string, () => void>>();
-  #met = new Map<string, { name?: string; roles: readonly string[] }>();
+  /** Users who came and are not written down yet, and those that are just being written. */
+  #met = new Map<string, KnownUser>();
+  #beingWritten: ReadonlyMap<string, KnownUser> = new Map();
   /** What was written down of users, and when. */
   readonly #writtenDown = new Map<string, { text: string; atMs: number }>();
   #writing = false;
@@ -155,8 +157,15 @@ export class Inboxes {
   }
 
   /** A user as last seen; `undefined` if the service has never met it. */
-  user(id: string): Promise<KnownUser | undefined> {
-    return this.#host.store.user(id);
+  async user(id: string): Promise<KnownUser | undefined> {
+    return this.#met.get(id) ?? this.#beingWritten.get(id) ?? (await this.#host.store.user(id));
+  }
+
+  /** Whether the service has ever met a user; who came to another instance a moment ago may not be written down yet. */
+  async isKnown(id: string): Promise<boolean> {
+    if ((await this.user(id)) !== undefined) return true;
+    const { users } = await this.#host.activity.activityOf([id]);
+    return users.has(id);
   }
 
   /** Ends notices of a user: these, or all. Its other sessions hear of it. */
@@ -175,7 +184,7 @@ export class Inboxes {
     if (before !== undefined && before.text === text && now - before.atMs < meetAgainMs) return;
     if (this.#writtenDown.size >= maxMet) this.#writtenDown.clear();
     this.#writtenDown.set(user, { text, atMs: now });
-    this.#met.set(user, seen);
+    this.#met.set(user, { id: user, ...seen, seenAtMs: this.#host.clock.now() });
     if (this.#writing) return;
     this.#writing = true;
     this.#host.wheel.after(meetEveryMs, () => void this.#writeMet());
@@ -287,12 +296,13 @@ export class Inboxes {
     this.#met = new Map();
     this.#writing = false;
     if (met.size === 0) return;
-    const seenAtMs = this.#host.clock.now();
+    this.#beingWritten = met;
     try {
-      await this.#host.store.meet([...met].map(([id, seen]) => ({ id, ...seen, seenAtMs })));
+      await this.#host.store.meet([...met.values()]);
     } catch (error) {
       for (const user of met.keys()) this.#writtenDown.delete(user);
       this.#host.report(error, { what: 'who was met could not be written down' });
     }
+    if (this.#beingWritten === met) this.#beingWritten = new Map();
   }
 }
