@@ -50,6 +50,9 @@ export function addServe(program: Command): void {
       print(`Nine Bells is listening at ${service.url}`);
       print(`Console: ${await showLink(service, configuration.data)}`);
       print('         (signs in once, within 15 minutes; `ninebells console` makes another)');
+      const { writing } = service;
+      if (writing?.use === 'native') print('Frames to plain sockets are written by the native writer');
+      else if (writing !== undefined) print(`Frames are written through streams: ${writing.why}`);
       if (service.madeKeyFile !== undefined) print(`The first API key is in ${service.madeKeyFile}`);
       await untilInterrupted(service);
     });

@@ -62,6 +62,8 @@ export interface RunningService {
   readonly url: string;
   /** The file with the first API key, if this start has made one. */
   readonly madeKeyFile: string | undefined;
+  /** How frames are written to plain sockets; absent where workers do, each of which finds out for itself. */
+  readonly writing: WriterChoice | undefined;
   /** A link that signs in to the console once, within a quarter of an hour. */
   signInLink(): Promise<string>;
   /** Resolves when the service has ended, for whatever reason. */
@@ -87,6 +89,7 @@ interface Parts {
   readonly keys: ApiKeys;
   readonly links: SignInLinks;
   readonly log: Logger;
+  readonly writing: WriterChoice;
   readonly drainMs: number;
 }
 
@@ -102,6 +105,7 @@ export class Service implements RunningService {
   readonly url: string;
   /** The file with the first API key, if this start has made one. */
   readonly madeKeyFile: string | undefined;
+  readonly writing: WriterChoice;
   readonly #parts: Parts;
   #stopping: Promise<void> | undefined;
   #tellEnded!: () => void;
@@ -110,6 +114,7 @@ export class Service implements RunningService {
     this.engine = engine;
     this.url = url;
     this.madeKeyFile = madeKeyFile;
+    this.writing = parts.writing;
     this.#parts = parts;
     this.ended = new Promise((resolve) => {
       this.#tellEnded = resolve;
@@ -261,6 +266,7 @@ export class Service implements RunningService {
         keys,
         links,
         log,
+        writing,
         drainMs: configuration.drainMs,
       });
       const { use: writer } = writing;

@@ -72,6 +72,7 @@ const endWithinMs = 10_000;
 export class Workers implements RunningService {
   readonly url: string;
   readonly madeKeyFile: string | undefined;
+  readonly writing = undefined;
   readonly ended: Promise<void>;
   readonly #parts: Parts;
   #stopping: Promise<void> | undefined;
