@@ -1,4 +1,6 @@
-import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { once } from 'node:events';
+import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { type AddressInfo, createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { TestService } from '@nine-bells/testing';
@@ -196,6 +198,45 @@ steps:
     const { code, err } = await ninebells(args);
     expect(err).toContain(told);
     expect(code).toBe(2);
+  });
+
+  it('leaves nothing behind when it is interrupted, and clears up after one that was killed', async () => {
+    const file = join(folder, 'long.drill.yaml');
+    writeFileSync(file, `${people}  - wait: 60s\n`);
+    const places = () =>
+      ['/dev/shm', tmpdir()].flatMap((place) => readdirSync(place)).filter((name) => name.startsWith('bells-test-'));
+    const run = async (): Promise<Command> => {
+      const command = new Command(['drill', file, '--config', join(folder, 'bells.yaml')]);
+      await until(() => places().some((name) => name.includes(`-${command.process.pid}-`)));
+      return command;
+    };
+    const [killed, interrupted] = [await run(), await run()];
+    killed.process.kill('SIGKILL');
+    await killed.ended;
+    interrupted.process.kill('SIGINT');
+    expect((await interrupted.ended).code).toBe(1);
+    expect(places().filter((name) => name.includes(`-${interrupted.process.pid}-`))).toEqual([]);
+    await (await TestService.start({ text: configurationText })).stop();
+    expect(places().filter((name) => name.includes(`-${killed.process.pid}-`))).toEqual([]);
+  });
+
+  it('gives up on a service that takes the connection and says nothing', async () => {
+    const silent = createServer(() => {}).listen(0, '127.0.0.1');
+    await once(silent, 'listening');
+    writeFileSync(
+      join(folder, 'silent.drill.yaml'),
+      'drill: 1\nwithin: 300ms\nclients: { a: guest }\nsteps: [{ wait: 1ms }]\n',
+    );
+    const { port } = silent.address() as AddressInfo;
+    const { out, code } = await ninebells([
+      'drill',
+      join(folder, 'silent.drill.yaml'),
+      '--url',
+      `http://127.0.0.1:${port}`,
+    ]);
+    expect(out).toContain('a cannot connect: there is no connection');
+    expect(code).toBe(1);
+    silent.close();
   });
 
   it('runs again when a file has changed', async () => {

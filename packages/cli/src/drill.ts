@@ -43,9 +43,19 @@ export function addDrill(program: Command): void {
     .option('--out <file>', 'write the report into a file; the terminal gets the readable one')
     .option('--watch', 'run again when a drill or a configuration has changed')
     .action(async (files: string[], options: DrillOptions) => {
+      for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => void endAll());
       if (options.watch) return runAgainAndAgain(files, options);
       process.exitCode = (await runAll(files, options)) ? exitCodes.done : exitCodes.failed;
     });
+}
+
+/** What must be ended, whatever happens: services in memory leave their data otherwise. */
+const running = new Set<() => Promise<void>>();
+
+/** Ends all services at once, when the command is interrupted. */
+async function endAll(): Promise<void> {
+  await Promise.allSettled([...running].map((end) => end()));
+  process.exit(exitCodes.failed);
 }
 
 /** Runs all drills once. Returns whether all have passed. */
@@ -192,7 +202,12 @@ async function surroundingsOf(
       );
     const { TestService } = await import('@nine-bells/testing');
     const service = await TestService.start({ config: file });
-    return { surroundings: service, end: () => service.stop() };
+    const end = async (): Promise<void> => {
+      await service.stop();
+      running.delete(end);
+    };
+    running.add(end);
+    return { surroundings: service, end };
   } catch (error) {
     if (error instanceof ConfigurationError || error instanceof RangeError)
       throw new CommandError(exitCodes.usage, error.message);

@@ -74,6 +74,7 @@ steps:
       'chair: { publish: a, data: { text: Well, yes. } }',
       '"yes." has no value; text with a comma in it is written in quotes',
     ],
+    ['chair: { enter: direct/jory,pia }', '"pia" has no value; text with a comma in it is written in quotes'],
     ['[]', 'expected a step such as `chair: { enter: race/12/chat }`, found a list'],
   ])('%s is a mistake, told with its line and the nearest word', (step, told) => {
     expect(faultOf(step)).toContain(told);

@@ -1,6 +1,6 @@
 import { randomBytes } from 'node:crypto';
-import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
+import { existsSync, mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
+import { hostname, tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Backend } from '@nine-bells/client/backend';
 import type { DrillUser, Surroundings } from '@nine-bells/drills';
@@ -74,7 +74,7 @@ export class TestService implements Surroundings {
    * @throws {ConfigurationError} with all that is wrong in the configuration
    */
   static async start({ config, text, port = 0, log }: TestServiceOptions): Promise<TestService> {
-    const folder = mkdtempSync(join(existsSync(inMemory) ? inMemory : tmpdir(), 'bells-'));
+    const folder = ownFolder();
     try {
       const configuration = configurationIn(folder, config, text, port);
       const clock = new MovableClock();
@@ -83,7 +83,7 @@ export class TestService implements Surroundings {
       const { port: used } = new URL(service.url);
       return new TestService(service, { ...configuration, port: Number(used) }, folder, options);
     } catch (error) {
-      rmSync(folder, { recursive: true, force: true });
+      removeFolder(folder);
       throw error;
     }
   }
@@ -134,11 +134,48 @@ export class TestService implements Surroundings {
   async stop(): Promise<void> {
     for (const client of this.#clients) client.close();
     await this.control.stop();
-    rmSync(this.#folder, { recursive: true, force: true });
+    removeFolder(this.#folder);
   }
 
   async [Symbol.asyncDispose](): Promise<void> {
     await this.stop();
+  }
+}
+
+/**
+ * A new folder for the data, in memory where that can be had. Those of processes of this machine that were killed before they
+ * could remove theirs go.
+ */
+function ownFolder(): string {
+  const parent = existsSync(inMemory) ? inMemory : tmpdir();
+  // Containers may have the folder in common, and processes of the same number.
+  const prefix = `bells-test-${hostname()}-`;
+  for (const name of readdirSync(parent)) {
+    const pid = name.startsWith(prefix) ? Number(name.slice(prefix.length).split('-')[0]) : 0;
+    if (pid > 0 && hasEnded(pid)) rmSync(join(parent, name), { recursive: true, force: true });
+  }
+  const folder = mkdtempSync(join(parent, `${prefix}${process.pid}-`));
+  if (!isWatched) process.once('exit', () => [...folders].forEach(removeFolder));
+  isWatched = true;
+  folders.add(folder);
+  return folder;
+}
+
+/** The folders of this process, which go with it at the latest. */
+const folders = new Set<string>();
+let isWatched = false;
+
+function removeFolder(folder: string): void {
+  rmSync(folder, { recursive: true, force: true });
+  folders.delete(folder);
+}
+
+function hasEnded(pid: number): boolean {
+  try {
+    process.kill(pid, 0);
+    return false;
+  } catch (error) {
+    return (error as NodeJS.ErrnoException).code === 'ESRCH';
   }
 }
 

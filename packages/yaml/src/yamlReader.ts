@@ -217,8 +217,7 @@ export function readDuration(value: string): number | undefined {
 /** Any value, as JSON has it. */
 export const json: Reader<Json> = (node, at) => {
   const odd = node === null ? undefined : memberWithoutValue(node);
-  if (odd !== undefined)
-    return at.fault(odd, `${described(odd)} has no value; text with a comma in it is written in quotes`);
+  if (odd !== undefined) return at.fault(odd, withoutValue(odd));
   const value: unknown = node === null ? null : node.toJSON();
   try {
     return JSON.parse(JSON.stringify(value)) as Json;
@@ -226,6 +225,11 @@ export const json: Reader<Json> = (node, at) => {
     return at.fault(node, 'expected what JSON can hold');
   }
 };
+
+/** What is wrong with a member of a map in braces that has no value. */
+export function withoutValue(key: Node): string {
+  return `${described(key)} has no value; text with a comma in it is written in quotes`;
+}
 
 /** A member of a map in braces that has not even a colon: most often the rest of a text with a comma. */
 function memberWithoutValue(node: Node): Node | undefined {

@@ -9,7 +9,7 @@ import {
   type Verb,
   verbs,
 } from '@nine-bells/wire';
-import { described, json, nameOf, type Place, readDuration, unknownWord } from '@nine-bells/yaml';
+import { described, json, nameOf, type Place, readDuration, unknownWord, withoutValue } from '@nine-bells/yaml';
 import { isMap, isSeq, type Node, type YAMLMap } from 'yaml';
 import { patternFault } from '../values/matching.js';
 import { namePattern, stepWords } from './clients.js';
@@ -170,10 +170,14 @@ class Members {
 
   /** Reports what nobody has asked for. Returns whether nothing at all was wrong. */
   done(known: readonly string[]): boolean {
-    for (const { key } of this.node.items) {
+    for (const { key, value } of this.node.items) {
       const name = nameOf(key as Node);
       if (this.#asked.has(name)) continue;
-      this.at.member(name, key as Node).fault(key as Node, unknownWord(name, known));
+      // `{ enter: direct/jory,pia }` has a member `pia` without even a colon.
+      const isRest = value === null;
+      this.at
+        .member(name, key as Node)
+        .fault(key as Node, isRest ? withoutValue(key as Node) : unknownWord(name, known));
       this.sound = false;
     }
     return this.sound;

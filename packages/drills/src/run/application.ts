@@ -3,7 +3,7 @@ import type { Json, Problem } from '@nine-bells/wire';
 import type { CallStep } from '../format/drill.js';
 import type { Surroundings } from './surroundings.js';
 
-/** How long a call of the HTTP interface may take, in milliseconds. */
+/** How long a call of the HTTP interface may take, if nothing else is said, in milliseconds. */
 const callMs = 15_000;
 
 export interface CallAnswer {
@@ -24,7 +24,10 @@ export class Application {
   }
 
   /** Calls, with the key of the run unless another is named. */
-  async call({ method, path, body, key }: Pick<CallStep, 'method' | 'path' | 'body' | 'key'>): Promise<CallAnswer> {
+  async call(
+    { method, path, body, key }: Pick<CallStep, 'method' | 'path' | 'body' | 'key'>,
+    withinMs = callMs,
+  ): Promise<CallAnswer> {
     const bearer = key === undefined ? this.#surroundings.key : key;
     const response = await fetch(`${this.#surroundings.url}${path}`, {
       method,
@@ -33,7 +36,7 @@ export class Application {
         ...(body === undefined ? {} : { 'content-type': 'application/json' }),
       },
       ...(body === undefined ? {} : { body: JSON.stringify(body) }),
-      signal: AbortSignal.timeout(callMs),
+      signal: AbortSignal.timeout(Math.ceil(withinMs)),
     });
     const text = await response.text();
     let answer: Json = text;

@@ -111,14 +111,21 @@ export class DrillClient {
     if (this.#network !== undefined) throw new NoAnswer('it is connected already');
     const token = await this.#options.token?.();
     this.#ended = undefined;
+    const startMs = performance.now();
     await new Promise<void>((resolve, reject) => {
+      // One that takes the connection and says nothing.
+      const late = setTimeout(() => this.#network?.cut(), withinMs);
       const network: Network = new Network(
         this.#options.url,
         this.#options.transport,
         {
-          opened: resolve,
+          opened: () => {
+            clearTimeout(late);
+            resolve();
+          },
           heard: (text) => this.#heard(network, text),
           ended: (code, reason) => {
+            clearTimeout(late);
             this.#over(network, { code, reason });
             reject(new NoAnswer(`there is no connection to ${this.#options.url}: ${code} ${reason}`));
           },
@@ -139,7 +146,7 @@ export class DrillClient {
         inbox: this.#inbox,
         enter: channels.length === 0 ? undefined : channels.map(([channel, after]) => ({ channel, after })),
       }) as Readonly<Record<string, Json>>,
-      withinMs,
+      Math.max(1, withinMs - (performance.now() - startMs)),
     );
     if (reply.problem === undefined) await this.#welcomed(reply as unknown as Welcome, withinMs);
     return reply;
