@@ -3,7 +3,19 @@ import { setUp } from './setUp.mjs';
 
 await setUp();
 const name = process.argv[2] ?? '';
-const known = ['access', 'attack', 'compare', 'drill', 'fanout', 'kept', 'presence', 'relay', 'slow', 'storm', 'workers'];
+const known = [
+  'access',
+  'attack',
+  'compare',
+  'drill',
+  'fanout',
+  'kept',
+  'presence',
+  'relay',
+  'slow',
+  'storm',
+  'workers',
+];
 if (known.includes(name)) await import(`../bench/${name}.mjs`);
 else {
   console.error(`Benchmarks: ${known.join(', ')}. For example: npm run bench fanout`);
