@@ -20,12 +20,12 @@ interface DrillOptions {
   readonly watch?: boolean;
 }
 
-/** What drills are called in a folder. */
+/** File names of drills in a folder. */
 const drillName = /\.drill\.ya?ml$/;
-/** Changes so close together are one, in milliseconds. */
+/** Changes within this time trigger one run, in milliseconds. */
 const settleMs = 150;
 
-/** `ninebells drill`: does what drills say, and tells whether what must come came. */
+/** `ninebells drill`: runs drills, and reports which expectations were met. */
 export function addDrill(program: Command): void {
   program
     .command('drill')
@@ -35,13 +35,15 @@ export function addDrill(program: Command): void {
     .option('--url <url>', 'run against this service instead; --config then only signs tokens')
     .addOption(keyOption())
     .option('--with <name=value>', 'a parameter of the drills, its value as JSON or else text', collect)
-    .option('--seed <n>', 'what all that is random is drawn from', wholeFrom(0, 4_294_967_295))
-    .option('--jobs <n>', 'drills at the same time', wholeFrom(1, 64), 4)
+    .option('--seed <n>', 'seed of all random values', wholeFrom(0, 4_294_967_295))
+    .option('--jobs <n>', 'number of drills that run concurrently', wholeFrom(1, 64), 4)
     .addOption(
-      new Option('--report <form>', 'how to tell it').choices(['readable', 'tap', 'junit', 'json']).default('readable'),
+      new Option('--report <form>', 'form of the report')
+        .choices(['readable', 'tap', 'junit', 'json'])
+        .default('readable'),
     )
-    .option('--out <file>', 'write the report into a file; the terminal gets the readable one')
-    .option('--watch', 'run again when a drill or a configuration has changed')
+    .option('--out <file>', 'write the report to a file, and a readable one to the terminal')
+    .option('--watch', 'run again when a drill or a configuration changes')
     .action(async (files: string[], options: DrillOptions) => {
       for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => void endAll());
       if (options.watch) return runAgainAndAgain(files, options);
@@ -49,10 +51,10 @@ export function addDrill(program: Command): void {
     });
 }
 
-/** What must be ended, whatever happens: services in memory leave their data otherwise. */
+/** Services in memory, which must be stopped to remove their data. */
 const running = new Set<() => Promise<void>>();
 
-/** Ends all services at once, when the command is interrupted. */
+/** Stops all services when the command is interrupted. */
 async function endAll(): Promise<void> {
   await Promise.allSettled([...running].map((end) => end()));
   process.exit(exitCodes.failed);
@@ -65,6 +67,7 @@ async function runAll(names: readonly string[], options: DrillOptions): Promise<
   for (const name of Object.keys(parameters))
     if (!drills.some((drill) => Object.hasOwn(drill.parameters, name)))
       throw new CommandError(exitCodes.usage, `none of these drills has a parameter ${JSON.stringify(name)}`);
+  await checkConfigurations(drills, options);
   const { ReadableReport, runDrill, seededRandom } = await import('@nine-bells/drills');
   const seed = options.seed ?? Math.floor(Math.random() * 4_294_967_296);
   const isTold = options.report === 'readable' || options.out !== undefined;
@@ -72,7 +75,7 @@ async function runAll(names: readonly string[], options: DrillOptions): Promise<
   const startMs = performance.now();
   const results: (DrillResult | undefined)[] = [];
   let told = 0;
-  /** In the order given, each as soon as all before it are over. */
+  /** Prints results in the given order, each as soon as its predecessors have ended. */
   const tell = (): void => {
     for (let next = results[told]; next !== undefined; next = results[told]) {
       if (isTold) process.stdout.write(`${report.drill(next)}\n`);
@@ -134,7 +137,7 @@ function shownResult({ drill, status, ms, steps, problem }: DrillResult): object
   };
 }
 
-/** The drills of files and folders, with every mistake that is in any of them. */
+/** Reads the drills of files and folders, and reports every mistake in them. */
 async function readAll(names: readonly string[]): Promise<readonly Drill[]> {
   const { DrillFault, readDrill } = await import('@nine-bells/drills');
   const faults: string[] = [];
@@ -155,7 +158,7 @@ function filesOf(name: string): readonly string[] {
   try {
     isFolder = statSync(name).isDirectory();
   } catch {
-    // Reading it says why it cannot be.
+    // Reading it will report why it cannot be read.
   }
   if (!isFolder) return [name];
   const found = drillsUnder(name);
@@ -163,7 +166,7 @@ function filesOf(name: string): readonly string[] {
   return found.sort();
 }
 
-/** The drills in a folder and those in it, but for what is installed or hidden. */
+/** Drills in a folder and its subfolders, except node_modules and hidden folders. */
 function drillsUnder(folder: string): string[] {
   return readdirSync(folder, { withFileTypes: true }).flatMap((each) => {
     const path = join(folder, each.name);
@@ -172,52 +175,61 @@ function drillsUnder(folder: string): string[] {
   });
 }
 
-/** What a drill runs against: a service of its own in memory, or one that runs. */
-async function surroundingsOf(
-  drill: Drill,
-  { config, url, key }: DrillOptions,
-): Promise<{ surroundings: Surroundings; end: () => Promise<void> }> {
-  const { ConfigurationError, readConfiguration, signToken } = await import('@nine-bells/service');
-  try {
-    if (url !== undefined) {
-      const tokens = config === undefined ? undefined : readConfiguration(config).tokens;
-      const surroundings: Surroundings = {
-        url: url.replace(/\/+$/, ''),
-        key,
-        tokenFor: async (user, { name, roles, claims }, forMs) => {
-          if (tokens === undefined)
-            throw new Error(
-              'there is nothing to sign tokens with: give the configuration with --config, or clients a `token`',
-            );
-          return signToken(tokens, { user, name, roles: roles ?? [], claims: claims ?? {}, forMs });
-        },
-      };
-      return { surroundings, end: () => Promise.resolve() };
-    }
-    const file = config ?? drill.config;
-    if (file === undefined)
+/** Finds mistakes in configurations before anything runs. */
+async function checkConfigurations(drills: readonly Drill[], { config, url }: DrillOptions): Promise<void> {
+  const files = new Set<string>();
+  for (const drill of drills) {
+    const file = config ?? (url === undefined ? drill.config : undefined);
+    if (file !== undefined) files.add(file);
+    else if (url === undefined)
       throw new CommandError(
         exitCodes.usage,
         `${drill.file} does not say with which configuration: give one with --config, or a service that runs with --url`,
       );
-    const { TestService } = await import('@nine-bells/testing');
-    const service = await TestService.start({ config: file });
-    const end = async (): Promise<void> => {
-      await service.stop();
-      running.delete(end);
-    };
-    running.add(end);
-    return { surroundings: service, end };
+  }
+  const { ConfigurationError, readConfiguration } = await import('@nine-bells/service');
+  try {
+    for (const file of files) readConfiguration(file);
   } catch (error) {
-    if (error instanceof ConfigurationError || error instanceof RangeError)
-      throw new CommandError(exitCodes.usage, error.message);
+    if (error instanceof ConfigurationError) throw new CommandError(exitCodes.usage, error.message);
     throw error;
   }
 }
 
+/** The service for a drill: its own in memory, or the one at `--url`. */
+async function surroundingsOf(
+  drill: Drill,
+  { config, url, key }: DrillOptions,
+): Promise<{ surroundings: Surroundings; end: () => Promise<void> }> {
+  if (url !== undefined) {
+    const { readConfiguration, signToken } = await import('@nine-bells/service');
+    const tokens = config === undefined ? undefined : readConfiguration(config).tokens;
+    const surroundings: Surroundings = {
+      url: url.replace(/\/+$/, ''),
+      key,
+      tokenFor: async (user, { name, roles, claims }, forMs) => {
+        if (tokens === undefined)
+          throw new Error(
+            'there is nothing to sign tokens with: give the configuration with --config, or clients a `token`',
+          );
+        return signToken(tokens, { user, name, roles: roles ?? [], claims: claims ?? {}, forMs });
+      },
+    };
+    return { surroundings, end: () => Promise.resolve() };
+  }
+  const { TestService } = await import('@nine-bells/testing');
+  const service = await TestService.start({ config: config ?? (drill.config as string) });
+  const end = async (): Promise<void> => {
+    await service.stop();
+    running.delete(end);
+  };
+  running.add(end);
+  return { surroundings: service, end };
+}
+
 // ------------------------------------------------------------------------------------------------- watching
 
-/** Runs at once, and whenever a file has changed that had a part in it; until it is interrupted. */
+/** Runs the drills now, and again whenever one of their files changes, until interrupted. */
 async function runAgainAndAgain(names: readonly string[], options: DrillOptions): Promise<void> {
   for (;;) {
     const sinceMs = Date.now();
@@ -231,7 +243,7 @@ async function runAgainAndAgain(names: readonly string[], options: DrillOptions)
     try {
       files = (await readAll(names)).flatMap(filesIn);
     } catch {
-      // A drill with a mistake in it is watched by itself until that is mended.
+      // While a drill has a mistake, only the given files are watched.
     }
     if (options.config !== undefined) files.push(options.config);
     note(`Watching ${new Set(files).size} files; Ctrl+C ends it.`);
@@ -239,7 +251,7 @@ async function runAgainAndAgain(names: readonly string[], options: DrillOptions)
   }
 }
 
-/** The files of a drill, of those that it includes, and of its configuration. */
+/** Files of a drill, its includes and its configuration. */
 function filesIn(drill: Drill): string[] {
   const included = (steps: Drill['steps']): string[] =>
     steps.flatMap((step) => {
@@ -250,8 +262,8 @@ function filesIn(drill: Drill): string[] {
 }
 
 /**
- * Resolves when one of some files has changed since a moment. Folders are watched, since editors put a new file in place of
- * the old.
+ * Resolves when one of the files has changed since `sinceMs`. It watches folders, since editors replace files instead of
+ * writing into them.
  */
 function changeIn(files: readonly string[], sinceMs: number): Promise<void> {
   const meant = new Set(files.map((file) => resolve(file)));
@@ -269,7 +281,7 @@ function changeIn(files: readonly string[], sinceMs: number): Promise<void> {
         if (name !== null && meant.has(join(folder, basename(name)))) changed();
       }),
     );
-    // While drills ran, nobody watched.
+    // A file may have changed while the drills ran.
     if ([...meant].some((file) => (statSync(file, { throwIfNoEntry: false })?.mtimeMs ?? 0) >= sinceMs)) changed();
   });
 }

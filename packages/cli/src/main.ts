@@ -34,6 +34,11 @@ NINEBELLS_PORT, NINEBELLS_HOST, NINEBELLS_DATA, NINEBELLS_RELAY, NINEBELLS_DATAB
 
 /** Runs the command line; resolves with the exit code. */
 export async function main(args: readonly string[]): Promise<number> {
+  process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+    // A reader such as `head` may close the pipe before everything is written.
+    if (error.code === 'EPIPE') process.exit();
+    throw error;
+  });
   const program = new Command('ninebells')
     .description('Live chat and notification channels, run beside your application.')
     .version(version, '-V, --version', 'print the version')

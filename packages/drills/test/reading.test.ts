@@ -6,7 +6,7 @@ with: { boat: petrel }
 users: { ines: { name: Ines Okoro }, jory: }
 clients: { chair: ines, party: { user: jory, connects: later }, fan: { guest: true, times: 3 } }
 `;
-/** What is wrong with a drill, as it is told. */
+/** Mistakes reported for a drill, one per line. */
 function faultsOf(text: string): readonly string[] {
   try {
     parseDrill(text, 'x.drill.yaml');
@@ -46,6 +46,19 @@ steps:
     ]);
   });
 
+  it('with captures that later steps know, also from blocks', () => {
+    const steps = `  - together: [{ chair: { publish: a, data: 1, as: said } }, { fan: { enter: a } }]
+  - repeat: 2
+    as: leg
+    steps: [{ chair: { publish: a, data: $(said.id), as: last } }]
+  - chair: { publish: a, data: $(last.id) }
+  - each: $(last.list)
+    steps: [{ wait: 1ms }]
+`;
+    expect(faultsOf(`${head}steps:\n${steps}`)).toEqual([]);
+    expect(faultsOf(`${head}steps:\n${steps}  - chair: { publish: a, data: $(leg) }\n`).join()).toContain('$(leg)');
+  });
+
   it.each([
     ['cair: { enter: a }', 'x.drill.yaml:6:11: steps[0].cair: there is no "cair" here; did you mean "chair"?'],
     ['chair: { entr: a }', 'there is no "entr" here; did you mean "enter"?'],
@@ -75,6 +88,11 @@ steps:
       '"yes." has no value; text with a comma in it is written in quotes',
     ],
     ['chair: { enter: direct/jory,pia }', '"pia" has no value; text with a comma in it is written in quotes'],
+    [
+      'together: [{ chair: { publish: a, data: 1, as: said } }, { fan: { publish: a, data: $(said) } }]',
+      '$(said): nothing before this step gives that name',
+    ],
+    ['each: 3\n    steps: [{ wait: 1ms }]', 'expected a list of values'],
     ['[]', 'expected a step such as `chair: { enter: race/12/chat }`, found a list'],
   ])('%s is a mistake, told with its line and the nearest word', (step, told) => {
     expect(faultOf(step)).toContain(told);

@@ -6,7 +6,7 @@ interface Timer {
   timeout: NodeJS.Timeout;
 }
 
-/** The clock of a service in a test: it goes on by itself, and can be moved ahead; what is due meanwhile is done at once. */
+/** The clock of a test service. It runs in real time, and `move` advances it and fires the timers that become due. */
 export class MovableClock extends ServiceClock {
   #movedMs = 0;
   readonly #timers = new Set<Timer>();
@@ -27,7 +27,7 @@ export class MovableClock extends ServiceClock {
     };
   };
 
-  /** Moves it ahead by so many milliseconds. Timers that are due go off in their order, each at its time. */
+  /** Advances the clock by `ms`. Due timers fire in order, each at its own time. */
   move(ms: number): void {
     const untilMs = this.monotonic() + ms;
     for (;;) {
@@ -37,7 +37,7 @@ export class MovableClock extends ServiceClock {
       this.#fire(next);
     }
     this.#movedMs += Math.max(0, untilMs - this.monotonic());
-    // The rest go off sooner by as much.
+    // Remaining timers fire earlier by the same amount.
     for (const timer of this.#timers) {
       clearTimeout(timer.timeout);
       timer.timeout = setTimeout(() => this.#fire(timer), Math.max(0, timer.atMs - this.monotonic()));

@@ -2,20 +2,20 @@ import { DrillClient, expectFrames, expectNone, seededRandom } from '@nine-bells
 import type { Json, Problem, PushKind, ReplyFrame } from '@nine-bells/wire';
 import type { TestService, TestUser } from './testService.js';
 
-/** Who a client is, and how it is connected. */
+/** The user and the transport of a client. */
 export interface ClientWish extends TestUser {
-  /** Its user's id; a guest, if absent. */
+  /** The user's id. Default: a guest. */
   readonly user?: string;
   readonly transport?: 'websocket' | 'stream' | 'poll';
 }
 
 export interface WaitOptions {
-  /** How long is waited, in milliseconds. Default 5,000. */
+  /** Time limit, in milliseconds. Default 5,000. */
   readonly withinMs?: number;
 }
 
 type Members = Readonly<Record<string, Json>>;
-/** The reply to a verb, as protocol.md has it. */
+/** The reply to a verb, as in docs/protocol.md. */
 // biome-ignore lint/suspicious/noExplicitAny: tests look into frames freely
 type Reply = any;
 
@@ -23,7 +23,7 @@ const usualMs = 5_000;
 const usualForMs = 300;
 let seeds = 0;
 
-/** A client of a test: it says verbs, and awaits frames with messages that say what came instead. */
+/** A client in a test. It sends requests and waits for pushes; its errors say what arrived instead. */
 export class TestClient {
   readonly #client: DrillClient;
 
@@ -39,17 +39,17 @@ export class TestClient {
     });
   }
 
-  /** Connects, or comes back after `cut`: with its session, and with cursors for the channels that it was in. */
+  /** Connects. After `cut`, it resumes its session and its channels. */
   async connect(options: WaitOptions = {}): Promise<Reply> {
     return this.#done('hello', await this.#client.connect(options.withinMs ?? usualMs));
   }
 
-  /** Says a verb; gives the reply, and throws what it is refused with. */
+  /** Sends a request and returns the reply. Throws if it is refused. */
   async say(verb: string, members: Members = {}, options: WaitOptions = {}): Promise<Reply> {
     return this.#done(verb, await this.#client.request(verb, members, options.withinMs ?? usualMs));
   }
 
-  /** Says a verb that must be refused; gives the problem. */
+  /** Sends a request that must be refused, and returns the problem. */
   async refused(verb: string, members: Members = {}, options: WaitOptions = {}): Promise<Problem> {
     const { problem } = await this.#client.request(verb, members, options.withinMs ?? usualMs);
     if (problem === undefined)
@@ -66,43 +66,43 @@ export class TestClient {
   }
 
   /**
-   * Awaits a push that matches: of its members only those given count, at every depth. Each push is given once.
+   * Waits for a push that matches. Members that the pattern omits are ignored, at every depth. Each push is returned once.
    *
-   * @throws {StepFailure} with the nearest that came, how it differs, and why it may not have come
+   * @throws {StepFailure} with the closest push, its differences, and possible reasons
    */
   async gets(on: PushKind, pattern: Json = {}, options: WaitOptions = {}): Promise<Reply> {
     const [found] = await expectFrames(this.#client, [{ on, pattern }], options.withinMs ?? usualMs);
     return found;
   }
 
-  /** Makes sure that no such push has come, nor comes for a while. */
+  /** Checks that no matching push is queued or arrives within `forMs`. Default 300 ms. */
   getsNo(on: PushKind, pattern: Json = {}, { forMs = usualForMs }: { readonly forMs?: number } = {}): Promise<void> {
     return expectNone(this.#client, { on, pattern }, forMs);
   }
 
-  /** Sends a text as it is, maybe one that is no frame. */
+  /** Sends text unchanged, whether or not it is a valid frame. */
   send(text: string): void {
     this.#client.send(text);
   }
 
-  /** Awaits that the connection ends; gives the close code and its reason. */
+  /** Waits for the connection to end; returns the close code and its reason. */
   async ends(options: WaitOptions = {}): Promise<{ readonly code: number; readonly reason: string }> {
     const ended = await this.#client.until(() => this.#client.ended, options.withinMs ?? usualMs);
     if (ended === undefined) throw new Error(`the connection of ${this.#client.name} has not ended`);
     return ended;
   }
 
-  /** Breaks the connection off without a word. */
+  /** Breaks the connection without a close frame. */
   cut(): void {
     this.#client.cut();
   }
 
-  /** Says goodbye. */
+  /** Closes the connection normally. */
   close(): void {
     this.#client.close();
   }
 
-  /** Reads nothing until `resume`. */
+  /** Stops reading until `resume`. */
   pause(): void {
     this.#client.pause();
   }

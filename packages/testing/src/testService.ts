@@ -21,15 +21,15 @@ export interface TestServiceOptions {
   readonly config?: string;
   /** The text of a configuration, in place of a file. */
   readonly text?: string;
-  /** The port; any that is free, if absent. */
+  /** Default: any free port. */
   readonly port?: number;
-  /** What the service logs, from this level on; nothing, if absent. */
+  /** Minimum level of the log on stderr. Default: no log. */
   readonly log?: 'debug' | 'info' | 'warn' | 'error';
 }
 
-/** A made-up user, as a token would name it. */
+/** A made-up user, as described by a token. */
 export interface TestUser extends DrillUser {
-  /** How long its token is good, in milliseconds. Default an hour. */
+  /** Lifetime of its token, in milliseconds. Default 1 h. */
   readonly forMs?: number;
 }
 
@@ -39,12 +39,12 @@ interface StartOptions {
 }
 
 const dayMs = 86_400_000;
-/** Files that are gone with the machine's power, where there are such. */
+/** A file system in memory, on Linux. */
 const inMemory = '/dev/shm';
 
 /**
- * A service that lives as long as a test: in this process, on a free port, with its data in memory. It has the channel rules
- * of a configuration; where that says which database, relay, workers or proxies there are, it does without.
+ * A service for one test: in this process, on a free port, with its data in memory. It uses the channel rules of a
+ * configuration, and ignores its database, relay and workers.
  */
 export class TestService implements Surroundings {
   readonly key: string;
@@ -71,7 +71,7 @@ export class TestService implements Surroundings {
   /**
    * Starts one.
    *
-   * @throws {ConfigurationError} with all that is wrong in the configuration
+   * @throws {ConfigurationError} with every mistake in the configuration
    */
   static async start({ config, text, port = 0, log }: TestServiceOptions): Promise<TestService> {
     const folder = ownFolder();
@@ -88,25 +88,25 @@ export class TestService implements Surroundings {
     }
   }
 
-  /** The engine and all the rest, for what a test wants to look into. */
+  /** The running service, for inspection. */
   get service(): Service {
     if (this.#service === undefined) throw new Error('the service has been stopped');
     return this.#service;
   }
 
-  /** A token for a made-up user, as an application would sign it. */
+  /** Signs a token for a made-up user, as an application would. */
   tokenFor(user: string, { name, roles, claims }: DrillUser = {}, forMs = 3_600_000): Promise<string> {
     return signToken(this.#configuration.tokens, {
       user,
       name,
       roles: roles ?? [],
       claims: claims ?? {},
-      // As the service sees time.
+      // Relative to the service's clock.
       forMs: forMs + this.clock.now() - Date.now(),
     });
   }
 
-  /** A client that is connected as a made-up user, or as a guest. */
+  /** Connects a client as a made-up user, or as a guest. */
   async client(wish: ClientWish = {}): Promise<TestClient> {
     const client = new TestClient(this, wish);
     this.#clients.add(client);
@@ -114,7 +114,7 @@ export class TestService implements Surroundings {
     return client;
   }
 
-  /** Starts it again after `stop`, or at all times with `restart`: on the same port, with the same data. */
+  /** Stops the service, and starts it on the same port with the same data. */
   readonly control = {
     stop: async (): Promise<void> => {
       await this.#service?.stop({ drainMs: 0 });
@@ -130,7 +130,7 @@ export class TestService implements Surroundings {
     await this.control.start();
   }
 
-  /** Ends it with all its clients, and removes its data. */
+  /** Stops the service, disconnects its clients, and removes its data. */
   async stop(): Promise<void> {
     for (const client of this.#clients) client.close();
     await this.control.stop();
@@ -143,12 +143,11 @@ export class TestService implements Surroundings {
 }
 
 /**
- * A new folder for the data, in memory where that can be had. Those of processes of this machine that were killed before they
- * could remove theirs go.
+ * Creates a data folder, in memory where possible. Also removes the folders of processes on this host that were killed.
  */
 function ownFolder(): string {
   const parent = existsSync(inMemory) ? inMemory : tmpdir();
-  // Containers may have the folder in common, and processes of the same number.
+  // Containers may share /dev/shm and reuse each other's process ids, so the host name is part of the prefix.
   const prefix = `bells-test-${hostname()}-`;
   for (const name of readdirSync(parent)) {
     const pid = name.startsWith(prefix) ? Number(name.slice(prefix.length).split('-')[0]) : 0;
@@ -161,7 +160,7 @@ function ownFolder(): string {
   return folder;
 }
 
-/** The folders of this process, which go with it at the latest. */
+/** Folders of this process, removed when it exits at the latest. */
 const folders = new Set<string>();
 let isWatched = false;
 
@@ -179,7 +178,7 @@ function hasEnded(pid: number): boolean {
   }
 }
 
-/** The configuration of a service that nobody else has. */
+/** The configuration, adapted to a service without database, relay and workers. */
 function configurationIn(
   data: string,
   file: string | undefined,
@@ -199,9 +198,9 @@ function configurationIn(
     database: undefined,
     sqliteSynchronous: 'normal',
     drainMs: 0,
-    // When the clock is moved, nobody has the time for a sign of life.
+    // When the clock moves, clients have no time to answer pulses.
     engine: { ...read.engine, pulseMs: dayMs },
-    // Where only public keys are configured, nothing could be signed here.
+    // A configuration may have public keys only, which cannot sign.
     tokens: { ...read.tokens, secret: read.tokens.secret ?? randomBytes(32).toString('base64url') },
   };
 }

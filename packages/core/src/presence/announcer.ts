@@ -4,7 +4,7 @@ import type { Frame } from '../model/frame.js';
 import { mergedMembers } from './mergedMembers.js';
 import { memberOf, type Present, shownOf } from './present.js';
 
-/** How long changes are collected before clients are told, in milliseconds. */
+/** Interval over which changes are merged into one push, in milliseconds. */
 export const mergeMs = 250;
 /** Members shown to a client that enters a crowd. */
 const sampleSize = 20;

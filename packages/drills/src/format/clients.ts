@@ -15,9 +15,9 @@ import {
 import { isMap, isScalar, type Node } from 'yaml';
 import { type ClientSpec, transports } from './drill.js';
 
-/** Words that begin a step, so that no client can have them for a name. */
+/** Reserved words that begin a step; a client cannot have them as its name. */
 export const stepWords = ['application', 'service', 'wait', 'together', 'repeat', 'each', 'include', 'note'] as const;
-/** What a client, or a captured value, may be called. */
+/** Names of clients and captured values. */
 export const namePattern = /^[A-Za-z][A-Za-z0-9_-]{0,39}$/;
 const mostAlike = 100_000;
 
@@ -29,11 +29,11 @@ interface Template {
 
 export interface ReadClients {
   readonly all: readonly ClientSpec[];
-  /** Texts in which there may be references. */
+  /** Texts that may contain references. */
   readonly templates: readonly Template[];
 }
 
-/** Reads `clients`: from each name to its user, or to what else it is. */
+/** Reads `clients`: a map from names to users or client settings. */
 export function readClients(node: Node | undefined, at: Place, users: ReadonlySet<string>): ReadClients | undefined {
   if (!isMap(node)) return at.fault(node ?? null, `expected a map of clients, found ${described(node ?? null)}`);
   const all: ClientSpec[] = [];
@@ -96,7 +96,7 @@ function readClient(
   };
 }
 
-/** A user stands among the users; or its id is made from values, as of many like clients. */
+/** Whether the user is declared under `users`, or its id contains references. */
 function isDeclared(
   user: string,
   node: Node | null,

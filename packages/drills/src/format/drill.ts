@@ -1,6 +1,6 @@
 import type { Json, PushKind, Verb } from '@nine-bells/wire';
 
-/** The version of the format that this reads. */
+/** The version of the drill format that this package reads. */
 export const formatVersion = 1;
 
 /** A drill: made-up users, their clients, and what they do and must see. */
@@ -8,13 +8,13 @@ export interface Drill {
   readonly file: string;
   readonly name: string;
   readonly about?: string;
-  /** The configuration that it is meant for, as a path; a command's `--config` comes first. */
+  /** Path of the drill's configuration; `--config` overrides it. */
   readonly config?: string;
-  /** Parameters and what they are if nothing else is given. */
+  /** Parameters with their default values. */
   readonly parameters: Readonly<Record<string, Json>>;
   readonly users: Readonly<Record<string, DrillUser>>;
   readonly clients: readonly ClientSpec[];
-  /** How long is waited for what is expected where a step does not say, in milliseconds. */
+  /** Default time limit of a step's expectation, in milliseconds. */
   readonly withinMs: number;
   readonly steps: readonly Step[];
 }
@@ -28,62 +28,62 @@ export interface DrillUser {
 export const transports = ['websocket', 'stream', 'poll'] as const;
 export type Transport = (typeof transports)[number];
 
-/** How a client, or each of a number of like ones, is connected. */
+/** A client, or a group of identical clients, and how it connects. */
 export interface ClientSpec {
   readonly name: string;
   readonly line: number;
-  /** How many of it there are; absent: one, which has no number. */
+  /** Size of the group; absent: a single client without a number. */
   readonly times?: number;
-  /** The user's id, maybe with references; absent: a guest, or whoever the token names. */
+  /** The user's id, which may contain references; absent: a guest, or the user of `token`. */
   readonly user?: string;
   readonly token?: string;
-  /** How long its token is good, in milliseconds. */
+  /** Lifetime of its token, in milliseconds. */
   readonly tokenMs?: number;
   readonly transport: Transport;
-  /** Connected by a step, not at the start. */
+  /** A step connects it, instead of the start of the drill. */
   readonly isLater: boolean;
 }
 
-/** Where a step stands. */
+/** Source of a step. */
 export interface StepPlace {
   readonly file: string;
   readonly line: number;
-  /** As it is written, on one line. */
+  /** The step as written, on one line. */
   readonly text: string;
   readonly note?: string;
 }
 
-/** Whose step it is: a client, one of several like ones, all of them, or any. */
+/** The clients that take a step: one of a group, all of it, or a random one. */
 export interface Who {
   readonly client: string;
   readonly which: number | 'all' | 'any';
 }
 
-/** What must come back for a call. */
+/** Expectations about the answer to a request. */
 export interface Answer {
-  /** A pattern for the reply. */
+  /** Pattern that the reply must match. */
   readonly reply?: Json;
-  /** The code of the problem that it is refused with. */
+  /** Code of the problem that must refuse the request. */
   readonly refused?: string;
-  /** The name under which later steps know what came. */
+  /** Name by which later steps refer to the answer. */
   readonly as?: string;
   readonly withinMs?: number;
 }
 
-/** A client says a verb of the protocol, and awaits its reply. */
+/** Sends a request of the protocol and waits for its reply. */
 export interface ActStep extends StepPlace, Answer {
   readonly kind: 'act';
   readonly who: Who;
   readonly verb: Verb;
   readonly members: Readonly<Record<string, Json>>;
 }
-/** A client sends a text as it is, maybe one that is no frame. */
+/** Sends text unchanged, whether or not it is a valid frame. */
 export interface SendStep extends StepPlace {
   readonly kind: 'send';
   readonly who: Who;
   readonly frame: Json;
 }
-/** Frames must come at a client: each once, in any order or in this one. */
+/** Waits for pushes to arrive at a client, optionally in this order. */
 export interface GetsStep extends StepPlace {
   readonly kind: 'gets';
   readonly who: Who;
@@ -97,26 +97,26 @@ export interface Expected {
   readonly on: PushKind;
   readonly pattern: Json;
 }
-/** No such frame may have come, nor come for a while. */
+/** Fails if a matching push has arrived, or arrives within `forMs`. */
 export interface GetsNoStep extends StepPlace {
   readonly kind: 'gets no';
   readonly who: Who;
   readonly expected: Expected;
   readonly forMs: number;
 }
-/** The connection itself must end, with a close code or its reason. */
+/** Waits for the connection to end, optionally with a close code or reason. */
 export interface EndsStep extends StepPlace {
   readonly kind: 'ends';
   readonly who: Who;
   readonly with?: number | string;
   readonly withinMs?: number;
 }
-/** Connects, or says hello again after it was cut. */
+/** Connects, or resumes the session after the connection ended. */
 export interface ConnectStep extends StepPlace, Answer {
   readonly kind: 'connect';
   readonly who: Who;
 }
-/** What happens to a client's network. */
+/** A network fault of a client. */
 export interface NetworkStep extends StepPlace {
   readonly kind: 'network';
   readonly who: Who;
@@ -127,7 +127,7 @@ export type NetworkEvent =
   | { readonly type: 'offline'; readonly ms: Span }
   | { readonly type: 'delay'; readonly ms: Span }
   | { readonly type: 'lose'; readonly what: 'replies' | 'pushes' | 'nothing' };
-/** From so many milliseconds to so many; equal, if it is not random. */
+/** A random length of time in milliseconds; `least` equals `most` if it is fixed. */
 export interface Span {
   readonly least: number;
   readonly most: number;
@@ -139,9 +139,9 @@ export interface CallStep extends StepPlace, Answer {
   readonly path: string;
   readonly body?: Json;
   readonly status?: number;
-  /** Asked again until the answer matches, or the time is up. */
+  /** Repeats the request until the answer matches this pattern or the time limit passes. */
   readonly until?: Json;
-  /** Another key than that of the run; null: none. */
+  /** API key that replaces the run's own; `null`: none. */
   readonly key?: string | null;
 }
 export interface ServiceStep extends StepPlace {
@@ -152,20 +152,21 @@ export interface WaitStep extends StepPlace {
   readonly kind: 'wait';
   readonly ms: Span;
 }
-/** Steps at the same time. */
+/** Steps that run concurrently. */
 export interface TogetherStep extends StepPlace {
   readonly kind: 'together';
   readonly steps: readonly Step[];
 }
-/** Steps again and again: a number of times, or for each of some values. */
+/** Steps that repeat: a number of times, or once for each value. */
 export interface RepeatStep extends StepPlace {
   readonly kind: 'repeat';
-  readonly values: number | readonly Json[];
-  /** What the number of the round from 1, or the value, is called. */
+  /** A count, a list of values, or a reference to a list. */
+  readonly values: number | Json;
+  /** Name of the current value, or of the round's number (from 1). */
   readonly as: string;
   readonly steps: readonly Step[];
 }
-/** The steps of another drill, with clients of its own. */
+/** Runs another drill with its own clients. */
 export interface IncludeStep extends StepPlace {
   readonly kind: 'include';
   readonly drill: Drill;

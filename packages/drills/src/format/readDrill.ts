@@ -31,15 +31,15 @@ export class DrillFault extends Error {
   }
 }
 
-/** How long is waited for what is expected, if the drill does not say, in milliseconds. */
+/** Default time limit of an expectation, in milliseconds. */
 const usualWithinMs = 5_000;
-/** Drills that include one another: so deep at most. */
+/** Maximum depth of includes. */
 const deepest = 10;
 
 /**
  * Reads a drill and all that it includes.
  *
- * @throws {DrillFault} all that is wrong in it, with file, line and the nearest word that is known
+ * @throws {DrillFault} every mistake, with its file, line and the nearest known word
  */
 export function readDrill(file: string): Drill {
   const faults: Fault[] = [];
@@ -68,7 +68,6 @@ function readInto(file: string, including: readonly string[], faults: Fault[]): 
 }
 
 function parseInto(written: string, file: string, including: readonly string[], faults: Fault[]): Drill | undefined {
-  const lines = written.split('\n');
   const { value, faults: found } = readYaml(written, file, (node, at) => {
     const head = readHead(node, at);
     if (head === undefined) return undefined;
@@ -84,10 +83,10 @@ function parseInto(written: string, file: string, including: readonly string[], 
     };
     const scope = new Scope(Object.keys(head.with ?? {}));
     for (const { node: given, value: template, at: place } of clients.templates) scope.check(template, given, place);
-    const steps: (Step | undefined)[] = new StepReader({ file, lines, clients: clients.all, include }).list(
+    const steps: (Step | undefined)[] = new StepReader({ file, written, clients: clients.all, include }).list(
       head.steps,
       at.member('steps', node),
-      scope,
+      () => scope,
     );
     if (steps.some((step) => step === undefined)) return undefined;
     const drill: Drill = {
@@ -107,7 +106,7 @@ function parseInto(written: string, file: string, including: readonly string[], 
   return value;
 }
 
-/** Any node, to be read later. */
+/** Accepts any node; it is read later. */
 const later: Reader<Node> = (node, at) => node ?? at.fault(node, 'expected something');
 
 const version: Reader<number> = (node, at) => {
@@ -122,7 +121,7 @@ const version: Reader<number> = (node, at) => {
 };
 
 const user: Reader<DrillUser> = (node, at) => {
-  // A user of whom nothing is said.
+  // `jory:` declares a user without a name, roles or claims.
   if (node === null || (isScalar(node) && node.value === null)) return {};
   const read = mapOf({
     name: optional(text(100)),
@@ -144,7 +143,7 @@ const readHead = mapOf({
   steps: required(later),
 });
 
-/** A fault as it is shown: where, and what. */
+/** Formats a fault as `file:line:column: path: detail`. */
 export function faultLine({ file, line, column, path, detail }: Fault): string {
   return `${file}:${line}:${column}: ${path === '' ? '' : `${path}: `}${detail}`;
 }

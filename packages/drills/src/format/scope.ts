@@ -3,7 +3,7 @@ import { type Place, unknownWord } from '@nine-bells/yaml';
 import type { Node } from 'yaml';
 import { referencesIn } from '../values/references.js';
 
-/** What every drill can refer to: a word that no other run has, and the number of one among like clients. */
+/** Names every drill can use: `own`, a word unique to the run, and `n`, the number of a client in its group. */
 export const givenNames = ['own', 'n'] as const;
 
 /** The names that a step can refer to. */
@@ -18,14 +18,14 @@ export class Scope {
     this.#names.add(name);
   }
 
-  /** What is known within steps of their own. */
+  /** A copy for nested steps. */
   within(name?: string): Scope {
     return new Scope(name === undefined ? this.#names : [...this.#names, name]);
   }
 
-  /** What has been captured within is known from now on. */
-  join(inner: Scope): void {
-    for (const name of inner.#names) this.#names.add(name);
+  /** Adds what was captured in an inner scope, except the name that only its steps know. */
+  join(inner: Scope, except?: string): void {
+    for (const name of inner.#names) if (name !== except) this.#names.add(name);
   }
 
   /** Reports references to what is not known at this step. Returns whether there is none. */

@@ -29,16 +29,18 @@ import type { Scope } from './scope.js';
 
 export interface StepContext {
   readonly file: string;
-  /** The file, line by line. */
-  readonly lines: readonly string[];
+  /** The text of the file. */
+  readonly written: string;
   readonly clients: readonly ClientSpec[];
   include(name: string, node: Node | null, at: Place): Drill | undefined;
 }
 
-/** How long nothing may come, if a step does not say, in milliseconds. */
+/** Words that begin a step containing other steps. */
+const blocks = { together: true, repeat: true, each: true, include: true };
+/** Default of `for` in `gets no`, in milliseconds. */
 const usualForMs = 300;
 
-/** The member that stands behind a verb's own word. */
+/** The request member that the value of the verb sets, as in `enter: CHANNEL`. */
 const firstMember: Partial<Record<Verb, string>> = {
   enter: 'channel',
   leave: 'channel',
@@ -55,7 +57,7 @@ const firstMember: Partial<Record<Verb, string>> = {
   inbox: 'done',
   pulse: 'got',
 };
-/** A connection says hello by `connect`. */
+/** `connect` sends hello. */
 const spoken = verbs.filter((verb) => verb !== 'hello' && verb !== 'set');
 const answerWords = ['reply', 'refused', 'as', 'within'] as const;
 const clientWords = [
@@ -75,7 +77,7 @@ const clientWords = [
 ];
 const methods = { get: 'GET', post: 'POST', put: 'PUT', patch: 'PATCH', delete: 'DELETE' } as const;
 
-/** The members of a step's map, as they are asked for; in the end, those nobody asked for are faults. */
+/** Members of a step's map. `done` reports those that the reader has not asked for. */
 class Members {
   readonly node: YAMLMap;
   readonly at: Place;
@@ -97,7 +99,7 @@ class Members {
     return this.node.has(name);
   }
 
-  /** A member's value, with its references checked. */
+  /** Reads a member and checks its references. */
   value(name: string): Json | undefined {
     const node = this.#node(name);
     if (node === undefined) return undefined;
@@ -120,7 +122,7 @@ class Members {
     return this.fault(name, `expected text, found ${described(this.#node(name) ?? null)}`);
   }
 
-  /** A name under which something is known from now on. */
+  /** Reads the name of a captured value. */
   capture(name: string): string | undefined {
     const value = this.text(name);
     if (value === undefined || namePattern.test(value)) return value;
@@ -133,7 +135,7 @@ class Members {
     return this.fault(name, 'expected one length of time');
   }
 
-  /** A length of time, or `from to to`, of which a random part is taken. */
+  /** Reads a length of time such as `1s`, or a random one such as `1s to 2s`. */
   span(name: string): Span | undefined {
     const value = this.value(name);
     if (value === undefined) return undefined;
@@ -168,12 +170,12 @@ class Members {
     return undefined;
   }
 
-  /** Reports what nobody has asked for. Returns whether nothing at all was wrong. */
+  /** Reports unread members. Returns whether the map has no mistake. */
   done(known: readonly string[]): boolean {
     for (const { key, value } of this.node.items) {
       const name = nameOf(key as Node);
       if (this.#asked.has(name)) continue;
-      // `{ enter: direct/jory,pia }` has a member `pia` without even a colon.
+      // `{ enter: direct/jory,pia }` parses as a member `pia` without a value.
       const isRest = value === null;
       this.at
         .member(name, key as Node)
@@ -197,10 +199,11 @@ export class StepReader {
     this.#context = context;
   }
 
-  list(node: Node | null | undefined, at: Place, scope: Scope): (Step | undefined)[] {
+  /** @param scopeOf - gives the scope for each step */
+  list(node: Node | null | undefined, at: Place, scopeOf: () => Scope): (Step | undefined)[] {
     if (!isSeq(node)) return [at.fault(node ?? null, `expected a list of steps, found ${described(node ?? null)}`)];
     if (node.items.length === 0) return [at.fault(node, 'expected at least one step')];
-    return node.items.map((item, index) => this.#step(item as Node, at.element(index, node), scope));
+    return node.items.map((item, index) => this.#step(item as Node, at.element(index, node), scopeOf()));
   }
 
   #step(node: Node, at: Place, scope: Scope): Step | undefined {
@@ -213,10 +216,10 @@ export class StepReader {
     const place: StepPlace = {
       file: this.#context.file,
       line: at.lineOf(node),
-      text: this.#written(node),
+      // A block's own steps are reported separately.
+      text: Object.hasOwn(blocks, word) ? this.#head(node) : this.#written(node),
       ...(note === undefined ? {} : { note }),
     };
-    const blocks = { together: 1, repeat: 1, each: 1, include: 1 };
     if (more.length > 0 && !Object.hasOwn(blocks, word))
       return at.fault(node, `a step is one act of one client: found ${[word, ...more].join(' and ')}`);
     switch (word) {
@@ -297,7 +300,7 @@ export class StepReader {
     const members: Record<string, Json> = {};
     const first = firstMember[verb];
     const given = act.value(verb);
-    // `unread: true`, `status: ` and the like: nothing more is said by the word itself.
+    // `null` sets no member, except for `status`.
     if (first !== undefined && given !== undefined && !(given === null && verb !== 'status')) members[first] = given;
     for (const name of known) {
       if (name === first && name !== verb) continue;
@@ -312,7 +315,7 @@ export class StepReader {
     return { ...place, kind: 'act', who, verb, members, ...answer };
   }
 
-  /** What must come back. */
+  /** Reads the expectations about an answer. */
   #answer(act: Members, scope: Scope): Answer {
     const reply = act.pattern('reply');
     const refused = act.text('refused');
@@ -366,7 +369,7 @@ export class StepReader {
     return { ...place, kind: 'gets no', who, expected, forMs };
   }
 
-  /** What is expected by `gets: message` and the members beside it. */
+  /** Reads `gets: message` and the members beside it. */
   #expected(word: string, act: Members): Expected | undefined {
     const on = this.#pushKind(act.text(word), word, act);
     if (on === undefined) return undefined;
@@ -378,7 +381,7 @@ export class StepReader {
     return { on, pattern };
   }
 
-  /** What is expected by an element of a list: `message`, or `{ message: { data: ... } }`. */
+  /** Reads an element of `gets in order`: `message`, or `{ message: { data: ... } }`. */
   #expectedOf(each: Json, word: string, act: Members): Expected | undefined {
     if (typeof each === 'string') {
       const on = this.#pushKind(each, word, act);
@@ -436,7 +439,7 @@ export class StepReader {
     }
   }
 
-  /** Whose step it is; a text: what is wrong with it. */
+  /** Resolves the client of a step; returns text if it is wrong. */
   #who(word: string): Who | string | undefined {
     const { clients } = this.#context;
     const numbered = /^(.+) (\d+)$/.exec(word);
@@ -508,9 +511,16 @@ export class StepReader {
   }
 
   #together(step: Members, place: StepPlace, scope: Scope): Step | undefined {
-    const inner = scope.within();
-    const steps = this.list(step.given('together'), step.at.member('together', step.node), inner);
-    scope.join(inner);
+    const node = step.given('together');
+    const at = step.at.member('together', step.node);
+    // Concurrent steps cannot refer to each other's captures; later steps can.
+    const scopes: Scope[] = [];
+    const steps = this.list(node, at, () => {
+      const own = scope.within();
+      scopes.push(own);
+      return own;
+    });
+    for (const own of scopes) scope.join(own);
     if (!step.done(['together', 'note']) || steps.some((each) => each === undefined)) return undefined;
     return { ...place, kind: 'together', steps: steps as Step[] };
   }
@@ -519,11 +529,12 @@ export class StepReader {
     const values = word === 'repeat' ? step.whole('repeat') : step.value('each');
     const as = step.capture('as') ?? 'round';
     const inner = scope.within(as);
-    const steps = this.list(step.given('steps'), step.at.member('steps', step.node), inner);
-    if (word === 'each' && values !== undefined && !Array.isArray(values))
-      step.fault('each', 'expected a list of values');
+    const steps = this.list(step.given('steps'), step.at.member('steps', step.node), () => inner);
+    scope.join(inner, as);
+    const isList = Array.isArray(values) || (typeof values === 'string' && values.startsWith('$('));
+    if (word === 'each' && values !== undefined && !isList) step.fault('each', 'expected a list of values');
     if (!step.done([word, 'as', 'steps', 'note']) || steps.some((each) => each === undefined)) return undefined;
-    return { ...place, kind: 'repeat', values: values as number | readonly Json[], as, steps: steps as Step[] };
+    return { ...place, kind: 'repeat', values: values as number | Json, as, steps: steps as Step[] };
   }
 
   #include(step: Members, place: StepPlace): Step | undefined {
@@ -539,10 +550,22 @@ export class StepReader {
     return { ...place, kind: 'include', drill, with: given as Readonly<Record<string, Json>> };
   }
 
-  /** A step as it stands in the file, its lines joined. */
+  /** A block as written, without its steps. */
+  #head(node: YAMLMap): string {
+    return node.items
+      .filter(({ key }) => !['steps', 'note'].includes(nameOf(key as Node)))
+      .map(({ key, value }) =>
+        isSeq(value) && nameOf(key as Node) === 'together'
+          ? 'together'
+          : `${nameOf(key as Node)}: ${this.#written(value as Node)}`,
+      )
+      .join(', ');
+  }
+
+  /** A step as written, on one line. */
   #written(node: Node): string {
     const [from = 0, to = 0] = node.range ?? [];
-    const text = this.#context.lines.join('\n').slice(from, to);
+    const text = this.#context.written.slice(from, to);
     const flat = text
       .split('\n')
       .map((line) => line.replace(/(^|\s)#.*$/, '').trim())

@@ -4,7 +4,7 @@ import { cut, failureLines, stepName } from './text.js';
 
 type Paint = (text: string) => string;
 
-/** How words are marked on a terminal. */
+/** Terminal colours. */
 export interface ReportColors {
   readonly green: Paint;
   readonly red: Paint;
@@ -12,10 +12,10 @@ export interface ReportColors {
   readonly bold: Paint;
 }
 
-/** A report for people: each step, and around one that failed all that is known. */
+/** A report for people, with details of the failed step. */
 export class ReadableReport {
   readonly #colors: ReportColors;
-  /** How wide a line may be. */
+  /** Maximum width of a line, in characters. */
   readonly #columns: number;
 
   constructor(colors: ReportColors, columns: number) {
@@ -23,13 +23,13 @@ export class ReadableReport {
     this.#columns = columns;
   }
 
-  /** The account of one drill. */
+  /** Formats the result of one drill. */
   drill(result: DrillResult): string {
     const { bold, dim, red } = this.#colors;
     const { drill } = result;
     const lines = [`${bold(drill.name)}  ${dim(drill.file)}`];
     if (result.problem !== undefined) lines.push(red(`  it could not begin: ${result.problem}`));
-    for (const step of result.steps) lines.push(...this.#step(step));
+    for (const step of shown(result.steps)) lines.push(...this.#step(step));
     return `${lines.join('\n')}\n`;
   }
 
@@ -49,7 +49,7 @@ export class ReadableReport {
     ];
   }
 
-  /** The last line: how many drills passed, and which failed. */
+  /** Formats the summary: how many drills passed, and which failed. */
   sum(results: readonly DrillResult[], ms: number): string {
     const failed = results.filter(({ status }) => status === 'failed');
     const { green, red } = this.#colors;
@@ -62,6 +62,16 @@ export class ReadableReport {
     return red(
       `${drills(failed.length)} of ${results.length} failed: ${failed.map(({ drill: { name } }: { drill: Drill }) => name).join('; ')} (${seconds})`,
     );
+  }
+}
+
+/** Omits the rounds of repetitions that passed, since there may be very many. */
+function* shown(steps: readonly StepResult[]): Iterable<StepResult> {
+  let hiddenFrom = Number.POSITIVE_INFINITY;
+  for (const step of steps) {
+    if (step.depth > hiddenFrom) continue;
+    hiddenFrom = step.step.kind === 'repeat' && step.status === 'passed' ? step.depth : Number.POSITIVE_INFINITY;
+    yield step;
   }
 }
 

@@ -1,6 +1,6 @@
 import type { DrillResult, StepResult } from '../run/results.js';
 
-/** What a failed step was about, line by line, for people. */
+/** Describes a failure, one fact per line. */
 export function failureLines({ step, failure }: StepResult, columns = 240): readonly string[] {
   if (failure === undefined) return [];
   const lines = [`at ${step.file}:${step.line}`, `expected ${failure.expected}`, failure.came];
@@ -15,7 +15,7 @@ export function failureLines({ step, failure }: StepResult, columns = 240): read
 
 const arrows = { sent: '->', heard: '<-', lost: '<x', link: '--' } as const;
 
-/** The step in which a drill failed, the innermost. */
+/** The innermost step that failed. */
 export function failedStep({ steps }: DrillResult): StepResult | undefined {
   return steps.find(({ status, failure }) => status === 'failed' && failure !== undefined);
 }
@@ -24,7 +24,7 @@ export function cut(text: string, most: number): string {
   return text.length > most ? `${text.slice(0, most - 3)}...` : text;
 }
 
-/** What a step is called: its note, or as it is written. */
+/** The step's note, or else its source. */
 export function stepName({ step, round }: StepResult): string {
   const name = step.note ?? step.text;
   return round === undefined ? name : `${name} (${round})`;

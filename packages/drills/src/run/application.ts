@@ -3,7 +3,7 @@ import type { Json, Problem } from '@nine-bells/wire';
 import type { CallStep } from '../format/drill.js';
 import type { Surroundings } from './surroundings.js';
 
-/** How long a call of the HTTP interface may take, if nothing else is said, in milliseconds. */
+/** Default time limit of an HTTP request, in milliseconds. */
 const callMs = 15_000;
 
 export interface CallAnswer {
@@ -11,10 +11,10 @@ export interface CallAnswer {
   readonly body: Json;
 }
 
-/** The application's side: calls of the HTTP interface. */
+/** Calls the HTTP interface as the application would. */
 export class Application {
   readonly #surroundings: Surroundings;
-  /** To ask why; absent without a key. */
+  /** Used to explain failures; absent without an API key. */
   readonly #backend: Backend | undefined;
 
   constructor(surroundings: Surroundings) {
@@ -23,7 +23,7 @@ export class Application {
     this.#backend = key === undefined ? undefined : new Backend(url, { key });
   }
 
-  /** Calls, with the key of the run unless another is named. */
+  /** Sends a request with the run's API key, or with the key of the step. */
   async call(
     { method, path, body, key }: Pick<CallStep, 'method' | 'path' | 'body' | 'key'>,
     withinMs = callMs,
@@ -43,12 +43,12 @@ export class Application {
     try {
       answer = text === '' ? null : (JSON.parse(text) as Json);
     } catch {
-      // Pages and metrics are texts.
+      // The answer is text, such as metrics.
     }
     return { status: response.status, body: answer };
   }
 
-  /** Asks why a client's session may not do something, or may; nothing, if that cannot be asked. */
+  /** Asks the service to explain an access decision; returns an empty list if it cannot. */
   async explain(act: string, channel: string, session: string): Promise<readonly string[]> {
     const asked = await this.#backend?.explain(act, channel, { session }).catch(() => undefined);
     if (asked === undefined) return [];
@@ -68,7 +68,7 @@ export class Application {
     return lines;
   }
 
-  /** Looks for a message in a channel's record, and asks what became of it for a user. */
+  /** Finds a message in a channel's record, and traces it for a user. */
   async trace(channel: string, isMeant: (message: Json) => boolean, user: string): Promise<readonly string[]> {
     const backend = this.#backend;
     if (backend === undefined) return [];
@@ -83,13 +83,13 @@ export class Application {
         ...(fates.length > 0 ? fates : [trace.user?.sentence ?? '']),
       ];
     } catch {
-      // What cannot be read, or was forgotten, explains nothing.
+      // Without the right to read, or after the trace has expired, there is no explanation.
       return [];
     }
   }
 }
 
-/** The problem in an answer of the HTTP interface, if it is one. */
+/** The problem (RFC 9457) in an HTTP answer, if there is one. */
 export function problemIn({ status, body }: CallAnswer): Problem | undefined {
   return status >= 400 && typeof body === 'object' && body !== null && 'code' in body
     ? (body as unknown as Problem)

@@ -12,33 +12,33 @@ import type { Span, Transport } from '../format/drill.js';
 import { Network, type Random } from './network.js';
 import { withoutSecrets } from './secrets.js';
 
-/** A frame that a client has sent or heard. */
+/** A frame sent or received by a client. */
 export interface SeenFrame {
-  /** Since the drill has begun, in milliseconds. */
+  /** Time since the drill began, in milliseconds. */
   readonly atMs: number;
   readonly direction: 'sent' | 'heard' | 'lost' | 'link';
   readonly text: string;
 }
 
-/** A push that no step has taken yet. */
+/** A queued push that no step has taken yet. */
 export interface Waiting {
   readonly frame: Json & object;
 }
 
-/** Most frames that a client remembers, and most pushes that wait to be taken. */
+/** Bounds on the frames a client remembers, and on its queued pushes. */
 const mostSeen = 500;
 const mostWaiting = 100_000;
-/** Half of this is how often a client without WebSocket gives a sign of life. */
+/** Twice the interval at which clients without a WebSocket send `pulse`, in milliseconds. */
 const usualPulseMs = 20_000;
 
 export interface ClientOptions {
   readonly name: string;
   readonly url: string;
   readonly transport: Transport;
-  /** A token for each hello; absent: a guest. */
+  /** Gives a token for each hello; absent: a guest. */
   readonly token: (() => Promise<string>) | undefined;
   readonly random: Random;
-  /** Since the drill has begun, in milliseconds. */
+  /** Time since the drill began, in milliseconds. */
   readonly now: () => number;
 }
 
@@ -48,12 +48,12 @@ export interface Ended {
   readonly reason: string;
 }
 
-/** A connection was not there, or ended before the answer came. */
+/** There was no connection, or it ended before the reply arrived. */
 export class NoAnswer extends Error {}
 
 /**
- * One client of a drill: it says what it is told to, remembers what came, and comes back with its session and cursors, as a
- * client does that reads the protocol.
+ * A client of a drill. It sends requests, queues pushes until a step takes them, and resumes its session and channels when
+ * it reconnects, as the protocol asks of every client.
  */
 export class DrillClient {
   readonly name: string;
@@ -77,7 +77,7 @@ export class DrillClient {
     this.#options = options;
   }
 
-  /** What the service said at the latest hello. */
+  /** Reply to the latest hello. */
   get welcome(): Welcome | undefined {
     return this.#welcome;
   }
@@ -86,7 +86,7 @@ export class DrillClient {
     return this.#network !== undefined;
   }
 
-  /** How the latest connection ended; absent while one is open. */
+  /** How the last connection ended; absent while connected. */
   get ended(): Ended | undefined {
     return this.#ended;
   }
@@ -95,7 +95,7 @@ export class DrillClient {
     return [...this.#entered.keys()];
   }
 
-  /** Pushes that no step has taken, oldest first. */
+  /** Queued pushes, oldest first. */
   get waiting(): readonly Waiting[] {
     return this.#waiting;
   }
@@ -106,14 +106,14 @@ export class DrillClient {
 
   // -------------------------------------------------------------------------------------------- connection
 
-  /** Connects and says hello: with session and cursors, if it was connected before. Gives the reply. */
+  /** Connects and sends hello, with the session and cursors of an earlier connection. Returns the reply. */
   async connect(withinMs: number): Promise<ReplyFrame> {
     if (this.#network !== undefined) throw new NoAnswer('it is connected already');
     const token = await this.#options.token?.();
     this.#ended = undefined;
     const startMs = performance.now();
     await new Promise<void>((resolve, reject) => {
-      // One that takes the connection and says nothing.
+      // The service may accept the connection and never answer.
       const late = setTimeout(() => this.#network?.cut(), withinMs);
       const network: Network = new Network(
         this.#options.url,
@@ -152,7 +152,7 @@ export class DrillClient {
     return reply;
   }
 
-  /** What was missed counts as if it had been pushed. */
+  /** Queues missed messages as if they had been pushed. */
   async #welcomed(welcome: Welcome, withinMs: number): Promise<void> {
     this.#welcome = welcome;
     for (const notice of welcome.inbox?.notices ?? []) this.#wait({ on: 'notice', ...notice } as never);
@@ -207,9 +207,9 @@ export class DrillClient {
   // ------------------------------------------------------------------------------------------------ frames
 
   /**
-   * Says a verb and awaits its reply.
+   * Sends a request and waits for its reply.
    *
-   * @throws {NoAnswer} if the connection is not there or ends, or no reply comes within the time
+   * @throws {NoAnswer} if there is no connection, it ends, or no reply arrives in time
    */
   request(verb: string, members: Readonly<Record<string, Json>>, withinMs: number): Promise<ReplyFrame> {
     const network = this.#network;
@@ -219,7 +219,7 @@ export class DrillClient {
     return new Promise((resolve, reject) => {
       const timer = setTimeout(() => {
         this.#replies.delete(id);
-        reject(new NoAnswer(`no reply to ${verb} came within ${withinMs} ms`));
+        reject(new NoAnswer(`no reply to ${verb} arrived within ${withinMs} ms`));
       }, withinMs);
       this.#replies.set(id, (answer) => {
         clearTimeout(timer);
@@ -227,20 +227,20 @@ export class DrillClient {
         if ('re' in answer) {
           this.#noteReply(verb, members, answer);
           resolve(answer);
-        } else reject(new NoAnswer(`the connection ended before the reply to ${verb} came${endText(answer)}`));
+        } else reject(new NoAnswer(`the connection ended before the reply to ${verb}${endText(answer)}`));
       });
       this.#say({ do: verb, id, ...members });
     });
   }
 
-  /** Sends a text as it is. */
+  /** Sends text unchanged. */
   send(text: string): void {
     if (this.#network === undefined) throw new NoAnswer(`it is not connected${endText(this.#ended)}`);
     this.#note('sent', text);
     this.#network.send(text);
   }
 
-  /** Calls `look` now and whenever something has come, until it gives something or the time is up. */
+  /** Calls `look` now and after each frame, until it returns a value or the time limit passes. */
   until<T>(look: () => T | undefined, withinMs: number): Promise<T | undefined> {
     const found = look();
     if (found !== undefined || withinMs <= 0) return Promise.resolve(found);

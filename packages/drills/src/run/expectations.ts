@@ -7,9 +7,9 @@ import { StepFailure } from './results.js';
 import { withoutSecrets } from './secrets.js';
 
 /**
- * Awaits pushes at a client, each once, in this order among those that no one has taken; gives them.
+ * Waits for pushes in this order, takes them from the client's queue, and returns them.
  *
- * @throws {StepFailure} with the nearest that came, how it differs, and why it may not have come
+ * @throws {StepFailure} with the closest push, its differences, and possible reasons
  */
 export async function expectFrames(
   client: DrillClient,
@@ -24,16 +24,16 @@ export async function expectFrames(
 }
 
 /**
- * Makes sure that no such push has come to a client, nor comes for a while.
+ * Checks that no matching push is queued or arrives within `forMs`.
  *
- * @throws {StepFailure} with the one that came
+ * @throws {StepFailure} with the matching push
  */
 export async function expectNone(client: DrillClient, expected: Expected, forMs: number): Promise<void> {
   const found = await client.until(() => find(client, [expected]), forMs);
   if (found === undefined) return;
   throw new StepFailure({
     expected: `no ${expectedText(expected)} at ${client.name} for ${forMs} ms`,
-    came: `${short(found[0]?.frame as Json)} came`,
+    came: `${short(found[0]?.frame as Json)} arrived`,
   });
 }
 
@@ -61,12 +61,12 @@ async function notGot(
 }
 
 function cameText(client: DrillClient, nearest: Waiting['frame'] | undefined, isElsewhere: boolean): string {
-  if (isElsewhere) return 'it came no more often, or before the one that it should be behind';
-  if (nearest !== undefined) return `the nearest that came is ${short(nearest as Json)}`;
-  return `nothing of that kind came${waitingText(client)}`;
+  if (isElsewhere) return 'it arrived fewer times, or before the push that it should follow';
+  if (nearest !== undefined) return `the closest is ${short(nearest as Json)}`;
+  return `no such push arrived${waitingText(client)}`;
 }
 
-/** Why a client may not have got something. */
+/** Possible reasons why a push did not arrive. */
 async function whyNot(
   client: DrillClient,
   { on, pattern }: Expected,
@@ -85,7 +85,7 @@ async function whyNot(
   return why;
 }
 
-/** The first of the pushes that wait which match, each once, in this order. */
+/** Finds queued pushes that match, in this order, using each at most once. */
 function find(client: DrillClient, expected: readonly Expected[]): Waiting[] | undefined {
   const found: Waiting[] = [];
   const { waiting } = client;
@@ -117,10 +117,10 @@ function waitingText(client: DrillClient): string {
     kinds.set(kind, (kinds.get(kind) ?? 0) + 1);
   }
   if (kinds.size === 0) return '';
-  return `; what came and no step has taken: ${[...kinds].map(([kind, count]) => `${count} ${kind}`).join(', ')}`;
+  return `; arrived and not taken: ${[...kinds].map(([kind, count]) => `${count} ${kind}`).join(', ')}`;
 }
 
-/** A value as JSON text, without its end if it is long. */
+/** A value as JSON text, truncated if it is long. */
 export function short(value: Json): string {
   const text = withoutSecrets(JSON.stringify(value) ?? 'nothing');
   return text.length > 400 ? `${text.slice(0, 397)}...` : text;

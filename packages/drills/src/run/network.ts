@@ -4,26 +4,26 @@ import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
 import { WebSocket } from 'ws';
 import type { Span, Transport } from '../format/drill.js';
 
-/** What a connection tells whoever has it. */
+/** Callbacks of a connection. */
 export interface NetworkEars {
   opened(): void;
   heard(text: string): void;
-  /** It has ended, whichever side ended it; `1006`: without a goodbye. */
+  /** The connection ended, from either side; `1006`: without a close frame. */
   ended(code: number, reason: string): void;
 }
 
-/** A random number from 0 to below 1. */
+/** Returns a random number in [0, 1). */
 export type Random = () => number;
 
-/** One connection of a client, over a network as bad as the drill wants it. */
+/** A client's connection, with simulated network faults. */
 export class Network {
   readonly #ears: NetworkEars;
   readonly #random: Random;
   readonly #socket: WebSocket | StreamSocket;
-  /** Of a WebSocket, to be cut where no client would. */
+  /** The TCP socket of a WebSocket, for writing part of a frame. */
   #raw: Socket | undefined;
   #delay: Span = { least: 0, most: 0 };
-  /** When what was sent and heard last gets through, in milliseconds of `performance.now`: nothing overtakes. */
+  /** When the last frame in each direction is delivered (`performance.now`, ms): frames keep their order. */
   #sentAtMs = 0;
   #heardAtMs = 0;
   #isPaused = false;
@@ -47,7 +47,7 @@ export class Network {
     this.#delay = span;
   }
 
-  /** Reads nothing until `resume`; what comes over HTTP is held here. */
+  /** Stops reading until `resume`; frames over HTTP are held here. */
   pause(): void {
     this.#isPaused = true;
     if (this.#socket instanceof WebSocket) this.#socket.pause();
@@ -59,19 +59,19 @@ export class Network {
     for (const text of this.#held.splice(0)) this.#ears.heard(text);
   }
 
-  /** Says goodbye. */
+  /** Closes the connection normally. */
   close(): void {
     this.resume();
     this.#socket.close(closeCodes.normal);
   }
 
-  /** Breaks it off without a word; `in a frame`: when half a frame is on its way. */
+  /** Breaks the connection without a close frame; `in a frame`: after half a frame. */
   cut(where: 'between frames' | 'in a frame' = 'between frames'): void {
     if (this.#isOver) return;
     if (where === 'in a frame') this.#raw?.write(halfAFrame);
     if (this.#socket instanceof WebSocket) this.#socket.terminate();
     else this.#socket.close();
-    // What is on its way is lost.
+    // Frames in transit are lost.
     this.#isOver = true;
     this.#ears.ended(1006, '');
   }
@@ -90,7 +90,7 @@ export class Network {
     socket.on('open', () => this.#ears.opened());
     socket.on('message', (data) => this.#heard(data.toString()));
     socket.on('close', (code, reason) => this.#over(code, reason.toString()));
-    // The close that follows says all there is to say, except why there was no connection at all.
+    // A `close` event follows; only a failed connect has its reason here.
     socket.on('error', (error) => this.#over(1006, error.message));
     return socket;
   }
@@ -113,7 +113,7 @@ export class Network {
 
   #over(code: number, reason: string): void {
     if (this.#isOver) return;
-    // What came before the end is heard before it.
+    // Deliver frames that arrived before the end first.
     this.#later(this.#heardAtMs, () => {
       if (this.#isOver) return;
       this.#isOver = true;
@@ -121,7 +121,7 @@ export class Network {
     });
   }
 
-  /** Does something after the delay, and not before what `afterMs` stands for. Gives when. */
+  /** Schedules an action after the delay, no earlier than `afterMs`. Returns its time. */
   #later(afterMs: number, act: () => void): number {
     const { least, most } = this.#delay;
     const now = performance.now();
@@ -132,5 +132,5 @@ export class Network {
   }
 }
 
-/** The head of a masked text frame of 100 bytes, and some of its bytes (RFC 6455, section 5.2). */
+/** The header of a masked text frame of 100 bytes, and the first bytes of its payload (RFC 6455, section 5.2). */
 const halfAFrame = Buffer.from([0x81, 0x80 | 100, 1, 2, 3, 4, ...Buffer.from('{"do":"pub')]);

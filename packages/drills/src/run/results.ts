@@ -4,24 +4,24 @@ import type { SeenFrame } from './client.js';
 
 /** Why a step failed. */
 export interface Failure {
-  /** What should have been. */
+  /** What was expected. */
   readonly expected: string;
-  /** What was instead. */
+  /** What happened instead. */
   readonly came: string;
-  /** How what came nearest differs from what was expected. */
+  /** Differences between the closest value and the pattern. */
   readonly differences: readonly Difference[];
-  /** What the service says of why. */
+  /** Explanations from the service. */
   readonly why: readonly string[];
-  /** The latest frames of the client concerned. */
+  /** The client's last frames. */
   readonly frames: readonly SeenFrame[];
   readonly client?: string;
 }
 
 export interface StepResult {
   readonly step: Step;
-  /** How deep within other steps it is, from 0. */
+  /** Nesting depth, from 0. */
   readonly depth: number;
-  /** The round of a repetition, or the value that it is about. */
+  /** The round of a repetition, such as `leg 3`. */
   readonly round?: string;
   readonly ms: number;
   readonly status: 'passed' | 'failed' | 'skipped';
@@ -33,11 +33,11 @@ export interface DrillResult {
   readonly status: 'passed' | 'failed';
   readonly ms: number;
   readonly steps: readonly StepResult[];
-  /** Why it could not even begin. */
+  /** Why the drill could not begin. */
   readonly problem?: string;
 }
 
-/** What came was not what had to come. */
+/** An expectation was not met. */
 export class StepFailure extends Error {
   readonly failure: Failure;
 

@@ -1,4 +1,4 @@
-import type { Json, Problem, ReplyFrame } from '@nine-bells/wire';
+import { defined, type Json, type Problem, type ReplyFrame } from '@nine-bells/wire';
 import type {
   ActStep,
   Answer,
@@ -10,7 +10,9 @@ import type {
   Expected,
   GetsNoStep,
   GetsStep,
+  IncludeStep,
   NetworkStep,
+  RepeatStep,
   SendStep,
   ServiceStep,
   Span,
@@ -23,34 +25,36 @@ import { Application, type CallAnswer, problemIn } from './application.js';
 import { DrillClient, NoAnswer } from './client.js';
 import { expectFrames, expectNone, short } from './expectations.js';
 import type { Random } from './network.js';
-import { type DrillResult, StepFailure, type StepResult } from './results.js';
+import { type DrillResult, type Failure, StepFailure, type StepResult } from './results.js';
 import type { Surroundings } from './surroundings.js';
 
 export interface RunOptions {
-  /** Parameters in place of the drill's own. */
+  /** Overrides of the drill's parameters. */
   readonly with?: Readonly<Record<string, Json>>;
-  /** What all that is random is drawn from. */
+  /** Source of all random values. */
   readonly random: Random;
-  /** Told each step as soon as it is over. */
-  readonly stepped?: (result: StepResult) => void;
 }
 
-/** How long a made token is good, if the drill does not say, in milliseconds. */
+/** Default lifetime of a token, in milliseconds. */
 const usualTokenMs = 3_600_000;
-/** Clients that connect at the same time. */
+/** Number of clients that connect concurrently. */
 const connectsAtOnce = 100;
-/** Frames that are shown around a failure. */
+/** Number of frames shown with a failure. */
 const framesShown = 8;
-/** How often an answer of the application is asked for again, in milliseconds. */
+/** Bound on the results that one repetition keeps. */
+const mostResults = 1_000;
+/** How long a service may take to answer a goodbye, in milliseconds. */
+const goodbyeMs = 1_000;
+/** Interval between requests of `until`, in milliseconds. */
 const askAgainMs = 25;
 
-/** Runs a drill once: connects its clients, does its steps until one fails, and closes all. */
+/** Runs a drill: connects its clients, runs the steps until one fails, and disconnects. */
 export async function runDrill(drill: Drill, surroundings: Surroundings, options: RunOptions): Promise<DrillResult> {
   const run = new Run(drill, surroundings, options);
   return run.result();
 }
 
-/** What is known at a step, and grows by captures. */
+/** Values that steps can refer to; captures add to them. */
 class Known {
   readonly #values: Record<string, Json>;
   readonly #outer: Known | undefined;
@@ -64,7 +68,7 @@ class Known {
     return { ...this.#outer?.all, ...this.#values };
   }
 
-  /** Captured values are known in the steps that follow, also outside of a repetition. */
+  /** Makes a captured value known to all later steps, including those after a repetition. */
   capture(name: string | undefined, value: Json): void {
     if (name === undefined) return;
     if (this.#outer === undefined) this.#values[name] = value;
@@ -99,12 +103,16 @@ class Run {
     try {
       const known = new Known({ ...parameters, ...this.#options.with, own: this.#own, n: 1 });
       await this.#open(known.all);
-      await this.#steps(this.#drill.steps, known, 0);
+      await this.#steps(this.#drill.steps, known, 0, this.#results);
     } catch (error) {
       problem = error instanceof StepFailure ? error.message : (error as Error).message;
       this.#failed = true;
     } finally {
-      for (const client of [...this.#clients.values()].flat()) client.close();
+      for (const client of [...this.#clients.values()].flat()) {
+        client.close();
+        // A service that does not answer the close frame must not keep the process alive.
+        setTimeout(() => client.cut(), goodbyeMs).unref();
+      }
     }
     return {
       drill: this.#drill,
@@ -117,7 +125,7 @@ class Run {
 
   // ------------------------------------------------------------------------------------------------ clients
 
-  /** Makes the clients, and connects those that are there from the start. */
+  /** Creates the clients, and connects those without `connects: later`. */
   async #open(values: Values): Promise<void> {
     const first: DrillClient[] = [];
     for (const spec of this.#drill.clients) {
@@ -168,42 +176,30 @@ class Run {
 
   // -------------------------------------------------------------------------------------------------- steps
 
-  /** Does steps one after another; after one that failed, the others are skipped. */
-  async #steps(steps: readonly Step[], known: Known, depth: number, round?: string): Promise<void> {
-    for (const step of steps) {
-      if (this.#failed)
-        this.#note({ step, depth, ms: 0, status: 'skipped', ...(round === undefined ? {} : { round }) });
-      else await this.#one(step, known, depth, round);
-    }
+  /** Runs steps in sequence into `into`. Once a step has failed, the remaining steps are skipped. */
+  async #steps(steps: readonly Step[], known: Known, depth: number, into: StepResult[], round?: string): Promise<void> {
+    for (const step of steps)
+      if (this.#failed) into.push({ step, depth, ms: 0, status: 'skipped', ...defined({ round }) });
+      else await this.#one(step, known, depth, into, round);
   }
 
-  async #one(step: Step, known: Known, depth: number, round?: string): Promise<void> {
+  /** Runs one step. The result of a block comes before the results of the steps in it. */
+  async #one(step: Step, known: Known, depth: number, into: StepResult[], round?: string): Promise<void> {
     const fromMs = performance.now();
-    const about = { step, depth, ...(round === undefined ? {} : { round }) };
-    // What is within is told after what it is within.
-    const at = this.#results.length;
+    const inner: StepResult[] = [];
+    let failure: Failure | undefined;
     try {
-      await this.#do(step, known, depth);
-      const result: StepResult = {
-        ...about,
-        ms: performance.now() - fromMs,
-        status: this.#failed && isBlock(step) ? 'failed' : 'passed',
-      };
-      if (isBlock(step)) this.#results.splice(at, 0, result);
-      else this.#note(result);
+      await this.#do(step, known, depth, inner);
     } catch (error) {
       this.#failed = true;
-      const { failure } = failureOf(error);
-      this.#note({ ...about, ms: performance.now() - fromMs, status: 'failed', failure });
+      failure = failureOf(error).failure;
     }
+    const isFailed = failure !== undefined || inner.some(({ status }) => status === 'failed');
+    const ms = performance.now() - fromMs;
+    into.push({ step, depth, ms, status: isFailed ? 'failed' : 'passed', ...defined({ round, failure }) }, ...inner);
   }
 
-  #note(result: StepResult): void {
-    this.#results.push(result);
-    this.#options.stepped?.(result);
-  }
-
-  #do(step: Step, known: Known, depth: number): Promise<void> {
+  #do(step: Step, known: Known, depth: number, into: StepResult[]): Promise<void> {
     switch (step.kind) {
       case 'act':
         return this.#byEach(step, known, (client, values) => this.#act(client, step, values));
@@ -226,15 +222,15 @@ class Run {
       case 'wait':
         return pause(this.#draw(step.ms));
       case 'together':
-        return this.#together(step.steps, known, depth + 1);
+        return this.#together(step.steps, known, depth + 1, into);
       case 'repeat':
-        return this.#repeat(step, known, depth);
+        return this.#repeat(step, known, depth, into);
       case 'include':
-        return this.#include(step, known, depth);
+        return this.#include(step, known, depth, into);
     }
   }
 
-  /** Does a step by each whose step it is, at the same time; what it captures is a list where they are several. */
+  /** Runs a step for all its clients concurrently; with several clients, the captured value is a list. */
   async #byEach(
     step: Exclude<Step, { kind: 'call' | 'service' | 'wait' | 'together' | 'repeat' | 'include' }>,
     known: Known,
@@ -325,7 +321,7 @@ class Run {
         if (reply.problem !== undefined)
           throw new StepFailure({
             expected: `${client.name} to come back`,
-            came: `it was refused: ${problemText(reply.problem)}`,
+            came: `refused: ${problemText(reply.problem)}`,
           });
         break;
       }
@@ -351,7 +347,7 @@ class Run {
       const answer: CallAnswer = await this.#application
         .call(call, step.until === undefined ? step.withinMs : leftMs)
         .catch((error: unknown) => {
-          // What is cut short by the end of the time says less than the answer before it.
+          // The previous answer explains more than a request that the time limit aborted.
           if (last === undefined || performance.now() < endMs) throw error;
           return last;
         });
@@ -366,7 +362,7 @@ class Run {
           continue;
         }
         throw new StepFailure({
-          expected: `${at} to answer as said in \`until\``,
+          expected: `${at} to match \`until\``,
           came: `it answers ${short(answer.body)}`,
           differences: found,
         });
@@ -398,29 +394,39 @@ class Run {
     if (what !== 'stop') await control.start();
   }
 
-  async #together(steps: readonly Step[], known: Known, depth: number): Promise<void> {
-    await Promise.all(steps.map((step) => this.#one(step, known, depth)));
+  async #together(steps: readonly Step[], known: Known, depth: number, into: StepResult[]): Promise<void> {
+    const results = await Promise.all(
+      steps.map(async (step) => {
+        const own: StepResult[] = [];
+        await this.#one(step, known, depth, own);
+        return own;
+      }),
+    );
+    into.push(...results.flat());
   }
 
-  async #repeat({ values, as, steps }: Extract<Step, { kind: 'repeat' }>, known: Known, depth: number): Promise<void> {
-    const rounds =
-      typeof values === 'number'
-        ? Array.from({ length: values }, (_, n) => n + 1)
-        : (filledIn(values, known.all) as Json[]);
-    for (const value of rounds) {
+  async #repeat(step: RepeatStep, known: Known, depth: number, into: StepResult[]): Promise<void> {
+    const { as, steps } = step;
+    const values = typeof step.values === 'number' ? countTo(step.values) : filledIn(step.values, known.all);
+    if (!Array.isArray(values))
+      throw new StepFailure({ expected: '`each` to be a list', came: `it is ${short(values)}` });
+    for (const value of values as readonly Json[]) {
       if (this.#failed) return;
-      await this.#steps(steps, new Known({ [as]: value }, known), depth + 1, `${as} ${short(value)}`);
+      const own: StepResult[] = [];
+      await this.#steps(steps, new Known({ [as]: value }, known), depth + 1, own, `${as} ${short(value)}`);
+      // A drill may repeat its steps a million times, so passed rounds beyond the bound are dropped.
+      if (this.#failed || into.length + own.length <= mostResults) into.push(...own);
     }
   }
 
-  async #include(step: Extract<Step, { kind: 'include' }>, known: Known, depth: number): Promise<void> {
+  async #include(step: IncludeStep, known: Known, depth: number, into: StepResult[]): Promise<void> {
     const given = filledIn(step.with, known.all) as Readonly<Record<string, Json>>;
     const inner = new Run(step.drill, this.#surroundings, { random: this.#options.random, with: given }, this.#own);
     const result = await inner.result();
-    for (const each of result.steps) this.#note({ ...each, depth: each.depth + depth + 1 });
+    for (const each of result.steps) into.push({ ...each, depth: each.depth + depth + 1 });
+    if (result.status === 'failed') this.#failed = true;
     if (result.problem !== undefined)
       throw new StepFailure({ expected: `${step.drill.name} to begin`, came: result.problem });
-    if (result.status === 'failed') this.#failed = true;
   }
 
   #draw({ least, most }: Span): number {
@@ -430,7 +436,7 @@ class Run {
 
 // ----------------------------------------------------------------------------------------------- answers
 
-/** Checks what came back for a call against what a step expects of it. */
+/** Checks an answer against the expectations of a step. */
 async function checkAnswer(
   { reply, refused }: Answer,
   values: Values,
@@ -442,17 +448,17 @@ async function checkAnswer(
   if (problem !== undefined) {
     if (code === problem.code) return;
     throw new StepFailure({
-      expected: code === undefined ? 'that it is done' : `that it is refused with ${code}`,
-      came: `it is refused: ${problemText(problem)}`,
+      expected: code === undefined ? 'success' : `a refusal with ${code}`,
+      came: `refused: ${problemText(problem)}`,
       why: await why(problem),
     });
   }
-  if (code !== undefined) throw new StepFailure({ expected: `that it is refused with ${code}`, came: 'it was done' });
+  if (code !== undefined) throw new StepFailure({ expected: `a refusal with ${code}`, came: 'it succeeded' });
   if (reply === undefined) return;
   const different = differences(filledIn(reply, values), found);
   if (different.length > 0)
     throw new StepFailure({
-      expected: 'a reply as said',
+      expected: 'a matching reply',
       came: `the reply is ${short(found)}`,
       differences: different,
     });
@@ -462,22 +468,18 @@ function problemText({ code, title, detail }: Problem): string {
   return `${code}, ${detail ?? title}`;
 }
 
-function isBlock({ kind }: Step): boolean {
-  return kind === 'together' || kind === 'repeat' || kind === 'include';
-}
-
 // ---------------------------------------------------------------------------------------------- failures
 
 function failureOf(error: unknown): StepFailure {
   if (error instanceof StepFailure) return error;
-  if (error instanceof MissingValue) return new StepFailure({ expected: 'that it can be done', came: error.message });
+  if (error instanceof MissingValue) return new StepFailure({ expected: 'success', came: error.message });
   if (error instanceof NoAnswer) return new StepFailure({ expected: 'an answer', came: error.message });
   const { message, cause } = error as Error;
   const why = cause instanceof Error ? ` (${cause.message})` : '';
-  return new StepFailure({ expected: 'that it can be done', came: `${message}${why}` });
+  return new StepFailure({ expected: 'success', came: `${message}${why}` });
 }
 
-/** A failure with the latest frames of the client at which it was. */
+/** Adds the client's last frames to a failure. */
 function withFrames(error: unknown, client: DrillClient, isOneOfMany: boolean): StepFailure {
   const { failure } = failureOf(error);
   return new StepFailure({
@@ -490,7 +492,11 @@ function withFrames(error: unknown, client: DrillClient, isOneOfMany: boolean): 
 
 const pause = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));
 
-/** Does something for all, some at a time. */
+function countTo(last: number): readonly number[] {
+  return Array.from({ length: last }, (_, index) => index + 1);
+}
+
+/** Processes all items, up to `most` concurrently. */
 async function inPortions<T>(all: readonly T[], most: number, act: (each: T) => Promise<void>): Promise<void> {
   for (let from = 0; from < all.length; from += most) await Promise.all(all.slice(from, from + most).map(act));
 }

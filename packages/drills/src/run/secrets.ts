@@ -1,4 +1,4 @@
-/** A JSON text without what lets somebody in: that must not stand in a report. */
+/** Removes tokens and session secrets from JSON text, so that reports do not contain them. */
 export function withoutSecrets(text: string): string {
   return text.replace(/"(token|secret)":"[^"]*"/g, '"$1":"..."');
 }

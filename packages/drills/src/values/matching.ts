@@ -1,16 +1,16 @@
 import type { Json } from '@nine-bells/wire';
 
-/** How what came differs from what was expected. */
+/** A difference between a value and the pattern it should match. */
 export interface Difference {
-  /** A JSON Pointer (RFC 6901) into what came; empty for the whole. */
+  /** JSON Pointer (RFC 6901) into the value; empty for the whole value. */
   readonly where: string;
   readonly expected: string;
   readonly found: string;
 }
 
-/** Words that a pattern may use in place of a value: a map with one of these as its only member. */
+/** A matcher, written in a pattern as a map with one member, such as `{ is at least: 2 }`. */
 interface Matcher {
-  /** What is wrong with what stands behind the word in a pattern, if anything. */
+  /** Returns what is wrong with the matcher's argument, if anything. */
   readonly fault: (given: Json) => string | undefined;
   readonly matches: (given: Json, found: Json | undefined) => boolean;
   /** Completes "expected ...". */
@@ -85,8 +85,8 @@ export const matchers: Readonly<Record<string, Matcher>> = {
 const types = ['text', 'number', 'boolean', 'list', 'map', 'null'];
 
 /**
- * How a value differs from a pattern; empty if it matches. Of a map only the members in the pattern count, at every depth; a
- * list must have as many elements, each matching the one at its place.
+ * Compares a value with a pattern; returns an empty list if it matches. Members of a map that the pattern omits are ignored,
+ * at every depth. Lists must have the same length, and match element by element.
  */
 export function differences(pattern: Json, found: Json | undefined, where = ''): readonly Difference[] {
   const matcher = matcherIn(pattern);
@@ -109,12 +109,12 @@ export function differences(pattern: Json, found: Json | undefined, where = ''):
   return pattern === found ? [] : [{ where, expected: shown(pattern), found: shown(found) }];
 }
 
-/** What is wrong with a pattern, if anything: a word like those of the matchers that is none of them. */
+/** Returns what is wrong with the matchers in a pattern, if anything. */
 export function patternFault(pattern: Json): string | undefined {
   const matcher = matcherIn(pattern);
   if (matcher !== undefined) {
     const fault = (matchers[matcher.word] as Matcher).fault(matcher.given);
-    // What a reference stands for is known later.
+    // References are resolved later.
     const isKnown = !JSON.stringify(matcher.given).includes('$(');
     return fault !== undefined && isKnown ? `\`${matcher.word}\`: ${fault}` : undefined;
   }

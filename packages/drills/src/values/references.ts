@@ -1,13 +1,13 @@
 import type { Json } from '@nine-bells/wire';
 
-/** What `$(name)` can stand for. */
+/** Values that references such as `$(name)` resolve to. */
 export type Values = Readonly<Record<string, Json>>;
 
 /** `$(name)`, or `$(name.member.0)` for a part of it. */
 const reference = /\$\(([^()]*)\)/g;
 const wellFormed = /^[A-Za-z][A-Za-z0-9_-]*(\.[A-Za-z0-9_-]+)*$/;
 
-/** The names that a value refers to, or what is wrong with a reference in it. */
+/** Finds the names referenced in a value, and the first malformed reference. */
 export function referencesIn(value: Json): { readonly names: readonly string[]; readonly fault?: string } {
   const names: string[] = [];
   let fault: string | undefined;
@@ -21,10 +21,10 @@ export function referencesIn(value: Json): { readonly names: readonly string[]; 
 }
 
 /**
- * Puts in what references stand for. A text that is one reference becomes its value, of whatever type; in a longer text the
- * value is written out.
+ * Resolves references. Text that consists of one reference becomes the value itself, of any type; within longer text, the
+ * value is inserted as text.
  *
- * @throws {MissingValue} if something referred to is not there
+ * @throws {MissingValue} if a referenced value does not exist
  */
 export function filledIn(value: Json, values: Values): Json {
   if (typeof value === 'string') return filledText(value, values);
@@ -35,7 +35,7 @@ export function filledIn(value: Json, values: Values): Json {
   );
 }
 
-/** Something that a drill refers to is not there. */
+/** A referenced value does not exist. */
 export class MissingValue extends Error {}
 
 function filledText(text: string, values: Values): Json {
