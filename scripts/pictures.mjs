@@ -105,8 +105,7 @@ await pause(500);
 pia.close();
 await Promise.all([
   inConsole('console-overview', '', {}, () => pause(45_000)),
-  inConsole('console-dark', '', { colorScheme: 'dark' }, () => pause(45_000)),
-  inConsole('console-phone', '', { viewport: { width: 390, height: 844 } }, () => pause(45_000)),
+  inConsole('console-phone', '', { viewport: { width: 390, height: 844 }, colorScheme: 'dark' }, () => pause(45_000)),
 ]);
 
 await browser.close();

@@ -51,7 +51,8 @@ async function balance(kind: Kind, instances: readonly StartedService[]): Promis
   const child: ChildProcess = spawn(programs[kind], args, { stdio: 'ignore' });
   clean.push(async () => {
     const ended = new Promise((resolve) => child.once('exit', resolve));
-    child.kill('SIGKILL');
+    // Killed outright, nginx would leave its worker behind.
+    child.kill('SIGTERM');
     await ended;
     rmSync(folder, { recursive: true, force: true });
   });
