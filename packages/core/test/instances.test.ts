@@ -1,6 +1,6 @@
 import { MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, channelName } from '@nine-bells/wire';
-import { afterEach, describe, expect, it } from 'vitest';
+import { afterEach, describe, expect, it, vi } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import {
   type ChannelRule,
@@ -123,6 +123,13 @@ describe('instances', () => {
     const known = ['jory', 'ines'].map((user) => one.inboxes.isKnown(user));
     await clock.run(20);
     expect(await Promise.all(known)).toEqual([true, false]);
+    // Clients choose the ids: the others are asked so often, and no more.
+    const asked = vi.spyOn(one.cluster, 'activityOf');
+    const guesses = Array.from({ length: 500 }, (_, n) => one.inboxes.isKnown(`nobody-${n}`));
+    await clock.run(20);
+    expect(await Promise.all(guesses)).not.toContain(true);
+    expect(asked.mock.calls.length).toBeLessThan(40);
+    expect(asked).toHaveBeenCalled();
   });
 
   it('have one order in a channel, whoever publishes where, and give what was missed from any of them', async () => {

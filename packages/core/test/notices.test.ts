@@ -218,6 +218,13 @@ describe('a notice to many users', () => {
     const some = users.slice(0, 200);
     const both = ['all', 'and again'].map((title) => notify({ users: some, title, data: 'x'.repeat(16_000) }));
     expect(await Promise.all(both)).toMatchObject([{ users: 200 }, { users: 200 }]);
+    // So are the calls that wait.
+    const many = Array.from({ length: 20 }, () => engine.inboxes.notify({ users: some, title: 'x'.repeat(16_000) }));
+    const codes = Promise.allSettled(many).then((all) =>
+      all.map((each) => (each.status === 'fulfilled' ? 'done' : each.reason.problem.code)),
+    );
+    await clock.run(60_000);
+    expect(await codes).toEqual([...Array(16).fill('done'), ...Array(4).fill('busy')]);
     // Their data is bounded as well as their number.
     expect(Math.max(...portions)).toBeLessThan(5);
   });

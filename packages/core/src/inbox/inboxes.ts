@@ -1,5 +1,6 @@
 import { type ChannelName, defined, type Problem, ProblemError, refusal } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
+import { TokenBucket } from '../lib/tokenBucket.js';
 import { Frame } from '../model/frame.js';
 import type { Place } from '../model/message.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft, NoticeWish, UserWord } from '../model/notice.js';
@@ -18,6 +19,10 @@ const maxChars = 67_108_864;
 /** Most users, and most characters, of one commit. */
 const portionUsers = 100;
 const portionChars = 16_384;
+/** Calls that take many commits, waiting or under way: each holds its users and its data. */
+const maxLengthyCalls = 16;
+/** Questions to all instances about users that are not known here. */
+const questionRate = { count: 20, perMs: 1_000 };
 /** Longest rest between two portions, in milliseconds. */
 const longestRestMs = 100;
 /** What a notice has beside its title and its data, in characters. */
@@ -75,15 +80,18 @@ export class Inboxes {
   #writing = false;
   /** When the last of the calls that take many commits is over. */
   #lengthy: Promise<void> = Promise.resolve();
+  #lengthyCalls = 0;
+  readonly #questions: TokenBucket;
 
   constructor(host: InboxesHost) {
     this.#host = host;
+    this.#questions = new TokenBucket(questionRate, host.clock.monotonic());
   }
 
   /**
    * Notifies users. Resolves when the notices are committed to their inboxes.
    *
-   * @throws {ProblemError} `bad-value`, `too-large`, `unavailable`
+   * @throws {ProblemError} `bad-value`, `too-large`, `busy`, `unavailable`
    */
   async notify(wish: NoticeWish): Promise<Notified> {
     const { clock, ids, store } = this.#host;
@@ -128,11 +136,14 @@ export class Inboxes {
 
   /** Of calls that take many commits, one is under way at a time: together they would leave no room for anything else. */
   #afterOthers<T>(call: () => Promise<T>): Promise<T> {
+    if (this.#lengthyCalls >= maxLengthyCalls)
+      throw refusal('busy', 'too many notices to many users are under way', { retryAfterMs: 5_000 });
+    this.#lengthyCalls += 1;
     const called = this.#lengthy.then(call);
-    this.#lengthy = called.then(
-      () => {},
-      () => {},
-    );
+    const over = (): void => {
+      this.#lengthyCalls -= 1;
+    };
+    this.#lengthy = called.then(over, over);
     return called;
   }
 
@@ -164,6 +175,8 @@ export class Inboxes {
   /** Whether the service has ever met a user; who came to another instance a moment ago may not be written down yet. */
   async isKnown(id: string): Promise<boolean> {
     if ((await this.user(id)) !== undefined) return true;
+    // Clients choose the ids, and each question goes to all instances.
+    if (this.#questions.take(questionRate, this.#host.clock.monotonic()) > 0) return false;
     const { users } = await this.#host.activity.activityOf([id]);
     return users.has(id);
   }
