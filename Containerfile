@@ -16,4 +16,5 @@ USER bells
 VOLUME /data
 EXPOSE 9119
 ENV NINEBELLS_DATA=/data NINEBELLS_HOST=0.0.0.0
-CMD ["node", "--max-semi-space-size=32", "bin/ninebells.mjs", "serve", "--config", "/etc/bells.yaml", "--json"]
+# More room before garbage is collected: fewer pauses, for up to 300 MiB of memory.
+CMD ["node", "--max-semi-space-size=32", "--min-semi-space-size=16", "--initial-heap-size=256", "--no-memory-reducer", "bin/ninebells.mjs", "serve", "--config", "/etc/bells.yaml", "--json"]

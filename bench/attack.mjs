@@ -33,7 +33,13 @@ console.log(
 );
 console.log('loop: for how long the service does nothing else at a time; memory: by how much it grew\n');
 
-const server = new Child('./attackServer.mjs');
+// With the options of docs/deploying.md.
+const server = new Child('./attackServer.mjs', [
+  '--max-semi-space-size=32',
+  '--min-semi-space-size=16',
+  '--initial-heap-size=256',
+  '--no-memory-reducer',
+]);
 const { port, key, tokens } = await server.ask({ act: 'about' });
 const attacker = new Child('./attacker.mjs');
 await attacker.ask({ act: 'about', port, key, token: tokens[2] });
