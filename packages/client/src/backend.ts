@@ -19,6 +19,7 @@ import type {
   ChannelInfo,
   Draft,
   Effect,
+  ExampleUser,
   Explanation,
   Gathered,
   InstanceInfo,
@@ -31,6 +32,7 @@ import type {
   RemovalWish,
   SessionInfo,
   Trace,
+  WorkbenchWish,
 } from './backendTypes.js';
 
 export * from './backendTypes.js';
@@ -157,6 +159,16 @@ export class Backend {
   explain(act: string, where: string, who: Asked): Promise<Explanation> {
     const place = userActs.has(act) ? { whom: where } : { channel: where };
     return this.#post('/v1/explain', { act, ...place, ...who });
+  }
+
+  /** A token for a made-up user, for trying things out; it stands in the audit log. */
+  workbenchToken(wish: WorkbenchWish): Promise<{ token: string; expiresAt: string }> {
+    return this.#post('/v1/workbench/tokens', wish);
+  }
+
+  /** A user to be made up who may do something in a channel, worked out from the access rule; or why there is none. */
+  exampleUser(act: string, channel: string): Promise<ExampleUser | { why: string }> {
+    return this.#post('/v1/workbench/example-user', { act, channel });
   }
 
   /** Bans a user or an address, from a channel or from the service. Connected clients are removed at once. */

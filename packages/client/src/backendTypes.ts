@@ -33,6 +33,8 @@ export interface SessionInfo {
   readonly name?: string;
   readonly guest: boolean;
   readonly observer: boolean;
+  /** A made-up user of the console's workbench. */
+  readonly workbench?: true;
   readonly transport: string;
   readonly remote?: string;
   readonly since: string;
@@ -327,4 +329,22 @@ export interface KnownUser {
 export interface Reading extends ReadResult {
   /** Where the channel stands. */
   readonly cursor: Cursor;
+}
+
+/** A user to be made up. */
+export interface ExampleUser {
+  /** Absent: any id will do. */
+  readonly user?: string;
+  readonly roles: readonly string[];
+  readonly claims: Readonly<Record<string, Json>>;
+}
+
+/** What a token of the workbench is to say. */
+export interface WorkbenchWish {
+  readonly user: string;
+  readonly name?: string;
+  readonly roles?: readonly string[];
+  readonly claims?: Readonly<Record<string, Json>>;
+  /** Its lifetime in milliseconds, at most and by default an hour. */
+  readonly forMs?: number;
 }

@@ -251,6 +251,60 @@ describe('conditions that somebody else decides', () => {
   });
 });
 
+describe('an example of a user who may do something', () => {
+  const yes: [string, AccessRule, object][] = [
+    ['anyone', 'anyone', {}],
+    ['those signed in', 'signed-in', {}],
+    ['a role', { role: 'coach' }, { roles: ['coach'] }],
+    ['a user', { user: ':boat' }, { user: 'petrel' }],
+    ['a claim that is a value', { claim: 'sail', is: '7' }, { claims: { sail: '7' } }],
+    ['a claim that holds a parameter', { claim: 'boats', holds: ':boat' }, { claims: { boats: ['petrel'] } }],
+    [
+      'two values of one claim',
+      {
+        all: [
+          { claim: 'b', holds: '1' },
+          { claim: 'b', holds: '2' },
+        ],
+      },
+      { claims: { b: ['1', '2'] } },
+    ],
+    ['all of several', { all: [{ role: 'jury' }, { role: 'chair' }] }, { roles: ['jury', 'chair'] }],
+    [
+      'any of several, of which one must be asked',
+      { any: [{ ask: 'http://x/' }, { role: 'coach' }] },
+      { roles: ['coach'] },
+    ],
+    ['what must not be', { all: [{ role: 'a' }, { not: { role: 'b' } }] }, { roles: ['a'] }],
+  ];
+  it.each(yes)('is worked out from %s', (_, enter, wanted) => {
+    const found = access([rule('crew/:boat', { enter })]).made.exampleUser('enter', petrel);
+    expect(found).toEqual({ roles: [], claims: {}, ...wanted });
+  });
+
+  it('is one of the users that a name lists', () => {
+    const { made } = access([rule('direct/:users', { enter: { among: ':users' } })]);
+    expect(made.exampleUser('enter', channelName('direct/jory,pia'))).toEqual({ user: 'jory', roles: [], claims: {} });
+  });
+
+  const no: [string, AccessRule | undefined, string][] = [
+    ['no rule', undefined, 'nobody'],
+    ['nobody', 'nobody', 'nobody'],
+    ['the application', { ask: 'http://x/' }, 'application'],
+    ['a function', () => true, 'function'],
+    ['the token', 'token-allows', 'token'],
+    ['two users at once', { all: [{ user: 'pia' }, { user: 'jory' }] }, 'two users'],
+    ['parts that exclude each other', { all: [{ role: 'a' }, { not: { role: 'a' } }] }, 'exclude'],
+  ];
+  it.each(no)('is not found, with the reason, for %s', (_, enter, why) => {
+    const { made } = access([rule('crew/:boat', enter === undefined ? {} : { enter })]);
+    expect(made.exampleUser('enter', petrel)).toEqual({ why: expect.stringContaining(why) });
+    expect(made.exampleUser('enter', channelName('elsewhere'))).toEqual({
+      why: expect.stringContaining('no channel rule'),
+    });
+  });
+});
+
 describe('an explanation', () => {
   const rules = [
     rule('crew/:boat', { enter: { any: [{ claim: 'boats', holds: ':boat' }, { role: 'coach' }] } }),

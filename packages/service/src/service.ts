@@ -166,7 +166,15 @@ export class Service implements RunningService {
         terms: new TermStore(database),
         exchange: options.link?.exchange,
       });
-      const tokens = new Tokens(configuration.tokens, secret.key('observer'), clock.now);
+      const tokens = new Tokens(
+        configuration.tokens,
+        {
+          observer: secret.key('observer'),
+          workbench: secret.key('workbench'),
+          isInUse: (key) => keys.isInUse(key),
+        },
+        clock.now,
+      );
       engine = new Engine(
         {
           clock,

@@ -19,8 +19,12 @@ const configuration = {
   toleranceMs: 5000,
   claims: defaultClaimNames,
 };
-const oversightKey = new Uint8Array(32).fill(7);
-const tokens = new Tokens(configuration, oversightKey);
+const own = {
+  observer: new Uint8Array(32).fill(7),
+  workbench: new Uint8Array(32).fill(8),
+  isInUse: (key: string) => key === 'k1',
+};
+const tokens = new Tokens(configuration, own);
 const bytes = (text: string) => new TextEncoder().encode(text);
 const jwt = (claims: object, key = bytes(configuration.secret), header: object = {}) =>
   new SignJWT(claims as never).setProtectedHeader({ alg: 'HS256', ...header }).sign(key);
@@ -80,7 +84,7 @@ describe('tokens', () => {
   });
 
   it('must be of the issuer and for the audience that are configured', async () => {
-    const strict = new Tokens({ ...configuration, issuer: 'regatta', audience: 'bells' }, oversightKey);
+    const strict = new Tokens({ ...configuration, issuer: 'regatta', audience: 'bells' }, own);
     await expect(strict.read(await jwt({ sub: 'pia', iss: 'other', aud: 'bells' }))).rejects.toThrow('iss');
     await expect(strict.read(await jwt({ sub: 'pia', iss: 'regatta' }))).rejects.toThrow('aud');
     expect(await strict.read(await jwt({ sub: 'pia', iss: 'regatta', aud: 'bells' }))).toMatchObject({ user: 'pia' });
@@ -89,9 +93,11 @@ describe('tokens', () => {
   it('for observer are of the service’s own key', async () => {
     const { token } = await tokens.observer({ id: 'k7', name: 'first' }, 60_000);
     expect(await tokens.read(token)).toMatchObject({ observer: true, user: 'observer:k7', name: 'first' });
-    await expect(new Tokens(configuration, new Uint8Array(32)).read(token)).rejects.toMatchObject({
-      code: 'token-invalid',
-    });
+    await expect(new Tokens(configuration, { ...own, observer: new Uint8Array(32) }).read(token)).rejects.toMatchObject(
+      {
+        code: 'token-invalid',
+      },
+    );
   });
 
   it('may say who one is under other names, through nested claims too', async () => {
@@ -102,7 +108,7 @@ describe('tokens', () => {
       access: 'https://regatta.example/access',
     };
     const other = { ...configuration, claims };
-    const reader = new Tokens(other, oversightKey);
+    const reader = new Tokens(other, own);
     const token = await signToken(other, {
       user: 'tomas',
       name: 'Tomas\u001b[31m Verne\n',
@@ -162,7 +168,7 @@ describe('tokens signed with private keys', () => {
           { algorithm, key: own.publicKey },
         ],
       },
-      oversightKey,
+      own,
     );
     expect(await reader.read(await sign(algorithm, own.privateKey))).toMatchObject({ user: 'pia' });
     await expect(reader.read(await sign(algorithm, pair(algorithm).privateKey))).rejects.toMatchObject({
@@ -174,7 +180,7 @@ describe('tokens signed with private keys', () => {
     const { publicKey } = pair('RS256');
     const reader = new Tokens(
       { ...configuration, secret: undefined, publicKeys: [{ algorithm: 'RS256', key: publicKey }] },
-      oversightKey,
+      own,
     );
     // The public key, which everybody knows, used as if it were a shared secret.
     const pem = bytes(publicKey.export({ type: 'spki', format: 'pem' }) as string);
@@ -192,7 +198,7 @@ describe('tokens signed with private keys', () => {
     });
     await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
     const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}/keys`;
-    const reader = new Tokens({ ...configuration, jwks: { url, algorithms: ['ES256'] } }, oversightKey);
+    const reader = new Tokens({ ...configuration, jwks: { url, algorithms: ['ES256'] } }, own);
     const token = await sign('ES256', first.privateKey, { kid: 'first' });
     await expect(reader.read(token)).rejects.toMatchObject({ code: 'unavailable' });
     status = 200;
@@ -224,5 +230,41 @@ describe('tokens signed with private keys', () => {
     expect(() => read('nowhere.pem', 'ES256')).toThrow('tokens.publicKeys[0]');
     expect(() => read('es.pem', 'HS256')).toThrow('expected RS256, ES256 or EdDSA');
     rmSync(folder, { recursive: true });
+  });
+
+  it('of the workbench say what a user of the application would, for as long as the key that asked for them is valid', async () => {
+    const wish = {
+      user: 'tomas',
+      name: 'Tomas Verne',
+      roles: ['skipper'],
+      claims: { boats: ['petrel'] },
+      forMs: 60_000,
+    };
+    const { token } = await tokens.workbench({ id: 'k1', name: 'first' }, wish);
+    const who = await tokens.read(token);
+    expect(who).toMatchObject({
+      user: 'tomas',
+      name: 'Tomas Verne',
+      roles: ['skipper'],
+      guest: false,
+      workbench: true,
+    });
+    expect(who.claims).toMatchObject({ boats: ['petrel'] });
+    expect(who.claims).not.toHaveProperty('aud');
+    const gone = await tokens.workbench({ id: 'k2', name: 'gone' }, wish);
+    const others = new Tokens(configuration, { ...own, workbench: new Uint8Array(32).fill(9) });
+    for (const [reader, text] of [
+      [tokens, gone.token],
+      [others, token],
+    ] as const)
+      await expect(reader.read(text)).rejects.toMatchObject({ code: 'token-invalid' });
+    // The application's secret makes no token of the workbench.
+    const forged = await jwt({ sub: 'tomas', iss: 'k1', aud: 'nine-bells:workbench', exp: nowS + 60 }, undefined, {
+      kid: 'workbench',
+    });
+    await expect(tokens.read(forged)).rejects.toMatchObject({ code: 'token-invalid' });
+    await expect(tokens.workbench({ id: 'k1', name: 'first' }, { ...wish, user: 'guest:1' })).rejects.toMatchObject({
+      code: 'bad-value',
+    });
   });
 });

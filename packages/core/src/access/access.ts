@@ -24,6 +24,7 @@ import {
   verdictOf,
 } from '../rules/accessRule.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
+import { type ExampleUser, exampleUser } from '../rules/exampleUser.js';
 import type { ActiveBans } from './activeBans.js';
 import { bannedProblem } from './moderationProblems.js';
 import type { Questions } from './questions.js';
@@ -143,6 +144,14 @@ export class Access {
       return { ...about, allowed: false, problem: problem('no-such-channel', `no channel rule matches ${channel}`) };
     const rule = { pattern: match.rule.pattern, parameters: match.parameters };
     return this.#explained({ ...about, rule }, matterOf(act, match, who), visitor);
+  }
+
+  /** A user to be made up who may do something in a channel, or why none can be. */
+  exampleUser(act: ChannelAct, channel: ChannelName): ExampleUser | { readonly why: string } {
+    const match = this.#rules.match(channel);
+    if (match === undefined) return { why: `no channel rule matches ${channel}` };
+    const { parameters } = match;
+    return exampleUser(accessRuleFor(match.rule.allow, act), { act, channel, parameters });
   }
 
   async #explained(about: Omit<Explanation, 'allowed'>, matter: Matter, visitor: Visitor): Promise<Explanation> {

@@ -1,8 +1,9 @@
-import { problem } from '@nine-bells/wire';
+import { type ChannelName, problem } from '@nine-bells/wire';
 import type { Access, Explanation, Visitor } from '../access/access.js';
 import type { Cluster } from '../cluster/cluster.js';
 import type { DirectChannels } from '../direct/directChannels.js';
-import type { Act } from '../model/access.js';
+import type { Act, ChannelAct } from '../model/access.js';
+import type { ExampleUser } from '../rules/exampleUser.js';
 
 /** Says why a user may or may not do something. */
 export class AccessInquiry {
@@ -28,6 +29,11 @@ export class AccessInquiry {
     const explanation = await this.#direct.explained(act, await this.#access.explain(act, where, visitor), visitor);
     if (!visitor.who.guest || this.#letsGuestsIn) return explanation;
     return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
+  }
+
+  /** A user to be made up who may do something in a channel, or why none can be. */
+  exampleUser(act: ChannelAct, channel: ChannelName): ExampleUser | { readonly why: string } {
+    return this.#access.exampleUser(act, channel);
   }
 
   /** Who a connected session is, and where from; `undefined` if no instance has it. */

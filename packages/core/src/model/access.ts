@@ -32,6 +32,8 @@ export interface Identity {
   readonly endsAt?: number;
   /** An operator who sees every channel, is shown nowhere, and may not publish. */
   readonly observer?: true;
+  /** A made-up user of the workbench. */
+  readonly workbench?: true;
 }
 
 /** One access rule that a token brings along: who may what in the channels that match. */

@@ -14,6 +14,8 @@ export interface SessionInfo {
   readonly name?: string;
   readonly guest: boolean;
   readonly observer: boolean;
+  /** A made-up user of the console's workbench. */
+  readonly workbench?: true;
   readonly transport: string;
   readonly remote?: string;
   readonly sinceMs: number;

@@ -148,6 +148,7 @@ export class Connected implements Iterable<OpenConnection> {
         ...defined({ name: who.name }),
         guest: who.guest,
         observer: who.observer === true,
+        ...defined({ workbench: who.workbench }),
         transport: link.transport,
         ...defined({ remote: link.remote }),
         sinceMs: connection.sinceMs,

@@ -21,6 +21,7 @@ import { checkQuery } from './query.js';
 import type { Route } from './route.js';
 import type { SignInLinks } from './signInLinks.js';
 import { traces } from './traces.js';
+import { workbench } from './workbench.js';
 
 /** Whether new clients should come, and what is not as it should be. */
 export interface Readiness {
@@ -73,6 +74,7 @@ export function routesOf({
     ...traces(engine),
     ...draining(engine, drain),
     ...apiKeys(keys, engine),
+    ...workbench(engine, tokens, keys),
     ...keyHoldersDoors(links, tokens, consoleUrl),
   ];
 }

@@ -142,6 +142,21 @@ export class ApiKeys {
     return [insertOf('api_keys', keyColumns, [values], this.#database), audit.statement];
   }
 
+  /** Writes into the audit log that the key's holder has made up a user in the workbench. */
+  async usesWorkbench(by: Actor, about: string): Promise<void> {
+    await this.#database.write(async (reads) => {
+      const deed = { type: 'use-workbench', by, atMs: this.#now(), about } as const;
+      const audit = await addToAudit(reads, deed, this.#database);
+      return { statements: [audit.statement], result: undefined };
+    });
+  }
+
+  /** Whether there is such a key, neither revoked nor expired. */
+  isInUse(id: string): boolean {
+    const key = this.#held.get(id)?.key;
+    return key !== undefined && key.revokedAtMs === undefined && (key.expiresAtMs ?? Infinity) > this.#now();
+  }
+
   /**
    * Ends a key's life at once.
    *

@@ -5,7 +5,7 @@ import type { Hmac } from '@nine-bells/core';
 import { makeDataFolder } from './dataFolder.js';
 
 /** What the service's keys are for; each use has a key of its own (RFC 5869). */
-export type KeyUse = 'sessions' | 'console' | 'observer';
+export type KeyUse = 'sessions' | 'console' | 'observer' | 'workbench';
 
 /**
  * The service's own secret, from which its keys are derived. It lies in the data folder, readable by its owner only,

@@ -16,6 +16,9 @@ import type { ClaimName, TokenConfiguration } from '../config/configuration.js';
 /** The `kid` of tokens that the service makes for those who operate it. */
 const observerKid = 'observer';
 const observerAudience = 'nine-bells:observer';
+/** The `kid` of tokens for made-up users of the workbench. */
+const workbenchKid = 'workbench';
+const workbenchAudience = 'nine-bells:workbench';
 
 /** Who looks on: an API key. */
 export interface ObserverKey {
@@ -44,15 +47,10 @@ export interface TokenClaims {
  */
 export function signToken(configuration: TokenConfiguration, claims: TokenClaims): Promise<string> {
   if (configuration.secret === undefined) throw new RangeError('the configuration has no tokens.secret to sign with');
-  const { user: userClaim, name: nameClaim, roles: rolesClaim } = configuration.claims;
-  const fault = userFault(claims.user, userClaim);
+  const fault = userFault(claims.user, configuration.claims.user);
   if (fault !== undefined) throw new RangeError(fault);
   const nowS = Math.floor(Date.now() / 1000);
-  const payload: Record<string, Json> = { ...claims.claims };
-  putClaim(payload, userClaim, claims.user);
-  if (claims.name !== undefined) putClaim(payload, nameClaim, claims.name);
-  if (claims.roles?.length) putClaim(payload, rolesClaim, claims.roles);
-  const jwt = new SignJWT(payload)
+  const jwt = new SignJWT(claimsFor(claims, configuration.claims))
     .setProtectedHeader({ alg: 'HS256', typ: 'JWT' })
     .setIssuedAt(nowS)
     .setExpirationTime(nowS + Math.ceil(claims.forMs / 1000));
@@ -61,23 +59,40 @@ export function signToken(configuration: TokenConfiguration, claims: TokenClaims
   return jwt.sign(new TextEncoder().encode(configuration.secret));
 }
 
+/** The payload of a token, under the names that the configuration gives to its claims. */
+function claimsFor({ claims, user, name, roles }: TokenClaims, names: TokenConfiguration['claims']): JWTPayload {
+  const payload: Record<string, Json> = { ...claims };
+  putClaim(payload, names.user, user);
+  if (name !== undefined) putClaim(payload, names.name, name);
+  if (roles?.length) putClaim(payload, names.roles, roles);
+  return payload as JWTPayload;
+}
+
 /** A key for HS256 (RFC 7518, section 3.2). */
 function hmacKey(secret: Uint8Array): Promise<CryptoKey> {
   return crypto.subtle.importKey('raw', new Uint8Array(secret), { name: 'HMAC', hash: 'SHA-256' }, false, ['verify']);
 }
 
-/** Reads the tokens of users, and those that the service itself makes for observers. */
+/** What the service signs and checks its own tokens with. */
+export interface OwnKeys {
+  readonly observer: Uint8Array;
+  readonly workbench: Uint8Array;
+  /** Whether an API key, by its id, is still valid: tokens of the workbench end with the key that asked for them. */
+  isInUse(key: string): boolean;
+}
+
+/** Reads the tokens of users, and those that the service itself makes for observers and for the workbench. */
 export class Tokens implements TokenReader {
   readonly #configuration: TokenConfiguration;
   /** Made ready once: to do so takes longer than to check a token. */
   readonly #secret: Promise<CryptoKey> | undefined;
   /** Keys at a URL: fetched when first needed, again for an unknown `kid` (not more often than every 30 s), kept 10 min. */
   readonly #jwks: ReturnType<typeof createRemoteJWKSet> | undefined;
-  readonly #observerKey: Uint8Array;
+  readonly #own: OwnKeys;
   readonly #now: () => number;
 
   /** @param now - the time of the service, in milliseconds since the epoch */
-  constructor(configuration: TokenConfiguration, observerKey: Uint8Array, now: () => number = Date.now) {
+  constructor(configuration: TokenConfiguration, own: OwnKeys, now: () => number = Date.now) {
     this.#configuration = configuration;
     this.#now = now;
     this.#secret =
@@ -86,14 +101,14 @@ export class Tokens implements TokenReader {
     this.#jwks =
       jwks &&
       createRemoteJWKSet(new URL(jwks.url), { timeoutDuration: 5_000, cooldownDuration: 30_000, cacheMaxAge: 600_000 });
-    this.#observerKey = observerKey;
+    this.#own = own;
   }
 
   async read(token: string): Promise<Identity> {
     try {
-      return decodeProtectedHeader(token).kid === observerKid
-        ? await this.#readOversight(token)
-        : await this.#readUser(token);
+      const { kid } = decodeProtectedHeader(token);
+      if (kid === observerKid) return await this.#readOversight(token);
+      return kid === workbenchKid ? await this.#readWorkbench(token) : await this.#readUser(token);
     } catch (error) {
       if (error instanceof KeysUnavailable)
         throw refusal('unavailable', 'the keys to check tokens with cannot be fetched', { retryAfterMs: 5_000 });
@@ -113,13 +128,49 @@ export class Tokens implements TokenReader {
       .setAudience(observerAudience)
       .setIssuedAt(Math.floor(this.#now() / 1000))
       .setExpirationTime(endsS)
-      .sign(this.#observerKey);
+      .sign(this.#own.observer);
     return { token, expiresAt: new Date(endsS * 1000).toISOString() };
   }
 
+  /**
+   * A token for a made-up user of the workbench, as the application would make it.
+   *
+   * @throws {ProblemError} `bad-value` for a user id that no token may carry
+   */
+  async workbench(key: ObserverKey, wish: TokenClaims): Promise<{ token: string; expiresAt: string }> {
+    const { user: userClaim } = this.#configuration.claims;
+    const fault = userFault(wish.user, userClaim);
+    if (fault !== undefined) throw refusal('bad-value', fault, { where: '/user' });
+    const endsS = Math.ceil((this.#now() + wish.forMs) / 1000);
+    const token = await new SignJWT(claimsFor(wish, this.#configuration.claims))
+      .setProtectedHeader({ alg: 'HS256', typ: 'JWT', kid: workbenchKid })
+      .setAudience(workbenchAudience)
+      .setIssuer(key.id)
+      .setIssuedAt(Math.floor(this.#now() / 1000))
+      .setExpirationTime(endsS)
+      .sign(this.#own.workbench);
+    return { token, expiresAt: new Date(endsS * 1000).toISOString() };
+  }
+
+  async #readWorkbench(token: string): Promise<Identity> {
+    const { payload } = await jwtVerify(token, this.#own.workbench, {
+      algorithms: ['HS256'],
+      audience: workbenchAudience,
+      requiredClaims: ['exp', 'iss'],
+      currentDate: new Date(this.#now()),
+    });
+    const { iss: key, aud: _, ...said } = payload;
+    if (!this.#own.isInUse(key as string))
+      throw refusal('token-invalid', 'the API key with which the workbench was used is no longer valid');
+    return { ...this.#identityOf(said, 0), workbench: true };
+  }
+
   async #readUser(token: string): Promise<Identity> {
-    const payload = await this.#verified(token);
-    const { toleranceMs, claims } = this.#configuration;
+    return this.#identityOf(await this.#verified(token), this.#configuration.toleranceMs);
+  }
+
+  #identityOf(payload: JWTPayload, toleranceMs: number): Identity {
+    const { claims } = this.#configuration;
     const said = claimOf(payload, claims.user);
     // Many applications have numbers for ids.
     const user = Number.isSafeInteger(said) ? String(said) : said;
@@ -172,7 +223,7 @@ export class Tokens implements TokenReader {
   }
 
   async #readOversight(token: string): Promise<Identity> {
-    const { payload } = await jwtVerify(token, this.#observerKey, {
+    const { payload } = await jwtVerify(token, this.#own.observer, {
       algorithms: ['HS256'],
       audience: observerAudience,
       requiredClaims: ['exp', 'sub'],

@@ -9,9 +9,9 @@ export const refresh: OwnVerb<RefreshRequest> = {
     const { line } = session;
     const who = await line.readToken(token);
     if (session.gone) return;
-    const { user, guest, observer } = session.who;
+    const { user, guest, observer, workbench } = session.who;
     line.checkAdmission(who);
-    if (guest || who.user !== user || who.observer !== observer)
+    if (guest || who.user !== user || who.observer !== observer || who.workbench !== workbench)
       throw refusal('user-mismatch', 'the token must be of the user that this line is open for', { where: '/token' });
     session.refresh(who);
     const [lost] = await Promise.all([session.entered.decideAll(), session.watched.decideAll()]);

@@ -1,0 +1,73 @@
+import { type ChannelAct, channelActs, type Engine } from '@nine-bells/core';
+import { type ChannelName, type Json, protocolLimits } from '@nine-bells/wire';
+import { ArrayMaxSize, IsArray, IsIn, IsObject, IsOptional, IsString } from 'class-validator';
+import type { ApiKeys } from '../store/apiKeys.js';
+import type { Tokens } from '../tokens/tokens.js';
+import { readBody } from './body.js';
+import { IsChannel, IsMs, IsWords } from './publishDto.js';
+import type { Route } from './route.js';
+
+/** How long tokens of the workbench last where nothing else is asked for, and at most, in milliseconds. */
+const usualMs = 3_600_000;
+const leastMs = 1_000;
+
+class WorkbenchTokenDto {
+  static readonly members = { user: true, name: true, roles: true, claims: true, forMs: true } as const;
+
+  @IsWords(protocolLimits.userChars)
+  user!: string;
+
+  @IsOptional()
+  @IsWords(100)
+  name?: string;
+
+  @IsOptional()
+  @IsArray()
+  @ArrayMaxSize(100)
+  @IsString({ each: true })
+  roles?: string[];
+
+  @IsOptional()
+  @IsObject()
+  claims?: Record<string, Json>;
+
+  @IsOptional()
+  @IsMs(leastMs, usualMs)
+  forMs?: number;
+}
+
+class ExampleUserDto {
+  static readonly members = { act: true, channel: true } as const;
+
+  @IsIn(channelActs)
+  act!: ChannelAct;
+
+  @IsChannel()
+  channel!: ChannelName;
+}
+
+/** `/v1/workbench`: tokens for made-up users, and an example of a user whom a rule allows. */
+export function workbench(engine: Engine, tokens: Tokens, keys: ApiKeys): readonly Route[] {
+  const make: Route['serve'] = async (request, response, { key, actor }) => {
+    const { user, name, roles, claims, forMs } = readBody(WorkbenchTokenDto, request.body);
+    const made = await tokens.workbench(key, {
+      user,
+      name: name ?? undefined,
+      roles: roles ?? [],
+      claims: claims ?? {},
+      forMs: forMs ?? usualMs,
+    });
+    await keys.usesWorkbench(actor, `as ${user}${roles?.length ? ` (${roles.join(', ')})` : ''}`);
+    response.status(201).json(made);
+  };
+
+  const exampleUser: Route['serve'] = (request, response) => {
+    const { act, channel } = readBody(ExampleUserDto, request.body);
+    response.json(engine.access.exampleUser(act, channel));
+  };
+
+  return [
+    { method: 'post', path: '/workbench/tokens', right: 'administer', serve: make },
+    { method: 'post', path: '/workbench/example-user', right: 'administer', serve: exampleUser },
+  ];
+}
