@@ -1,6 +1,8 @@
 import { closeCodes, type Problem, problem } from '@nine-bells/wire';
 import type { SocketLike } from './socket.js';
 
+export type { SocketLike };
+
 /** How long the first bytes of a stream may take before something on the way is taken to hold it back, in milliseconds. */
 const firstBytesMs = 5_000;
 /** How often an array of requests is sent before the connection is given up. */

@@ -5,6 +5,7 @@ export { ReadableReport, type ReportColors } from './report/readable.js';
 export { tapReport } from './report/tap.js';
 export { DrillClient } from './run/client.js';
 export { expectFrames, expectNone } from './run/expectations.js';
+export { nodeNetwork } from './run/network.js';
 export { seededRandom } from './run/random.js';
 export { type DrillResult, type Failure, StepFailure, type StepResult } from './run/results.js';
 export { type RunOptions, runDrill } from './run/runner.js';

@@ -1,4 +1,4 @@
-import { DrillClient, expectFrames, expectNone, seededRandom } from '@nine-bells/drills';
+import { DrillClient, expectFrames, expectNone, nodeNetwork, seededRandom } from '@nine-bells/drills';
 import type { Json, Problem, PushKind, ReplyFrame } from '@nine-bells/wire';
 import type { TestService, TestUser } from './testService.js';
 
@@ -34,7 +34,7 @@ export class TestClient {
       url: service.url,
       transport,
       token: user === undefined ? undefined : () => service.tokenFor(user, about, forMs),
-      random: seededRandom(++seeds),
+      network: nodeNetwork(seededRandom(++seeds)),
       now: () => performance.now() - startMs,
     });
   }

@@ -26,6 +26,7 @@ import type {
   Who,
 } from './drill.js';
 import type { Scope } from './scope.js';
+import { firstMember } from './words.js';
 
 export interface StepContext {
   readonly file: string;
@@ -40,23 +41,6 @@ const blocks = { together: true, repeat: true, each: true, include: true };
 /** Default of `for` in `gets no`, in milliseconds. */
 const usualForMs = 300;
 
-/** The request member that the value of the verb sets, as in `enter: CHANNEL`. */
-const firstMember: Partial<Record<Verb, string>> = {
-  enter: 'channel',
-  leave: 'channel',
-  publish: 'channel',
-  hail: 'channel',
-  set: 'channel',
-  read: 'channel',
-  mark: 'channel',
-  remove: 'channel',
-  watch: 'user',
-  unwatch: 'user',
-  refresh: 'token',
-  status: 'status',
-  inbox: 'done',
-  pulse: 'got',
-};
 /** `connect` sends hello. */
 const spoken = verbs.filter((verb) => verb !== 'hello' && verb !== 'set');
 const answerWords = ['reply', 'refused', 'as', 'within'] as const;

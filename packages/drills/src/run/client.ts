@@ -9,8 +9,26 @@ import {
   type Welcome,
 } from '@nine-bells/wire';
 import type { Span, Transport } from '../format/drill.js';
-import { Network, type Random } from './network.js';
 import { withoutSecrets } from './secrets.js';
+
+/** Callbacks of a connection. */
+export interface NetworkEars {
+  opened(): void;
+  heard(text: string): void;
+  /** The connection ended, from either side; `1006`: without a close frame. */
+  ended(code: number, reason: string): void;
+}
+
+/** A connection that simulates network faults. */
+export interface ClientNetwork {
+  delay: Span;
+  send(text: string): void;
+  pause(): void;
+  resume(): void;
+  close(): void;
+  cut(where?: 'in a frame'): void;
+}
+export type NetworkMaker = (url: string, transport: Transport, ears: NetworkEars) => ClientNetwork;
 
 /** A frame sent or received by a client. */
 export interface SeenFrame {
@@ -37,7 +55,9 @@ export interface ClientOptions {
   readonly transport: Transport;
   /** Gives a token for each hello; absent: a guest. */
   readonly token: (() => Promise<string>) | undefined;
-  readonly random: Random;
+  readonly network: NetworkMaker;
+  /** Called with each frame that is sent or received. */
+  readonly onSeen?: (frame: SeenFrame) => void;
   /** Time since the drill began, in milliseconds. */
   readonly now: () => number;
 }
@@ -57,9 +77,11 @@ export class NoAnswer extends Error {}
  */
 export class DrillClient {
   readonly name: string;
+  /** Of the next connection. */
+  transport: Transport;
   readonly seen: SeenFrame[] = [];
   readonly #options: ClientOptions;
-  #network: Network | undefined;
+  #network: ClientNetwork | undefined;
   #welcome: Welcome | undefined;
   #entered = new Map<string, Cursor>();
   #inbox: Cursor | undefined;
@@ -74,6 +96,7 @@ export class DrillClient {
 
   constructor(options: ClientOptions) {
     this.name = options.name;
+    this.transport = options.transport;
     this.#options = options;
   }
 
@@ -115,23 +138,18 @@ export class DrillClient {
     await new Promise<void>((resolve, reject) => {
       // The service may accept the connection and never answer.
       const late = setTimeout(() => this.#network?.cut(), withinMs);
-      const network: Network = new Network(
-        this.#options.url,
-        this.#options.transport,
-        {
-          opened: () => {
-            clearTimeout(late);
-            resolve();
-          },
-          heard: (text) => this.#heard(network, text),
-          ended: (code, reason) => {
-            clearTimeout(late);
-            this.#over(network, { code, reason });
-            reject(new NoAnswer(`there is no connection to ${this.#options.url}: ${code} ${reason}`));
-          },
+      const network: ClientNetwork = this.#options.network(this.#options.url, this.transport, {
+        opened: () => {
+          clearTimeout(late);
+          resolve();
         },
-        this.#options.random,
-      );
+        heard: (text) => this.#heard(network, text),
+        ended: (code, reason) => {
+          clearTimeout(late);
+          this.#over(network, { code, reason });
+          reject(new NoAnswer(`there is no connection to ${this.#options.url}: ${code} ${reason}`));
+        },
+      });
       network.delay = this.#delay;
       this.#network = network;
     });
@@ -161,9 +179,10 @@ export class DrillClient {
       if ('problem' in each) this.#entered.delete(each.channel);
       else await this.#catchUp(each, withinMs);
     }
-    if (this.#options.transport === 'websocket' || this.#pulses !== undefined) return;
+    if (this.transport === 'websocket' || this.#pulses !== undefined) return;
     this.#pulses = setInterval(() => this.#say({ do: 'pulse' }), (welcome.pulseMs ?? usualPulseMs) / 2);
-    this.#pulses.unref();
+    // Browsers have numbers for timers.
+    (this.#pulses as { unref?(): void }).unref?.();
   }
 
   async #catchUp(first: Entered, withinMs: number): Promise<void> {
@@ -265,7 +284,7 @@ export class DrillClient {
     this.#network?.send(text);
   }
 
-  #heard(network: Network, text: string): void {
+  #heard(network: ClientNetwork, text: string): void {
     if (network !== this.#network) return;
     let frame: ServerFrame;
     try {
@@ -299,7 +318,7 @@ export class DrillClient {
     if (this.#waiting.length > mostWaiting) this.#waiting.shift();
   }
 
-  #over(network: Network, ended: Ended): void {
+  #over(network: ClientNetwork, ended: Ended): void {
     if (network !== this.#network) return;
     this.#network = undefined;
     this.#ended = ended;
@@ -311,7 +330,9 @@ export class DrillClient {
   }
 
   #note(direction: SeenFrame['direction'], text: string): void {
-    this.seen.push({ atMs: this.#options.now(), direction, text: withoutSecrets(text) });
+    const frame = { atMs: this.#options.now(), direction, text: withoutSecrets(text) };
+    this.seen.push(frame);
+    this.#options.onSeen?.(frame);
     if (this.seen.length > mostSeen) this.seen.splice(0, mostSeen / 2);
   }
 }

@@ -3,20 +3,18 @@ import { StreamSocket } from '@nine-bells/client/streamSocket';
 import { closeCodes, LINE_PATH, LINE_SUBPROTOCOL } from '@nine-bells/wire';
 import { WebSocket } from 'ws';
 import type { Span, Transport } from '../format/drill.js';
-
-/** Callbacks of a connection. */
-export interface NetworkEars {
-  opened(): void;
-  heard(text: string): void;
-  /** The connection ended, from either side; `1006`: without a close frame. */
-  ended(code: number, reason: string): void;
-}
+import type { ClientNetwork, NetworkEars, NetworkMaker } from './client.js';
 
 /** Returns a random number in [0, 1). */
 export type Random = () => number;
 
+/** Connections of Node.js. */
+export function nodeNetwork(random: Random): NetworkMaker {
+  return (url, transport, ears) => new Network(url, transport, ears, random);
+}
+
 /** A client's connection, with simulated network faults. */
-export class Network {
+class Network implements ClientNetwork {
   readonly #ears: NetworkEars;
   readonly #random: Random;
   readonly #socket: WebSocket | StreamSocket;

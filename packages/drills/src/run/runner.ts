@@ -24,7 +24,7 @@ import { filledIn, MissingValue, type Values } from '../values/references.js';
 import { Application, type CallAnswer, problemIn } from './application.js';
 import { DrillClient, NoAnswer } from './client.js';
 import { expectFrames, expectNone, short } from './expectations.js';
-import type { Random } from './network.js';
+import { nodeNetwork, type Random } from './network.js';
 import { type DrillResult, type Failure, StepFailure, type StepResult } from './results.js';
 import type { Surroundings } from './surroundings.js';
 
@@ -162,7 +162,7 @@ class Run {
       url: this.#surroundings.url,
       transport: spec.transport,
       token,
-      random: this.#options.random,
+      network: nodeNetwork(this.#options.random),
       now: () => performance.now() - this.#startMs,
     });
   }
