@@ -19,6 +19,8 @@ const browser = await chromium.launch({
   executablePath,
   args: ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking'],
 });
+/** `npm run pictures workbench`: only those with this word in their name. */
+const only = process.argv[2];
 const pause = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
 
 await backend.notify({ users: ['pia', 'jory'], title: 'Race 4 is postponed until 15:30' });
@@ -108,6 +110,7 @@ await Promise.all([
   inConsole('console-phone', '', { viewport: { width: 390, height: 844 }, colorScheme: 'dark' }, () => pause(45_000)),
 ]);
 
+await inConsole('console-workbench', 'workbench', {}, tryOut);
 await browser.close();
 await demo.stop();
 await demo.service.stop();
@@ -116,6 +119,44 @@ rmSync(folder, { recursive: true, force: true });
 /** A token as the regatta's own application signs it. */
 async function demoToken(user) {
   return (await (await fetch(`${url}/regatta/token?user=${user}`)).json()).token;
+}
+
+/** Three clients in the workbench, one of which is removed and cannot come back. */
+async function tryOut(page) {
+  const add = async (act, user, name, called) => {
+    await page.getByRole('button', { name: 'Add a client' }).click();
+    const form = page.getByRole('dialog');
+    await form.getByRole('combobox', { name: 'May do what' }).click();
+    await page.locator('.ant-select-dropdown:visible').getByTitle(act, { exact: true }).click();
+    await form.getByLabel('In which channel').fill('protest/12');
+    await form.getByLabel('User id').fill(user);
+    await form.getByRole('button', { name: 'Work out' }).click();
+    await pause(500);
+    await form.getByLabel('Name', { exact: true }).fill(name);
+    await form.getByLabel('Called').fill(called);
+    await form.getByRole('button', { name: 'Connect it' }).click();
+    await form.waitFor({ state: 'hidden' });
+  };
+  await add('moderate', 'sunniva', 'Sunniva Dahl', 'chair');
+  await add('enter', 'tomas', 'Tomas Verne', 'party');
+  await add('enter', 'mira', 'Mira Holt', 'jury');
+  const next = page.getByRole('region', { name: 'What is done next' });
+  const act = async (who, verb, values) => {
+    await next.getByRole('combobox', { name: 'Client' }).click();
+    await page.locator('.ant-select-dropdown:visible').getByTitle(who, { exact: true }).click();
+    await next.getByRole('combobox', { name: 'Does' }).click();
+    await page.keyboard.type(verb);
+    await page.keyboard.press('Enter');
+    for (const [name, value] of Object.entries(values)) await next.getByLabel(name, { exact: true }).fill(value);
+    await page.keyboard.press('Escape');
+    await next.getByRole('button', { name: 'Send' }).click();
+    await pause(600);
+  };
+  await act('all of them', 'enter', { channel: 'protest/12' });
+  await act('chair', 'publish', { data: '{"text":"One at a time, please."}' });
+  await act('chair', 'remove', { user: 'tomas', reason: 'shouting', banMs: '600000' });
+  await act('party', 'enter', { channel: 'protest/12' });
+  await act('chair', 'publish', { data: '{"text":"We go on."}' });
 }
 
 /** Both windows of the demo's page, after something was done in them. */
@@ -137,6 +178,7 @@ async function inConsole(name, path, options, act) {
 }
 
 async function picture(name, address, options = {}, act = async () => {}) {
+  if (only !== undefined && !name.includes(only)) return;
   const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, ...options });
   await page.goto(address);
   await pause(1_500);

@@ -137,7 +137,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   );
 }
 
-function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others, evaluation }: Explanation) {
+export function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others, evaluation }: Explanation) {
   return (
     <>
       <h2>

@@ -19,6 +19,7 @@ const KeysPage = lazy(async () => ({ default: (await import('./KeysPage.js')).Ke
 const ModerationPage = lazy(async () => ({ default: (await import('./ModerationPage.js')).ModerationPage }));
 const OverviewPage = lazy(async () => ({ default: (await import('./OverviewPage.js')).OverviewPage }));
 const SessionsPage = lazy(async () => ({ default: (await import('./SessionsPage.js')).SessionsPage }));
+const WorkbenchPage = lazy(async () => ({ default: (await import('./WorkbenchPage.js')).WorkbenchPage }));
 const TracePage = lazy(async () => ({ default: (await import('./TracePage.js')).TracePage }));
 
 /** Everything: the look, the sign-in, the pages. */
@@ -57,6 +58,9 @@ export function Console() {
                         />
                         {mayDo(session.rights, 'administer') && (
                           <Route path="/keys" element={<KeysPage backend={backend} />} />
+                        )}
+                        {mayDo(session.rights, 'administer') && (
+                          <Route path="/workbench" element={<WorkbenchPage backend={backend} />} />
                         )}
                         <Route
                           path="/channels/*"

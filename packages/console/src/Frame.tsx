@@ -40,6 +40,7 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
           <NavLink to="/access">{texts.access}</NavLink>
           <NavLink to="/people">{texts.people}</NavLink>
           {mayDo(session.rights, 'administer') && <NavLink to="/keys">{texts.keys}</NavLink>}
+          {mayDo(session.rights, 'administer') && <NavLink to="/workbench">{texts.workbench}</NavLink>}
         </nav>
         <span className="faint instance">
           {latest !== undefined &&

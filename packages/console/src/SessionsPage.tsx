@@ -67,7 +67,7 @@ function Sessions({ backend, sessions, none, mayAct }: SessionsProps) {
       columns={[
         {
           title: 'User',
-          render: (_, { name, user, guest, observer }) => (
+          render: (_, { name, user, guest, observer, workbench }) => (
             <>
               {observer ? (
                 'looking on'
@@ -77,6 +77,7 @@ function Sessions({ backend, sessions, none, mayAct }: SessionsProps) {
                 </Link>
               )}{' '}
               {guest && <span className="faint">guest</span>}
+              {workbench && <span className="faint">in the workbench</span>}
             </>
           ),
         },

@@ -7,6 +7,7 @@ export const texts = {
   access: 'Access',
   people: 'People',
   keys: 'Keys',
+  workbench: 'Workbench',
   pageFailed: 'This page failed. Reload it, or go to another.',
   signedOut: 'your sign-in has ended',
   signOutMeans: 'All its sessions end, and earlier tokens are revoked.',
