@@ -1,5 +1,6 @@
 // `npm run pictures`: makes the pictures in docs/screenshots anew, from the demo, in a headless browser. The picture of the
 // terminal is not among them.
+import { spawn } from 'node:child_process';
 import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -79,7 +80,6 @@ await backend.makeKey({
 });
 await backend.makeKey({ name: 'press office', rights: ['read'] });
 await inConsole('console-people', 'people');
-await inConsole('console-keys', 'keys');
 await inConsole('console-sessions', 'sessions');
 await inConsole('console-access', 'access', {}, async (page) => {
   await page.getByLabel('User').fill('ines');
@@ -88,7 +88,6 @@ await inConsole('console-access', 'access', {}, async (page) => {
   await page.getByRole('button', { name: 'Explain' }).click();
 });
 await inConsole('console-channel', 'channels/race/3/chat');
-await inConsole('console-instances', 'instances');
 const { id } = await backend.publish({
   channel: 'race/3/chat',
   data: { text: 'Petrel has rounded the mark' },
@@ -111,6 +110,7 @@ await Promise.all([
 ]);
 
 await inConsole('console-workbench', 'workbench', {}, tryOut);
+if (only === undefined || 'load-report'.includes(only)) await loadReport();
 await browser.close();
 await demo.stop();
 await demo.service.stop();
@@ -119,6 +119,15 @@ rmSync(folder, { recursive: true, force: true });
 /** A token as the regatta's own application signs it. */
 async function demoToken(user) {
   return (await (await fetch(`${url}/regatta/token?user=${user}`)).json()).token;
+}
+
+/** The report of the demo's load. */
+async function loadReport() {
+  const page = join(folder, 'load.html');
+  const drill = join(root, 'demo/load/chat.drill.yaml');
+  const args = [join(root, 'bin/ninebells.mjs'), 'drill', drill, '--report', 'html', '--out', page];
+  await new Promise((resolve) => spawn(process.execPath, args, { stdio: 'ignore' }).on('close', resolve));
+  await picture('load-report', `file://${page}`, { viewport: { width: 1280, height: 1100 } });
 }
 
 /** Three clients in the workbench, one of which is removed and cannot come back. */

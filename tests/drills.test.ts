@@ -1,5 +1,5 @@
 import { once } from 'node:events';
-import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { type AddressInfo, createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -264,6 +264,41 @@ steps:
     expect(code).toBe(1);
     silent.close();
   });
+
+  it('puts a service under load, compares with an earlier report, and fails where a limit is not kept', async () => {
+    const file = join(folder, 'load.drill.yaml');
+    const text = (limit: string): string => `drill: 1
+name: A busy chat
+users: { pia: { name: Pia Lund } }
+clients: { fan: { guest: true, times: 40 }, pia: pia }
+load:
+  for: 2s
+  first: [{ fan: { enter: "race/$(own)/chat" } }]
+  acts:
+    - { pia: { publish: "race/$(own)/chat", data: { text: Ahoy } }, rate: 20/s }
+    - { application: { publish: "race/$(own)/chat", data: { text: General recall } }, rate: 5/s }
+  must: { lost: 0, refused: 0, failed: 0, ${limit} }
+`;
+    writeFileSync(file, text('received: 500/s'));
+    const config = ['--config', join(folder, 'bells.yaml')];
+    const page = join(folder, 'load.html');
+    const passed = await ninebells(['drill', file, ...config, '--processes', '2', '--report', 'html', '--out', page]);
+    expect(passed.code, passed.out).toBe(0);
+    expect(passed.out).toMatch(/41 of 41 clients connected.*50 requests, 2,000 messages received.*0 lost/s);
+    expect(readFileSync(page, 'utf8')).toContain('A busy chat');
+    writeFileSync(file, text('received: 900000/s'));
+    const failed = await ninebells(['drill', file, ...config, '--compare', page]);
+    expect(failed.code).toBe(1);
+    expect(failed.out).toMatch(/before.*FAIL received: 900000.*it is/s);
+    for (const [args, told] of [
+      [['--report', 'html'], '--out'],
+      [['--compare', file], 'not a report of a load'],
+    ] as const) {
+      const wrong = await ninebells(['drill', file, ...config, ...args]);
+      expect(wrong.code).toBe(2);
+      expect(wrong.out + wrong.err).toContain(told);
+    }
+  }, 60_000);
 
   it('runs again when a file has changed', async () => {
     const file = join(folder, 'watched.drill.yaml');

@@ -1,6 +1,6 @@
-import { readdirSync, statSync, watch, writeFileSync } from 'node:fs';
+import { readdirSync, readFileSync, statSync, watch, writeFileSync } from 'node:fs';
 import { basename, dirname, join, resolve } from 'node:path';
-import type { Drill, DrillResult, Surroundings } from '@nine-bells/drills';
+import type { Drill, DrillResult, LoadFigures, LoadOptions, Surroundings } from '@nine-bells/drills';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
@@ -15,7 +15,9 @@ interface DrillOptions {
   readonly with?: string[];
   readonly seed?: number;
   readonly jobs: number;
-  readonly report: 'readable' | 'tap' | 'junit' | 'json';
+  readonly report: 'readable' | 'tap' | 'junit' | 'json' | 'html';
+  readonly processes: number;
+  readonly compare?: string;
   readonly out?: string;
   readonly watch?: boolean;
 }
@@ -39,10 +41,12 @@ export function addDrill(program: Command): void {
     .option('--jobs <n>', 'number of drills that run concurrently', wholeFrom(1, 64), 4)
     .addOption(
       new Option('--report <form>', 'form of the report')
-        .choices(['readable', 'tap', 'junit', 'json'])
+        .choices(['readable', 'tap', 'junit', 'json', 'html'])
         .default('readable'),
     )
     .option('--out <file>', 'write the report to a file, and a readable one to the terminal')
+    .option('--processes <n>', 'processes that the clients of a load are spread over', wholeFrom(1, 64), 1)
+    .option('--compare <file>', 'an earlier report of a load (html) to compare with')
     .option('--watch', 'run again when a drill or a configuration changes')
     .action(async (files: string[], options: DrillOptions) => {
       for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => void endAll());
@@ -68,10 +72,12 @@ async function runAll(names: readonly string[], options: DrillOptions): Promise<
     if (!drills.some((drill) => Object.hasOwn(drill.parameters, name)))
       throw new CommandError(exitCodes.usage, `none of these drills has a parameter ${JSON.stringify(name)}`);
   await checkConfigurations(drills, options);
-  const { ReadableReport, runDrill, seededRandom } = await import('@nine-bells/drills');
+  const { figuresIn, ReadableReport, runDrill, runLoad, seededRandom } = await import('@nine-bells/drills');
+  checkForm(drills, options);
+  const earlier = options.compare === undefined ? undefined : earlierIn(options.compare, figuresIn);
   const seed = options.seed ?? Math.floor(Math.random() * 4_294_967_296);
   const isTold = options.report === 'readable' || options.out !== undefined;
-  const report = new ReadableReport(colors, process.stdout.columns ?? 100);
+  const report = new ReadableReport(colors, process.stdout.columns ?? 100, earlier);
   const startMs = performance.now();
   const results: (DrillResult | undefined)[] = [];
   let told = 0;
@@ -90,40 +96,90 @@ async function runAll(names: readonly string[], options: DrillOptions): Promise<
       const own = Object.fromEntries(
         Object.entries(parameters).filter(([name]) => Object.hasOwn(drill.parameters, name)),
       );
-      results[index] = await runDrill(drill, surroundings, { random: seededRandom(seed + index), with: own }).finally(
-        end,
-      );
+      const running =
+        drill.load === undefined
+          ? runDrill(drill, surroundings, { random: seededRandom(seed + index), with: own })
+          : runLoad(drill, surroundings, {
+              seed: seed + index,
+              processes: options.processes,
+              with: own,
+              told: await progress(isTold),
+            });
+      results[index] = await running.finally(end);
       tell();
     }
   };
   await Promise.all(Array.from({ length: Math.min(options.jobs, drills.length) }, worker));
   const all = results as DrillResult[];
   const failed = all.some(({ status }) => status === 'failed');
-  await giveReport(all, options);
+  await giveReport(all, options, earlier);
   if (isTold) process.stdout.write(`${report.sum(all, performance.now() - startMs)}\n`);
   if (failed) note(`With the same random numbers again: --seed ${seed}`);
   return !failed;
 }
 
-async function giveReport(results: readonly DrillResult[], { report, out }: DrillOptions): Promise<void> {
+async function giveReport(
+  results: readonly DrillResult[],
+  { report, out }: DrillOptions,
+  earlier: LoadFigures | undefined,
+): Promise<void> {
   if (report === 'readable' && out === undefined) return;
-  const { junitReport, tapReport, ReadableReport } = await import('@nine-bells/drills');
+  const { junitReport, loadPage, tapReport, ReadableReport } = await import('@nine-bells/drills');
   const plain = { green: String, red: String, dim: String, bold: String };
+  const html = (): string =>
+    results.flatMap(({ load }) => (load === undefined ? [] : [loadPage(load, earlier)])).join('');
   const readable = (): string => results.map((each) => new ReadableReport(plain, 120).drill(each)).join('\n');
-  const text = { readable, tap: () => tapReport(results), junit: () => junitReport(results), json: () => '' }[report]();
+  const text = { readable, tap: () => tapReport(results), junit: () => junitReport(results), json: () => '', html }[
+    report
+  ]();
   if (out !== undefined) writeFileSync(out, report === 'json' ? `${JSON.stringify(results.map(shownResult))}\n` : text);
   else if (report === 'json') for (const result of results) printJson(shownResult(result));
   else process.stdout.write(text);
 }
 
+/** A report as a page is of one load. */
+function checkForm(drills: readonly Drill[], { report, compare, out }: DrillOptions): void {
+  const loads = drills.filter(({ load }) => load !== undefined).length;
+  if (report === 'html' && (drills.length !== 1 || loads !== 1))
+    throw new CommandError(exitCodes.usage, 'a report as html is of one drill with a load');
+  if (report === 'html' && out === undefined)
+    throw new CommandError(exitCodes.usage, 'say with --out into which file the report is written');
+  if (compare !== undefined && loads !== 1)
+    throw new CommandError(exitCodes.usage, '--compare goes with one drill that has a load');
+}
+
+function earlierIn(file: string, read: (page: string) => LoadFigures): LoadFigures {
+  try {
+    return read(readFileSync(file, 'utf8'));
+  } catch (error) {
+    throw new CommandError(exitCodes.usage, `${file}: ${(error as Error).message}`);
+  }
+}
+
+/** How often a line is printed where there is no terminal, in seconds. */
+const linesEvery = 10;
+
+/** Tells how a load goes: one line that changes, or a line now and then. */
+async function progress(isTold: boolean): Promise<NonNullable<LoadOptions['told']>> {
+  const { secondLine } = await import('@nine-bells/drills');
+  return (second, _, forMs) => {
+    if (!isTold) return;
+    const line = secondLine(second, forMs);
+    const isLast = (second.second + 1) * 1000 >= forMs;
+    if (process.stderr.isTTY) process.stderr.write(`\r\x1b[K${isLast ? '' : line}`);
+    else if ((second.second + 1) % linesEvery === 0 && !isLast) note(line);
+  };
+}
+
 /** A result for scripts. */
-function shownResult({ drill, status, ms, steps, problem }: DrillResult): object {
+function shownResult({ drill, status, ms, steps, problem, load }: DrillResult): object {
   return {
     drill: drill.name,
     file: drill.file,
     status,
     ms: Math.round(ms),
     ...(problem === undefined ? {} : { problem }),
+    ...(load === undefined ? {} : { load }),
     steps: steps.map(({ step, depth, round, status: how, ms: tookMs, failure }) => ({
       step: step.text,
       file: step.file,

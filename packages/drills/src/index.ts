@@ -1,6 +1,9 @@
 export type { Drill, DrillUser, Step } from './format/drill.js';
 export { DrillFault, faultLine, parseDrill, readDrill } from './format/readDrill.js';
+export { type LoadFigures, type LoadOptions, runLoad, type SecondFigures } from './load/runLoad.js';
 export { junitReport } from './report/junit.js';
+export { figuresIn, loadPage } from './report/loadHtml.js';
+export { secondLine } from './report/loadText.js';
 export { ReadableReport, type ReportColors } from './report/readable.js';
 export { tapReport } from './report/tap.js';
 export { DrillClient } from './run/client.js';

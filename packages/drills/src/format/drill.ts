@@ -1,4 +1,5 @@
 import type { Json, PushKind, Verb } from '@nine-bells/wire';
+import type { Load } from './load.js';
 
 /** The version of the drill format that this package reads. */
 export const formatVersion = 1;
@@ -16,7 +17,9 @@ export interface Drill {
   readonly clients: readonly ClientSpec[];
   /** Default time limit of a step's expectation, in milliseconds. */
   readonly withinMs: number;
+  /** Empty if the drill has a load. */
   readonly steps: readonly Step[];
+  readonly load?: Load;
 }
 
 export interface DrillUser {

@@ -18,6 +18,7 @@ import {
 import { isScalar, type Node } from 'yaml';
 import { readClients } from './clients.js';
 import { type Drill, type DrillUser, formatVersion, type Step } from './drill.js';
+import { readLoad } from './load.js';
 import { Scope } from './scope.js';
 import { StepReader } from './stepReader.js';
 
@@ -83,12 +84,21 @@ function parseInto(written: string, file: string, including: readonly string[], 
     };
     const scope = new Scope(Object.keys(head.with ?? {}));
     for (const { node: given, value: template, at: place } of clients.templates) scope.check(template, given, place);
-    const steps: (Step | undefined)[] = new StepReader({ file, written, clients: clients.all, include }).list(
-      head.steps,
-      at.member('steps', node),
-      () => scope,
-    );
-    if (steps.some((step) => step === undefined)) return undefined;
+    const reader = new StepReader({ file, written, clients: clients.all, include });
+    if ((head.steps === undefined) === (head.load === undefined))
+      return at.fault(node, 'a drill has either `steps` or a `load`');
+    const steps: (Step | undefined)[] =
+      head.steps === undefined ? [] : reader.list(head.steps, at.member('steps', node), () => scope);
+    const load =
+      head.load === undefined
+        ? undefined
+        : readLoad(head.load, at.member('load', node), {
+            file,
+            clients: clients.all,
+            steps: (some, place) => reader.list(some, place, () => scope),
+            one: (step, place) => reader.one(step, place, scope),
+          });
+    if (steps.some((step) => step === undefined) || (head.load !== undefined && load === undefined)) return undefined;
     const drill: Drill = {
       file,
       name: head.name ?? file,
@@ -99,6 +109,7 @@ function parseInto(written: string, file: string, including: readonly string[], 
       clients: clients.all,
       withinMs: head.within ?? usualWithinMs,
       steps: steps as readonly Step[],
+      ...(load === undefined ? {} : { load }),
     };
     return drill;
   });
@@ -140,7 +151,8 @@ const readHead = mapOf({
   within: optional(duration),
   users: optional(mapTo(user)),
   clients: required(later),
-  steps: required(later),
+  steps: optional(later),
+  load: optional(later),
 });
 
 /** Formats a fault as `file:line:column: path: detail`. */

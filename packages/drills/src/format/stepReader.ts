@@ -187,10 +187,11 @@ export class StepReader {
   list(node: Node | null | undefined, at: Place, scopeOf: () => Scope): (Step | undefined)[] {
     if (!isSeq(node)) return [at.fault(node ?? null, `expected a list of steps, found ${described(node ?? null)}`)];
     if (node.items.length === 0) return [at.fault(node, 'expected at least one step')];
-    return node.items.map((item, index) => this.#step(item as Node, at.element(index, node), scopeOf()));
+    return node.items.map((item, index) => this.one(item as Node, at.element(index, node), scopeOf()));
   }
 
-  #step(node: Node, at: Place, scope: Scope): Step | undefined {
+  /** Reads one step. */
+  one(node: Node, at: Place, scope: Scope): Step | undefined {
     if (!isMap(node))
       return at.fault(node, `expected a step such as \`chair: { enter: race/12/chat }\`, found ${described(node)}`);
     const step = new Members(node, at, scope);

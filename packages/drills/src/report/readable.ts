@@ -1,5 +1,7 @@
 import type { Drill } from '../format/drill.js';
+import type { LoadFigures } from '../load/runLoad.js';
 import type { DrillResult, StepResult } from '../run/results.js';
+import { loadLines } from './loadText.js';
 import { cut, failureLines, stepName } from './text.js';
 
 type Paint = (text: string) => string;
@@ -17,9 +19,12 @@ export class ReadableReport {
   readonly #colors: ReportColors;
   /** Maximum width of a line, in characters. */
   readonly #columns: number;
+  readonly #earlier: LoadFigures | undefined;
 
-  constructor(colors: ReportColors, columns: number) {
+  /** @param earlier - figures of an earlier load to compare with */
+  constructor(colors: ReportColors, columns: number, earlier?: LoadFigures) {
     this.#colors = colors;
+    this.#earlier = earlier;
     this.#columns = columns;
   }
 
@@ -29,6 +34,7 @@ export class ReadableReport {
     const { drill } = result;
     const lines = [`${bold(drill.name)}  ${dim(drill.file)}`];
     if (result.problem !== undefined) lines.push(red(`  it could not begin: ${result.problem}`));
+    if (result.load !== undefined) lines.push(...loadLines(result.load, this.#earlier).map((line) => `  ${line}`));
     for (const step of shown(result.steps)) lines.push(...this.#step(step));
     return `${lines.join('\n')}\n`;
   }

@@ -1,4 +1,6 @@
 import type { Drill, Step } from '../format/drill.js';
+import type { Threshold } from '../format/load.js';
+import type { LoadFigures } from '../load/runLoad.js';
 import type { Difference } from '../values/matching.js';
 import type { SeenFrame } from './client.js';
 
@@ -18,7 +20,7 @@ export interface Failure {
 }
 
 export interface StepResult {
-  readonly step: Step;
+  readonly step: Step | Threshold;
   /** Nesting depth, from 0. */
   readonly depth: number;
   /** The round of a repetition, such as `leg 3`. */
@@ -33,6 +35,8 @@ export interface DrillResult {
   readonly status: 'passed' | 'failed';
   readonly ms: number;
   readonly steps: readonly StepResult[];
+  /** What a load has measured. */
+  readonly load?: LoadFigures;
   /** Why the drill could not begin. */
   readonly problem?: string;
 }
