@@ -1,4 +1,5 @@
-// How long a drill of 20 steps takes, from the command to its exit code: with a service in memory that is started for it.
+// How long a drill of 20 steps takes, from the command to its exit code, with a service in memory that is started for it;
+// then what a client of a load takes in memory, and how many messages one process receives.
 import { spawnSync } from 'node:child_process';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { cpus, tmpdir } from 'node:os';
@@ -42,4 +43,51 @@ for (let round = 0; round <= rounds; round++) {
 console.log(`${cpus().length} x ${cpus()[0].model}, Node.js ${process.version}; medians of ${rounds} rounds\n`);
 console.log(`the command, doing nothing        ${(median(times.nothing) / 1000).toFixed(2)} s`);
 console.log(`a drill of ${steps.length} steps, start included ${(median(times.drill) / 1000).toFixed(2)} s`);
+
+// Enough is permitted, so that the generator is what is measured.
+writeFileSync(
+  join(folder, 'load.yaml'),
+  `service:
+  port: 0
+  data: data
+  guests: true
+  limits: { connectionsPerAddress: 20000, newConnectionsPerAddress: 100000/10s, publishes: 5000/s }
+tokens: { secret: the-secret-of-the-loaded-service-of-32-bytes }
+channels:
+  - { pattern: "race/:race/chat", logbook: kept, allow: { enter: anyone, read: anyone, publish: signed-in } }
+`,
+);
+/** What a load of many fans and one who publishes has measured. */
+function load(fans, rate, seconds) {
+  const drill = join(folder, 'load.drill.yaml');
+  writeFileSync(
+    drill,
+    `drill: 1
+config: load.yaml
+users: { pia: }
+clients: { fan: { guest: true, times: ${fans} }, pia: pia }
+load:
+  for: ${seconds}s
+  connect: 1500/s
+  first: [{ fan: { enter: race/3/chat } }]
+  acts: [{ pia: { publish: race/3/chat, data: { text: Petrel is ahead! } }, rate: ${rate}/s }]
+`,
+  );
+  const args = [join(root, 'bin/ninebells.mjs'), 'drill', drill, '--report', 'json'];
+  const { stdout } = spawnSync(process.execPath, args, { encoding: 'utf8' });
+  return JSON.parse(stdout).load;
+}
+const memory = ({ seconds }) => Math.max(...seconds.map(({ generator }) => generator.memoryBytes));
+const [few, many] = [load(100, 1, 3), load(10_000, 1, 3)];
+console.log(`\n${many.connected.toLocaleString('en')} clients of a load in one process`);
+console.log(`memory of each, resident          ${((memory(many) - memory(few)) / 9_900 / 1024).toFixed(1)} KiB`);
+console.log('\n1,000 clients of a load in one process, one who publishes');
+for (const rate of [10, 25, 50, 70]) {
+  const { total, seconds } = load(1_000, rate, 5);
+  const cpu = Math.max(...seconds.map(({ generator }) => generator.cpu));
+  const { p50, p99 } = total.delivery;
+  console.log(
+    `${String(total.receivedPerS).padStart(7)} received/s: p50 ${p50.toFixed(0)} ms, p99 ${p99.toFixed(0)} ms, the generator ${Math.round(cpu * 100)}% of a core, ${total.lost} lost`,
+  );
+}
 rmSync(folder, { recursive: true, force: true });
