@@ -568,6 +568,9 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
       .waitFor();
     const sessions = (await backend.sessions({ limit: 1000 })).sessions.filter(({ workbench }) => workbench);
     expect(sessions.map(({ user }) => user).sort()).toEqual(['mira', 'sunniva', 'tomas']);
+    const [last] = (await backend.read('protest/31')).messages.slice(-1);
+    const { user } = await backend.trace(last?.id as string, { user: 'mira' });
+    expect(user?.fates).toContainEqual(expect.objectContaining({ workbench: true }));
     expect((await backend.audit({ limit: 100 })).entries.filter(({ type }) => type === 'use-workbench')).not.toEqual(
       [],
     );

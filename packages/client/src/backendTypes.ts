@@ -154,6 +154,8 @@ export interface Trace extends Gathered {
 export interface Fate {
   readonly session: string;
   readonly instance: string;
+  /** It is connected, and of a made-up user of the workbench. */
+  readonly workbench?: true;
   /** Such as `got`, `recovered`, `left`, `too-slow`, `refused`. */
   readonly outcome: string;
   readonly at?: string;

@@ -94,6 +94,7 @@ function Account({ trace }: { readonly trace: Trace }) {
                 <span className="faint">
                   {' '}
                   session <code>{each.session}</code> at {each.instance}
+                  {each.workbench && ', in the workbench'}
                 </span>
               </li>
             ))}

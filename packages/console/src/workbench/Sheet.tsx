@@ -12,6 +12,8 @@ interface SheetProps {
   readonly onChoose: (chosen: Chosen) => void;
 }
 
+/** Most characters of a frame in a cell; a click shows all. */
+const mostShown = 200;
 /** How near the end counts as there, in pixels. */
 const near = 40;
 
@@ -214,7 +216,8 @@ function summaryOf({ channel, data, user, reason, title, enter, type, status, jo
     count === undefined ? undefined : `${count} here`,
     data === undefined || data === null ? undefined : JSON.stringify(data),
   ];
-  return told.filter((each) => each !== undefined).join(' ');
+  const words = told.filter((each) => each !== undefined).join(' ');
+  return words.length > mostShown ? `${words.slice(0, mostShown)}…` : words;
 }
 
 function msText(ms: number): string {

@@ -52,6 +52,8 @@ export type Members = Readonly<Record<string, Json>>;
 
 /** Most rows that are kept. */
 const mostRows = 2_000;
+/** Most events that are kept for a drill; the first are dropped. */
+const mostHappened = 10_000;
 /** Frames without an id are the same if their text is, within this time, in milliseconds. */
 const togetherMs = 1_000;
 /** How long a push may take from the first client to the last, in milliseconds. */
@@ -108,7 +110,7 @@ export class Recorder {
     if (direction === 'link') {
       this.#add({ kind: 'note', number: ++this.#number, atMs, client, words: text });
       const code = Number(/\((\d+)/.exec(text)?.[1] ?? 0);
-      if (!this.#isEnding.delete(client) && code > 0) this.#happened.push({ event: { type: 'ended', client, code } });
+      if (!this.#isEnding.delete(client) && code > 0) this.#note({ event: { type: 'ended', client, code } });
     } else if (direction === 'sent') this.#sent(client, atMs, text, frame);
     else if (frame !== undefined && typeof frame.re === 'number') this.#answered(client, atMs, text, frame, direction);
     else if (frame !== undefined && typeof frame.on === 'string') {
@@ -120,7 +122,7 @@ export class Recorder {
   /** A network fault is simulated, as a step of a drill says it. */
   fault(client: string, atMs: number, word: string, value: Json, endsConnection: boolean): void {
     if (endsConnection) this.#isEnding.add(client);
-    this.#happened.push({ event: { type: 'network', client, word, value } });
+    this.#note({ event: { type: 'network', client, word, value } });
     this.#add({
       kind: 'note',
       number: ++this.#number,
@@ -134,7 +136,7 @@ export class Recorder {
   application(publish: Members & { channel: string }): (atMs: number, answer: Json, refused?: string) => void {
     const event: Mutable<Extract<RecordedEvent, { type: 'application' }>> = { type: 'application', publish };
     // Before its pushes, which may arrive before the answer.
-    this.#happened.push({ event });
+    this.#note({ event });
     return (atMs, answer, refused) => {
       if (refused !== undefined) event.refused = refused;
       const text = JSON.stringify(answer);
@@ -165,7 +167,7 @@ export class Recorder {
     const { do: verb, id, ...members } = frame ?? {};
     if (verb === 'pulse' && id === undefined) return;
     if (typeof verb !== 'string') {
-      this.#happened.push({ event: { type: 'sent', client, text } });
+      this.#note({ event: { type: 'sent', client, text } });
       this.#add({ kind: 'note', number: ++this.#number, atMs, client, words: text, text });
       return;
     }
@@ -175,7 +177,7 @@ export class Recorder {
       verb === 'hello' ? { type: 'connected', client } : { type: 'act', client, verb: verb as Verb, members };
     // `offline` connects again by itself.
     const isAgain = verb === 'hello' && this.#comesBack.delete(client);
-    if (!isAgain) this.#happened.push({ event });
+    if (!isAgain) this.#note({ event });
     if (typeof id === 'number') this.#open.set(`${client} ${id}`, { row, event: isAgain ? undefined : event });
     this.#add(row);
   }
@@ -222,7 +224,7 @@ export class Recorder {
     };
     if (row.arrivals.has(client) && row.arrivals.get(client)?.how !== 'lost') return;
     row.arrivals.set(client, passed);
-    if (passed.how !== 'lost') this.#happened.push({ event: { type: 'got', client, frame }, row });
+    if (passed.how !== 'lost') this.#note({ event: { type: 'got', client, frame }, row });
     if (known !== undefined) this.#replace(row);
     else {
       this.#add(row);
@@ -249,6 +251,11 @@ export class Recorder {
       }
     }
     return undefined;
+  }
+
+  #note(happened: Happened): void {
+    this.#happened.push(happened);
+    if (this.#happened.length > mostHappened) this.#happened.splice(0, mostHappened / 10);
   }
 
   #meets(client: string, channel: string): void {

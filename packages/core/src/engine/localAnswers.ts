@@ -88,7 +88,7 @@ async function stayOf(
   const refused = isIn ? undefined : (await mayEnter()).problem;
   return {
     session,
-    ...defined({ name: who.name }),
+    ...defined({ name: who.name, workbench: who.workbench }),
     isIn,
     ...(got === undefined ? {} : { got: formatCursor(got) }),
     ...defined({ refused }),

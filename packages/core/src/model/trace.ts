@@ -73,6 +73,7 @@ export interface StaysHere {
   readonly sessions: readonly {
     readonly session: string;
     readonly name?: string;
+    readonly workbench?: true;
     /** It has entered the channel. */
     readonly isIn: boolean;
     /** The last message there that it has said it has got. */
@@ -86,6 +87,8 @@ export interface StaysHere {
 export interface Fate {
   readonly session: string;
   readonly instance: string;
+  /** It is connected, and of a made-up user of the workbench. */
+  readonly workbench?: true;
   readonly outcome:
     | 'got'
     | 'handed'

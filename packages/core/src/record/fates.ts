@@ -1,5 +1,5 @@
 import type { ChannelName, Cursor, Ending, Problem } from '@nine-bells/wire';
-import { parseCursor } from '@nine-bells/wire';
+import { defined, parseCursor } from '@nine-bells/wire';
 import type { Place } from '../model/message.js';
 import type { Accepted, Fate, Handed, StayEvent, StaysHere, Trace } from '../model/trace.js';
 
@@ -64,7 +64,8 @@ function fateOf(
     .flatMap(({ instance, sessions }) => sessions.map((each) => ({ ...each, instance })))
     .find((each) => each.session === session);
   const name = now?.name ?? events.find((each) => each.name !== undefined)?.name ?? events[0]?.user ?? session;
-  const at = { session, instance: now?.instance ?? events.at(-1)?.instance ?? '' };
+  const instance = now?.instance ?? events.at(-1)?.instance ?? '';
+  const at = { session, instance, ...defined({ workbench: now?.workbench }) };
   const told = (outcome: Fate['outcome'], words: string, more: Pick<Fate, 'atMs' | 'recoveredAtMs'> = {}): Fate => ({
     ...at,
     outcome,
