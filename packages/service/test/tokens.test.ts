@@ -158,19 +158,19 @@ describe('tokens signed with private keys', () => {
     new SignJWT({ sub: 'pia' }).setProtectedHeader({ alg, ...header }).sign(key);
 
   it.each(tokenAlgorithms)('%s are taken with the public key that is configured, and no other', async (algorithm) => {
-    const [own, other] = [pair(algorithm), pair(algorithm)];
+    const [right, other] = [pair(algorithm), pair(algorithm)];
     const reader = new Tokens(
       {
         ...configuration,
         secret: undefined,
         publicKeys: [
           { algorithm, key: other.publicKey },
-          { algorithm, key: own.publicKey },
+          { algorithm, key: right.publicKey },
         ],
       },
       own,
     );
-    expect(await reader.read(await sign(algorithm, own.privateKey))).toMatchObject({ user: 'pia' });
+    expect(await reader.read(await sign(algorithm, right.privateKey))).toMatchObject({ user: 'pia' });
     await expect(reader.read(await sign(algorithm, pair(algorithm).privateKey))).rejects.toMatchObject({
       code: 'token-invalid',
     });
