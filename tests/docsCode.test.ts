@@ -137,7 +137,8 @@ describe('the code in the docs', () => {
   );
 
   it.each(blocksIn('yaml').filter(isDrill))('$page:$line is a drill', ({ code, page }) => {
-    expect(parseDrill(code, page).steps.length).toBeGreaterThan(0);
+    const { steps, load } = parseDrill(code, page);
+    expect([...steps, ...(load?.acts ?? [])]).not.toEqual([]);
   });
 
   it.each(configurations.map((each) => [`${each.page}:${each.line}`, each] as const))(
