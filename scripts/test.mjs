@@ -17,8 +17,8 @@ const quick = [
   ...projects(inside),
   ...['**/simulation*.test.ts', '**/postgres.test.ts'].flatMap((name) => ['--exclude', name]),
 ];
-/** Of those that cross packages, the one that computes most. */
-const pages = 'tests/pages.test.ts';
+/** Of those that cross packages, the ones that compute most, and need neither Redis nor PostgreSQL. */
+const busy = ['tests/pages.test.ts', 'tests/drills.test.ts'];
 const counts = { passed: 0, failed: 0, skipped: 0 };
 const reasons = [];
 
@@ -46,7 +46,7 @@ try {
     if (!isQuick && !existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
   if (beside === undefined) await runTests(isQuick ? [...quick, ...args] : args);
   else {
-    await runTests([...projects(['crossing']), '--exclude', pages]);
+    await runTests([...projects(['crossing']), ...busy.flatMap((file) => ['--exclude', file])]);
     console.log(await beside);
   }
 } catch (error) {
@@ -66,7 +66,7 @@ async function check(name, command, args) {
 
 /**
  * What runs beside all else that crosses packages, which mostly waits: the packages by themselves, which compute, beginning
- * with those that need no database, and the pages. Gives what was said.
+ * with those that need no database, and the pages and drills. Gives what was said.
  */
 async function runBeside(ready) {
   let said = '';
@@ -75,7 +75,7 @@ async function runBeside(ready) {
   };
   await runTests(projects(light), hear);
   await ready;
-  await runTests([...projects(['crossing']), pages], hear);
+  await runTests([...projects(['crossing']), ...busy], hear);
   await runTests(projects(['service']), hear);
   return said;
 }
