@@ -43,6 +43,7 @@ describe('a reference', () => {
     [{ a: ['$(own)', 'n is $(said.list.0.n)'] }, { a: ['k3', 'n is 7'] }],
     [{ 'unread/$(own)': 1 }, { 'unread/k3': 1 }],
     ['$5 (five)', '$5 (five)'],
+    ['$$(own) and $$$(own)', '$(own) and $$(own)'],
   ])('%j becomes %j', (written, meant) => {
     expect(filledIn(written, values)).toEqual(meant);
   });

@@ -44,6 +44,10 @@ describe('what was tried becomes a drill', () => {
       'party: { gets: message, channel: protest/7, type: mark, by: {}, data: null }',
     ],
     [
+      { type: 'act', client: 'chair', verb: 'publish', members: { channel: 'c', data: { text: '$(own) costs $3' } } },
+      'chair: { publish: c, data: { text: $$(own) costs $3 } }',
+    ],
+    [
       { type: 'got none', client: 'party', frame: { ...message, data: 'no: 1' } },
       'party: { gets no: message, channel: protest/7, data: "no: 1", for: 200ms }',
     ],

@@ -3,8 +3,8 @@ import type { Json } from '@nine-bells/wire';
 /** Values that references such as `$(name)` resolve to. */
 export type Values = Readonly<Record<string, Json>>;
 
-/** `$(name)`, or `$(name.member.0)` for a part of it. */
-const reference = /\$\(([^()]*)\)/g;
+/** `$(name)`, or `$(name.member.0)` for a part of it. `$$(name)` stands for the text `$(name)`. */
+const reference = /\$?\$\(([^()]*)\)/g;
 const wellFormed = /^[A-Za-z][A-Za-z0-9_-]*(\.[A-Za-z0-9_-]+)*$/;
 
 /** Finds the names referenced in a value, and the first malformed reference. */
@@ -12,7 +12,8 @@ export function referencesIn(value: Json): { readonly names: readonly string[]; 
   const names: string[] = [];
   let fault: string | undefined;
   each(value, (text) => {
-    for (const [, path] of text.matchAll(reference)) {
+    for (const [found, path] of text.matchAll(reference)) {
+      if (found.startsWith('$$')) continue;
       if (wellFormed.test(path ?? '')) names.push((path as string).split('.')[0] as string);
       else fault ??= `$(${path}) is not a reference: expected a name, or a name and parts of it as in $(said.cursor)`;
     }
@@ -35,13 +36,24 @@ export function filledIn(value: Json, values: Values): Json {
   );
 }
 
+/** Writes text so that it is taken as it is, and not for references. */
+export function literal(value: Json): Json {
+  if (typeof value === 'string') return value.replaceAll('$(', '$$$(');
+  if (Array.isArray(value)) return value.map((item: Json) => literal(item));
+  if (typeof value !== 'object' || value === null) return value;
+  return Object.fromEntries(
+    Object.entries(value).map(([name, member]) => [String(literal(name)), literal(member as Json)]),
+  );
+}
+
 /** A referenced value does not exist. */
 export class MissingValue extends Error {}
 
 function filledText(text: string, values: Values): Json {
   const whole = /^\$\(([^()]*)\)$/.exec(text);
   if (whole !== null) return valueAt(whole[1] as string, values);
-  return text.replaceAll(reference, (_, path: string) => {
+  return text.replaceAll(reference, (found, path: string) => {
+    if (found.startsWith('$$')) return found.slice(1);
     const value = valueAt(path, values);
     return typeof value === 'string' ? value : JSON.stringify(value);
   });

@@ -2,6 +2,7 @@ import { type Json, type PushKind, pushMembers, type Verb } from '@nine-bells/wi
 import { Document, isMap, type Node, type YAMLMap, type YAMLSeq } from 'yaml';
 import { type DrillUser, formatVersion, type Transport } from '../format/drill.js';
 import { firstMember } from '../format/words.js';
+import { literal } from '../values/references.js';
 
 export { firstMember };
 
@@ -60,7 +61,7 @@ export function drillText({ name, users, clients, events }: Recording): string {
       if (steps.length === 0 && event.refused === undefined) continue;
       later.add(event.client);
     }
-    steps.push(stepOf(event));
+    steps.push(literal(stepOf(event)));
   }
   const used = clients.filter((each) => connects.has(each.name));
   const contentsOf = {
