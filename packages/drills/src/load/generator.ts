@@ -6,7 +6,7 @@ import { Application } from '../run/application.js';
 import { seededRandom } from '../run/random.js';
 import { filledIn, type Values } from '../values/references.js';
 import { record, Tally, type TallyText } from './figures.js';
-import { LoadClient, type LoadHost, nowMs, timeMember } from './loadClient.js';
+import { LoadClient, type LoadHost, notePublished, nowMs, timeMember } from './loadClient.js';
 import { dueTimes, pausedTimes } from './schedule.js';
 
 /** What a generator is told. */
@@ -68,6 +68,8 @@ const alone: Share = { index: 0, of: 1 };
 const connectsAtOnce = 50;
 /** Where the application publishes. */
 const messagesPath = '/v1/messages';
+/** How long answers may take at the end, in milliseconds. */
+const answersMs = 10_000;
 /** How often it looks what is due, in milliseconds. */
 const lookMs = 1;
 
@@ -89,10 +91,12 @@ class Generator {
   readonly #groups = new Map<string, Member[]>();
   readonly #application: Application;
   readonly #turns = new Map<LoadAct, number>();
+  /** Calls of the application without an answer. */
+  #calls = 0;
 
   constructor(told: Extract<ToGenerator, { type: 'connect' }>) {
     this.#told = told;
-    this.#host = { url: told.url, tally: this.#tally, isOver: false, lost: 0 };
+    this.#host = { url: told.url, tally: this.#tally, isOver: false, published: new Map(), lost: 0 };
     this.#application = new Application({
       url: told.url,
       key: told.key,
@@ -163,9 +167,16 @@ class Generator {
         tell({ second: told, tally: this.#tally.take(), ...watch.take() });
         told += 1;
       }
-      if (atMs >= load.forMs) return;
+      if (atMs >= load.forMs) break;
       await pause(lookMs);
     }
+  }
+
+  /** Waits for the answers to what was sent at the end: they say which messages there are. */
+  async answered(withinMs: number): Promise<void> {
+    const endMs = performance.now() + withinMs;
+    const pending = (): boolean => this.#calls > 0 || [...this.#members()].some(({ client }) => client.pending > 0);
+    while (pending() && performance.now() < endMs) await pause(20);
   }
 
   #do({ act, clients }: Due, dueAtMs: number): void {
@@ -183,6 +194,7 @@ class Generator {
   async #call({ method, path, body, key }: CallStep, time: object, dueAtMs: number): Promise<void> {
     const values = this.#told.values;
     const filled = body === undefined ? undefined : filledIn(body, values);
+    this.#calls += 1;
     try {
       const { status, body: answer } = await this.#application.call({
         method,
@@ -192,14 +204,19 @@ class Generator {
       });
       if (status >= 400) this.#tally.refused(String((answer as { code?: string } | null)?.code ?? status));
       record(this.#tally.times.reply, nowMs() - dueAtMs);
+      const cursor = (answer as { cursor?: string } | null)?.cursor;
+      const channel = (filled as { channel?: string } | undefined)?.channel;
+      if (cursor !== undefined && channel !== undefined) notePublished(this.#host.published, channel, cursor);
     } catch {
       this.#tally.counts.failed += 1;
     }
+    this.#calls -= 1;
   }
 
   /** How far its clients have got, the farthest of each channel. */
   tops(): Top[] {
     const tops = new Map<string, Top>();
+    for (const [channel, reached] of this.#host.published) tops.set(channel, { channel, ...reached });
     for (const { client } of this.#members())
       for (const [channel, { volume, number }] of client.reached)
         if (number > (tops.get(channel)?.number ?? -1)) tops.set(channel, { channel, volume, number });
@@ -313,6 +330,7 @@ process.on('message', async (told: ToGenerator) => {
     say({ type: 'connected', ...(await generator.connect()) });
   } else if (told.type === 'begin') {
     await generator?.run(told.atMs, (second) => say({ type: 'second', ...second }));
+    await generator?.answered(answersMs);
     say({ type: 'sent', tops: generator?.tops() ?? [] });
   } else
     say({

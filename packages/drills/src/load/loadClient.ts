@@ -24,6 +24,8 @@ export interface LoadHost {
   readonly tally: Tally;
   /** Whether ended connections are failures; at the end they are not. */
   isOver: boolean;
+  /** The latest message that was published in each channel, by the replies. */
+  readonly published: Map<string, Reached>;
   /** Messages that a client did not get, though it got later ones. */
   lost: number;
 }
@@ -36,7 +38,12 @@ export class LoadClient {
   /** Requests without a reply: when they were to be sent, in ms since the epoch. */
   readonly #open = new Map<
     number,
-    { readonly atMs: number; readonly enters?: boolean; readonly settle?: (isDone: boolean) => void }
+    {
+      readonly atMs: number;
+      readonly enters?: boolean;
+      readonly channel?: string;
+      readonly settle?: (isDone: boolean) => void;
+    }
   >();
   #id = 0;
   #opened: (() => void) | undefined;
@@ -50,6 +57,11 @@ export class LoadClient {
       text: (bytes, start, end) => this.#heard(bytes, start, end),
       closed: () => this.#ended(),
     });
+  }
+
+  /** Requests without a reply. */
+  get pending(): number {
+    return this.#open.size;
   }
 
   get reached(): ReadonlyMap<string, Reached> {
@@ -82,6 +94,7 @@ export class LoadClient {
     this.#open.set(this.#id, {
       atMs: dueAtMs,
       ...(enters ? { enters } : {}),
+      ...(verb === 'publish' ? { channel: (members as { channel: string }).channel } : {}),
       ...(settle === undefined ? {} : { settle }),
     });
     this.#socket.send(JSON.stringify({ do: verb, id: this.#id, ...members }));
@@ -132,7 +145,8 @@ export class LoadClient {
     else if (request.enters && reply.channel !== undefined && reply.cursor !== undefined) {
       const [volume = '', number = ''] = reply.cursor.split(':');
       this.#reached.set(reply.channel, { volume, number: Number(number) });
-    }
+    } else if (request.channel !== undefined && reply.cursor !== undefined)
+      notePublished(this.#host.published, request.channel, reply.cursor);
     if (request.settle === undefined) record(tally.times.reply, nowMs() - request.atMs);
     request.settle?.(reply.problem === undefined);
   }
@@ -144,6 +158,13 @@ export class LoadClient {
     this.#open.clear();
     this.#settleFirst?.(false);
   }
+}
+
+/** Notes how far a channel has got, by the cursor of what was published in it. */
+export function notePublished(published: Map<string, Reached>, channel: string, cursor: string): void {
+  const [volume = '', number = ''] = cursor.split(':');
+  if (Number(number) > (published.get(channel)?.number ?? 0))
+    published.set(channel, { volume, number: Number(number) });
 }
 
 function starts(bytes: Buffer, at: number, start: Buffer): boolean {
