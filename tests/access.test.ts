@@ -207,6 +207,33 @@ describe('API keys', () => {
     ]);
   });
 
+  it('take along those made up in the workbench, and not the users whose ids these have', async () => {
+    const started = await start();
+    const { backend } = started;
+    const { id, key } = await backend.makeKey({ name: 'tester', rights: ['administer'] });
+    const tester = new Backend(started.url, { key });
+    const { token } = await tester.workbenchToken({ user: 'pia', claims: { boats: ['petrel'] } });
+    const [made, real] = [await RawLine.open(started.url), await RawLine.open(started.url)];
+    await made.hello({ token });
+    await real.hello({ token: await started.token('pia') });
+    // An observer with the same key must not hide the others from the sign-out.
+    const looks = await RawLine.open(started.url);
+    await looks.hello({ token: (await tester.observerToken()).token });
+    expect((await backend.sessions()).sessions.filter(({ workbench }) => workbench)).toMatchObject([{ user: 'pia' }]);
+    await backend.revokeKey(id);
+    expect((await made.closed()).code).toBe(4902);
+    await looks.closed();
+    const again = await (await RawLine.open(started.url)).hello({ token });
+    expect(again.frames[0].problem).toMatchObject({ code: 'token-invalid' });
+    expect((await backend.sessions()).sessions.map(({ user }) => user)).toEqual(['pia']);
+    expect((await backend.audit()).entries.map(({ type }) => type)).toContain('use-workbench');
+    for (const right of ['read', 'moderate'] as const) {
+      const less = new Backend(started.url, { key: (await backend.makeKey({ name: right, rights: [right] })).key });
+      await expect(less.workbenchToken({ user: 'pia' })).rejects.toMatchObject({ status: 403 });
+      await expect(less.exampleUser('enter', 'protest/7')).rejects.toMatchObject({ status: 403 });
+    }
+  });
+
   it('are not in the database as they are, and the right ones come back after a restart', async () => {
     const started = await start();
     const { key } = await started.backend.makeKey({ name: 'bureau', rights: ['read'] });

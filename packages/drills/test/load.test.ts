@@ -150,6 +150,7 @@ describe('a load', () => {
         published += 1;
         // The fifth is never told, and the seventh refused.
         if (published === 7) say({ re: id, problem: { code: 'rate-limited' } });
+        else if (published === 8) return;
         else say({ re: id, cursor: `v:${published}` });
         if (published !== 5) say({ on: 'message', channel: 'race/3/chat', cursor: `v:${published}`, data: {} });
         if (published === 10) socket.terminate();
@@ -163,13 +164,14 @@ load:
   for: 1s
   first: [{ pia: { enter: race/3/chat } }]
   acts: [{ pia: { publish: race/3/chat }, rate: 40/s }]
-  must: { lost: 0, refused: 0, failed: 0, received: 1/s }
+  must: { lost: 0, refused: 0, failed: 0, unanswered: 0, received: 1/s }
 `),
       surroundings(url),
       options,
     );
-    expect(result.load?.total).toMatchObject({ sent: 40, lost: 1, refused: { 'rate-limited': 1 }, failed: 1 });
-    expect(result.steps.map(({ status }) => status)).toEqual(['failed', 'failed', 'failed', 'passed']);
+    const { total } = result.load ?? {};
+    expect(total).toMatchObject({ sent: 40, lost: 2, refused: { 'rate-limited': 1 }, failed: 1, unanswered: 31 });
+    expect(result.steps.map(({ status }) => status)).toEqual(['failed', 'failed', 'failed', 'failed', 'passed']);
     expect(result.steps[1]?.failure?.came).toContain('1 rate-limited');
     expect(result.status).toBe('failed');
     const page = loadPage(result.load as never, result.load);

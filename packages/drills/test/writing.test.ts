@@ -22,6 +22,10 @@ describe('what was tried becomes a drill', () => {
       { type: 'act', client: 'chair', verb: 'enter', members: { channel: 'direct/a,b', last: 3 }, refused: 'banned' },
       'chair: { enter: "direct/a,b", last: 3, refused: banned }',
     ],
+    [
+      { type: 'act', client: 'chair', verb: 'enter', members: { channel: 'c' }, isAnswered: false },
+      'chair: { send: { do: enter, channel: c } }',
+    ],
     [{ type: 'act', client: 'chair', verb: 'status', members: { status: null } }, 'chair: { status: null }'],
     [{ type: 'sent', client: 'chair', text: '{ no JSON' }, 'chair: { send: "{ no JSON" }'],
     [{ type: 'network', client: 'party', word: 'offline', value: '5s' }, 'party: { offline: 5s }'],

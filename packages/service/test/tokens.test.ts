@@ -247,7 +247,7 @@ describe('tokens signed with private keys', () => {
       name: 'Tomas Verne',
       roles: ['skipper'],
       guest: false,
-      workbench: true,
+      workbench: 'observer:k1',
     });
     expect(who.claims).toMatchObject({ boats: ['petrel'] });
     expect(who.claims).not.toHaveProperty('aud');

@@ -55,6 +55,11 @@ const mostDone = 50;
 /** Ids of requests written by hand, away from those of the client. */
 const firstRawId = 1_000_000;
 
+interface One {
+  readonly client: DrillClient;
+  shown: Shown;
+}
+
 /** The clients of the workbench, and all that was done with them. */
 export class Bench {
   readonly recorder = new Recorder();
@@ -63,7 +68,9 @@ export class Bench {
   done: readonly Done[] = [];
   readonly #backend: Backend;
   readonly #url: string;
-  readonly #all = new Map<string, { readonly client: DrillClient; shown: Shown }>();
+  readonly #all = new Map<string, One>();
+  /** Those that were removed: what they did stays in the drill. */
+  readonly #gone = new Map<string, One>();
   readonly #listeners = new Set<() => void>();
   readonly #startMs = performance.now();
   #number = 0;
@@ -109,9 +116,12 @@ export class Bench {
   }
 
   remove(name: string): void {
-    this.#all.get(name)?.client.close();
+    const one = this.#all.get(name);
+    if (one === undefined) return;
+    if (one.client.isOpen) this.close(name);
     this.recorder.isThere(name, false);
     this.#all.delete(name);
+    this.#gone.set(name, one);
     this.#tell();
   }
 
@@ -140,9 +150,10 @@ export class Bench {
   }
 
   freeName(wanted: string): string {
-    if (!this.#all.has(wanted)) return wanted;
+    const isTaken = (name: string): boolean => this.#all.has(name) || this.#gone.has(name);
+    if (!isTaken(wanted)) return wanted;
     let n = 2;
-    while (this.#all.has(`${wanted}-${n}`)) n += 1;
+    while (isTaken(`${wanted}-${n}`)) n += 1;
     return `${wanted}-${n}`;
   }
 
@@ -250,17 +261,19 @@ export class Bench {
   /** What was done and seen, as a drill. */
   drill(name: string, all: boolean): string {
     const users: Record<string, { name?: string; roles?: readonly string[]; claims?: Members }> = {};
-    const clients = [...this.#all.values()].map(({ shown: { wish, user: signedIn } }): RecordedClient => {
-      const { user } = wish;
-      const id = user?.id ?? (wish.token === undefined ? undefined : signedIn);
-      if (id !== undefined)
-        users[id] = {
-          ...(user?.name === undefined ? {} : { name: user.name }),
-          ...(user?.roles.length ? { roles: user.roles } : {}),
-          ...(Object.keys(user?.claims ?? {}).length > 0 ? { claims: user?.claims ?? {} } : {}),
-        };
-      return { name: wish.name, transport: wish.transport, ...(id === undefined ? {} : { user: id }) };
-    });
+    const clients = [...this.#all.values(), ...this.#gone.values()].map(
+      ({ shown: { wish, user: signedIn } }): RecordedClient => {
+        const { user } = wish;
+        const id = user?.id ?? (wish.token === undefined ? undefined : signedIn);
+        if (id !== undefined)
+          users[id] = {
+            ...(user?.name === undefined ? {} : { name: user.name }),
+            ...(user?.roles.length ? { roles: user.roles } : {}),
+            ...(Object.keys(user?.claims ?? {}).length > 0 ? { claims: user?.claims ?? {} } : {}),
+          };
+        return { name: wish.name, transport: wish.transport, ...(id === undefined ? {} : { user: id }) };
+      },
+    );
     return drillText({ name, users, clients, events: this.recorder.events(clients, all) });
   }
 

@@ -91,10 +91,9 @@ export class Recorder {
     return () => this.#listeners.delete(listener);
   };
 
+  /** Empties the sheet. What happened stays, for a drill. */
   clear(): void {
     this.#next = [];
-    this.#happened.length = 0;
-    this.#open.clear();
     this.#tell();
   }
 
@@ -174,7 +173,9 @@ export class Recorder {
     const row: ActRow = { kind: 'act', number: ++this.#number, atMs, client, verb, members, text };
     for (const channel of channelsOf(members)) this.#meets(client, channel);
     const event: Mutable<RecordedEvent> =
-      verb === 'hello' ? { type: 'connected', client } : { type: 'act', client, verb: verb as Verb, members };
+      verb === 'hello'
+        ? { type: 'connected', client }
+        : { type: 'act', client, verb: verb as Verb, members, isAnswered: false };
     // `offline` connects again by itself.
     const isAgain = verb === 'hello' && this.#comesBack.delete(client);
     if (!isAgain) this.#note({ event });
@@ -194,7 +195,10 @@ export class Recorder {
     this.#open.delete(key);
     const { row, event } = open;
     const problem = frame.problem as Problem | undefined;
-    if (problem !== undefined && event !== undefined) (event as { refused?: string }).refused = problem.code;
+    if (event !== undefined && direction !== 'lost') {
+      if (event.type === 'act') event.isAnswered = true;
+      if (problem !== undefined) (event as { refused?: string }).refused = problem.code;
+    }
     if (row.verb === 'hello' || row.verb === 'enter') {
       const entered = row.verb === 'enter' ? [frame] : ((frame.entered as Members[] | undefined) ?? []);
       for (const each of entered)

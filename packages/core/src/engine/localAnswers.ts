@@ -88,7 +88,8 @@ async function stayOf(
   const refused = isIn ? undefined : (await mayEnter()).problem;
   return {
     session,
-    ...defined({ name: who.name, workbench: who.workbench }),
+    ...defined({ name: who.name }),
+    ...(who.workbench === undefined ? {} : { workbench: true }),
     isIn,
     ...(got === undefined ? {} : { got: formatCursor(got) }),
     ...defined({ refused }),

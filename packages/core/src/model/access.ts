@@ -32,8 +32,8 @@ export interface Identity {
   readonly endsAt?: number;
   /** An operator who sees every channel, is shown nowhere, and may not publish. */
   readonly observer?: true;
-  /** A made-up user of the workbench. */
-  readonly workbench?: true;
+  /** A made-up user of the workbench: the id under which the operator who made it up is signed out. */
+  readonly workbench?: string;
 }
 
 /** One access rule that a token brings along: who may what in the channels that match. */

@@ -231,14 +231,16 @@ export class Moderation {
     const address = action.type === 'ban' ? action.address : undefined;
     const channel = action.type === 'ban' || action.type === 'remove' ? action.channel : undefined;
     const range = address === undefined ? undefined : readRange(address);
+    const isSignOut = action.type === 'sign-out';
     const ofUser = connected.of(action.user ?? '');
-    return [...(ofUser.size > 0 ? ofUser : connected)].filter(
+    // An operator who is signed out takes along those made up in the workbench.
+    return [...(ofUser.size > 0 && !isSignOut ? ofUser : connected)].filter(
       (each) =>
         (range === undefined
-          ? each.client?.user === action.user
+          ? each.client?.user === action.user || (isSignOut && each.client?.who.workbench === action.user)
           : each.address !== undefined && isWithin(each.address, range)) &&
         (channel === undefined || each.client?.isIn(channel) === true) &&
-        (each.client?.who.observer !== true || action.type === 'sign-out'),
+        (each.client?.who.observer !== true || isSignOut),
     );
   }
 

@@ -148,7 +148,7 @@ export class Connected implements Iterable<OpenConnection> {
         ...defined({ name: who.name }),
         guest: who.guest,
         observer: who.observer === true,
-        ...defined({ workbench: who.workbench }),
+        ...(who.workbench === undefined ? {} : { workbench: true }),
         transport: link.transport,
         ...defined({ remote: link.remote }),
         sinceMs: connection.sinceMs,

@@ -28,7 +28,7 @@ export type LoadAct = (
 
 export const timed = ['delivery', 'reply', 'connect'] as const;
 export const shares = { p50: 50, p90: 90, p95: 95, p99: 99, 'p99.9': 99.9, max: 100 } as const;
-export const counted = ['lost', 'refused', 'failed'] as const;
+export const counted = ['lost', 'refused', 'failed', 'unanswered'] as const;
 
 /** A limit that the load must keep. */
 export type Threshold = StepPlace & { readonly kind: 'must' } & (

@@ -16,14 +16,16 @@ export interface Counts {
   received: number;
   refused: Record<string, number>;
   failed: number;
+  unanswered: number;
 }
 
-export const noCounts = (): Counts => ({ sent: 0, received: 0, refused: {}, failed: 0 });
+export const noCounts = (): Counts => ({ sent: 0, received: 0, refused: {}, failed: 0, unanswered: 0 });
 
-export function addCounts(into: Counts, { sent, received, refused, failed }: Counts): void {
+export function addCounts(into: Counts, { sent, received, refused, failed, unanswered }: Counts): void {
   into.sent += sent;
   into.received += received;
   into.failed += failed;
+  into.unanswered += unanswered;
   for (const [code, count] of Object.entries(refused)) into.refused[code] = (into.refused[code] ?? 0) + count;
 }
 

@@ -208,7 +208,7 @@ class Generator {
       const channel = (filled as { channel?: string } | undefined)?.channel;
       if (cursor !== undefined && channel !== undefined) notePublished(this.#host.published, channel, cursor);
     } catch {
-      this.#tally.counts.failed += 1;
+      this.#tally.counts.unanswered += 1;
     }
     this.#calls -= 1;
   }
@@ -239,6 +239,7 @@ class Generator {
     while (missing() > 0 && performance.now() < endMs) await pause(50);
     const lost = this.#host.lost + missing();
     this.#host.isOver = true;
+    this.#tally.counts.unanswered += this.#calls;
     for (const { client } of this.#members()) client.close();
     return { lost, tally: this.#tally.take() };
   }

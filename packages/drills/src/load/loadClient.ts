@@ -7,6 +7,7 @@ export const timeMember = 'sentAtMs';
 const timeMark = Buffer.from(`"${timeMember}":`);
 const messageStart = Buffer.from('{"on":"message"');
 const replyStart = Buffer.from('{"re":');
+const removedStart = Buffer.from('{"on":"removed"');
 /** The beginning of a push in which its channel and cursor stand, in bytes. */
 const headBytes = 400;
 
@@ -59,6 +60,13 @@ export class LoadClient {
     });
   }
 
+  /** Counts the requests that have no reply yet as unanswered. */
+  #giveUp(): void {
+    this.#host.tally.counts.unanswered += this.#open.size;
+    for (const { settle } of this.#open.values()) settle?.(false);
+    this.#open.clear();
+  }
+
   /** Requests without a reply. */
   get pending(): number {
     return this.#open.size;
@@ -86,21 +94,25 @@ export class LoadClient {
   /** Sends a request that was due at a time. Its reply is counted; `settle` is told whether it was done. */
   request(verb: string, members: object, dueAtMs: number, settle?: (isDone: boolean) => void): void {
     if (!this.#socket.isOpen) {
+      this.#host.tally.counts.unanswered += 1;
       settle?.(false);
       return;
     }
     this.#id += 1;
     const enters = verb === 'enter';
+    const { channel } = members as { channel?: string };
+    if (verb === 'leave' && channel !== undefined) this.#reached.delete(channel);
     this.#open.set(this.#id, {
       atMs: dueAtMs,
       ...(enters ? { enters } : {}),
-      ...(verb === 'publish' ? { channel: (members as { channel: string }).channel } : {}),
+      ...(verb === 'publish' && channel !== undefined ? { channel } : {}),
       ...(settle === undefined ? {} : { settle }),
     });
     this.#socket.send(JSON.stringify({ do: verb, id: this.#id, ...members }));
   }
 
   close(): void {
+    this.#giveUp();
     this.#socket.close();
   }
 
@@ -116,6 +128,9 @@ export class LoadClient {
       }
       this.#counts(bytes.toString('latin1', start, Math.min(start + headBytes, end)));
     } else if (starts(bytes, start, replyStart)) this.#answered(bytes.toString('utf8', start, end));
+    // What comes in a channel after that is not for it.
+    else if (starts(bytes, start, removedStart))
+      this.#reached.delete(between(bytes.toString('latin1', start, end), '"channel":"'));
   }
 
   /** Counts what is missing between this message and the one before in its channel. */
@@ -154,8 +169,7 @@ export class LoadClient {
   #ended(): void {
     if (!this.#host.isOver) this.#host.tally.counts.failed += 1;
     this.isOpen = false;
-    for (const { settle } of this.#open.values()) settle?.(false);
-    this.#open.clear();
+    this.#giveUp();
     this.#settleFirst?.(false);
   }
 }

@@ -354,7 +354,9 @@ function judged(limit: Threshold, total: LoadFigures['total']): LoadFigures['mus
     return { text, found: `${total.receivedPerS}/s`, isKept: total.receivedPerS >= limit.atLeastPerS };
   if ('atMost' in limit) {
     const count = limit.of === 'refused' ? sumOf(total.refused) : total[limit.of];
-    return { text, found: limit.of === 'refused' ? refusedText(total) : String(count), isKept: count <= limit.atMost };
+    const codes = Object.entries(total.refused).map(([code, times]) => `${times} ${code}`);
+    const found = limit.of === 'refused' && count > 0 ? codes.join(', ') : String(count);
+    return { text, found, isKept: count <= limit.atMost };
   }
   const ms = total[limit.of]?.[limit.share];
   if (ms === undefined) return { text, found: 'not known: there was none', isKept: false };
@@ -379,8 +381,9 @@ export function sumOf(refused: Readonly<Record<string, number>>): number {
   return Object.values(refused).reduce((sum, count) => sum + count, 0);
 }
 
-export function refusedText({ refused, failed }: Counts): string {
+export function refusedText({ refused, failed, unanswered }: Counts): string {
   const some = Object.entries(refused).map(([code, count]) => `${count} ${code}`);
   if (failed > 0) some.push(`${failed} connections failed`);
+  if (unanswered > 0) some.push(`${unanswered} unanswered`);
   return some.length === 0 ? '0' : some.join(', ');
 }

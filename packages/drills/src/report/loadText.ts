@@ -11,7 +11,7 @@ export function loadLines(figures: LoadFigures, earlier?: LoadFigures): readonly
   const memory = Math.max(0, ...seconds.map(({ generator: { memoryBytes } }) => memoryBytes));
   const lines = [
     `${whole.format(connected)} of ${whole.format(clients)} clients connected within ${(connectMs / 1000).toFixed(1)} s`,
-    `${forMs / 1000} s: ${whole.format(total.sent)} requests, ${whole.format(total.received)} messages received (${whole.format(total.receivedPerS)}/s), ${total.lost} lost, refused ${refusedText(total)}`,
+    `${forMs / 1000} s: ${whole.format(total.sent)} requests, ${whole.format(total.received)} messages received (${whole.format(total.receivedPerS)}/s), ${total.lost} lost, refused or failed: ${refusedText(total)}`,
     `${''.padEnd(10)}${Object.keys(shares)
       .map((share) => share.padStart(10))
       .join('')}`,
@@ -36,11 +36,11 @@ export function loadLines(figures: LoadFigures, earlier?: LoadFigures): readonly
 
 /** A second, as it passes. */
 export function secondLine(
-  { second, sent, received, delivery, refused, failed, generator }: SecondFigures,
+  { second, sent, received, delivery, refused, failed, unanswered, generator }: SecondFigures,
   forMs: number,
 ): string {
   const p99 = delivery === undefined ? '' : `, delivery p99 ${msText(delivery.p99)}`;
-  const bad = sumOf(refused) + failed;
+  const bad = sumOf(refused) + failed + unanswered;
   return `${second + 1} of ${Math.round(forMs / 1000)} s: ${whole.format(sent)} requests, ${whole.format(received)} received${p99}${bad === 0 ? '' : `, ${bad} refused or failed`}, generator ${Math.round(generator.cpu * 100)}%`;
 }
 

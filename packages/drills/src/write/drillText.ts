@@ -22,6 +22,8 @@ export type RecordedEvent =
       readonly client: string;
       readonly verb: Verb;
       readonly members: Readonly<Record<string, Json>>;
+      /** Absent: it was. A drill waits for no answer that did not come. */
+      readonly isAnswered?: boolean;
       /** Code of the problem that refused it. */
       readonly refused?: string;
     }
@@ -52,6 +54,7 @@ const silence = '200ms';
 /** Writes a recording as a drill, with what was seen as expectations. */
 export function drillText({ name, users, clients, events }: Recording): string {
   const connects = new Set<string>();
+  const acts = new Set(events.flatMap((event) => ('client' in event ? [event.client] : [])));
   const later = new Set<string>();
   const steps: Json[] = [];
   for (const event of events) {
@@ -63,7 +66,7 @@ export function drillText({ name, users, clients, events }: Recording): string {
     }
     steps.push(literal(stepOf(event)));
   }
-  const used = clients.filter((each) => connects.has(each.name));
+  const used = clients.filter(({ name: client }) => acts.has(client));
   const contentsOf = {
     drill: formatVersion,
     name,
@@ -107,6 +110,7 @@ function stepOf(event: RecordedEvent): Json {
     case 'connected':
       return { [event.client]: { connect: true, ...refusedBy(event) } };
     case 'act':
+      if (event.isAnswered === false) return { [event.client]: { send: { do: event.verb, ...event.members } } };
       return { [event.client]: { ...actOf(event.verb, event.members), ...refusedBy(event) } };
     case 'sent':
       return { [event.client]: { send: event.text } };

@@ -54,7 +54,7 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
   const revoke: Route['serve'] = async (request, response, { actor }) => {
     const key = await keys.revoke(String(request.params.id), actor);
     await engine.cluster.keysChanged();
-    // Observers that use the key are signed out.
+    // Observers that use the key are signed out, and whom it has made up in the workbench.
     await engine.moderation.signOut(observerId(key.id), actor, 'its key was revoked');
     response.json(shown(key));
   };

@@ -162,7 +162,7 @@ export class Tokens implements TokenReader {
     const { iss: key, aud: _, ...said } = payload;
     if (!this.#own.isInUse(key as string))
       throw refusal('token-invalid', 'the API key with which the workbench was used is no longer valid');
-    return { ...this.#identityOf(said, 0), workbench: true };
+    return { ...this.#identityOf(said, 0), workbench: observerId(key as string) };
   }
 
   async #readUser(token: string): Promise<Identity> {
