@@ -7,6 +7,7 @@ export const palette = {
   light: {
     page: '#f4f1e8',
     sheet: '#fdfcf7',
+    raised: '#fdfcf7',
     ink: '#1d2b36',
     faint: '#56636d',
     line: '#d8d2c1',
@@ -17,6 +18,7 @@ export const palette = {
   dark: {
     page: '#101a21',
     sheet: '#182630',
+    raised: '#213340',
     ink: '#e3e2da',
     faint: '#8d9aa3',
     line: '#2d3e4a',
@@ -38,6 +40,7 @@ export function themeFor(light: Light): ThemeConfig {
       colorBgBase: colors.sheet,
       colorBgLayout: colors.page,
       colorBgContainer: colors.sheet,
+      colorBgElevated: colors.raised,
       colorTextBase: colors.ink,
       // Fainter ones are below the contrast that WCAG 2.2 asks for (4.5:1).
       colorTextSecondary: colors.faint,

@@ -3,7 +3,9 @@ import type { AddressInfo } from 'node:net';
 import { DrillFault, figuresIn, parseDrill, readDrill, runLoad } from '@nine-bells/drills';
 import { afterEach, describe, expect, it } from 'vitest';
 import { type WebSocket, WebSocketServer } from 'ws';
+import { Tally } from '../src/load/figures.js';
 import { LeanSocket } from '../src/load/leanSocket.js';
+import { LoadClient, nowMs } from '../src/load/loadClient.js';
 import { dueTimes, pausedTimes } from '../src/load/schedule.js';
 import { loadPage } from '../src/report/loadHtml.js';
 import { seededRandom } from '../src/run/random.js';
@@ -203,6 +205,16 @@ load: { for: 2s, acts: [{ pia: { publish: race/3/chat }, rate: 50/s }] }
     // 30 of the 100 were due while it stalled, for 300 ms on average.
     expect(figures?.total.reply?.p90).toBeGreaterThan(250);
     expect(figures?.total.reply?.p50).toBeLessThan(150);
+  });
+
+  it('counts the time of a request that is sent late, too', async () => {
+    const url = await fake((socket, { id }) => socket.send(JSON.stringify({ re: id })));
+    const host = { url, tally: new Tally(), isOver: false, published: new Map(), lost: 0 };
+    const client = new LoadClient(host);
+    expect(await client.open('token')).toBe(true);
+    client.request('publish', { channel: 'race/3/chat' }, nowMs() - 500);
+    await expect.poll(() => host.tally.ms('reply', 50) ?? 0).toBeGreaterThan(499);
+    client.close();
   });
 
   it('says why it cannot begin', async () => {
