@@ -1,6 +1,7 @@
 // Acknowledged publishes a second to a kept channel: through the whole service, by clients over WebSockets, against a commit
 // for each message: in the service's own tables, and in a table as small as a first version has; and against the service's
-// store alone, called in this process with as many under way. With SQLite's `synchronous` FULL and NORMAL.
+// store alone, called in this process with as many under way. With SQLite's `synchronous` FULL and NORMAL. Then over 10, 1,000
+// and 10,000 channels, against a copy of the store that does not change.
 import { mkdtempSync, rmSync } from 'node:fs';
 import { cpus, tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -8,12 +9,15 @@ import sqlite3 from 'sqlite3';
 import { Database } from '../packages/service/dist/store/database.js';
 import { SqlStore } from '../packages/service/dist/store/sqlStore.js';
 import { Child, median } from './child.mjs';
+import { FrozenStore } from './frozenStore.mjs';
 import { text, theService } from './subjects.mjs';
 
 const connections = 200;
 const underWay = 50;
 const rounds = 5;
 const roundMs = 2_000;
+const channelCounts = [10, 1000, 10_000];
+const nameOf = (channel) => `race/${channel}/bench`;
 let keptSoFar = 0;
 
 console.log(
@@ -26,7 +30,7 @@ for (const synchronous of ['full', 'normal']) {
   const subject = await theService({ kept: true, synchronous, limits: ', publishes: 1000000/s, requests: 1000000/s' });
   const clients = new Child('./keptClients.mjs');
   const { port, path, protocol } = subject;
-  await clients.ask({ act: 'open', port, path, protocol, connections, underWay });
+  await clients.ask({ act: 'open', port, path, protocol, connections, underWay, channels: 10 });
   const rates = { own: [], small: [], store: [], service: [] };
   for (let round = 0; round <= rounds; round++) {
     const own = await theStore(synchronous, 1);
@@ -50,6 +54,41 @@ for (const synchronous of ['full', 'normal']) {
       synchronous.toUpperCase(),
       ...['own', 'small', 'store', 'service'].map((name) => shown(rates[name])),
       ...['own', 'small', 'store'].map((name) => `${ratioTo(rates[name]).toFixed(name === 'store' ? 2 : 1)}x`),
+    ),
+  );
+}
+
+console.log('\nOver many channels, FULL\n');
+console.log(row('channels', 'frozen store', 'service', 'of frozen', 'of 10 channels'));
+const frozen = channelCounts.map(() => []);
+const whole = channelCounts.map(() => []);
+for (let round = 0; round <= rounds; round++) {
+  for (const [index, channels] of channelCounts.entries()) {
+    const alone = await theFrozenStore(channels);
+    const subject = await theService({ kept: true, limits: ', publishes: 1000000/s, requests: 1000000/s' });
+    const clients = new Child('./keptClients.mjs');
+    const { port, path, protocol } = subject;
+    await clients.ask({ act: 'open', port, path, protocol, connections, underWay, channels });
+    // Each channel is made by its first message: that is not what is measured.
+    await clients.ask({ act: 'publish', roundMs: 1_000, text });
+    const { acknowledged, ms } = await clients.ask({ act: 'publish', roundMs, text });
+    clients.end();
+    await subject.stop();
+    if (round === 0) continue;
+    frozen[index].push(alone);
+    whole[index].push((acknowledged / ms) * 1000);
+  }
+}
+for (const [index, channels] of channelCounts.entries()) {
+  const ratioTo = (others) => `${median(whole[index].map((rate, round) => rate / others[round])).toFixed(2)}x`;
+  const shown = (rates) => `${Math.round(median(rates)).toLocaleString('en')}/s`;
+  console.log(
+    row(
+      channels.toLocaleString('en'),
+      shown(frozen[index]),
+      shown(whole[index]),
+      ratioTo(frozen[index]),
+      ratioTo(whole[0]),
     ),
   );
 }
@@ -91,6 +130,24 @@ async function theStore(synchronous, most) {
   const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
   const database = await Database.open({ data: folder, sqliteSynchronous: synchronous });
   const store = await SqlStore.open(database);
+  const rate = await rateOf(store, most, 10);
+  await database.close();
+  rmSync(folder, { recursive: true });
+  return rate;
+}
+
+/** The same of the store that does not change. */
+async function theFrozenStore(channels) {
+  const store = await FrozenStore.open(
+    'full',
+    Array.from({ length: channels }, (_, channel) => nameOf(channel)),
+  );
+  const rate = await rateOf(store, connections * underWay, channels);
+  await store.close();
+  return rate;
+}
+
+async function rateOf(store, most, channels) {
   const dataText = JSON.stringify({ text });
   const started = performance.now();
   let count = 0;
@@ -106,7 +163,7 @@ async function theStore(synchronous, most) {
       const client = number % connections;
       const by = { user: `guest:${client}`, name: `Guest ${client}`, guest: true };
       const draft = { id: `m${number}`, type: 'message', key: `k${number}`, by, atMs: Date.now(), dataText };
-      void store.append(`race/${client % 10}/bench`, draft).then(() => {
+      void store.append(nameOf(number % channels), draft).then(() => {
         open -= 1;
         count += 1;
         append();
@@ -114,10 +171,7 @@ async function theStore(synchronous, most) {
     };
     for (let n = 0; n < most; n++) append();
   });
-  const rate = (count / (performance.now() - started)) * 1000;
-  await database.close();
-  rmSync(folder, { recursive: true });
-  return rate;
+  return (count / (performance.now() - started)) * 1000;
 }
 
 function row(name, ...cells) {

@@ -6,16 +6,18 @@ let underWay;
 let publishing = false;
 let data;
 let keys = 0;
+let channels = 10;
 
 process.on('message', async (message) => process.send(await acts[message.act](message)));
 // The parent has ended.
 process.on('disconnect', () => process.exit());
 
 const acts = {
-  async open({ port, path, protocol, connections, underWay: most }) {
+  async open({ port, path, protocol, connections, underWay: most, channels: count = 10 }) {
     underWay = most;
+    channels = count;
     for (let index = 0; index < connections; index++) {
-      const client = { acknowledged: 0, open: 0, channel: `race/${index % 10}/bench` };
+      const client = { acknowledged: 0, open: 0 };
       const connection = await openRaw({ port, path, protocol, onFrame: (text) => heard(client, text) });
       client.connection = connection;
       connection.send('{"do":"hello","id":1}');
@@ -43,7 +45,9 @@ const acts = {
 function publish(client) {
   client.open += 1;
   keys += 1;
-  client.connection.send(`{"do":"publish","id":2,"channel":"${client.channel}","key":"k${keys}","data":${data}}`);
+  client.connection.send(
+    `{"do":"publish","id":2,"channel":"race/${keys % channels}/bench","key":"k${keys}","data":${data}}`,
+  );
 }
 
 function heard(client, text) {

@@ -7,6 +7,7 @@ import {
   type Message,
   type Place,
 } from '@nine-bells/wire';
+import { authorText } from './author.js';
 import { Frame } from './frame.js';
 
 export type { Place };
@@ -53,8 +54,9 @@ export function lineOf(draft: Draft): MessageLine {
 }
 
 function tailOf({ id, type, key, by, atMs, dataText }: Draft): string {
-  const members = JSON.stringify({ id, type, key, by, at: new Date(atMs).toISOString() });
-  return `${members.slice(1, -1)},"data":${dataText}}`;
+  const named = JSON.stringify({ id, type, key }).slice(1, -1);
+  const author = by === undefined ? '' : `,"by":${authorText(by)}`;
+  return `${named}${author},"at":"${new Date(atMs).toISOString()}","data":${dataText}}`;
 }
 
 /** A message that has its place in the channel's order. Shared by everyone who gets it; made ready for the wire once. */

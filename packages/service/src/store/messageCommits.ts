@@ -5,12 +5,12 @@ import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
 import {
   type HeadRow,
   headsOf,
+  insertMessages,
   keyOf,
   loggedOf,
   markColumns,
-  messageColumns,
   moveHeads,
-  valuesOf,
+  type NewMessage,
 } from './messageRows.js';
 import type { MessageRow } from './models.js';
 import { type Dialect, insertOf, makeChannels } from './statements.js';
@@ -208,7 +208,7 @@ function entriesOf(
   heads: ReadonlyMap<ChannelName, HeadRow>,
   known: Map<string, LoggedMessage>,
 ): { readonly appended: readonly Appended[]; readonly statements: readonly string[] } {
-  const rows: unknown[][] = [];
+  const rows: NewMessage[] = [];
   const changed = new Set<HeadRow>();
   const begun: unknown[][] = [];
   const appended = group.map(({ channel, draft }): Appended => {
@@ -225,12 +225,12 @@ function entriesOf(
     changed.add(row);
     const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);
     if (key !== undefined) known.set(key, logged);
-    rows.push(valuesOf(row, draft));
+    rows.push({ draft, channelId: row.id, number: row.head, notes: row.notes });
     if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
     return { logged, repeated: false, counted: row.head - row.notes };
   });
   const statements: string[] = [];
-  if (rows.length > 0) statements.push(insertOf('messages', messageColumns, rows, dialect));
+  if (rows.length > 0) statements.push(insertMessages(rows, dialect));
   if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
   if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
   return { appended, statements };

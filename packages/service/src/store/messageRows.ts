@@ -1,8 +1,8 @@
-import { type Draft, keyName, LoggedMessage, type Place } from '@nine-bells/core';
+import { authorText, type Draft, keyName, LoggedMessage, type Place } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import type { ChannelRow, MarkRow, MessageRow } from './models.js';
-import { type Columns, columnsOf, type Dialect, tableOf } from './statements.js';
+import { type Columns, columnsOf, type Dialect, insertOf, tableOf } from './statements.js';
 
 export const messageColumns: Columns<MessageRow> = {
   channel_id: 'INTEGER',
@@ -33,23 +33,40 @@ const headColumns: Columns<Pick<ChannelRow, 'id' | 'head' | 'notes' | 'last_at_m
   last_at_ms: 'BIGINT',
 };
 
-/** The values of a message, as `messageColumns` has them. Hot: once per message. */
-export function valuesOf({ id, head, notes }: HeadRow, draft: Draft): unknown[] {
+const nestedColumns: Columns<MessageRow> = { ...messageColumns, data_json: 'JSON' };
+
+/**
+ * Most characters of data that stands in a row as it is: so it is nested 500 deep at most, and SQLite parses no more than
+ * 1,000 levels.
+ */
+const nestedChars = 1000;
+
+/**
+ * Inserts messages. Short data stands in the rows as it is where the database is SQLite, which gives it back character by
+ * character: so it is not escaped here and unescaped there. (PostgreSQL would refuse some escapes that JSON permits.)
+ */
+export function insertMessages(rows: readonly NewMessage[], dialect: Dialect): string {
+  const isNested = !dialect.isShared && rows.every(({ draft }) => draft.dataText.length <= nestedChars);
+  const texts = rows.map((row) => rowText(row, isNested));
+  return insertOf('messages', isNested ? nestedColumns : messageColumns, texts, dialect);
+}
+
+/** A message and the place that it has been given. */
+export interface NewMessage {
+  readonly draft: Draft;
+  readonly channelId: number;
+  readonly number: number;
+  readonly notes: number;
+}
+
+/** The values of a message, in the order of `messageColumns`, as JSON text. Hot: once per message. */
+function rowText({ draft, channelId, number, notes }: NewMessage, isNested: boolean): string {
   const { by, except } = draft;
-  return [
-    id,
-    head,
-    draft.id,
-    draft.type,
-    by?.user ?? '',
-    draft.key ?? null,
-    draft.owner ?? '',
-    by === undefined ? null : JSON.stringify(by),
-    draft.atMs,
-    draft.dataText,
-    except?.length ? JSON.stringify(except) : null,
-    notes,
-  ];
+  const named = JSON.stringify([draft.id, draft.type, by?.user ?? '', draft.key ?? null, draft.owner ?? '']);
+  const author = by === undefined ? 'null' : JSON.stringify(authorText(by));
+  const data = isNested ? draft.dataText : JSON.stringify(draft.dataText);
+  const left = except?.length ? JSON.stringify(JSON.stringify(except)) : 'null';
+  return `[${channelId},${number},${named.slice(1, -1)},${author},${draft.atMs},${data},${left},${notes}]`;
 }
 
 export function moveHeads(changed: readonly HeadRow[], dialect: Dialect): string {

@@ -1,7 +1,7 @@
 import type { ChannelRow } from './models.js';
 
-/** The type of a column, as a value is cast to it. */
-export type ColumnType = 'TEXT' | 'INTEGER' | 'BIGINT';
+/** The type of a column, as a value is cast to it; `JSON` of one whose value stands in the row as it is, and is kept as text. */
+export type ColumnType = 'TEXT' | 'INTEGER' | 'BIGINT' | 'JSON';
 
 /** The columns that a statement writes, in the order in which a row gives its values. */
 export type Columns<Row> = Readonly<Record<keyof Row, ColumnType>>;
@@ -15,16 +15,24 @@ export interface Dialect {
  * Rows as a table to select from. All rows are one JSON text, which the database parses in a thread of its own; literals
  * written out one by one take several times as long to make, and JSON text needs no quoting but that of the quote.
  */
-export function tableOf(rows: readonly (readonly unknown[])[], { isShared }: Dialect): string {
-  const literal = `'${JSON.stringify(rows).replaceAll("'", "''")}'`;
+export function tableOf(rows: Rows, { isShared }: Dialect): string {
+  const literal = `'${textOf(rows).replaceAll("'", "''")}'`;
   return isShared ? `json_array_elements(CAST(${literal} AS json)) AS each(value)` : `jsonb_each(${literal}) AS each`;
+}
+
+/** Rows, each as a list of values, or as the JSON text of that list. */
+export type Rows = readonly (readonly unknown[])[] | readonly string[];
+
+function textOf(rows: Rows): string {
+  return typeof rows[0] === 'string' ? `[${rows.join(',')}]` : JSON.stringify(rows);
 }
 
 /** What selects the values of `tableOf`, a column each. */
 export function columnsOf(columns: Columns<never> | Readonly<Record<string, ColumnType>>): string[] {
-  return Object.values(columns).map((type, index) =>
-    type === 'TEXT' ? `each.value->>${index}` : `CAST(each.value->>${index} AS ${type})`,
-  );
+  return Object.values(columns).map((type, index) => {
+    if (type === 'JSON') return `each.value->${index}`;
+    return type === 'TEXT' ? `each.value->>${index}` : `CAST(each.value->>${index} AS ${type})`;
+  });
 }
 
 /** A subquery that selects rows of literals, for `IN`. */
@@ -44,7 +52,7 @@ export function listOf(types: readonly ColumnType[], rows: readonly (readonly un
 export function insertOf<Row>(
   table: string,
   columns: Columns<Row>,
-  rows: readonly (readonly unknown[])[],
+  rows: Rows,
   dialect: Dialect,
   onConflict = '',
 ): string {
