@@ -19,6 +19,7 @@ const floors = {
     'channel',
     'presence',
     'marks',
+    'boards',
     'inbox',
     'direct',
     'moderation',

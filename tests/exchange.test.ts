@@ -1,4 +1,14 @@
-import { type Exchange, ExchangeHub, type LogSlice, type MessageLine, type Placed } from '@nine-bells/core';
+import {
+  type BoardApplied,
+  type BoardChange,
+  type Exchange,
+  ExchangeHub,
+  type LogSlice,
+  type MessageLine,
+  type Placed,
+  type PlacedRecord,
+  topics,
+} from '@nine-bells/core';
 import { compareTerms, MemoryTermBook, RedisExchange, type ServerFacts, ServiceClock } from '@nine-bells/service';
 import { channelName } from '@nine-bells/wire';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -101,6 +111,53 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
         expect(shownSlice(b)).toEqual(shownSlice(a));
       }
     }
+    inRedis.close();
+  });
+
+  it.each([1, 2, 3])('keeps boards as the one in memory does, and carries the same changes: seed %i', async (seed) => {
+    let state = seed + 77;
+    const random = (most: number): number => {
+      state = (Math.imul(state, 1_103_515_245) + 12_345) >>> 0;
+      return Math.floor((state / 2 ** 32) * (most + 1));
+    };
+    const ids = { message: () => '', session: () => '', volume: () => 'vol', moderation: () => '' };
+    const inMemory: Exchange = new ExchangeHub(clock, ids).join();
+    const inRedis = await open(`boards${seed}`);
+    const carried: string[][] = [[], []];
+    for (const [index, exchange] of [inMemory, inRedis].entries()) {
+      exchange.listen({
+        heard: (_, text) => carried[index]?.push(text.replace(/"board":"[^"]*"/, '')),
+        broken: () => {},
+        resumed: () => {},
+      });
+      await exchange.subscribe(topics.channel(channel));
+    }
+    const boardBounds = { entries: 6, boardBytes: 700, mustExist: false };
+    for (let step = 0; step < 120; step++) {
+      const places = await Promise.all([inMemory, inRedis].map(async (each) => (await each.boardPlaces([channel]))[0]));
+      expect(places[0]?.number).toBe(places[1]?.number);
+      const changesFor = (volume: string): BoardChange[] =>
+        Array.from({ length: 1 + random(4) }, (): BoardChange => {
+          const entry = `e/${random(8)}`;
+          const unchangedSince = { volume: random(5) === 0 ? 'other' : volume, number: random(step) };
+          const condition = [undefined, undefined, { is: random(step) }, { is: 0 }, { unchangedSince }][random(4)];
+          if (random(4) === 0) return { record: { entry }, bytes: 0, condition };
+          const value = { n: step, text: 'it\'s "é\u0000'.repeat(random(3)) };
+          const forMs = random(4) === 0 ? { forMs: 60_000 } : {};
+          return { record: { entry, value, by: 'pia', ...forMs }, bytes: JSON.stringify(value).length, condition };
+        });
+      const before = state;
+      const a = await inMemory.changeBoard(channel, changesFor(places[0]?.volume ?? ''), boardBounds);
+      state = before;
+      const b = await inRedis.changeBoard(channel, changesFor(places[1]?.volume ?? ''), boardBounds);
+      expect(shownOutcomes(b)).toEqual(shownOutcomes(a));
+      const boards = await Promise.all([inMemory.readBoard(channel), inRedis.readBoard(channel)]);
+      expect(boards[1]?.records.map(withoutTime)).toEqual(boards[0]?.records.map(withoutTime));
+    }
+    await until(() => carried[1]?.length === carried[0]?.length);
+    expect(carried[1]).toEqual(carried[0]);
+    expect(carried[0]?.length).toBeGreaterThan(50);
+    expect(await inRedis.changeBoard('none' as never, [], { ...boardBounds, mustExist: true })).toBeUndefined();
     inRedis.close();
   });
 
@@ -290,3 +347,16 @@ describe('the time of the service', () => {
     expect(Math.abs(clock.offsetMs)).toBeLessThan(20);
   });
 });
+
+function shownOutcomes(applied: BoardApplied | undefined): unknown {
+  return applied?.outcomes.map((each) =>
+    'number' in each
+      ? each
+      : { ...each, ...('stands' in each && each.stands ? { stands: withoutTime(each.stands) } : {}) },
+  );
+}
+
+/** How much longer it lives differs by the time that a call takes. */
+function withoutTime({ forMs, ...rest }: PlacedRecord): object {
+  return { ...rest, ends: forMs !== undefined };
+}

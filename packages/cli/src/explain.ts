@@ -1,4 +1,5 @@
 import type { Asked, Ban, Evaluation, Explanation } from '@nine-bells/client/backend';
+import { defined } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
@@ -17,6 +18,7 @@ interface ExplainOptions extends CallOptions {
   readonly guest?: boolean;
   readonly token?: string;
   readonly session?: string;
+  readonly entry?: string;
 }
 
 export function addExplain(program: Command): void {
@@ -28,6 +30,7 @@ export function addExplain(program: Command): void {
     .option('--user <id>', 'for a user, made up with --role and --claim')
     .option('--role <role>', 'a role of that user; may be given several times', collect)
     .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
+    .option('--entry <name>', 'for set: the entry of the board')
     .option('--guest', 'for a guest')
     .addOption(new Option('--token <token>', 'for the holder of a token'))
     .option('--session <id>', 'for a session that is connected')
@@ -35,7 +38,10 @@ export function addExplain(program: Command): void {
     .addOption(keyOption())
     .addOption(jsonOption())
     .action(async (act: string, where: string, options: ExplainOptions) => {
-      const explanation = await backendOf(options).explain(act, where, askedOf(options));
+      const explanation = await backendOf(options).explain(act, where, {
+        ...askedOf(options),
+        ...defined({ entry: options.entry }),
+      });
       if (options.json) printJson(explanation);
       else print(explanationText(explanation));
       if (!explanation.allowed) process.exitCode = exitCodes.refused;

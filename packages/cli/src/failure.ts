@@ -2,6 +2,7 @@ import { LineError } from '@nine-bells/client';
 import { BackendError } from '@nine-bells/client/backend';
 import type { Problem } from '@nine-bells/wire';
 import { CommandError, exitCodes } from './exitCodes.js';
+import { printable } from './output.js';
 
 /** Any error as one that tells what happened, what to do next, and how to exit. */
 export function failureOf(error: unknown): CommandError {
@@ -22,7 +23,10 @@ export function failureOf(error: unknown): CommandError {
 }
 
 function refused(problem: Problem): CommandError {
-  const message = `${problem.title} (${problem.code})${problem.detail === undefined ? '' : `: ${problem.detail}`}`;
+  const { stands } = problem;
+  const standing =
+    stands === undefined ? '' : `; it is ${printable(JSON.stringify(stands.value))} since ${stands.version}`;
+  const message = `${problem.title} (${problem.code})${problem.detail === undefined ? '' : `: ${problem.detail}`}${standing}`;
   return new CommandError(isLater(problem) ? exitCodes.later : exitCodes.refused, message, hints[problem.code]);
 }
 

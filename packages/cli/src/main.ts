@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import colors from 'picocolors';
+import { addBoards } from './boards.js';
 import { addChannels, addConsole, addRead } from './channels.js';
 import { addCheck } from './check.js';
 import { addDemo } from './demo.js';
@@ -51,6 +52,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addDemo,
     addToken,
     addPublish,
+    addBoards,
     addListen,
     addRead,
     addChannels,

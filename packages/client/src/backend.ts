@@ -16,6 +16,9 @@ import type {
   AuditEntry,
   Ban,
   BanWish,
+  BoardAnswer,
+  BoardDraft,
+  BoardInfo,
   ChannelInfo,
   Draft,
   Effect,
@@ -86,6 +89,21 @@ export class Backend {
   /** Publishes several in this order. If one of them has a mistake, none is published. */
   publishAll(drafts: readonly Draft[]): Promise<readonly (Published | { readonly problem: Problem })[]> {
     return this.#post('/v1/messages', drafts);
+  }
+
+  /**
+   * Sets entries of one board, or of several; `null` removes. With one entry alone it throws what refuses it; of several, each
+   * has its own answer.
+   */
+  setEntries(board: BoardDraft): Promise<BoardAnswer>;
+  setEntries(boards: readonly BoardDraft[]): Promise<readonly BoardAnswer[]>;
+  setEntries(boards: BoardDraft | readonly BoardDraft[]): Promise<BoardAnswer | readonly BoardAnswer[]> {
+    return this.#post('/v1/boards', boards);
+  }
+
+  /** A channel's board as it is now. */
+  board(channel: string): Promise<BoardInfo> {
+    return this.#get('/v1/boards', { channel });
   }
 
   /** Reads in a channel's record: the last messages, those before or those after a cursor. */

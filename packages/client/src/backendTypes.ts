@@ -1,4 +1,4 @@
-import type { Author, Cursor, Json, Problem, ReadResult } from '@nine-bells/wire';
+import type { Author, Cursor, Json, Problem, ReadResult, SetResult } from '@nine-bells/wire';
 
 /** A message to publish. */
 export interface Draft {
@@ -12,6 +12,41 @@ export interface Draft {
   readonly by?: Author;
   /** Sessions that are not to get it. */
   readonly except?: readonly string[];
+}
+
+/** Entries of a board to be set. */
+export interface BoardDraft {
+  readonly channel: string;
+  /** Values by the names of entries; `null` removes. */
+  readonly set: Readonly<Record<string, Json>>;
+  /** How long they live, in milliseconds. */
+  readonly forMs?: number;
+  /** Only those that have not changed since this version; `null`: only where there is no such entry. */
+  readonly ifVersion?: string | null;
+}
+
+export interface BoardAnswer {
+  readonly channel: string;
+  readonly entries: readonly (SetResult | { readonly entry: string; readonly problem: Problem })[];
+}
+
+/** A board as it is. */
+export interface BoardInfo {
+  readonly channel: string;
+  /** Where it stands; absent: nothing was ever set, or it has been forgotten. */
+  readonly version?: Cursor;
+  readonly entries: readonly {
+    readonly entry: string;
+    readonly value: Json;
+    /** The version at which it was changed last. */
+    readonly version: Cursor;
+    /** The user who set it; absent: an application did. */
+    readonly by?: string;
+    /** How much longer it lives, in milliseconds; absent: until it is removed. */
+    readonly leftMs?: number;
+    /** It goes with this session. */
+    readonly session?: string;
+  }[];
 }
 
 export interface ChannelInfo {
@@ -178,12 +213,16 @@ export interface Overview {
   readonly memoryBytes: number;
 }
 
-/** Who, for an access question: made up, a guest, the user of a token, or a session that is connected. */
-export type Asked =
+/**
+ * Who, for an access question: made up, a guest, the user of a token, or a session that is connected; for `set`, of which
+ * entry of the board.
+ */
+export type Asked = { readonly entry?: string } & (
   | { readonly user: string; readonly roles?: readonly string[]; readonly claims?: Readonly<Record<string, Json>> }
   | { readonly guest: true }
   | { readonly token: string }
-  | { readonly session: string };
+  | { readonly session: string }
+);
 
 /** An access rule evaluation: what it asks, whether it holds, on which facts. */
 export interface Evaluation {

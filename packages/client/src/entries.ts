@@ -11,7 +11,7 @@ import {
   type RemovedPush,
 } from '@nine-bells/wire';
 import type { Entry } from './entry.js';
-import type { LineError } from './lineError.js';
+import { LineError } from './lineError.js';
 import { isPassing } from './outbox.js';
 import type { RequestMembers, Requests } from './requests.js';
 import { utf8Bytes } from './sizes.js';
@@ -41,8 +41,20 @@ export class Entries {
   readonly #refused = new Set<Entry>();
   /** How far channels have come, as it was told last on this connection. */
   readonly #told = new Map<ChannelName, Cursor>();
+  readonly #live: (channel: ChannelName) => void;
+  readonly #ended: (channel: ChannelName, error: LineError) => void;
 
-  constructor(host: EntriesHost) {
+  /**
+   * @param live - called when a channel was entered, also after each reconnection
+   * @param ended - called when nothing is left of the line in a channel
+   */
+  constructor(
+    host: EntriesHost,
+    live: (channel: ChannelName) => void,
+    ended: (channel: ChannelName, error: LineError) => void,
+  ) {
+    this.#live = live;
+    this.#ended = ended;
     this.#host = host;
   }
 
@@ -83,6 +95,7 @@ export class Entries {
     const stay = this.#stays.get(entry.channel);
     if (stay === undefined || stay !== entry.stay || !stay.delete(entry)) return;
     this.#stays.delete(entry.channel);
+    this.#ended(entry.channel, new LineError('left', 'the channel was left'));
     if (this.#host.helloSent) this.#host.transmit({ do: 'leave', channel: entry.channel });
   }
 
@@ -160,6 +173,7 @@ export class Entries {
       return;
     }
     this.#stays.delete(channel);
+    this.#ended(channel, new LineError('removed', 'you were removed from the channel'));
     stay.removed({
       ...defined({ reason, by, until }),
     });
@@ -179,6 +193,7 @@ export class Entries {
     if (this.#stays.get(stay.channel) !== stay) return;
     if ('problem' in entered) this.#refuse(stay, asked, entered.problem);
     else if (stay.entered(entered, asked)) this.#enter(stay, asked);
+    else this.#live(stay.channel);
   }
 
   #refuse(stay: Stay, asked: readonly Entry[], refused: Problem): void {
@@ -192,6 +207,7 @@ export class Entries {
     }
     if (asked.length >= stay.entries.length) {
       this.#stays.delete(stay.channel);
+      this.#ended(stay.channel, LineError.from(refused));
       stay.refuse(refused);
     } else for (const entry of asked) entry.refuse(refused);
     for (const entry of asked) {

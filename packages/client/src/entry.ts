@@ -10,7 +10,9 @@ import {
   parseCursor,
   type ReadResult,
   type Removed,
+  type SetResult,
 } from '@nine-bells/wire';
+import type { Board } from './board.js';
 import { isAfter } from './cursors.js';
 import { LineError } from './lineError.js';
 import { MessageQueue } from './messageQueue.js';
@@ -25,6 +27,7 @@ import type {
   ReceivedMessage,
   Removal,
   RemoveOptions,
+  SetOptions,
 } from './types.js';
 
 export interface EntryEvents {
@@ -59,6 +62,7 @@ export interface SharedStay {
   readonly count: number;
   readonly isCrowd: boolean;
   readonly marks: ReadonlyMap<string, Cursor>;
+  readonly board: Board;
 }
 
 /** What an entry needs of its line. */
@@ -68,6 +72,7 @@ export interface EntryHost {
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
   hail(channel: string, type: string, data?: Json, options?: HailOptions): void;
   setStatus(status: Json, channel?: string): void;
+  setEntry(channel: string, entry: string, value: Json, options?: SetOptions): Promise<SetResult>;
   markAlong(channel: string, cursor: Cursor): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
@@ -87,7 +92,10 @@ export interface EntryHost {
  * chat.addEventListener('message', ({ detail }) => show(detail));
  * await chat.publish({ text: 'Petrel is ahead!' });
  */
-export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<ReceivedMessage> {
+export class Entry<Value extends Json = Json>
+  extends TypedTarget<EntryEvents>
+  implements AsyncIterable<ReceivedMessage>
+{
   readonly channel: ChannelName;
   readonly #host: EntryHost;
   readonly #readers = new Set<MessageQueue>();
@@ -188,6 +196,26 @@ export class Entry extends TypedTarget<EntryEvents> implements AsyncIterable<Rec
   /** How far users have read, by user id, where the channel shows it. */
   get marks(): ReadonlyMap<string, Cursor> {
     return this.#stay.marks;
+  }
+
+  /** The latest value of each entry, where the channel has a board. The same object as long as you are in the channel. */
+  get board(): Board<Value> {
+    // The application says what its values are: the service does not know.
+    return this.#stay.board as unknown as Board<Value>;
+  }
+
+  /**
+   * Sets an entry of the board; `null` removes it. It shows on `board` at once. May be called as often as you like: an entry is
+   * sent at most 20 times a second, and of what waits only the latest value, also while the connection is broken.
+   *
+   * Resolves when the service has it, or a later value of yours.
+   *
+   * @throws {LineError} `conflict` if `ifVersion` does not hold (`problem.stands` is what stands there); `not-allowed`,
+   *   `too-large`, `board-full` and other refusals; `left` after `leave`
+   */
+  async set(entry: string, value: Value | null, options: SetOptions = {}): Promise<SetResult> {
+    if (this.#state === 'left') throw hasLeft();
+    return this.#host.setEntry(this.channel, entry, value, options);
   }
 
   /** The other users who have read a message, where the channel shows it. */

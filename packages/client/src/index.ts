@@ -14,13 +14,17 @@ export type {
   Published,
   ReadResult,
   Removed,
+  SetResult,
+  Standing,
 } from '@nine-bells/wire';
 export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
+export { Board, type BoardChange, type BoardEvents } from './board.js';
 export { connect } from './connect.js';
 export { Entry, type EntryEvents, type EntryState } from './entry.js';
 export { Inbox, type InboxEvents } from './inbox.js';
 export { Line } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';
+export { Motion, type MotionOptions } from './motion.js';
 export { Outbox, type OutboxEvents, type Outgoing } from './outbox.js';
 export * from './types.js';
 export { Typing, type TypingTexts, typingText } from './typing.js';

@@ -85,11 +85,11 @@ export class Line extends TypedTarget<LineEvents> {
    *
    * @throws {RangeError} if the name cannot be a channel's
    */
-  enter(channel: string, options: EnterOptions = {}): Entry {
+  enter<Value extends Json = Json>(channel: string, options: EnterOptions = {}): Entry<Value> {
     const name = channelName(channel);
     const { entries, connection } = this.#session;
     const stay = entries.stayIn(name);
-    const entry = new Entry(this.#session, stay, options);
+    const entry = new Entry<Value>(this.#session, stay, options);
     if (connection.state.name === 'closed') entry.end(connection.closedError());
     else entries.add(entry, stay);
     return entry;

@@ -1,4 +1,5 @@
 import {
+  type ChannelName,
   type Cursor,
   defined,
   directSegment,
@@ -13,8 +14,10 @@ import {
   type ReadResult,
   type Removed,
   type ServerFrame,
+  type SetResult,
   type Welcome,
 } from '@nine-bells/wire';
+import { BoardSets } from './boardSets.js';
 import { Connection, type ConnectionHost } from './connection.js';
 import { Entries } from './entries.js';
 import type { Entry, EntryHost } from './entry.js';
@@ -31,6 +34,7 @@ import type {
   PublishOptions,
   ReadOptions,
   RemoveOptions,
+  SetOptions,
 } from './types.js';
 import { Unread } from './unread.js';
 import type { Asked, Wishes } from './wishes.js';
@@ -48,6 +52,11 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   readonly outbox: Outbox;
   readonly #tell: Tell;
   readonly #marking = new Marking((channel, cursor) => this.#sendMark(channel, cursor));
+  readonly #sets = new BoardSets({
+    board: (channel) => this.entries.get(channel as ChannelName)?.board,
+    isLive: (channel) => this.entries.get(channel as ChannelName)?.head !== undefined,
+    send: (request, awaited) => this.connection.requests.send(request, awaited),
+  });
   readonly #watched = new Set<string>();
   readonly #ownKeys = new Set<string>();
   #inbox: Inbox | undefined;
@@ -61,7 +70,11 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   constructor(url: string, options: LineOptions, tell: Tell) {
     this.#tell = tell;
     this.connection = new Connection(url, options, this);
-    this.entries = new Entries(this.connection);
+    this.entries = new Entries(
+      this.connection,
+      (channel) => this.#sets.entered(channel),
+      (channel, error) => this.#sets.ended(channel, error),
+    );
     this.outbox = new Outbox(this, options.outbox);
     this.connection.begin();
   }
@@ -77,8 +90,8 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     if (this.connection.state.name === 'closed') throw this.connection.closedError();
     const key = options.key ?? crypto.randomUUID();
     this.#rememberKey(key);
-    const { id, cursor, repeated } = await this.outbox.publish(channel, data, { ...options, key });
-    return { id, cursor, ...(repeated ? { repeated } : {}) };
+    const { id, cursor, repeated, entry } = await this.outbox.publish(channel, data, { ...options, key });
+    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry }) };
   }
 
   /** Whether a message was published here. */
@@ -102,6 +115,12 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
 
   hail(channel: string, type: string, data?: Json, { to }: HailOptions = {}): void {
     this.#transmitIfOpen({ do: 'hail', channel, type, data, to });
+  }
+
+  /** Sets an entry of the board of a channel that was entered; `null` removes it. */
+  setEntry(channel: string, entry: string, value: Json, options: SetOptions = {}): Promise<SetResult> {
+    if (this.connection.state.name === 'closed') return Promise.reject(this.connection.closedError());
+    return this.#sets.set(channel, entry, value, options);
   }
 
   /** The name of the direct channel with other users. */
@@ -281,6 +300,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
     else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
     else if (isPush(frame, 'marks')) this.entries.get(frame.channel)?.marksChanged(frame);
+    else if (isPush(frame, 'board')) this.entries.get(frame.channel)?.boardChanged(frame);
     else if (isPush(frame, 'user')) {
       const { on: _, ...told } = frame;
       if (told.problem !== undefined) this.#watched.delete(told.user);
@@ -309,6 +329,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     this.outbox.close(error);
     this.entries.close(error);
     this.#marking.close();
+    this.#sets.ended(undefined, error);
   }
 
   // --------------------------------------------------------------------------------------------------- details

@@ -1,4 +1,5 @@
 import {
+  type BoardPush,
   type ChannelName,
   type Cursor,
   defined,
@@ -12,6 +13,7 @@ import {
   type Message,
   type Problem,
 } from '@nine-bells/wire';
+import { Board } from './board.js';
 import { isAfter } from './cursors.js';
 import type { Entry, SharedStay } from './entry.js';
 import type { LineError } from './lineError.js';
@@ -33,6 +35,7 @@ export class Stay implements SharedStay {
   #count = 0;
   #isPartial = false;
   #marks = new Map<string, Cursor>();
+  readonly board = new Board();
 
   constructor(channel: ChannelName) {
     this.channel = channel;
@@ -103,7 +106,16 @@ export class Stay implements SharedStay {
       ...(after === undefined ? (last === undefined ? {} : { last }) : { after }),
       ...(isQuiet ? { quiet: true } : {}),
       ...defined({ status: this.status }),
+      ...this.#boardWish,
     };
+  }
+
+  /** The fastest pace that an entry wants; and its own changes where one of them wants those. */
+  get #boardWish(): Pick<EnterWish, 'pace' | 'echo'> {
+    const all = this.entries.map(({ options }) => options);
+    const pace = Math.min(...all.map((each) => each.pace ?? 0));
+    const isEchoed = all.some(({ echo }) => echo !== false);
+    return { ...(pace > 0 && Number.isFinite(pace) ? { pace } : {}), ...(isEchoed ? {} : { echo: false }) };
   }
 
   /** The connection broke. */
@@ -121,6 +133,7 @@ export class Stay implements SharedStay {
       const { members: joined, count = 0, partial } = entered;
       this.#changeMembers({ whole: true, joined, count, partial });
     }
+    if (entered.board !== undefined) this.board.load(entered.board);
     if (entered.marks !== undefined) {
       this.#marks = new Map(Object.entries(entered.marks));
       for (const entry of there) entry.marksChanged([...this.#marks.keys()]);
@@ -156,6 +169,10 @@ export class Stay implements SharedStay {
       if (mark === null) this.#marks.delete(user);
       else this.#marks.set(user, mark);
     for (const entry of this.#answered()) entry.marksChanged(Object.keys(marks));
+  }
+
+  boardChanged(push: BoardPush): void {
+    if (this.#answered().length > 0) this.board.take(push);
   }
 
   hailed(hail: ReceivedHail): void {

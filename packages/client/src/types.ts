@@ -104,6 +104,20 @@ export interface EnterOptions {
   readonly quiet?: boolean;
   /** Your status there: `available`, `busy`, `away`, or an object of your own. */
   readonly status?: Json;
+  /** How far apart frames of the board are to be at least, in milliseconds; the channel rule's pace if that is slower. */
+  readonly pace?: number;
+  /** `false`: the service does not tell you what you set on the board yourself. It shows there all the same. */
+  readonly echo?: boolean;
+}
+
+/** How an entry of a board is set. */
+export interface SetOptions {
+  /** Only if the entry has not changed since this version of the board (`board.version`); `null`: only if there is none. */
+  readonly ifVersion?: string | null;
+  /** How long it lives, in milliseconds. */
+  readonly forMs?: number;
+  /** It goes when you leave the channel; when the connection breaks, after a grace. */
+  readonly whileHere?: boolean;
 }
 
 /** A message as it arrives. */

@@ -1,5 +1,11 @@
 import {
   type Beat,
+  type BoardApplied,
+  type BoardBounds,
+  type BoardChange,
+  type BoardSnapshot,
+  type BoardWord,
+  channelPrefix,
   controlChannel,
   type Exchange,
   type ExchangeEars,
@@ -58,6 +64,20 @@ export class TrueHub extends ExchangeHub {
     this.logs.stop();
     this.logs = new RecentLogs(clock, ids, () => true, left);
     for (const key of [...this.#keys.keys()]) if (key.startsWith(`${channel}\n`)) this.#keys.delete(key);
+  }
+
+  override publish(topic: string, text: string): void {
+    if (text.startsWith('{"board":')) {
+      const { board, after, changes } = JSON.parse(text) as BoardWord;
+      this.#truth.boards.add(topic.slice(channelPrefix.length), board, after, changes);
+    }
+    super.publish(topic, text);
+  }
+
+  override restoreBoard(channel: ChannelName, changes: readonly BoardChange[]): void {
+    super.restoreBoard(channel, changes);
+    const made = this.boards.read(channel);
+    if (made !== undefined) this.#truth.boards.restored(channel, made);
   }
 
   override append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): readonly Placed[] {
@@ -152,6 +172,26 @@ export class FaultyExchange implements Exchange {
 
   before(channel: ChannelName, before: Place | undefined, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice> {
     return this.#call(() => this.#exchange.before(channel, before, limit, bounds));
+  }
+
+  changeBoard(
+    channel: ChannelName,
+    changes: readonly BoardChange[],
+    bounds: BoardBounds,
+  ): Promise<BoardApplied | undefined> {
+    return this.#call(() => this.#exchange.changeBoard(channel, changes, bounds));
+  }
+
+  readBoard(channel: ChannelName): Promise<BoardSnapshot | undefined> {
+    return this.#call(() => this.#exchange.readBoard(channel));
+  }
+
+  boardPlaces(channels: readonly ChannelName[]): Promise<readonly (Place | undefined)[]> {
+    return this.#call(() => this.#exchange.boardPlaces(channels));
+  }
+
+  restoreBoard(channel: ChannelName, changes: readonly BoardChange[]): Promise<void> {
+    return this.#call(() => this.#exchange.restoreBoard(channel, changes));
   }
 
   publish(topic: string, text: string): void {

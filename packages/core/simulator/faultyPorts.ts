@@ -1,6 +1,9 @@
 import {
   type Appended,
   type AuditEntry,
+  type BoardKeeper,
+  type BoardSnapshot,
+  type BoardWord,
   type Clock,
   type ControlLog,
   channelPrefix,
@@ -30,12 +33,14 @@ import {
 } from '@nine-bells/core';
 import { MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, refusal } from '@nine-bells/wire';
+import { BoardTruth } from './boardTruth.js';
 import type { Random } from './random.js';
 import type { VirtualClock } from './virtualClock.js';
 import type { WritersLock } from './writersLock.js';
 
 /** Everything that was ever logged, in order, by channel and volume: what the promises are checked against. */
 export class Truth {
+  readonly boards = new BoardTruth();
   readonly #logs = new Map<string, LoggedMessage[]>();
 
   add(logged: LoggedMessage): void {
@@ -177,6 +182,16 @@ export class SlowStore implements Store {
     return this.#records.marks(channel, limit);
   }
 
+  async saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {
+    await this.#reading();
+    await this.#records.saveBoard(channel, board);
+  }
+
+  async board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
+    await this.#reading();
+    return this.#records.board(channel);
+  }
+
   async inForce(atMs: number): Promise<InForce> {
     await this.#reading();
     return this.#records.inForce(atMs);
@@ -252,6 +267,7 @@ export class SlowStore implements Store {
 /** A relay that drops, doubles and delays what it carries to instances, and orders faithfully. */
 export class FaultyRelay implements Relay {
   readonly recent: LogReader;
+  readonly boards: BoardKeeper;
   readonly control: ControlLog;
   readonly #solo: SoloRelay;
   readonly #clock: VirtualClock;
@@ -266,12 +282,37 @@ export class FaultyRelay implements Relay {
     this.#truth = truth;
     this.recent = this.#solo.recent;
     this.control = this.#solo.control;
+    const solo = this.#solo.boards;
+    this.boards = {
+      change: (channel, changes, bounds) =>
+        this.#slowly(async () => {
+          const changed = await solo.change(channel, changes, bounds);
+          // What is carried is part of the result, beyond its type.
+          const { word } = (changed ?? {}) as { word?: BoardWord };
+          if (word !== undefined) this.#truth.boards.add(channel, word.board, word.after, word.changes);
+          return changed;
+        }),
+      read: (channel) => this.#slowly(() => solo.read(channel)),
+      places: (channels) => this.#slowly(() => solo.places(channels)),
+      restore: (channel, changes) =>
+        this.#slowly(async () => {
+          await solo.restore(channel, changes);
+          const made = await solo.read(channel);
+          if (made !== undefined) this.#truth.boards.restored(channel, made);
+        }),
+    };
   }
 
   async append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended> {
     const appended = await this.#solo.append(channel, draft, bounds);
     if (!appended.repeated) this.#truth.add(appended.logged);
     return appended;
+  }
+
+  /** The process is its own keeper of boards, but nothing relies on its being quick. */
+  #slowly<T>(act: () => Promise<T>): Promise<T> {
+    const delayMs = this.faults ? this.#random.between(0, 30) : 0;
+    return new Promise((resolve, reject) => this.#clock.setTimer(delayMs, () => act().then(resolve, reject)));
   }
 
   announce(channel: ChannelName, messages: readonly LoggedMessage[]): void {

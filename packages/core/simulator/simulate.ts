@@ -1,5 +1,6 @@
 import { type ChannelRule, Engine, type Identity } from '@nine-bells/core';
 import { type ChannelName, channelName, type Json } from '@nine-bells/wire';
+import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
@@ -22,6 +23,8 @@ export interface Outcome {
   readonly clients: number;
   readonly published: number;
   readonly seen: number;
+  /** Changes of boards that were acknowledged. */
+  readonly sets: number;
   readonly cuts: number;
   readonly restarts: number;
   /** Connections that the service cut off as too slow. */
@@ -32,6 +35,7 @@ export interface Outcome {
 }
 
 const rules: readonly ChannelRule[] = [
+  ...boardRules,
   { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
   {
     pattern: 'recent/:n',
@@ -57,8 +61,15 @@ const tight = {
   newChannelsPerAddress: { count: 60, perMs: 10_000 },
 };
 /** Failures of the store that the engine must get over. */
-const tolerated = new Set(['reading a channel', 'the bans in force could not be read', 'an inbox could not be read']);
-const channels = ['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName);
+const tolerated = new Set([
+  'reading a channel',
+  'the bans in force could not be read',
+  'an inbox could not be read',
+  'a board could not be read',
+  'a board could not be saved',
+  'an entry of a board that has ended could not be removed',
+]);
+const channels = [...['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName), ...boardChannels];
 
 /**
  * Lets two to ten clients talk for some simulated time through a network that is cut, a relay that loses, a store that
@@ -131,7 +142,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   );
   const clients = Array.from(
     { length: random.between(2, 10) },
-    (_, index) => new SimulatedClient(`client-${index}`, clock, random, () => engine && { engine }, sabotage, note),
+    (_, index) =>
+      new SimulatedClient(`client-${index}`, clock, random, () => engine && { engine }, sabotage, note, truth.boards),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
@@ -145,7 +157,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     const client = random.pick(clients);
     const channel = random.pick(channels);
     const dice = random.next();
-    if (dice < 0.55) client.publish(channel, random.chance(0.7));
+    if (dice < 0.4) client.publish(channel, random.chance(0.7));
+    else if (dice < 0.55) client.set(random.pick(boardChannels));
     else if (dice < 0.85) client.enter(channel, random.pick([undefined, 0, 3, 50]));
     else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
     else if (dice < 0.96) {
@@ -170,12 +183,14 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
 
   await heal();
   for (const client of clients) checkClient(client, truth, restartedAt.count > 0);
+  checkBoards(clients, truth.boards);
   if (problems.length > 0) throw problems[0];
   return {
     seed,
     clients: clients.length,
     published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
+    sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     cuts,
     restarts: restartedAt.count,
     cutOff: clients.reduce((sum, client) => sum + client.cutOff, 0),
@@ -217,6 +232,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     await clock.run(15_000);
     for (const channel of channels)
       await Promise.race([engine?.messages.publish({ channel, data: 'the last' }), clock.run(1000)]);
+    const last = { entry: 'last', value: { by: 'the service', n: 0 } };
+    for (const channel of boardChannels) await Promise.race([engine?.boards.set(channel, last), clock.run(1000)]);
     await clock.run(15_000);
     for (const client of clients) if (!client.isOpen) throw new Error(`${client.name} is not connected in the end`);
   }

@@ -1,6 +1,7 @@
 import { type ChannelRule, Engine, type Identity, type Ids, type LogBounds, SharedRelay } from '@nine-bells/core';
 import { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
+import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
@@ -17,6 +18,8 @@ export interface InstancesOutcome {
   readonly instances: number;
   readonly published: number;
   readonly seen: number;
+  /** Changes of boards that were acknowledged. */
+  readonly sets: number;
   readonly kills: number;
   readonly pauses: number;
   readonly partitions: number;
@@ -35,6 +38,7 @@ export interface InstancesOutcome {
 const bounds: LogBounds = { messages: 1000, forMs: 600_000 };
 const open = { enter: 'anyone', publish: 'anyone' } as const;
 const rules: readonly ChannelRule[] = [
+  ...boardRules,
   { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: open },
   { pattern: 'recent/:n', logbook: { type: 'recent', bounds }, allow: open },
   {
@@ -44,7 +48,7 @@ const rules: readonly ChannelRule[] = [
     allow: open,
   },
 ];
-const channels = ['kept/1', 'kept/2', 'recent/1', 'room/1'].map(channelName);
+const channels = [...['kept/1', 'kept/2', 'recent/1', 'room/1'].map(channelName), ...boardChannels];
 /** Failures that the engine must get over. */
 const tolerated = new Set([
   'reading a channel',
@@ -52,6 +56,10 @@ const tolerated = new Set([
   'an inbox could not be read',
   'the relay cannot be reached',
   'looking whether channels have grown',
+  'looking whether boards have changed',
+  'a board could not be read',
+  'a board could not be saved',
+  'an entry of a board that has ended could not be removed',
   'a question of another instance could not be answered',
 ]);
 
@@ -152,7 +160,7 @@ async function run(
   };
   const clients = Array.from(
     { length: random.between(2, 8) },
-    (_, index) => new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note),
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note, truth.boards),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
@@ -161,7 +169,8 @@ async function run(
     await clock.run(random.between(1, 150));
     const client = random.pick(clients);
     const dice = random.next();
-    if (dice < 0.55) client.publish(random.pick(channels), random.chance(0.85));
+    if (dice < 0.4) client.publish(random.pick(channels), random.chance(0.85));
+    else if (dice < 0.55) client.set(random.pick(boardChannels));
     else if (dice < 0.85) client.enter(random.pick(channels), random.pick([undefined, 0, 3, 50]));
     else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
     else if (dice < 0.93) {
@@ -183,6 +192,7 @@ async function run(
   const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
   for (const client of clients) checkClient(client, truth, mayHaveLost);
   checkMembers();
+  checkBoards(clients, truth.boards);
   await checkBans();
   if (problems.length > 0) throw problems[0];
   return {
@@ -190,6 +200,7 @@ async function run(
     instances: instances.length,
     published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
+    sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
     ...count,
     brokenTransactions: lock.broken,

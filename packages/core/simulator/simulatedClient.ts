@@ -9,6 +9,7 @@ import {
   type Gap,
   isPush,
   isReply,
+  type Json,
   type Message,
   type Place,
   parseCursor,
@@ -16,6 +17,8 @@ import {
   readServerFrame,
   type Welcome,
 } from '@nine-bells/wire';
+import type { BoardTruth, SetValue } from './boardTruth.js';
+import { BoardView } from './boardView.js';
 import { MemberList } from './memberList.js';
 import type { Random } from './random.js';
 import { type FarEnd, type Reached, type Sabotage, SimulatedLink } from './simulatedNetwork.js';
@@ -51,6 +54,14 @@ export class SimulatedClient implements FarEnd {
   readonly gaps: Gap[] = [];
   /** Who is in the channels, by what it was told. */
   readonly members = new Map<ChannelName, MemberList>();
+  /** The boards of channels, by what it was told. */
+  readonly boards = new Map<ChannelName, BoardView>();
+  /** Changes of boards that were acknowledged. */
+  acknowledgedSets = 0;
+  readonly #sets = new Map<number, { channel: ChannelName; entry: string; value: SetValue | null }>();
+  /** What it wishes of boards: the same each time that it enters a channel. */
+  readonly #boardWish: { readonly pace?: number; readonly echo?: boolean };
+  readonly #truth: BoardTruth | undefined;
   session: string | undefined;
   /** Every session it has been; what `echo: false` kept from it. */
   readonly sessions = new Set<string>();
@@ -79,7 +90,10 @@ export class SimulatedClient implements FarEnd {
     engine: () => Reached | undefined,
     sabotage?: Sabotage,
     note: (what: () => string) => void = () => {},
+    truth?: BoardTruth,
   ) {
+    this.#truth = truth;
+    this.#boardWish = random.pick([{}, {}, { pace: 500 }, { echo: false }, { pace: 300, echo: false }]);
     this.#note = (what) => note(() => `${name}: ${what()}`);
     this.#sabotage = sabotage;
     this.name = name;
@@ -113,7 +127,11 @@ export class SimulatedClient implements FarEnd {
     this.#link = link;
     link.calm = this.#calm;
     link.open(this.#engine);
-    const enter = [...this.#entered.values()].map((stretch) => ({ channel: stretch.channel, after: stretch.cursor }));
+    const enter = [...this.#entered.values()].map((stretch) => ({
+      channel: stretch.channel,
+      after: stretch.cursor,
+      ...this.#wishIn(stretch.channel),
+    }));
     const session = this.#secret === undefined ? {} : { session: this.session, secret: this.#secret };
     this.#send({ do: 'hello', id: this.#nextId++, token: this.name, ...session, enter });
     // Requests may be sent behind hello without waiting for its reply.
@@ -144,11 +162,45 @@ export class SimulatedClient implements FarEnd {
     if (!this.#welcomed || asked || this.#entered.has(channel)) return;
     const id = this.#nextId++;
     this.#wishes.set(id, { channel });
-    this.#send({ do: 'enter', id, channel, ...defined({ last }) });
+    this.#send({ do: 'enter', id, channel, ...defined({ last }), ...this.#wishIn(channel) });
+  }
+
+  /** Sets or removes an entry of the board: its own, one that all set, or one that only one may have. */
+  set(channel: ChannelName): void {
+    const board = this.boards.get(channel);
+    if (!this.#welcomed || board === undefined || !this.#entered.has(channel)) return;
+    const random = this.#random;
+    const id = this.#nextId++;
+    const entry = random.pick([
+      this.name,
+      this.name,
+      'shared/1',
+      'shared/2',
+      'seat/1',
+      `brief/${random.between(1, 3)}`,
+    ]);
+    const { volume, number } = board.place;
+    const condition = !entry.startsWith('seat')
+      ? undefined
+      : random.pick<SetValue['if']>([{ absent: true }, { unchangedSince: number, volume }]);
+    const ifVersion =
+      condition === undefined ? {} : { ifVersion: 'absent' in condition ? null : `${volume}:${number}` };
+    const whileHere = entry === this.name && random.chance(0.5);
+    const value: SetValue | null = random.chance(0.15)
+      ? null
+      : { by: this.name, n: id, ...defined({ if: condition, held: whileHere ? this.session : undefined }) };
+    this.#sets.set(id, { channel, entry, value });
+    const forMs = entry.startsWith('brief') ? { forMs: random.between(1, 3_000) } : {};
+    this.#send({ do: 'set', id, channel, entry, value, ...ifVersion, ...forMs, ...(whileHere ? { whileHere } : {}) });
+  }
+
+  #wishIn(channel: ChannelName): object {
+    return channel.startsWith('board/') ? this.#boardWish : {};
   }
 
   leave(channel: ChannelName): void {
     this.#entered.delete(channel);
+    this.boards.delete(channel);
     this.#send({ do: 'leave', id: this.#nextId++, channel });
   }
 
@@ -169,6 +221,7 @@ export class SimulatedClient implements FarEnd {
     else if (isPush(frame, 'gap') && this.#entered.has(frame.channel)) this.#gap(frame);
     else if (isPush(frame, 'gap')) return;
     else if (isPush(frame, 'members')) this.members.get(frame.channel)?.hear(frame);
+    else if (isPush(frame, 'board')) this.boards.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
   }
 
@@ -180,6 +233,8 @@ export class SimulatedClient implements FarEnd {
     this.#link = undefined;
     this.#wishes.clear();
     this.#waiting.clear();
+    this.#sets.clear();
+    this.boards.clear();
     if (!this.#away) this.#clock.setTimer(this.#random.between(0, 2000), () => !this.#away && this.connect());
   }
 
@@ -197,6 +252,7 @@ export class SimulatedClient implements FarEnd {
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
       return;
     }
+    if (this.#setAnswered(frame)) return;
     const wish = this.#wishes.get(frame.re);
     if (wish === undefined) return;
     this.#wishes.delete(frame.re);
@@ -204,6 +260,28 @@ export class SimulatedClient implements FarEnd {
     if (wish.stretch !== undefined && this.#entered.get(wish.channel) !== wish.stretch) return;
     if (frame.problem === undefined) this.#enteredIn(frame as unknown as Entered, wish.stretch?.cursor);
     else this.#enterRefused({ channel: wish.channel, problem: frame.problem });
+  }
+
+  /** What was acknowledged is in the order of the board: this change, or a later one of the same entry. */
+  #setAnswered(frame: ReplyFrame): boolean {
+    const set = this.#sets.get(frame.re);
+    if (set === undefined) return false;
+    this.#sets.delete(frame.re);
+    if (frame.problem !== undefined) {
+      if (notNow.has(frame.problem.code) || frame.problem.code === 'conflict' || frame.problem.code === 'not-allowed')
+        return true;
+      throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
+    }
+    this.acknowledgedSets += 1;
+    const { channel, entry, value } = set;
+    const place = parseCursor(String(frame.version)) as Place;
+    const record = this.#truth?.recordAt(channel, place.volume, place.number);
+    const isThere = record?.entry === entry && (entry !== this.name || isAtLeast(record.value, value));
+    // Removing what is not there changes nothing, and has no number of its own; it may have replaced a value on its way.
+    const isGone = this.#truth?.at(channel, place.volume, place.number).has(entry) === false;
+    if (!isThere && !isGone && value !== null && this.#truth !== undefined)
+      throw new Error(`${this.name}: ${channel}: ${JSON.stringify(set)} was acknowledged at ${frame.version}`);
+    return true;
   }
 
   #welcome(welcome: Welcome): void {
@@ -229,10 +307,16 @@ export class SimulatedClient implements FarEnd {
     if (!this.#welcomed || this.#entered.get(stretch.channel) !== stretch) return;
     const id = this.#nextId++;
     this.#wishes.set(id, { channel: stretch.channel, stretch });
-    this.#send({ do: 'enter', id, channel: stretch.channel, after: stretch.cursor });
+    const { channel, cursor: after } = stretch;
+    this.#send({ do: 'enter', id, channel, after, ...this.#wishIn(channel) });
   }
 
   #enteredIn(entered: Entered, after: Cursor | undefined): void {
+    if (entered.board !== undefined && this.#truth !== undefined) {
+      const { channel, board } = entered;
+      const echo = this.#boardWish.echo !== false;
+      this.boards.set(channel, new BoardView(channel, this.name, this.#truth, echo, board));
+    }
     if (entered.members !== undefined) this.members.set(entered.channel, new MemberList(entered));
     if (entered.gap !== undefined) this.#gap(entered.gap);
     else if (after === undefined) {
@@ -278,4 +362,9 @@ export class SimulatedClient implements FarEnd {
     this.#note(() => `-> ${JSON.stringify(request)}`);
     this.#link?.send(JSON.stringify(request));
   }
+}
+
+/** Whether a value of a client's own entry is the one that it set, or a later one. */
+function isAtLeast(value: Json | undefined, set: SetValue | null): boolean {
+  return set === null || ((value as unknown as SetValue | undefined)?.n ?? Number.POSITIVE_INFINITY) >= set.n;
 }

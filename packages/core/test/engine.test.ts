@@ -587,14 +587,6 @@ describe('a connection', () => {
     expect(client.paused).toBe(false);
   });
 
-  it('is told what the service does not answer yet', async () => {
-    const { welcomed, settle } = harness();
-    const client = await welcomed('pia');
-    const id = client.send({ do: 'set', channel: chat, entry: 'petrel', value: 1 });
-    await settle();
-    expect(client.reply(id).problem?.code).toBe('unknown-verb');
-  });
-
   it('is one too many beyond the bound', async () => {
     const { welcomed, connect } = harness({ connections: 1 });
     await welcomed('pia');

@@ -1,6 +1,7 @@
 import {
   type Appended,
   type AuditEntry,
+  type BoardSnapshot,
   countsAsUnread,
   type Draft,
   hasText,
@@ -37,6 +38,7 @@ export class MemoryStore implements Store {
   /** How far users have read, by channel and user. */
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
+  readonly #boards = new Map<ChannelName, BoardSnapshot>();
   #inboxVolume: string | undefined;
 
   constructor(ids: Ids) {
@@ -50,6 +52,14 @@ export class MemoryStore implements Store {
     const counted = (this.#counted.get(channel) ?? 0) + (countsAsUnread(draft.type) ? 1 : 0);
     this.#counted.set(channel, counted);
     return { ...appended, counted };
+  }
+
+  async saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {
+    this.#boards.set(channel, board);
+  }
+
+  async board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
+    return this.#boards.get(channel);
   }
 
   async head(channel: ChannelName): Promise<Place> {

@@ -3,6 +3,7 @@ export * from './closeCodes.js';
 export * from './cursor.js';
 export * from './defined.js';
 export * from './directChannel.js';
+export * from './entryName.js';
 export * from './json.js';
 export * from './limits.js';
 export * from './problems.js';

@@ -6,6 +6,11 @@ export const protocolLimits = {
   typeChars: 64,
   /** Longest `key`, in characters. */
   keyChars: 128,
+  /** Longest name of a board's entry, in characters. */
+  entryChars: 128,
+  /** Longest life of an entry that may be asked for, and slowest pace, in milliseconds. */
+  entryLifeMs: 86_400_000,
+  paceMs: 60_000,
   /** Deepest nesting of arrays and objects in `data`, `status` and `value`. */
   dataDepth: 64,
   /** Most messages that one `enter` with `last` or one `read` may ask for. */

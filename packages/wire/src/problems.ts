@@ -1,4 +1,7 @@
+import type { Cursor } from './cursor.js';
 import { defined } from './defined.js';
+import type { Json } from './json.js';
+
 /**
  * The one catalogue of problems: code, title and HTTP status of everything that Nine Bells refuses or fails at.
  *
@@ -25,6 +28,8 @@ export const problemCatalogue = {
   'no-such-user': { title: 'The service has never met this user', status: 404 },
   'no-trace': { title: 'Nothing is known of this message', status: 404 },
   'no-such-path': { title: 'Nothing is served here', status: 404 },
+  conflict: { title: 'The entry has changed meanwhile', status: 409 },
+  'board-full': { title: 'The board has no more room', status: 409 },
   banned: { title: 'Banned', status: 403 },
   'too-many-channels': { title: 'Too many channels are entered', status: 429 },
   'too-many-connections': { title: 'Too many connections', status: 429 },
@@ -48,8 +53,19 @@ export interface Problem {
   readonly where?: string;
   /** With `rate-limited`, `busy`, `unavailable`, `ask-failed` and `draining`: try again after this many milliseconds. */
   readonly retryAfterMs?: number;
+  /** With `conflict`: what stands there; absent: nothing does. */
+  readonly stands?: Standing;
   /** With `banned`: until when (RFC 3339); absent: for good. */
   readonly until?: string;
+}
+
+/** An entry of a board as it is. */
+export interface Standing {
+  readonly value: Json;
+  /** The board's version at which it was changed last. */
+  readonly version: Cursor;
+  /** The user who set it; absent: an application did. */
+  readonly by?: string;
 }
 
 export interface ProblemExtras {

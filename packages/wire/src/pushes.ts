@@ -29,7 +29,12 @@ export interface MembersPush {
 export interface BoardPush {
   readonly on: 'board';
   readonly channel: ChannelName;
-  readonly version: number;
+  /** The version that the client has, to which this is added; absent with `whole`. */
+  readonly after?: Cursor;
+  /** The version that it has then. */
+  readonly version: Cursor;
+  /** `set` is the whole board: it replaces the earlier one. */
+  readonly whole?: true;
   readonly set?: Readonly<Record<string, Json>>;
   readonly gone?: readonly string[];
 }

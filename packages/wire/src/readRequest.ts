@@ -1,5 +1,6 @@
 import { channelNameFault } from './channelName.js';
 import { parseCursor } from './cursor.js';
+import { entryNameFault } from './entryName.js';
 import { isDeeperThan, unfitCharacter } from './json.js';
 import { protocolLimits } from './limits.js';
 import { type Problem, type ProblemCode, problem } from './problems.js';
@@ -38,8 +39,7 @@ export function readRequest(text: string): RequestReading {
 function requestFault(value: Readonly<Record<string, unknown>>): Problem | undefined {
   const verb = value.do;
   if (typeof verb !== 'string') return fault('bad-frame', '`do` names the verb', '/do');
-  if (!Object.hasOwn(shapes, verb))
-    return fault('unknown-verb', `the verbs are ${verbs.filter((each) => each !== 'set').join(', ')}`, '/do');
+  if (!Object.hasOwn(shapes, verb)) return fault('unknown-verb', `the verbs are ${verbs.join(', ')}`, '/do');
   // Members are compared once each has the right type.
   return checkMembers(value, shapes[verb as Verb], '') ?? checkTogether(value as unknown as Request);
 }
@@ -134,6 +134,12 @@ const messageType: Check = (value, where) =>
     ? undefined
     : fault('bad-value', 'a type holds letters, digits and . _ / - and begins with a letter or digit', where));
 
+const entryName: Check = (value, where) => {
+  if (typeof value !== 'string') return fault('bad-name', "an entry's name is a string", where);
+  const wrong = entryNameFault(value);
+  return wrong === undefined ? undefined : fault('bad-name', wrong, where);
+};
+
 const count = integer(1, protocolLimits.readCount);
 const user = words(protocolLimits.userChars);
 const token = words(16_384);
@@ -143,6 +149,8 @@ const wish: Shape = {
   after: may(cursor),
   last: may(integer(0, protocolLimits.readCount)),
   quiet: may(flag),
+  pace: may(integer(0, protocolLimits.paceMs)),
+  echo: may(flag),
   status: may(json),
 };
 
@@ -166,7 +174,14 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     echo: may(flag),
   },
   hail: { channel: must(channel), type: must(messageType), data: may(json), to: may(listOf(user, 100)) },
-  set: { channel: must(channel), entry: must(words(protocolLimits.keyChars)), value: must(json) },
+  set: {
+    channel: must(channel),
+    entry: must(entryName),
+    value: must(json),
+    ifVersion: may(either(null, cursor)),
+    forMs: may(integer(1, protocolLimits.entryLifeMs)),
+    whileHere: may(flag),
+  },
   read: { channel: must(channel), after: may(cursor), before: may(cursor), limit: may(count) },
   status: { status: may(json), channel: may(channel), looking: may(either(null, channel)) },
   mark: { channel: must(channel), cursor: must(either(null, cursor)) },

@@ -31,6 +31,21 @@ export interface Entered {
   readonly partial?: true;
   /** How far users have read, by user id, where the channel shows it and it is not too many. */
   readonly marks?: Readonly<Record<string, Cursor>>;
+  /** The whole board, where the channel has one; with `more: false`. */
+  readonly board?: BoardState;
+}
+
+/** A board as a client gets it on entering. */
+export interface BoardState {
+  readonly version: Cursor;
+  readonly entries: Readonly<Record<string, Json>>;
+}
+
+/** The reply to `set`. */
+export interface SetResult {
+  readonly entry: string;
+  /** The version at which the board has it, or a later value of the same entry. */
+  readonly version: Cursor;
 }
 
 export interface EnterRefused {
@@ -82,6 +97,8 @@ export interface Published {
   readonly cursor: Cursor;
   /** The key was known: this is the message published first, and nothing was published now. */
   readonly repeated?: true;
+  /** By its type it is an entry of the board: `cursor` is the version at which the board has it, and there is no message. */
+  readonly entry?: string;
 }
 
 export interface ReadResult {
@@ -128,6 +145,7 @@ export interface ReplyOf {
   readonly enter: Entered;
   readonly leave: { readonly channel: ChannelName };
   readonly publish: Published;
+  readonly set: SetResult;
   readonly read: ReadResult;
   readonly refresh: Refreshed;
   readonly remove: Removed;

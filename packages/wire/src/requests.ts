@@ -8,6 +8,10 @@ export interface EnterWish {
   readonly after?: Cursor;
   readonly last?: number;
   readonly quiet?: boolean;
+  /** How far apart frames of the board are to be at least, in milliseconds. */
+  readonly pace?: number;
+  /** `false`: of the board, not what this session has set itself. Default `true`. */
+  readonly echo?: boolean;
   readonly status?: Json;
 }
 
@@ -55,7 +59,14 @@ export interface SetRequest extends Numbered {
   readonly do: 'set';
   readonly channel: ChannelName;
   readonly entry: string;
+  /** `null` removes it. */
   readonly value: Json;
+  /** Only if the entry has not changed since this version of the board; `null`: only if there is no such entry. */
+  readonly ifVersion?: Cursor | null;
+  /** How long it lives, in milliseconds. */
+  readonly forMs?: number;
+  /** It goes when this session leaves the channel; when the connection breaks, after the grace of presence. */
+  readonly whileHere?: boolean;
 }
 export interface ReadRequest extends Numbered {
   readonly do: 'read';

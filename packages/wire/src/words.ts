@@ -7,7 +7,7 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   message: ['channel', 'cursor', 'id', 'type', 'key', 'by', 'at', 'data'],
   hail: ['channel', 'type', 'by', 'data'],
   members: ['channel', 'joined', 'left', 'changed', 'whole', 'count', 'partial'],
-  board: ['channel', 'version', 'set', 'gone'],
+  board: ['channel', 'after', 'version', 'whole', 'set', 'gone'],
   notice: ['cursor', 'id', 'title', 'data', 'at', 'key', 'until', 'unread'],
   inbox: ['done', 'unread'],
   unread: ['counts'],
@@ -17,6 +17,6 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   removed: ['channel', 'reason', 'by', 'until', 'problem'],
   expiring: ['withinMs'],
   drain: ['withinMs'],
-  problem: ['code', 'title', 'detail', 'where', 'retryAfterMs', 'until', 'ends'],
+  problem: ['code', 'title', 'detail', 'where', 'retryAfterMs', 'until', 'stands', 'ends'],
   pulse: [],
 };

@@ -94,14 +94,28 @@ export const optional = <T>(reader: Reader<T>): MemberReader<T> => ({ reader, re
 
 type Members<S> = { [K in keyof S]: S[K] extends MemberReader<infer T> ? T | undefined : never };
 
-/** A map from names to what `reader` reads. */
-export function mapTo<T>(reader: Reader<T>): Reader<Readonly<Record<string, T>>> {
+/**
+ * A map from names to what `reader` reads.
+ *
+ * @param check - throws an error whose message says what is wrong with a name
+ */
+export function mapTo<T>(
+  reader: Reader<T>,
+  check: (name: string) => void = () => {},
+): Reader<Readonly<Record<string, T>>> {
   return (node, at) => {
     if (!isMap(node)) return at.fault(node, `expected a map, found ${described(node)}`);
     const found: [string, T][] = [];
     for (const pair of node.items) {
       const name = nameOf(pair.key as Node);
-      const value = reader(pair.value as Node | null, at.member(name, pair.key as Node));
+      const place = at.member(name, pair.key as Node);
+      try {
+        check(name);
+      } catch (error) {
+        place.fault(pair.key as Node, (error as Error).message);
+        continue;
+      }
+      const value = reader(pair.value as Node | null, place);
       if (value !== undefined) found.push([name, value]);
     }
     return found.length === node.items.length ? Object.fromEntries(found) : undefined;

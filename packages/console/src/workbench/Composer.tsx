@@ -9,7 +9,7 @@ import type { Members } from './recorder.js';
 
 type Mode = 'act' | 'raw' | 'application';
 
-const spoken = verbs.filter((verb) => verb !== 'hello' && verb !== 'set');
+const spoken = verbs.filter((verb) => verb !== 'hello');
 const allClients = '(all)';
 const usualRaw = '{"do":"publish","channel":"race/12/chat","data":{"text":"Ahoy"}}';
 /** What the application's publish takes. */
@@ -18,6 +18,8 @@ const publishMembers = ['channel', 'data', 'type', 'key', 'by'];
 const hints: Readonly<Record<string, string>> = {
   channel: 'race/12/chat',
   data: '{"text": "Ahoy"}',
+  entry: 'petrel',
+  value: '{"x": 1}',
   user: 'tomas',
   reason: 'shouting',
   banMs: 'milliseconds',

@@ -129,7 +129,7 @@ export class Access {
   }
 
   /** Says which rule decides, on which facts; by the very functions that decide for clients. */
-  async explain(act: Act, where: string, visitor: Visitor): Promise<Explanation> {
+  async explain(act: Act, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
     const { who } = visitor;
     if (isUserAct(act))
       return this.#explained(
@@ -138,7 +138,8 @@ export class Access {
         visitor,
       );
     const channel = where as ChannelName;
-    const match = this.#rules.match(channel);
+    const found = this.#rules.match(channel);
+    const match = found && (entry === undefined ? found : withEntry(found, entry));
     const about = { act, channel, user: who.user, others: this.#rules.passedOver(channel) };
     if (match === undefined)
       return { ...about, allowed: false, problem: problem('no-such-channel', `no channel rule matches ${channel}`) };
@@ -202,6 +203,11 @@ export class Access {
       answers.set(open, answer);
     }
   }
+}
+
+/** The rule of a channel for setting an entry of its board: whose it may be, its name says. */
+export function withEntry(match: RuleMatch, entry: string): RuleMatch {
+  return { ...match, parameters: { ...match.parameters, entry } };
 }
 
 function combined(matter: Matter, answers: Answers): Ruling {

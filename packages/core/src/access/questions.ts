@@ -71,7 +71,7 @@ export class Questions {
 
   #ask({ ask: url }: AskRule, question: Question): Answered | Promise<Answered> {
     const { clock } = this.#host;
-    const key = `${this.#personOf(question.who)} ${question.act} ${question.channel ?? question.whom} ${url}`;
+    const key = `${this.#personOf(question.who)} ${question.act} ${question.channel ?? question.whom} ${entryOf(question)}${url}`;
     const known = this.#remembered.get(key);
     if (known !== undefined && known.untilMs > clock.now()) return known.answered;
     let underWay = this.#underWay.get(key);
@@ -169,6 +169,11 @@ const passing = new Set(['exp', 'iat', 'nbf', 'jti']);
 function factsOf(who: Identity): string {
   const claims = Object.entries(who.claims).filter(([name]) => !passing.has(name));
   return JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);
+}
+
+/** The entry of a board that a question is about: each is asked about by itself. */
+function entryOf({ act, parameters }: Question): string {
+  return act === 'set' ? `${parameters.entry} ` : '';
 }
 
 function seconds(ms: number): string {

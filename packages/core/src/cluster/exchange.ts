@@ -1,4 +1,5 @@
 import type { ChannelName } from '@nine-bells/wire';
+import type { BoardApplied, BoardBounds, BoardChange, BoardSnapshot } from '../model/board.js';
 import type { LogBounds, LogSlice, MessageLine, Place, ReadLimit } from '../model/message.js';
 import { channelTopic } from '../ports/relay.js';
 
@@ -53,6 +54,19 @@ export interface Exchange {
   heads(channels: readonly ChannelName[]): Promise<readonly Place[]>;
   since(channel: ChannelName, after: Place, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice>;
   before(channel: ChannelName, before: Place | undefined, limit: ReadLimit, bounds: LogBounds): Promise<LogSlice>;
+  /**
+   * Changes a board and publishes what took effect on the channel's topic, as a `BoardWord` in JSON, all in one step.
+   * `undefined`: the board is not there, and must be.
+   */
+  changeBoard(
+    channel: ChannelName,
+    changes: readonly BoardChange[],
+    bounds: BoardBounds,
+  ): Promise<BoardApplied | undefined>;
+  readBoard(channel: ChannelName): Promise<BoardSnapshot | undefined>;
+  boardPlaces(channels: readonly ChannelName[]): Promise<readonly (Place | undefined)[]>;
+  /** Makes a board with these entries, unless there is one. */
+  restoreBoard(channel: ChannelName, changes: readonly BoardChange[]): Promise<void>;
   publish(topic: string, text: string): void;
   /** Resolves when nothing published later is missed. */
   subscribe(topic: string): Promise<void>;

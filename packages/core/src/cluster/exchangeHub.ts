@@ -1,7 +1,9 @@
 import type { ChannelName } from '@nine-bells/wire';
+import type { BoardApplied, BoardBounds, BoardChange, BoardSnapshot } from '../model/board.js';
 import type { LogBounds, LogSlice, MessageLine, Place, ReadLimit } from '../model/message.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
+import { BoardTables } from '../record/boardTables.js';
 import { RecentLogs, type SavedPiece } from '../record/recentLogs.js';
 import { carriedLine, carriedMessages } from './carried.js';
 import { type Beat, controlChannel, type Exchange, type ExchangeEars, type Placed, topics } from './exchange.js';
@@ -19,6 +21,8 @@ export class ExchangeHub {
   readonly #clock: Clock;
   /** The records; another one takes their place when they are lost. */
   logs: RecentLogs;
+  /** The boards; likewise. */
+  boards: BoardTables;
   readonly #members = new Set<HubExchange>();
   readonly #leases = new Map<string, Held>();
   readonly #claims = new Map<string, number>();
@@ -30,6 +34,7 @@ export class ExchangeHub {
   constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], maxChars?: number) {
     this.#clock = clock;
     this.logs = new RecentLogs(clock, ids, (channel) => this.#isWanted(channel), saved, maxChars);
+    this.boards = new BoardTables(clock, ids, (channel) => this.#isWanted(channel));
   }
 
   join(): HubExchange {
@@ -44,6 +49,7 @@ export class ExchangeHub {
 
   stop(): void {
     this.logs.stop();
+    this.boards.stop();
   }
 
   append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): readonly Placed[] {
@@ -59,6 +65,16 @@ export class ExchangeHub {
     });
     if (first !== undefined) this.publish(topics.channel(channel), carriedMessages(first, carried));
     return placed;
+  }
+
+  changeBoard(channel: ChannelName, changes: readonly BoardChange[], bounds: BoardBounds): BoardApplied | undefined {
+    const changed = this.boards.apply(channel, changes, bounds);
+    if (changed?.word !== undefined) this.publish(topics.channel(channel), JSON.stringify(changed.word));
+    return changed && { volume: changed.volume, outcomes: changed.outcomes };
+  }
+
+  restoreBoard(channel: ChannelName, changes: readonly BoardChange[]): void {
+    this.boards.restore(channel, changes);
   }
 
   publish(topic: string, text: string): void {
@@ -141,6 +157,26 @@ export class HubExchange implements Exchange {
 
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit, _: LogBounds): Promise<LogSlice> {
     return this.#hub.logs.before(channel, before, limit);
+  }
+
+  async changeBoard(
+    channel: ChannelName,
+    changes: readonly BoardChange[],
+    bounds: BoardBounds,
+  ): Promise<BoardApplied | undefined> {
+    return this.#hub.changeBoard(channel, changes, bounds);
+  }
+
+  async readBoard(channel: ChannelName): Promise<BoardSnapshot | undefined> {
+    return this.#hub.boards.read(channel);
+  }
+
+  async boardPlaces(channels: readonly ChannelName[]): Promise<readonly (Place | undefined)[]> {
+    return this.#hub.boards.places(channels);
+  }
+
+  async restoreBoard(channel: ChannelName, changes: readonly BoardChange[]): Promise<void> {
+    this.#hub.restoreBoard(channel, changes);
   }
 
   publish(topic: string, text: string): void {

@@ -4,6 +4,7 @@ import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message
 import type { Signal } from '../model/signal.js';
 import type { Clock } from '../ports/clock.js';
 import {
+  type BoardKeeper,
   type ControlLog,
   channelPrefix,
   type Others,
@@ -60,6 +61,7 @@ interface Known {
 /** The relay of a service that is several instances, which meet at an exchange. */
 export class SharedRelay implements Relay {
   readonly recent: LogReader;
+  readonly boards: BoardKeeper;
   readonly control: ControlLog;
   readonly others: Others;
   readonly #exchange: Exchange;
@@ -106,6 +108,13 @@ export class SharedRelay implements Relay {
       heads: (channels) => reading(() => exchange.heads(channels)),
       since: (channel, after, limit) => reading(() => exchange.since(channel, after, limit, boundsOf(channel))),
       before: (channel, before, limit) => reading(() => exchange.before(channel, before, limit, boundsOf(channel))),
+    };
+    this.boards = {
+      change: (channel, changes, bounds) =>
+        this.#linked ? reading(() => exchange.changeBoard(channel, changes, bounds)) : Promise.reject(cutOff()),
+      read: (channel) => reading(() => exchange.readBoard(channel)),
+      places: (channels) => reading(() => exchange.boardPlaces(channels)),
+      restore: (channel, changes) => reading(() => exchange.restoreBoard(channel, changes)),
     };
     this.#appends = new AppendQueue(clock, (channel, lines, bounds) =>
       this.#within(exchange.append(channel, lines, bounds)),

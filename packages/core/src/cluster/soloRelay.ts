@@ -3,16 +3,26 @@ import type { ControlEntry } from '../model/control.js';
 import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
-import { type ControlLog, channelTopic, type Relay, type Subscriber, type Topic } from '../ports/relay.js';
+import {
+  type BoardKeeper,
+  type ControlLog,
+  channelTopic,
+  type Relay,
+  type Subscriber,
+  type Topic,
+} from '../ports/relay.js';
 import type { LogReader } from '../ports/stores.js';
+import { BoardTables } from '../record/boardTables.js';
 import { RecentLogs, type SavedPiece } from '../record/recentLogs.js';
 
 /** The relay of a service that is one process: orders recent channels in memory and hands over in the same turn. */
 export class SoloRelay implements Relay {
   readonly recent: LogReader;
+  readonly boards: BoardKeeper;
   readonly control: ControlLog;
   readonly isCut = false;
   readonly #logs: RecentLogs;
+  readonly #boards: BoardTables;
   readonly #subscribers = new Map<string, Subscriber<never>>();
 
   /**
@@ -20,7 +30,20 @@ export class SoloRelay implements Relay {
    * @param maxChars - bound on all records together
    */
   constructor(clock: Clock, ids: Ids, saved: Iterable<SavedPiece> = [], maxChars?: number) {
-    this.#logs = new RecentLogs(clock, ids, (channel) => this.#subscribers.has(channelTopic(channel)), saved, maxChars);
+    const isWanted = (channel: ChannelName): boolean => this.#subscribers.has(channelTopic(channel));
+    this.#logs = new RecentLogs(clock, ids, isWanted, saved, maxChars);
+    const boards = new BoardTables(clock, ids, isWanted);
+    this.#boards = boards;
+    this.boards = {
+      change: async (channel, changes, bounds) => {
+        const changed = boards.apply(channel, changes, bounds);
+        if (changed?.word !== undefined) this.publish(channelTopic(channel), changed.word);
+        return changed;
+      },
+      read: async (channel) => boards.read(channel),
+      places: async (channels) => boards.places(channels),
+      restore: async (channel, changes) => boards.restore(channel, changes),
+    };
     let receive: (entry: ControlEntry) => void = () => {};
     this.control = {
       append: async (entry) => receive(entry),
@@ -74,5 +97,6 @@ export class SoloRelay implements Relay {
   /** Ends its timer. */
   stop(): void {
     this.#logs.stop();
+    this.#boards.stop();
   }
 }

@@ -109,6 +109,11 @@ export class SendQueue implements Flushable {
     for (const frame of held) this.#add(frame);
   }
 
+  /** The transport has not taken all that it was given: what can wait is better made later. */
+  get isBehind(): boolean {
+    return this.#isSlow || this.link.waitingBytes > 0;
+  }
+
   /** So much waits here and in the transport that nothing more should be made for it. */
   get isFull(): boolean {
     return this.bytes + this.link.waitingBytes >= this.#maxBytes;

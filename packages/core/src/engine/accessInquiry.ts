@@ -23,10 +23,12 @@ export class AccessInquiry {
    * Says which rule decides whether a user may do something, on which facts.
    *
    * @param where - a channel's name; for acts that concern a user, that user's id
+   * @param entry - for `set`: the entry of the board
    * @param visitor - a guest is refused as `no-guests` where none are let in
    */
-  async explain(act: Act, where: string, visitor: Visitor): Promise<Explanation> {
-    const explanation = await this.#direct.explained(act, await this.#access.explain(act, where, visitor), visitor);
+  async explain(act: Act, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
+    const found = await this.#access.explain(act, where, visitor, entry);
+    const explanation = await this.#direct.explained(act, found, visitor);
     if (!visitor.who.guest || this.#letsGuestsIn) return explanation;
     return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
   }

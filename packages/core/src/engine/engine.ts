@@ -3,6 +3,7 @@ import { Access } from '../access/access.js';
 import { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem } from '../access/moderationProblems.js';
 import { Questions } from '../access/questions.js';
+import { Boards } from '../boards/boards.js';
 import { Channels } from '../channel/channels.js';
 import { Cluster } from '../cluster/cluster.js';
 import { Fanout } from '../delivery/fanout.js';
@@ -46,6 +47,7 @@ import { ConnectionLimiter } from '../session/connectionLimiter.js';
 import type { SessionHost } from '../session/host.js';
 import { type Session, Sessions } from '../session/sessions.js';
 import { AccessInquiry } from './accessInquiry.js';
+import { BoardDirectory } from './boardDirectory.js';
 import { ChannelDirectory } from './channelDirectory.js';
 import { localAnswersOf } from './localAnswers.js';
 import { MemberDirectory } from './memberDirectory.js';
@@ -91,6 +93,7 @@ export class Engine {
   readonly counters = new Counters();
   readonly messages: Messages;
   readonly channels: ChannelDirectory;
+  readonly boards: BoardDirectory;
   readonly presence: MemberDirectory;
   readonly inboxes: Inboxes;
   readonly marks: Marks;
@@ -144,7 +147,18 @@ export class Engine {
       emptied: (channel) => channels.left(channel),
     });
     const channelMarks = new ChannelMarks({ wheel, store, max: this.options.marksShown });
-    const channels: Channels = new Channels({ ...base, rules: channelRules, features: [presences, channelMarks] });
+    const boards: Boards = new Boards({
+      ...base,
+      rules: channelRules,
+      boardSaveMs: this.options.boardSaveMs,
+      self: this.#id,
+      emptied: (channel) => channels.left(channel),
+    });
+    const channels: Channels = new Channels({
+      ...base,
+      rules: channelRules,
+      features: [presences, channelMarks, boards],
+    });
     const own = localAnswersOf({
       instance,
       rules: channelRules,
@@ -187,7 +201,8 @@ export class Engine {
       report,
     });
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
-    this.messages = new Messages(channelRules, publisher, channels);
+    this.messages = new Messages(channelRules, publisher, channels, boards);
+    this.boards = new BoardDirectory(channelRules, boards);
     this.channels = new ChannelDirectory(channelRules, channels, this.cluster, store);
     this.access = new AccessInquiry(access, direct, this.cluster, this.options.guests);
     this.stats = new Stats({ instance, access, channels, connected, fanout, publisher });
@@ -200,6 +215,7 @@ export class Engine {
       bans,
       connected,
       channels,
+      boards,
       publisher,
       presences,
       watching,
@@ -290,6 +306,7 @@ export class Engine {
     for (const connection of [...connected])
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
     await decided;
+    await this.#host.boards.stop();
     await this.inboxes.settled();
     await this.moderation.stop();
     channels.close();

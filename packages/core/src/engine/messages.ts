@@ -1,4 +1,5 @@
-import type { Author, ChannelName, Json, Published } from '@nine-bells/wire';
+import { type Author, type ChannelName, defined, type Json, type Published } from '@nine-bells/wire';
+import type { Boards } from '../boards/boards.js';
 import type { Channels } from '../channel/channels.js';
 import type { LogSlice, Place, ReadLimit } from '../model/message.js';
 import type { Publisher } from '../record/publisher.js';
@@ -25,20 +26,30 @@ export class Messages {
   readonly #rules: ChannelRules;
   readonly #publisher: Publisher;
   readonly #channels: Channels;
+  readonly #boards: Boards;
 
-  constructor(rules: ChannelRules, publisher: Publisher, channels: Channels) {
+  constructor(rules: ChannelRules, publisher: Publisher, channels: Channels, boards: Boards) {
+    this.#boards = boards;
     this.#rules = rules;
     this.#publisher = publisher;
     this.#channels = channels;
   }
 
   /**
-   * Publishes a message. Resolves when the channel's promise holds: with a kept logbook after the commit.
+   * Publishes a message, or sets the entry of the board that it is by its type. Resolves when the channel's promise holds: with a kept logbook after the commit.
    *
    * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `busy`, `unavailable`
    */
   async publish(draft: ApplicationDraft): Promise<Published> {
-    const { logged, repeated } = await this.#publisher.append(this.#rules.require(draft.channel), draft);
+    const match = this.#rules.require(draft.channel);
+    const { type, data, by } = draft;
+    if (type !== undefined && this.#boards.isEntryType(match, type)) {
+      const entry = this.#boards.entryOf(match, type, data);
+      return this.#boards.asPublished(
+        await this.#boards.set(match, { entry, value: data }, defined({ user: by?.user })),
+      );
+    }
+    const { logged, repeated } = await this.#publisher.append(match, draft);
     const { id, cursor } = logged;
     return { id, cursor, ...(repeated ? { repeated } : {}) };
   }

@@ -81,6 +81,10 @@ export interface EngineOptions {
   readonly publishes: Rate;
   /** Hails of one session. Default 20 in a second. */
   readonly hails: Rate;
+  /** Changes of boards' entries of one session. Default 100 in a second. */
+  readonly sets: Rate;
+  /** How often boards that outlive a restart are saved. Default 5 s. */
+  readonly boardSaveMs: number;
   /** Channels that one session opens: no client of this instance was in them. Default 400 in 20 s. */
   readonly newChannels: Rate;
   /** The same of all clients of an address. Default 20,000 in 100 s. */
@@ -133,6 +137,8 @@ export const defaultEngineOptions: EngineOptions = {
   requests: { count: 500, perMs: 1_000 },
   publishes: { count: 200, perMs: 1_000 },
   hails: { count: 20, perMs: 1_000 },
+  sets: { count: 100, perMs: 1_000 },
+  boardSaveMs: 5_000,
   newChannels: { count: 400, perMs: 20_000 },
   newChannelsPerAddress: { count: 20_000, perMs: 100_000 },
   received: { count: 65_536, perMs: 7.8125 },

@@ -1,4 +1,5 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
+import type { BoardApplied, BoardBounds, BoardChange, BoardSnapshot } from '../model/board.js';
 import type { ControlEntry } from '../model/control.js';
 import type {
   InstanceAnswers,
@@ -8,7 +9,7 @@ import type {
   InstanceWord,
 } from '../model/instance.js';
 import type { Growth } from '../model/mark.js';
-import type { Appended, Draft, LogBounds, LoggedMessage } from '../model/message.js';
+import type { Appended, Draft, LogBounds, LoggedMessage, Place } from '../model/message.js';
 import type { UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { LogReader } from './stores.js';
@@ -61,12 +62,33 @@ export interface Relay {
   unsubscribe(topic: string): void;
   /** The record of a recent channel. */
   readonly recent: LogReader;
+  /** The boards of channels. */
+  readonly boards: BoardKeeper;
   /** What must not be lost and is no channel's. */
   readonly control: ControlLog;
   /** Nothing is carried at present. */
   readonly isCut: boolean;
   /** The other instances; absent where there can be none. */
   readonly others?: Others;
+}
+
+/** Keeps the boards of channels: one order of changes for each, and the latest value of every entry. */
+export interface BoardKeeper {
+  /**
+   * Makes changes, each by itself, and carries those that took effect to all who want the channel, as one `BoardWord`.
+   * `undefined`: the board is not there, and must be (`BoardBounds`).
+   *
+   * Calls for one channel take effect in the order made.
+   *
+   * @throws {ProblemError} `busy` while nothing is carried
+   */
+  change(channel: ChannelName, changes: readonly BoardChange[], bounds: BoardBounds): Promise<BoardApplied | undefined>;
+  /** A board as it is now; `undefined` if there is none. */
+  read(channel: ChannelName): Promise<BoardSnapshot | undefined>;
+  /** Where boards stand; `undefined` where there is none. */
+  places(channels: readonly ChannelName[]): Promise<readonly (Place | undefined)[]>;
+  /** Makes a board in a volume of its own with these entries, unless there is one. */
+  restore(channel: ChannelName, changes: readonly BoardChange[]): Promise<void>;
 }
 
 /** Carries entries to all instances, this one included, in one order. */

@@ -1,4 +1,5 @@
 import type { ChannelName } from '@nine-bells/wire';
+import type { BoardSnapshot } from '../model/board.js';
 import type { MarkState, UserMark } from '../model/mark.js';
 import type { Appended, Draft, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
 import type { AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
@@ -90,5 +91,13 @@ export interface MarkStore {
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
 }
 
+/** The boards that outlive a restart. */
+export interface BoardStore {
+  /** Commits a board in place of the one saved before, unless that one is newer (of the same volume, with a higher number). */
+  saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void>;
+  /** A board as it was saved last; what its entries had left to live then has gone by since. */
+  board(channel: ChannelName): Promise<BoardSnapshot | undefined>;
+}
+
 /** Everything that must outlive the process. */
-export interface Store extends MessageStore, ModerationStore, InboxStore, UserStore, MarkStore {}
+export interface Store extends MessageStore, ModerationStore, InboxStore, UserStore, MarkStore, BoardStore {}

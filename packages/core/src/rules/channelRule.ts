@@ -1,6 +1,8 @@
 import { type ChannelName, refusal, usersOfDirect } from '@nine-bells/wire';
 import { BoundedMap } from '../lib/boundedMap.js';
+import { isJsonPointer } from '../lib/jsonPointer.js';
 import type { AccessRule, Allow, ChannelAct } from '../model/access.js';
+import type { BoardRule } from '../model/board.js';
 import type { Keeping } from '../model/message.js';
 import {
   compareSpecificity,
@@ -29,6 +31,8 @@ export interface ChannelRule {
   readonly presence?: PresenceRule;
   /** Whether those who have entered see how far others have read. Only with a kept logbook. */
   readonly showsMarks?: boolean;
+  /** Each channel has a board of entries; absent: none. */
+  readonly board?: BoardRule;
   /** Largest `data` of a message here, in bytes of JSON text; the service's limit if absent. */
   readonly dataBytes?: number;
 }
@@ -107,10 +111,16 @@ export class ChannelRules {
         throw new RangeError(`${pattern.text}: only channels with a kept logbook have read marks to show`);
       if (rule.direct && (parameters.length !== 1 || !pattern.text.endsWith(`/:${parameters[0]}`)))
         throw new RangeError(`${pattern.text}: a direct channel's pattern has one parameter, as its last segment`);
+      if (rule.board !== undefined && parameters.includes('entry'))
+        throw new RangeError(`${pattern.text}: \`:entry\` is the name of a board's entry, and no parameter beside`);
+      const misled = Object.entries(rule.board?.types ?? {}).find(([, { entry }]) => !isJsonPointer(entry));
+      if (misled !== undefined)
+        throw new RangeError(`${pattern.text}: \`entry\` of the type ${misled[0]} is no JSON Pointer, such as /boat`);
     }
     for (const { pattern, rule } of parsed)
       for (const [act, access] of Object.entries<AccessRule>(rule.allow)) {
-        const fault = accessRuleFault(access, parametersOf(pattern), act as ChannelAct);
+        const known = act === 'set' ? [...parametersOf(pattern), 'entry'] : parametersOf(pattern);
+        const fault = accessRuleFault(access, known, act as ChannelAct);
         if (fault !== undefined) throw new RangeError(`${pattern.text}: ${fault}`);
       }
     for (const [index, { pattern }] of parsed.entries())

@@ -25,7 +25,7 @@ export function dispatch(session: LiveSession, request: SessionRequest): void | 
   if (verb.rate !== undefined) {
     const retryAfterMs = session.rates.charge(verb.rate);
     if (retryAfterMs > 0)
-      throw refusal('rate-limited', `this session ${verb.rate === 'hails' ? 'hails' : 'publishes'} more than it may`, {
+      throw refusal('rate-limited', `this session ${verb.rate} more than it may`, {
         retryAfterMs,
       });
   }
@@ -34,7 +34,7 @@ export function dispatch(session: LiveSession, request: SessionRequest): void | 
   const about = request as ChannelRequest;
   verb.check?.(session, about);
   const allowed: Allowed | Promise<Allowed> =
-    verb.decide?.(session, about.channel) ?? session.allowed(verb.act, about.channel);
+    verb.decide?.(session, about.channel, about) ?? session.allowed(verb.act, about.channel);
   if (allowed instanceof Promise) return allowed.then((later) => verb.handle(session, about, later));
   return verb.handle(session, about, allowed);
 }

@@ -1,5 +1,6 @@
 import type { Access } from '../access/access.js';
 import type { ActiveBans } from '../access/activeBans.js';
+import type { Boards } from '../boards/boards.js';
 import type { Channels } from '../channel/channels.js';
 import type { Fanout } from '../delivery/fanout.js';
 import type { WaitingBudget } from '../delivery/waitingBudget.js';
@@ -52,6 +53,7 @@ export interface SessionHost {
   readonly sessions: Sessions;
   readonly connected: Connected;
   readonly channels: Channels;
+  readonly boards: Boards;
   readonly publisher: Publisher;
   readonly presences: Presences;
   readonly watching: Watching;

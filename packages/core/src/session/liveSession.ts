@@ -11,9 +11,11 @@ import {
   type RemovedPush,
   type Request,
   refusal,
+  type SetResult,
 } from '@nine-bells/wire';
-import type { Ruling, Visitor } from '../access/access.js';
+import { type Ruling, type Visitor, withEntry } from '../access/access.js';
 import { bannedProblem } from '../access/moderationProblems.js';
+import { boardRuleOf, type EntryWish } from '../boards/boards.js';
 import type { Channel } from '../channel/channel.js';
 import type { Recipient } from '../channel/recipient.js';
 import type { SendQueue } from '../delivery/sendQueue.js';
@@ -185,7 +187,8 @@ export class LiveSession implements Recipient, ConnectedSession {
       const list = this.#shownIn(channel, wish, ruling.member);
       this.entered.entered(channel, wish, caughtUp, ruling);
       // In a reply that is full, members and marks come with the messages: when the client enters again.
-      const about = bytes <= 0 && caughtUp.more ? '' : list + (channelMarks.get(channel.name)?.text ?? '');
+      const marks = channelMarks.get(channel.name)?.text ?? '';
+      const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
       const text = enteredText(wish.channel, caughtUp, about);
       this.rates.given(text.length);
       return text;
@@ -209,6 +212,12 @@ export class LiveSession implements Recipient, ConnectedSession {
     return channels.open(name, match);
   }
 
+  /** Gives the session the board. The member of its reply, as JSON text that begins with a comma. */
+  #boardIn(channel: Channel, wish: EnterWish, more: boolean): string {
+    const board = this.host.boards.get(channel.name);
+    return board === undefined || more ? '' : board.enter(this, wish, this.#generation);
+  }
+
   /** Shows the session as a member. Gives the list of members, as JSON text that begins with a comma. */
   #shownIn(channel: Channel, wish: EnterWish, member: Json | undefined): string {
     const presence = this.host.presences.get(channel.name);
@@ -217,9 +226,17 @@ export class LiveSession implements Recipient, ConnectedSession {
     return this.#stays.enter(presence, this.#who, wish, member);
   }
 
+  /** Sets an entry of a board. */
+  setEntry(match: RuleMatch, wish: EntryWish, whileHere = false): Promise<SetResult> {
+    const setter = { user: this.user, session: this.session };
+    const { boards } = this.host;
+    return boards.set(match, wish, whileHere ? { ...setter, generation: this.#generation } : setter);
+  }
+
   /** Leaves a channel. */
   leave(channel: ChannelName, why: Ending | 'removed' | 'not-allowed' = 'left', detail?: string): void {
     this.#stays?.leave(channel);
+    this.host.boards.get(channel)?.leave(this, mayComeBack(why));
     this.entered.leave(channel, why, detail);
   }
 
@@ -282,11 +299,12 @@ export class LiveSession implements Recipient, ConnectedSession {
    *
    * @throws {ProblemError} the refusal; as a rejection, if it has to be waited for
    */
-  allowed(act: ChannelAct, channel: ChannelName): Allowed | Promise<Allowed> {
+  allowed(act: ChannelAct, channel: ChannelName, entry?: string): Allowed | Promise<Allowed> {
     this.checkGeneration();
     const { access, rules } = this.host;
     const match = rules.require(channel);
-    const ruled = access.decide(act, match, this.visitor);
+    const asked = entry === undefined ? match : withEntry(match, entry);
+    const ruled = access.decide(act, asked, this.visitor);
     const ruling = match.rule.direct && act !== 'read' ? this.#andMayBegin(match, ruled) : ruled;
     if (!(ruling instanceof Promise)) return granted(match, ruling);
     return ruling.then((later) => {
@@ -295,6 +313,18 @@ export class LiveSession implements Recipient, ConnectedSession {
       if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
       return granted(match, later);
     });
+  }
+
+  /**
+   * As `allowed`, for setting an entry of the board; only of a channel that the session has entered.
+   *
+   * @throws {ProblemError} the refusal
+   */
+  allowedToSet(channel: ChannelName, entry: string): Allowed | Promise<Allowed> {
+    boardRuleOf(this.host.rules.require(channel));
+    if (!this.entered.has(channel))
+      throw refusal('not-allowed', `entries are set by who has entered ${channel}`, { where: '/channel' });
+    return this.allowed('set', channel, entry);
   }
 
   /** As `allowed`, for entering: a refusal is traced. */
@@ -374,6 +404,11 @@ export class LiveSession implements Recipient, ConnectedSession {
       return undefined;
     }
   }
+}
+
+/** Whether a session that leaves in this way may be back in a moment. */
+function mayComeBack(why: Ending | 'removed' | 'not-allowed'): boolean {
+  return why !== 'left' && why !== 'removed' && why !== 'not-allowed' && why !== 'signed-out';
 }
 
 function granted(match: RuleMatch, ruling: Ruling): Allowed {

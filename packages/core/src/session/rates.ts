@@ -3,7 +3,7 @@ import type { EngineOptions, Rate } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
 
 /** What a session does at a rate of its own (`EngineOptions`). */
-export type SessionRate = 'requests' | 'publishes' | 'hails' | 'newChannels' | 'given';
+export type SessionRate = 'requests' | 'publishes' | 'hails' | 'sets' | 'newChannels' | 'given';
 
 /** The buckets of a session, each made when it is first used. */
 export type SessionBuckets = Partial<Record<SessionRate, TokenBucket>>;

@@ -5,9 +5,11 @@ import {
   type InboxReply,
   type Marked,
   type Place,
+  type Published,
   parseCursor,
   type ReadRequest,
   refusal,
+  type SetResult,
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
 import type { MarkState } from '../model/mark.js';
@@ -41,6 +43,16 @@ export function enteredText(channel: ChannelName, { cursor, messages, more, gap 
 /** The members of the reply to `publish`, as JSON text without braces. Hot: once per publish. */
 export function publishedText({ logged: { id, cursor }, repeated }: Appended): string {
   return `"id":${JSON.stringify(id)},"cursor":"${cursor}"${repeated ? ',"repeated":true' : ''}`;
+}
+
+/** The same of a message that is an entry of the board by its type. */
+export function publishedEntryText({ id, cursor, entry }: Published): string {
+  return `"id":${JSON.stringify(id)},"cursor":"${cursor}","entry":${JSON.stringify(entry)}`;
+}
+
+/** The members of the reply to `set`, as JSON text without braces. */
+export function setText({ entry, version }: SetResult): string {
+  return `"entry":${JSON.stringify(entry)},"version":"${version}"`;
 }
 
 /** The members of the reply to `mark`, as JSON text without braces. */

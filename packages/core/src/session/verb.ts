@@ -17,7 +17,7 @@ export interface ChannelVerb<R> extends VerbBase {
   /** Runs before the decision. @throws {ProblemError} for clients that may not use the verb at all */
   readonly check?: (session: LiveSession, request: R) => void;
   /** Decides the act; `LiveSession.allowed` by default. */
-  readonly decide?: (session: LiveSession, channel: ChannelName) => Allowed | Promise<Allowed>;
+  readonly decide?: (session: LiveSession, channel: ChannelName, request: R) => Allowed | Promise<Allowed>;
   handle(session: LiveSession, request: R, allowed: Allowed): void | Promise<void>;
 }
 

@@ -42,7 +42,7 @@ const blocks = { together: true, repeat: true, each: true, include: true };
 const usualForMs = 300;
 
 /** `connect` sends hello. */
-const spoken = verbs.filter((verb) => verb !== 'hello' && verb !== 'set');
+const spoken = verbs.filter((verb) => verb !== 'hello');
 const answerWords = ['reply', 'refused', 'as', 'within'] as const;
 const clientWords = [
   'gets',

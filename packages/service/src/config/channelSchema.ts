@@ -1,24 +1,29 @@
 import {
   type AccessRule,
   accessWords,
+  type BoardRule,
   type ChannelRule,
   ChannelRules,
   channelActs,
+  defaultBoard,
   defaultLogBounds,
   defaultPresence,
   directAllow,
+  isJsonPointer,
   type Keeping,
   type PresenceRule,
   parametersOf,
   parsePattern,
+  slowestPaceMs,
 } from '@nine-bells/core';
-import { defined } from '@nine-bells/wire';
+import { defined, messageTypePattern } from '@nine-bells/wire';
 import {
   checkedText,
   duration,
   flag,
   listOf,
   mapOf,
+  mapTo,
   oneOf,
   optional,
   type Reader,
@@ -117,17 +122,66 @@ export const presence: Reader<PresenceRule | false> = (node, at) => {
   return found && { ...defaultPresence, ...defined({ graceMs: found.grace, crowd: found.crowd, noted: found.noted }) };
 };
 
+export const boardMembers = mapOf({
+  every: optional(duration),
+  entries: optional(whole(1, 10_000)),
+  value: optional(size),
+  size: optional(size),
+  for: optional(duration),
+  kept: optional(flag),
+  types: optional(
+    mapTo(
+      mapOf({
+        entry: required(
+          checkedText((value) => {
+            if (!isJsonPointer(value) || value === '')
+              throw new RangeError(`expected a JSON Pointer such as /boat, found ${JSON.stringify(value)}`);
+          }),
+        ),
+      }),
+      (name) => {
+        if (!messageTypePattern.test(name)) throw new RangeError('expected the type of a message, such as position');
+      },
+    ),
+  ),
+});
+
+/** `true`, or overrides of the defaults; `false` disables it. */
+export const board: Reader<BoardRule | false> = (node, at) => {
+  if (isScalar(node) || node === null) return flag(node, at) ? defaultBoard : false;
+  const found = boardMembers(node, at);
+  if (found === undefined) return undefined;
+  const { every, entries, value, size: boardBytes, for: forMs, kept, types } = found;
+  if (every !== undefined && every > slowestPaceMs)
+    return at.fault(node, `\`every\` is at most ${slowestPaceMs / 1000}s`);
+  return {
+    ...defaultBoard,
+    ...defined({
+      everyMs: every,
+      entries,
+      valueBytes: value,
+      boardBytes,
+      forMs,
+      kept,
+      types: types as BoardRule['types'],
+    }),
+  };
+};
+
 export const marksWords = oneOf(['own', 'shown'] as const);
 
 export const channel: Reader<ChannelRule> = (node, at) => {
-  const access = optional(accessRule(parametersIn(node)));
+  const parameters = parametersIn(node);
+  const access = optional(accessRule(parameters));
+  const ofEntries = optional(accessRule([...parameters, 'entry']));
   const found = mapOf({
     pattern: required(checkedText((value) => void parsePattern(value))),
     about: optional(text(200)),
     logbook: optional(logbook),
-    allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, access])))),
+    allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, act === 'set' ? ofEntries : access])))),
     presence: optional(presence),
     marks: optional(marksWords),
+    board: optional(board),
     direct: optional(flag),
     data: optional(size),
   })(node, at);
@@ -142,6 +196,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.direct ? { direct: true } : {}),
     ...defined({ about: found.about }),
     ...(found.presence ? { presence: found.presence } : {}),
+    ...(found.board ? { board: found.board } : {}),
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
     ...defined({ dataBytes: found.data }),
   };

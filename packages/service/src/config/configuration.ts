@@ -54,6 +54,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     requests: limits?.requests,
     publishes: limits?.publishes,
     hails: limits?.hails,
+    sets: limits?.sets,
     statusBytes: limits?.status,
     backlogBytes: limits?.backlog,
     waiting: waitingOf(limits?.waiting, limits?.unreadFor),

@@ -236,6 +236,7 @@ export const documentMembers = mapOf({
           requests: optional(rate),
           publishes: optional(rate),
           hails: optional(rate),
+          sets: optional(rate),
           status: optional(size),
           keyRequests: optional(rate),
           backlog: optional(size),

@@ -6,6 +6,7 @@ import type { Logger } from '../log.js';
 import type { Metrics } from '../metrics.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
+import { boards } from './boards.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleSession.js';
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
@@ -66,6 +67,7 @@ export function routesOf({
 }: Omit<AppHost, 'guard'>): readonly Route[] {
   return [
     ...messages(engine),
+    ...boards(engine),
     ...lookingAround(engine, facts),
     ...explaining(engine, tokens),
     ...moderation(engine),

@@ -21,6 +21,7 @@ class ExplainDto {
   static readonly members = {
     act: true,
     channel: true,
+    entry: true,
     whom: true,
     user: true,
     roles: true,
@@ -36,6 +37,11 @@ class ExplainDto {
   @IsOptional()
   @IsChannel()
   channel?: string;
+
+  /** For `set`: the entry of the board. */
+  @IsOptional()
+  @IsWords(protocolLimits.entryChars)
+  entry?: string;
 
   @IsOptional()
   @IsWords(protocolLimits.userChars)
@@ -73,11 +79,13 @@ class ExplainDto {
 export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
   const explain: Route['serve'] = async (request, response, caller) => {
     const question = readBody(ExplainDto, request.body);
-    const { act } = question;
+    const { act, entry } = question;
+    if ((act === 'set') !== (entry != null))
+      throw refusal('bad-value', '`entry` goes with `set`: whose it is may depend on its name', { where: '/entry' });
     const where = whereOf(question);
     caller.needIn('read', isUserAct(act) ? undefined : where);
     try {
-      response.json(shown(await engine.access.explain(act, where, await visitorOf(question, engine, tokens))));
+      response.json(shown(await engine.access.explain(act, where, await visitorOf(question, engine, tokens), entry)));
     } catch (error) {
       if (question.token === undefined || !(error instanceof ProblemError)) throw error;
       // A token that is not taken is an answer too: that is what its holder would be told.

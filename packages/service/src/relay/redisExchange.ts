@@ -1,5 +1,13 @@
 import {
   type Beat,
+  type BoardApplied,
+  type BoardBounds,
+  type BoardChange,
+  type BoardCondition,
+  type BoardOutcome,
+  type BoardRecord,
+  type BoardSnapshot,
+  boardForgottenMs,
   carriedLine,
   controlChannel,
   type Exchange,
@@ -16,13 +24,14 @@ import {
   type MessageLine,
   type Place,
   type Placed,
+  type PlacedRecord,
   type ReadLimit,
   type Report,
   readCarriedLine,
   topics,
   withinBytes,
 } from '@nine-bells/core';
-import { type ChannelName, defined, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, formatCursor, refusal } from '@nine-bells/wire';
 import { randomText } from '../system/ids.js';
 import { RedisNames } from './redisNames.js';
 import { RedisProbes } from './redisProbes.js';
@@ -229,6 +238,58 @@ export class RedisExchange implements Exchange {
     return { head: { volume: String(volume), number: Number(number) }, oldest: Number(oldest), messages };
   }
 
+  // --------------------------------------------------------------------------------------------- boards
+
+  async changeBoard(
+    channel: ChannelName,
+    changes: readonly BoardChange[],
+    bounds: BoardBounds,
+  ): Promise<BoardApplied | undefined> {
+    const { entries, boardBytes, mustExist } = bounds;
+    const topic = this.#names.topicOf(topics.channel(channel));
+    const args = [this.#volume(), boardForgottenMs, topic, entries, boardBytes, mustExist ? 'must' : ''];
+    for (const { record, bytes, condition } of changes)
+      args.push(
+        record.entry,
+        ...conditionOf(condition),
+        Math.ceil(record.forMs ?? 0),
+        record.value === undefined ? '' : bytes,
+        JSON.stringify(record),
+      );
+    const [volume, ...given] = await this.#servers.run<Reply>('changeBoard', [this.#names.board(channel)], args);
+    if (volume === undefined) return undefined;
+    return { volume: String(volume), outcomes: given.map(outcomeOf) };
+  }
+
+  async readBoard(channel: ChannelName): Promise<BoardSnapshot | undefined> {
+    const args = [this.#volume(), boardForgottenMs];
+    const [now, volume, number, ...held] = await this.#servers.run<Reply>(
+      'readBoard',
+      [this.#names.board(channel)],
+      args,
+    );
+    if (volume === undefined) return undefined;
+    const records = held.map((text) => placedRecordOf(String(text), Number(now)));
+    return { volume: String(volume), number: Number(number), records: records.sort((a, b) => a.number - b.number) };
+  }
+
+  boardPlaces(channels: readonly ChannelName[]): Promise<readonly (Place | undefined)[]> {
+    return Promise.all(
+      channels.map(async (channel) => {
+        const keys = [this.#names.board(channel)];
+        const [volume, number] = await this.#servers.run<Reply>('boardPlace', keys, [boardForgottenMs]);
+        return volume === undefined ? undefined : { volume: String(volume), number: Number(number) };
+      }),
+    );
+  }
+
+  async restoreBoard(channel: ChannelName, changes: readonly BoardChange[]): Promise<void> {
+    const args: (string | number)[] = [this.#volume(), boardForgottenMs];
+    for (const { record, bytes } of changes)
+      args.push(record.entry, Math.ceil(record.forMs ?? 0), bytes, JSON.stringify(record));
+    await this.#servers.run<number>('restoreBoard', [this.#names.board(channel)], args);
+  }
+
   // --------------------------------------------------------------------------------------------- topics
 
   publish(topic: string, text: string): void {
@@ -390,6 +451,26 @@ export class RedisExchange implements Exchange {
         );
     this.#ears?.resumed();
   }
+}
+
+function conditionOf(condition: BoardCondition | undefined): readonly [string, string | number] {
+  if (condition === undefined) return ['', ''];
+  return 'is' in condition ? ['is', condition.is] : ['since', formatCursor(condition.unchangedSince)];
+}
+
+function outcomeOf(given: string | number): BoardOutcome {
+  if (typeof given === 'number') return { number: given };
+  if (given === 'full') return { refused: 'full' };
+  const held = given.slice('conflict '.length);
+  return { refused: 'conflict', ...(held === '' ? {} : { stands: placedRecordOf(held, 0) }) };
+}
+
+/** Reads what stands for an entry: "number ends bytes record". */
+function placedRecordOf(text: string, nowMs: number): PlacedRecord {
+  const [, number, ends, record] = /^(\d+) (\d+) \d+ (.*)$/s.exec(text) ?? [];
+  const { forMs: _, ...rest } = JSON.parse(record as string) as BoardRecord;
+  const left = ends === '0' ? {} : { forMs: Math.max(0, Number(ends) - nowMs) };
+  return { ...rest, number: Number(number), ...left };
 }
 
 function isKeyed(lines: readonly MessageLine[]): boolean {

@@ -21,6 +21,11 @@ export class RedisNames {
     return ['head', 'log', 'order'].map((each) => `{${this.#prefix}:${channel}}${each}`);
   }
 
+  /** The key of a channel's board. */
+  board(channel: ChannelName): string {
+    return `{${this.#prefix}:${channel}}board`;
+  }
+
   claim(name: string): string {
     return `{${this.#prefix}}claim ${name}`;
   }

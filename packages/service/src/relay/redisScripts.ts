@@ -18,6 +18,27 @@ import { createHash } from 'node:crypto';
  * Times are of Redis' own clock, which is one for all instances.
  */
 
+/*
+ * The board of a channel is one hash, so that it is whole or not there: v the volume, n the number of its last change, r the
+ * term, c how many entries there are, b their bytes, and for each entry `e` and its name: "number ends bytes record", with the
+ * time at which it ends or 0. In another term its entries stay, under a new volume: the last changes may be lost.
+ */
+
+/** Reads the number and bytes of an entry, and decides whether a condition holds. */
+const entries = `
+local about = function(held)
+  if not held then return 0, 0 end
+  local number, bytes = string.match(held, '^(%d+) %d+ (%d+) ')
+  return tonumber(number), tonumber(bytes)
+end
+local holds = function(kind, value, number, volume)
+  if kind == 'is' then return number == tonumber(value) end
+  if kind ~= 'since' or number == 0 then return true end
+  local of, since = string.match(value, '^(.*):(%d+)$')
+  return of == volume and number <= tonumber(since)
+end
+`;
+
 /** Begins every script: the time, by Redis' clock, in milliseconds. */
 const time = `
 local time = redis.call('TIME')
@@ -188,6 +209,97 @@ else
   redis.call('DEL', KEYS[2])
   redis.call('HSET', KEYS[1], 'v', ARGV[3], 'n', 0, 'r', run)
 end
+return 1`,
+
+  /**
+   * KEYS board; ARGV volume-if-new, ms-until-forgotten, topic, most entries, most bytes, `must` if it must be there; then for
+   * each change: entry, kind of condition or nothing, its value, for-ms or 0, bytes or nothing to remove it, record. Gives the
+   * volume, then for each change its number, `full`, or `conflict` and what stands there; nothing where the board is missing.
+   */
+  changeBoard: `${time}${entries}
+local key = KEYS[1]
+local found = redis.call('HMGET', key, 'v', 'n', 'r', 'c', 'b')
+local volume, n, count, bytes = found[1], tonumber(found[2] or 0), tonumber(found[4] or 0), tonumber(found[5] or 0)
+if not volume and ARGV[6] == 'must' then return {} end
+if not volume or found[3] ~= run then volume = ARGV[1] end
+local after, out, done, set = n, {volume}, {}, {}
+for i = 7, #ARGV, 6 do
+  local field = 'e' .. ARGV[i]
+  local held = redis.call('HGET', key, field)
+  local number, size = about(held)
+  if not holds(ARGV[i + 1], ARGV[i + 2], number, volume) then
+    out[#out + 1] = 'conflict ' .. (held or '')
+  elseif ARGV[i + 4] == '' then
+    if held then
+      n = n + 1
+      redis.call('HDEL', key, field)
+      count, bytes = count - 1, bytes - size
+      done[#done + 1] = ARGV[i + 5]
+    end
+    out[#out + 1] = n
+  else
+    local more = tonumber(ARGV[i + 4]) - size
+    if (not held and count >= tonumber(ARGV[4])) or bytes + more > tonumber(ARGV[5]) then
+      out[#out + 1] = 'full'
+    else
+      n = n + 1
+      local ends = ARGV[i + 3] == '0' and 0 or now + tonumber(ARGV[i + 3])
+      redis.call('HSET', key, field, n .. ' ' .. string.format('%d', ends) .. ' ' .. ARGV[i + 4] .. ' ' .. ARGV[i + 5])
+      if not held then count = count + 1 end
+      bytes = bytes + more
+      done[#done + 1] = ARGV[i + 5]
+      out[#out + 1] = n
+    end
+  end
+end
+redis.call('HSET', key, 'v', volume, 'n', n, 'r', run, 'c', count, 'b', bytes)
+redis.call('PEXPIRE', key, ARGV[2])
+if #done > 0 then
+  redis.call('SPUBLISH', ARGV[3], '{"board":"' .. volume .. '","after":' .. after .. ',"changes":[' .. table.concat(done, ',') .. ']}')
+end
+return out`,
+
+  /**
+   * KEYS board; ARGV volume-if-of-another-term, ms-until-forgotten. Gives the time, the volume, the number, and each entry's
+   * record with what stands before it; only the time where there is no board.
+   */
+  readBoard: `${time}
+local key = KEYS[1]
+local found = redis.call('HMGET', key, 'v', 'n', 'r')
+local volume = found[1]
+if not volume then return {now} end
+if found[3] ~= run then
+  volume = ARGV[1]
+  redis.call('HSET', key, 'v', volume, 'r', run)
+end
+redis.call('PEXPIRE', key, ARGV[2])
+local out = {now, volume, found[2]}
+local all = redis.call('HGETALL', key)
+for i = 1, #all, 2 do
+  if string.sub(all[i], 1, 1) == 'e' then out[#out + 1] = all[i + 1] end
+end
+return out`,
+
+  /** KEYS board; ARGV ms-until-forgotten. Gives the volume and the number; no volume where it is of another term. */
+  boardPlace: `
+local found = redis.call('HMGET', KEYS[1], 'v', 'n', 'r')
+if not found[1] then return {} end
+redis.call('PEXPIRE', KEYS[1], ARGV[1])
+return {found[3] == run and found[1] or '', found[2]}`,
+
+  /** KEYS board; ARGV volume, ms-until-forgotten; then for each entry: name, for-ms or 0, bytes, record. Only where there is none. */
+  restoreBoard: `${time}
+local key = KEYS[1]
+if redis.call('EXISTS', key) == 1 then return 0 end
+local n, bytes = 0, 0
+for i = 3, #ARGV, 4 do
+  n = n + 1
+  bytes = bytes + tonumber(ARGV[i + 2])
+  local ends = ARGV[i + 1] == '0' and 0 or now + tonumber(ARGV[i + 1])
+  redis.call('HSET', key, 'e' .. ARGV[i], n .. ' ' .. string.format('%d', ends) .. ' ' .. ARGV[i + 2] .. ' ' .. ARGV[i + 3])
+end
+redis.call('HSET', key, 'v', ARGV[1], 'n', n, 'r', run, 'c', n, 'b', bytes)
+redis.call('PEXPIRE', key, ARGV[2])
 return 1`,
 
   /**

@@ -330,4 +330,17 @@ export const migrations: readonly Migration[] = [
       await context.bulkUpdate('audit', { did: 'unban' }, { did: 'lift' });
     },
   },
+  {
+    name: '0011-boards',
+    async up({ context }) {
+      // The boards that outlive a restart, each as it was saved last.
+      await context.createTable('boards', {
+        channel: { type: DataTypes.STRING(200), primaryKey: true },
+        volume: { type: DataTypes.STRING(16), allowNull: false },
+        number: { type: DataTypes.BIGINT, allowNull: false },
+        saved_at_ms: { type: DataTypes.BIGINT, allowNull: false },
+        entries_json: { type: DataTypes.TEXT, allowNull: false },
+      });
+    },
+  },
 ];

@@ -1,6 +1,7 @@
 import type {
   Appended,
   AuditEntry,
+  BoardSnapshot,
   Draft,
   InboxEntry,
   InboxSlice,
@@ -18,6 +19,7 @@ import type {
   UserMark,
 } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
+import { BoardStore } from './boardStore.js';
 import type { Database } from './database.js';
 import { InboxStore } from './inboxStore.js';
 import { MarkStore } from './markStore.js';
@@ -34,6 +36,7 @@ export class SqlStore implements Store {
   readonly #inboxes: InboxStore;
   readonly #marks: MarkStore;
   readonly #moderation: ModerationStore;
+  readonly #boards: BoardStore;
 
   private constructor(database: Database, volume: string) {
     this.#commits = new MessageCommits(database, volume);
@@ -41,6 +44,7 @@ export class SqlStore implements Store {
     this.#inboxes = new InboxStore(database, volume);
     this.#marks = new MarkStore(database, volume);
     this.#moderation = new ModerationStore(database);
+    this.#boards = new BoardStore(database);
   }
 
   /** @param report - told of records that are not whole */
@@ -123,6 +127,14 @@ export class SqlStore implements Store {
 
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
     return this.#marks.marks(channel, limit);
+  }
+
+  saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {
+    return this.#boards.saveBoard(channel, board);
+  }
+
+  board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
+    return this.#boards.board(channel);
   }
 
   inForce(atMs: number): Promise<InForce> {

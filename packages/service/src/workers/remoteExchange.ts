@@ -3,7 +3,19 @@ import { type Calls, remoteMethods } from './calls.js';
 import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 
 /** What is answered. */
-const asked = ['append', 'head', 'heads', 'subscribe', 'beat', 'leave', 'claim'] as const;
+const asked = [
+  'append',
+  'head',
+  'heads',
+  'subscribe',
+  'beat',
+  'leave',
+  'claim',
+  'changeBoard',
+  'readBoard',
+  'boardPlaces',
+  'restoreBoard',
+] as const;
 type Asked = (typeof asked)[number];
 
 /** The exchange of the first process, as its workers reach it; and what it tells them. */

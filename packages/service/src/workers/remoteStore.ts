@@ -34,6 +34,8 @@ const plain = [
   'marks',
   'inForce',
   'audit',
+  'saveBoard',
+  'board',
 ] as const satisfies readonly (keyof Store)[];
 
 /**

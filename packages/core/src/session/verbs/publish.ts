@@ -1,6 +1,6 @@
 import type { PublishRequest } from '@nine-bells/wire';
 import { authorOf } from '../../model/author.js';
-import { publishedText } from '../replies.js';
+import { publishedEntryText, publishedText } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
 
 /** Hot: once per message published on a line. */
@@ -9,6 +9,17 @@ export const publish: ChannelVerb<PublishRequest> = {
   cost: 1,
   rate: 'publishes',
   handle(session, { do: verb, id, channel, data, type, key, echo }, { match }) {
+    const { boards } = session.host;
+    if (type !== undefined && boards.isEntryType(match, type)) {
+      const entry = boards.entryOf(match, type, data);
+      const set = (): void | Promise<void> =>
+        session.answerWhenDone({ do: verb, id, channel }, session.setEntry(match, { entry, value: data }), (done) =>
+          publishedEntryText(session.host.boards.asPublished(done)),
+        );
+      // Whoever may publish here sets every entry, unless the rule says whose they are.
+      const may = match.rule.allow.set === undefined ? undefined : session.allowed('set', channel, entry);
+      return may instanceof Promise ? may.then(set) : set();
+    }
     const appended = session.host.publisher.append(match, {
       channel,
       data,

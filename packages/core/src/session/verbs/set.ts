@@ -1,11 +1,15 @@
-import { refusal, type SetRequest } from '@nine-bells/wire';
-import type { OwnVerb } from '../verb.js';
+import type { SetRequest } from '@nine-bells/wire';
+import { setText } from '../replies.js';
+import type { ChannelVerb } from '../verb.js';
 
-/** Part of the protocol; this version has no boards yet. */
-export const set: OwnVerb<SetRequest> = {
-  act: 'own',
+/** Sets or removes an entry of the channel's board. */
+export const set: ChannelVerb<SetRequest> = {
+  act: 'set',
   cost: 1,
-  handle() {
-    throw refusal('unknown-verb', 'this version of the service does not answer `set`', { where: '/do' });
+  rate: 'sets',
+  decide: (session, channel, { entry }) => session.allowedToSet(channel, entry),
+  handle(session, request, { match }) {
+    const done = session.setEntry(match, request, request.whileHere);
+    return session.answerWhenDone({ do: 'set', id: request.id, channel: request.channel }, done, setText);
   },
 };

@@ -1,0 +1,110 @@
+import type { Json } from '@nine-bells/wire';
+import type { Holder, PlacedRecord } from '../model/board.js';
+
+/** An entry of a board, or, without a value, that it is gone. */
+export interface Entry {
+  readonly name: string;
+  readonly number: number;
+  readonly value: Json | undefined;
+  readonly by: string | undefined;
+  readonly session: string | undefined;
+  readonly holder: Holder | undefined;
+  /** By the clock that never jumps, in milliseconds; `undefined`: it does not end by itself. */
+  readonly endsAtMs: number | undefined;
+  /** The member of a frame that shows it, as JSON text; made when it is first needed. */
+  text: string | undefined;
+  before: Entry | undefined;
+  next: Entry | undefined;
+}
+
+/**
+ * The entries of a board in the order of their last changes, those that are gone among them: so what has changed since a
+ * number is found by going back from the end, whatever the size of the board.
+ */
+export class EntryList {
+  readonly #byName = new Map<string, Entry>();
+  #last: Entry | undefined;
+  #first: Entry | undefined;
+  #size = 0;
+  /** What was changed at this number, or before, may be gone without a trace. */
+  forgotten = 0;
+
+  /** Entries that are there. */
+  get size(): number {
+    return this.#size;
+  }
+
+  get(name: string): Entry | undefined {
+    const entry = this.#byName.get(name);
+    return entry?.value === undefined ? undefined : entry;
+  }
+
+  /** The entries that are there, by their last change. */
+  *[Symbol.iterator](): Iterator<Entry> {
+    for (let each = this.#first; each !== undefined; each = each.next) if (each.value !== undefined) yield each;
+  }
+
+  /** What has changed after a number, the latest first. */
+  *since(number: number): Iterable<Entry> {
+    for (let each = this.#last; each !== undefined && each.number > number; each = each.before) yield each;
+  }
+
+  /** Takes a change, the latest of all. */
+  take({ entry: name, number, value, by, session, holder, forMs }: PlacedRecord, nowMs: number): void {
+    const earlier = this.#byName.get(name);
+    if (earlier !== undefined) this.#unlink(earlier);
+    if (earlier?.value !== undefined) this.#size -= 1;
+    if (value !== undefined) this.#size += 1;
+    const endsAtMs = forMs === undefined ? undefined : nowMs + forMs;
+    const entry = {
+      name,
+      number,
+      value,
+      by,
+      session,
+      holder,
+      endsAtMs,
+      text: undefined,
+      before: this.#last,
+      next: undefined,
+    };
+    if (this.#last === undefined) this.#first = entry;
+    else this.#last.next = entry;
+    this.#last = entry;
+    this.#byName.set(name, entry);
+    this.#forgetGone();
+  }
+
+  clear(number: number): void {
+    this.#byName.clear();
+    this.#first = undefined;
+    this.#last = undefined;
+    this.#size = 0;
+    this.forgotten = number;
+  }
+
+  /** Lets go of the oldest that are gone, where they have become more than those that are there. */
+  #forgetGone(): void {
+    if (this.#byName.size <= 2 * this.#size + 100) return;
+    const left = this.#size + 50;
+    for (let each = this.#first; each !== undefined && this.#byName.size > left; each = each.next) {
+      if (each.value !== undefined) continue;
+      this.#unlink(each);
+      this.#byName.delete(each.name);
+      this.forgotten = Math.max(this.forgotten, each.number);
+    }
+  }
+
+  #unlink({ before, next }: Entry): void {
+    if (before === undefined) this.#first = next;
+    else before.next = next;
+    if (next === undefined) this.#last = before;
+    else next.before = before;
+  }
+}
+
+/** The member of a frame that shows an entry: its name and value. */
+export function memberText(entry: Entry): string {
+  entry.text ??= `${JSON.stringify(entry.name)}:${JSON.stringify(entry.value)}`;
+  return entry.text;
+}

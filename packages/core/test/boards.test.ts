@@ -1,0 +1,298 @@
+import { channelName, type Json } from '@nine-bells/wire';
+import { describe, expect, it } from 'vitest';
+import { paceOf } from '../src/boards/board.js';
+import { type BoardRule, type ChannelRule, type Clock, channelRule, defaultBoard } from '../src/index.js';
+import { BoardTables } from '../src/record/boardTables.js';
+import { type Client, harness } from './harness.js';
+
+const race = channelName('race/3/positions');
+const logbook = { type: 'recent', bounds: { messages: 10, forMs: 60_000 } } as const;
+
+function rulesWith(board: Partial<BoardRule> = {}, allow: ChannelRule['allow'] = {}): readonly ChannelRule[] {
+  return [
+    channelRule({
+      pattern: 'race/:race/positions',
+      logbook,
+      allow: { enter: 'anyone', set: 'anyone', publish: 'anyone', ...allow },
+      presence: { graceMs: 5_000, crowd: 100 },
+      board: { ...defaultBoard, ...board },
+    }),
+    { pattern: 'plain', logbook, allow: { enter: 'anyone', set: 'anyone' } },
+  ];
+}
+
+async function start(board: Partial<BoardRule> = {}, allow: ChannelRule['allow'] = {}) {
+  const all = harness({}, undefined, { rules: rulesWith(board, allow) });
+  const come = async (who: string, wish: object = {}): Promise<Client> =>
+    all.welcomed(who, { enter: [{ channel: race, ...wish }] });
+  const set = async (client: Client, entry: string, value: Json, more: object = {}) => {
+    const id = client.send({ do: 'set', channel: race, entry, value, ...more });
+    await all.settle();
+    return client.reply(id) as unknown as {
+      version?: string;
+      problem?: { code: string; where?: string; stands?: object };
+    };
+  };
+  return { ...all, come, set };
+}
+
+/** The board as a client has it by all that it was told. */
+function boardOf({ frames }: Client): Readonly<Record<string, Json>> {
+  const entries: Record<string, Json> = {};
+  let version: string | undefined;
+  for (const frame of frames) {
+    const board = frame.entered?.[0]?.board ?? frame.board;
+    if (board !== undefined) {
+      for (const entry of Object.keys(entries)) delete entries[entry];
+      Object.assign(entries, board.entries);
+      version = board.version;
+    }
+    if (frame.on !== 'board') continue;
+    if (!frame.whole) expect(frame.after).toBe(version);
+    else for (const entry of Object.keys(entries)) delete entries[entry];
+    Object.assign(entries, frame.set);
+    for (const entry of frame.gone ?? []) delete entries[entry];
+    version = frame.version;
+  }
+  return entries;
+}
+
+describe('a board', () => {
+  it('pushes the first change at once, and what follows at the pace, only the latest of each entry', async () => {
+    const { come, set, clock } = await start();
+    const [pia, tomas] = [await come('pia'), await come('tomas')];
+    await set(tomas, 'petrel', 1);
+    expect(pia.pushes('board').map((push) => push.set)).toEqual([{ petrel: 1 }]);
+    for (let n = 2; n <= 20; n++) await set(tomas, 'petrel', n);
+    await set(tomas, 'knot', 'ashore');
+    expect(pia.pushes('board')).toHaveLength(1);
+    await clock.run(100);
+    expect(pia.pushes('board').map((push) => push.set)).toEqual([{ petrel: 1 }, { petrel: 20, knot: 'ashore' }]);
+    expect(pia.pushes('board')[1]).toMatchObject({ after: pia.pushes('board')[0].version });
+  });
+
+  it('gives who comes all of it, and from then on exactly what changes, also between two frames', async () => {
+    const { come, set, clock } = await start();
+    const tomas = await come('tomas');
+    await set(tomas, 'petrel', 1);
+    await set(tomas, 'petrel', 2);
+    const pia = await come('pia');
+    expect(boardOf(pia)).toEqual({ petrel: 2 });
+    await set(tomas, 'knot', 1);
+    await clock.run(200);
+    expect(pia.pushes('board').map((push) => push.set)).toEqual([{ knot: 1 }]);
+    expect(boardOf(pia)).toEqual(boardOf(tomas));
+  });
+
+  it('removes an entry by null, and says so once', async () => {
+    const { come, set, clock } = await start();
+    const tomas = await come('tomas');
+    await set(tomas, 'petrel', 1);
+    await clock.run(200);
+    await set(tomas, 'petrel', null);
+    await set(tomas, 'petrel', null);
+    await clock.run(200);
+    expect(tomas.pushes('board').at(-1)).toMatchObject({ gone: ['petrel'] });
+    expect(tomas.pushes('board')).toHaveLength(2);
+  });
+
+  it('leaves out what a session has set itself if it wishes so, and shares a frame among all others', async () => {
+    const { come, set, clock } = await start();
+    const [pia, jory, tomas] = [await come('pia'), await come('jory'), await come('tomas', { echo: false })];
+    await set(tomas, 'petrel', 1);
+    await clock.run(200);
+    await set(tomas, 'petrel', 2);
+    await set(pia, 'knot', 1);
+    await clock.run(200);
+    expect(tomas.pushes('board').map((push) => push.set)).toEqual([{ knot: 1 }]);
+    expect(boardOf(pia)).toEqual({ petrel: 2, knot: 1 });
+    expect(boardOf(jory)).toEqual(boardOf(pia));
+  });
+
+  it('pushes at a slower pace to who asks for one', async () => {
+    const { come, set, clock } = await start();
+    const [pia, tomas] = [await come('pia', { pace: 1_000 }), await come('tomas')];
+    for (let n = 1; n <= 40; n++) {
+      await set(tomas, 'petrel', n);
+      await clock.run(50);
+    }
+    await clock.run(2_000);
+    expect(tomas.pushes('board').length).toBeGreaterThan(15);
+    expect(pia.pushes('board').length).toBeLessThan(5);
+    expect(boardOf(pia)).toEqual({ petrel: 40 });
+  });
+
+  it('gives who does not keep up merged changes later, with nothing waiting and without being cut off', async () => {
+    const { come, set, clock } = await start({ valueBytes: 20_000 });
+    const [pia, tomas] = [await come('pia'), await come('tomas')];
+    pia.waitingBytes = 1;
+    for (let n = 1; n <= 300; n++) {
+      await set(tomas, `boat-${n % 10}`, 'x'.repeat(10_000) + n);
+      await clock.run(20);
+    }
+    expect(pia.pushes('board')).toEqual([]);
+    expect(pia.connection.waitingBytes).toBeLessThan(1_000);
+    pia.waitingBytes = 0;
+    pia.connection.drained();
+    await clock.run(500);
+    expect(pia.closedWith).toBeUndefined();
+    expect(pia.pushes('board')).toHaveLength(1);
+    expect(boardOf(pia)).toEqual(boardOf(tomas));
+  });
+
+  it('lets only one have what has a condition, and says what stands there', async () => {
+    const { come, set } = await start();
+    const [pia, tomas] = [await come('pia'), await come('tomas')];
+    const won = await set(tomas, 'seat/1', 'tomas', { ifVersion: null });
+    expect(await set(pia, 'seat/1', 'pia', { ifVersion: null })).toMatchObject({
+      problem: { code: 'conflict', where: '/ifVersion', stands: { value: 'tomas', version: won.version, by: 'tomas' } },
+    });
+    const again = await set(pia, 'seat/1', 'pia', { ifVersion: won.version });
+    expect(again.problem).toBeUndefined();
+    expect(await set(tomas, 'seat/1', 'tomas', { ifVersion: won.version })).toMatchObject({
+      problem: { code: 'conflict' },
+    });
+  });
+
+  it('lets entries end after their time, and with the session that holds them: at once, or after the grace', async () => {
+    const { come, set, clock } = await start();
+    const [pia, tomas, ines] = [await come('pia'), await come('tomas'), await come('ines')];
+    await set(tomas, 'brief', 1, { forMs: 3_000 });
+    await set(tomas, 'petrel', 1, { whileHere: true });
+    await set(ines, 'turnstone', 1, { whileHere: true });
+    await set(ines, 'stays', 1);
+    await clock.run(1_000);
+    expect(boardOf(pia)).toEqual({ brief: 1, petrel: 1, turnstone: 1, stays: 1 });
+    tomas.send({ do: 'leave', channel: race });
+    ines.connection.closed(1006);
+    await clock.run(1_000);
+    expect(boardOf(pia)).toEqual({ brief: 1, turnstone: 1, stays: 1 });
+    await clock.run(1_500);
+    expect(boardOf(pia)).toEqual({ turnstone: 1, stays: 1 });
+    await clock.run(4_000);
+    expect(boardOf(pia)).toEqual({ stays: 1 });
+  });
+
+  it('is there again after a restart where it is kept, in a new volume, without what has ended meanwhile', async () => {
+    const { come, set, clock, engine, restarted, welcomed } = await start({ kept: true });
+    const tomas = await come('tomas');
+    await set(tomas, 'petrel', 1);
+    await set(tomas, 'held', 1, { whileHere: true });
+    const before = tomas.pushes('board').at(-1).version;
+    await engine.stop();
+    const later = restarted();
+    const pia = await welcomed('pia', { enter: [{ channel: race }] }, later);
+    expect(boardOf(pia)).toEqual({ petrel: 1, held: 1 });
+    await clock.run(6_000);
+    expect(boardOf(pia)).toEqual({ petrel: 1 });
+    expect(pia.pushes('board').at(-1).version.split(':')[0]).not.toBe(before.split(':')[0]);
+  });
+
+  it('takes messages of a type as entries, and pushes others as messages', async () => {
+    const { come, clock, engine } = await start({ types: { position: { entry: '/boat' } } });
+    const pia = await come('pia');
+    const id = pia.send({ do: 'publish', channel: race, type: 'position', data: { boat: 'knot', x: 1 } });
+    const published = engine.messages.publish({ channel: race, type: 'position', data: { boat: 'petrel', x: 1 } });
+    void engine.messages.publish({ channel: race, type: 'signal', data: 'recall' });
+    await clock.run(200);
+    expect(await published).toMatchObject({ entry: 'petrel' });
+    expect(pia.reply(id)).toMatchObject({ entry: 'knot' });
+    expect(pia.data).toEqual(['recall']);
+    expect(boardOf(pia)).toEqual({ knot: { boat: 'knot', x: 1 }, petrel: { boat: 'petrel', x: 1 } });
+    const wrong = pia.send({ do: 'publish', channel: race, type: 'position', data: { x: 1 } });
+    await clock.run(0);
+    expect(pia.reply(wrong).problem).toMatchObject({ code: 'bad-value', where: '/data/boat' });
+  });
+
+  it('lets only those set an entry whom the rule names by it, also as a message', async () => {
+    const own = { claim: 'boat', is: ':entry' } as const;
+    const { come, set, clock } = await start({ types: { position: { entry: '/boat' } } }, { set: own });
+    const tomas = await come('tomas+petrel');
+    expect((await set(tomas, 'petrel', 1)).problem).toBeUndefined();
+    expect((await set(tomas, 'knot', 1)).problem).toMatchObject({ code: 'not-allowed' });
+    const id = tomas.send({ do: 'publish', channel: race, type: 'position', data: { boat: 'knot' } });
+    await clock.run(0);
+    expect(tomas.reply(id).problem).toMatchObject({ code: 'not-allowed' });
+  });
+
+  it.each([
+    ['a value too large', { entry: 'petrel', value: 'x'.repeat(1_100) }, 'too-large', '/value'],
+    ['a name that is none', { entry: '_petrel', value: 1 }, 'bad-name', '/entry'],
+    ['a name too long', { entry: 'x'.repeat(129), value: 1 }, 'bad-name', '/entry'],
+    ['no value', { entry: 'petrel' }, 'bad-value', '/value'],
+    ['a version that is none', { entry: 'petrel', value: 1, ifVersion: 'x' }, 'bad-cursor', '/ifVersion'],
+    ['a time that is none', { entry: 'petrel', value: 1, forMs: 0 }, 'bad-value', '/forMs'],
+    [
+      'a channel that was not entered',
+      { channel: 'race/4/positions', entry: 'a', value: 1 },
+      'not-allowed',
+      '/channel',
+    ],
+    ['a channel without a board', { channel: 'plain', entry: 'a', value: 1 }, 'bad-value', '/channel'],
+    ['one entry too many', { entry: 'third', value: 1 }, 'board-full', '/entry'],
+  ])('refuses %s, and nobody else notices', async (_, request, code, where) => {
+    const { come, set, settle, clock } = await start({ entries: 2 });
+    const [pia, tomas] = [await come('pia'), await come('tomas')];
+    await set(tomas, 'first', 1);
+    await set(tomas, 'second', 1);
+    const id = tomas.send({ do: 'set', channel: race, ...request });
+    await settle();
+    expect(tomas.reply(id).problem).toMatchObject({ code, where });
+    await clock.run(200);
+    expect(boardOf(pia)).toEqual({ first: 1, second: 1 });
+  });
+
+  it.each([
+    ['a pace', { pace: -1 }, '/enter/0/pace'],
+    ['an echo', { echo: 'no' }, '/enter/0/echo'],
+  ])('refuses %s that is none', async (_, wish, where) => {
+    const { welcomed } = await start();
+    const pia = await welcomed('pia', { enter: [{ channel: race, ...wish }] });
+    expect(pia.frames[0].problem).toMatchObject({ code: 'bad-value', where });
+  });
+
+  it('refuses what is set more often than may be', async () => {
+    const { come, settle } = await start();
+    const tomas = await come('tomas');
+    const ids = Array.from({ length: 150 }, (_, n) =>
+      tomas.send({ do: 'set', channel: race, entry: 'petrel', value: n }),
+    );
+    await settle();
+    const codes = ids.map((id) => tomas.reply(id)?.problem?.code);
+    expect(codes.filter((code) => code === 'rate-limited').length).toBeGreaterThan(30);
+  });
+});
+
+describe('the pace of a client', () => {
+  it.each([
+    [0, 100, 100],
+    [100, 100, 100],
+    [101, 100, 200],
+    [1_000, 100, 1_600],
+    [60_000, 100, 51_200],
+    [0, 0, 0],
+    [1, 0, 25],
+    [200, 0, 200],
+  ])('of %i ms wished for, at a rule of %i ms, is %i ms', (wished, every, pace) => {
+    expect(paceOf(wished, every)).toBe(pace);
+  });
+});
+
+describe('the tables of boards', () => {
+  const clock: Clock = { now: () => 0, monotonic: () => 0, setTimer: () => () => {}, endOfTurn: () => {} };
+  const change = (entry: string, bytes: number) => ({ record: { entry, value: 1 }, bytes });
+  const bounds = { entries: 10, boardBytes: 1_000, mustExist: false };
+
+  it('hold so much together, and let those go first in whose channels no client is', () => {
+    const ids = { message: () => '', session: () => '', volume: () => 'v', moderation: () => '' };
+    const tables = new BoardTables(clock, ids, (channel) => channel === 'wanted', 1_000);
+    tables.apply(channelName('wanted'), [change('a', 500)], bounds);
+    tables.apply(channelName('unused'), [change('a', 400)], bounds);
+    expect(tables.apply(channelName('third'), [change('a', 450)], bounds)?.outcomes).toEqual([{ number: 1 }]);
+    expect(tables.read(channelName('unused'))).toBeUndefined();
+    expect(tables.read(channelName('wanted'))?.records).toHaveLength(1);
+    expect(tables.apply(channelName('wanted'), [change('b', 490)], bounds)?.outcomes).toEqual([{ number: 2 }]);
+    expect(tables.apply(channelName('more'), [change('b', 600)], bounds)?.outcomes).toEqual([{ refused: 'busy' }]);
+    expect(tables.bytes).toBeLessThanOrEqual(1_000);
+  });
+});

@@ -1,0 +1,54 @@
+import type { BoardSnapshot, PlacedRecord } from '@nine-bells/core';
+import type { ChannelName } from '@nine-bells/wire';
+import type { Database } from './database.js';
+import { type Columns, insertOf } from './statements.js';
+
+/** A board as it was saved last. */
+interface BoardRow {
+  readonly channel: string;
+  readonly volume: string;
+  readonly number: number | string;
+  readonly saved_at_ms: number | string;
+  /** The entries, as a JSON list of records. */
+  readonly entries_json: string;
+}
+
+const columns: Columns<BoardRow> = {
+  channel: 'TEXT',
+  volume: 'TEXT',
+  number: 'BIGINT',
+  saved_at_ms: 'BIGINT',
+  entries_json: 'TEXT',
+};
+
+/** An older state of the same volume does not replace a newer one: two instances may save the same board. */
+const unlessNewer = `ON CONFLICT (channel) DO UPDATE SET volume = excluded.volume, number = excluded.number,
+  saved_at_ms = excluded.saved_at_ms, entries_json = excluded.entries_json
+  WHERE boards.volume <> excluded.volume OR boards.number <= excluded.number`;
+
+/** The boards that outlive a restart: a row each, so that none is ever half there. */
+export class BoardStore {
+  readonly #database: Database;
+
+  constructor(database: Database) {
+    this.#database = database;
+  }
+
+  async saveBoard(channel: ChannelName, { volume, number, records }: BoardSnapshot): Promise<void> {
+    const row = [channel, volume, number, Date.now(), JSON.stringify(records)];
+    const statement = insertOf('boards', columns, [row], this.#database, unlessNewer);
+    await this.#database.write(async () => ({ statements: [statement], result: undefined }));
+  }
+
+  async board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
+    const [row] = await this.#database.reads.select<BoardRow>('SELECT * FROM boards WHERE channel = :channel', {
+      channel,
+    });
+    if (row === undefined) return undefined;
+    const goneByMs = Math.max(0, Date.now() - Number(row.saved_at_ms));
+    const records = (JSON.parse(row.entries_json) as readonly PlacedRecord[]).map((record) =>
+      record.forMs === undefined ? record : { ...record, forMs: Math.max(0, record.forMs - goneByMs) },
+    );
+    return { volume: row.volume, number: Number(row.number), records };
+  }
+}
