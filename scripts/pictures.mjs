@@ -26,6 +26,7 @@ const pause = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
 
 await backend.notify({ users: ['pia', 'jory'], title: 'Race 4 is postponed until 15:30' });
 await regatta('regatta', async () => {});
+await picture('regatta-race', `${url}/regatta/race.html`, {}, () => pause(75_000));
 await regatta('regatta-inbox', async (left, right) => {
   await left.locator('.bell').click();
   await right.locator('input').pressSequentially('Whimbrel is', { delay: 20 });
@@ -58,12 +59,6 @@ await regatta('regatta-offline', async (left, right) => {
 await regatta('regatta-desk', async (left) => {
   await choose(left, 'felix', 'desk/results/3');
   await left.getByPlaceholder('Say something').fill('Heat two: all times are in.');
-});
-await regatta('regatta-removal', async (left, right) => {
-  await choose(left, 'sunniva', 'protest/7');
-  await choose(right, 'tomas', 'protest/7');
-  const words = left.locator('.messages li', { hasText: 'We were overlapped' });
-  await words.getByRole('button', { name: 'Remove' }).click();
 });
 await backend.remove({
   channel: 'protest/7',

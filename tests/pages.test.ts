@@ -83,6 +83,42 @@ const signedIn = async (path = '/console/', viewport?: { width: number; height: 
 };
 
 describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
+  it('shows boats that move on their course, all of them to who comes late, too', async () => {
+    const goHome = demo.sail();
+    try {
+      const early = await open('/regatta/race.html');
+      const rows = (page: Page) => page.locator('.fleet tbody tr');
+      const seen = async (page: Page) => (await rows(page).allTextContents()).join();
+      await until(async () => (await rows(early).count()) === 8);
+      const first = await seen(early);
+      await until(async () => (await seen(early)) !== first);
+      const late = await open('/regatta/race.html', undefined, false);
+      await rows(late).nth(7).waitFor();
+      expect(await rows(late).count()).toBe(8);
+      await late.reload();
+      await rows(late).nth(7).waitFor();
+      await early.locator('.signal', { hasText: /signal|minute|Start/ }).waitFor();
+      const frames = Number(await early.locator('[data-of="frames"]').textContent());
+      await until(async () => Number(await early.locator('[data-of="frames"]').textContent()) > frames + 3);
+      // The boats are drawn: the canvas is not of one colour.
+      const colours = await early.locator('canvas').evaluate((canvas: HTMLCanvasElement) => {
+        const { data } = (canvas.getContext('2d') as CanvasRenderingContext2D).getImageData(
+          0,
+          0,
+          canvas.width,
+          canvas.height,
+        );
+        return new Set(new Uint32Array(data.buffer)).size;
+      });
+      expect(colours).toBeGreaterThan(10);
+      goHome();
+      // Their sessions have ended, and the boats with them.
+      await until(async () => (await rows(early).count()) === 0);
+    } finally {
+      goHome();
+    }
+  });
+
   it('lets two browser windows talk, and both see what the command publishes', async () => {
     const pia = await open('/regatta/?as=pia');
     const jory = await open('/regatta/?as=jory', undefined, false);

@@ -32,6 +32,17 @@ export function regattaApplication(tokens: TokenConfiguration): RequestHandler {
   return router;
 }
 
+/** A token of the tracker aboard a boat. */
+export function trackerToken(tokens: TokenConfiguration, boat: string): Promise<string> {
+  return signToken(tokens, {
+    user: `tracker-${boat}`,
+    name: boat,
+    roles: [],
+    claims: { boats: [boat] },
+    forMs: tokenMs,
+  });
+}
+
 /** A token of a person of the regatta. */
 export function tokenFor(tokens: TokenConfiguration, user: string): Promise<string> {
   const person = personOf(user);

@@ -3,7 +3,8 @@ import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { Backend } from '@nine-bells/client/backend';
 import { makeLog, type RunningService, readConfiguration, startService } from '@nine-bells/service';
-import { tokenFor } from './application.js';
+import { tokenFor, trackerToken } from './application.js';
+import { sailRaces } from './fleet.js';
 import { startResultsOffice } from './resultsOffice.js';
 import { seed } from './seed.js';
 import { simulatePeople } from './simulatedPeople.js';
@@ -22,6 +23,8 @@ export interface Demo {
   readonly service: RunningService;
   /** The file with the first API key. */
   readonly keyFile: string;
+  /** Lets boats sail races, where there are no simulated people; gives what stops them. */
+  sail(): () => void;
   /** Sends the simulated people home and closes the results office. The service goes on. */
   stop(): Promise<void>;
 }
@@ -43,19 +46,18 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
   const keyFile = join(configuration.data, 'api-key');
   const backend = new Backend(service.url, { key: readFileSync(keyFile, 'utf8').trim() });
   await seed(backend);
-  const stop = options.quiet
-    ? () => {}
-    : simulatePeople(
-        service.url,
-        backend,
-        (user) => tokenFor(configuration.tokens, user),
-        (error) => log.warn({ err: error }, 'a simulated person could not act'),
-      );
+  const { tokens } = configuration;
+  const complain = (error: unknown): void => log.warn({ err: error }, 'a simulated person could not act');
+  const sail = (): (() => void) => sailRaces(service.url, backend, (boat) => trackerToken(tokens, boat), complain);
+  const stops = options.quiet
+    ? []
+    : [simulatePeople(service.url, backend, (user) => tokenFor(tokens, user), complain), sail()];
   return {
     service,
     keyFile,
+    sail,
     stop: async () => {
-      stop();
+      for (const stop of stops) stop();
       await office.stop();
     },
   };

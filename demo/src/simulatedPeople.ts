@@ -1,13 +1,12 @@
 import { connect, type Entry, type Line } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
 import { people } from './people.js';
-import { chatter, crewTalk, notices, signals } from './script.js';
+import { chatter, crewTalk, notices } from './script.js';
 import { authorOf } from './seed.js';
 
 /** How often a person writes, in milliseconds; each time a random part of it more. */
 const chatEveryMs = 4_000;
 const crewEveryMs = 11_000;
-const signalEveryMs = 17_000;
 const noticeEveryMs = 60_000;
 const skippersEveryMs = 90_000;
 const readEveryMs = 6_000;
@@ -67,14 +66,6 @@ export function simulatePeople(
     const line = lines.get(user)?.line;
     return line?.state.name === 'open' ? line.publish('crew/petrel', { text }) : undefined;
   });
-  everyNow(signalEveryMs, (round) =>
-    backend.publish({
-      channel: 'race/3/signals',
-      type: 'signal',
-      by: authorOf('mira'),
-      data: signals[(round + 3) % signals.length] as (typeof signals)[number],
-    }),
-  );
   everyNow(skippersEveryMs, (round) =>
     backend.notify({ role: 'skipper', title: `Tide tables, sheet ${round + 1}, are at the desk`, key: 'tide-tables' }),
   );

@@ -1,0 +1,112 @@
+import { mapSize, marks, type Point, type Position, startLine } from '../src/course.js';
+
+/** Places of a boat's wake that are drawn. */
+const wakePlaces = 70;
+/** How far apart they are at least, in metres. */
+const wakeStep = 4;
+
+/** The course and the boats on it, on a canvas. */
+export class Chart {
+  readonly #canvas: HTMLCanvasElement;
+  readonly #wakes = new Map<string, Point[]>();
+
+  constructor(canvas: HTMLCanvasElement) {
+    this.#canvas = canvas;
+  }
+
+  draw(fleet: Iterable<[string, Position]>): void {
+    const context = this.#canvas.getContext('2d');
+    if (context === null) return;
+    const width = this.#canvas.clientWidth;
+    const scale = width / mapSize.width;
+    const ratio = window.devicePixelRatio;
+    const height = mapSize.height * scale;
+    if (this.#canvas.width !== Math.round(width * ratio)) {
+      this.#canvas.width = Math.round(width * ratio);
+      this.#canvas.height = Math.round(height * ratio);
+      this.#canvas.style.height = `${height}px`;
+    }
+    context.setTransform(ratio * scale, 0, 0, ratio * scale, 0, 0);
+    context.clearRect(0, 0, mapSize.width, mapSize.height);
+    const colours = getComputedStyle(this.#canvas);
+    const colour = (name: string): string => colours.getPropertyValue(name);
+    this.#drawCourse(context, colour);
+    for (const [boat, position] of fleet) this.#drawBoat(context, colour, boat, position);
+  }
+
+  #drawCourse(context: CanvasRenderingContext2D, colour: (name: string) => string): void {
+    context.font = '13px sans-serif';
+    context.lineWidth = 1.5;
+    context.strokeStyle = colour('--line');
+    context.setLineDash([7, 7]);
+    const [pin, boat] = startLine;
+    context.beginPath();
+    context.moveTo((pin.x + boat.x) / 2, pin.y);
+    for (const { x, y } of marks) context.lineTo(x, y);
+    context.stroke();
+    context.strokeStyle = colour('--buoy');
+    context.setLineDash([3, 4]);
+    context.beginPath();
+    context.moveTo(pin.x, pin.y);
+    context.lineTo(boat.x, boat.y);
+    context.stroke();
+    context.setLineDash([]);
+    for (const { x, y, name } of [...marks, { ...pin, name: 'pin' }, { ...boat, name: 'committee boat' }]) {
+      context.fillStyle = colour('--buoy');
+      context.beginPath();
+      context.rect(x - 5, y - 5, 10, 10);
+      context.fill();
+      context.fillStyle = colour('--faint');
+      context.fillText(name, x + 10, y + 15);
+    }
+  }
+
+  #drawBoat(
+    context: CanvasRenderingContext2D,
+    colour: (name: string) => string,
+    boat: string,
+    { x, y, heading, speed }: Position,
+  ): void {
+    const wake = this.#wakeOf(boat, { x, y });
+    context.strokeStyle = colour('--sea');
+    context.lineWidth = 1.2;
+    for (let at = 1; at < wake.length; at++) {
+      const [from, to] = [wake[at - 1] as Point, wake[at] as Point];
+      context.globalAlpha = (at / wake.length) * 0.5;
+      context.beginPath();
+      context.moveTo(from.x, from.y);
+      context.lineTo(to.x, to.y);
+      context.stroke();
+    }
+    context.globalAlpha = 1;
+    context.save();
+    context.translate(x, y);
+    context.rotate((heading * Math.PI) / 180);
+    context.fillStyle = colour('--sea');
+    context.beginPath();
+    context.moveTo(0, -12);
+    context.quadraticCurveTo(7, 0, 4, 9);
+    context.lineTo(-4, 9);
+    context.quadraticCurveTo(-7, 0, 0, -12);
+    context.fill();
+    context.restore();
+    context.fillStyle = colour('--ink');
+    context.fillText(`${nameOf(boat)} ${speed.toFixed(1)}`, x + 11, y - 7);
+  }
+
+  #wakeOf(boat: string, at: Point): readonly Point[] {
+    const wake = this.#wakes.get(boat) ?? [];
+    this.#wakes.set(boat, wake);
+    const last = wake.at(-1);
+    const step = last === undefined ? wakeStep : Math.hypot(at.x - last.x, at.y - last.y);
+    // A boat that is set down elsewhere has left no wake on its way.
+    if (step > 60) wake.length = 0;
+    if (step >= wakeStep) wake.push(at);
+    if (wake.length > wakePlaces) wake.shift();
+    return [...wake, at];
+  }
+}
+
+export function nameOf(boat: string): string {
+  return boat.charAt(0).toUpperCase() + boat.slice(1);
+}
