@@ -6,6 +6,7 @@ const name = process.argv[2] ?? '';
 const known = [
   'access',
   'attack',
+  'board',
   'compare',
   'drill',
   'fanout',

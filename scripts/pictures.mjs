@@ -99,11 +99,29 @@ pia.publish('regatta/notices', { text: 'Free ice cream at the quay' }).catch(() 
 await new Backend(url, { key: 'bells_not_a_key' }).channels().catch(() => {});
 await pause(500);
 pia.close();
-await Promise.all([
-  inConsole('console-overview', '', {}, () => pause(45_000)),
-  inConsole('console-phone', '', { viewport: { width: 390, height: 844 }, colorScheme: 'dark' }, () => pause(45_000)),
-]);
+await inConsole('console-overview', '', {}, () => pause(45_000));
 
+if (only === undefined || 'console-traffic'.includes(only)) {
+  // Positions as messages, by an application that does not know of boards yet.
+  const spectators = Array.from({ length: 6 }, () => connect(url));
+  for (const each of spectators) each.enter('race/4/chat');
+  let x = 0;
+  const report = (boat) =>
+    backend
+      .publish({ channel: 'race/4/chat', type: 'position', by: { user: boat }, data: { boat, x } })
+      .catch(() => {});
+  const reports = setInterval(() => {
+    x += 1;
+    for (const boat of ['petrel', 'knot', 'dunlin']) void report(boat);
+  }, 100);
+  const page = await browser.newPage();
+  await page.goto(`${url}/regatta/race.html`);
+  await pause(45_000);
+  await inConsole('console-traffic', 'traffic', { viewport: { width: 1280, height: 1000 } });
+  clearInterval(reports);
+  for (const each of spectators) each.close();
+  await page.close();
+}
 await inConsole('console-workbench', 'workbench', {}, tryOut);
 if (only === undefined || 'load-report'.includes(only)) await loadReport();
 await browser.close();

@@ -229,6 +229,32 @@ describe('boards by command and over HTTP', () => {
     expect(await response.json()).toMatchObject({ code, where });
   });
 
+  it('show their traffic, and where another channel would be lighter', async () => {
+    const started = await startService({ text });
+    clean.push(() => started.remove());
+    const line = await come(started, 'petrel');
+    const race = line.enter<Position>(positions);
+    const wind = line.enter('weather/wind');
+    await Promise.all([race.ready, wind.ready]);
+    const x = async (n: number) => {
+      await race.set('petrel', { x: n });
+      await started.backend.publish({
+        channel: 'weather/wind',
+        type: 'wind',
+        by: { user: 'buoy' },
+        data: { at: 'outer', n },
+      });
+    };
+    for (let n = 0; n < 40; n++) await x(n);
+    const { channels, rules } = await started.backend.traffic();
+    expect(channels.find(({ channel }) => channel === positions)).toMatchObject({ changes: 40, recipients: 1 });
+    expect(rules.map(({ pattern }) => pattern).sort()).toEqual(['race/:race/positions', 'weather/wind']);
+    const env = { NINEBELLS_URL: started.url, NINEBELLS_KEY: started.key };
+    const { out } = await ninebells(['traffic'], env);
+    expect(out).toMatch(/^race\/:race\/positions .*0\.0 /m);
+    expect(out).toContain('types: { wind: { entry: /at } }');
+  });
+
   it('take several boards at once, and each entry has its own answer', async () => {
     const started = await startService({ text });
     clean.push(() => started.remove());

@@ -696,23 +696,31 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(asked).toBe(0);
   });
 
-  it.each(['', 'sessions', 'instances', 'traces', 'access', 'people', 'keys', 'workbench', 'channels/race/3/chat'])(
-    '/%s can be used by keyboard and screen reader: axe finds no violation, and the tab has a title',
-    async (path) => {
-      const page = await signedIn(`/console/${path}`);
-      await page.locator('main').waitFor(soon);
-      await page.waitForTimeout(500);
-      const found = await page.evaluate(`${axeSource}; axe.run()`);
-      const { violations } = found as {
-        violations: { id: string; nodes: { html: string; failureSummary: string }[] }[];
-      };
-      const faults = violations.flatMap(({ id, nodes }) =>
-        nodes.map((each) => `${id}: ${each.failureSummary} ${each.html}`),
-      );
-      expect(faults).toEqual([]);
-      expect(await page.title()).toMatch(/.+ · Nine Bells$/);
-    },
-  );
+  it.each([
+    '',
+    'sessions',
+    'traffic',
+    'instances',
+    'traces',
+    'access',
+    'people',
+    'keys',
+    'workbench',
+    'channels/race/3/chat',
+  ])('/%s can be used by keyboard and screen reader: axe finds no violation, and the tab has a title', async (path) => {
+    const page = await signedIn(`/console/${path}`);
+    await page.locator('main').waitFor(soon);
+    await page.waitForTimeout(500);
+    const found = await page.evaluate(`${axeSource}; axe.run()`);
+    const { violations } = found as {
+      violations: { id: string; nodes: { html: string; failureSummary: string }[] }[];
+    };
+    const faults = violations.flatMap(({ id, nodes }) =>
+      nodes.map((each) => `${id}: ${each.failureSummary} ${each.html}`),
+    );
+    expect(faults).toEqual([]);
+    expect(await page.title()).toMatch(/.+ · Nine Bells$/);
+  });
 
   it('sends less than 300 KB, compressed, for its first page', () => {
     const html = readFileSync(join(root, 'packages/console/dist/index.html'), 'utf8');

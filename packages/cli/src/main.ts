@@ -22,6 +22,7 @@ import { addRefusals } from './refusals.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
 import { addTrace } from './trace.js';
+import { addTraffic } from './traffic.js';
 import { addWho } from './who.js';
 
 const version: string = JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')).version;
@@ -68,6 +69,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addInstances,
     addRefusals,
     addTrace,
+    addTraffic,
     addPlan,
     addDrill,
   ])

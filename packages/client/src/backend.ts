@@ -35,6 +35,7 @@ import type {
   RemovalWish,
   SessionInfo,
   Trace,
+  Traffic,
   WorkbenchWish,
 } from './backendTypes.js';
 
@@ -157,6 +158,11 @@ export class Backend {
   /** What became of a message; with `user`, whether and how that user got it. */
   trace(id: string, options: { user?: string } = {}): Promise<Trace> {
     return this.#get(`/v1/traces/${encodeURIComponent(id)}`, options);
+  }
+
+  /** What went through the service: the last hour by rule, the last minute by channel. */
+  traffic(): Promise<Traffic> {
+    return this.#get('/v1/traffic', {});
   }
 
   /** What was refused, by kind, the latest first: by all instances that answered. */

@@ -84,6 +84,45 @@ export interface Gathered {
   readonly missing?: readonly string[];
 }
 
+/** What went through a channel, or a rule's channels. */
+export interface TrafficFigures {
+  readonly messages: number;
+  /** Changes of boards' entries that were asked for; `merged`: replaced before they went to a client. */
+  readonly changes: number;
+  readonly merged: number;
+  /** Frames to clients, and their bytes. */
+  readonly deliveries: number;
+  readonly bytes: number;
+}
+
+export interface Traffic extends Gathered {
+  /** The last minutes, up to an hour, the latest last. */
+  readonly minutes: readonly (TrafficFigures & { readonly at: string; readonly forMs: number })[];
+  /** How long that is, in milliseconds. */
+  readonly minutesForMs: number;
+  /** All of these minutes, by channel rule. */
+  readonly rules: readonly (TrafficFigures & { readonly pattern: string })[];
+  /** The busiest channels of the last minute or so. */
+  readonly channels: readonly (TrafficFigures & {
+    readonly channel: string;
+    readonly pattern: string;
+    readonly recipients: number;
+    /** Messages that a board would carry better. */
+    readonly advice?: {
+      readonly type: string;
+      readonly entry: string;
+      readonly perS: number;
+      readonly entries: number;
+      /** Frames to each client in a second, as a board; as messages it is `perS`. */
+      readonly framesPerS: number;
+    };
+  })[];
+  readonly channelsForMs: number;
+  /** Frames handed to connections, and in how many writes, since the instances have started. */
+  readonly frames: number;
+  readonly writes: number;
+}
+
 /** What was refused with one code at one door, since the instances have started. */
 export interface RefusalKind {
   readonly code: string;

@@ -19,6 +19,7 @@ const KeysPage = lazy(async () => ({ default: (await import('./KeysPage.js')).Ke
 const ModerationPage = lazy(async () => ({ default: (await import('./ModerationPage.js')).ModerationPage }));
 const OverviewPage = lazy(async () => ({ default: (await import('./OverviewPage.js')).OverviewPage }));
 const SessionsPage = lazy(async () => ({ default: (await import('./SessionsPage.js')).SessionsPage }));
+const TrafficPage = lazy(async () => ({ default: (await import('./TrafficPage.js')).TrafficPage }));
 const WorkbenchPage = lazy(async () => ({ default: (await import('./WorkbenchPage.js')).WorkbenchPage }));
 const TracePage = lazy(async () => ({ default: (await import('./TracePage.js')).TracePage }));
 
@@ -49,6 +50,7 @@ export function Console() {
                           path="/sessions"
                           element={<SessionsPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
                         />
+                        <Route path="/traffic" element={<TrafficPage backend={backend} light={light} />} />
                         <Route path="/instances" element={<InstancesPage backend={backend} />} />
                         <Route path="/traces/:id?" element={<TracePage backend={backend} />} />
                         <Route path="/access" element={<AccessPage backend={backend} />} />

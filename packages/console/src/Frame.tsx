@@ -34,6 +34,7 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
           <NavLink to="/" end>
             {texts.overview}
           </NavLink>
+          <NavLink to="/traffic">{texts.traffic}</NavLink>
           <NavLink to="/sessions">{texts.sessions}</NavLink>
           <NavLink to="/instances">{texts.instances}</NavLink>
           <NavLink to="/traces">{texts.trace}</NavLink>

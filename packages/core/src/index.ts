@@ -37,6 +37,7 @@ export * from './model/presenceRule.js';
 export * from './model/refusal.js';
 export * from './model/signal.js';
 export * from './model/trace.js';
+export type * from './model/traffic.js';
 export type { Moderation } from './moderation/moderation.js';
 export * from './ports/activity.js';
 export * from './ports/asker.js';

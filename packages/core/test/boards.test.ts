@@ -1,7 +1,15 @@
 import { channelName, type Json } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { paceOf } from '../src/boards/board.js';
-import { type BoardRule, type ChannelRule, type Clock, channelRule, defaultBoard } from '../src/index.js';
+import { adviceOf } from '../src/channel/traffic.js';
+import {
+  type BoardRule,
+  type ChannelRule,
+  type Clock,
+  channelRule,
+  defaultBoard,
+  LoggedMessage,
+} from '../src/index.js';
 import { BoardTables } from '../src/record/boardTables.js';
 import { type Client, harness } from './harness.js';
 
@@ -275,6 +283,69 @@ describe('the pace of a client', () => {
     [200, 0, 200],
   ])('of %i ms wished for, at a rule of %i ms, is %i ms', (wished, every, pace) => {
     expect(paceOf(wished, every)).toBe(pace);
+  });
+});
+
+describe('the traffic', () => {
+  it('is counted by rule and channel: what came in, what was merged away, what went out', async () => {
+    const { come, set, clock, engine } = await start();
+    const [, , tomas] = [await come('pia'), await come('jory'), await come('tomas')];
+    await clock.run(200);
+    for (let n = 1; n <= 50; n++) {
+      await set(tomas, 'petrel', n);
+      await clock.run(20);
+    }
+    tomas.send({ do: 'publish', channel: race, data: 'a message' });
+    await clock.run(200);
+    const { rules: byRule, channels, minutes } = await engine.cluster.traffic();
+    const [figures] = channels;
+    expect(figures).toMatchObject({ channel: race, recipients: 3, messages: 1, changes: 50 });
+    // Ten frames a second to three clients, and a message to each.
+    expect(figures?.deliveries).toBeGreaterThanOrEqual(3 * 10 + 3);
+    expect(figures?.deliveries).toBeLessThanOrEqual(3 * 14 + 3);
+    expect((figures?.merged ?? 0) + ((figures?.deliveries ?? 0) - 3) / 3).toBe(50);
+    expect(byRule).toMatchObject([{ pattern: 'race/:race/positions', messages: 1, changes: 50 }]);
+    expect(minutes.reduce((sum, { deliveries }) => sum + deliveries, 0)).toBe(figures?.deliveries);
+    await clock.run(90_000);
+    const later = await engine.cluster.traffic();
+    expect(later.channels).toEqual([]);
+    expect(later.rules).toMatchObject([{ changes: 50 }]);
+    await clock.run(3_700_000);
+    expect((await engine.cluster.traffic()).rules).toEqual([]);
+    expect((await engine.cluster.traffic()).minutes.length).toBeLessThanOrEqual(60);
+  });
+
+  const position = (boat: string, n: number, more: object = {}) => ({
+    type: 'position',
+    by: boat,
+    data: { boat, x: n, ...more },
+  });
+  it.each([
+    [
+      'positions of three boats',
+      10,
+      (n: number) => position(['petrel', 'knot', 'dunlin'][n % 3] as string, n),
+      { type: 'position', entry: '/boat', entries: 3, framesPerS: 10 },
+    ],
+    ['one boat', 10, (n: number) => position('petrel', n), { type: 'position', entry: '/boat', entries: 1 }],
+    ['now and then', 0.5, (n: number) => position('petrel', n), undefined],
+    ['a chat', 10, (n: number) => ({ type: 'message', by: 'pia', data: { text: `word ${n}` } }), undefined],
+    ['numbers', 10, (n: number) => ({ type: 'message', by: 'pia', data: n }), undefined],
+  ])('says what a board would save: %s', (_, perS, make, expected) => {
+    const messages = Array.from({ length: 60 }, (_, n) => {
+      const { type, by, data } = make(n);
+      const draft = {
+        id: `m${n}`,
+        type,
+        by: { user: by },
+        atMs: (n * 1000) / (perS * 3),
+        dataText: JSON.stringify(data),
+      };
+      return new LoggedMessage(race, { volume: 'v', number: n + 1 }, draft);
+    });
+    const advice = adviceOf(messages);
+    if (expected === undefined) expect(advice).toBeUndefined();
+    else expect(advice).toMatchObject(expected);
   });
 });
 

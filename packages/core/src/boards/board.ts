@@ -41,8 +41,10 @@ export interface BoardHost {
   /** How long a session that lost its connection still holds its entries, in milliseconds. */
   readonly graceMs: number;
   failed(error: unknown): void;
-  /** So many frames, of so many bytes, went to clients; so many changes are in them, each counted once. */
+  /** So many frames, of so many bytes, went to clients. */
   told(frames: number, bytes: number): void;
+  /** So many changes were replaced before a frame was made of them. */
+  merged(changes: number): void;
   /** No grace is left that kept the channel open. */
   emptied(): void;
   closed(): void;
@@ -71,6 +73,7 @@ interface Group {
 /** A frame that shows what has changed since a number, and the sessions that set some of it. */
 interface Made {
   readonly frame: Frame | undefined;
+  readonly changes: number;
   readonly setters: ReadonlySet<string>;
 }
 
@@ -312,6 +315,8 @@ export class Board implements ChannelFeature {
       if (each === undefined) {
         each = this.#frameSince(reader.since, undefined);
         made.set(reader.since, each);
+        if (group.paceMs === this.#rule.everyMs && made.size === 1)
+          this.#host.merged(this.#number - reader.since - each.changes);
       }
       const { frame } = !reader.echo && each.setters.has(session) ? this.#frameSince(reader.since, session) : each;
       // All of it is its own: the next frame begins where its last one ended.
@@ -331,7 +336,7 @@ export class Board implements ChannelFeature {
     if (since < this.#entries.forgotten || since < 0) {
       const set = [...this.#entries].map(memberText).join();
       const text = `{"on":"board","channel":${channel},"version":"${this.#version}","whole":true,"set":{${set}}}`;
-      return { frame: new Frame(text, true, this.#channel), setters: new Set() };
+      return { frame: new Frame(text, true, this.#channel), changes: this.#number - since, setters: new Set() };
     }
     const set: string[] = [];
     const gone: string[] = [];
@@ -345,12 +350,13 @@ export class Board implements ChannelFeature {
       else set.push(memberText(entry));
     }
     // Without either, what changed has been undone since: the version is all that is new.
-    if (set.length === 0 && gone.length === 0 && except !== undefined) return { frame: undefined, setters };
+    if (set.length === 0 && gone.length === 0 && except !== undefined) return { frame: undefined, changes: 0, setters };
     const after = `"after":"${formatCursor({ volume: this.#volume as string, number: since })}"`;
     const setText = set.length === 0 ? '' : `,"set":{${set.reverse().join()}}`;
     const goneText = gone.length === 0 ? '' : `,"gone":${JSON.stringify(gone.reverse())}`;
     const text = `{"on":"board","channel":${channel},${after},"version":"${this.#version}"${setText}${goneText}}`;
-    return { frame: new Frame(text, except === undefined, this.#channel), setters };
+    const frame = new Frame(text, except === undefined, this.#channel);
+    return { frame, changes: set.length + gone.length, setters };
   }
 
   get #version(): string {

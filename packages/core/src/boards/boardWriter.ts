@@ -35,6 +35,8 @@ export interface WriterHost {
   change(channel: ChannelName, changes: readonly BoardChange[], bounds: BoardBounds): Promise<BoardApplied>;
   /** The least time between two calls for a board, in milliseconds, where the keeper is another process. */
   readonly isFar: boolean;
+  /** A change was replaced before it went anywhere. */
+  merged(channel: ChannelName): void;
 }
 
 /**
@@ -45,8 +47,6 @@ export class BoardWriter {
   readonly #host: WriterHost;
   readonly #lines = new Map<ChannelName, Line>();
   #waiting = 0;
-  /** Changes that were replaced before they went anywhere. */
-  merged = 0;
 
   constructor(host: WriterHost) {
     this.#host = host;
@@ -73,18 +73,18 @@ export class BoardWriter {
       this.#lines.set(channel, line);
     }
     return new Promise((resolve, reject) => {
-      this.#add(line, change).callers.push({ resolve, reject });
+      this.#add(channel, line, change).callers.push({ resolve, reject });
       this.#sendLater(channel, line, bounds, change.condition === undefined ? everyMs : 0);
     });
   }
 
-  #add(line: Line, change: BoardChange): Waiting {
+  #add(channel: ChannelName, line: Line, change: BoardChange): Waiting {
     const { entry } = change.record;
     if (change.condition === undefined) {
       const earlier = line.replaceable.get(entry);
       if (earlier !== undefined) {
         earlier.change = change;
-        this.merged += 1;
+        this.#host.merged(channel);
         return earlier;
       }
     }

@@ -28,6 +28,7 @@ import type {
 } from '../model/board.js';
 import type { Counters } from '../model/counters.js';
 import { defaultPresence } from '../model/presenceRule.js';
+import type { Flow } from '../model/traffic.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import type { Relay } from '../ports/relay.js';
@@ -92,6 +93,8 @@ const recordBytes = 64;
 export class Boards implements FeatureSource {
   readonly #host: BoardsHost;
   readonly #all = new Map<ChannelName, Board>();
+  /** What goes through their channels. */
+  readonly #flows = new Map<ChannelName, Flow>();
   readonly #writer: BoardWriter;
   readonly #kept: KeptBoards;
   #isStopped = false;
@@ -104,11 +107,15 @@ export class Boards implements FeatureSource {
       clock,
       isFar: relay.others !== undefined,
       change: (channel, changes, bounds) => this.#change(channel, changes, bounds),
+      merged: (channel) => {
+        const flow = this.#flows.get(channel);
+        if (flow !== undefined) flow.merged += 1;
+      },
     });
     if (relay.others !== undefined) this.#lookLater();
   }
 
-  attach({ name, match }: FeatureChannel): Board | undefined {
+  attach({ name, match, flow }: FeatureChannel): Board | undefined {
     const { board: rule, presence } = match.rule;
     if (rule === undefined) return undefined;
     const { clock, relay, report, counters, self, emptied } = this.#host;
@@ -122,26 +129,29 @@ export class Boards implements FeatureSource {
       isThere: (instanceId) => relay.others?.list().some((each) => each.instanceId === instanceId) ?? false,
       graceMs: presence?.graceMs ?? defaultPresence.graceMs,
       failed: (error) => report(error, { what: 'a board could not be read', channel: name }),
-      told: (frames) => {
+      told: (frames, bytes) => {
         counters.deliveries += frames;
+        flow.deliveries += frames;
+        flow.bytes += bytes;
+      },
+      merged: (changes) => {
+        flow.merged += changes;
       },
       emptied: () => emptied(name),
       closed: () => {
-        if (this.#all.get(name) === board) this.#all.delete(name);
+        if (this.#all.get(name) !== board) return;
+        this.#all.delete(name);
+        this.#flows.delete(name);
       },
     });
     this.#all.set(name, board);
+    this.#flows.set(name, flow);
     return board;
   }
 
   /** The board of an open channel; `undefined` where the channel's rule has none. */
   get(channel: ChannelName): Board | undefined {
     return this.#all.get(channel);
-  }
-
-  /** Changes that were replaced before they went anywhere. */
-  get merged(): number {
-    return this.#writer.merged;
   }
 
   /**
@@ -172,6 +182,8 @@ export class Boards implements FeatureSource {
       ...defined({ session }),
     };
     const condition = ifVersion === undefined ? undefined : conditionOf(ifVersion, where);
+    const flow = this.#flows.get(match.channel);
+    if (flow !== undefined) flow.changes += 1;
     return this.#write(match, { record, bytes: bytes + entry.length + recordBytes, condition }, where);
   }
 

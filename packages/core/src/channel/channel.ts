@@ -6,6 +6,7 @@ import { type Batch, Frame } from '../model/frame.js';
 import { type Hail, hailFrame } from '../model/hail.js';
 import type { LoggedMessage, LogSlice, Place } from '../model/message.js';
 import type { Signal } from '../model/signal.js';
+import { type Figures, Flow } from '../model/traffic.js';
 import type { Clock } from '../ports/clock.js';
 import { channelTopic, type Relay, type Subscriber } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
@@ -73,6 +74,9 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   #excepted: Map<string, Set<Frame>> | undefined;
   /** Calls of `enter` under way. */
   #entering = 0;
+  /** What has gone through it here since it was opened, and how much of it the traffic log has counted. */
+  readonly flow = new Flow();
+  counted: Figures = new Flow();
   /** No client is left, and the engine waits a while before it closes the channel. */
   lingers = false;
 
@@ -109,6 +113,11 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   /** The characters of the messages that are held ready. */
   get windowChars(): number {
     return this.#window.chars;
+  }
+
+  /** The latest messages that are held ready, oldest first. */
+  latest(count: number): readonly LoggedMessage[] {
+    return this.#window.latest(count);
   }
 
   /** When the last message passed on was taken in, in milliseconds since the epoch. */
@@ -256,6 +265,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
 
   /** Passes a message on to all recipients. Hot: once per message. */
   pass(logged: LoggedMessage): void {
+    this.flow.messages += 1;
     this.#window.add(logged);
     const frame = logged.toPush();
     this.#host.traces.handed(logged, this.#recipients.size);
@@ -283,6 +293,8 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     if (this.#recipients.size === 0) return;
     const batch = this.#batchOf(frames);
     this.#host.counters.deliveries += this.#recipients.size * frames.length;
+    this.flow.deliveries += this.#recipients.size * frames.length;
+    this.flow.bytes += this.#recipients.size * batch.bytes;
     if (excepted === undefined) {
       for (const queue of this.#recipients.values()) queue.pushAll(batch);
       return;

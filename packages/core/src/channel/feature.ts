@@ -1,6 +1,7 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { Frame } from '../model/frame.js';
 import type { Signal } from '../model/signal.js';
+import type { Flow } from '../model/traffic.js';
 import type { RuleMatch } from '../rules/channelRule.js';
 
 /**
@@ -26,6 +27,8 @@ export interface ChannelFeature {
 export interface FeatureChannel {
   readonly name: ChannelName;
   readonly match: RuleMatch;
+  /** What has gone through the channel here. */
+  readonly flow: Flow;
   /** Pushes a frame to all clients in the channel. */
   tell(frame: Frame): void;
 }

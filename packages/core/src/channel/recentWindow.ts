@@ -31,6 +31,10 @@ export class RecentWindow {
     return this.#messages.at(-1)?.atMs;
   }
 
+  latest(count: number): readonly LoggedMessage[] {
+    return this.#messages.slice(-count);
+  }
+
   /** Adds the next message. Hot: once per message. */
   add(logged: LoggedMessage): void {
     this.#messages.push(logged);

@@ -17,10 +17,12 @@ import { defaultPresence } from '../model/presenceRule.js';
 import type { RefusalKind } from '../model/refusal.js';
 import { availability } from '../model/status.js';
 import type { StaysHere, Trace } from '../model/trace.js';
+import type { Traffic } from '../model/traffic.js';
 import type { Others, Relay } from '../ports/relay.js';
 import { Presence } from '../presence/presence.js';
 import { fatesOf, sentenceOf } from '../record/fates.js';
 import { joinedRefusals } from '../record/refusals.js';
+import { joinedTraffic } from './joinedTraffic.js';
 import { answerOf } from './questions.js';
 import { sessionsFor } from './sessionList.js';
 
@@ -164,6 +166,12 @@ export class Cluster {
   async refusals(): Promise<Gathered<{ refusals: readonly RefusalKind[] }>> {
     const { all, missing } = await this.#ask<readonly RefusalKind[]>({ type: 'refusals' }, this.#own.refusals());
     return { refusals: joinedRefusals(all), missing };
+  }
+
+  /** What went through all instances. */
+  async traffic(): Promise<Gathered<Traffic>> {
+    const { all, missing } = await this.#ask<Traffic>({ type: 'traffic' }, this.#own.traffic());
+    return { ...joinedTraffic(all), missing };
   }
 
   /** How many sessions an action is about. */

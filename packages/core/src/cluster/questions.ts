@@ -27,6 +27,8 @@ function answered(own: LocalAnswers, question: InstanceQuestion): unknown {
       return own.concerned(question.action);
     case 'refusals':
       return own.refusals();
+    case 'traffic':
+      return own.traffic();
     case 'trace':
       return own.trace(question.id);
     case 'stays':

@@ -30,8 +30,10 @@ export class Fanout {
   /** The queues, and their links, that the next call writes to. */
   readonly #group: Flushable[] = [];
   readonly #links: Link[] = [];
-  /** Bytes handed to transports, and hails that found no room, since the beginning. */
+  /** Bytes and frames handed to transports, in how many writes, and hails that found no room, since the beginning. */
   bytesOut = 0;
+  framesOut = 0;
+  writes = 0;
   hailsDropped = 0;
   /** Where the batches of this turn begin. Replaced after each flush, so that old batches can go. */
   root = new Batch();

@@ -163,6 +163,8 @@ export class SendQueue implements Flushable {
     this.#pushBytes = this.#held === undefined ? 0 : bytesOf(this.#held);
     this.written += batch.length;
     this.#fanout.bytesOut += batch.bytes;
+    this.#fanout.framesOut += batch.length;
+    this.#fanout.writes += 1;
     return batch;
   }
 

@@ -5,6 +5,7 @@ import { bannedProblem } from '../access/moderationProblems.js';
 import { Questions } from '../access/questions.js';
 import { Boards } from '../boards/boards.js';
 import { Channels } from '../channel/channels.js';
+import { TrafficLog } from '../channel/traffic.js';
 import { Cluster } from '../cluster/cluster.js';
 import { Fanout } from '../delivery/fanout.js';
 import { WaitingBudget } from '../delivery/waitingBudget.js';
@@ -159,6 +160,7 @@ export class Engine {
       rules: channelRules,
       features: [presences, channelMarks, boards],
     });
+    const traffic = new TrafficLog({ clock, wheel, fanout, channels });
     const own = localAnswersOf({
       instance,
       rules: channelRules,
@@ -169,6 +171,7 @@ export class Engine {
       watching,
       traces,
       refusals: this.refusals,
+      traffic,
       moderation: () => this.moderation,
     });
     this.cluster = new Cluster({ name: instance, own, relay, wheel, status: () => this.#status });

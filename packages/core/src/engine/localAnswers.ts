@@ -1,6 +1,7 @@
 import { type ChannelName, defined, formatCursor, type Place, problem } from '@nine-bells/wire';
 import type { Access } from '../access/access.js';
 import type { Channels } from '../channel/channels.js';
+import type { TrafficLog } from '../channel/traffic.js';
 import { sessionsFor } from '../cluster/sessionList.js';
 import { hasText } from '../lib/text.js';
 import type { LocalAnswers } from '../model/info.js';
@@ -24,6 +25,7 @@ export interface LocalAnswersHost {
   readonly watching: Watching;
   readonly traces: Traces;
   readonly refusals: Refusals;
+  readonly traffic: TrafficLog;
   readonly moderation: () => Moderation;
 }
 
@@ -59,6 +61,7 @@ export function localAnswersOf(parts: LocalAnswersHost): LocalAnswers {
       ),
     concerned: (action) => parts.moderation().concernedHere(action).length,
     refusals: () => parts.refusals.all,
+    traffic: () => parts.traffic.here,
     trace: (id) =>
       traces.find(id, (channel, place) => {
         let confirmed = 0;

@@ -4,6 +4,7 @@ import type { Table, TableEntry } from './memberTable.js';
 import type { ModerationAction } from './moderation.js';
 import type { RefusalKind } from './refusal.js';
 import type { StaysHere, TraceHere } from './trace.js';
+import type { Traffic } from './traffic.js';
 
 /** A session with a connection, for people to look at. */
 export interface SessionInfo {
@@ -91,6 +92,7 @@ export interface LocalAnswers {
   /** How many connections there an action is about. */
   concerned(action: ModerationAction): number;
   refusals(): readonly RefusalKind[];
+  traffic(): Traffic;
   trace(id: string): TraceFound;
   stays(user: string, channel: ChannelName): Promise<StaysHere>;
 }

@@ -53,6 +53,7 @@ export type InstanceQuestion =
   | { readonly type: 'activity'; readonly users: readonly string[]; readonly channel?: ChannelName }
   | { readonly type: 'concerned'; readonly action: ModerationAction }
   | { readonly type: 'refusals' }
+  | { readonly type: 'traffic' }
   | { readonly type: 'trace'; readonly id: string }
   | { readonly type: 'stays'; readonly user: string; readonly channel: ChannelName };
 

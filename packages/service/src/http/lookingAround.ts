@@ -95,6 +95,15 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
+  const traffic: Route['serve'] = async (_request, response) => {
+    const { minutes, missing, ...found } = await engine.cluster.traffic();
+    response.json({
+      minutes: minutes.map(({ atMs, ...figures }) => ({ at: new Date(atMs).toISOString(), ...figures })),
+      ...found,
+      ...missingShown(missing),
+    });
+  };
+
   const instances: Route['serve'] = (_request, response) => {
     response.json({
       instances: engine.cluster.instances.map(({ sinceMs, ...instance }) => ({
@@ -121,6 +130,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
       right: { perChannel: 'read' },
       serve: members,
     },
+    { method: 'get', path: '/traffic', right: 'read', serve: traffic },
     { method: 'get', path: '/refusals', query: ['code'], right: 'read', serve: refusals },
     { method: 'get', path: '/overview', right: 'read', serve: overview },
   ];
