@@ -155,7 +155,7 @@ export class BoardSets {
       for (const each of callers) each.reject(error);
     };
     if (!this.#host.isLive(channel)) {
-      reject(new LineError('not-open', 'the channel is not entered now: nobody knows whether the condition holds'));
+      reject(new LineError('not-open', 'the channel is not entered now: the condition cannot be looked at'));
       return;
     }
     this.#host.send(requestOf({ channel, entry }, value, options), {

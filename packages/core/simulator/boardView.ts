@@ -54,7 +54,7 @@ export class BoardView {
     for (const entry of new Set([...there.keys(), ...this.#entries.keys()])) {
       const [is, shown] = [there.get(entry), this.#entries.get(entry)].map((each) => JSON.stringify(each));
       if (is === shown) continue;
-      // Its own changes it is not told; nor that somebody's value gave way to its own.
+      // Its own changes it is not told; nor that another client's value gave way to its own.
       if (!this.echo && !isWhole && this.#mayBeOwn(entry, there.get(entry))) continue;
       throw new Error(`${this.#client}: ${this.#channel}: ${entry} is ${is} at ${volume}:${number}, not ${shown}`);
     }

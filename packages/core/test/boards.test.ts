@@ -238,7 +238,7 @@ describe('a board', () => {
     ],
     ['a channel without a board', { channel: 'plain', entry: 'a', value: 1 }, 'bad-value', '/channel'],
     ['one entry too many', { entry: 'third', value: 1 }, 'board-full', '/entry'],
-  ])('refuses %s, and nobody else notices', async (_, request, code, where) => {
+  ])('refuses %s, and no other client notices', async (_, request, code, where) => {
     const { come, set, settle, clock } = await start({ entries: 2 });
     const [pia, tomas] = [await come('pia'), await come('tomas')];
     await set(tomas, 'first', 1);

@@ -283,7 +283,7 @@ export class Boards implements FeatureSource {
       own = { record: { entry: name, value, holder: held, ...defined({ by, session, forMs }) }, bytes, condition };
     }
     this.#write(match, own, ownPlaces).catch((error: unknown) => {
-      // Somebody was quicker: there is nothing left to do.
+      // Another change was quicker: there is nothing left to do.
       if (error instanceof ProblemError && (error.code === 'conflict' || error.code === 'busy')) return;
       report(error, { what: 'an entry of a board that has ended could not be removed', channel: match.channel });
     });

@@ -27,7 +27,7 @@ export const defaultBoard = {
 
 /** Slowest pace that a client may ask for, in milliseconds. */
 export const slowestPaceMs = 60_000;
-/** A board that nobody changes, and no client is in, is forgotten after so long, in milliseconds. */
+/** A board that is not changed, and that no client is in, is forgotten after so long, in milliseconds. */
 export const boardForgottenMs = 86_400_000;
 
 /** Until when an entry lives: as long as this session is in the channel. */

@@ -14,7 +14,7 @@ import { boardForgottenMs } from '../model/board.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 
-/** How often boards that nobody uses are let go, in milliseconds. */
+/** How often unused boards are let go, in milliseconds. */
 const sweepMs = 60_000;
 /** Bound on all boards together, in bytes as `BoardChange` counts them. */
 const defaultBoardsBytes = 67_108_864;

@@ -16,7 +16,7 @@ export const publish: ChannelVerb<PublishRequest> = {
         session.answerWhenDone({ do: verb, id, channel }, session.setEntry(match, { entry, value: data }), (done) =>
           publishedEntryText(session.host.boards.asPublished(done)),
         );
-      // Whoever may publish here sets every entry, unless the rule says whose they are.
+      // A client that may publish here sets every entry, unless the rule says whose they are.
       const may = match.rule.allow.set === undefined ? undefined : session.allowed('set', channel, entry);
       return may instanceof Promise ? may.then(set) : set();
     }
