@@ -10,6 +10,7 @@ const kinds = [
   'asks for all it may, and reads',
   'large messages under ever new keys',
   'enters and reads channels without clients',
+  'sets large entries of a full board, and enters again',
   'marks and counts',
   'comes and goes where that is noted',
   'pulses of 40 kB',

@@ -17,6 +17,7 @@ channels:
   - { pattern: "race/:race/chat", logbook: kept, allow: { enter: anyone, read: anyone, publish: signed-in } }
   - { pattern: "weather/:station", logbook: { recent: { messages: 1000, for: 10m } }, allow: { enter: anyone, read: anyone, publish: signed-in } }
   - { pattern: "deck/:name", logbook: kept, presence: { grace: 1s, noted: true }, allow: { enter: anyone, read: anyone } }
+  - { pattern: "board/:name", allow: { enter: anyone, set: signed-in }, board: { every: 0 } }
 `,
 );
 const configuration = readConfiguration(file);

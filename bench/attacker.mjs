@@ -97,6 +97,15 @@ const attacks = {
     again((n) => text({ do: ['enter', 'read', 'leave'][n % 3], channel: `weather/${Math.floor(n / 3)}` }), {
       perS: 400,
     }),
+  'sets large entries of a full board, and enters again': () => {
+    const value = 'x'.repeat(1_000);
+    const set = (n) =>
+      text({ do: 'set', channel: 'board/full', entry: `e/${n % 230}`, value: value + n, whileHere: true });
+    return again((n) => (n % 5 === 0 ? text({ do: 'enter', channel: 'board/full' }) : set(n)), {
+      perS: 120,
+      sessions: 4,
+    });
+  },
   'marks and counts': () =>
     again(
       (n) => text(n % 20 === 0 ? { do: 'unread' } : { do: 'mark', channel: `race/${n % 200}/chat`, cursor: null }),

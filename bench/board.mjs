@@ -1,9 +1,13 @@
 // A board of 100 entries, each set 20 times a second by a client of its own, for 1,000 clients: frames and bytes out, how old
 // a value is when it arrives, and CPU; against a loop by hand that merges on a timer, and against the same as messages, at a
 // twentieth of the rate, since they would be 2,000,000 deliveries a second. Then how many sets one process takes.
-import { cpus } from 'node:os';
+import { spawn } from 'node:child_process';
+import { existsSync, mkdtempSync } from 'node:fs';
+import { cpus, tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { Child, median } from './child.mjs';
 
+const redisServer = '/usr/bin/redis-server';
 const clients = 1000;
 const setters = 100;
 const perSetter = 20;
@@ -24,6 +28,7 @@ console.log(
   `\nOf the loop by hand: ${(shown.board.core / shown.byHand.core).toFixed(2)}x of the CPU, ${(shown.board.p99 / shown.byHand.p99).toFixed(2)}x of the age at 99%. As messages the same sets would take ${((shown.messages.core * 20) / shown.board.core).toFixed(0)}x of the CPU.`,
 );
 await most();
+await acrossInstances();
 process.exit();
 
 async function measured(name, subject, rate) {
@@ -73,6 +78,30 @@ async function most() {
   senders.end();
   server.end();
   console.log(`One process takes ${Math.round(median(rates)).toLocaleString('en')} sets a second, each acknowledged.`);
+}
+
+/** How much later a value arrives at a client of another instance, through Redis, than at one of the same. */
+async function acrossInstances() {
+  if (!existsSync(redisServer)) return console.log('There is no Redis here: apt-get install redis-server');
+  const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
+  const redisPort = 20_000 + (process.pid % 20_000);
+  const redis = spawn(redisServer, ['--port', String(redisPort), '--save', '', '--dir', folder], { stdio: 'ignore' });
+  await new Promise((resolve) => setTimeout(resolve, 500));
+  const relay = `redis://127.0.0.1:${redisPort}`;
+  const [one, two] = [new Child('./boardServer.mjs'), new Child('./boardServer.mjs')];
+  const here = await one.ask({ act: 'start', subject: 'board', every: 0, relay, folder });
+  const there = await two.ask({ act: 'start', subject: 'board', every: 0, relay, folder });
+  await new Promise((resolve) => setTimeout(resolve, 2_000));
+  const clients = new Child('./boardClients.mjs');
+  const { same, other } = await clients.ask({ act: 'latency', here, there, count: 1_000 });
+  clients.end();
+  one.end();
+  two.end();
+  redis.kill();
+  const at = (times, part) => `${times[Math.floor(times.length * part)].toFixed(2)} ms`;
+  console.log(
+    `\nTwo instances that meet in Redis, a set every 11 ms, pushed at once: p50 ${at(same, 0.5)} and p99 ${at(same, 0.99)} to a client of the same instance, ${at(other, 0.5)} and ${at(other, 0.99)} to one of the other.`,
+  );
 }
 
 function row(name, ...cells) {

@@ -48,6 +48,36 @@ const acts = {
     };
   },
 
+  /** The times from setting to receiving, in milliseconds, at a client of the same instance and at one of another. */
+  async latency({ here, there, count }) {
+    const times = { same: [], other: [] };
+    const come = async (where, which) => {
+      const connection = await openRaw({
+        ...where,
+        onFrame: (text) => {
+          if (!text.startsWith('{"on":"board"')) return;
+          const { at } = Object.values(JSON.parse(text).set ?? {})[0] ?? {};
+          if (at !== undefined) times[which].push(performance.now() - at);
+        },
+      });
+      connection.send('{"do":"hello","id":1,"enter":[{"channel":"race/positions"}]}');
+      return connection;
+    };
+    const setter = await come(here, 'same');
+    await come(there, 'other');
+    await new Promise((resolve) => setTimeout(resolve, 500));
+    for (let n = 0; n < count; n++) {
+      setter.send(
+        `{"do":"set","channel":"race/positions","entry":"petrel","value":{"n":${n},"at":${performance.now()}}}`,
+      );
+      // Above the rate that a session has, it would be refused.
+      await new Promise((resolve) => setTimeout(resolve, 11));
+    }
+    await new Promise((resolve) => setTimeout(resolve, 300));
+    for (const each of Object.values(times)) each.sort((a, b) => a - b);
+    return times;
+  },
+
   async flood({ roundMs, underWay }) {
     flooding = { acknowledged: 0, endsMs: performance.now() + roundMs };
     for (let index = 0; index < clients.length; index++) for (let n = 0; n < underWay; n++) set(index, 2);

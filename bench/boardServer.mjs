@@ -10,7 +10,7 @@ let usedBefore;
 let sinceMs;
 
 const acts = {
-  start: ({ subject, unbounded = false }) => (subject === 'byHand' ? byHand() : theService(unbounded)),
+  start: ({ subject, ...options }) => (subject === 'byHand' ? byHand() : theService(options)),
   reset: () => {
     usedBefore = process.cpuUsage();
     sinceMs = performance.now();
@@ -24,8 +24,13 @@ const acts = {
 process.on('message', async (message) => process.send(await acts[message.act](message)));
 process.on('disconnect', () => process.exit());
 
-async function theService(unbounded) {
-  const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
+/** @param every - the pace of the board, in milliseconds */
+async function theService({
+  unbounded = false,
+  every = 100,
+  relay,
+  folder = mkdtempSync(join(tmpdir(), 'bells-bench-')),
+}) {
   const file = join(folder, 'bells.yaml');
   const limits = unbounded ? ', sets: 1000000/s, requests: 1000000/s' : '';
   writeFileSync(
@@ -33,10 +38,10 @@ async function theService(unbounded) {
     `service: { port: 0, data: data, guests: true, pulse: 1h, limits: { connectionsPerAddress: 100000${limits} } }
 tokens: { secret: the-secret-of-the-benchmarks-of-32-bytes }
 channels:
-  - { pattern: race/positions, allow: { enter: anyone, set: anyone, publish: anyone }, board: { every: 100ms } }
+  - { pattern: race/positions, allow: { enter: anyone, set: anyone, publish: anyone }, board: { every: ${every === 0 ? 0 : `${every}ms`} } }
 `,
   );
-  const { url } = await Service.start(readConfiguration(file));
+  const { url } = await Service.start(readConfiguration(file, { relay }));
   return { port: Number(new URL(url).port), path: '/line', protocol: 'nine-bells.v1' };
 }
 

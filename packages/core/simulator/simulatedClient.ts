@@ -165,11 +165,16 @@ export class SimulatedClient implements FarEnd {
     this.#send({ do: 'enter', id, channel, ...defined({ last }), ...this.#wishIn(channel) });
   }
 
-  /** Sets or removes an entry of the board: its own, one that all set, or one that only one may have. */
-  set(channel: ChannelName): void {
-    const board = this.boards.get(channel);
-    if (!this.#welcomed || board === undefined || !this.#entered.has(channel)) return;
+  /** Sets or removes an entry of a board that it sees, or enters one of these channels: its own entry, one that all set, or one that only one may have. */
+  set(channels: readonly ChannelName[]): void {
     const random = this.#random;
+    const entered = [...this.boards].filter(([name]) => this.#entered.has(name));
+    if (!this.#welcomed) return;
+    if (entered.length === 0) {
+      this.enter(random.pick(channels));
+      return;
+    }
+    const [channel, board] = random.pick(entered);
     const id = this.#nextId++;
     const entry = random.pick([
       this.name,

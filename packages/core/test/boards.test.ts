@@ -223,6 +223,25 @@ describe('a board', () => {
     expect(tomas.reply(id).problem).toMatchObject({ code: 'not-allowed' });
   });
 
+  it('comes no longer, and shows its user no longer, when a new token does not let one in', async () => {
+    const { come, set, clock } = await start(
+      {},
+      { enter: { any: [{ claim: 'boat', is: 'petrel' }, { user: 'pia' }] } },
+    );
+    const [pia, tomas] = [await come('pia'), await come('tomas+petrel')];
+    await set(tomas, 'petrel', 1, { whileHere: true });
+    await clock.run(500);
+    tomas.send({ do: 'refresh', token: 'tomas' });
+    await clock.run(500);
+    expect(boardOf(pia)).toEqual({});
+    expect(pia.pushes('members').at(-1)).toMatchObject({ left: ['tomas'] });
+    const frames = tomas.pushes('board').length;
+    await set(pia, 'knot', 1);
+    await clock.run(500);
+    expect(tomas.pushes('board')).toHaveLength(frames);
+    expect((await set(tomas, 'petrel', 1)).problem?.code).toBe('not-allowed');
+  });
+
   it.each([
     ['a value too large', { entry: 'petrel', value: 'x'.repeat(1_100) }, 'too-large', '/value'],
     ['a name that is none', { entry: '_petrel', value: 1 }, 'bad-name', '/entry'],

@@ -16,6 +16,7 @@ describe('the simulator of several instances', () => {
       brokenTransactions: 0,
       bans: 0,
       gaps: 0,
+      sets: 0,
     };
     for (let seed = 1; seed <= 1_000; seed++) {
       const outcome = await simulateInstances(seed, { durationMs: seed > 975 ? 20_000 : 3_000 });
@@ -34,6 +35,7 @@ describe('the simulator of several instances', () => {
     expect(sums.brokenTransactions).toBeGreaterThan(2);
     expect(sums.bans).toBeGreaterThan(50);
     expect(sums.gaps).toBeGreaterThan(1);
+    expect(sums.sets).toBeGreaterThan(2_000);
   }, 300_000);
 
   it('repeats a run exactly from its seed', async () => {

@@ -58,6 +58,9 @@ export class Metrics {
     this.#counter('bells_messages', 'Messages published; repeats by key do not count', [], (add) =>
       add(counters.messagesIn),
     );
+    this.#counter('bells_board_changes', 'Changes of entries of boards that were taken', [], (add) =>
+      add(counters.boardChanges),
+    );
     this.#counter('bells_commits_failed', 'Transactions that did not get through', [], (add) => add(failedCommits()));
     this.#counter('bells_deliveries', 'Messages handed to connections', [], (add) => add(counters.deliveries));
     this.#counter('bells_received_characters', 'Characters of frames that came in', [], (add) => add(counters.charsIn));

@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import { defaultBoard } from '@nine-bells/core';
 import { describe, expect, it } from 'vitest';
 import { configurationWarnings } from '../src/check/check.js';
 import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.js';
@@ -27,7 +28,7 @@ describe('the configuration', () => {
 
   it('of the demo, and the examples in the docs, have no mistake', () => {
     expect(faultsOf(readFileSync(new URL('../../../demo/bells.yaml', import.meta.url), 'utf8'))).toEqual([]);
-    const docs = ['configuration', 'access', 'presence', 'notices', 'unread']
+    const docs = ['configuration', 'access', 'boards', 'presence', 'notices', 'unread']
       .map((name) => readFileSync(new URL(`../../../docs/${name}.md`, import.meta.url), 'utf8'))
       .join('\n');
     const examples = [...docs.matchAll(/```yaml\n([\s\S]*?)```/g)].map((match) => match[1] as string);
@@ -58,6 +59,41 @@ channels:
       enter: { any: [{ claim: 'boats', holds: ':boat' }, { role: 'coach' }] },
       publish: { all: ['signed-in', { not: { user: 'jory' } }, { claim: 'sail', is: '7' }] },
     });
+  });
+
+  it('takes boards, with `:entry` as a parameter of `set`', () => {
+    const read = parseConfiguration(
+      `channels:
+  - pattern: race/:race/positions
+    allow: { enter: anyone, set: { claim: boats, holds: ":entry" } }
+    board: { every: 0, size: 1MiB, for: 1h, kept: true, types: { position: { entry: /boat } } }
+  - { pattern: a, board: true }
+  - { pattern: b, board: false }`,
+      'bells.yaml',
+    );
+    expect(read.channels.map(({ board }) => board)).toEqual([
+      {
+        ...defaultBoard,
+        everyMs: 0,
+        boardBytes: 1_048_576,
+        forMs: 3_600_000,
+        kept: true,
+        types: { position: { entry: '/boat' } },
+      },
+      defaultBoard,
+      undefined,
+    ]);
+  });
+
+  it.each([
+    ['board: { every: 2m }', '`every` is at most 60s'],
+    ['board: { pace: 100ms }', 'there is no "pace" here'],
+    ['board: { types: { position: { entry: boat } } }', 'expected a JSON Pointer such as /boat, found "boat"'],
+    ['board: { types: { "a b": { entry: /boat } } }', 'expected the type of a message, such as position'],
+    ['board: { entries: 0 }', 'expected a whole number from 1 to 10000'],
+    ['allow: { publish: { user: ":entry" } }', 'found ":entry"'],
+  ])('refuses `%s`', (member, fault) => {
+    expect(faultsOf(`channels: [{ pattern: "crew/:boat", ${member} }]`).join()).toContain(fault);
   });
 
   it.each([

@@ -22,12 +22,13 @@ export interface BoardWish {
 }
 
 /** A change that the board itself wants: only if the entry is as the board has it. */
-export type OwnChange = (entry: Entry, change: { readonly removed: true } | { readonly generation: number }) => void;
+export type OwnChange = { readonly removed: true } | { readonly generation: number };
 
 export interface BoardHost {
   /** Reads the board where it is kept; one that is not there is made. */
   read(): Promise<BoardSnapshot>;
-  readonly change: OwnChange;
+  /** Makes a change that the board itself wants. Gives whether there is nothing left to do. */
+  change(entry: Entry, change: OwnChange): Promise<boolean>;
   /** By a clock that never jumps, in milliseconds. */
   now(): number;
   /** Calls once, this exact time from now. */
@@ -115,6 +116,8 @@ export class Board implements ChannelFeature {
   #cancelEnd: (() => void) | undefined;
   /** Sessions that lost their connection, and hold entries. */
   readonly #graces = new Map<string, () => void>();
+  /** Own changes that are not done yet. */
+  #wanted = 0;
   #isClosed = false;
 
   constructor(channel: ChannelName, rule: BoardRule, host: BoardHost) {
@@ -124,7 +127,7 @@ export class Board implements ChannelFeature {
   }
 
   get keepsOpen(): boolean {
-    return this.#graces.size > 0;
+    return this.#graces.size > 0 || this.#wanted > 0;
   }
 
   /** How many entries there are. */
@@ -245,6 +248,11 @@ export class Board implements ChannelFeature {
     this.#cameBack(recipient.session, generation);
     this.#whole ??= `,"board":{"version":"${this.#version}","entries":{${[...this.#entries].map(memberText).join()}}}`;
     return this.#whole;
+  }
+
+  /** A client is not live in the channel for now: it enters again. */
+  pause(recipient: Recipient): void {
+    this.#removeReader(recipient);
   }
 
   /** A client has left, or, if `isLost`, may come back within the grace. */
@@ -380,9 +388,7 @@ export class Board implements ChannelFeature {
     for (const entry of this.#entries) {
       if (entry.endsAtMs === undefined) continue;
       if (entry.endsAtMs <= now) {
-        this.#host.change(entry, { removed: true });
-        // If that fails, it is tried again.
-        next = Math.min(next, now + this.#host.graceMs);
+        this.#want(entry, { removed: true });
       } else next = Math.min(next, entry.endsAtMs);
     }
     if (next < Number.POSITIVE_INFINITY) this.#endBy(next);
@@ -410,11 +416,35 @@ export class Board implements ChannelFeature {
     if (!this.#sessions.has(session) && !this.#graces.has(session)) this.#letGoLater(session);
   }
 
+  /** What the board itself wants is tried until it is done, or the entry has changed. */
+  #want(entry: Entry, change: OwnChange): void {
+    this.#wanted += 1;
+    void this.#host.change(entry, change).then((isDone) => {
+      this.#wanted -= 1;
+      if (this.#isClosed) return;
+      if (isDone) this.#host.emptied();
+      else
+        this.#later(() => {
+          if (this.#entries.get(entry.name)?.number === entry.number) this.#want(entry, change);
+          else this.#host.emptied();
+        });
+    });
+  }
+
+  /** Calls in a while, and keeps the channel open until then. */
+  #later(act: () => void): void {
+    this.#wanted += 1;
+    this.#host.after(againMs, () => {
+      this.#wanted -= 1;
+      if (!this.#isClosed) act();
+    });
+  }
+
   /** A session's entries go with it. */
   #letGo(session: string): void {
     for (const entry of [...this.#entries])
       if (entry.holder?.session === session && entry.holder.home === this.#host.self())
-        this.#host.change(entry, { removed: true });
+        this.#want(entry, { removed: true });
   }
 
   /** A session is here again, perhaps from another instance: its entries are held from here. */
@@ -426,7 +456,7 @@ export class Board implements ChannelFeature {
         entry.holder?.session === session &&
         (entry.holder.home !== this.#host.self() || entry.holder.generation < generation)
       )
-        this.#host.change(entry, { generation });
+        this.#want(entry, { generation });
   }
 
   /** Another instance has ended: what its sessions held goes, unless they come back within the grace. */
@@ -435,7 +465,7 @@ export class Board implements ChannelFeature {
     this.#host.after(this.#host.graceMs, () => {
       if (this.#isClosed || this.#host.isThere(instanceId)) return;
       for (const entry of [...this.#entries])
-        if (entry.holder?.home === instanceId) this.#host.change(entry, { removed: true });
+        if (entry.holder?.home === instanceId) this.#want(entry, { removed: true });
     });
   }
 
@@ -448,7 +478,7 @@ export class Board implements ChannelFeature {
         if (entry.holder?.session === recipient.session && entry.holder.home !== this.#host.self())
           if (entry.holder.generation <= generation)
             // A connection that has been continued elsewhere is about to end here.
-            this.#host.change(entry, { generation });
+            this.#want(entry, { generation });
     this.#endEntries();
   }
 

@@ -37,6 +37,7 @@ import type { BoardStore } from '../ports/stores.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import { Board, type OwnChange } from './board.js';
 import { BoardWriter } from './boardWriter.js';
+import type { Entry } from './entryList.js';
 import { KeptBoards } from './keptBoards.js';
 
 export interface BoardsHost {
@@ -249,7 +250,7 @@ export class Boards implements FeatureSource {
       ({ volume, outcome } = await this.#writer.write(channel, change, bounds, everyMs));
     }
     if ('number' in outcome) {
-      this.#host.counters.messagesIn += 1;
+      this.#host.counters.boardChanges += 1;
       return { entry: change.record.entry, version: formatCursor({ volume, number: outcome.number }) };
     }
     const { entry } = change.record;
@@ -269,8 +270,8 @@ export class Boards implements FeatureSource {
     });
   }
 
-  /** What the board itself wants; where that fails, it wants it again. */
-  readonly #changeOwn = (match: RuleMatch, entry: Parameters<OwnChange>[0], change: Parameters<OwnChange>[1]): void => {
+  /** Makes a change that the board itself wants. Gives whether it is done, or something else was quicker. */
+  async #changeOwn(match: RuleMatch, entry: Entry, change: OwnChange): Promise<boolean> {
     const { name, number, value, by, session, holder, endsAtMs } = entry;
     const { clock, relay, self, report } = this.#host;
     const condition: BoardCondition = { is: number };
@@ -282,12 +283,16 @@ export class Boards implements FeatureSource {
       const bytes = utf8.encode(JSON.stringify(value)).length + name.length + recordBytes;
       own = { record: { entry: name, value, holder: held, ...defined({ by, session, forMs }) }, bytes, condition };
     }
-    this.#write(match, own, ownPlaces).catch((error: unknown) => {
-      // Another change was quicker: there is nothing left to do.
-      if (error instanceof ProblemError && (error.code === 'conflict' || error.code === 'busy')) return;
-      report(error, { what: 'an entry of a board that has ended could not be removed', channel: match.channel });
-    });
-  };
+    try {
+      await this.#write(match, own, ownPlaces);
+      return true;
+    } catch (error) {
+      const { code } = error instanceof ProblemError ? error : { code: undefined };
+      if (code === 'conflict') return true;
+      if (code !== 'busy') report(error, { what: 'a board could not be kept in order', channel: match.channel });
+      return false;
+    }
+  }
 
   async #change(channel: ChannelName, changes: readonly BoardChange[], bounds: BoardBounds): Promise<BoardApplied> {
     const { relay } = this.#host;

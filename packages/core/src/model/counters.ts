@@ -4,7 +4,9 @@ import type { ProblemCode } from '@nine-bells/wire';
 export class Counters {
   /** Messages published, over the line and by applications; repeats by key do not count. */
   messagesIn = 0;
-  /** Messages handed to connections. */
+  /** Changes of boards' entries that were taken. */
+  boardChanges = 0;
+  /** Messages, and frames of boards, handed to connections. */
   deliveries = 0;
   /** Requests refused on the line. */
   refusals = 0;

@@ -116,6 +116,7 @@ export class EnteredChannels {
     this.#channels?.delete(name);
     this.restOn(name, {});
     channel.leave(this.#session);
+    this.#host.boards.get(name)?.leave(this.#session, mayComeBack(why));
     this.#host.channels.left(name);
   }
 
@@ -190,6 +191,11 @@ export class EnteredChannels {
     const { session, user, who } = this.#session;
     return { session, user, name: who.name, channel, atMs: this.#host.clock.now() };
   }
+}
+
+/** Whether a session that leaves in this way may be back in a moment. */
+function mayComeBack(why: Ending | 'removed' | 'not-allowed'): boolean {
+  return why !== 'left' && why !== 'removed' && why !== 'not-allowed' && why !== 'signed-out';
 }
 
 /** The frame that tells a client that its stay in a channel has ended. */

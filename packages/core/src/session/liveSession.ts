@@ -215,7 +215,11 @@ export class LiveSession implements Recipient, ConnectedSession {
   /** Gives the session the board. The member of its reply, as JSON text that begins with a comma. */
   #boardIn(channel: Channel, wish: EnterWish, more: boolean): string {
     const board = this.host.boards.get(channel.name);
-    return board === undefined || more ? '' : board.enter(this, wish, this.#generation);
+    if (board === undefined) return '';
+    if (!more) return board.enter(this, wish, this.#generation);
+    // It is not live, and gets the board when it is.
+    board.pause(this);
+    return '';
   }
 
   /** Shows the session as a member. Gives the list of members, as JSON text that begins with a comma. */
@@ -236,7 +240,6 @@ export class LiveSession implements Recipient, ConnectedSession {
   /** Leaves a channel. */
   leave(channel: ChannelName, why: Ending | 'removed' | 'not-allowed' = 'left', detail?: string): void {
     this.#stays?.leave(channel);
-    this.host.boards.get(channel)?.leave(this, mayComeBack(why));
     this.entered.leave(channel, why, detail);
   }
 
@@ -404,11 +407,6 @@ export class LiveSession implements Recipient, ConnectedSession {
       return undefined;
     }
   }
-}
-
-/** Whether a session that leaves in this way may be back in a moment. */
-function mayComeBack(why: Ending | 'removed' | 'not-allowed'): boolean {
-  return why !== 'left' && why !== 'removed' && why !== 'not-allowed' && why !== 'signed-out';
 }
 
 function granted(match: RuleMatch, ruling: Ruling): Allowed {

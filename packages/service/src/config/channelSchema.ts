@@ -122,8 +122,11 @@ export const presence: Reader<PresenceRule | false> = (node, at) => {
   return found && { ...defaultPresence, ...defined({ graceMs: found.grace, crowd: found.crowd, noted: found.noted }) };
 };
 
+/** A length of time, or 0. */
+const pace: Reader<number> = (node, at) => (isScalar(node) && node.value === 0 ? 0 : duration(node, at));
+
 export const boardMembers = mapOf({
-  every: optional(duration),
+  every: optional(pace),
   entries: optional(whole(1, 10_000)),
   value: optional(size),
   size: optional(size),

@@ -1,7 +1,7 @@
 import type { BoardSnapshot, PlacedRecord } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Database } from './database.js';
-import { type Columns, insertOf } from './statements.js';
+import { type Columns, insertOf, listOf } from './statements.js';
 
 /** A board as it was saved last. */
 interface BoardRow {
@@ -35,6 +35,12 @@ export class BoardStore {
   }
 
   async saveBoard(channel: ChannelName, { volume, number, records }: BoardSnapshot): Promise<void> {
+    if (records.length === 0) {
+      // An empty board is as one that was never saved.
+      const statement = `DELETE FROM boards WHERE channel IN ${listOf(['TEXT'], [[channel]], this.#database)}`;
+      await this.#database.write(async () => ({ statements: [statement], result: undefined }));
+      return;
+    }
     const row = [channel, volume, number, Date.now(), JSON.stringify(records)];
     const statement = insertOf('boards', columns, [row], this.#database, unlessNewer);
     await this.#database.write(async () => ({ statements: [statement], result: undefined }));

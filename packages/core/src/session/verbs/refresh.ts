@@ -16,6 +16,8 @@ export const refresh: OwnVerb<RefreshRequest> = {
     session.refresh(who);
     const [lost] = await Promise.all([session.entered.decideAll(), session.watched.decideAll()]);
     if (session.gone) return;
+    // It is not shown there either.
+    for (const channel of lost) session.leave(channel, 'not-allowed');
     line.reply(id, { ...(who.endsAt === undefined ? {} : { expiresAt: new Date(who.endsAt).toISOString() }), lost });
   },
 };
