@@ -696,6 +696,22 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(asked).toBe(0);
   });
 
+  it("shows a channel's board as it changes, and what goes through it", async () => {
+    const page = await signedIn('/console/channels/race/7/positions');
+    await page.getByText('Nothing is on the board.').waitFor();
+    const put = (set: Readonly<Record<string, { x: number } | null>>) =>
+      backend.setEntries({ channel: 'race/7/positions', set });
+    await put({ petrel: { x: 1 }, knot: { x: 2 } });
+    const board = page.getByRole('region', { name: 'Board' }).first();
+    await board.getByText('{"x":1}').waitFor();
+    await put({ petrel: { x: 7 }, knot: null });
+    await board.getByText('{"x":7}').waitFor();
+    expect(await board.getByText('knot').count()).toBe(0);
+    await page.goto(`${demo.service.url}/console/traffic`);
+    await page.getByRole('region', { name: 'Channels' }).getByText('race/7/positions').waitFor();
+    await page.getByRole('region', { name: 'Channel rules' }).getByText('race/:race/positions').waitFor();
+  });
+
   it.each([
     '',
     'sessions',

@@ -54,6 +54,9 @@ export interface ChannelInfo {
   readonly pattern?: string;
   readonly about?: string;
   readonly logbook?: 'kept' | 'recent';
+  /** It shows who is there; it has a board. */
+  readonly presence?: true;
+  readonly board?: true;
   /** Sessions that get its messages. */
   readonly entered: number;
   readonly cursor?: Cursor;

@@ -1,10 +1,11 @@
-import type { LineState } from '@nine-bells/client';
-import { type Backend, BackendError } from '@nine-bells/client/backend';
+import type { Json, LineState } from '@nine-bells/client';
+import type { Backend } from '@nine-bells/client/backend';
 import { Alert } from 'antd';
 import { useParams } from 'react-router-dom';
 import { MessageList } from './MessageList.js';
 import { PublishForm } from './PublishForm.js';
 import { useAnswer } from './queries.js';
+import { ScrollTable } from './ScrollTable.js';
 import { useChannelMessages } from './useChannelMessages.js';
 import { useTitle } from './useTitle.js';
 
@@ -25,8 +26,8 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
   useTitle(channel);
   const info = useAnswer(['channel', channel], () => backend.channel(channel), 2000).data;
   const here = useAnswer(
-    ['members', channel],
-    () => backend.members(channel, { limit: 50 }).catch(noMembers),
+    ['members', channel, info?.presence],
+    async () => (info?.presence ? backend.members(channel, { limit: 50 }) : null),
     2000,
   ).data;
   return (
@@ -58,6 +59,7 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
       </div>
       {messages.refused === undefined ? (
         <>
+          {messages.board !== undefined && <BoardTable entries={messages.board} />}
           <MessageList {...messages} />
           {mayPublish && <PublishForm backend={backend} channel={channel} />}
         </>
@@ -68,10 +70,24 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
   );
 }
 
-/** A channel that does not show who is there is no trouble. */
-function noMembers(error: unknown): null {
-  if (error instanceof BackendError && error.problem?.code === 'bad-value') return null;
-  throw error;
+/** The board of the channel, as it is now. */
+function BoardTable({ entries }: { readonly entries: readonly (readonly [string, Json])[] }) {
+  if (entries.length === 0) return <p className="faint">Nothing is on the board.</p>;
+  return (
+    <section className="board" aria-label="Board">
+      <ScrollTable<{ readonly entry: string; readonly value: string }>
+        label="Board"
+        rowKey="entry"
+        size="small"
+        pagination={false}
+        dataSource={entries.map(([entry, value]) => ({ entry, value: JSON.stringify(value) }))}
+        columns={[
+          { title: 'Entry', dataIndex: 'entry' },
+          { title: 'Value', dataIndex: 'value', render: (value: string) => <code>{value}</code> },
+        ]}
+      />
+    </section>
+  );
 }
 
 function statusText(status: unknown): string {

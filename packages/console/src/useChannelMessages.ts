@@ -1,4 +1,4 @@
-import { connect, type LineState, type Message, type Problem } from '@nine-bells/client';
+import { connect, type Json, type LineState, type Message, type Problem } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
 import { useCallback, useEffect, useRef, useState } from 'react';
 
@@ -12,12 +12,16 @@ export interface ChannelMessages {
   readonly refused: Problem | undefined;
   /** Whether there are earlier ones in the record. */
   readonly earlier: boolean;
+  /** The entries of the channel's board, by name; `undefined`: it has none, as far as is known. */
+  readonly board: readonly (readonly [string, Json])[] | undefined;
   /** Puts earlier ones in front. */
   readonly loadEarlier: () => Promise<void>;
 }
 
 /** How many messages to begin with, and to load at a time. */
 const pageMessages = 50;
+/** How often a board is shown anew, in milliseconds. */
+const boardPaceMs = 500;
 /** Beyond this many the oldest are let go; they are in the record. */
 const maxShown = 2000;
 
@@ -27,12 +31,18 @@ export function useChannelMessages(backend: Backend, channel: string): ChannelMe
   const [line, setLine] = useState<LineState>({ name: 'connecting' });
   const [refused, setRefused] = useState<Problem>();
   const [earlier, setEarlier] = useState(false);
+  const [board, setBoard] = useState<ChannelMessages['board']>();
   const loading = useRef(false);
 
   useEffect(() => {
     const opened = connect(location.origin, { token: async () => (await backend.observerToken()).token });
     opened.addEventListener('state', ({ detail }) => setLine(detail));
-    const entry = opened.enter(channel, { last: pageMessages, quiet: true });
+    const entry = opened.enter(channel, { last: pageMessages, quiet: true, pace: boardPaceMs });
+    const showBoard = (): void => {
+      if (entry.board.version !== undefined) setBoard([...entry.board].sort(([a], [b]) => (a < b ? -1 : 1)));
+    };
+    entry.board.addEventListener('change', showBoard);
+    entry.addEventListener('live', showBoard);
     entry.addEventListener('message', ({ detail }) =>
       setShown((before) => [...before.slice(-maxShown), { message: detail }]),
     );
@@ -50,6 +60,7 @@ export function useChannelMessages(backend: Backend, channel: string): ChannelMe
       setShown([]);
       setRefused(undefined);
       setEarlier(false);
+      setBoard(undefined);
     };
   }, [backend, channel]);
 
@@ -68,5 +79,5 @@ export function useChannelMessages(backend: Backend, channel: string): ChannelMe
     }
   }, [backend, channel, shown]);
 
-  return { shown, line, refused, earlier, loadEarlier };
+  return { shown, line, refused, earlier, board, loadEarlier };
 }

@@ -139,6 +139,8 @@ export class Channels implements Iterable<Channel> {
       channel,
       ...(rule === undefined ? {} : { pattern: rule.pattern, logbook: rule.logbook.type }),
       ...defined({ about: rule?.about }),
+      ...(rule?.presence === undefined ? {} : { presence: true }),
+      ...(rule?.board === undefined ? {} : { board: true }),
       entered: present?.recipients ?? 0,
       ...(head === undefined ? {} : { cursor: formatCursor(head) }),
       ...defined({ lastAtMs }),

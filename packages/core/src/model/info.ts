@@ -33,6 +33,10 @@ export interface ChannelInfo {
   readonly pattern?: string;
   readonly about?: string;
   readonly logbook?: 'kept' | 'recent';
+  /** It shows who is there. */
+  readonly presence?: true;
+  /** It has a board. */
+  readonly board?: true;
   /** Sessions that get its messages. */
   readonly entered: number;
   readonly cursor?: Cursor;
