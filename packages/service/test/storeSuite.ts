@@ -57,6 +57,33 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
   });
 
   describe('the store', () => {
+    it('keeps a board whole, as it was saved last: an older state does not replace it, an empty one is gone', async () => {
+      const record = (entry: string, number: number, more: object = {}) => ({
+        entry,
+        number,
+        value: { n: number },
+        ...more,
+      });
+      const saved = { volume: 'v1', number: 7, records: [record('petrel', 6, { by: 'tomas' }), record("it's", 7)] };
+      expect(await store.board(chat)).toBeUndefined();
+      await store.saveBoard(chat, saved);
+      await store.saveBoard(chat, { ...saved, number: 6, records: [record('petrel', 6)] });
+      await store.saveBoard(signals, { volume: 'v1', number: 1, records: [record('flag', 1, { forMs: 50_000 })] });
+      await database.close();
+      await open();
+      expect(await store.board(chat)).toEqual(saved);
+      const [flag] = (await store.board(signals))?.records ?? [];
+      expect(flag?.forMs).toBeGreaterThan(30_000);
+      expect(flag?.forMs).toBeLessThanOrEqual(50_000);
+      // A new volume takes the place of any other.
+      await store.saveBoard(chat, { volume: 'v2', number: 1, records: [record('knot', 1)] });
+      expect((await store.board(chat))?.volume).toBe('v2');
+      await store.saveBoard(chat, { volume: 'v2', number: 0, records: [] });
+      expect(await store.board(chat)).toBeDefined();
+      await store.saveBoard(chat, { volume: 'v2', number: 2, records: [] });
+      expect(await store.board(chat)).toBeUndefined();
+    });
+
     it('gives data back character by character, short or long, whatever JSON permits in it', async () => {
       const texts = fc.sample(fc.json({ maxDepth: 6, stringUnit: 'binary' }), 150).map((text) => of(JSON.parse(text)));
       const awkward = [

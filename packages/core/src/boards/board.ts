@@ -259,7 +259,7 @@ export class Board implements ChannelFeature {
   leave(recipient: Recipient, isLost: boolean): void {
     const { session } = recipient;
     this.#removeReader(recipient);
-    if (!this.#holds(session)) return;
+    if (!this.#entries.isHolder(session)) return;
     this.#graces.get(session)?.();
     this.#graces.delete(session);
     if (isLost) this.#letGoLater(session);
@@ -394,11 +394,6 @@ export class Board implements ChannelFeature {
     if (next < Number.POSITIVE_INFINITY) this.#endBy(next);
   }
 
-  #holds(session: string): boolean {
-    for (const { holder } of this.#entries) if (holder?.session === session) return true;
-    return false;
-  }
-
   /** The connection broke: the session's entries go unless it comes back within the grace. */
   #letGoLater(session: string): void {
     const cancel = this.#host.after(this.#host.graceMs, () => {
@@ -451,6 +446,7 @@ export class Board implements ChannelFeature {
   #cameBack(session: string, generation: number): void {
     this.#graces.get(session)?.();
     this.#graces.delete(session);
+    if (!this.#entries.isHolder(session)) return;
     for (const entry of [...this.#entries])
       if (
         entry.holder?.session === session &&

@@ -47,6 +47,7 @@ export class BoardWriter {
   readonly #host: WriterHost;
   readonly #lines = new Map<ChannelName, Line>();
   #waiting = 0;
+  readonly #settled: (() => void)[] = [];
 
   constructor(host: WriterHost) {
     this.#host = host;
@@ -76,6 +77,12 @@ export class BoardWriter {
       this.#add(channel, line, change).callers.push({ resolve, reject });
       this.#sendLater(channel, line, bounds, change.condition === undefined ? everyMs : 0);
     });
+  }
+
+  /** Resolves when nothing waits. */
+  settled(): Promise<void> {
+    if (this.#waiting === 0) return Promise.resolve();
+    return new Promise((resolve) => this.#settled.push(resolve));
   }
 
   #add(channel: ChannelName, line: Line, change: BoardChange): Waiting {
@@ -131,6 +138,7 @@ export class BoardWriter {
       for (const { callers } of group) for (const { reject } of callers) reject(refused);
     }
     for (const { callers } of group) this.#waiting -= callers.length;
+    if (this.#waiting === 0) for (const resolve of this.#settled.splice(0)) resolve();
     line.isUnderWay = false;
     if (line.waiting.length > 0) this.#sendLater(channel, line, bounds, everyMs);
     else this.#forgetLater(channel, line, everyMs);

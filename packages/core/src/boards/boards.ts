@@ -232,6 +232,7 @@ export class Boards implements FeatureSource {
   /** Saves what is to outlive the restart. */
   async stop(): Promise<void> {
     this.#isStopped = true;
+    await this.#writer.settled();
     await this.#kept.stop();
   }
 
@@ -296,9 +297,10 @@ export class Boards implements FeatureSource {
 
   async #change(channel: ChannelName, changes: readonly BoardChange[], bounds: BoardBounds): Promise<BoardApplied> {
     const { relay } = this.#host;
-    if (bounds.mustExist) this.#kept.changed(channel);
     for (;;) {
       const applied = await relay.boards.change(channel, changes, bounds);
+      // Marked behind the change: a save under way may have read the board before it.
+      if (applied !== undefined && bounds.mustExist) this.#kept.changed(channel);
       if (applied !== undefined) return applied;
       await this.#kept.restore(channel);
     }

@@ -23,6 +23,8 @@ export interface Entry {
  */
 export class EntryList {
   readonly #byName = new Map<string, Entry>();
+  /** How many entries sessions hold. */
+  readonly #held = new Map<string, number>();
   #last: Entry | undefined;
   #first: Entry | undefined;
   #size = 0;
@@ -32,6 +34,11 @@ export class EntryList {
   /** Entries that are there. */
   get size(): number {
     return this.#size;
+  }
+
+  /** Whether a session holds entries: those go with it. */
+  isHolder(session: string): boolean {
+    return this.#held.has(session);
   }
 
   get(name: string): Entry | undefined {
@@ -53,6 +60,8 @@ export class EntryList {
   take({ entry: name, number, value, by, session, holder, forMs }: PlacedRecord, nowMs: number): void {
     const earlier = this.#byName.get(name);
     if (earlier !== undefined) this.#unlink(earlier);
+    this.#count(earlier?.holder, -1);
+    this.#count(holder, 1);
     if (earlier?.value !== undefined) this.#size -= 1;
     if (value !== undefined) this.#size += 1;
     const endsAtMs = forMs === undefined ? undefined : nowMs + forMs;
@@ -77,6 +86,7 @@ export class EntryList {
 
   clear(number: number): void {
     this.#byName.clear();
+    this.#held.clear();
     this.#first = undefined;
     this.#last = undefined;
     this.#size = 0;
@@ -93,6 +103,13 @@ export class EntryList {
       this.#byName.delete(each.name);
       this.forgotten = Math.max(this.forgotten, each.number);
     }
+  }
+
+  #count(holder: Holder | undefined, more: number): void {
+    if (holder === undefined) return;
+    const count = (this.#held.get(holder.session) ?? 0) + more;
+    if (count > 0) this.#held.set(holder.session, count);
+    else this.#held.delete(holder.session);
   }
 
   #unlink({ before, next }: Entry): void {

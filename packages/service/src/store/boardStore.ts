@@ -1,7 +1,7 @@
 import type { BoardSnapshot, PlacedRecord } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Database } from './database.js';
-import { type Columns, insertOf, listOf } from './statements.js';
+import { type Columns, type ColumnType, insertOf, listOf } from './statements.js';
 
 /** A board as it was saved last. */
 interface BoardRow {
@@ -37,7 +37,9 @@ export class BoardStore {
   async saveBoard(channel: ChannelName, { volume, number, records }: BoardSnapshot): Promise<void> {
     if (records.length === 0) {
       // An empty board is as one that was never saved.
-      const statement = `DELETE FROM boards WHERE channel IN ${listOf(['TEXT'], [[channel]], this.#database)}`;
+      const one = (type: ColumnType, value: unknown): string => listOf([type], [[value]], this.#database);
+      const statement = `DELETE FROM boards WHERE channel IN ${one('TEXT', channel)}
+        AND (volume NOT IN ${one('TEXT', volume)} OR number <= ${one('BIGINT', number)})`;
       await this.#database.write(async () => ({ statements: [statement], result: undefined }));
       return;
     }
