@@ -112,7 +112,7 @@ describe('ninebells drill', () => {
     ],
     [
       'an answer of the application',
-      '- application: { get: "/v1/channels?channel=nowhere" , until: { channels: [] } , within: 200ms }',
+      '- application: { get: "/v1/channels?channel=nowhere" , until: { channels: [] } , within: 1s }',
       ['GET /v1/channels?channel=nowhere to match'],
     ],
     [
