@@ -33,10 +33,9 @@ export class Board<Value extends Json = Json>
   #number = 0;
   /** As the service has it. */
   #entries = new Map<string, Json>();
-  /** The number of the frame, or of the answer, that an entry is of; of entries that are gone, too. */
+  /** The version number at which each entry was last set or removed, by a frame or by a reply. */
   #seenAt = new Map<string, number>();
   readonly #own = new Map<string, Own>();
-  /** What has changed since the listeners were told, by what it was before. */
   #frames = 0;
 
   /** Where the board stands: for `ifVersion`. `undefined`: it is not known yet. */
@@ -48,7 +47,7 @@ export class Board<Value extends Json = Json>
     return [...this.keys()].length;
   }
 
-  /** Frames that have come: for measuring. */
+  /** Frames received so far. */
   get frames(): number {
     return this.#frames;
   }
@@ -139,7 +138,7 @@ export class Board<Value extends Json = Json>
       for (const name of this.#seenAt.keys()) if (!this.#entries.has(name)) this.#seenAt.delete(name);
   }
 
-  /** Tells what a change has changed in what is seen. Without `about`: of all entries. */
+  /** Makes a change, and emits what differs for the application, in these entries or in all. */
   #changing(change: () => void, about?: ReadonlySet<string>): void {
     const seen = (): Map<string, Value | undefined> =>
       new Map([...(about ?? this.keys())].map((entry) => [entry, this.get(entry)]));

@@ -70,11 +70,14 @@ export class Entries {
   add(entry: Entry, stay: Stay): void {
     const { options } = entry;
     this.#stays.set(entry.channel, stay);
+    const before = JSON.stringify(stay.boardWish);
     stay.add(entry);
+    // The service sends the board as all entries together want it.
+    const isOther = stay.head !== undefined && JSON.stringify(stay.boardWish) !== before;
     // Until the service has answered hello, the entry is named in it or follows it.
     if (!this.#host.helloSent) return;
     const isFromNow = options.last === undefined && options.after === undefined;
-    if (!isFromNow || options.status !== undefined || stay.head === undefined) this.#enter(stay, [entry]);
+    if (!isFromNow || isOther || options.status !== undefined || stay.head === undefined) this.#enter(stay, [entry]);
     // In another turn, so that its listeners are there.
     else queueMicrotask(() => this.#joinOrEnter(entry, stay));
   }

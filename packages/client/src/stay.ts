@@ -106,12 +106,12 @@ export class Stay implements SharedStay {
       ...(after === undefined ? (last === undefined ? {} : { last }) : { after }),
       ...(isQuiet ? { quiet: true } : {}),
       ...defined({ status: this.status }),
-      ...this.#boardWish,
+      ...this.boardWish,
     };
   }
 
   /** The fastest pace that an entry wants; and its own changes where one of them wants those. */
-  get #boardWish(): Pick<EnterWish, 'pace' | 'echo'> {
+  get boardWish(): Pick<EnterWish, 'pace' | 'echo'> {
     const all = this.entries.map(({ options }) => options);
     const pace = Math.min(...all.map((each) => each.pace ?? 0));
     const isEchoed = all.some(({ echo }) => echo !== false);

@@ -1,7 +1,7 @@
 import type { BoardRecord, BoardSnapshot } from '@nine-bells/core';
 import type { Json } from '@nine-bells/wire';
 
-/** What a simulated client sets an entry to: with the condition under which it was set, and the session that holds it. */
+/** The value that a simulated client sets, with its condition and the session that holds the entry. */
 export interface SetValue {
   readonly by: string;
   readonly n: number;

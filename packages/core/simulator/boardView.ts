@@ -1,12 +1,12 @@
 import { type BoardPush, type BoardState, type Cursor, type Json, type Place, parseCursor } from '@nine-bells/wire';
 import type { BoardTruth, SetValue } from './boardTruth.js';
 
-/** The board of a channel, as a client has it by what it was told: at each version it must be the board of that version. */
+/** A client's copy of a board. After each frame it is compared with the board of that version. */
 export class BoardView {
   readonly #channel: string;
   readonly #client: string;
   readonly #truth: BoardTruth;
-  /** It is told of its own changes, too. */
+  /** Whether the service sends the client its own changes. */
   readonly echo: boolean;
   #place: Place;
   #entries: Map<string, Json>;
@@ -18,7 +18,7 @@ export class BoardView {
     this.echo = echo;
     this.#place = placeOf(version);
     this.#entries = new Map(Object.entries(entries));
-    // What it has set itself before it came is told on entering.
+    // The reply to `enter` includes what this client set earlier.
     this.#check(true);
   }
 
@@ -30,7 +30,7 @@ export class BoardView {
     return this.#entries;
   }
 
-  /** @throws {Error} if something was lost or doubled on the way, or it is not the board of that version */
+  /** @throws {Error} if a frame was lost or doubled, or the copy differs from the board of that version */
   hear({ after, version, whole, set = {}, gone = [] }: BoardPush): void {
     const place = placeOf(version);
     if (whole) this.#entries = new Map();
@@ -54,7 +54,7 @@ export class BoardView {
     for (const entry of new Set([...there.keys(), ...this.#entries.keys()])) {
       const [is, shown] = [there.get(entry), this.#entries.get(entry)].map((each) => JSON.stringify(each));
       if (is === shown) continue;
-      // Its own changes it is not told; nor that another client's value gave way to its own.
+      // With `echo: false` the client misses its own changes, and that they replaced another client's value.
       if (!this.echo && !isWhole && this.#mayBeOwn(entry, there.get(entry))) continue;
       throw new Error(`${this.#client}: ${this.#channel}: ${entry} is ${is} at ${volume}:${number}, not ${shown}`);
     }
@@ -62,7 +62,7 @@ export class BoardView {
 
   #mayBeOwn(entry: string, value: Json | undefined): boolean {
     if (value !== undefined) return (value as unknown as SetValue).by === this.#client;
-    // Gone: by whom is not told.
+    // Frames do not say who removed an entry.
     return this.#entries.has(entry);
   }
 }

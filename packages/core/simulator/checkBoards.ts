@@ -7,14 +7,14 @@ const board = { everyMs: 100, entries: 100, valueBytes: 1_000, boardBytes: 20_00
 const logbook = { type: 'recent', bounds: { messages: 1000, forMs: 600_000 } } as const;
 const allow = { enter: 'anyone', publish: 'anyone', set: 'anyone' } as const;
 
-/** Channels with a board: one that ends with the relay, one that is kept. */
+/** Channels with a board: one in the relay's memory only, one kept. */
 export const boardRules: readonly ChannelRule[] = [
   { pattern: 'board/quick/:n', logbook, allow, board: { ...board, everyMs: 0 } },
   { pattern: 'board/kept/:n', logbook, allow, board: { ...board, kept: true } },
 ];
 export const boardChannels = ['board/quick/1', 'board/kept/1'].map(channelName);
 
-/** All clients that stay in a channel end with the same board, and nothing of those that have left is in it. */
+/** Checks that all clients in a channel end with the same board, without entries of sessions that have left. */
 export function checkBoards(clients: readonly SimulatedClient[], truth: BoardTruth): void {
   for (const channel of boardChannels) {
     const there = clients.filter((client) => client.channels.includes(channel));

@@ -54,7 +54,7 @@ export class SimulatedClient implements FarEnd {
   readonly gaps: Gap[] = [];
   /** Who is in the channels, by what it was told. */
   readonly members = new Map<ChannelName, MemberList>();
-  /** The boards of channels, by what it was told. */
+  /** The client's copies of boards. */
   readonly boards = new Map<ChannelName, BoardView>();
   /** Changes of boards that were acknowledged. */
   acknowledgedSets = 0;
@@ -267,7 +267,7 @@ export class SimulatedClient implements FarEnd {
     else this.#enterRefused({ channel: wish.channel, problem: frame.problem });
   }
 
-  /** What was acknowledged is in the order of the board: this change, or a later one of the same entry. */
+  /** Checks that an acknowledged change, or a later one of the same entry, is in the board's order. */
   #setAnswered(frame: ReplyFrame): boolean {
     const set = this.#sets.get(frame.re);
     if (set === undefined) return false;

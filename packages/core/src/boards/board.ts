@@ -21,17 +21,17 @@ export interface BoardWish {
   readonly echo?: boolean;
 }
 
-/** A change that the board itself wants: only if the entry is as the board has it. */
+/** A change that the board itself makes, on condition that the entry has not changed. */
 export type OwnChange = { readonly removed: true } | { readonly generation: number };
 
 export interface BoardHost {
   /** Reads the board where it is kept; one that is not there is made. */
   read(): Promise<BoardSnapshot>;
-  /** Makes a change that the board itself wants. Gives whether there is nothing left to do. */
+  /** Makes an own change. Returns `false` if it must be tried again. */
   change(entry: Entry, change: OwnChange): Promise<boolean>;
   /** By a clock that never jumps, in milliseconds. */
   now(): number;
-  /** Calls once, this exact time from now. */
+  /** Calls `act` once, `delayMs` from now; not rounded to the ticks of the timer wheel. */
   after(delayMs: number, act: () => void): () => void;
   /** At the end of the turn. */
   soon(act: () => void): void;
@@ -42,11 +42,11 @@ export interface BoardHost {
   /** How long a session that lost its connection still holds its entries, in milliseconds. */
   readonly graceMs: number;
   failed(error: unknown): void;
-  /** So many frames, of so many bytes, went to clients. */
+  /** Counts frames queued for clients, and their bytes. */
   told(frames: number, bytes: number): void;
-  /** So many changes were replaced before a frame was made of them. */
+  /** Counts changes that a later one replaced before a frame was made. */
   merged(changes: number): void;
-  /** No grace is left that kept the channel open. */
+  /** The board no longer keeps the channel open. */
   emptied(): void;
   closed(): void;
 }
@@ -82,17 +82,17 @@ interface Made {
 const againMs = 500;
 /** Most changes that are kept while the board is being read. */
 const maxEarly = 1_000;
-/** How soon it is looked at the earliest whether clients that were behind have caught up, in milliseconds. */
+/** Shortest delay before clients that were behind are tried again, in milliseconds. */
 const behindMs = 25;
-/** The slower paces, where the rule has changes pushed at once. */
+/** The first pace above 0, where the rule pushes at once, in milliseconds. */
 const leastPaceMs = 25;
 
 /**
  * The board of a channel, as one instance shows it to the clients in the channel.
  *
- * Each client has the board up to a number. At its pace, it gets what has changed since, as it is then: so values that were
- * replaced meanwhile are never sent, and a client that does not keep up (`SendQueue.isBehind`) gets more changes in one frame
- * later. Clients that have the board up to the same number share a frame.
+ * For each client the board remembers the number of the last change sent. At the client's pace it sends the entries changed
+ * since, with their current values: replaced values are never sent, and a slow client (`SendQueue.isBehind`) gets one larger
+ * frame later. Clients at the same number share a frame.
  */
 export class Board implements ChannelFeature {
   readonly #channel: ChannelName;
@@ -111,7 +111,7 @@ export class Board implements ChannelFeature {
   #reading: Promise<void> | undefined;
   /** The whole board as text, until it changes. */
   #whole: string | undefined;
-  /** When the next entry ends, and what cancels that it is looked at then. */
+  /** When the next entry ends, and what cancels the timer for it. */
   #endsAtMs = Number.POSITIVE_INFINITY;
   #cancelEnd: (() => void) | undefined;
   /** Sessions that lost their connection, and hold entries. */
@@ -200,7 +200,7 @@ export class Board implements ChannelFeature {
     if (this.#number > before) this.#changed();
   }
 
-  /** Beyond the bound nothing is kept: that something is missing shows with the next change. */
+  /** Above the bound all are dropped: the next change then shows that some are missing, and the board is read again. */
   #keepEarly(word: BoardWord): void {
     if (this.#early === undefined) return;
     if (this.#early.length >= maxEarly) this.#early.length = 0;
@@ -220,7 +220,7 @@ export class Board implements ChannelFeature {
     const there = new Set(records.map(({ entry }) => entry));
     const gone = [...this.#entries].filter(({ name }) => !there.has(name));
     for (const record of [...records].sort((a, b) => a.number - b.number)) this.#change(record);
-    // At which number each went is not known: all that is told is that they have gone.
+    // The snapshot does not say when an entry was removed: its own number is the latest possible.
     for (const { name } of gone) this.#entries.take({ entry: name, number }, 0);
     this.#number = number;
     if (before === undefined || before.volume !== volume || before.number !== number) this.#changed();
@@ -237,7 +237,7 @@ export class Board implements ChannelFeature {
 
   // ------------------------------------------------------------------------------------------ clients
 
-  /** Gives a client the board, and from then on what changes. The member of its reply, as JSON text that begins with a comma. */
+  /** Starts sending changes to a client. Returns the `board` member of its reply as JSON text, beginning with a comma. */
   enter(recipient: Recipient, { pace, echo }: BoardWish, generation: number): string {
     this.#removeReader(recipient);
     const group = this.#groupOf(paceOf(pace ?? 0, this.#rule.everyMs));
@@ -327,7 +327,7 @@ export class Board implements ChannelFeature {
           this.#host.merged(this.#number - reader.since - each.changes);
       }
       const { frame } = !reader.echo && each.setters.has(session) ? this.#frameSince(reader.since, session) : each;
-      // All of it is its own: the next frame begins where its last one ended.
+      // The client set all of it: its next frame continues from the last one sent.
       if (frame === undefined) continue;
       reader.since = this.#number;
       queue.push(frame);
@@ -357,7 +357,7 @@ export class Board implements ChannelFeature {
       if (entry.value === undefined) gone.push(entry.name);
       else set.push(memberText(entry));
     }
-    // Without either, what changed has been undone since: the version is all that is new.
+    // An entry was set and removed in between: only the version is new.
     if (set.length === 0 && gone.length === 0 && except !== undefined) return { frame: undefined, changes: 0, setters };
     const after = `"after":"${formatCursor({ volume: this.#volume as string, number: since })}"`;
     const setText = set.length === 0 ? '' : `,"set":{${set.reverse().join()}}`;
@@ -411,7 +411,7 @@ export class Board implements ChannelFeature {
     if (!this.#sessions.has(session) && !this.#graces.has(session)) this.#letGoLater(session);
   }
 
-  /** What the board itself wants is tried until it is done, or the entry has changed. */
+  /** Makes an own change, and tries again until it is made or the entry has changed. */
   #want(entry: Entry, change: OwnChange): void {
     this.#wanted += 1;
     void this.#host.change(entry, change).then((isDone) => {

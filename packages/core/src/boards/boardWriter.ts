@@ -15,7 +15,7 @@ export interface Written {
 
 interface Waiting {
   change: BoardChange;
-  /** Everyone whose change this is: those whose values were replaced meanwhile wait for the one that replaced them. */
+  /** The callers that wait for this change, including those whose values it replaced. */
   readonly callers: { readonly resolve: (written: Written) => void; readonly reject: (error: Error) => void }[];
 }
 
@@ -40,8 +40,8 @@ export interface WriterHost {
 }
 
 /**
- * Changes of boards on their way to where they are kept: of an entry only the latest goes, so that what is carried grows with
- * entries and pace, and not with how often they are set. One call for a board is under way at a time.
+ * Sends changes to the keeper. Of each entry only the latest waits, so relay traffic grows with entries and pace, not with the
+ * rate of sets. One call for a board is under way at a time.
  */
 export class BoardWriter {
   readonly #host: WriterHost;

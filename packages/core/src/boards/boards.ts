@@ -15,16 +15,17 @@ import {
 import type { FeatureChannel, FeatureSource } from '../channel/feature.js';
 import { valueAt } from '../lib/jsonPointer.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
-import type {
-  BoardApplied,
-  BoardBounds,
-  BoardChange,
-  BoardCondition,
-  BoardRecord,
-  BoardRule,
-  BoardSnapshot,
-  Holder,
-  PlacedRecord,
+import {
+  type BoardApplied,
+  type BoardBounds,
+  type BoardChange,
+  type BoardCondition,
+  type BoardRecord,
+  type BoardRule,
+  type BoardSnapshot,
+  bytesOf,
+  type Holder,
+  type PlacedRecord,
 } from '../model/board.js';
 import type { Counters } from '../model/counters.js';
 import { defaultPresence } from '../model/presenceRule.js';
@@ -57,7 +58,7 @@ export interface BoardsHost {
   readonly emptied: (channel: ChannelName) => void;
 }
 
-/** What is to become of an entry. */
+/** A request to set or remove an entry. */
 export interface EntryWish {
   readonly entry: string;
   /** `null`: it is removed. */
@@ -68,7 +69,7 @@ export interface EntryWish {
   readonly forMs?: number;
 }
 
-/** Where a request has what it says of an entry, as JSON Pointers: for the places of faults. */
+/** JSON Pointers to the parts of a request, for `where` in refusals. */
 export interface EntryPlaces {
   readonly entry: string;
   readonly value: string;
@@ -87,9 +88,6 @@ export interface Setter {
 
 /** How often boards are looked at where they are kept, in milliseconds. */
 const lookMs = 5_000;
-/** What an entry counts for beside its name and value, in bytes. */
-const recordBytes = 64;
-
 /** The boards of channels: those that clients here look at, and all changes made here. */
 export class Boards implements FeatureSource {
   readonly #host: BoardsHost;
@@ -185,10 +183,10 @@ export class Boards implements FeatureSource {
     const condition = ifVersion === undefined ? undefined : conditionOf(ifVersion, where);
     const flow = this.#flows.get(match.channel);
     if (flow !== undefined) flow.changes += 1;
-    return this.#write(match, { record, bytes: bytes + entry.length + recordBytes, condition }, where);
+    return this.#write(match, { record, bytes: bytesOf(record), condition }, where);
   }
 
-  /** What is told of a message that is an entry: its id is no other's. */
+  /** The reply to a publish that set an entry. The id is unique, but no message has it. */
   asPublished({ entry, version }: SetResult): Published {
     const { ids, clock } = this.#host;
     return { id: ids.message(clock.now()), cursor: version, entry };
@@ -271,7 +269,7 @@ export class Boards implements FeatureSource {
     });
   }
 
-  /** Makes a change that the board itself wants. Gives whether it is done, or something else was quicker. */
+  /** Makes a board's own change. Returns `false` if it must be tried again. */
   async #changeOwn(match: RuleMatch, entry: Entry, change: OwnChange): Promise<boolean> {
     const { name, number, value, by, session, holder, endsAtMs } = entry;
     const { clock, relay, self, report } = this.#host;
@@ -281,8 +279,8 @@ export class Boards implements FeatureSource {
       const forMs = endsAtMs === undefined ? undefined : Math.max(0, endsAtMs - clock.monotonic());
       const generation = Math.max(change.generation, holder.generation);
       const held = { session: holder.session, generation, home: relay.others?.self ?? self };
-      const bytes = utf8.encode(JSON.stringify(value)).length + name.length + recordBytes;
-      own = { record: { entry: name, value, holder: held, ...defined({ by, session, forMs }) }, bytes, condition };
+      const record = { entry: name, value, holder: held, ...defined({ by, session, forMs }) };
+      own = { record, bytes: bytesOf(record), condition };
     }
     try {
       await this.#write(match, own, ownPlaces);
@@ -314,7 +312,7 @@ export class Boards implements FeatureSource {
     return relay.boards.read(channel);
   }
 
-  /** A board that clients look at is there, even without entries: so its numbers go on. */
+  /** Reads a board, or makes an empty one, so that its numbers continue while clients are in the channel. */
   async #readOrMake(channel: ChannelName, rule: BoardRule): Promise<BoardSnapshot> {
     const found = await this.#read(channel, rule);
     if (found !== undefined) return found;
@@ -325,7 +323,7 @@ export class Boards implements FeatureSource {
     return made;
   }
 
-  /** Entries whose time is over may still be there where no client looks at the board. Gives whether any were. */
+  /** Removes expired entries, which stay in boards that no client has entered. Returns whether there were any. */
   async #removeEnded(channel: ChannelName, rule: BoardRule): Promise<boolean> {
     const { relay } = this.#host;
     const ended = (await relay.boards.read(channel))?.records.filter(({ forMs }) => forMs !== undefined && forMs <= 0);
@@ -343,7 +341,7 @@ export class Boards implements FeatureSource {
     });
   }
 
-  /** Looks whether the boards here are as where they are kept: the last change before a break may be missing. */
+  /** Compares the boards' numbers with the keeper's: the last change before a break may be missing. */
   async #look(): Promise<void> {
     const { relay, report } = this.#host;
     if (relay.isCut || this.#all.size === 0) return;
@@ -376,7 +374,7 @@ function conditionOf(ifVersion: Cursor | null, where: EntryPlaces): BoardConditi
   return { unchangedSince };
 }
 
-/** An entry as it is shown to who wanted it otherwise. */
+/** The entry as a `conflict` shows it. */
 function standsOf(volume: string, { value = null, number, by }: PlacedRecord) {
   return { value, version: formatCursor({ volume, number }), ...defined({ by }) };
 }

@@ -1,7 +1,7 @@
 import type { Json } from '@nine-bells/wire';
 import type { Holder, PlacedRecord } from '../model/board.js';
 
-/** An entry of a board, or, without a value, that it is gone. */
+/** An entry of a board; without a value, the trace of a removed one. */
 export interface Entry {
   readonly name: string;
   readonly number: number;
@@ -18,8 +18,8 @@ export interface Entry {
 }
 
 /**
- * The entries of a board in the order of their last changes, those that are gone among them: so what has changed since a
- * number is found by going back from the end, whatever the size of the board.
+ * The entries of a board, and traces of removed ones, in the order of their last changes. What has changed since a number is
+ * found by walking back from the end, whatever the size of the board.
  */
 export class EntryList {
   readonly #byName = new Map<string, Entry>();
@@ -28,7 +28,7 @@ export class EntryList {
   #last: Entry | undefined;
   #first: Entry | undefined;
   #size = 0;
-  /** What was changed at this number, or before, may be gone without a trace. */
+  /** The highest number of a removal whose trace was dropped. */
   forgotten = 0;
 
   /** Entries that are there. */
@@ -93,7 +93,7 @@ export class EntryList {
     this.forgotten = number;
   }
 
-  /** Lets go of the oldest that are gone, where they have become more than those that are there. */
+  /** Drops the oldest traces of removed entries once they outnumber the entries. */
   #forgetGone(): void {
     if (this.#byName.size <= 2 * this.#size + 100) return;
     const left = this.#size + 50;

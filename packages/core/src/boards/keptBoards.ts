@@ -1,6 +1,6 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
-import type { BoardChange, BoardSnapshot } from '../model/board.js';
+import { type BoardChange, type BoardSnapshot, bytesOf } from '../model/board.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { BoardStore } from '../ports/stores.js';
@@ -26,7 +26,7 @@ export class KeptBoards {
     this.#host = host;
   }
 
-  /** A board is about to change here. */
+  /** A board has changed here. */
   changed(channel: ChannelName): void {
     this.#changed.add(channel);
     this.#saveLater();
@@ -37,10 +37,7 @@ export class KeptBoards {
     const { store, relay } = this.#host;
     const saved = await store.board(channel);
     const left = saved === undefined ? [] : saved.records.filter(({ forMs }) => forMs === undefined || forMs > 0);
-    const changes: BoardChange[] = left.map(({ number: _, ...record }) => ({
-      record,
-      bytes: JSON.stringify(record).length,
-    }));
+    const changes: BoardChange[] = left.map(({ number: _, ...record }) => ({ record, bytes: bytesOf(record) }));
     await relay.boards.restore(channel, changes);
   }
 

@@ -29,16 +29,16 @@ const tickMs = 10_000;
 const ticks = 6;
 const minuteMs = 60_000;
 const maxMinutes = 60;
-/** Channels that are told of. */
+/** Most channels in an answer. */
 const maxChannels = 50;
 /** Messages of a channel looked at for advice, and how often one must be replaced to be worth it, in a second. */
 const sampleMessages = 200;
 const leastPerS = 3;
 
-/** Counts by channel rule for an hour, and by channel for a minute, by looking at the channels' own counters now and then. */
+/** Traffic by channel rule for an hour and by channel for a minute, from the channels' own counters, sampled every tick. */
 export class TrafficLog {
   readonly #host: TrafficHost;
-  /** What each channel had counted at the last looks, the earliest first. */
+  /** Each channel's counters at the last ticks, the earliest first. */
   readonly #seen = new Map<ChannelName, { readonly channel: Channel; readonly looks: Figures[] }>();
   /** By the minute it began in, and by rule. */
   readonly #minutes = new Map<number, Map<string, Figures>>();
@@ -139,7 +139,7 @@ export class TrafficLog {
   }
 }
 
-/** What of some messages, one behind the other, only the latest counts: authors replace the same members again and again. */
+/** Detects messages of which only the latest counts: authors that publish the same members of `data` again and again. */
 export function adviceOf(messages: readonly LoggedMessage[]): BoardAdvice | undefined {
   const [first, last] = [messages[0], messages.at(-1)];
   if (first === undefined || last === undefined) return undefined;
@@ -171,7 +171,7 @@ export function adviceOf(messages: readonly LoggedMessage[]): BoardAdvice | unde
   };
 }
 
-/** Whether a member names what the messages are about: text, the same in all of a group, and other in each group. */
+/** Whether a member of `data` can name the entry: text that is constant within each group and differs between groups. */
 function names(
   member: string,
   groups: readonly { readonly data: readonly Readonly<Record<string, Json>>[] }[],

@@ -1,9 +1,9 @@
 import { type ChannelTraffic, type MinuteTraffic, type RuleTraffic, type Traffic, together } from '../model/traffic.js';
 
-/** Most channels that are told of. */
+/** Most channels in an answer. */
 const maxChannels = 50;
 
-/** What went through several instances. */
+/** The traffic of several instances together. */
 export function joinedTraffic(all: readonly Traffic[]): Traffic {
   const minutes = new Map<number, MinuteTraffic>();
   const rules = new Map<string, RuleTraffic>();

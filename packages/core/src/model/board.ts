@@ -76,7 +76,7 @@ export type BoardOutcome =
   /** There is no room for it in this board, or in all together. */
   | { readonly refused: 'full' | 'busy' };
 
-/** A board as its keeper has it. */
+/** A board in its keeper. */
 export interface BoardSnapshot {
   readonly volume: string;
   readonly number: number;
@@ -84,14 +84,14 @@ export interface BoardSnapshot {
   readonly records: readonly PlacedRecord[];
 }
 
-/** Changes of a board that took effect together: numbered from `after` + 1 on, without holes. */
+/** Changes of a board that took effect together, numbered from `after` + 1 without holes. */
 export interface BoardWord {
   readonly board: string;
   readonly after: number;
   readonly changes: readonly BoardRecord[];
 }
 
-/** What the keeper of a board looks at. */
+/** The bounds that the keeper enforces. */
 export type BoardBounds = Pick<BoardRule, 'entries' | 'boardBytes'> & {
   /** Changes take effect only where the board is there: a kept one must be restored before. */
   readonly mustExist: boolean;
@@ -100,4 +100,14 @@ export type BoardBounds = Pick<BoardRule, 'entries' | 'boardBytes'> & {
 export interface BoardApplied {
   readonly volume: string;
   readonly outcomes: readonly BoardOutcome[];
+}
+
+/** What an entry counts for beside its name and value, in bytes. */
+const recordBytes = 64;
+const utf8 = new TextEncoder();
+
+/** What an entry counts for in `boardBytes`: its name, its value as JSON text, and 64 bytes. */
+export function bytesOf({ entry, value }: Pick<BoardRecord, 'entry' | 'value'>): number {
+  if (value === undefined) return 0;
+  return utf8.encode(JSON.stringify(value)).length + entry.length + recordBytes;
 }

@@ -6,7 +6,7 @@ export interface Figures {
   readonly messages: number;
   /** Changes of entries of the board that were asked for. */
   readonly changes: number;
-  /** Of them, those whose value was replaced before it went to a client. */
+  /** Changes whose value was replaced before it was sent to a client. */
   readonly merged: number;
   /** Frames out: a message or a frame of the board to a client counts one. */
   readonly deliveries: number;

@@ -35,7 +35,7 @@ interface Table {
   usedAtMs: number;
 }
 
-/** What changes did to a board: the outcome of each, and what is to be carried. */
+/** The outcome of each change, and the word for the relay. */
 export interface Changed extends BoardApplied {
   readonly word: BoardWord | undefined;
 }
@@ -43,8 +43,7 @@ export interface Changed extends BoardApplied {
 /**
  * The boards of all channels, in memory: numbers changes in one order, and holds every entry's latest value.
  *
- * Entries whose time is over stay until an instance removes them, so that all who show the board hear of it; but they are
- * not restored or read by a service that starts.
+ * Expired entries stay until an instance removes them, so that every instance that shows the board learns of the removal.
  */
 export class BoardTables {
   readonly #clock: Clock;
@@ -68,7 +67,7 @@ export class BoardTables {
     return this.#bytes;
   }
 
-  /** Makes changes, each by itself. `undefined`: the board is not there, and must be. */
+  /** Applies each change independently. Returns `undefined` if the board must exist and does not (`BoardBounds`). */
   apply(channel: ChannelName, changes: readonly BoardChange[], bounds: BoardBounds): Changed | undefined {
     if (bounds.mustExist && !this.#tables.has(channel)) return undefined;
     const table = this.#hold(channel);
@@ -160,7 +159,7 @@ export class BoardTables {
     return { ...record, number, forMs: Math.max(0, endsAtMs - this.#clock.monotonic()) };
   }
 
-  /** Lets go of boards that no client is in, those first that were used least recently. */
+  /** Drops boards that no client is in, the least recently used first. */
   #makeRoom(but: Table, bytes: number): boolean {
     const unused = [...this.#tables]
       .filter(([channel, table]) => table !== but && !this.#isWanted(channel))
