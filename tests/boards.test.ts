@@ -160,6 +160,20 @@ describe('a board by the SDK', () => {
     expect(seen.flat(2).filter((entry) => entry === 'petrel')).toHaveLength(1);
   });
 
+  it('comes at the fastest pace that an entry of the line wants', async () => {
+    const started = await startService({ text });
+    clean.push(() => started.remove());
+    const line = await come(started, 'pia');
+    const slow = line.enter<Position>(positions, { pace: 60_000 });
+    await slow.ready;
+    const fast = line.enter<Position>(positions);
+    await fast.ready;
+    for (let x = 1; x <= 3; x++) {
+      await started.backend.setEntries({ channel: positions, set: { petrel: { x } } });
+      await until(() => fast.board.get('petrel')?.x === x, 5_000);
+    }
+  });
+
   it('moves evenly between frames, angles the short way', () => {
     const board = new Board();
     board.load({ version: 'v:1' as never, entries: { petrel: { x: 0, heading: 350 } } });

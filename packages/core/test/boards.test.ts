@@ -196,6 +196,19 @@ describe('a board', () => {
     expect(pia.pushes('board').at(-1).version.split(':')[0]).not.toBe(before.split(':')[0]);
   });
 
+  it('counts the same for its bounds after a restart', async () => {
+    const { come, set, engine, restarted, welcomed, settle } = await start({ kept: true, boardBytes: 300 });
+    const tomas = await come('tomas');
+    // Each counts for its name, its value and 64 bytes: 75.
+    for (let n = 1; n <= 4; n++) await set(tomas, `boat-${n}`, 'abc', { whileHere: true, forMs: 86_000_000 });
+    expect((await set(tomas, 'boat-5', 'abc')).problem?.code).toBe('board-full');
+    await engine.stop();
+    const pia = await welcomed('pia', { enter: [{ channel: race }] }, restarted());
+    const id = pia.send({ do: 'set', channel: race, entry: 'boat-1', value: 'xyz' });
+    await settle();
+    expect(pia.reply(id).problem).toBeUndefined();
+  });
+
   it('takes messages of a type as entries, and pushes others as messages', async () => {
     const { come, clock, engine } = await start({ types: { position: { entry: '/boat' } } });
     const pia = await come('pia');
