@@ -56,10 +56,6 @@ await regatta('regatta-offline', async (left, right) => {
   await left.locator('input').press('Enter');
   await left.getByText('will be sent').waitFor();
 });
-await regatta('regatta-desk', async (left) => {
-  await choose(left, 'felix', 'desk/results/3');
-  await left.getByPlaceholder('Say something').fill('Heat two: all times are in.');
-});
 await backend.remove({
   channel: 'protest/7',
   user: 'ines',
@@ -187,11 +183,6 @@ async function regatta(name, act) {
     const windows = page.locator('.window');
     await act(windows.nth(0), windows.nth(1));
   });
-}
-
-async function choose(window, person, channel) {
-  await window.locator('.person').selectOption(person);
-  await window.locator('.channel').selectOption(channel);
 }
 
 async function inConsole(name, path, options, act) {

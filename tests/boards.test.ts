@@ -205,7 +205,7 @@ describe('boards by command and over HTTP', () => {
     );
     expect(await run('set', positions, 'petrel', '{"x":2}', '--if-version', 'none')).toMatchObject({
       code: 3,
-      err: expect.stringMatching(/conflict.*it is \{"x":1\} since/),
+      err: expect.stringMatching(/conflict.*already an entry petrel; it is \{"x":1\} since/),
     });
     expect((await run('board', positions)).out).toMatch(/petrel.*\(application\).*\{"x":1\}/);
     const explained = await run(
@@ -267,6 +267,8 @@ describe('boards by command and over HTTP', () => {
     const { out } = await ninebells(['traffic'], env);
     expect(out).toMatch(/^race\/:race\/positions .*0\.0 /m);
     expect(out).toContain('types: { wind: { entry: /at } }');
+    wind.leave();
+    await until(async () => (await started.backend.traffic()).channels.every(({ advice }) => advice === undefined));
   });
 
   it('take several boards at once, and each entry has its own answer', async () => {

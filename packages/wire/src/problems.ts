@@ -28,7 +28,7 @@ export const problemCatalogue = {
   'no-such-user': { title: 'The service has never met this user', status: 404 },
   'no-trace': { title: 'Nothing is known of this message', status: 404 },
   'no-such-path': { title: 'Nothing is served here', status: 404 },
-  conflict: { title: 'The entry has changed meanwhile', status: 409 },
+  conflict: { title: 'The entry is not as expected', status: 409 },
   'board-full': { title: 'The board has no more room', status: 409 },
   banned: { title: 'Banned', status: 403 },
   'too-many-channels': { title: 'Too many channels are entered', status: 429 },

@@ -256,7 +256,7 @@ export class Boards implements FeatureSource {
     if (outcome.refused === 'conflict') {
       const { stands } = outcome;
       throw new ProblemError({
-        ...problem('conflict', stands === undefined ? `there is no ${entry}` : `${entry} has changed`, {
+        ...problem('conflict', conflictText(entry, change.condition, stands), {
           where: where.ifVersion,
         }),
         ...(stands === undefined ? {} : { stands: standsOf(volume, stands) }),
@@ -372,6 +372,12 @@ function conditionOf(ifVersion: Cursor | null, where: EntryPlaces): BoardConditi
   const unchangedSince = parseCursor(ifVersion);
   if (unchangedSince === undefined) throw refusal('bad-cursor', undefined, { where: where.ifVersion });
   return { unchangedSince };
+}
+
+function conflictText(entry: string, condition: BoardCondition | undefined, stands: PlacedRecord | undefined): string {
+  if (stands === undefined) return `there is no ${entry}`;
+  const isTaken = condition !== undefined && 'is' in condition && condition.is === 0;
+  return isTaken ? `there is already an entry ${entry}` : `${entry} has changed`;
 }
 
 /** The entry as a `conflict` shows it. */

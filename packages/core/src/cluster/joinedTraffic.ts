@@ -29,7 +29,11 @@ export function joinedTraffic(all: readonly Traffic[]): Traffic {
     minutes: [...minutes.values()].sort((a, b) => a.atMs - b.atMs),
     minutesForMs: Math.max(...all.map(({ minutesForMs }) => minutesForMs)),
     rules: [...rules.values()].sort((a, b) => b.bytes - a.bytes),
-    channels: [...channels.values()].sort((a, b) => b.bytes - a.bytes).slice(0, maxChannels),
+    channels: [...channels.values()]
+      .sort((a, b) => b.bytes - a.bytes)
+      .slice(0, maxChannels)
+      // Without clients there is nothing to save.
+      .map(({ advice, ...each }) => (advice === undefined || each.recipients === 0 ? each : { ...each, advice })),
     channelsForMs: Math.max(...all.map(({ channelsForMs }) => channelsForMs)),
     frames: all.reduce((sum, { frames }) => sum + frames, 0),
     writes: all.reduce((sum, { writes }) => sum + writes, 0),
