@@ -180,6 +180,7 @@ describe('a board by the SDK', () => {
     const motion = new Motion(board, { behindMs: 100, angles: ['heading'] });
     const now = performance.now();
     board.take({
+      after: 'v:1' as never,
       on: 'board',
       channel: positions as never,
       version: 'v:2' as never,

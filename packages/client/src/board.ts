@@ -82,13 +82,14 @@ export class Board<Value extends Json = Json>
     });
   }
 
-  /** @internal */
-  take({ version, whole, set = {}, gone = [] }: BoardPush): void {
+  /** @internal Applies a frame; returns `false` if it does not continue from the version here: changes are missing. */
+  take({ after, version, whole, set = {}, gone = [] }: BoardPush): boolean {
     this.#frames += 1;
     if (whole) {
       this.load({ version, entries: set });
-      return;
+      return true;
     }
+    if (after !== this.version) return false;
     this.#changing(
       () => {
         this.#begin(version);
@@ -99,6 +100,7 @@ export class Board<Value extends Json = Json>
       },
       new Set([...Object.keys(set), ...gone]),
     );
+    return true;
   }
 
   /** @internal You set an entry. */

@@ -1,4 +1,5 @@
 import {
+  type BoardPush,
   type ChannelName,
   type Cursor,
   defined,
@@ -166,6 +167,12 @@ export class Entries {
   }
 
   // ------------------------------------------------------------------------------------- from the service
+
+  /** Applies a frame of a board. Where changes are missing, enters the channel again: the reply has the whole board. */
+  boardChanged(push: BoardPush): void {
+    const stay = this.#stays.get(push.channel);
+    if (stay !== undefined && !stay.boardChanged(push)) this.#enter(stay, stay.first);
+  }
 
   removed({ channel, problem: refused, reason, by, until }: RemovedPush): void {
     const stay = this.#stays.get(channel);

@@ -300,7 +300,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
     else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
     else if (isPush(frame, 'marks')) this.entries.get(frame.channel)?.marksChanged(frame);
-    else if (isPush(frame, 'board')) this.entries.get(frame.channel)?.boardChanged(frame);
+    else if (isPush(frame, 'board')) this.entries.boardChanged(frame);
     else if (isPush(frame, 'user')) {
       const { on: _, ...told } = frame;
       if (told.problem !== undefined) this.#watched.delete(told.user);

@@ -36,6 +36,8 @@ export class Stay implements SharedStay {
   #isPartial = false;
   #marks = new Map<string, Cursor>();
   readonly board = new Board();
+  /** Changes were missing, and the whole board was asked for. */
+  #asksForBoard = false;
 
   constructor(channel: ChannelName) {
     this.channel = channel;
@@ -133,7 +135,10 @@ export class Stay implements SharedStay {
       const { members: joined, count = 0, partial } = entered;
       this.#changeMembers({ whole: true, joined, count, partial });
     }
-    if (entered.board !== undefined) this.board.load(entered.board);
+    if (entered.board !== undefined) {
+      this.board.load(entered.board);
+      this.#asksForBoard = false;
+    }
     if (entered.marks !== undefined) {
       this.#marks = new Map(Object.entries(entered.marks));
       for (const entry of there) entry.marksChanged([...this.#marks.keys()]);
@@ -171,8 +176,12 @@ export class Stay implements SharedStay {
     for (const entry of this.#answered()) entry.marksChanged(Object.keys(marks));
   }
 
-  boardChanged(push: BoardPush): void {
-    if (this.#answered().length > 0) this.board.take(push);
+  /** Returns `false` if changes of the board are missing. */
+  boardChanged(push: BoardPush): boolean {
+    if (this.#answered().length === 0 || (this.#asksForBoard && !push.whole)) return true;
+    const isWhole = this.board.take(push);
+    this.#asksForBoard = !isWhole;
+    return isWhole;
   }
 
   hailed(hail: ReceivedHail): void {

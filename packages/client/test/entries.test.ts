@@ -27,6 +27,29 @@ function given(entry: ReturnType<Awaited<ReturnType<typeof connected>>['enter']>
   return all;
 }
 
+describe('a board', () => {
+  it('is asked for again where a frame does not continue from the version here', async () => {
+    const line = await connected();
+    const race = line.enter(chat);
+    socket().welcome({ entered: [live(10, { board: { version: 'b:1', entries: { petrel: 1 } } })] });
+    const push = { on: 'board', channel: chat };
+    socket().say({ ...push, after: 'b:1', version: 'b:2', set: { petrel: 2 } });
+    expect(race.board.get('petrel')).toBe(2);
+    expect(socket().asked('enter')).toEqual([]);
+    socket().say({ ...push, after: 'b:3', version: 'b:4', set: { petrel: 4 } });
+    socket().say({ ...push, after: 'b:4', version: 'b:5', set: { petrel: 5 } });
+    const [asked, ...more] = socket().asked('enter');
+    expect(asked).toMatchObject({ channel: chat, after: 'v:10' });
+    expect(more).toEqual([]);
+    socket().say({ re: asked?.id, ...live(10, { board: { version: 'b:5', entries: { knot: 5 } } }) });
+    expect([...race.board]).toEqual([['knot', 5]]);
+    socket().say({ ...push, version: 'c:1', whole: true, set: { wigeon: 1 } });
+    socket().say({ ...push, after: 'c:1', version: 'c:2', gone: ['wigeon'] });
+    expect([...race.board]).toEqual([]);
+    line.close();
+  });
+});
+
 describe('two entries of one channel', () => {
   it('have each their own history, share what comes, and one does not end the other’s', async () => {
     const line = await connected();
