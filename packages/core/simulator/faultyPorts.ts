@@ -8,10 +8,12 @@ import {
   type ControlLog,
   channelPrefix,
   type Draft,
+  type HookStore,
   type Ids,
   type InboxEntry,
   type InboxSlice,
   type InForce,
+  type IntakeStore,
   type KeptChannel,
   type KnownUser,
   type LogBounds,
@@ -22,6 +24,7 @@ import {
   type ModerationAction,
   type NoticeDraft,
   type Place,
+  type QueuedEvent,
   type ReadLimit,
   type Relay,
   SoloRelay,
@@ -56,6 +59,11 @@ export class Truth {
     return this.#logs.get(`${channel} ${volume}`) ?? [];
   }
 
+  /** Of all volumes. */
+  all(channel: string): readonly LoggedMessage[] {
+    return [...this.#logs].flatMap(([name, log]) => (name.startsWith(`${channel} `) ? log : []));
+  }
+
   withKey(channel: string, key: string): number {
     let count = 0;
     for (const [name, log] of this.#logs)
@@ -64,12 +72,54 @@ export class Truth {
   }
 }
 
+/** What a store has for hooks and intakes. */
+const queueMethods = [
+  'queue',
+  'occupied',
+  'due',
+  'heldUp',
+  'settle',
+  'holdHooks',
+  'releaseHooks',
+  'hookStates',
+  'hookFails',
+  'pauseHook',
+  'keepHook',
+  'hookFigures',
+  'deliveries',
+  'delivery',
+  'attempts',
+  'resend',
+  'tidyHook',
+  'arrive',
+  'endArrival',
+  'takeOverArrivals',
+  'arrivals',
+  'arrival',
+  'tidyIntake',
+] as const satisfies readonly (keyof HookStore | keyof IntakeStore)[];
+
+/** The same, after a pause, of those that are committed. */
+class Queues {
+  constructor(records: MemoryStore) {
+    for (const name of queueMethods)
+      Object.assign(this, {
+        async [name](this: SlowStore, ...args: unknown[]) {
+          await this.pause();
+          return (records[name] as (...given: unknown[]) => Promise<unknown>).apply(records, args);
+        },
+      });
+  }
+}
+// The methods are made by the constructor, one like the other.
+const SlowQueues = Queues as unknown as new (records: MemoryStore) => HookStore & IntakeStore;
+
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after
  * others could read it. Its connection may end during a commit: then it says that it failed, and may have committed. A crash
  * loses what was not committed and what was not said.
  */
-export class SlowStore implements Store {
+export class SlowStore extends SlowQueues implements Store {
   readonly #clock: Clock;
   readonly #random: Random;
   readonly #truth: Truth;
@@ -93,6 +143,7 @@ export class SlowStore implements Store {
     records = new MemoryStore(ids),
     lock: WritersLock | undefined = undefined,
   ) {
+    super(records);
     this.#lock = lock;
     this.#clock = clock;
     this.#random = random;
@@ -108,22 +159,22 @@ export class SlowStore implements Store {
   }
 
   async head(channel: ChannelName): Promise<Place> {
-    await this.#reading();
+    await this.pause();
     return this.#records.head(channel);
   }
 
   async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
-    await this.#reading();
+    await this.pause();
     return this.#records.heads(channels);
   }
 
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
-    await this.#reading();
+    await this.pause();
     return this.#records.since(channel, after, limit);
   }
 
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
-    await this.#reading();
+    await this.pause();
     return this.#records.before(channel, before, limit);
   }
 
@@ -131,23 +182,23 @@ export class SlowStore implements Store {
     return this.#records.channels(after, limit, find);
   }
 
-  async take(action: ModerationAction): Promise<number> {
-    await this.#reading();
-    return this.#records.take(action);
+  async take(action: ModerationAction, events?: readonly QueuedEvent[]): Promise<number> {
+    await this.pause();
+    return this.#records.take(action, events);
   }
 
   async changes(): Promise<number> {
-    await this.#reading();
+    await this.pause();
     return this.#records.changes();
   }
 
   async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
-    await this.#reading();
+    await this.pause();
     return this.#records.notify(drafts);
   }
 
   async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
-    await this.#reading();
+    await this.pause();
     return this.#records.inbox(user, after, limit, nowMs);
   }
 
@@ -168,32 +219,32 @@ export class SlowStore implements Store {
   }
 
   async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState> {
-    await this.#reading();
+    await this.pause();
     return this.#records.mark(user, channel, place, most);
   }
 
   async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
-    await this.#reading();
+    await this.pause();
     return this.#records.unread(user, channels);
   }
 
   async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
-    await this.#reading();
+    await this.pause();
     return this.#records.marks(channel, limit);
   }
 
   async saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {
-    await this.#reading();
+    await this.pause();
     await this.#records.saveBoard(channel, board);
   }
 
   async board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
-    await this.#reading();
+    await this.pause();
     return this.#records.board(channel);
   }
 
   async inForce(atMs: number): Promise<InForce> {
-    await this.#reading();
+    await this.pause();
     return this.#records.inForce(atMs);
   }
 
@@ -253,7 +304,8 @@ export class SlowStore implements Store {
     return isWhole;
   }
 
-  #reading(): Promise<void> {
+  /** The time that a read takes, or its failure. */
+  pause(): Promise<void> {
     return new Promise((resolve, reject) =>
       this.#clock.setTimer(this.#random.between(0, 40), () =>
         this.faults && this.#random.chance(0.02)

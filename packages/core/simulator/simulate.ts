@@ -6,6 +6,7 @@ import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
+import { hooks, intakes, SimulatedReceiver, SimulatedSender } from './simulatedWebhooks.js';
 import { VirtualClock } from './virtualClock.js';
 
 export interface SimulationOptions {
@@ -68,6 +69,11 @@ const tolerated = new Set([
   'a board could not be read',
   'a board could not be saved',
   'a board could not be kept in order',
+  'the hooks could not be read',
+  'that a hook fails',
+  'ended deliveries could not be forgotten',
+  'ended arrivals could not be forgotten',
+  'what became of an arrival',
 ]);
 const channels = [...['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName), ...boardChannels];
 
@@ -97,9 +103,13 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   const problems: unknown[] = [];
   let relay = new FaultyRelay(clock, random, ids, truth);
   let engine: Engine | undefined;
+  const receiver = new SimulatedReceiver(clock, random);
+  const sender = new SimulatedSender(clock, random, () => engine);
   const restartedAt = { count: 0 };
   let bounds = { sendQueueBytes: 0, backlogBytes: 0 };
   let engineSinceMs = 0;
+  /** Processes so far, and their ends. */
+  let runs = 0;
 
   const start = (): void => {
     bounds = {
@@ -109,16 +119,21 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     note(() => `the service starts, ${JSON.stringify(bounds)}`);
     relay = new FaultyRelay(clock, random, ids, truth);
     engineSinceMs = clock.monotonic();
+    runs += 1;
+    const run = runs;
+    const isAlive = (): boolean => run === runs;
     engine = new Engine(
       {
         clock,
         ids,
         relay,
-        store,
+        store: mortal(store, isAlive),
         hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given, digest: mac },
         tokens: {
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
         },
+        hookCaller: receiver.caller(isAlive),
+        bodyOf: (_, { body }) => JSON.parse(body) as Json,
         report: (error, about: Readonly<Record<string, Json | undefined>>) => {
           if (!tolerated.has(String(about.what))) problems.push(error);
         },
@@ -131,6 +146,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         channelLingerMs: random.pick([0, 3_000]),
         publishesUnderWay: random.pick([1, 256]),
         ...tight,
+        hooks,
+        intakes,
       },
     );
   };
@@ -158,7 +175,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     const channel = random.pick(channels);
     const dice = random.next();
     if (dice < 0.4) client.publish(channel, random.chance(0.7));
-    else if (dice < 0.55) client.set(boardChannels);
+    else if (dice < 0.5) client.set(boardChannels);
+    else if (dice < 0.55) sender.post();
     else if (dice < 0.85) client.enter(channel, random.pick([undefined, 0, 3, 50]));
     else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
     else if (dice < 0.96) {
@@ -171,6 +189,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     else if (dice < 0.985 && crashes) {
       // The process ends without a word: every connection breaks, and what was in memory is gone.
       engine = undefined;
+      runs += 1;
       store.crash();
       restartedAt.count += 1;
       note(() => 'the service crashes');
@@ -184,6 +203,12 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   await heal();
   for (const client of clients) checkClient(client, truth, restartedAt.count > 0);
   checkBoards(clients, truth.boards);
+  sender.check(truth);
+  receiver.check(
+    truth,
+    channels.filter((each) => each.startsWith('kept/')),
+    true,
+  );
   if (problems.length > 0) throw problems[0];
   return {
     seed,
@@ -224,6 +249,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   /** Ends all faults and waits until everybody has everything: one more message in each channel shows any hole. */
   async function heal(): Promise<void> {
     store.faults = false;
+    receiver.faults = false;
     for (const client of clients) client.calmDown();
     // Whoever does not read just now has begun again by then, or was cut off.
     await clock.run(21_000);
@@ -237,6 +263,27 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     await clock.run(15_000);
     for (const client of clients) if (!client.isOpen) throw new Error(`${client.name} is not connected in the end`);
   }
+}
+
+/** A store as a process has it: when the process has ended, it neither asks nor hears an answer. */
+function mortal(store: SlowStore, isAlive: () => boolean): SlowStore {
+  const never = new Promise<never>(() => {});
+  return new Proxy(store, {
+    get: (target, name) => {
+      const method = target[name as keyof SlowStore] as unknown;
+      if (typeof method !== 'function') return method;
+      return async (...args: unknown[]) => {
+        if (!isAlive()) return never;
+        const result = await method.apply(target, args).then(
+          (value: unknown) => ({ value }),
+          (error: unknown) => ({ error }),
+        );
+        if (!isAlive()) return never;
+        if ('error' in result) throw result.error;
+        return result.value;
+      };
+    },
+  });
 }
 
 export function seenBy(client: SimulatedClient): number {

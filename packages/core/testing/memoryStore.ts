@@ -18,18 +18,20 @@ import {
   type NoticeDraft,
   noticeOf,
   type Place,
+  type QueuedEvent,
   type ReadLimit,
   RecentLog,
   type Store,
   type UserMark,
 } from '@nine-bells/core';
 import { type ChannelName, refusal } from '@nine-bells/wire';
+import { MemoryQueues } from './memoryQueues.js';
 
 const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
 const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_INTEGER };
 
 /** A store that forgets everything with its process. For tests and simulation. */
-export class MemoryStore implements Store {
+export class MemoryStore extends MemoryQueues implements Store {
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, RecentLog>();
   readonly #moderation: ModerationAction[] = [];
@@ -42,12 +44,17 @@ export class MemoryStore implements Store {
   #inboxVolume: string | undefined;
 
   constructor(ids: Ids) {
+    super();
     this.#ids = ids;
   }
 
   async append(channel: ChannelName, draft: Draft): Promise<Appended> {
     const appended = this.#log(channel).append(draft, unbounded);
     if (appended.repeated) return appended;
+    const { hooks = [], hops, atMs, id } = draft;
+    const event = { id, event: 'message', atMs, channel, hops, dataText: appended.logged.text } as const;
+    // In this turn, as all that one commit does.
+    void this.queue(hooks.map((hook) => ({ hook, ...event })));
     if (appended.logged.place.number === 1) for (const user of draft.begins ?? []) this.#marksIn(channel).set(user, 0);
     const counted = (this.#counted.get(channel) ?? 0) + (countsAsUnread(draft.type) ? 1 : 0);
     this.#counted.set(channel, counted);
@@ -86,7 +93,8 @@ export class MemoryStore implements Store {
       .slice(0, limit);
   }
 
-  async take(action: ModerationAction): Promise<number> {
+  async take(action: ModerationAction, events: readonly QueuedEvent[] = []): Promise<number> {
+    await this.queue(events);
     return this.#moderation.push(action);
   }
 

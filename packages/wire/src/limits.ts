@@ -19,6 +19,8 @@ export const protocolLimits = {
   gotCount: 200,
   /** Longest reason that a client may give, in characters. */
   reasonChars: 500,
+  /** Longest name of a call, in characters. */
+  callChars: 64,
   /** Longest user id, in characters. */
   userChars: 128,
 } as const;

@@ -28,6 +28,14 @@ export const problemCatalogue = {
   'no-such-user': { title: 'The service has never met this user', status: 404 },
   'no-trace': { title: 'Nothing is known of this message', status: 404 },
   'no-such-path': { title: 'Nothing is served here', status: 404 },
+  'no-such-call': { title: 'There is no such call', status: 404 },
+  'call-refused': { title: 'The application refuses', status: 409 },
+  'call-failed': { title: 'The application gave no answer', status: 503 },
+  'no-such-hook': { title: 'There is no such hook', status: 404 },
+  'no-such-intake': { title: 'There is no such intake', status: 404 },
+  'no-such-event': { title: 'Nothing is known of this event', status: 404 },
+  'signature-invalid': { title: 'The signature is missing or not valid', status: 401 },
+  circle: { title: 'The event has gone round in a circle', status: 508 },
   conflict: { title: 'The entry is not as expected', status: 409 },
   'board-full': { title: 'The board has no more room', status: 409 },
   banned: { title: 'Banned', status: 403 },
@@ -51,12 +59,20 @@ export interface Problem {
   readonly detail?: string;
   /** Where in the request the fault is: a JSON Pointer (RFC 6901). */
   readonly where?: string;
-  /** With `rate-limited`, `busy`, `unavailable`, `ask-failed` and `draining`: try again after this many milliseconds. */
+  /** With `rate-limited`, `busy`, `unavailable`, `ask-failed`, `call-failed` and `draining`: try again after this many milliseconds. */
   readonly retryAfterMs?: number;
   /** With `conflict`: what stands there; absent: nothing does. */
   readonly stands?: Standing;
+  /** With `call-refused`: the application's own code and words. */
+  readonly refusal?: CallRefused;
   /** With `banned`: until when (RFC 3339); absent: for good. */
   readonly until?: string;
+}
+
+/** Why an application does not do what a client has called, in its own words. */
+export interface CallRefused {
+  readonly code: string;
+  readonly text: string;
 }
 
 /** An entry of a board as it is. */

@@ -182,6 +182,13 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     forMs: may(integer(1, protocolLimits.entryLifeMs)),
     whileHere: may(flag),
   },
+  call: {
+    name: must(words(protocolLimits.callChars)),
+    channel: may(channel),
+    data: may(json),
+    key: may(words(protocolLimits.keyChars)),
+    again: may(flag),
+  },
   read: { channel: must(channel), after: may(cursor), before: may(cursor), limit: may(count) },
   status: { status: may(json), channel: may(channel), looking: may(either(null, channel)) },
   mark: { channel: must(channel), cursor: must(either(null, cursor)) },

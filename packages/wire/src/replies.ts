@@ -110,6 +110,12 @@ export interface ReadResult {
   readonly gap?: Gap;
 }
 
+/** The reply to `call`. */
+export interface CallReply {
+  /** What the application answers; absent: nothing. */
+  readonly data?: Json;
+}
+
 /** The reply to `refresh`. */
 export interface Refreshed {
   /** When the new token ends (RFC 3339); absent if it does not. */
@@ -146,6 +152,7 @@ export interface ReplyOf {
   readonly leave: { readonly channel: ChannelName };
   readonly publish: Published;
   readonly set: SetResult;
+  readonly call: CallReply;
   readonly read: ReadResult;
   readonly refresh: Refreshed;
   readonly remove: Removed;

@@ -68,6 +68,17 @@ export interface SetRequest extends Numbered {
   /** It goes when this session leaves the channel; when the connection breaks, after the grace of presence. */
   readonly whileHere?: boolean;
 }
+export interface CallRequest extends Numbered {
+  readonly do: 'call';
+  readonly name: string;
+  /** Where the call is about a channel. */
+  readonly channel?: ChannelName;
+  readonly data?: Json;
+  /** A call that comes again with the same key gets the first answer. */
+  readonly key?: string;
+  /** It may have come before, over a connection that broke. */
+  readonly again?: boolean;
+}
 export interface ReadRequest extends Numbered {
   readonly do: 'read';
   readonly channel: ChannelName;
@@ -125,6 +136,7 @@ export type Request =
   | PublishRequest
   | HailRequest
   | SetRequest
+  | CallRequest
   | ReadRequest
   | StatusRequest
   | MarkRequest

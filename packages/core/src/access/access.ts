@@ -10,6 +10,7 @@ import {
   type Question,
   type UserAct,
 } from '../model/access.js';
+import type { CallRule } from '../model/call.js';
 import type { ActiveBan } from '../model/moderation.js';
 import {
   type Answered,
@@ -52,6 +53,8 @@ export interface Explanation {
   readonly channel?: ChannelName;
   /** For acts that concern a user. */
   readonly whom?: string;
+  /** The name of what is called. */
+  readonly call?: string;
   readonly user: string;
   readonly allowed: boolean;
   /** What a client would be told. */
@@ -122,6 +125,18 @@ export class Access {
     return this.#counted(act, this.#settle(matterAbout(act, whom, visitor.who, this.#users)));
   }
 
+  /** Decides a call. */
+  decideCall(
+    { name, allow }: Pick<CallRule, 'name' | 'allow'>,
+    about: CallPlace,
+    visitor: Visitor,
+  ): Ruling | Promise<Ruling> {
+    if (visitor.who.observer) return lookOnly('call');
+    const ban = this.ban(visitor, about.channel);
+    if (ban !== undefined) return { problem: bannedProblem(ban) };
+    return this.#counted('call', this.#settle(matterOfCall(name, allow, about, visitor.who)));
+  }
+
   /** What keeps a visitor out of a channel, or without one, of the service. */
   ban({ who, address }: Visitor, channel?: ChannelName): ActiveBan | undefined {
     if (who.observer) return undefined;
@@ -129,7 +144,7 @@ export class Access {
   }
 
   /** Says which rule decides, on which facts; by the very functions that decide for clients. */
-  async explain(act: Act, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
+  async explain(act: Exclude<Act, 'call'>, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
     const { who } = visitor;
     if (isUserAct(act))
       return this.#explained(
@@ -145,6 +160,19 @@ export class Access {
       return { ...about, allowed: false, problem: problem('no-such-channel', `no channel rule matches ${channel}`) };
     const rule = { pattern: match.rule.pattern, parameters: match.parameters };
     return this.#explained({ ...about, rule }, matterOf(act, match, who), visitor);
+  }
+
+  /** As `explain`, for a call. */
+  explainCall({ name, allow }: CallRule, about: CallPlace, visitor: Visitor): Promise<Explanation> {
+    const { who } = visitor;
+    const found = {
+      act: 'call',
+      call: name,
+      user: who.user,
+      others: [],
+      ...defined({ channel: about.channel }),
+    } as const;
+    return this.#explained(found, matterOfCall(name, allow, about, who), visitor);
   }
 
   /** A user to be made up who may do something in a channel, or why none can be. */
@@ -263,6 +291,16 @@ function matterAbout(act: UserAct, whom: string, who: Identity, users: Allow): M
   return { rule: accessRuleFor(users, act), question: { act, whom, parameters: { user: whom }, who }, place: whom };
 }
 
+/** What a call is about. */
+export interface CallPlace {
+  readonly channel?: ChannelName | undefined;
+  readonly parameters: Parameters;
+}
+
+function matterOfCall(call: string, rule: AccessRule, { channel, parameters }: CallPlace, who: Identity): Matter {
+  return { rule, question: { act: 'call', call, parameters, who, ...defined({ channel }) }, place: call };
+}
+
 /** Each act as it stands before the channels, or the user, that it is done to. */
 const doing: Readonly<Record<Act, string>> = {
   enter: 'enter channels of the rule',
@@ -274,6 +312,7 @@ const doing: Readonly<Record<Act, string>> = {
   direct: 'start a direct channel with',
   watch: 'watch the status of',
   notify: 'notify',
+  call: 'call',
 };
 
 /** Says which rule refused, and only as much of it as every client may know. */

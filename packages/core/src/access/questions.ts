@@ -171,9 +171,9 @@ function factsOf(who: Identity): string {
   return JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);
 }
 
-/** The entry of a board that a question is about: each is asked about by itself. */
-function entryOf({ act, parameters }: Question): string {
-  return act === 'set' ? `${parameters.entry} ` : '';
+/** The entry of a board, or the call, that a question is about: each is asked about by itself. */
+function entryOf({ act, parameters, call }: Question): string {
+  return act === 'set' ? `${parameters.entry} ` : call === undefined ? '' : `${call} `;
 }
 
 function seconds(ms: number): string {

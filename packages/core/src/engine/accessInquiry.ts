@@ -26,7 +26,7 @@ export class AccessInquiry {
    * @param entry - for `set`: the entry of the board
    * @param visitor - a guest is refused as `no-guests` where none are let in
    */
-  async explain(act: Act, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
+  async explain(act: Exclude<Act, 'call'>, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
     const found = await this.#access.explain(act, where, visitor, entry);
     const explanation = await this.#direct.explained(act, found, visitor);
     if (!visitor.who.guest || this.#letsGuestsIn) return explanation;

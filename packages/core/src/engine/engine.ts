@@ -1,16 +1,19 @@
-import { closeCodes } from '@nine-bells/wire';
+import { type ChannelName, closeCodes, type Json } from '@nine-bells/wire';
 import { Access } from '../access/access.js';
 import { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem } from '../access/moderationProblems.js';
 import { Questions } from '../access/questions.js';
 import { Boards } from '../boards/boards.js';
+import { Calls } from '../calls/calls.js';
 import { Channels } from '../channel/channels.js';
 import { TrafficLog } from '../channel/traffic.js';
 import { Cluster } from '../cluster/cluster.js';
 import { Fanout } from '../delivery/fanout.js';
 import { WaitingBudget } from '../delivery/waitingBudget.js';
 import { DirectChannels } from '../direct/directChannels.js';
+import { Hooks } from '../hooks/hooks.js';
 import { Inboxes } from '../inbox/inboxes.js';
+import { Intakes, type IntakesHost } from '../intakes/intakes.js';
 import { Pacer } from '../lib/pacer.js';
 import { TimerWheel } from '../lib/timerWheel.js';
 import { ChannelMarks } from '../marks/channelMarks.js';
@@ -20,6 +23,7 @@ import { type UserAct, userActs } from '../model/access.js';
 import type { ControlEntry } from '../model/control.js';
 import { Counters } from '../model/counters.js';
 import { Frame } from '../model/frame.js';
+import type { Hook, HookState } from '../model/hook.js';
 import type { InstanceStatus } from '../model/instance.js';
 import type { InboxEntry } from '../model/notice.js';
 import { defaultEngineOptions, type EngineOptions } from '../model/options.js';
@@ -27,13 +31,15 @@ import type { Refused } from '../model/refusal.js';
 import { availability } from '../model/status.js';
 import { Moderation } from '../moderation/moderation.js';
 import type { Asker } from '../ports/asker.js';
+import type { CallAsker } from '../ports/callAsker.js';
 import type { Clock } from '../ports/clock.js';
 import type { Hmac } from '../ports/hmac.js';
+import type { HookCaller } from '../ports/hookCaller.js';
 import type { Ids } from '../ports/ids.js';
 import type { Link } from '../ports/link.js';
 import { type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { Store } from '../ports/stores.js';
+import type { HookStore, IntakeStore, Store } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
 import { Presences } from '../presence/presences.js';
 import { Watching } from '../presence/watching.js';
@@ -49,10 +55,12 @@ import type { SessionHost } from '../session/host.js';
 import { type Session, Sessions } from '../session/sessions.js';
 import { AccessInquiry } from './accessInquiry.js';
 import { BoardDirectory } from './boardDirectory.js';
+import { publishedWithCall } from './callPublications.js';
 import { ChannelDirectory } from './channelDirectory.js';
 import { localAnswersOf } from './localAnswers.js';
 import { MemberDirectory } from './memberDirectory.js';
 import { Messages } from './messages.js';
+import { Occupancy } from './occupancy.js';
 import { Rates } from './rates.js';
 import { Stats } from './stats.js';
 
@@ -67,6 +75,16 @@ export interface EnginePorts {
   readonly report: Report;
   /** Needed where an access rule asks the application. */
   readonly asker?: Asker;
+  /** Hands calls to the application; needed where a call has a URL. */
+  readonly callAsker?: CallAsker;
+  /** Sends events to hooks; absent: they wait for a process that does. */
+  readonly hookCaller?: HookCaller;
+  /** Reads a hook that was registered over HTTP; `undefined` if it may not be sent to any more. */
+  readonly readHook?: (state: HookState) => Hook | undefined;
+  /** Called when a hook is paused because it fails. */
+  readonly hookPaused?: (hook: Hook, why: string) => void;
+  /** Reads the body of what came in through an intake; needed where there are intakes. */
+  readonly bodyOf?: IntakesHost['bodyOf'];
   /** Called with notices that no session was told of in the time wished for. */
   readonly unreached?: (entry: InboxEntry) => void;
   /** Called with the first refusal of a kind, then now and then, with how many it was not called for since. */
@@ -100,9 +118,14 @@ export class Engine {
   readonly marks: Marks;
   readonly moderation: Moderation;
   readonly access: AccessInquiry;
+  readonly hooks: Hooks;
+  readonly intakes: Intakes;
+  readonly calls: Calls;
   readonly cluster: Cluster;
   readonly refusals: Refusals;
   readonly stats: Stats;
+  /** What is kept of hooks and intakes, for those who look. */
+  readonly store: HookStore & IntakeStore;
   readonly #ports: EnginePorts;
   /** The parts as connections and sessions use them. */
   readonly #host: SessionHost;
@@ -119,6 +142,7 @@ export class Engine {
     this.#ports = ports;
     this.options = { ...defaultEngineOptions, ...options };
     const { clock, ids, hmac, tokens, relay, store, report, asker, took, unreached } = ports;
+    this.store = store;
     this.#startedAtMs = clock.now();
     this.#id = ids.session();
     const { counters } = this;
@@ -137,14 +161,34 @@ export class Engine {
     const access = new Access(channelRules, this.options.users, bans, this.#questions);
     const connected = new Connected((user) => watching.changed(user));
     const watching: Watching = new Watching(wheel, (user) => connected.clientsOf(user), relay.others);
+    this.hooks = new Hooks(
+      {
+        ...base,
+        self: `${instance} ${this.#id}`,
+        caller: ports.hookCaller,
+        readHook: ports.readHook,
+        paused: ports.hookPaused,
+      },
+      this.options.hooks,
+    );
+    const { hooks } = this;
     const publisher = new Publisher(
-      { ...base, took, direct: (match, by) => direct.tellParties(match, by) },
+      { ...base, hooks, took, direct: (match, by) => direct.tellParties(match, by) },
       this.options,
     );
+    const isHeardOf = (channel: ChannelName): boolean =>
+      memberEvents.some((event) => hooks.book.inChannel(event, channel).length > 0);
     const presences: Presences = new Presences({
       ...base,
       logOf: (match) => channels.logOf(match),
-      note: (match, type, by) => publisher.note(match, type, by),
+      isNoted: ({ channel, rule }) => rule.presence?.noted === true || isHeardOf(channel),
+      note: (match, type, by) => {
+        const { channel } = match;
+        publisher.note(match, type, by);
+        hooks.happened(type, { channel, by: { ...by } }, channel);
+        if (type === 'joined') occupancy.joined(channel);
+        else occupancy.left(channel);
+      },
       emptied: (channel) => channels.left(channel),
     });
     const channelMarks = new ChannelMarks({ wheel, store, max: this.options.marksShown });
@@ -176,8 +220,14 @@ export class Engine {
     });
     this.cluster = new Cluster({ name: instance, own, relay, wheel, status: () => this.#status });
     this.presence = new MemberDirectory(channelRules, presences, this.cluster);
+    const occupancy = new Occupancy({
+      ...base,
+      hooks,
+      countOf: async (channel) => (await this.presence.members(channel, 1)).count,
+    });
     this.moderation = new Moderation({
       ...base,
+      hooks,
       bans,
       connected,
       concerned: (action) => this.cluster.concerned(action),
@@ -185,7 +235,11 @@ export class Engine {
     });
     this.inboxes = new Inboxes({
       ...base,
-      unreached,
+      unreached: (entry) => {
+        unreached?.(entry);
+        const { user, notice } = entry;
+        hooks.happened('unreached', { user, notice: { ...notice } } as Json);
+      },
       push: (user, frame) => connected.push(user, frame),
       membersOf: async (channel) =>
         (await this.presence.members(channel, Number.MAX_SAFE_INTEGER)).members.map(({ user }) => user),
@@ -206,6 +260,30 @@ export class Engine {
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
     this.messages = new Messages(channelRules, publisher, channels, boards);
     this.boards = new BoardDirectory(channelRules, boards);
+    this.intakes = new Intakes(
+      {
+        ...base,
+        bodyOf: ports.bodyOf ?? noBody,
+        failed: ({ id, intake }, problem) => hooks.happened('intake-failed', { intake, arrival: id, problem }),
+        acts: {
+          publish: ({ by, ...message }, origin) =>
+            this.messages.publish({ ...message, ...origin, ...(by === undefined ? {} : { by: { user: by } }) }),
+          notify: async (notice, { key }) => this.inboxes.notify({ key, ...notice }),
+          set: (entry) => this.boards.set(entry.channel, entry),
+        },
+      },
+      this.options.intakes,
+    );
+    this.calls = new Calls(
+      {
+        ...base,
+        access,
+        asker: ports.callAsker,
+        publish: publishedWithCall(this, channelRules, publisher),
+        answeredElsewhere: relay.others && ((key, withinMs) => this.#answeredElsewhere(key, withinMs)),
+      },
+      this.options.calls,
+    );
     this.channels = new ChannelDirectory(channelRules, channels, this.cluster, store);
     this.access = new AccessInquiry(access, direct, this.cluster, this.options.guests);
     this.stats = new Stats({ instance, access, channels, connected, fanout, publisher });
@@ -227,6 +305,7 @@ export class Engine {
       marks: this.marks,
       inboxes: this.inboxes,
       moderation: this.moderation,
+      calls: this.calls,
       refusals: this.refusals,
       unread: new Unread({ clock, wheel, store, relay, report }),
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
@@ -308,7 +387,9 @@ export class Engine {
     const decided = publisher.stop();
     for (const connection of [...connected])
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
+    await this.intakes.stop();
     await decided;
+    await this.hooks.stop();
     await this.#host.boards.stop();
     await this.inboxes.settled();
     await this.moderation.stop();
@@ -348,9 +429,11 @@ export class Engine {
       () => void this.#readAgain(),
     );
     relay.others?.follow({
-      answer: (question) => this.cluster.answer(question),
+      answer: (question) =>
+        question.type === 'call' ? this.calls.answerTo(question.key) : this.cluster.answer(question),
       hear: (from, word) => {
         if (word.type === 'reached') this.inboxes.reachedElsewhere(word.user, word.id);
+        else if (word.type === 'hooks-changed' || word.type === 'queued') this.hooks.hear(word);
         else watching.hear(from, word);
       },
       gone: (instanceId) => {
@@ -374,6 +457,13 @@ export class Engine {
     else if (entry.type === 'continue') {
       if (entry.by !== this.#id) this.#host.sessions.continued(entry);
     } else this.moderation.obey(entry);
+  }
+
+  async #answeredElsewhere(key: string, withinMs: number): Promise<string | undefined> {
+    const { answers } = (await this.#ports.relay.others?.ask<string | null>({ type: 'call', key }, withinMs)) ?? {
+      answers: [],
+    };
+    return answers.find(({ answer }) => answer !== null)?.answer ?? undefined;
   }
 
   #cameFromElsewhere(session: Session): void {
@@ -406,6 +496,13 @@ export class Engine {
       this.#sweepLater();
     });
   }
+}
+
+/** What happens to members, of which hooks hear. */
+const memberEvents = ['joined', 'left', 'first-in', 'last-out'] as const;
+
+function noBody(): never {
+  throw new RangeError('there are intakes, but no way to read what comes in');
 }
 
 /** @throws {RangeError} for rules that ask without an `asker`, or that name an unknown parameter */

@@ -19,6 +19,8 @@ export interface ApplicationDraft {
   readonly by?: Author;
   /** Sessions that do not get it. */
   readonly except?: readonly string[];
+  /** Through how many intakes it has come. */
+  readonly hops?: number;
 }
 
 /** Messages, for applications. */

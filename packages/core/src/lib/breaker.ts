@@ -24,6 +24,11 @@ export class Breaker {
     return 0;
   }
 
+  /** Whether calls are suspended, or one of them is tried. */
+  get isOpen(): boolean {
+    return this.#openUntilMs !== undefined;
+  }
+
   succeeded(): void {
     this.#failures = 0;
     this.#waitMs = firstMs;

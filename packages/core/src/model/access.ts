@@ -9,7 +9,8 @@ export type ChannelAct = (typeof channelActs)[number];
 export const userActs = ['direct', 'watch', 'notify'] as const;
 export type UserAct = (typeof userActs)[number];
 
-export type Act = ChannelAct | UserAct;
+/** An act that an access rule allows or refuses; `call`: to call what the configuration names (`calls`). */
+export type Act = ChannelAct | UserAct | 'call';
 
 export function isUserAct(act: Act): act is UserAct {
   return (userActs as readonly Act[]).includes(act);
@@ -86,6 +87,8 @@ export interface Question<P = Parameters> {
   readonly channel?: ChannelName;
   /** For acts that concern a user: that user's id. It is also the parameter `:user`. */
   readonly whom?: string;
+  /** The name of what is called. */
+  readonly call?: string;
   readonly parameters: P;
   readonly who: Identity;
 }

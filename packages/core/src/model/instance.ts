@@ -55,6 +55,7 @@ export type InstanceQuestion =
   | { readonly type: 'refusals' }
   | { readonly type: 'traffic' }
   | { readonly type: 'trace'; readonly id: string }
+  | { readonly type: 'call'; readonly key: string }
   | { readonly type: 'stays'; readonly user: string; readonly channel: ChannelName };
 
 /** What instances have answered. */
@@ -70,4 +71,10 @@ export type InstanceWord =
   | { readonly type: 'watching'; readonly users: readonly string[] }
   | { readonly type: 'status'; readonly user: string; readonly status: Json }
   /** A notice has reached a session of its user. */
-  | { readonly type: 'reached'; readonly user: string; readonly id: string };
+  | { readonly type: 'reached'; readonly user: string; readonly id: string }
+  | HookWord;
+
+/** Hooks were registered, removed, paused or resumed; or there are new events for some. */
+export type HookWord =
+  | { readonly type: 'hooks-changed' }
+  | { readonly type: 'queued'; readonly hooks: readonly string[] };

@@ -28,6 +28,10 @@ export interface Draft {
   readonly except?: readonly string[] | undefined;
   /** Users whose unread messages are counted from this message on, if it is the first of its channel. */
   readonly begins?: readonly string[] | undefined;
+  /** Hooks that are told: in a kept channel their queues are written in the same commit. */
+  readonly hooks?: readonly string[] | undefined;
+  /** Through how many intakes it has come. */
+  readonly hops?: number | undefined;
 }
 
 /**
@@ -170,6 +174,8 @@ export interface OwnDraft {
   readonly owner?: string | undefined;
   readonly by?: Author | undefined;
   readonly except?: readonly string[] | undefined;
+  /** Through how many intakes it has come. */
+  readonly hops?: number | undefined;
 }
 
 export interface KeptChannel {

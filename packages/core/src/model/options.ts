@@ -1,4 +1,7 @@
 import type { Allow } from './access.js';
+import type { CallRule } from './call.js';
+import type { Hook } from './hook.js';
+import type { Intake } from './intake.js';
 
 /** How often something may be done: `count` times within `perMs` milliseconds, all at once or spread out. */
 export interface Rate {
@@ -107,6 +110,12 @@ export interface EngineOptions {
   readonly users: Allow;
   /** Whether it is remembered what became of messages, so that traces can be asked for. Default `true`. */
   readonly traces: boolean;
+  /** Where events are sent to. */
+  readonly hooks: readonly Hook[];
+  /** What other systems may say. */
+  readonly intakes: readonly Intake[];
+  /** What clients may ask of the application. */
+  readonly calls: readonly CallRule[];
   /** Unreadable or misplaced frames within ten seconds that end a connection with 1008. Default 10. */
   readonly violations: number;
 }
@@ -151,6 +160,9 @@ export const defaultEngineOptions: EngineOptions = {
   users: {},
   traces: true,
   violations: 10,
+  hooks: [],
+  intakes: [],
+  calls: [],
 };
 
 /** Bounds of a `recent` logbook where a channel rule does not say otherwise. */

@@ -1,6 +1,7 @@
-import { type ChannelName, defined, type Problem, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, type Json, type Problem, refusal } from '@nine-bells/wire';
 import type { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem, endedProblem, removedBy } from '../access/moderationProblems.js';
+import type { Hooks } from '../hooks/hooks.js';
 import { isWithin, readRange } from '../lib/addresses.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Identity } from '../model/access.js';
@@ -62,6 +63,7 @@ export interface ModerationHost {
   readonly concerned: (action: ModerationAction) => Promise<number>;
   /** @throws {ProblemError} `no-such-channel`, `bad-name` */
   readonly checkChannel: (channel: ChannelName) => void;
+  readonly hooks: Hooks;
 }
 
 /** How long to wait before bans that could not be read are tried again, in milliseconds. */
@@ -291,13 +293,22 @@ export class Moderation {
 
   /** Commits an action, then has all instances obey it. */
   async #take<M extends ModerationAction>(action: M): Promise<Effect<M>> {
-    const { store, relay, concerned } = this.#host;
+    const { store, relay, concerned, hooks } = this.#host;
     // Counted before it takes effect, which no instance that is slow to answer may hold up.
     const counting = concerned(action);
-    const change = await store.take(action);
+    const events = hooks.eventsOf(action.type, hookDataOf(action), 'channel' in action ? action.channel : undefined);
+    const change = await store.take(action, events);
+    hooks.queued(events.map(({ hook }) => hook));
     await relay.control.append({ ...action, change });
     return { action, sessions: await counting };
   }
+}
+
+/** What hooks are told of an action. */
+function hookDataOf({ atMs, by, type: _, ...action }: ModerationAction): Json {
+  const { untilMs, ...rest } = { untilMs: undefined, ...action };
+  const until = untilMs === undefined ? undefined : new Date(untilMs).toISOString();
+  return { ...rest, by: { ...by }, at: new Date(atMs).toISOString(), ...defined({ until }) };
 }
 
 /** The range of a ban, as it is written in one way only. */

@@ -1,5 +1,18 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { BoardSnapshot } from '../model/board.js';
+import type {
+  Delivery,
+  DeliveryAttempt,
+  DeliveryOutcome,
+  DeliveryRecord,
+  DeliveryWish,
+  HookFigures,
+  HookPause,
+  HookState,
+  QueuedEvent,
+  RegisteredHook,
+} from '../model/hook.js';
+import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish } from '../model/intake.js';
 import type { MarkState, UserMark } from '../model/mark.js';
 import type { Appended, Draft, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
 import type { AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
@@ -38,11 +51,12 @@ export interface MessageStore extends LogReader {
 /** Moderation actions, with the audit log. */
 export interface ModerationStore {
   /**
-   * Commits a moderation action together with its entry in the audit log, and returns that entry's number.
+   * Commits a moderation action together with its entry in the audit log and the events for hooks, and returns that entry's
+   * number.
    *
    * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
-  take(action: ModerationAction): Promise<number>;
+  take(action: ModerationAction, events?: readonly QueuedEvent[]): Promise<number>;
   /** The number of the last entry of the audit log: it grows with each moderation action, and when API keys are made or revoked. */
   changes(): Promise<number>;
   /** What is in force at a time, in milliseconds since the epoch. */
@@ -99,5 +113,120 @@ export interface BoardStore {
   board(channel: ChannelName): Promise<BoardSnapshot | undefined>;
 }
 
+/** Which deliveries are read. */
+export interface DueWish {
+  readonly nowMs: number;
+  /** Nothing waits for longer: what is due later than that was put off before the clock was set back. */
+  readonly horizonMs: number;
+  readonly count: number;
+  /** Most characters of data, unless it is one delivery. */
+  readonly chars: number;
+  /** Channels of which only what has failed before is wanted; `all`: of all channels. */
+  readonly heldUp: readonly string[] | 'all';
+}
+
+/** A hook's next deliveries. */
+export interface DueDeliveries {
+  readonly deliveries: readonly Delivery[];
+  /** When the next one that waits is due, in milliseconds since the epoch; absent: none waits, or there are more due now. */
+  readonly nextAtMs?: number;
+}
+
+/** Which deliveries are meant. */
+export type DeliverySelection =
+  | { readonly ids: readonly { readonly hook: string; readonly id: string }[] }
+  | { readonly hook: string; readonly fromMs: number; readonly state?: 'dead' | 'delivered' };
+
+/** The queues of hooks. Events of messages in kept channels are committed with the message (`Draft.hooks`). */
+export interface HookStore {
+  /**
+   * Commits events to the queues of their hooks. One that a hook has already changes nothing.
+   *
+   * @param occupied - the channel that has got its first member, or lost its last one: nothing is done if that is known
+   * @throws {ProblemError} `unavailable` if they could not be committed and may be tried again
+   */
+  queue(
+    events: readonly QueuedEvent[],
+    occupied?: { readonly channel: ChannelName; readonly is: boolean },
+  ): Promise<void>;
+  /** Channels that are known to be occupied, by name: the first `limit` after `after`. */
+  occupied(after: string, limit: number): Promise<readonly ChannelName[]>;
+  /** The deliveries of a hook that are due: what has failed before, then what has not been sent yet, in the order of commits. */
+  due(hook: string, wish: DueWish): Promise<DueDeliveries>;
+  /** The channels that are held up by an event that has failed, and the number of the first such event. */
+  heldUp(hook: string): Promise<readonly { readonly channel: string; readonly number: number }[]>;
+  /** Commits how attempts ended. */
+  settle(outcomes: readonly DeliveryOutcome[]): Promise<void>;
+  /**
+   * Extends the time for which an instance holds hooks, and gives it `more` that no other one holds: each hook is sent by one
+   * instance at a time.
+   *
+   * @returns those of `hooks` that it holds now
+   */
+  holdHooks(
+    holder: string,
+    hooks: readonly string[],
+    more: number,
+    nowMs: number,
+    untilMs: number,
+  ): Promise<readonly string[]>;
+  releaseHooks(holder: string, hooks: readonly string[]): Promise<void>;
+  /** What is known of hooks: those that fail, are paused, or were registered over HTTP. */
+  hookStates(): Promise<readonly HookState[]>;
+  /** Since when a hook has been failing; `null`: it does not. */
+  hookFails(hook: string, sinceMs: number | null): Promise<void>;
+  /** Pauses a hook, or with `null` lets it go on. */
+  pauseHook(hook: string, pause: HookPause | null): Promise<void>;
+  /** Keeps a hook that was registered over HTTP, in place of the one of this name; with `null`, removes it and its queue. */
+  keepHook(hook: string, registered: RegisteredHook | null): Promise<void>;
+  hookFigures(): Promise<Readonly<Record<string, HookFigures>>>;
+  deliveries(wish: DeliveryWish): Promise<readonly DeliveryRecord[]>;
+  delivery(which: { readonly hook: string; readonly id: string }): Promise<DeliveryRecord | undefined>;
+  attempts(delivery: number): Promise<readonly DeliveryAttempt[]>;
+  /** Puts deliveries back into the queue. Gives how many. */
+  resend(which: DeliverySelection, nowMs: number): Promise<number>;
+  /**
+   * Gives up what has waited since before `giveUpMs`, and forgets what ended before `forgetMs`: some of each.
+   *
+   * @returns how many were given up, and how many forgotten
+   */
+  tidyHook(
+    hook: string,
+    nowMs: number,
+    giveUpMs: number,
+    forgetMs: number,
+  ): Promise<{ gaveUp: number; forgot: number }>;
+}
+
+/** What came in through intakes. */
+export interface IntakeStore {
+  /**
+   * Commits what came in, together with what else waits. What has come before by its event id is not kept again: its id is
+   * that of what came first.
+   *
+   * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
+   */
+  arrive(draft: ArrivalDraft): Promise<{ readonly id: string; readonly repeated: boolean }>;
+  endArrival(outcome: ArrivalOutcome): Promise<void>;
+  /**
+   * Takes over what waits and is held by no instance any more: the oldest, at most `limit`.
+   *
+   * @param horizonMs - nothing is held for longer: the clock was set back
+   */
+  takeOverArrivals(nowMs: number, untilMs: number, horizonMs: number, limit: number): Promise<readonly Arrival[]>;
+  arrivals(wish: ArrivalWish): Promise<readonly Arrival[]>;
+  arrival(id: string): Promise<Arrival | undefined>;
+  /** Forgets some of what ended before a time. Gives how many. */
+  tidyIntake(intake: string, forgetMs: number): Promise<number>;
+}
+
 /** Everything that must outlive the process. */
-export interface Store extends MessageStore, ModerationStore, InboxStore, UserStore, MarkStore, BoardStore {}
+export interface Store
+  extends MessageStore,
+    ModerationStore,
+    InboxStore,
+    UserStore,
+    MarkStore,
+    BoardStore,
+    HookStore,
+    IntakeStore {}

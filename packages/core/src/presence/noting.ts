@@ -12,7 +12,9 @@ export interface NotingHost {
   readonly clock: Clock;
   readonly wheel: TimerWheel;
   readonly logOf: (match: RuleMatch) => LogReader;
-  /** Appends a note to the channel's record. */
+  /** Whether who comes and goes in a channel is noted. */
+  readonly isNoted: (match: RuleMatch) => boolean;
+  /** Appends a note to the channel's record, and tells hooks. */
   readonly note: (match: RuleMatch, type: Note, by: Author) => void;
 }
 
@@ -61,7 +63,7 @@ export class Noting {
 
   /** @param isBack - the session has had a connection before */
   noted(match: RuleMatch, type: Note, by: Author, isBack: boolean): void {
-    if (!match.rule.presence?.noted) return;
+    if (!this.#host.isNoted(match)) return;
     if (type === 'joined') this.#joined(match, by, isBack);
     else this.#left(match, by);
   }

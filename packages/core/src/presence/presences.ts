@@ -16,7 +16,9 @@ export interface PresencesHost {
   readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly logOf: (match: RuleMatch) => LogReader;
-  /** Appends a note to the channel's record. */
+  /** Whether who comes and goes in a channel is noted. */
+  readonly isNoted: (match: RuleMatch) => boolean;
+  /** Appends a note to the channel's record, and tells hooks. */
   readonly note: (match: RuleMatch, type: 'joined' | 'left', by: Author) => void;
   /** A channel shows no member here any more. */
   readonly emptied: (channel: ChannelName) => void;
@@ -118,7 +120,7 @@ export class Presences implements FeatureSource {
 
   /** A member of an ended instance has not come back: one of the instances that are left notes it. */
   async #abandoned({ name, match }: FeatureChannel, instanceId: string, author: Author): Promise<void> {
-    if (!match.rule.presence?.noted) return;
+    if (!this.#host.isNoted(match)) return;
     const { others } = this.#host.relay;
     const isFirst = await others?.claim(`left ${instanceId} ${name} ${author.user}`, claimMs).catch(() => false);
     if (isFirst) this.#noting.noted(match, 'left', author, false);

@@ -1,7 +1,8 @@
-import { type Author, type Json, refusal } from '@nine-bells/wire';
+import { type Author, type ChannelName, type Json, refusal } from '@nine-bells/wire';
 import { Backlog } from '../lib/backlog.js';
 import type { Counters } from '../model/counters.js';
 import type { Hail } from '../model/hail.js';
+import type { QueuedEvent } from '../model/hook.js';
 import { countsAsUnread } from '../model/mark.js';
 import type { Appended, Draft, OwnDraft } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
@@ -23,8 +24,18 @@ export interface PublisherHost {
   readonly traces: Traces;
   /** How long it took until a message had its place, in milliseconds. */
   readonly took: ((what: 'relay' | 'commit', ms: number) => void) | undefined;
+  readonly hooks: MessageHooks;
   /** A direct channel has a new message. */
   readonly direct: (match: RuleMatch, by: Draft['by']) => void;
+}
+
+/** Hooks that hear of messages. */
+export interface MessageHooks {
+  /** The hooks that hear of a message; `undefined`: none. `data` is what they look at. */
+  wantingMessage(channel: ChannelName, type: string, data: () => Json): readonly string[] | undefined;
+  queue(events: readonly QueuedEvent[]): Promise<void>;
+  /** Events for these hooks were committed. */
+  queued(hooks: readonly string[]): void;
 }
 
 /** Takes messages in: bounded, numbered by the keeper of the channel (database or relay), and announced. */
@@ -69,8 +80,8 @@ export class Publisher {
     if (this.#stopping)
       throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
     this.#checkLinked();
-    const { clock, ids, relay, store } = this.#host;
-    const { channel } = own;
+    const { clock, ids, relay, store, hooks } = this.#host;
+    const { channel, type = 'message' } = own;
     const { logbook } = match.rule;
     const isKept = logbook.type === 'kept';
     const atMs = clock.now();
@@ -78,7 +89,7 @@ export class Publisher {
     const users = isKept ? usersOf(match) : undefined;
     const draft: Draft = {
       id: ids.message(atMs),
-      type: own.type ?? 'message',
+      type,
       key: own.key,
       owner: own.owner,
       by: own.by,
@@ -86,6 +97,8 @@ export class Publisher {
       dataText,
       except: own.except,
       begins: users,
+      hooks: hooks.wantingMessage(channel, type, () => hookData(own, type)),
+      hops: own.hops,
     };
     this.#backlog.take(channel, bytes);
     let appended: Promise<Appended>;
@@ -101,19 +114,37 @@ export class Publisher {
       (done) => {
         this.#backlog.giveBack(channel, bytes);
         if (isKept) this.#announce(draft, done, users);
-        this.#host.took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
-        this.#host.traces.accepted(done.logged, draft, done.repeated);
-        if (!done.repeated) {
-          this.#host.counters.messagesIn += 1;
-          if (match.rule.direct) this.#host.direct(match, draft.by);
-        }
-        return done;
+        else if (draft.hooks !== undefined)
+          return this.#queued(draft, done).then(() => this.#accepted(match, draft, done, startMs));
+        return this.#accepted(match, draft, done, startMs);
       },
       (error: unknown) => {
         this.#backlog.giveBack(channel, bytes);
         throw error;
       },
     );
+  }
+
+  /**
+   * Queues a message of a recent channel for its hooks, before it is acknowledged. If that fails, the publisher tries again
+   * with its key, and the message is queued then.
+   */
+  #queued({ hooks = [], hops }: Draft, { logged }: Appended): Promise<void> {
+    const { channel, id, atMs, text } = logged;
+    const event = { id, event: 'message', atMs, channel, hops, dataText: text } as const;
+    return this.#host.hooks.queue(hooks.map((hook) => ({ hook, ...event })));
+  }
+
+  #accepted(match: RuleMatch, draft: Draft, done: Appended, startMs: number): Appended {
+    const { clock, took, traces, counters, direct, hooks } = this.#host;
+    const isKept = match.rule.logbook.type === 'kept';
+    took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
+    traces.accepted(done.logged, draft, done.repeated);
+    if (done.repeated) return done;
+    if (isKept && draft.hooks !== undefined) hooks.queued(draft.hooks);
+    counters.messagesIn += 1;
+    if (match.rule.direct) direct(match, draft.by);
+    return done;
   }
 
   /** Notes in the logbook that a member has joined or left, where the rule wants it. */
@@ -171,6 +202,11 @@ export class Publisher {
       throw refusal('too-large', `data has ${bytes} bytes, at most ${limit} are allowed here`, { where: '/data' });
     return bytes;
   }
+}
+
+/** What a hook's condition looks at: the message without its place, which it does not have yet. */
+function hookData({ channel, by, data }: OwnDraft, type: string): Json {
+  return { channel, type, ...(by === undefined ? {} : { by: { ...by } }), data } as Json;
 }
 
 const utf8 = new TextEncoder();

@@ -1,6 +1,7 @@
 import type { Access } from '../access/access.js';
 import type { ActiveBans } from '../access/activeBans.js';
 import type { Boards } from '../boards/boards.js';
+import type { Calls } from '../calls/calls.js';
 import type { Channels } from '../channel/channels.js';
 import type { Fanout } from '../delivery/fanout.js';
 import type { WaitingBudget } from '../delivery/waitingBudget.js';
@@ -63,4 +64,5 @@ export interface SessionHost {
   readonly inboxes: Inboxes;
   readonly direct: DirectChannels;
   readonly moderation: Moderation;
+  readonly calls: Calls;
 }

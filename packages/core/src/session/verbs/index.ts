@@ -1,4 +1,5 @@
 import type { VerbTable } from '../verb.js';
+import { call } from './call.js';
 import { enter } from './enter.js';
 import { hail } from './hail.js';
 import { inbox } from './inbox.js';
@@ -21,6 +22,7 @@ export const sessionVerbs: VerbTable = {
   publish,
   hail,
   set,
+  call,
   read,
   status,
   mark,

@@ -1,0 +1,337 @@
+import {
+  type ChannelName,
+  channelNameFault,
+  defined,
+  entryNameFault,
+  type Json,
+  messageTypePattern,
+  type Problem,
+  ProblemError,
+  problem,
+  refusal,
+} from '@nine-bells/wire';
+import type { Access, Explanation, Visitor } from '../access/access.js';
+import { BoundedMap } from '../lib/boundedMap.js';
+import { Breaker } from '../lib/breaker.js';
+import { TokenBucket } from '../lib/tokenBucket.js';
+import type { Call, CallAnswer, CallPublication, CallRule } from '../model/call.js';
+import { matchPattern, type Pattern, parametersOf, parsePattern } from '../model/pattern.js';
+import type { CallAsker } from '../ports/callAsker.js';
+import type { Clock } from '../ports/clock.js';
+import type { Report } from '../ports/report.js';
+import { accessRuleFault } from '../rules/accessRule.js';
+import { Answers } from './answers.js';
+
+/** Calls under way: of one session, and of the instance. */
+const perSession = 16;
+const perInstance = 5_000;
+/** Most sessions of which it is remembered what they have called. */
+const maxLoads = 20_000;
+/** How long another instance has to say what it has answered, in milliseconds. */
+const elsewhereMs = 2_000;
+/** When to try again after a failure, in milliseconds. */
+const againMs = 2_000;
+
+/** A client that calls. */
+export interface Caller {
+  readonly session: string;
+  readonly visitor: Visitor;
+}
+
+/** What a client asks for. */
+export interface CallWish {
+  readonly name: string;
+  readonly channel?: ChannelName | undefined;
+  readonly data?: Json | undefined;
+  readonly key?: string | undefined;
+  /** It may have been made before, over a connection that broke. */
+  readonly again?: boolean | undefined;
+}
+
+/** Whose publications they are: so that none is made twice. */
+export interface CallOrigin {
+  readonly owner: string;
+  readonly key: string | undefined;
+  readonly caller: Call;
+}
+
+export interface CallsHost {
+  readonly clock: Clock;
+  readonly report: Report;
+  readonly access: Access;
+  readonly asker: CallAsker | undefined;
+  /** Publishes a part of an answer. Begun in this turn. */
+  readonly publish: (publication: CallPublication, origin: CallOrigin) => Promise<unknown>;
+  /** Asks the other instances for the answer to a call that was made before; `undefined` if none knows. */
+  readonly answeredElsewhere: ((key: string, withinMs: number) => Promise<string | undefined>) | undefined;
+}
+
+/** How calls of one name ended. */
+export interface CallCounts {
+  answered: number;
+  refused: number;
+  failed: number;
+}
+
+interface Known {
+  readonly rule: CallRule;
+  readonly pattern: Pattern | undefined;
+  readonly publishes: readonly Pattern[];
+  readonly counts: CallCounts;
+}
+
+/** What a session has under way, and its rates. */
+interface Load {
+  underWay: number;
+  readonly buckets: Map<string, TokenBucket>;
+}
+
+/** Calls: a client asks, the application answers. */
+export class Calls {
+  readonly #host: CallsHost;
+  readonly #all: ReadonlyMap<string, Known>;
+  readonly #answers: Answers;
+  readonly #breakers = new Map<string, Breaker>();
+  readonly #loads = new BoundedMap<string, Load>(maxLoads);
+  #underWay = 0;
+
+  /** @throws {RangeError} for a rule with an unknown parameter */
+  constructor(host: CallsHost, rules: readonly CallRule[]) {
+    this.#host = host;
+    this.#answers = new Answers(() => host.clock.monotonic());
+    this.#all = new Map(
+      rules.map((rule) => {
+        const pattern = rule.channel === undefined ? undefined : parsePattern(rule.channel);
+        const fault = accessRuleFault(rule.allow, pattern === undefined ? [] : parametersOf(pattern), 'call');
+        if (fault !== undefined) throw new RangeError(`call ${rule.name}: ${fault}`);
+        const counts = { answered: 0, refused: 0, failed: 0 };
+        return [rule.name, { rule, pattern, publishes: rule.publishes.map(parsePattern), counts }];
+      }),
+    );
+  }
+
+  get counts(): ReadonlyMap<string, CallCounts> {
+    return new Map([...this.#all].map(([name, { counts }]) => [name, counts]));
+  }
+
+  get rules(): readonly CallRule[] {
+    return [...this.#all.values()].map(({ rule }) => rule);
+  }
+
+  /**
+   * Makes a call. Resolves with the reply as JSON text: the members that follow its number.
+   *
+   * @throws {ProblemError} in this turn or as a rejection: `no-such-call`, `not-allowed`, `bad-value`, `too-large`,
+   *   `rate-limited`, `busy`, `call-refused` with the application's words, `call-failed`
+   */
+  async call(wish: CallWish, caller: Caller): Promise<string> {
+    const known = this.#require(wish.name);
+    const parameters = parametersFor(known, wish.channel);
+    this.#checkSize(known.rule, wish.data);
+    const load = this.#loadOf(caller.session);
+    this.#charge(known.rule, load);
+    const ruling = await this.#host.access.decideCall(
+      known.rule,
+      { channel: wish.channel, parameters },
+      caller.visitor,
+    );
+    if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
+    const { who } = caller.visitor;
+    const key = wish.key === undefined ? undefined : `${wish.name} ${who.user} ${wish.key}`;
+    const before = key === undefined ? undefined : await this.#answered(key, wish.again === true);
+    if (before !== undefined) return before;
+    const call: Call = {
+      name: wish.name,
+      ...defined({ channel: wish.channel, key: wish.key }),
+      parameters,
+      who,
+      session: caller.session,
+      data: wish.data ?? null,
+    };
+    this.#begin(load);
+    const answer = this.#ask(known, call).finally(() => this.#end(load));
+    if (key !== undefined) this.#answers.add(key, answer);
+    return answer;
+  }
+
+  /**
+   * Says which part of a call's access rule decides, on which facts.
+   *
+   * @throws {ProblemError} `no-such-call`, `bad-value`
+   */
+  explain(name: string, channel: ChannelName | undefined, visitor: Visitor): Promise<Explanation> {
+    const known = this.#require(name);
+    const parameters = parametersFor(known, channel);
+    return this.#host.access.explainCall(known.rule, { channel, parameters }, visitor);
+  }
+
+  /** The answer to a call that was made here, for another instance; waits for one that is under way. */
+  async answerTo(key: string): Promise<string | null> {
+    return (await this.#answers.get(key)?.catch(() => null)) ?? null;
+  }
+
+  // ------------------------------------------------------------------------------------------------ inside
+
+  #require(name: string): Known {
+    const known = this.#all.get(name);
+    if (known !== undefined) return known;
+    throw refusal('no-such-call', `there is no call ${JSON.stringify(name)}`, { where: '/name' });
+  }
+
+  #checkSize({ dataBytes }: CallRule, data: Json | undefined): void {
+    const bytes = JSON.stringify(data ?? null).length;
+    if (bytes > dataBytes)
+      throw refusal('too-large', `data has ${bytes} characters, at most ${dataBytes} are allowed here`, {
+        where: '/data',
+      });
+  }
+
+  #loadOf(session: string): Load {
+    const load = this.#loads.get(session) ?? { underWay: 0, buckets: new Map() };
+    this.#loads.set(session, load);
+    return load;
+  }
+
+  #charge({ name, rate }: CallRule, load: Load): void {
+    const now = this.#host.clock.monotonic();
+    const bucket = load.buckets.get(name) ?? new TokenBucket(rate, now);
+    load.buckets.set(name, bucket);
+    const retryAfterMs = bucket.take(rate, now);
+    if (retryAfterMs > 0)
+      throw refusal('rate-limited', `this session calls ${name} more often than it may`, { retryAfterMs });
+    const isFull = load.underWay >= perSession || this.#underWay >= perInstance;
+    if (isFull) throw refusal('busy', 'too many calls are under way', { retryAfterMs: againMs / 4 });
+  }
+
+  #begin(load: Load): void {
+    load.underWay += 1;
+    this.#underWay += 1;
+  }
+
+  #end(load: Load): void {
+    load.underWay -= 1;
+    this.#underWay -= 1;
+  }
+
+  /** What was answered before under a key. Other instances are asked only about what may have been made before. */
+  async #answered(key: string, mayBeKnownElsewhere: boolean): Promise<string | undefined> {
+    const here = this.#answers.get(key);
+    if (here !== undefined) return here;
+    if (!mayBeKnownElsewhere) return undefined;
+    return this.#host.answeredElsewhere?.(key, elsewhereMs).catch(() => undefined);
+  }
+
+  async #ask(known: Known, call: Call): Promise<string> {
+    const { rule, counts } = known;
+    const answer = await this.#answerOf(rule, call).catch((error: unknown) => {
+      counts.failed += 1;
+      throw error;
+    });
+    if (answer.refuse !== undefined) {
+      counts.refused += 1;
+      throw new ProblemError(refusedProblem(answer.refuse));
+    }
+    try {
+      await this.#publish(known, call, answer.publish ?? []);
+    } catch (error) {
+      counts.failed += 1;
+      throw error;
+    }
+    counts.answered += 1;
+    return answer.data === undefined ? '' : `"data":${JSON.stringify(answer.data)}`;
+  }
+
+  async #answerOf(rule: CallRule, call: Call): Promise<CallAnswer> {
+    const { answerer, withinMs, name } = rule;
+    const { clock, report } = this.#host;
+    const breaker = typeof answerer === 'string' ? this.#breakerOf(answerer) : undefined;
+    const waitMs = breaker?.ask(clock.monotonic()) ?? 0;
+    if (waitMs > 0)
+      throw refusal('call-failed', 'the application does not answer just now', { retryAfterMs: Math.ceil(waitMs) });
+    try {
+      const answer = await this.#inTime(this.#askOnce(answerer, rule, call), withinMs);
+      const bytes = JSON.stringify(answer.data ?? null).length;
+      if (bytes > rule.answerBytes)
+        throw new Error(`its data has ${bytes} characters, at most ${rule.answerBytes} are allowed`);
+      breaker?.succeeded();
+      return answer;
+    } catch (error) {
+      breaker?.failed(clock.monotonic());
+      report(error, { what: 'a call', call: name, url: typeof answerer === 'string' ? answerer : undefined });
+      throw refusal('call-failed', 'the application gave no answer that can be used', { retryAfterMs: againMs });
+    }
+  }
+
+  async #askOnce(answerer: CallRule['answerer'], rule: CallRule, call: Call): Promise<CallAnswer> {
+    if (typeof answerer === 'function') return answerer(call);
+    if (this.#host.asker === undefined) throw new Error('no way to ask the application is configured');
+    return this.#host.asker.call(rule, answerer, call);
+  }
+
+  /** Publishes what came with an answer: all of it is checked before any is. */
+  async #publish(known: Known, call: Call, publications: readonly CallPublication[]): Promise<void> {
+    const { name } = known.rule;
+    for (const each of publications) {
+      const fault = faultOf(known, call, each);
+      if (fault === undefined) continue;
+      this.#host.report(new Error(fault), { what: 'what came with the answer to a call', call: name });
+      throw refusal('call-failed', 'the application gave no answer that can be used');
+    }
+    const done = publications.map((each, index) =>
+      this.#host.publish(each, {
+        owner: `call:${name}`,
+        key: call.key === undefined ? undefined : `${call.who.user}:${call.key}:${index}`.slice(-128),
+        caller: call,
+      }),
+    );
+    const failed = (await Promise.allSettled(done)).find((each) => each.status === 'rejected');
+    if (failed === undefined) return;
+    this.#host.report(failed.reason, { what: 'what came with the answer to a call', call: name });
+    throw failed.reason instanceof ProblemError && failed.reason.code === 'unavailable'
+      ? failed.reason
+      : refusal('call-failed', 'what came with the answer could not be published', { retryAfterMs: againMs });
+  }
+
+  #breakerOf(url: string): Breaker {
+    const breaker = this.#breakers.get(url) ?? new Breaker();
+    this.#breakers.set(url, breaker);
+    return breaker;
+  }
+
+  #inTime<T>(answer: Promise<T>, withinMs: number): Promise<T> {
+    return new Promise((resolve, reject) => {
+      const cancel = this.#host.clock.setTimer(withinMs, () => reject(new Error(`no answer within ${withinMs} ms`)));
+      answer.then(resolve, reject).finally(cancel);
+    });
+  }
+}
+
+/** @throws {ProblemError} where the call needs a channel, has one too much, or is not about this one */
+function parametersFor({ rule, pattern }: Known, channel: ChannelName | undefined): Readonly<Record<string, string>> {
+  if (pattern === undefined) {
+    if (channel === undefined) return {};
+    throw refusal('bad-value', `${rule.name} is about no channel`, { where: '/channel' });
+  }
+  const parameters = channel === undefined ? undefined : matchPattern(pattern, channel);
+  if (parameters !== undefined) return parameters;
+  throw refusal('bad-value', `${rule.name} is about a channel such as ${pattern.text}`, { where: '/channel' });
+}
+
+function refusedProblem({ code, text }: { readonly code: string; readonly text: string }): Problem {
+  return { ...problem('call-refused', text), refusal: { code, text } };
+}
+
+/** What is wrong with what an answer publishes; `undefined` if nothing is. */
+function faultOf({ rule, publishes }: Known, call: Call, publication: CallPublication): string | undefined {
+  if ('notice' in publication) return undefined;
+  const inChannel =
+    'message' in publication ? publication.message : 'hail' in publication ? publication.hail : publication.entry;
+  const { channel } = inChannel;
+  const wrong = channelNameFault(channel);
+  if (wrong !== undefined) return wrong;
+  if (channel !== call.channel && !publishes.some((pattern) => matchPattern(pattern, channel) !== undefined))
+    return `answers to ${rule.name} do not publish in ${channel} (\`publishes\`)`;
+  if ('entry' in inChannel) return entryNameFault(inChannel.entry);
+  const type = 'type' in inChannel ? inChannel.type : undefined;
+  return type === undefined || messageTypePattern.test(type) ? undefined : `${JSON.stringify(type)} is no type`;
+}

@@ -1,0 +1,404 @@
+import { type ChannelName, type Json, refusal } from '@nine-bells/wire';
+import type { TimerWheel } from '../lib/timerWheel.js';
+import type { Hook, HookEvent, HookState, QueuedEvent } from '../model/hook.js';
+import type { HookWord } from '../model/instance.js';
+import type { Clock } from '../ports/clock.js';
+import type { HookCaller } from '../ports/hookCaller.js';
+import type { Ids } from '../ports/ids.js';
+import type { Relay } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { DeliverySelection, HookStore } from '../ports/stores.js';
+import { HeldHook, type HookCounts } from './heldHook.js';
+import { HookBook } from './hookBook.js';
+
+export interface HooksHost {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly wheel: TimerWheel;
+  readonly relay: Relay;
+  readonly store: HookStore;
+  readonly report: Report;
+  /** Absent: hooks are not sent by this process. */
+  readonly caller: HookCaller | undefined;
+  /** Reads a hook that was registered over HTTP; `undefined` if it may not be sent to any more. */
+  readonly readHook: ((state: HookState) => Hook | undefined) | undefined;
+  /** A hook was paused. */
+  readonly paused: ((hook: Hook, why: string) => void) | undefined;
+  /** This engine among all that hold hooks. */
+  readonly self: string;
+}
+
+/** For how long a hook is held, and how often that is renewed, in milliseconds. */
+const holdMs = 12_000;
+const renewMs = 3_000;
+/** An instance sends nothing in the last part of the time for which it holds a hook: clocks differ, in milliseconds. */
+const marginMs = 2_000;
+/** How often other instances are told of new events, in milliseconds. */
+const tellMs = 50;
+/** How often ended deliveries are forgotten, in milliseconds. */
+const tidyMs = 10_000;
+/** How often it is looked whether the hooks are what they were, in milliseconds. */
+const lookMs = 30_000;
+/** How long a stop waits for answers, in milliseconds. */
+const stopMs = 3_000;
+/** How often an event is queued that the store could not take, and after how long again, in milliseconds. */
+const queueTries = 30;
+const queueAgainMs = 1_000;
+/** Most events that wait for the store in memory. */
+const maxWaiting = 10_000;
+
+/** A hook as it stands. */
+export interface HookInfo {
+  readonly hook: Hook;
+  readonly state: HookState | undefined;
+  /** This instance sends it. */
+  readonly isHeldHere: boolean;
+  readonly isDown: boolean;
+  readonly counts: HookCounts | undefined;
+}
+
+/** What happens is queued for the hooks that want to hear of it, and sent by one instance each. */
+export class Hooks {
+  readonly book = new HookBook();
+  readonly #host: HooksHost;
+  readonly #configured: readonly Hook[];
+  #all = new Map<string, Hook>();
+  #states = new Map<string, HookState>();
+  readonly #held = new Map<string, HeldHook>();
+  readonly #counts = new Map<string, HookCounts>();
+  /** Until when the held hooks are, by a clock that never jumps. */
+  #heldUntilMs = 0;
+  readonly #toTell = new Set<string>();
+  #holding: Promise<void> | undefined;
+  /** Events that the store could not take yet. */
+  #waiting = 0;
+  #isStopped = false;
+  #reading: Promise<void> | undefined;
+
+  constructor(host: HooksHost, configured: readonly Hook[]) {
+    this.#host = host;
+    this.#configured = configured;
+    this.#apply(configured);
+    if (configured.length > 0 || host.readHook !== undefined) void this.#begin();
+  }
+
+  /** All hooks, by name. */
+  get all(): readonly HookInfo[] {
+    const hooks = [...this.#all.values()].sort((a, b) => (a.name < b.name ? -1 : 1));
+    return hooks.map((hook) => ({
+      hook,
+      state: this.#states.get(hook.name),
+      isHeldHere: this.#held.has(hook.name),
+      isDown: this.#held.get(hook.name)?.isDown ?? false,
+      counts: this.#counts.get(hook.name),
+    }));
+  }
+
+  get(name: string): Hook | undefined {
+    return this.#all.get(name);
+  }
+
+  isConfigured(name: string): boolean {
+    return this.#configured.some((hook) => hook.name === name);
+  }
+
+  /** Names of the hooks that hear of a message; `undefined` if none does. Hot: once per message. */
+  wantingMessage(channel: ChannelName, type: string, data: () => Json): readonly string[] | undefined {
+    return this.book.isEmpty ? undefined : this.book.forMessage(channel, type, data);
+  }
+
+  /** Events were committed to the queues of these hooks. */
+  queued(hooks: readonly string[]): void {
+    for (const name of hooks) {
+      const held = this.#held.get(name);
+      if (held !== undefined) held.wake();
+      else this.#tell(name);
+    }
+  }
+
+  /** Commits events to the queues of their hooks. */
+  async queue(events: readonly QueuedEvent[]): Promise<void> {
+    if (events.length === 0) return;
+    await this.#host.store.queue(events);
+    this.queued([...new Set(events.map(({ hook }) => hook))]);
+  }
+
+  /** The events of something that has happened, one for each hook that hears of it. */
+  eventsOf(event: HookEvent, data: Json, channel?: ChannelName, hops?: number): readonly QueuedEvent[] {
+    if (this.book.isEmpty) return [];
+    const hooks = this.book.for(event, channel, data);
+    if (hooks.length === 0) return [];
+    const atMs = this.#host.clock.now();
+    const shared = { id: this.#host.ids.message(atMs), event, atMs, channel, hops, dataText: JSON.stringify(data) };
+    return hooks.map(({ name }) => ({ hook: name, ...shared }));
+  }
+
+  /** Something has happened that nobody waits for. While the store does not take it, it is tried again for a while. */
+  happened(event: HookEvent, data: Json, channel?: ChannelName): void {
+    const events = this.eventsOf(event, data, channel);
+    if (events.length === 0) return;
+    if (this.#waiting >= maxWaiting) {
+      this.#host.report(new Error('too many events wait for the store'), { what: 'an event was not queued', event });
+      return;
+    }
+    this.#waiting += 1;
+    void this.#queueWithin(events, queueTries).finally(() => {
+      this.#waiting -= 1;
+    });
+  }
+
+  async #queueWithin(events: readonly QueuedEvent[], tries: number): Promise<void> {
+    for (let left = tries; ; left--)
+      try {
+        return await this.queue(events);
+      } catch (error) {
+        if (left <= 1 || this.#isStopped) {
+          this.#host.report(error, { what: 'an event could not be queued', event: events[0]?.event });
+          return;
+        }
+        await new Promise<void>((resolve) => void this.#host.clock.setTimer(queueAgainMs, resolve));
+      }
+  }
+
+  /** A channel has got its first member or lost its last one, as far as is known here. */
+  async occupied(channel: ChannelName, is: boolean): Promise<void> {
+    const event = is ? 'first-in' : 'last-out';
+    if (this.book.inChannel('first-in', channel).length + this.book.inChannel('last-out', channel).length === 0) return;
+    const events = this.eventsOf(event, { channel }, channel);
+    await this.#host.store.queue(events, { channel, is });
+    this.queued(events.map(({ hook }) => hook));
+  }
+
+  /**
+   * Lets a paused hook go on.
+   *
+   * @throws {ProblemError} `no-such-hook`, `unavailable`
+   */
+  async resume(name: string): Promise<void> {
+    this.require(name);
+    await this.#host.store.pauseHook(name, null);
+    await this.changed();
+  }
+
+  /**
+   * Sends events again. Gives how many.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  async resend(which: DeliverySelection): Promise<number> {
+    const count = await this.#host.store.resend(which, this.#host.clock.now());
+    this.queued('ids' in which ? [...new Set(which.ids.map(({ hook }) => hook))] : [which.hook]);
+    return count;
+  }
+
+  /** @throws {ProblemError} `no-such-hook`, `unavailable` */
+  async pause(name: string, why: string): Promise<void> {
+    this.require(name);
+    await this.#host.store.pauseHook(name, { atMs: this.#host.clock.now(), why });
+    await this.changed();
+  }
+
+  /** @throws {ProblemError} `no-such-hook` */
+  require(name: string): Hook {
+    const hook = this.#all.get(name);
+    if (hook === undefined) throw refusal('no-such-hook', `there is no hook ${JSON.stringify(name.slice(0, 60))}`);
+    return hook;
+  }
+
+  /** Hooks were registered, removed, paused or resumed here: reads them anew, and has the other instances do so. */
+  async changed(): Promise<void> {
+    this.#host.relay.others?.tell({ type: 'hooks-changed' });
+    await this.readAgain();
+  }
+
+  /** What another instance says. */
+  hear(word: HookWord): void {
+    if (word.type === 'hooks-changed') void this.readAgain();
+    else for (const name of word.hooks) this.#held.get(name)?.wake();
+  }
+
+  /** Reads which hooks there are, and which are paused. */
+  readAgain(): Promise<void> {
+    this.#reading = (this.#reading ?? Promise.resolve()).then(() => this.#read());
+    return this.#reading;
+  }
+
+  /** Sends nothing more, and lets others go on. */
+  async stop(): Promise<void> {
+    this.#isStopped = true;
+    await this.#holding;
+    const held = [...this.#held.keys()];
+    const ended = Promise.all([...this.#held.values()].map((each) => each.stop()));
+    await Promise.race([ended, new Promise<void>((resolve) => void this.#host.clock.setTimer(stopMs, resolve))]);
+    this.#held.clear();
+    if (held.length > 0 && !this.#isAlone) await this.#host.store.releaseHooks(this.#host.self, held).catch(() => {});
+  }
+
+  // ------------------------------------------------------------------------------------------------ inside
+
+  /** No other process sends from these queues. */
+  get #isAlone(): boolean {
+    return this.#host.relay.others === undefined;
+  }
+
+  async #begin(): Promise<void> {
+    await this.readAgain();
+    this.#renewLater();
+    this.#lookLater();
+    this.#tidyLater();
+  }
+
+  #apply(registered: readonly Hook[]): void {
+    const hooks = [...this.#configured, ...registered.filter(({ name }) => !this.isConfigured(name))];
+    this.#all = new Map(hooks.map((hook) => [hook.name, hook]));
+    this.book.set(hooks);
+  }
+
+  async #read(): Promise<void> {
+    const { store, report, readHook } = this.#host;
+    if (this.#isStopped) return;
+    let states: readonly HookState[];
+    try {
+      states = await store.hookStates();
+    } catch (error) {
+      report(error, { what: 'the hooks could not be read' });
+      return;
+    }
+    this.#states = new Map(states.map((state) => [state.name, state]));
+    const registered = states.filter(({ registered }) => registered !== undefined);
+    this.#apply(registered.flatMap((state) => readHook?.(state) ?? []));
+    // A hook that has changed begins anew, with what it is now.
+    for (const [name, held] of this.#held)
+      if (!this.#isSendable(name) || JSON.stringify(this.#all.get(name)) !== JSON.stringify(held.hook))
+        this.#drop(name);
+    await this.#hold();
+  }
+
+  #isSendable(name: string): boolean {
+    return this.#all.has(name) && this.#states.get(name)?.paused === undefined;
+  }
+
+  #drop(name: string): void {
+    const held = this.#held.get(name);
+    this.#held.delete(name);
+    void held?.stop();
+  }
+
+  /** Holds what no other instance holds. */
+  #hold(): Promise<void> {
+    this.#holding = (this.#holding ?? Promise.resolve()).then(() => this.#holdNow());
+    return this.#holding;
+  }
+
+  async #holdNow(): Promise<void> {
+    const { store, clock, self, caller, report, relay } = this.#host;
+    if (caller === undefined || this.#isStopped) return;
+    const sendable = [...this.#all.keys()].filter((name) => this.#isSendable(name));
+    if (sendable.length === 0 && this.#held.size === 0) return;
+    const fromMs = clock.monotonic();
+    let mine: readonly string[] = sendable;
+    if (!this.#isAlone) {
+      // Each instance takes its share, so that the others have something left.
+      const share = Math.ceil(sendable.length / Math.max(1, relay.others?.list().length ?? 1));
+      const nowMs = clock.now();
+      try {
+        mine = await store.holdHooks(self, sendable, Math.max(0, share - this.#held.size), nowMs, nowMs + holdMs);
+      } catch (error) {
+        report(error, { what: 'hooks could not be held' });
+        return;
+      }
+    }
+    this.#heldUntilMs = this.#isAlone ? Number.POSITIVE_INFINITY : fromMs + holdMs - marginMs;
+    for (const name of this.#held.keys()) if (!mine.includes(name)) this.#drop(name);
+    for (const name of mine) {
+      const hook = this.#all.get(name);
+      const held = this.#held.get(name);
+      if (held !== undefined) held.lookAgain();
+      else if (hook !== undefined && this.#isSendable(name)) this.#held.set(name, this.#heldHook(hook, caller));
+    }
+  }
+
+  #heldHook(hook: Hook, caller: HookCaller): HeldHook {
+    const counts = this.#counts.get(hook.name) ?? { delivered: 0, failed: 0, dead: 0 };
+    this.#counts.set(hook.name, counts);
+    const { clock, store, report } = this.#host;
+    return new HeldHook(
+      hook,
+      {
+        clock,
+        store,
+        caller,
+        report,
+        counts,
+        isHeld: () => clock.monotonic() < this.#heldUntilMs,
+        pause: (failing, why) => void this.#pauseFailing(failing, why),
+      },
+      this.#states.get(hook.name)?.failingSinceMs,
+    );
+  }
+
+  async #pauseFailing(hook: Hook, why: string): Promise<void> {
+    if (!this.#held.has(hook.name)) return;
+    this.#drop(hook.name);
+    try {
+      await this.pause(hook.name, why);
+      this.#host.paused?.(hook, why);
+    } catch (error) {
+      this.#host.report(error, { what: 'a hook could not be paused', hook: hook.name });
+    }
+  }
+
+  /** Tells the instance that holds a hook that there is something new: several at a time. */
+  #tell(name: string): void {
+    if (this.#isAlone || this.#isStopped) return;
+    const isFirst = this.#toTell.size === 0;
+    this.#toTell.add(name);
+    if (!isFirst) return;
+    this.#host.wheel.after(tellMs, () => {
+      const hooks = [...this.#toTell];
+      this.#toTell.clear();
+      this.#host.relay.others?.tell({ type: 'queued', hooks });
+    });
+  }
+
+  /** Also wakes held hooks: a word of new events may have been lost. */
+  #renewLater(): void {
+    this.#host.wheel.after(renewMs, () => {
+      void this.#hold().finally(() => {
+        if (!this.#isStopped) this.#renewLater();
+      });
+    });
+  }
+
+  #lookLater(): void {
+    this.#host.wheel.after(lookMs, () => {
+      void this.readAgain().finally(() => {
+        if (!this.#isStopped) this.#lookLater();
+      });
+    });
+  }
+
+  #tidyLater(): void {
+    this.#host.wheel.after(tidyMs, () => {
+      void this.#tidy().finally(() => {
+        if (!this.#isStopped) this.#tidyLater();
+      });
+    });
+  }
+
+  async #tidy(): Promise<void> {
+    const { store, clock, report } = this.#host;
+    const names = this.#isAlone ? this.#all.keys() : this.#held.keys();
+    for (const hook of [...names].flatMap((name) => this.#all.get(name) ?? [])) {
+      const nowMs = clock.now();
+      try {
+        const { gaveUp } = await store.tidyHook(hook.name, nowMs, nowMs - hook.giveUpMs, nowMs - hook.keepMs);
+        const counts = this.#counts.get(hook.name);
+        if (counts !== undefined) counts.dead += gaveUp;
+        if (gaveUp > 0) void this.#held.get(hook.name)?.readHeldUp();
+      } catch (error) {
+        report(error, { what: 'ended deliveries could not be forgotten', hook: hook.name });
+      }
+    }
+  }
+}

@@ -1,0 +1,189 @@
+import type { ChannelName, Json } from '@nine-bells/wire';
+import type { Rate } from './options.js';
+import type { Condition, Template } from './shape.js';
+
+/** What a hook can hear of. In its CloudEvents `ninebells.` stands before the name. */
+export const hookEvents = [
+  'message',
+  'joined',
+  'left',
+  'unreached',
+  'ban',
+  'unban',
+  'remove',
+  'sign-out',
+  'revoke-tokens',
+  'intake-failed',
+  'first-in',
+  'last-out',
+] as const;
+export type HookEvent = (typeof hookEvents)[number];
+
+/** Where events are sent to, and which. */
+export interface Hook {
+  /** 1 to 40 of `a-z 0-9 -`. */
+  readonly name: string;
+  readonly url: string;
+  readonly events: readonly HookEvent[];
+  /** Patterns of channels, for events of channels; absent: all channels. */
+  readonly channels?: readonly string[];
+  /** Types of messages; absent: all but the service's own notes. */
+  readonly types?: readonly string[];
+  /** Which of these events, by their data. */
+  readonly when?: Condition;
+  /** What is sent as `data`; absent: the data of the event. */
+  readonly data?: Template;
+  /** JSON Pointers of what is taken out of the data before anything else is done with it. */
+  readonly drop?: readonly string[];
+  /** Events of one channel are sent one after another; one that fails holds up the channel. */
+  readonly ordered: boolean;
+  /** Most requests under way. */
+  readonly atOnce: number;
+  readonly rate?: Rate;
+  /** Several events in one request. */
+  readonly batch?: HookBatch;
+  /** How long the receiver has to answer, in milliseconds. */
+  readonly withinMs: number;
+  /** The wait after the first failure, and the longest, in milliseconds. */
+  readonly retry: { readonly firstMs: number; readonly mostMs: number };
+  /** For how long an event is tried, in milliseconds. */
+  readonly giveUpMs: number;
+  /** A hook that has failed for so long is paused, in milliseconds. */
+  readonly pauseMs: number;
+  /** For how long deliveries are kept after their end, in milliseconds. */
+  readonly keepMs: number;
+}
+
+export interface HookBatch {
+  readonly most: number;
+  /** How long the first event waits for more, in milliseconds. */
+  readonly withinMs: number;
+}
+
+export const defaultHook = {
+  events: ['message'],
+  ordered: false,
+  atOnce: 8,
+  withinMs: 10_000,
+  retry: { firstMs: 2_000, mostMs: 3_600_000 },
+  giveUpMs: 3 * 86_400_000,
+  pauseMs: 2 * 86_400_000,
+  keepMs: 86_400_000,
+} as const satisfies Partial<Hook>;
+
+/** An event that waits for a hook. */
+export interface QueuedEvent {
+  readonly hook: string;
+  /** Of the event: the same for all hooks. Together with the hook it is the id of the delivery. */
+  readonly id: string;
+  readonly event: HookEvent;
+  readonly atMs: number;
+  readonly channel?: ChannelName | undefined;
+  /** Through how many intakes it has come. */
+  readonly hops?: number | undefined;
+  /** The event's data as JSON text. */
+  readonly dataText: string;
+}
+
+/** `delivered`: the receiver has taken it. `dead`: it was given up. */
+export type DeliveryState = 'waiting' | 'delivered' | 'dead';
+
+/** An event on its way to a hook, as the store has it. */
+export interface Delivery extends QueuedEvent {
+  /** Rises in the order in which events were committed. */
+  readonly number: number;
+  readonly attempts: number;
+  /** Since when it is tried, in milliseconds since the epoch: since it happened, or was sent again by hand. */
+  readonly sinceMs: number;
+}
+
+/** A delivery with the data that its hook sends, as JSON text. */
+export interface ShapedDelivery {
+  readonly delivery: Delivery;
+  readonly dataText: string;
+}
+
+/** The id of a delivery, the same over all attempts (Standard Webhooks, `webhook-id`). */
+export function deliveryId({ hook, id }: Pick<QueuedEvent, 'hook' | 'id'>): string {
+  return `${hook}_${id}`;
+}
+
+/** What a receiver said to a request, or why it said nothing. */
+export interface HookAnswer {
+  /** Absent: there was no answer. */
+  readonly status?: number;
+  readonly tookMs: number;
+  /** Why it did not succeed, for people. */
+  readonly problem?: string;
+  /** What the receiver asks to wait, in milliseconds (`Retry-After`, RFC 9110, section 10.2.3). */
+  readonly retryAfterMs?: number;
+  /** Headers of the request, secrets masked, and the beginning of the answer. */
+  readonly sent?: Readonly<Record<string, string>>;
+  readonly text?: string;
+}
+
+/** How an attempt ended. */
+export interface DeliveryOutcome {
+  readonly number: number;
+  readonly state: DeliveryState;
+  readonly attempts: number;
+  readonly atMs: number;
+  /** When it is tried again, in milliseconds since the epoch. */
+  readonly dueAtMs: number;
+  readonly answer: HookAnswer;
+}
+
+/** What is known of a hook beside its definition, on all instances. */
+export interface HookState {
+  readonly name: string;
+  readonly failingSinceMs?: number;
+  readonly paused?: HookPause;
+  /** Of hooks that were registered over HTTP. */
+  readonly registered?: RegisteredHook;
+}
+
+export interface HookPause {
+  readonly atMs: number;
+  readonly why: string;
+}
+
+export interface RegisteredHook {
+  /** The hook as JSON. */
+  readonly definition: Json;
+  /** The API key with which it was registered. It ends with the key. */
+  readonly key: string;
+  readonly secrets: readonly string[];
+}
+
+/** How many deliveries a hook has. */
+export interface HookFigures {
+  readonly waiting: number;
+  readonly dead: number;
+  /** When the oldest that waits has happened, in milliseconds since the epoch. */
+  readonly oldestMs?: number;
+}
+
+/** An attempt, for people. */
+export interface DeliveryAttempt extends HookAnswer {
+  readonly atMs: number;
+}
+
+/** A delivery, for people. */
+export interface DeliveryRecord extends Delivery {
+  readonly state: DeliveryState;
+  /** When it is tried again; of those that wait. */
+  readonly dueAtMs?: number;
+  readonly endedAtMs?: number;
+  readonly status?: number;
+  readonly problem?: string;
+}
+
+export interface DeliveryWish {
+  readonly hook?: string | undefined;
+  readonly state?: DeliveryState | undefined;
+  /** Only those that have failed at least once. */
+  readonly failed?: boolean | undefined;
+  /** Those with a smaller number. */
+  readonly before?: number | undefined;
+  readonly limit: number;
+}
