@@ -1,6 +1,14 @@
-import { type Appended, BoundedMap, countsAsUnread, type Draft, LoggedMessage } from '@nine-bells/core';
+import {
+  type Appended,
+  BoundedMap,
+  countsAsUnread,
+  type Draft,
+  LoggedMessage,
+  type QueuedEvent,
+} from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
+import { insertDeliveries } from './deliveryRows.js';
 import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
 import {
   type HeadRow,
@@ -211,6 +219,7 @@ function entriesOf(
   const rows: NewMessage[] = [];
   const changed = new Set<HeadRow>();
   const begun: unknown[][] = [];
+  const queued: QueuedEvent[] = [];
   const appended = group.map(({ channel, draft }): Appended => {
     const row = heads.get(channel) as HeadRow;
     const key =
@@ -227,13 +236,20 @@ function entriesOf(
     if (key !== undefined) known.set(key, logged);
     rows.push({ draft, channelId: row.id, number: row.head, notes: row.notes });
     if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
+    if (draft.hooks !== undefined) for (const hook of draft.hooks) queued.push(eventOf(hook, channel, draft, logged));
     return { logged, repeated: false, counted: row.head - row.notes };
   });
   const statements: string[] = [];
   if (rows.length > 0) statements.push(insertMessages(rows, dialect));
   if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
   if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
+  if (queued.length > 0) statements.push(insertDeliveries(queued, dialect));
   return { appended, statements };
+}
+
+/** A message as an event for a hook. */
+function eventOf(hook: string, channel: ChannelName, { id, atMs, hops }: Draft, { text }: LoggedMessage): QueuedEvent {
+  return { hook, id, event: 'message', atMs, channel, hops, dataText: text };
 }
 
 /** What was published before under the keys of a group. */

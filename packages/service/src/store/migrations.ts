@@ -29,6 +29,13 @@ export class Shape {
     await this.#tables.createTable(name, columns, { ...this.#within });
   }
 
+  /** A primary key that rises with each row. */
+  rising(): ModelAttributes[string] {
+    // A rowid of SQLite is a 64-bit number called INTEGER.
+    const type = this.#on.getDialect() === 'sqlite' ? DataTypes.INTEGER : DataTypes.BIGINT;
+    return { type, primaryKey: true, autoIncrement: true };
+  }
+
   async addColumn(table: string, name: string, column: ModelAttributes[string]): Promise<void> {
     await this.#tables.addColumn(table, name, column, { ...this.#within });
   }
@@ -341,6 +348,101 @@ export const migrations: readonly Migration[] = [
         saved_at_ms: { type: DataTypes.BIGINT, allowNull: false },
         entries_json: { type: DataTypes.TEXT, allowNull: false },
       });
+    },
+  },
+  {
+    name: '0012-webhooks',
+    async up({ context }) {
+      const id = { type: DataTypes.STRING(40), allowNull: false };
+      const text = { type: DataTypes.TEXT, allowNull: true };
+      const number = { type: DataTypes.BIGINT, allowNull: false };
+      const maybe = { type: DataTypes.BIGINT, allowNull: true };
+      const whole = { type: DataTypes.INTEGER, allowNull: false, defaultValue: 0 };
+      const state = { type: DataTypes.STRING(16), allowNull: false };
+      const waiting = { state: 'waiting' };
+      const ended = { state: { [Op.ne]: 'waiting' } };
+      // What was sent to hooks, and what waits to be.
+      await context.createTable('deliveries', {
+        number: context.rising(),
+        hook: id,
+        event_id: id,
+        event: id,
+        at_ms: number,
+        channel: { type: DataTypes.STRING(200), allowNull: true },
+        hops: whole,
+        data_json: { ...text, allowNull: false },
+        state,
+        attempts: whole,
+        since_ms: number,
+        due_at_ms: number,
+        ended_at_ms: maybe,
+        status: { ...whole, allowNull: true },
+        problem: text,
+      });
+      await context.addIndex('deliveries', { name: 'deliveries_by_event', unique: true, fields: ['hook', 'event_id'] });
+      await context.addIndex('deliveries', {
+        name: 'deliveries_due',
+        fields: ['hook', 'due_at_ms', 'number'],
+        where: waiting,
+      });
+      await context.addIndex('deliveries', {
+        name: 'deliveries_ended',
+        fields: ['hook', 'ended_at_ms'],
+        where: ended,
+      });
+      await context.createTable('attempts', {
+        id: context.rising(),
+        delivery: number,
+        at_ms: number,
+        status: { ...whole, allowNull: true },
+        took_ms: whole,
+        problem: text,
+        sent_json: text,
+        answer: text,
+      });
+      await context.addIndex('attempts', { name: 'attempts_by_delivery', fields: ['delivery', 'id'] });
+      await context.createTable('hooks', {
+        name: { ...id, primaryKey: true },
+        definition_json: text,
+        key_id: { type: DataTypes.STRING(32), allowNull: true },
+        secrets_json: text,
+        failing_since_ms: maybe,
+        paused_at_ms: maybe,
+        paused_why: text,
+        holder: { type: DataTypes.STRING(200), allowNull: true },
+        held_until_ms: maybe,
+      });
+      // Channels of whose first member hooks have heard, and not of the last one out.
+      await context.createTable('occupied_channels', { channel: { type: DataTypes.STRING(200), primaryKey: true } });
+      // What came in through intakes.
+      await context.createTable('arrivals', {
+        number: context.rising(),
+        id,
+        intake: id,
+        event_id: { type: DataTypes.STRING(255), allowNull: true },
+        at_ms: number,
+        method: { type: DataTypes.STRING(16), allowNull: false },
+        headers_json: { ...text, allowNull: false },
+        body: { ...text, allowNull: false },
+        is_base64: whole,
+        bytes: whole,
+        hops: whole,
+        held_until_ms: number,
+        state,
+        tries: whole,
+        became_json: text,
+        problem: text,
+        ended_at_ms: maybe,
+      });
+      await context.addIndex('arrivals', { name: 'arrivals_by_id', unique: true, fields: ['id'] });
+      await context.addIndex('arrivals', {
+        name: 'arrivals_by_event',
+        unique: true,
+        fields: ['event_id', 'intake'],
+        where: { event_id: { [Op.not]: null } },
+      });
+      await context.addIndex('arrivals', { name: 'arrivals_waiting', fields: ['number'], where: waiting });
+      await context.addIndex('arrivals', { name: 'arrivals_ended', fields: ['intake', 'ended_at_ms'], where: ended });
     },
   },
 ];

@@ -1,7 +1,15 @@
-import { type ActiveBan, type AuditEntry, type InForce, isActiveBan, type ModerationAction } from '@nine-bells/core';
+import {
+  type ActiveBan,
+  type AuditEntry,
+  type InForce,
+  isActiveBan,
+  type ModerationAction,
+  type QueuedEvent,
+} from '@nine-bells/core';
 import { Op, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
+import { insertDeliveries } from './deliveryRows.js';
 import { type AuditRow, type BanRow, type CutoffRow, rowsOf } from './models.js';
 import { type Columns, insertOf, listOf } from './statements.js';
 
@@ -32,7 +40,7 @@ export class ModerationStore {
     this.#database = database;
   }
 
-  take(action: ModerationAction): Promise<number> {
+  take(action: ModerationAction, events: readonly QueuedEvent[] = []): Promise<number> {
     const database = this.#database;
     return database.write(async (reads) => {
       const { number, statement } = await addToAudit(reads, action, database);
@@ -44,6 +52,7 @@ export class ModerationStore {
         );
       else if (action.type !== 'remove')
         statements.push(insertOf('cutoffs', cutoffColumns, [[action.user, action.atMs]], database, laterCutoff));
+      if (events.length > 0) statements.push(insertDeliveries(events, database));
       return { statements, result: number };
     });
   }

@@ -10,14 +10,15 @@ export type ChannelRight = 'read' | 'publish' | 'moderate';
  * - `publish`: publish to every channel
  * - `notify`: put notices into inboxes, take them out, and move read marks
  * - `moderate`: remove, ban, sign out, and read the audit log
+ * - `hooks`: register hooks for what the key may read, pause them, and send or run events again
  * - `administer`: everything, and make and revoke keys
  *
  * `read:PATTERN`, `publish:PATTERN` and `moderate:PATTERN` hold for the channels that match, and for nothing that
  * concerns more than one channel.
  */
-export type Right = ChannelRight | 'notify' | 'administer' | `${ChannelRight}:${string}`;
+export type Right = ChannelRight | 'notify' | 'hooks' | 'administer' | `${ChannelRight}:${string}`;
 
-export const plainRights = ['read', 'publish', 'notify', 'moderate', 'administer'] as const;
+export const plainRights = ['read', 'publish', 'notify', 'moderate', 'hooks', 'administer'] as const;
 export const channelRights: readonly ChannelRight[] = ['read', 'publish', 'moderate'];
 
 /** What is wrong with a right, for people; `undefined` if nothing is. */
@@ -65,9 +66,26 @@ export class Rights {
     return this.has(right) || this.#patterns[right].some((pattern) => matchPattern(pattern, channel) !== undefined);
   }
 
+  /** Whether the key has a right in all channels that a pattern matches, as far as its own patterns say so one by one. */
+  hasForPattern(right: ChannelRight, pattern: Pattern): boolean {
+    return this.has(right) || this.#patterns[right].some((own) => covers(own, pattern));
+  }
+
   toString(): string {
     return this.all.length === 0 ? 'no rights' : this.all.join(', ');
   }
+}
+
+/** Whether a pattern matches every name that another one matches. */
+function covers(own: Pattern, other: Pattern): boolean {
+  return (
+    own.segments.length === other.segments.length &&
+    own.segments.every((segment, index) => {
+      const theirs = other.segments[index];
+      if ('parameter' in segment) return true;
+      return theirs !== undefined && 'literal' in theirs && theirs.literal === segment.literal;
+    })
+  );
 }
 
 /** The rights of a console session that may only look. */

@@ -1,8 +1,22 @@
 import type {
   Appended,
+  Arrival,
+  ArrivalDraft,
+  ArrivalOutcome,
+  ArrivalWish,
   AuditEntry,
   BoardSnapshot,
+  DeliveryAttempt,
+  DeliveryOutcome,
+  DeliveryRecord,
+  DeliverySelection,
+  DeliveryWish,
   Draft,
+  DueDeliveries,
+  DueWish,
+  HookFigures,
+  HookPause,
+  HookState,
   InboxEntry,
   InboxSlice,
   InForce,
@@ -13,7 +27,9 @@ import type {
   ModerationAction,
   NoticeDraft,
   Place,
+  QueuedEvent,
   ReadLimit,
+  RegisteredHook,
   Report,
   Store,
   UserMark,
@@ -21,7 +37,9 @@ import type {
 import type { ChannelName } from '@nine-bells/wire';
 import { BoardStore } from './boardStore.js';
 import type { Database } from './database.js';
+import { SqlHookStore } from './hookStore.js';
 import { InboxStore } from './inboxStore.js';
+import { SqlIntakeStore } from './intakeStore.js';
 import { MarkStore } from './markStore.js';
 import { MessageCommits } from './messageCommits.js';
 import { MessageReads } from './messageReads.js';
@@ -31,6 +49,8 @@ import { checkHeads } from './recordCheck.js';
 
 /** Everything that outlives the process, in the database. */
 export class SqlStore implements Store {
+  readonly #hooks: SqlHookStore;
+  readonly #intakes: SqlIntakeStore;
   readonly #commits: MessageCommits;
   readonly #reads: MessageReads;
   readonly #inboxes: InboxStore;
@@ -45,6 +65,8 @@ export class SqlStore implements Store {
     this.#marks = new MarkStore(database, volume);
     this.#moderation = new ModerationStore(database);
     this.#boards = new BoardStore(database);
+    this.#hooks = new SqlHookStore(database);
+    this.#intakes = new SqlIntakeStore(database);
   }
 
   /** @param report - told of records that are not whole */
@@ -61,8 +83,10 @@ export class SqlStore implements Store {
   }
 
   /** Resolves when everything that was waiting has been committed. */
-  settled(): Promise<void> {
-    return this.#commits.settled();
+  async settled(): Promise<void> {
+    await this.#commits.settled();
+    await this.#hooks.settled();
+    await this.#intakes.settled();
   }
 
   head(channel: ChannelName): Promise<Place> {
@@ -85,8 +109,8 @@ export class SqlStore implements Store {
     return this.#reads.channels(after, limit, find);
   }
 
-  take(action: ModerationAction): Promise<number> {
-    return this.#moderation.take(action);
+  take(action: ModerationAction, events?: readonly QueuedEvent[]): Promise<number> {
+    return this.#moderation.take(action, events);
   }
 
   changes(): Promise<number> {
@@ -135,6 +159,98 @@ export class SqlStore implements Store {
 
   board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
     return this.#boards.board(channel);
+  }
+
+  queue(events: readonly QueuedEvent[], occupied?: { channel: ChannelName; is: boolean }): Promise<void> {
+    return this.#hooks.queue(events, occupied);
+  }
+
+  occupied(after: string, limit: number): Promise<readonly ChannelName[]> {
+    return this.#hooks.occupied(after, limit);
+  }
+
+  due(hook: string, wish: DueWish): Promise<DueDeliveries> {
+    return this.#hooks.due(hook, wish);
+  }
+
+  heldUp(hook: string): Promise<readonly { channel: string; number: number }[]> {
+    return this.#hooks.heldUp(hook);
+  }
+
+  settle(outcomes: readonly DeliveryOutcome[]): Promise<void> {
+    return this.#hooks.settle(outcomes);
+  }
+
+  holdHooks(...wish: Parameters<Store['holdHooks']>): Promise<readonly string[]> {
+    return this.#hooks.holdHooks(...wish);
+  }
+
+  releaseHooks(holder: string, hooks: readonly string[]): Promise<void> {
+    return this.#hooks.releaseHooks(holder, hooks);
+  }
+
+  hookStates(): Promise<readonly HookState[]> {
+    return this.#hooks.hookStates();
+  }
+
+  hookFails(hook: string, sinceMs: number | null): Promise<void> {
+    return this.#hooks.hookFails(hook, sinceMs);
+  }
+
+  pauseHook(hook: string, pause: HookPause | null): Promise<void> {
+    return this.#hooks.pauseHook(hook, pause);
+  }
+
+  keepHook(hook: string, registered: RegisteredHook | null): Promise<void> {
+    return this.#hooks.keepHook(hook, registered);
+  }
+
+  hookFigures(): Promise<Readonly<Record<string, HookFigures>>> {
+    return this.#hooks.hookFigures();
+  }
+
+  deliveries(wish: DeliveryWish): Promise<readonly DeliveryRecord[]> {
+    return this.#hooks.deliveries(wish);
+  }
+
+  delivery(which: { hook: string; id: string }): Promise<DeliveryRecord | undefined> {
+    return this.#hooks.delivery(which);
+  }
+
+  attempts(delivery: number): Promise<readonly DeliveryAttempt[]> {
+    return this.#hooks.attempts(delivery);
+  }
+
+  resend(which: DeliverySelection, nowMs: number): Promise<number> {
+    return this.#hooks.resend(which, nowMs);
+  }
+
+  tidyHook(...wish: Parameters<Store['tidyHook']>): Promise<{ gaveUp: number; forgot: number }> {
+    return this.#hooks.tidyHook(...wish);
+  }
+
+  arrive(draft: ArrivalDraft): Promise<{ id: string; repeated: boolean }> {
+    return this.#intakes.arrive(draft);
+  }
+
+  endArrival(outcome: ArrivalOutcome): Promise<void> {
+    return this.#intakes.endArrival(outcome);
+  }
+
+  takeOverArrivals(...wish: Parameters<Store['takeOverArrivals']>): Promise<readonly Arrival[]> {
+    return this.#intakes.takeOverArrivals(...wish);
+  }
+
+  arrivals(wish: ArrivalWish): Promise<readonly Arrival[]> {
+    return this.#intakes.arrivals(wish);
+  }
+
+  arrival(id: string): Promise<Arrival | undefined> {
+    return this.#intakes.arrival(id);
+  }
+
+  tidyIntake(intake: string, forgetMs: number): Promise<number> {
+    return this.#intakes.tidyIntake(intake, forgetMs);
   }
 
   inForce(atMs: number): Promise<InForce> {

@@ -1,0 +1,395 @@
+import type {
+  DeliveryAttempt,
+  DeliveryOutcome,
+  DeliveryRecord,
+  DeliverySelection,
+  DeliveryWish,
+  DueDeliveries,
+  DueWish,
+  HookFigures,
+  HookPause,
+  HookState,
+  HookStore,
+  QueuedEvent,
+  RegisteredHook,
+} from '@nine-bells/core';
+import type { ChannelName } from '@nine-bells/wire';
+import type { Database, Reads } from './database.js';
+import {
+  type AttemptRow,
+  attemptOf,
+  type DeliveryRow,
+  deliveryOf,
+  insertDeliveries,
+  recordOf,
+  settleDeliveries,
+} from './deliveryRows.js';
+import { Grouped } from './grouped.js';
+import { type Columns, insertOf, listOf, updateInstead } from './statements.js';
+
+/** Deliveries forgotten at a time. */
+const tidyCount = 2_000;
+/** Channels that are held up, as far as they are looked up. */
+const maxHeldUp = 10_000;
+
+/** A hook beside its definition in the configuration, or with the one with which it was registered. */
+interface HookRow {
+  readonly name: string;
+  readonly definition_json: string | null;
+  readonly key_id: string | null;
+  readonly secrets_json: string | null;
+  readonly failing_since_ms: number | string | null;
+  readonly paused_at_ms: number | string | null;
+  readonly paused_why: string | null;
+  readonly holder: string | null;
+  readonly held_until_ms: number | string | null;
+}
+
+const hookColumns: Columns<HookRow> = {
+  name: 'TEXT',
+  definition_json: 'TEXT',
+  key_id: 'TEXT',
+  secrets_json: 'TEXT',
+  failing_since_ms: 'BIGINT',
+  paused_at_ms: 'BIGINT',
+  paused_why: 'TEXT',
+  holder: 'TEXT',
+  held_until_ms: 'BIGINT',
+};
+
+/** The queues of hooks. */
+export class SqlHookStore implements HookStore {
+  readonly #database: Database;
+  readonly #queued: Grouped<readonly QueuedEvent[], undefined>;
+
+  constructor(database: Database) {
+    this.#database = database;
+    this.#queued = new Grouped({
+      database,
+      charsOf: (events) => events.reduce((sum, { dataText }) => sum + dataText.length, 0),
+      commit: async (items) => {
+        const statements = [insertDeliveries(items.flat(), database)];
+        await database.attempt(async () => ({ statements, result: undefined }));
+        return items.map(() => undefined);
+      },
+    });
+  }
+
+  settled(): Promise<void> {
+    return this.#queued.settled();
+  }
+
+  async queue(
+    events: readonly QueuedEvent[],
+    occupied?: { readonly channel: ChannelName; readonly is: boolean },
+  ): Promise<void> {
+    if (occupied !== undefined) return this.#queueOccupied(events, occupied.channel, occupied.is);
+    if (events.length > 0) await this.#queued.add(events);
+  }
+
+  #queueOccupied(events: readonly QueuedEvent[], channel: ChannelName, is: boolean): Promise<void> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const known = await reads.select('SELECT channel FROM occupied_channels WHERE channel = :channel', { channel });
+      if (known.length > 0 === is) return { statements: [], result: undefined };
+      const change = is
+        ? insertOf('occupied_channels', { channel: 'TEXT' }, [[channel]], database, 'ON CONFLICT DO NOTHING')
+        : `DELETE FROM occupied_channels WHERE channel IN ${listOf(['TEXT'], [[channel]], database)}`;
+      const queued = events.length === 0 ? [] : [insertDeliveries(events, database)];
+      return { statements: [change, ...queued], result: undefined };
+    });
+  }
+
+  async occupied(after: string, limit: number): Promise<readonly ChannelName[]> {
+    const rows = await this.#database.reads.select<{ channel: ChannelName }>(
+      'SELECT channel FROM occupied_channels WHERE channel > :after ORDER BY channel LIMIT :limit',
+      { after, limit },
+    );
+    return rows.map(({ channel }) => channel);
+  }
+
+  async due(hook: string, { nowMs, horizonMs, count, chars, heldUp }: DueWish): Promise<DueDeliveries> {
+    const { reads } = this.#database;
+    const values = { hook, nowMs, laterMs: nowMs + horizonMs, count: count + 1, chars };
+    const again = await reads.select<DeliveryRow>(
+      within(
+        `SELECT * FROM deliveries WHERE hook = :hook AND state = 'waiting' AND due_at_ms > 0
+        AND (due_at_ms <= :nowMs OR due_at_ms > :laterMs) ORDER BY due_at_ms, number LIMIT :count`,
+        'due_at_ms, number',
+      ),
+      values,
+    );
+    const left = heldUp === 'all' ? 0 : count + 1 - again.length;
+    const not = Array.isArray(heldUp) && heldUp.length > 0 ? this.#notIn(heldUp) : '';
+    const fresh =
+      left <= 0
+        ? []
+        : await reads.select<DeliveryRow>(
+            within(
+              `SELECT * FROM deliveries WHERE hook = :hook AND state = 'waiting' AND due_at_ms = 0 ${not}
+              ORDER BY number LIMIT :count`,
+              'number',
+            ),
+            { ...values, count: left },
+          );
+    const rows = [...again, ...fresh];
+    const [next] = await reads.select<{ at: number | string | null }>(
+      `SELECT MIN(due_at_ms) AS at FROM deliveries
+       WHERE hook = :hook AND state = 'waiting' AND due_at_ms > :nowMs AND due_at_ms <= :laterMs`,
+      values,
+    );
+    const deliveries = rows.slice(0, count).map(deliveryOf);
+    const isAll = rows.length <= count && (left <= 0 || fresh.length < left);
+    return next?.at == null || !isAll ? { deliveries } : { deliveries, nextAtMs: Number(next.at) };
+  }
+
+  #notIn(channels: readonly string[]): string {
+    const rows = channels.map((channel) => [channel]);
+    return `AND COALESCE(channel, '') NOT IN ${listOf(['TEXT'], rows, this.#database)}`;
+  }
+
+  async heldUp(hook: string): Promise<readonly { readonly channel: string; readonly number: number }[]> {
+    const rows = await this.#database.reads.select<{ channel: string | null; first: number | string }>(
+      `SELECT channel, MIN(number) AS first FROM deliveries
+       WHERE hook = :hook AND state = 'waiting' AND due_at_ms > 0 GROUP BY channel LIMIT ${maxHeldUp}`,
+      { hook },
+    );
+    return rows.map(({ channel, first }) => ({ channel: channel ?? '', number: Number(first) }));
+  }
+
+  async settle(outcomes: readonly DeliveryOutcome[]): Promise<void> {
+    if (outcomes.length === 0) return;
+    const statements = settleDeliveries(outcomes, this.#database);
+    await this.#database.write(async () => ({ statements, result: undefined }));
+  }
+
+  holdHooks(
+    holder: string,
+    hooks: readonly string[],
+    more: number,
+    nowMs: number,
+    untilMs: number,
+  ): Promise<readonly string[]> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const rows = new Map((await hookRows(reads)).map((row) => [row.name, row]));
+      let left = more;
+      const held = hooks.filter((name) => {
+        const row = rows.get(name);
+        if (row?.holder === holder) return true;
+        if (left === 0 || (row?.holder != null && Number(row.held_until_ms) > nowMs)) return false;
+        left -= 1;
+        return true;
+      });
+      if (held.length === 0) return { statements: [], result: held };
+      const columns = { name: 'TEXT', holder: 'TEXT', held_until_ms: 'BIGINT' } as const;
+      const values = held.map((name) => [name, holder, untilMs]);
+      const instead = updateInstead(['name'], ['holder', 'held_until_ms']);
+      return { statements: [insertOf('hooks', columns, values, database, instead)], result: held };
+    });
+  }
+
+  async releaseHooks(holder: string, hooks: readonly string[]): Promise<void> {
+    if (hooks.length === 0) return;
+    const names = listOf(
+      ['TEXT'],
+      hooks.map((name) => [name]),
+      this.#database,
+    );
+    const own = listOf(['TEXT'], [[holder]], this.#database);
+    await this.#do(`UPDATE hooks SET holder = NULL WHERE name IN ${names} AND holder IN ${own}`);
+  }
+
+  async hookStates(): Promise<readonly HookState[]> {
+    return (await hookRows(this.#database.reads)).map(stateOf);
+  }
+
+  hookFails(hook: string, sinceMs: number | null): Promise<void> {
+    return this.#set(hook, { failing_since_ms: sinceMs });
+  }
+
+  pauseHook(hook: string, pause: HookPause | null): Promise<void> {
+    return this.#set(hook, {
+      paused_at_ms: pause?.atMs ?? null,
+      paused_why: pause?.why ?? null,
+      // A hook that goes on has as much time as at first.
+      ...(pause == null ? { failing_since_ms: null } : {}),
+    });
+  }
+
+  keepHook(hook: string, registered: RegisteredHook | null): Promise<void> {
+    // Between processes `null` arrives as nothing.
+    if (registered != null)
+      return this.#set(hook, {
+        definition_json: JSON.stringify(registered.definition),
+        key_id: registered.key,
+        secrets_json: JSON.stringify(registered.secrets),
+      });
+    const name = listOf(['TEXT'], [[hook]], this.#database);
+    return this.#do(
+      `DELETE FROM attempts WHERE delivery IN (SELECT number FROM deliveries WHERE hook IN ${name})`,
+      `DELETE FROM deliveries WHERE hook IN ${name}`,
+      `DELETE FROM hooks WHERE name IN ${name}`,
+    );
+  }
+
+  async hookFigures(): Promise<Readonly<Record<string, HookFigures>>> {
+    const rows = await this.#database.reads.select<{
+      hook: string;
+      state: string;
+      count: number | string;
+      oldest: number | string;
+    }>(
+      `SELECT hook, state, COUNT(*) AS count, MIN(at_ms) AS oldest FROM deliveries
+       WHERE state <> 'delivered' GROUP BY hook, state`,
+    );
+    const figures: Record<string, HookFigures> = {};
+    for (const { hook, state, count, oldest } of rows) {
+      const before = figures[hook] ?? { waiting: 0, dead: 0 };
+      figures[hook] =
+        state === 'waiting'
+          ? { ...before, waiting: Number(count), oldestMs: Number(oldest) }
+          : { ...before, dead: Number(count) };
+    }
+    return figures;
+  }
+
+  async deliveries({ hook, state, failed, before, limit }: DeliveryWish): Promise<readonly DeliveryRecord[]> {
+    const conditions = [
+      hook === undefined ? '' : 'hook = :hook',
+      state === undefined ? '' : 'state = :state',
+      failed ? 'problem IS NOT NULL' : '',
+      before === undefined ? '' : 'number < :before',
+    ].filter((each) => each !== '');
+    const where = conditions.length === 0 ? '' : `WHERE ${conditions.join(' AND ')}`;
+    const rows = await this.#database.reads.select<DeliveryRow>(
+      `SELECT * FROM deliveries ${where} ORDER BY number DESC LIMIT :limit`,
+      { hook, state, before, limit },
+    );
+    return rows.map(recordOf);
+  }
+
+  async delivery(which: { readonly hook: string; readonly id: string }): Promise<DeliveryRecord | undefined> {
+    const [row] = await this.#database.reads.select<DeliveryRow>(
+      'SELECT * FROM deliveries WHERE hook = :hook AND event_id = :id',
+      which,
+    );
+    return row === undefined ? undefined : recordOf(row);
+  }
+
+  async attempts(delivery: number): Promise<readonly DeliveryAttempt[]> {
+    const rows = await this.#database.reads.select<AttemptRow>(
+      'SELECT * FROM attempts WHERE delivery = :delivery ORDER BY id DESC LIMIT 100',
+      { delivery },
+    );
+    return rows.map(attemptOf);
+  }
+
+  resend(which: DeliverySelection, nowMs: number): Promise<number> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const found =
+        'ids' in which
+          ? await Promise.all(
+              which.ids.map(({ hook, id }) =>
+                reads.select<{ number: number }>(
+                  'SELECT number FROM deliveries WHERE hook = :hook AND event_id = :id',
+                  { hook, id },
+                ),
+              ),
+            )
+          : [
+              await reads.select<{ number: number }>(
+                `SELECT number FROM deliveries WHERE hook = :hook AND at_ms >= :fromMs
+                 AND state ${which.state === undefined ? "<> 'waiting'" : '= :state'}`,
+                { hook: which.hook, fromMs: which.fromMs, state: which.state },
+              ),
+            ];
+      const numbers = found.flat().map(({ number }) => [number]);
+      if (numbers.length === 0) return { statements: [], result: 0 };
+      const statement = `UPDATE deliveries SET state = 'waiting', due_at_ms = 0, ended_at_ms = NULL, since_ms = ${nowMs}
+        WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
+      return { statements: [statement], result: numbers.length };
+    });
+  }
+
+  tidyHook(
+    hook: string,
+    nowMs: number,
+    giveUpMs: number,
+    forgetMs: number,
+  ): Promise<{ gaveUp: number; forgot: number }> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const values = { hook, giveUpMs, forgetMs, limit: tidyCount };
+      const old = await reads.select<{ number: number }>(
+        `SELECT number FROM deliveries WHERE hook = :hook AND state = 'waiting' AND since_ms < :giveUpMs LIMIT :limit`,
+        values,
+      );
+      const ended = await reads.select<{ number: number }>(
+        `SELECT number FROM deliveries WHERE hook = :hook AND state <> 'waiting' AND ended_at_ms < :forgetMs LIMIT :limit`,
+        values,
+      );
+      const among = (rows: readonly { number: number }[]): string =>
+        listOf(
+          ['BIGINT'],
+          rows.map(({ number }) => [number]),
+          database,
+        );
+      const statements = [
+        ...(old.length === 0
+          ? []
+          : [
+              `UPDATE deliveries SET state = 'dead', ended_at_ms = ${nowMs}, problem = COALESCE(problem, 'it was not sent in time')
+               WHERE number IN ${among(old)}`,
+            ]),
+        ...(ended.length === 0
+          ? []
+          : [
+              `DELETE FROM attempts WHERE delivery IN ${among(ended)}`,
+              `DELETE FROM deliveries WHERE number IN ${among(ended)}`,
+            ]),
+      ];
+      return { statements, result: { gaveUp: old.length, forgot: ended.length } };
+    });
+  }
+
+  #set(hook: string, changes: Partial<HookRow>): Promise<void> {
+    const names = ['name', ...Object.keys(changes)] as (keyof HookRow)[];
+    const columns = Object.fromEntries(names.map((name) => [name, hookColumns[name]])) as Columns<HookRow>;
+    const values = [hook, ...Object.values(changes)];
+    return this.#do(insertOf('hooks', columns, [values], this.#database, updateInstead(['name'], names.slice(1))));
+  }
+
+  #do(...statements: readonly string[]): Promise<void> {
+    return this.#database.write(async () => ({ statements, result: undefined }));
+  }
+}
+
+/** As many rows of a query as have no more than `:chars` of data together; at least one. */
+function within(query: string, order: string): string {
+  return `SELECT * FROM (
+    SELECT some.*, SUM(LENGTH(data_json)) OVER (ORDER BY ${order}) - LENGTH(data_json) AS before_chars FROM (${query}) some
+  ) counted WHERE before_chars < :chars ORDER BY ${order}`;
+}
+
+function hookRows(reads: Reads): Promise<readonly HookRow[]> {
+  return reads.select<HookRow>('SELECT * FROM hooks');
+}
+
+function stateOf(row: HookRow): HookState {
+  return {
+    name: row.name,
+    ...(row.failing_since_ms === null ? {} : { failingSinceMs: Number(row.failing_since_ms) }),
+    ...(row.paused_at_ms === null ? {} : { paused: { atMs: Number(row.paused_at_ms), why: row.paused_why ?? '' } }),
+    ...(row.definition_json === null
+      ? {}
+      : {
+          registered: {
+            definition: JSON.parse(row.definition_json),
+            key: row.key_id ?? '',
+            secrets: JSON.parse(row.secrets_json ?? '[]'),
+          },
+        }),
+  };
+}

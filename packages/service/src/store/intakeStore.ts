@@ -1,0 +1,228 @@
+import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish, IntakeStore } from '@nine-bells/core';
+import { defined } from '@nine-bells/wire';
+import type { Database } from './database.js';
+import { Grouped } from './grouped.js';
+import { type Columns, columnsOf, insertOf, listOf, tableOf } from './statements.js';
+
+/** Arrivals forgotten at a time. */
+const tidyCount = 2_000;
+
+/** What came in through an intake. */
+interface ArrivalRow {
+  readonly number: number | string;
+  readonly id: string;
+  readonly intake: string;
+  readonly event_id: string | null;
+  readonly at_ms: number | string;
+  readonly method: string;
+  readonly headers_json: string;
+  readonly body: string;
+  readonly is_base64: number;
+  readonly bytes: number;
+  readonly hops: number;
+  readonly held_until_ms: number | string;
+  readonly state: string;
+  readonly tries: number;
+  readonly became_json: string | null;
+  readonly problem: string | null;
+  readonly ended_at_ms: number | string | null;
+}
+
+type NewRow = Omit<ArrivalRow, 'number' | 'became_json' | 'problem' | 'ended_at_ms'>;
+
+const newColumns: Columns<NewRow> = {
+  id: 'TEXT',
+  intake: 'TEXT',
+  event_id: 'TEXT',
+  at_ms: 'BIGINT',
+  method: 'TEXT',
+  headers_json: 'TEXT',
+  body: 'TEXT',
+  is_base64: 'INTEGER',
+  bytes: 'INTEGER',
+  hops: 'INTEGER',
+  held_until_ms: 'BIGINT',
+  state: 'TEXT',
+  tries: 'INTEGER',
+};
+
+const endColumns: Columns<
+  Pick<ArrivalRow, 'id' | 'state' | 'became_json' | 'problem' | 'ended_at_ms' | 'held_until_ms'>
+> = {
+  id: 'TEXT',
+  state: 'TEXT',
+  became_json: 'TEXT',
+  problem: 'TEXT',
+  ended_at_ms: 'BIGINT',
+  held_until_ms: 'BIGINT',
+};
+
+interface Kept {
+  readonly id: string;
+  readonly repeated: boolean;
+}
+
+/** What came in through intakes. */
+export class SqlIntakeStore implements IntakeStore {
+  readonly #database: Database;
+  readonly #arriving: Grouped<ArrivalDraft, Kept>;
+  readonly #ending: Grouped<ArrivalOutcome, undefined>;
+
+  constructor(database: Database) {
+    this.#database = database;
+    this.#arriving = new Grouped({
+      database,
+      charsOf: ({ body }) => body.length,
+      commit: (drafts) => this.#commit(drafts),
+    });
+    this.#ending = new Grouped({
+      database,
+      charsOf: () => 500,
+      commit: async (outcomes) => {
+        const statements = [this.#ended(outcomes)];
+        await database.attempt(async () => ({ statements, result: undefined }));
+        return outcomes.map(() => undefined);
+      },
+    });
+  }
+
+  async settled(): Promise<void> {
+    await this.#arriving.settled();
+    await this.#ending.settled();
+  }
+
+  arrive(draft: ArrivalDraft): Promise<Kept> {
+    return this.#arriving.add(draft);
+  }
+
+  async endArrival(outcome: ArrivalOutcome): Promise<void> {
+    await this.#ending.add(outcome);
+  }
+
+  takeOverArrivals(nowMs: number, untilMs: number, horizonMs: number, limit: number): Promise<readonly Arrival[]> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const rows = await reads.select<ArrivalRow>(
+        `SELECT * FROM arrivals WHERE state = 'waiting' AND (held_until_ms <= :nowMs OR held_until_ms > :laterMs)
+         ORDER BY number LIMIT :limit`,
+        { nowMs, laterMs: nowMs + horizonMs, limit },
+      );
+      const numbers = rows.map(({ number }) => [number]);
+      const held = `UPDATE arrivals SET held_until_ms = ${untilMs} WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
+      return { statements: rows.length === 0 ? [] : [held], result: rows.map(arrivalOf) };
+    });
+  }
+
+  async arrivals({ intake, state, before, limit }: ArrivalWish): Promise<readonly Arrival[]> {
+    const conditions = [
+      intake === undefined ? '' : 'intake = :intake',
+      state === undefined ? '' : 'state = :state',
+      before === undefined ? '' : 'number < :before',
+    ].filter((each) => each !== '');
+    const where = conditions.length === 0 ? '' : `WHERE ${conditions.join(' AND ')}`;
+    const rows = await this.#database.reads.select<ArrivalRow>(
+      `SELECT * FROM arrivals ${where} ORDER BY number DESC LIMIT :limit`,
+      { intake, state, before, limit },
+    );
+    return rows.map(arrivalOf);
+  }
+
+  async arrival(id: string): Promise<Arrival | undefined> {
+    const [row] = await this.#database.reads.select<ArrivalRow>('SELECT * FROM arrivals WHERE id = :id', { id });
+    return row === undefined ? undefined : arrivalOf(row);
+  }
+
+  tidyIntake(intake: string, forgetMs: number): Promise<number> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const rows = await reads.select<{ number: number }>(
+        `SELECT number FROM arrivals WHERE intake = :intake AND state <> 'waiting' AND ended_at_ms < :forgetMs LIMIT :limit`,
+        { intake, forgetMs, limit: tidyCount },
+      );
+      const numbers = rows.map(({ number }) => [number]);
+      const statements =
+        rows.length === 0 ? [] : [`DELETE FROM arrivals WHERE number IN ${listOf(['BIGINT'], numbers, database)}`];
+      return { statements, result: rows.length };
+    });
+  }
+
+  /** What is known by its event id is not kept again, be it from before or from the same group. */
+  #commit(drafts: readonly ArrivalDraft[]): Promise<readonly Kept[]> {
+    const database = this.#database;
+    return database.attempt(async (reads) => {
+      const eventIds = [...new Set(drafts.flatMap(({ eventId }) => eventId ?? []))];
+      const rows =
+        eventIds.length === 0
+          ? []
+          : await reads.select<{ intake: string; event_id: string; id: string }>(
+              'SELECT intake, event_id, id FROM arrivals WHERE event_id IN (:eventIds)',
+              { eventIds },
+            );
+      const known = new Map(rows.map(({ intake, event_id, id }) => [`${intake} ${event_id}`, id]));
+      const fresh: ArrivalDraft[] = [];
+      const result = drafts.map((draft): Kept => {
+        const key = `${draft.intake} ${draft.eventId}`;
+        const first = draft.eventId === undefined ? undefined : known.get(key);
+        // Of an attempt whose outcome was not known.
+        if (first !== undefined && first !== draft.id) return { id: first, repeated: true };
+        known.set(key, draft.id);
+        fresh.push(draft);
+        return { id: draft.id, repeated: false };
+      });
+      const values = fresh.map((each) => [
+        each.id,
+        each.intake,
+        each.eventId ?? null,
+        each.atMs,
+        each.method,
+        JSON.stringify(each.headers),
+        each.body,
+        each.isBase64 ? 1 : 0,
+        each.bytes,
+        each.hops,
+        each.heldUntilMs,
+        'waiting',
+        0,
+      ]);
+      const insert = insertOf('arrivals', newColumns, values, database, 'ON CONFLICT (id) DO NOTHING');
+      return { statements: fresh.length === 0 ? [] : [insert], result };
+    });
+  }
+
+  #ended(outcomes: readonly ArrivalOutcome[]): string {
+    const rows = outcomes.map(({ id, state, atMs, became, problem, heldUntilMs }) => [
+      id,
+      state,
+      became === undefined ? null : JSON.stringify(became),
+      problem ?? null,
+      state === 'waiting' ? null : atMs,
+      heldUntilMs ?? null,
+    ]);
+    const [id, state, became, problem, endedAt, heldUntil] = columnsOf(endColumns);
+    return `UPDATE arrivals SET state = ${state}, became_json = ${became}, problem = ${problem}, ended_at_ms = ${endedAt},
+      held_until_ms = COALESCE(${heldUntil}, held_until_ms), tries = tries + 1
+      FROM ${tableOf(rows, this.#database)} WHERE arrivals.id = ${id}`;
+  }
+}
+
+function arrivalOf(row: ArrivalRow): Arrival {
+  return {
+    number: Number(row.number),
+    id: row.id,
+    intake: row.intake,
+    ...(row.event_id === null ? {} : { eventId: row.event_id }),
+    atMs: Number(row.at_ms),
+    method: row.method,
+    headers: JSON.parse(row.headers_json),
+    body: row.body,
+    ...(row.is_base64 === 0 ? {} : { isBase64: true }),
+    bytes: row.bytes,
+    hops: row.hops,
+    heldUntilMs: Number(row.held_until_ms),
+    state: row.state as Arrival['state'],
+    tries: row.tries,
+    ...(row.became_json === null ? {} : { became: JSON.parse(row.became_json) }),
+    ...defined({ problem: row.problem ?? undefined }),
+    ...(row.ended_at_ms === null ? {} : { endedAtMs: Number(row.ended_at_ms) }),
+  };
+}
