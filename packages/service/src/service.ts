@@ -1,13 +1,25 @@
 import { createServer, type RequestListener, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
-import { type ChannelRule, Engine, type Exchange, type Report, type Store } from '@nine-bells/core';
+import {
+  type CallFunction,
+  type CallRule,
+  type ChannelRule,
+  Engine,
+  type Exchange,
+  type Intake,
+  type IntakeFunction,
+  type Report,
+  type Store,
+} from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
 import type { RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
+import { ApplicationCaller } from './ask/applicationCaller.js';
 import { configurationWarnings } from './check/check.js';
 import type { Configuration } from './config/configuration.js';
 import { makeApp } from './http/app.js';
 import { Guard } from './http/guard.js';
+import { intakeDoors } from './http/intakeDoors.js';
 import { SignInLinks } from './http/signInLinks.js';
 import { instanceName, loopDelay, reachedAt } from './instanceFacts.js';
 import { HttpLine } from './line/httpLine.js';
@@ -32,6 +44,11 @@ import { ServiceSecret } from './system/serviceSecret.js';
 import { Warnings } from './system/warnings.js';
 import { Tokens } from './tokens/tokens.js';
 import { serviceVersion } from './version.js';
+import { AddressGuard } from './webhooks/addressGuard.js';
+import { bodyOfArrival } from './webhooks/bodies.js';
+import { sourceOf } from './webhooks/cloudEvents.js';
+import { HookRegistry } from './webhooks/hookRegistry.js';
+import { HookSender } from './webhooks/hookSender.js';
 
 export interface ServiceOptions {
   readonly log?: Logger;
@@ -41,6 +58,10 @@ export interface ServiceOptions {
   readonly link?: WorkerLink;
   /** How frames are written to plain sockets; found out if absent. */
   readonly writer?: WriterChoice;
+  /** What becomes of events, by intake: in place of the routes of the configuration. */
+  readonly intakes?: Readonly<Record<string, IntakeFunction>>;
+  /** What answers calls, by name: in place of the URLs of the configuration. */
+  readonly calls?: Readonly<Record<string, CallFunction>>;
   /** The time and the timers of the instance; the system's if absent. */
   readonly clock?: ServiceClock;
 }
@@ -91,6 +112,7 @@ interface Parts {
   readonly log: Logger;
   readonly writing: WriterChoice;
   readonly drainMs: number;
+  readonly sender: HookSender;
 }
 
 export interface StopOptions {
@@ -141,6 +163,7 @@ export class Service implements RunningService {
     let lease: DatabaseLease | undefined;
     let engine: Engine | undefined;
     let relay: OpenRelay | undefined;
+    let sender: HookSender | undefined;
     const instance = instanceName(configuration);
     const delay = loopDelay();
     const writing = options.writer ?? (await chooseWriter(configuration.nativeWriter));
@@ -175,6 +198,14 @@ export class Service implements RunningService {
         },
         clock.now,
       );
+      const registry = new HookRegistry(configuration.hooks, keys, new AddressGuard(configuration.hookNetworks));
+      sender = new HookSender({
+        secretsOf: (hook) => registry.secretsOf(hook),
+        isTrusted: (hook) => registry.isTrusted(hook),
+        guard: registry.guard,
+        source: sourceOf(configuration.name),
+        now: clock.now,
+      });
       engine = new Engine(
         {
           clock,
@@ -185,8 +216,20 @@ export class Service implements RunningService {
           hmac: secret.hmac(),
           ...(configuration.askSecret === undefined
             ? {}
-            : { asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000) }),
+            : {
+                asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000),
+                callAsker: new ApplicationCaller(configuration.askSecret),
+              }),
           report: reportTo(log),
+          hookCaller: sender,
+          readHook: registry.readHook,
+          hookPaused: ({ name, url }, why) => {
+            log.error({ hook: name, url, why }, 'a hook was paused');
+            void tellOperators(engine as Engine, configuration.operators, name, why).catch((error: unknown) =>
+              log.error({ err: error, hook: name }, 'the operators could not be told'),
+            );
+          },
+          bodyOf: bodyOfArrival,
           refused: (refused, untold) =>
             log.refused({ ...refused, ...(untold === 0 ? {} : { untold }) }, 'something was refused'),
           keysChanged: () =>
@@ -202,7 +245,12 @@ export class Service implements RunningService {
           }),
         },
         configuration.channels as ChannelRule[],
-        { ...configuration.engine, instance },
+        {
+          ...configuration.engine,
+          intakes: intakesOf(configuration, options.intakes),
+          calls: callsOf(configuration, options.calls),
+          instance,
+        },
       );
       await readyWithin(engine, log);
       metrics.watch(engine, delay.p99Ms, () => database.health.failed + (options.link?.failedCommits() ?? 0));
@@ -217,6 +265,10 @@ export class Service implements RunningService {
       const app = makeApp({
         engine,
         line: new HttpLine(engine, configuration).routes(),
+        doors: intakeDoors({ engine, intakes: configuration.intakes, ids, now: clock.now }),
+        intakes: configuration.intakes,
+        registry,
+        now: clock.now,
         guard: new Guard(keys, secret.key('console'), configuration.keyRequests, clock.now),
         keys,
         metrics,
@@ -276,6 +328,7 @@ export class Service implements RunningService {
         log,
         writing,
         drainMs: configuration.drainMs,
+        sender,
       });
       const { use: writer } = writing;
       log.info({ url, data: configuration.data, version: serviceVersion, writer }, 'started');
@@ -287,6 +340,7 @@ export class Service implements RunningService {
       await engine?.stop();
       // A start that fails, on a taken port say, leaves for the next one what it has found.
       await relay?.stop();
+      await sender?.close();
       delay.stop();
       watchman.stop();
       await lease?.release();
@@ -315,7 +369,7 @@ export class Service implements RunningService {
   }
 
   async #stop(drainMs: number): Promise<void> {
-    const { http, line, relay, settled, inner, database, lock, lease, log, stopLooking } = this.#parts;
+    const { http, line, relay, settled, inner, database, lock, lease, log, stopLooking, sender } = this.#parts;
     log.info({ connections: this.engine.stats.connections, drainMs }, 'stopping');
     if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
@@ -334,6 +388,7 @@ export class Service implements RunningService {
     inner?.close();
     inner?.closeAllConnections();
     await relay.stop();
+    await sender.close();
     stopLooking();
     // Another instance may go on with the file.
     if (lock?.isExclusive === true) await markClean(database);
@@ -343,6 +398,35 @@ export class Service implements RunningService {
     log.info('stopped');
     this.#tellEnded();
   }
+}
+
+/** The intakes with the functions in code that stand in for their routes. */
+function intakesOf({ intakes }: Configuration, functions: ServiceOptions['intakes'] = {}): readonly Intake[] {
+  const unknown = Object.keys(functions).find((name) => !intakes.some((intake) => intake.name === name));
+  if (unknown !== undefined)
+    throw new RangeError(`there is a function for the intake ${unknown}, which is not configured`);
+  return intakes.map((intake) => ({ ...intake, routes: functions[intake.name] ?? intake.routes }));
+}
+
+/** The calls with what answers them. */
+function callsOf({ calls }: Configuration, functions: ServiceOptions['calls'] = {}): readonly CallRule[] {
+  const unknown = Object.keys(functions).find((name) => !calls.some((call) => call.name === name));
+  if (unknown !== undefined)
+    throw new RangeError(`there is a function for the call ${unknown}, which is not configured`);
+  return calls.map(({ url, ...call }) => ({ ...call, answerer: functions[call.name] ?? url ?? unanswered(call.name) }));
+}
+
+function unanswered(name: string): CallFunction {
+  return () => {
+    throw new Error(`the call ${name} has neither a URL nor a function`);
+  };
+}
+
+/** Tells the operators, by a notice, that a hook is paused. */
+async function tellOperators(engine: Engine, role: string | undefined, hook: string, why: string): Promise<void> {
+  if (role === undefined) return;
+  const title = `The hook ${hook} is paused`;
+  await engine.inboxes.notify({ role, title, data: { hook, why }, key: `hook-paused-${hook}` });
 }
 
 /** The lock of the data folder; with a database elsewhere nothing in the folder is written to by several. */

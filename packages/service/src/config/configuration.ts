@@ -1,11 +1,20 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
-import { type Allow, defaultRecentChars } from '@nine-bells/core';
+import { type Allow, defaultRecentChars, readRange } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
 import { readYaml } from '@nine-bells/yaml';
 import { publicKeyFrom, secretFrom } from './keyFiles.js';
-import { askSecretFault, databaseOf, document, relayOf, secretFault, waitingOf } from './schema.js';
-import { type Configuration, ConfigurationError, defaultClaimNames, type Overrides } from './types.js';
+import { databaseOf, document, relayOf, secretFault, waitingOf } from './schema.js';
+import { askSecretFault } from './secrets.js';
+import {
+  type Configuration,
+  ConfigurationError,
+  defaultClaimNames,
+  type HookConfiguration,
+  type IntakeConfiguration,
+  type Overrides,
+} from './types.js';
+import type { WrittenHook, WrittenIntake, WrittenSecret } from './webhookSchema.js';
 
 export const defaultPort = 9119;
 
@@ -38,7 +47,13 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     (ask?.secretFile === undefined
       ? undefined
       : secretFrom(resolve(folder, ask.secretFile), file, 'ask.secretFile', askSecretFault));
+  const read: SecretReader = (written, place, faultOf = () => undefined) =>
+    typeof written === 'string' ? written : secretFrom(resolve(folder, written.file), file, place, faultOf);
+  const intakes = (value.intakes ?? []).map((each) => intakeOf(each, read));
+  const hooks = (value.hooks ?? []).map((each) => hookOf(each, read));
   const engine = defined({
+    intakes,
+    hooks: hooks.map(({ secrets: _, ...hook }) => hook),
     instance: service?.instance,
     guests: service?.guests,
     traces: service?.traces,
@@ -106,7 +121,26 @@ export function parseConfiguration(source: string, file: string, overrides: Over
       (service?.secretFile === undefined
         ? undefined
         : secretFrom(resolve(folder, service.secretFile), file, 'service.secretFile', secretFault)),
+    intakes,
+    hooks,
+    calls: value.calls ?? [],
+    operators: service?.operators,
+    hookNetworks: (service?.hookNetworks ?? []).map(readRange),
   };
+}
+
+/** Reads a secret from its file, where it does not stand in the configuration itself. */
+type SecretReader = (written: WrittenSecret, place: string, faultOf?: (value: string) => string | undefined) => string;
+
+function intakeOf({ verify, ...intake }: WrittenIntake, read: SecretReader): IntakeConfiguration {
+  const place = `intakes.${intake.name}.verify`;
+  if (verify.type === 'none') return { ...intake, verify };
+  const faultOf = verify.type === 'standard' ? askSecretFault : undefined;
+  return { ...intake, verify: { ...verify, secrets: verify.secrets.map((each) => read(each, place, faultOf)) } };
+}
+
+function hookOf({ secrets, ...hook }: WrittenHook, read: SecretReader): HookConfiguration {
+  return { ...hook, secrets: secrets.map((each) => read(each, `hooks.${hook.name}.secrets`, askSecretFault)) };
 }
 
 export * from './types.js';

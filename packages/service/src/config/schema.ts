@@ -4,6 +4,7 @@ import {
   defaultEngineOptions,
   defaultWaitingBounds,
   type EngineOptions,
+  readRange,
   userActs,
 } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
@@ -24,9 +25,9 @@ import {
   whole,
 } from '@nine-bells/yaml';
 import proxyAddr from 'proxy-addr';
-import { Webhook } from 'standardwebhooks';
 import { isMap, isScalar, type Node } from 'yaml';
 import { accessRule, channels, httpUrl } from './channelSchema.js';
+import { askSecretFault } from './secrets.js';
 import { isSentinelUrl } from './sentinels.js';
 import {
   type ClaimName,
@@ -35,6 +36,7 @@ import {
   type TokenAlgorithm,
   tokenAlgorithms,
 } from './types.js';
+import { calls, hooks, intakes } from './webhookSchema.js';
 
 export const minSecretBytes = 32;
 
@@ -43,19 +45,6 @@ export const secret = checkedText((value) => refuse(secretFault(value)));
 export function secretFault(value: string): string | undefined {
   const bytes = Buffer.byteLength(value);
   return bytes < minSecretBytes ? `expected at least ${minSecretBytes} bytes for HS256, found ${bytes}` : undefined;
-}
-
-export function askSecretFault(value: string): string | undefined {
-  const expected = 'expected `whsec_` and 24 to 64 bytes in base64, as of: echo "whsec_$(openssl rand -base64 32)"';
-  const bytes = /^whsec_([A-Za-z0-9+/]+={0,2})$/.exec(value)?.[1];
-  const length = Buffer.from(bytes ?? '', 'base64').length;
-  if (bytes === undefined || length < 24 || length > 64) return expected;
-  try {
-    new Webhook(value);
-    return undefined;
-  } catch {
-    return expected;
-  }
 }
 
 export function refuse(fault: string | undefined): void {
@@ -94,6 +83,21 @@ export const trustedProxy = checkedText((value) => {
     );
   }
 });
+
+/** A range of addresses to which registered hooks may lead, beside public ones. */
+export const trustedRange = checkedText((value) => {
+  if (!/^[0-9a-fA-F.:]+\/[0-9]{1,3}$/.test(value) || !isRange(value))
+    throw new RangeError(`expected a range of addresses such as 10.0.0.0/8, found ${JSON.stringify(value)}`);
+});
+
+function isRange(value: string): boolean {
+  try {
+    readRange(value);
+    return true;
+  } catch {
+    return false;
+  }
+}
 
 export const userAccess = (): ReturnType<typeof optional<AccessRule>> => optional(accessRule(['user']));
 export const users = mapOf(Object.fromEntries(userActs.map((act) => [act, userAccess()])));
@@ -221,6 +225,8 @@ export const documentMembers = mapOf({
       database: optional(checkedText((value) => refuse(databaseFault(value)))),
       synchronous: optional(oneOf(['full', 'normal'] as const)),
       drain: optional(duration),
+      operators: optional(text(128)),
+      hookNetworks: optional(listOf(trustedRange)),
       compress: optional(size),
       nativeWriter: optional(flag),
       limits: optional(
@@ -256,6 +262,9 @@ export const documentMembers = mapOf({
   ask: optional(ask),
   users: optional(users),
   relay: optional(relay),
+  intakes: optional(intakes),
+  hooks: optional(hooks),
+  calls: optional(calls),
   channels: required(channels),
 });
 
@@ -306,7 +315,13 @@ export const document: Reader<Document> = (node, at) => {
   const found = documentMembers(node, at);
   if (found !== undefined) checkLimits(found, at, node);
   if (found === undefined || found.ask !== undefined) return found;
-  const allows = [...(found.channels ?? []).map(({ allow }) => allow), found.users ?? {}];
+  if (found.calls?.some(({ url }) => url !== undefined))
+    return at.fault(
+      node,
+      'a call asks the application, but `ask` is missing: it has the secret that signs the question',
+    );
+  const callAllows = (found.calls ?? []).map(({ allow }) => ({ call: allow }));
+  const allows = [...(found.channels ?? []).map(({ allow }) => allow), ...callAllows, found.users ?? {}];
   const asks = allows.some((allow) => Object.values(allow).some((each) => each && asksTheApplication(each)));
   if (!asks) return found;
   return at.fault(

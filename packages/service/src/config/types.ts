@@ -1,6 +1,7 @@
 import type { KeyObject } from 'node:crypto';
-import type { ChannelRule, EngineOptions, Rate } from '@nine-bells/core';
+import type { AddressRange, ChannelRule, EngineOptions, Hook, Rate } from '@nine-bells/core';
 import type { Fault } from '@nine-bells/yaml';
+import type { HmacScheme, WrittenCall, WrittenIntake } from './webhookSchema.js';
 
 /** Everything that an operator sets, with the defaults filled in. */
 export interface Configuration {
@@ -43,6 +44,33 @@ export interface Configuration {
   readonly address: string | undefined;
   /** The secret from which the keys of all instances are derived; one in the data folder if absent. */
   readonly secret: string | undefined;
+  readonly intakes: readonly IntakeConfiguration[];
+  readonly hooks: readonly HookConfiguration[];
+  readonly calls: readonly CallConfiguration[];
+  /** The role whose users are told when a hook is paused. */
+  readonly operators: string | undefined;
+  /** Addresses to which hooks that were registered over HTTP may lead, beside public ones. */
+  readonly hookNetworks: readonly AddressRange[];
+}
+
+/** How an intake finds out who has sent a request. Each of several secrets is good. */
+export type Verification =
+  | { readonly type: 'none' }
+  | { readonly type: 'standard'; readonly secrets: readonly string[]; readonly toleranceMs: number }
+  | ({ readonly type: 'hmac'; readonly secrets: readonly string[] } & HmacScheme)
+  | { readonly type: 'bearer'; readonly secrets: readonly string[] }
+  | { readonly type: 'basic'; readonly user: string; readonly secrets: readonly string[] };
+
+export interface IntakeConfiguration extends Omit<WrittenIntake, 'verify'> {
+  readonly verify: Verification;
+}
+
+/** What clients may call; without a URL it needs a function in code. */
+export type CallConfiguration = WrittenCall & { readonly name: string };
+
+export interface HookConfiguration extends Hook {
+  /** Sign what is sent (Standard Webhooks); the receiver may know any of them. */
+  readonly secrets: readonly string[];
 }
 
 /** A relay. */

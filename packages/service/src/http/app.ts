@@ -2,15 +2,19 @@ import type { Engine } from '@nine-bells/core';
 import cors from 'cors';
 import express, { type Express, type RequestHandler, type Router } from 'express';
 import helmet from 'helmet';
+import type { IntakeConfiguration } from '../config/types.js';
 import type { Logger } from '../log.js';
 import type { Metrics } from '../metrics.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
+import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import { boards } from './boards.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleSession.js';
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
 import type { Guard } from './guard.js';
+import { hooks } from './hooks.js';
+import { intakes } from './intakes.js';
 import { apiKeys } from './keys.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
 import { marks } from './marks.js';
@@ -47,6 +51,11 @@ export interface AppHost {
   readonly drain: (withinMs: number | undefined) => void;
   /** The line for clients that WebSockets do not reach. */
   readonly line: Router;
+  /** Where other systems say what has happened. */
+  readonly doors: Router;
+  readonly intakes: readonly IntakeConfiguration[];
+  readonly registry: HookRegistry;
+  readonly now: () => number;
   /** Origins whose pages may call `/v1`. */
   readonly apiOrigins: readonly string[];
   /** Proxies whose word for the client's address is taken. */
@@ -64,6 +73,9 @@ export function routesOf({
   facts,
   consoleUrl,
   drain,
+  intakes: configured,
+  registry,
+  now,
 }: Omit<AppHost, 'guard'>): readonly Route[] {
   return [
     ...messages(engine),
@@ -74,6 +86,8 @@ export function routesOf({
     ...notices(engine),
     ...marks(engine),
     ...traces(engine),
+    ...intakes(engine, configured, now),
+    ...hooks(engine, registry),
     ...draining(engine, drain),
     ...apiKeys(keys, engine),
     ...workbench(engine, tokens, keys),
@@ -102,6 +116,7 @@ export function makeApp(parts: AppHost): Express {
   });
 
   app.use('/line', parts.line);
+  app.use('/in', parts.doors);
   app.use('/v1', helmet({ strictTransportSecurity: false }));
   if (parts.apiOrigins.length > 0)
     app.use('/v1', cors({ origin: [...parts.apiOrigins], exposedHeaders: 'Retry-After' }));

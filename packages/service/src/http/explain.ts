@@ -8,7 +8,7 @@ import {
   userActs,
   type Visitor,
 } from '@nine-bells/core';
-import { GUEST_PREFIX, type Json, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import { type ChannelName, GUEST_PREFIX, type Json, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsArray, IsBoolean, IsIn, IsObject, IsOptional, IsString, MaxLength } from 'class-validator';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
@@ -22,6 +22,7 @@ class ExplainDto {
     act: true,
     channel: true,
     entry: true,
+    call: true,
     whom: true,
     user: true,
     roles: true,
@@ -31,7 +32,7 @@ class ExplainDto {
     session: true,
   } as const;
 
-  @IsIn([...channelActs, ...userActs])
+  @IsIn([...channelActs, ...userActs, 'call'])
   act!: Act;
 
   @IsOptional()
@@ -42,6 +43,11 @@ class ExplainDto {
   @IsOptional()
   @IsWords(protocolLimits.entryChars)
   entry?: string;
+
+  /** For `call`: what is called. */
+  @IsOptional()
+  @IsWords(protocolLimits.callChars)
+  call?: string;
 
   @IsOptional()
   @IsWords(protocolLimits.userChars)
@@ -82,6 +88,15 @@ export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
     const { act, entry } = question;
     if ((act === 'set') !== (entry != null))
       throw refusal('bad-value', '`entry` goes with `set`: whose it is may depend on its name', { where: '/entry' });
+    if ((act === 'call') !== (question.call != null))
+      throw refusal('bad-value', '`call` names what is called, where the act is call', { where: '/call' });
+    if (act === 'call') {
+      const channel = question.channel as ChannelName | undefined;
+      caller.needIn('read', channel);
+      const visitor = await visitorOf(question, engine, tokens);
+      response.json(shown(await engine.calls.explain(question.call as string, channel, visitor)));
+      return;
+    }
     const where = whereOf(question);
     caller.needIn('read', isUserAct(act) ? undefined : where);
     try {

@@ -1,0 +1,225 @@
+import type { Call, CallAnswer, CallAsker, CallPublication, CallRule } from '@nine-bells/core';
+import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
+import { IsArray, IsOptional, IsString, Matches, ValidateNested } from 'class-validator';
+import { Webhook } from 'standardwebhooks';
+import { Agent, request } from 'undici';
+import { type Dto, readBody } from '../http/body.js';
+import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from '../http/publishDto.js';
+import { systemIds } from '../system/ids.js';
+
+/** What an answer may have beside its data, in bytes: publications. */
+const besideBytes = 262_144;
+/** Most publications of one answer. */
+const maxPublications = 50;
+
+class RefusalDto {
+  static readonly members = { code: true, text: true } as const;
+
+  @IsString()
+  @Matches(/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/, { message: 'a code has 1 to 64 letters, digits and . _ -' })
+  code!: string;
+
+  @IsWords(protocolLimits.reasonChars)
+  text!: string;
+}
+
+class AnswerDto {
+  static readonly members = { data: true, refuse: RefusalDto, publish: true } as const;
+
+  @IsOptional()
+  @IsJson()
+  data?: Json;
+
+  @IsOptional()
+  @ValidateNested()
+  refuse?: RefusalDto;
+
+  @IsOptional()
+  @IsArray()
+  publish?: unknown[];
+}
+
+class MessageDto {
+  static readonly members = { channel: true, data: true, type: true, by: true } as const;
+
+  @IsChannel()
+  channel!: string;
+
+  @IsJson()
+  data!: Json;
+
+  @IsOptional()
+  @IsWords(protocolLimits.typeChars)
+  type?: string;
+
+  @IsOptional()
+  @IsWords(protocolLimits.userChars)
+  by?: string;
+}
+
+class HailDto {
+  static readonly members = { channel: true, type: true, data: true } as const;
+
+  @IsChannel()
+  channel!: string;
+
+  @IsWords(protocolLimits.typeChars)
+  type!: string;
+
+  @IsOptional()
+  @IsJson()
+  data?: Json;
+}
+
+class EntryDto {
+  static readonly members = { channel: true, entry: true, value: true, forMs: true } as const;
+
+  @IsChannel()
+  channel!: string;
+
+  @IsWords(protocolLimits.entryChars)
+  entry!: string;
+
+  @IsJson()
+  value!: Json;
+
+  @IsOptional()
+  @IsMs(1, protocolLimits.entryLifeMs)
+  forMs?: number;
+}
+
+class NoticeDto {
+  static readonly members = { users: true, role: true, title: true, data: true, key: true, forMs: true } as const;
+
+  @IsOptional()
+  @IsUsers(100)
+  users?: string[];
+
+  @IsOptional()
+  @IsWords(128)
+  role?: string;
+
+  @IsWords(200)
+  title!: string;
+
+  @IsOptional()
+  @IsJson()
+  data?: Json;
+
+  @IsOptional()
+  @IsWords(protocolLimits.keyChars)
+  key?: string;
+
+  @IsOptional()
+  @IsMs(1, 365 * 86_400_000)
+  forMs?: number;
+}
+
+const publications: Readonly<Record<string, Dto<object>>> = {
+  message: MessageDto,
+  hail: HailDto,
+  entry: EntryDto,
+  notice: NoticeDto,
+};
+
+/** Hands calls to the application over HTTP, signed like access questions. */
+export class ApplicationCaller implements CallAsker {
+  readonly #webhook: Webhook;
+  readonly #agent = new Agent({ keepAliveTimeout: 10_000, connections: 256, pipelining: 1 });
+  readonly #ids = systemIds();
+
+  /** @param secret - `whsec_` and 24 to 64 bytes in base64 */
+  constructor(secret: string) {
+    this.#webhook = new Webhook(secret);
+  }
+
+  async call(rule: CallRule, url: string, call: Call): Promise<CallAnswer> {
+    const at = new Date();
+    const id = `call_${this.#ids.message(at.getTime())}`;
+    const body = JSON.stringify({ type: 'call', timestamp: at.toISOString(), data: dataOf(call) });
+    const response = await request(url, {
+      method: 'POST',
+      body,
+      headers: {
+        'content-type': 'application/json',
+        accept: 'application/json',
+        'webhook-id': id,
+        'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
+        'webhook-signature': this.#webhook.sign(id, at, body),
+        ...(call.key === undefined ? {} : { 'idempotency-key': encodeURIComponent(call.key) }),
+      },
+      dispatcher: this.#agent,
+      signal: AbortSignal.timeout(rule.withinMs),
+    });
+    const text = await textOf(response.body, rule.answerBytes + besideBytes);
+    if (response.statusCode !== 200) throw new Error(`${url} answered with status ${response.statusCode}, not 200`);
+    return answerOf(text, url);
+  }
+
+  async close(): Promise<void> {
+    await this.#agent.destroy();
+  }
+}
+
+function dataOf({ name, channel, parameters, who, session, key, data }: Call): object {
+  return {
+    call: name,
+    ...defined({ channel }),
+    parameters: { ...parameters },
+    user: who.user,
+    ...defined({ name: who.name }),
+    guest: who.guest,
+    roles: who.roles,
+    claims: who.claims,
+    session,
+    ...defined({ key }),
+    data,
+  };
+}
+
+async function textOf(body: AsyncIterable<Buffer> & { destroy(): unknown }, maxBytes: number): Promise<string> {
+  const chunks: Buffer[] = [];
+  let bytes = 0;
+  for await (const chunk of body) {
+    chunks.push(chunk);
+    bytes += chunk.length;
+    if (bytes <= maxBytes) continue;
+    body.destroy();
+    throw new Error(`the answer is longer than ${maxBytes} bytes`);
+  }
+  return Buffer.concat(chunks).toString('utf8');
+}
+
+function answerOf(text: string, url: string): CallAnswer {
+  let value: unknown;
+  try {
+    value = JSON.parse(text);
+  } catch {
+    throw new Error(`${url} answered what is not JSON: ${JSON.stringify(text.slice(0, 60))}`);
+  }
+  const { data, refuse, publish } = readBody(AnswerDto, value);
+  if (data !== undefined && isDeeperThan(data, protocolLimits.dataDepth))
+    throw new Error(`the answer is nested more than ${protocolLimits.dataDepth} levels deep`);
+  if ((publish?.length ?? 0) > maxPublications)
+    throw new Error(`an answer publishes at most ${maxPublications} things`);
+  return {
+    ...defined({ data }),
+    ...(refuse == null ? {} : { refuse: { code: refuse.code, text: refuse.text } }),
+    ...(publish == null ? {} : { publish: publish.map(publicationOf) }),
+  };
+}
+
+/** One thing to publish: a map with one member that says what it is. */
+function publicationOf(given: unknown, index: number): CallPublication {
+  const where = `/publish/${index}`;
+  const [[kind, value] = ['', undefined], ...rest] = Object.entries((given ?? {}) as object);
+  const dto = Object.hasOwn(publications, kind) ? publications[kind] : undefined;
+  if (dto === undefined || rest.length > 0)
+    throw new Error(`${where}: expected one of ${Object.keys(publications).join(', ')}`);
+  const read = readBody(dto, value, `${where}/${kind}`);
+  // `null` stands for what is absent, except as the value of an entry: that removes it.
+  const present = Object.entries(read).filter(
+    ([name, each]) => each !== undefined && (each !== null || name === 'value' || name === 'data'),
+  );
+  return { [kind]: Object.fromEntries(present) } as unknown as CallPublication;
+}

@@ -1,0 +1,232 @@
+import type {
+  DeliveryAttempt,
+  DeliveryRecord,
+  DeliverySelection,
+  DeliveryState,
+  Engine,
+  HookInfo,
+  HookState,
+} from '@nine-bells/core';
+import { deliveryId } from '@nine-bells/core';
+import { defined, type Json, refusal } from '@nine-bells/wire';
+import { IsArray, IsOptional, IsString } from 'class-validator';
+import type { HookRegistry } from '../webhooks/hookRegistry.js';
+import { readBody } from './body.js';
+import { queryText, queryWhole } from './query.js';
+import type { Route } from './route.js';
+
+/** Most deliveries that are named in one request. */
+const maxAtOnce = 1_000;
+
+class ResendDto {
+  static readonly members = { ids: true, hook: true, since: true, state: true } as const;
+
+  @IsOptional()
+  @IsArray()
+  ids?: unknown[] | null;
+
+  @IsOptional()
+  @IsString()
+  hook?: string;
+
+  @IsOptional()
+  @IsString()
+  since?: string;
+
+  @IsOptional()
+  @IsString()
+  state?: string;
+}
+
+/** `/v1/hooks` and `/v1/deliveries`: where events are sent to, and how it went. */
+export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] {
+  const { store } = engine;
+  const register: Route['serve'] = async (request, response, { key }) => {
+    const states = (await store.hookStates()).filter(({ registered }) => registered !== undefined);
+    const { name, hook } = registry.registrationOf(request.body, key, states);
+    await store.keepHook(name, hook);
+    await engine.hooks.changed();
+    response.status(201).json({ ...(await shownHook(engine, name)), secrets: hook.secrets });
+  };
+
+  const list: Route['serve'] = async (_request, response) => {
+    const figures = await store.hookFigures();
+    response.json({ hooks: engine.hooks.all.map((info) => shownInfo(engine, info, figures[info.hook.name])) });
+  };
+
+  const one: Route['serve'] = async (request, response) => {
+    response.json(await shownHook(engine, String(request.params.name)));
+  };
+
+  const remove: Route['serve'] = async (request, response, { key }) => {
+    const name = String(request.params.name);
+    const state = (await store.hookStates()).find((each) => each.name === name);
+    checkOwner(engine, name, state, key.id, key.rights.has('administer'));
+    await store.keepHook(name, null);
+    await engine.hooks.changed();
+    response.json({ name, removed: true });
+  };
+
+  const pause: Route['serve'] = async (request, response, { key }) => {
+    const name = String(request.params.name);
+    await engine.hooks.pause(name, `paused with the key ${JSON.stringify(key.name)}`);
+    response.json(await shownHook(engine, name));
+  };
+
+  const resume: Route['serve'] = async (request, response) => {
+    const name = String(request.params.name);
+    await engine.hooks.resume(name);
+    response.json(await shownHook(engine, name));
+  };
+
+  const deliveries: Route['serve'] = async (request, response) => {
+    const hook = queryText(request, 'hook');
+    if (hook !== undefined) engine.hooks.require(hook);
+    const failed = queryText(request, 'failed');
+    if (failed !== undefined && failed !== 'true') throw refusal('bad-value', '`failed` is true', { where: '?failed' });
+    const limit = queryWhole(request, 'limit', 1000) ?? 100;
+    const found = await store.deliveries({
+      hook,
+      state: stateOf(queryText(request, 'state'), '?state'),
+      failed: failed === 'true',
+      before: queryWhole(request, 'before', 999_999_999),
+      limit,
+    });
+    response.json({ deliveries: found.map((each) => shownDelivery(each)), more: found.length === limit });
+  };
+
+  const delivery: Route['serve'] = async (request, response) => {
+    const id = String(request.params.id);
+    const found = await store.delivery(selected(id, ':id'));
+    if (found === undefined) throw refusal('no-such-event', `there is no delivery ${id.slice(0, 100)}`);
+    const attempts = await store.attempts(found.number);
+    response.json({
+      ...shownDelivery(found),
+      data: JSON.parse(found.dataText) as Json,
+      tried: attempts.map(shownAttempt),
+    });
+  };
+
+  const resend: Route['serve'] = async (request, response, caller) => {
+    const wish = readBody(ResendDto, request.body);
+    const which = selectionOf(wish);
+    if ('ids' in which) caller.charge(which.ids.length - 1);
+    else engine.hooks.require(which.hook);
+    response.json({ resent: await engine.hooks.resend(which) });
+  };
+
+  return [
+    { method: 'post', path: '/hooks', right: 'hooks', serve: register },
+    { method: 'get', path: '/hooks', right: 'read', serve: list },
+    { method: 'get', path: '/hooks/:name', right: 'read', serve: one },
+    { method: 'delete', path: '/hooks/:name', right: 'hooks', serve: remove },
+    { method: 'post', path: '/hooks/:name/pause', right: 'hooks', serve: pause },
+    { method: 'post', path: '/hooks/:name/resume', right: 'hooks', serve: resume },
+    {
+      method: 'get',
+      path: '/deliveries',
+      query: ['hook', 'state', 'failed', 'before', 'limit'],
+      right: 'read',
+      serve: deliveries,
+    },
+    { method: 'get', path: '/deliveries/:id', right: 'read', serve: delivery },
+    { method: 'post', path: '/deliveries/resend', right: 'hooks', serve: resend },
+  ];
+}
+
+function checkOwner(engine: Engine, name: string, state: HookState | undefined, key: string, mayAll: boolean): void {
+  if (engine.hooks.isConfigured(name))
+    throw refusal('not-allowed', `the hook ${name} stands in the configuration, and is removed there`);
+  if (state?.registered === undefined) throw refusal('no-such-hook', `there is no hook ${JSON.stringify(name)}`);
+  if (state.registered.key !== key && !mayAll)
+    throw refusal('not-allowed', `the hook ${name} was registered with another key`);
+}
+
+function stateOf(text: string | undefined, where: string): DeliveryState | undefined {
+  if (text === undefined || text === 'waiting' || text === 'delivered' || text === 'dead') return text;
+  throw refusal('bad-value', '`state` is waiting, delivered or dead', { where });
+}
+
+/** Hook and event of a delivery's id. */
+function selected(id: string, where: string): { readonly hook: string; readonly id: string } {
+  const at = id.indexOf('_');
+  if (at < 1) throw refusal('bad-value', 'the id of a delivery is HOOK_EVENT', { where });
+  return { hook: id.slice(0, at), id: id.slice(at + 1) };
+}
+
+function selectionOf({ ids, hook, since, state }: ResendDto): DeliverySelection {
+  if ((ids == null) === (hook == null))
+    throw refusal('bad-value', 'name `ids`, or a `hook` and `since`', { where: '/ids' });
+  if (ids != null) {
+    if (
+      !Array.isArray(ids) ||
+      ids.length === 0 ||
+      ids.length > maxAtOnce ||
+      ids.some((each) => typeof each !== 'string')
+    )
+      throw refusal('bad-value', `\`ids\` is a list of 1 to ${maxAtOnce} ids of deliveries`, { where: '/ids' });
+    return { ids: ids.map((each, index) => selected(String(each), `/ids/${index}`)) };
+  }
+  const fromMs = Date.parse(since ?? '');
+  if (Number.isNaN(fromMs)) throw refusal('bad-value', '`since` is a time (RFC 3339)', { where: '/since' });
+  const ended = stateOf(state ?? undefined, '/state');
+  if (ended === 'waiting') throw refusal('bad-value', 'what waits is sent anyway', { where: '/state' });
+  return { hook: hook as string, fromMs, ...defined({ state: ended }) };
+}
+
+async function shownHook(engine: Engine, name: string): Promise<object> {
+  engine.hooks.require(name);
+  const info = engine.hooks.all.find(({ hook }) => hook.name === name) as HookInfo;
+  return shownInfo(engine, info, (await engine.store.hookFigures())[name]);
+}
+
+function shownInfo(
+  engine: Engine,
+  { hook, state, isHeldHere, isDown, counts }: HookInfo,
+  figures: { waiting: number; dead: number; oldestMs?: number } | undefined,
+): object {
+  const { name, url, events, channels, types, ordered, atOnce } = hook;
+  const { paused, failingSinceMs } = state ?? {};
+  return {
+    name,
+    url,
+    events,
+    ...defined({ channels, types }),
+    order: ordered ? 'channel' : 'none',
+    atOnce,
+    from: engine.hooks.isConfigured(name) ? 'configuration' : 'http',
+    state: paused === undefined ? (isDown || failingSinceMs !== undefined ? 'failing' : 'active') : 'paused',
+    ...(paused === undefined ? {} : { paused: { at: timeText(paused.atMs), why: paused.why } }),
+    ...(failingSinceMs === undefined ? {} : { failingSince: timeText(failingSinceMs) }),
+    waiting: figures?.waiting ?? 0,
+    dead: figures?.dead ?? 0,
+    ...(figures?.oldestMs === undefined ? {} : { oldest: timeText(figures.oldestMs) }),
+    ...(isHeldHere ? { sentHere: { ...counts } } : {}),
+  };
+}
+
+function shownDelivery(each: DeliveryRecord): object {
+  const { number, hook, id, event, channel, atMs, state, attempts, dueAtMs, endedAtMs, status, problem } = each;
+  return {
+    id: deliveryId(each),
+    number,
+    hook,
+    event,
+    eventId: id,
+    ...defined({ channel }),
+    at: timeText(atMs),
+    state,
+    attempts,
+    ...(dueAtMs === undefined ? {} : { next: timeText(dueAtMs) }),
+    ...(endedAtMs === undefined ? {} : { ended: timeText(endedAtMs) }),
+    ...defined({ status, problem }),
+  };
+}
+
+function shownAttempt({ atMs, tookMs, status, problem, sent, text }: DeliveryAttempt): object {
+  return { at: timeText(atMs), tookMs: Math.round(tookMs), ...defined({ status, problem, sent, answer: text }) };
+}
+
+function timeText(ms: number): string {
+  return new Date(ms).toISOString();
+}

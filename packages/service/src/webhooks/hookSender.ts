@@ -1,0 +1,126 @@
+import type { Hook, HookAnswer, HookCaller, ShapedDelivery } from '@nine-bells/core';
+import { Agent, request } from 'undici';
+import { serviceVersion } from '../version.js';
+import type { AddressGuard } from './addressGuard.js';
+import { hookBodyOf } from './cloudEvents.js';
+import { signaturesOf } from './verify.js';
+
+/** The header that counts through how many intakes an event has come: so a circle is found. */
+export const hopsHeader = 'ninebells-hops';
+
+/** How much of an answer is kept, and how much is read, in bytes. */
+const keptBytes = 4_096;
+const readBytes = 65_536;
+/** How long a connection may take to be made, in milliseconds. */
+const connectMs = 5_000;
+/** How long an idle connection is kept, in milliseconds. */
+const keepAliveMs = 10_000;
+
+export interface HookSenderHost {
+  /** The secrets of a hook, which sign what is sent; `undefined` if it is not known any more. */
+  readonly secretsOf: (hook: string) => readonly string[] | undefined;
+  /** Whether the operator has configured the hook: then it may lead to any address. */
+  readonly isTrusted: (hook: string) => boolean;
+  readonly guard: AddressGuard;
+  /** The `source` of events. */
+  readonly source: string;
+  readonly now: () => number;
+}
+
+/** Sends events over HTTP: as CloudEvents, signed as Standard Webhooks says. Redirects are not followed. */
+export class HookSender implements HookCaller {
+  readonly #host: HookSenderHost;
+  readonly #trusted: Agent;
+  readonly #guarded: Agent;
+
+  constructor(host: HookSenderHost) {
+    this.#host = host;
+    const options = { keepAliveTimeout: keepAliveMs, connections: 128 };
+    this.#trusted = new Agent({ ...options, connect: { timeout: connectMs } });
+    this.#guarded = new Agent({ ...options, connect: { timeout: connectMs, lookup: host.guard.lookup } });
+  }
+
+  async send(hook: Hook, deliveries: readonly ShapedDelivery[]): Promise<HookAnswer> {
+    const fromMs = performance.now();
+    const { id, contentType, text } = hookBodyOf(hook, deliveries, this.#host.source);
+    const secrets = this.#host.secretsOf(hook.name) ?? [];
+    const at = new Date(this.#host.now());
+    const hops = Math.max(...deliveries.map(({ delivery }) => delivery.hops ?? 0));
+    const headers = {
+      'content-type': contentType,
+      'user-agent': `ninebells/${serviceVersion}`,
+      'webhook-id': id,
+      'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
+      'webhook-signature': signaturesOf(secrets, id, at, text),
+      ...(hops === 0 ? {} : { [hopsHeader]: String(hops) }),
+    };
+    const sent = { ...headers, 'webhook-signature': headers['webhook-signature'].replaceAll(/v1,\S+/g, 'v1,***') };
+    const answer = await this.#answerTo(hook, headers, text);
+    return { ...answer, sent, tookMs: performance.now() - fromMs };
+  }
+
+  /** Closes all connections. */
+  async close(): Promise<void> {
+    await Promise.all([this.#trusted.destroy(), this.#guarded.destroy()]);
+  }
+
+  async #answerTo(hook: Hook, headers: Record<string, string>, body: string): Promise<Omit<HookAnswer, 'tookMs'>> {
+    const isTrusted = this.#host.isTrusted(hook.name);
+    const signal = AbortSignal.timeout(hook.withinMs);
+    try {
+      if (!isTrusted) this.#host.guard.check(hook.url);
+      const response = await request(hook.url, {
+        method: 'POST',
+        headers,
+        body,
+        signal,
+        dispatcher: isTrusted ? this.#trusted : this.#guarded,
+        headersTimeout: hook.withinMs,
+        bodyTimeout: hook.withinMs,
+      });
+      const status = response.statusCode;
+      const text = await beginningOf(response.body);
+      if (status >= 200 && status < 300) return { status, text };
+      return { status, text, problem: problemOf(status, response.headers.location), ...retryAfter(response.headers) };
+    } catch (error) {
+      return { problem: failureText(error, hook) };
+    }
+  }
+}
+
+function problemOf(status: number, location: string | string[] | undefined): string {
+  if (status >= 300 && status < 400)
+    return `status ${status}: redirects are not followed${location === undefined ? '' : ` (to ${String(location).slice(0, 200)})`}`;
+  return `status ${status}`;
+}
+
+/** Reads an answer as far as it is of use; the rest is not waited for. */
+async function beginningOf(body: AsyncIterable<Buffer> & { destroy(): unknown }): Promise<string> {
+  const chunks: Buffer[] = [];
+  let bytes = 0;
+  for await (const chunk of body) {
+    chunks.push(chunk);
+    bytes += chunk.length;
+    if (bytes > readBytes) break;
+  }
+  if (bytes > readBytes) body.destroy();
+  return Buffer.concat(chunks).subarray(0, keptBytes).toString('utf8').replaceAll('\0', '');
+}
+
+/** `Retry-After` as seconds or as a date (RFC 9110, section 10.2.3). */
+function retryAfter(headers: Readonly<Record<string, unknown>>): { retryAfterMs?: number } {
+  const text = headers['retry-after'];
+  if (typeof text !== 'string') return {};
+  const ms = /^[0-9]{1,9}$/.test(text) ? Number(text) * 1000 : Date.parse(text) - Date.now();
+  return Number.isNaN(ms) ? {} : { retryAfterMs: Math.max(0, ms) };
+}
+
+function failureText(error: unknown, { withinMs }: Hook): string {
+  const { name, message, code } = error as Error & { code?: string };
+  if (name === 'TimeoutError' || code === 'UND_ERR_HEADERS_TIMEOUT' || code === 'UND_ERR_BODY_TIMEOUT')
+    return `no answer within ${withinMs / 1000} s`;
+  if (code === 'UND_ERR_CONNECT_TIMEOUT') return `no connection within ${connectMs / 1000} s`;
+  if (/CERT|SIGNED|ERR_TLS|UNABLE_TO/.test(code ?? '')) return `the certificate is not valid: ${message} (${code})`;
+  const { errors } = error as { errors?: readonly Error[] };
+  return (errors?.[0]?.message ?? message) || String(code ?? name);
+}
