@@ -10,6 +10,7 @@ import { dayTime, print, printable, printJson } from './output.js';
 
 const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'];
 const userActs = ['direct', 'watch', 'notify'];
+const callAct = 'call';
 
 interface ExplainOptions extends CallOptions {
   readonly user?: string;
@@ -19,18 +20,23 @@ interface ExplainOptions extends CallOptions {
   readonly token?: string;
   readonly session?: string;
   readonly entry?: string;
+  readonly channel?: string;
 }
 
 export function addExplain(program: Command): void {
   program
     .command('explain')
     .description('say which rule decides whether a user may do something, on which facts')
-    .addArgument(program.createArgument('<act>', 'what').choices([...channelActs, ...userActs]))
-    .argument('<where>', `a channel such as crew/petrel; for ${userActs.join(', ')}: the user that it concerns`)
+    .addArgument(program.createArgument('<act>', 'what').choices([...channelActs, ...userActs, callAct]))
+    .argument(
+      '<where>',
+      `a channel such as crew/petrel; for ${userActs.join(', ')}: the user that it concerns; for call: its name`,
+    )
     .option('--user <id>', 'for a user, made up with --role and --claim')
     .option('--role <role>', 'a role of that user; may be given several times', collect)
     .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
     .option('--entry <name>', 'for set: the entry of the board')
+    .option('--channel <channel>', 'for call: the channel that it is about')
     .option('--guest', 'for a guest')
     .addOption(new Option('--token <token>', 'for the holder of a token'))
     .option('--session <id>', 'for a session that is connected')
@@ -40,7 +46,7 @@ export function addExplain(program: Command): void {
     .action(async (act: string, where: string, options: ExplainOptions) => {
       const explanation = await backendOf(options).explain(act, where, {
         ...askedOf(options),
-        ...defined({ entry: options.entry }),
+        ...defined({ entry: options.entry, channel: options.channel }),
       });
       if (options.json) printJson(explanation);
       else print(explanationText(explanation));
@@ -61,9 +67,9 @@ function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): 
 }
 
 function explanationText(explanation: Explanation): string {
-  const { act, channel, whom, user, allowed, problem, ban, rule, others, evaluation } = explanation;
+  const { act, channel, whom, call, user, allowed, problem, ban, rule, others, evaluation } = explanation;
   const verdict = allowed ? colors.green('allowed') : colors.red(`refused, ${problem?.code}`);
-  const lines = [`${colors.bold(`${act} ${channel ?? whom}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
+  const lines = [`${colors.bold(`${act} ${call ?? channel ?? whom}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
   if (problem?.detail !== undefined) lines.push(`  the client is told: ${problem.detail}`);
   if (ban !== undefined) lines.push('', `A ban comes before the rules: ${banText(ban)}`);
   if (rule !== undefined) {

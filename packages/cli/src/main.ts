@@ -23,6 +23,7 @@ import { addServe } from './serve.js';
 import { addToken } from './token.js';
 import { addTrace } from './trace.js';
 import { addTraffic } from './traffic.js';
+import { addWebhooks } from './webhooks.js';
 import { addWho } from './who.js';
 
 const version: string = JSON.parse(readFileSync(new URL('../package.json', import.meta.url), 'utf8')).version;
@@ -70,6 +71,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addRefusals,
     addTrace,
     addTraffic,
+    addWebhooks,
     addPlan,
     addDrill,
   ])

@@ -38,8 +38,26 @@ import type {
   Traffic,
   WorkbenchWish,
 } from './backendTypes.js';
+import type {
+  ArrivalDetail,
+  ArrivalInfo,
+  ArrivalState,
+  DeliveryDetail,
+  DeliveryInfo,
+  DeliveryState,
+  FeedEvent,
+  FeedInfo,
+  FeedOptions,
+  FeedWish,
+  HookInfo,
+  HookWish,
+  IntakeInfo,
+  IntakeTrial,
+  IntakeTrialWish,
+} from './webhookTypes.js';
 
 export * from './backendTypes.js';
+export * from './webhookTypes.js';
 
 export type { Author, Cursor, Json, Marked, Member, Message, Notice, Problem, Published, ReadResult };
 
@@ -177,11 +195,11 @@ export class Backend {
   /**
    * Which rule decides whether a user may do something, on which facts.
    *
-   * @param act - `enter`, `read`, `publish`, `hail`, `set` or `moderate`; or `direct`, `watch` or `notify`
-   * @param where - a channel; for the latter three, the user that it concerns
+   * @param act - `enter`, `read`, `publish`, `hail`, `set` or `moderate`; or `direct`, `watch` or `notify`; or `call`
+   * @param where - a channel; for `direct`, `watch` and `notify`, the user that it concerns; for `call`, what is called
    */
   explain(act: string, where: string, who: Asked): Promise<Explanation> {
-    const place = userActs.has(act) ? { whom: where } : { channel: where };
+    const place = act === 'call' ? { call: where } : userActs.has(act) ? { whom: where } : { channel: where };
     return this.#post('/v1/explain', { act, ...place, ...who });
   }
 
@@ -303,6 +321,154 @@ export class Backend {
   /** A token with which to look into every channel over a line, unseen. */
   observerToken(): Promise<{ token: string; expiresAt: string }> {
     return this.#post('/v1/observer-tokens');
+  }
+
+  /** Where other systems may say what has happened. */
+  intakes(): Promise<{ intakes: readonly IntakeInfo[] }> {
+    return this.#get('/v1/intakes', {});
+  }
+
+  /** What would become of an event. Publishes nothing. */
+  tryIntake(name: string, wish: IntakeTrialWish): Promise<IntakeTrial> {
+    return this.#post(`/v1/intakes/${encodeURIComponent(name)}/test`, wish);
+  }
+
+  /** What came in, the latest first; those before the number `before`. */
+  arrivals(
+    options: { intake?: string; state?: ArrivalState; before?: number; limit?: number } = {},
+  ): Promise<{ arrivals: readonly ArrivalInfo[]; more: boolean }> {
+    return this.#get('/v1/arrivals', options);
+  }
+
+  arrival(id: string): Promise<ArrivalDetail> {
+    return this.#get(`/v1/arrivals/${encodeURIComponent(id)}`, {});
+  }
+
+  /** Runs an event again that has failed or was ignored, by the routes of now. */
+  runAgain(arrival: string): Promise<ArrivalInfo> {
+    return this.#post(`/v1/arrivals/${encodeURIComponent(arrival)}/again`);
+  }
+
+  /** Where events are sent to. */
+  hooks(): Promise<{ hooks: readonly HookInfo[] }> {
+    return this.#get('/v1/hooks', {});
+  }
+
+  /** Registers a hook, or replaces the one of this name; `secrets` in the answer sign what is sent. */
+  addHook(wish: HookWish): Promise<HookInfo & { secrets: readonly string[] }> {
+    return this.#post('/v1/hooks', wish);
+  }
+
+  /** Removes a hook that was registered, and its queue. */
+  removeHook(name: string): Promise<{ name: string; removed: boolean }> {
+    return this.#delete(`/v1/hooks/${encodeURIComponent(name)}`, {});
+  }
+
+  /** Sends nothing to a hook until it is resumed; events wait meanwhile. */
+  pauseHook(name: string): Promise<HookInfo> {
+    return this.#post(`/v1/hooks/${encodeURIComponent(name)}/pause`);
+  }
+
+  resumeHook(name: string): Promise<HookInfo> {
+    return this.#post(`/v1/hooks/${encodeURIComponent(name)}/resume`);
+  }
+
+  /** What was sent to hooks and feeds, and what waits, the latest first; with `failed`, only what has failed at least once. */
+  deliveries(
+    options: { hook?: string; state?: DeliveryState; failed?: true; before?: number; limit?: number } = {},
+  ): Promise<{ deliveries: readonly DeliveryInfo[]; more: boolean }> {
+    const { failed, ...rest } = options;
+    return this.#get('/v1/deliveries', { ...rest, failed: failed ? 'true' : undefined });
+  }
+
+  /** A delivery with its data and its attempts. */
+  delivery(id: string): Promise<DeliveryDetail> {
+    return this.#get(`/v1/deliveries/${encodeURIComponent(id)}`, {});
+  }
+
+  /** Sends deliveries again: these, or all of a hook since a time (RFC 3339). */
+  resend(
+    which: { ids: readonly string[] } | { hook: string; since: string; state?: 'dead' | 'delivered' },
+  ): Promise<{ resent: number }> {
+    return this.#post('/v1/deliveries/resend', which);
+  }
+
+  /** Queues whose events are fetched. */
+  feeds(): Promise<{ feeds: readonly FeedInfo[] }> {
+    return this.#get('/v1/feeds', {});
+  }
+
+  addFeed(wish: FeedWish): Promise<FeedInfo> {
+    return this.#post('/v1/feeds', wish);
+  }
+
+  removeFeed(name: string): Promise<{ name: string; removed: boolean }> {
+    return this.#delete(`/v1/feeds/${encodeURIComponent(name)}`, {});
+  }
+
+  /** Gives events since a time (RFC 3339) again. */
+  rewindFeed(name: string, since: string): Promise<{ again: number }> {
+    return this.#post(`/v1/feeds/${encodeURIComponent(name)}/rewind`, { since });
+  }
+
+  /** Fetches the next events of a feed, and waits for some. Unless they are acknowledged in time, they come again. */
+  fetchFeed(name: string, options: { most?: number; waitS?: number } = {}): Promise<{ events: readonly FeedEvent[] }> {
+    const { most, waitS = 5 } = options;
+    return this.#get(`/v1/feeds/${encodeURIComponent(name)}`, { most, wait: waitS });
+  }
+
+  /** Ends events of a feed for good: they do not come again. */
+  acknowledge(feed: string, ids: readonly string[]): Promise<{ acknowledged: number }> {
+    return this.#post(`/v1/feeds/${encodeURIComponent(feed)}/ack`, { ids });
+  }
+
+  /**
+   * The events of a feed, one after another. An event is acknowledged when you ask for the next one: if your program ends
+   * before, it comes again. Failures of the connection are waited out; a refusal is thrown.
+   *
+   * @example
+   * for await (const event of backend.feed('finishes')) await store(event.data);
+   */
+  async *feed<Data extends Json = Json>(
+    name: string,
+    options: FeedOptions = {},
+  ): AsyncGenerator<FeedEvent<Data>, void> {
+    const { most = 100, signal } = options;
+    let handled: string[] = [];
+    let acknowledging: Promise<void> | undefined;
+    const acknowledge = async (): Promise<void> => {
+      while (handled.length > 0) {
+        const ids = handled;
+        handled = [];
+        await this.#patiently(() => this.acknowledge(name, ids), signal);
+      }
+      acknowledging = undefined;
+    };
+    while (!signal?.aborted) {
+      const { events } = await this.#patiently(() => this.fetchFeed(name, { most }), signal);
+      for (const event of events) {
+        if (signal?.aborted) return;
+        // What the events of a feed hold, its configuration says.
+        yield event as FeedEvent<Data>;
+        handled.push(event.id);
+        // While one request is under way, what was handled meanwhile goes into the next.
+        acknowledging ??= acknowledge();
+      }
+      await acknowledging;
+    }
+  }
+
+  /** Tries again while the service is not there or cannot. */
+  async #patiently<T>(call: () => Promise<T>, signal: AbortSignal | undefined): Promise<T> {
+    for (let waitMs = 250; ; waitMs = Math.min(waitMs * 2, 10_000)) {
+      try {
+        return await call();
+      } catch (error) {
+        const isPassing = error instanceof BackendError && (error.status === undefined || error.status >= 429);
+        if (!isPassing || signal?.aborted) throw error;
+        await new Promise((resolve) => setTimeout(resolve, waitMs));
+      }
+    }
   }
 
   #get<T>(path: string, query: Query): Promise<T> {

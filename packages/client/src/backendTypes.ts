@@ -259,7 +259,7 @@ export interface Overview {
  * Who, for an access question: made up, a guest, the user of a token, or a session that is connected; for `set`, of which
  * entry of the board.
  */
-export type Asked = { readonly entry?: string } & (
+export type Asked = { readonly entry?: string; readonly channel?: string } & (
   | { readonly user: string; readonly roles?: readonly string[]; readonly claims?: Readonly<Record<string, Json>> }
   | { readonly guest: true }
   | { readonly token: string }
@@ -279,6 +279,8 @@ export interface Explanation {
   readonly act: string;
   /** For acts in a channel. */
   readonly channel?: string;
+  /** For `call`: what is called. */
+  readonly call?: string;
   /** For acts that concern a user. */
   readonly whom?: string;
   readonly user: string;

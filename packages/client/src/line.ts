@@ -14,6 +14,7 @@ import type { Outbox } from './outbox.js';
 import { Session } from './session.js';
 import { TypedTarget } from './typedTarget.js';
 import type {
+  CallOptions,
   EnterOptions,
   HailOptions,
   LineEvents,
@@ -164,6 +165,19 @@ export class Line extends TypedTarget<LineEvents> {
    */
   mark(channel: string, cursor: string | null): Promise<Marked> {
     return this.#session.mark(channel, cursor);
+  }
+
+  /**
+   * Asks the application, by a name of the configuration's `calls`, and resolves with its answer. If the connection breaks, it
+   * is asked again on the next one: with the same key, so that it is done once.
+   *
+   * @throws {LineError} `call-refused` with the application's own words in `problem.refusal`, `call-failed`, `not-allowed`,
+   *   or another code of the service's refusal; `closed` if the line was closed before the answer
+   * @example
+   * const { number } = await line.call<{ number: number }>('declare-turn', { reason: 'touched the mark' });
+   */
+  call<Answer extends Json = Json>(name: string, data?: Json, options: CallOptions = {}): Promise<Answer> {
+    return this.#session.call(name, data, options);
   }
 
   /** A short-lived word to those who are in a channel. While the line is not open, it is lost. */

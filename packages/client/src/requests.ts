@@ -103,7 +103,8 @@ export class Requests {
   /** Sends again what was under way when the last connection broke. */
   resend(): void {
     for (const [id, { request, repeatable }] of this.#pending)
-      if (repeatable) this.#host.send(JSON.stringify({ ...request, id }));
+      if (repeatable)
+        this.#host.send(JSON.stringify({ ...request, ...(request.do === 'call' && { again: true }), id }));
   }
 
   /** The connection broke: requests that must not be sent twice are dropped. */

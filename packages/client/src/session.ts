@@ -27,6 +27,7 @@ import { Marking } from './marking.js';
 import { isPassing, Outbox, type OutboxHost } from './outbox.js';
 import type { RequestMembers } from './requests.js';
 import type {
+  CallOptions,
   HailOptions,
   LineEvents,
   LineOptions,
@@ -111,6 +112,20 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
 
   leave(entry: Entry): void {
     this.entries.leave(entry);
+  }
+
+  call<Answer extends Json>(name: string, data: Json | undefined, { channel, key }: CallOptions): Promise<Answer> {
+    const { connection } = this;
+    if (connection.state.name === 'closed') return Promise.reject(connection.closedError());
+    const request = { do: 'call', name, channel, data, key: key ?? crypto.randomUUID() } as const;
+    return new Promise((resolve, reject) =>
+      connection.requests.send(request, {
+        repeatable: true,
+        // What the application answers is for the caller to know.
+        resolve: (reply) => resolve((reply.data ?? null) as Answer),
+        reject,
+      }),
+    );
   }
 
   hail(channel: string, type: string, data?: Json, { to }: HailOptions = {}): void {

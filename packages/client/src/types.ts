@@ -89,6 +89,13 @@ export interface RemoveOptions {
   readonly banMs?: number;
 }
 
+export interface CallOptions {
+  /** Where the call is about a channel. */
+  readonly channel?: string;
+  /** Your own idempotency key; by default a random one. */
+  readonly key?: string;
+}
+
 export interface HailOptions {
   /** Only to these users, of those who are there. */
   readonly to?: readonly string[];

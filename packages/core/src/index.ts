@@ -11,6 +11,7 @@ export * from './delivery/latestFrame.js';
 export type * from './engine/boardDirectory.js';
 export * from './engine/engine.js';
 export * from './engine/messages.js';
+export * from './hooks/feeds.js';
 export * from './hooks/heldHook.js';
 export * from './hooks/hooks.js';
 export type { Notified } from './inbox/inboxes.js';

@@ -3,6 +3,7 @@ import {
   type ArrivalDraft,
   type ArrivalOutcome,
   type ArrivalWish,
+  type Delivery,
   type DeliveryAttempt,
   type DeliveryOutcome,
   type DeliveryRecord,
@@ -16,6 +17,7 @@ import {
   type HookState,
   type HookStore,
   type IntakeStore,
+  type LeaseWish,
   type QueuedEvent,
   type RegisteredHook,
 } from '@nine-bells/core';
@@ -77,6 +79,33 @@ export class MemoryQueues implements HookStore, IntakeStore {
     for (const { state, dueAtMs, channel = '', number } of this.#of(hook))
       if (state === 'waiting' && dueAtMs > 0) first.set(channel, Math.min(number, first.get(channel) ?? number));
     return [...first].map(([channel, number]) => ({ channel, number }));
+  }
+
+  async lease(hook: string, { untilMs, ...wish }: LeaseWish): Promise<readonly Delivery[]> {
+    const { deliveries } = await this.due(hook, { ...wish, heldUp: [] });
+    return deliveries.map((each) => {
+      const row = this.#rows.get(deliveryId(each)) as Row;
+      Object.assign(row, { dueAtMs: untilMs, attempts: row.attempts + 1 });
+      return { ...row };
+    });
+  }
+
+  async acknowledge(hook: string, ids: readonly string[], nowMs: number): Promise<number> {
+    const rows = ids.flatMap((id) => this.#rows.get(deliveryId({ hook, id })) ?? []);
+    const waiting = rows.filter(({ state }) => state === 'waiting');
+    for (const row of waiting) Object.assign(row, { state: 'delivered', endedAtMs: nowMs });
+    return waiting.length;
+  }
+
+  async unacknowledged(hook: string, ids: readonly string[]): Promise<readonly string[]> {
+    return ids.filter((id) => this.#rows.get(deliveryId({ hook, id }))?.state === 'waiting');
+  }
+
+  async giveBack(hook: string, ids: readonly string[]): Promise<void> {
+    for (const id of ids) {
+      const row = this.#rows.get(deliveryId({ hook, id }));
+      if (row?.state === 'waiting') row.dueAtMs = 0;
+    }
   }
 
   async settle(outcomes: readonly DeliveryOutcome[]): Promise<void> {

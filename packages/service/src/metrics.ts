@@ -92,6 +92,28 @@ export class Metrics {
     this.#counter('bells_recovered_messages', 'Messages given to those who came back', [], (add) =>
       add(counters.recovered),
     );
+    this.#counter('bells_intake_events', 'Events at intakes, by what became of them', ['intake', 'outcome'], (add) => {
+      for (const { name } of engine.intakes.all)
+        for (const [outcome, count] of Object.entries(engine.intakes.countsOf(name)))
+          add(count, { intake: name, outcome });
+    });
+    this.#counter('bells_hook_attempts', 'Attempts to deliver to hooks, by outcome', ['hook', 'outcome'], (add) => {
+      for (const { hook, counts = {} } of engine.hooks.all)
+        for (const [outcome, count] of Object.entries(counts)) add(count, { hook: hook.name, outcome });
+    });
+    this.#gauge('bells_hook_waiting', 'Events that wait for a hook or in a feed, on all instances', ['hook'], (set) => {
+      for (const { hook, waiting } of engine.hooks.all) set(waiting, { hook: hook.name });
+    });
+    this.#gauge('bells_hook_state', '1 for the state that a hook is in', ['hook', 'state'], (set) => {
+      for (const { hook, state, isFull, isDown } of engine.hooks.all) {
+        const name = state?.paused !== undefined ? 'paused' : isFull ? 'full' : isDown ? 'failing' : 'active';
+        set(1, { hook: hook.name, state: name });
+      }
+    });
+    this.#counter('bells_calls', 'Calls, by how they ended', ['call', 'outcome'], (add) => {
+      for (const [call, counts] of engine.calls.counts)
+        for (const [outcome, count] of Object.entries(counts)) add(count, { call, outcome });
+    });
     this.#counter('bells_gaps', 'Gaps told, by why', ['why'], (add) => {
       for (const [why, count] of Object.entries(counters.gaps)) add(count, { why });
     });

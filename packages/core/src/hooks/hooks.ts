@@ -1,6 +1,6 @@
 import { type ChannelName, type Json, refusal } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
-import type { Hook, HookEvent, HookState, QueuedEvent } from '../model/hook.js';
+import type { Hook, HookEvent, HookFigures, HookState, QueuedEvent } from '../model/hook.js';
 import type { HookWord } from '../model/instance.js';
 import type { Clock } from '../ports/clock.js';
 import type { HookCaller } from '../ports/hookCaller.js';
@@ -8,6 +8,7 @@ import type { Ids } from '../ports/ids.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { DeliverySelection, HookStore } from '../ports/stores.js';
+import { Feeds } from './feeds.js';
 import { HeldHook, type HookCounts } from './heldHook.js';
 import { HookBook } from './hookBook.js';
 
@@ -54,12 +55,17 @@ export interface HookInfo {
   /** This instance sends it. */
   readonly isHeldHere: boolean;
   readonly isDown: boolean;
+  /** So many events wait that new ones are not queued. */
+  readonly isFull: boolean;
+  /** Events that wait, as of half a minute ago at most. */
+  readonly waiting: number;
   readonly counts: HookCounts | undefined;
 }
 
 /** What happens is queued for the hooks that want to hear of it, and sent by one instance each. */
 export class Hooks {
   readonly book = new HookBook();
+  readonly feeds: Feeds;
   readonly #host: HooksHost;
   readonly #configured: readonly Hook[];
   #all = new Map<string, Hook>();
@@ -72,12 +78,17 @@ export class Hooks {
   #holding: Promise<void> | undefined;
   /** Events that the store could not take yet. */
   #waiting = 0;
+  /** How many wait, as of half a minute ago at most. */
+  #figures: Readonly<Record<string, HookFigures>> = {};
+  /** Hooks whose queues are full. */
+  readonly #full = new Set<string>();
   #isStopped = false;
   #reading: Promise<void> | undefined;
 
   constructor(host: HooksHost, configured: readonly Hook[]) {
     this.#host = host;
     this.#configured = configured;
+    this.feeds = new Feeds({ ...host, get: (name) => this.#all.get(name), changed: (name) => this.queued([name]) });
     this.#apply(configured);
     if (configured.length > 0 || host.readHook !== undefined) void this.#begin();
   }
@@ -90,6 +101,8 @@ export class Hooks {
       state: this.#states.get(hook.name),
       isHeldHere: this.#held.has(hook.name),
       isDown: this.#held.get(hook.name)?.isDown ?? false,
+      isFull: this.#full.has(hook.name),
+      waiting: this.#figures[hook.name]?.waiting ?? 0,
       counts: this.#counts.get(hook.name),
     }));
   }
@@ -113,6 +126,7 @@ export class Hooks {
       const held = this.#held.get(name);
       if (held !== undefined) held.wake();
       else this.#tell(name);
+      this.feeds.wake(name);
     }
   }
 
@@ -214,7 +228,11 @@ export class Hooks {
   /** What another instance says. */
   hear(word: HookWord): void {
     if (word.type === 'hooks-changed') void this.readAgain();
-    else for (const name of word.hooks) this.#held.get(name)?.wake();
+    else
+      for (const name of word.hooks) {
+        this.#held.get(name)?.wake();
+        this.feeds.wake(name);
+      }
   }
 
   /** Reads which hooks there are, and which are paused. */
@@ -251,7 +269,23 @@ export class Hooks {
   #apply(registered: readonly Hook[]): void {
     const hooks = [...this.#configured, ...registered.filter(({ name }) => !this.isConfigured(name))];
     this.#all = new Map(hooks.map((hook) => [hook.name, hook]));
-    this.book.set(hooks);
+    this.book.set(hooks.filter(({ name }) => !this.#full.has(name)));
+  }
+
+  /** Queues that have grown beyond their bound take nothing more until there is room again. */
+  async #lookForFull(): Promise<void> {
+    const { store, report, paused } = this.#host;
+    this.#figures = await store.hookFigures().catch(() => this.#figures);
+    for (const hook of this.#all.values()) {
+      const waiting = this.#figures[hook.name]?.waiting ?? 0;
+      if (waiting < hook.most * 0.9) this.#full.delete(hook.name);
+      else if (waiting >= hook.most && !this.#full.has(hook.name)) {
+        this.#full.add(hook.name);
+        const why = `${waiting} events wait: new ones are not queued until there is room`;
+        report(new Error(why), { what: 'a queue is full', hook: hook.name });
+        paused?.(hook, why);
+      }
+    }
   }
 
   async #read(): Promise<void> {
@@ -265,6 +299,7 @@ export class Hooks {
       return;
     }
     this.#states = new Map(states.map((state) => [state.name, state]));
+    await this.#lookForFull();
     const registered = states.filter(({ registered }) => registered !== undefined);
     this.#apply(registered.flatMap((state) => readHook?.(state) ?? []));
     // A hook that has changed begins anew, with what it is now.
@@ -275,7 +310,8 @@ export class Hooks {
   }
 
   #isSendable(name: string): boolean {
-    return this.#all.has(name) && this.#states.get(name)?.paused === undefined;
+    const hook = this.#all.get(name);
+    return hook !== undefined && hook.leaseMs === undefined && this.#states.get(name)?.paused === undefined;
   }
 
   #drop(name: string): void {
@@ -387,11 +423,14 @@ export class Hooks {
   }
 
   async #tidy(): Promise<void> {
-    const { store, clock, report } = this.#host;
-    const names = this.#isAlone ? this.#all.keys() : this.#held.keys();
-    for (const hook of [...names].flatMap((name) => this.#all.get(name) ?? [])) {
+    const { store, clock, report, relay } = this.#host;
+    for (const hook of this.#all.values()) {
       const nowMs = clock.now();
       try {
+        // One of the instances does it: the one that sends, or of a feed, the first to say so.
+        const isOwn = this.#isAlone || this.#held.has(hook.name);
+        if (!isOwn && hook.leaseMs === undefined) continue;
+        if (!isOwn && !(await relay.others?.claim(`tidy ${hook.name}`, tidyMs - 1_000))) continue;
         const { gaveUp } = await store.tidyHook(hook.name, nowMs, nowMs - hook.giveUpMs, nowMs - hook.keepMs);
         const counts = this.#counts.get(hook.name);
         if (counts !== undefined) counts.dead += gaveUp;

@@ -23,7 +23,10 @@ export type HookEvent = (typeof hookEvents)[number];
 export interface Hook {
   /** 1 to 40 of `a-z 0-9 -`. */
   readonly name: string;
+  /** Empty for a feed, whose events are fetched. */
   readonly url: string;
+  /** Of a feed: for how long an event is left to who has fetched it, in milliseconds. */
+  readonly leaseMs?: number;
   readonly events: readonly HookEvent[];
   /** Patterns of channels, for events of channels; absent: all channels. */
   readonly channels?: readonly string[];
@@ -52,6 +55,8 @@ export interface Hook {
   readonly pauseMs: number;
   /** For how long deliveries are kept after their end, in milliseconds. */
   readonly keepMs: number;
+  /** Most events that wait; beyond, new ones are not queued for this hook, and it is said. */
+  readonly most: number;
 }
 
 export interface HookBatch {
@@ -69,6 +74,7 @@ export const defaultHook = {
   giveUpMs: 3 * 86_400_000,
   pauseMs: 2 * 86_400_000,
   keepMs: 86_400_000,
+  most: 1_000_000,
 } as const satisfies Partial<Hook>;
 
 /** An event that waits for a hook. */

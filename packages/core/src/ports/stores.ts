@@ -125,6 +125,11 @@ export interface DueWish {
   readonly heldUp: readonly string[] | 'all';
 }
 
+/** Which deliveries a reader of a feed gets, and for how long. */
+export interface LeaseWish extends Pick<DueWish, 'nowMs' | 'horizonMs' | 'count' | 'chars'> {
+  readonly untilMs: number;
+}
+
 /** A hook's next deliveries. */
 export interface DueDeliveries {
   readonly deliveries: readonly Delivery[];
@@ -155,6 +160,16 @@ export interface HookStore {
   due(hook: string, wish: DueWish): Promise<DueDeliveries>;
   /** The channels that are held up by an event that has failed, and the number of the first such event. */
   heldUp(hook: string): Promise<readonly { readonly channel: string; readonly number: number }[]>;
+  /**
+   * Gives deliveries that are due to a reader of a feed, which has until `untilMs` to acknowledge them: then they are due again.
+   */
+  lease(hook: string, wish: LeaseWish): Promise<readonly Delivery[]>;
+  /** Ends deliveries of a feed: they are acknowledged. Gives how many were waiting. */
+  acknowledge(hook: string, ids: readonly string[], nowMs: number): Promise<number>;
+  /** Those of these deliveries that are not acknowledged. */
+  unacknowledged(hook: string, ids: readonly string[]): Promise<readonly string[]>;
+  /** Makes deliveries of a feed due at once. */
+  giveBack(hook: string, ids: readonly string[]): Promise<void>;
   /** Commits how attempts ended. */
   settle(outcomes: readonly DeliveryOutcome[]): Promise<void>;
   /**

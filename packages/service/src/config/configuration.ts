@@ -50,7 +50,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
   const read: SecretReader = (written, place, faultOf = () => undefined) =>
     typeof written === 'string' ? written : secretFrom(resolve(folder, written.file), file, place, faultOf);
   const intakes = (value.intakes ?? []).map((each) => intakeOf(each, read));
-  const hooks = (value.hooks ?? []).map((each) => hookOf(each, read));
+  const hooks = [...(value.hooks ?? []), ...(value.feeds ?? [])].map((each) => hookOf(each, read));
   const engine = defined({
     intakes,
     hooks: hooks.map(({ secrets: _, ...hook }) => hook),

@@ -36,7 +36,7 @@ import {
   type TokenAlgorithm,
   tokenAlgorithms,
 } from './types.js';
-import { calls, hooks, intakes } from './webhookSchema.js';
+import { calls, feeds, hooks, intakes } from './webhookSchema.js';
 
 export const minSecretBytes = 32;
 
@@ -264,6 +264,7 @@ export const documentMembers = mapOf({
   relay: optional(relay),
   intakes: optional(intakes),
   hooks: optional(hooks),
+  feeds: optional(feeds),
   calls: optional(calls),
   channels: required(channels),
 });
@@ -313,6 +314,8 @@ export function checkLimits(found: Document, at: Place, node: Node | null): void
 /** That a rule asks the application, but nothing is set to sign the question with, is said where the rules stand. */
 export const document: Reader<Document> = (node, at) => {
   const found = documentMembers(node, at);
+  const twice = found?.feeds?.find(({ name }) => found.hooks?.some((hook) => hook.name === name));
+  if (twice !== undefined) return at.member('feeds', node).fault(node, `${twice.name} is the name of a hook`);
   if (found !== undefined) checkLimits(found, at, node);
   if (found === undefined || found.ask !== undefined) return found;
   if (found.calls?.some(({ url }) => url !== undefined))

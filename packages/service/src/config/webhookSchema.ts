@@ -369,6 +369,7 @@ const hookMembers = {
   retry: optional(mapOf({ first: optional(duration), most: optional(duration), for: optional(duration) })),
   pauseAfter: optional(duration),
   keep: optional(duration),
+  most: optional(whole(1_000, 100_000_000)),
 };
 const namedHook = mapOf({ ...hookMembers, secrets: required(standardSecrets) });
 /** The longest time that a receiver may take, in milliseconds. */
@@ -394,9 +395,56 @@ export const hook: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
     giveUpMs: retry?.for ?? defaultHook.giveUpMs,
     pauseMs: found.pauseAfter ?? defaultHook.pauseMs,
     keepMs: found.keep ?? defaultHook.keepMs,
+    most: found.most ?? defaultHook.most,
     ...defined({ channels, types, when, data, drop, rate: found.rate }),
     ...(batch?.most === undefined ? {} : { batch: { most: batch.most, withinMs: batch.within ?? 1_000 } }),
   };
+};
+
+/** Members that say which events, for hooks and feeds. */
+const feedMembers = mapOf({
+  events: hookMembers.events,
+  channels: hookMembers.channels,
+  types: hookMembers.types,
+  when: hookMembers.when,
+  data: hookMembers.data,
+  drop: hookMembers.drop,
+  lease: optional(duration),
+  for: optional(duration),
+  keep: hookMembers.keep,
+  most: hookMembers.most,
+});
+
+const defaultLeaseMs = 60_000;
+const longestLeaseMs = 86_400_000;
+
+/** A feed: a hook without a receiver. */
+export const feed: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
+  const found = feedMembers(node, at);
+  if (found === undefined) return undefined;
+  const { events, channels, types, when, data, drop, lease, keep, most } = found;
+  if (lease !== undefined && lease > longestLeaseMs) return at.fault(node, '`lease` is at most 24h');
+  return {
+    url: '',
+    secrets: [],
+    leaseMs: lease ?? defaultLeaseMs,
+    events: events ?? defaultHook.events,
+    ordered: false,
+    atOnce: defaultHook.atOnce,
+    withinMs: defaultHook.withinMs,
+    retry: defaultHook.retry,
+    giveUpMs: found.for ?? 7 * dayMs,
+    pauseMs: defaultHook.pauseMs,
+    keepMs: keep ?? 7 * dayMs,
+    most: most ?? defaultHook.most,
+    ...defined({ channels, types, when, data, drop }),
+  };
+};
+
+/** Feeds by name. */
+export const feeds: Reader<readonly WrittenHook[]> = (node, at) => {
+  const found = mapTo(feed, checkName)(node, at);
+  return found && Object.entries(found).map(([name, each]) => ({ name, ...each }));
 };
 
 /** Hooks by name. */

@@ -7,11 +7,13 @@ import type { Logger } from '../log.js';
 import type { Metrics } from '../metrics.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
+import { sourceOf } from '../webhooks/cloudEvents.js';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import { boards } from './boards.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleSession.js';
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
+import { feeds } from './feeds.js';
 import type { Guard } from './guard.js';
 import { hooks } from './hooks.js';
 import { intakes } from './intakes.js';
@@ -88,6 +90,7 @@ export function routesOf({
     ...traces(engine),
     ...intakes(engine, configured, now),
     ...hooks(engine, registry),
+    ...feeds(engine, registry, sourceOf(facts.name)),
     ...draining(engine, drain),
     ...apiKeys(keys, engine),
     ...workbench(engine, tokens, keys),

@@ -13,7 +13,7 @@ import { IsArray, IsOptional, IsString } from 'class-validator';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import { readBody } from './body.js';
 import { queryText, queryWhole } from './query.js';
-import type { Route } from './route.js';
+import type { Caller, Route } from './route.js';
 
 /** Most deliveries that are named in one request. */
 const maxAtOnce = 1_000;
@@ -42,8 +42,7 @@ class ResendDto {
 export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] {
   const { store } = engine;
   const register: Route['serve'] = async (request, response, { key }) => {
-    const states = (await store.hookStates()).filter(({ registered }) => registered !== undefined);
-    const { name, hook } = registry.registrationOf(request.body, key, states);
+    const { name, hook } = registry.registrationOf('hook', request.body, key, await registeredIn(engine));
     await store.keepHook(name, hook);
     await engine.hooks.changed();
     response.status(201).json({ ...(await shownHook(engine, name)), secrets: hook.secrets });
@@ -51,19 +50,17 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
 
   const list: Route['serve'] = async (_request, response) => {
     const figures = await store.hookFigures();
-    response.json({ hooks: engine.hooks.all.map((info) => shownInfo(engine, info, figures[info.hook.name])) });
+    const all = engine.hooks.all.filter(({ hook }) => hook.leaseMs === undefined);
+    response.json({ hooks: all.map((info) => shownInfo(engine, info, figures[info.hook.name])) });
   };
 
   const one: Route['serve'] = async (request, response) => {
     response.json(await shownHook(engine, String(request.params.name)));
   };
 
-  const remove: Route['serve'] = async (request, response, { key }) => {
+  const remove: Route['serve'] = async (request, response, caller) => {
     const name = String(request.params.name);
-    const state = (await store.hookStates()).find((each) => each.name === name);
-    checkOwner(engine, name, state, key.id, key.rights.has('administer'));
-    await store.keepHook(name, null);
-    await engine.hooks.changed();
+    await removeHook(engine, name, caller);
     response.json({ name, removed: true });
   };
 
@@ -134,6 +131,23 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
   ];
 }
 
+/** The hooks and feeds that were registered over HTTP. */
+export async function registeredIn({ store }: Engine): Promise<readonly HookState[]> {
+  return (await store.hookStates()).filter(({ registered }) => registered !== undefined);
+}
+
+/**
+ * Removes a registered hook or feed with its queue.
+ *
+ * @throws {ProblemError} `no-such-hook`, `not-allowed`
+ */
+export async function removeHook(engine: Engine, name: string, { key }: Caller): Promise<void> {
+  const state = (await registeredIn(engine)).find((each) => each.name === name);
+  checkOwner(engine, name, state, key.id, key.rights.has('administer'));
+  await engine.store.keepHook(name, null);
+  await engine.hooks.changed();
+}
+
 function checkOwner(engine: Engine, name: string, state: HookState | undefined, key: string, mayAll: boolean): void {
   if (engine.hooks.isConfigured(name))
     throw refusal('not-allowed', `the hook ${name} stands in the configuration, and is removed there`);
@@ -174,28 +188,27 @@ function selectionOf({ ids, hook, since, state }: ResendDto): DeliverySelection 
   return { hook: hook as string, fromMs, ...defined({ state: ended }) };
 }
 
-async function shownHook(engine: Engine, name: string): Promise<object> {
+export async function shownHook(engine: Engine, name: string): Promise<object> {
   engine.hooks.require(name);
   const info = engine.hooks.all.find(({ hook }) => hook.name === name) as HookInfo;
   return shownInfo(engine, info, (await engine.store.hookFigures())[name]);
 }
 
-function shownInfo(
+export function shownInfo(
   engine: Engine,
-  { hook, state, isHeldHere, isDown, counts }: HookInfo,
+  { hook, state, isHeldHere, isDown, isFull, counts }: HookInfo,
   figures: { waiting: number; dead: number; oldestMs?: number } | undefined,
 ): object {
-  const { name, url, events, channels, types, ordered, atOnce } = hook;
+  const { name, url, events, channels, types, ordered, atOnce, leaseMs } = hook;
   const { paused, failingSinceMs } = state ?? {};
   return {
     name,
-    url,
+    ...(leaseMs === undefined ? { url } : { leaseMs }),
     events,
     ...defined({ channels, types }),
-    order: ordered ? 'channel' : 'none',
-    atOnce,
+    ...(leaseMs === undefined ? { order: ordered ? 'channel' : 'none', atOnce } : {}),
     from: engine.hooks.isConfigured(name) ? 'configuration' : 'http',
-    state: paused === undefined ? (isDown || failingSinceMs !== undefined ? 'failing' : 'active') : 'paused',
+    state: stateNameOf(paused !== undefined, isFull, isDown || failingSinceMs !== undefined),
     ...(paused === undefined ? {} : { paused: { at: timeText(paused.atMs), why: paused.why } }),
     ...(failingSinceMs === undefined ? {} : { failingSince: timeText(failingSinceMs) }),
     waiting: figures?.waiting ?? 0,
@@ -203,6 +216,11 @@ function shownInfo(
     ...(figures?.oldestMs === undefined ? {} : { oldest: timeText(figures.oldestMs) }),
     ...(isHeldHere ? { sentHere: { ...counts } } : {}),
   };
+}
+
+function stateNameOf(isPaused: boolean, isFull: boolean, isFailing: boolean): string {
+  if (isPaused) return 'paused';
+  return isFull ? 'full' : isFailing ? 'failing' : 'active';
 }
 
 function shownDelivery(each: DeliveryRecord): object {

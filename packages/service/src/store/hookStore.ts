@@ -1,4 +1,5 @@
 import type {
+  Delivery,
   DeliveryAttempt,
   DeliveryOutcome,
   DeliveryRecord,
@@ -10,6 +11,7 @@ import type {
   HookPause,
   HookState,
   HookStore,
+  LeaseWish,
   QueuedEvent,
   RegisteredHook,
 } from '@nine-bells/core';
@@ -155,6 +157,54 @@ export class SqlHookStore implements HookStore {
       { hook },
     );
     return rows.map(({ channel, first }) => ({ channel: channel ?? '', number: Number(first) }));
+  }
+
+  lease(hook: string, { nowMs, horizonMs, count, chars, untilMs }: LeaseWish): Promise<readonly Delivery[]> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const rows = await reads.select<DeliveryRow>(
+        within(
+          `SELECT * FROM deliveries WHERE hook = :hook AND state = 'waiting'
+           AND (due_at_ms <= :nowMs OR due_at_ms > :laterMs) ORDER BY number LIMIT :count`,
+          'number',
+        ),
+        { hook, nowMs, laterMs: nowMs + horizonMs, count, chars },
+      );
+      if (rows.length === 0) return { statements: [], result: [] };
+      const numbers = rows.map(({ number }) => [number]);
+      const leased = `UPDATE deliveries SET due_at_ms = ${untilMs}, attempts = attempts + 1
+        WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
+      return { statements: [leased], result: rows.map(deliveryOf) };
+    });
+  }
+
+  acknowledge(hook: string, ids: readonly string[], nowMs: number): Promise<number> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const rows = await reads.select<{ number: number }>(
+        `SELECT number FROM deliveries WHERE hook = :hook AND state = 'waiting' AND event_id IN (:ids)`,
+        { hook, ids },
+      );
+      const numbers = rows.map(({ number }) => [number]);
+      const ended = `UPDATE deliveries SET state = 'delivered', ended_at_ms = ${nowMs}
+        WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
+      return { statements: rows.length === 0 ? [] : [ended], result: rows.length };
+    });
+  }
+
+  async unacknowledged(hook: string, ids: readonly string[]): Promise<readonly string[]> {
+    if (ids.length === 0) return [];
+    const rows = await this.#database.reads.select<{ event_id: string }>(
+      `SELECT event_id FROM deliveries WHERE hook = :hook AND state = 'waiting' AND event_id IN (:ids)`,
+      { hook, ids },
+    );
+    return rows.map(({ event_id }) => event_id);
+  }
+
+  async giveBack(hook: string, ids: readonly string[]): Promise<void> {
+    const rows = ids.map((id) => [hook, id]);
+    await this.#do(`UPDATE deliveries SET due_at_ms = 0
+      WHERE state = 'waiting' AND (hook, event_id) IN ${listOf(['TEXT', 'TEXT'], rows, this.#database)}`);
   }
 
   async settle(outcomes: readonly DeliveryOutcome[]): Promise<void> {

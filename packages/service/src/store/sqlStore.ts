@@ -6,6 +6,7 @@ import type {
   ArrivalWish,
   AuditEntry,
   BoardSnapshot,
+  Delivery,
   DeliveryAttempt,
   DeliveryOutcome,
   DeliveryRecord,
@@ -22,6 +23,7 @@ import type {
   InForce,
   KeptChannel,
   KnownUser,
+  LeaseWish,
   LogSlice,
   MarkState,
   ModerationAction,
@@ -175,6 +177,22 @@ export class SqlStore implements Store {
 
   heldUp(hook: string): Promise<readonly { channel: string; number: number }[]> {
     return this.#hooks.heldUp(hook);
+  }
+
+  lease(hook: string, wish: LeaseWish): Promise<readonly Delivery[]> {
+    return this.#hooks.lease(hook, wish);
+  }
+
+  acknowledge(hook: string, ids: readonly string[], nowMs: number): Promise<number> {
+    return this.#hooks.acknowledge(hook, ids, nowMs);
+  }
+
+  unacknowledged(hook: string, ids: readonly string[]): Promise<readonly string[]> {
+    return this.#hooks.unacknowledged(hook, ids);
+  }
+
+  giveBack(hook: string, ids: readonly string[]): Promise<void> {
+    return this.#hooks.giveBack(hook, ids);
   }
 
   settle(outcomes: readonly DeliveryOutcome[]): Promise<void> {

@@ -39,7 +39,8 @@ export function hookBodyOf(hook: Hook, deliveries: readonly ShapedDelivery[], so
   };
 }
 
-function eventText({ delivery, dataText }: ShapedDelivery, source: string): string {
+/** One event in structured mode. */
+export function eventText({ delivery, dataText }: ShapedDelivery, source: string): string {
   return `${JSON.stringify(attributesOf(delivery, source)).slice(0, -1)},"data":${dataText}}`;
 }
 

@@ -3,7 +3,7 @@ import { type Hook, type HookState, parsePattern, type RegisteredHook } from '@n
 import { defined, type Json, problem, refusal } from '@nine-bells/wire';
 import { readYaml } from '@nine-bells/yaml';
 import type { HookConfiguration } from '../config/types.js';
-import { hook as hookReader, type WrittenHook, webhookName } from '../config/webhookSchema.js';
+import { feed as feedReader, hook as hookReader, type WrittenHook, webhookName } from '../config/webhookSchema.js';
 import { BodyError } from '../http/problems.js';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
 import type { AddressGuard } from './addressGuard.js';
@@ -40,7 +40,7 @@ export class HookRegistry {
   readonly readHook = ({ name, registered }: HookState): Hook | undefined => {
     if (registered === undefined) return undefined;
     const key = this.#keys.byId(registered.key);
-    const { value } = read(registered.definition);
+    const { value } = read(kindOf(registered.definition), registered.definition);
     if (key === undefined || value === undefined || faultOfRights(key, value) !== undefined) return undefined;
     this.#secrets.set(name, registered.secrets);
     const { secrets: _, ...hook } = value;
@@ -52,7 +52,12 @@ export class HookRegistry {
    *
    * @throws {ProblemError} `bad-value` with all faults, `not-allowed`, `too-large`
    */
-  registrationOf(body: unknown, key: ApiKey, registered: readonly HookState[]): { name: string; hook: RegisteredHook } {
+  registrationOf(
+    kind: 'hook' | 'feed',
+    body: unknown,
+    key: ApiKey,
+    registered: readonly HookState[],
+  ): { name: string; hook: RegisteredHook } {
     if (typeof body !== 'object' || body === null || Array.isArray(body))
       throw refusal('bad-value', 'a JSON object is expected');
     if (JSON.stringify(body).length > maxChars)
@@ -67,9 +72,9 @@ export class HookRegistry {
       throw refusal('not-allowed', `the hook ${name} was registered with another key`);
     if (before === undefined && registered.length >= maxRegistered)
       throw refusal('too-large', `at most ${maxRegistered} hooks are registered`);
-    const secrets = secretsIn(rest.secrets) ?? before?.secrets ?? [newSecret()];
-    const definition = { ...rest, secrets: [...secrets] } as Json;
-    const { value, faults } = read(definition);
+    const secrets = kind === 'feed' ? [] : (secretsIn(rest.secrets) ?? before?.secrets ?? [newSecret()]);
+    const definition = (kind === 'feed' ? rest : { ...rest, secrets: [...secrets] }) as Json;
+    const { value, faults } = read(kind, definition);
     if (value === undefined)
       throw new BodyError(problem('bad-value', faults[0]?.detail, defined({ where: faults[0]?.where })), faults);
     if (value.secrets.some((each) => typeof each !== 'string'))
@@ -77,12 +82,13 @@ export class HookRegistry {
     const fault = faultOfRights(key, value);
     if (fault !== undefined) throw refusal('not-allowed', fault);
     try {
-      this.guard.check(value.url);
+      if (kind === 'hook') this.guard.check(value.url);
     } catch (error) {
       throw refusal('not-allowed', (error as Error).message, { where: '/url' });
     }
     const { secrets: _, ...shown } = definition as Record<string, Json>;
-    return { name, hook: { definition: { ...shown, secrets: [hiddenSecret] }, key: key.id, secrets } };
+    const kept = kind === 'feed' ? shown : { ...shown, secrets: [hiddenSecret] };
+    return { name, hook: { definition: kept, key: key.id, secrets } };
   }
 }
 
@@ -98,12 +104,20 @@ function secretsIn(given: Json | undefined): readonly string[] | undefined {
   return [given].flat().map(String);
 }
 
+/** A feed has no receiver. */
+function kindOf(definition: Json): 'hook' | 'feed' {
+  return Object.hasOwn(definition as object, 'url') ? 'hook' : 'feed';
+}
+
 /** The grammar is that of the configuration. */
-function read(definition: Json): {
+function read(
+  kind: 'hook' | 'feed',
+  definition: Json,
+): {
   readonly value?: Omit<WrittenHook, 'name'>;
   readonly faults: readonly { readonly where: string; readonly detail: string }[];
 } {
-  const { value, faults } = readYaml(JSON.stringify(definition), 'hook', hookReader);
+  const { value, faults } = readYaml(JSON.stringify(definition), kind, kind === 'feed' ? feedReader : hookReader);
   return {
     ...defined({ value }),
     faults: faults.map(({ path, detail }) => ({

@@ -1,0 +1,166 @@
+import { type Engine, type FeedTaken, parsePattern, type ShapedDelivery } from '@nine-bells/core';
+import { refusal } from '@nine-bells/wire';
+import { IsArray, IsString } from 'class-validator';
+import type { Request, Response } from 'express';
+import { eventText } from '../webhooks/cloudEvents.js';
+import type { HookRegistry } from '../webhooks/hookRegistry.js';
+import { readBody } from './body.js';
+import { registeredIn, removeHook, shownHook, shownInfo } from './hooks.js';
+import { queryText, queryWhole } from './query.js';
+import type { Caller, Route } from './route.js';
+
+/** Most events of one answer, and that a stream has unacknowledged. */
+const maxEvents = 500;
+/** The longest wait for events, in seconds. */
+const maxWaitS = 60;
+/** How often a stream says that it is alive, in milliseconds. */
+const aliveMs = 15_000;
+
+class AckDto {
+  static readonly members = { ids: true } as const;
+
+  @IsArray()
+  @IsString({ each: true })
+  ids!: string[];
+}
+
+class RewindDto {
+  static readonly members = { since: true } as const;
+
+  @IsString()
+  since!: string;
+}
+
+/** `/v1/feeds`: events for those who would rather fetch them. */
+export function feeds(engine: Engine, registry: HookRegistry, source: string): readonly Route[] {
+  const { store, hooks } = engine;
+  const { feeds: all } = hooks;
+
+  const register: Route['serve'] = async (request, response, { key }) => {
+    const { name, hook } = registry.registrationOf('feed', request.body, key, await registeredIn(engine));
+    await store.keepHook(name, hook);
+    await hooks.changed();
+    response.status(201).json(await shownHook(engine, name));
+  };
+
+  const list: Route['serve'] = async (_request, response) => {
+    const figures = await store.hookFigures();
+    const found = hooks.all.filter(({ hook }) => hook.leaseMs !== undefined);
+    response.json({ feeds: found.map((info) => shownInfo(engine, info, figures[info.hook.name])) });
+  };
+
+  const remove: Route['serve'] = async (request, response, caller) => {
+    const name = nameOf(request);
+    all.require(name);
+    await removeHook(engine, name, caller);
+    response.json({ name, removed: true });
+  };
+
+  const take: Route['serve'] = async (request, response, caller) => {
+    const name = nameOf(request);
+    const { channels } = all.require(name);
+    checkRights(caller, name, channels);
+    const most = queryWhole(request, 'most', maxEvents) ?? 100;
+    if (/text\/event-stream/.test(request.get('accept') ?? '')) return stream(name, most, request, response);
+    const waitS = queryText(request, 'wait') === '0' ? 0 : (queryWhole(request, 'wait', maxWaitS) ?? 20);
+    const gone = goneWith(response);
+    const taken = await all.take(name, most, waitS * 1000, gone);
+    if (gone.aborted) {
+      // Nobody gets the answer: others get the events.
+      await all.giveBack(name, idsOf(taken));
+      return;
+    }
+    response
+      .type('json')
+      .send(
+        `{"feed":${JSON.stringify(name)},"events":[${taken.events.map((each) => eventText(each, source)).join()}]}`,
+      );
+  };
+
+  /** Gives events as they come, as long as the reader acknowledges them: at most `most` are not. */
+  const stream = async (name: string, most: number, request: Request, response: Response): Promise<void> => {
+    const gone = goneWith(response);
+    response.set({ 'Content-Type': 'text/event-stream', 'Cache-Control': 'no-store', 'X-Accel-Buffering': 'no' });
+    response.flushHeaders();
+    const alive = setInterval(() => response.write(':\n\n'), aliveMs);
+    let given: readonly string[] = [];
+    try {
+      while (!gone.aborted && !engine.draining) {
+        if (given.length >= most) given = await all.room(name, given, most);
+        if (given.length >= most) continue;
+        const taken = await all.take(name, most - given.length, aliveMs, gone);
+        given = [...new Set([...given, ...idsOf(taken)])];
+        if (gone.aborted) break;
+        response.write(taken.events.map((each) => frameOf(each, source)).join(''));
+      }
+    } catch (error) {
+      // The feed was removed, or the database does not answer: the reader comes again and hears why.
+      request.socket.destroy();
+      if (!gone.aborted) throw error;
+    } finally {
+      clearInterval(alive);
+      response.end();
+      // What the reader has not acknowledged, others get at once; it may have come to it all the same.
+      await all.giveBack(name, given).catch(() => {});
+    }
+  };
+
+  const acknowledge: Route['serve'] = async (request, response, caller) => {
+    const name = nameOf(request);
+    checkRights(caller, name, all.require(name).channels);
+    const { ids } = readBody(AckDto, request.body);
+    if (ids.length === 0 || ids.length > maxEvents)
+      throw refusal('bad-value', `\`ids\` is a list of 1 to ${maxEvents} ids of events`, { where: '/ids' });
+    response.json({ acknowledged: await all.acknowledge(name, ids) });
+  };
+
+  const rewind: Route['serve'] = async (request, response) => {
+    const name = nameOf(request);
+    all.require(name);
+    const fromMs = Date.parse(readBody(RewindDto, request.body).since);
+    if (Number.isNaN(fromMs)) throw refusal('bad-value', '`since` is a time (RFC 3339)', { where: '/since' });
+    response.json({ again: await hooks.resend({ hook: name, fromMs }) });
+  };
+
+  return [
+    { method: 'post', path: '/feeds', right: 'hooks', serve: register },
+    { method: 'get', path: '/feeds', right: 'read', serve: list },
+    { method: 'delete', path: '/feeds/:name', right: 'hooks', serve: remove },
+    { method: 'get', path: '/feeds/:name', query: ['most', 'wait'], right: 'hooks', serve: take },
+    { method: 'post', path: '/feeds/:name/ack', right: 'hooks', serve: acknowledge },
+    { method: 'post', path: '/feeds/:name/rewind', right: 'hooks', serve: rewind },
+  ];
+}
+
+function nameOf(request: Request): string {
+  return String(request.params.name);
+}
+
+/** Who fetches events must be allowed to read the channels that they are of. */
+function checkRights({ key }: Caller, name: string, channels: readonly string[] | undefined): void {
+  const mayRead =
+    channels === undefined
+      ? key.rights.has('read')
+      : channels.every((each) => key.rights.hasForPattern('read', parsePattern(each)));
+  if (!mayRead)
+    throw refusal('not-allowed', `the key ${JSON.stringify(key.name)} may not read all that ${name} is about`);
+}
+
+/** Becomes `aborted` when the client has gone. */
+function goneWith(response: Response): { aborted: boolean } {
+  const gone = { aborted: false };
+  response.once('close', () => {
+    gone.aborted = !response.writableFinished;
+  });
+  return gone;
+}
+
+function idsOf({ events }: FeedTaken): readonly string[] {
+  return events.map(({ delivery }) => delivery.id);
+}
+
+/** An event of a stream (HTML, section 9.2). */
+function frameOf(each: ShapedDelivery, source: string): string {
+  const { id, event } = each.delivery;
+  return `id: ${id}\nevent: ninebells.${event}\ndata: ${eventText(each, source)}\n\n`;
+}
