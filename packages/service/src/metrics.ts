@@ -98,8 +98,8 @@ export class Metrics {
           add(count, { intake: name, outcome });
     });
     this.#counter('bells_hook_attempts', 'Attempts to deliver to hooks, by outcome', ['hook', 'outcome'], (add) => {
-      for (const { hook, counts = {} } of engine.hooks.all)
-        for (const [outcome, count] of Object.entries(counts)) add(count, { hook: hook.name, outcome });
+      for (const { hook, counts } of engine.hooks.all)
+        for (const [outcome, count] of Object.entries({ ...counts })) add(count, { hook: hook.name, outcome });
     });
     this.#gauge('bells_hook_waiting', 'Events that wait for a hook or in a feed, on all instances', ['hook'], (set) => {
       for (const { hook, waiting } of engine.hooks.all) set(waiting, { hook: hook.name });
