@@ -5,6 +5,7 @@ import { Backend } from '@nine-bells/client/backend';
 import { makeLog, type RunningService, readConfiguration, startService } from '@nine-bells/service';
 import { tokenFor, trackerToken } from './application.js';
 import { sailRaces } from './fleet.js';
+import { type ResultsBureau, runOutsideSystems, startResultsBureau } from './outsideSystems.js';
 import { startResultsOffice } from './resultsOffice.js';
 import { seed } from './seed.js';
 import { simulatePeople } from './simulatedPeople.js';
@@ -23,6 +24,8 @@ export interface Demo {
   readonly service: RunningService;
   /** The file with the first API key. */
   readonly keyFile: string;
+  /** The results bureau, which hears of finishes. */
+  readonly bureau: ResultsBureau;
   /** Lets boats sail races, where there are no simulated people; gives what stops them. */
   sail(): () => void;
   /** Sends the simulated people home and closes the results office. The service goes on. */
@@ -37,10 +40,15 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
   const written = readConfiguration(configurationFile, { port, data, workers });
   const log = makeLog({ level: 'warn', readable: true });
   const office = await startResultsOffice(written.askSecret as string, options.port === undefined ? officePort : 0);
-  const args: DemoArguments = { file: configurationFile, overrides: { port, data, workers }, office: office.url };
+  const [secret] = written.hooks[0]?.secrets ?? [];
+  const mood = options.quiet ? () => 1 : undefined;
+  const bureau = await startResultsBureau(secret as string, options.port === undefined ? bureauPort : 0, mood);
+  const overrides = { port, data, workers };
+  const args: DemoArguments = { file: configurationFile, overrides, office: office.url, bureau: bureau.url };
   const { configuration } = await workerService(args);
   const service = await startService(configuration, { log, module: workerModule, args }).catch(async (error) => {
     await office.stop();
+    await bureau.stop();
     throw error;
   });
   const keyFile = join(configuration.data, 'api-key');
@@ -51,17 +59,24 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
   const sail = (): (() => void) => sailRaces(service.url, backend, (boat) => trackerToken(tokens, boat), complain);
   const stops = options.quiet
     ? []
-    : [simulatePeople(service.url, backend, (user) => tokenFor(tokens, user), complain), sail()];
+    : [
+        simulatePeople(service.url, backend, (user) => tokenFor(tokens, user), complain),
+        sail(),
+        runOutsideSystems(service.url, configuration, backend, complain),
+      ];
   return {
     service,
     keyFile,
+    bureau,
     sail,
     stop: async () => {
       for (const stop of stops) stop();
       await office.stop();
+      await bureau.stop();
     },
   };
 }
 
-/** Where the configuration says that the results office is. */
+/** Where the configuration says that the results office and the results bureau are. */
 const officePort = 9120;
+const bureauPort = 9121;

@@ -6,8 +6,34 @@ import { Webhook } from 'standardwebhooks';
 /** Who sits at the desk this hour, and where. */
 const onDuty: Readonly<Record<string, string>> = { oona: 'desk A', felix: 'desk B' };
 
-/** The part of the regatta's application that is asked who may edit results. */
+/** What the service says of who asks. */
+interface Asked {
+  readonly user: string;
+  readonly name?: string;
+  readonly guest: boolean;
+  readonly claims: { readonly boats?: string };
+  readonly channel?: string;
+  readonly key?: string;
+  readonly data: { readonly reason?: string } | null;
+}
+
+/** A skipper owns up to a foul and takes a turn: it gets a number, and everybody hears of it. */
+function turnAnswer({ channel, claims, name, user, key = '', data }: Asked, turns: Map<string, number>): object {
+  const boat = claims.boats;
+  if (boat === undefined) return { refuse: { code: 'no-boat', text: `${name ?? user} sails no boat in this race` } };
+  const number = turns.get(key) ?? turns.size + 1;
+  turns.set(key, number);
+  const because = data?.reason === undefined ? '' : `, ${data.reason}`;
+  const text = `Penalty turn ${number}: ${boat}${because}`;
+  return {
+    data: { number },
+    publish: [{ message: { channel, type: 'penalty-turn', data: { number, boat, text } } }],
+  };
+}
+
+/** The part of the regatta's application that is asked who may edit results, and that numbers penalty turns. */
 export interface ResultsOffice {
+  /** Where it is, without a path. */
   readonly url: string;
   stop(): Promise<void>;
 }
@@ -20,6 +46,8 @@ export interface ResultsOffice {
  */
 export async function startResultsOffice(secret: string, port: number): Promise<ResultsOffice> {
   const webhook = new Webhook(secret);
+  /** Penalty turns that were declared, by the client's key: one that comes again is the same one. */
+  const turns = new Map<string, number>();
   const server = createServer(async (request, response) => {
     const say = (status: number, answer: object): void => {
       response.writeHead(status, { 'content-type': 'application/json' }).end(JSON.stringify(answer));
@@ -27,7 +55,11 @@ export async function startResultsOffice(secret: string, port: number): Promise<
     try {
       // A caller without the secret cannot ask.
       const headers = request.headers as Record<string, string>;
-      const { data } = webhook.verify(await text(request), headers) as { data: { user: string; guest: boolean } };
+      const { data } = webhook.verify(await text(request), headers) as { data: Asked };
+      if (request.url === '/declare-turn') {
+        say(200, turnAnswer(data, turns));
+        return;
+      }
       const seat = data.guest ? undefined : onDuty[data.user];
       say(
         200,
@@ -44,7 +76,7 @@ export async function startResultsOffice(secret: string, port: number): Promise<
     server.listen(port, '127.0.0.1', resolve);
   });
   return {
-    url: `http://127.0.0.1:${(server.address() as AddressInfo).port}/may-sit-at-the-desk`,
+    url: `http://127.0.0.1:${(server.address() as AddressInfo).port}`,
     stop: () => new Promise((resolve) => server.close(() => resolve()).closeAllConnections()),
   };
 }

@@ -11,23 +11,27 @@ import { regattaApplication } from './application.js';
 export interface DemoArguments {
   readonly file: string;
   readonly overrides: Overrides;
-  /** Where the results office is. */
+  /** Where the results office and the results bureau are. */
   readonly office: string;
+  readonly bureau: string;
 }
 
 export const workerModule: string = import.meta.url;
 
 /** How an instance of the demo is started: with the regatta's application beside it. */
-export async function workerService({ file, overrides, office }: DemoArguments): Promise<WorkerService> {
-  const configuration = asking(readConfiguration(file, overrides), office);
+export async function workerService({ file, overrides, office, bureau }: DemoArguments): Promise<WorkerService> {
+  const configuration = placed(readConfiguration(file, overrides), office, bureau);
   const log = makeLog({ level: 'warn', readable: true });
   return { configuration, options: { log, routes: regattaApplication(configuration.tokens) } };
 }
 
-/** The configuration with the results office where it really is: beside a demo on another port it is elsewhere. */
-function asking(configuration: Configuration, url: string): Configuration {
+/** The configuration with the other systems where they really are: beside a demo on another port they are elsewhere. */
+function placed(configuration: Configuration, office: string, bureau: string): Configuration {
+  const url = `${office}/may-sit-at-the-desk`;
   const channels = configuration.channels.map((rule) =>
     rule.pattern.startsWith('desk/') ? { ...rule, allow: { enter: { ask: url }, publish: { ask: url } } } : rule,
   );
-  return { ...configuration, channels };
+  const hooks = configuration.hooks.map((hook) => (hook.name === 'bureau' ? { ...hook, url: bureau } : hook));
+  const calls = configuration.calls.map((call) => ({ ...call, url: `${office}/declare-turn` }));
+  return { ...configuration, channels, hooks, calls };
 }

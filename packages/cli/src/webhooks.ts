@@ -362,14 +362,14 @@ function addHooks(program: Command): void {
     );
 }
 
-function hookRow({ name, state, waiting, oldest, dead, events, channels, url }: HookInfo): string[] {
+function hookRow({ name, state, waiting, oldest, deadKept, events, channels, url }: HookInfo): string[] {
   const old = oldest === undefined ? '' : dayTime(oldest);
   return [
     name,
     state,
     String(waiting),
     old,
-    String(dead),
+    String(deadKept),
     events.join(','),
     channels?.join(' ') ?? '(all)',
     printable(url),

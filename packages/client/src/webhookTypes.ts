@@ -11,7 +11,7 @@ export interface IntakeInfo {
   readonly drop: readonly string[];
   readonly routes: number;
   readonly keepMs: number;
-  /** Totals of the instance that was asked, since it has started. */
+  /** Totals of all instances, since they have started. */
   readonly arrived: number;
   readonly repeated: number;
   readonly refused: number;
@@ -94,7 +94,8 @@ interface QueueInfo {
   readonly paused?: { readonly at: string; readonly why: string };
   readonly failingSince?: string;
   readonly waiting: number;
-  readonly dead: number;
+  /** Events that were given up, and are kept. */
+  readonly deadKept: number;
   /** When the oldest event that waits has happened. */
   readonly oldest?: string;
 }
@@ -104,8 +105,10 @@ export interface HookInfo extends QueueInfo {
   readonly url: string;
   readonly order: 'channel' | 'none';
   readonly atOnce: number;
-  /** Totals of the instance that was asked, if it sends them. */
-  readonly sentHere?: { readonly delivered: number; readonly failed: number; readonly dead: number };
+  /** Attempts, since the instances have started; events that were given up. */
+  readonly delivered?: number;
+  readonly failed?: number;
+  readonly dead?: number;
 }
 
 /** A queue whose events are fetched. */

@@ -1,11 +1,14 @@
 import type { MemoryStore } from '@nine-bells/core/testing';
 import { type Verb, verbs } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { defaultBoard, type Store, sessionVerbs } from '../src/index.js';
+import { type CallRule, defaultBoard, defaultCall, type Store, sessionVerbs } from '../src/index.js';
 import { harness } from './harness.js';
 
 const channel = 'closed';
 const rules = [{ pattern: channel, logbook: { type: 'kept' }, board: defaultBoard, allow: {} }] as const;
+
+/** What nobody may call. */
+const closed: CallRule = { ...defaultCall, name: 'closed', allow: 'nobody', answerer: () => ({ data: 'called' }) };
 
 /** One request of every verb, aimed at a channel, or a user, that nobody may do anything to. */
 const samples: Readonly<Record<Verb, object>> = {
@@ -15,6 +18,7 @@ const samples: Readonly<Record<Verb, object>> = {
   publish: { channel, data: 1 },
   hail: { channel, type: 'typing', to: ['ines'] },
   set: { channel, entry: 'petrel', value: 1 },
+  call: { name: 'closed' },
   read: { channel },
   status: { channel, status: 'away' },
   mark: { channel, cursor: 'v1:1' },
@@ -48,7 +52,7 @@ describe('no verb reaches a channel without a decision', () => {
           return member.bind(target);
         },
       });
-    const { connect, settle, engine } = harness({}, watched, { rules });
+    const { connect, settle, engine } = harness({ calls: [closed] }, watched, { rules });
     const pia = connect();
     if (verb !== 'hello') pia.send({ do: 'hello', token: 'pia' });
     await settle();
@@ -57,7 +61,7 @@ describe('no verb reaches a channel without a decision', () => {
     const reply = pia.reply(id) as { problem?: { code: string }; entered?: { problem?: { code: string } }[] };
     const code = reply?.problem?.code ?? reply?.entered?.[0]?.problem?.code;
     if (verb === 'status') expect(code).toBe('bad-value');
-    else if (verb !== 'hello' && sessionVerbs[verb].act === 'own') expect(code).toBeUndefined();
+    else if (verb !== 'hello' && verb !== 'call' && sessionVerbs[verb].act === 'own') expect(code).toBeUndefined();
     else expect(code).toBe('not-allowed');
     expect(touched).toEqual([]);
     expect(engine.stats.enteredChannels).toBe(0);

@@ -9,6 +9,7 @@ import {
   type Encoding,
   Engine,
   type EngineOptions,
+  type EnginePorts,
   type Identity,
   type InboxEntry,
   type Link,
@@ -103,6 +104,7 @@ export interface HarnessMore {
   readonly rules?: readonly ChannelRule[];
   readonly asker?: Asker;
   readonly unreached?: (entry: InboxEntry) => void;
+  readonly ports?: Partial<EnginePorts>;
 }
 
 /**
@@ -136,6 +138,7 @@ export function harness(
         report: (error) => reports.push(error),
         ...(more.asker === undefined ? {} : { asker: more.asker }),
         ...(more.unreached === undefined ? {} : { unreached: more.unreached }),
+        ...more.ports,
       },
       more.rules ?? rules,
       { guests: true, ...options },
@@ -145,6 +148,7 @@ export function harness(
     clock,
     engine,
     reports,
+    memory,
     /** Another engine on the same store, as after a restart. */
     restarted: make,
     connect: (to = engine, remote?: string) => new Client(to, remote),

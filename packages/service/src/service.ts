@@ -247,6 +247,7 @@ export class Service implements RunningService {
         configuration.channels as ChannelRule[],
         {
           ...configuration.engine,
+          hooks: configuration.hooks.map(({ secrets: _, ...hook }) => hook),
           intakes: intakesOf(configuration, options.intakes),
           calls: callsOf(configuration, options.calls),
           instance,

@@ -1,7 +1,7 @@
 import { mkdtempSync, readdirSync, readFileSync, renameSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { Draft, LogSlice } from '@nine-bells/core';
+import type { ArrivalDraft, DeliveryOutcome, Draft, DueWish, LogSlice, QueuedEvent } from '@nine-bells/core';
 import { channelName } from '@nine-bells/wire';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
@@ -472,6 +472,212 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         { type: 'SELECT' as never },
       );
       expect(plan.map(({ detail }) => detail).join()).toContain('USING INDEX messages_by_author');
+    });
+  });
+
+  describe('the queues of hooks', () => {
+    const queued = (n: number, more: Partial<QueuedEvent> = {}): QueuedEvent => ({
+      hook: 'bureau',
+      id: `e${n}`,
+      event: 'message',
+      atMs: n,
+      channel: chat,
+      dataText: JSON.stringify({ n, text: "it's: :a ?" }),
+      ...more,
+    });
+    const wish = { nowMs: 1_000, horizonMs: 10_000, count: 100, chars: 1_000_000, heldUp: [] };
+    const ids = async (more: Partial<DueWish> = {}, hook = 'bureau') =>
+      (await store.due(hook, { ...wish, ...more })).deliveries.map(({ id }) => id);
+    const outcome = (number: number, more: Partial<DeliveryOutcome> = {}): DeliveryOutcome => ({
+      number,
+      state: 'waiting',
+      attempts: 1,
+      atMs: 900,
+      dueAtMs: 5_000,
+      answer: { tookMs: 12, status: 500, problem: 'status 500', sent: { 'webhook-id': 'x' }, text: 'sorry' },
+      ...more,
+    });
+
+    it('hold an event once for each hook, in the order of commits, and give what is due', async () => {
+      await Promise.all([store.queue([queued(1), queued(1, { hook: 'other' })]), store.queue([queued(2), queued(3)])]);
+      await store.queue([queued(2), queued(4, { dataText: JSON.stringify('x'.repeat(900)) })]);
+      expect(await ids()).toEqual(['e1', 'e2', 'e3', 'e4']);
+      expect(await ids({}, 'other')).toEqual(['e1']);
+      expect(await ids({ count: 2 })).toEqual(['e1', 'e2']);
+      expect(await ids({ chars: 1 })).toEqual(['e1']);
+      const { deliveries } = await store.due('bureau', wish);
+      expect(deliveries[0]).toMatchObject({ channel: chat, attempts: 0, dataText: queued(1).dataText });
+    });
+
+    it('hold an event together with its message, or not at all', async () => {
+      await store.append(chat, draft(1, { hooks: ['bureau', 'other'], hops: 2, key: 'k' }));
+      await store.append(chat, draft(2, { hooks: ['bureau'], key: 'k' }));
+      const { deliveries } = await store.due('bureau', wish);
+      expect(deliveries).toHaveLength(1);
+      expect(deliveries[0]).toMatchObject({ id: 'm1', hops: 2, event: 'message' });
+      expect(JSON.parse(deliveries[0]?.dataText ?? '')).toMatchObject({ channel: chat, id: 'm1', data: 1 });
+      await store.take({ type: 'sign-out', user: 'pia', id: 'b', by: { kind: 'key', id: 'k' }, atMs: 5 }, [
+        queued(9, { event: 'sign-out' }),
+      ]);
+      expect(await ids()).toEqual(['m1', 'e9']);
+    });
+
+    it('give what failed when it is due again, or when the clock was set back, and held up channels by themselves', async () => {
+      await store.queue([queued(1), queued(2), queued(3, { channel: signals })]);
+      const [first] = (await store.due('bureau', wish)).deliveries;
+      await store.settle([outcome(first?.number as number)]);
+      expect(await store.heldUp('bureau')).toEqual([{ channel: chat, number: first?.number }]);
+      expect(await ids()).toEqual(['e2', 'e3']);
+      expect(await ids({ heldUp: [chat] })).toEqual(['e3']);
+      expect((await store.due('bureau', { ...wish, heldUp: 'all' })).nextAtMs).toBe(5_000);
+      expect(await ids({ nowMs: 5_000 })).toEqual(['e1', 'e2', 'e3']);
+      expect(await ids({ nowMs: 1, horizonMs: 100 })).toEqual(['e1', 'e2', 'e3']);
+      const number = first?.number as number;
+      await store.settle([outcome(number, { state: 'delivered', attempts: 2, answer: { tookMs: 1, status: 200 } })]);
+      expect(await ids({ nowMs: 9_000 })).toEqual(['e2', 'e3']);
+      expect(await store.attempts(number)).toMatchObject([{ status: 200 }, { status: 500, text: 'sorry' }]);
+      expect(await store.deliveries({ failed: true, limit: 9 })).toMatchObject([{ id: 'e1', state: 'delivered' }]);
+    });
+
+    it('are each held by one instance at a time, and taken over when its time is over', async () => {
+      const hold = (holder: string, nowMs: number, more = 9) =>
+        store.holdHooks(holder, ['a', 'b', 'c'], more, nowMs, nowMs + 100);
+      expect(await hold('one', 0, 2)).toEqual(['a', 'b']);
+      expect(await hold('two', 50)).toEqual(['c']);
+      expect(await hold('one', 90, 0)).toEqual(['a', 'b']);
+      expect(await hold('two', 150)).toEqual(['c']);
+      expect(await hold('two', 191)).toEqual(['a', 'b', 'c']);
+      expect(await hold('one', 191)).toEqual([]);
+      await store.releaseHooks('two', ['a']);
+      expect(await hold('one', 192)).toEqual(['a']);
+    });
+
+    it('keep the state of a hook, and what was registered', async () => {
+      await store.hookFails('bureau', 7);
+      await store.pauseHook('bureau', { atMs: 8, why: "it's gone" });
+      await store.keepHook('mine', { definition: { url: 'x' }, key: 'k', secrets: ['s'] });
+      await store.queue([queued(1, { hook: 'mine' })]);
+      expect(await store.hookStates()).toEqual(
+        expect.arrayContaining([
+          { name: 'bureau', failingSinceMs: 7, paused: { atMs: 8, why: "it's gone" } },
+          { name: 'mine', registered: { definition: { url: 'x' }, key: 'k', secrets: ['s'] } },
+        ]),
+      );
+      await store.pauseHook('bureau', null);
+      await store.keepHook('mine', null);
+      expect(await store.hookStates()).toEqual([{ name: 'bureau' }]);
+      expect(await ids({}, 'mine')).toEqual([]);
+    });
+
+    it('give up, forget, count and send again', async () => {
+      await store.queue([queued(1), queued(2), queued(500)]);
+      const [first] = (await store.due('bureau', wish)).deliveries;
+      await store.settle([outcome(first?.number as number, { state: 'delivered', atMs: 20 })]);
+      expect(await store.hookFigures()).toEqual({ bureau: { waiting: 2, dead: 0, oldestMs: 2 } });
+      expect(await store.tidyHook('bureau', 600, 100, 10)).toEqual({ gaveUp: 1, forgot: 0 });
+      expect(await store.hookFigures()).toEqual({ bureau: { waiting: 1, dead: 1, oldestMs: 500 } });
+      expect(
+        await store.resend(
+          {
+            ids: [
+              { hook: 'bureau', id: 'e2' },
+              { hook: 'bureau', id: 'none' },
+            ],
+          },
+          700,
+        ),
+      ).toBe(1);
+      expect(await ids()).toEqual(['e2', 'e500']);
+      expect(await store.tidyHook('bureau', 700, 100, 30)).toEqual({ gaveUp: 0, forgot: 1 });
+      expect(await store.delivery({ hook: 'bureau', id: 'e1' })).toBeUndefined();
+      expect(await store.attempts(first?.number as number)).toEqual([]);
+      expect(await store.resend({ hook: 'bureau', fromMs: 0 }, 800)).toBe(0);
+    });
+
+    it('give events of a feed to one reader at a time, until they are acknowledged', async () => {
+      await store.queue([queued(1), queued(2), queued(3)]);
+      const lease = (nowMs: number, count: number) =>
+        store.lease('bureau', { nowMs, untilMs: nowMs + 100, horizonMs: 200, count, chars: 1_000_000 });
+      const taken = await Promise.all([lease(0, 2), lease(0, 2)]);
+      expect(taken.map((each) => each.map(({ id }) => id))).toEqual([['e1', 'e2'], ['e3']]);
+      expect(await store.acknowledge('bureau', ['e2', 'none'], 10)).toBe(1);
+      expect(await store.unacknowledged('bureau', ['e1', 'e2', 'e3'])).toHaveLength(2);
+      await store.giveBack('bureau', ['e3', 'e2']);
+      expect((await lease(20, 9)).map(({ id }) => id)).toEqual(['e3']);
+      expect((await lease(150, 9)).map(({ id }) => id)).toEqual(['e1', 'e3']);
+    });
+
+    it('know which channels are occupied, and queue only what changes that', async () => {
+      const first = (n: number) => [queued(n, { event: 'first-in' })];
+      await store.queue(first(1), { channel: chat, is: true });
+      await store.queue(first(2), { channel: chat, is: true });
+      await store.queue([], { channel: signals, is: true });
+      expect(await store.occupied('', 9)).toEqual([chat, signals]);
+      await store.queue(first(3), { channel: chat, is: false });
+      await store.queue(first(4), { channel: chat, is: false });
+      expect(await store.occupied('', 9)).toEqual([signals]);
+      expect(await ids()).toEqual(['e1', 'e3']);
+    });
+  });
+
+  describe('what came in', () => {
+    const arrival = (n: number, more: Partial<ArrivalDraft> = {}): ArrivalDraft => ({
+      id: `a${n}`,
+      intake: 'buoy',
+      eventId: `e${n}`,
+      atMs: n,
+      method: 'POST',
+      headers: { 'x-a': "it's" },
+      body: '{"speed":1}',
+      bytes: 11,
+      hops: 0,
+      heldUntilMs: 100,
+      ...more,
+    });
+
+    it('is kept once by the sender’s id of it, also within one commit', async () => {
+      const kept = await Promise.all([
+        store.arrive(arrival(1)),
+        store.arrive(arrival(2, { eventId: 'e1' })),
+        store.arrive(arrival(3, { eventId: 'e1', intake: 'harbour' })),
+        store.arrive(arrival(4, { eventId: undefined })),
+        store.arrive(arrival(5, { eventId: undefined })),
+      ]);
+      expect(kept.map(({ id, repeated }) => `${id} ${repeated}`)).toEqual([
+        'a1 false',
+        'a1 true',
+        'a3 false',
+        'a4 false',
+        'a5 false',
+      ]);
+      expect(await store.arrive(arrival(6, { eventId: 'e1' }))).toEqual({ id: 'a1', repeated: true });
+      expect(await store.arrival('a1')).toMatchObject({ ...arrival(1), state: 'waiting', tries: 0 });
+      expect(await store.arrival('a2')).toBeUndefined();
+    });
+
+    it('is taken over when nobody holds it any more, and forgotten when it is over', async () => {
+      for (const n of [1, 2, 3]) await store.arrive(arrival(n, { heldUntilMs: n * 100 }));
+      const taken = async (nowMs: number, horizonMs = 1_000) =>
+        (await store.takeOverArrivals(nowMs, nowMs + 50, horizonMs, 9)).map(({ id }) => id);
+      expect(await taken(150)).toEqual(['a1']);
+      expect(await taken(199)).toEqual([]);
+      expect(await taken(200)).toEqual(['a1', 'a2']);
+      // The clock was set back.
+      expect(await taken(1, 10)).toEqual(['a1', 'a2', 'a3']);
+      const became = { route: 1, messages: [{ channel: chat, id: 'm', cursor: 'v:1' as never }] };
+      await Promise.all([
+        store.endArrival({ id: 'a1', state: 'done', atMs: 10, became }),
+        store.endArrival({ id: 'a2', state: 'failed', atMs: 20, problem: "it's odd" }),
+        store.endArrival({ id: 'a3', state: 'waiting', atMs: 20, heldUntilMs: 900, problem: 'later' }),
+      ]);
+      expect(await store.arrivals({ limit: 9 })).toMatchObject([
+        { id: 'a3', state: 'waiting', tries: 1, heldUntilMs: 900 },
+        { id: 'a2', state: 'failed', problem: "it's odd", endedAtMs: 20 },
+        { id: 'a1', state: 'done', became },
+      ]);
+      expect(await store.arrivals({ intake: 'buoy', state: 'failed', limit: 9 })).toHaveLength(1);
+      expect(await store.tidyIntake('buoy', 15)).toBe(1);
+      expect((await store.arrivals({ limit: 9 })).map(({ id }) => id)).toEqual(['a3', 'a2']);
     });
   });
 

@@ -14,6 +14,7 @@ import type { Access, Explanation, Visitor } from '../access/access.js';
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker } from '../lib/breaker.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
+import type { Parameters } from '../model/access.js';
 import type { Call, CallAnswer, CallPublication, CallRule } from '../model/call.js';
 import { matchPattern, type Pattern, parametersOf, parsePattern } from '../model/pattern.js';
 import type { CallAsker } from '../ports/callAsker.js';
@@ -130,28 +131,14 @@ export class Calls {
     this.#checkSize(known.rule, wish.data);
     const load = this.#loadOf(caller.session);
     this.#charge(known.rule, load);
-    const ruling = await this.#host.access.decideCall(
-      known.rule,
-      { channel: wish.channel, parameters },
-      caller.visitor,
-    );
-    if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
-    const { who } = caller.visitor;
-    const key = wish.key === undefined ? undefined : `${wish.name} ${who.user} ${wish.key}`;
-    const before = key === undefined ? undefined : await this.#answered(key, wish.again === true);
-    if (before !== undefined) return before;
-    const call: Call = {
-      name: wish.name,
-      ...defined({ channel: wish.channel, key: wish.key }),
-      parameters,
-      who,
-      session: caller.session,
-      data: wish.data ?? null,
-    };
-    this.#begin(load);
-    const answer = this.#ask(known, call).finally(() => this.#end(load));
-    if (key !== undefined) this.#answers.add(key, answer);
-    return answer;
+    load.underWay += 1;
+    this.#underWay += 1;
+    try {
+      return await this.#decided(known, parameters, wish, caller);
+    } finally {
+      load.underWay -= 1;
+      this.#underWay -= 1;
+    }
   }
 
   /**
@@ -203,22 +190,32 @@ export class Calls {
     if (isFull) throw refusal('busy', 'too many calls are under way', { retryAfterMs: againMs / 4 });
   }
 
-  #begin(load: Load): void {
-    load.underWay += 1;
-    this.#underWay += 1;
-  }
-
-  #end(load: Load): void {
-    load.underWay -= 1;
-    this.#underWay -= 1;
-  }
-
-  /** What was answered before under a key. Other instances are asked only about what may have been made before. */
-  async #answered(key: string, mayBeKnownElsewhere: boolean): Promise<string | undefined> {
-    const here = this.#answers.get(key);
-    if (here !== undefined) return here;
-    if (!mayBeKnownElsewhere) return undefined;
-    return this.#host.answeredElsewhere?.(key, elsewhereMs).catch(() => undefined);
+  /** Decides who may call, then asks, unless it was answered before. */
+  async #decided(known: Known, parameters: Parameters, wish: CallWish, caller: Caller): Promise<string> {
+    const about = { channel: wish.channel, parameters };
+    const ruling = await this.#host.access.decideCall(known.rule, about, caller.visitor);
+    if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
+    const { who } = caller.visitor;
+    const call: Call = {
+      name: wish.name,
+      ...defined({ channel: wish.channel, key: wish.key }),
+      parameters,
+      who,
+      session: caller.session,
+      data: wish.data ?? null,
+    };
+    if (wish.key === undefined) return this.#ask(known, call);
+    const key = `${wish.name} ${who.user} ${wish.key}`;
+    // Other instances are asked only about what may have been made before.
+    if (wish.again && this.#answers.get(key) === undefined) {
+      const elsewhere = await this.#host.answeredElsewhere?.(key, elsewhereMs).catch(() => undefined);
+      if (elsewhere !== undefined) return elsewhere;
+    }
+    const before = this.#answers.get(key);
+    if (before !== undefined) return before;
+    const answer = this.#ask(known, call);
+    this.#answers.add(key, answer);
+    return answer;
   }
 
   async #ask(known: Known, call: Call): Promise<string> {
@@ -285,7 +282,11 @@ export class Calls {
       }),
     );
     const failed = (await Promise.allSettled(done)).find((each) => each.status === 'rejected');
-    if (failed === undefined) return;
+    if (failed === undefined) {
+      // What was published is pushed at the end of the turn: the reply comes after it.
+      if (publications.length > 0) await new Promise<void>((resolve) => this.#host.clock.endOfTurn(resolve));
+      return;
+    }
     this.#host.report(failed.reason, { what: 'what came with the answer to a call', call: name });
     throw failed.reason instanceof ProblemError && failed.reason.code === 'unavailable'
       ? failed.reason

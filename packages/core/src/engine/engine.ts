@@ -7,7 +7,7 @@ import { Boards } from '../boards/boards.js';
 import { Calls } from '../calls/calls.js';
 import { Channels } from '../channel/channels.js';
 import { TrafficLog } from '../channel/traffic.js';
-import { Cluster } from '../cluster/cluster.js';
+import { Cluster, type Gathered } from '../cluster/cluster.js';
 import { Fanout } from '../delivery/fanout.js';
 import { WaitingBudget } from '../delivery/waitingBudget.js';
 import { DirectChannels } from '../direct/directChannels.js';
@@ -63,6 +63,7 @@ import { Messages } from './messages.js';
 import { Occupancy } from './occupancy.js';
 import { Rates } from './rates.js';
 import { Stats } from './stats.js';
+import { joinedCounts, type WebhookCounts, webhookCountsOf } from './webhookCounts.js';
 
 /** What the engine needs from outside. */
 export interface EnginePorts {
@@ -99,6 +100,9 @@ export interface EnginePorts {
 
 /** How often what has ended is forgotten, in milliseconds: sessions, bans, answers. */
 const sweepMs = 30_000;
+/** How long the others have for an answer, in milliseconds. */
+const askWithinMs = 1_000;
+const noAnswers = { answers: [], missing: [] } as const;
 /** How often a draining engine looks whether all clients have gone, in milliseconds. */
 const drainLookMs = 50;
 
@@ -430,7 +434,11 @@ export class Engine {
     );
     relay.others?.follow({
       answer: (question) =>
-        question.type === 'call' ? this.calls.answerTo(question.key) : this.cluster.answer(question),
+        question.type === 'call'
+          ? this.calls.answerTo(question.key)
+          : question.type === 'webhooks'
+            ? (webhookCountsOf(this.intakes, this.hooks, this.calls) as unknown as Json)
+            : this.cluster.answer(question),
       hear: (from, word) => {
         if (word.type === 'reached') this.inboxes.reachedElsewhere(word.user, word.id);
         else if (word.type === 'hooks-changed' || word.type === 'queued') this.hooks.hear(word);
@@ -457,6 +465,14 @@ export class Engine {
     else if (entry.type === 'continue') {
       if (entry.by !== this.#id) this.#host.sessions.continued(entry);
     } else this.moderation.obey(entry);
+  }
+
+  /** Totals of intakes, hooks and calls on all instances, and the names of those that did not answer. */
+  async webhookCounts(): Promise<Gathered<WebhookCounts>> {
+    const own = webhookCountsOf(this.intakes, this.hooks, this.calls);
+    const { others } = this.#ports.relay;
+    const { answers, missing } = (await others?.ask<WebhookCounts>({ type: 'webhooks' }, askWithinMs)) ?? noAnswers;
+    return { ...joinedCounts([own, ...answers.map(({ answer }) => answer)]), missing };
   }
 
   async #answeredElsewhere(key: string, withinMs: number): Promise<string | undefined> {

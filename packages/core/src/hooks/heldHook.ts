@@ -137,6 +137,8 @@ export class HeldHook {
       }
       const waitMs = this.#waitMs();
       if (waitMs > 0) {
+        // What goes into the batch is still coming.
+        void this.#read();
         this.#pumping.within(waitMs);
         return;
       }

@@ -52,8 +52,6 @@ export function parseConfiguration(source: string, file: string, overrides: Over
   const intakes = (value.intakes ?? []).map((each) => intakeOf(each, read));
   const hooks = [...(value.hooks ?? []), ...(value.feeds ?? [])].map((each) => hookOf(each, read));
   const engine = defined({
-    intakes,
-    hooks: hooks.map(({ secrets: _, ...hook }) => hook),
     instance: service?.instance,
     guests: service?.guests,
     traces: service?.traces,

@@ -50,8 +50,12 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
 
   const list: Route['serve'] = async (_request, response) => {
     const figures = await store.hookFigures();
+    const { hooks: counts, missing } = await engine.webhookCounts();
     const all = engine.hooks.all.filter(({ hook }) => hook.leaseMs === undefined);
-    response.json({ hooks: all.map((info) => shownInfo(engine, info, figures[info.hook.name])) });
+    response.json({
+      hooks: all.map((info) => ({ ...shownInfo(engine, info, figures[info.hook.name]), ...counts[info.hook.name] })),
+      ...(missing.length === 0 ? {} : { missing }),
+    });
   };
 
   const one: Route['serve'] = async (request, response) => {
@@ -196,7 +200,7 @@ export async function shownHook(engine: Engine, name: string): Promise<object> {
 
 export function shownInfo(
   engine: Engine,
-  { hook, state, isHeldHere, isDown, isFull, counts }: HookInfo,
+  { hook, state, isDown, isFull }: HookInfo,
   figures: { waiting: number; dead: number; oldestMs?: number } | undefined,
 ): object {
   const { name, url, events, channels, types, ordered, atOnce, leaseMs } = hook;
@@ -212,9 +216,8 @@ export function shownInfo(
     ...(paused === undefined ? {} : { paused: { at: timeText(paused.atMs), why: paused.why } }),
     ...(failingSinceMs === undefined ? {} : { failingSince: timeText(failingSinceMs) }),
     waiting: figures?.waiting ?? 0,
-    dead: figures?.dead ?? 0,
+    deadKept: figures?.dead ?? 0,
     ...(figures?.oldestMs === undefined ? {} : { oldest: timeText(figures.oldestMs) }),
-    ...(isHeldHere ? { sentHere: { ...counts } } : {}),
   };
 }
 

@@ -74,7 +74,8 @@ export function intakes(
     return found;
   };
 
-  const list: Route['serve'] = (_request, response) => {
+  const list: Route['serve'] = async (_request, response) => {
+    const { intakes: counts, missing } = await engine.webhookCounts();
     response.json({
       intakes: configured.map(({ name, verify, body, drop, routes, keepMs }) => ({
         name,
@@ -85,7 +86,9 @@ export function intakes(
         routes: Array.isArray(routes) ? routes.length : 0,
         keepMs,
         ...engine.intakes.countsOf(name),
+        ...counts[name],
       })),
+      ...(missing.length === 0 ? {} : { missing }),
     });
   };
 

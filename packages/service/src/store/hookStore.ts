@@ -308,7 +308,7 @@ export class SqlHookStore implements HookStore {
     const conditions = [
       hook === undefined ? '' : 'hook = :hook',
       state === undefined ? '' : 'state = :state',
-      failed ? 'problem IS NOT NULL' : '',
+      failed ? '(problem IS NOT NULL OR (attempts > 1 AND status IS NOT NULL))' : '',
       before === undefined ? '' : 'number < :before',
     ].filter((each) => each !== '');
     const where = conditions.length === 0 ? '' : `WHERE ${conditions.join(' AND ')}`;
@@ -419,8 +419,8 @@ export class SqlHookStore implements HookStore {
 /** As many rows of a query as have no more than `:chars` of data together; at least one. */
 function within(query: string, order: string): string {
   return `SELECT * FROM (
-    SELECT some.*, SUM(LENGTH(data_json)) OVER (ORDER BY ${order}) - LENGTH(data_json) AS before_chars FROM (${query}) some
-  ) counted WHERE before_chars < :chars ORDER BY ${order}`;
+    SELECT chosen.*, SUM(LENGTH(data_json)) OVER (ORDER BY ${order}) - LENGTH(data_json) AS before_chars FROM (${query}) AS chosen
+  ) AS counted WHERE before_chars < :chars ORDER BY ${order}`;
 }
 
 function hookRows(reads: Reads): Promise<readonly HookRow[]> {

@@ -376,7 +376,7 @@ export const migrations: readonly Migration[] = [
         since_ms: number,
         due_at_ms: number,
         ended_at_ms: maybe,
-        status: { ...whole, allowNull: true },
+        status: { type: DataTypes.INTEGER, allowNull: true },
         problem: text,
       });
       await context.addIndex('deliveries', { name: 'deliveries_by_event', unique: true, fields: ['hook', 'event_id'] });
@@ -394,7 +394,7 @@ export const migrations: readonly Migration[] = [
         id: context.rising(),
         delivery: number,
         at_ms: number,
-        status: { ...whole, allowNull: true },
+        status: { type: DataTypes.INTEGER, allowNull: true },
         took_ms: whole,
         problem: text,
         sent_json: text,
