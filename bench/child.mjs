@@ -12,6 +12,10 @@ export class Child {
     });
   }
 
+  get pid() {
+    return this.#process.pid;
+  }
+
   ask(message) {
     return new Promise((resolve) => {
       this.#process.once('message', resolve);

@@ -15,6 +15,7 @@ const known = [
   'relay',
   'slow',
   'storm',
+  'webhooks',
   'workers',
 ];
 if (known.includes(name)) await import(`../bench/${name}.mjs`);

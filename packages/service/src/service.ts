@@ -19,7 +19,7 @@ import { configurationWarnings } from './check/check.js';
 import type { Configuration } from './config/configuration.js';
 import { makeApp } from './http/app.js';
 import { Guard } from './http/guard.js';
-import { intakeDoors } from './http/intakeDoors.js';
+import { IntakeDoors } from './http/intakeDoors.js';
 import { SignInLinks } from './http/signInLinks.js';
 import { instanceName, loopDelay, reachedAt } from './instanceFacts.js';
 import { HttpLine } from './line/httpLine.js';
@@ -113,6 +113,7 @@ interface Parts {
   readonly writing: WriterChoice;
   readonly drainMs: number;
   readonly sender: HookSender;
+  readonly caller: ApplicationCaller | undefined;
 }
 
 export interface StopOptions {
@@ -164,6 +165,7 @@ export class Service implements RunningService {
     let engine: Engine | undefined;
     let relay: OpenRelay | undefined;
     let sender: HookSender | undefined;
+    let caller: ApplicationCaller | undefined;
     const instance = instanceName(configuration);
     const delay = loopDelay();
     const writing = options.writer ?? (await chooseWriter(configuration.nativeWriter));
@@ -199,6 +201,7 @@ export class Service implements RunningService {
         clock.now,
       );
       const registry = new HookRegistry(configuration.hooks, keys, new AddressGuard(configuration.hookNetworks));
+      if (configuration.askSecret !== undefined) caller = new ApplicationCaller(configuration.askSecret);
       sender = new HookSender({
         secretsOf: (hook) => registry.secretsOf(hook),
         isTrusted: (hook) => registry.isTrusted(hook),
@@ -218,7 +221,7 @@ export class Service implements RunningService {
             ? {}
             : {
                 asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000),
-                callAsker: new ApplicationCaller(configuration.askSecret),
+                callAsker: caller as ApplicationCaller,
               }),
           report: reportTo(log),
           hookCaller: sender,
@@ -263,10 +266,11 @@ export class Service implements RunningService {
           (await (engine as Engine).cluster.claim(`sign-in ${id}`, endsAtMs - clock.now())) && used.use(id, endsAtMs),
         clock.now,
       );
+      const doors = new IntakeDoors({ ...configuration, engine, ids, now: clock.now, log });
       const app = makeApp({
         engine,
         line: new HttpLine(engine, configuration).routes(),
-        doors: intakeDoors({ engine, intakes: configuration.intakes, ids, now: clock.now }),
+        doors: doors.routes(),
         intakes: configuration.intakes,
         registry,
         now: clock.now,
@@ -293,7 +297,10 @@ export class Service implements RunningService {
         trustedProxies: configuration.trustedProxies,
         more: options.routes,
       });
-      const http = createServer(serverTimeouts, app);
+      const served: RequestListener = (request, response) => {
+        if (!doors.take(request, response)) app(request, response);
+      };
+      const http = createServer(serverTimeouts, served);
       boundSockets(http, engine, configuration.trustedProxies);
       warnings.set('files', filesWarning(configuration.engine.connections));
       const line = new WebSocketLine(http, engine, {
@@ -330,6 +337,7 @@ export class Service implements RunningService {
         writing,
         drainMs: configuration.drainMs,
         sender,
+        caller,
       });
       const { use: writer } = writing;
       log.info({ url, data: configuration.data, version: serviceVersion, writer }, 'started');
@@ -342,6 +350,7 @@ export class Service implements RunningService {
       // A start that fails, on a taken port say, leaves for the next one what it has found.
       await relay?.stop();
       await sender?.close();
+      await caller?.close();
       delay.stop();
       watchman.stop();
       await lease?.release();
@@ -370,7 +379,7 @@ export class Service implements RunningService {
   }
 
   async #stop(drainMs: number): Promise<void> {
-    const { http, line, relay, settled, inner, database, lock, lease, log, stopLooking, sender } = this.#parts;
+    const { http, line, relay, settled, inner, database, lock, lease, log, stopLooking, sender, caller } = this.#parts;
     log.info({ connections: this.engine.stats.connections, drainMs }, 'stopping');
     if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
@@ -390,6 +399,7 @@ export class Service implements RunningService {
     inner?.closeAllConnections();
     await relay.stop();
     await sender.close();
+    await caller?.close();
     stopLooking();
     // Another instance may go on with the file.
     if (lock?.isExclusive === true) await markClean(database);

@@ -1,11 +1,11 @@
 import type { Call, CallAnswer, CallAsker, CallPublication, CallRule } from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsArray, IsOptional, IsString, Matches, ValidateNested } from 'class-validator';
-import { Webhook } from 'standardwebhooks';
-import { Agent, request } from 'undici';
+import { Pool } from 'undici';
 import { type Dto, readBody } from '../http/body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from '../http/publishDto.js';
 import { systemIds } from '../system/ids.js';
+import { signaturesOf } from '../webhooks/verify.js';
 
 /** What an answer may have beside its data, in bytes: publications. */
 const besideBytes = 262_144;
@@ -124,40 +124,61 @@ const publications: Readonly<Record<string, Dto<object>>> = {
 
 /** Hands calls to the application over HTTP, signed like access questions. */
 export class ApplicationCaller implements CallAsker {
-  readonly #webhook: Webhook;
-  readonly #agent = new Agent({ keepAliveTimeout: 10_000, connections: 256, pipelining: 1 });
+  readonly #secrets: readonly string[];
   readonly #ids = systemIds();
+  /** Where calls go, by their names: each has its own limits. */
+  readonly #receivers = new Map<string, { readonly pool: Pool; readonly path: string }>();
 
   /** @param secret - `whsec_` and 24 to 64 bytes in base64 */
   constructor(secret: string) {
-    this.#webhook = new Webhook(secret);
+    this.#secrets = [secret];
   }
 
   async call(rule: CallRule, url: string, call: Call): Promise<CallAnswer> {
+    const { pool, path } = this.#receiverOf(rule, url);
     const at = new Date();
     const id = `call_${this.#ids.message(at.getTime())}`;
     const body = JSON.stringify({ type: 'call', timestamp: at.toISOString(), data: dataOf(call) });
-    const response = await request(url, {
+    const timestamp = String(Math.floor(at.getTime() / 1000));
+    const response = await pool.request({
+      path,
       method: 'POST',
       body,
       headers: {
         'content-type': 'application/json',
         accept: 'application/json',
         'webhook-id': id,
-        'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
-        'webhook-signature': this.#webhook.sign(id, at, body),
+        'webhook-timestamp': timestamp,
+        'webhook-signature': signaturesOf(this.#secrets, id, timestamp, body),
         ...(call.key === undefined ? {} : { 'idempotency-key': encodeURIComponent(call.key) }),
       },
-      dispatcher: this.#agent,
-      signal: AbortSignal.timeout(rule.withinMs),
     });
-    const text = await textOf(response.body, rule.answerBytes + besideBytes);
+    // An answer that comes byte by byte is not waited for any longer than one that does not come.
+    const late = setTimeout(() => response.body.destroy(new Error('the answer does not end in time')), rule.withinMs);
+    const text = await response.body.text().finally(() => clearTimeout(late));
     if (response.statusCode !== 200) throw new Error(`${url} answered with status ${response.statusCode}, not 200`);
     return answerOf(text, url);
   }
 
   async close(): Promise<void> {
-    await this.#agent.destroy();
+    await Promise.all([...this.#receivers.values()].map(({ pool }) => pool.destroy()));
+  }
+
+  #receiverOf({ name, withinMs, answerBytes }: CallRule, url: string): { readonly pool: Pool; readonly path: string } {
+    let receiver = this.#receivers.get(name);
+    if (receiver === undefined) {
+      const { origin, pathname, search } = new URL(url);
+      const pool = new Pool(origin, {
+        connections: 256,
+        keepAliveTimeout: 10_000,
+        headersTimeout: withinMs,
+        bodyTimeout: withinMs,
+        maxResponseSize: answerBytes + besideBytes,
+      });
+      receiver = { pool, path: pathname + search };
+      this.#receivers.set(name, receiver);
+    }
+    return receiver;
   }
 }
 
@@ -175,19 +196,6 @@ function dataOf({ name, channel, parameters, who, session, key, data }: Call): o
     ...defined({ key }),
     data,
   };
-}
-
-async function textOf(body: AsyncIterable<Buffer> & { destroy(): unknown }, maxBytes: number): Promise<string> {
-  const chunks: Buffer[] = [];
-  let bytes = 0;
-  for await (const chunk of body) {
-    chunks.push(chunk);
-    bytes += chunk.length;
-    if (bytes <= maxBytes) continue;
-    body.destroy();
-    throw new Error(`the answer is longer than ${maxBytes} bytes`);
-  }
-  return Buffer.concat(chunks).toString('utf8');
 }
 
 function answerOf(text: string, url: string): CallAnswer {

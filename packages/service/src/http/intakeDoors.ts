@@ -1,10 +1,15 @@
-import { BoundedMap, type Engine, type Intake, TokenBucket, unitOf, valueAt } from '@nine-bells/core';
-import { defined, type Json, refusal } from '@nine-bells/wire';
-import express, { type Request, type RequestHandler, type Response, Router } from 'express';
+import type { IncomingMessage, ServerResponse } from 'node:http';
+import { BoundedMap, canonicalAddress, type Engine, type Intake, TokenBucket, unitOf, valueAt } from '@nine-bells/core';
+import { defined, type Json, type Problem, ProblemError, problem, problemCatalogue, refusal } from '@nine-bells/wire';
+import { type RequestHandler, Router } from 'express';
+import proxyAddr from 'proxy-addr';
+import rawBody from 'raw-body';
 import type { IntakeConfiguration } from '../config/types.js';
+import type { Logger } from '../log.js';
 import { keptBodyOf } from '../webhooks/bodies.js';
 import { hopsHeader } from '../webhooks/hookSender.js';
 import { type RawRequest, type Verifier, verifierOf } from '../webhooks/verify.js';
+import { problemText } from './problems.js';
 
 /** How often an address may send what cannot be verified. */
 const strangerRate = { count: 50, perMs: 10_000 };
@@ -21,32 +26,53 @@ export interface IntakeDoorsHost {
   readonly intakes: readonly IntakeConfiguration[];
   readonly ids: { message(atMs: number): string };
   readonly now: () => number;
+  readonly log: Logger;
+  /** Proxies whose word for the client's address is taken. */
+  readonly trustedProxies: readonly string[];
 }
 
-/** Where other systems say what has happened: `POST /in/NAME`. Nothing is believed before it is verified. */
-export function intakeDoors(host: IntakeDoorsHost): Router {
-  const router = Router();
-  for (const intake of host.intakes) {
-    const door = new Door(intake, host);
-    // A path of its own for each: so refusals say which intake it was.
-    const path = `/${intake.name}`;
-    const body = express.raw({ type: () => true, limit: intake.maxBytes, inflate: false });
-    router.post(path, door.slow, body, door.take);
-    router.put(path, door.slow, body, door.take);
-    if (intake.challenge !== undefined) router.get(path, door.answerChallenge);
+/**
+ * Where other systems say what has happened: `POST /in/NAME`. Nothing is believed before it is verified.
+ *
+ * Events are served without Express, which takes several times as long for a request as all that is done with the event.
+ */
+export class IntakeDoors {
+  readonly #doors: ReadonlyMap<string, Door>;
+
+  constructor(host: IntakeDoorsHost) {
+    this.#doors = new Map(host.intakes.map((intake) => [`/in/${intake.name}`, new Door(intake, host)]));
   }
-  router.use((request) => {
-    const names = host.intakes.map(({ name }) => name);
-    if (names.includes(request.path.slice(1))) throw refusal('no-such-path', `${request.method} is not taken here`);
-    throw refusal('no-such-intake', 'no intake has this name');
-  });
-  return router;
+
+  /** Takes a request if it is an event for an intake. Returns whether it is. */
+  take(request: IncomingMessage, response: ServerResponse): boolean {
+    const { url = '', method } = request;
+    if (!url.startsWith('/in/') || (method !== 'POST' && method !== 'PUT')) return false;
+    const door = this.#doors.get(url.split('?', 1)[0] as string);
+    if (door === undefined) return false;
+    void door.serve(request, response);
+    return true;
+  }
+
+  /** Serves what else is asked under `/in`. */
+  routes(): Router {
+    const router = Router();
+    for (const [path, door] of this.#doors) if (door.challenge) router.get(path.slice(3), door.answerChallenge);
+    router.use((request) => {
+      if (this.#doors.has(`/in${request.path}`)) throw refusal('no-such-path', `${request.method} is not taken here`);
+      throw refusal('no-such-intake', 'no intake has this name');
+    });
+    return router;
+  }
 }
 
+/** One intake. */
 class Door {
   readonly #intake: IntakeConfiguration;
   readonly #host: IntakeDoorsHost;
   readonly #verify: Verifier;
+  readonly #isProxy: ReturnType<typeof proxyAddr.compile>;
+  /** The headers that are kept with an event. */
+  readonly #kept: ReadonlySet<string>;
   readonly #strangers = new BoundedMap<string, TokenBucket>(maxAddresses);
   readonly #senders = new BoundedMap<string, TokenBucket>(maxAddresses);
 
@@ -54,52 +80,32 @@ class Door {
     this.#intake = intake;
     this.#host = host;
     this.#verify = verifierOf(intake.verify);
+    this.#isProxy = proxyAddr.compile([...host.trustedProxies]);
+    this.#kept = new Set(['content-type', 'user-agent', ...intake.headers, ...headersIn(intake.routes)]);
   }
 
-  /** Before anything is read: an address that is not known by its signatures, or sends too often, is refused. */
-  readonly slow: RequestHandler = (request, _response, next) => {
-    const nowMs = performance.now();
-    const address = unitOf(request.ip ?? '');
-    const owedMs = this.#strangers.get(address)?.owedMs(strangerRate, nowMs) ?? 0;
-    if (owedMs > 0) throw this.#refused('rate-limited', 'too many requests from here could not be verified', owedMs);
-    const { rate, name } = this.#intake;
-    const waitMs = bucketOf(this.#senders, address, rate, nowMs).take(rate, nowMs);
-    if (waitMs > 0) throw this.#refused('rate-limited', `the intake ${name} takes no more from here just now`, waitMs);
-    next();
-  };
+  /** The member of the query with which a sender proves the address, if there is one. */
+  get challenge(): string | undefined {
+    return this.#intake.challenge;
+  }
 
-  readonly take = async (request: Request, response: Response): Promise<void> => {
-    const { engine, ids, now } = this.#host;
-    const { name } = this.#intake;
-    const raw: RawRequest = {
-      method: request.method,
-      url: request.originalUrl,
-      headers: headersOf(request),
-      body: Buffer.isBuffer(request.body) ? request.body : Buffer.alloc(0),
-    };
-    const atMs = now();
-    this.#verified(raw, atMs, request.ip ?? '');
-    const hops = Number(/^[0-9]{1,3}$/.exec(raw.headers[hopsHeader] ?? '')?.[0] ?? 0);
-    if (hops >= maxHops)
-      throw this.#refused(
-        'circle',
-        `the event has come through ${hops} intakes: a hook of this service leads back to it`,
-      );
-    this.#checkType(raw);
-    const { value, ...kept } = this.#kept(raw.body);
-    const { id, repeated } = await engine.intakes.arrive({
-      id: ids.message(atMs),
-      intake: name,
-      atMs,
-      method: raw.method,
-      headers: this.#keptHeaders(raw),
-      ...kept,
-      bytes: raw.body.length,
-      hops,
-      ...defined({ eventId: this.#eventIdOf(raw, value) }),
-    });
-    response.status(202).json({ id, ...(repeated ? { repeated } : {}) });
-  };
+  async serve(request: IncomingMessage, response: ServerResponse): Promise<void> {
+    let address = '';
+    try {
+      address = proxyAddr(request, this.#isProxy);
+      const kept = await this.#take(request, address);
+      answer(response, 202, 'application/json', JSON.stringify(kept));
+    } catch (error) {
+      const refused = this.#problemOf(error, request);
+      const about = { act: `${request.method} /in/${this.#intake.name}`, address: canonicalAddress(address) };
+      this.#host.engine.refusals.addProblem(refused, about);
+      const { retryAfterMs } = refused;
+      if (retryAfterMs !== undefined) response.setHeader('Retry-After', Math.ceil(retryAfterMs / 1000));
+      // What is left of a body that is too large is not read.
+      if (!request.complete) response.setHeader('Connection', 'close');
+      answer(response, problemCatalogue[refused.code].status, 'application/problem+json', problemText(refused));
+    }
+  }
 
   /** Answers a GET with a member of its query: so some senders find out whether an address is the receiver's own. */
   readonly answerChallenge: RequestHandler = (request, response) => {
@@ -109,44 +115,74 @@ class Door {
     response.set('X-Content-Type-Options', 'nosniff').type('text/plain').send(value);
   };
 
-  #verified(raw: RawRequest, atMs: number, ip: string): void {
+  async #take(request: IncomingMessage, address: string): Promise<{ id: string; repeated?: true }> {
+    const { engine, ids, now } = this.#host;
+    const { name, maxBytes } = this.#intake;
+    this.#checkRate(address);
+    const headers = headersOf(request);
+    if ((headers['content-encoding'] ?? 'identity') !== 'identity')
+      throw refusal('bad-value', `a body is taken as it is, not in the coding ${headers['content-encoding']}`);
+    const body = await rawBody(request, { limit: maxBytes, length: headers['content-length'] ?? null });
+    const atMs = now();
+    const raw: RawRequest = { method: request.method as string, url: request.url as string, headers, body };
+    this.#verified(raw, atMs, address);
+    const hops = Number(/^[0-9]{1,3}$/.exec(headers[hopsHeader] ?? '')?.[0] ?? 0);
+    if (hops >= maxHops)
+      throw refusal('circle', `the event has come through ${hops} intakes: a hook of this service leads back to it`);
+    this.#checkType(headers['content-type']);
+    const { value, ...kept } = keptBodyOf(this.#intake, body);
+    const { id, repeated } = await engine.intakes.arrive({
+      id: ids.message(atMs),
+      intake: name,
+      atMs,
+      method: raw.method,
+      headers: this.#keptHeaders(headers),
+      ...kept,
+      bytes: body.length,
+      hops,
+      ...defined({ eventId: this.#eventIdOf(headers, value) }),
+    });
+    return repeated ? { id, repeated } : { id };
+  }
+
+  /** Before anything is read: an address whose signatures were not good, or that sends too often, is refused. */
+  #checkRate(address: string): void {
+    const nowMs = performance.now();
+    const unit = unitOf(address);
+    const retryAfterMs = this.#strangers.get(unit)?.owedMs(strangerRate, nowMs) ?? 0;
+    if (retryAfterMs > 0)
+      throw refusal('rate-limited', 'too many requests from here could not be verified', { retryAfterMs });
+    const { rate, name } = this.#intake;
+    const waitMs = bucketOf(this.#senders, unit, rate, nowMs).take(rate, nowMs);
+    if (waitMs > 0)
+      throw refusal('rate-limited', `the intake ${name} takes no more from here just now`, { retryAfterMs: waitMs });
+  }
+
+  #verified(raw: RawRequest, atMs: number, address: string): void {
     try {
       this.#verify(raw, atMs);
     } catch (error) {
-      this.#host.engine.intakes.countsOf(this.#intake.name).refused += 1;
       const nowMs = performance.now();
-      bucketOf(this.#strangers, unitOf(ip), strangerRate, nowMs).spend(strangerRate, nowMs, 1);
+      bucketOf(this.#strangers, unitOf(address), strangerRate, nowMs).spend(strangerRate, nowMs, 1);
       throw error;
     }
   }
 
-  #kept(body: Buffer): ReturnType<typeof keptBodyOf> {
-    try {
-      return keptBodyOf(this.#intake, body);
-    } catch (error) {
-      this.#host.engine.intakes.countsOf(this.#intake.name).refused += 1;
-      throw error;
-    }
-  }
-
-  #checkType({ headers }: RawRequest): void {
-    const type = headers['content-type'];
+  #checkType(type: string | undefined): void {
     const { body, name } = this.#intake;
     if (type === undefined || body === 'raw') return;
     const isFit =
       body === 'json' ? /^[^;]*[/+]json\b/i.test(type) : /^application\/x-www-form-urlencoded\b/i.test(type);
     if (isFit) return;
     const expected = body === 'json' ? 'application/json' : 'application/x-www-form-urlencoded';
-    throw this.#refused('bad-value', `the intake ${name} takes ${expected}, not ${JSON.stringify(type.slice(0, 80))}`);
+    throw refusal('bad-value', `the intake ${name} takes ${expected}, not ${JSON.stringify(type.slice(0, 80))}`);
   }
 
-  /** The headers that routes look at, and those that are kept by wish. */
-  #keptHeaders({ headers }: RawRequest): Record<string, string> {
-    const names = new Set([...this.#intake.headers, 'content-type', 'user-agent', ...headersIn(this.#intake.routes)]);
-    return Object.fromEntries(Object.entries(headers).filter(([name]) => names.has(name)));
+  #keptHeaders(headers: RawRequest['headers']): Record<string, string> {
+    return Object.fromEntries(Object.entries(headers).filter(([name]) => this.#kept.has(name)));
   }
 
-  #eventIdOf({ headers }: RawRequest, value: Json): string | undefined {
+  #eventIdOf(headers: RawRequest['headers'], value: Json): string | undefined {
     const { eventId } = this.#intake;
     if (eventId === undefined) return undefined;
     const found = 'header' in eventId ? headers[eventId.header.toLowerCase()] : valueAt(value, eventId.at);
@@ -154,10 +190,25 @@ class Door {
     return String(found).slice(0, eventIdChars);
   }
 
-  #refused(code: 'rate-limited' | 'circle' | 'bad-value', detail: string, retryAfterMs?: number): Error {
+  #problemOf(error: unknown, request: IncomingMessage): Problem {
     this.#host.engine.intakes.countsOf(this.#intake.name).refused += 1;
-    return refusal(code, detail, defined({ retryAfterMs }));
+    if (error instanceof ProblemError) return error.problem;
+    const { type = '' } = error as { type?: string };
+    if (type === 'entity.too.large')
+      return problem('too-large', `the intake ${this.#intake.name} takes at most ${this.#intake.maxBytes} bytes`);
+    if (type.startsWith('request.')) return problem('bad-value', (error as Error).message);
+    this.#host.log.error({ err: error, method: request.method, path: request.url }, 'an event could not be taken');
+    return problem('internal', 'the service has logged what happened');
   }
+}
+
+function answer(response: ServerResponse, status: number, type: string, text: string): void {
+  response.writeHead(status, {
+    'Content-Type': `${type}; charset=utf-8`,
+    'Content-Length': Buffer.byteLength(text),
+    'X-Content-Type-Options': 'nosniff',
+  });
+  response.end(text);
 }
 
 function bucketOf(
@@ -174,11 +225,10 @@ function bucketOf(
   return bucket;
 }
 
-function headersOf(request: Request): Record<string, string> {
-  const headers = Object.entries(request.headers);
-  return Object.fromEntries(
-    headers.flatMap(([name, value]) => (value === undefined ? [] : [[name, [value].flat()[0] ?? '']])),
-  );
+/** Headers by lower-case name; of those that may stand several times (`Set-Cookie` alone), the first. */
+function headersOf({ headers }: IncomingMessage): RawRequest['headers'] {
+  const { 'set-cookie': _, ...single } = headers;
+  return single as Record<string, string>;
 }
 
 /** The headers that the routes of an intake name. */

@@ -26,17 +26,14 @@ export function sendProblem(response: Response, each: Problem, faults: readonly 
   const { retryAfterMs } = each;
   if (retryAfterMs !== undefined) response.set('Retry-After', String(Math.ceil(retryAfterMs / 1000)));
   if (status === 401) response.set('WWW-Authenticate', 'Bearer');
-  response
-    .status(status)
-    .type('application/problem+json')
-    .send(
-      JSON.stringify({
-        type: `urn:nine-bells:problem:${each.code}`,
-        status,
-        ...each,
-        ...(faults.length > 1 ? { faults } : {}),
-      }),
-    );
+  response.status(status).type('application/problem+json').send(problemText(each, faults));
+}
+
+/** A problem as the body of an answer (RFC 9457). */
+export function problemText(each: Problem, faults: readonly BodyFault[] = []): string {
+  const { status } = problemCatalogue[each.code];
+  const more = faults.length > 1 ? { faults } : {};
+  return JSON.stringify({ type: `urn:nine-bells:problem:${each.code}`, status, ...each, ...more });
 }
 
 /** For whatever no route has taken. */

@@ -18,6 +18,8 @@ export interface GroupHost<Item, Result> {
   readonly database: Database;
   /** Commits items in one transaction, and gives a result for each. Idempotent: it may be tried again. */
   readonly commit: (items: readonly Item[]) => Promise<readonly Result[]>;
+  /** How long the first item waits for others, in milliseconds; absent: not at all. */
+  readonly gatherMs?: number;
   /** The length of an item, in characters. */
   readonly charsOf: (item: Item) => number;
 }
@@ -48,6 +50,8 @@ export class Grouped<Item, Result> {
     // The rest of this turn joins the first commit.
     await Promise.resolve();
     while (this.#waiting.length > 0) {
+      const { gatherMs } = this.#host;
+      if (gatherMs !== undefined) await new Promise((resolve) => setTimeout(resolve, gatherMs));
       const group = this.#nextGroup();
       try {
         const results = await this.#commitWithin(group.map(({ item }) => item));

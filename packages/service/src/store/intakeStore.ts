@@ -1,9 +1,12 @@
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish, IntakeStore } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
 import type { Database } from './database.js';
+import { isTaken } from './failures.js';
 import { Grouped } from './grouped.js';
 import { type Columns, columnsOf, insertOf, listOf, tableOf } from './statements.js';
 
+/** How ends of arrivals are gathered, in milliseconds: after a crash they are found out again. */
+const endGatherMs = 50;
 /** Arrivals forgotten at a time. */
 const tidyCount = 2_000;
 
@@ -78,6 +81,8 @@ export class SqlIntakeStore implements IntakeStore {
     this.#ending = new Grouped({
       database,
       charsOf: () => 500,
+      // Until then, what is known of it stays as it is: no one waits for this.
+      gatherMs: endGatherMs,
       commit: async (outcomes) => {
         const statements = [this.#ended(outcomes)];
         await database.attempt(async () => ({ statements, result: undefined }));
@@ -146,8 +151,21 @@ export class SqlIntakeStore implements IntakeStore {
     });
   }
 
+  /** An event is seldom known: that is looked up only when the database says that one of the group is. */
+  async #commit(drafts: readonly ArrivalDraft[]): Promise<readonly Kept[]> {
+    const database = this.#database;
+    if (!database.isShared)
+      try {
+        await database.commitToFile([insertOf('arrivals', newColumns, drafts.map(valuesOf), database)]);
+        return drafts.map(({ id }) => ({ id, repeated: false }));
+      } catch (error) {
+        if (!isTaken(error)) throw error;
+      }
+    return this.#commitLookedUp(drafts);
+  }
+
   /** What is known by its event id is not kept again, be it from before or from the same group. */
-  #commit(drafts: readonly ArrivalDraft[]): Promise<readonly Kept[]> {
+  #commitLookedUp(drafts: readonly ArrivalDraft[]): Promise<readonly Kept[]> {
     const database = this.#database;
     return database.attempt(async (reads) => {
       const eventIds = [...new Set(drafts.flatMap(({ eventId }) => eventId ?? []))];
@@ -169,22 +187,7 @@ export class SqlIntakeStore implements IntakeStore {
         fresh.push(draft);
         return { id: draft.id, repeated: false };
       });
-      const values = fresh.map((each) => [
-        each.id,
-        each.intake,
-        each.eventId ?? null,
-        each.atMs,
-        each.method,
-        JSON.stringify(each.headers),
-        each.body,
-        each.isBase64 ? 1 : 0,
-        each.bytes,
-        each.hops,
-        each.heldUntilMs,
-        'waiting',
-        0,
-      ]);
-      const insert = insertOf('arrivals', newColumns, values, database, 'ON CONFLICT (id) DO NOTHING');
+      const insert = insertOf('arrivals', newColumns, fresh.map(valuesOf), database, 'ON CONFLICT (id) DO NOTHING');
       return { statements: fresh.length === 0 ? [] : [insert], result };
     });
   }
@@ -203,6 +206,25 @@ export class SqlIntakeStore implements IntakeStore {
       held_until_ms = COALESCE(${heldUntil}, held_until_ms), tries = tries + 1
       FROM ${tableOf(rows, this.#database)} WHERE arrivals.id = ${id}`;
   }
+}
+
+/** The values of a new row, in the order of `newColumns`. */
+function valuesOf(each: ArrivalDraft): readonly unknown[] {
+  return [
+    each.id,
+    each.intake,
+    each.eventId ?? null,
+    each.atMs,
+    each.method,
+    JSON.stringify(each.headers),
+    each.body,
+    each.isBase64 ? 1 : 0,
+    each.bytes,
+    each.hops,
+    each.heldUntilMs,
+    'waiting',
+    0,
+  ];
 }
 
 function arrivalOf(row: ArrivalRow): Arrival {

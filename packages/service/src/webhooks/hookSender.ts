@@ -44,14 +44,14 @@ export class HookSender implements HookCaller {
     const fromMs = performance.now();
     const { id, contentType, text } = hookBodyOf(hook, deliveries, this.#host.source);
     const secrets = this.#host.secretsOf(hook.name) ?? [];
-    const at = new Date(this.#host.now());
+    const timestamp = String(Math.floor(this.#host.now() / 1000));
     const hops = Math.max(...deliveries.map(({ delivery }) => delivery.hops ?? 0));
     const headers = {
       'content-type': contentType,
       'user-agent': `ninebells/${serviceVersion}`,
       'webhook-id': id,
-      'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
-      'webhook-signature': signaturesOf(secrets, id, at, text),
+      'webhook-timestamp': timestamp,
+      'webhook-signature': signaturesOf(secrets, id, timestamp, text),
       ...(hops === 0 ? {} : { [hopsHeader]: String(hops) }),
     };
     const sent = { ...headers, 'webhook-signature': headers['webhook-signature'].replaceAll(/v1,\S+/g, 'v1,***') };

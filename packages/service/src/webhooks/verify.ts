@@ -1,6 +1,5 @@
 import { createHmac, timingSafeEqual } from 'node:crypto';
 import { refusal } from '@nine-bells/wire';
-import { Webhook } from 'standardwebhooks';
 import type { Verification } from '../config/types.js';
 import { equalInConstantTime } from '../system/serviceSecret.js';
 
@@ -136,7 +135,18 @@ function timeOf(text: string): number | undefined {
   return Number.isNaN(parsed) ? undefined : parsed;
 }
 
-/** The value of `webhook-signature`: one signature for each secret (Standard Webhooks). */
-export function signaturesOf(secrets: readonly string[], id: string, at: Date, body: string): string {
-  return secrets.map((secret) => new Webhook(secret).sign(id, at, body)).join(' ');
+/**
+ * The value of `webhook-signature`: one signature for each secret (Standard Webhooks). By the runtime's own HMAC, which takes
+ * a fraction of the time of one in JavaScript: every call and every delivery is signed.
+ *
+ * @param id - `webhook-id`
+ * @param timestamp - `webhook-timestamp`: seconds since the epoch
+ */
+export function signaturesOf(secrets: readonly string[], id: string, timestamp: string, body: string): string {
+  return secrets
+    .map((secret) => {
+      const key = Buffer.from(secret.slice('whsec_'.length), 'base64');
+      return `v1,${createHmac('sha256', key).update(`${id}.${timestamp}.${body}`).digest('base64')}`;
+    })
+    .join(' ');
 }
