@@ -1,10 +1,14 @@
 import { execFile, execFileSync } from 'node:child_process';
 import { mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { type AddressInfo, createServer } from 'node:net';
+import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { parseDrill } from '@nine-bells/drills';
 import { parseConfiguration } from '@nine-bells/service';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { ninebells, root, type StartedService, startService } from './startedService.js';
+import { ninebells, root, type StartedService, serve, startService } from './startedService.js';
+
+const read = (page: string): string => readFileSync(join(root, page), 'utf8');
 
 interface Block {
   readonly page: string;
@@ -171,17 +175,60 @@ const shown: readonly Shown[] = blocksIn('sh').flatMap(({ page, line, code }) =>
 describe('the commands in the docs', () => {
   const helps = new Map<string, Promise<string>>();
   const called = shown.flatMap(({ page, line, text }) => {
-    const [, command, rest = ''] = /ninebells ([a-z-]+)(.*?)\)?$/.exec(text) ?? [];
+    const [, command, rest = ''] = /ninebells ((?:(?:intake|hook|feed) )?[a-z-]+)(.*?)\)?$/.exec(text) ?? [];
     return command === undefined ? [] : [{ where: `${page}:${line}`, command, rest, text }];
   });
 
   it.each(called)('$where: `$text` has a command and options that there are', async ({ command, rest }) => {
-    const help = helps.get(command) ?? ninebells([command, '--help']).then(({ code, out }) => (code === 0 ? out : ''));
+    const help =
+      helps.get(command) ??
+      ninebells([...command.split(' '), '--help']).then(({ code, out }) => (code === 0 ? out : ''));
     helps.set(command, help);
     for (const [option] of rest.replace(/"[^"]*"/g, '').matchAll(/--[a-z-]+/g)) expect(await help).toContain(option);
     expect(await help).toContain('Usage');
   });
 });
+
+describe('the first steps of docs/webhooks.md', () => {
+  it('lead from a signed event to a delivery that is tried again', async () => {
+    const [, text = ''] = /^```yaml\n(# bells.yaml[\s\S]*?)^```/m.exec(read('docs/webhooks.md')) ?? [];
+    const [steps = ''] = read('docs/webhooks.md').split('## In: intakes');
+    const script = [...steps.matchAll(/^```sh\n([\s\S]*?)^```/gm)].map(([, code]) => code).join('\n');
+    const folder = mkdtempSync(join(tmpdir(), 'bells-docs-'));
+    const port = String(await freePort());
+    const { command, url, key } = await serve(folder, 0, { text: text.replace('9121', port) });
+    try {
+      const commands = script
+        .replaceAll('npx ninebells', `'${process.execPath}' '${join(root, 'bin/ninebells.mjs')}'`)
+        .replaceAll('9121', port)
+        .replace(/^export .*$/m, '');
+      const env = { ...process.env, NO_COLOR: '1', NINEBELLS_URL: url, NINEBELLS_KEY: key };
+      const out = execFileSync('bash', ['-ec', `trap 'kill $(jobs -p)' EXIT\n${commands}`], {
+        cwd: folder,
+        env,
+      }).toString();
+      expect(out).toMatch(/^[0-9A-Z]{26}\n[0-9A-Z]{26} \(came before\)\n/);
+      expect(out).toMatch(/buoy +[0-9A-Z]{26} +done +weather\/north-mark/);
+      expect(out).toMatch(/reading \{"knots":14.2,"from":"variable"\}/);
+      expect(out).not.toContain('0144');
+      expect(out).toMatch(/waiting +[0-9]+ +connect ECONNREFUSED.*again/);
+      expect(out).toMatch(/delivered +[0-9]+ +200/);
+    } finally {
+      command.process.kill();
+      await command.ended;
+      rmSync(folder, { recursive: true, force: true });
+    }
+  });
+});
+
+/** A port that nothing listens at. */
+async function freePort(): Promise<number> {
+  const server = createServer();
+  await new Promise<void>((resolve) => server.listen(0, '127.0.0.1', resolve));
+  const { port } = server.address() as AddressInfo;
+  await new Promise((resolve) => server.close(resolve));
+  return port;
+}
 
 describe('on the service of the demo, the commands', () => {
   const pagesToRun = ['README.md', 'docs/http.md', 'docs/notices.md', 'docs/presence.md', 'docs/unread.md'];

@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { connect } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
-import { type Demo, startDemo } from '@nine-bells/demo';
+import { type Demo, finish, startDemo } from '@nine-bells/demo';
 import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { Command, ninebells, root, until } from './startedService.js';
@@ -275,6 +275,22 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
     await jory.getByText('Nothing to know just now.').waitFor(soon);
   });
 
+  it('shows a toast for a berth that the harbour office assigns, and lets a skipper declare a turn over its line', async () => {
+    const page = await open('/regatta/');
+    const pane = page.locator('.window').first();
+    await pane.locator('.person').selectOption('tomas');
+    await pane.locator('.state[data-state="open"]').waitFor();
+    expect((await demo.postBerth('petrel')).status).toBe(202);
+    await pane.getByText('Petrel: berth A1 tonight').first().waitFor();
+    await pane.locator('.channel').selectOption('race/3/signals');
+    await pane.getByRole('button', { name: 'Declare a penalty turn' }).click();
+    await pane.getByText(/The committee has noted penalty turn \d+\./).waitFor();
+    await pane.locator('.messages', { hasText: /Penalty turn \d+: petrel/ }).waitFor();
+    await pane.locator('.person').selectOption('pia');
+    await pane.locator('.state[data-state="open"]').waitFor();
+    expect(await pane.getByRole('button', { name: 'Declare a penalty turn' }).isVisible()).toBe(false);
+  });
+
   it('shows a browser that is killed as gone once, after the grace and not before', async () => {
     const pia = await open('/regatta/?as=pia');
     const server = await chromium.launchServer({ executablePath, args: ['--no-sandbox', '--disable-gpu'] });
@@ -464,6 +480,48 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByLabel('Type').fill('finish');
     await page.getByRole('button', { name: 'Publish' }).click();
     await page.locator('ol.messages').getByText('{"boat":"petrel"}').first().waitFor();
+  });
+
+  it('shows what other systems said and were told, tries routes, and sends again', async () => {
+    expect((await demo.postReading()).status).toBe(202);
+    await finish(backend, 'knot');
+    const page = await signedIn('/console/webhooks');
+    const arrived = page.getByRole('row', { name: /buoy.*done.*weather\/north-mark/ });
+    await arrived.getByRole('button').click();
+    const drawer = page.getByRole('dialog');
+    await drawer.getByText('"knots"').waitFor();
+    await drawer.getByText('"south-west"').first().waitFor();
+    expect(await drawer.textContent()).not.toContain('0144');
+    await drawer.getByLabel('Routes').fill('- message: { channel: "weather/:station", data: /none }');
+    await drawer.getByRole('button', { name: 'Try' }).click();
+    await drawer.getByText('/none finds nothing').waitFor();
+    await drawer.getByLabel('Routes').fill('- mesage: {}');
+    await drawer.getByRole('button', { name: 'Try' }).click();
+    await drawer.getByText(/did you mean "message"/).waitFor();
+    await page.keyboard.press('Escape');
+
+    await page.getByText('What goes out').click();
+    const sent = page.getByRole('row', { name: /bureau.*race\/3\/signals.*delivered/ });
+    await sent.first().getByRole('checkbox').check();
+    const before = demo.bureau.received();
+    await page.getByRole('button', { name: 'Send 1 again' }).click();
+    await page.getByText('1 sent again').waitFor();
+    await until(() => demo.bureau.received() > before);
+    await sent.first().getByRole('button').click();
+    await page
+      .getByRole('dialog')
+      .getByText(/noted, number/)
+      .first()
+      .waitFor();
+    await page.keyboard.press('Escape');
+
+    await page.getByText('Hooks and feeds').click();
+    const hook = page.getByRole('row', { name: /bureau/ });
+    await hook.getByRole('button', { name: 'Pause' }).click();
+    await page.getByText(/bureau is paused since/).waitFor();
+    await hook.getByRole('button', { name: 'Resume' }).click();
+    await hook.getByText('active').waitFor();
+    await page.getByRole('row', { name: /finishes/ }).waitFor();
   });
 
   it('says why a channel cannot be shown', async () => {
@@ -716,6 +774,9 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     '',
     'sessions',
     'traffic',
+    'webhooks',
+    'webhooks?view=out',
+    'webhooks?view=hooks',
     'instances',
     'traces',
     'access',

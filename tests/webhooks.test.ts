@@ -5,8 +5,8 @@ import { connect, LineError } from '@nine-bells/client';
 import { Backend, type BackendError } from '@nine-bells/client/backend';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { type Behaviour, Receiver, secret, signed } from './receiver.js';
-import { configurationText, ninebells, type StartedService, startService, until } from './startedService.js';
+import { type Behaviour, type Received, Receiver, secret, signed } from './receiver.js';
+import { Command, configurationText, ninebells, type StartedService, startService, until } from './startedService.js';
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {
@@ -91,8 +91,8 @@ describe('an intake', () => {
       'no v1 signature',
     ],
     ['buoy', 'another id', () => ({ ...signed('x', body), 'webhook-id': 'y' }), 'no v1 signature'],
-    ['buoy', 'an old time', () => signed('x', body, new Date(Date.now() - 400_000)), '400 s old'],
-    ['buoy', 'a time to come', () => signed('x', body, new Date(Date.now() + 400_000)), '400 s ahead'],
+    ['buoy', 'an old time', () => signed('x', body, new Date(Date.now() - 400_000)), ' s old'],
+    ['buoy', 'a time to come', () => signed('x', body, new Date(Date.now() + 400_000)), ' s ahead'],
     ['buoy', 'no time', () => ({ ...signed('x', body), 'webhook-timestamp': 'soon' }), 'is no time'],
     ['hex', 'an HMAC', () => ({ 'x-signature': `sha256=${mac('sha256', 'two', body).digest('hex')}` })],
     [
@@ -211,6 +211,26 @@ describe('an intake', () => {
     const sinceMs = performance.now();
     await started.backend.publish({ channel: 'race/1/signals', data: 'meanwhile' });
     expect(performance.now() - sinceMs).toBeLessThan(1_000);
+  });
+
+  it('is forwarded to a developer’s machine, signed as its sender signs', async () => {
+    const mine = await Receiver.start();
+    clean.push(() => mine.stop());
+    const env = { NINEBELLS_URL: started.url, NINEBELLS_KEY: started.key };
+    for (const [intake, headers] of [
+      ['buoy', () => signed('forward', body)],
+      ['timed', () => timed(now(), 'forward')],
+      ['bearer', () => ({ authorization: 'Bearer two' })],
+    ] as const) {
+      const command = new Command(['forward', intake, mine.url, '--count', '1'], env);
+      await until(() => command.err.includes('from now on'));
+      expect((await post(intake, body, headers())).status).toBe(202);
+      await command.ended;
+      const { headers: all, body: gotBody } = mine.got.at(-1) as Received;
+      const { 'content-length': _, host: __, connection: ___, ...got } = all;
+      // What is signed anew is good for the intake itself.
+      expect((await post(intake, gotBody, got)).status).toBe(202);
+    }
   });
 
   it('is tried, seen, and run again from the command line', async () => {
@@ -372,6 +392,27 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
     const after = await say(2);
     await until(async () => (await started.backend.delivery(`bureau_${after.id}`)).state === 'delivered');
     await expect(started.backend.delivery(`mine_${after.id}`)).rejects.toThrow('Nothing is known of this event');
+  });
+
+  it('is forwarded to a developer’s machine, as its receiver gets it', async () => {
+    const { started, say } = await withHook(undefined, ', batch: { most: 5, within: 50ms }');
+    const mine = await Receiver.start();
+    clean.push(() => mine.stop());
+    const env = { NINEBELLS_URL: started.url, NINEBELLS_KEY: started.key };
+    const command = new Command(['forward', 'bureau', mine.url, '--count', '2'], env);
+    await until(() => command.err.includes('from now on'));
+    const { id } = await say('one');
+    await say('two');
+    expect((await command.ended).out).toMatch(new RegExp(`message in race/3/signals bureau_${id} 200 \\d+ ms`));
+    expect(mine.got.map(({ isSigned }) => isSigned)).toEqual([true, true]);
+    expect(mine.events[0]).toMatchObject({ id, type: 'ninebells.message', data: { data: 'one' } });
+    const { tried } = await until(async () => {
+      const found = await started.backend.delivery(`bureau_${id}`);
+      return found.tried.length === 2 && found;
+    });
+    expect(tried.some(({ sent }) => sent?.forwarded !== undefined)).toBe(true);
+    expect((await ninebells(['forward', 'none', mine.url], env)).err).toContain('There is no such hook');
+    expect((await ninebells(['forward', 'bureau', 'nowhere'], env)).code).toBe(2);
   });
 
   it('is listed, paused, resumed and sent to again from the command line', async () => {

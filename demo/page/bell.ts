@@ -2,6 +2,19 @@ import type { Line } from '@nine-bells/client';
 import { button, element, find } from './dom.js';
 import { counted } from './words.js';
 
+/** How long a toast is shown, in milliseconds. */
+const toastMs = 6_000;
+
+/** Shows for a moment what has just come. */
+function showToast(pane: HTMLElement, title: string): void {
+  const toast = find(pane, '.toast');
+  toast.textContent = title;
+  toast.hidden = false;
+  setTimeout(() => {
+    if (toast.textContent === title) toast.hidden = true;
+  }, toastMs);
+}
+
 /** Shows the bell with the number of notices, and the notices below it. Gives a function that stops it. */
 export function showBell(line: Line, pane: HTMLElement, goTo: (channel: string) => void): () => void {
   const inbox = line.inbox();
@@ -27,7 +40,12 @@ export function showBell(line: Line, pane: HTMLElement, goTo: (channel: string) 
     const none = inbox.unread === 0 ? [element('li', 'Nothing to know just now.')] : [];
     find(pane, '.inbox').replaceChildren(...items, ...none);
   };
+  const toast = ({ detail }: CustomEvent<{ title: string }>): void => showToast(pane, detail.title);
   inbox.addEventListener('change', show);
+  inbox.addEventListener('notice', toast);
   show();
-  return () => inbox.removeEventListener('change', show);
+  return () => {
+    inbox.removeEventListener('change', show);
+    inbox.removeEventListener('notice', toast);
+  };
 }

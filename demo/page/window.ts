@@ -1,5 +1,5 @@
 import { connect, type Line, type LineState } from '@nine-bells/client';
-import { people } from '../src/people.js';
+import { people, personOf } from '../src/people.js';
 import { showBell } from './bell.js';
 import { ChatPane } from './chatPane.js';
 import { find, stayAtEnd } from './dom.js';
@@ -7,9 +7,20 @@ import { showMembers } from './members.js';
 import { showOutbox } from './outboxBar.js';
 import { addPlace, showPlaces } from './places.js';
 import { Plug } from './plug.js';
-import { stateText } from './words.js';
+import { errorText, stateText } from './words.js';
 
-const channels = ['race/3/chat', 'crew/petrel', 'protest/7', 'desk/results/3', 'regatta/notices'];
+const channels = [
+  'race/3/chat',
+  'race/3/signals',
+  'crew/petrel',
+  'protest/7',
+  'desk/results/3',
+  'regatta/notices',
+  'weather/north-mark',
+  'quay/berths',
+];
+/** Where a skipper may declare a penalty turn. */
+const signals = 'race/3/signals';
 
 /** What a window shows at a time: a line, and a channel. */
 interface Shown {
@@ -44,6 +55,7 @@ export class Window {
       void this.#shown?.chat.send();
     });
     find(this.element, '.plug').addEventListener('click', () => this.#togglePlug());
+    find(this.element, '.turn').addEventListener('click', () => void this.#declareTurn());
     find(this.element, '.bell').addEventListener('click', () =>
       this.#openInbox(find(this.element, '.inbox').hidden === true),
     );
@@ -54,6 +66,8 @@ export class Window {
   #watch(): void {
     for (const each of this.#shown?.stop ?? []) each();
     const [user, pane, plug] = [this.#person.value, this.element, new Plug()];
+    const isSkipper = personOf(user)?.roles.includes('skipper') === true;
+    find(pane, '.turn').hidden = !isSkipper || this.#place.value !== signals;
     const line = connect(location.origin, {
       ...(user === '' ? {} : { token: () => fetchToken(user) }),
       WebSocket: plug.WebSocket,
@@ -72,6 +86,17 @@ export class Window {
     showMembers(chat.entry, pane, (other) => this.#goTo(line.direct([other]).channel));
     line.addEventListener('state', show);
     show();
+  }
+
+  /** Asks the committee's application over the line; it answers with the number of the turn, and publishes it. */
+  async #declareTurn(): Promise<void> {
+    const { line, chat } = this.#shown as Shown;
+    try {
+      const { number } = await line.call<{ number: number }>('declare-turn', {}, { channel: signals });
+      chat.say(`The committee has noted penalty turn ${number}.`);
+    } catch (error) {
+      chat.say(errorText(error));
+    }
   }
 
   #goTo(channel: string): void {

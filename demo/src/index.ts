@@ -5,11 +5,20 @@ import { Backend } from '@nine-bells/client/backend';
 import { makeLog, type RunningService, readConfiguration, startService } from '@nine-bells/service';
 import { tokenFor, trackerToken } from './application.js';
 import { sailRaces } from './fleet.js';
-import { type ResultsBureau, runOutsideSystems, startResultsBureau } from './outsideSystems.js';
+import {
+  postBerth,
+  postReading,
+  type ResultsBureau,
+  reading,
+  runOutsideSystems,
+  startResultsBureau,
+} from './outsideSystems.js';
 import { startResultsOffice } from './resultsOffice.js';
 import { seed } from './seed.js';
 import { simulatePeople } from './simulatedPeople.js';
 import { type DemoArguments, workerModule, workerService } from './worker.js';
+
+export { finish } from './outsideSystems.js';
 
 export interface DemoOptions {
   readonly port?: number;
@@ -26,6 +35,9 @@ export interface Demo {
   readonly keyFile: string;
   /** The results bureau, which hears of finishes. */
   readonly bureau: ResultsBureau;
+  /** Posts what the buoy measures, and a berth that the harbour office assigns to a boat. */
+  postReading(): Promise<Response>;
+  postBerth(boat: string): Promise<Response>;
   /** Lets boats sail races, where there are no simulated people; gives what stops them. */
   sail(): () => void;
   /** Sends the simulated people home and closes the results office. The service goes on. */
@@ -68,6 +80,8 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
     service,
     keyFile,
     bureau,
+    postReading: () => postReading(service.url, configuration, reading(0)),
+    postBerth: (boat) => postBerth(service.url, configuration, boat, 0),
     sail,
     stop: async () => {
       for (const stop of stops) stop();

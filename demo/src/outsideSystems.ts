@@ -46,8 +46,12 @@ export async function postReading(url: string, configuration: Configuration, eve
 }
 
 /** Posts a berth that the harbour office has assigned. */
-export async function postBerth(url: string, configuration: Configuration, round: number): Promise<Response> {
-  const boat = boats[round % boats.length] as string;
+export async function postBerth(
+  url: string,
+  configuration: Configuration,
+  boat: string,
+  round: number,
+): Promise<Response> {
   const berth = `${'ABC'[round % 3]}${1 + (round % 7)}`;
   const body = JSON.stringify({
     assignment: `berth-${Date.now()}`,
@@ -91,7 +95,7 @@ export function runOutsideSystems(
   };
   const stops = [
     every(buoyEveryMs, (round) => postReading(url, configuration, reading(round))),
-    every(harbourEveryMs, (round) => postBerth(url, configuration, round)),
+    every(harbourEveryMs, (round) => postBerth(url, configuration, boats[round % boats.length] as string, round)),
     every(finishEveryMs, (round) => finish(backend, boats[round % boats.length] as string)),
   ];
   return () => {
@@ -114,6 +118,8 @@ export interface ResultsBureau {
   readonly url: string;
   /** Finishes that it has taken, by the id of the event. */
   readonly taken: ReadonlyMap<string, unknown>;
+  /** How many requests it has got. */
+  received(): number;
   stop(): Promise<void>;
 }
 
@@ -130,9 +136,11 @@ export async function startResultsBureau(
   mood: () => number = Math.random,
 ): Promise<ResultsBureau> {
   const taken = new Map<string, unknown>();
+  let received = 0;
   const webhook = new Webhook(secret);
   const server = createServer(async (request, response) => {
     const body = await text(request);
+    received += 1;
     const feeling = mood();
     // Nobody is at the desk: the request is never answered.
     if (feeling < 0.08) return;
@@ -154,6 +162,7 @@ export async function startResultsBureau(
   return {
     url: `http://127.0.0.1:${(server.address() as AddressInfo).port}/finishes`,
     taken,
+    received: () => received,
     stop: () => new Promise((resolve) => server.close(() => resolve()).closeAllConnections()),
   };
 }

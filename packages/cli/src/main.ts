@@ -10,6 +10,7 @@ import { addDrill } from './drill.js';
 import { exitCodes } from './exitCodes.js';
 import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
+import { addForward } from './forward.js';
 import { addInstances } from './instances.js';
 import { addKeys } from './keys.js';
 import { addListen } from './listen.js';
@@ -72,6 +73,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addTrace,
     addTraffic,
     addWebhooks,
+    addForward,
     addPlan,
     addDrill,
   ])

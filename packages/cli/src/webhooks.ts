@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto';
 import { readFileSync } from 'node:fs';
 import type {
   ArrivalDetail,
@@ -11,9 +12,11 @@ import type {
   HookInfo,
   IntakeTrial,
 } from '@nine-bells/client/backend';
-import { defined } from '@nine-bells/wire';
+import { BackendError } from '@nine-bells/client/backend';
+import { defined, type Problem } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
+import { Webhook } from 'standardwebhooks';
 import { CommandError, exitCodes } from './exitCodes.js';
 import {
   backendOf,
@@ -148,6 +151,15 @@ function addIntakes(program: Command): void {
   );
   called(
     intake
+      .command('send')
+      .description('post an event, signed as Standard Webhooks says: to try an intake out')
+      .argument('<name>', 'the intake')
+      .requiredOption('--file <file>', 'the body, JSON')
+      .requiredOption('--secret <secret>', 'a secret of the intake: whsec_...')
+      .option('--id <id>', 'your id of the event; by default a random one'),
+  ).action(send);
+  called(
+    intake
       .command('test')
       .description('show what would become of an event: verification, route, result; publishes nothing')
       .argument('<name>', 'the intake')
@@ -168,6 +180,41 @@ function addIntakes(program: Command): void {
     else print(trialText(trial));
     if (trial.problem !== undefined || !trial.matched) process.exitCode = exitCodes.failed;
   });
+}
+
+interface SendOptions extends CallOptions {
+  readonly file: string;
+  readonly secret: string;
+  readonly id?: string;
+}
+
+/** Posts an event as a sender does that signs as Standard Webhooks says. */
+async function send(name: string, { file, secret, id = randomUUID(), url, json }: SendOptions): Promise<void> {
+  const body = read(file);
+  const at = new Date();
+  const signature = sign(secret, id, at, body);
+  const response = await fetch(`${url}/in/${encodeURIComponent(name)}`, {
+    method: 'POST',
+    body,
+    headers: {
+      'content-type': 'application/json',
+      'webhook-id': id,
+      'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
+      'webhook-signature': signature,
+    },
+  });
+  const answer = (await response.json()) as { id: string; repeated?: boolean } & Problem;
+  if (!response.ok) throw new BackendError(`${answer.title}: ${answer.detail ?? ''}`, response.status, answer);
+  if (json) printJson(answer);
+  else print(`${answer.id}${answer.repeated ? ' (came before)' : ''}`);
+}
+
+function sign(secret: string, id: string, at: Date, body: string): string {
+  try {
+    return new Webhook(secret).sign(id, at, body);
+  } catch {
+    throw new CommandError(exitCodes.usage, 'the secret is none of Standard Webhooks: whsec_ and base64');
+  }
 }
 
 function read(file: string): string {

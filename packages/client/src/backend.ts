@@ -49,6 +49,7 @@ import type {
   FeedInfo,
   FeedOptions,
   FeedWish,
+  ForwardedRequest,
   HookInfo,
   HookWish,
   IntakeInfo,
@@ -391,6 +392,26 @@ export class Backend {
     which: { ids: readonly string[] } | { hook: string; since: string; state?: 'dead' | 'delivered' },
   ): Promise<{ resent: number }> {
     return this.#post('/v1/deliveries/resend', which);
+  }
+
+  /**
+   * Copies of what passes an intake, or goes to a hook: the requests behind the number `after`, as their receiver would get
+   * them; without it, none, and the number from which to go on.
+   */
+  forwarded(
+    name: string,
+    options: { after?: number; waitS?: number } = {},
+  ): Promise<{ after: number; requests: readonly ForwardedRequest[] }> {
+    const { after, waitS } = options;
+    return this.#get(`/v1/forward/${encodeURIComponent(name)}`, { after, wait: waitS });
+  }
+
+  /** Says how a copy went: it stands with the attempts of the delivery. */
+  reportForwarded(
+    name: string,
+    report: { id: string; status?: number; tookMs: number; answer?: string },
+  ): Promise<{ id: string }> {
+    return this.#post(`/v1/forward/${encodeURIComponent(name)}/report`, report);
   }
 
   /** Queues whose events are fetched. */

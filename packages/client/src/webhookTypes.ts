@@ -183,6 +183,17 @@ export interface DeliveryDetail extends DeliveryInfo {
   readonly tried: readonly DeliveryAttempt[];
 }
 
+/** A request as its receiver would get it: a copy for a developer's own machine. */
+export interface ForwardedRequest {
+  readonly number: number;
+  readonly id: string;
+  /** What it is, for people. */
+  readonly what: string;
+  readonly method: string;
+  readonly headers: Readonly<Record<string, string>>;
+  readonly body: string;
+}
+
 /** An event of a feed (CloudEvents 1.0). */
 export interface FeedEvent<Data extends Json = Json> {
   readonly specversion: '1.0';

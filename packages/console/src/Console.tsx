@@ -20,6 +20,7 @@ const ModerationPage = lazy(async () => ({ default: (await import('./ModerationP
 const OverviewPage = lazy(async () => ({ default: (await import('./OverviewPage.js')).OverviewPage }));
 const SessionsPage = lazy(async () => ({ default: (await import('./SessionsPage.js')).SessionsPage }));
 const TrafficPage = lazy(async () => ({ default: (await import('./TrafficPage.js')).TrafficPage }));
+const WebhooksPage = lazy(async () => ({ default: (await import('./WebhooksPage.js')).WebhooksPage }));
 const WorkbenchPage = lazy(async () => ({ default: (await import('./WorkbenchPage.js')).WorkbenchPage }));
 const TracePage = lazy(async () => ({ default: (await import('./TracePage.js')).TracePage }));
 
@@ -51,6 +52,10 @@ export function Console() {
                           element={<SessionsPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
                         />
                         <Route path="/traffic" element={<TrafficPage backend={backend} light={light} />} />
+                        <Route
+                          path="/webhooks"
+                          element={<WebhooksPage backend={backend} mayAct={mayDo(session.rights, 'hooks')} />}
+                        />
                         <Route path="/instances" element={<InstancesPage backend={backend} />} />
                         <Route path="/traces/:id?" element={<TracePage backend={backend} />} />
                         <Route path="/access" element={<AccessPage backend={backend} />} />

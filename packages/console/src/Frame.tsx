@@ -37,6 +37,7 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
           <NavLink to="/traffic">{texts.traffic}</NavLink>
           <NavLink to="/sessions">{texts.sessions}</NavLink>
           <NavLink to="/instances">{texts.instances}</NavLink>
+          <NavLink to="/webhooks">{texts.webhooks}</NavLink>
           <NavLink to="/traces">{texts.trace}</NavLink>
           <NavLink to="/access">{texts.access}</NavLink>
           <NavLink to="/people">{texts.people}</NavLink>

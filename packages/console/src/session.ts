@@ -7,7 +7,7 @@ export type ConsoleSession =
   | { readonly name: 'signed-in'; readonly key: string; readonly rights: readonly string[] };
 
 /** Whether one signed in with a key that may do something beyond looking. */
-export function mayDo(rights: readonly string[], right: 'publish' | 'moderate' | 'administer'): boolean {
+export function mayDo(rights: readonly string[], right: 'publish' | 'moderate' | 'hooks' | 'administer'): boolean {
   return rights.some((each) => each === 'administer' || each === right || each.startsWith(`${right}:`));
 }
 

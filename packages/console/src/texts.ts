@@ -4,6 +4,7 @@ export const texts = {
   traffic: 'Traffic',
   sessions: 'Sessions',
   instances: 'Instances',
+  webhooks: 'Webhooks',
   trace: 'Trace',
   access: 'Access',
   people: 'People',

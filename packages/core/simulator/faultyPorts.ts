@@ -93,6 +93,7 @@ const queueMethods = [
   'deliveries',
   'delivery',
   'attempts',
+  'noteAttempt',
   'resend',
   'tidyHook',
   'arrive',

@@ -155,7 +155,8 @@ export class SimulatedSender {
     };
     try {
       if (engine === undefined) throw new Error('nobody answers');
-      const { id } = await engine.intakes.arrive(draft);
+      // A process that has crashed does not answer.
+      const { id } = await Promise.race([engine.intakes.arrive(draft), this.#timeout()]);
       // A process that has crashed meanwhile acknowledges nothing.
       if (engine !== this.#engine()) throw new Error('the connection is gone');
       const before = this.#acknowledged.get(eventId);
@@ -166,6 +167,10 @@ export class SimulatedSender {
       if (error instanceof RangeError) throw error;
       this.#clock.setTimer(this.#random.between(50, 500), () => void this.#post(eventId));
     }
+  }
+
+  #timeout(): Promise<never> {
+    return new Promise((_, reject) => void this.#clock.setTimer(3_000, () => reject(new Error('no answer'))));
   }
 
   /**

@@ -14,6 +14,7 @@ export * from './engine/messages.js';
 export * from './hooks/feeds.js';
 export * from './hooks/heldHook.js';
 export * from './hooks/hooks.js';
+export * from './hooks/shapeDelivery.js';
 export type { Notified } from './inbox/inboxes.js';
 export * from './intakes/intakes.js';
 export * from './intakes/shapeArrival.js';

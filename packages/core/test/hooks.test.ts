@@ -2,6 +2,7 @@ import type { ChannelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import {
   type ChannelRule,
+  defaultBoard,
   defaultHook,
   type Hook,
   type HookAnswer,
@@ -128,6 +129,26 @@ describe('a hook', () => {
     const heard = (await memory.deliveries({ limit: 9 })).map(({ event }) => event).reverse();
     expect(heard).toEqual(['joined', 'first-in', 'joined', 'left', 'left', 'last-out']);
     expect(receiver.data).toHaveLength(6);
+  });
+
+  it('hears of a board as it is, at a pace', async () => {
+    const positions: ChannelRule = {
+      pattern: 'race/:n/positions',
+      logbook: { type: 'kept' },
+      allow: {},
+      board: { ...defaultBoard },
+    };
+    const { engine, run, receiver } = service([{ events: ['board'], boardEveryMs: 2_000 }], [positions]);
+    const set = (value: number) => engine.boards.set('race/1/positions' as ChannelName, { entry: 'petrel', value });
+    for (let x = 1; x <= 30; x++) {
+      const done = set(x);
+      await run(200);
+      await done;
+    }
+    await run(5_000);
+    const told = receiver.data.map((data) => (data as { entries: { value: number }[] }).entries[0]?.value);
+    expect(told.at(-1)).toBe(30);
+    expect(told.length).toBeLessThan(6);
   });
 
   it('is tried again later and later, with the same delivery, until it succeeds', async () => {

@@ -187,6 +187,10 @@ export class MemoryQueues implements HookStore, IntakeStore {
     return this.#attempts.get(delivery) ?? [];
   }
 
+  async noteAttempt(delivery: number, attempt: DeliveryAttempt): Promise<void> {
+    this.#attempts.set(delivery, [...(this.#attempts.get(delivery) ?? []), attempt]);
+  }
+
   async resend(which: DeliverySelection, nowMs: number): Promise<number> {
     const rows =
       'ids' in which

@@ -273,6 +273,7 @@ export class Service implements RunningService {
         doors: doors.routes(),
         intakes: configuration.intakes,
         registry,
+        sender,
         now: clock.now,
         guard: new Guard(keys, secret.key('console'), configuration.keyRequests, clock.now),
         keys,

@@ -54,6 +54,8 @@ export interface BoardsHost {
   readonly boardSaveMs: number;
   /** This instance, where there are no others. */
   readonly self: string;
+  /** An entry was set or removed here. */
+  readonly changed?: (channel: ChannelName) => void;
   /** A channel is not kept open by its board any more. */
   readonly emptied: (channel: ChannelName) => void;
 }
@@ -250,6 +252,7 @@ export class Boards implements FeatureSource {
     }
     if ('number' in outcome) {
       this.#host.counters.boardChanges += 1;
+      this.#host.changed?.(match.channel);
       return { entry: change.record.entry, version: formatCursor({ volume, number: outcome.number }) };
     }
     const { entry } = change.record;

@@ -55,6 +55,7 @@ import type { SessionHost } from '../session/host.js';
 import { type Session, Sessions } from '../session/sessions.js';
 import { AccessInquiry } from './accessInquiry.js';
 import { BoardDirectory } from './boardDirectory.js';
+import { BoardEvents } from './boardEvents.js';
 import { publishedWithCall } from './callPublications.js';
 import { ChannelDirectory } from './channelDirectory.js';
 import { localAnswersOf } from './localAnswers.js';
@@ -202,6 +203,7 @@ export class Engine {
       boardSaveMs: this.options.boardSaveMs,
       self: this.#id,
       emptied: (channel) => channels.left(channel),
+      changed: (channel) => boardEvents.changed(channel),
     });
     const channels: Channels = new Channels({
       ...base,
@@ -264,6 +266,7 @@ export class Engine {
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
     this.messages = new Messages(channelRules, publisher, channels, boards);
     this.boards = new BoardDirectory(channelRules, boards);
+    const boardEvents = new BoardEvents({ ...base, hooks, read: (channel) => this.boards.read(channel) });
     this.intakes = new Intakes(
       {
         ...base,

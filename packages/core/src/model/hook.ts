@@ -16,6 +16,7 @@ export const hookEvents = [
   'intake-failed',
   'first-in',
   'last-out',
+  'board',
 ] as const;
 export type HookEvent = (typeof hookEvents)[number];
 
@@ -53,6 +54,8 @@ export interface Hook {
   readonly giveUpMs: number;
   /** A hook that has failed for so long is paused, in milliseconds. */
   readonly pauseMs: number;
+  /** How far apart events of one board are at least, in milliseconds. */
+  readonly boardEveryMs: number;
   /** For how long deliveries are kept after their end, in milliseconds. */
   readonly keepMs: number;
   /** Most events that wait; beyond, new ones are not queued for this hook, and it is said. */
@@ -75,6 +78,7 @@ export const defaultHook = {
   pauseMs: 2 * 86_400_000,
   keepMs: 86_400_000,
   most: 1_000_000,
+  boardEveryMs: 5_000,
 } as const satisfies Partial<Hook>;
 
 /** An event that waits for a hook. */

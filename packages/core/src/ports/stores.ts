@@ -198,6 +198,8 @@ export interface HookStore {
   deliveries(wish: DeliveryWish): Promise<readonly DeliveryRecord[]>;
   delivery(which: { readonly hook: string; readonly id: string }): Promise<DeliveryRecord | undefined>;
   attempts(delivery: number): Promise<readonly DeliveryAttempt[]>;
+  /** Notes an attempt that changes nothing: a copy that was sent elsewhere. */
+  noteAttempt(delivery: number, attempt: DeliveryAttempt): Promise<void>;
   /** Puts deliveries back into the queue. Gives how many. */
   resend(which: DeliverySelection, nowMs: number): Promise<number>;
   /**

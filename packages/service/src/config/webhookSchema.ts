@@ -368,6 +368,7 @@ const hookMembers = {
   within: optional(duration),
   retry: optional(mapOf({ first: optional(duration), most: optional(duration), for: optional(duration) })),
   pauseAfter: optional(duration),
+  boardEvery: optional(duration),
   keep: optional(duration),
   most: optional(whole(1_000, 100_000_000)),
 };
@@ -395,6 +396,7 @@ export const hook: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
     giveUpMs: retry?.for ?? defaultHook.giveUpMs,
     pauseMs: found.pauseAfter ?? defaultHook.pauseMs,
     keepMs: found.keep ?? defaultHook.keepMs,
+    boardEveryMs: found.boardEvery ?? defaultHook.boardEveryMs,
     most: found.most ?? defaultHook.most,
     ...defined({ channels, types, when, data, drop, rate: found.rate }),
     ...(batch?.most === undefined ? {} : { batch: { most: batch.most, withinMs: batch.within ?? 1_000 } }),
@@ -411,6 +413,7 @@ const feedMembers = mapOf({
   drop: hookMembers.drop,
   lease: optional(duration),
   for: optional(duration),
+  boardEvery: hookMembers.boardEvery,
   keep: hookMembers.keep,
   most: hookMembers.most,
 });
@@ -422,7 +425,7 @@ const longestLeaseMs = 86_400_000;
 export const feed: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
   const found = feedMembers(node, at);
   if (found === undefined) return undefined;
-  const { events, channels, types, when, data, drop, lease, keep, most } = found;
+  const { events, channels, types, when, data, drop, lease, boardEvery, keep, most } = found;
   if (lease !== undefined && lease > longestLeaseMs) return at.fault(node, '`lease` is at most 24h');
   return {
     url: '',
@@ -436,6 +439,7 @@ export const feed: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
     giveUpMs: found.for ?? 7 * dayMs,
     pauseMs: defaultHook.pauseMs,
     keepMs: keep ?? 7 * dayMs,
+    boardEveryMs: boardEvery ?? defaultHook.boardEveryMs,
     most: most ?? defaultHook.most,
     ...defined({ channels, types, when, data, drop }),
   };

@@ -9,11 +9,13 @@ import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { sourceOf } from '../webhooks/cloudEvents.js';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
+import type { HookSender } from '../webhooks/hookSender.js';
 import { boards } from './boards.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleSession.js';
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
 import { feeds } from './feeds.js';
+import { forwarding } from './forwarding.js';
 import type { Guard } from './guard.js';
 import { hooks } from './hooks.js';
 import { intakes } from './intakes.js';
@@ -57,6 +59,7 @@ export interface AppHost {
   readonly doors: Router;
   readonly intakes: readonly IntakeConfiguration[];
   readonly registry: HookRegistry;
+  readonly sender: HookSender;
   readonly now: () => number;
   /** Origins whose pages may call `/v1`. */
   readonly apiOrigins: readonly string[];
@@ -77,6 +80,7 @@ export function routesOf({
   drain,
   intakes: configured,
   registry,
+  sender,
   now,
 }: Omit<AppHost, 'guard'>): readonly Route[] {
   return [
@@ -90,6 +94,7 @@ export function routesOf({
     ...traces(engine),
     ...intakes(engine, configured, now),
     ...hooks(engine, registry),
+    ...forwarding({ engine, intakes: configured, sender, now }),
     ...feeds(engine, registry, sourceOf(facts.name)),
     ...draining(engine, drain),
     ...apiKeys(keys, engine),

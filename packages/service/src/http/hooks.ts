@@ -98,7 +98,7 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
 
   const delivery: Route['serve'] = async (request, response) => {
     const id = String(request.params.id);
-    const found = await store.delivery(selected(id, ':id'));
+    const found = await store.delivery(selectedDelivery(id, ':id'));
     if (found === undefined) throw refusal('no-such-event', `there is no delivery ${id.slice(0, 100)}`);
     const attempts = await store.attempts(found.number);
     response.json({
@@ -166,7 +166,7 @@ function stateOf(text: string | undefined, where: string): DeliveryState | undef
 }
 
 /** Hook and event of a delivery's id. */
-function selected(id: string, where: string): { readonly hook: string; readonly id: string } {
+export function selectedDelivery(id: string, where: string): { readonly hook: string; readonly id: string } {
   const at = id.indexOf('_');
   if (at < 1) throw refusal('bad-value', 'the id of a delivery is HOOK_EVENT', { where });
   return { hook: id.slice(0, at), id: id.slice(at + 1) };
@@ -183,7 +183,7 @@ function selectionOf({ ids, hook, since, state }: ResendDto): DeliverySelection 
       ids.some((each) => typeof each !== 'string')
     )
       throw refusal('bad-value', `\`ids\` is a list of 1 to ${maxAtOnce} ids of deliveries`, { where: '/ids' });
-    return { ids: ids.map((each, index) => selected(String(each), `/ids/${index}`)) };
+    return { ids: ids.map((each, index) => selectedDelivery(String(each), `/ids/${index}`)) };
   }
   const fromMs = Date.parse(since ?? '');
   if (Number.isNaN(fromMs)) throw refusal('bad-value', '`since` is a time (RFC 3339)', { where: '/since' });

@@ -94,6 +94,23 @@ export function insertDeliveries(events: readonly QueuedEvent[], dialect: Dialec
   return insertOf('deliveries', newColumns, rows, dialect, 'ON CONFLICT (hook, event_id) DO NOTHING');
 }
 
+/** Writes down attempts to deliver. */
+export function insertAttempts(
+  attempts: readonly (DeliveryAttempt & { readonly number: number })[],
+  dialect: Dialect,
+): string {
+  const rows = attempts.map(({ number, atMs, status, tookMs, problem, sent, text }) => [
+    number,
+    atMs,
+    status ?? null,
+    Math.round(tookMs),
+    problem?.slice(0, problemChars) ?? null,
+    sent === undefined ? null : JSON.stringify(sent),
+    text ?? null,
+  ]);
+  return insertOf('attempts', attemptColumns, rows, dialect);
+}
+
 /** Writes down how attempts ended. */
 export function settleDeliveries(outcomes: readonly DeliveryOutcome[], dialect: Dialect): readonly string[] {
   const ends = outcomes.map(({ number, state, attempts, dueAtMs, atMs, answer: { status, problem } }) => [
@@ -105,21 +122,15 @@ export function settleDeliveries(outcomes: readonly DeliveryOutcome[], dialect: 
     status ?? null,
     problem?.slice(0, problemChars) ?? null,
   ]);
-  const tried = outcomes.map(({ number, atMs, answer: { status, tookMs, problem, sent, text } }) => [
-    number,
-    atMs,
-    status ?? null,
-    Math.round(tookMs),
-    problem?.slice(0, problemChars) ?? null,
-    sent === undefined ? null : JSON.stringify(sent),
-    text ?? null,
-  ]);
   const [number, ...values] = columnsOf(outcomeColumns);
   const [, ...names] = Object.keys(outcomeColumns);
   const set = names.map((name, index) => `${name} = ${values[index]}`).join(', ');
   return [
     `UPDATE deliveries SET ${set} FROM ${tableOf(ends, dialect)} WHERE deliveries.number = ${number}`,
-    insertOf('attempts', attemptColumns, tried, dialect),
+    insertAttempts(
+      outcomes.map(({ number, atMs, answer }) => ({ number, atMs, ...answer })),
+      dialect,
+    ),
   ];
 }
 

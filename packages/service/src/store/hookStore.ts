@@ -22,6 +22,7 @@ import {
   attemptOf,
   type DeliveryRow,
   deliveryOf,
+  insertAttempts,
   insertDeliveries,
   recordOf,
   settleDeliveries,
@@ -333,6 +334,10 @@ export class SqlHookStore implements HookStore {
       { delivery },
     );
     return rows.map(attemptOf);
+  }
+
+  noteAttempt(delivery: number, attempt: DeliveryAttempt): Promise<void> {
+    return this.#do(insertAttempts([{ ...attempt, number: delivery }], this.#database));
   }
 
   resend(which: DeliverySelection, nowMs: number): Promise<number> {

@@ -239,6 +239,10 @@ export class SqlStore implements Store {
     return this.#hooks.attempts(delivery);
   }
 
+  noteAttempt(delivery: number, attempt: DeliveryAttempt): Promise<void> {
+    return this.#hooks.noteAttempt(delivery, attempt);
+  }
+
   resend(which: DeliverySelection, nowMs: number): Promise<number> {
     return this.#hooks.resend(which, nowMs);
   }

@@ -1,4 +1,12 @@
-import type { Hook, HookAnswer, HookCaller, ShapedDelivery } from '@nine-bells/core';
+import {
+  type DeliveryRecord,
+  deliveryId,
+  type Hook,
+  type HookAnswer,
+  type HookCaller,
+  type ShapedDelivery,
+  shapedDelivery,
+} from '@nine-bells/core';
 import { Agent, request } from 'undici';
 import { serviceVersion } from '../version.js';
 import type { AddressGuard } from './addressGuard.js';
@@ -42,8 +50,27 @@ export class HookSender implements HookCaller {
 
   async send(hook: Hook, deliveries: readonly ShapedDelivery[]): Promise<HookAnswer> {
     const fromMs = performance.now();
+    const { headers, body } = this.#requestOf(hook, deliveries);
+    const sent = { ...headers, 'webhook-signature': masked(headers['webhook-signature'] as string) };
+    const answer = await this.#answerTo(hook, headers, body);
+    return { ...answer, sent, tookMs: performance.now() - fromMs };
+  }
+
+  /** A delivery as a request by itself, signed now; `undefined` if it cannot be shaped. */
+  requestFor(
+    hook: Hook,
+    delivery: DeliveryRecord,
+  ): { id: string; headers: Readonly<Record<string, string>>; body: string } | undefined {
+    const { batch: _, ...single } = hook;
+    try {
+      return { id: deliveryId(delivery), ...this.#requestOf(single, [shapedDelivery(hook, delivery)]) };
+    } catch {
+      return undefined;
+    }
+  }
+
+  #requestOf(hook: Hook, deliveries: readonly ShapedDelivery[]): { headers: Record<string, string>; body: string } {
     const { id, contentType, text } = hookBodyOf(hook, deliveries, this.#host.source);
-    const secrets = this.#host.secretsOf(hook.name) ?? [];
     const timestamp = String(Math.floor(this.#host.now() / 1000));
     const hops = Math.max(...deliveries.map(({ delivery }) => delivery.hops ?? 0));
     const headers = {
@@ -51,12 +78,10 @@ export class HookSender implements HookCaller {
       'user-agent': `ninebells/${serviceVersion}`,
       'webhook-id': id,
       'webhook-timestamp': timestamp,
-      'webhook-signature': signaturesOf(secrets, id, timestamp, text),
+      'webhook-signature': signaturesOf(this.#host.secretsOf(hook.name) ?? [], id, timestamp, text),
       ...(hops === 0 ? {} : { [hopsHeader]: String(hops) }),
     };
-    const sent = { ...headers, 'webhook-signature': headers['webhook-signature'].replaceAll(/v1,\S+/g, 'v1,***') };
-    const answer = await this.#answerTo(hook, headers, text);
-    return { ...answer, sent, tookMs: performance.now() - fromMs };
+    return { headers, body: text };
   }
 
   /** Closes all connections. */
@@ -86,6 +111,10 @@ export class HookSender implements HookCaller {
       return { problem: failureText(error, hook) };
     }
   }
+}
+
+function masked(signatures: string): string {
+  return signatures.replaceAll(/v1,\S+/g, 'v1,***');
 }
 
 function problemOf(status: number, location: string | string[] | undefined): string {

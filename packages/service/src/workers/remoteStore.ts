@@ -55,6 +55,7 @@ const plain = [
   'deliveries',
   'delivery',
   'attempts',
+  'noteAttempt',
   'resend',
   'tidyHook',
   'arrive',

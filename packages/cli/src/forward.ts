@@ -1,0 +1,112 @@
+import type { ForwardedRequest } from '@nine-bells/client/backend';
+import type { Command } from 'commander';
+import colors from 'picocolors';
+import { CommandError, exitCodes } from './exitCodes.js';
+import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { clockTime, note, print, printable, printJson } from './output.js';
+
+/** How long a local receiver may take, in milliseconds, and how long to wait after the service has failed. */
+const withinMs = 30_000;
+const againMs = 2_000;
+
+interface ForwardOptions extends CallOptions {
+  readonly count?: number;
+}
+
+/** How a local receiver answered. */
+interface Answered {
+  readonly status?: number;
+  readonly tookMs: number;
+  readonly answer?: string;
+}
+
+/** `ninebells forward`: copies of what passes an intake or goes to a hook, sent to a receiver on this machine. */
+export function addForward(program: Command): void {
+  program
+    .command('forward')
+    .description('send copies of what passes an intake, or goes to a hook, to a receiver on this machine')
+    .argument('<name>', 'an intake, a hook or a feed')
+    .argument('<receiver>', 'where to send it, such as http://127.0.0.1:3000/hook')
+    .option('--count <n>', 'end after so many', wholeFrom(1, 1_000_000))
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action((name: string, receiver: string, options: ForwardOptions) => forward(name, receiver, options));
+}
+
+async function forward(name: string, receiver: string, options: ForwardOptions): Promise<void> {
+  if (!/^https?:/.test(receiver) || !URL.canParse(receiver))
+    throw new CommandError(exitCodes.usage, `${receiver} is no URL`, 'such as http://127.0.0.1:3000/hook');
+  const backend = backendOf(options);
+  let { after } = await backend.forwarded(name, { waitS: 0 });
+  let last: ForwardedRequest | undefined;
+  const pass = async (request: ForwardedRequest): Promise<void> => {
+    last = request;
+    const answered = await send(receiver, request);
+    show(request, answered, options.json === true);
+    await backend.reportForwarded(name, { id: request.id, ...answered }).catch(() => {});
+  };
+  note(
+    `What passes ${name} from now on is sent to ${receiver}. ${process.stdin.isTTY ? 'r: the last one again. ' : ''}Ctrl-C ends.`,
+  );
+  onKey('r', () => last && void pass(last));
+  let left = options.count ?? Number.POSITIVE_INFINITY;
+  while (left > 0) {
+    const found = await backend
+      .forwarded(name, { after, waitS: 5 })
+      .catch(async (error: Error & { status?: number }) => {
+        if (error.status !== undefined && error.status < 500) throw error;
+        note(error.message);
+        await new Promise((resolve) => setTimeout(resolve, againMs));
+        return { after, requests: [] };
+      });
+    after = found.after;
+    for (const request of found.requests) {
+      await pass(request);
+      left -= 1;
+      if (left <= 0) break;
+    }
+  }
+  process.stdin.pause();
+}
+
+async function send(receiver: string, { method, headers, body }: ForwardedRequest): Promise<Answered> {
+  const fromMs = performance.now();
+  const took = (): number => Math.round(performance.now() - fromMs);
+  try {
+    const response = await fetch(receiver, {
+      method,
+      headers,
+      body,
+      redirect: 'manual',
+      signal: AbortSignal.timeout(withinMs),
+    });
+    const answer = (await response.text()).slice(0, 4_096);
+    return { status: response.status, tookMs: took(), ...(answer === '' ? {} : { answer }) };
+  } catch {
+    return { tookMs: took() };
+  }
+}
+
+function show({ id, what }: ForwardedRequest, { status, tookMs }: Answered, isJson: boolean): void {
+  if (isJson) {
+    printJson({ id, what, status, tookMs });
+    return;
+  }
+  const says =
+    status === undefined ? colors.red('no answer') : (status < 300 ? colors.green : colors.red)(String(status));
+  print(`${colors.dim(clockTime(new Date().toISOString()))} ${printable(what)} ${colors.dim(id)} ${says} ${tookMs} ms`);
+}
+
+/** Acts on a key that is pressed, where there is a keyboard. */
+function onKey(key: string, act: () => void): void {
+  const { stdin } = process;
+  if (!stdin.isTTY) return;
+  stdin.setRawMode(true).resume();
+  stdin.on('data', (typed) => {
+    const text = typed.toString();
+    if (text === key) act();
+    // In raw mode the terminal does not make a signal of Ctrl-C.
+    if (text === '\u0003') process.exit(exitCodes.done);
+  });
+}

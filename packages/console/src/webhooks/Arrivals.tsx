@@ -1,0 +1,189 @@
+import type { ArrivalInfo, ArrivalState, Backend, Became } from '@nine-bells/client/backend';
+import { Alert, Button, Drawer, Empty, Input, Select, Tag } from 'antd';
+import { useState } from 'react';
+import { Link } from 'react-router-dom';
+import { Pager } from '../Pager.js';
+import { useAnswer, useChange } from '../queries.js';
+import { ScrollTable } from '../ScrollTable.js';
+import { Trouble } from '../Trouble.js';
+import { dayTime } from '../texts.js';
+import { pageRows, usePages } from '../usePages.js';
+
+const colors: Readonly<Record<ArrivalState, string>> = {
+  waiting: 'processing',
+  done: 'success',
+  ignored: 'default',
+  failed: 'error',
+};
+
+/** What came in through intakes, and what became of it. */
+export function Arrivals({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
+  const [intake, setIntake] = useState<string>();
+  const [state, setState] = useState<ArrivalState>();
+  const [shown, setShown] = useState<string>();
+  const intakes = useAnswer(['intakes'], () => backend.intakes(), 5_000);
+  const pages = usePages<ArrivalInfo, number>(
+    ['arrivals', intake ?? '', state ?? ''],
+    async (before) => {
+      const wish = { limit: pageRows, ...(intake && { intake }), ...(state && { state }), ...(before && { before }) };
+      const { arrivals, more } = await backend.arrivals(wish);
+      return { items: arrivals, behind: more ? arrivals.at(-1)?.number : undefined };
+    },
+    2_000,
+  );
+  const names = intakes.data?.intakes.map(({ name }) => name) ?? [];
+  return (
+    <section>
+      <Trouble of={[intakes, pages.answer]} />
+      <div className="filters">
+        <Select
+          aria-label="Intake"
+          allowClear
+          placeholder="All intakes"
+          value={intake ?? null}
+          onChange={(name) => setIntake(name ?? undefined)}
+          options={names.map((name) => ({ value: name, label: name }))}
+        />
+        <Select<ArrivalState | null>
+          aria-label="State"
+          allowClear
+          placeholder="All states"
+          value={state ?? null}
+          onChange={(next) => setState(next ?? undefined)}
+          options={Object.keys(colors).map((each) => ({ value: each as ArrivalState, label: each }))}
+        />
+      </div>
+      <ScrollTable<ArrivalInfo>
+        label="What came in"
+        rowKey="id"
+        loading={pages.items === undefined}
+        dataSource={[...(pages.items ?? [])]}
+        pagination={false}
+        locale={{ emptyText: <Empty description="Nothing came in" /> }}
+        columns={[
+          { title: 'At', dataIndex: 'at', render: dayTime },
+          { title: 'Intake', dataIndex: 'intake' },
+          {
+            title: 'State',
+            dataIndex: 'state',
+            render: (each: ArrivalState) => <Tag color={colors[each]}>{each}</Tag>,
+          },
+          { title: 'Became', render: (_, { became, problem }) => problem ?? <BecameText became={became} /> },
+          {
+            title: 'Event',
+            render: (_, { id }) => (
+              <Button type="link" size="small" onClick={() => setShown(id)}>
+                {id}
+              </Button>
+            ),
+          },
+        ]}
+      />
+      <Pager of={pages} label="Pages of what came in" />
+      <Drawer open={shown !== undefined} onClose={() => setShown(undefined)} size={760} title={shown}>
+        {shown !== undefined && <Arrival backend={backend} id={shown} mayAct={mayAct} />}
+      </Drawer>
+    </section>
+  );
+}
+
+function BecameText({ became }: { readonly became: Became | undefined }) {
+  const { messages = [], notices = [], entries = [] } = became ?? {};
+  return (
+    <>
+      {messages.map(({ channel, id, cursor }) => (
+        <Link key={id} to={`/traces/${id}`} title="What became of the message">
+          {channel} {cursor}{' '}
+        </Link>
+      ))}
+      {notices.map(({ id, users }) => (
+        <span key={id}>
+          a notice to {users} {users === 1 ? 'user' : 'users'}{' '}
+        </span>
+      ))}
+      {entries.map(({ channel, entry }) => (
+        <span key={`${channel} ${entry}`}>
+          {entry} on {channel}{' '}
+        </span>
+      ))}
+      {became !== undefined && messages.length + notices.length + entries.length === 0 && 'nothing, by its route'}
+    </>
+  );
+}
+
+/** One event: as it came beside what it becomes, and routes to try. */
+function Arrival({
+  backend,
+  id,
+  mayAct,
+}: {
+  readonly backend: Backend;
+  readonly id: string;
+  readonly mayAct: boolean;
+}) {
+  const found = useAnswer(['arrival', id], () => backend.arrival(id), 5_000);
+  const { data } = found;
+  const [routes, setRoutes] = useState('');
+  const [tried, setTried] = useState('');
+  const trial = useAnswer(
+    ['trial', id, tried],
+    () => backend.tryIntake(data?.intake ?? '', { arrival: id, ...(tried === '' ? {} : { routes: tried }) }),
+    60_000,
+  );
+  const again = useChange(
+    () => backend.runAgain(id),
+    ({ state, problem }) => (problem === undefined ? `It is ${state}` : problem),
+  );
+  if (data === undefined) return <Trouble of={[found]} />;
+  const { problem, becomes, matched } = trial.data ?? {};
+  return (
+    <div className="event">
+      <p>
+        <Tag color={colors[data.state]}>{data.state}</Tag> {data.problem ?? <BecameText became={data.became} />}
+      </p>
+      <div className="beside">
+        <section>
+          <h3>As it is kept</h3>
+          <pre>{JSON.stringify(data.body, null, 2)}</pre>
+          <p className="faint">
+            {data.bytes} bytes came. {data.eventId !== undefined && `The sender calls it ${data.eventId}.`}
+          </p>
+        </section>
+        <section>
+          <h3>{tried === '' ? 'What it becomes' : 'What it would become'}</h3>
+          {problem !== undefined && <Alert type="error" title={problem} />}
+          {matched === false && <Alert type="warning" title="No route is for it" />}
+          {matched && problem === undefined && <pre>{JSON.stringify(shortened(becomes), null, 2)}</pre>}
+          <Trouble of={[trial]} />
+        </section>
+      </div>
+      <h3>Try other routes</h3>
+      <Input.TextArea
+        aria-label="Routes"
+        className="code"
+        autoSize={{ minRows: 4, maxRows: 14 }}
+        placeholder={
+          '- when: { at: /kind, is: wind }\n  message: { channel: "weather/:station", data: { knots: /speed } }'
+        }
+        value={routes}
+        onChange={({ target }) => setRoutes(target.value)}
+      />
+      <div className="filters">
+        <Button onClick={() => setTried(routes)} disabled={routes.trim() === ''}>
+          Try
+        </Button>
+        {mayAct && data.state !== 'done' && data.state !== 'waiting' && (
+          <Button type="primary" loading={again.isPending} onClick={() => void again.act(undefined)}>
+            Run again
+          </Button>
+        )}
+        <span className="faint">Trying publishes nothing. Put routes that fit into the configuration.</span>
+      </div>
+    </div>
+  );
+}
+
+/** Without the lists that are empty. */
+function shortened(becomes: object | undefined): object {
+  return Object.fromEntries(Object.entries(becomes ?? {}).filter(([, list]) => (list as unknown[]).length > 0));
+}

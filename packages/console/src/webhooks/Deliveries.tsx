@@ -1,0 +1,158 @@
+import type { Backend, DeliveryAttempt, DeliveryInfo, DeliveryState } from '@nine-bells/client/backend';
+import { Button, Drawer, Empty, Select, Tag } from 'antd';
+import { useState } from 'react';
+import { Pager } from '../Pager.js';
+import { useAnswer, useChange } from '../queries.js';
+import { ScrollTable } from '../ScrollTable.js';
+import { Trouble } from '../Trouble.js';
+import { dayTime, timeOfDay } from '../texts.js';
+import { pageRows, usePages } from '../usePages.js';
+
+type Wanted = DeliveryState | 'failed';
+
+const colors: Readonly<Record<DeliveryState, string>> = { waiting: 'processing', delivered: 'success', dead: 'error' };
+
+/** What is sent to hooks and feeds, with every attempt. */
+export function Deliveries({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
+  const [hook, setHook] = useState<string>();
+  const [wanted, setWanted] = useState<Wanted>();
+  const [shown, setShown] = useState<string>();
+  const [chosen, setChosen] = useState<readonly string[]>([]);
+  const hooks = useAnswer(['hooks'], () => backend.hooks(), 5_000);
+  const feeds = useAnswer(['feeds'], () => backend.feeds(), 5_000);
+  const pages = usePages<DeliveryInfo, number>(
+    ['deliveries', hook ?? '', wanted ?? ''],
+    async (before) => {
+      const { deliveries, more } = await backend.deliveries({
+        limit: pageRows,
+        ...(hook && { hook }),
+        ...(wanted === 'failed' ? { failed: true } : wanted && { state: wanted }),
+        ...(before && { before }),
+      });
+      return { items: deliveries, behind: more ? deliveries.at(-1)?.number : undefined };
+    },
+    2_000,
+  );
+  const resend = useChange(
+    (ids: readonly string[]) => backend.resend({ ids }),
+    ({ resent }) => `${resent} sent again`,
+  );
+  const names = [...(hooks.data?.hooks ?? []), ...(feeds.data?.feeds ?? [])].map(({ name }) => name);
+  return (
+    <section>
+      <Trouble of={[hooks, feeds, pages.answer]} />
+      <div className="filters">
+        <Select
+          aria-label="Hook or feed"
+          allowClear
+          placeholder="All hooks and feeds"
+          value={hook ?? null}
+          onChange={(name) => setHook(name ?? undefined)}
+          options={names.map((name) => ({ value: name, label: name }))}
+        />
+        <Select<Wanted | null>
+          aria-label="State"
+          allowClear
+          placeholder="All states"
+          value={wanted ?? null}
+          onChange={(next) => setWanted(next ?? undefined)}
+          options={[
+            { value: 'failed', label: 'failed at least once' },
+            ...Object.keys(colors).map((each) => ({ value: each as DeliveryState, label: each })),
+          ]}
+        />
+        {mayAct && (
+          <Button
+            disabled={chosen.length === 0}
+            loading={resend.isPending}
+            onClick={() => void resend.act(chosen).then(() => setChosen([]))}
+          >
+            Send {chosen.length === 0 ? '' : `${chosen.length} `}again
+          </Button>
+        )}
+      </div>
+      <ScrollTable<DeliveryInfo>
+        label="What goes out"
+        rowKey="id"
+        loading={pages.items === undefined}
+        dataSource={[...(pages.items ?? [])]}
+        pagination={false}
+        locale={{ emptyText: <Empty description="Nothing was sent, and nothing waits" /> }}
+        {...(mayAct && {
+          rowSelection: { selectedRowKeys: [...chosen], onChange: (keys) => setChosen(keys.map(String)) },
+        })}
+        columns={[
+          { title: 'At', dataIndex: 'at', render: dayTime },
+          { title: 'To', dataIndex: 'hook' },
+          { title: 'Event', dataIndex: 'event' },
+          { title: 'Channel', dataIndex: 'channel' },
+          {
+            title: 'State',
+            dataIndex: 'state',
+            render: (each: DeliveryState) => <Tag color={colors[each]}>{each}</Tag>,
+          },
+          { title: 'Tries', dataIndex: 'attempts', align: 'right' },
+          { title: 'Says', render: (_, each) => saysText(each) },
+          {
+            title: 'Delivery',
+            render: (_, { id }) => (
+              <Button type="link" size="small" onClick={() => setShown(id)}>
+                {id}
+              </Button>
+            ),
+          },
+        ]}
+      />
+      <Pager of={pages} label="Pages of what goes out" />
+      <Drawer open={shown !== undefined} onClose={() => setShown(undefined)} size={680} title={shown}>
+        {shown !== undefined && <Delivery backend={backend} id={shown} />}
+      </Drawer>
+    </section>
+  );
+}
+
+function saysText({ problem, status, next }: DeliveryInfo): string {
+  const later = next === undefined ? '' : `; again at ${timeOfDay(next)}`;
+  return problem === undefined ? String(status ?? '') : `${problem}${later}`;
+}
+
+function Delivery({ backend, id }: { readonly backend: Backend; readonly id: string }) {
+  const found = useAnswer(['delivery', id], () => backend.delivery(id), 2_000);
+  const { data } = found;
+  if (data === undefined) return <Trouble of={[found]} />;
+  return (
+    <div className="event">
+      <p>
+        <Tag color={colors[data.state]}>{data.state}</Tag>{' '}
+        {data.next !== undefined && `tried again ${dayTime(data.next)}`}
+      </p>
+      <h3>What is sent</h3>
+      <pre>{JSON.stringify(data.data, null, 2)}</pre>
+      <h3>Attempts</h3>
+      {data.tried.length === 0 && <p className="faint">None yet.</p>}
+      {data.tried.map((each) => (
+        <Attempt key={each.at} {...each} />
+      ))}
+    </div>
+  );
+}
+
+function Attempt({ at, tookMs, status, problem, sent, answer }: DeliveryAttempt) {
+  return (
+    <section className="attempt">
+      <p>
+        {dayTime(at)} <Tag color={problem === undefined ? 'success' : 'error'}>{problem ?? status}</Tag>{' '}
+        <span className="faint">{tookMs} ms</span>
+      </p>
+      {answer ? <pre>{answer}</pre> : null}
+      <details>
+        <summary>Headers</summary>
+        <pre>
+          {Object.entries(sent ?? {})
+            .map(([name, value]) => `${name}: ${value}`)
+            .join('\n')}
+        </pre>
+      </details>
+    </section>
+  );
+}
