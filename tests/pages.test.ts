@@ -498,6 +498,8 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await drawer.getByLabel('Routes').fill('- mesage: {}');
     await drawer.getByRole('button', { name: 'Try' }).click();
     await drawer.getByText(/did you mean "message"/).waitFor();
+    // The browser complains of the refusal, too.
+    expect(errors.splice(0)).toEqual([expect.stringContaining('400')]);
     await page.keyboard.press('Escape');
 
     await page.getByText('What goes out').click();
@@ -515,13 +517,13 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
       .waitFor();
     await page.keyboard.press('Escape');
 
-    await page.getByText('Hooks and feeds').click();
+    await page.getByText('Hooks and feeds', { exact: true }).click();
     const hook = page.getByRole('row', { name: /bureau/ });
     await hook.getByRole('button', { name: 'Pause' }).click();
     await page.getByText(/bureau is paused since/).waitFor();
     await hook.getByRole('button', { name: 'Resume' }).click();
     await hook.getByText('active').waitFor();
-    await page.getByRole('row', { name: /finishes/ }).waitFor();
+    await page.getByRole('region', { name: 'Feeds' }).getByText('finishes', { exact: true }).waitFor();
   });
 
   it('says why a channel cannot be shown', async () => {

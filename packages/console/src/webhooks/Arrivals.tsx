@@ -1,5 +1,5 @@
-import type { ArrivalInfo, ArrivalState, Backend, Became } from '@nine-bells/client/backend';
-import { Alert, Button, Drawer, Empty, Input, Select, Tag } from 'antd';
+import type { ArrivalDetail, ArrivalInfo, ArrivalState, Backend, Became } from '@nine-bells/client/backend';
+import { Alert, Button, Drawer, Empty, Input, Select } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router-dom';
 import { Pager } from '../Pager.js';
@@ -8,13 +8,9 @@ import { ScrollTable } from '../ScrollTable.js';
 import { Trouble } from '../Trouble.js';
 import { dayTime } from '../texts.js';
 import { pageRows, usePages } from '../usePages.js';
+import { State } from './State.js';
 
-const colors: Readonly<Record<ArrivalState, string>> = {
-  waiting: 'processing',
-  done: 'success',
-  ignored: 'default',
-  failed: 'error',
-};
+const states: readonly ArrivalState[] = ['waiting', 'done', 'ignored', 'failed'];
 
 /** What came in through intakes, and what became of it. */
 export function Arrivals({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
@@ -50,7 +46,7 @@ export function Arrivals({ backend, mayAct }: { readonly backend: Backend; reado
           placeholder="All states"
           value={state ?? null}
           onChange={(next) => setState(next ?? undefined)}
-          options={Object.keys(colors).map((each) => ({ value: each as ArrivalState, label: each }))}
+          options={states.map((each) => ({ value: each, label: each }))}
         />
       </div>
       <ScrollTable<ArrivalInfo>
@@ -66,7 +62,7 @@ export function Arrivals({ backend, mayAct }: { readonly backend: Backend; reado
           {
             title: 'State',
             dataIndex: 'state',
-            render: (each: ArrivalState) => <Tag color={colors[each]}>{each}</Tag>,
+            render: (each: ArrivalState) => <State of={each} />,
           },
           { title: 'Became', render: (_, { became, problem }) => problem ?? <BecameText became={became} /> },
           {
@@ -123,30 +119,46 @@ function Arrival({
 }) {
   const found = useAnswer(['arrival', id], () => backend.arrival(id), 5_000);
   const { data } = found;
+  if (data === undefined) return <Trouble of={[found]} />;
+  return (
+    <div className="event">
+      <p>
+        <State of={data.state} /> {data.problem ?? <BecameText became={data.became} />}
+      </p>
+      <Trial backend={backend} arrival={data} mayAct={mayAct} />
+    </div>
+  );
+}
+
+interface TrialProps {
+  readonly backend: Backend;
+  readonly arrival: ArrivalDetail;
+  readonly mayAct: boolean;
+}
+
+/** What becomes of an event by the routes of its intake, or by others. */
+function Trial({ backend, arrival, mayAct }: TrialProps) {
+  const { id, intake, body, bytes, eventId, state } = arrival;
   const [routes, setRoutes] = useState('');
   const [tried, setTried] = useState('');
   const trial = useAnswer(
     ['trial', id, tried],
-    () => backend.tryIntake(data?.intake ?? '', { arrival: id, ...(tried === '' ? {} : { routes: tried }) }),
+    () => backend.tryIntake(intake, { arrival: id, ...(tried === '' ? {} : { routes: tried }) }),
     60_000,
   );
   const again = useChange(
     () => backend.runAgain(id),
-    ({ state, problem }) => (problem === undefined ? `It is ${state}` : problem),
+    (ran) => ran.problem ?? `It is ${ran.state}`,
   );
-  if (data === undefined) return <Trouble of={[found]} />;
   const { problem, becomes, matched } = trial.data ?? {};
   return (
-    <div className="event">
-      <p>
-        <Tag color={colors[data.state]}>{data.state}</Tag> {data.problem ?? <BecameText became={data.became} />}
-      </p>
+    <>
       <div className="beside">
         <section>
           <h3>As it is kept</h3>
-          <pre>{JSON.stringify(data.body, null, 2)}</pre>
+          <pre>{JSON.stringify(body, null, 2)}</pre>
           <p className="faint">
-            {data.bytes} bytes came. {data.eventId !== undefined && `The sender calls it ${data.eventId}.`}
+            {bytes} bytes came. {eventId !== undefined && `The sender calls it ${eventId}.`}
           </p>
         </section>
         <section>
@@ -172,14 +184,14 @@ function Arrival({
         <Button onClick={() => setTried(routes)} disabled={routes.trim() === ''}>
           Try
         </Button>
-        {mayAct && data.state !== 'done' && data.state !== 'waiting' && (
+        {mayAct && state !== 'done' && state !== 'waiting' && (
           <Button type="primary" loading={again.isPending} onClick={() => void again.act(undefined)}>
             Run again
           </Button>
         )}
         <span className="faint">Trying publishes nothing. Put routes that fit into the configuration.</span>
       </div>
-    </div>
+    </>
   );
 }
 

@@ -1,5 +1,5 @@
 import type { Backend, DeliveryAttempt, DeliveryInfo, DeliveryState } from '@nine-bells/client/backend';
-import { Button, Drawer, Empty, Select, Tag } from 'antd';
+import { Button, Checkbox, Drawer, Empty, Select } from 'antd';
 import { useState } from 'react';
 import { Pager } from '../Pager.js';
 import { useAnswer, useChange } from '../queries.js';
@@ -7,10 +7,11 @@ import { ScrollTable } from '../ScrollTable.js';
 import { Trouble } from '../Trouble.js';
 import { dayTime, timeOfDay } from '../texts.js';
 import { pageRows, usePages } from '../usePages.js';
+import { State } from './State.js';
 
 type Wanted = DeliveryState | 'failed';
 
-const colors: Readonly<Record<DeliveryState, string>> = { waiting: 'processing', delivered: 'success', dead: 'error' };
+const states: readonly DeliveryState[] = ['waiting', 'delivered', 'dead'];
 
 /** What is sent to hooks and feeds, with every attempt. */
 export function Deliveries({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
@@ -58,7 +59,7 @@ export function Deliveries({ backend, mayAct }: { readonly backend: Backend; rea
           onChange={(next) => setWanted(next ?? undefined)}
           options={[
             { value: 'failed', label: 'failed at least once' },
-            ...Object.keys(colors).map((each) => ({ value: each as DeliveryState, label: each })),
+            ...states.map((each) => ({ value: each, label: each })),
           ]}
         />
         {mayAct && (
@@ -78,10 +79,8 @@ export function Deliveries({ backend, mayAct }: { readonly backend: Backend; rea
         dataSource={[...(pages.items ?? [])]}
         pagination={false}
         locale={{ emptyText: <Empty description="Nothing was sent, and nothing waits" /> }}
-        {...(mayAct && {
-          rowSelection: { selectedRowKeys: [...chosen], onChange: (keys) => setChosen(keys.map(String)) },
-        })}
         columns={[
+          ...(mayAct ? [chooseColumn(chosen, setChosen)] : []),
           { title: 'At', dataIndex: 'at', render: dayTime },
           { title: 'To', dataIndex: 'hook' },
           { title: 'Event', dataIndex: 'event' },
@@ -89,7 +88,7 @@ export function Deliveries({ backend, mayAct }: { readonly backend: Backend; rea
           {
             title: 'State',
             dataIndex: 'state',
-            render: (each: DeliveryState) => <Tag color={colors[each]}>{each}</Tag>,
+            render: (each: DeliveryState) => <State of={each} />,
           },
           { title: 'Tries', dataIndex: 'attempts', align: 'right' },
           { title: 'Says', render: (_, each) => saysText(each) },
@@ -111,6 +110,20 @@ export function Deliveries({ backend, mayAct }: { readonly backend: Backend; rea
   );
 }
 
+/** A checkbox in each row. (Those of the table itself have a hidden double, which a keyboard finds.) */
+function chooseColumn(chosen: readonly string[], choose: (ids: readonly string[]) => void) {
+  return {
+    title: 'Again',
+    render: (_: unknown, { id }: DeliveryInfo) => (
+      <Checkbox
+        aria-label={`Send ${id} again`}
+        checked={chosen.includes(id)}
+        onChange={({ target }) => choose(target.checked ? [...chosen, id] : chosen.filter((each) => each !== id))}
+      />
+    ),
+  };
+}
+
 function saysText({ problem, status, next }: DeliveryInfo): string {
   const later = next === undefined ? '' : `; again at ${timeOfDay(next)}`;
   return problem === undefined ? String(status ?? '') : `${problem}${later}`;
@@ -123,8 +136,7 @@ function Delivery({ backend, id }: { readonly backend: Backend; readonly id: str
   return (
     <div className="event">
       <p>
-        <Tag color={colors[data.state]}>{data.state}</Tag>{' '}
-        {data.next !== undefined && `tried again ${dayTime(data.next)}`}
+        <State of={data.state} /> {data.next !== undefined && `tried again ${dayTime(data.next)}`}
       </p>
       <h3>What is sent</h3>
       <pre>{JSON.stringify(data.data, null, 2)}</pre>
@@ -141,7 +153,7 @@ function Attempt({ at, tookMs, status, problem, sent, answer }: DeliveryAttempt)
   return (
     <section className="attempt">
       <p>
-        {dayTime(at)} <Tag color={problem === undefined ? 'success' : 'error'}>{problem ?? status}</Tag>{' '}
+        {dayTime(at)} <span className={problem === undefined ? 'state good' : 'state bad'}>{problem ?? status}</span>{' '}
         <span className="faint">{tookMs} ms</span>
       </p>
       {answer ? <pre>{answer}</pre> : null}

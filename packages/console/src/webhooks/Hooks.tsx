@@ -1,11 +1,10 @@
 import type { Backend, FeedInfo, HookInfo } from '@nine-bells/client/backend';
-import { Alert, Button, Tag } from 'antd';
+import { Alert, Button } from 'antd';
 import { useAnswer, useChange } from '../queries.js';
 import { ScrollTable } from '../ScrollTable.js';
 import { Trouble } from '../Trouble.js';
 import { ago, dayTime } from '../texts.js';
-
-const colors = { active: 'success', failing: 'warning', paused: 'error', full: 'error' } as const;
+import { State } from './State.js';
 
 /** Where events go, how far behind each is, and which are paused. */
 export function Hooks({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
@@ -41,7 +40,7 @@ export function Hooks({ backend, mayAct }: { readonly backend: Backend; readonly
           ...(mayAct
             ? [
                 {
-                  title: '',
+                  title: 'Change',
                   render: (_: unknown, hook: HookInfo) => (
                     <Button size="small" onClick={() => void change.act(hook)}>
                       {hook.state === 'paused' ? 'Resume' : 'Pause'}
@@ -69,7 +68,7 @@ export function Hooks({ backend, mayAct }: { readonly backend: Backend; readonly
 function shared<Row extends HookInfo | FeedInfo>() {
   return [
     { title: 'Name', dataIndex: 'name' },
-    { title: 'State', render: (_: unknown, { state }: Row) => <Tag color={colors[state]}>{state}</Tag> },
+    { title: 'State', render: (_: unknown, { state }: Row) => <State of={state} /> },
     { title: 'Waiting', dataIndex: 'waiting', align: 'right' as const },
     { title: 'Oldest', render: (_: unknown, { oldest }: Row) => ago(oldest) },
     { title: 'Events', render: (_: unknown, { events }: Row) => events.join(', ') },
