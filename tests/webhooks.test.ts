@@ -638,6 +638,24 @@ calls:
     ]);
   });
 
+  it('is forwarded to a developer’s machine, while the configured application answers', async () => {
+    const mine = await Receiver.start((_, response) => void response.writeHead(418).end());
+    clean.push(() => mine.stop());
+    behaviour.now = answer({ data: 'theirs' });
+    const before = receiver.got.length;
+    const command = new Command(['forward', 'declare-turn', mine.url, '--count', '2'], {
+      NINEBELLS_URL: started.url,
+      NINEBELLS_KEY: started.key,
+    });
+    await until(() => command.err.includes('from now on'));
+    const line = await come();
+    for (const n of [1, 2]) expect(await line.call('declare-turn', { n }, turn)).toBe('theirs');
+    const { out } = await command.ended;
+    expect(out).toMatch(/call by tomas in race\/3\/signals call_\w+ 418/);
+    const shown = ({ headers, body, isSigned }: Received) => [isSigned, headers['webhook-id'], JSON.parse(body).data];
+    expect(mine.got.map(shown)).toEqual(receiver.got.slice(before).map(shown));
+  });
+
   it('gets the first answer over a connection that broke', async () => {
     let count = 0;
     const sockets: WebSocket[] = [];

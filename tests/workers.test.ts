@@ -5,7 +5,8 @@ import { connect, type Line, type ReceivedMessage } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { parseConfiguration, signToken } from '@nine-bells/service';
 import { afterEach, describe, expect, it } from 'vitest';
-import { type Command, configurationText, ninebells, serve, until } from './startedService.js';
+import { Receiver, secret, signed } from './receiver.js';
+import { Command, configurationText, ninebells, RawLine, serve, until } from './startedService.js';
 
 const text = `${configurationText}
   - { pattern: pontoon/:name, presence: { grace: 1s }, allow: { enter: anyone, publish: anyone } }
@@ -17,8 +18,8 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-async function start(folder = mkdtempSync(join(tmpdir(), 'bells-workers-')), port = 0) {
-  const started = await serve(folder, port, { text, args: ['--workers', '2'] });
+async function start(folder = mkdtempSync(join(tmpdir(), 'bells-workers-')), port = 0, more = '') {
+  const started = await serve(folder, port, { text: text + more, args: ['--workers', '2'] });
   clean.push(async () => {
     started.command.process.kill('SIGKILL');
     await started.command.ended;
@@ -94,6 +95,64 @@ describe('workers', () => {
     const { messages } = await again.backend.read('pontoon/north');
     expect(messages.map(({ cursor }) => cursor)).toEqual(before.messages.map(({ cursor }) => cursor));
     clean.push(() => rmSync(folder, { recursive: true, force: true }));
+  });
+
+  it('make a call that is repeated once, forward it, take each event once and deliver each message once', async () => {
+    const application = await Receiver.start(async (_, response) => {
+      await new Promise((resolve) => setTimeout(resolve, 300));
+      response.end('{"data":"yes"}');
+    });
+    const bureau = await Receiver.start();
+    const mine = await Receiver.start();
+    clean.push(...[application, bureau, mine].map((each) => () => each.stop()));
+    const folder = mkdtempSync(join(tmpdir(), 'bells-workers-'));
+    clean.push(() => rmSync(folder, { recursive: true, force: true }));
+    const { url, key, backend } = await start(
+      folder,
+      0,
+      `
+ask: { secret: ${secret} }
+calls: { turn: { url: "${application.url}/turn", allow: signed-in } }
+hooks: { bureau: { url: "${bureau.url}", secrets: ${secret}, channels: [committee], order: channel } }
+intakes: { buoy: { verify: { standard: ${secret} }, routes: [{ message: { channel: committee, data: /wind } }] } }
+`,
+    );
+    // Raw lines, until each worker has one.
+    const lines = new Map<string, RawLine>();
+    await until(async () => {
+      const line = await RawLine.open(url);
+      await line.hello({ token: await tokenOf('tomas') });
+      lines.set((await line.reply(1)).instance, line);
+      return lines.size === 2;
+    }, 10_000);
+    const both = [...lines.values()] as [RawLine, RawLine];
+    const forward = new Command(['forward', 'turn', mine.url, '--count', '1'], {
+      NINEBELLS_URL: url,
+      NINEBELLS_KEY: key,
+    });
+    await until(() => forward.err.includes('from now on'), 10_000);
+    both[0].send({ do: 'call', id: 2, name: 'turn', data: 'port', key: 'c1' });
+    await until(() => application.got.length > 0);
+    both[1].send({ do: 'call', id: 2, name: 'turn', data: 'port', key: 'c1', again: true });
+    for (const line of both) expect(await line.reply(2)).toMatchObject({ data: 'yes' });
+    expect(application.got).toHaveLength(1);
+    await forward.ended;
+    const [first, copy] = [application.got[0], mine.got[0]];
+    expect(copy).toMatchObject({ isSigned: true, headers: { 'idempotency-key': 'c1' } });
+    expect(copy?.headers['webhook-id']).toBe(first?.headers['webhook-id']);
+    expect(JSON.parse(copy?.body ?? '').data).toEqual(JSON.parse(first?.body ?? '').data);
+
+    const winds = Array.from({ length: 30 }, (_, n) => n);
+    for (const n of [...winds, ...winds]) {
+      const body = JSON.stringify({ wind: n });
+      const headers = { 'content-type': 'application/json', connection: 'close', ...signed(`wind-${n}`, body) };
+      expect((await fetch(`${url}/in/buoy`, { method: 'POST', body, headers })).status).toBe(202);
+    }
+    const data = () => bureau.events.map((event) => (event.data as { data: number }).data);
+    await until(() => data().length >= winds.length, 15_000);
+    const { messages } = await backend.read('committee');
+    expect(data()).toEqual(messages.map((each) => each.data));
+    expect([...data()].sort((a, b) => a - b)).toEqual(winds);
   });
 
   it('that die are replaced, and whoever was there goes on elsewhere without a gap', async () => {

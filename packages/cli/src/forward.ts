@@ -20,12 +20,12 @@ interface Answered {
   readonly answer?: string;
 }
 
-/** `ninebells forward`: copies of what passes an intake or goes to a hook, sent to a receiver on this machine. */
+/** `ninebells forward`: copies of what passes an intake, goes to a hook or is called, sent to a receiver on this machine. */
 export function addForward(program: Command): void {
   program
     .command('forward')
-    .description('send copies of what passes an intake, or goes to a hook, to a receiver on this machine')
-    .argument('<name>', 'an intake, a hook or a feed')
+    .description('send copies of what passes an intake, goes to a hook, or is called, to a receiver on this machine')
+    .argument('<name>', 'an intake, a hook, a feed or a call')
     .argument('<receiver>', 'where to send it, such as http://127.0.0.1:3000/hook')
     .option('--count <n>', 'end after so many', wholeFrom(1, 1_000_000))
     .addOption(urlOption())

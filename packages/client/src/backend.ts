@@ -395,7 +395,7 @@ export class Backend {
   }
 
   /**
-   * Copies of what passes an intake, or goes to a hook: the requests behind the number `after`, as their receiver would get
+   * Copies of what passes an intake, goes to a hook or is called: the requests behind the number `after`, as their receiver would get
    * them; without it, none, and the number from which to go on.
    */
   forwarded(

@@ -246,7 +246,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         throw new Error(`${waitingBytes} bytes wait for session ${session}, at most ${most} may`);
   }
 
-  /** Ends all faults and waits until everybody has everything: one more message in each channel shows any hole. */
+  /** Ends all faults and waits until all clients have everything: one more message in each channel shows any hole. */
   async function heal(): Promise<void> {
     store.faults = false;
     receiver.faults = false;

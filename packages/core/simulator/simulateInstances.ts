@@ -186,7 +186,7 @@ async function run(
     else if (dice < 0.978 && mayEmpty) failOver();
     else if (dice < 0.981 && mayEmpty) evict();
   }
-  // Behind it nothing breaks any more, so nobody has a reason to read anew what is in force.
+  // Behind it nothing breaks, so no instance has a reason to read anew what is in force.
   if (random.chance(0.3)) ban(random.between(0, instances.length - 1));
   await heal();
   const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
@@ -293,7 +293,7 @@ async function run(
     }
   }
 
-  /** Ends all faults and waits until everybody has everything. */
+  /** Ends all faults and waits until all clients have everything. */
   async function heal(): Promise<void> {
     // What is paused or cut off ends by itself.
     await clock.run(9_500);
@@ -325,7 +325,7 @@ async function run(
     }
   }
 
-  /** Whoever is in a channel sees everybody who is, and nobody else, on whichever instance. */
+  /** Each member of a channel sees all its members and no others, on any instance. */
   function checkMembers(): void {
     const room = channelName('room/1');
     const there = clients.filter(({ channels: entered }) => entered.includes(room)).map(({ name }) => name);

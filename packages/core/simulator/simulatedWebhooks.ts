@@ -77,7 +77,7 @@ export class SimulatedReceiver {
     if (!fails) for (const { id, channel = '' } of deliveries) this.#take(`${hook.name} ${channel}`, id);
     await this.#pause();
     if (!isAlive()) await new Promise(() => {});
-    // Of an answer that is lost, nobody knows that the event was taken.
+    // The event was taken, but the answer is lost.
     if (isLost) return { tookMs: 5, problem: 'no answer' };
     if (!fails) return { status: 200, tookMs: 5 };
     const status = this.#random.pick([400, 429, 500]);

@@ -1,5 +1,6 @@
 export * from './access/access.js';
 export type { EntryPlaces, EntryWish } from './boards/boards.js';
+export type { CallCopy } from './calls/callCopies.js';
 export * from './calls/calls.js';
 export * from './cluster/carried.js';
 export type { Gathered } from './cluster/cluster.js';
@@ -44,6 +45,7 @@ export * from './model/notice.js';
 export * from './model/options.js';
 export * from './model/pattern.js';
 export * from './model/presenceRule.js';
+export * from './model/rate.js';
 export * from './model/refusal.js';
 export type * from './model/shape.js';
 export * from './model/signal.js';

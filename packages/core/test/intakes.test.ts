@@ -102,7 +102,7 @@ describe('an intake', () => {
     const { arrive, settled, chat } = service([berth], (memory) =>
       storeWith(memory, async (...args) => {
         const appended = await memory.append(...args);
-        // It was done, and nobody knows.
+        // It was done, and the answer is lost.
         if (isDown) throw refusal('unavailable');
         return appended;
       }),

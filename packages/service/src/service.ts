@@ -201,7 +201,8 @@ export class Service implements RunningService {
         clock.now,
       );
       const registry = new HookRegistry(configuration.hooks, keys, new AddressGuard(configuration.hookNetworks));
-      if (configuration.askSecret !== undefined) caller = new ApplicationCaller(configuration.askSecret);
+      const asking = configuration.askSecret === undefined ? undefined : new ApplicationCaller(configuration.askSecret);
+      caller = asking;
       sender = new HookSender({
         secretsOf: (hook) => registry.secretsOf(hook),
         isTrusted: (hook) => registry.isTrusted(hook),
@@ -274,6 +275,7 @@ export class Service implements RunningService {
         intakes: configuration.intakes,
         registry,
         sender,
+        callRequest: asking && ((call, atMs) => asking.requestFor(call, atMs)),
         now: clock.now,
         guard: new Guard(keys, secret.key('console'), configuration.keyRequests, clock.now),
         keys,

@@ -19,9 +19,11 @@ import type { Call, CallAnswer, CallPublication, CallRule } from '../model/call.
 import { matchPattern, type Pattern, parametersOf, parsePattern } from '../model/pattern.js';
 import type { CallAsker } from '../ports/callAsker.js';
 import type { Clock } from '../ports/clock.js';
+import type { Ids } from '../ports/ids.js';
 import type { Report } from '../ports/report.js';
 import { accessRuleFault } from '../rules/accessRule.js';
 import { Answers } from './answers.js';
+import { CallCopies, type CallCopy } from './callCopies.js';
 
 /** Calls under way: of one session, and of the instance. */
 const perSession = 16;
@@ -58,6 +60,7 @@ export interface CallOrigin {
 
 export interface CallsHost {
   readonly clock: Clock;
+  readonly ids: Ids;
   readonly report: Report;
   readonly access: Access;
   readonly asker: CallAsker | undefined;
@@ -92,6 +95,7 @@ export class Calls {
   readonly #host: CallsHost;
   readonly #all: ReadonlyMap<string, Known>;
   readonly #answers: Answers;
+  readonly #copies: CallCopies;
   readonly #breakers = new Map<string, Breaker>();
   readonly #loads = new BoundedMap<string, Load>(maxLoads);
   #underWay = 0;
@@ -100,6 +104,7 @@ export class Calls {
   constructor(host: CallsHost, rules: readonly CallRule[]) {
     this.#host = host;
     this.#answers = new Answers(() => host.clock.monotonic());
+    this.#copies = new CallCopies(() => host.clock.now());
     this.#all = new Map(
       rules.map((rule) => {
         const pattern = rule.channel === undefined ? undefined : parsePattern(rule.channel);
@@ -157,6 +162,11 @@ export class Calls {
     return (await this.#answers.get(key)?.catch(() => null)) ?? null;
   }
 
+  /** The calls of a name that passed this instance behind a number; from now on they are kept for a minute. */
+  copies(name: string, after: number): readonly CallCopy[] {
+    return this.#all.has(name) ? this.#copies.after(name, after) : [];
+  }
+
   // ------------------------------------------------------------------------------------------------ inside
 
   #require(name: string): Known {
@@ -197,6 +207,7 @@ export class Calls {
     if (ruling.problem !== undefined) throw new ProblemError(ruling.problem);
     const { who } = caller.visitor;
     const call: Call = {
+      id: `call_${this.#host.ids.message(this.#host.clock.now())}`,
       name: wish.name,
       ...defined({ channel: wish.channel, key: wish.key }),
       parameters,
@@ -220,6 +231,7 @@ export class Calls {
 
   async #ask(known: Known, call: Call): Promise<string> {
     const { rule, counts } = known;
+    this.#copies.note(call);
     const answer = await this.#answerOf(rule, call).catch((error: unknown) => {
       counts.failed += 1;
       throw error;

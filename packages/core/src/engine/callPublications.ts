@@ -1,12 +1,14 @@
 import type { CallOrigin, CallsHost } from '../calls/calls.js';
+import type { Inboxes } from '../inbox/inboxes.js';
 import type { CallPublication } from '../model/call.js';
 import type { Publisher } from '../record/publisher.js';
 import type { ChannelRules } from '../rules/channelRule.js';
-import type { Engine } from './engine.js';
+import type { BoardDirectory } from './boardDirectory.js';
+import type { Messages } from './messages.js';
 
 /** Publishes what comes with the answer to a call, as an application would. */
 export function publishedWithCall(
-  engine: Pick<Engine, 'messages' | 'boards' | 'inboxes'>,
+  engine: { readonly messages: Messages; readonly boards: BoardDirectory; readonly inboxes: Inboxes },
   rules: ChannelRules,
   publisher: Publisher,
 ): CallsHost['publish'] {

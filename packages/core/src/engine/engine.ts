@@ -4,6 +4,7 @@ import { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem } from '../access/moderationProblems.js';
 import { Questions } from '../access/questions.js';
 import { Boards } from '../boards/boards.js';
+import type { CallCopy } from '../calls/callCopies.js';
 import { Calls } from '../calls/calls.js';
 import { Channels } from '../channel/channels.js';
 import { TrafficLog } from '../channel/traffic.js';
@@ -436,12 +437,13 @@ export class Engine {
       () => void this.#readAgain(),
     );
     relay.others?.follow({
-      answer: (question) =>
-        question.type === 'call'
-          ? this.calls.answerTo(question.key)
-          : question.type === 'webhooks'
-            ? (webhookCountsOf(this.intakes, this.hooks, this.calls) as unknown as Json)
-            : this.cluster.answer(question),
+      answer: (question) => {
+        if (question.type === 'call') return this.calls.answerTo(question.key);
+        if (question.type === 'call-copies') return this.calls.copies(question.name, question.after) as unknown as Json;
+        if (question.type === 'webhooks')
+          return webhookCountsOf(this.intakes, this.hooks, this.calls) as unknown as Json;
+        return this.cluster.answer(question);
+      },
       hear: (from, word) => {
         if (word.type === 'reached') this.inboxes.reachedElsewhere(word.user, word.id);
         else if (word.type === 'hooks-changed' || word.type === 'queued') this.hooks.hear(word);
@@ -476,6 +478,23 @@ export class Engine {
     const { others } = this.#ports.relay;
     const { answers, missing } = (await others?.ask<WebhookCounts>({ type: 'webhooks' }, askWithinMs)) ?? noAnswers;
     return { ...joinedCounts([own, ...answers.map(({ answer }) => answer)]), missing };
+  }
+
+  /**
+   * Calls of a name that passed any instance behind a number, the earliest first. With several instances those of the last
+   * second are left for the next time: one of another instance may still come before them.
+   */
+  async callCopies(name: string, after: number): Promise<readonly CallCopy[]> {
+    const question = { type: 'call-copies', name, after } as const;
+    const own = this.calls.copies(name, after);
+    const { others } = this.#ports.relay;
+    if (others === undefined) return own;
+    const { answers } = await others.ask<readonly CallCopy[]>(question, askWithinMs);
+    const settled = (this.#ports.clock.now() - askWithinMs) * 1000;
+    return [own, ...answers.map(({ answer }) => answer)]
+      .flat()
+      .filter(({ number }) => number <= settled)
+      .sort((a, b) => a.number - b.number);
   }
 
   async #answeredElsewhere(key: string, withinMs: number): Promise<string | undefined> {

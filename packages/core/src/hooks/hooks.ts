@@ -147,7 +147,7 @@ export class Hooks {
     return hooks.map(({ name }) => ({ hook: name, ...shared }));
   }
 
-  /** Something has happened that nobody waits for. While the store does not take it, it is tried again for a while. */
+  /** Something has happened for which no caller waits. While the store does not take it, it is tried again for a while. */
   happened(event: HookEvent, data: Json, channel?: ChannelName): void {
     const events = this.eventsOf(event, data, channel);
     if (events.length === 0) return;

@@ -1,4 +1,4 @@
-import type { Rate } from '../model/options.js';
+import type { Rate } from '../model/rate.js';
 
 /** A token bucket: holds up to `count` tokens, filled evenly, and gives one for each thing done. */
 export class TokenBucket {

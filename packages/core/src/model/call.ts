@@ -1,7 +1,7 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
 import type { AccessRule, Identity, Parameters } from './access.js';
 import type { IntakeEntry, IntakeMessage, IntakeNotice } from './intake.js';
-import type { Rate } from './options.js';
+import type { Rate } from './rate.js';
 
 /** What clients may call, and who answers. */
 export interface CallRule {
@@ -33,6 +33,8 @@ export const defaultCall = {
 
 /** A call as the application sees it. */
 export interface Call {
+  /** Its own: a call that is repeated and asked again has another. */
+  readonly id: string;
   readonly name: string;
   readonly channel?: ChannelName;
   readonly parameters: Parameters;

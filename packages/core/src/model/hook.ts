@@ -1,5 +1,5 @@
 import type { ChannelName, Json } from '@nine-bells/wire';
-import type { Rate } from './options.js';
+import type { Rate } from './rate.js';
 import type { Condition, Template } from './shape.js';
 
 /** What a hook can hear of. In its CloudEvents `ninebells.` stands before the name. */

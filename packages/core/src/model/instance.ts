@@ -56,6 +56,7 @@ export type InstanceQuestion =
   | { readonly type: 'traffic' }
   | { readonly type: 'trace'; readonly id: string }
   | { readonly type: 'call'; readonly key: string }
+  | { readonly type: 'call-copies'; readonly name: string; readonly after: number }
   | { readonly type: 'webhooks' }
   | { readonly type: 'stays'; readonly user: string; readonly channel: ChannelName };
 

@@ -2,12 +2,7 @@ import type { Allow } from './access.js';
 import type { CallRule } from './call.js';
 import type { Hook } from './hook.js';
 import type { Intake } from './intake.js';
-
-/** How often something may be done: `count` times within `perMs` milliseconds, all at once or spread out. */
-export interface Rate {
-  readonly count: number;
-  readonly perMs: number;
-}
+import type { Rate } from './rate.js';
 
 /** What may wait for the store or the relay. */
 export interface BacklogBounds {

@@ -1,7 +1,7 @@
 import type { Author, ChannelName } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
-import type { Rate } from '../model/options.js';
+import type { Rate } from '../model/rate.js';
 import type { Clock } from '../ports/clock.js';
 import type { LogReader } from '../ports/stores.js';
 import type { RuleMatch } from '../rules/channelRule.js';

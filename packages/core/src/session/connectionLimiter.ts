@@ -1,6 +1,7 @@
 import { unitOf } from '../lib/addresses.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
-import type { EngineOptions, Rate } from '../model/options.js';
+import type { EngineOptions } from '../model/options.js';
+import type { Rate } from '../model/rate.js';
 import type { Clock } from '../ports/clock.js';
 
 /** What each address has open, and how often it has failed to say who it is. Of IPv6, a /64 network counts as one. */

@@ -1,5 +1,6 @@
 import { TokenBucket } from '../lib/tokenBucket.js';
-import type { EngineOptions, Rate } from '../model/options.js';
+import type { EngineOptions } from '../model/options.js';
+import type { Rate } from '../model/rate.js';
 import type { Clock } from '../ports/clock.js';
 
 /** What a session does at a rate of its own (`EngineOptions`). */

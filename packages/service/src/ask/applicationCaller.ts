@@ -4,7 +4,6 @@ import { IsArray, IsOptional, IsString, Matches, ValidateNested } from 'class-va
 import { Pool } from 'undici';
 import { type Dto, readBody } from '../http/body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from '../http/publishDto.js';
-import { systemIds } from '../system/ids.js';
 import { signaturesOf } from '../webhooks/verify.js';
 
 /** What an answer may have beside its data, in bytes: publications. */
@@ -122,10 +121,14 @@ const publications: Readonly<Record<string, Dto<object>>> = {
   notice: NoticeDto,
 };
 
+export interface CallRequest {
+  readonly body: string;
+  readonly headers: Readonly<Record<string, string>>;
+}
+
 /** Hands calls to the application over HTTP, signed like access questions. */
 export class ApplicationCaller implements CallAsker {
   readonly #secrets: readonly string[];
-  readonly #ids = systemIds();
   /** Where calls go, by their names: each has its own limits. */
   readonly #receivers = new Map<string, { readonly pool: Pool; readonly path: string }>();
 
@@ -136,13 +139,20 @@ export class ApplicationCaller implements CallAsker {
 
   async call(rule: CallRule, url: string, call: Call): Promise<CallAnswer> {
     const { pool, path } = this.#receiverOf(rule, url);
-    const at = new Date();
-    const id = `call_${this.#ids.message(at.getTime())}`;
-    const body = JSON.stringify({ type: 'call', timestamp: at.toISOString(), data: dataOf(call) });
-    const timestamp = String(Math.floor(at.getTime() / 1000));
-    const response = await pool.request({
-      path,
-      method: 'POST',
+    const response = await pool.request({ path, method: 'POST', ...this.requestFor(call) });
+    // An answer that comes byte by byte is not waited for any longer than one that does not come.
+    const late = setTimeout(() => response.body.destroy(new Error('the answer does not end in time')), rule.withinMs);
+    const text = await response.body.text().finally(() => clearTimeout(late));
+    if (response.statusCode !== 200) throw new Error(`${url} answered with status ${response.statusCode}, not 200`);
+    return answerOf(text, url);
+  }
+
+  /** What is sent of a call, signed at this time. */
+  requestFor(call: Call, atMs = Date.now()): CallRequest {
+    const { id, key } = call;
+    const body = JSON.stringify({ type: 'call', timestamp: new Date(atMs).toISOString(), data: dataOf(call) });
+    const timestamp = String(Math.floor(atMs / 1000));
+    return {
       body,
       headers: {
         'content-type': 'application/json',
@@ -150,14 +160,9 @@ export class ApplicationCaller implements CallAsker {
         'webhook-id': id,
         'webhook-timestamp': timestamp,
         'webhook-signature': signaturesOf(this.#secrets, id, timestamp, body),
-        ...(call.key === undefined ? {} : { 'idempotency-key': encodeURIComponent(call.key) }),
+        ...(key === undefined ? {} : { 'idempotency-key': encodeURIComponent(key) }),
       },
-    });
-    // An answer that comes byte by byte is not waited for any longer than one that does not come.
-    const late = setTimeout(() => response.body.destroy(new Error('the answer does not end in time')), rule.withinMs);
-    const text = await response.body.text().finally(() => clearTimeout(late));
-    if (response.statusCode !== 200) throw new Error(`${url} answered with status ${response.statusCode}, not 200`);
-    return answerOf(text, url);
+    };
   }
 
   async close(): Promise<void> {

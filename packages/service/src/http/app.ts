@@ -15,7 +15,7 @@ import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './c
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
 import { feeds } from './feeds.js';
-import { forwarding } from './forwarding.js';
+import { type ForwardingHost, forwarding } from './forwarding.js';
 import type { Guard } from './guard.js';
 import { hooks } from './hooks.js';
 import { intakes } from './intakes.js';
@@ -60,6 +60,7 @@ export interface AppHost {
   readonly intakes: readonly IntakeConfiguration[];
   readonly registry: HookRegistry;
   readonly sender: HookSender;
+  readonly callRequest: ForwardingHost['callRequest'];
   readonly now: () => number;
   /** Origins whose pages may call `/v1`. */
   readonly apiOrigins: readonly string[];
@@ -81,6 +82,7 @@ export function routesOf({
   intakes: configured,
   registry,
   sender,
+  callRequest,
   now,
 }: Omit<AppHost, 'guard'>): readonly Route[] {
   return [
@@ -94,7 +96,7 @@ export function routesOf({
     ...traces(engine),
     ...intakes(engine, configured, now),
     ...hooks(engine, registry),
-    ...forwarding({ engine, intakes: configured, sender, now }),
+    ...forwarding({ engine, intakes: configured, sender, callRequest, now }),
     ...feeds(engine, registry, sourceOf(facts.name)),
     ...draining(engine, drain),
     ...apiKeys(keys, engine),

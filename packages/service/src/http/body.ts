@@ -1,6 +1,6 @@
 import { defined, type ProblemCode, ProblemError, problem } from '@nine-bells/wire';
 import { type ValidationError, validateSync } from 'class-validator';
-import { BodyError, type BodyFault } from './problems.js';
+import { BodyError, type BodyFault } from '../bodyError.js';
 
 /** A class whose members class-validator checks, and which says what it takes. */
 export interface Dto<T extends object> {

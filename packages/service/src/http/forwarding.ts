@@ -1,9 +1,9 @@
-import type { Arrival, DeliveryRecord, Engine } from '@nine-bells/core';
+import type { Call, Engine } from '@nine-bells/core';
 import { defined, refusal } from '@nine-bells/wire';
 import { IsInt, IsOptional, Max, Min } from 'class-validator';
 import type { IntakeConfiguration } from '../config/types.js';
 import type { HookSender } from '../webhooks/hookSender.js';
-import { requestOfArrival } from '../webhooks/signAgain.js';
+import { type ForwardedRequest, requestOfArrival } from '../webhooks/signAgain.js';
 import { readBody } from './body.js';
 import { selectedDelivery } from './hooks.js';
 import { IsWords } from './publishDto.js';
@@ -14,17 +14,6 @@ import type { Route } from './route.js';
 const maxRequests = 100;
 const maxWaitS = 60;
 const lookMs = 300;
-
-/** A request as its receiver would get it. */
-export interface ForwardedRequest {
-  readonly number: number;
-  readonly id: string;
-  /** What it is, for people. */
-  readonly what: string;
-  readonly method: string;
-  readonly headers: Readonly<Record<string, string>>;
-  readonly body: string;
-}
 
 class ReportDto {
   static readonly members = { id: true, status: true, tookMs: true, answer: true } as const;
@@ -51,44 +40,48 @@ export interface ForwardingHost {
   readonly engine: Engine;
   readonly intakes: readonly IntakeConfiguration[];
   readonly sender: HookSender;
+  /** What is sent of a call, signed at a time; absent where no secret is configured to sign calls with. */
+  readonly callRequest: ((call: Call, atMs: number) => Pick<ForwardedRequest, 'headers' | 'body'>) | undefined;
   readonly now: () => number;
 }
 
-/** `/v1/forward/NAME`: copies of what passes an intake or goes to a hook, for a developer's own machine. */
-export function forwarding({ engine, intakes, sender, now }: ForwardingHost): readonly Route[] {
+/** Where copies come from. */
+interface Source {
+  /** The number from which to go on. */
+  start(): Promise<number>;
+  /** What has passed behind a number, the earliest first. `undefined` stands for what cannot be sent. */
+  after(number: number): Promise<readonly { readonly number: number; readonly request?: ForwardedRequest }[]>;
+}
+
+/** `/v1/forward/NAME`: copies of what passes an intake, goes to a hook or is called, for a developer's own machine. */
+export function forwarding(host: ForwardingHost): readonly Route[] {
+  const { engine, intakes, now } = host;
   const { store } = engine;
 
   const next: Route['serve'] = async (request, response) => {
-    const name = String(request.params.name);
-    const intake = intakes.find((each) => each.name === name);
-    if (intake === undefined) engine.hooks.require(name);
+    const source = sourceOf(host, String(request.params.name));
     const waitS = queryText(request, 'wait') === '0' ? 0 : (queryWhole(request, 'wait', maxWaitS) ?? 20);
-    const latest = async (limit: number): Promise<readonly (Arrival | DeliveryRecord)[]> =>
-      intake === undefined ? store.deliveries({ hook: name, limit }) : store.arrivals({ intake: name, limit });
     const given = queryText(request, 'after');
-    const after = given === undefined ? ((await latest(1))[0]?.number ?? 0) : Number(given);
+    const after = given === undefined ? await source.start() : Number(given);
     if (!Number.isSafeInteger(after) || after < 0)
       throw refusal('bad-value', '`after` is a number', { where: '?after' });
-    let fresh: readonly (Arrival | DeliveryRecord)[] = [];
+    let fresh: Awaited<ReturnType<Source['after']>> = [];
     for (const endMs = Date.now() + waitS * 1000; ; ) {
-      fresh = (await latest(maxRequests)).filter(({ number }) => number > after).reverse();
+      fresh = await source.after(after);
       if (fresh.length > 0 || Date.now() >= endMs || request.socket.destroyed || engine.draining) break;
       await new Promise((resolve) => setTimeout(resolve, lookMs));
     }
-    const requests = fresh.flatMap((each): ForwardedRequest[] => {
-      if (!('hook' in each)) return [requestOfArrival(intake as IntakeConfiguration, each, now())];
-      const made = sender.requestFor(engine.hooks.require(name), each);
-      const what = `${each.event}${each.channel === undefined ? '' : ` in ${each.channel}`}`;
-      return made === undefined ? [] : [{ number: each.number, what, method: 'POST', ...made }];
+    response.json({
+      after: fresh.at(-1)?.number ?? after,
+      requests: fresh.flatMap((each) => each.request ?? []),
     });
-    response.json({ after: fresh.at(-1)?.number ?? after, requests });
   };
 
   const report: Route['serve'] = async (request, response, { key }) => {
     const name = String(request.params.name);
     const { id, status, tookMs, answer } = readBody(ReportDto, request.body);
-    // What came in has no attempts: the command shows how it went.
-    if (!intakes.some((each) => each.name === name)) {
+    // What came in and what is called has no attempts: the command shows how it went.
+    if (!intakes.some((each) => each.name === name) && !isCall(engine, name)) {
       const found = await store.delivery(selectedDelivery(id, '/id'));
       if (found === undefined) throw refusal('no-such-event', `there is no delivery ${id}`);
       const sent = { forwarded: `with the key ${JSON.stringify(key.name)}, to a developer's machine` };
@@ -107,4 +100,57 @@ export function forwarding({ engine, intakes, sender, now }: ForwardingHost): re
     { method: 'get', path: '/forward/:name', query: ['after', 'wait'], right: 'hooks', serve: next },
     { method: 'post', path: '/forward/:name/report', right: 'hooks', serve: report },
   ];
+}
+
+function isCall(engine: Engine, name: string): boolean {
+  return engine.calls.rules.some((each) => each.name === name);
+}
+
+/** @throws {ProblemError} `no-such-hook`; `bad-value` where calls are not signed */
+function sourceOf({ engine, intakes, sender, callRequest, now }: ForwardingHost, name: string): Source {
+  const { store } = engine;
+  const kept = <Each extends { readonly number: number }>(
+    latest: (limit: number) => Promise<readonly Each[]>,
+    requestOf: (each: Each) => ForwardedRequest | undefined,
+  ): Source => ({
+    start: async () => (await latest(1))[0]?.number ?? 0,
+    after: async (after) =>
+      (await latest(maxRequests))
+        .filter(({ number }) => number > after)
+        .reverse()
+        .map((each) => ({ number: each.number, ...defined({ request: requestOf(each) }) })),
+  });
+
+  const intake = intakes.find((each) => each.name === name);
+  if (intake !== undefined)
+    return kept(
+      (limit) => store.arrivals({ intake: name, limit }),
+      (each) => requestOfArrival(intake, each, now()),
+    );
+  if (!isCall(engine, name)) {
+    engine.hooks.require(name);
+    return kept(
+      (limit) => store.deliveries({ hook: name, limit }),
+      (each) => {
+        const made = sender.requestFor(engine.hooks.require(name), each);
+        const what = `${each.event}${each.channel === undefined ? '' : ` in ${each.channel}`}`;
+        return made && { number: each.number, what, method: 'POST', ...made };
+      },
+    );
+  }
+  if (callRequest === undefined)
+    throw refusal('bad-value', 'calls are not signed here: `ask.secret` is not configured', { where: '/name' });
+  return {
+    start: async () => {
+      // Calls are kept once they have been asked for.
+      await engine.callCopies(name, 0);
+      return now() * 1000;
+    },
+    after: async (after) =>
+      (await engine.callCopies(name, after)).map(({ number, call }) => {
+        const what = `call by ${call.who.user}${call.channel === undefined ? '' : ` in ${call.channel}`}`;
+        const made = callRequest(call, now());
+        return { number, request: { number, id: call.id, what, method: 'POST', ...made } };
+      }),
+  };
 }

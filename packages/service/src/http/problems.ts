@@ -1,24 +1,8 @@
 import { canonicalAddress, type Engine } from '@nine-bells/core';
 import { type Problem, ProblemError, problem, problemCatalogue, refusal } from '@nine-bells/wire';
 import type { ErrorRequestHandler, RequestHandler, Response } from 'express';
+import { BodyError, type BodyFault } from '../bodyError.js';
 import type { Logger } from '../log.js';
-
-/** A fault at one place of a request's body. */
-export interface BodyFault {
-  /** JSON Pointer (RFC 6901). */
-  readonly where: string;
-  readonly detail: string;
-}
-
-/** A request whose body has faults; all of them are listed. */
-export class BodyError extends ProblemError {
-  readonly faults: readonly BodyFault[];
-
-  constructor(first: Problem, faults: readonly BodyFault[]) {
-    super(first);
-    this.faults = faults;
-  }
-}
 
 /** Answers with a problem (RFC 9457). `code` is the line's code; `type` names it as a URI. */
 export function sendProblem(response: Response, each: Problem, faults: readonly BodyFault[] = []): void {

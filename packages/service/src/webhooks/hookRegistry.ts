@@ -2,9 +2,9 @@ import { randomBytes } from 'node:crypto';
 import { type Hook, type HookState, parsePattern, type RegisteredHook } from '@nine-bells/core';
 import { defined, type Json, problem, refusal } from '@nine-bells/wire';
 import { readYaml } from '@nine-bells/yaml';
+import { BodyError } from '../bodyError.js';
 import type { HookConfiguration } from '../config/types.js';
 import { feed as feedReader, hook as hookReader, type WrittenHook, webhookName } from '../config/webhookSchema.js';
-import { BodyError } from '../http/problems.js';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
 import type { AddressGuard } from './addressGuard.js';
 

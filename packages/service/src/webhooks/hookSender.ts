@@ -25,7 +25,7 @@ const connectMs = 5_000;
 const keepAliveMs = 10_000;
 
 export interface HookSenderHost {
-  /** The secrets of a hook, which sign what is sent; `undefined` if it is not known any more. */
+  /** The secrets of a hook, which sign what is sent; `undefined` if it is no longer known. */
   readonly secretsOf: (hook: string) => readonly string[] | undefined;
   /** Whether the operator has configured the hook: then it may lead to any address. */
   readonly isTrusted: (hook: string) => boolean;
