@@ -48,10 +48,10 @@ describe('every door of the HTTP interface', () => {
   it('asks for its right: none without a key, none with a key that has every other right', async () => {
     const started = await start();
     // They are only looked at here: who serves them is of no matter.
-    const routes = routesOf({ engine: started.service.engine } as Parameters<typeof routesOf>[0]);
+    const routes = routesOf({ engine: started.service.engine, facts: { name: 'x' } } as Parameters<typeof routesOf>[0]);
     expect(routes.length).toBeGreaterThan(15);
     const call = async (method: string, path: string, key?: string) => {
-      const response = await fetch(`${started.url}/v1${path.replace(':id', 'x')}`, {
+      const response = await fetch(`${started.url}/v1${path.replace(/:(id|name)/, 'x')}`, {
         method: method.toUpperCase(),
         headers: {
           'content-type': 'application/json',
@@ -61,7 +61,7 @@ describe('every door of the HTTP interface', () => {
       });
       return { status: response.status, code: ((await response.json()) as { code?: string }).code };
     };
-    const plain = ['read', 'publish', 'notify', 'moderate'];
+    const plain = ['read', 'publish', 'notify', 'moderate', 'hooks'];
     const keyWithout = new Map<string, string>();
     for (const right of [...plain, 'administer']) {
       const rights = plain.filter((each) => each !== right);

@@ -4,6 +4,7 @@ import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
+import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
 import { hooks, intakes, SimulatedReceiver, SimulatedSender } from './simulatedWebhooks.js';
@@ -26,6 +27,8 @@ export interface Outcome {
   readonly seen: number;
   /** Changes of boards that were acknowledged. */
   readonly sets: number;
+  /** Calls that were answered. */
+  readonly called: number;
   readonly cuts: number;
   readonly restarts: number;
   /** Connections that the service cut off as too slow. */
@@ -74,6 +77,8 @@ const tolerated = new Set([
   'ended deliveries could not be forgotten',
   'ended arrivals could not be forgotten',
   'what became of an arrival',
+  'a call',
+  'what came with the answer to a call',
 ]);
 const channels = [...['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName), ...boardChannels];
 
@@ -104,6 +109,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   let relay = new FaultyRelay(clock, random, ids, truth);
   let engine: Engine | undefined;
   const receiver = new SimulatedReceiver(clock, random);
+  const application = new SimulatedApplication(clock, random);
   const sender = new SimulatedSender(clock, random, () => engine);
   const restartedAt = { count: 0 };
   let bounds = { sendQueueBytes: 0, backlogBytes: 0 };
@@ -133,6 +139,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
         },
         hookCaller: receiver.caller(isAlive),
+        callAsker: application.asker(isAlive),
         bodyOf: (_, { body }) => JSON.parse(body) as Json,
         report: (error, about: Readonly<Record<string, Json | undefined>>) => {
           if (!tolerated.has(String(about.what))) problems.push(error);
@@ -148,6 +155,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         ...tight,
         hooks,
         intakes,
+        calls,
       },
     );
   };
@@ -177,6 +185,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     if (dice < 0.4) client.publish(channel, random.chance(0.7));
     else if (dice < 0.5) client.set(boardChannels);
     else if (dice < 0.55) sender.post();
+    else if (dice < 0.6) client.call(channelName(`kept/${random.between(1, 2)}`));
     else if (dice < 0.85) client.enter(channel, random.pick([undefined, 0, 3, 50]));
     else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
     else if (dice < 0.96) {
@@ -201,7 +210,12 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   }
 
   await heal();
-  for (const client of clients) checkClient(client, truth, restartedAt.count > 0);
+  for (const client of clients) {
+    checkClient(client, truth, restartedAt.count > 0);
+    checkCalls(client.name, client.calls, truth);
+  }
+  const [twice] = application.askedTwice;
+  if (twice !== undefined) throw new Error(`the call ${twice} was asked twice at a time`);
   checkBoards(clients, truth.boards);
   sender.check(truth);
   receiver.check(
@@ -216,6 +230,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
+    called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,
     restarts: restartedAt.count,
     cutOff: clients.reduce((sum, client) => sum + client.cutOff, 0),
@@ -250,6 +265,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   async function heal(): Promise<void> {
     store.faults = false;
     receiver.faults = false;
+    application.faults = false;
     for (const client of clients) client.calmDown();
     // Whoever does not read just now has begun again by then, or was cut off.
     await clock.run(21_000);

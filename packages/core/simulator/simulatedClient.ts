@@ -21,6 +21,7 @@ import type { BoardTruth, SetValue } from './boardTruth.js';
 import { BoardView } from './boardView.js';
 import { MemberList } from './memberList.js';
 import type { Random } from './random.js';
+import type { SimulatedCall } from './simulatedApplication.js';
 import { type FarEnd, type Reached, type Sabotage, SimulatedLink } from './simulatedNetwork.js';
 import type { VirtualClock } from './virtualClock.js';
 
@@ -42,6 +43,7 @@ interface Publish {
 
 /** Refusals after which the same is tried again. */
 const notNow: ReadonlySet<string> = new Set(['unavailable', 'busy', 'rate-limited']);
+const notNowCalled: ReadonlySet<string> = new Set([...notNow, 'call-failed']);
 
 /**
  * A client that behaves as the protocol asks, with a record of everything it saw. It throws as soon as the service
@@ -50,6 +52,7 @@ const notNow: ReadonlySet<string> = new Set(['unavailable', 'busy', 'rate-limite
 export class SimulatedClient implements FarEnd {
   readonly name: string;
   readonly publishes: Publish[] = [];
+  readonly calls: SimulatedCall[] = [];
   readonly stretches: Stretch[] = [];
   readonly gaps: Gap[] = [];
   /** Who is in the channels, by what it was told. */
@@ -75,6 +78,7 @@ export class SimulatedClient implements FarEnd {
   readonly #entered = new Map<ChannelName, Stretch>();
   readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch }>();
   readonly #waiting = new Map<number, Publish>();
+  readonly #called = new Map<number, SimulatedCall>();
   #secret: string | undefined;
   #link: SimulatedLink | undefined;
   #open = false;
@@ -136,6 +140,7 @@ export class SimulatedClient implements FarEnd {
     this.#send({ do: 'hello', id: this.#nextId++, token: this.name, ...session, enter });
     // Requests may be sent behind hello without waiting for its reply.
     for (const each of this.publishes) if (!each.acknowledged) this.#sendPublish(each);
+    for (const each of this.calls) if (!each.answered) this.#sendCall(each, true);
   }
 
   /** From now on it reads as fast as it is told. */
@@ -215,6 +220,12 @@ export class SimulatedClient implements FarEnd {
     if (this.#open) this.#sendPublish(each);
   }
 
+  call(channel: ChannelName): void {
+    const each = { channel, key: `call-${this.calls.length}`, answered: false };
+    this.calls.push(each);
+    if (this.#open) this.#sendCall(each, false);
+  }
+
   // -------------------------------------------------------------------------------------- what comes back
 
   frame(text: string): void {
@@ -238,6 +249,7 @@ export class SimulatedClient implements FarEnd {
     this.#link = undefined;
     this.#wishes.clear();
     this.#waiting.clear();
+    this.#called.clear();
     this.#sets.clear();
     this.boards.clear();
     if (!this.#away) this.#clock.setTimer(this.#random.between(0, 2000), () => !this.#away && this.connect());
@@ -257,7 +269,7 @@ export class SimulatedClient implements FarEnd {
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
       return;
     }
-    if (this.#setAnswered(frame)) return;
+    if (this.#setAnswered(frame) || this.#callAnswered(frame)) return;
     const wish = this.#wishes.get(frame.re);
     if (wish === undefined) return;
     this.#wishes.delete(frame.re);
@@ -286,6 +298,17 @@ export class SimulatedClient implements FarEnd {
     const isGone = this.#truth?.at(channel, place.volume, place.number).has(entry) === false;
     if (!isThere && !isGone && value !== null && this.#truth !== undefined)
       throw new Error(`${this.name}: ${channel}: ${JSON.stringify(set)} was acknowledged at ${frame.version}`);
+    return true;
+  }
+
+  #callAnswered(frame: ReplyFrame): boolean {
+    const call = this.#called.get(frame.re);
+    if (call === undefined) return false;
+    this.#called.delete(frame.re);
+    if (frame.problem === undefined && frame.data === call.key) call.answered = true;
+    else if (notNowCalled.has(frame.problem?.code ?? ''))
+      this.#clock.setTimer(200, () => this.#welcomed && !call.answered && this.#sendCall(call, true));
+    else throw new Error(`${this.name}: ${call.key}: ${JSON.stringify(frame)}`);
     return true;
   }
 
@@ -361,6 +384,13 @@ export class SimulatedClient implements FarEnd {
     const id = this.#nextId++;
     this.#waiting.set(id, each);
     this.#send({ do: 'publish', id, channel: each.channel, key: each.key, data: { n: id }, echo: each.echo });
+  }
+
+  #sendCall(call: SimulatedCall, again: boolean): void {
+    const id = this.#nextId++;
+    this.#called.set(id, call);
+    const { channel, key } = call;
+    this.#send({ do: 'call', id, name: 'turn', channel, key, data: null, ...(again ? { again } : {}) });
   }
 
   #send(request: object): void {

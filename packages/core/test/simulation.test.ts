@@ -8,7 +8,17 @@ const longRuns = 75;
 
 describe('the simulator', () => {
   it(`finds order kept, nothing lost and nothing doubled in ${runs} short runs and ${longRuns} longer ones`, async () => {
-    const sums = { sets: 0, published: 0, seen: 0, cuts: 0, restarts: 0, cutOff: 0, gaps: 0, hostileClosed: 0 };
+    const sums = {
+      sets: 0,
+      called: 0,
+      published: 0,
+      seen: 0,
+      cuts: 0,
+      restarts: 0,
+      cutOff: 0,
+      gaps: 0,
+      hostileClosed: 0,
+    };
     for (let seed = 1; seed <= runs + longRuns; seed++) {
       const outcome = await simulate(seed, { durationMs: seed > runs ? 20_000 : 4_000 });
       for (const name of Object.keys(sums) as (keyof typeof sums)[]) sums[name] += outcome[name];
@@ -21,6 +31,7 @@ describe('the simulator', () => {
     expect(sums.cutOff).toBeGreaterThan(10);
     expect(sums.gaps).toBeGreaterThan(0);
     expect(sums.sets).toBeGreaterThan(runs);
+    expect(sums.called).toBeGreaterThan(runs);
     expect(sums.hostileClosed).toBeGreaterThan(runs / 10);
   }, 300_000);
 
