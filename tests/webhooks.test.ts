@@ -413,6 +413,21 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
     expect(tried.some(({ sent }) => sent?.forwarded !== undefined)).toBe(true);
     expect((await ninebells(['forward', 'none', mine.url], env)).err).toContain('There is no such hook');
     expect((await ninebells(['forward', 'bureau', 'nowhere'], env)).code).toBe(2);
+    // Who sees all that a hook hears must be allowed to read it.
+    const { key } = await started.backend.makeKey({ name: 'narrow', rights: ['hooks', 'read:race/:race/signals'] });
+    const narrow = new Backend(started.url, { key });
+    const refused = { problem: { code: 'not-allowed' } };
+    await expect(narrow.forwarded('bureau')).rejects.toMatchObject(refused);
+    await expect(narrow.reportForwarded('bureau', { id: `bureau_${id}`, tookMs: 1 })).rejects.toMatchObject(refused);
+    await narrow.addFeed({ name: 'own', channels: ['race/:race/signals'] });
+    expect((await narrow.forwarded('own')).requests).toEqual([]);
+    // What waits for something may take longer than other requests.
+    const hasty = new Backend(started.url, { key, timeoutMs: 500 });
+    expect((await hasty.forwarded('own', { after: 0, waitS: 1 })).requests).toEqual([]);
+    expect((await hasty.fetchFeed('own', { waitS: 1 })).events).toEqual([]);
+    await expect(narrow.reportForwarded('own', { id: `bureau_${id}`, tookMs: 1 })).rejects.toMatchObject({
+      problem: { code: 'no-such-event' },
+    });
   });
 
   it('is listed, paused, resumed and sent to again from the command line', async () => {

@@ -402,8 +402,8 @@ export class Backend {
     name: string,
     options: { after?: number; waitS?: number } = {},
   ): Promise<{ after: number; requests: readonly ForwardedRequest[] }> {
-    const { after, waitS } = options;
-    return this.#get(`/v1/forward/${encodeURIComponent(name)}`, { after, wait: waitS });
+    const { after, waitS = 5 } = options;
+    return this.#get(`/v1/forward/${encodeURIComponent(name)}`, { after, wait: waitS }, waitS);
   }
 
   /** Says how a copy went: it stands with the attempts of the delivery. */
@@ -435,7 +435,7 @@ export class Backend {
   /** Fetches the next events of a feed, and waits for some. Unless they are acknowledged in time, they come again. */
   fetchFeed(name: string, options: { most?: number; waitS?: number } = {}): Promise<{ events: readonly FeedEvent[] }> {
     const { most, waitS = 5 } = options;
-    return this.#get(`/v1/feeds/${encodeURIComponent(name)}`, { most, wait: waitS });
+    return this.#get(`/v1/feeds/${encodeURIComponent(name)}`, { most, wait: waitS }, waitS);
   }
 
   /** Ends events of a feed for good: they do not come again. */
@@ -492,8 +492,9 @@ export class Backend {
     }
   }
 
-  #get<T>(path: string, query: Query): Promise<T> {
-    return this.#fetch(withQuery(path, query), { method: 'GET' });
+  /** @param waitS - how long the service may wait before it answers, in seconds */
+  #get<T>(path: string, query: Query, waitS = 0): Promise<T> {
+    return this.#fetch(withQuery(path, query), { method: 'GET' }, waitS * 1000);
   }
 
   #delete<T>(path: string, query: Query): Promise<T> {
@@ -507,13 +508,13 @@ export class Backend {
     });
   }
 
-  async #fetch<T>(path: string, init: RequestInit): Promise<T> {
+  async #fetch<T>(path: string, init: RequestInit, waitMs = 0): Promise<T> {
     const { key, timeoutMs = 10_000 } = this.#options;
     const headers = { ...init.headers, ...(key === undefined ? {} : { authorization: `Bearer ${key}` }) };
     let response: Response;
     let text: string;
     try {
-      response = await fetch(this.#url + path, { ...init, headers, signal: AbortSignal.timeout(timeoutMs) });
+      response = await fetch(this.#url + path, { ...init, headers, signal: AbortSignal.timeout(timeoutMs + waitMs) });
       text = await response.text();
     } catch (error) {
       const cause = (error as { cause?: Error }).cause ?? (error as Error);

@@ -136,8 +136,13 @@ function nameOf(request: Request): string {
   return String(request.params.name);
 }
 
-/** Who fetches events must be allowed to read the channels that they are of. */
-function checkRights({ key }: Caller, name: string, channels: readonly string[] | undefined): void {
+/**
+ * Who fetches events must be allowed to read the channels that they are of.
+ *
+ * @param channels - their patterns; absent: of all, and what is about no channel
+ * @throws {ProblemError} `not-allowed`
+ */
+export function checkRights({ key }: Caller, name: string, channels: readonly string[] | undefined): void {
   const mayRead =
     channels === undefined
       ? key.rights.has('read')

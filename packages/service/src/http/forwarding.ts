@@ -5,10 +5,11 @@ import type { IntakeConfiguration } from '../config/types.js';
 import type { HookSender } from '../webhooks/hookSender.js';
 import { type ForwardedRequest, requestOfArrival } from '../webhooks/signAgain.js';
 import { readBody } from './body.js';
+import { checkRights } from './feeds.js';
 import { selectedDelivery } from './hooks.js';
 import { IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
-import type { Route } from './route.js';
+import type { Caller, Route } from './route.js';
 
 /** Most requests of one answer; the longest wait, in seconds; and how often it is looked meanwhile, in milliseconds. */
 const maxRequests = 100;
@@ -58,10 +59,12 @@ export function forwarding(host: ForwardingHost): readonly Route[] {
   const { engine, intakes, now } = host;
   const { store } = engine;
 
-  const next: Route['serve'] = async (request, response) => {
-    const source = sourceOf(host, String(request.params.name));
-    const waitS = queryText(request, 'wait') === '0' ? 0 : (queryWhole(request, 'wait', maxWaitS) ?? 20);
+  const next: Route['serve'] = async (request, response, caller) => {
+    const source = sourceOf(host, String(request.params.name), caller);
     const given = queryText(request, 'after');
+    // Without a number to go on from, it is asked for.
+    const noWait = given === undefined || queryText(request, 'wait') === '0';
+    const waitS = noWait ? 0 : (queryWhole(request, 'wait', maxWaitS) ?? 20);
     const after = given === undefined ? await source.start() : Number(given);
     if (!Number.isSafeInteger(after) || after < 0)
       throw refusal('bad-value', '`after` is a number', { where: '?after' });
@@ -77,14 +80,15 @@ export function forwarding(host: ForwardingHost): readonly Route[] {
     });
   };
 
-  const report: Route['serve'] = async (request, response, { key }) => {
+  const report: Route['serve'] = async (request, response, caller) => {
     const name = String(request.params.name);
+    sourceOf(host, name, caller);
     const { id, status, tookMs, answer } = readBody(ReportDto, request.body);
     // What came in and what is called has no attempts: the command shows how it went.
     if (!intakes.some((each) => each.name === name) && !isCall(engine, name)) {
       const found = await store.delivery(selectedDelivery(id, '/id'));
-      if (found === undefined) throw refusal('no-such-event', `there is no delivery ${id}`);
-      const sent = { forwarded: `with the key ${JSON.stringify(key.name)}, to a developer's machine` };
+      if (found?.hook !== name) throw refusal('no-such-event', `there is no delivery ${id}`);
+      const sent = { forwarded: `with the key ${JSON.stringify(caller.key.name)}, to a developer's machine` };
       const problem = status === undefined ? 'no answer' : status >= 300 ? `status ${status}` : undefined;
       await store.noteAttempt(found.number, {
         atMs: now(),
@@ -106,8 +110,8 @@ function isCall(engine: Engine, name: string): boolean {
   return engine.calls.rules.some((each) => each.name === name);
 }
 
-/** @throws {ProblemError} `no-such-hook`; `bad-value` where calls are not signed */
-function sourceOf({ engine, intakes, sender, callRequest, now }: ForwardingHost, name: string): Source {
+/** @throws {ProblemError} `no-such-hook`; `not-allowed` for a key that may not read it; `bad-value` where calls are not signed */
+function sourceOf({ engine, intakes, sender, callRequest, now }: ForwardingHost, name: string, caller: Caller): Source {
   const { store } = engine;
   const kept = <Each extends { readonly number: number }>(
     latest: (limit: number) => Promise<readonly Each[]>,
@@ -122,13 +126,14 @@ function sourceOf({ engine, intakes, sender, callRequest, now }: ForwardingHost,
   });
 
   const intake = intakes.find((each) => each.name === name);
+  const isAboutChannels = intake === undefined && !isCall(engine, name);
+  checkRights(caller, name, isAboutChannels ? engine.hooks.require(name).channels : undefined);
   if (intake !== undefined)
     return kept(
       (limit) => store.arrivals({ intake: name, limit }),
       (each) => requestOfArrival(intake, each, now()),
     );
-  if (!isCall(engine, name)) {
-    engine.hooks.require(name);
+  if (isAboutChannels)
     return kept(
       (limit) => store.deliveries({ hook: name, limit }),
       (each) => {
@@ -137,7 +142,6 @@ function sourceOf({ engine, intakes, sender, callRequest, now }: ForwardingHost,
         return made && { number: each.number, what, method: 'POST', ...made };
       },
     );
-  }
   if (callRequest === undefined)
     throw refusal('bad-value', 'calls are not signed here: `ask.secret` is not configured', { where: '/name' });
   return {
