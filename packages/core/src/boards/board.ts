@@ -116,6 +116,8 @@ export class Board implements ChannelFeature {
   #cancelEnd: (() => void) | undefined;
   /** Sessions that lost their connection, and hold entries. */
   readonly #graces = new Map<string, () => void>();
+  /** By session, the number at which it holds an entry that has not been heard of here yet. */
+  readonly #expected = new Map<string, number>();
   /** Own changes that are not done yet. */
   #wanted = 0;
   #isClosed = false;
@@ -259,10 +261,12 @@ export class Board implements ChannelFeature {
   leave(recipient: Recipient, isLost: boolean): void {
     const { session } = recipient;
     this.#removeReader(recipient);
-    if (!this.#entries.isHolder(session)) return;
+    const isExpected = (this.#expected.get(session) ?? 0) > this.#number;
+    this.#expected.delete(session);
+    if (!isExpected && !this.#entries.isHolder(session)) return;
     this.#graces.get(session)?.();
     this.#graces.delete(session);
-    if (isLost) this.#letGoLater(session);
+    if (isLost || isExpected) this.#letGoLater(session);
     else this.#letGo(session);
   }
 
@@ -402,6 +406,23 @@ export class Board implements ChannelFeature {
       this.#host.emptied();
     });
     this.#graces.set(session, cancel);
+  }
+
+  /**
+   * A session sets an entry that it will hold. It may leave before that is done, or before it is heard of here.
+   *
+   * @param done - resolves with the number of the change; 0 if there is none
+   */
+  expectHolder(session: string, done: Promise<number>): void {
+    this.#wanted += 1;
+    void done.then((number) => {
+      this.#wanted -= 1;
+      if (this.#isClosed) return;
+      const isHere = this.#sessions.has(session);
+      if (isHere && number > this.#number) this.#expected.set(session, number);
+      if (number > 0 && !isHere && !this.#graces.has(session)) this.#letGoLater(session);
+      else this.#host.emptied();
+    });
   }
 
   /** An entry may come to be held by a session that has left meanwhile. */

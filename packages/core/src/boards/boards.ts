@@ -185,7 +185,16 @@ export class Boards implements FeatureSource {
     const condition = ifVersion === undefined ? undefined : conditionOf(ifVersion, where);
     const flow = this.#flows.get(match.channel);
     if (flow !== undefined) flow.changes += 1;
-    return this.#write(match, { record, bytes: bytesOf(record), condition }, where);
+    const written = this.#write(match, { record, bytes: bytesOf(record), condition }, where);
+    if (holder !== undefined)
+      this.#all.get(match.channel)?.expectHolder(
+        holder.session,
+        written.then(
+          ({ version }) => parseCursor(version)?.number ?? 0,
+          () => 0,
+        ),
+      );
+    return written;
   }
 
   /** The reply to a publish that set an entry. The id is unique, but no message has it. */
