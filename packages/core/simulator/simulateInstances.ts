@@ -7,8 +7,10 @@ import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
 import { Random, randomIds } from './random.js';
 import { checkClient, mac, type SimulationOptions, seenBy } from './simulate.js';
+import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient } from './simulatedClient.js';
 import type { Reached } from './simulatedNetwork.js';
+import { hooks, intakes, SimulatedReceiver, SimulatedSender } from './simulatedWebhooks.js';
 import { VirtualClock } from './virtualClock.js';
 import { WritersLock } from './writersLock.js';
 
@@ -20,6 +22,10 @@ export interface InstancesOutcome {
   readonly seen: number;
   /** Changes of boards that were acknowledged. */
   readonly sets: number;
+  /** Calls that were answered. */
+  readonly called: number;
+  /** Events that the receiver of hooks has taken. */
+  readonly taken: number;
   readonly kills: number;
   readonly pauses: number;
   readonly partitions: number;
@@ -61,6 +67,14 @@ const tolerated = new Set([
   'a board could not be saved',
   'a board could not be kept in order',
   'a question of another instance could not be answered',
+  'the hooks could not be read',
+  'hooks could not be held',
+  'that a hook fails',
+  'ended deliveries could not be forgotten',
+  'ended arrivals could not be forgotten',
+  'what became of an arrival',
+  'a call',
+  'what came with the answer to a call',
 ]);
 
 /** One process of the service. */
@@ -82,8 +96,10 @@ class Instance implements Reached {
     records: MemoryStore;
     lock: WritersLock;
     problems: unknown[];
+    receiver: SimulatedReceiver;
+    application: SimulatedApplication;
   }) {
-    const { name, clock, random, ids, hub, truth, records, lock, problems } = parts;
+    const { name, clock, random, ids, hub, truth, records, lock, problems, receiver, application } = parts;
     this.process = new PausableClock(clock);
     this.gate = this.process.gate;
     this.store = new SlowStore(this.process, random, ids, truth, records, lock);
@@ -106,6 +122,9 @@ class Instance implements Reached {
         tokens: {
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
         },
+        hookCaller: receiver.caller(() => !this.isDead),
+        callAsker: application.asker(() => !this.isDead),
+        bodyOf: (_, { body }) => JSON.parse(body) as Json,
         report,
       },
       rules,
@@ -114,6 +133,9 @@ class Instance implements Reached {
         pulseMs: 10_000,
         tailMessages: random.pick([2, 16, 256]),
         channelLingerMs: random.pick([0, 3_000]),
+        hooks,
+        intakes,
+        calls,
       },
     );
   }
@@ -148,8 +170,10 @@ async function run(
   const problems: unknown[] = [];
   let hub = new TrueHub(truth, clock, ids);
   const lock = new WritersLock(clock);
+  const receiver = new SimulatedReceiver(clock, random);
+  const application = new SimulatedApplication(clock, random);
   const start = (name: string): Instance =>
-    new Instance({ name, clock, random, ids, hub, truth, records, lock, problems });
+    new Instance({ name, clock, random, ids, hub, truth, records, lock, problems, receiver, application });
   const instances = Array.from({ length: random.between(2, 4) }, (_, index) => start(`i${index + 1}`));
   const count = { kills: 0, pauses: 0, partitions: 0, emptied: 0, failovers: 0, evictions: 0, bans: 0 };
 
@@ -164,6 +188,9 @@ async function run(
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
+  const isAlive = (engine: Engine): boolean => instances.some((each) => each.engine === engine && !each.isDead);
+  const sender = new SimulatedSender(clock, random, () => reach()?.engine, isAlive);
+
   const mayEmpty = random.chance(0.1);
   for (const endMs = clock.monotonic() + durationMs; clock.monotonic() < endMs; ) {
     await clock.run(random.between(1, 150));
@@ -171,6 +198,8 @@ async function run(
     const dice = random.next();
     if (dice < 0.4) client.publish(random.pick(channels), random.chance(0.85));
     else if (dice < 0.55) client.set(boardChannels);
+    else if (dice < 0.58) sender.post();
+    else if (dice < 0.62) client.call(channelName(`kept/${random.between(1, 2)}`));
     else if (dice < 0.85) client.enter(random.pick(channels), random.pick([undefined, 0, 3, 50]));
     else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
     else if (dice < 0.93) {
@@ -190,7 +219,16 @@ async function run(
   if (random.chance(0.3)) ban(random.between(0, instances.length - 1));
   await heal();
   const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
-  for (const client of clients) checkClient(client, truth, mayHaveLost);
+  for (const client of clients) {
+    checkClient(client, truth, mayHaveLost);
+    checkCalls(client.name, client.calls, truth);
+  }
+  sender.check(truth);
+  receiver.check(
+    truth,
+    channels.filter((each) => each.startsWith('kept/')),
+    false,
+  );
   checkMembers();
   checkBoards(clients, truth.boards);
   await checkBans();
@@ -201,6 +239,8 @@ async function run(
     published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
+    called: clients.reduce((sum, client) => sum + client.calls.length, 0),
+    taken: receiver.received,
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
     ...count,
     brokenTransactions: lock.broken,
@@ -302,6 +342,8 @@ async function run(
       exchange.faults = false;
       store.faults = false;
     }
+    receiver.faults = false;
+    application.faults = false;
     for (const client of clients) client.calmDown();
     await clock.run(21_000);
     for (const client of clients) client.connect();

@@ -120,12 +120,20 @@ export class SimulatedSender {
   readonly #clock: VirtualClock;
   readonly #random: Random;
   readonly #engine: () => Engine | undefined;
+  readonly #isAlive: (engine: Engine) => boolean;
   /** The arrivals that were acknowledged, by the sender's own event id. */
   readonly #acknowledged = new Map<string, string>();
   readonly #waiting = new Set<string>();
   #last = 0;
 
-  constructor(clock: VirtualClock, random: Random, engine: () => Engine | undefined) {
+  /** @param engine - one that answers; where there are several, any of them */
+  constructor(
+    clock: VirtualClock,
+    random: Random,
+    engine: () => Engine | undefined,
+    isAlive: (engine: Engine) => boolean = (each) => each === engine(),
+  ) {
+    this.#isAlive = isAlive;
     this.#clock = clock;
     this.#random = random;
     this.#engine = engine;
@@ -158,7 +166,7 @@ export class SimulatedSender {
       // A process that has crashed does not answer.
       const { id } = await Promise.race([engine.intakes.arrive(draft), this.#timeout()]);
       // A process that has crashed meanwhile acknowledges nothing.
-      if (engine !== this.#engine()) throw new Error('the connection is gone');
+      if (!this.#isAlive(engine)) throw new Error('the connection is gone');
       const before = this.#acknowledged.get(eventId);
       if (before !== undefined && before !== id) throw new RangeError(`${eventId} was kept twice: ${before}, ${id}`);
       this.#acknowledged.set(eventId, id);

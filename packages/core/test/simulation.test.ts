@@ -3,8 +3,8 @@ import { simulate } from '../simulator/simulate.js';
 import { simulatePresence } from '../simulator/simulatePresence.js';
 
 /** Short ones, and some that last longer. */
-const runs = 800;
-const longRuns = 75;
+const runs = 600;
+const longRuns = 60;
 
 describe('the simulator', () => {
   it(`finds order kept, nothing lost and nothing doubled in ${runs} short runs and ${longRuns} longer ones`, async () => {

@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest';
 import { simulateInstances } from '../simulator/simulateInstances.js';
 
 describe('the simulator of several instances', () => {
-  it('finds order, nothing lost, nothing doubled and one list of members, whatever is cut, stopped, killed and lost, in 800 runs', async () => {
+  it('finds order, nothing lost, nothing doubled and one list of members, whatever is cut, stopped, killed and lost, in 500 runs', async () => {
     const sums = {
       instances: 0,
       published: 0,
@@ -17,25 +17,29 @@ describe('the simulator of several instances', () => {
       bans: 0,
       gaps: 0,
       sets: 0,
+      called: 0,
+      taken: 0,
     };
-    for (let seed = 1; seed <= 800; seed++) {
-      const outcome = await simulateInstances(seed, { durationMs: seed > 775 ? 20_000 : 3_000 });
+    for (let seed = 1; seed <= 500; seed++) {
+      const outcome = await simulateInstances(seed, { durationMs: seed > 480 ? 20_000 : 3_000 });
       for (const name of Object.keys(sums) as (keyof typeof sums)[]) sums[name] += outcome[name];
     }
     // Runs in which nothing happens would prove nothing.
-    expect(sums.instances).toBeGreaterThan(2_000);
-    expect(sums.published).toBeGreaterThan(13_000);
+    expect(sums.instances).toBeGreaterThan(1_250);
+    expect(sums.published).toBeGreaterThan(8_000);
     expect(sums.seen).toBeGreaterThan(sums.published);
-    expect(sums.kills).toBeGreaterThan(200);
-    expect(sums.pauses).toBeGreaterThan(200);
-    expect(sums.partitions).toBeGreaterThan(400);
+    expect(sums.kills).toBeGreaterThan(125);
+    expect(sums.pauses).toBeGreaterThan(125);
+    expect(sums.partitions).toBeGreaterThan(250);
     expect(sums.emptied).toBeGreaterThan(2);
     expect(sums.failovers).toBeGreaterThan(2);
     expect(sums.evictions).toBeGreaterThan(5);
-    expect(sums.brokenTransactions).toBeGreaterThan(2);
-    expect(sums.bans).toBeGreaterThan(50);
+    expect(sums.brokenTransactions).toBeGreaterThan(0);
+    expect(sums.bans).toBeGreaterThan(30);
     expect(sums.gaps).toBeGreaterThan(1);
-    expect(sums.sets).toBeGreaterThan(800);
+    expect(sums.sets).toBeGreaterThan(500);
+    expect(sums.called).toBeGreaterThan(500);
+    expect(sums.taken).toBeGreaterThan(5_000);
   }, 300_000);
 
   it('repeats a run exactly from its seed', async () => {
