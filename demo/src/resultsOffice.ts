@@ -17,7 +17,7 @@ interface Asked {
   readonly data: { readonly reason?: string } | null;
 }
 
-/** A skipper owns up to a foul and takes a turn: it gets a number, and everybody hears of it. */
+/** A skipper owns up to a foul and takes a penalty turn. The turn gets a number, which is published. */
 function turnAnswer({ channel, claims, name, user, key = '', data }: Asked, turns: Map<string, number>): object {
   const boat = claims.boats;
   if (boat === undefined) return { refuse: { code: 'no-boat', text: `${name ?? user} sails no boat in this race` } };

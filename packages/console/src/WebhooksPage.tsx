@@ -13,7 +13,7 @@ const views = [
   { value: 'hooks', label: 'Hooks and feeds' },
 ];
 
-/** What other systems have said and what they are told, with every attempt. */
+/** Events from other systems and deliveries to them, with every attempt. */
 export function WebhooksPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   useTitle(texts.webhooks);
   const [search, setSearch] = useSearchParams();

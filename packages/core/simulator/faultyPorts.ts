@@ -25,6 +25,7 @@ import {
   type NoticeDraft,
   type Place,
   type QueuedEvent,
+  queueStoreMethods,
   type ReadLimit,
   type Relay,
   SoloRelay,
@@ -72,42 +73,10 @@ export class Truth {
   }
 }
 
-/** What a store has for hooks and intakes. */
-const queueMethods = [
-  'queue',
-  'occupied',
-  'due',
-  'heldUp',
-  'lease',
-  'acknowledge',
-  'giveBack',
-  'unacknowledged',
-  'settle',
-  'holdHooks',
-  'releaseHooks',
-  'hookStates',
-  'hookFails',
-  'pauseHook',
-  'keepHook',
-  'hookFigures',
-  'deliveries',
-  'delivery',
-  'attempts',
-  'noteAttempt',
-  'resend',
-  'tidyHook',
-  'arrive',
-  'endArrival',
-  'takeOverArrivals',
-  'arrivals',
-  'arrival',
-  'tidyIntake',
-] as const satisfies readonly (keyof HookStore | keyof IntakeStore)[];
-
 /** The same, after a pause, of those that are committed. */
 class Queues {
   constructor(records: MemoryStore) {
-    for (const name of queueMethods)
+    for (const name of queueStoreMethods)
       Object.assign(this, {
         async [name](this: SlowStore, ...args: unknown[]) {
           await this.pause();

@@ -655,7 +655,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await store.arrival('a2')).toBeUndefined();
     });
 
-    it('is taken over when nobody holds it any more, and forgotten when it is over', async () => {
+    it('is taken over when its holder is gone, and forgotten when it has ended', async () => {
       for (const n of [1, 2, 3]) await store.arrive(arrival(n, { heldUntilMs: n * 100 }));
       const taken = async (nowMs: number, horizonMs = 1_000) =>
         (await store.takeOverArrivals(nowMs, nowMs + 50, horizonMs, 9)).map(({ id }) => id);

@@ -13,13 +13,13 @@ export interface BoardEventsHost {
   readonly read: (channel: ChannelName) => Promise<object>;
 }
 
-/** Most boards that wait to be told. */
+/** Maximum number of changed boards that wait. */
 const maxWaiting = 10_000;
 
-/** Tells hooks of boards that have changed: each as it is, at the pace of the hook that is told most often. */
+/** Queues snapshots of changed boards for hooks, at the pace of the most frequent hook of the channel. */
 export class BoardEvents {
   readonly #host: BoardEventsHost;
-  /** Boards that are told when their time has come. */
+  /** Changed boards whose snapshot is due later. */
   readonly #waiting = new Set<ChannelName>();
 
   constructor(host: BoardEventsHost) {
@@ -48,7 +48,7 @@ export class BoardEvents {
       if (isFirst) hooks.happened('board', (await read(channel)) as Json, channel);
       else this.changed(channel);
     } catch (error) {
-      report(error, { what: 'a board could not be told to hooks', channel });
+      report(error, { what: 'a board could not be queued for hooks', channel });
     }
   }
 }

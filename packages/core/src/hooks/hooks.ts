@@ -34,7 +34,7 @@ const holdMs = 12_000;
 const renewMs = 3_000;
 /** An instance sends nothing in the last part of the time for which it holds a hook: clocks differ, in milliseconds. */
 const marginMs = 2_000;
-/** How often other instances are told of new events, in milliseconds. */
+/** Interval between announcements of new events to other instances, in milliseconds. */
 const tellMs = 50;
 /** How often ended deliveries are forgotten, in milliseconds. */
 const tidyMs = 10_000;
@@ -219,7 +219,7 @@ export class Hooks {
     return hook;
   }
 
-  /** Hooks were registered, removed, paused or resumed here: reads them anew, and has the other instances do so. */
+  /** Reloads the hooks after a change made here, and makes the other instances reload them. */
   async changed(): Promise<void> {
     this.#host.relay.others?.tell({ type: 'hooks-changed' });
     await this.readAgain();

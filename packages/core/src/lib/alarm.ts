@@ -1,6 +1,6 @@
 import type { Clock } from '../ports/clock.js';
 
-/** The longest wait, in milliseconds: whoever waits looks again then. */
+/** The longest wait, in milliseconds; the waiter checks again afterwards. */
 const longestMs = 60_000;
 
 /** Calls one function at the earliest of the times that are asked for. */

@@ -28,7 +28,7 @@ export interface Draft {
   readonly except?: readonly string[] | undefined;
   /** Users whose unread messages are counted from this message on, if it is the first of its channel. */
   readonly begins?: readonly string[] | undefined;
-  /** Hooks that are told: in a kept channel their queues are written in the same commit. */
+  /** Hooks that get the message. In a kept channel, their queues are written in the same commit. */
   readonly hooks?: readonly string[] | undefined;
   /** Through how many intakes it has come. */
   readonly hops?: number | undefined;

@@ -304,7 +304,7 @@ export class Moderation {
   }
 }
 
-/** What hooks are told of an action. */
+/** The data of a moderation action's event for hooks. */
 function hookDataOf({ atMs, by, type: _, ...action }: ModerationAction): Json {
   const { untilMs, ...rest } = { untilMs: undefined, ...action };
   const until = untilMs === undefined ? undefined : new Date(untilMs).toISOString();

@@ -237,6 +237,38 @@ export interface IntakeStore {
   tidyIntake(intake: string, forgetMs: number): Promise<number>;
 }
 
+/** The methods of `HookStore` and `IntakeStore`, for stores that pass them on. */
+export const queueStoreMethods = [
+  'queue',
+  'occupied',
+  'due',
+  'heldUp',
+  'lease',
+  'acknowledge',
+  'giveBack',
+  'unacknowledged',
+  'settle',
+  'holdHooks',
+  'releaseHooks',
+  'hookStates',
+  'hookFails',
+  'pauseHook',
+  'keepHook',
+  'hookFigures',
+  'deliveries',
+  'delivery',
+  'attempts',
+  'noteAttempt',
+  'resend',
+  'tidyHook',
+  'arrive',
+  'endArrival',
+  'takeOverArrivals',
+  'arrivals',
+  'arrival',
+  'tidyIntake',
+] as const satisfies readonly (keyof (HookStore & IntakeStore))[];
+
 /** Everything that must outlive the process. */
 export interface Store
   extends MessageStore,

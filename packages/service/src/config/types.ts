@@ -47,7 +47,7 @@ export interface Configuration {
   readonly intakes: readonly IntakeConfiguration[];
   readonly hooks: readonly HookConfiguration[];
   readonly calls: readonly CallConfiguration[];
-  /** The role whose users are told when a hook is paused. */
+  /** The role whose users get a notice when a hook is paused. */
   readonly operators: string | undefined;
   /** Addresses to which hooks that were registered over HTTP may lead, beside public ones. */
   readonly hookNetworks: readonly AddressRange[];
