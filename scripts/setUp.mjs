@@ -131,6 +131,7 @@ function compilerEnvironment() {
 
 /** What the builds make, one file each. */
 const built = [
+  'packages/wire/dist/schemas.js',
   'packages/cli/dist/main.js',
   'packages/client/dist/browser/client.js',
   'packages/console/dist/index.html',
@@ -141,14 +142,20 @@ const built = [
 
 /** Builds what has changed: the TypeScript projects, then the pages. */
 export async function build(log = console.log) {
-  const sources = ['packages', 'demo', 'tsconfig.json', 'tsconfig.base.json', 'package-lock.json'].map((name) =>
-    join(root, name),
-  );
+  const sources = [
+    'packages',
+    'demo',
+    'scripts/makeSchemas.mjs',
+    'tsconfig.json',
+    'tsconfig.base.json',
+    'package-lock.json',
+  ].map((name) => join(root, name));
   const wanted = hashOf(sources.flatMap(filesUnder));
   if (readStamp('build') === wanted && built.every((file) => existsSync(join(root, file)))) return;
   log('Building');
   await buildWriter(log);
   const bin = join(root, 'node_modules/.bin');
+  await run(process.execPath, [join(root, 'scripts/makeSchemas.mjs')], log);
   await run(join(bin, 'tsc'), ['-b', '.', 'packages/core/simulator'], log);
   for (const folder of ['packages/client', 'packages/console', 'demo'])
     await run(join(bin, 'vite'), ['build', '--logLevel', 'warn'], log, join(root, folder));

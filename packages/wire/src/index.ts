@@ -1,9 +1,12 @@
 export * from './channelName.js';
+export type * from './channelRules.js';
 export * from './closeCodes.js';
+export * from './cloudEvents.js';
 export * from './cursor.js';
 export * from './defined.js';
 export * from './directChannel.js';
 export * from './entryName.js';
+export * from './filter.js';
 export * from './json.js';
 export * from './limits.js';
 export * from './problems.js';

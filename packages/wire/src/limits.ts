@@ -15,6 +15,10 @@ export const protocolLimits = {
   dataDepth: 64,
   /** Most messages that one `enter` with `last` or one `read` may ask for. */
   readCount: 1000,
+  /** Most types, and most users, of a filter; most terms of its `where`; longest pointer and value, in characters. */
+  filterNames: 20,
+  filterTerms: 8,
+  filterChars: 200,
   /** Most channels in the `got` of one `pulse`. */
   gotCount: 200,
   /** Longest reason that a client may give, in characters. */

@@ -13,7 +13,11 @@ export const problemCatalogue = {
   'bad-name': { title: 'The name is not allowed', status: 400 },
   'bad-value': { title: 'A value is missing or not as it should be', status: 400 },
   'bad-cursor': { title: 'The cursor is not one', status: 400 },
+  'bad-data': { title: 'The data does not fit its type', status: 422 },
+  'no-such-type': { title: 'There is no such type of message here', status: 422 },
+  'bad-filter': { title: 'The filter is not one', status: 400 },
   'too-large': { title: 'The data is larger than allowed', status: 413 },
+  'unsupported-type': { title: 'Content of this type is not taken here', status: 415 },
   'hello-first': { title: 'A line begins with hello', status: 400 },
   'hello-twice': { title: 'Hello was said before', status: 400 },
   'token-invalid': { title: 'The token is not valid', status: 401 },
@@ -61,6 +65,8 @@ export interface Problem {
   readonly where?: string;
   /** With `rate-limited`, `busy`, `unavailable`, `ask-failed`, `call-failed` and `draining`: try again after this many milliseconds. */
   readonly retryAfterMs?: number;
+  /** With `bad-data`: what does not fit, at most 20 of it; `where` is the first. */
+  readonly faults?: readonly DataFault[];
   /** With `conflict`: what stands there; absent: nothing does. */
   readonly stands?: Standing;
   /** With `call-refused`: the application's own code and words. */
@@ -73,6 +79,16 @@ export interface Problem {
 export interface CallRefused {
   readonly code: string;
   readonly text: string;
+}
+
+/** What does not fit at one place of a request. */
+export interface DataFault {
+  /** JSON Pointer (RFC 6901) into the request. */
+  readonly where: string;
+  /** What was expected there. */
+  readonly expected: string;
+  /** What stands there, without its content: `a number`, `nothing`. */
+  readonly found?: string;
 }
 
 /** An entry of a board as it is. */

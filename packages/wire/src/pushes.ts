@@ -38,6 +38,12 @@ export interface BoardPush {
   readonly set?: Readonly<Record<string, Json>>;
   readonly gone?: readonly string[];
 }
+export interface PassedPush {
+  readonly on: 'passed';
+  readonly channel: ChannelName;
+  /** Up to here, what the client's filter lets through has been pushed. */
+  readonly cursor: Cursor;
+}
 export interface NoticePush extends Notice {
   readonly on: 'notice';
   readonly unread: number;
@@ -102,6 +108,7 @@ export type Push =
   | HailPush
   | MembersPush
   | BoardPush
+  | PassedPush
   | NoticePush
   | InboxPush
   | UnreadPush

@@ -1,6 +1,7 @@
 import { channelNameFault } from './channelName.js';
 import { parseCursor } from './cursor.js';
 import { entryNameFault } from './entryName.js';
+import { filterFault } from './filter.js';
 import { isDeeperThan, unfitCharacter } from './json.js';
 import { protocolLimits } from './limits.js';
 import { type Problem, type ProblemCode, problem } from './problems.js';
@@ -140,6 +141,11 @@ const entryName: Check = (value, where) => {
   return wrong === undefined ? undefined : fault('bad-name', wrong, where);
 };
 
+const filter: Check = (value, where) => {
+  const wrong = filterFault(value);
+  return wrong === undefined ? undefined : fault('bad-filter', wrong.detail, where + wrong.where);
+};
+
 const count = integer(1, protocolLimits.readCount);
 const user = words(protocolLimits.userChars);
 const token = words(16_384);
@@ -152,6 +158,7 @@ const wish: Shape = {
   pace: may(integer(0, protocolLimits.paceMs)),
   echo: may(flag),
   status: may(json),
+  filter: may(filter),
 };
 
 const shapes: Readonly<Record<Verb, Shape>> = {
@@ -189,7 +196,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     key: may(words(protocolLimits.keyChars)),
     again: may(flag),
   },
-  read: { channel: must(channel), after: may(cursor), before: may(cursor), limit: may(count) },
+  read: { channel: must(channel), after: may(cursor), before: may(cursor), limit: may(count), filter: may(filter) },
   status: { status: may(json), channel: may(channel), looking: may(either(null, channel)) },
   mark: { channel: must(channel), cursor: must(either(null, cursor)) },
   unread: {},

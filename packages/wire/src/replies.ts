@@ -108,6 +108,8 @@ export interface ReadResult {
   /** There are more in the direction that was asked for. */
   readonly more: boolean;
   readonly gap?: Gap;
+  /** With a filter: how far was looked; go on from here. */
+  readonly cursor?: Cursor;
 }
 
 /** The reply to `call`. */

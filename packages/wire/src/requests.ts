@@ -1,5 +1,6 @@
 import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
+import type { MessageFilter } from './filter.js';
 import type { Json } from './json.js';
 
 /** What `enter` asks for. Neither `after` nor `last`: from now on. */
@@ -13,6 +14,8 @@ export interface EnterWish {
   /** `false`: of the board, not what this session has set itself. Default `true`. */
   readonly echo?: boolean;
   readonly status?: Json;
+  /** Only these messages; what it passes over is not missing. */
+  readonly filter?: MessageFilter;
 }
 
 interface Numbered {
@@ -85,6 +88,8 @@ export interface ReadRequest extends Numbered {
   readonly after?: Cursor;
   readonly before?: Cursor;
   readonly limit?: number;
+  /** Only these of the messages that are looked at. */
+  readonly filter?: MessageFilter;
 }
 export interface StatusRequest extends Numbered {
   readonly do: 'status';

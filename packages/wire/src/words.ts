@@ -8,6 +8,7 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   hail: ['channel', 'type', 'by', 'data'],
   members: ['channel', 'joined', 'left', 'changed', 'whole', 'count', 'partial'],
   board: ['channel', 'after', 'version', 'whole', 'set', 'gone'],
+  passed: ['channel', 'cursor'],
   notice: ['cursor', 'id', 'title', 'data', 'at', 'key', 'until', 'unread'],
   inbox: ['done', 'unread'],
   unread: ['counts'],
@@ -17,6 +18,6 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   removed: ['channel', 'reason', 'by', 'until', 'problem'],
   expiring: ['withinMs'],
   drain: ['withinMs'],
-  problem: ['code', 'title', 'detail', 'where', 'retryAfterMs', 'until', 'stands', 'ends'],
+  problem: ['code', 'title', 'detail', 'where', 'retryAfterMs', 'until', 'faults', 'stands', 'ends'],
   pulse: [],
 };

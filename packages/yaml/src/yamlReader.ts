@@ -19,7 +19,8 @@ export type Reader<T> = (node: Node | null, at: Place) => T | undefined;
 
 /** The document that is being read. */
 interface Source {
-  report(node: Node | null, path: string, detail: string): void;
+  faultAt(node: Node | null, path: string, detail: string): Fault;
+  report(fault: Fault): void;
   lineOf(node: Node | null): number;
 }
 
@@ -37,8 +38,13 @@ export class Place {
 
   /** Reports a mistake here. Gives `undefined`, for the reader to return. */
   fault(node: Node | null, detail: string): undefined {
-    this.#source.report(node ?? this.#parent, this.path, detail);
+    this.#source.report(this.faultAt(node, detail));
     return undefined;
+  }
+
+  /** A mistake here that is not reported: what reads the document's values further may find it later. */
+  faultAt(node: Node | null, detail: string): Fault {
+    return this.#source.faultAt(node ?? this.#parent, this.path, detail);
   }
 
   /** The line in which a node begins, from 1. */
@@ -55,16 +61,22 @@ export class Place {
   }
 }
 
+/** Most faults of a text that is not YAML. */
+const maxSyntaxFaults = 3;
+
 /** Reads a YAML text with `reader`; the value is there only if nothing at all was wrong. */
 export function readYaml<T>(text: string, file: string, reader: Reader<T>): { value?: T; faults: Fault[] } {
   const lines = new LineCounter();
   const document = parseDocument(text, { lineCounter: lines, prettyErrors: false });
   const faults: Fault[] = [];
-  const add = (offset: number, path: string, detail: string): void => {
+  const faultAt = (offset: number, path: string, detail: string): Fault => {
     const { line, col } = lines.linePos(offset);
-    faults.push({ file, line: Math.max(line, 1), column: Math.max(col, 1), path, detail });
+    return { file, line: Math.max(line, 1), column: Math.max(col, 1), path, detail };
   };
-  for (const error of document.errors) add(error.pos[0], '', `this is not YAML: ${error.message}`);
+  const add = (offset: number, path: string, detail: string): void => void faults.push(faultAt(offset, path, detail));
+  // One slip makes many more of what follows it.
+  for (const error of document.errors.slice(0, maxSyntaxFaults))
+    add(error.pos[0], '', `this is not YAML: ${error.message}`);
   visit(document, {
     // A place that is named again stands for what it names.
     Alias: (_, alias) => {
@@ -75,7 +87,8 @@ export function readYaml<T>(text: string, file: string, reader: Reader<T>): { va
   });
   if (faults.length > 0) return { faults };
   const root = new Place('', document.contents, {
-    report: (node, path, detail) => add(node?.range?.[0] ?? 0, path, detail),
+    faultAt: (node, path, detail) => faultAt(node?.range?.[0] ?? 0, path, detail),
+    report: (fault) => void faults.push(fault),
     lineOf: (node) => Math.max(1, lines.linePos(node?.range?.[0] ?? 0).line),
   });
   const value = reader(document.contents, root);
@@ -239,6 +252,41 @@ export const json: Reader<Json> = (node, at) => {
     return at.fault(node, 'expected what JSON can hold');
   }
 };
+
+/** A value, with the places of its parts. */
+export interface Located {
+  readonly value: Json;
+  /** A mistake at a JSON Pointer (RFC 6901) into the value; of what is not there, where it would be. */
+  faultAt(pointer: string, detail: string): Fault;
+}
+
+/** As `json`, with the places of the value's parts. */
+export const located: Reader<Located> = (node, at) => {
+  const value = json(node, at);
+  if (value === undefined) return undefined;
+  return {
+    value,
+    faultAt: (pointer, detail) => {
+      let found: { node: Node | null; at: Place } = { node, at };
+      for (const escaped of pointer.split('/').slice(1)) {
+        const next = partOf(found.node, found.at, escaped.replaceAll('~1', '/').replaceAll('~0', '~'));
+        if (next === undefined) break;
+        found = next;
+      }
+      return found.at.faultAt(found.node, detail);
+    },
+  };
+};
+
+function partOf(node: Node | null, at: Place, name: string): { node: Node | null; at: Place } | undefined {
+  if (isSeq(node)) {
+    const item = node.items[Number(name)] as Node | undefined;
+    return item === undefined ? undefined : { node: item, at: at.element(Number(name), node) };
+  }
+  const pair = isMap(node) ? node.items.find((each) => nameOf(each.key as Node) === name) : undefined;
+  if (pair === undefined) return undefined;
+  return { node: (pair.value as Node | null) ?? (pair.key as Node), at: at.member(name, pair.key as Node) };
+}
 
 /** What is wrong with a member of a map in braces that has no value. */
 export function withoutValue(key: Node): string {

@@ -1,0 +1,3 @@
+export * from './accessText.js';
+export * from './schemaMembers.js';
+export * from './snippets.js';

@@ -1,0 +1,484 @@
+import type { ChannelRulesInfo } from '../channelRules.js';
+import type { CloudEvent } from '../cloudEvents.js';
+import type { Cursor } from '../cursor.js';
+import type { Json } from '../json.js';
+import type { DataFault, Problem } from '../problems.js';
+import type { Gap, Member, Message, Notice } from '../records.js';
+import type { Marked, Published, Welcome } from '../replies.js';
+import type { HelloRequest, Request } from '../requests.js';
+import type {
+  ApiKeyInfo,
+  Asked,
+  AuditEntry,
+  Ban,
+  BanWish,
+  BoardAnswer,
+  BoardDraft,
+  BoardInfo,
+  ChannelInfo,
+  Draft,
+  Effect,
+  ExampleUser,
+  Explanation,
+  Gathered,
+  InstanceInfo,
+  KnownUser,
+  NoticeWish,
+  Notified,
+  Overview,
+  Reading,
+  RefusalKind,
+  RemovalWish,
+  SessionInfo,
+  SignOutWish,
+  Trace,
+  Traffic,
+  WorkbenchWish,
+} from './answers.js';
+import type {
+  ArrivalDetail,
+  ArrivalInfo,
+  ArrivalState,
+  DeliveryDetail,
+  DeliveryInfo,
+  DeliveryState,
+  FeedEvent,
+  FeedInfo,
+  FeedWish,
+  ForwardedRequest,
+  HookInfo,
+  HookWish,
+  IntakeInfo,
+  IntakeTrial,
+  IntakeTrialWish,
+} from './webhooks.js';
+
+/** How many to answer with. */
+interface Limit {
+  readonly limit?: number;
+}
+
+interface Named {
+  readonly name: string;
+}
+
+interface Identified {
+  readonly id: string;
+}
+
+/** A refusal or failure as the body of an answer (RFC 9457). */
+export type HttpProblem = Omit<Problem, 'faults'> & {
+  /** The code as a URI: `urn:nine-bells:problem:CODE`. */
+  readonly type: string;
+  readonly status: number;
+  /** All that is wrong with the body; `where` is the first of it. */
+  readonly faults?: readonly (DataFault | { readonly where: string; readonly detail: string })[];
+};
+
+/**
+ * Every request of the HTTP interface: what stands in its path and its query, what its body is, what it answers, and with
+ * which codes it may be refused beside those that every request may be refused with.
+ *
+ * The service's routes, the SDK and the descriptions in OpenAPI are made of this.
+ */
+export interface HttpInterface {
+  /**
+   * Publishes a message, or up to 1,000.
+   *
+   * Answers when the channel's promise holds (kept: after the commit). `201`, or `200` with `repeated` if the key was known.
+   * A list: `200` and a list of results in the same order; with one mistake in it nothing is published.
+   */
+  'POST /v1/messages': {
+    /** @examples [{"channel":"race/3/chat","data":{"text":"Well sailed, Petrel."},"by":{"user":"mira","name":"Mira Holt"}}] */
+    body: Draft | readonly Draft[];
+    /** CloudEvents 1.0; `subject` is the channel. In binary mode the attributes stand in `ce-` headers. */
+    otherBodies: {
+      'application/cloudevents+json': CloudEvent;
+      'application/cloudevents-batch+json': readonly CloudEvent[];
+    };
+    /** @examples [{"id":"01JZX4T9QK0V5R8M2N3P4Q5R6S","cursor":"k3f:12"}] */
+    answer: Published | readonly (Published | { readonly problem: Problem })[];
+    problems: 'bad-name' | 'no-such-channel' | 'bad-data' | 'no-such-type' | 'busy';
+  };
+  /** Reads in a channel's record: the last messages, those before or those after a cursor; the oldest first. */
+  'GET /v1/messages': {
+    query: { readonly channel: string; readonly after?: string; readonly before?: string } & Limit;
+    answer: Reading;
+    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'busy';
+  };
+  /** The channel rules that the key may read: what they keep, carry and allow, with their contracts. */
+  'GET /v1/rules': { answer: ChannelRulesInfo };
+  /** Sets entries of a channel's board, or of several; `null` removes. Each entry counts as a request. */
+  'POST /v1/boards': {
+    /** @examples [{"channel":"race/3/positions","set":{"petrel":{"x":310,"y":120},"knot":null}}] */
+    body: BoardDraft | readonly BoardDraft[];
+    answer: BoardAnswer | readonly BoardAnswer[];
+    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'bad-data' | 'conflict' | 'board-full' | 'busy';
+  };
+  /** A channel's board as it is now. */
+  'GET /v1/boards': {
+    query: { readonly channel: string };
+    answer: BoardInfo;
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** Channels by name, those after `after`, and with the text `find` in their names; or the one that is named. */
+  'GET /v1/channels': {
+    query: { readonly after?: string; readonly find?: string; readonly channel?: string } & Limit;
+    answer: { readonly channels: readonly ChannelInfo[]; readonly more: boolean };
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** The latest sessions that are connected, the latest last; where there are `more`, those before `before`. */
+  'GET /v1/sessions': {
+    query: { readonly user?: string; readonly find?: string; readonly before?: string } & Limit;
+    answer: Gathered & { readonly sessions: readonly SessionInfo[]; readonly more: boolean; readonly before?: string };
+  };
+  /** Who is in a channel that shows it, and how many; or the channels where a user is a member. */
+  'GET /v1/members': {
+    query: { readonly channel?: string; readonly user?: string } & Limit;
+    answer: Gathered &
+      (
+        | {
+            readonly channel: string;
+            readonly members: readonly Member[];
+            readonly count: number;
+            readonly more: boolean;
+          }
+        | {
+            readonly user: string;
+            readonly channels: readonly { readonly channel: string; readonly member: Member }[];
+            readonly more: boolean;
+          }
+      );
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** The instances of the service, as the one that is asked knows them. */
+  'GET /v1/instances': { answer: { readonly instances: readonly InstanceInfo[] } };
+  /** What went through the service: the last hour by rule, the last minute by channel. */
+  'GET /v1/traffic': { answer: Traffic };
+  /** What was refused since the instances started, by kind, the latest first. */
+  'GET /v1/refusals': {
+    query: { readonly code?: string };
+    answer: Gathered & { readonly refusals: readonly RefusalKind[] };
+  };
+  /** The service in numbers. */
+  'GET /v1/overview': { answer: Overview };
+  /** Which rule decides whether a user may do something, on which facts. */
+  'POST /v1/explain': {
+    /** @examples [{"act":"publish","channel":"crew/petrel","user":"ines","claims":{"boats":["turnstone"]}}] */
+    body: { readonly act: string; readonly channel?: string; readonly whom?: string; readonly call?: string } & Asked;
+    answer: Explanation;
+    problems: 'bad-name' | 'no-such-channel' | 'no-such-call' | 'token-invalid' | 'token-ended' | 'ask-failed';
+  };
+  /** Bans a user or an address, from a channel or from the service. Connected clients are removed at once. */
+  'POST /v1/bans': {
+    /** @examples [{"user":"ines","channel":"protest/7","forMs":600000,"reason":"interrupting"}] */
+    body: BanWish;
+    answer: Effect;
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** Bans in force, the latest first: those before the ban `before`, and with the text `find` in what they say. */
+  'GET /v1/bans': {
+    query: {
+      readonly user?: string;
+      readonly channel?: string;
+      readonly find?: string;
+      readonly before?: string;
+    } & Limit;
+    answer: { readonly bans: readonly Ban[]; readonly more: boolean };
+  };
+  /** Ends a ban before its time. */
+  'DELETE /v1/bans/:id': { params: Identified; query: { readonly reason?: string }; answer: Effect };
+  /** Ends a user's stay in a channel. */
+  'POST /v1/removals': {
+    /** @examples [{"channel":"protest/7","user":"ines","reason":"interrupting","banMs":600000}] */
+    body: RemovalWish;
+    answer: Effect;
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** Ends all sessions of a user and revokes tokens issued until now. */
+  'POST /v1/sign-outs': { body: SignOutWish; answer: Effect };
+  /** Takes no token of a user any more that was issued until now. */
+  'POST /v1/token-revocations': { body: SignOutWish; answer: Effect };
+  /** The audit log, or what of it is about a user, the latest first; those before the number `before`. */
+  'GET /v1/audit': {
+    query: { readonly user?: string; readonly before?: number } & Limit;
+    answer: { readonly entries: readonly AuditEntry[]; readonly more: boolean };
+  };
+  /** Puts a notice into inboxes, and tells those who are connected. */
+  'POST /v1/notices': {
+    /** @examples [{"users":["ines"],"title":"Your protest is heard at 17:30","key":"protest-7"}] */
+    body: NoticeWish;
+    answer: Notified;
+    problems: 'bad-name' | 'no-such-channel' | 'bad-data' | 'too-large' | 'busy';
+  };
+  /** What is in a user's inbox, the oldest first; after `after`. */
+  'GET /v1/notices': {
+    query: { readonly user: string; readonly after?: string } & Limit;
+    answer: {
+      readonly user: string;
+      readonly notices: readonly Notice[];
+      readonly more: boolean;
+      readonly unread: number;
+      readonly cursor: Cursor;
+    };
+    problems: 'bad-cursor';
+  };
+  /** Takes notices out of a user's inbox: these, or all. */
+  'POST /v1/notices/done': {
+    body: { readonly user: string; readonly done: readonly string[] | true };
+    answer: { readonly user: string; readonly unread: number };
+  };
+  /** A user as last seen. */
+  'GET /v1/users': { query: { readonly user: string }; answer: KnownUser; problems: 'no-such-user' };
+  /** What a user has not read, in each channel where it has a mark. */
+  'GET /v1/unread': {
+    query: { readonly user: string };
+    answer: { readonly user: string; readonly unread: number; readonly channels: readonly Marked[] };
+  };
+  /** How far users have read in a channel, by user id. */
+  'GET /v1/marks': {
+    query: { readonly channel: string } & Limit;
+    answer: {
+      readonly channel: string;
+      readonly marks: readonly { readonly user: string; readonly cursor: Cursor }[];
+      readonly more: boolean;
+    };
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** Moves a user's mark in a kept channel forward; with `null` takes it away. */
+  'POST /v1/marks': {
+    body: { readonly user: string; readonly channel: string; readonly cursor: string | null };
+    answer: { readonly user: string } & Marked;
+    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel';
+  };
+  /** What became of a message; with `user`, whether and how that user got it. */
+  'GET /v1/traces/:id': {
+    params: Identified;
+    query: { readonly user?: string };
+    answer: Trace;
+    problems: 'no-trace';
+  };
+  /** Where other systems may say what has happened. */
+  'GET /v1/intakes': { answer: Gathered & { readonly intakes: readonly IntakeInfo[] } };
+  /** What would become of an event. Publishes nothing. */
+  'POST /v1/intakes/:name/test': {
+    params: Named;
+    body: IntakeTrialWish;
+    answer: IntakeTrial;
+    problems: 'no-such-intake' | 'no-such-event';
+  };
+  /** What came in, the latest first; those before the number `before`. */
+  'GET /v1/arrivals': {
+    query: { readonly intake?: string; readonly state?: ArrivalState; readonly before?: number } & Limit;
+    answer: { readonly arrivals: readonly ArrivalInfo[]; readonly more: boolean };
+    problems: 'no-such-intake';
+  };
+  /** An event that came in, with its headers and its body. */
+  'GET /v1/arrivals/:id': { params: Identified; answer: ArrivalDetail; problems: 'no-such-event' };
+  /** Runs an event again that has failed or was ignored, by the routes of now. */
+  'POST /v1/arrivals/:id/again': { params: Identified; answer: ArrivalInfo; problems: 'no-such-event' };
+  /** Registers a hook, or replaces the one of this name; `secrets` in the answer sign what is sent. */
+  'POST /v1/hooks': {
+    /** @examples [{"name":"bureau-2","url":"https://bureau.example/finishes","channels":["race/:race/signals"],"types":["finish"]}] */
+    body: HookWish;
+    answer: HookInfo & { readonly secrets: readonly string[] };
+    problems: 'conflict' | 'too-large' | 'busy';
+  };
+  /** Where events are sent to. */
+  'GET /v1/hooks': { answer: Gathered & { readonly hooks: readonly HookInfo[] } };
+  /** Where events are sent to: one. */
+  'GET /v1/hooks/:name': { params: Named; answer: HookInfo | FeedInfo; problems: 'no-such-hook' };
+  /** Removes a hook that was registered, and its queue. */
+  'DELETE /v1/hooks/:name': {
+    params: Named;
+    answer: { readonly name: string; readonly removed: boolean };
+    problems: 'no-such-hook';
+  };
+  /** Sends nothing to a hook until it is resumed; events wait meanwhile. */
+  'POST /v1/hooks/:name/pause': { params: Named; answer: HookInfo | FeedInfo; problems: 'no-such-hook' };
+  /** Sends to a hook again. */
+  'POST /v1/hooks/:name/resume': { params: Named; answer: HookInfo | FeedInfo; problems: 'no-such-hook' };
+  /** What was sent to hooks and feeds, and what waits, the latest first. */
+  'GET /v1/deliveries': {
+    query: {
+      readonly hook?: string;
+      readonly state?: DeliveryState;
+      readonly failed?: 'true';
+      readonly before?: number;
+    } & Limit;
+    answer: { readonly deliveries: readonly DeliveryInfo[]; readonly more: boolean };
+    problems: 'no-such-hook';
+  };
+  /** A delivery with its data and its attempts. */
+  'GET /v1/deliveries/:id': { params: Identified; answer: DeliveryDetail; problems: 'no-such-event' };
+  /** Sends deliveries again: these, or all of a hook since a time (RFC 3339). */
+  'POST /v1/deliveries/resend': {
+    body:
+      | { readonly ids: readonly string[] }
+      | { readonly hook: string; readonly since: string; readonly state?: 'dead' | 'delivered' };
+    answer: { readonly resent: number };
+    problems: 'no-such-hook' | 'no-such-event';
+  };
+  /** Copies of what passes an intake, goes to a hook or is called, behind the number `after`; waits up to `wait` seconds. */
+  'GET /v1/forward/:name': {
+    params: Named;
+    query: { readonly after?: number; readonly wait?: number };
+    answer: { readonly after: number; readonly requests: readonly ForwardedRequest[] };
+    problems: 'no-such-hook';
+  };
+  /** Says how a copy went: it stands with the attempts of the delivery. */
+  'POST /v1/forward/:name/report': {
+    params: Named;
+    body: { readonly id: string; readonly status?: number; readonly tookMs: number; readonly answer?: string };
+    answer: { readonly id: string };
+    problems: 'no-such-hook' | 'no-such-event';
+  };
+  /** Makes a feed, or replaces the one of this name. */
+  'POST /v1/feeds': { body: FeedWish; answer: FeedInfo; problems: 'conflict' | 'too-large' | 'busy' };
+  /** Queues whose events are fetched. */
+  'GET /v1/feeds': { answer: { readonly feeds: readonly FeedInfo[] } };
+  /** Removes a feed that was registered, and its queue. */
+  'DELETE /v1/feeds/:name': {
+    params: Named;
+    answer: { readonly name: string; readonly removed: boolean };
+    problems: 'no-such-hook';
+  };
+  /** The next events of a feed; waits up to `wait` seconds. With `Accept: text/event-stream` a stream. */
+  'GET /v1/feeds/:name': {
+    params: Named;
+    query: { readonly most?: number; readonly wait?: number };
+    answer: { readonly feed: string; readonly events: readonly FeedEvent[] };
+    problems: 'no-such-hook';
+  };
+  /** Ends events of a feed for good: they do not come again. */
+  'POST /v1/feeds/:name/ack': {
+    params: Named;
+    body: { readonly ids: readonly string[] };
+    answer: { readonly acknowledged: number };
+    problems: 'no-such-hook';
+  };
+  /** Gives events since a time (RFC 3339) again. */
+  'POST /v1/feeds/:name/rewind': {
+    params: Named;
+    /** @examples [{"since":"2031-06-14T12:00:00Z"}] */
+    body: { readonly since: string };
+    answer: { readonly again: number };
+    problems: 'no-such-hook';
+  };
+  /** Ends the instance, after its clients had time to go elsewhere; by default as its configuration says. */
+  'POST /v1/drain': {
+    body?: { readonly withinMs?: number };
+    answer: { readonly withinMs?: number; readonly connections: number };
+  };
+  /** Makes an API key; `key` in the answer is its text, which cannot be read again. */
+  'POST /v1/keys': {
+    /** @examples [{"name":"results","rights":["read","publish:race/:race/signals"]}] */
+    body: { readonly name: string; readonly rights: readonly string[]; readonly forMs?: number };
+    answer: ApiKeyInfo & { readonly key: string };
+  };
+  /** All API keys, the latest first; those that are over too. */
+  'GET /v1/keys': { answer: { readonly keys: readonly ApiKeyInfo[] } };
+  /** Ends an API key's life at once. */
+  'DELETE /v1/keys/:id': { params: Identified; answer: ApiKeyInfo };
+  /** A token for a made-up user, for trying things out; it stands in the audit log. */
+  'POST /v1/workbench/tokens': { body: WorkbenchWish; answer: TokenInfo };
+  /** A user to be made up who may do something in a channel, worked out from the access rule; or why there is none. */
+  'POST /v1/workbench/example-user': {
+    body: { readonly act: string; readonly channel: string };
+    answer: ExampleUser | { readonly why: string };
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** A link that signs in to the console once; with `looksOnly` to look, and no more. */
+  'POST /v1/sign-in-links': {
+    body?: { readonly looksOnly?: boolean };
+    answer: { readonly url: string; readonly validMs: number };
+  };
+  /** A token with which to look into every channel over a line, unseen. */
+  'POST /v1/observer-tokens': { answer: TokenInfo };
+
+  /** Messages of channels as Server-Sent Events: what `EventSource` opens. A user's token is the bearer; guests have none. */
+  'GET /line/listen': {
+    query: {
+      readonly channel: readonly string[];
+      /** First so many earlier messages. */
+      readonly last?: number;
+      /** Only messages of these types, or of these users. */
+      readonly type?: readonly string[];
+      readonly by?: readonly string[];
+      /** Only where a member of `data` has a value: `/boat:petrel`. */
+      readonly where?: readonly string[];
+      readonly format?: 'frames' | 'cloudevents';
+    };
+    answer: Message | Gap | CloudEvent;
+    problems: LineProblem | 'bad-name' | 'no-such-channel' | 'bad-filter' | 'not-allowed' | 'ask-failed';
+  };
+  /** Opens a session over HTTP by the request `hello`. */
+  'POST /line/sessions': {
+    /** @examples [{"do":"hello","id":1,"enter":[{"channel":"race/3/chat","last":20}]}] */
+    body: HelloRequest;
+    answer: Welcome & { readonly re?: number };
+    problems: LineProblem;
+  };
+  /** What the service says to a session: a stream of frames, or with `Accept: application/json` those that wait, in one answer. */
+  'GET /line/sessions/:id/stream': {
+    params: Identified;
+    answer: { readonly [member: string]: Json };
+    problems: 'token-ended';
+  };
+  /** Requests of a session, in an array that is counted from 1. They are answered on the stream. */
+  'POST /line/sessions/:id/frames': {
+    params: Identified;
+    /** @examples [{"number":1,"requests":[{"do":"publish","id":2,"channel":"race/3/chat","data":{"text":"Well sailed."}}]}] */
+    body: { readonly number: number; readonly requests: readonly Request[] };
+    answer: { readonly number: number };
+    problems: 'token-ended' | 'too-large';
+  };
+  /** Ends a session: it has left. */
+  'DELETE /line/sessions/:id': { params: Identified; answer: null; problems: 'token-ended' };
+  /** Says what has happened, for the system that the intake is for. */
+  'POST /in/:name': {
+    params: Named;
+    body: Json;
+    answer: { readonly id: string; readonly repeated?: true };
+    problems: 'no-such-intake' | 'signature-invalid' | 'too-large' | 'busy';
+  };
+  /** Whether the process lives. */
+  'GET /healthz': { answer: { readonly status: 'ok' } };
+  /** Whether new clients should come; `503` with the same members if not. */
+  'GET /readyz': {
+    answer: { readonly status: 'ready' | 'draining' | 'degraded'; readonly warnings: readonly string[] };
+  };
+}
+
+/** With what a line may be refused. */
+type LineProblem =
+  | 'bad-frame'
+  | 'token-invalid'
+  | 'token-ended'
+  | 'no-guests'
+  | 'bad-origin'
+  | 'banned'
+  | 'too-many-connections'
+  | 'busy'
+  | 'draining';
+
+export interface TokenInfo {
+  readonly token: string;
+  readonly expiresAt: string;
+}
+
+/** The name of a request: its method and its path. */
+export type HttpName = keyof HttpInterface;
+
+/** The name of a request below `/v1`, for applications. */
+export type RouteName = Extract<HttpName, `${string} /v1/${string}`>;
+
+type Part<K extends HttpName, P extends string, Otherwise> = HttpInterface[K] extends { readonly [M in P]?: infer T }
+  ? T
+  : Otherwise;
+
+/** What stands in the path, in the query and in the body of a request, and what it answers. */
+export type ParamsOf<K extends HttpName> = HttpInterface[K] extends { readonly params: infer T } ? T : undefined;
+export type QueryOf<K extends HttpName> = HttpInterface[K] extends { readonly query: infer T } ? T : undefined;
+export type BodyOf<K extends HttpName> = Part<K, 'body', undefined>;
+export type AnswerOf<K extends HttpName> = HttpInterface[K]['answer'];

@@ -1,0 +1,4 @@
+export type * from './answers.js';
+export type * from './httpInterface.js';
+export type * from './lineFrames.js';
+export type * from './webhooks.js';
