@@ -14,6 +14,7 @@ const floors = {
     'lib',
     'rules',
     'access',
+    'contracts',
     'hooks',
     'delivery',
     'record',

@@ -272,7 +272,8 @@ export class SlowStore extends SlowQueues implements Store {
     const transaction = await this.#lock.begin();
     if (transaction === undefined) return false;
     if (this.faults)
-      await new Promise<void>((resolve) => void this.#clock.setTimer(this.#random.between(0, 20), resolve));
+      // Some transactions are long, such that a process that stops in the middle of one is met in every batch of runs.
+      await new Promise<void>((resolve) => void this.#clock.setTimer(this.#random.pick([0, 5, 20, 120]), resolve));
     const isWhole = !transaction.isBroken && epoch === this.#epoch;
     transaction.end();
     return isWhole;

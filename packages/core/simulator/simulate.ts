@@ -1,5 +1,5 @@
-import { type ChannelRule, Engine, type Identity } from '@nine-bells/core';
-import { type ChannelName, channelName, type Json } from '@nine-bells/wire';
+import { type ChannelRule, type Contract, Engine, type Identity } from '@nine-bells/core';
+import { type ChannelName, channelName, filterFits, type Json } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
@@ -38,9 +38,21 @@ export interface Outcome {
   readonly hostileClosed: number;
 }
 
+/** A contract that one act of the clients does not fit. */
+export const noMisfit: Contract = {
+  fits: (data) => !(typeof data === 'object' && data !== null && 'misfit' in data),
+  faults: () => [{ where: '/misfit', expected: 'no member of this name' }],
+};
+
 const rules: readonly ChannelRule[] = [
   ...boardRules,
-  { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: { enter: 'anyone', publish: 'anyone' } },
+  {
+    pattern: 'kept/:n',
+    logbook: { type: 'kept' },
+    allow: { enter: 'anyone', publish: 'anyone' },
+    types: { message: noMisfit },
+    open: true,
+  },
   {
     pattern: 'recent/:n',
     logbook: { type: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
@@ -185,6 +197,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     if (dice < 0.4) client.publish(channel, random.chance(0.7));
     else if (dice < 0.5) client.set(boardChannels);
     else if (dice < 0.55) sender.post();
+    else if (dice < 0.56) client.misfit(channelName(`kept/${random.between(1, 2)}`));
     else if (dice < 0.6) client.call(channelName(`kept/${random.between(1, 2)}`));
     else if (dice < 0.85) client.enter(channel, random.pick([undefined, 0, 3, 50]));
     else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));
@@ -267,7 +280,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     receiver.faults = false;
     application.faults = false;
     for (const client of clients) client.calmDown();
-    // Whoever does not read just now has begun again by then, or was cut off.
+    // A client that does not read just now has begun again by then, or was cut off.
     await clock.run(21_000);
     relay.faults = false;
     for (const client of clients) client.connect();
@@ -333,8 +346,13 @@ function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, t
   const own = (session: string): boolean => client.sessions.has(session);
   const seen = new Set(stretch.seen.map((each) => each.cursor));
   const known = new Set(log.map((each) => each.message.cursor));
+  const { filter } = stretch;
   for (const logged of log.slice(number, Math.max(end, number)))
-    if (!seen.has(logged.message.cursor) && !logged.except?.some(own))
+    if (
+      !seen.has(logged.message.cursor) &&
+      !logged.except?.some(own) &&
+      (filter === undefined || filterFits(filter, logged.message))
+    )
       throw new Error(
         `${client.name}: ${stretch.channel}: ${logged.message.cursor} is missing, in silence, from a stretch of ${stretch.seen.length} after ${number}`,
       );

@@ -6,7 +6,7 @@ import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
 import { Random, randomIds } from './random.js';
-import { checkClient, mac, type SimulationOptions, seenBy } from './simulate.js';
+import { checkClient, mac, noMisfit, type SimulationOptions, seenBy } from './simulate.js';
 import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient } from './simulatedClient.js';
 import type { Reached } from './simulatedNetwork.js';
@@ -45,7 +45,7 @@ const bounds: LogBounds = { messages: 1000, forMs: 600_000 };
 const open = { enter: 'anyone', publish: 'anyone' } as const;
 const rules: readonly ChannelRule[] = [
   ...boardRules,
-  { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: open },
+  { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: open, types: { message: noMisfit }, open: true },
   { pattern: 'recent/:n', logbook: { type: 'recent', bounds }, allow: open },
   {
     pattern: 'room/:n',
@@ -199,6 +199,7 @@ async function run(
     if (dice < 0.4) client.publish(random.pick(channels), random.chance(0.85));
     else if (dice < 0.55) client.set(boardChannels);
     else if (dice < 0.58) sender.post();
+    else if (dice < 0.585) client.misfit(channelName(`kept/${random.between(1, 2)}`));
     else if (dice < 0.62) client.call(channelName(`kept/${random.between(1, 2)}`));
     else if (dice < 0.85) client.enter(random.pick(channels), random.pick([undefined, 0, 3, 50]));
     else if (dice < 0.88 && client.channels.length > 0) client.leave(random.pick(client.channels));

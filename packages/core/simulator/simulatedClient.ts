@@ -5,12 +5,15 @@ import {
   defined,
   type Entered,
   type EnterRefused,
+  filterFits,
   formatCursor,
   type Gap,
   isPush,
   isReply,
   type Json,
   type Message,
+  type MessageFilter,
+  type PassedPush,
   type Place,
   parseCursor,
   type ReplyFrame,
@@ -30,6 +33,8 @@ export interface Stretch {
   readonly channel: ChannelName;
   readonly from: Place;
   readonly seen: Message[];
+  /** What the client wants of it; absent: everything. */
+  readonly filter: MessageFilter | undefined;
   /** Where to go on: of the last message, or as the last reply said. */
   cursor: Cursor;
 }
@@ -64,6 +69,10 @@ export class SimulatedClient implements FarEnd {
   readonly #sets = new Map<number, { channel: ChannelName; entry: string; value: SetValue | null }>();
   /** What it wishes of boards: the same each time that it enters a channel. */
   readonly #boardWish: { readonly pace?: number; readonly echo?: boolean };
+  /** What it wants of messages: the same each time that it enters a channel. */
+  readonly #filters: Readonly<Record<string, MessageFilter | undefined>>;
+  /** Publishes that must be refused, since they do not fit their contract. */
+  readonly #misfits = new Set<number>();
   readonly #truth: BoardTruth | undefined;
   session: string | undefined;
   /** Every session it has been; what `echo: false` kept from it. */
@@ -98,6 +107,14 @@ export class SimulatedClient implements FarEnd {
   ) {
     this.#truth = truth;
     this.#boardWish = random.pick([{}, {}, { pace: 500 }, { echo: false }, { pace: 300, echo: false }]);
+    const filter = (): MessageFilter | undefined =>
+      random.pick<MessageFilter | undefined>([
+        undefined,
+        undefined,
+        { by: ['client-0', 'client-1', 'client-2'] },
+        { where: { '/odd': true } },
+      ]);
+    this.#filters = { 'kept/2': filter(), 'recent/1': filter(), 'short/1': filter() };
     this.#note = (what) => note(() => `${name}: ${what()}`);
     this.#sabotage = sabotage;
     this.name = name;
@@ -205,7 +222,15 @@ export class SimulatedClient implements FarEnd {
   }
 
   #wishIn(channel: ChannelName): object {
-    return channel.startsWith('board/') ? this.#boardWish : {};
+    return channel.startsWith('board/') ? this.#boardWish : defined({ filter: this.#filters[channel] });
+  }
+
+  /** Publishes what the channel's contract does not take. */
+  misfit(channel: ChannelName): void {
+    if (!this.#welcomed) return;
+    const id = this.#nextId++;
+    this.#misfits.add(id);
+    this.#send({ do: 'publish', id, channel, data: { misfit: true } });
   }
 
   leave(channel: ChannelName): void {
@@ -236,6 +261,7 @@ export class SimulatedClient implements FarEnd {
     // One that was left meanwhile may still be told of.
     else if (isPush(frame, 'gap') && this.#entered.has(frame.channel)) this.#gap(frame);
     else if (isPush(frame, 'gap')) return;
+    else if (isPush(frame, 'passed')) this.#passed(frame);
     else if (isPush(frame, 'members')) this.members.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'board')) this.boards.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
@@ -250,6 +276,7 @@ export class SimulatedClient implements FarEnd {
     this.#wishes.clear();
     this.#waiting.clear();
     this.#called.clear();
+    this.#misfits.clear();
     this.#sets.clear();
     this.boards.clear();
     if (!this.#away) this.#clock.setTimer(this.#random.between(0, 2000), () => !this.#away && this.connect());
@@ -267,6 +294,11 @@ export class SimulatedClient implements FarEnd {
       else if (notNow.has(frame.problem.code))
         this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
+      return;
+    }
+    if (this.#misfits.delete(frame.re)) {
+      const { code = '' } = frame.problem ?? {};
+      if (code !== 'bad-data' && !notNow.has(code)) throw new Error(`${this.name}: taken: ${JSON.stringify(frame)}`);
       return;
     }
     if (this.#setAnswered(frame) || this.#callAnswered(frame)) return;
@@ -364,7 +396,7 @@ export class SimulatedClient implements FarEnd {
   }
 
   #begin(channel: ChannelName, from: Place): void {
-    const stretch = { channel, from, seen: [], cursor: formatCursor(from) };
+    const stretch = { channel, from, seen: [], filter: this.#filters[channel], cursor: formatCursor(from) };
     this.stretches.push(stretch);
     this.#entered.set(channel, stretch);
   }
@@ -376,14 +408,32 @@ export class SimulatedClient implements FarEnd {
     const last = parseCursor(stretch.cursor) as Place;
     if (place.volume !== last.volume || place.number <= last.number)
       throw new Error(`${this.name}: ${message.channel}: ${message.cursor} came after ${stretch.cursor}`);
+    if (stretch.filter !== undefined && !filterFits(stretch.filter, message))
+      throw new Error(`${this.name}: ${message.channel}: ${message.cursor} is not what the filter lets through`);
     stretch.seen.push(message);
     stretch.cursor = message.cursor;
+  }
+
+  #passed({ channel, cursor }: PassedPush): void {
+    const stretch = this.#entered.get(channel);
+    if (stretch === undefined) return;
+    const [place, last] = [parseCursor(cursor), parseCursor(stretch.cursor)] as [Place, Place];
+    if (place.volume !== last.volume || place.number < last.number)
+      throw new Error(`${this.name}: ${channel}: passed over up to ${cursor}, behind ${stretch.cursor}`);
+    stretch.cursor = cursor;
   }
 
   #sendPublish(each: Publish): void {
     const id = this.#nextId++;
     this.#waiting.set(id, each);
-    this.#send({ do: 'publish', id, channel: each.channel, key: each.key, data: { n: id }, echo: each.echo });
+    this.#send({
+      do: 'publish',
+      id,
+      channel: each.channel,
+      key: each.key,
+      data: { n: id, odd: id % 2 === 1 },
+      echo: each.echo,
+    });
   }
 
   #sendCall(call: SimulatedCall, again: boolean): void {

@@ -1,6 +1,14 @@
 import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { type ChannelRule, ChannelRules, guestName, matchPattern, parsePattern } from '../src/index.js';
+import {
+  type AccessRule,
+  type ChannelRule,
+  ChannelRules,
+  guestName,
+  matchPattern,
+  mayHold,
+  parsePattern,
+} from '../src/index.js';
 import { GuestNames } from '../src/session/guestNames.js';
 
 const rule = (pattern: string, more: Partial<ChannelRule> = {}): ChannelRule => ({
@@ -81,5 +89,45 @@ describe('guest names', () => {
   it('stay the same for an id and are two words', () => {
     expect(guestName('guest:abc')).toBe(guestName('guest:abc'));
     expect(guestName('guest:abc')).toMatch(/^[A-Z][a-z]+ [A-Z][a-z]+$/);
+  });
+});
+
+describe('an access rule in some channel of a pattern', () => {
+  const ines = { user: 'ines', guest: false, roles: ['crew'], claims: { boats: ['petrel'], none: [] } };
+  const guest = { user: 'guest:1', guest: true, roles: [], claims: {} };
+  const pattern = parsePattern('crew/:boat');
+  const grants = [{ pattern: parsePattern(':any/petrel'), allow: { enter: 'anyone' as const } }];
+  it.each<[AccessRule, boolean, boolean]>([
+    ['anyone', true, true],
+    ['nobody', false, false],
+    ['signed-in', true, false],
+    ['token-allows', false, false],
+    [{ role: 'crew' }, true, false],
+    [{ role: 'jury' }, false, false],
+    [{ role: ':boat' }, true, false],
+    [{ user: 'ines' }, true, false],
+    [{ user: ':boat' }, true, false],
+    [{ claim: 'boats', holds: ':boat' }, true, false],
+    [{ claim: 'boats', holds: 'knot' }, false, false],
+    [{ claim: 'none', holds: ':boat' }, false, false],
+    [{ claim: 'toString', holds: ':boat' }, false, false],
+    [{ among: ':boat' }, true, false],
+    [{ ask: 'https://club.example/may' }, true, true],
+    [() => false, true, true],
+    [{ not: 'signed-in' }, false, true],
+    [{ not: { claim: 'boats', holds: ':boat' } }, true, true],
+    [{ any: [{ role: 'jury' }, { claim: 'boats', holds: ':boat' }] }, true, false],
+    [{ all: [{ role: 'jury' }, { ask: 'https://club.example/may' }] }, false, false],
+  ])('%j may hold for a user: %s, for a guest: %s', (enter, forUser, forGuest) => {
+    expect([ines, guest].map((who) => mayHold({ enter }, 'enter', who, pattern))).toEqual([forUser, forGuest]);
+  });
+
+  it("counts the token's own rules where both patterns match some name, and lets an observer look", () => {
+    const allow = { enter: 'token-allows' as const };
+    expect(mayHold(allow, 'enter', { ...ines, grants }, pattern)).toBe(true);
+    expect(mayHold(allow, 'enter', { ...ines, grants }, parsePattern('crew/knot'))).toBe(false);
+    expect(mayHold(allow, 'enter', { ...ines, grants }, parsePattern('crew/:boat/radio'))).toBe(false);
+    expect(mayHold({}, 'enter', { ...ines, observer: true }, pattern)).toBe(true);
+    expect(mayHold({ publish: 'anyone' }, 'publish', { ...ines, observer: true }, pattern)).toBe(false);
   });
 });

@@ -24,7 +24,7 @@ import {
   type Store,
   type UserMark,
 } from '@nine-bells/core';
-import { type ChannelName, refusal } from '@nine-bells/wire';
+import { type ChannelName, filterFits, refusal } from '@nine-bells/wire';
 import { MemoryQueues } from './memoryQueues.js';
 
 const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
@@ -78,11 +78,11 @@ export class MemoryStore extends MemoryQueues implements Store {
   }
 
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
-    return this.#log(channel).since(after, limit);
+    return fitting(this.#log(channel).since(after, limit), limit, true);
   }
 
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
-    return this.#log(channel).before(before, limit);
+    return fitting(this.#log(channel).before(before, limit), limit, false);
   }
 
   async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {
@@ -242,4 +242,12 @@ export class MemoryStore extends MemoryQueues implements Store {
 
 function isThere({ untilMs }: NoticeDraft, nowMs: number): boolean {
   return untilMs === undefined || untilMs > nowMs;
+}
+
+/** As a database does it: without messages that do not fit, and with how far it has looked. */
+function fitting(slice: LogSlice, { filters }: ReadLimit, isForward: boolean): LogSlice {
+  const end = isForward ? slice.messages.at(-1) : slice.messages[0];
+  if (filters === undefined || end === undefined) return slice;
+  const messages = slice.messages.filter(({ message }) => filters.every((each) => filterFits(each, message)));
+  return { ...slice, messages, upTo: end.place };
 }

@@ -1,4 +1,4 @@
-import { type ChannelName, defined, type Json, type Problem, problem } from '@nine-bells/wire';
+import { type ChannelName, defined, type Json, type MessageFilter, type Problem, problem } from '@nine-bells/wire';
 import {
   type AccessRule,
   type Act,
@@ -26,6 +26,7 @@ import {
 } from '../rules/accessRule.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import { type ExampleUser, exampleUser } from '../rules/exampleUser.js';
+import { grantedFilters } from '../rules/grants.js';
 import type { ActiveBans } from './activeBans.js';
 import { bannedProblem } from './moderationProblems.js';
 import type { Questions } from './questions.js';
@@ -44,6 +45,8 @@ export interface Ruling {
   readonly untilMs?: number;
   /** What the application wants to have shown of the member. */
   readonly member?: Json;
+  /** To enter and to read: only messages that all of these let through. */
+  readonly filters?: readonly MessageFilter[];
 }
 
 /** An access question answered in full, for readers who may know the rules. */
@@ -102,7 +105,11 @@ export class Access {
     if (visitor.who.observer) return lookOnly(act);
     const ban = this.ban(visitor, match.channel);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
-    return this.#counted(act, this.#settle(matterOf(act, match, visitor.who)));
+    const ruling = this.#counted(act, this.#settle(matterOf(act, match, visitor.who)));
+    if (visitor.who.grants === undefined || (act !== 'enter' && act !== 'read')) return ruling;
+    const filters = grantedFilters(visitor.who.grants, match.channel);
+    if (filters === undefined) return ruling;
+    return ruling instanceof Promise ? ruling.then((later) => ({ ...later, filters })) : { ...ruling, filters };
   }
 
   #counted(act: Act, ruling: Ruling | Promise<Ruling>): Ruling | Promise<Ruling> {

@@ -13,6 +13,7 @@ import {
   type SetResult,
 } from '@nine-bells/wire';
 import type { FeatureChannel, FeatureSource } from '../channel/feature.js';
+import type { Contracts } from '../contracts/contracts.js';
 import { valueAt } from '../lib/jsonPointer.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import {
@@ -50,6 +51,7 @@ export interface BoardsHost {
   readonly report: Report;
   readonly counters: Counters;
   readonly store: BoardStore;
+  readonly contracts: Contracts;
   /** How often boards that outlive a restart are saved, in milliseconds. */
   readonly boardSaveMs: number;
   /** This instance, where there are no others. */
@@ -77,6 +79,9 @@ export interface EntryPlaces {
   readonly value: string;
   readonly ifVersion: string;
 }
+
+/** The same of a message that becomes an entry by its type. */
+export const messagePlaces: EntryPlaces = { entry: '/data', value: '/data', ifVersion: '' };
 
 const ownPlaces: EntryPlaces = { entry: '/entry', value: '/value', ifVersion: '/ifVersion' };
 
@@ -159,7 +164,7 @@ export class Boards implements FeatureSource {
    * Sets or removes an entry. Resolves when the board has it, or a later value of the same entry.
    *
    * @throws {ProblemError} `bad-value` where the rule has no board, and for a time that is none; `bad-name`, `too-large`,
-   *   `busy` in this turn; as a rejection `conflict`, `board-full`, `busy`, `unavailable`
+   *   `busy`, and `not-allowed` and `bad-data` by the rule's contract, in this turn; as a rejection `conflict`, `board-full`, `busy`, `unavailable`
    */
   set(match: RuleMatch, wish: EntryWish, setter: Setter, where: EntryPlaces = ownPlaces): Promise<SetResult> {
     const rule = boardRuleOf(match);
@@ -171,6 +176,15 @@ export class Boards implements FeatureSource {
       throw refusal('too-large', `the value has ${bytes} bytes, at most ${rule.valueBytes} are allowed here`, {
         where: where.value,
       });
+    if (match.hasContracts && value !== null) {
+      const { user, session: client } = setter;
+      const from = client === undefined ? 'applications' : 'clients';
+      this.#host.contracts.checkEntry(
+        match,
+        { data: value, chars: bytes, where: where.value },
+        { from, user, session: client },
+      );
+    }
     if (this.#isStopped) throw refusal('draining', 'set it again on another instance', { retryAfterMs: 1000 });
     const { relay, self } = this.#host;
     const { session, generation, user: by } = setter;

@@ -15,6 +15,7 @@ import { startOf } from '../record/slices.js';
 import type { Traces } from '../record/traces.js';
 import type { RuleMatch } from '../rules/channelRule.js';
 import type { ChannelFeature, FeatureSource } from './feature.js';
+import { type Filter, FilteredGroups } from './filters.js';
 import { RecentWindow, sizeOf } from './recentWindow.js';
 import type { Recipient } from './recipient.js';
 import { readMessages, retryMs, Sequencer, type SequencerOutput } from './sequencer.js';
@@ -29,6 +30,8 @@ export interface CaughtUp {
   /** There is more, and the client is not live yet. */
   readonly more: boolean;
   readonly gap?: Omit<Gap, 'channel'>;
+  /** The characters of all messages that were looked at: with a filter, more than are given. */
+  readonly looked?: number;
   /** Where the messages were found: in the recent window, or by reading the record. */
   readonly source: 'memory' | 'log';
 }
@@ -53,6 +56,13 @@ export interface ChannelHost {
 
 /** When to ask again for messages that had no room in a reply, in milliseconds. */
 const fullAgainMs = 100;
+/** Characters of messages that are looked at for one reply, where only some are wanted. */
+const filteredChars = 262_144;
+/** How often the record is read for such a reply, and what a message counts for that was passed over there, in characters. */
+const filteredReads = 2;
+const lookedChars = 50;
+/** How often clients are told how far a channel is of which they are passed over, in milliseconds. */
+const passedEveryMs = 5_000;
 
 /**
  * A channel that a client on this instance has entered: who gets its messages, and which of them are held ready.
@@ -65,6 +75,9 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   readonly #host: ChannelHost;
   /** With their queues: what is done for each delivery goes through no other object. */
   readonly #recipients = new Map<Recipient, SendQueue>();
+  /** Those that want some of the messages, by what they want. */
+  readonly #filtered = new FilteredGroups();
+  #cancelPassed: (() => void) | undefined;
   readonly #sequencer: Sequencer;
   readonly #window: RecentWindow;
   readonly #features: readonly ChannelFeature[];
@@ -98,11 +111,11 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   }
 
   get recipients(): number {
-    return this.#recipients.size;
+    return this.#recipients.size + this.#filtered.size;
   }
 
   get isUnused(): boolean {
-    return this.#recipients.size === 0 && this.#entering === 0 && !this.#features.some(({ keepsOpen }) => keepsOpen);
+    return this.recipients === 0 && this.#entering === 0 && !this.#features.some(({ keepsOpen }) => keepsOpen);
   }
 
   /** The place of the last message passed on. */
@@ -156,15 +169,19 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
    * The client's pushes are held back from the turn in which it becomes live: the caller queues its reply, then
    * releases them (`SendQueue.release`), so the reply comes before the first push.
    *
+   * @param filter - only these messages; what is passed over counts as given, so that a reply looks at a bounded number
    * @param bytes - room for messages; at least one is given. With no room nothing is read, and the reply only has the
    *   cursor to continue from
    * @throws {ProblemError} `unavailable` if the record cannot be read; `busy` if there is no room for the last `n`
    */
-  async enter(recipient: Recipient, wish: Wish, bytes: number): Promise<CaughtUp> {
+  async enter(recipient: Recipient, wish: Wish, bytes: number, filter?: Filter): Promise<CaughtUp> {
     this.#entering += 1;
     try {
       await this.#ready();
-      return bytes > 0 ? await this.#catchUp(recipient, wish, bytes) : this.#enterWithoutRoom(recipient, wish);
+      if (bytes <= 0) return this.#enterWithoutRoom(recipient, wish, filter);
+      // With a filter, what is looked at counts.
+      const room = filter === undefined ? bytes : Math.min(bytes, filteredChars);
+      return await this.#catchUp(recipient, wish, room, filter);
     } finally {
       this.#entering -= 1;
     }
@@ -172,13 +189,41 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
 
   leave(recipient: Recipient): void {
     this.#handOver();
-    this.#recipients.delete(recipient);
+    this.#remove(recipient);
+  }
+
+  /** From now on a client gets these messages; it must be there. */
+  refilter(recipient: Recipient, filter: Filter | undefined): void {
+    this.#handOver();
+    if (this.#remove(recipient)) this.#add(recipient, filter);
+  }
+
+  /** What a client gets of the messages; `undefined`: everything, or it is not there. */
+  filterFor(recipient: Recipient): Filter | undefined {
+    return this.#filtered.filterFor(recipient);
+  }
+
+  #add(recipient: Recipient, filter: Filter | undefined): void {
+    if (filter === undefined) this.#recipients.set(recipient, recipient.queue);
+    else this.#filtered.add(recipient, filter);
+  }
+
+  /** Returns whether it was there. */
+  #remove(recipient: Recipient): boolean {
+    return this.#recipients.delete(recipient) || this.#filtered.delete(recipient);
+  }
+
+  /** All recipients. */
+  *#all(): Iterable<Recipient> {
+    yield* this.#recipients.keys();
+    yield* this.#filtered.recipients();
   }
 
   /** Pushes a frame to all recipients, after the messages of this turn. */
   tell(frame: Frame): void {
     this.#handOver();
     for (const queue of this.#recipients.values()) queue.push(frame);
+    for (const { queue } of this.#filtered.recipients()) queue.push(frame);
   }
 
   /** Nothing is read or passed on any more. */
@@ -187,6 +232,8 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     for (const feature of this.#features) feature.close();
     this.#handOver();
     this.#recipients.clear();
+    this.#filtered.clear();
+    this.#cancelPassed?.();
     this.#window.clear();
   }
 
@@ -205,7 +252,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     }
   }
 
-  #enterWithoutRoom(recipient: Recipient, wish: Wish): CaughtUp {
+  #enterWithoutRoom(recipient: Recipient, wish: Wish, filter: Filter | undefined): CaughtUp {
     const head = this.head as Place;
     if (wish !== 'from-now' && 'last' in wish && wish.last > 0 && head.number > 0)
       throw refusal('busy', 'there is no room left in this reply', { retryAfterMs: fullAgainMs });
@@ -213,52 +260,91 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     const isAtHead = place.volume === head.volume && place.number === head.number;
     // What the features show would need room, too.
     const more = !isAtHead || this.#features.length > 0;
-    return this.#becomeLive(recipient, { cursor: place, messages: [], more, source: 'memory' });
+    return this.#becomeLive(recipient, { cursor: place, messages: [], more, source: 'memory' }, filter);
   }
 
-  async #catchUp(recipient: Recipient, wish: Wish, bytes: number): Promise<CaughtUp> {
+  async #catchUp(recipient: Recipient, wish: Wish, bytes: number, filter: Filter | undefined): Promise<CaughtUp> {
     this.#trimWindow();
     const given: LoggedMessage[] = [];
     let spare = bytes;
     let gap: CaughtUp['gap'];
     let source: CaughtUp['source'] = 'memory';
+    let looked = 0;
     const take = (slice: LogSlice, from: Place): Place => {
       if (slice.gap !== undefined) gap ??= gapOf(from, slice);
       given.push(...slice.messages);
-      spare -= sizeOf(slice.messages);
+      const size = sizeOf(slice.messages);
+      spare -= size;
+      looked += size;
+      if (slice.upTo !== undefined) {
+        looked += (slice.upTo.number - from.number) * lookedChars;
+        return slice.upTo;
+      }
       return slice.messages.at(-1)?.place ?? (slice.gap === undefined ? from : slice.head);
     };
     const live = (cursor: Place, more: boolean): CaughtUp =>
-      this.#becomeLive(recipient, { cursor, messages: given, more, source, ...defined({ gap }) });
+      this.#becomeLive(recipient, { cursor, messages: given, more, source, looked, ...defined({ gap }) }, filter);
 
     let place = this.head as Place;
     if (wish !== 'from-now' && 'after' in wish) place = wish.after;
     else if (wish !== 'from-now') {
-      const slice = this.#window.last(wish.last, place, spare) ?? (await this.#readLast(wish.last, spare));
+      const slice =
+        filter === undefined
+          ? (this.#window.last(wish.last, place, spare) ?? (await this.#readLast(wish.last, spare)))
+          : await this.#lastFitting(wish.last, spare, filter, (chars) => {
+              looked += chars;
+            });
       place = take({ messages: slice.messages, more: false, head: slice.head }, slice.head);
     }
-    for (;;) {
+    for (let reads = 0; ; reads++) {
       // Nothing is awaited between this look at the window and becoming live: no message can slip between.
       const slice = this.#window.since(place, this.head as Place, Math.max(spare, 1));
       if (slice !== undefined && (slice.messages.length === 0 || spare > 0 || given.length === 0))
         return live(take(slice, place), slice.more);
       if (given.length > 0 && (spare <= 0 || given.length >= readMessages)) return live(place, true);
+      if (filter !== undefined && reads >= filteredReads) return live(place, true);
       source = 'log';
-      const read = await this.#read(this.#host.log.since(this.name, place, { messages: readMessages, bytes: spare }));
+      const limit = { messages: readMessages, bytes: spare, ...(filter && { filters: filter.parts }) };
+      const read = await this.#read(this.#host.log.since(this.name, place, limit));
       place = take(read, place);
       if (!read.more && this.#sequencer.isBehind(place)) await this.#sequencer.readOn();
     }
   }
 
-  #becomeLive(recipient: Recipient, caughtUp: CaughtUp): CaughtUp {
+  #becomeLive(recipient: Recipient, caughtUp: CaughtUp, filter: Filter | undefined): CaughtUp {
     // The messages of this turn are among those given.
     this.#handOver();
-    if (caughtUp.more || recipient.gone) this.#recipients.delete(recipient);
-    else {
+    this.#remove(recipient);
+    if (!caughtUp.more && !recipient.gone) {
       recipient.queue.hold();
-      this.#recipients.set(recipient, recipient.queue);
+      this.#add(recipient, filter);
     }
-    return { ...caughtUp, messages: caughtUp.messages.filter((each) => each.isFor(recipient.session)) };
+    const { session } = recipient;
+    const messages = caughtUp.messages.filter((each) => each.isFor(session) && (filter?.fits(each) ?? true));
+    return { ...caughtUp, messages };
+  }
+
+  /** The last messages that fit, as far as they are found without looking at more than `bytes` characters. */
+  async #lastFitting(count: number, bytes: number, filter: Filter, look: (chars: number) => void): Promise<LogSlice> {
+    const found: LoggedMessage[] = [];
+    let head: Place | undefined;
+    let before: Place | undefined;
+    let room = bytes;
+    for (let reads = 0; reads < filteredReads && room > 0 && found.length < count; reads++) {
+      const limit = { messages: readMessages, bytes: room, filters: filter.parts };
+      const slice = await this.#read(this.#host.log.before(this.name, before, limit));
+      head ??= slice.head;
+      found.unshift(...slice.messages.filter((each) => filter.fits(each)));
+      const size = sizeOf(slice.messages);
+      room -= size;
+      look(size);
+      const from = before ?? slice.head;
+      before = slice.upTo ?? slice.messages[0]?.place;
+      if (slice.upTo !== undefined) look((from.number - slice.upTo.number) * lookedChars);
+      if (before === undefined || !slice.more) break;
+    }
+    const messages = count === 0 ? [] : found.slice(-count);
+    return { messages, more: false, head: head ?? (this.head as Place) };
   }
 
   // -------------------------------------------------------------------------------------------- passing on
@@ -268,7 +354,9 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     this.flow.messages += 1;
     this.#window.add(logged);
     const frame = logged.toPush();
-    this.#host.traces.handed(logged, this.#recipients.size);
+    let handed = this.#recipients.size;
+    if (this.#filtered.size > 0) handed += this.#offer(logged, frame);
+    this.#host.traces.handed(logged, handed);
     if (this.#turn === undefined) {
       this.#turn = [];
       this.#host.fanout.gather(this.#handOver);
@@ -290,16 +378,26 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     const excepted = this.#excepted;
     this.#turn = undefined;
     this.#excepted = undefined;
-    if (this.#recipients.size === 0) return;
+    if (this.#recipients.size > 0) this.#give(this.#recipients, frames, excepted);
+    if (this.#filtered.size === 0) return;
+    for (const { recipients, frames: some } of this.#filtered.take()) this.#give(recipients, some, excepted);
+  };
+
+  /** Gives frames to recipients, as one batch that they share. */
+  #give(
+    recipients: ReadonlyMap<Recipient, SendQueue>,
+    frames: readonly Frame[],
+    excepted: ReadonlyMap<string, ReadonlySet<Frame>> | undefined,
+  ): void {
     const batch = this.#batchOf(frames);
-    this.#host.counters.deliveries += this.#recipients.size * frames.length;
-    this.flow.deliveries += this.#recipients.size * frames.length;
-    this.flow.bytes += this.#recipients.size * batch.bytes;
+    this.#host.counters.deliveries += recipients.size * frames.length;
+    this.flow.deliveries += recipients.size * frames.length;
+    this.flow.bytes += recipients.size * batch.bytes;
     if (excepted === undefined) {
-      for (const queue of this.#recipients.values()) queue.pushAll(batch);
+      for (const queue of recipients.values()) queue.pushAll(batch);
       return;
     }
-    for (const [{ session }, queue] of this.#recipients) {
+    for (const [{ session }, queue] of recipients) {
       const without = excepted.get(session);
       if (without === undefined) {
         queue.pushAll(batch);
@@ -309,7 +407,26 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
       const others = frames.filter((frame) => !without.has(frame));
       if (others.length > 0) queue.pushAll(this.#batchOf(others));
     }
-  };
+  }
+
+  /** Decides for each filter, once, whether a message is for its clients. Returns for how many it is. */
+  #offer(logged: LoggedMessage, frame: Frame): number {
+    this.#cancelPassed ??= this.#host.after(passedEveryMs, () => {
+      this.#cancelPassed = undefined;
+      this.#tellPassed();
+    });
+    return this.#filtered.offer(logged, frame);
+  }
+
+  /** Tells clients of what was passed over for them how far the channel is: so that they come back with a late cursor. */
+  #tellPassed(): void {
+    this.#handOver();
+    const { head } = this;
+    if (head === undefined) return;
+    const text = JSON.stringify({ on: 'passed', channel: this.name, cursor: formatCursor(head) });
+    const frame = new Frame(text, true, this.name, true);
+    for (const queue of this.#filtered.passedOver()) queue.push(frame);
+  }
 
   #batchOf(frames: readonly Frame[]): Batch {
     return frames.reduce<Batch>((all, frame) => all.and(frame), this.#host.fanout.root);
@@ -319,7 +436,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   startOver(after: Place, slice: LogSlice): void {
     const gap = gapOf(after, slice);
     this.tell(new Frame(JSON.stringify({ on: 'gap', channel: this.name, ...gap }), true, this.name));
-    this.#host.counters.gaps[gap.why] += this.#recipients.size;
+    this.#host.counters.gaps[gap.why] += this.recipients;
     this.#window.clear();
   }
 
@@ -331,7 +448,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     this.#handOver();
     const frame = hailFrame(hail);
     const { from, to } = hail;
-    for (const [{ session, user }, queue] of this.#recipients)
+    for (const { session, user, queue } of this.#all())
       if (session !== from && (to === undefined || to.includes(user))) queue.push(frame);
   }
 

@@ -236,9 +236,10 @@ export class Cluster {
     );
     const atMs = instances[0]?.atMs ?? known.atMs;
     const except = found.all.flatMap(({ answer }) => answer.except ?? []);
+    const message = found.all.map(({ answer }) => answer.message).find((each) => each !== undefined);
     const answers = stays.all.map(({ instance, answer }) => ({ instance, ...answer }));
     const handedAtMs = new Map(instances.map(({ instance, atMs: cameMs }) => [instance, cameMs]));
-    const { fates, earlier } = fatesOf({ channel, cursor, atMs, handedAtMs, except }, answers);
+    const { fates, earlier } = fatesOf({ channel, cursor, atMs, handedAtMs, except, message }, answers);
     const sentence =
       fates.length === 0
         ? `${user} did not get it: no session of this user is known`

@@ -60,6 +60,7 @@ export class DirectChannels {
     const absent = others.filter((user) => users.get(user)?.isIn !== true);
     if (absent.length === 0) return;
     await this.#host.inboxes.notify({
+      isOwn: true,
       users: absent,
       title: by === undefined ? 'There is a message for you' : `${by.name ?? by.user} wrote to you`,
       key: `direct ${channel}`,

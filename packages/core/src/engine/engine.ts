@@ -9,6 +9,7 @@ import { Calls } from '../calls/calls.js';
 import { Channels } from '../channel/channels.js';
 import { TrafficLog } from '../channel/traffic.js';
 import { Cluster, type Gathered } from '../cluster/cluster.js';
+import { Contracts } from '../contracts/contracts.js';
 import { Fanout } from '../delivery/fanout.js';
 import { WaitingBudget } from '../delivery/waitingBudget.js';
 import { DirectChannels } from '../direct/directChannels.js';
@@ -158,9 +159,22 @@ export class Engine {
     this.#rates = new Rates(clock, counters);
     this.refusals = new Refusals(clock, counters, ports.refused);
     const wheel = new TimerWheel(clock);
+    const contracts = new Contracts({ counters, wouldRefuse: (refused) => this.refusals.add(refused) });
     const fanout = new Fanout(clock);
     const traces = new Traces(() => clock.now(), this.options.traces);
-    const base = { options: this.options, clock, ids, wheel, relay, store, report, counters, traces, fanout };
+    const base = {
+      options: this.options,
+      clock,
+      ids,
+      wheel,
+      relay,
+      store,
+      report,
+      counters,
+      traces,
+      fanout,
+      contracts,
+    };
 
     const bans = new ActiveBans(clock);
     this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
@@ -242,6 +256,7 @@ export class Engine {
     });
     this.inboxes = new Inboxes({
       ...base,
+      contract: this.options.notices,
       unreached: (entry) => {
         unreached?.(entry);
         const { user, notice } = entry;

@@ -1,5 +1,5 @@
 import { type Author, type ChannelName, defined, type Json, type Published } from '@nine-bells/wire';
-import type { Boards } from '../boards/boards.js';
+import { type Boards, messagePlaces } from '../boards/boards.js';
 import type { Channels } from '../channel/channels.js';
 import type { LogSlice, Place, ReadLimit } from '../model/message.js';
 import type { Publisher } from '../record/publisher.js';
@@ -40,15 +40,17 @@ export class Messages {
   /**
    * Publishes a message, or sets the entry of the board that it is by its type. Resolves when the channel's promise holds: with a kept logbook after the commit.
    *
-   * @throws {ProblemError} `no-such-channel`, `too-large`, `draining`, `busy`, `unavailable`
+   * @throws {ProblemError} `no-such-channel`, `no-such-type`, `not-allowed`, `bad-data`, `too-large`, `draining`, `busy`,
+   *   `unavailable`
    */
   async publish(draft: ApplicationDraft): Promise<Published> {
     const match = this.#rules.require(draft.channel);
     const { type, data, by } = draft;
     if (type !== undefined && this.#boards.isEntryType(match, type)) {
+      this.#publisher.checkEntryMessage(match, draft);
       const entry = this.#boards.entryOf(match, type, data);
       return this.#boards.asPublished(
-        await this.#boards.set(match, { entry, value: data }, defined({ user: by?.user })),
+        await this.#boards.set(match, { entry, value: data }, defined({ user: by?.user }), messagePlaces),
       );
     }
     const { logged, repeated } = await this.#publisher.append(match, draft);
@@ -59,10 +61,10 @@ export class Messages {
   /**
    * Checks whether a draft could be published, without publishing it.
    *
-   * @throws {ProblemError} `no-such-channel`, `too-large`
+   * @throws {ProblemError} `no-such-channel`, `too-large`, `no-such-type`, `not-allowed`, `bad-data`
    */
   check(draft: ApplicationDraft): void {
-    this.#publisher.checkData(this.#rules.require(draft.channel), draft.data);
+    this.#publisher.check(this.#rules.require(draft.channel), draft);
   }
 
   /**

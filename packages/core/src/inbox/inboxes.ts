@@ -1,6 +1,8 @@
 import { type ChannelName, defined, type Problem, ProblemError, refusal } from '@nine-bells/wire';
+import type { Contracts } from '../contracts/contracts.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
+import type { Contract } from '../model/contract.js';
 import { Frame } from '../model/frame.js';
 import type { Place } from '../model/message.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft, NoticeWish, UserWord } from '../model/notice.js';
@@ -41,6 +43,9 @@ export interface InboxesHost {
   readonly store: InboxStore & UserStore;
   readonly relay: Relay;
   readonly report: Report;
+  readonly contracts: Contracts;
+  /** What the data of notices looks like. */
+  readonly contract: Contract | undefined;
   /** Called when no session of the user was told of a notice in time. */
   readonly unreached: ((entry: InboxEntry) => void) | undefined;
   /** Pushes a frame to all sessions here of a user; how many there were. */
@@ -91,13 +96,16 @@ export class Inboxes {
   /**
    * Notifies users. Resolves when the notices are committed to their inboxes.
    *
-   * @throws {ProblemError} `bad-value`, `too-large`, `busy`, `unavailable`
+   * @throws {ProblemError} `bad-value`, `bad-data`, `too-large`, `busy`, `unavailable`
    */
   async notify(wish: NoticeWish): Promise<Notified> {
-    const { clock, ids, store } = this.#host;
+    const { clock, ids, store, contract, contracts } = this.#host;
+    const dataText = JSON.stringify(wish.data ?? null);
+    if (contract !== undefined && !wish.isOwn)
+      contracts.checkNotice(contract, { data: wish.data ?? null, chars: dataText.length, where: '/data' });
     const all = await this.#recipients(wish);
     const meant = await this.#meant(all, wish);
-    const chars = wish.title.length + JSON.stringify(wish.data ?? null).length + noticeChars;
+    const chars = wish.title.length + dataText.length + noticeChars;
     if (meant.length * chars > maxChars)
       throw refusal(
         'too-large',

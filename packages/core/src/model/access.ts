@@ -1,4 +1,4 @@
-import type { ChannelName, Json } from '@nine-bells/wire';
+import type { ChannelName, Json, MessageFilter } from '@nine-bells/wire';
 import type { Pattern } from './pattern.js';
 
 /** Acts in a channel that an access rule allows or refuses. */
@@ -41,6 +41,8 @@ export interface Identity {
 export interface Grant {
   readonly pattern: Pattern;
   readonly allow: Allow;
+  /** In the channels that match, the user gets only these messages, whatever lets it in. */
+  readonly only?: MessageFilter;
 }
 
 /**

@@ -1,4 +1,5 @@
 import type { Json, Place } from '@nine-bells/wire';
+import type { Contract } from './contract.js';
 
 /** How the boards of a channel rule behave. */
 export interface BoardRule {
@@ -16,6 +17,8 @@ export interface BoardRule {
   readonly kept?: boolean;
   /** Message types that are entries: where in `data` the entry's name is, as a JSON Pointer (RFC 6901). */
   readonly types?: Readonly<Record<string, { readonly entry: string }>>;
+  /** What the value of an entry looks like; absent: any does. */
+  readonly contract?: Contract;
 }
 
 export const defaultBoard = {

@@ -22,8 +22,21 @@ export class Counters {
   /** Gaps told to clients, by reason. */
   readonly gaps = { expired: 0, 'new-volume': 0, lost: 0 };
 
+  /** Data that does not fit its contract, by the pattern of the channel rule. */
+  readonly misfits = new Map<string, { refused: number; reported: number }>();
+
   refused(code: ProblemCode): void {
     this.refusals += 1;
     this.refusalsByCode.set(code, (this.refusalsByCode.get(code) ?? 0) + 1);
+  }
+
+  /** @param outcome - `reported`: the rule only reports, and it was let pass */
+  misfit(pattern: string, outcome: 'refused' | 'reported'): void {
+    let counts = this.misfits.get(pattern);
+    if (counts === undefined) {
+      counts = { refused: 0, reported: 0 };
+      this.misfits.set(pattern, counts);
+    }
+    counts[outcome] += 1;
   }
 }

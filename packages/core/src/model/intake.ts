@@ -1,4 +1,5 @@
 import type { ChannelName, Cursor, Json } from '@nine-bells/wire';
+import type { IntakeResults } from '@nine-bells/wire/http';
 import type { Condition, Template } from './shape.js';
 
 /** A door through which another system says what has happened. */
@@ -65,35 +66,7 @@ export interface EntryTemplate extends ChannelTemplate {
   readonly forMs?: number;
 }
 
-/** What an event becomes. */
-export interface IntakeResults {
-  readonly messages?: readonly IntakeMessage[];
-  readonly notices?: readonly IntakeNotice[];
-  readonly entries?: readonly IntakeEntry[];
-}
-
-export interface IntakeMessage {
-  readonly channel: ChannelName;
-  readonly data: Json;
-  readonly type?: string;
-  readonly by?: string;
-}
-
-export interface IntakeNotice {
-  readonly users?: readonly string[];
-  readonly role?: string;
-  readonly title: string;
-  readonly data?: Json;
-  readonly key?: string;
-  readonly forMs?: number;
-}
-
-export interface IntakeEntry {
-  readonly channel: ChannelName;
-  readonly entry: string;
-  readonly value: Json;
-  readonly forMs?: number;
-}
+export type { IntakeEntry, IntakeMessage, IntakeNotice, IntakeResults } from '@nine-bells/wire/http';
 
 /** What came in, before it is kept. */
 export interface ArrivalDraft {

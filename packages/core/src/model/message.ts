@@ -5,6 +5,7 @@ import {
   formatCursor,
   type Json,
   type Message,
+  type MessageFilter,
   type Place,
 } from '@nine-bells/wire';
 import { authorText } from './author.js';
@@ -148,6 +149,8 @@ export interface ReadLimit {
   readonly messages: number;
   /** Bound on the JSON text of all messages, in characters; at least one message is given. */
   readonly bytes: number;
+  /** Messages that surely do not fit all of these may be left out: the slice then says how far was looked. */
+  readonly filters?: readonly MessageFilter[];
 }
 
 /** A stretch of a channel's record, without holes, oldest first. */
@@ -157,6 +160,8 @@ export interface LogSlice {
   readonly more: boolean;
   /** The channel's head when it was read. */
   readonly head: Place;
+  /** Where messages were left out by a filter: the last place that was looked at. */
+  readonly upTo?: Place;
   /** What was asked for is not all there; `messages` begin with the oldest that is. */
   readonly gap?: 'expired' | 'new-volume' | 'lost';
 }
@@ -176,6 +181,8 @@ export interface OwnDraft {
   readonly except?: readonly string[] | undefined;
   /** Through how many intakes it has come. */
   readonly hops?: number | undefined;
+  /** The session that publishes; absent: an application. */
+  readonly session?: string | undefined;
 }
 
 export interface KeptChannel {

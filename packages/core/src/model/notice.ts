@@ -59,6 +59,8 @@ export interface NoticeWish {
   readonly unlessLooking?: ChannelName;
   /** Users who are busy get it into the inbox now, and are told when they are no longer busy. */
   readonly holdWhileBusy?: boolean;
+  /** It is the service's own, and has data of its own. */
+  readonly isOwn?: boolean;
   /** If no session was told within so many milliseconds, the application is. */
   readonly reachWithinMs?: number;
 }

@@ -1,5 +1,6 @@
 import type { Allow } from './access.js';
 import type { CallRule } from './call.js';
+import type { Contract } from './contract.js';
 import type { Hook } from './hook.js';
 import type { Intake } from './intake.js';
 import type { Rate } from './rate.js';
@@ -91,6 +92,10 @@ export interface EngineOptions {
   readonly received: Rate;
   /** Characters that are read for one session; it waits for more above. Default 16 MiB in 4 s. */
   readonly given: Rate;
+  /** Time that holding the data of one session against contracts may take, in milliseconds; it waits above. Default 400 in 4 s. */
+  readonly checking: Rate;
+  /** What the data of notices looks like; absent: as applications like. */
+  readonly notices?: Contract;
   /** Largest status, in bytes of JSON text. Default 2 KiB. */
   readonly statusBytes: number;
   /** What may wait for the store or the relay before publishers are told to wait. */
@@ -147,6 +152,7 @@ export const defaultEngineOptions: EngineOptions = {
   newChannelsPerAddress: { count: 20_000, perMs: 100_000 },
   received: { count: 65_536, perMs: 7.8125 },
   given: { count: 16_777_216, perMs: 4_000 },
+  checking: { count: 400, perMs: 4_000 },
   statusBytes: 2_048,
   backlog: defaultBacklogBounds,
   marksPerUser: 1_000,

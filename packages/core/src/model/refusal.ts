@@ -12,15 +12,19 @@ export interface Refused {
   readonly channel?: ChannelName | undefined;
   /** Of the page (RFC 6454). */
   readonly origin?: string | undefined;
+  /** It was let pass: the channel rule only reports what does not fit its contracts. */
+  readonly reportOnly?: true | undefined;
 }
 
 /** One of the latest refusals of a kind. */
-export type RefusedOnce = Omit<Refused, 'code' | 'act'> & { readonly atMs: number };
+export type RefusedOnce = Omit<Refused, 'code' | 'act' | 'reportOnly'> & { readonly atMs: number };
 
 /** Refusals of one code for one act. */
 export interface RefusalKind {
   readonly code: ProblemCode;
   readonly act: string;
+  /** They were let pass: channel rules only report them. */
+  readonly reportOnly?: true;
   /** Since the instance has started. */
   readonly count: number;
   readonly firstAtMs: number;

@@ -1,4 +1,4 @@
-import type { Author, ChannelName, Cursor, Ending, Problem } from '@nine-bells/wire';
+import type { Author, ChannelName, Cursor, Ending, Message, MessageFilter, Problem } from '@nine-bells/wire';
 
 /** What an instance that took a message in knows of it. */
 export interface Accepted {
@@ -45,6 +45,8 @@ export type StayEvent = {
       readonly upTo: number;
       /** It came back with a cursor. */
       readonly returned: boolean;
+      /** It gets only messages that all of these let through. */
+      readonly filters?: readonly MessageFilter[];
     }
   | {
       readonly type: 'ended';
@@ -64,7 +66,12 @@ export type StayEvent = {
 export interface TraceHere {
   readonly accepted?: Accepted;
   readonly handed?: Handed;
+  /** What filters look at, of a message that an instance has handed on. */
+  readonly message?: FilteredBy;
 }
+
+/** What filters look at. */
+export type FilteredBy = Pick<Message, 'type' | 'by' | 'data'>;
 
 /** What one instance knows of a user's stays in a channel, oldest first. */
 export interface StaysHere {
@@ -95,6 +102,7 @@ export interface Fate {
     | 'recovered'
     | 'gap'
     | 'not-for-it'
+    | 'filtered'
     | 'left'
     | 'lost'
     | 'too-slow'

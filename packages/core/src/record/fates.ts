@@ -1,7 +1,15 @@
-import type { ChannelName, Cursor, Ending, Problem } from '@nine-bells/wire';
-import { defined, parseCursor } from '@nine-bells/wire';
+import {
+  type ChannelName,
+  type Cursor,
+  defined,
+  type Ending,
+  filterFits,
+  type MessageFilter,
+  type Problem,
+  parseCursor,
+} from '@nine-bells/wire';
 import type { Place } from '../model/message.js';
-import type { Accepted, Fate, Handed, StayEvent, StaysHere, Trace } from '../model/trace.js';
+import type { Accepted, Fate, FilteredBy, Handed, StayEvent, StaysHere, Trace } from '../model/trace.js';
 
 /** What is asked about: a message, and when it was handed out. */
 export interface Traced {
@@ -13,6 +21,8 @@ export interface Traced {
   readonly handedAtMs: ReadonlyMap<string, number>;
   /** Sessions that are not to get it. */
   readonly except: readonly string[];
+  /** What filters look at, where it is known. */
+  readonly message?: FilteredBy | undefined;
 }
 
 /** What an instance has answered of a user's stays. */
@@ -77,6 +87,12 @@ function fateOf(
 
   const { volume, number } = place;
   const { channel } = message;
+  const passing = filterThatPasses(message, events, place);
+  if (passing !== undefined)
+    return told(
+      'filtered',
+      `was passed over: ${name === session ? 'the session' : 'it'} wants only messages ${filterText(passing)}`,
+    );
   const inVolume = events.filter(isGiving).filter((each) => each.volume === volume);
   const giving = inVolume.find((each) => each.from < number && number <= each.upTo);
   const gone = inVolume.find((each) => each.gapAfter !== undefined && each.gapAfter < number && number <= each.from);
@@ -133,6 +149,26 @@ function fateOf(
       { atMs },
     );
   return notThere(message, at, name, events, place, now?.refused);
+}
+
+/** The filter by which a session did not get a message that it would have been given, or handed. */
+function filterThatPasses({ message }: Traced, events: readonly Told[], place: Place): MessageFilter | undefined {
+  if (message === undefined) return undefined;
+  const giving = events
+    .filter(isGiving)
+    .find(({ volume, from, upTo }) => volume === place.volume && from < place.number && place.number <= upTo);
+  const entered = giving ?? liveAt(events, place)?.entered;
+  const filters = entered !== undefined && isGiving(entered) ? entered.filters : undefined;
+  return filters?.find((each) => !filterFits(each, message));
+}
+
+function filterText({ types, by, where }: MessageFilter): string {
+  const parts = [
+    ...(types === undefined ? [] : [`of the type ${types.join(' or ')}`]),
+    ...(by === undefined ? [] : [`by ${by.join(' or ')}`]),
+    ...Object.entries(where ?? {}).map(([pointer, value]) => `where ${pointer} is ${JSON.stringify(value)}`),
+  ];
+  return parts.join(', ');
 }
 
 /** The session was not in the channel when the message came, and was not given it later. */

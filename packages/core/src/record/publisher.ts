@@ -1,4 +1,5 @@
 import { type Author, type ChannelName, type Json, refusal } from '@nine-bells/wire';
+import type { Contracts, Sender } from '../contracts/contracts.js';
 import { Backlog } from '../lib/backlog.js';
 import type { Counters } from '../model/counters.js';
 import type { Hail } from '../model/hail.js';
@@ -25,6 +26,7 @@ export interface PublisherHost {
   /** How long it took until a message had its place, in milliseconds. */
   readonly took: ((what: 'relay' | 'commit', ms: number) => void) | undefined;
   readonly hooks: MessageHooks;
+  readonly contracts: Contracts;
   /** A direct channel has a new message. */
   readonly direct: (match: RuleMatch, by: Draft['by']) => void;
 }
@@ -65,18 +67,20 @@ export class Publisher {
   /**
    * Gives a draft its place in the channel's order. Hot: once per publish.
    *
-   * @throws {ProblemError} `bad-value` for a type that is the service's own; `too-large`, `draining`, `busy` in this turn; as a
+   * @throws {ProblemError} `bad-value` for a type that is the service's own; `no-such-type`, `not-allowed`, `bad-data` by the
+   *   rule's contracts; `too-large`, `draining`, `busy` in this turn; as a
    *   rejection, what the store or the relay refuses
    */
   append(match: RuleMatch, own: OwnDraft): Promise<Appended> {
     if (own.type !== undefined && !countsAsUnread(own.type))
       throw refusal('bad-value', `messages of the type ${own.type} are the service's own notes`, { where: '/type' });
-    return this.#append(match, own);
-  }
-
-  #append(match: RuleMatch, own: OwnDraft): Promise<Appended> {
     const dataText = JSON.stringify(own.data);
     const bytes = this.#checkSize(match, dataText);
+    if (match.hasContracts) this.#checkContract(match, own, bytes);
+    return this.#append(match, own, dataText, bytes);
+  }
+
+  #append(match: RuleMatch, own: OwnDraft, dataText: string, bytes: number): Promise<Appended> {
     if (this.#stopping)
       throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
     this.#checkLinked();
@@ -151,24 +155,44 @@ export class Publisher {
   note(match: RuleMatch, type: 'joined' | 'left', by: Author): void {
     if (!match.rule.presence?.noted || this.#stopping) return;
     const { channel } = match;
-    const noted = async (): Promise<Appended> => this.#append(match, { channel, type, by, data: null });
+    const noted = async (): Promise<Appended> => this.#append(match, { channel, type, by, data: null }, 'null', 4);
     noted().catch((error: unknown) => this.#host.report(error, { what: 'noting who comes and goes', channel }));
   }
 
   /**
    * Carries a hail to the clients in its channel.
    *
-   * @throws {ProblemError} `too-large`, `busy`
+   * @param session - that says it; absent: an application
+   * @throws {ProblemError} `too-large`, `busy`; `no-such-type`, `bad-data`, `not-allowed` by the rule's contracts
    */
-  hail(match: RuleMatch, hail: Hail): void {
-    this.checkData(match, hail.data ?? null);
+  hail(match: RuleMatch, hail: Hail, session?: string): void {
+    const { type, by, data = null } = hail;
+    const chars = this.#checkSize(match, JSON.stringify(data));
+    if (match.hasContracts)
+      this.#host.contracts.checkHail(match, type, { data, chars, where: '/data' }, senderOf({ by, session }));
     this.#checkLinked();
     this.#host.relay.publish(channelTopic(match.channel), hail);
   }
 
-  /** @throws {ProblemError} `too-large` */
-  checkData(match: RuleMatch, data: Json): void {
-    this.#checkSize(match, JSON.stringify(data));
+  /**
+   * Checks what a message holds, without publishing it. Nothing is counted or reported.
+   *
+   * @throws {ProblemError} `too-large`; `no-such-type`, `bad-data`, `not-allowed` by the rule's contracts
+   */
+  check(match: RuleMatch, own: OwnDraft): void {
+    const bytes = this.#checkSize(match, JSON.stringify(own.data));
+    if (match.hasContracts && !match.rule.reportOnly) this.#checkContract(match, own, bytes);
+  }
+
+  /** As `check`, of a message that becomes an entry of the board. */
+  checkEntryMessage(match: RuleMatch, own: OwnDraft): void {
+    const bytes = this.#checkSize(match, JSON.stringify(own.data));
+    if (match.hasContracts) this.#checkContract(match, own, bytes);
+  }
+
+  #checkContract(match: RuleMatch, own: OwnDraft, chars: number): void {
+    const { type = 'message', data } = own;
+    this.#host.contracts.checkMessage(match, type, { data, chars, where: '/data' }, senderOf(own));
   }
 
   /**
@@ -202,6 +226,10 @@ export class Publisher {
       throw refusal('too-large', `data has ${bytes} bytes, at most ${limit} are allowed here`, { where: '/data' });
     return bytes;
   }
+}
+
+function senderOf({ by, session }: Pick<OwnDraft, 'by' | 'session'>): Sender {
+  return { from: session === undefined ? 'applications' : 'clients', user: by?.user, session };
 }
 
 /** What a hook's condition looks at: the message without its place, which it does not have yet. */

@@ -1,10 +1,13 @@
-import type { Problem, ProblemCode } from '@nine-bells/wire';
+import { defined, type Problem, type ProblemCode } from '@nine-bells/wire';
 import { BoundedMap } from '../lib/boundedMap.js';
 import type { Counters } from '../model/counters.js';
 import type { RefusalKind, Refused, RefusedOnce } from '../model/refusal.js';
 import type { Clock } from '../ports/clock.js';
 
 interface Kind {
+  readonly code: ProblemCode;
+  readonly act: string;
+  readonly reportOnly?: true;
   count: number;
   readonly firstAtMs: number;
   lastAtMs: number;
@@ -40,13 +43,23 @@ export class Refusals {
   }
 
   add(refused: Refused): void {
-    const { code, act, ...about } = refused;
-    this.#counters.refused(code);
+    const { code, act, reportOnly, ...about } = refused;
+    if (reportOnly === undefined) this.#counters.refused(code);
     const now = this.#clock.now();
-    const name = `${code} ${act}`;
+    const name = nameOf(refused);
     let kind = this.#kinds.get(name);
     if (kind === undefined) {
-      kind = { count: 0, firstAtMs: now, lastAtMs: now, latest: [], toldAtMs: Number.NEGATIVE_INFINITY, untold: 0 };
+      kind = {
+        ...defined({ reportOnly }),
+        code,
+        act,
+        count: 0,
+        firstAtMs: now,
+        lastAtMs: now,
+        latest: [],
+        toldAtMs: Number.NEGATIVE_INFINITY,
+        untold: 0,
+      };
       this.#kinds.set(name, kind);
     }
     kind.count += 1;
@@ -61,7 +74,7 @@ export class Refusals {
     }
     kind.toldAtMs = atMs;
     const { atMs: _, ...shown } = one;
-    this.#tell({ code, act, ...shown }, kind.untold);
+    this.#tell({ code, act, ...defined({ reportOnly }), ...shown }, kind.untold);
     kind.untold = 0;
   }
 
@@ -73,10 +86,7 @@ export class Refusals {
   /** The latest kind first. */
   get all(): readonly RefusalKind[] {
     return [...this.#kinds]
-      .map(([name, { count, firstAtMs, lastAtMs, latest }]) => {
-        const [code = '', ...act] = name.split(' ');
-        return { code: code as ProblemCode, act: act.join(' '), count, firstAtMs, lastAtMs, latest: [...latest] };
-      })
+      .map(([, { toldAtMs: _, untold: __, latest, ...kind }]) => ({ ...kind, latest: [...latest] }))
       .sort((a, b) => b.lastAtMs - a.lastAtMs);
   }
 }
@@ -85,7 +95,7 @@ export class Refusals {
 export function joinedRefusals(all: readonly (readonly RefusalKind[])[]): readonly RefusalKind[] {
   const kinds = new Map<string, RefusalKind>();
   for (const each of all.flat()) {
-    const name = `${each.code} ${each.act}`;
+    const name = nameOf(each);
     const known = kinds.get(name);
     kinds.set(
       name,
@@ -103,7 +113,14 @@ export function joinedRefusals(all: readonly (readonly RefusalKind[])[]): readon
   return [...kinds.values()].sort((a, b) => b.lastAtMs - a.lastAtMs);
 }
 
-function shortened(code: ProblemCode, { detail, ...about }: Omit<Refused, 'code' | 'act'>): Omit<RefusedOnce, 'atMs'> {
+function nameOf({ code, act, reportOnly }: Pick<Refused, 'code' | 'act' | 'reportOnly'>): string {
+  return `${code} ${act}${reportOnly ? ' reported' : ''}`;
+}
+
+function shortened(
+  code: ProblemCode,
+  { detail, ...about }: Omit<Refused, 'code' | 'act' | 'reportOnly'>,
+): Omit<RefusedOnce, 'atMs'> {
   const all = { ...about, ...(quoting.has(code) ? {} : { detail }) };
   return Object.fromEntries(
     Object.entries(all).flatMap(([name, text]) => (text === undefined ? [] : [[name, text.slice(0, maxChars)]])),

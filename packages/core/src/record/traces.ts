@@ -2,12 +2,14 @@ import { type Author, type ChannelName, defined, formatCursor } from '@nine-bell
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Ring } from '../lib/ring.js';
 import type { Draft, LoggedMessage, Place } from '../model/message.js';
-import type { Accepted, StayEvent, TraceHere } from '../model/trace.js';
+import type { Accepted, FilteredBy, StayEvent, TraceHere } from '../model/trace.js';
 
 /** What is remembered of each kind, and of messages at most so many characters. */
 const maxMessages = 20_000;
 const maxChars = 16_777_216;
 const maxEvents = 50_000;
+/** Most characters of the filters that events remember. */
+const maxFilterChars = 4_194_304;
 
 interface Held {
   readonly logged: LoggedMessage;
@@ -39,7 +41,9 @@ export class Traces {
   /** How often messages were published again under their keys, of those that were. */
   readonly #repeats = new BoundedMap<string, number>(maxMessages);
   readonly #handed = new Ring<Held>(maxMessages, maxChars);
-  readonly #events = new Ring<StayEvent>(maxEvents);
+  readonly #events = new Ring<StayEvent>(maxEvents, maxFilterChars);
+  /** Channels of which a client here wanted only some messages. */
+  readonly #isFiltered = new BoundedMap<ChannelName, true>(maxMessages);
 
   constructor(now: () => number, isOn = true) {
     this.#now = now;
@@ -61,7 +65,13 @@ export class Traces {
 
   /** Something has happened to a stay. */
   stay(event: StayEvent): void {
-    if (this.#isOn) this.#events.add(event);
+    if (!this.#isOn) return;
+    if (!('filters' in event)) {
+      this.#events.add(event);
+      return;
+    }
+    this.#events.add(event, JSON.stringify(event.filters).length);
+    this.#isFiltered.set(event.channel, true);
   }
 
   /** What is known of a message; `confirmed` counts those who have got it. */
@@ -86,6 +96,7 @@ export class Traces {
         confirmed: confirmed(channel, place),
       },
       ...defined({ except }),
+      ...(this.#isFiltered.has(channel) ? { message: filteredBy(held.logged) } : {}),
     };
   }
 
@@ -93,6 +104,10 @@ export class Traces {
   staysOf(user: string, channel: ChannelName): readonly StayEvent[] {
     return this.#events.all.filter((each) => each.user === user && each.channel === channel);
   }
+}
+
+function filteredBy({ message: { type, by, data } }: LoggedMessage): FilteredBy {
+  return { type, ...defined({ by }), data };
 }
 
 function acceptedOf({ id, channel, place, by, key, atMs, placedAfterMs }: Taken): Omit<Accepted, 'repeats'> {

@@ -197,11 +197,12 @@ function describedToken(question: Question): Omit<Evaluation, 'holds'> {
   const { channel, who, act } = question;
   const asks = "the token's own access rules";
   if (who.grants === undefined || channel === undefined) return { asks, found: 'the token brings none' };
-  const parts = who.grants.flatMap(({ pattern, allow }) => {
+  const parts = who.grants.flatMap(({ pattern, allow, only }) => {
     const parameters = matchPattern(pattern, channel);
     if (parameters === undefined) return [];
     const part = evaluate(accessRuleFor(allow, act), { ...question, parameters });
-    return [{ ...part, asks: `${pattern.text}: ${part.asks}` }];
+    const some = only === undefined ? '' : `, and only messages with ${JSON.stringify(only)}`;
+    return [{ ...part, asks: `${pattern.text}: ${part.asks}${some}` }];
   });
   return parts.length === 0 ? { asks, found: 'none of them is for this channel' } : { asks, parts };
 }

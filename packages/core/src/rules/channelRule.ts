@@ -3,6 +3,8 @@ import { BoundedMap } from '../lib/boundedMap.js';
 import { isJsonPointer } from '../lib/jsonPointer.js';
 import type { AccessRule, Allow, ChannelAct } from '../model/access.js';
 import type { BoardRule } from '../model/board.js';
+import type { Contract, ContractsByType } from '../model/contract.js';
+import { countsAsUnread } from '../model/mark.js';
 import type { Keeping } from '../model/message.js';
 import {
   compareSpecificity,
@@ -35,6 +37,16 @@ export interface ChannelRule {
   readonly board?: BoardRule;
   /** Largest `data` of a message here, in bytes of JSON text; the service's limit if absent. */
   readonly dataBytes?: number;
+  /** The types that messages have here; absent: any. */
+  readonly types?: ContractsByType;
+  /** The same of hails. */
+  readonly hails?: ContractsByType;
+  /** Messages and hails of types that are not named are let pass. */
+  readonly open?: boolean;
+  /** What the status of a member looks like; absent: as the application likes. */
+  readonly status?: Contract;
+  /** What does not fit is counted and reported, and let pass. */
+  readonly reportOnly?: boolean;
 }
 
 /** The rule that holds for a channel, and the values of its pattern's parameters. */
@@ -42,6 +54,8 @@ export interface RuleMatch {
   readonly channel: ChannelName;
   readonly rule: ChannelRule;
   readonly parameters: Readonly<Record<string, string>>;
+  /** Whether the rule has contracts that data is held against. */
+  readonly hasContracts: boolean;
 }
 
 /** The parameters of a pattern, by name: `ParametersOf<'race/:race/chat'>` is `{ readonly race: string }`. */
@@ -116,6 +130,9 @@ export class ChannelRules {
       const misled = Object.entries(rule.board?.types ?? {}).find(([, { entry }]) => !isJsonPointer(entry));
       if (misled !== undefined)
         throw new RangeError(`${pattern.text}: \`entry\` of the type ${misled[0]} is no JSON Pointer, such as /boat`);
+      const ownNote = Object.keys(rule.types ?? {}).find((type) => !countsAsUnread(type));
+      if (ownNote !== undefined)
+        throw new RangeError(`${pattern.text}: messages of the type ${ownNote} are the service's own notes`);
     }
     for (const { pattern, rule } of parsed)
       for (const [act, access] of Object.entries<AccessRule>(rule.allow)) {
@@ -167,7 +184,7 @@ export class ChannelRules {
       const parameter = ending.names[i];
       if (parameter !== undefined) parameters[parameter] = parts[i] as string;
     }
-    return { channel: name, rule: ending.rule, parameters };
+    return { channel: name, rule: ending.rule, parameters, hasContracts: hasContracts(ending.rule) };
   }
 
   /** The rules that do not hold for a name, and why. */
@@ -202,6 +219,10 @@ export class ChannelRules {
     }
     at.ending = { rule, names: segments.map((each) => ('parameter' in each ? each.parameter : undefined)) };
   }
+}
+
+function hasContracts({ types, hails, status, board }: ChannelRule): boolean {
+  return types !== undefined || hails !== undefined || status !== undefined || board?.contract !== undefined;
 }
 
 /** Fixed text before parameters, from the left: what is found first is the most specific. */

@@ -1,6 +1,6 @@
-import type { Json } from '@nine-bells/wire';
-import { type AccessRule, accessWords, channelActs, type Grant } from '../model/access.js';
-import { parametersOf, parsePattern } from '../model/pattern.js';
+import { type ChannelName, filterFault, type Json, type MessageFilter } from '@nine-bells/wire';
+import { type AccessRule, accessWords, channelActs, type Grant, type Parameters } from '../model/access.js';
+import { matchPattern, parametersOf, parsePattern } from '../model/pattern.js';
 import { accessRuleFault } from './accessRule.js';
 
 /** Most grants in one token, and deepest nesting of conditions in one. */
@@ -17,7 +17,7 @@ export function readGrants(value: Json): readonly Grant[] {
   if (!Array.isArray(value)) throw new RangeError('a list of access rules is expected');
   if (value.length > maxGrants) throw new RangeError(`a token brings at most ${maxGrants} access rules`);
   return value.map((each) => {
-    const { pattern: text, allow, ...rest } = objectOf(each, 'an access rule');
+    const { pattern: text, allow = {}, only, ...rest } = objectOf(each, 'an access rule');
     refuseOthers(rest);
     if (typeof text !== 'string') throw new RangeError('an access rule names its channels by `pattern`');
     const pattern = parsePattern(text);
@@ -30,8 +30,45 @@ export function readGrants(value: Json): readonly Grant[] {
       if (fault !== undefined) throw new RangeError(fault);
       read[act] = accessRule;
     }
-    return { pattern, allow: read };
+    return { pattern, allow: read, ...(only === undefined ? {} : { only: readOnly(only, parametersOf(pattern)) }) };
   });
+}
+
+/**
+ * What the access rules of a token let through of a channel's messages: what the rules with `only` that match say, all of them.
+ * `undefined`: everything.
+ */
+export function grantedFilters(grants: readonly Grant[], channel: ChannelName): readonly MessageFilter[] | undefined {
+  let found: MessageFilter[] | undefined;
+  for (const { pattern, only } of grants) {
+    const parameters = only === undefined ? undefined : matchPattern(pattern, channel);
+    if (only === undefined || parameters === undefined) continue;
+    found ??= [];
+    found.push(meantBy(only, parameters));
+  }
+  return found;
+}
+
+/** A filter in which values such as `:boat` are those of the channel's name. */
+function meantBy({ by, where, ...filter }: MessageFilter, parameters: Parameters): MessageFilter {
+  const value = <T>(each: T): T | string =>
+    typeof each === 'string' && each.startsWith(':') ? (parameters[each.slice(1)] ?? each) : each;
+  return {
+    ...filter,
+    ...(by && { by: by.map(value) }),
+    ...(where && { where: Object.fromEntries(Object.entries(where).map(([at, each]) => [at, value(each)])) }),
+  };
+}
+
+function readOnly(value: Json, known: readonly string[]): MessageFilter {
+  const fault = filterFault(value);
+  if (fault !== undefined) throw new RangeError(`\`only\`: ${fault.detail}`);
+  // It has the shape of one.
+  const filter = value as MessageFilter;
+  for (const each of [...(filter.by ?? []), ...Object.values(filter.where ?? {})])
+    if (typeof each === 'string' && each.startsWith(':') && !known.includes(each.slice(1)))
+      throw new RangeError(`\`only\`: there is no parameter ${each} in the pattern`);
+  return filter;
 }
 
 function readRule(value: Json | undefined, depth: number): AccessRule {

@@ -35,8 +35,18 @@ export function dispatch(session: LiveSession, request: SessionRequest): void | 
   verb.check?.(session, about);
   const allowed: Allowed | Promise<Allowed> =
     verb.decide?.(session, about.channel, about) ?? session.allowed(verb.act, about.channel);
-  if (allowed instanceof Promise) return allowed.then((later) => verb.handle(session, about, later));
-  return verb.handle(session, about, allowed);
+  if (allowed instanceof Promise) return allowed.then((later) => perform(verb, session, about, later));
+  return perform(verb, session, about, allowed);
+}
+
+function perform(
+  verb: ChannelVerb<ChannelRequest>,
+  session: LiveSession,
+  about: ChannelRequest,
+  allowed: Allowed,
+): void | Promise<void> {
+  if (!allowed.match.hasContracts) return verb.handle(session, about, allowed);
+  return session.timed(() => verb.handle(session, about, allowed));
 }
 
 function isAboutChannel(verb: { readonly act: string }): verb is ChannelVerb<ChannelRequest> {

@@ -1,8 +1,10 @@
 import {
   type ChannelName,
   type Cursor,
+  defined,
   type Ending,
   type EnterWish,
+  type MessageFilter,
   type Place,
   type Problem,
   parseCursor,
@@ -11,6 +13,7 @@ import {
 import type { Ruling, Visitor } from '../access/access.js';
 import { removedBy } from '../access/moderationProblems.js';
 import type { CaughtUp, Channel } from '../channel/channel.js';
+import { filterOf } from '../channel/filters.js';
 import type { Recipient } from '../channel/recipient.js';
 import type { ChannelAct, Identity } from '../model/access.js';
 import { Frame } from '../model/frame.js';
@@ -32,6 +35,8 @@ export class EnteredChannels {
   #channels: Map<ChannelName, Channel> | undefined;
   /** Channels entered on an answer that runs out: what cancels that it is asked for again. */
   #askedAgain: Map<ChannelName, () => void> | undefined;
+  /** What the client wants of channels, where it is not everything. */
+  #filters: Map<ChannelName, MessageFilter> | undefined;
   /** How far the client has said that it has received channels. */
   #got: Readonly<Record<string, Cursor>> | undefined;
 
@@ -58,12 +63,17 @@ export class EnteredChannels {
 
   /** The session has caught up with a channel: it gets its messages from now on, unless there is more. */
   entered(channel: Channel, wish: EnterWish, caughtUp: CaughtUp, ruling: Ruling): void {
-    this.#trace(wish, caughtUp);
+    this.#trace(wish, caughtUp, ruling);
     this.#channels ??= new Map();
+    this.#filters?.delete(channel.name);
     if (caughtUp.more) this.#channels.delete(channel.name);
     else {
       this.restOn(channel.name, ruling);
       this.#channels.set(channel.name, channel);
+      if (wish.filter !== undefined) {
+        this.#filters ??= new Map();
+        this.#filters.set(channel.name, wish.filter);
+      }
     }
   }
 
@@ -83,7 +93,7 @@ export class EnteredChannels {
     const lost: ChannelName[] = [];
     const settle = (name: ChannelName, ruling: Ruling): void => {
       if (!this.has(name)) return;
-      if (ruling.problem === undefined) this.restOn(name, ruling);
+      if (ruling.problem === undefined) this.#refilter(name, ruling);
       else {
         this.leave(name, 'not-allowed');
         lost.push(name);
@@ -112,6 +122,7 @@ export class EnteredChannels {
   leave(name: ChannelName, why: Ending | 'removed' | 'not-allowed', detail?: string): void {
     const channel = this.get(name);
     if (channel === undefined) return;
+    this.#filters?.delete(name);
     this.#traceEnd(channel, why, detail);
     this.#channels?.delete(name);
     this.restOn(name, {});
@@ -148,11 +159,32 @@ export class EnteredChannels {
     const ruling = await this.#session.decide('enter', channel);
     // Left meanwhile, or decided again with another token.
     if (this.#session.gone || !this.has(channel) || this.#session.who !== who) return;
-    if (ruling.problem === undefined) this.restOn(channel, ruling);
+    if (ruling.problem === undefined) this.#refilter(channel, ruling);
     else this.#session.expel(channel, { problem: ruling.problem });
   }
 
-  #trace({ channel, after }: EnterWish, { cursor, messages, more, gap, source }: CaughtUp): void {
+  /** It is decided anew, also which of the messages are for it. */
+  #refilter(name: ChannelName, ruling: Ruling): void {
+    this.restOn(name, ruling);
+    const channel = this.get(name);
+    const before = channel?.filterFor(this.#session);
+    const now = filterOf(this.#filters?.get(name), ...(ruling.filters ?? []));
+    if (channel === undefined || before?.key === now?.key) return;
+    channel.refilter(this.#session, now);
+    const { head } = channel;
+    if (head !== undefined)
+      this.#trace(
+        { channel: name, ...defined({ filter: this.#filters?.get(name) }) },
+        { cursor: head, messages: [], more: false, source: 'memory' },
+        ruling,
+      );
+  }
+
+  #trace(
+    { channel, after, filter }: EnterWish,
+    { cursor, messages, more, gap, source }: CaughtUp,
+    { filters = [] }: Ruling,
+  ): void {
     const { counters, traces } = this.#host;
     if (after !== undefined) {
       counters.recoveries[source] += 1;
@@ -160,6 +192,7 @@ export class EnteredChannels {
     }
     if (gap !== undefined) counters.gaps[gap.why] += 1;
     const came = after === undefined ? undefined : parseCursor(after);
+    // What a filter passed over was looked at, too.
     const first = messages[0]?.place.number ?? cursor.number + 1;
     const isOfVolume = came?.volume === cursor.volume;
     traces.stay({
@@ -170,6 +203,7 @@ export class EnteredChannels {
       gapAfter: isOfVolume && gap !== undefined ? came.number : undefined,
       upTo: cursor.number,
       returned: came !== undefined,
+      ...(filter === undefined && filters.length === 0 ? {} : { filters: [...(filter ? [filter] : []), ...filters] }),
     });
   }
 

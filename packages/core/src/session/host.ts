@@ -3,6 +3,7 @@ import type { ActiveBans } from '../access/activeBans.js';
 import type { Boards } from '../boards/boards.js';
 import type { Calls } from '../calls/calls.js';
 import type { Channels } from '../channel/channels.js';
+import type { Contracts } from '../contracts/contracts.js';
 import type { Fanout } from '../delivery/fanout.js';
 import type { WaitingBudget } from '../delivery/waitingBudget.js';
 import type { DirectChannels } from '../direct/directChannels.js';
@@ -54,6 +55,7 @@ export interface SessionHost {
   readonly sessions: Sessions;
   readonly connected: Connected;
   readonly channels: Channels;
+  readonly contracts: Contracts;
   readonly boards: Boards;
   readonly publisher: Publisher;
   readonly presences: Presences;

@@ -15,8 +15,9 @@ import {
 } from '@nine-bells/wire';
 import { type Ruling, type Visitor, withEntry } from '../access/access.js';
 import { bannedProblem } from '../access/moderationProblems.js';
-import { boardRuleOf, type EntryWish } from '../boards/boards.js';
+import { boardRuleOf, type EntryPlaces, type EntryWish } from '../boards/boards.js';
 import type { Channel } from '../channel/channel.js';
+import { filterOf } from '../channel/filters.js';
 import type { Recipient } from '../channel/recipient.js';
 import type { SendQueue } from '../delivery/sendQueue.js';
 import type { ChannelAct, Identity } from '../model/access.js';
@@ -172,11 +173,15 @@ export class LiveSession implements Recipient, ConnectedSession {
    */
   async enter(wish: EnterWish, bytes: number, { match, ruling }: Allowed): Promise<string> {
     const { access, channels, channelMarks } = this.host;
-    if (wish.status !== undefined) checkStatus(wish.status, this.host.options.statusBytes, '/status');
+    if (wish.status !== undefined) {
+      checkStatus(wish.status, this.host.options.statusBytes, '/status');
+      if (match.hasContracts) this.#checkStatus(match, wish.status);
+    }
     if (wish.last !== undefined && wish.last > 0) await this.allowed('read', wish.channel);
     const channel = this.#open(wish.channel, match);
     try {
-      const caughtUp = await channel.enter(this, wishOf(wish), bytes);
+      const filter = filterOf(wish.filter, ...(ruling.filters ?? []));
+      const caughtUp = await channel.enter(this, wishOf(wish), bytes, filter);
       if (this.gone) return '';
       // A ban may have overtaken the earlier decision.
       const ban = access.ban(this.visitor, wish.channel);
@@ -190,7 +195,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       const marks = channelMarks.get(channel.name)?.text ?? '';
       const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
       const text = enteredText(wish.channel, caughtUp, about);
-      this.rates.given(text.length);
+      this.rates.given(filter === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
       return text;
     } finally {
       if (!this.entered.has(wish.channel) || this.gone) channels.left(wish.channel);
@@ -230,11 +235,17 @@ export class LiveSession implements Recipient, ConnectedSession {
     return this.#stays.enter(presence, this.#who, wish, member);
   }
 
+  /** @throws {ProblemError} `bad-data` */
+  #checkStatus(match: RuleMatch, status: Json): void {
+    const checked = { data: status, chars: 0, where: '/status' };
+    this.host.contracts.checkStatus(match, checked, { from: 'clients', user: this.user, session: this.session });
+  }
+
   /** Sets an entry of a board. */
-  setEntry(match: RuleMatch, wish: EntryWish, whileHere = false): Promise<SetResult> {
+  setEntry(match: RuleMatch, wish: EntryWish, whileHere = false, where?: EntryPlaces): Promise<SetResult> {
     const setter = { user: this.user, session: this.session };
     const { boards } = this.host;
-    return boards.set(match, wish, whileHere ? { ...setter, generation: this.#generation } : setter);
+    return boards.set(match, wish, whileHere ? { ...setter, generation: this.#generation } : setter, where);
   }
 
   /** Leaves a channel. */
@@ -258,8 +269,13 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.#stays.lingerNoMore();
   }
 
-  /** Sets the status in one channel, or in all. */
+  /**
+   * Sets the status in one channel, or in all.
+   *
+   * @throws {ProblemError} `bad-data` by the contract of a channel that shows it
+   */
   setStatus(status: Json, channel: ChannelName | undefined): void {
+    for (const match of this.#stays?.matches(channel) ?? []) if (match.hasContracts) this.#checkStatus(match, status);
     if (channel === undefined) this.state.status = status;
     this.#stays?.setStatus(status, channel);
     this.host.watching.changed(this.user);
@@ -357,6 +373,17 @@ export class LiveSession implements Recipient, ConnectedSession {
   #andMayBegin(match: RuleMatch, ruled: Ruling | Promise<Ruling>): Ruling | Promise<Ruling> {
     if (ruled instanceof Promise) return ruled.then((later) => this.#andMayBegin(match, later));
     return ruled.problem === undefined ? this.host.direct.mayBegin(match, this.visitor) : ruled;
+  }
+
+  /** Performs an act that holds data against a contract: the time that it takes is charged to the session. */
+  timed<T>(act: () => T): T {
+    const { clock } = this.host;
+    const beganMs = clock.monotonic();
+    try {
+      return act();
+    } finally {
+      this.rates.checked(clock.monotonic() - beganMs);
+    }
   }
 
   checkGeneration(): void {

@@ -4,13 +4,15 @@ import type { Rate } from '../model/rate.js';
 import type { Clock } from '../ports/clock.js';
 
 /** What a session does at a rate of its own (`EngineOptions`). */
-export type SessionRate = 'requests' | 'publishes' | 'hails' | 'sets' | 'newChannels' | 'given';
+export type SessionRate = 'requests' | 'publishes' | 'hails' | 'sets' | 'newChannels' | 'given' | 'checking';
 
 /** The buckets of a session, each made when it is first used. */
 export type SessionBuckets = Partial<Record<SessionRate, TokenBucket>>;
 
 /** Replies of so many characters are not counted by their size: the rate of requests bounds them. */
 const smallReply = 2_048;
+/** Checks that take no longer are not counted by their time: the rates of acts bound them. */
+const shortCheckMs = 0.1;
 
 /** The rates of one session. Its buckets live as long as the session, across its connections. */
 export class SessionRates {
@@ -37,9 +39,21 @@ export class SessionRates {
     this.#bucket('given', now).spend(this.#rate('given'), now, chars);
   }
 
-  /** How long the session must wait for the replies that it was given, in milliseconds. */
+  /** Charges the time that holding its data against contracts has taken, in milliseconds. */
+  checked(ms: number): void {
+    if (ms <= shortCheckMs) return;
+    const now = this.#clock.monotonic();
+    this.#bucket('checking', now).spend(this.#rate('checking'), now, ms);
+  }
+
+  /** How long the session must wait for the replies that it was given, and for what was checked, in milliseconds. */
   get owedMs(): number {
-    return this.#owner.buckets?.given?.owedMs(this.#rate('given'), this.#clock.monotonic()) ?? 0;
+    const { given, checking } = this.#owner.buckets ?? {};
+    if (given === undefined && checking === undefined) return 0;
+    const now = this.#clock.monotonic();
+    const owed = (bucket: TokenBucket | undefined, what: SessionRate): number =>
+      bucket?.owedMs(this.#rate(what), now) ?? 0;
+    return Math.max(owed(given, 'given'), owed(checking, 'checking'));
   }
 
   #rate(what: SessionRate): Rate {

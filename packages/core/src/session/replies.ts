@@ -12,6 +12,7 @@ import {
   type SetResult,
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
+import type { Filter } from '../channel/filters.js';
 import type { MarkState } from '../model/mark.js';
 import type { Appended, LogSlice } from '../model/message.js';
 import type { InboxSlice } from '../model/notice.js';
@@ -62,7 +63,12 @@ export function markedText({ channel, place, unread }: MarkState): string {
 }
 
 /** The members of the reply to `read`, as JSON text without braces; only messages that are for the session. */
-export function readText({ channel, after, before }: ReadRequest, slice: LogSlice, session: string): string {
+export function readText(
+  { channel, after, before }: ReadRequest,
+  slice: LogSlice,
+  session: string,
+  filter?: Filter,
+): string {
   const from = after ?? before;
   const gap =
     slice.gap === undefined || from === undefined
@@ -73,8 +79,14 @@ export function readText({ channel, after, before }: ReadRequest, slice: LogSlic
           cursor: slice.messages[0]?.cursor ?? formatCursor(slice.head),
           why: slice.gap,
         })}`;
-  const messages = slice.messages.filter((each) => each.isFor(session)).map((each) => each.text);
-  return `"channel":${JSON.stringify(channel)},"messages":[${messages.join()}],"more":${slice.more}${gap}`;
+  const messages = slice.messages
+    .filter((each) => each.isFor(session) && (filter?.fits(each) ?? true))
+    .map((each) => each.text);
+  // Perhaps none of them fits: it says where to go on.
+  const end = after === undefined ? slice.messages[0] : slice.messages.at(-1);
+  const looked = filter === undefined ? undefined : (slice.upTo ?? end?.place);
+  const cursor = looked === undefined ? '' : `,"cursor":"${formatCursor(looked)}"`;
+  return `"channel":${JSON.stringify(channel)},"messages":[${messages.join()}],"more":${slice.more}${cursor}${gap}`;
 }
 
 /** A stretch of an inbox as it is told; without notices asked for, only where it stands. */

@@ -2,17 +2,18 @@ import type { ChannelName, EnterWish, Json } from '@nine-bells/wire';
 import type { Identity } from '../model/access.js';
 import { authorOf } from '../model/author.js';
 import type { ChannelPresence } from '../presence/channelPresence.js';
+import type { RuleMatch } from '../rules/channelRule.js';
 import type { SessionHost } from './host.js';
 import type { Session } from './sessions.js';
 
 /** The channels that show a session as a member, by its present connection. */
 export class Stays {
   readonly #session: Session;
-  readonly #host: Pick<SessionHost, 'channels'>;
+  readonly #host: Pick<SessionHost, 'channels' | 'contracts'>;
   /** Made with the first: most of many thousand connections may have none. */
   #shown: Map<ChannelName, ChannelPresence> | undefined;
 
-  constructor(session: Session, host: Pick<SessionHost, 'channels'>) {
+  constructor(session: Session, host: Pick<SessionHost, 'channels' | 'contracts'>) {
     this.#session = session;
     this.#host = host;
   }
@@ -33,13 +34,24 @@ export class Stays {
         session: id,
         generation,
         author: authorOf(who),
-        status: status ?? session.status,
+        status: status ?? this.#ownStatus(presence),
         data,
       });
       this.#shown ??= new Map();
       this.#shown.set(name, presence);
     }
     return `,${presence.members.listText}`;
+  }
+
+  /** The status that the session has everywhere, unless the channel's contract does not have it so. */
+  #ownStatus({ channel }: ChannelPresence): Json | undefined {
+    const { status } = this.#session;
+    return status === undefined || this.#host.contracts.statusFits(channel.match, status) ? status : undefined;
+  }
+
+  /** The rules of the channels that show the session: of one, or of all. */
+  *matches(only: ChannelName | undefined): Iterable<RuleMatch> {
+    for (const [name, { channel }] of this.#shown ?? []) if (only === undefined || name === only) yield channel.match;
   }
 
   leave(name: ChannelName): void {

@@ -7,13 +7,11 @@ export const hail: ChannelVerb<HailRequest> = {
   cost: 1,
   rate: 'hails',
   handle(session, { id, channel, type, data, to }, { match }) {
-    session.host.publisher.hail(match, {
-      channel,
-      type,
-      by: authorOf(session.who),
-      from: session.session,
-      ...defined({ data, to }),
-    });
+    session.host.publisher.hail(
+      match,
+      { channel, type, by: authorOf(session.who), from: session.session, ...defined({ data, to }) },
+      session.session,
+    );
     session.line.reply(id, {});
   },
 };

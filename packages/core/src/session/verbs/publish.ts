@@ -1,4 +1,5 @@
 import type { PublishRequest } from '@nine-bells/wire';
+import { messagePlaces } from '../../boards/boards.js';
 import { authorOf } from '../../model/author.js';
 import { publishedEntryText, publishedText } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
@@ -11,10 +12,14 @@ export const publish: ChannelVerb<PublishRequest> = {
   handle(session, { do: verb, id, channel, data, type, key, echo }, { match }) {
     const { boards } = session.host;
     if (type !== undefined && boards.isEntryType(match, type)) {
+      const by = authorOf(session.who);
+      session.host.publisher.checkEntryMessage(match, { channel, data, type, by, session: session.session });
       const entry = boards.entryOf(match, type, data);
       const set = (): void | Promise<void> =>
-        session.answerWhenDone({ do: verb, id, channel }, session.setEntry(match, { entry, value: data }), (done) =>
-          publishedEntryText(session.host.boards.asPublished(done)),
+        session.answerWhenDone(
+          { do: verb, id, channel },
+          session.setEntry(match, { entry, value: data }, false, messagePlaces),
+          (done) => publishedEntryText(session.host.boards.asPublished(done)),
         );
       // A client that may publish here sets every entry, unless the rule says whose they are.
       const may = match.rule.allow.set === undefined ? undefined : session.allowed('set', channel, entry);
@@ -27,6 +32,7 @@ export const publish: ChannelVerb<PublishRequest> = {
       key,
       by: authorOf(session.who),
       except: echo === false ? [session.session] : undefined,
+      session: session.session,
     });
     // Without the data: very many may be under way.
     return session.answerWhenDone({ do: verb, id, channel }, appended, publishedText);

@@ -1,4 +1,6 @@
 import type { ReadRequest } from '@nine-bells/wire';
+import { filterOf } from '../../channel/filters.js';
+import { sizeOf } from '../../channel/recentWindow.js';
 import { placeOf, readText } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
 
@@ -8,17 +10,18 @@ const defaultLimit = 100;
 export const read: ChannelVerb<ReadRequest> = {
   act: 'read',
   cost: 5,
-  async handle(session, request, { match }) {
+  async handle(session, request, { match, ruling }) {
     const { channels, options } = session.host;
     const { id, channel, after, before, limit = defaultLimit } = request;
     const log = channels.logOf(match);
-    const bounds = { messages: limit, bytes: options.backlogBytes };
+    const filter = filterOf(request.filter, ...(ruling.filters ?? []));
+    const bounds = { messages: limit, bytes: options.backlogBytes, ...(filter && { filters: filter.parts }) };
     const slice =
       after === undefined
         ? await log.before(channel, before && placeOf(before), bounds)
         : await log.since(channel, placeOf(after), bounds);
-    const text = readText(request, slice, session.session);
-    session.rates.given(text.length);
+    const text = readText(request, slice, session.session, filter);
+    session.rates.given(filter === undefined ? text.length : Math.max(text.length, sizeOf(slice.messages)));
     session.line.replyText(id, text);
   },
 };

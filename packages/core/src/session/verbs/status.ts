@@ -11,7 +11,7 @@ export const status: OwnVerb<StatusRequest> = {
       checkStatus(value, session.host.options.statusBytes, '/status');
       if (channel !== undefined && !session.isMemberOf(channel))
         throw refusal('bad-value', `this session is not a member of ${channel}`, { where: '/channel' });
-      session.setStatus(value, channel);
+      session.timed(() => session.setStatus(value, channel));
     }
     if (looking !== undefined) session.state.looking = looking ?? undefined;
     session.line.reply(id, {});

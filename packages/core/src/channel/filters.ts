@@ -1,0 +1,169 @@
+import { type FilterValue, filterFits, filterKey, type Json, type MessageFilter } from '@nine-bells/wire';
+import type { SendQueue } from '../delivery/sendQueue.js';
+import { valueAt } from '../lib/jsonPointer.js';
+import type { Frame } from '../model/frame.js';
+import type { LoggedMessage } from '../model/message.js';
+import type { Recipient } from './recipient.js';
+
+/** What a client gets of a channel: messages that all of these filters let through. */
+export class Filter {
+  readonly parts: readonly MessageFilter[];
+  /** Equal for filters that let the same through. */
+  readonly key: string;
+
+  constructor(parts: readonly MessageFilter[]) {
+    this.parts = parts;
+    this.key = parts.map(filterKey).sort().join();
+  }
+
+  fits({ message }: LoggedMessage): boolean {
+    return this.parts.every((each) => filterFits(each, message));
+  }
+
+  /** A member of the data, and the value that it must have, if there is one. */
+  get term(): readonly [pointer: string, value: FilterValue] | undefined {
+    for (const { where } of this.parts) for (const pointer in where) return [pointer, where[pointer] as FilterValue];
+    return undefined;
+  }
+}
+
+/** The filter of those that are there; `undefined`: everything passes. */
+export function filterOf(...parts: readonly (MessageFilter | undefined)[]): Filter | undefined {
+  const there = parts.filter((each) => each !== undefined);
+  return there.length === 0 ? undefined : new Filter(there);
+}
+
+/** The clients of a channel with equal filters: what is for them is decided once, and they share frames. */
+interface Group {
+  readonly filter: Filter;
+  readonly recipients: Map<Recipient, SendQueue>;
+  /** Frames of this turn that are for them. */
+  turn: Frame[];
+  /** Messages that passed through the channel, and those that were for them, since they were last told how far it is. */
+  sinceCount: number;
+  taken: number;
+}
+
+/** The clients of a channel that want some of its messages, by what they want. */
+export class FilteredGroups {
+  readonly #byRecipient = new Map<Recipient, Group>();
+  readonly #byKey = new Map<string, Group>();
+  /** Groups that want a value at a pointer, by pointer and value; and the others, which are looked at for each message. */
+  readonly #byTerm = new Map<string, Map<Json, Set<Group>>>();
+  readonly #others = new Set<Group>();
+  /** Groups with frames of this turn. */
+  #offered: Group[] = [];
+  #count = 0;
+
+  get size(): number {
+    return this.#byRecipient.size;
+  }
+
+  recipients(): Iterable<Recipient> {
+    return this.#byRecipient.keys();
+  }
+
+  filterFor(recipient: Recipient): Filter | undefined {
+    return this.#byRecipient.get(recipient)?.filter;
+  }
+
+  add(recipient: Recipient, filter: Filter): void {
+    let group = this.#byKey.get(filter.key);
+    if (group === undefined) {
+      group = { filter, recipients: new Map(), turn: [], sinceCount: this.#count, taken: 0 };
+      this.#byKey.set(filter.key, group);
+      this.#groupsLike(filter).add(group);
+    }
+    group.recipients.set(recipient, recipient.queue);
+    this.#byRecipient.set(recipient, group);
+  }
+
+  /** Returns whether it was there. */
+  delete(recipient: Recipient): boolean {
+    const group = this.#byRecipient.get(recipient);
+    if (group === undefined) return false;
+    this.#byRecipient.delete(recipient);
+    group.recipients.delete(recipient);
+    if (group.recipients.size > 0) return true;
+    const { filter } = group;
+    this.#byKey.delete(filter.key);
+    const like = this.#groupsLike(filter);
+    like.delete(group);
+    const { term } = filter;
+    if (term === undefined || like.size > 0) return true;
+    const byValue = this.#byTerm.get(term[0]);
+    byValue?.delete(term[1]);
+    if (byValue?.size === 0) this.#byTerm.delete(term[0]);
+    return true;
+  }
+
+  clear(): void {
+    this.#byRecipient.clear();
+    this.#byKey.clear();
+    this.#byTerm.clear();
+    this.#others.clear();
+    this.#offered = [];
+  }
+
+  /** Decides for each filter, once, whether a message of this turn is for its clients. Returns for how many it is. Hot. */
+  offer(logged: LoggedMessage, frame: Frame): number {
+    this.#count += 1;
+    let count = 0;
+    for (const group of this.#others) count += this.#offerTo(group, logged, frame);
+    if (this.#byTerm.size === 0) return count;
+    const { data } = logged.message;
+    for (const [pointer, byValue] of this.#byTerm) {
+      const value = valueAt(data, pointer);
+      const groups = value === undefined ? undefined : byValue.get(value);
+      if (groups !== undefined) for (const group of groups) count += this.#offerTo(group, logged, frame);
+    }
+    return count;
+  }
+
+  /** The groups with frames of this turn; the next turn begins. */
+  *take(): Iterable<{ readonly recipients: ReadonlyMap<Recipient, SendQueue>; readonly frames: readonly Frame[] }> {
+    const offered = this.#offered;
+    if (offered.length === 0) return;
+    this.#offered = [];
+    for (const group of offered) {
+      const { recipients, turn } = group;
+      group.turn = [];
+      yield { recipients, frames: turn };
+    }
+  }
+
+  /** The clients that messages were passed over for since they were last told how far the channel is: they are told now. */
+  *passedOver(): Iterable<SendQueue> {
+    for (const group of this.#byKey.values()) {
+      const hasPassed = this.#count - group.sinceCount > group.taken;
+      group.sinceCount = this.#count;
+      group.taken = 0;
+      if (hasPassed) yield* group.recipients.values();
+    }
+  }
+
+  #offerTo(group: Group, logged: LoggedMessage, frame: Frame): number {
+    if (!group.filter.fits(logged)) return 0;
+    if (group.turn.length === 0) this.#offered.push(group);
+    group.turn.push(frame);
+    group.taken += 1;
+    return group.recipients.size;
+  }
+
+  /** The groups that are looked at for the same messages as one with this filter. */
+  #groupsLike({ term }: Filter): Set<Group> {
+    if (term === undefined) return this.#others;
+    const [pointer, value] = term;
+    let byValue = this.#byTerm.get(pointer);
+    if (byValue === undefined) {
+      byValue = new Map();
+      this.#byTerm.set(pointer, byValue);
+    }
+    let groups = byValue.get(value);
+    if (groups === undefined) {
+      groups = new Set();
+      byValue.set(value, groups);
+    }
+    return groups;
+  }
+}
