@@ -1,5 +1,7 @@
 export { channelRule } from '@nine-bells/core';
 export type { Fault } from '@nine-bells/yaml';
+export type { Change, Party } from './changes/change.js';
+export { configurationChanges } from './changes/configurationChanges.js';
 export { configurationWarnings } from './check/check.js';
 export {
   type Configuration,
@@ -11,6 +13,8 @@ export {
   readConfiguration,
   type TokenConfiguration,
 } from './config/configuration.js';
+export { channelRulesOf } from './http/channelRules.js';
+export { descriptionsOf } from './http/described.js';
 export { webSocketEncoding } from './line/webSocketEncoding.js';
 export { type Logger, type LogOptions, makeLog } from './log.js';
 export { RedisExchange, type RedisExchangeOptions } from './relay/redisExchange.js';

@@ -71,6 +71,10 @@ export class Metrics {
     this.#counter('bells_refusals', 'What was refused, on the line and over HTTP, by problem', ['code'], (add) => {
       for (const [code, count] of counters.refusalsByCode) add(count, { code });
     });
+    this.#counter('bells_misfits', 'Data that does not fit its contract', ['pattern', 'outcome'], (add) => {
+      for (const [pattern, counts] of counters.misfits)
+        for (const [outcome, count] of Object.entries(counts)) add(count, { pattern, outcome });
+    });
     this.#counter('bells_access_decisions', 'Acts decided by the rules', ['act', 'outcome'], (add) => {
       for (const [act, { allowed, refused }] of engine.stats.decisions) {
         add(allowed, { act, outcome: 'allowed' });

@@ -11,7 +11,7 @@ import {
   type Report,
   type Store,
 } from '@nine-bells/core';
-import { defined } from '@nine-bells/wire';
+import { defined, eventSource } from '@nine-bells/wire';
 import type { RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
 import { ApplicationCaller } from './ask/applicationCaller.js';
@@ -46,7 +46,6 @@ import { Tokens } from './tokens/tokens.js';
 import { serviceVersion } from './version.js';
 import { AddressGuard } from './webhooks/addressGuard.js';
 import { bodyOfArrival } from './webhooks/bodies.js';
-import { sourceOf } from './webhooks/cloudEvents.js';
 import { HookRegistry } from './webhooks/hookRegistry.js';
 import { HookSender } from './webhooks/hookSender.js';
 
@@ -207,7 +206,7 @@ export class Service implements RunningService {
         secretsOf: (hook) => registry.secretsOf(hook),
         isTrusted: (hook) => registry.isTrusted(hook),
         guard: registry.guard,
-        source: sourceOf(configuration.name),
+        source: eventSource(configuration.name),
         now: clock.now,
       });
       engine = new Engine(
@@ -235,7 +234,10 @@ export class Service implements RunningService {
           },
           bodyOf: bodyOfArrival,
           refused: (refused, untold) =>
-            log.refused({ ...refused, ...(untold === 0 ? {} : { untold }) }, 'something was refused'),
+            log.refused(
+              { ...refused, ...(untold === 0 ? {} : { untold }) },
+              refused.reportOnly ? 'something does not fit its contract and was let pass' : 'something was refused',
+            ),
           keysChanged: () =>
             void keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
           took: metrics.took,
@@ -440,7 +442,7 @@ function unanswered(name: string): CallFunction {
 async function tellOperators(engine: Engine, role: string | undefined, hook: string, why: string): Promise<void> {
   if (role === undefined) return;
   const title = `The hook ${hook} is paused`;
-  await engine.inboxes.notify({ role, title, data: { hook, why }, key: `hook-paused-${hook}` });
+  await engine.inboxes.notify({ isOwn: true, role, title, data: { hook, why }, key: `hook-paused-${hook}` });
 }
 
 /** The lock of the data folder; with a database elsewhere nothing in the folder is written to by several. */

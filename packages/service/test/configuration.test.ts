@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import { fileURLToPath } from 'node:url';
 import { defaultBoard } from '@nine-bells/core';
 import { describe, expect, it } from 'vitest';
 import { configurationWarnings } from '../src/check/check.js';
@@ -7,9 +8,9 @@ import { filesWarning } from '../src/line/socketLimiter.js';
 
 const secret = 'a secret that is long enough for HS256, surely';
 
-function faultsOf(yaml: string): string[] {
+function faultsOf(yaml: string, file = 'bells.yaml'): string[] {
   try {
-    parseConfiguration(yaml, 'bells.yaml');
+    parseConfiguration(yaml, file);
   } catch (error) {
     if (error instanceof ConfigurationError) return error.faults.map(faultLine);
     throw error;
@@ -27,7 +28,8 @@ describe('the configuration', () => {
   });
 
   it('of the demo, and the examples in the docs, have no mistake', () => {
-    expect(faultsOf(readFileSync(new URL('../../../demo/bells.yaml', import.meta.url), 'utf8'))).toEqual([]);
+    const demo = fileURLToPath(new URL('../../../demo/bells.yaml', import.meta.url));
+    expect(faultsOf(readFileSync(demo, 'utf8'), demo)).toEqual([]);
     const docs = ['configuration', 'access', 'boards', 'presence', 'notices', 'unread']
       .map((name) => readFileSync(new URL(`../../../docs/${name}.md`, import.meta.url), 'utf8'))
       .join('\n');

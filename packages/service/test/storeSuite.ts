@@ -2,7 +2,7 @@ import { mkdtempSync, readdirSync, readFileSync, renameSync, rmSync, utimesSync,
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { ArrivalDraft, DeliveryOutcome, Draft, DueWish, LogSlice, QueuedEvent } from '@nine-bells/core';
-import { channelName } from '@nine-bells/wire';
+import { channelName, type FilterValue, filterFits, type MessageFilter } from '@nine-bells/wire';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { TermStore } from '../src/relay/termStore.js';
@@ -21,6 +21,7 @@ const draft = (n: number, more: Partial<Draft> = {}): Draft => ({
   ...of(n),
   ...more,
 });
+const isSimple = (value: unknown): value is FilterValue => typeof value !== 'object' || value === null;
 const data = ({ messages }: LogSlice): unknown[] => messages.map((each) => each.message.data);
 
 /** A database of a kind, made anew for each test. */
@@ -216,6 +217,49 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect((await store.since(chat, { volume: 'other', number: 3 }, { messages: 2, bytes: 1e6 })).gap).toBe(
         'new-volume',
       );
+    });
+
+    it('leaves out no message that a filter lets through, in either direction, and says how far it looked', async () => {
+      const values = ['petrel', "it's", '', 'null', null, true, 3, [1], { boat: 'petrel' }];
+      await Promise.all(
+        Array.from({ length: 60 }, (_, n) => {
+          const boat = values[n % values.length];
+          const by = n % 4 === 0 ? {} : { by: { user: ['pia', 'jory', "it's"][n % 3] as string } };
+          const data = n % 7 === 0 ? 'no object' : { boat, at: { boat }, 'odd name': boat };
+          return store.append(chat, draft(n, { type: `t${n % 3}`, ...by, ...of(data) }));
+        }),
+      );
+      const whole = await store.since(chat, await store.head(chat).then(({ volume }) => ({ volume, number: 0 })), all);
+      const pointers = ['/boat', '/at/boat', '/boat/boat', '/boat/0', '/odd name', '/none'];
+      const filters: MessageFilter[] = [
+        ...pointers.flatMap((pointer) =>
+          values.filter(isSimple).map((value): MessageFilter => ({ where: { [pointer]: value } })),
+        ),
+        { types: ['t1', "it's"] },
+        { by: ["it's"] },
+        { types: ['t2'], by: ['pia', 'jory'], where: { '/boat': 'petrel', '/at/boat': 'petrel' } },
+      ];
+      for (const filter of filters) {
+        const expected = whole.messages.filter((each) => filterFits(filter, each.message)).map(({ id }) => id);
+        const fits = ({ messages }: LogSlice): string[] =>
+          messages.filter((each) => filterFits(filter, each.message)).map(({ id }) => id);
+        const { volume, number } = whole.head;
+        const since = await store.since(chat, { volume, number: 0 }, { ...all, filters: [filter] });
+        expect({ filter, ids: fits(since), upTo: since.upTo, more: since.more }).toEqual({
+          filter,
+          ids: expected,
+          upTo: { volume, number },
+          more: false,
+        });
+        const before = await store.before(chat, undefined, { ...all, filters: [filter] });
+        expect({ filter, ids: fits(before), upTo: before.upTo }).toEqual({
+          filter,
+          ids: expected,
+          upTo: { volume, number: 1 },
+        });
+        const few = await store.since(chat, { volume, number: 0 }, { ...all, messages: 2, filters: [filter] });
+        if (few.messages.length === 2) expect(few.upTo).toEqual(few.messages[1]?.place);
+      }
     });
 
     it('lists channels by name, by pages, and those with a text in their names', async () => {

@@ -34,6 +34,7 @@ import {
 } from '@nine-bells/yaml';
 import { distance } from 'fastest-levenshtein';
 import { isMap, isScalar, isSeq, type Node } from 'yaml';
+import { contract, contractsByType } from '../contracts/contractReader.js';
 
 // ------------------------------------------------------------------------------------- the file's grammar
 
@@ -132,6 +133,7 @@ export const boardMembers = mapOf({
   size: optional(size),
   for: optional(duration),
   kept: optional(flag),
+  contract: optional(contract),
   types: optional(
     mapTo(
       mapOf({
@@ -154,7 +156,7 @@ export const board: Reader<BoardRule | false> = (node, at) => {
   if (isScalar(node) || node === null) return flag(node, at) ? defaultBoard : false;
   const found = boardMembers(node, at);
   if (found === undefined) return undefined;
-  const { every, entries, value, size: boardBytes, for: forMs, kept, types } = found;
+  const { every, entries, value, size: boardBytes, for: forMs, kept, types, contract: values } = found;
   if (every !== undefined && every > slowestPaceMs)
     return at.fault(node, `\`every\` is at most ${slowestPaceMs / 1000}s`);
   return {
@@ -166,6 +168,7 @@ export const board: Reader<BoardRule | false> = (node, at) => {
       boardBytes,
       forMs,
       kept,
+      contract: values,
       types: types as BoardRule['types'],
     }),
   };
@@ -187,6 +190,11 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     board: optional(board),
     direct: optional(flag),
     data: optional(size),
+    types: optional(contractsByType),
+    hails: optional(contractsByType),
+    status: optional(contract),
+    open: optional(flag),
+    'report-only': optional(flag),
   })(node, at);
   if (found?.pattern === undefined) return undefined;
   return {
@@ -201,7 +209,9 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.presence ? { presence: found.presence } : {}),
     ...(found.board ? { board: found.board } : {}),
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
-    ...defined({ dataBytes: found.data }),
+    ...defined({ dataBytes: found.data, types: found.types, hails: found.hails, status: found.status }),
+    ...(found.open ? { open: true } : {}),
+    ...(found['report-only'] ? { reportOnly: true } : {}),
   };
 };
 

@@ -3,6 +3,7 @@ import { dirname, resolve } from 'node:path';
 import { type Allow, defaultRecentChars, readRange } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
 import { readYaml } from '@nine-bells/yaml';
+import { ContractCompiler } from '../contracts/compile.js';
 import { publicKeyFrom, secretFrom } from './keyFiles.js';
 import { databaseOf, document, relayOf, secretFault, waitingOf } from './schema.js';
 import { askSecretFault } from './secrets.js';
@@ -42,14 +43,18 @@ export function parseConfiguration(source: string, file: string, overrides: Over
   const { service, tokens, channels, users, ask, relay } = value;
   const folder = dirname(resolve(file));
   const limits = service?.limits;
+  const fromFile = (path: string, place: string, faultOf: (value: string) => string | undefined): string =>
+    overrides.withoutSecrets ? '' : secretFrom(resolve(folder, path), file, place, faultOf);
   const askSecret =
     ask?.secret ??
-    (ask?.secretFile === undefined
-      ? undefined
-      : secretFrom(resolve(folder, ask.secretFile), file, 'ask.secretFile', askSecretFault));
+    (ask?.secretFile === undefined ? undefined : fromFile(ask.secretFile, 'ask.secretFile', askSecretFault));
   const read: SecretReader = (written, place, faultOf = () => undefined) =>
-    typeof written === 'string' ? written : secretFrom(resolve(folder, written.file), file, place, faultOf);
+    typeof written === 'string' ? written : fromFile(written.file, place, faultOf);
   const intakes = (value.intakes ?? []).map((each) => intakeOf(each, read));
+  const compiler = new ContractCompiler(resolve(file), folder);
+  const rules = (channels ?? []).map((rule) => compiler.rule(rule));
+  const notices = value.notices && compiler.contract(value.notices);
+  if (compiler.faults.length > 0) throw new ConfigurationError(compiler.faults);
   const hooks = [...(value.hooks ?? []), ...(value.feeds ?? [])].map((each) => hookOf(each, read));
   const engine = defined({
     instance: service?.instance,
@@ -78,6 +83,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     // What a client has missed comes at once, and for what exceeds that it waits.
     given: limits?.given === undefined ? undefined : { count: limits.given * 4, perMs: 4_000 },
     askWithinMs: ask?.within,
+    notices,
     users: users === undefined ? undefined : (defined(users) as Allow),
   });
   return {
@@ -95,17 +101,17 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     tokens: {
       secret:
         tokens?.secret ??
-        (tokens?.secretFile === undefined
-          ? undefined
-          : secretFrom(resolve(folder, tokens.secretFile), file, 'tokens.secretFile', secretFault)),
-      publicKeys: (tokens?.publicKeys ?? []).map((each, index) => publicKeyFrom(each, folder, file, index)),
+        (tokens?.secretFile === undefined ? undefined : fromFile(tokens.secretFile, 'tokens.secretFile', secretFault)),
+      publicKeys: (overrides.withoutSecrets ? [] : (tokens?.publicKeys ?? [])).map((each, index) =>
+        publicKeyFrom(each, folder, file, index),
+      ),
       jwks: tokens?.jwks,
       issuer: tokens?.issuer,
       audience: tokens?.audience,
       toleranceMs: tokens?.tolerance ?? 5_000,
       claims: { ...defaultClaimNames, ...defined(tokens?.claims ?? {}) },
     },
-    channels: channels ?? [],
+    channels: rules,
     sqliteSynchronous: service?.synchronous ?? 'full',
     database: databaseOf(service?.database, overrides.database, file),
     drainMs: service?.drain ?? 0,
@@ -116,9 +122,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     address: service?.address,
     secret:
       service?.secret ??
-      (service?.secretFile === undefined
-        ? undefined
-        : secretFrom(resolve(folder, service.secretFile), file, 'service.secretFile', secretFault)),
+      (service?.secretFile === undefined ? undefined : fromFile(service.secretFile, 'service.secretFile', secretFault)),
     intakes,
     hooks,
     calls: value.calls ?? [],

@@ -26,6 +26,7 @@ import {
 } from '@nine-bells/yaml';
 import proxyAddr from 'proxy-addr';
 import { isMap, isScalar, type Node } from 'yaml';
+import { contract } from '../contracts/contractReader.js';
 import { accessRule, channels, httpUrl } from './channelSchema.js';
 import { askSecretFault } from './secrets.js';
 import { isSentinelUrl } from './sentinels.js';
@@ -266,6 +267,7 @@ export const documentMembers = mapOf({
   hooks: optional(hooks),
   feeds: optional(feeds),
   calls: optional(calls),
+  notices: optional(contract),
   channels: required(channels),
 });
 

@@ -144,4 +144,6 @@ export interface Overrides {
   readonly database?: string | undefined;
   /** The URL of the relay; empty for none. */
   readonly relay?: string | undefined;
+  /** Files of secrets and keys are not read: for what only looks at the configuration. */
+  readonly withoutSecrets?: boolean | undefined;
 }

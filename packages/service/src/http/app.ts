@@ -1,4 +1,5 @@
 import type { Engine } from '@nine-bells/core';
+import { eventSource, refusal } from '@nine-bells/wire';
 import cors from 'cors';
 import express, { type Express, type RequestHandler, type Router } from 'express';
 import helmet from 'helmet';
@@ -7,11 +8,12 @@ import type { Logger } from '../log.js';
 import type { Metrics } from '../metrics.js';
 import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
-import { sourceOf } from '../webhooks/cloudEvents.js';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import type { HookSender } from '../webhooks/hookSender.js';
 import { boards } from './boards.js';
+import { channelRules } from './channelRules.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleSession.js';
+import { descriptions } from './descriptions.js';
 import { draining } from './draining.js';
 import { explaining } from './explain.js';
 import { feeds } from './feeds.js';
@@ -87,6 +89,7 @@ export function routesOf({
 }: Omit<AppHost, 'guard'>): readonly Route[] {
   return [
     ...messages(engine),
+    ...channelRules(engine),
     ...boards(engine),
     ...lookingAround(engine, facts),
     ...explaining(engine, tokens),
@@ -97,7 +100,7 @@ export function routesOf({
     ...intakes(engine, configured, now),
     ...hooks(engine, registry),
     ...forwarding({ engine, intakes: configured, sender, callRequest, now }),
-    ...feeds(engine, registry, sourceOf(facts.name)),
+    ...feeds(engine, registry, eventSource(facts.name)),
     ...draining(engine, drain),
     ...apiKeys(keys, engine),
     ...workbench(engine, tokens, keys),
@@ -105,14 +108,33 @@ export function routesOf({
   ];
 }
 
+/** Refuses bodies of other types than a route takes, before they are read (RFC 9110, section 15.5.16). */
+function takesOnly({ takes = jsonOnly }: Route): RequestHandler {
+  return (request, response, next) => {
+    const isEmpty = request.get('content-length') === '0';
+    if (!isEmpty && request.is([...takes]) === false) {
+      response.set('Accept-Post', takes.join(', '));
+      throw refusal(
+        'unsupported-type',
+        `a body here is ${takes.join(' or ')}, not ${request.get('content-type') ?? 'of no type'}`,
+      );
+    }
+    next();
+  };
+}
+
+const jsonOnly = ['application/json'];
+
 /** Everything that is served over HTTP, in the order in which it is looked for. */
 export function makeApp(parts: AppHost): Express {
   const { guard, keys, links } = parts;
   const app = express();
+  const routes = routesOf(parts);
   app.disable('x-powered-by');
   app.set('etag', false);
   app.set('trust proxy', [...parts.trustedProxies]);
-  const json = express.json({ limit: '4mb', strict: true });
+  // Bodies are JSON of any kind; which, a route says.
+  const json = express.json({ limit: '4mb', strict: false, type: ['json', '+json'] });
 
   app.get('/healthz', (_request, response) => void response.json({ status: 'ok' }));
   app.get('/readyz', (_request, response) => {
@@ -125,15 +147,17 @@ export function makeApp(parts: AppHost): Express {
     response.type(parts.metrics.contentType).send(await parts.metrics.text());
   });
 
+  app.use(descriptions({ ...parts, routes }));
   app.use('/line', parts.line);
   app.use('/in', parts.doors);
   app.use('/v1', helmet({ strictTransportSecurity: false }));
   if (parts.apiOrigins.length > 0)
     app.use('/v1', cors({ origin: [...parts.apiOrigins], exposedHeaders: 'Retry-After' }));
-  for (const route of routesOf(parts)) {
-    const { method, path, right, serve } = route;
-    app[method](`/v1${path}`, guard.need(right), json, (request, response) => {
+  for (const route of routes) {
+    const { method, path, right, statuses: [status] = [200], serve } = route;
+    app[method](path, guard.need(right), takesOnly(route), json, (request, response) => {
       checkQuery(request, route);
+      response.status(status);
       return serve(request, response, response.locals.caller);
     });
   }

@@ -13,7 +13,7 @@ import { IsObject, IsOptional } from 'class-validator';
 import { atElement, readBody } from './body.js';
 import { IsChannel, IsJson, IsMs } from './publishDto.js';
 import { channelOf } from './query.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 /** Most entries in one request, of all boards together. */
 const maxAtOnce = 1000;
@@ -40,7 +40,7 @@ class BoardDto {
 
 /** `POST /v1/boards` and `GET /v1/boards`. */
 export function boards(engine: Engine): readonly Route[] {
-  const set: Route['serve'] = async (request, response, caller) => {
+  const set: Serve<'POST /v1/boards'> = async (request, response, caller) => {
     const body: unknown = request.body;
     const isList = Array.isArray(body);
     const wished = (isList ? body : [body]).map((each, index) => {
@@ -78,15 +78,15 @@ export function boards(engine: Engine): readonly Route[] {
     response.json(isList ? answers : only);
   };
 
-  const read: Route['serve'] = async (request, response, caller) => {
+  const read: Serve<'GET /v1/boards'> = async (request, response, caller) => {
     const channel = channelOf(request);
     caller.needIn('read', channel);
     response.json(await engine.boards.read(channel));
   };
 
   return [
-    { method: 'post', path: '/boards', right: { perChannel: 'publish' }, serve: set },
-    { method: 'get', path: '/boards', query: ['channel'], right: { perChannel: 'read' }, serve: read },
+    route('POST /v1/boards', { right: { perChannel: 'publish' }, body: BoardDto }, set),
+    route('GET /v1/boards', { right: { perChannel: 'read' }, query: ['channel'] }, read),
   ];
 }
 

@@ -88,11 +88,12 @@ function errorOf(faults: readonly CodedFault[]): BodyError {
 /** The same error, said of element `index` of a list. */
 export function atElement(error: unknown, index: number): unknown {
   if (error instanceof BodyError || !(error instanceof ProblemError)) return error;
-  const { code, detail, where, retryAfterMs } = error.problem;
-  return new ProblemError(
-    problem(code, detail, {
+  const { code, detail, where, retryAfterMs, faults } = error.problem;
+  return new ProblemError({
+    ...problem(code, detail, {
       where: `/${index}${where ?? ''}`,
       ...defined({ retryAfterMs }),
     }),
-  );
+    ...(faults && { faults: faults.map((each) => ({ ...each, where: `/${index}${each.where}` })) }),
+  });
 }

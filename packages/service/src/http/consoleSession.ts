@@ -9,7 +9,7 @@ import { lookingOnly } from '../store/rights.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
 import { type ConsoleUser, type Guard, isSameOrigin } from './guard.js';
-import type { Caller, Route } from './route.js';
+import { type Caller, type Route, route, type Serve } from './route.js';
 import type { SignInLinks } from './signInLinks.js';
 
 /** How long a sign-in link is good, in milliseconds. */
@@ -83,20 +83,20 @@ class LinkDto {
 
 /** `POST /v1/sign-in-links` and `POST /v1/observer-tokens`, for callers with a key. */
 export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: () => string): readonly Route[] {
-  const signInLinks: Route['serve'] = async (request, response, { key, rights }) => {
+  const signInLinks: Serve<'POST /v1/sign-in-links'> = async (request, response, { key, rights }) => {
     const { looksOnly = false } = readBody(LinkDto, request.body ?? {});
     // A caller that may only look cannot give away more.
     const code = await links.make({ key, looksOnly: looksOnly || rights === lookingOnly });
-    response.status(201).json({ url: `${consoleUrl()}#sign-in=${code}`, validMs: linkMs });
+    response.json({ url: `${consoleUrl()}#sign-in=${code}`, validMs: linkMs });
   };
 
-  const observerTokens: Route['serve'] = async (_request, response, { key }) => {
-    response.status(201).json(await tokens.observer(key, observerMs));
+  const observerTokens: Serve<'POST /v1/observer-tokens'> = async (_request, response, { key }) => {
+    response.json(await tokens.observer(key, observerMs));
   };
 
   return [
-    { method: 'post', path: '/sign-in-links', right: 'read', serve: signInLinks },
-    { method: 'post', path: '/observer-tokens', right: 'read', serve: observerTokens },
+    route('POST /v1/sign-in-links', { right: 'read', statuses: [201], body: LinkDto }, signInLinks),
+    route('POST /v1/observer-tokens', { right: 'read', statuses: [201] }, observerTokens),
   ];
 }
 

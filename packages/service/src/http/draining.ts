@@ -2,7 +2,7 @@ import type { Engine } from '@nine-bells/core';
 import { IsOptional } from 'class-validator';
 import { readBody } from './body.js';
 import { IsMs } from './publishDto.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 class DrainDto {
   static readonly members = { withinMs: true } as const;
@@ -14,11 +14,11 @@ class DrainDto {
 
 /** `POST /v1/drain`: ends the instance, after its clients had time to go elsewhere. */
 export function draining(engine: Engine, drain: (withinMs: number | undefined) => void): readonly Route[] {
-  const serve: Route['serve'] = (request, response) => {
+  const serve: Serve<'POST /v1/drain'> = (request, response) => {
     const { withinMs } = readBody(DrainDto, request.body ?? {});
-    response.status(202).json({ ...(withinMs == null ? {} : { withinMs }), connections: engine.stats.connections });
+    response.json({ ...(withinMs == null ? {} : { withinMs }), connections: engine.stats.connections });
     // What asked for it hears so before its connection ends.
     setImmediate(() => drain(withinMs ?? undefined));
   };
-  return [{ method: 'post', path: '/drain', right: 'administer', serve }];
+  return [route('POST /v1/drain', { right: 'administer', statuses: [202], body: DrainDto }, serve)];
 }

@@ -9,12 +9,13 @@ import {
   type Visitor,
 } from '@nine-bells/core';
 import { type ChannelName, GUEST_PREFIX, type Json, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
 import { IsArray, IsBoolean, IsIn, IsObject, IsOptional, IsString, MaxLength } from 'class-validator';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
 import { banShown } from './moderation.js';
 import { IsChannel, IsWords } from './publishDto.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 /** The question: who, given in one of four ways, may do what, where? */
 class ExplainDto {
@@ -83,7 +84,7 @@ class ExplainDto {
 
 /** `POST /v1/explain`: which rule decides, on which facts. */
 export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
-  const explain: Route['serve'] = async (request, response, caller) => {
+  const explain: Serve<'POST /v1/explain'> = async (request, response, caller) => {
     const question = readBody(ExplainDto, request.body);
     const { act, entry } = question;
     if ((act === 'set') !== (entry != null))
@@ -108,7 +109,7 @@ export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
       response.json({ act, ...place, user: '', allowed: false, problem: error.problem, others: [] });
     }
   };
-  return [{ method: 'post', path: '/explain', right: { perChannel: 'read' }, serve: explain }];
+  return [route('POST /v1/explain', { right: { perChannel: 'read' }, body: ExplainDto }, explain)];
 }
 
 /** The channel, or for an act that concerns a user, that user. */
@@ -141,6 +142,6 @@ async function visitorOf(
   return { who: { user: user as string, guest: false, roles: roles ?? [], claims: claims ?? {} } };
 }
 
-function shown({ ban, ...explanation }: Explanation): object {
+function shown({ ban, ...explanation }: Explanation): Http.Explanation {
   return { ...explanation, ...(ban === undefined ? {} : { ban: banShown(ban) }) };
 }

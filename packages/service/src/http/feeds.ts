@@ -1,5 +1,6 @@
 import { type Engine, type FeedTaken, parsePattern, type ShapedDelivery } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
+import type { FeedInfo } from '@nine-bells/wire/http';
 import { IsArray, IsString } from 'class-validator';
 import type { Request, Response } from 'express';
 import { eventText } from '../webhooks/cloudEvents.js';
@@ -7,7 +8,7 @@ import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import { readBody } from './body.js';
 import { registeredIn, removeHook, shownHook, shownInfo } from './hooks.js';
 import { queryText, queryWhole } from './query.js';
-import type { Caller, Route } from './route.js';
+import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** Most events of one answer, and that a stream has unacknowledged. */
 const maxEvents = 500;
@@ -36,27 +37,27 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
   const { store, hooks } = engine;
   const { feeds: all } = hooks;
 
-  const register: Route['serve'] = async (request, response, { key }) => {
+  const register: Serve<'POST /v1/feeds'> = async (request, response, { key }) => {
     const { name, hook } = registry.registrationOf('feed', request.body, key, await registeredIn(engine));
     await store.keepHook(name, hook);
     await hooks.changed();
-    response.status(201).json(await shownHook(engine, name));
+    response.json((await shownHook(engine, name)) as FeedInfo);
   };
 
-  const list: Route['serve'] = async (_request, response) => {
+  const list: Serve<'GET /v1/feeds'> = async (_request, response) => {
     const figures = await store.hookFigures();
     const found = hooks.all.filter(({ hook }) => hook.leaseMs !== undefined);
-    response.json({ feeds: found.map((info) => shownInfo(engine, info, figures[info.hook.name])) });
+    response.json({ feeds: found.map((info) => shownInfo(engine, info, figures[info.hook.name]) as FeedInfo) });
   };
 
-  const remove: Route['serve'] = async (request, response, caller) => {
+  const remove: Serve<'DELETE /v1/feeds/:name'> = async (request, response, caller) => {
     const name = nameOf(request);
     all.require(name);
     await removeHook(engine, name, caller);
     response.json({ name, removed: true });
   };
 
-  const take: Route['serve'] = async (request, response, caller) => {
+  const take: Serve<'GET /v1/feeds/:name'> = async (request, response, caller) => {
     const name = nameOf(request);
     const { channels } = all.require(name);
     checkRights(caller, name, channels);
@@ -70,7 +71,7 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
       await all.giveBack(name, idsOf(taken));
       return;
     }
-    response
+    (response as Response<unknown>)
       .type('json')
       .send(
         `{"feed":${JSON.stringify(name)},"events":[${taken.events.map((each) => eventText(each, source)).join()}]}`,
@@ -105,7 +106,7 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
     }
   };
 
-  const acknowledge: Route['serve'] = async (request, response, caller) => {
+  const acknowledge: Serve<'POST /v1/feeds/:name/ack'> = async (request, response, caller) => {
     const name = nameOf(request);
     checkRights(caller, name, all.require(name).channels);
     const { ids } = readBody(AckDto, request.body);
@@ -114,7 +115,7 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
     response.json({ acknowledged: await all.acknowledge(name, ids) });
   };
 
-  const rewind: Route['serve'] = async (request, response) => {
+  const rewind: Serve<'POST /v1/feeds/:name/rewind'> = async (request, response) => {
     const name = nameOf(request);
     all.require(name);
     const fromMs = Date.parse(readBody(RewindDto, request.body).since);
@@ -123,12 +124,12 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
   };
 
   return [
-    { method: 'post', path: '/feeds', right: 'hooks', serve: register },
-    { method: 'get', path: '/feeds', right: 'read', serve: list },
-    { method: 'delete', path: '/feeds/:name', right: 'hooks', serve: remove },
-    { method: 'get', path: '/feeds/:name', query: ['most', 'wait'], right: 'hooks', serve: take },
-    { method: 'post', path: '/feeds/:name/ack', right: 'hooks', serve: acknowledge },
-    { method: 'post', path: '/feeds/:name/rewind', right: 'hooks', serve: rewind },
+    route('POST /v1/feeds', { right: 'hooks', statuses: [201] }, register),
+    route('GET /v1/feeds', { right: 'read' }, list),
+    route('DELETE /v1/feeds/:name', { right: 'hooks' }, remove),
+    route('GET /v1/feeds/:name', { right: 'hooks', query: ['most', 'wait'] }, take),
+    route('POST /v1/feeds/:name/ack', { right: 'hooks', body: AckDto }, acknowledge),
+    route('POST /v1/feeds/:name/rewind', { right: 'hooks', body: RewindDto }, rewind),
   ];
 }
 

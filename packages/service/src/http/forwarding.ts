@@ -9,7 +9,7 @@ import { checkRights } from './feeds.js';
 import { selectedDelivery } from './hooks.js';
 import { IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
-import type { Caller, Route } from './route.js';
+import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** Most requests of one answer; the longest wait, in seconds; and how often it is looked meanwhile, in milliseconds. */
 const maxRequests = 100;
@@ -59,7 +59,7 @@ export function forwarding(host: ForwardingHost): readonly Route[] {
   const { engine, intakes, now } = host;
   const { store } = engine;
 
-  const next: Route['serve'] = async (request, response, caller) => {
+  const next: Serve<'GET /v1/forward/:name'> = async (request, response, caller) => {
     const source = sourceOf(host, String(request.params.name), caller);
     const given = queryText(request, 'after');
     // Without a number to go on from, it is asked for.
@@ -80,7 +80,7 @@ export function forwarding(host: ForwardingHost): readonly Route[] {
     });
   };
 
-  const report: Route['serve'] = async (request, response, caller) => {
+  const report: Serve<'POST /v1/forward/:name/report'> = async (request, response, caller) => {
     const name = String(request.params.name);
     sourceOf(host, name, caller);
     const { id, status, tookMs, answer } = readBody(ReportDto, request.body);
@@ -101,8 +101,8 @@ export function forwarding(host: ForwardingHost): readonly Route[] {
   };
 
   return [
-    { method: 'get', path: '/forward/:name', query: ['after', 'wait'], right: 'hooks', serve: next },
-    { method: 'post', path: '/forward/:name/report', right: 'hooks', serve: report },
+    route('GET /v1/forward/:name', { right: 'hooks', query: ['after', 'wait'] }, next),
+    route('POST /v1/forward/:name/report', { right: 'hooks', body: ReportDto }, report),
   ];
 }
 

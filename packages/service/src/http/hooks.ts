@@ -9,11 +9,12 @@ import type {
 } from '@nine-bells/core';
 import { deliveryId } from '@nine-bells/core';
 import { defined, type Json, refusal } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
 import { IsArray, IsOptional, IsString } from 'class-validator';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import { readBody } from './body.js';
 import { queryText, queryWhole } from './query.js';
-import type { Caller, Route } from './route.js';
+import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** Most deliveries that are named in one request. */
 const maxAtOnce = 1_000;
@@ -41,46 +42,49 @@ class ResendDto {
 /** `/v1/hooks` and `/v1/deliveries`: where events are sent to, and how it went. */
 export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] {
   const { store } = engine;
-  const register: Route['serve'] = async (request, response, { key }) => {
+  const register: Serve<'POST /v1/hooks'> = async (request, response, { key }) => {
     const { name, hook } = registry.registrationOf('hook', request.body, key, await registeredIn(engine));
     await store.keepHook(name, hook);
     await engine.hooks.changed();
-    response.status(201).json({ ...(await shownHook(engine, name)), secrets: hook.secrets });
+    response.json({ ...((await shownHook(engine, name)) as Http.HookInfo), secrets: hook.secrets });
   };
 
-  const list: Route['serve'] = async (_request, response) => {
+  const list: Serve<'GET /v1/hooks'> = async (_request, response) => {
     const figures = await store.hookFigures();
     const { hooks: counts, missing } = await engine.webhookCounts();
     const all = engine.hooks.all.filter(({ hook }) => hook.leaseMs === undefined);
     response.json({
-      hooks: all.map((info) => ({ ...shownInfo(engine, info, figures[info.hook.name]), ...counts[info.hook.name] })),
+      hooks: all.map((info) => ({
+        ...(shownInfo(engine, info, figures[info.hook.name]) as Http.HookInfo),
+        ...counts[info.hook.name],
+      })),
       ...(missing.length === 0 ? {} : { missing }),
     });
   };
 
-  const one: Route['serve'] = async (request, response) => {
+  const one: Serve<'GET /v1/hooks/:name'> = async (request, response) => {
     response.json(await shownHook(engine, String(request.params.name)));
   };
 
-  const remove: Route['serve'] = async (request, response, caller) => {
+  const remove: Serve<'DELETE /v1/hooks/:name'> = async (request, response, caller) => {
     const name = String(request.params.name);
     await removeHook(engine, name, caller);
     response.json({ name, removed: true });
   };
 
-  const pause: Route['serve'] = async (request, response, { key }) => {
+  const pause: Serve<'POST /v1/hooks/:name/pause'> = async (request, response, { key }) => {
     const name = String(request.params.name);
     await engine.hooks.pause(name, `paused with the key ${JSON.stringify(key.name)}`);
     response.json(await shownHook(engine, name));
   };
 
-  const resume: Route['serve'] = async (request, response) => {
+  const resume: Serve<'POST /v1/hooks/:name/resume'> = async (request, response) => {
     const name = String(request.params.name);
     await engine.hooks.resume(name);
     response.json(await shownHook(engine, name));
   };
 
-  const deliveries: Route['serve'] = async (request, response) => {
+  const deliveries: Serve<'GET /v1/deliveries'> = async (request, response) => {
     const hook = queryText(request, 'hook');
     if (hook !== undefined) engine.hooks.require(hook);
     const failed = queryText(request, 'failed');
@@ -96,7 +100,7 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
     response.json({ deliveries: found.map((each) => shownDelivery(each)), more: found.length === limit });
   };
 
-  const delivery: Route['serve'] = async (request, response) => {
+  const delivery: Serve<'GET /v1/deliveries/:id'> = async (request, response) => {
     const id = String(request.params.id);
     const found = await store.delivery(selectedDelivery(id, ':id'));
     if (found === undefined) throw refusal('no-such-event', `there is no delivery ${id.slice(0, 100)}`);
@@ -108,7 +112,7 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
     });
   };
 
-  const resend: Route['serve'] = async (request, response, caller) => {
+  const resend: Serve<'POST /v1/deliveries/resend'> = async (request, response, caller) => {
     const wish = readBody(ResendDto, request.body);
     const which = selectionOf(wish);
     if ('ids' in which) caller.charge(which.ids.length - 1);
@@ -117,21 +121,15 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
   };
 
   return [
-    { method: 'post', path: '/hooks', right: 'hooks', serve: register },
-    { method: 'get', path: '/hooks', right: 'read', serve: list },
-    { method: 'get', path: '/hooks/:name', right: 'read', serve: one },
-    { method: 'delete', path: '/hooks/:name', right: 'hooks', serve: remove },
-    { method: 'post', path: '/hooks/:name/pause', right: 'hooks', serve: pause },
-    { method: 'post', path: '/hooks/:name/resume', right: 'hooks', serve: resume },
-    {
-      method: 'get',
-      path: '/deliveries',
-      query: ['hook', 'state', 'failed', 'before', 'limit'],
-      right: 'read',
-      serve: deliveries,
-    },
-    { method: 'get', path: '/deliveries/:id', right: 'read', serve: delivery },
-    { method: 'post', path: '/deliveries/resend', right: 'hooks', serve: resend },
+    route('POST /v1/hooks', { right: 'hooks', statuses: [201] }, register),
+    route('GET /v1/hooks', { right: 'read' }, list),
+    route('GET /v1/hooks/:name', { right: 'read' }, one),
+    route('DELETE /v1/hooks/:name', { right: 'hooks' }, remove),
+    route('POST /v1/hooks/:name/pause', { right: 'hooks' }, pause),
+    route('POST /v1/hooks/:name/resume', { right: 'hooks' }, resume),
+    route('GET /v1/deliveries', { right: 'read', query: ['hook', 'state', 'failed', 'before', 'limit'] }, deliveries),
+    route('GET /v1/deliveries/:id', { right: 'read' }, delivery),
+    route('POST /v1/deliveries/resend', { right: 'hooks', body: ResendDto }, resend),
   ];
 }
 
@@ -192,7 +190,7 @@ function selectionOf({ ids, hook, since, state }: ResendDto): DeliverySelection 
   return { hook: hook as string, fromMs, ...defined({ state: ended }) };
 }
 
-export async function shownHook(engine: Engine, name: string): Promise<object> {
+export async function shownHook(engine: Engine, name: string): Promise<Http.HookInfo | Http.FeedInfo> {
   engine.hooks.require(name);
   const info = engine.hooks.all.find(({ hook }) => hook.name === name) as HookInfo;
   return shownInfo(engine, info, (await engine.store.hookFigures())[name]);
@@ -202,15 +200,13 @@ export function shownInfo(
   engine: Engine,
   { hook, state, isDown, isFull }: HookInfo,
   figures: { waiting: number; dead: number; oldestMs?: number } | undefined,
-): object {
+): Http.HookInfo | Http.FeedInfo {
   const { name, url, events, channels, types, ordered, atOnce, leaseMs } = hook;
   const { paused, failingSinceMs } = state ?? {};
-  return {
+  const queue = {
     name,
-    ...(leaseMs === undefined ? { url } : { leaseMs }),
     events,
     ...defined({ channels, types }),
-    ...(leaseMs === undefined ? { order: ordered ? 'channel' : 'none', atOnce } : {}),
     from: engine.hooks.isConfigured(name) ? 'configuration' : 'http',
     state: stateNameOf(paused !== undefined, isFull, isDown || failingSinceMs !== undefined),
     ...(paused === undefined ? {} : { paused: { at: timeText(paused.atMs), why: paused.why } }),
@@ -218,15 +214,16 @@ export function shownInfo(
     waiting: figures?.waiting ?? 0,
     deadKept: figures?.dead ?? 0,
     ...(figures?.oldestMs === undefined ? {} : { oldest: timeText(figures.oldestMs) }),
-  };
+  } as const;
+  return leaseMs === undefined ? { ...queue, url, order: ordered ? 'channel' : 'none', atOnce } : { ...queue, leaseMs };
 }
 
-function stateNameOf(isPaused: boolean, isFull: boolean, isFailing: boolean): string {
+function stateNameOf(isPaused: boolean, isFull: boolean, isFailing: boolean): Http.HookInfo['state'] {
   if (isPaused) return 'paused';
   return isFull ? 'full' : isFailing ? 'failing' : 'active';
 }
 
-function shownDelivery(each: DeliveryRecord): object {
+function shownDelivery(each: DeliveryRecord): Http.DeliveryInfo {
   const { number, hook, id, event, channel, atMs, state, attempts, dueAtMs, endedAtMs, status, problem } = each;
   return {
     id: deliveryId(each),
@@ -244,7 +241,7 @@ function shownDelivery(each: DeliveryRecord): object {
   };
 }
 
-function shownAttempt({ atMs, tookMs, status, problem, sent, text }: DeliveryAttempt): object {
+function shownAttempt({ atMs, tookMs, status, problem, sent, text }: DeliveryAttempt): Http.DeliveryAttempt {
   return { at: timeText(atMs), tookMs: Math.round(tookMs), ...defined({ status, problem, sent, answer: text }) };
 }
 

@@ -7,6 +7,7 @@ import {
   ShapeError,
 } from '@nine-bells/core';
 import { defined, type Json, ProblemError, refusal } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
 import { listOf, readYaml } from '@nine-bells/yaml';
 import { IsObject, IsOptional, IsString } from 'class-validator';
 import type { IntakeConfiguration } from '../config/types.js';
@@ -16,7 +17,7 @@ import { verifierOf } from '../webhooks/verify.js';
 import { readBody } from './body.js';
 import { IsJson, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 class TrialDto {
   static readonly members = {
@@ -74,7 +75,7 @@ export function intakes(
     return found;
   };
 
-  const list: Route['serve'] = async (_request, response) => {
+  const list: Serve<'GET /v1/intakes'> = async (_request, response) => {
     const { intakes: counts, missing } = await engine.webhookCounts();
     response.json({
       intakes: configured.map(({ name, verify, body, drop, routes, keepMs }) => ({
@@ -92,7 +93,7 @@ export function intakes(
     });
   };
 
-  const arrivals: Route['serve'] = async (request, response) => {
+  const arrivals: Serve<'GET /v1/arrivals'> = async (request, response) => {
     const intake = queryText(request, 'intake');
     if (intake !== undefined) intakeOf(intake);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
@@ -105,7 +106,7 @@ export function intakes(
     response.json({ arrivals: found.map((each) => shown(each)), more: found.length === limit });
   };
 
-  const arrival: Route['serve'] = async (request, response) => {
+  const arrival: Serve<'GET /v1/arrivals/:id'> = async (request, response) => {
     const found = await arrivalOf(String(request.params.id));
     const intake = engine.intakes.get(found.intake);
     response.json({
@@ -115,14 +116,14 @@ export function intakes(
     });
   };
 
-  const again: Route['serve'] = async (request, response) => {
+  const again: Serve<'POST /v1/arrivals/:id/again'> = async (request, response) => {
     const found = await arrivalOf(String(request.params.id));
     if (found.state === 'done') throw refusal('bad-value', 'this event was published: it is not published twice');
     await engine.intakes.again(found);
     response.json(shown(await arrivalOf(found.id)));
   };
 
-  const trial: Route['serve'] = async (request, response) => {
+  const trial: Serve<'POST /v1/intakes/:name/test'> = async (request, response) => {
     const intake = intakeOf(String(request.params.name));
     const dto = readBody(TrialDto, request.body);
     const event = dto.arrival == null ? givenEvent(intake, dto) : await arrivalOf(String(dto.arrival));
@@ -140,11 +141,11 @@ export function intakes(
   };
 
   return [
-    { method: 'get', path: '/intakes', right: 'read', serve: list },
-    { method: 'post', path: '/intakes/:name/test', right: 'read', serve: trial },
-    { method: 'get', path: '/arrivals', query: ['intake', 'state', 'before', 'limit'], right: 'read', serve: arrivals },
-    { method: 'get', path: '/arrivals/:id', right: 'read', serve: arrival },
-    { method: 'post', path: '/arrivals/:id/again', right: 'hooks', serve: again },
+    route('GET /v1/intakes', { right: 'read' }, list),
+    route('POST /v1/intakes/:name/test', { right: 'read', body: TrialDto }, trial),
+    route('GET /v1/arrivals', { right: 'read', query: ['intake', 'state', 'before', 'limit'] }, arrivals),
+    route('GET /v1/arrivals/:id', { right: 'read' }, arrival),
+    route('POST /v1/arrivals/:id/again', { right: 'hooks' }, again),
   ];
 }
 
@@ -211,7 +212,7 @@ function shown({
   became,
   problem,
   endedAtMs,
-}: Arrival): object {
+}: Arrival): Http.ArrivalInfo {
   return {
     id,
     number,

@@ -1,11 +1,13 @@
 import type { Engine } from '@nine-bells/core';
+import { defined } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
 import { ArrayMaxSize, ArrayMinSize, IsArray, IsOptional, ValidateBy } from 'class-validator';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
 import { type Right, rightFault } from '../store/rights.js';
 import { observerId } from '../tokens/tokens.js';
 import { readBody } from './body.js';
 import { IsMs, IsWords } from './publishDto.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 class KeyDto {
   static readonly members = { name: true, rights: true, forMs: true } as const;
@@ -40,18 +42,18 @@ class KeyDto {
 
 /** `/v1/keys`: API keys are made, listed and revoked. */
 export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
-  const make: Route['serve'] = async (request, response, { actor }) => {
+  const make: Serve<'POST /v1/keys'> = async (request, response, { actor }) => {
     const { name, rights, forMs } = readBody(KeyDto, request.body);
     const made = await keys.make({ name, rights: rights as Right[], forMs: forMs ?? undefined }, actor);
     await engine.cluster.keysChanged();
-    response.status(201).json({ ...shown(made.key), key: made.text });
+    response.json({ ...shown(made.key), key: made.text });
   };
 
-  const list: Route['serve'] = (_request, response) => {
+  const list: Serve<'GET /v1/keys'> = (_request, response) => {
     response.json({ keys: keys.all.map(shown) });
   };
 
-  const revoke: Route['serve'] = async (request, response, { actor }) => {
+  const revoke: Serve<'DELETE /v1/keys/:id'> = async (request, response, { actor }) => {
     const key = await keys.revoke(String(request.params.id), actor);
     await engine.cluster.keysChanged();
     for (const { name, registered } of await engine.store.hookStates())
@@ -62,21 +64,23 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
   };
 
   return [
-    { method: 'post', path: '/keys', right: 'administer', serve: make },
-    { method: 'get', path: '/keys', right: 'administer', serve: list },
-    { method: 'delete', path: '/keys/:id', right: 'administer', serve: revoke },
+    route('POST /v1/keys', { right: 'administer', statuses: [201], body: KeyDto }, make),
+    route('GET /v1/keys', { right: 'administer' }, list),
+    route('DELETE /v1/keys/:id', { right: 'administer' }, revoke),
   ];
 }
 
-function shown({ id, name, rights, createdAtMs, expiresAtMs, lastUsedAtMs, revokedAtMs }: ApiKey): object {
+function shown({ id, name, rights, createdAtMs, expiresAtMs, lastUsedAtMs, revokedAtMs }: ApiKey): Http.ApiKeyInfo {
   return {
     id,
     name,
     rights: rights.all,
-    createdAt: timeText(createdAtMs),
-    expiresAt: timeText(expiresAtMs),
-    lastUsedAt: timeText(lastUsedAtMs),
-    revokedAt: timeText(revokedAtMs),
+    createdAt: new Date(createdAtMs).toISOString(),
+    ...defined({
+      expiresAt: timeText(expiresAtMs),
+      lastUsedAt: timeText(lastUsedAtMs),
+      revokedAt: timeText(revokedAtMs),
+    }),
   };
 }
 

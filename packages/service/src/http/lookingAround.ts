@@ -1,8 +1,9 @@
 import type { ChannelInfo, Engine, InstanceInfo, RefusalKind, SessionPlace } from '@nine-bells/core';
 import { defined, refusal } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
 import type { Request } from 'express';
 import { channelOf, queryText, queryWhole } from './query.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 export interface ServiceFacts {
   readonly name: string;
@@ -12,7 +13,7 @@ export interface ServiceFacts {
 
 /** `GET /v1/channels`, `/v1/sessions`, `/v1/overview`: what there is and what goes on. */
 export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Route[] {
-  const channels: Route['serve'] = async (request, response, caller) => {
+  const channels: Serve<'GET /v1/channels'> = async (request, response, caller) => {
     const channel = request.query.channel === undefined ? undefined : channelOf(request);
     caller.needIn('read', channel);
     if (channel !== undefined) {
@@ -25,7 +26,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     response.json({ channels: found.slice(0, limit).map(shown), more: found.length > limit });
   };
 
-  const sessions: Route['serve'] = async (request, response) => {
+  const sessions: Serve<'GET /v1/sessions'> = async (request, response) => {
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
     const { sessions: all, missing } = await engine.cluster.sessions({
       limit: limit + 1,
@@ -46,7 +47,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
-  const members: Route['serve'] = async (request, response, caller) => {
+  const members: Serve<'GET /v1/members'> = async (request, response, caller) => {
     const user = queryText(request, 'user');
     const limit = queryWhole(request, 'limit', 10_000) ?? 200;
     if ((user === undefined) === (request.query.channel === undefined))
@@ -62,7 +63,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     response.json({ channel, ...found, more: found.count > found.members.length, ...missingShown(missing) });
   };
 
-  const overview: Route['serve'] = async (_request, response) => {
+  const overview: Serve<'GET /v1/overview'> = async (_request, response) => {
     const all = engine.cluster.instances;
     const sum = (of: (each: InstanceInfo) => number): number => all.reduce((so, each) => so + of(each), 0);
     response.json({
@@ -86,7 +87,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
-  const refusals: Route['serve'] = async (request, response) => {
+  const refusals: Serve<'GET /v1/refusals'> = async (request, response) => {
     const code = queryText(request, 'code');
     const { refusals: all, missing } = await engine.cluster.refusals();
     response.json({
@@ -95,7 +96,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
-  const traffic: Route['serve'] = async (_request, response) => {
+  const traffic: Serve<'GET /v1/traffic'> = async (_request, response) => {
     const { minutes, missing, ...found } = await engine.cluster.traffic();
     response.json({
       minutes: minutes.map(({ atMs, ...figures }) => ({ at: new Date(atMs).toISOString(), ...figures })),
@@ -104,7 +105,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     });
   };
 
-  const instances: Route['serve'] = (_request, response) => {
+  const instances: Serve<'GET /v1/instances'> = (_request, response) => {
     response.json({
       instances: engine.cluster.instances.map(({ sinceMs, ...instance }) => ({
         ...instance,
@@ -114,25 +115,17 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
   };
 
   return [
-    { method: 'get', path: '/instances', right: 'read', serve: instances },
-    {
-      method: 'get',
-      path: '/channels',
-      query: ['after', 'limit', 'find', 'channel'],
-      right: { perChannel: 'read' },
-      serve: channels,
-    },
-    { method: 'get', path: '/sessions', query: ['limit', 'user', 'find', 'before'], right: 'read', serve: sessions },
-    {
-      method: 'get',
-      path: '/members',
-      query: ['channel', 'user', 'limit'],
-      right: { perChannel: 'read' },
-      serve: members,
-    },
-    { method: 'get', path: '/traffic', right: 'read', serve: traffic },
-    { method: 'get', path: '/refusals', query: ['code'], right: 'read', serve: refusals },
-    { method: 'get', path: '/overview', right: 'read', serve: overview },
+    route('GET /v1/instances', { right: 'read' }, instances),
+    route(
+      'GET /v1/channels',
+      { right: { perChannel: 'read' }, query: ['after', 'limit', 'find', 'channel'] },
+      channels,
+    ),
+    route('GET /v1/sessions', { right: 'read', query: ['limit', 'user', 'find', 'before'] }, sessions),
+    route('GET /v1/members', { right: { perChannel: 'read' }, query: ['channel', 'user', 'limit'] }, members),
+    route('GET /v1/traffic', { right: 'read' }, traffic),
+    route('GET /v1/refusals', { right: 'read', query: ['code'] }, refusals),
+    route('GET /v1/overview', { right: 'read' }, overview),
   ];
 }
 
@@ -153,19 +146,19 @@ async function enteredOf(engine: Engine, counted: number): Promise<number> {
 }
 
 /** Instances that did not answer, if there are any: what they know is missing. */
-function missingShown(missing: readonly string[]): object {
+function missingShown(missing: readonly string[]): Http.Gathered {
   return missing.length === 0 ? {} : { missing };
 }
 
-function refusalShown({ firstAtMs, lastAtMs, latest, ...kind }: RefusalKind): object {
+function refusalShown({ firstAtMs, lastAtMs, latest, ...kind }: RefusalKind): Http.RefusalKind {
   return {
     ...kind,
     firstAt: new Date(firstAtMs).toISOString(),
     lastAt: new Date(lastAtMs).toISOString(),
-    latest: latest.map(({ atMs, ...one }) => ({ at: new Date(atMs).toISOString(), ...one })),
+    latest: latest.map(({ atMs, ...one }) => ({ at: new Date(atMs).toISOString(), ...defined(one) })),
   };
 }
 
-function shown({ lastAtMs, ...channel }: ChannelInfo): object {
+function shown({ lastAtMs, ...channel }: ChannelInfo): Http.ChannelInfo {
   return { ...channel, ...(lastAtMs === undefined ? {} : { lastAt: new Date(lastAtMs).toISOString() }) };
 }

@@ -1,9 +1,9 @@
 import type { Engine, MarkState } from '@nine-bells/core';
-import { type ChannelName, formatCursor, parseCursor, protocolLimits, refusal } from '@nine-bells/wire';
+import { type ChannelName, formatCursor, type Marked, parseCursor, protocolLimits, refusal } from '@nine-bells/wire';
 import { readBody } from './body.js';
 import { IsChannel, IsWords } from './publishDto.js';
 import { channelOf, queryText, queryWhole } from './query.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 class MarkDto {
   static readonly members = { user: true, channel: true, cursor: true } as const;
@@ -19,7 +19,7 @@ class MarkDto {
 
 /** How far users have read, and what they have not. */
 export function marks(engine: Engine): readonly Route[] {
-  const unread: Route['serve'] = async (request, response) => {
+  const unread: Serve<'GET /v1/unread'> = async (request, response) => {
     const user = queryText(request, 'user');
     if (user === undefined || user === '') throw refusal('bad-value', '`user` is missing', { where: '?user' });
     const all = await engine.marks.unread(user);
@@ -30,7 +30,7 @@ export function marks(engine: Engine): readonly Route[] {
     });
   };
 
-  const inChannel: Route['serve'] = async (request, response, caller) => {
+  const inChannel: Serve<'GET /v1/marks'> = async (request, response, caller) => {
     const channel = channelOf(request);
     caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 10_000) ?? 1_000;
@@ -42,7 +42,7 @@ export function marks(engine: Engine): readonly Route[] {
     });
   };
 
-  const move: Route['serve'] = async (request, response) => {
+  const move: Serve<'POST /v1/marks'> = async (request, response) => {
     const { user, channel, cursor } = readBody(MarkDto, request.body);
     if (user.startsWith('guest:')) throw refusal('bad-value', 'guests have no read marks', { where: '/user' });
     const place = cursor === null ? null : parseCursor(String(cursor));
@@ -52,12 +52,12 @@ export function marks(engine: Engine): readonly Route[] {
   };
 
   return [
-    { method: 'get', path: '/unread', query: ['user'], right: 'read', serve: unread },
-    { method: 'get', path: '/marks', query: ['channel', 'limit'], right: { perChannel: 'read' }, serve: inChannel },
-    { method: 'post', path: '/marks', right: 'notify', serve: move },
+    route('GET /v1/unread', { right: 'read', query: ['user'] }, unread),
+    route('GET /v1/marks', { right: { perChannel: 'read' }, query: ['channel', 'limit'] }, inChannel),
+    route('POST /v1/marks', { right: 'notify', body: MarkDto }, move),
   ];
 }
 
-function shown({ channel, place, unread }: MarkState): object {
+function shown({ channel, place, unread }: MarkState): Marked {
   return { channel, ...(place === undefined ? {} : { cursor: formatCursor(place) }), unread };
 }

@@ -1,32 +1,44 @@
 import type { ApplicationDraft, Engine } from '@nine-bells/core';
 import { type ChannelName, defined, type Gap, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import type { Response } from 'express';
 import { atElement, readBody } from './body.js';
+import { bringsCloudEvents, cloudEventDrafts, cloudEventsType, cloudEventType } from './cloudEventDrafts.js';
 import { PublishDto } from './publishDto.js';
 import { channelOf, limitOf, placeOf } from './query.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 /** Most messages in one request. */
 const maxAtOnce = 1000;
 
 /** `POST /v1/messages` and `GET /v1/messages`. */
 export function messages(engine: Engine): readonly Route[] {
-  const publish: Route['serve'] = async (request, response, caller) => {
+  const publish: Serve<'POST /v1/messages'> = async (request, response, caller) => {
     const body: unknown = request.body;
-    if (!Array.isArray(body)) {
-      const draft = draftOf(readBody(PublishDto, body), caller.key.id, request.get('idempotency-key'));
+    if (Array.isArray(body)) {
+      if (request.get('idempotency-key') !== undefined)
+        throw refusal(
+          'bad-value',
+          'Idempotency-Key is for a single message; give each message of a list its own `key`',
+        );
+      if (body.length > maxAtOnce) throw refusal('too-large', `at most ${maxAtOnce} messages are taken at once`);
+      caller.charge(body.length - 1);
+    }
+    const { id } = caller.key;
+    const given = bringsCloudEvents(request)
+      ? cloudEventDrafts(request, id)
+      : Array.isArray(body)
+        ? body.map((each, index) => draftOf(readBody(PublishDto, each, `/${index}`), id))
+        : draftOf(readBody(PublishDto, body), id, request.get('idempotency-key'));
+    if (!Array.isArray(given)) {
+      const draft = given as ApplicationDraft;
       caller.needIn('publish', draft.channel);
       const published = await engine.messages.publish(draft);
       response.status(published.repeated ? 200 : 201).json(published);
       return;
     }
-    if (request.get('idempotency-key') !== undefined)
-      throw refusal('bad-value', 'Idempotency-Key is for a single message; give each message of a list its own `key`');
-    if (body.length > maxAtOnce) throw refusal('too-large', `at most ${maxAtOnce} messages are taken at once`);
-    caller.charge(body.length - 1);
     // All are checked before any is published, so that a list with a mistake publishes nothing.
-    const drafts = body.map((each, index) => {
+    const drafts = (given as readonly ApplicationDraft[]).map((draft, index) => {
       try {
-        const draft = draftOf(readBody(PublishDto, each, `/${index}`), caller.key.id);
         caller.needIn('publish', draft.channel);
         engine.messages.check(draft);
         return draft;
@@ -35,7 +47,7 @@ export function messages(engine: Engine): readonly Route[] {
       }
     });
     const results = await Promise.allSettled(drafts.map((draft) => engine.messages.publish(draft)));
-    response.json(
+    response.status(200).json(
       results.map((result) => {
         if (result.status === 'fulfilled') return result.value;
         if (result.reason instanceof ProblemError) return { problem: result.reason.problem };
@@ -44,7 +56,7 @@ export function messages(engine: Engine): readonly Route[] {
     );
   };
 
-  const read: Route['serve'] = async (request, response, caller) => {
+  const read: Serve<'GET /v1/messages'> = async (request, response, caller) => {
     const channel = channelOf(request);
     caller.needIn('read', channel);
     const after = placeOf(request, 'after');
@@ -59,7 +71,7 @@ export function messages(engine: Engine): readonly Route[] {
       slice.gap === undefined || asked === undefined
         ? undefined
         : ({ channel, after: asked, cursor: slice.messages[0]?.cursor ?? cursor, why: slice.gap } as Gap);
-    response
+    (response as Response<unknown>)
       .type('json')
       .send(
         `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${slice.messages.map((each) => each.text).join()}],` +
@@ -68,14 +80,17 @@ export function messages(engine: Engine): readonly Route[] {
   };
 
   return [
-    { method: 'post', path: '/messages', right: { perChannel: 'publish' }, serve: publish },
-    {
-      method: 'get',
-      path: '/messages',
-      query: ['channel', 'after', 'before', 'limit'],
-      right: { perChannel: 'read' },
-      serve: read,
-    },
+    route(
+      'POST /v1/messages',
+      {
+        right: { perChannel: 'publish' },
+        statuses: [201, 200],
+        takes: ['application/json', cloudEventType, cloudEventsType],
+        body: PublishDto,
+      },
+      publish,
+    ),
+    route('GET /v1/messages', { right: { perChannel: 'read' }, query: ['channel', 'after', 'before', 'limit'] }, read),
   ];
 }
 

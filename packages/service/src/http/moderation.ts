@@ -8,11 +8,12 @@ import {
   type ModerationAction,
 } from '@nine-bells/core';
 import { type ChannelName, defined, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { present, readBody } from './body.js';
 import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
-import type { Caller, Route } from './route.js';
+import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** The longest ban that has an end, in milliseconds: ten years. */
 const maxBanMs = 10 * 365 * 86_400_000;
@@ -92,14 +93,14 @@ class UserDto {
 
 /** What is done about users, and the record of it. */
 export function moderation(engine: Engine): readonly Route[] {
-  const ban: Route['serve'] = async (request, response, caller) => {
+  const ban: Serve<'POST /v1/bans'> = async (request, response, caller) => {
     const { user, address, channel, forMs, reason, by } = readBody(BanDto, request.body);
     caller.needIn('moderate', channel);
     const wish = present({ user, address, channel: channel as ChannelName | undefined, forMs, reason });
-    response.status(201).json(effectShown(await engine.moderation.ban(wish, actorOf(caller, by))));
+    response.json(effectShown(await engine.moderation.ban(wish, actorOf(caller, by))));
   };
 
-  const bans: Route['serve'] = (request, response, caller) => {
+  const bans: Serve<'GET /v1/bans'> = (request, response, caller) => {
     const user = queryText(request, 'user');
     const channel = queryText(request, 'channel');
     caller.needIn('read', channel);
@@ -122,7 +123,7 @@ export function moderation(engine: Engine): readonly Route[] {
     response.json({ bans: found.slice(0, limit).map(banShown), more: found.length > limit });
   };
 
-  const unban: Route['serve'] = async (request, response, caller) => {
+  const unban: Serve<'DELETE /v1/bans/:id'> = async (request, response, caller) => {
     const id = String(request.params.id);
     const reason = queryText(request, 'reason');
     if (!caller.rights.has('moderate')) {
@@ -134,26 +135,26 @@ export function moderation(engine: Engine): readonly Route[] {
     response.json(effectShown(await engine.moderation.unban(id, caller.actor, reason)));
   };
 
-  const remove: Route['serve'] = async (request, response, caller) => {
+  const remove: Serve<'POST /v1/removals'> = async (request, response, caller) => {
     const { channel, user, reason, banMs, by } = readBody(RemovalDto, request.body);
     caller.needIn('moderate', channel);
     const wish = { channel: channel as ChannelName, user, ...present({ reason, banMs }) };
-    response.status(201).json(effectShown(await engine.moderation.remove(wish, actorOf(caller, by))));
+    response.json(effectShown(await engine.moderation.remove(wish, actorOf(caller, by))));
   };
 
-  const signOut: Route['serve'] = async (request, response, caller) => {
+  const signOut: Serve<'POST /v1/sign-outs'> = async (request, response, caller) => {
     const { user, reason, by } = readBody(UserDto, request.body);
     const effect = await engine.moderation.signOut(user, actorOf(caller, by), reason ?? undefined);
-    response.status(201).json(effectShown(effect));
+    response.json(effectShown(effect));
   };
 
-  const revokeTokens: Route['serve'] = async (request, response, caller) => {
+  const revokeTokens: Serve<'POST /v1/token-revocations'> = async (request, response, caller) => {
     const { user, reason, by } = readBody(UserDto, request.body);
     const effect = await engine.moderation.revokeTokens(user, actorOf(caller, by), reason ?? undefined);
-    response.status(201).json(effectShown(effect));
+    response.json(effectShown(effect));
   };
 
-  const audit: Route['serve'] = async (request, response) => {
+  const audit: Serve<'GET /v1/audit'> = async (request, response) => {
     const before = queryWhole(request, 'before', 999_999_999);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
     const found = await engine.moderation.audit(before, limit + 1, queryText(request, 'user'));
@@ -161,37 +162,35 @@ export function moderation(engine: Engine): readonly Route[] {
   };
 
   return [
-    { method: 'post', path: '/bans', right: { perChannel: 'moderate' }, serve: ban },
-    {
-      method: 'get',
-      path: '/bans',
-      query: ['user', 'channel', 'find', 'before', 'limit'],
-      right: { perChannel: 'read' },
-      serve: bans,
-    },
-    { method: 'delete', path: '/bans/:id', query: ['reason'], right: { perChannel: 'moderate' }, serve: unban },
-    { method: 'post', path: '/removals', right: { perChannel: 'moderate' }, serve: remove },
-    { method: 'post', path: '/sign-outs', right: 'moderate', serve: signOut },
-    { method: 'post', path: '/token-revocations', right: 'moderate', serve: revokeTokens },
-    { method: 'get', path: '/audit', query: ['user', 'before', 'limit'], right: 'moderate', serve: audit },
+    route('POST /v1/bans', { right: { perChannel: 'moderate' }, statuses: [201], body: BanDto }, ban),
+    route(
+      'GET /v1/bans',
+      { right: { perChannel: 'read' }, query: ['user', 'channel', 'find', 'before', 'limit'] },
+      bans,
+    ),
+    route('DELETE /v1/bans/:id', { right: { perChannel: 'moderate' }, query: ['reason'] }, unban),
+    route('POST /v1/removals', { right: { perChannel: 'moderate' }, statuses: [201], body: RemovalDto }, remove),
+    route('POST /v1/sign-outs', { right: 'moderate', statuses: [201], body: UserDto }, signOut),
+    route('POST /v1/token-revocations', { right: 'moderate', statuses: [201], body: UserDto }, revokeTokens),
+    route('GET /v1/audit', { right: 'moderate', query: ['user', 'before', 'limit'] }, audit),
   ];
 }
 
 /** A ban, a removal or an audit entry in its public form: times as RFC 3339 says. */
-export function banShown(ban: ActiveBan): object {
+export function banShown(ban: ActiveBan): Http.Ban {
   return shown(ban);
 }
 
-function effectShown({ action, sessions }: Effect): object {
+function effectShown({ action, sessions }: Effect): Http.Effect {
   return { ...shown(action), sessions };
 }
 
-function shown({
+function shown<Done extends (ModerationAction | AuditEntry) & { readonly untilMs?: number }>({
   atMs,
   untilMs,
   by,
   ...rest
-}: (ModerationAction | AuditEntry) & { readonly untilMs?: number }): object {
+}: Done): Omit<Done, 'atMs' | 'untilMs' | 'by'> & { at: string; until?: string; by: Http.Actor } {
   return {
     ...rest,
     by: actorShown(by),
@@ -201,7 +200,7 @@ function shown({
 }
 
 /** An actor in the shape that `by` has everywhere: `user` or `key` or `service`, and `name`. */
-function actorShown({ kind, id, name, through }: Actor): object {
+function actorShown({ kind, id, name, through }: Actor): Http.Actor {
   return {
     [kind]: id,
     ...defined({ name }),

@@ -1,10 +1,11 @@
 import type { Engine, KnownUser } from '@nine-bells/core';
-import { type ChannelName, type Json, protocolLimits, refusal } from '@nine-bells/wire';
+import { type ChannelName, formatCursor, type Json, protocolLimits, refusal } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
 import { IsBoolean, IsOptional } from 'class-validator';
 import { present, readBody } from './body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from './publishDto.js';
 import { placeOf, queryText, queryWhole } from './query.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 const dayMs = 86_400_000;
 /** Most characters of a notice's data as JSON text. */
@@ -83,30 +84,30 @@ const usersForOne = 10;
 
 /** Notices, and the users they are for. */
 export function notices(engine: Engine): readonly Route[] {
-  const notify: Route['serve'] = async (request, response, caller) => {
+  const notify: Serve<'POST /v1/notices'> = async (request, response, caller) => {
     const wish = readBody(NoticeDto, request.body);
     // Many users in one call count for more than one request.
     caller.charge(Math.ceil((wish.users?.length ?? 0) / usersForOne));
     if (wish.data !== undefined && JSON.stringify(wish.data).length > dataChars)
       throw refusal('too-large', `data of a notice has at most ${dataChars} characters of JSON`, { where: '/data' });
-    response.status(201).json(await engine.inboxes.notify({ ...present(wish), title: wish.title }));
+    response.json(await engine.inboxes.notify({ ...present(wish), title: wish.title }));
   };
 
-  const inbox: Route['serve'] = async (request, response) => {
+  const inbox: Serve<'GET /v1/notices'> = async (request, response) => {
     const user = userOf(queryText(request, 'user'));
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
     const { head, ...slice } = await engine.inboxes.read(user, placeOf(request, 'after'), limit);
-    response.json({ user, ...slice, cursor: slice.notices.at(-1)?.cursor ?? `${head.volume}:${head.number}` });
+    response.json({ user, ...slice, cursor: slice.notices.at(-1)?.cursor ?? formatCursor(head) });
   };
 
-  const done: Route['serve'] = async (request, response) => {
+  const done: Serve<'POST /v1/notices/done'> = async (request, response) => {
     const { user, done: ids } = readBody(DoneDto, request.body);
     if (ids !== true && !(Array.isArray(ids) && ids.length <= 1000 && ids.every((each) => typeof each === 'string')))
       throw refusal('bad-value', '`done` is true, or a list of up to 1,000 ids', { where: '/done' });
     response.json({ user, unread: await engine.inboxes.done(user, ids) });
   };
 
-  const known: Route['serve'] = async (request, response) => {
+  const known: Serve<'GET /v1/users'> = async (request, response) => {
     const user = userOf(queryText(request, 'user'));
     const found = await engine.inboxes.user(user);
     if (found === undefined) throw refusal('no-such-user', `the service has never met ${user}`, { where: '?user' });
@@ -114,10 +115,10 @@ export function notices(engine: Engine): readonly Route[] {
   };
 
   return [
-    { method: 'post', path: '/notices', right: 'notify', serve: notify },
-    { method: 'get', path: '/notices', query: ['user', 'after', 'limit'], right: 'read', serve: inbox },
-    { method: 'post', path: '/notices/done', right: 'notify', serve: done },
-    { method: 'get', path: '/users', query: ['user'], right: 'read', serve: known },
+    route('POST /v1/notices', { right: 'notify', statuses: [201], body: NoticeDto }, notify),
+    route('GET /v1/notices', { right: 'read', query: ['user', 'after', 'limit'] }, inbox),
+    route('POST /v1/notices/done', { right: 'notify', body: DoneDto }, done),
+    route('GET /v1/users', { right: 'read', query: ['user'] }, known),
   ];
 }
 
@@ -126,6 +127,6 @@ function userOf(user: string | undefined): string {
   return user;
 }
 
-function knownShown({ seenAtMs, ...user }: KnownUser): object {
+function knownShown({ seenAtMs, ...user }: KnownUser): Http.KnownUser {
   return { ...user, seenAt: new Date(seenAtMs).toISOString() };
 }

@@ -55,11 +55,12 @@ export function IsWords(maxChars: number): PropertyDecorator {
 
 /** A list of user ids that have an inbox. One loop: validators for each element would take 20 ms for 10,000. */
 export function IsUsers(max: number): PropertyDecorator {
-  return check('isUsers', (value) => {
+  const faultOf = (value: unknown): string | undefined => {
     if (!Array.isArray(value) || value.length > max) return `a list of up to ${max} user ids is expected`;
     const index = value.findIndex((each) => userFault(each) !== undefined);
     return index === -1 ? undefined : `element ${index}: ${userFault(value[index])}`;
-  });
+  };
+  return check('isUsers', faultOf, undefined, [max]);
 }
 
 function userFault(user: unknown): string | undefined {
@@ -72,10 +73,14 @@ function userFault(user: unknown): string | undefined {
 
 /** A length of time in milliseconds. */
 export function IsMs(least: number, most: number): PropertyDecorator {
-  return check('isMs', (value) =>
-    Number.isSafeInteger(value) && (value as number) >= least && (value as number) <= most
-      ? undefined
-      : `a whole number of milliseconds from ${least} to ${most} is expected, such as 600000 for ten minutes`,
+  return check(
+    'isMs',
+    (value) =>
+      Number.isSafeInteger(value) && (value as number) >= least && (value as number) <= most
+        ? undefined
+        : `a whole number of milliseconds from ${least} to ${most} is expected, such as 600000 for ten minutes`,
+    undefined,
+    [least, most],
   );
 }
 
@@ -83,10 +88,13 @@ function check(
   name: string,
   faultOf: (value: unknown) => string | undefined,
   options?: ValidationOptions,
+  /** What a description of it must know. */
+  constraints: readonly number[] = [],
 ): PropertyDecorator {
   return ValidateBy(
     {
       name,
+      constraints: [...constraints],
       validator: {
         validate: (value) => faultOf(value) === undefined,
         defaultMessage: (args) => `${args?.property}: ${faultOf(args?.value) ?? ''}`,

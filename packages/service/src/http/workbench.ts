@@ -5,7 +5,7 @@ import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
 import { IsChannel, IsMs, IsWords } from './publishDto.js';
-import type { Route } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 /** How long tokens of the workbench last where nothing else is asked for, and at most, in milliseconds. */
 const usualMs = 3_600_000;
@@ -48,7 +48,7 @@ class ExampleUserDto {
 
 /** `/v1/workbench`: tokens for made-up users, and an example of a user whom a rule allows. */
 export function workbench(engine: Engine, tokens: Tokens, keys: ApiKeys): readonly Route[] {
-  const make: Route['serve'] = async (request, response, { key, actor }) => {
+  const make: Serve<'POST /v1/workbench/tokens'> = async (request, response, { key, actor }) => {
     const { user, name, roles, claims, forMs } = readBody(WorkbenchTokenDto, request.body);
     const made = await tokens.workbench(key, {
       user,
@@ -58,16 +58,16 @@ export function workbench(engine: Engine, tokens: Tokens, keys: ApiKeys): readon
       forMs: forMs ?? usualMs,
     });
     await keys.usesWorkbench(actor, `as ${user}${roles?.length ? ` (${roles.join(', ')})` : ''}`);
-    response.status(201).json(made);
+    response.json(made);
   };
 
-  const exampleUser: Route['serve'] = (request, response) => {
+  const exampleUser: Serve<'POST /v1/workbench/example-user'> = (request, response) => {
     const { act, channel } = readBody(ExampleUserDto, request.body);
     response.json(engine.access.exampleUser(act, channel));
   };
 
   return [
-    { method: 'post', path: '/workbench/tokens', right: 'administer', serve: make },
-    { method: 'post', path: '/workbench/example-user', right: 'administer', serve: exampleUser },
+    route('POST /v1/workbench/tokens', { right: 'administer', statuses: [201], body: WorkbenchTokenDto }, make),
+    route('POST /v1/workbench/example-user', { right: 'administer', body: ExampleUserDto }, exampleUser),
   ];
 }

@@ -1,11 +1,15 @@
 import { timingSafeEqual } from 'node:crypto';
-import { canonicalAddress, type Engine, type Rate, TokenBucket, unitOf } from '@nine-bells/core';
+import { canonicalAddress, type Encoding, type Engine, type Rate, TokenBucket, unitOf } from '@nine-bells/core';
 import {
   channelNameFault,
   closeCodes,
   defined,
+  eventSource,
+  filterFault,
+  filterValue,
   isProblemCode,
   LINE_PATH,
+  type MessageFilter,
   type Problem,
   parseCursor,
   problem,
@@ -14,18 +18,23 @@ import {
 import cors from 'cors';
 import express, { type Request, type RequestHandler, type Router } from 'express';
 import { sendProblem } from '../http/problems.js';
-import { queryText, queryWhole } from '../http/query.js';
+import { checkQuery, queryText, queryWhole } from '../http/query.js';
+import { cloudEventEncoding } from './cloudEventEncoding.js';
+import { eventStreamEncoding } from './eventStreamEncoding.js';
 import { passOn, wasPassedOn } from './forward.js';
 import { type Goodbye, ListenLink, SessionLink } from './httpLinks.js';
 import { mayOpen } from './origins.js';
 
 export interface HttpLineOptions {
+  /** The service's name: the source of its events. */
+  readonly name: string;
   /** Origins whose pages may open a line; all if absent. Programs that send no `Origin` are not meant. */
   readonly origins: readonly string[] | undefined;
 }
 
 /** Most channels of one stream that only listens. */
 const listenChannels = 20;
+const listenQuery = ['channel', 'last', 'type', 'by', 'where', 'format'];
 /** What a hello has around it, in bytes. */
 const bodyRoom = 1_024;
 /** Requests of one address for sessions that are nowhere: each asks all instances. After a crash many clients send some. */
@@ -44,11 +53,14 @@ interface Held {
 export class HttpLine {
   readonly #engine: Engine;
   readonly #options: HttpLineOptions;
+  /** One for all, so that what it makes is made once. */
+  readonly #cloudEvents: Encoding;
   readonly #sessions = new Map<string, Held>();
   /** Requests for sessions that are nowhere, by address. */
   readonly #strays = new Map<string, TokenBucket>();
 
   constructor(engine: Engine, options: HttpLineOptions) {
+    this.#cloudEvents = cloudEventEncoding(eventSource(options.name));
     this.#engine = engine;
     this.#options = options;
   }
@@ -182,6 +194,7 @@ export class HttpLine {
   };
 
   readonly #listen: RequestHandler = async (request, response) => {
+    checkQuery(request, { query: listenQuery });
     const names = [request.query.channel ?? []].flat().map(String);
     if (names.length === 0 || names.length > listenChannels)
       throw refusal('bad-value', `name 1 to ${listenChannels} channels: ?channel=...&channel=...`, {
@@ -194,13 +207,22 @@ export class HttpLine {
     const last = queryText(request, 'last') === undefined ? undefined : queryWhole(request, 'last', 1000);
     const known = String(request.headers['last-event-id'] ?? '').split(' ');
     const cursors = new Map(names.map((name, index) => [name, known[index] || '-']));
+    const format = queryText(request, 'format') ?? 'frames';
+    if (format !== 'frames' && format !== 'cloudevents')
+      throw refusal('bad-value', '`format` is frames or cloudevents', { where: '?format' });
+    const wish = { quiet: true, ...defined({ filter: filterOf(request) }) };
     const enter = [...cursors].map(([channel, cursor]) => ({
       channel,
-      quiet: true,
+      ...wish,
       ...(parseCursor(cursor) === undefined ? (last === undefined ? {} : { last }) : { after: cursor }),
     }));
     const token = bearerOf(request);
-    const link = new ListenLink(this.#engine, addressOf(request), request.headers.origin, response, cursors);
+    const link = new ListenLink(this.#engine, addressOf(request), request.headers.origin, {
+      response,
+      cursors,
+      wish,
+      encoding: format === 'cloudevents' ? this.#cloudEvents : eventStreamEncoding,
+    });
     const refused = await link.begin({ ...defined({ token }), enter });
     if (refused !== undefined) sendProblem(response, problemOf(refused));
   };
@@ -213,6 +235,24 @@ export class HttpLine {
       throw noSession();
     return held.link;
   }
+}
+
+/** What to listen to in the channels, as a filter: `type`, `by` and `where` (`/boat:petrel`), each as often as wished. */
+function filterOf(request: Request): MessageFilter | undefined {
+  const all = (name: string): string[] | undefined => {
+    const given = [request.query[name] ?? []].flat().map(String);
+    return given.length === 0 ? undefined : given;
+  };
+  const terms = all('where')?.map((term) => {
+    const at = term.indexOf(':');
+    if (at === -1) throw refusal('bad-filter', '`where` is a pointer and a value: /boat:petrel', { where: '?where' });
+    return [term.slice(0, at), filterValue(term.slice(at + 1))];
+  });
+  const filter = defined({ types: all('type'), by: all('by'), where: terms && Object.fromEntries(terms) });
+  if (Object.keys(filter).length === 0) return undefined;
+  const fault = filterFault(filter);
+  if (fault !== undefined) throw refusal('bad-filter', fault.detail, { where: `?${fault.where.split('/')[1] ?? ''}` });
+  return filter;
 }
 
 function noSession(): Error {

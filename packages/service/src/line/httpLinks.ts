@@ -272,7 +272,7 @@ export class SessionLink extends HttpLink {
 }
 
 /** A push that says how far the client has a channel: a name and a cursor hold nothing that JSON would escape. */
-const placed = /^\{"on":"(message|gap)","channel":"([^"]+)",(?:"after":"[^"]+",)?"cursor":"([^"]+)"/;
+const placed = /^\{"on":"(message|gap|passed)","channel":"([^"]+)",(?:"after":"[^"]+",)?"cursor":"([^"]+)"/;
 
 /** A client that only listens: an event per push, with an `id` from which it can go on. */
 export class ListenLink extends HttpLink {
@@ -281,6 +281,8 @@ export class ListenLink extends HttpLink {
   readonly #response: ServerResponse;
   /** How far the client has each channel, in the order of the request. */
   readonly #cursors: Map<string, string>;
+  readonly #wish: object;
+  readonly #encoding: Encoding;
   #begun = false;
   #answer: (refusal: object | undefined) => void = () => {};
 
@@ -288,12 +290,13 @@ export class ListenLink extends HttpLink {
     engine: Engine,
     remote: string,
     origin: string | undefined,
-    response: ServerResponse,
-    cursors: ReadonlyMap<string, string>,
+    { response, cursors, wish, encoding }: Listening,
   ) {
     super(engine, remote, origin);
     this.#response = response;
     this.#cursors = new Map(cursors);
+    this.#wish = wish;
+    this.#encoding = encoding;
     response.on('close', () => this.lost());
   }
 
@@ -357,7 +360,7 @@ export class ListenLink extends HttpLink {
     this.#cursors.set(channel, cursor);
     this.#response.write(`id: ${this.#place}\nevent: entered\ndata: ${JSON.stringify({ channel, cursor, more })}\n\n`);
     // Not live yet: the next part is asked for when this one is on its way.
-    if (more) setImmediate(() => void this.receive({ do: 'enter', id: 2, channel, after: cursor, quiet: true }));
+    if (more) setImmediate(() => void this.receive({ do: 'enter', id: 2, channel, after: cursor, ...this.#wish }));
   }
 
   /** The place is each client's own, what follows is shared. */
@@ -367,7 +370,7 @@ export class ListenLink extends HttpLink {
       this.#cursors.set(channel, cursor);
       this.#response.write(`id: ${this.#place}\n`);
     }
-    this.#response.write(frame.encoded(eventStreamEncoding));
+    this.#response.write(frame.encoded(this.#encoding));
   }
 
   get #place(): string {
@@ -377,6 +380,16 @@ export class ListenLink extends HttpLink {
   readonly #written = (): void => {
     if (this.#response.writableLength === 0) this.connection.drained();
   };
+}
+
+/** What a stream that only listens is made of. */
+export interface Listening {
+  readonly response: ServerResponse;
+  /** Where to begin in each channel. */
+  readonly cursors: ReadonlyMap<string, string>;
+  /** How the channels are entered. */
+  readonly wish: object;
+  readonly encoding: Encoding;
 }
 
 interface Entering {

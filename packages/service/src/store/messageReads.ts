@@ -10,8 +10,8 @@ import {
   type ReadLimit,
   withinBytes,
 } from '@nine-bells/core';
-import { type ChannelName, defined } from '@nine-bells/wire';
-import { col, fn, Op, type WhereOptions, where } from 'sequelize';
+import { type ChannelName, defined, type MessageFilter } from '@nine-bells/wire';
+import { col, fn, literal, Op, type WhereOptions, where } from 'sequelize';
 import type { Database } from './database.js';
 import { loggedOf, placeOf } from './messageRows.js';
 import { type ChannelRow, type MessageRow, rowsOf } from './models.js';
@@ -25,6 +25,9 @@ interface Stretch {
   /** What comes first is not what was asked for: that is missing. */
   readonly isHoleFirst: boolean;
 }
+
+/** Numbers that are looked at in one read, where only some messages are wanted. */
+const lookedAtOnce = 3_000;
 
 const nothing: Stretch = { found: [], isHoleFirst: false };
 
@@ -59,6 +62,10 @@ export class MessageReads implements LogReader {
     const row = await this.#row(channel);
     const head = placeOf(row, this.#volume);
     const from = firstToRead(after, gapAfter(after, 1, head), 1, head);
+    if (limit.filters !== undefined && row !== undefined && from <= head.number)
+      return this.#fitting(row, from, Math.min(head.number, from + lookedAtOnce - 1), limit, head, {
+        ...defined({ gap: gapAfter(after, 1, head) }),
+      });
     const { found, isHoleFirst } = from > head.number ? nothing : await this.#stretch(row, from, head.number, limit);
     const gap = gapAfter(after, 1, head) ?? (isHoleFirst ? 'lost' : undefined);
     const messages = withinBytes(found, limit.bytes);
@@ -71,6 +78,15 @@ export class MessageReads implements LogReader {
     const head = placeOf(row, this.#volume);
     const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
     const end = before === undefined || lost ? head.number : before.number - 1;
+    if (limit.filters !== undefined && row !== undefined && end >= 1)
+      return this.#fitting(
+        row,
+        end,
+        Math.max(1, end - lookedAtOnce + 1),
+        limit,
+        head,
+        lost ? { gap: 'new-volume' } : {},
+      );
     const { found, isHoleFirst } = end < 1 ? nothing : await this.#stretch(row, end, 1, limit);
     const gap = lost ? 'new-volume' : isHoleFirst ? 'lost' : undefined;
     const messages = lastWithinBytes([...found].reverse(), limit.bytes);
@@ -101,6 +117,43 @@ export class MessageReads implements LogReader {
     return (row ?? undefined) as ChannelRow | undefined;
   }
 
+  /**
+   * The messages of a range that may fit, in its order, and how far was looked. A hole in the range is not seen: what is
+   * missing there may be what does not fit.
+   */
+  async #fitting(
+    row: ChannelRow,
+    from: number,
+    to: number,
+    { messages: most, filters = [] }: ReadLimit,
+    head: Place,
+    gap: Pick<LogSlice, 'gap'>,
+  ): Promise<LogSlice> {
+    const isForward = from <= to;
+    const limit = Math.min(most, pageRows);
+    const range = { [Op.between]: isForward ? [from, to] : [to, from] };
+    const conditions = filters.flatMap((each) => this.#conditionsOf(each));
+    const found = await this.#messages(row, range, limit, isForward ? 'ASC' : 'DESC', conditions);
+    const last = found.length < limit ? to : (found.at(-1) as LoggedMessage).place.number;
+    const messages = isForward ? found : found.reverse();
+    const upTo = { volume: row.volume, number: last };
+    return { messages, more: isForward ? last < head.number : last > 1, head, upTo, ...gap };
+  }
+
+  /** What the database can say of a filter; the rest is looked at where the messages go. */
+  #conditionsOf({ types, by, where: terms = {} }: MessageFilter): WhereOptions[] {
+    const conditions: WhereOptions[] = [];
+    if (types !== undefined) conditions.push({ type: [...types] });
+    if (by !== undefined) conditions.push({ author: [...by] });
+    // PostgreSQL refuses some texts that JSON may hold.
+    if (!this.#database.isShared)
+      for (const [pointer, value] of Object.entries(terms)) {
+        const member = memberOf(pointer);
+        if (member !== undefined && typeof value === 'string') conditions.push(where(literal(member), value));
+      }
+    return conditions;
+  }
+
   /** Messages one after the other from a number to another, in either direction, until a bound or a hole ends the stretch. */
   async #stretch(row: ChannelRow | undefined, from: number, to: number, limit: ReadLimit): Promise<Stretch> {
     if (row === undefined) return nothing;
@@ -128,10 +181,16 @@ export class MessageReads implements LogReader {
     return { found, isHoleFirst };
   }
 
-  async #messages(row: ChannelRow, number: object, limit: number, order: 'ASC' | 'DESC'): Promise<LoggedMessage[]> {
+  async #messages(
+    row: ChannelRow,
+    number: object,
+    limit: number,
+    order: 'ASC' | 'DESC',
+    conditions: readonly WhereOptions[] = [],
+  ): Promise<LoggedMessage[]> {
     const rows = rowsOf<MessageRow>(
       await this.#database.models.messages.findAll({
-        where: { channel_id: row.id, number } as WhereOptions,
+        where: { [Op.and]: [{ channel_id: row.id, number }, ...conditions] } as WhereOptions,
         order: [['number', order]],
         limit,
         raw: true,
@@ -139,4 +198,14 @@ export class MessageReads implements LogReader {
     );
     return rows.map((each) => loggedOf(row.name as ChannelName, row.volume, each));
   }
+}
+
+/**
+ * What a JSON Pointer points to, as an expression of SQLite; `undefined` where a step may be an element of a list, or is odd:
+ * nothing that needs to be quoted gets into the expression.
+ */
+function memberOf(pointer: string): string | undefined {
+  const steps = pointer.split('/').slice(1);
+  if (!steps.every((step) => /^[A-Za-z_][A-Za-z0-9_-]*$/.test(step))) return undefined;
+  return `data_json${steps.map((step, index) => ` ->${index === steps.length - 1 ? '>' : ''} '${step}'`).join('')}`;
 }

@@ -8,15 +8,6 @@ export interface HookBody {
   readonly text: string;
 }
 
-/** The `source` of all events of a service (CloudEvents 1.0, section 3.1.1): a URI reference made of its name. */
-export function sourceOf(name: string): string {
-  const slug = name
-    .toLowerCase()
-    .replaceAll(/[^a-z0-9]+/g, '-')
-    .replaceAll(/^-|-$/g, '');
-  return `/${slug || 'ninebells'}`;
-}
-
 /**
  * The body for one event, or for several: CloudEvents 1.0 in structured mode, or a batch.
  *

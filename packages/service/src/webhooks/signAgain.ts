@@ -1,18 +1,10 @@
 import { createHmac } from 'node:crypto';
 import type { Arrival } from '@nine-bells/core';
+import type { ForwardedRequest } from '@nine-bells/wire/http';
 import type { IntakeConfiguration, Verification } from '../config/types.js';
 import { signaturesOf } from './verify.js';
 
-/** A request as its receiver would get it. */
-export interface ForwardedRequest {
-  readonly number: number;
-  readonly id: string;
-  /** What it is, for people. */
-  readonly what: string;
-  readonly method: string;
-  readonly headers: Readonly<Record<string, string>>;
-  readonly body: string;
-}
+export type { ForwardedRequest };
 
 /**
  * An event that came in as a request again: with the headers that were kept, and signed anew by the first secret of its intake,

@@ -1,0 +1,271 @@
+import {
+  type AccessRule,
+  type ChannelAct,
+  type ChannelRule,
+  type Contract,
+  type ContractsByType,
+  channelActs,
+  compareSpecificity,
+  defaultEngineOptions,
+  isSameShape,
+  type Pattern,
+  parametersOf,
+  parsePattern,
+  type Rate,
+  userActs,
+} from '@nine-bells/core';
+import type { Configuration } from '../config/types.js';
+import { accessChange } from './accessChanges.js';
+import { type Change, Changes, type Party } from './change.js';
+import { schemaChanges } from './schemaChanges.js';
+
+/** Whom it concerns that an act is no longer allowed. */
+const concerned: Readonly<Record<ChannelAct, Party>> = {
+  enter: 'listeners',
+  read: 'listeners',
+  publish: 'publishers',
+  hail: 'publishers',
+  set: 'publishers',
+  moderate: 'publishers',
+};
+
+/** What those who publish and those who listen notice of a configuration that takes the place of an earlier one. */
+export function configurationChanges(before: Configuration, after: Configuration): readonly Change[] {
+  return [
+    ...serviceChanges(before, after),
+    ...before.channels.flatMap((rule) => channelChanges(rule, after.channels, after)),
+    ...after.channels
+      .filter(({ pattern }) => !before.channels.some((rule) => isSame(rule.pattern, pattern)))
+      .map(({ pattern }): Change => ({ breaks: [], where: pattern, what: 'is a new channel rule' })),
+    ...doorChanges(before, after),
+  ];
+}
+
+function isSame(one: string, other: string): boolean {
+  return isSameShape(parsePattern(one), parsePattern(other));
+}
+
+// ------------------------------------------------------------------------------------------- the service
+
+function serviceChanges(before: Configuration, after: Configuration): readonly Change[] {
+  const changes = new Changes('service');
+  const [old, now] = [before, after].map(({ engine }) => ({ ...defaultEngineOptions, ...engine })) as [
+    typeof defaultEngineOptions,
+    typeof defaultEngineOptions,
+  ];
+  if (old.guests && !now.guests) changes.add('guests are no longer let in', 'publishers', 'listeners');
+  else if (!old.guests && now.guests) changes.add('guests are let in');
+  for (const name of ['frameBytes', 'dataBytes', 'channelsPerSession', 'statusBytes'] as const)
+    if (now[name] < old[name]) changes.add(`${limitNames[name]} was ${old[name]} and is ${now[name]}`, 'publishers');
+  for (const name of ['requests', 'publishes', 'hails', 'sets'] as const)
+    if (perSecond(now[name]) < perSecond(old[name]))
+      changes.add(`limits.${name} was ${rateText(old[name])} and is ${rateText(now[name])}`, 'publishers');
+  const users = new Changes('users');
+  for (const act of userActs) {
+    const change = accessChange(old.users[act] ?? 'nobody', now.users[act] ?? 'nobody');
+    if (change.lost !== undefined)
+      users.add(`${act}: no longer allowed to ${change.lost}`, act === 'watch' ? 'listeners' : 'publishers');
+    if (change.gained !== undefined) users.add(`${act}: allowed to ${change.gained}`);
+  }
+  const notices = new Changes('notices');
+  contractChanges(
+    notices,
+    '',
+    now.notices === undefined && old.notices === undefined ? undefined : [old.notices, now.notices],
+  );
+  return [...changes.all, ...users.all, ...notices.all];
+}
+
+const limitNames = {
+  frameBytes: 'limits.frame',
+  dataBytes: 'limits.data',
+  channelsPerSession: 'limits.channels',
+  statusBytes: 'limits.status',
+} as const;
+
+function perSecond({ count, perMs }: Rate): number {
+  return (count * 1_000) / perMs;
+}
+
+function rateText({ count, perMs }: Rate): string {
+  return `${count} in ${perMs / 1_000} s`;
+}
+
+// ------------------------------------------------------------------------------------------ channel rules
+
+function channelChanges(old: ChannelRule, rules: readonly ChannelRule[], after: Configuration): readonly Change[] {
+  const changes = new Changes(old.pattern);
+  const pattern = parsePattern(old.pattern);
+  const now = ruleFor(pattern, rules);
+  if (now === undefined) {
+    changes.add('no channel rule matches these names now', 'publishers', 'listeners');
+    return changes.all;
+  }
+  if (!isSameShape(pattern, parsePattern(now.pattern)))
+    changes.add(`the rule is gone; ${now.pattern} holds for these names`);
+  rightsChanges(changes, old, now);
+  recordChanges(changes, old, now);
+  boardChanges(changes, old, now);
+  const most = after.engine.dataBytes ?? defaultEngineOptions.dataBytes;
+  if ((now.dataBytes ?? most) < (old.dataBytes ?? now.dataBytes ?? most))
+    changes.add(`data was up to ${old.dataBytes} bytes and is up to ${now.dataBytes ?? most}`, 'publishers');
+  typeChanges(changes, 'type', [old.types, now.types], [old, now]);
+  typeChanges(changes, 'hail', [old.hails, now.hails], [old, now]);
+  if (old.status !== undefined || now.status !== undefined)
+    contractChanges(changes, 'status: ', [old.status, now.status]);
+  if (old.reportOnly && !now.reportOnly)
+    changes.add('what does not fit is refused now, not only reported', 'publishers');
+  if (!old.reportOnly && now.reportOnly) changes.add('what does not fit is let pass now, and reported', 'listeners');
+  return changes.all;
+}
+
+/** The rule that holds for all names that a pattern matches: its own, or the most specific one that matches them all. */
+function ruleFor(pattern: Pattern, rules: readonly ChannelRule[]): ChannelRule | undefined {
+  return rules
+    .map((rule) => ({ rule, own: parsePattern(rule.pattern) }))
+    .filter(({ own }) => holdsForAll(own, pattern))
+    .sort((a, b) => compareSpecificity(a.own, b.own))[0]?.rule;
+}
+
+function holdsForAll(own: Pattern, { segments }: Pattern): boolean {
+  return (
+    own.segments.length === segments.length &&
+    own.segments.every((segment, index) => {
+      const other = segments[index] as (typeof segments)[number];
+      return 'parameter' in segment || ('literal' in other && other.literal === segment.literal);
+    })
+  );
+}
+
+function rightsChanges(changes: Changes, old: ChannelRule, now: ChannelRule): void {
+  const names = (rule: ChannelRule): readonly string[] => [...parametersOf(parsePattern(rule.pattern)), 'entry'];
+  const ruleOf = ({ allow }: ChannelRule, act: ChannelAct): AccessRule =>
+    (allow[act] ?? (act === 'read' ? allow.enter : undefined) ?? 'nobody') as AccessRule;
+  for (const act of channelActs) {
+    // Where nothing of its own is said, it follows `enter`, which is told.
+    if (act === 'read' && old.allow.read === undefined && now.allow.read === undefined) continue;
+    const change = accessChange(ruleOf(old, act), ruleOf(now, act), names(old), names(now));
+    if (change.lost !== undefined) changes.add(`${act}: no longer allowed to ${change.lost}`, concerned[act]);
+    if (change.gained !== undefined) changes.add(`${act}: allowed to ${change.gained}`);
+  }
+}
+
+function recordChanges(changes: Changes, old: ChannelRule, now: ChannelRule): void {
+  if (old.logbook.type === 'kept' && now.logbook.type === 'recent')
+    changes.add('messages are no longer kept: older ones, unread counts and marks end', 'listeners');
+  else if (old.logbook.type === 'recent' && now.logbook.type === 'kept') changes.add('messages are kept');
+  else if (old.logbook.type === 'recent' && now.logbook.type === 'recent') {
+    const [was, is] = [old.logbook.bounds, now.logbook.bounds];
+    if (is.messages < was.messages || is.forMs < was.forMs)
+      changes.add(
+        `fewer messages are recent: ${is.messages} for ${is.forMs / 1_000} s, not ${was.messages} for ${was.forMs / 1_000} s`,
+        'listeners',
+      );
+  }
+  if (old.presence && !now.presence) changes.add('presence is no longer shown', 'listeners');
+  if (old.presence?.noted && !now.presence?.noted) changes.add('who comes and goes is no longer noted', 'listeners');
+  if (old.showsMarks && !now.showsMarks) changes.add('marks of others are no longer shown', 'listeners');
+  if (Boolean(old.direct) !== Boolean(now.direct))
+    changes.add(now.direct ? 'is a direct channel now' : 'is no longer a direct channel', 'publishers', 'listeners');
+}
+
+function boardChanges(changes: Changes, { board: old }: ChannelRule, { board: now }: ChannelRule): void {
+  if (old === undefined) {
+    if (now !== undefined) changes.add('has a board');
+    return;
+  }
+  if (now === undefined) {
+    changes.add('no longer has a board', 'publishers', 'listeners');
+    return;
+  }
+  if (old.kept && !now.kept) changes.add('boards no longer outlive a restart', 'listeners');
+  for (const [name, key] of [
+    ['entries', 'entries'],
+    ['value', 'valueBytes'],
+    ['size', 'boardBytes'],
+  ] as const)
+    if (now[key] < old[key]) changes.add(`board.${name} was ${old[key]} and is ${now[key]}`, 'publishers');
+  for (const type of Object.keys(old.types ?? {}))
+    if (now.types?.[type] === undefined)
+      changes.add(`messages of the type ${type} are no entries any more`, 'publishers', 'listeners');
+  for (const type of Object.keys(now.types ?? {}))
+    if (old.types?.[type] === undefined)
+      changes.add(`messages of the type ${type} are entries now, and no messages`, 'publishers', 'listeners');
+  if (old.contract !== undefined || now.contract !== undefined)
+    contractChanges(changes, 'entries: ', [old.contract, now.contract]);
+}
+
+function typeChanges(
+  changes: Changes,
+  what: 'type' | 'hail',
+  [old, now]: readonly [ContractsByType | undefined, ContractsByType | undefined],
+  [oldRule, nowRule]: readonly [ChannelRule, ChannelRule],
+): void {
+  if (old === undefined && now === undefined) return;
+  const isClosed = (types: ContractsByType | undefined, rule: ChannelRule): boolean =>
+    types !== undefined && !rule.open;
+  if (isClosed(now, nowRule) && !isClosed(old, oldRule))
+    changes.add(`${what}s that are not named are refused now`, 'publishers');
+  for (const [name, contract] of Object.entries(old ?? {})) {
+    const later = now?.[name];
+    if (later !== undefined) contractChanges(changes, `${what} ${name}: `, [contract, later]);
+    else if (isClosed(now, nowRule)) changes.add(`${what} ${name} is refused now`, 'publishers', 'listeners');
+    else changes.add(`${what} ${name} no longer has a contract`, 'listeners');
+  }
+  for (const [name, contract] of Object.entries(now ?? {})) {
+    if (old?.[name] !== undefined) continue;
+    if (isClosed(old, oldRule)) changes.add(`${what} ${name} is new`);
+    else contractChanges(changes, `${what} ${name}: `, [undefined, contract]);
+  }
+}
+
+function contractChanges(
+  changes: Changes,
+  prefix: string,
+  pair: readonly [Contract | undefined, Contract | undefined] | undefined,
+): void {
+  if (pair === undefined) return;
+  const [old, now] = pair;
+  if (now?.from !== undefined && now.from !== old?.from)
+    changes.add(`${prefix}only ${now.from} publish it now`, 'publishers');
+  else if (now?.from === undefined && old?.from !== undefined) changes.add(`${prefix}not only ${old.from} publish it`);
+  for (const { where, what, breaks } of schemaChanges(old?.schema, now?.schema))
+    changes.add(`${prefix}${where === '' ? 'the data' : where} ${what}`, ...breaks);
+}
+
+// --------------------------------------------------------------------------------- intakes, hooks, calls
+
+function doorChanges(old: Configuration, after: Configuration): readonly Change[] {
+  const all: Change[] = [];
+  for (const { name } of old.intakes)
+    if (!after.intakes.some((each) => each.name === name))
+      all.push({ breaks: ['publishers'], where: `intake ${name}`, what: 'is gone' });
+  for (const hook of old.hooks) {
+    const changes = new Changes(`${hook.url === '' ? 'feed' : 'hook'} ${hook.name}`);
+    const now = after.hooks.find(({ name }) => name === hook.name);
+    if (now === undefined) changes.add('is gone', 'listeners');
+    else
+      for (const member of ['events', 'channels', 'types'] as const) {
+        const [earlier, later] = [hook[member], now[member]];
+        if (later === undefined) continue;
+        const gone =
+          earlier === undefined
+            ? ['others']
+            : (earlier as readonly string[]).filter((each) => !(later as readonly string[]).includes(each));
+        if (gone.length > 0) changes.add(`${member}: no longer ${gone.join(', ')}`, 'listeners');
+      }
+    all.push(...changes.all);
+  }
+  for (const call of old.calls) {
+    const changes = new Changes(`call ${call.name}`);
+    const now = after.calls.find(({ name }) => name === call.name);
+    if (now === undefined) changes.add('is gone', 'publishers');
+    else {
+      const change = accessChange(call.allow, now.allow);
+      if (change.lost !== undefined) changes.add(`no longer allowed to ${change.lost}`, 'publishers');
+      if (call.channel !== now.channel) changes.add('is about other channels', 'publishers');
+    }
+    all.push(...changes.all);
+  }
+  return all;
+}
