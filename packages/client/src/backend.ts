@@ -1,5 +1,6 @@
 import type {
   Author,
+  ChannelRulesInfo,
   Cursor,
   Json,
   Marked,
@@ -10,8 +11,13 @@ import type {
   Published,
   ReadResult,
 } from '@nine-bells/wire';
+import { defined } from '@nine-bells/wire';
 import type {
+  AnswerOf,
   ApiKeyInfo,
+  ArrivalDetail,
+  ArrivalInfo,
+  ArrivalState,
   Asked,
   AuditEntry,
   Ban,
@@ -19,17 +25,33 @@ import type {
   BoardAnswer,
   BoardDraft,
   BoardInfo,
+  BodyOf,
   ChannelInfo,
+  DeliveryDetail,
+  DeliveryInfo,
+  DeliveryState,
   Draft,
   Effect,
   ExampleUser,
   Explanation,
+  FeedEvent,
+  FeedInfo,
+  FeedWish,
+  ForwardedRequest,
   Gathered,
+  HookInfo,
+  HookWish,
+  HttpName,
   InstanceInfo,
+  IntakeInfo,
+  IntakeTrial,
+  IntakeTrialWish,
   KnownUser,
   NoticeWish,
   Notified,
   Overview,
+  ParamsOf,
+  QueryOf,
   Reading,
   RefusalKind,
   RemovalWish,
@@ -37,30 +59,29 @@ import type {
   Trace,
   Traffic,
   WorkbenchWish,
-} from './backendTypes.js';
+} from '@nine-bells/wire/http';
 import type {
-  ArrivalDetail,
-  ArrivalInfo,
-  ArrivalState,
-  DeliveryDetail,
-  DeliveryInfo,
-  DeliveryState,
-  FeedEvent,
-  FeedInfo,
-  FeedOptions,
-  FeedWish,
-  ForwardedRequest,
-  HookInfo,
-  HookWish,
-  IntakeInfo,
-  IntakeTrial,
-  IntakeTrialWish,
-} from './webhookTypes.js';
+  AnyChannels,
+  AnyDraft,
+  ChannelContracts,
+  ChannelOf,
+  DataOf,
+  DefaultType,
+  Known,
+  MessageOf,
+} from './contracts.js';
 
-export * from './backendTypes.js';
-export * from './webhookTypes.js';
+export type * from '@nine-bells/wire/http';
+export type * from './contracts.js';
 
 export type { Author, Cursor, Json, Marked, Member, Message, Notice, Problem, Published, ReadResult };
+
+export interface FeedOptions {
+  /** Most events fetched at a time. Default 100. */
+  readonly most?: number;
+  /** Ends the reading. */
+  readonly signal?: AbortSignal;
+}
 
 export interface BackendOptions {
   /** An API key. Without it the browser's cookie is used, as the console does. */
@@ -85,14 +106,15 @@ export class BackendError extends Error {
 }
 
 /**
- * The HTTP interface, for an application's server. Every method throws a `BackendError` if the service refuses or
+ * The HTTP interface, for an application's server. With a type that `ninebells types` has written (`new Backend<Regatta>(...)`)
+ * the compiler knows what each channel takes. Every method throws a `BackendError` if the service refuses or
  * cannot be reached.
  *
  * @example
  * const bells = new Backend('http://127.0.0.1:9119', { key: process.env.NINEBELLS_KEY });
  * await bells.publish({ channel: 'regatta/notices', data: { text: 'Start delayed by 20 minutes' } });
  */
-export class Backend {
+export class Backend<C extends ChannelContracts = AnyChannels> {
   readonly #url: string;
   readonly #options: BackendOptions;
 
@@ -102,46 +124,54 @@ export class Backend {
   }
 
   /** Publishes one message; resolves when the channel's promise holds (kept: after the commit). */
-  publish(draft: Draft): Promise<Published> {
-    return this.#post('/v1/messages', draft);
+  publish<
+    const Name extends string,
+    Type extends ChannelOf<C, Name>['applications'] = DefaultType<ChannelOf<C, Name>['applications']>,
+  >(draft: Draft<Name & Known<C, Name>, DataOf<ChannelOf<C, Name>, Type>, Type>): Promise<Published> {
+    return this.#ask('POST /v1/messages', { body: draft as Draft }) as Promise<Published>;
   }
 
   /** Publishes several in this order. If one of them has a mistake, none is published. */
-  publishAll(drafts: readonly Draft[]): Promise<readonly (Published | { readonly problem: Problem })[]> {
-    return this.#post('/v1/messages', drafts);
+  publishAll(drafts: readonly AnyDraft<C>[]): Promise<readonly (Published | { readonly problem: Problem })[]> {
+    return this.#ask('POST /v1/messages', { body: drafts as readonly Draft[] }) as Promise<never>;
   }
 
   /**
    * Sets entries of one board, or of several; `null` removes. With one entry alone it throws what refuses it; of several, each
    * has its own answer.
    */
-  setEntries(board: BoardDraft): Promise<BoardAnswer>;
+  setEntries<const Name extends string>(
+    board: BoardDraft<Name & Known<C, Name>, ChannelOf<C, Name>['board']>,
+  ): Promise<BoardAnswer>;
   setEntries(boards: readonly BoardDraft[]): Promise<readonly BoardAnswer[]>;
   setEntries(boards: BoardDraft | readonly BoardDraft[]): Promise<BoardAnswer | readonly BoardAnswer[]> {
-    return this.#post('/v1/boards', boards);
+    return this.#ask('POST /v1/boards', { body: boards });
   }
 
   /** A channel's board as it is now. */
   board(channel: string): Promise<BoardInfo> {
-    return this.#get('/v1/boards', { channel });
+    return this.#ask('GET /v1/boards', { query: { channel } });
   }
 
   /** Reads in a channel's record: the last messages, those before or those after a cursor. */
-  read(channel: string, options: { after?: string; before?: string; limit?: number } = {}): Promise<Reading> {
-    return this.#get('/v1/messages', { channel, ...options });
+  read<const Name extends string>(
+    channel: Name & Known<C, Name>,
+    options: { after?: string; before?: string; limit?: number } = {},
+  ): Promise<Omit<Reading, 'messages'> & { readonly messages: readonly MessageOf<ChannelOf<C, Name>>[] }> {
+    return this.#ask('GET /v1/messages', { query: { channel, ...options } }) as Promise<never>;
   }
 
   /** Channels by name, those after `after`, and with the text `find` in their names. */
   channels(
     options: { after?: string; limit?: number; find?: string } = {},
   ): Promise<{ channels: readonly ChannelInfo[]; more: boolean }> {
-    return this.#get('/v1/channels', options);
+    return this.#ask('GET /v1/channels', { query: options });
   }
 
   /** One channel, whether or not there is anything in it yet. */
   async channel(channel: string): Promise<ChannelInfo> {
-    const { channels } = await this.#get<{ channels: readonly [ChannelInfo] }>('/v1/channels', { channel });
-    return channels[0];
+    const { channels } = await this.#ask('GET /v1/channels', { query: { channel } });
+    return channels[0] as ChannelInfo;
   }
 
   /**
@@ -151,7 +181,7 @@ export class Backend {
   sessions(
     options: { limit?: number; user?: string; find?: string; before?: string } = {},
   ): Promise<Gathered & { sessions: readonly SessionInfo[]; more: boolean; before?: string }> {
-    return this.#get('/v1/sessions', options);
+    return this.#ask('GET /v1/sessions', { query: options });
   }
 
   /** Who is in a channel that shows it, and how many. */
@@ -159,38 +189,53 @@ export class Backend {
     channel: string,
     options: { limit?: number } = {},
   ): Promise<Gathered & { members: readonly Member[]; count: number; more: boolean }> {
-    return this.#get('/v1/members', { channel, ...options });
+    return this.#ask('GET /v1/members', { query: { channel, ...options } }) as Promise<never>;
   }
 
   /** The channels where a user is a member. */
   memberships(
     user: string,
   ): Promise<Gathered & { channels: readonly { channel: string; member: Member }[]; more: boolean }> {
-    return this.#get('/v1/members', { user });
+    return this.#ask('GET /v1/members', { query: { user } }) as Promise<never>;
   }
 
   /** The instances of the service. */
   instances(): Promise<{ instances: readonly InstanceInfo[] }> {
-    return this.#get('/v1/instances', {});
+    return this.#ask('GET /v1/instances');
   }
 
   /** What became of a message; with `user`, whether and how that user got it. */
   trace(id: string, options: { user?: string } = {}): Promise<Trace> {
-    return this.#get(`/v1/traces/${encodeURIComponent(id)}`, options);
+    return this.#ask('GET /v1/traces/:id', { params: { id }, query: options });
   }
 
   /** What went through the service: the last hour by rule, the last minute by channel. */
   traffic(): Promise<Traffic> {
-    return this.#get('/v1/traffic', {});
+    return this.#ask('GET /v1/traffic');
   }
 
   /** What was refused, by kind, the latest first: by all instances that answered. */
   refusals(options: { code?: string } = {}): Promise<{ refusals: readonly RefusalKind[] } & Gathered> {
-    return this.#get('/v1/refusals', options);
+    return this.#ask('GET /v1/refusals', { query: options });
+  }
+
+  /** The channel rules that the key may read: what they keep, carry and allow, with their contracts. */
+  rules(): Promise<ChannelRulesInfo> {
+    return this.#ask('GET /v1/rules');
+  }
+
+  /** The HTTP interface of the service, as OpenAPI 3.1. */
+  openApi(): Promise<Readonly<Record<string, Json>>> {
+    return this.#fetch('/openapi.json', { method: 'GET' });
+  }
+
+  /** The line and the channels that the key may read, as AsyncAPI 3.0. */
+  asyncApi(): Promise<Readonly<Record<string, Json>>> {
+    return this.#fetch('/asyncapi.json', { method: 'GET' });
   }
 
   overview(): Promise<Overview> {
-    return this.#get('/v1/overview', {});
+    return this.#ask('GET /v1/overview');
   }
 
   /**
@@ -201,54 +246,54 @@ export class Backend {
    */
   explain(act: string, where: string, who: Asked): Promise<Explanation> {
     const place = act === 'call' ? { call: where } : userActs.has(act) ? { whom: where } : { channel: where };
-    return this.#post('/v1/explain', { act, ...place, ...who });
+    return this.#ask('POST /v1/explain', { body: { act, ...place, ...who } });
   }
 
   /** A token for a made-up user, for trying things out; it stands in the audit log. */
   workbenchToken(wish: WorkbenchWish): Promise<{ token: string; expiresAt: string }> {
-    return this.#post('/v1/workbench/tokens', wish);
+    return this.#ask('POST /v1/workbench/tokens', { body: wish });
   }
 
   /** A user to be made up who may do something in a channel, worked out from the access rule; or why there is none. */
   exampleUser(act: string, channel: string): Promise<ExampleUser | { why: string }> {
-    return this.#post('/v1/workbench/example-user', { act, channel });
+    return this.#ask('POST /v1/workbench/example-user', { body: { act, channel } });
   }
 
   /** Bans a user or an address, from a channel or from the service. Connected clients are removed at once. */
   ban(wish: BanWish): Promise<Effect> {
-    return this.#post('/v1/bans', wish);
+    return this.#ask('POST /v1/bans', { body: wish });
   }
 
   /** Bans in force, the latest first: those before the ban `before`, and with the text `find` in what they say. */
   bans(
     options: { user?: string; channel?: string; find?: string; before?: string; limit?: number } = {},
   ): Promise<{ bans: readonly Ban[]; more: boolean }> {
-    return this.#get('/v1/bans', options);
+    return this.#ask('GET /v1/bans', { query: options });
   }
 
   /** Ends a ban before its time. */
   unban(id: string, reason?: string): Promise<Effect> {
-    return this.#delete(`/v1/bans/${encodeURIComponent(id)}`, { reason });
+    return this.#ask('DELETE /v1/bans/:id', { params: { id }, query: { reason } });
   }
 
   /** Ends a user's stay in a channel. */
   remove(wish: RemovalWish): Promise<Effect> {
-    return this.#post('/v1/removals', wish);
+    return this.#ask('POST /v1/removals', { body: wish });
   }
 
   /** Ends all sessions of a user and revokes tokens issued until now. */
   signOut(user: string, reason?: string): Promise<Effect> {
-    return this.#post('/v1/sign-outs', { user, reason });
+    return this.#ask('POST /v1/sign-outs', { body: { user, ...defined({ reason }) } });
   }
 
   /** Takes no token of a user any more that was issued until now. With a newer one it may come back at once. */
   revokeTokens(user: string, reason?: string): Promise<Effect> {
-    return this.#post('/v1/token-revocations', { user, reason });
+    return this.#ask('POST /v1/token-revocations', { body: { user, ...defined({ reason }) } });
   }
 
   /** Puts a notice into inboxes, and tells those who are connected. */
   notify(wish: NoticeWish): Promise<Notified> {
-    return this.#post('/v1/notices', wish);
+    return this.#ask('POST /v1/notices', { body: wish });
   }
 
   /** What is in a user's inbox, oldest first; after `after`. */
@@ -256,17 +301,17 @@ export class Backend {
     user: string,
     options: { after?: string; limit?: number } = {},
   ): Promise<{ notices: readonly Notice[]; more: boolean; unread: number; cursor: Cursor }> {
-    return this.#get('/v1/notices', { user, ...options });
+    return this.#ask('GET /v1/notices', { query: { user, ...options } });
   }
 
   /** Takes notices out of a user's inbox: these, or all. */
   done(user: string, ids: readonly string[] | true): Promise<{ unread: number }> {
-    return this.#post('/v1/notices/done', { user, done: ids });
+    return this.#ask('POST /v1/notices/done', { body: { user, done: ids } });
   }
 
   /** What a user has not read, in each channel where it has a mark. */
   unread(user: string): Promise<{ unread: number; channels: readonly Marked[] }> {
-    return this.#get('/v1/unread', { user });
+    return this.#ask('GET /v1/unread', { query: { user } });
   }
 
   /** How far users have read in a channel, by user id. */
@@ -274,104 +319,104 @@ export class Backend {
     channel: string,
     options: { limit?: number } = {},
   ): Promise<{ marks: readonly { user: string; cursor: Cursor }[]; more: boolean }> {
-    return this.#get('/v1/marks', { channel, ...options });
+    return this.#ask('GET /v1/marks', { query: { channel, ...options } });
   }
 
   /** Moves a user's mark in a kept channel forward; with `null` takes it away. */
   mark(user: string, channel: string, cursor: string | null): Promise<Marked> {
-    return this.#post('/v1/marks', { user, channel, cursor });
+    return this.#ask('POST /v1/marks', { body: { user, channel, cursor } });
   }
 
   /** A user as last seen. */
   user(user: string): Promise<KnownUser> {
-    return this.#get('/v1/users', { user });
+    return this.#ask('GET /v1/users', { query: { user } });
   }
 
   /** Ends the instance, after its clients had time to go elsewhere; by default as its configuration says. */
   drain(withinMs?: number): Promise<{ withinMs?: number; connections: number }> {
-    return this.#post('/v1/drain', withinMs === undefined ? {} : { withinMs });
+    return this.#ask('POST /v1/drain', { body: withinMs === undefined ? {} : { withinMs } });
   }
 
   /** The audit log, or what of it is about a user, the latest first; those before `before`. */
   audit(
     options: { before?: number; limit?: number; user?: string } = {},
   ): Promise<{ entries: readonly AuditEntry[]; more: boolean }> {
-    return this.#get('/v1/audit', options);
+    return this.#ask('GET /v1/audit', { query: options });
   }
 
   /** Makes an API key; `key` in the answer is its text, which cannot be read again. */
   makeKey(wish: { name: string; rights: readonly string[]; forMs?: number }): Promise<ApiKeyInfo & { key: string }> {
-    return this.#post('/v1/keys', wish);
+    return this.#ask('POST /v1/keys', { body: wish });
   }
 
   /** All API keys, the latest first; those that are over too. */
   keys(): Promise<{ keys: readonly ApiKeyInfo[] }> {
-    return this.#get('/v1/keys', {});
+    return this.#ask('GET /v1/keys');
   }
 
   /** Ends an API key's life at once. */
   revokeKey(id: string): Promise<ApiKeyInfo> {
-    return this.#delete(`/v1/keys/${encodeURIComponent(id)}`, {});
+    return this.#ask('DELETE /v1/keys/:id', { params: { id } });
   }
 
   /** A link that signs in to the console once; with `looksOnly` to look, and no more. */
   signInLink(options: { looksOnly?: boolean } = {}): Promise<{ url: string; validMs: number }> {
-    return this.#post('/v1/sign-in-links', options);
+    return this.#ask('POST /v1/sign-in-links', { body: options });
   }
 
   /** A token with which to look into every channel over a line, unseen. */
   observerToken(): Promise<{ token: string; expiresAt: string }> {
-    return this.#post('/v1/observer-tokens');
+    return this.#ask('POST /v1/observer-tokens');
   }
 
   /** Where other systems may say what has happened. */
   intakes(): Promise<{ intakes: readonly IntakeInfo[] }> {
-    return this.#get('/v1/intakes', {});
+    return this.#ask('GET /v1/intakes');
   }
 
   /** What would become of an event. Publishes nothing. */
   tryIntake(name: string, wish: IntakeTrialWish): Promise<IntakeTrial> {
-    return this.#post(`/v1/intakes/${encodeURIComponent(name)}/test`, wish);
+    return this.#ask('POST /v1/intakes/:name/test', { params: { name }, body: wish });
   }
 
   /** What came in, the latest first; those before the number `before`. */
   arrivals(
     options: { intake?: string; state?: ArrivalState; before?: number; limit?: number } = {},
   ): Promise<{ arrivals: readonly ArrivalInfo[]; more: boolean }> {
-    return this.#get('/v1/arrivals', options);
+    return this.#ask('GET /v1/arrivals', { query: options });
   }
 
   arrival(id: string): Promise<ArrivalDetail> {
-    return this.#get(`/v1/arrivals/${encodeURIComponent(id)}`, {});
+    return this.#ask('GET /v1/arrivals/:id', { params: { id } });
   }
 
   /** Runs an event again that has failed or was ignored, by the routes of now. */
   runAgain(arrival: string): Promise<ArrivalInfo> {
-    return this.#post(`/v1/arrivals/${encodeURIComponent(arrival)}/again`);
+    return this.#ask('POST /v1/arrivals/:id/again', { params: { id: arrival } });
   }
 
   /** Where events are sent to. */
   hooks(): Promise<{ hooks: readonly HookInfo[] }> {
-    return this.#get('/v1/hooks', {});
+    return this.#ask('GET /v1/hooks');
   }
 
   /** Registers a hook, or replaces the one of this name; `secrets` in the answer sign what is sent. */
   addHook(wish: HookWish): Promise<HookInfo & { secrets: readonly string[] }> {
-    return this.#post('/v1/hooks', wish);
+    return this.#ask('POST /v1/hooks', { body: wish });
   }
 
   /** Removes a hook that was registered, and its queue. */
   removeHook(name: string): Promise<{ name: string; removed: boolean }> {
-    return this.#delete(`/v1/hooks/${encodeURIComponent(name)}`, {});
+    return this.#ask('DELETE /v1/hooks/:name', { params: { name } });
   }
 
   /** Sends nothing to a hook until it is resumed; events wait meanwhile. */
   pauseHook(name: string): Promise<HookInfo> {
-    return this.#post(`/v1/hooks/${encodeURIComponent(name)}/pause`);
+    return this.#ask('POST /v1/hooks/:name/pause', { params: { name } }) as Promise<HookInfo>;
   }
 
   resumeHook(name: string): Promise<HookInfo> {
-    return this.#post(`/v1/hooks/${encodeURIComponent(name)}/resume`);
+    return this.#ask('POST /v1/hooks/:name/resume', { params: { name } }) as Promise<HookInfo>;
   }
 
   /** What was sent to hooks and feeds, and what waits, the latest first; with `failed`, only what has failed at least once. */
@@ -379,19 +424,19 @@ export class Backend {
     options: { hook?: string; state?: DeliveryState; failed?: true; before?: number; limit?: number } = {},
   ): Promise<{ deliveries: readonly DeliveryInfo[]; more: boolean }> {
     const { failed, ...rest } = options;
-    return this.#get('/v1/deliveries', { ...rest, failed: failed ? 'true' : undefined });
+    return this.#ask('GET /v1/deliveries', { query: { ...rest, failed: failed ? 'true' : undefined } });
   }
 
   /** A delivery with its data and its attempts. */
   delivery(id: string): Promise<DeliveryDetail> {
-    return this.#get(`/v1/deliveries/${encodeURIComponent(id)}`, {});
+    return this.#ask('GET /v1/deliveries/:id', { params: { id } });
   }
 
   /** Sends deliveries again: these, or all of a hook since a time (RFC 3339). */
   resend(
     which: { ids: readonly string[] } | { hook: string; since: string; state?: 'dead' | 'delivered' },
   ): Promise<{ resent: number }> {
-    return this.#post('/v1/deliveries/resend', which);
+    return this.#ask('POST /v1/deliveries/resend', { body: which });
   }
 
   /**
@@ -403,7 +448,11 @@ export class Backend {
     options: { after?: number; waitS?: number } = {},
   ): Promise<{ after: number; requests: readonly ForwardedRequest[] }> {
     const { after, waitS = 5 } = options;
-    return this.#get(`/v1/forward/${encodeURIComponent(name)}`, { after, wait: waitS }, waitS);
+    return this.#ask('GET /v1/forward/:name', {
+      params: { name },
+      query: { ...defined({ after }), wait: waitS },
+      waitS,
+    });
   }
 
   /** Says how a copy went: it stands with the attempts of the delivery. */
@@ -411,36 +460,36 @@ export class Backend {
     name: string,
     report: { id: string; status?: number; tookMs: number; answer?: string },
   ): Promise<{ id: string }> {
-    return this.#post(`/v1/forward/${encodeURIComponent(name)}/report`, report);
+    return this.#ask('POST /v1/forward/:name/report', { params: { name }, body: report });
   }
 
   /** Queues whose events are fetched. */
   feeds(): Promise<{ feeds: readonly FeedInfo[] }> {
-    return this.#get('/v1/feeds', {});
+    return this.#ask('GET /v1/feeds');
   }
 
   addFeed(wish: FeedWish): Promise<FeedInfo> {
-    return this.#post('/v1/feeds', wish);
+    return this.#ask('POST /v1/feeds', { body: wish });
   }
 
   removeFeed(name: string): Promise<{ name: string; removed: boolean }> {
-    return this.#delete(`/v1/feeds/${encodeURIComponent(name)}`, {});
+    return this.#ask('DELETE /v1/feeds/:name', { params: { name } });
   }
 
   /** Gives events since a time (RFC 3339) again. */
   rewindFeed(name: string, since: string): Promise<{ again: number }> {
-    return this.#post(`/v1/feeds/${encodeURIComponent(name)}/rewind`, { since });
+    return this.#ask('POST /v1/feeds/:name/rewind', { params: { name }, body: { since } });
   }
 
   /** Fetches the next events of a feed, and waits for some. Unless they are acknowledged in time, they come again. */
   fetchFeed(name: string, options: { most?: number; waitS?: number } = {}): Promise<{ events: readonly FeedEvent[] }> {
     const { most, waitS = 5 } = options;
-    return this.#get(`/v1/feeds/${encodeURIComponent(name)}`, { most, wait: waitS }, waitS);
+    return this.#ask('GET /v1/feeds/:name', { params: { name }, query: { ...defined({ most }), wait: waitS }, waitS });
   }
 
   /** Ends events of a feed for good: they do not come again. */
   acknowledge(feed: string, ids: readonly string[]): Promise<{ acknowledged: number }> {
-    return this.#post(`/v1/feeds/${encodeURIComponent(feed)}/ack`, { ids });
+    return this.#ask('POST /v1/feeds/:name/ack', { params: { name: feed }, body: { ids } });
   }
 
   /**
@@ -492,20 +541,18 @@ export class Backend {
     }
   }
 
-  /** @param waitS - how long the service may wait before it answers, in seconds */
-  #get<T>(path: string, query: Query, waitS = 0): Promise<T> {
-    return this.#fetch(withQuery(path, query), { method: 'GET' }, waitS * 1000);
-  }
-
-  #delete<T>(path: string, query: Query): Promise<T> {
-    return this.#fetch(withQuery(path, query), { method: 'DELETE' });
-  }
-
-  #post<T>(path: string, body?: unknown): Promise<T> {
-    return this.#fetch(path, {
-      method: 'POST',
-      ...(body === undefined ? {} : { body: JSON.stringify(body), headers: { 'content-type': 'application/json' } }),
-    });
+  /** Sends a request as the interface has it, and gives what it answers. */
+  #ask<K extends HttpName>(name: K, { params, query, body, waitS = 0 }: Asking<K> = {}): Promise<AnswerOf<K>> {
+    const [method = '', path = ''] = name.split(' ');
+    const place = path.replace(/:(\w+)/, (_, each: string) => encodeURIComponent((params as Parameters)?.[each] ?? ''));
+    return this.#fetch(
+      withQuery(place, query ?? {}),
+      {
+        method,
+        ...(body === undefined ? {} : { body: JSON.stringify(body), headers: { 'content-type': 'application/json' } }),
+      },
+      waitS * 1000,
+    );
   }
 
   async #fetch<T>(path: string, init: RequestInit, waitMs = 0): Promise<T> {
@@ -537,9 +584,18 @@ export class Backend {
   }
 }
 
-type Query = Readonly<Record<string, string | number | undefined>>;
+/** What a request is made of; members of the query that are undefined are left away. */
+interface Asking<K extends HttpName> {
+  readonly params?: ParamsOf<K>;
+  readonly query?: { readonly [Name in keyof QueryOf<K>]: QueryOf<K>[Name] | undefined };
+  readonly body?: BodyOf<K>;
+  /** How long the service may wait before it answers, in seconds. */
+  readonly waitS?: number;
+}
 
-function withQuery(path: string, query: Query): string {
+type Parameters = Readonly<Record<string, string>> | undefined;
+
+function withQuery(path: string, query: object): string {
   const search = new URLSearchParams();
   for (const [name, value] of Object.entries(query)) if (value !== undefined) search.set(name, String(value));
   return search.size === 0 ? path : `${path}?${search}`;

@@ -1,12 +1,12 @@
 import { type BoardPush, type BoardState, type Cursor, type Json, parseCursor } from '@nine-bells/wire';
 import { TypedTarget } from './typedTarget.js';
 
-export interface BoardEvents<Value extends Json = Json> {
+export interface BoardEvents<Value = Json> {
   /** Entries were set or are gone; the board is as it is now. */
   change: BoardChange<Value>;
 }
 
-export interface BoardChange<Value extends Json = Json> {
+export interface BoardChange<Value = Json> {
   readonly set: ReadonlyMap<string, Value>;
   readonly gone: readonly string[];
 }
@@ -25,10 +25,7 @@ interface Own {
  * const race = line.enter<Position>('race/3/positions');
  * race.board.addEventListener('change', ({ detail }) => detail.set.forEach((position, boat) => draw(boat, position)));
  */
-export class Board<Value extends Json = Json>
-  extends TypedTarget<BoardEvents<Value>>
-  implements Iterable<[string, Value]>
-{
+export class Board<Value = Json> extends TypedTarget<BoardEvents<Value>> implements Iterable<[string, Value]> {
   #volume = '';
   #number = 0;
   /** As the service has it. */
@@ -150,7 +147,7 @@ export class Board<Value extends Json = Json>
     const set = new Map<string, Value>();
     const gone: string[] = [];
     for (const [entry, value] of now)
-      if (value !== undefined && !isSame(value, before.get(entry))) set.set(entry, value);
+      if (value !== undefined && !isSame(value as Json, before.get(entry) as Json | undefined)) set.set(entry, value);
     for (const [entry, value] of before) if (value !== undefined && now.get(entry) === undefined) gone.push(entry);
     if (set.size + gone.length > 0) this.emit('change', { set, gone });
   }

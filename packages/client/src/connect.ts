@@ -1,8 +1,12 @@
+import type { AnyChannels, ChannelContracts } from './contracts.js';
 import { Line } from './line.js';
 import type { LineOptions } from './types.js';
 
 /**
  * Opens a line to the service.
+ *
+ * With a type that `ninebells types` has written, such as `connect<Regatta>(url)`, the compiler knows what passes through each
+ * channel by its name.
  *
  * Works in browsers and in Node.js; there, up to version 20, with the package `ws`.
  *
@@ -13,6 +17,6 @@ import type { LineOptions } from './types.js';
  * const chat = line.enter('race/3/chat', { last: 50 });
  * for await (const message of chat) console.log(message.by?.name, message.data);
  */
-export function connect(url: string, options: LineOptions = {}): Line {
-  return new Line(url, options);
+export function connect<C extends ChannelContracts = AnyChannels>(url: string, options: LineOptions = {}): Line<C> {
+  return new Line<C>(url, options);
 }

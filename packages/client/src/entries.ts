@@ -71,10 +71,10 @@ export class Entries {
   add(entry: Entry, stay: Stay): void {
     const { options } = entry;
     this.#stays.set(entry.channel, stay);
-    const before = JSON.stringify(stay.boardWish);
+    const before = stay.wish;
     stay.add(entry);
-    // The service sends the board as all entries together want it.
-    const isOther = stay.head !== undefined && JSON.stringify(stay.boardWish) !== before;
+    // The service sends the board, and some of the messages, as all entries together want them.
+    const isOther = stay.head !== undefined && stay.wish !== before;
     // Until the service has answered hello, the entry is named in it or follows it.
     if (!this.#host.helloSent) return;
     const isFromNow = options.last === undefined && options.after === undefined;

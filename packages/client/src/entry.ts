@@ -1,6 +1,7 @@
 import {
   type ChannelName,
   type Cursor,
+  filterFits,
   type Gap,
   type Json,
   type Member,
@@ -13,6 +14,7 @@ import {
   type SetResult,
 } from '@nine-bells/wire';
 import type { Board } from './board.js';
+import type { AnyChannel, ChannelContract, DataOf, DefaultType, HailType, MessageOf } from './contracts.js';
 import { isAfter } from './cursors.js';
 import { LineError } from './lineError.js';
 import { MessageQueue } from './messageQueue.js';
@@ -30,9 +32,9 @@ import type {
   SetOptions,
 } from './types.js';
 
-export interface EntryEvents {
+export interface EntryEvents<K extends ChannelContract = AnyChannel> {
   /** One message, in the channel's order; each comes once. */
-  message: ReceivedMessage;
+  message: ReceivedMessage<K>;
   /** Some messages can no longer be recovered. */
   gap: Gap;
   /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
@@ -46,10 +48,15 @@ export interface EntryEvents {
   /** Who is there has changed; `entry.members` is the list as it is now. */
   members: MembersChange;
   /** A short-lived word of another member. */
-  hail: ReceivedHail;
+  hail: ReceivedHail<K>;
   /** Others have read on, where the channel shows it; `entry.marks` says how far. */
   marks: { readonly users: readonly string[] };
 }
+
+/** Messages that were read. */
+export type ReadResultOf<K extends ChannelContract> = Omit<ReadResult, 'messages'> & {
+  readonly messages: readonly MessageOf<K>[];
+};
 
 export type EntryState = 'entering' | 'live' | 'refused' | 'removed' | 'left';
 
@@ -92,13 +99,13 @@ export interface EntryHost {
  * chat.addEventListener('message', ({ detail }) => show(detail));
  * await chat.publish({ text: 'Petrel is ahead!' });
  */
-export class Entry<Value extends Json = Json>
-  extends TypedTarget<EntryEvents>
-  implements AsyncIterable<ReceivedMessage>
+export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
+  extends TypedTarget<EntryEvents<K>>
+  implements AsyncIterable<ReceivedMessage<K>>
 {
   readonly channel: ChannelName;
   readonly #host: EntryHost;
-  readonly #readers = new Set<MessageQueue>();
+  readonly #readers = new Set<MessageQueue<ReceivedMessage<K>>>();
   #stay: SharedStay;
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
@@ -175,14 +182,15 @@ export class Entry<Value extends Json = Json>
   }
 
   /** Says something else of you here: `available`, `busy`, `away`, or an object of your own. */
-  setStatus(status: Json): void {
-    this.#stay.status = status;
-    this.#host.setStatus(status, this.channel);
+  setStatus(status: K['status']): void {
+    // What a contract describes is JSON.
+    this.#stay.status = status as Json;
+    this.#host.setStatus(status as Json, this.channel);
   }
 
   /** A short-lived word to those who are here, or to some users among them. It may be lost; nothing keeps it. */
-  hail(type: string, data?: Json, options?: HailOptions): void {
-    if (!this.isOver) this.#host.hail(this.channel, type, data, options);
+  hail<Type extends HailType<K>>(type: Type, data?: K['hails'][Type], options?: HailOptions): void {
+    if (!this.isOver) this.#host.hail(this.channel, type, data as Json | undefined, options);
   }
 
   /**
@@ -215,7 +223,7 @@ export class Entry<Value extends Json = Json>
    */
   async set(entry: string, value: Value | null, options: SetOptions = {}): Promise<SetResult> {
     if (this.#state === 'left') throw hasLeft();
-    return this.#host.setEntry(this.channel, entry, value, options);
+    return this.#host.setEntry(this.channel, entry, value as Json, options);
   }
 
   /** The other users who have read a message, where the channel shows it. */
@@ -230,14 +238,18 @@ export class Entry<Value extends Json = Json>
    *
    * @throws {LineError} `left` after `leave`
    */
-  async publish(data: Json, options?: PublishOptions): Promise<Published> {
+  async publish<Type extends K['clients'] = DefaultType<K['clients']>>(
+    data: DataOf<K, Type>,
+    options?: PublishOptions<Type>,
+  ): Promise<Published> {
     if (this.#state === 'left') throw hasLeft();
-    return this.#host.publish(this.channel, data, options);
+    return this.#host.publish(this.channel, data as Json, options);
   }
 
   /** As `Line.read`, in this channel. */
-  read(options?: ReadOptions): Promise<ReadResult> {
-    return this.#host.read(this.channel, options);
+  read(options?: ReadOptions): Promise<ReadResultOf<K>> {
+    // The service has held what it has against the contract.
+    return this.#host.read(this.channel, options) as Promise<ReadResultOf<K>>;
   }
 
   /** As `Line.remove`, from this channel. */
@@ -248,13 +260,14 @@ export class Entry<Value extends Json = Json>
   /** Nothing of the channel comes here any more, and every `for await` over it ends. Other entries of the channel stay. */
   leave(): void {
     if (this.#state === 'left') return;
-    this.#host.leave(this);
+    // Whatever passes through it, it is left in the same way.
+    this.#host.leave(this as unknown as Entry);
     this.end(hasLeft());
   }
 
   /** The messages from now on; after `enter` in the same turn, all of them. What is not read yet waits in memory. */
-  [Symbol.asyncIterator](): AsyncIterableIterator<ReceivedMessage> {
-    const queue = new MessageQueue(() => this.#readers.delete(queue));
+  [Symbol.asyncIterator](): AsyncIterableIterator<ReceivedMessage<K>> {
+    const queue: MessageQueue<ReceivedMessage<K>> = new MessageQueue(() => this.#readers.delete(queue));
     if (this.isOver) queue.end();
     else this.#readers.add(queue);
     return queue;
@@ -316,7 +329,7 @@ export class Entry<Value extends Json = Json>
 
   /** @internal */
   hailed(hail: ReceivedHail): void {
-    this.emit('hail', hail);
+    this.emit('hail', hail as ReceivedHail<K>);
   }
 
   /** @internal Cannot be decided now. */
@@ -350,9 +363,18 @@ export class Entry<Value extends Json = Json>
     // A listener may have left while the messages of one reply are being given.
     if (this.isOver || !isAfter(message.cursor, this.#cursor)) return;
     this.#cursor = message.cursor;
-    const received = { ...message, own: this.#host.isOwn(message), live };
+    const { filter } = this.options;
+    // Another entry of the channel may want more.
+    if (filter !== undefined && !filterFits(filter, message)) return;
+    // As in `read`.
+    const received = { ...message, own: this.#host.isOwn(message), live } as unknown as ReceivedMessage<K>;
     this.emit('message', received);
     for (const reader of this.#readers) reader.push(received);
+  }
+
+  /** @internal Messages up to a place were not for it. */
+  passed(cursor: Cursor): void {
+    if (!this.isOver && isAfter(cursor, this.#cursor)) this.#cursor = cursor;
   }
 
   /** @internal */

@@ -8,6 +8,7 @@ export type {
   Marked,
   Member,
   Message,
+  MessageFilter,
   Notice,
   Problem,
   ProblemCode,
@@ -20,12 +21,13 @@ export type {
 export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
 export { Board, type BoardChange, type BoardEvents } from './board.js';
 export { connect } from './connect.js';
-export { Entry, type EntryEvents, type EntryState } from './entry.js';
+export type * from './contracts.js';
+export { Entry, type EntryEvents, type EntryState, type ReadResultOf } from './entry.js';
 export { Inbox, type InboxEvents } from './inbox.js';
-export { Line } from './line.js';
+export { type EntryOf, Line } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';
 export { Motion, type MotionOptions } from './motion.js';
 export { Outbox, type OutboxEvents, type Outgoing } from './outbox.js';
 export * from './types.js';
-export { Typing, type TypingTexts, typingText } from './typing.js';
+export { Typing, type TypingEntry, type TypingTexts, typingText } from './typing.js';
 export { Unread, type UnreadEvents } from './unread.js';

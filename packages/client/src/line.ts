@@ -1,13 +1,15 @@
-import {
-  channelName,
-  type Json,
-  type LineLimits,
-  type Marked,
-  type Published,
-  type ReadResult,
-  type Removed,
-} from '@nine-bells/wire';
-import { Entry } from './entry.js';
+import { channelName, type Json, type LineLimits, type Marked, type Published, type Removed } from '@nine-bells/wire';
+import type {
+  AnyChannels,
+  ChannelContract,
+  ChannelContracts,
+  ChannelOf,
+  DataOf,
+  DefaultType,
+  HailType,
+  Known,
+} from './contracts.js';
+import { Entry, type ReadResultOf } from './entry.js';
 import type { Inbox } from './inbox.js';
 import { LineError } from './lineError.js';
 import type { Outbox } from './outbox.js';
@@ -26,6 +28,9 @@ import type {
 } from './types.js';
 import type { Unread } from './unread.js';
 
+/** An entry of a channel by its contract. */
+export type EntryOf<K extends ChannelContract> = Entry<K['board'], K>;
+
 /**
  * A line to the service: one session, on one connection after another.
  *
@@ -36,7 +41,7 @@ import type { Unread } from './unread.js';
  * const line = connect('https://bells.regatta.example', { token: () => fetchToken() });
  * line.addEventListener('state', ({ detail }) => showState(detail));
  */
-export class Line extends TypedTarget<LineEvents> {
+export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<LineEvents> {
   readonly #session: Session;
 
   /** @internal Made by `connect`. */
@@ -86,11 +91,21 @@ export class Line extends TypedTarget<LineEvents> {
    *
    * @throws {RangeError} if the name cannot be a channel's
    */
-  enter<Value extends Json = Json>(channel: string, options: EnterOptions = {}): Entry<Value> {
+  enter<const Name extends string>(
+    channel: Name & Known<C, Name>,
+    options?: EnterOptions<ChannelOf<C, Name>['status']>,
+  ): EntryOf<ChannelOf<C, Name>>;
+  /** As above, of a service without contracts, with the type of the board's values said by the caller. */
+  enter<Value>(channel: string extends keyof C ? string : never, options?: EnterOptions): Entry<Value>;
+  enter(channel: string, options: EnterOptions = {}): Entry {
+    return this.#enter(channel, options);
+  }
+
+  #enter(channel: string, options: EnterOptions): Entry {
     const name = channelName(channel);
     const { entries, connection } = this.#session;
     const stay = entries.stayIn(name);
-    const entry = new Entry<Value>(this.#session, stay, options);
+    const entry = new Entry(this.#session, stay, options);
     if (connection.state.name === 'closed') entry.end(connection.closedError());
     else entries.add(entry, stay);
     return entry;
@@ -103,8 +118,16 @@ export class Line extends TypedTarget<LineEvents> {
    * @throws {LineError} `outbox-full`; `cancelled` by `signal`; `closed` if the line was closed before the answer; or the
    *   code of the service's refusal
    */
-  publish(channel: string, data: Json, options: PublishOptions = {}): Promise<Published> {
-    return this.#session.publish(channel, data, options);
+  publish<
+    const Name extends string,
+    Type extends ChannelOf<C, Name>['clients'] = DefaultType<ChannelOf<C, Name>['clients']>,
+  >(
+    channel: Name & Known<C, Name>,
+    data: DataOf<ChannelOf<C, Name>, Type>,
+    options: PublishOptions<Type> = {},
+  ): Promise<Published> {
+    // What a contract describes is JSON.
+    return this.#session.publish(channel, data as Json, options);
   }
 
   /**
@@ -113,8 +136,12 @@ export class Line extends TypedTarget<LineEvents> {
    * @throws {LineError} `not-open` if the line is not open now, `closed` if it was closed before the answer, or the
    *   code of the service's refusal
    */
-  read(channel: string, options: ReadOptions = {}): Promise<ReadResult> {
-    return this.#session.read(channel, options);
+  read<const Name extends string>(
+    channel: Name & Known<C, Name>,
+    options: ReadOptions = {},
+  ): Promise<ReadResultOf<ChannelOf<C, Name>>> {
+    // The service has held what it has against the contract.
+    return this.#session.read(channel, options) as Promise<ReadResultOf<ChannelOf<C, Name>>>;
   }
 
   /**
@@ -132,7 +159,7 @@ export class Line extends TypedTarget<LineEvents> {
    * does, and `not-allowed` where there are no direct channels; the entry says whether you may begin it.
    */
   direct(users: readonly string[], options: EnterOptions = {}): Entry {
-    return this.enter(this.#session.directWith(users), options);
+    return this.#enter(this.#session.directWith(users), options);
   }
 
   /** The user's notices. Guests have none. */
@@ -181,8 +208,13 @@ export class Line extends TypedTarget<LineEvents> {
   }
 
   /** A short-lived word to those who are in a channel. While the line is not open, it is lost. */
-  hail(channel: string, type: string, data?: Json, options: HailOptions = {}): void {
-    this.#session.hail(channel, type, data, options);
+  hail<const Name extends string, Type extends HailType<ChannelOf<C, Name>>>(
+    channel: Name & Known<C, Name>,
+    type: Type,
+    data?: ChannelOf<C, Name>['hails'][Type],
+    options: HailOptions = {},
+  ): void {
+    this.#session.hail(channel, type, data as Json | undefined, options);
   }
 
   /** Sets your status in all channels, also after the next reconnection: `available`, `busy`, `away`, or an object. */

@@ -29,7 +29,7 @@ const maxSamples = 8;
  *   requestAnimationFrame(draw);
  * };
  */
-export class Motion<Value extends Json> {
+export class Motion<Value> {
   readonly #board: Board<Value>;
   readonly #behindMs: number;
   readonly #angles: ReadonlySet<string>;
@@ -40,7 +40,7 @@ export class Motion<Value extends Json> {
     this.#behindMs = behindMs;
     this.#angles = new Set(angles);
     const now = performance.now();
-    for (const [entry, value] of board) this.#samples.set(entry, [{ value, atMs: now }]);
+    for (const [entry, value] of board) this.#samples.set(entry, [{ value: value as Json, atMs: now }]);
     board.addEventListener('change', this.#changed);
   }
 
@@ -68,7 +68,7 @@ export class Motion<Value extends Json> {
       // After a rest it sets out from where it was, a moment ago.
       if (last !== undefined && atMs - last.atMs > 2 * this.#behindMs)
         samples.push({ value: last.value, atMs: atMs - this.#behindMs });
-      samples.push({ value, atMs });
+      samples.push({ value: value as Json, atMs });
       this.#samples.set(entry, samples.slice(-maxSamples));
     }
     for (const entry of gone) this.#samples.delete(entry);

@@ -311,6 +311,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
       const { on: _, ...message } = frame;
       this.entries.get(frame.channel)?.take(message, true);
     } else if (isPush(frame, 'gap')) this.entries.get(frame.channel)?.gap(frame);
+    else if (isPush(frame, 'passed')) this.entries.get(frame.channel)?.passed(frame.cursor);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
     else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);

@@ -5,12 +5,14 @@ import {
   defined,
   type Entered,
   type EnterWish,
+  filterKey,
   type Gap,
   type Json,
   type MarksPush,
   type Member,
   type MembersPush,
   type Message,
+  type MessageFilter,
   type Problem,
 } from '@nine-bells/wire';
 import { Board } from './board.js';
@@ -107,9 +109,27 @@ export class Stay implements SharedStay {
       channel: this.channel,
       ...(after === undefined ? (last === undefined ? {} : { last }) : { after }),
       ...(isQuiet ? { quiet: true } : {}),
-      ...defined({ status: this.status }),
+      ...defined({ status: this.status, filter: this.filter }),
       ...this.boardWish,
     };
+  }
+
+  /** What all entries want of the messages; absent: they want different things, and each takes its own of all of them. */
+  get filter(): MessageFilter | undefined {
+    const [first, ...others] = this.entries.map(({ options }) => options.filter);
+    if (first === undefined) return undefined;
+    const key = filterKey(first);
+    return others.every((each) => each !== undefined && filterKey(each) === key) ? first : undefined;
+  }
+
+  /** What the service is asked for, beside messages: the same for all entries. */
+  get wish(): string {
+    return JSON.stringify([this.boardWish, this.filter]);
+  }
+
+  /** The service has passed over messages up to a place. */
+  passed(cursor: Cursor): void {
+    for (const entry of this.#answered()) entry.passed(cursor);
   }
 
   /** The fastest pace that an entry wants; and its own changes where one of them wants those. */

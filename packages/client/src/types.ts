@@ -1,5 +1,6 @@
-import type { Author, Json, Member, Message, Problem } from '@nine-bells/wire';
+import type { Author, Json, Member, MessageFilter, Problem } from '@nine-bells/wire';
 import type { BackOff } from './backOff.js';
+import type { AnyChannel, ChannelContract, HailType, MessageOf } from './contracts.js';
 import type { SocketClass } from './socket.js';
 
 /** A token, or how to get one. A function is asked before each connection, so that it can give a fresh one. */
@@ -64,9 +65,9 @@ export interface LineEvents {
   user: { readonly user: string; readonly status: Json; readonly problem?: Problem };
 }
 
-export interface PublishOptions {
+export interface PublishOptions<Type extends string = string> {
   /** Default `message`. */
-  readonly type?: string;
+  readonly type?: Type;
   /** Your own idempotency key; by default a random one. */
   readonly key?: string;
   /** `false`: not to this session. */
@@ -80,6 +81,8 @@ export interface ReadOptions {
   readonly before?: string;
   /** Default 100, at most 1,000. */
   readonly limit?: number;
+  /** Only these of the messages that are looked at; the result's `cursor` says where to go on. */
+  readonly filter?: MessageFilter;
 }
 
 export interface RemoveOptions {
@@ -102,15 +105,17 @@ export interface HailOptions {
 }
 
 /** Where to begin in a channel. Neither: from now on. */
-export interface EnterOptions {
+export interface EnterOptions<Status = Json> {
   /** The last so many messages, then everything new. */
   readonly last?: number;
   /** Everything after this cursor. */
   readonly after?: string;
+  /** Only these messages: of some types, by some authors, with some values in their data. What it passes over is not missing. */
+  readonly filter?: MessageFilter;
   /** Receive without being a member. */
   readonly quiet?: boolean;
   /** Your status there: `available`, `busy`, `away`, or an object of your own. */
-  readonly status?: Json;
+  readonly status?: Status;
   /** How far apart frames of the board are to be at least, in milliseconds; the channel rule's pace if that is slower. */
   readonly pace?: number;
   /** `false`: the service does not tell you what you set on the board yourself. It shows there all the same. */
@@ -127,13 +132,16 @@ export interface SetOptions {
   readonly whileHere?: boolean;
 }
 
-/** A message as it arrives. */
-export interface ReceivedMessage extends Message {
+/** What is known of a message beside its content. */
+export interface Receipt {
   /** It was published on this very line: your own echo, recognised by its key. */
   readonly own: boolean;
   /** It was pushed as it happened; `false` for what came before or was missed. */
   readonly live: boolean;
 }
+
+/** A message as it arrives. */
+export type ReceivedMessage<K extends ChannelContract = AnyChannel> = MessageOf<K> & Receipt;
 
 /** Who has come, gone or changed since the last time. In a crowd all are empty. */
 export interface MembersChange {
@@ -143,11 +151,9 @@ export interface MembersChange {
   readonly count: number;
 }
 
-export interface ReceivedHail {
-  readonly type: string;
-  readonly by?: Author;
-  readonly data?: Json;
-}
+export type ReceivedHail<K extends ChannelContract = AnyChannel> = {
+  [Type in HailType<K>]: { readonly type: Type; readonly by?: Author; readonly data?: K['hails'][Type] };
+}[HailType<K>];
 
 /** Why your stay was ended, by whom, and until when you may not come back (RFC 3339). */
 export interface Removal {

@@ -1,5 +1,4 @@
 import type { Author } from '@nine-bells/wire';
-import type { Entry } from './entry.js';
 import { TypedTarget } from './typedTarget.js';
 
 /** How often the channel is told that you are typing, while keys are pressed, in milliseconds. */
@@ -24,6 +23,20 @@ interface TypingEvents {
   change: readonly Author[];
 }
 
+/** An entry of a channel, whatever else passes through it. */
+export interface TypingEntry extends TypedTarget<TypingHears> {
+  /** Your own user id, once the line was open. */
+  readonly user: string | undefined;
+  hail(type: 'typing', data: boolean): void;
+}
+
+/** What is listened to. */
+interface TypingHears {
+  hail: { readonly type: string; readonly by?: Author; readonly data?: unknown };
+  message: { readonly by?: Author; readonly live: boolean };
+  members: { readonly left: readonly { readonly user: string }[] };
+}
+
 /**
  * Who is typing in a channel, and that you are.
  *
@@ -33,7 +46,7 @@ interface TypingEvents {
  * typing.addEventListener('change', () => { line.textContent = typing.text; });
  */
 export class Typing extends TypedTarget<TypingEvents> {
-  readonly #entry: Entry;
+  readonly #entry: TypingEntry;
   readonly #texts: TypingTexts;
   readonly #others = new Map<string, { readonly author: Author; timer: ReturnType<typeof setTimeout> }>();
   readonly #stopWatching: (() => void)[] = [];
@@ -42,7 +55,7 @@ export class Typing extends TypedTarget<TypingEvents> {
   #saidAtMs: number | undefined;
   #silence: ReturnType<typeof setTimeout> | undefined;
 
-  constructor(entry: Entry, { texts = typingText }: { texts?: TypingTexts } = {}) {
+  constructor(entry: TypingEntry, { texts = typingText }: { texts?: TypingTexts } = {}) {
     super();
     this.#entry = entry;
     this.#texts = texts;
@@ -108,9 +121,7 @@ export class Typing extends TypedTarget<TypingEvents> {
     this.#others.clear();
   }
 
-  readonly #hailed = ({
-    detail: { type, by, data },
-  }: CustomEvent<{ type: string; by?: Author; data?: unknown }>): void => {
+  readonly #hailed = ({ detail: { type, by, data } }: CustomEvent<TypingHears['hail']>): void => {
     if (type !== hailType || by === undefined || by.user === this.#entry.user) return;
     if (data !== true) {
       this.#forget(by.user);
@@ -125,11 +136,11 @@ export class Typing extends TypedTarget<TypingEvents> {
   };
 
   /** A user that has sent a message has stopped typing, whether or not that was heard. */
-  readonly #published = ({ detail: { by, live } }: CustomEvent<{ by?: Author; live: boolean }>): void => {
+  readonly #published = ({ detail: { by, live } }: CustomEvent<TypingHears['message']>): void => {
     if (live && by !== undefined) this.#forget(by.user);
   };
 
-  readonly #membersChanged = ({ detail: { left } }: CustomEvent<{ left: readonly { user: string }[] }>): void => {
+  readonly #membersChanged = ({ detail: { left } }: CustomEvent<TypingHears['members']>): void => {
     for (const { user } of left) this.#forget(user);
   };
 
