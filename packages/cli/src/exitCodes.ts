@@ -11,6 +11,8 @@ export const exitCodes = {
   unreachable: 4,
   /** The service cannot right now; the same command may work later. */
   later: 5,
+  /** A change of the configuration breaks those who publish or listen. */
+  breaks: 6,
 } as const;
 
 /** A failure that the command tells in its own words, with what to do next. */

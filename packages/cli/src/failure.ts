@@ -27,7 +27,18 @@ function refused(problem: Problem): CommandError {
   const standing =
     stands === undefined ? '' : `; it is ${printable(JSON.stringify(stands.value))} since ${stands.version}`;
   const message = `${problem.title} (${problem.code})${problem.detail === undefined ? '' : `: ${problem.detail}`}${standing}`;
-  return new CommandError(isLater(problem) ? exitCodes.later : exitCodes.refused, message, hints[problem.code]);
+  const hint = hints[problem.code] ?? otherFaults(problem);
+  return new CommandError(isLater(problem) ? exitCodes.later : exitCodes.refused, message, hint);
+}
+
+/** What else does not fit, beside what the problem's own words say. */
+function otherFaults({ faults = [] }: Problem): string | undefined {
+  const lines = faults
+    .slice(1)
+    .map(
+      ({ where, expected, found }) => `${where}: expected ${expected}${found === undefined ? '' : `, found ${found}`}`,
+    );
+  return lines.length === 0 ? undefined : printable(lines.join('; '));
 }
 
 function isLater({ code }: Problem): boolean {

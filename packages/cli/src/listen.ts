@@ -7,7 +7,7 @@ import {
   type LineState,
   type Removal,
 } from '@nine-bells/client';
-import { defined } from '@nine-bells/wire';
+import { cloudEventOf, defined, eventSource, filterFault, filterValue, type MessageFilter } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { failureOf } from './failure.js';
@@ -19,6 +19,10 @@ interface ListenOptions extends CallOptions {
   readonly last?: number;
   readonly after?: string;
   readonly count?: number;
+  readonly type?: readonly string[];
+  readonly by?: readonly string[];
+  readonly where?: readonly string[];
+  readonly cloudevents?: boolean;
 }
 
 export function addListen(program: Command): void {
@@ -29,6 +33,10 @@ export function addListen(program: Command): void {
     .option('--last <n>', 'begin with the last n messages', wholeFrom(0, 1000))
     .option('--after <cursor>', 'begin after this cursor (of one channel)')
     .option('--count <n>', 'end after n messages', wholeFrom(1, 1_000_000_000))
+    .option('--type <types...>', 'only messages of these types')
+    .option('--by <users...>', 'only messages by these users')
+    .option('--where <terms...>', 'only messages with this in their data, such as /boat=petrel')
+    .option('--cloudevents', 'print each message as a CloudEvent, on a line of its own')
     .addOption(
       new Option('--token <token>', 'listen as this user; without it as the holder of the key, else as a guest').env(
         'NINEBELLS_TOKEN',
@@ -47,6 +55,8 @@ export function addListen(program: Command): void {
 }
 
 async function listen(channels: readonly string[], options: ListenOptions): Promise<void> {
+  const filter = filterOf(options);
+  const source = options.cloudevents ? await sourceOf(options) : '';
   const line = connect(options.url, await tokenOf(options));
   return new Promise((resolve, reject) => {
     let left = options.count ?? Number.POSITIVE_INFINITY;
@@ -58,10 +68,11 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
     process.once('SIGTERM', finish);
     tellStates(line, reject);
     for (const channel of channels) {
-      const entry = enter(line, channel, options);
+      const entry = enter(line, channel, { ...options, filter });
       entry.addEventListener('message', ({ detail: { own: _, live: __, ...message } }) => {
         if (left <= 0) return;
-        if (options.json) printJson(message);
+        if (options.cloudevents) printJson(cloudEventOf(message, source));
+        else if (options.json) printJson(message);
         else print(messageLine(message, channels.length > 1));
         left -= 1;
         if (left === 0) finish();
@@ -84,16 +95,42 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
   });
 }
 
-function enter(line: Line, channel: string, { last, after }: ListenOptions): Entry {
+function enter(
+  line: Line,
+  channel: string,
+  { last, after, filter }: ListenOptions & { readonly filter: MessageFilter | undefined },
+): Entry {
   try {
     return line.enter(channel, {
-      ...defined({ last, after }),
+      ...defined({ last, after, filter }),
       quiet: true,
     });
   } catch (error) {
     line.close();
     throw new CommandError(exitCodes.usage, `${channel}: ${(error as Error).message}`);
   }
+}
+
+function filterOf({ type, by, where }: ListenOptions): MessageFilter | undefined {
+  const terms = where?.map((term) => {
+    const at = term.indexOf('=');
+    if (at === -1)
+      throw new CommandError(exitCodes.usage, `${term}: write a pointer and a value, such as /boat=petrel`);
+    return [term.slice(0, at), filterValue(term.slice(at + 1))];
+  });
+  const filter: MessageFilter = defined({ types: type, by, where: terms && Object.fromEntries(terms) });
+  if (Object.keys(filter).length === 0) return undefined;
+  const fault = filterFault(filter);
+  if (fault !== undefined)
+    throw new CommandError(exitCodes.usage, `the filter is not one: ${fault.where} ${fault.detail}`);
+  return filter;
+}
+
+/** The source of the service's events: as in what it sends itself, where a key may ask for its name. */
+async function sourceOf(options: ListenOptions): Promise<string> {
+  if (keyOf(options) === undefined) return '/ninebells';
+  const { name } = await backendOf(options).overview();
+  return eventSource(name);
 }
 
 /** As whom to listen. A key that is refused, or a service that is not there, is told at once. */

@@ -4,7 +4,9 @@ import colors from 'picocolors';
 import { addBoards } from './boards.js';
 import { addChannels, addConsole, addRead } from './channels.js';
 import { addCheck } from './check.js';
+import { addCheckChange } from './checkChange.js';
 import { addDemo } from './demo.js';
+import { addDocs } from './docs.js';
 import { addDrain } from './drain.js';
 import { addDrill } from './drill.js';
 import { exitCodes } from './exitCodes.js';
@@ -24,6 +26,7 @@ import { addServe } from './serve.js';
 import { addToken } from './token.js';
 import { addTrace } from './trace.js';
 import { addTraffic } from './traffic.js';
+import { addTypes } from './types.js';
 import { addWebhooks } from './webhooks.js';
 import { addWho } from './who.js';
 
@@ -31,7 +34,7 @@ const version: string = JSON.parse(readFileSync(new URL('../package.json', impor
 
 const exitHelp = `
 Exit codes: 0 done, 1 failed, 2 a mistake in the command or the configuration, 3 refused by the service,
-4 no service there, 5 the service cannot right now.
+4 no service there, 5 the service cannot right now, 6 a change breaks those who publish or listen.
 
 Environment: NINEBELLS_URL and NINEBELLS_KEY for commands that call a service, NINEBELLS_TOKEN for listen,
 NINEBELLS_PORT, NINEBELLS_HOST, NINEBELLS_DATA, NINEBELLS_RELAY, NINEBELLS_DATABASE and NINEBELLS_WORKERS for those that start one.`;
@@ -54,6 +57,8 @@ export async function main(args: readonly string[]): Promise<number> {
     addServe,
     addDemo,
     addToken,
+    addTypes,
+    addDocs,
     addPublish,
     addBoards,
     addListen,
@@ -68,6 +73,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addConsole,
     addDrain,
     addCheck,
+    addCheckChange,
     addInstances,
     addRefusals,
     addTrace,

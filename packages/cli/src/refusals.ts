@@ -34,13 +34,13 @@ export function addRefusals(program: Command): void {
     });
 }
 
-function rowOf({ code, act, count, lastAt, latest }: RefusalKind): string[] {
+function rowOf({ code, act, reportOnly, count, lastAt, latest }: RefusalKind): string[] {
   const { user, address, channel, origin, detail } = latest.at(-1) ?? {};
   return [
     dayTime(lastAt),
     String(count),
     code,
-    act,
+    reportOnly ? `${act} (let pass)` : act,
     printable(user ?? address ?? ''),
     printable(channel ?? origin ?? ''),
     printable(detail ?? ''),
