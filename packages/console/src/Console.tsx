@@ -18,6 +18,7 @@ const InstancesPage = lazy(async () => ({ default: (await import('./InstancesPag
 const KeysPage = lazy(async () => ({ default: (await import('./KeysPage.js')).KeysPage }));
 const ModerationPage = lazy(async () => ({ default: (await import('./ModerationPage.js')).ModerationPage }));
 const OverviewPage = lazy(async () => ({ default: (await import('./OverviewPage.js')).OverviewPage }));
+const RulesPage = lazy(async () => ({ default: (await import('./rules/RulesPage.js')).RulesPage }));
 const SessionsPage = lazy(async () => ({ default: (await import('./SessionsPage.js')).SessionsPage }));
 const TrafficPage = lazy(async () => ({ default: (await import('./TrafficPage.js')).TrafficPage }));
 const WebhooksPage = lazy(async () => ({ default: (await import('./WebhooksPage.js')).WebhooksPage }));
@@ -50,6 +51,10 @@ export function Console() {
                         <Route
                           path="/sessions"
                           element={<SessionsPage backend={backend} mayAct={mayDo(session.rights, 'moderate')} />}
+                        />
+                        <Route
+                          path="/rules/*"
+                          element={<RulesPage backend={backend} mayPublish={mayDo(session.rights, 'publish')} />}
                         />
                         <Route path="/traffic" element={<TrafficPage backend={backend} light={light} />} />
                         <Route

@@ -35,6 +35,7 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
             {texts.overview}
           </NavLink>
           <NavLink to="/traffic">{texts.traffic}</NavLink>
+          <NavLink to="/rules">{texts.rules}</NavLink>
           <NavLink to="/sessions">{texts.sessions}</NavLink>
           <NavLink to="/instances">{texts.instances}</NavLink>
           <NavLink to="/webhooks">{texts.webhooks}</NavLink>

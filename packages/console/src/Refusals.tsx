@@ -18,14 +18,14 @@ export function Refusals({ backend }: { readonly backend: Backend }) {
       <h2>Refused</h2>
       <ScrollTable<RefusalKind>
         label="Refused"
-        rowKey={({ code, act }) => `${code} ${act}`}
+        rowKey={({ code, act, reportOnly }) => `${code} ${act} ${reportOnly}`}
         dataSource={[...found.refusals]}
         pagination={{ pageSize: 4, hideOnSinglePage: true }}
         columns={[
           { title: 'Last', dataIndex: 'lastAt', render: (at: string) => ago(at) },
           { title: 'Times', dataIndex: 'count', align: 'right' },
           { title: 'Code', dataIndex: 'code', render: (code: string) => <code>{code}</code> },
-          { title: 'At', dataIndex: 'act' },
+          { title: 'At', render: (_, { act, reportOnly }) => (reportOnly ? `${act} (let pass)` : act) },
           { title: 'Whom', render: (_, { latest }) => <Whom {...latest.at(-1)} /> },
           { title: 'Where', render: (_, { latest }) => latest.at(-1)?.channel ?? latest.at(-1)?.origin },
           { title: 'Rule', render: (_, kind) => <Explain {...kind} connected={connected} /> },

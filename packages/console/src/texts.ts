@@ -2,6 +2,7 @@
 export const texts = {
   overview: 'Overview',
   traffic: 'Traffic',
+  rules: 'Rules',
   sessions: 'Sessions',
   instances: 'Instances',
   webhooks: 'Webhooks',
