@@ -8,6 +8,6 @@ export default defineConfig({
     outDir: '../dist-page',
     emptyOutDir: true,
     assetsInlineLimit: 0,
-    rollupOptions: { input: ['page/index.html', 'page/race.html'] },
+    rollupOptions: { input: ['page/index.html', 'page/race.html', 'page/weather.html'] },
   },
 });

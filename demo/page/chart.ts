@@ -1,4 +1,5 @@
-import { mapSize, marks, type Point, type Position, startLine } from '../src/course.js';
+import { mapSize, marks, type Point, startLine } from '../src/course.js';
+import type { Position } from '../src/regatta.js';
 
 /** Places of a boat's wake that are drawn. */
 const wakePlaces = 70;
@@ -65,7 +66,7 @@ export class Chart {
     context: CanvasRenderingContext2D,
     colour: (name: string) => string,
     boat: string,
-    { x, y, heading, speed }: Position,
+    { x, y, heading = 0, speed = 0 }: Position,
   ): void {
     const wake = this.#wakeOf(boat, { x, y });
     context.strokeStyle = colour('--sea');

@@ -1,5 +1,6 @@
 import { connect, Motion } from '@nine-bells/client';
-import { boats, type Position } from '../src/course.js';
+import { boats } from '../src/course.js';
+import type { Regatta } from '../src/regatta.js';
 import { Chart, nameOf } from './chart.js';
 import { element, find } from './dom.js';
 
@@ -16,8 +17,8 @@ class CountingSocket extends WebSocket {
 }
 
 const page = document.body;
-const line = connect(location.origin, { WebSocket: CountingSocket });
-const race = line.enter<Position>('race/3/positions');
+const line = connect<Regatta>(location.origin, { WebSocket: CountingSocket });
+const race = line.enter('race/3/positions');
 const motion = new Motion(race.board, { angles: ['heading'] });
 const chart = new Chart(find<HTMLCanvasElement>(page, 'canvas'));
 
@@ -25,7 +26,7 @@ const chart = new Chart(find<HTMLCanvasElement>(page, 'canvas'));
 let merged = 0;
 const lastReport = new Map<string, number>();
 race.board.addEventListener('change', ({ detail: { set, gone } }) => {
-  for (const [boat, { n }] of set) {
+  for (const [boat, { n = 0 }] of set) {
     const before = lastReport.get(boat);
     if (before !== undefined && n > before) merged += n - before - 1;
     lastReport.set(boat, n);
@@ -34,7 +35,7 @@ race.board.addEventListener('change', ({ detail: { set, gone } }) => {
 });
 
 line.enter('race/3/signals', { last: 1 }).addEventListener('message', ({ detail: { data } }) => {
-  find(page, '.signal').textContent = String((data as { text?: unknown }).text ?? '');
+  find(page, '.signal').textContent = data.text;
 });
 
 function draw(): void {
@@ -49,7 +50,7 @@ function list(): void {
     const position = race.board.get(boat);
     if (position === undefined) return [];
     const row = document.createElement('tr');
-    const { speed, heading, to } = position;
+    const { speed = 0, heading = 0, to = '' } = position;
     row.append(...[nameOf(boat), speed.toFixed(1), `${Math.round(heading)}°`, to].map((text) => element('td', text)));
     return [row];
   });

@@ -1,22 +1,13 @@
+import type { Position as Reported } from './regatta.js';
+
 /** A point on the sound, in metres from the corner at the upper left of the map. */
 export interface Point {
   readonly x: number;
   readonly y: number;
 }
 
-/** Where a boat is: an entry of the board of `race/:race/positions`. A type, not an interface, so that it is JSON. */
-export type Position = {
-  readonly x: number;
-  readonly y: number;
-  /** Degrees from north. */
-  readonly heading: number;
-  /** Knots. */
-  readonly speed: number;
-  /** What it sails to. */
-  readonly to: string;
-  /** Counts its reports: what is missing between two of them was merged away. */
-  readonly n: number;
-};
+/** Where a boat is: an entry of the board of `race/:race/positions`, with all that a tracker reports. */
+export type Position = Required<Reported>;
 
 export const mapSize = { width: 1000, height: 560 } as const;
 export const boats = ['petrel', 'turnstone', 'dunlin', 'wigeon', 'sandpiper', 'knot', 'curlew', 'whimbrel'] as const;

@@ -1,6 +1,7 @@
 import { connect } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
-import { boats, type Position, positionAt, raceMs, sequence } from './course.js';
+import { boats, positionAt, raceMs, sequence } from './course.js';
+import type { Regatta } from './regatta.js';
 import { signals } from './script.js';
 import { authorOf } from './seed.js';
 
@@ -13,14 +14,14 @@ const reportMs = 100;
  */
 export function sailRaces(
   url: string,
-  backend: Backend,
+  backend: Backend<Regatta>,
   tokenOf: (boat: string) => Promise<string>,
   complain: (error: unknown) => void,
 ): () => void {
   const fleet = boats.map((boat) => {
-    const line = connect(url, { token: () => tokenOf(boat) });
+    const line = connect<Regatta>(url, { token: () => tokenOf(boat) });
     // A tracker need not hear of itself, and of the others seldom.
-    return { boat, line, race: line.enter<Position>('race/3/positions', { quiet: true, echo: false, pace: 10_000 }) };
+    return { boat, line, race: line.enter('race/3/positions', { quiet: true, echo: false, pace: 10_000 }) };
   });
   const beganMs = Date.now();
   let reports = 0;

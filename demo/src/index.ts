@@ -13,12 +13,14 @@ import {
   runOutsideSystems,
   startResultsBureau,
 } from './outsideSystems.js';
+import type { Regatta } from './regatta.js';
 import { startResultsOffice } from './resultsOffice.js';
 import { seed } from './seed.js';
 import { simulatePeople } from './simulatedPeople.js';
 import { type DemoArguments, workerModule, workerService } from './worker.js';
 
 export { finish } from './outsideSystems.js';
+export type { Regatta } from './regatta.js';
 
 export interface DemoOptions {
   readonly port?: number;
@@ -64,7 +66,7 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
     throw error;
   });
   const keyFile = join(configuration.data, 'api-key');
-  const backend = new Backend(service.url, { key: readFileSync(keyFile, 'utf8').trim() });
+  const backend = new Backend<Regatta>(service.url, { key: readFileSync(keyFile, 'utf8').trim() });
   await seed(backend);
   const { tokens } = configuration;
   const complain = (error: unknown): void => log.warn({ err: error }, 'a simulated person could not act');

@@ -5,6 +5,8 @@ import { text } from 'node:stream/consumers';
 import type { Backend } from '@nine-bells/client/backend';
 import type { Configuration } from '@nine-bells/service';
 import { Webhook } from 'standardwebhooks';
+import { boats } from './course.js';
+import type { Boat, Regatta } from './regatta.js';
 import { authorOf } from './seed.js';
 
 /** How often the buoy reports, the harbour office assigns a berth, and a boat finishes, in milliseconds. */
@@ -12,7 +14,6 @@ const buoyEveryMs = 5_000;
 const harbourEveryMs = 20_000;
 const finishEveryMs = 12_000;
 
-const boats = ['petrel', 'turnstone', 'dunlin', 'wigeon', 'sandpiper', 'knot', 'curlew', 'whimbrel'];
 const crews: Readonly<Record<string, readonly string[]>> = { petrel: ['tomas'], turnstone: ['ines'] };
 const directions = ['south-west', 'west', 'west-south-west'];
 
@@ -83,7 +84,7 @@ function secretOf({ intakes }: Configuration, name: string): string {
 export function runOutsideSystems(
   url: string,
   configuration: Configuration,
-  backend: Backend,
+  backend: Backend<Regatta>,
   complain: (error: unknown) => void,
 ): () => void {
   const every = (ms: number, act: (round: number) => Promise<unknown>): (() => void) => {
@@ -95,8 +96,8 @@ export function runOutsideSystems(
   };
   const stops = [
     every(buoyEveryMs, (round) => postReading(url, configuration, reading(round))),
-    every(harbourEveryMs, (round) => postBerth(url, configuration, boats[round % boats.length] as string, round)),
-    every(finishEveryMs, (round) => finish(backend, boats[round % boats.length] as string)),
+    every(harbourEveryMs, (round) => postBerth(url, configuration, boats[round % boats.length] as Boat, round)),
+    every(finishEveryMs, (round) => finish(backend, boats[round % boats.length] as Boat)),
   ];
   return () => {
     for (const stop of stops) stop();
@@ -104,7 +105,7 @@ export function runOutsideSystems(
 }
 
 /** The committee writes down that a boat has finished. */
-export async function finish(backend: Backend, boat: string): Promise<void> {
+export async function finish(backend: Backend<Regatta>, boat: Boat): Promise<void> {
   await backend.publish({
     channel: 'race/3/signals',
     type: 'finish',

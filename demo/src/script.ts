@@ -1,3 +1,5 @@
+import type { Signal } from './regatta.js';
+
 /** What the simulated people say: spectators and crews in the chat of a race. */
 export const chatter: readonly { readonly user: string; readonly text: string }[] = [
   { user: 'pia', text: 'The breeze is filling in from the headland, finally.' },
@@ -33,7 +35,7 @@ export const hearing: readonly { readonly user: string; readonly text: string }[
 ];
 
 /** What the committee signals, one after another. */
-export const signals: readonly { readonly signal: string; readonly text: string }[] = [
+export const signals: readonly Signal[] = [
   { signal: 'warning', text: 'Warning signal: five minutes' },
   { signal: 'preparatory', text: 'Preparatory signal: four minutes' },
   { signal: 'one-minute', text: 'One minute' },

@@ -1,5 +1,6 @@
 import type { Backend } from '@nine-bells/client/backend';
 import { personOf } from './people.js';
+import type { Regatta } from './regatta.js';
 import { chatter, hearing, notices, signals } from './script.js';
 
 /** What each user finds in the inbox on the first morning. Each has a key: after a second start it is there once, too. */
@@ -9,30 +10,30 @@ const welcome: readonly { readonly users: readonly string[]; readonly title: str
 ];
 
 /** Puts the morning's record into the channels. Every message has a key, so that a second start doubles nothing. */
-export async function seed(backend: Backend): Promise<void> {
+export async function seed(backend: Backend<Regatta>): Promise<void> {
   const published = await backend.publishAll([
     ...notices.slice(0, 2).map((text, index) => ({
-      channel: 'regatta/notices',
-      type: 'notice',
+      channel: 'regatta/notices' as const,
+      type: 'notice' as const,
       key: `seed-notice-${index}`,
       by: authorOf('mira'),
       data: { text },
     })),
     ...signals.slice(0, 3).map((data, index) => ({
-      channel: 'race/3/signals',
-      type: 'signal',
+      channel: 'race/3/signals' as const,
+      type: 'signal' as const,
       key: `seed-signal-${index}`,
       by: authorOf('mira'),
       data,
     })),
     ...hearing.map(({ user, text }, index) => ({
-      channel: 'protest/7',
+      channel: 'protest/7' as const,
       key: `seed-hearing-${index}`,
       by: authorOf(user),
       data: { text },
     })),
     ...chatter.slice(0, 6).map(({ user, text }, index) => ({
-      channel: 'race/3/chat',
+      channel: 'race/3/chat' as const,
       key: `seed-chat-${index}`,
       by: authorOf(user),
       data: { text },

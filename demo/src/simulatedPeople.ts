@@ -1,6 +1,7 @@
-import { connect, type Entry, type Line } from '@nine-bells/client';
+import { connect, type EntryOf, type Line, LineError } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
 import { people } from './people.js';
+import type { Regatta, Talk } from './regatta.js';
 import { chatter, crewTalk, notices } from './script.js';
 import { authorOf } from './seed.js';
 
@@ -10,6 +11,10 @@ const crewEveryMs = 11_000;
 const noticeEveryMs = 60_000;
 const skippersEveryMs = 90_000;
 const readEveryMs = 6_000;
+const lastYearsEveryMs = 20_000;
+
+/** What the coach's app of last year sends: the member was called otherwise. */
+const lastYears = { words: 'Reef early, there is more to come.' };
 
 /**
  * Lets simulated spectators and crews talk over lines of their own, as clients of the product do, and the committee
@@ -17,7 +22,7 @@ const readEveryMs = 6_000;
  */
 export function simulatePeople(
   url: string,
-  backend: Backend,
+  backend: Backend<Regatta>,
   tokenOf: (user: string) => Promise<string>,
   complain: (error: unknown) => void,
 ): () => void {
@@ -34,10 +39,10 @@ export function simulatePeople(
     timers.add(timer);
   };
 
-  const lines = new Map<string, { line: Line; chat: Entry }>();
+  const lines = new Map<string, { line: Line<Regatta>; chat: EntryOf<Regatta['race/:race/chat']> }>();
   for (const { user, roles } of people) {
     if (roles.includes('committee')) continue;
-    const line = connect(url, { token: () => tokenOf(user) });
+    const line = connect<Regatta>(url, { token: () => tokenOf(user) });
     const chat = line.enter('race/3/chat');
     lines.set(user, { line, chat });
     // Pia and Jory sit before the demo page themselves; the others look at the chat now and then.
@@ -46,7 +51,7 @@ export function simulatePeople(
     if (user === 'tomas' || user === 'ines' || user === 'sunniva') line.enter('protest/7');
     if (user === 'oona') line.enter('desk/results/3');
   }
-  const guest = connect(url);
+  const guest = connect<Regatta>(url);
   guest.enter('race/3/chat');
   guest.enter('regatta/notices');
 
@@ -66,6 +71,12 @@ export function simulatePeople(
     const line = lines.get(user)?.line;
     return line?.state.name === 'open' ? line.publish('crew/petrel', { text }) : undefined;
   });
+  everyNow(lastYearsEveryMs, () => {
+    const line = lines.get('bram')?.line;
+    // What the app of last year says no longer fits: the service refuses it and says where, and the console shows it.
+    const said = lastYears as unknown as Talk;
+    return line?.state.name === 'open' ? line.publish('crew/petrel', said).catch(expectMisfit) : undefined;
+  });
   everyNow(skippersEveryMs, (round) =>
     backend.notify({ role: 'skipper', title: `Tide tables, sheet ${round + 1}, are at the desk`, key: 'tide-tables' }),
   );
@@ -83,4 +94,8 @@ export function simulatePeople(
     for (const { line } of lines.values()) line.close();
     guest.close();
   };
+}
+
+function expectMisfit(error: unknown): void {
+  if (!(error instanceof LineError && error.code === 'bad-data')) throw error;
 }
