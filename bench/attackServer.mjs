@@ -17,6 +17,9 @@ channels:
   - { pattern: "race/:race/chat", logbook: kept, allow: { enter: anyone, read: anyone, publish: signed-in } }
   - { pattern: "weather/:station", logbook: { recent: { messages: 1000, for: 10m } }, allow: { enter: anyone, read: anyone, publish: signed-in } }
   - { pattern: "deck/:name", logbook: kept, presence: { grace: 1s, noted: true }, allow: { enter: anyone, read: anyone } }
+  - pattern: log/:name
+    allow: { enter: anyone, publish: signed-in }
+    types: { message: { schema: { type: array, items: { anyOf: [{ type: string, pattern: "^(a+)+$" }, { type: object, required: [x] }, { type: array, minItems: 3 }] } } } }
   - { pattern: "board/:name", allow: { enter: anyone, set: signed-in }, board: { every: 0 } }
 `,
 );

@@ -106,6 +106,37 @@ const attacks = {
       sessions: 4,
     });
   },
+  'large messages of which nothing fits the contract': () => {
+    const data = `[${names(10_000, () => '"b"').join()}]`.slice(0, 32_000).replace(/,?"?b?$/, ']');
+    const request = `{"do":"publish","channel":"log/1","data":${data}}`;
+    return again(() => request, { perS: 200 });
+  },
+  'messages just small enough to be searched for all faults': () => {
+    const request = `{"do":"publish","channel":"log/1","data":[${names(10_000, () => 1).join()}]}`;
+    return again(() => request, { perS: 200 });
+  },
+  'filters that nothing fits, and reads': () => {
+    const filter = { types: ['none'], where: { '/a/b/c/d': 1 } };
+    return again(
+      (n) =>
+        text(
+          n % 2 === 0
+            ? { do: 'enter', channel: `race/${n % 200}/chat`, last: 1000, filter }
+            : { do: 'read', channel: 'race/0/chat', limit: 1000, filter },
+        ),
+      { perS: 150 },
+    );
+  },
+  'a hundred sessions with filters of their own in the busy channel': () =>
+    again(
+      (n) =>
+        text({
+          do: 'enter',
+          channel: 'race/finish/chat',
+          filter: { by: names(20, (m) => `u${m}`), where: Object.fromEntries(names(8, (m) => [`/m${m}/x`, n + m])) },
+        }),
+      { perS: 2, sessions: 100 },
+    ),
   'marks and counts': () =>
     again(
       (n) => text(n % 20 === 0 ? { do: 'unread' } : { do: 'mark', channel: `race/${n % 200}/chat`, cursor: null }),

@@ -8,6 +8,7 @@ const known = [
   'attack',
   'board',
   'compare',
+  'contracts',
   'drill',
   'fanout',
   'kept',
