@@ -1,5 +1,5 @@
 import { execFile, execFileSync } from 'node:child_process';
-import { mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { copyFileSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { type AddressInfo, createServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -45,7 +45,7 @@ const readersOwn = `
 import type { Entry, Line, LineState, Message } from '@nine-bells/client';
 import type { Clock, EnginePorts, Link } from '@nine-bells/core';
 declare global {
-  const token: string;
+  const token: string, key: string, race: number;
   const line: Line;
   const chat: Entry;
   const desk: Entry;
@@ -100,6 +100,8 @@ describe('the code in the docs', () => {
         include: ['.'],
       }),
     );
+    // The types that the docs say how to make.
+    copyFileSync(join(root, 'demo/src/regatta.ts'), join(folder, 'regatta.d.ts'));
     for (const [index, { code }] of typed.entries())
       writeFileSync(join(folder, `block${index}.mts`), `${code}\nexport {};\n`);
     try {
@@ -231,15 +233,22 @@ async function freePort(): Promise<number> {
 }
 
 describe('on the service of the demo, the commands', () => {
-  const pagesToRun = ['README.md', 'docs/http.md', 'docs/notices.md', 'docs/presence.md', 'docs/unread.md'];
+  const pagesToRun = [
+    'README.md',
+    'docs/contracts.md',
+    'docs/http.md',
+    'docs/notices.md',
+    'docs/presence.md',
+    'docs/unread.md',
+  ];
   const run = shown.filter(
     ({ page, text }) => pagesToRun.includes(page) && !/ninebells (serve|check|token) |npx --no-install/.test(text),
   );
   let service: StartedService;
 
   beforeAll(async () => {
-    const text = readFileSync(join(root, 'demo/bells.yaml'), 'utf8');
-    service = await startService({ text: text.replace('port: 9119', 'port: 0') });
+    const file = join(root, 'demo/bells.yaml');
+    service = await startService({ text: readFileSync(file, 'utf8').replace('port: 9119', 'port: 0'), file });
   });
 
   afterAll(() => service.remove());

@@ -1,11 +1,11 @@
-import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { copyFileSync, existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { connect } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
-import { type Demo, finish, startDemo } from '@nine-bells/demo';
+import { type Demo, finish, type Regatta, startDemo } from '@nine-bells/demo';
 import { type Browser, type BrowserContext, chromium, type Page } from 'playwright-core';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { Command, ninebells, root, until } from './startedService.js';
@@ -66,7 +66,7 @@ async function open(path: string, viewport = { width: 1280, height: 800 }, fresh
   page.on('console', (message) => {
     if (
       message.type() === 'error' &&
-      !/40[14]|ERR_CONNECTION|ERR_INTERNET_DISCONNECTED|WebSocket connection/.test(message.text())
+      !/40[14]|422|ERR_CONNECTION|ERR_INTERNET_DISCONNECTED|WebSocket connection/.test(message.text())
     )
       errors.push(message.text());
   });
@@ -369,8 +369,8 @@ describe.skipIf(!browserIsThere)(`a page without a bundler (in ${executablePath}
       for await (const message of connect('${url}').enter('race/8/signals')) return message.data;
     })()`);
     await expect.poll(async () => (await backend.channel('race/8/signals')).entered, soon).toBe(1);
-    await backend.publish({ channel: 'race/8/signals', data: { signal: 'start' } });
-    expect(await heard).toEqual({ signal: 'start' });
+    await backend.publish({ channel: 'race/8/signals', type: 'signal', data: { signal: 'start', text: 'Start' } });
+    expect(await heard).toEqual({ signal: 'start', text: 'Start' });
   });
 });
 
@@ -423,7 +423,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.goto(`${demo.service.url}/console/sessions`);
     await page.getByRole('cell', { name: 'Ines Okoro' }).waitFor();
     await page.getByRole('link', { name: 'Overview' }).click();
-    await backend.publish({ channel: 'race/9/signals', type: 'signal', data: { signal: 'start' } });
+    await backend.publish({ channel: 'race/9/signals', type: 'signal', data: { signal: 'start', text: 'Start' } });
     await page.getByRole('link', { name: 'race/9/signals' }).waitFor();
     await visitor.close();
     await expect.poll(() => connections.textContent(), soon).toBe('0');
@@ -476,15 +476,43 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByLabel('Message', { exact: true }).fill('{"boat": ');
     await page.getByRole('button', { name: 'Publish' }).click();
     await page.getByText('This is not JSON').waitFor();
-    await page.getByLabel('Message', { exact: true }).fill('{"boat": "petrel"}');
-    await page.getByLabel('Type').fill('finish');
+    await page.getByLabel('Message', { exact: true }).fill('{"text": "Hoorah", "for": "petrel"}');
+    await page.getByLabel('Type').fill('cheer');
     await page.getByRole('button', { name: 'Publish' }).click();
-    await page.locator('ol.messages').getByText('{"boat":"petrel"}').first().waitFor();
+    // What does not fit the contract is said where it is written.
+    await page.getByText(/there is no type cheer in channels of race\/:race\/chat/).waitFor();
+    await page.getByLabel('Type').fill('message');
+    await page.getByRole('button', { name: 'Publish' }).click();
+    await page.locator('ol.messages').getByText('{"text":"Hoorah","for":"petrel"}').first().waitFor();
+  });
+
+  it('is a reference of the channel rules, with a form made of each schema that publishes a test message', async () => {
+    const page = await signedIn('/console/rules/race/:race/signals');
+    await page.getByRole('heading', { name: 'race/:race/signals' }).waitFor();
+    await page.getByText('A boat has crossed the finish line').waitFor();
+    await page.getByText('one of "petrel", "turnstone"').first().waitFor();
+    await page.getByText('finish', { exact: true }).last().click();
+    await page.getByLabel(':race').fill('9');
+    await page.getByLabel('at', { exact: true }).fill('soon');
+    await page.getByRole('button', { name: 'Publish' }).click();
+    // What does not fit is said beside its field, and with its pointer.
+    await page.getByText('expected a date-time', { exact: true }).waitFor();
+    await page.getByText('/data/at: expected a date-time').waitFor();
+    await page.getByLabel('at', { exact: true }).fill('2031-06-14T14:02:11Z');
+    await page.getByText(/^npx ninebells publish race\/9\/signals .*2031-06-14T14:02:11Z.* --type finish$/).waitFor();
+    await page.getByRole('button', { name: 'Publish' }).click();
+    await page.getByText(/^Published as \w+:\d+/).waitFor();
+    expect((await backend.read('race/9/signals', { limit: 1 })).messages[0]).toMatchObject({
+      type: 'finish',
+      data: { boat: 'petrel', at: '2031-06-14T14:02:11Z' },
+    });
+    await page.getByRole('link', { name: /crew\/:boat/ }).click();
+    await page.getByText('whose claim boats holds :boat or the role coach').first().waitFor();
   });
 
   it('shows what other systems said and were told, tries routes, and sends again', async () => {
     expect((await demo.postReading()).status).toBe(202);
-    await finish(backend, 'knot');
+    await finish(backend as unknown as Backend<Regatta>, 'knot');
     const page = await signedIn('/console/webhooks');
     const arrived = page.getByRole('row', { name: /buoy.*done.*weather\/north-mark/ });
     await arrived.getByRole('button').click();
@@ -582,7 +610,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByRole('button', { name: 'Make' }).click();
     const made = ((await page.locator('.made-key').textContent(soon)) ?? '').trim();
     const press = new Backend(demo.service.url, { key: made });
-    await press.publish({ channel: 'race/3/signals', data: { text: 'x' } });
+    await press.publish({ channel: 'race/3/signals', type: 'signal', data: { signal: 'start', text: 'x' } });
     await expect(press.channels()).rejects.toMatchObject({ status: 403 });
     await page.reload();
     await page.getByRole('cell', { name: 'press office' }).waitFor(soon);
@@ -647,7 +675,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByText('Cut the connection').click();
     await page.locator('th', { hasText: 'jury' }).getByRole('img', { name: 'not connected' }).waitFor();
     await next.getByText('The application').click();
-    await next.getByLabel('data', { exact: true }).fill('"From the bureau"');
+    await next.getByLabel('data', { exact: true }).fill('{"text":"From the bureau"}');
     await next.getByRole('button', { name: 'Send' }).click();
     await cell(/message .*From the bureau/)
       .first()
@@ -681,6 +709,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     const passed = await ninebells(['drill', drill, '--config', configuration]);
     expect(passed.code, passed.out).toBe(0);
     const broken = join(folder, 'broken.yaml');
+    copyFileSync(join(root, 'demo/contracts.yaml'), join(folder, 'contracts.yaml'));
     writeFileSync(
       broken,
       readFileSync(configuration, 'utf8').replace(
@@ -718,7 +747,9 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
 
   it('gives long lists page by page, and lets the service search them', async () => {
     const numbers = Array.from({ length: 45 }, (_, n) => 100 + n);
-    await backend.publishAll(numbers.map((n) => ({ channel: `race/${n}/signals`, data: n })));
+    await backend.publishAll(
+      numbers.map((n) => ({ channel: `race/${n}/signals`, type: 'signal', data: { signal: 'start', text: `${n}` } })),
+    );
     const page = await signedIn();
     const list = page.getByRole('region', { name: 'Channels' });
     const shown = () => list.getByRole('link').allTextContents();
@@ -759,13 +790,13 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
   it("shows a channel's board as it changes, and what goes through it", async () => {
     const page = await signedIn('/console/channels/race/7/positions');
     await page.getByText('Nothing is on the board.').waitFor();
-    const put = (set: Readonly<Record<string, { x: number } | null>>) =>
+    const put = (set: Readonly<Record<string, { x: number; y: number } | null>>) =>
       backend.setEntries({ channel: 'race/7/positions', set });
-    await put({ petrel: { x: 1 }, knot: { x: 2 } });
+    await put({ petrel: { x: 1, y: 4 }, knot: { x: 2, y: 4 } });
     const board = page.getByRole('region', { name: 'Board' }).first();
-    await board.getByText('{"x":1}').waitFor();
-    await put({ petrel: { x: 7 }, knot: null });
-    await board.getByText('{"x":7}').waitFor();
+    await board.getByText('{"x":1,"y":4}').waitFor();
+    await put({ petrel: { x: 7, y: 4 }, knot: null });
+    await board.getByText('{"x":7,"y":4}').waitFor();
     expect(await board.getByText('knot').count()).toBe(0);
     await page.goto(`${demo.service.url}/console/traffic`);
     await page.getByRole('region', { name: 'Channels' }).getByText('race/7/positions').waitFor();

@@ -38,10 +38,12 @@ export interface StartedService {
 }
 
 export async function startService(
-  options: { text?: string; folder?: string; port?: number; relay?: string } = {},
+  options: { text?: string; file?: string; folder?: string; port?: number; relay?: string } = {},
 ): Promise<StartedService> {
   const folder = options.folder ?? mkdtempSync(join(tmpdir(), 'bells-test-'));
-  const configuration = parseConfiguration(options.text ?? configurationText, join(folder, 'bells.yaml'), {
+  // What the text refers to lies beside the file.
+  const file = options.file ?? join(folder, 'bells.yaml');
+  const configuration = parseConfiguration(options.text ?? configurationText, file, {
     data: folder,
     port: options.port,
     relay: options.relay,

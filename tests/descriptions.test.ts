@@ -1,0 +1,475 @@
+import { execFile, spawn } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createRequire } from 'node:module';
+import { join } from 'node:path';
+import { promisify } from 'node:util';
+import SwaggerParser from '@apidevtools/swagger-parser';
+import { Parser } from '@asyncapi/parser';
+import { Ajv2020 } from 'ajv/dist/2020.js';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { routesOf } from '../packages/service/dist/http/app.js';
+import { RawLine, root, type StartedService, startService, until } from './startedService.js';
+
+const text = `
+service: { name: Test Regatta, port: 0, guests: true }
+tokens: { secret: "a secret that is long enough for HS256, surely" }
+intakes:
+  buoy:
+    verify: { bearer: the-buoy-may-come-in }
+    routes: [{ when: { at: /kind, is: wind }, message: { channel: weather/buoy, type: reading, data: /reading } }]
+hooks: { bureau: { url: "http://127.0.0.1:9/", secrets: "whsec_MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTIzNDU2Nzg5MDE=" } }
+feeds: { results: { channels: ["race/:race/chat"] } }
+channels:
+  - pattern: race/:race/chat
+    about: Chat of a race
+    logbook: kept
+    allow: { enter: anyone, publish: signed-in, hail: signed-in, set: signed-in, moderate: { role: jury } }
+    presence: true
+    marks: shown
+    types:
+      message:
+        about: What a spectator says
+        schema: { type: object, required: [text], properties: { text: { $ref: "#/$defs/text" } }, $defs: { text: { type: string, maxLength: 20 } } }
+        example: { text: Go! }
+      recall: { from: applications }
+    hails: { typing: { schema: { type: boolean }, example: true } }
+    board: { contract: { schema: { type: object, required: [x] }, example: { x: 1 } } }
+  - { pattern: "crew/:boat", allow: { enter: { claim: boats, holds: ":boat" } } }
+  - { pattern: "jury/:case", allow: { enter: { role: jury }, publish: { role: jury } } }
+  - { pattern: weather/:station, allow: { enter: anyone } }
+`;
+
+// biome-ignore lint/suspicious/noExplicitAny: a description is plain data
+type Any = any;
+
+let service: StartedService;
+let http: Any;
+let line: Any;
+let ajv: Ajv2020;
+let someKey: string;
+
+const get = async (path: string, bearer?: string) => {
+  // Other parsers take their time in this process, in which connections that wait are closed.
+  const headers = { connection: 'close', ...(bearer === undefined ? {} : { authorization: `Bearer ${bearer}` }) };
+  const response = await fetch(service.url + path, { headers });
+  return { status: response.status, body: (await response.json()) as Any };
+};
+const token = (user: string, more: object = {}) => service.token(user, 60_000, more);
+/** What does not fit a schema that stands at a JSON Pointer of a description. */
+const misfits = (document: string, pointer: string, value: unknown): string => {
+  const check = ajv.compile({ $ref: `${document}#${pointer}` });
+  if (check(value)) return '';
+  return (check.errors ?? [])
+    .map((each) => `${each.instancePath} ${each.message} ${JSON.stringify(each.params)}`)
+    .join('\n');
+};
+const pointed = (...steps: readonly string[]): string =>
+  steps.map((each) => `/${encodeURIComponent(each.replaceAll('~', '~0').replaceAll('/', '~1'))}`).join('');
+
+beforeAll(async () => {
+  service = await startService({ text });
+  const pia = await RawLine.open(service.url);
+  await pia.hello({ token: await token('pia'), enter: [{ channel: 'race/3/chat' }] });
+  someKey = (await service.backend.makeKey({ name: 'some', rights: ['read:jury/:case'] })).key;
+  http = (await get('/openapi.json')).body;
+  line = (await get('/asyncapi.json', service.key)).body;
+  ajv = new Ajv2020({ strict: false, allErrors: true, validateFormats: false });
+  ajv.addSchema(http, 'http');
+  ajv.addSchema(line, 'line');
+});
+
+afterAll(() => service.remove());
+
+describe('/openapi.json', () => {
+  it('is OpenAPI 3.1 by another parser, and names every route of the table with its query and its body', async () => {
+    await SwaggerParser.validate(structuredClone(http));
+    expect(http.openapi).toBe('3.1.0');
+    const routes = routesOf({ engine: service.service.engine, facts: { name: 'x' } } as Parameters<typeof routesOf>[0]);
+    for (const { name, query = [], body } of routes) {
+      const [method = '', path = ''] = name.split(' ');
+      const operation = http.paths[path.replace(/:(\w+)/, '{$1}')][method.toLowerCase()];
+      const parameters = (operation.parameters ?? []) as { in: string; name: string }[];
+      const asked = parameters.filter((each) => each.in === 'query').map((each) => each.name);
+      expect([name, asked.sort()]).toEqual([name, [...query].sort()]);
+      if (body === undefined) continue;
+      // What the class takes is what the type says.
+      const found = new Set<string>();
+      const collect = (schema: Any): void => {
+        if (schema.$ref !== undefined) collect(http.components.schemas[schema.$ref.split('/').at(-1)]);
+        for (const each of schema.anyOf ?? schema.allOf ?? []) collect(each);
+        if (schema.items !== undefined && schema.properties === undefined) collect(schema.items);
+        for (const member of Object.keys(schema.properties ?? {})) found.add(member);
+      };
+      collect(operation.requestBody.content['application/json'].schema);
+      expect([name, [...found].sort()]).toEqual([name, Object.keys(body.members).sort()]);
+    }
+    for (const path of ['/line/listen', '/line/sessions', '/in/{name}', '/healthz', '/readyz'])
+      expect(Object.keys(http.paths)).toContain(path);
+    expect(http.components.schemas.Draft.properties.type.maxLength).toBe(64);
+  });
+
+  it('has examples that fit', () => {
+    let count = 0;
+    const look = (value: Any, steps: readonly string[]): void => {
+      if (typeof value !== 'object' || value === null) return;
+      if ('schema' in value && ('example' in value || 'examples' in value)) {
+        const all = 'example' in value ? [value.example] : Object.values(value.examples).map((each: Any) => each.value);
+        for (const each of all)
+          expect([steps, misfits('http', pointed(...steps, 'schema'), each)]).toEqual([steps, '']);
+        count += all.length;
+      }
+      for (const [name, each] of Object.entries(value)) look(each, [...steps, name]);
+    };
+    look(http.paths, ['paths']);
+    expect(count).toBeGreaterThan(100);
+  });
+
+  const entry = '{"channel":"race/3/chat","set":{"petrel":{"x":1},"knot":{"x":2}}}';
+  it.each<[string, string, number, string?]>([
+    ['POST', '/v1/messages', 201, '{"channel":"race/3/chat","data":{"text":"Go"},"key":"k1","by":{"user":"mira"}}'],
+    ['POST', '/v1/messages', 200, '{"channel":"race/3/chat","data":{"text":"Go"},"key":"k1","by":{"user":"mira"}}'],
+    ['POST', '/v1/messages', 200, '[{"channel":"race/3/chat","data":{"text":"On"}}]'],
+    ['POST', '/v1/messages', 422, '{"channel":"race/3/chat","data":{"txt":"Go"}}'],
+    ['POST', '/v1/messages', 422, '{"channel":"race/3/chat","data":1,"type":"nothing"}'],
+    ['POST', '/v1/messages', 404, '{"channel":"nowhere/at/all","data":1}'],
+    ['POST', '/v1/messages', 400, '{"channel":"a//b","data":1,"more":2}'],
+    ['GET', '/v1/messages?channel=race/3/chat&limit=2', 200],
+    ['GET', '/v1/messages?channel=race/3/chat&after=zzz:9', 200],
+    ['GET', '/v1/messages?channel=race/3/chat&after=x', 400],
+    ['GET', '/v1/rules', 200],
+    ['POST', '/v1/boards', 200, entry],
+    ['POST', '/v1/boards', 200, `[${entry}]`],
+    ['POST', '/v1/boards', 409, '{"channel":"race/3/chat","set":{"petrel":{"x":1}},"ifVersion":null}'],
+    ['POST', '/v1/boards', 422, '{"channel":"race/3/chat","set":{"petrel":7}}'],
+    ['GET', '/v1/boards?channel=race/3/chat', 200],
+    ['GET', '/v1/channels', 200],
+    ['GET', '/v1/channels?channel=race/3/chat', 200],
+    ['GET', '/v1/sessions', 200],
+    ['GET', '/v1/members?channel=race/3/chat', 200],
+    ['GET', '/v1/members?user=pia', 200],
+    ['GET', '/v1/instances', 200],
+    ['GET', '/v1/traffic', 200],
+    ['GET', '/v1/refusals', 200],
+    ['GET', '/v1/overview', 200],
+    ['POST', '/v1/explain', 200, '{"act":"publish","channel":"crew/petrel","user":"ines","claims":{"boats":["knot"]}}'],
+    ['POST', '/v1/explain', 200, '{"act":"enter","channel":"race/3/chat","guest":true}'],
+    [
+      'POST',
+      '/v1/bans',
+      201,
+      '{"user":"tomas","channel":"race/3/chat","forMs":60000,"reason":"shouting","by":{"user":"mira"}}',
+    ],
+    ['POST', '/v1/explain', 200, '{"act":"enter","channel":"race/3/chat","user":"tomas"}'],
+    ['GET', '/v1/bans', 200],
+    ['DELETE', '/v1/bans/BAN?reason=enough', 200],
+    ['DELETE', '/v1/bans/none', 400],
+    ['POST', '/v1/removals', 201, '{"channel":"race/3/chat","user":"tomas","banMs":1000}'],
+    ['POST', '/v1/sign-outs', 201, '{"user":"tomas"}'],
+    ['POST', '/v1/token-revocations', 201, '{"user":"tomas","reason":"lost"}'],
+    ['GET', '/v1/audit', 200],
+    ['POST', '/v1/notices', 201, '{"users":["pia"],"title":"At 17:30","key":"k","forMs":60000,"data":{"a":[1]}}'],
+    ['POST', '/v1/notices', 400, '{"title":"","users":[7]}'],
+    ['GET', '/v1/notices?user=pia', 200],
+    ['POST', '/v1/notices/done', 200, '{"user":"pia","done":true}'],
+    ['GET', '/v1/users?user=pia', 200],
+    ['GET', '/v1/users?user=nobody', 404],
+    ['POST', '/v1/marks', 200, '{"user":"pia","channel":"race/3/chat","cursor":"CURSOR"}'],
+    ['GET', '/v1/unread?user=pia', 200],
+    ['GET', '/v1/marks?channel=race/3/chat', 200],
+    ['GET', '/v1/traces/MESSAGE?user=pia', 200],
+    ['GET', '/v1/traces/none', 404],
+    ['POST', '/in/buoy', 202, '{"kind":"wind","reading":{"knots":7}}'],
+    ['GET', '/v1/intakes', 200],
+    ['POST', '/v1/intakes/buoy/test', 200, '{"body":{"kind":"wind","reading":{"knots":7}}}'],
+    ['POST', '/v1/intakes/none/test', 404, '{"body":{}}'],
+    ['GET', '/v1/arrivals', 200],
+    ['GET', '/v1/arrivals/ARRIVAL', 200],
+    ['GET', '/v1/arrivals/none', 404],
+    ['POST', '/v1/arrivals/ARRIVAL/again', 400, '{}'],
+    [
+      'POST',
+      '/v1/hooks',
+      201,
+      '{"name":"late","url":"https://bureau.example/in","channels":["race/:race/chat"],"types":["recall"],"retry":{"first":"1s"}}',
+    ],
+    ['POST', '/v1/hooks', 400, '{"name":"late"}'],
+    ['GET', '/v1/hooks', 200],
+    ['GET', '/v1/hooks/bureau', 200],
+    ['GET', '/v1/hooks/none', 404],
+    ['POST', '/v1/hooks/bureau/pause', 200, '{}'],
+    ['GET', '/v1/hooks/bureau', 200],
+    ['POST', '/v1/hooks/bureau/resume', 200, '{}'],
+    ['DELETE', '/v1/hooks/late', 200],
+    ['GET', '/v1/deliveries', 200],
+    ['GET', '/v1/deliveries/DELIVERY', 200],
+    ['POST', '/v1/deliveries/resend', 200, '{"hook":"bureau","since":"2031-06-14T12:00:00Z"}'],
+    ['GET', '/v1/forward/bureau', 200],
+    ['GET', '/v1/forward/bureau?after=0&wait=1', 200],
+    ['POST', '/v1/forward/bureau/report', 200, '{"id":"DELIVERY","status":200,"tookMs":3}'],
+    ['POST', '/v1/feeds', 201, '{"name":"later","channels":["race/:race/chat"],"lease":"30s"}'],
+    ['GET', '/v1/feeds', 200],
+    ['GET', '/v1/feeds/results?wait=1', 200],
+    ['POST', '/v1/feeds/results/ack', 200, '{"ids":["x"]}'],
+    ['POST', '/v1/feeds/results/rewind', 200, '{"since":"2031-06-14T12:00:00Z"}'],
+    ['DELETE', '/v1/feeds/later', 200],
+    ['POST', '/v1/keys', 201, '{"name":"results","rights":["read"],"forMs":60000}'],
+    ['POST', '/v1/keys', 400, '{"name":"results","rights":["all"]}'],
+    ['GET', '/v1/keys', 200],
+    ['DELETE', '/v1/keys/KEY', 200],
+    ['POST', '/v1/workbench/tokens', 201, '{"user":"tomas","roles":["jury"]}'],
+    ['POST', '/v1/workbench/example-user', 200, '{"act":"enter","channel":"crew/petrel"}'],
+    ['POST', '/v1/sign-in-links', 201, '{"looksOnly":true}'],
+    ['POST', '/v1/observer-tokens', 201],
+    ['POST', '/line/sessions', 201, '{"do":"hello","id":1,"enter":[{"channel":"race/3/chat","last":5}]}'],
+    ['POST', '/line/sessions', 401, '{"do":"hello","id":1,"token":"x"}'],
+    ['GET', '/line/listen?channel=crew/petrel', 403],
+    ['GET', '/line/listen?channel=race/3/chat&where=boat', 400],
+    ['GET', '/healthz', 200],
+    ['GET', '/readyz', 200],
+  ])('says what %s %s answers: %i', async (method, path, status, body) => {
+    known.cursor ||= (await service.backend.read('race/3/chat')).cursor;
+    const filled = (given: string): string =>
+      given.replaceAll(/CURSOR|MESSAGE|BAN|ARRIVAL|DELIVERY|KEY/g, (name) => known[name.toLowerCase()] ?? name);
+    const isLine = path.startsWith('/line');
+    const bearer = path.startsWith('/in/') ? 'the-buoy-may-come-in' : service.key;
+    const response = await fetch(service.url + filled(path), {
+      method,
+      headers: {
+        ...(isLine ? {} : { authorization: `Bearer ${bearer}` }),
+        ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+      },
+      ...(body === undefined ? {} : { body: filled(body) }),
+    });
+    const answer = (await response.json()) as Any;
+    expect([response.status, answer.detail]).toEqual([status, status < 300 ? undefined : answer.detail]);
+    const [bare = ''] = path.split('?');
+    const at = Object.keys(http.paths).find((each) => {
+      const pattern = new RegExp(`^${each.replaceAll(/\{\w+\}/g, '[^/]+')}$`);
+      return pattern.test(bare) && http.paths[each][method.toLowerCase()] !== undefined;
+    });
+    const type = response.headers.get('content-type')?.split(';')[0] ?? '';
+    const place = ['paths', at ?? '', method.toLowerCase(), 'responses', String(status), 'content', type, 'schema'];
+    expect(misfits('http', pointed(...place), answer)).toBe('');
+    // A body that is taken is one that is described.
+    if (body !== undefined && status < 300) {
+      const wanted = ['paths', at ?? '', method.toLowerCase(), 'requestBody', 'content', 'application/json', 'schema'];
+      if (http.paths[at ?? ''][method.toLowerCase()].requestBody !== undefined)
+        expect(misfits('http', pointed(...wanted), JSON.parse(filled(body)))).toBe('');
+    }
+    remember(bare, answer);
+    seen.add(`${method} ${at}`);
+  });
+
+  const known: Record<string, string> = {};
+  const seen = new Set<string>();
+  const remember = (path: string, answer: Any): void => {
+    if (path === '/v1/bans' && answer.bans?.[0] !== undefined) known.ban = answer.bans[0].id;
+    if (path === '/v1/messages' && answer.id !== undefined) known.message ??= answer.id;
+    if (path === '/v1/arrivals') known.arrival ??= answer.arrivals?.[0]?.id;
+    if (path === '/v1/deliveries') known.delivery ??= answer.deliveries?.[0]?.id;
+    if (path === '/v1/keys' && answer.key !== undefined) known.key = answer.id;
+  };
+
+  it('has been compared with an answer to every one of its requests', () => {
+    const all = Object.entries<Any>(http.paths).flatMap(([path, each]) =>
+      Object.keys(each).map((method) => `${method.toUpperCase()} ${path}`),
+    );
+    // Those of a session over HTTP need one each; the end comes in the last test of all.
+    const others = all.filter((each) => !seen.has(each) && !/\/line\/sessions\/|\/line\/listen|\/v1\/drain/.test(each));
+    expect(others).toEqual([]);
+  });
+});
+
+describe('/asyncapi.json', () => {
+  it.each<[string, () => Promise<string | undefined>, string]>([
+    ['a guest', async () => undefined, 'race weather'],
+    ['a user of a boat', () => token('ines', { claims: { boats: ['petrel'] } }), 'crew race weather'],
+    ['a user of no boat', () => token('pia', { claims: { boats: [] } }), 'race weather'],
+    ['a juror', () => token('tomas', { roles: ['jury'] }), 'jury race weather'],
+    ['a key', async () => service.key, 'crew jury race weather'],
+    ['a key for some', async () => someKey, 'jury'],
+  ])('is AsyncAPI 3.0 by another parser, with what %s may know of', async (_, bearer, names) => {
+    const { status, body } = await get('/asyncapi.json', await bearer());
+    expect(status).toBe(200);
+    const { document, diagnostics } = await new Parser().parse(JSON.stringify(body));
+    expect(diagnostics.filter(({ severity }) => severity < 2)).toEqual([]);
+    expect(document?.version()).toBe('3.0.0');
+    const addresses = Object.values<Any>(body.channels).map(({ address }) => address.split('/')[0]);
+    expect(addresses.filter((each) => each !== '').sort()).toEqual(names.split(' '));
+  });
+
+  it.each([
+    ['no key of this service', 'x'],
+    ['a token with a wrong signature', 'a.b.c'],
+  ])('refuses %s', async (_, bearer) => {
+    expect(await get('/asyncapi.json', bearer)).toMatchObject({ status: 401, body: { code: expect.any(String) } });
+  });
+
+  it('has examples that fit', () => {
+    let count = 0;
+    for (const [id, { messages }] of Object.entries<Any>(line.channels))
+      for (const [name, { examples = [] }] of Object.entries<Any>(messages))
+        for (const { payload } of examples) {
+          expect([id, name, misfits('line', pointed('channels', id, 'messages', name, 'payload'), payload)]).toEqual([
+            id,
+            name,
+            '',
+          ]);
+          count += 1;
+        }
+    expect(count).toBeGreaterThanOrEqual(4);
+    const wrong = { on: 'message', channel: 'race/1/chat', cursor: 'a:1', id: 'x', type: 'message', at: 'x', data: {} };
+    const place = pointed('channels', 'channel-race-race-chat', 'messages', 'message-message', 'payload');
+    expect(misfits('line', place, wrong)).toContain("must have required property 'text'");
+  });
+
+  it('describes every frame that passes', async () => {
+    const pia = await RawLine.open(service.url);
+    const jury = await RawLine.open(service.url);
+    const said: Any[] = [];
+    let id = 1;
+    const say = async (each: RawLine, request: Any): Promise<void> => {
+      said.push({ ...request, id: ++id });
+      each.send(said.at(-1));
+      await each.reply(id);
+    };
+    await say(pia, {
+      do: 'hello',
+      token: await token('pia'),
+      inbox: 'a:0',
+      enter: [{ channel: 'race/4/chat', last: 5 }],
+    });
+    await say(jury, { do: 'hello', token: await token('tomas', { roles: ['jury'] }) });
+    const channel = 'race/4/chat';
+    const { cursor } = await service.backend.publish({ channel, data: { text: 'Ready' } });
+    for (const request of [
+      { do: 'enter', channel, last: 3, filter: { types: ['message'] }, status: { away: true } },
+      { do: 'publish', channel, data: { text: 'Go' }, key: 'one' },
+      { do: 'publish', channel, data: { text: 7 } },
+      { do: 'hail', channel, type: 'typing', data: true },
+      { do: 'set', channel, entry: 'petrel', value: { x: 1 }, forMs: 60_000 },
+      { do: 'set', channel, entry: 'petrel', value: { x: 1 }, ifVersion: null },
+      { do: 'call', name: 'nothing', data: 1 },
+      { do: 'read', channel, limit: 5, filter: { where: { '/text': 'Go' } } },
+      { do: 'status', status: { away: true } },
+      { do: 'mark', channel, cursor },
+      { do: 'unread' },
+      { do: 'watch', user: 'pia' },
+      { do: 'unwatch', user: 'pia' },
+      { do: 'inbox', limit: 5 },
+      { do: 'refresh', token: await token('tomas', { roles: ['jury'] }) },
+      { do: 'pulse', got: { [channel]: 'a:1' } },
+    ])
+      await say(jury, request);
+    await service.backend.notify({ users: ['pia'], title: 'At 17:30' });
+    for (const kind of ['members', 'marks']) await until(() => pia.frames.some((each) => each.on === kind));
+    await say(pia, { do: 'inbox', done: true });
+    await say(jury, { do: 'remove', channel, user: 'pia', reason: 'shouting', banMs: 1_000 });
+    await say(jury, { do: 'leave', channel });
+    pia.send({ do: 'nothing' });
+    await until(() => pia.frames.some((each) => each.on === 'problem'));
+    const verbs = new Set(said.map((each) => each.do));
+    const kinds = new Set<string>();
+    for (const request of said)
+      expect([request, misfits('line', payload(`request-${request.do}`), request)]).toEqual([request, '']);
+    for (const frame of [...pia.frames, ...jury.frames]) {
+      const { do: verb } = said.find((each) => each.id === frame.re) ?? {};
+      const name =
+        frame.on === undefined ? (frame.problem === undefined ? `reply-${verb}` : 'refused') : `push-${frame.on}`;
+      if (!(`${name}` in line.channels.line.messages)) expect([name, Object.keys(frame)]).toEqual([name, ['re']]);
+      else expect([frame, misfits('line', payload(name), frame)]).toEqual([frame, '']);
+      kinds.add(name);
+    }
+    expect([...verbs].sort()).toEqual(
+      Object.keys(line.operations)
+        .flatMap((each) => (each.startsWith('say-') ? [each.slice(4)] : []))
+        .sort(),
+    );
+    for (const kind of ['message', 'hail', 'board', 'members', 'notice', 'inbox', 'removed', 'problem', 'marks'])
+      expect([...kinds]).toContain(`push-${kind}`);
+    pia.socket.close();
+    jury.socket.close();
+  });
+
+  const payload = (name: string): string => pointed('channels', 'line', 'messages', name, 'payload');
+});
+
+describe('clients that have the descriptions and nothing of ours', () => {
+  it('are generated for TypeScript, and know what fits', async () => {
+    const folder = mkdtempSync(join(root, 'tests/dist-generated-'));
+    try {
+      const require = createRequire(import.meta.url);
+      const bin = (name: string, path: string) => join(require.resolve(`${name}/package.json`), '..', path);
+      // The service answers in this very process, which may not wait.
+      const run = async (...args: string[]) =>
+        (await promisify(execFile)(process.execPath, args, { cwd: folder, encoding: 'utf8' })).stdout;
+      await run(bin('openapi-typescript', 'bin/cli.js'), `${service.url}/openapi.json`, '-o', 'ninebells.d.ts');
+      writeFileSync(
+        join(folder, 'client.ts'),
+        `import type { paths } from './ninebells.js';
+type Publish = paths['/v1/messages']['post'];
+type Body = Publish['requestBody']['content']['application/json'];
+const key = process.argv[3];
+async function publish(body: Body): Promise<Publish['responses'][201]['content']['application/json']> {
+  const headers = { authorization: 'Bearer ' + key, 'content-type': 'application/json' };
+  const response = await fetch(process.argv[2] + '/v1/messages', { method: 'POST', headers, body: JSON.stringify(body) });
+  return (await response.json()) as Publish['responses'][201]['content']['application/json'];
+}
+const done = await publish({ channel: 'race/5/chat', data: { text: 'Generated' } });
+if ('cursor' in done) console.log(done.cursor);
+// @ts-expect-error the channel is missing
+await publish({ data: 1 });
+// @ts-expect-error there is no such member
+await publish({ channel: 'race/5/chat', data: 1, chanel: 2 });
+type Problem = Publish['responses'][422]['content']['application/problem+json']['code'];
+const code: Problem = 'bad-data';
+// @ts-expect-error no request to publish is refused with this
+const other: Problem = 'no-such-hook';
+console.log(code, other);
+`,
+      );
+      const options = ['--module', 'esnext', '--target', 'es2022', '--strict', '--skipLibCheck', '--types', 'node'];
+      await run(bin('typescript', 'bin/tsc'), ...options, 'client.ts');
+      expect(await run('client.js', service.url, service.key)).toMatch(/^\w+:1\nbad-data no-such-hook\n$/);
+    } finally {
+      rmSync(folder, { recursive: true, force: true });
+    }
+  });
+
+  it('are written by hand in Python, as the docs have it', async () => {
+    const page = readFileSync(join(root, 'docs/other-languages.md'), 'utf8');
+    const [, code = ''] = /^```python\n([\s\S]*?)^```/m.exec(page) ?? [];
+    const client = spawn('python3', ['-u', '-c', code, service.url, 'race/6/chat'], {
+      env: { ...process.env, TOKEN: await token('python') },
+    });
+    let out = '';
+    let err = '';
+    client.stdout.on('data', (data) => (out += data));
+    client.stderr.on('data', (data) => (err += data));
+    try {
+      await service.backend.publish({ channel: 'race/6/chat', data: { text: 'First' }, by: { user: 'mira' } });
+      await until(() => out.includes('First') || (err !== '' && Promise.reject(new Error(err))));
+      await service.backend.publish({ channel: 'race/6/chat', data: { text: 'Who is there?' } });
+      await until(() => out.includes('"Python"'));
+      // Its connection is cut: it comes back where it was.
+      const [session] = (await service.backend.sessions({ user: 'python' })).sessions;
+      expect(session?.transport).toBe('websocket');
+      for (const number of [1, 2, 3])
+        await service.backend.publish({ channel: 'race/6/chat', data: { text: `More ${number}` } });
+      await until(() => out.includes('More 3'));
+      expect(out.match(/First|Python|More \d/g)).toEqual(['First', 'Python', 'More 1', 'More 2', 'More 3']);
+    } finally {
+      client.kill();
+    }
+  });
+
+  it('hear the end, as it is described', async () => {
+    const response = await fetch(`${service.url}/v1/drain`, {
+      method: 'POST',
+      headers: { authorization: `Bearer ${service.key}`, 'content-type': 'application/json' },
+      body: '{"withinMs":0}',
+    });
+    const place = ['paths', '/v1/drain', 'post', 'responses', '202', 'content', 'application/json', 'schema'];
+    expect([response.status, misfits('http', pointed(...place), await response.json())]).toEqual([202, '']);
+  });
+});
