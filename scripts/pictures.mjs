@@ -27,22 +27,16 @@ const pause = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
 await backend.notify({ users: ['pia', 'jory'], title: 'Race 4 is postponed until 15:30' });
 await regatta('regatta', async () => {});
 await picture('regatta-race', `${url}/regatta/race.html`, {}, () => pause(75_000));
+await inConsole('console-rules', 'rules/race/:race/signals', {}, async (page) => {
+  await page.getByText('A boat has crossed the finish line').waitFor();
+});
+await picture('regatta-weather', `${url}/regatta/weather.html`, {}, async (page) => {
+  await page.locator('.from').selectOption('west');
+  await page.locator('.readings tr').nth(5).waitFor({ timeout: 120_000 });
+});
 await regatta('regatta-inbox', async (left, right) => {
   await left.locator('.bell').click();
   await right.locator('input').pressSequentially('Whimbrel is', { delay: 20 });
-});
-await regatta('regatta-unread', async (left) => {
-  await left.getByPlaceholder('Say something').fill('Petrel is round the mark!');
-  await left.locator('input').press('Enter');
-  await left.locator('.messages').getByText('Petrel is round the mark!').waitFor();
-  // Those who are there mark it as read within a second or two.
-  await pause(2_500);
-  await left.locator('.read', { hasText: 'Read by' }).waitFor();
-  await backend.publish({
-    channel: 'regatta/notices',
-    data: { text: 'Wind at the outer mark: 17 knots' },
-    by: { user: 'mira', name: 'Mira Holt' },
-  });
 });
 await backend.remove({
   channel: 'protest/7',
