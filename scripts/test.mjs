@@ -53,7 +53,7 @@ try {
   console.error(error.message);
   counts.failed += 1;
 }
-for (const reason of reasons) console.log(`skipped: ${reason}`);
+for (const reason of reasons) console.log(reason);
 console.log(`${counts.passed} passed, ${counts.failed} failed, ${counts.skipped} skipped`);
 process.exitCode = counts.failed > 0 ? 1 : 0;
 
@@ -96,8 +96,10 @@ async function runTests(args, hear) {
     // A file that cannot even be loaded has no tests to count.
     if (code !== 0 && result.numFailedTests === 0) counts.failed += 1;
     for (const { assertionResults } of result.testResults)
-      for (const { status, fullName } of assertionResults)
-        if (status === 'skipped' || status === 'pending') reasons.push(fullName);
+      for (const { status, fullName, failureMessages } of assertionResults) {
+        if (status === 'skipped' || status === 'pending') reasons.push(`skipped: ${fullName}`);
+        if (status === 'failed') reasons.push(`FAILED: ${fullName}: ${failureMessages[0]?.split('\n', 1)[0]}`);
+      }
   } finally {
     rmSync(folder, { recursive: true, force: true });
   }

@@ -36,6 +36,16 @@ const shownSlice = ({ messages, more, gap, head }: LogSlice): object => ({
 const shownPlaced = (placed: readonly Placed[]): object =>
   placed.map(({ place, ...rest }) => ({ ...rest, number: place.number }));
 
+const facts: ServerFacts = {
+  run: 'r1',
+  replication: 'x1',
+  wasReplica: false,
+  startedAtMs: 1_000,
+  nowMs: 2_000,
+  isDurable: true,
+  hasReplicas: false,
+};
+
 describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
   let redis: RealRedis;
   beforeAll(async () => {
@@ -43,11 +53,11 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
   });
   afterAll(() => redis.remove());
 
-  const open = async (prefix: string): Promise<RedisExchange> => {
+  const open = async (prefix: string, terms = new MemoryTermBook()): Promise<RedisExchange> => {
     const exchange = new RedisExchange({
       url: redis.url,
       prefix,
-      terms: new MemoryTermBook(),
+      terms,
       report: (error) => expect.fail(String(error)),
     });
     let isOpen = false;
@@ -252,6 +262,24 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
     exchange.close();
   });
 
+  it('keeps the order of what is appended while a record of another term is taken over', async () => {
+    const first = await open('overtaken');
+    await first.append(channel, [keyed(0)], bounds);
+    first.close();
+    const book = new MemoryTermBook();
+    await book.agree('elsewhere', { ...facts, run: 'elsewhere' });
+    const exchange = await open('overtaken', book);
+    const appended: Promise<unknown>[] = [];
+    for (let n = 1; n <= 20; n++) {
+      appended.push(exchange.append(channel, [keyed(n)], bounds));
+      await wait(n % 3 === 0 ? 1 : 0);
+    }
+    await Promise.all(appended);
+    const { messages } = await exchange.before(channel, undefined, { messages: 20, bytes: 100_000 }, bounds);
+    expect(messages.map(({ id }) => id)).toEqual(Array.from({ length: 20 }, (_, n) => `m${n + 1}`));
+    exchange.close();
+  });
+
   it('opens connections anew that have gone silent, and hears topics on the new ones', async () => {
     const way = await FaultyWay.start(redis.port);
     const heard: string[] = [];
@@ -288,15 +316,6 @@ function tried(act: () => Promise<unknown>): Promise<boolean> {
 }
 
 describe('a record in Redis', () => {
-  const facts: ServerFacts = {
-    run: 'r1',
-    replication: 'x1',
-    wasReplica: false,
-    startedAtMs: 1_000,
-    nowMs: 2_000,
-    isDurable: true,
-    hasReplicas: false,
-  };
   const restarted = { ...facts, run: 'r2', replication: 'x2', startedAtMs: 3_000, nowMs: 4_000 };
   it.each<[string, Partial<ServerFacts> & { note?: 'isReplicated' }, ServerFacts, 'same' | 'continues' | 'other']>([
     ['is whole while the same server serves', {}, facts, 'same'],

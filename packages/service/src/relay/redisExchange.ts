@@ -68,6 +68,8 @@ const channelsAtOnce = 50;
 
 interface Appending {
   readonly channel: ChannelName;
+  /** Which were asked for before it. */
+  readonly order: number;
   readonly lines: readonly MessageLine[];
   readonly bounds: LogBounds;
   readonly resolve: (placed: readonly Placed[]) => void;
@@ -91,6 +93,9 @@ export class RedisExchange implements Exchange {
   #ears: ExchangeEars | undefined;
   #closed = false;
   #appending: Appending[] = [];
+  #appended = 0;
+  /** What waits, by channel, until the appends before it are done, so that it cannot overtake them. */
+  readonly #waiting = new Map<ChannelName, Appending[]>();
   readonly #ownVolumes = randomText(6);
   #volumes = 0;
 
@@ -125,20 +130,66 @@ export class RedisExchange implements Exchange {
 
   append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): Promise<readonly Placed[]> {
     return new Promise((resolve, reject) => {
-      this.#appending.push({ channel, lines, bounds, resolve, reject });
+      this.#appended += 1;
+      this.#appending.push({ channel, lines, bounds, order: this.#appended, resolve, reject });
       if (this.#appending.length === 1) setImmediate(() => this.#appendAll());
     });
   }
 
-  /** What came within a turn goes in one call; in a cluster, whose processes have each their own channels, one by one. */
+  /**
+   * What came within a turn goes in one call, and does not wait for the calls before it. In a cluster, whose processes have
+   * each their own channels and may send a call elsewhere, each channel has one call under way.
+   */
   #appendAll(): void {
     const all = this.#appending;
     this.#appending = [];
-    const most = this.#server?.isCluster ? 1 : channelsAtOnce;
-    for (let from = 0; from < all.length; from += most) void this.#appendSome(all.slice(from, from + most));
+    const free: Appending[] = [];
+    const begun: ChannelName[] = [];
+    for (const each of all) {
+      const waiting = this.#waiting.get(each.channel);
+      if (waiting !== undefined) waiting.push(each);
+      else if (!this.#server?.isCluster) free.push(each);
+      else {
+        this.#waiting.set(each.channel, [each]);
+        begun.push(each.channel);
+      }
+    }
+    for (const channel of begun) void this.#appendInTurn(channel);
+    for (let from = 0; from < free.length; from += channelsAtOnce)
+      void this.#appendAtOnce(free.slice(from, from + channelsAtOnce));
   }
 
-  async #appendSome(some: readonly Appending[]): Promise<void> {
+  async #appendAtOnce(some: readonly Appending[]): Promise<void> {
+    for (const [each, marked] of await this.#appendSome(some)) {
+      const waiting = this.#waiting.get(each.channel);
+      if (waiting !== undefined) waiting.push(each);
+      else {
+        this.#waiting.set(each.channel, [each]);
+        void this.#appendInTurn(each.channel, marked);
+      }
+    }
+  }
+
+  /** Appends what waits in a channel, one call after the other, until nothing does. */
+  async #appendInTurn(channel: ChannelName, marked?: string): Promise<void> {
+    const waiting = this.#waiting.get(channel) as Appending[];
+    let itsMark = marked;
+    while (waiting.length > 0) {
+      try {
+        if (itsMark !== undefined) await this.#adopt(this.#names.keysOf(channel), itsMark);
+      } catch (error) {
+        for (const { reject } of waiting.splice(0)) reject(error as Error);
+        break;
+      }
+      const again = await this.#appendSome(waiting.splice(0).sort((a, b) => a.order - b.order));
+      itsMark = again[0]?.[1];
+      waiting.push(...again.map(([each]) => each));
+    }
+    this.#waiting.delete(channel);
+  }
+
+  /** Gives those whose record is marked with another term, and that mark; the others are done, or have failed. */
+  async #appendSome(some: readonly Appending[]): Promise<readonly (readonly [Appending, string])[]> {
     const keys = some.flatMap(({ channel }) => this.#names.keysOf(channel));
     const args: (string | number)[] = [keyMemory.keys, keyMemory.ms];
     for (const { channel, lines, bounds } of some) {
@@ -159,17 +210,17 @@ export class RedisExchange implements Exchange {
     }
     try {
       const replies = await this.#servers.run<readonly Reply[]>('append', keys, args);
+      const again: [Appending, string][] = [];
       for (const [index, each] of some.entries()) {
         const [volume, ...given] = replies[index] ?? [];
         if (volume === undefined) throw new Error('Redis has answered something else than was asked');
-        if (volume === 'another-run')
-          this.#adopt(this.#names.keysOf(each.channel), String(given[0]))
-            .then(() => this.append(each.channel, each.lines, each.bounds))
-            .then(each.resolve, each.reject);
+        if (volume === 'another-run') again.push([each, String(given[0])]);
         else each.resolve(placedOf(String(volume), each.lines, given));
       }
+      return again;
     } catch (error) {
       for (const { reject } of some) reject(error as Error);
+      return [];
     }
   }
 

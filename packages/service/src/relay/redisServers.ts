@@ -39,6 +39,8 @@ export class RedisServers {
   readonly #host: RedisServersHost;
   /** The terms of the servers, by their addresses. */
   readonly #serving = new Map<string, Serving>();
+  /** Those that are being met, by their addresses: the calls that wait for one go on in their order. */
+  readonly #meeting = new Map<string, Promise<Serving>>();
 
   constructor(host: RedisServersHost) {
     this.#host = host;
@@ -47,12 +49,15 @@ export class RedisServers {
   /** The connections have broken: all are met anew. */
   forget(): void {
     this.#serving.clear();
+    this.#meeting.clear();
   }
 
   /** Whether a record that is marked with a term is whole for the server that has it now. */
   async continues(marked: Term | undefined, key: string): Promise<boolean> {
     // It may be this server whose term is out of date: another instance has met it anew.
-    this.#serving.delete(this.#host.linked().placeOf(key));
+    const place = this.#host.linked().placeOf(key);
+    this.#serving.delete(place);
+    this.#meeting.delete(place);
     const { term } = await this.#servingAt(key);
     return marked !== undefined && (marked.term === term.term || (await this.#isServing(marked)));
   }
@@ -129,10 +134,23 @@ export class RedisServers {
 
   /** The term of the Redis that has a key, with the scripts for it, which that Redis then knows. */
   async #servingAt(key: string): Promise<Serving> {
-    const server = this.#host.linked();
-    const place = server.placeOf(key);
+    const place = this.#host.linked().placeOf(key);
     const known = this.#serving.get(place);
     if (known !== undefined) return known;
+    let meeting = this.#meeting.get(place);
+    if (meeting === undefined) {
+      meeting = this.#meet(key, place);
+      this.#meeting.set(place, meeting);
+    }
+    try {
+      return await meeting;
+    } finally {
+      if (this.#meeting.get(place) === meeting) this.#meeting.delete(place);
+    }
+  }
+
+  async #meet(key: string, place: string): Promise<Serving> {
+    const server = this.#host.linked();
     const ask = (args: readonly string[]): Promise<unknown> => server.sendThere(key, args);
     for (;;) {
       const facts = await readFacts(ask).catch((error: unknown) => {
