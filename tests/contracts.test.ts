@@ -9,6 +9,7 @@ import { ninebells, root, type StartedService, startService, until } from './sta
 const text = `
 service: { guests: true }
 tokens: { secret: "a secret that is long enough for HS256, surely" }
+ask: { secret: "whsec_R2FubmV0U291bmRSZWdhdHRhRGVtb1NlY3JldCE=" }
 intakes:
   buoy:
     verify: { bearer: the-buoy-may-come-in }
@@ -22,7 +23,7 @@ channels:
     presence: true
     types:
       message:
-        about: What a spectator says
+        about: What a <b>spectator</b> says
         schema:
           type: object
           required: [text]
@@ -33,7 +34,7 @@ channels:
     hails: { typing: { schema: { type: boolean } } }
     board: { contract: { schema: { type: object, required: [x] } } }
   - pattern: weather/:station
-    allow: { enter: anyone, publish: nobody }
+    allow: { enter: { any: [signed-in, { ask: "http://127.0.0.1:9/may-enter" }] }, publish: nobody }
     report-only: true
     types: { reading: { schema: { type: object, properties: { knots: { type: number } } } } }
 `;
@@ -135,7 +136,7 @@ describe('contracts', () => {
   it('are told with the channel rules, to a key of some channels only those', async () => {
     const { rules, notices } = await service.backend.rules();
     expect(rules.map(({ pattern }) => pattern)).toEqual(['race/:race/chat', 'weather/:station']);
-    expect(rules[0]?.types?.message).toMatchObject({ about: 'What a spectator says', example: { text: 'Go!' } });
+    expect(rules[0]?.types?.message).toMatchObject({ about: 'What a <b>spectator</b> says', example: { text: 'Go!' } });
     expect(notices).toMatchObject({ schema: { required: ['channel'] } });
     const { key } = await service.backend.makeKey({ name: 'weather', rights: ['read:weather/:station'] });
     const answer = await fetch(`${service.url}/v1/rules`, { headers: { authorization: `Bearer ${key}` } });
@@ -154,6 +155,42 @@ describe('ninebells types', () => {
     expect(out).toContain("'race/:race/chat': {\n    messages: { message: RaceRaceChatMessage; recall: Json };");
     expect(out).toContain("clients: 'message';\n    applications: 'message' | 'recall';");
     expect((await ninebells(['types', '--name', 'not a name'], commandEnv())).code).toBe(2);
+  });
+});
+
+describe('ninebells docs', () => {
+  const folder = mkdtempSync(join(tmpdir(), 'bells-docs-'));
+  afterAll(() => rmSync(folder, { recursive: true }));
+  const config = join(folder, 'bells.yaml');
+  writeFileSync(config, text);
+  const written = (out: string, file: string): string => readFileSync(join(folder, out, file), 'utf8');
+
+  it.each([
+    ['a configuration', 'file', ['--config', config], () => ({})],
+    ['the service that runs', 'service', [], commandEnv],
+  ] as const)('writes pages of %s', async (_, out, args, env) => {
+    const { code, err } = await ninebells(['docs', '--out', join(folder, out), ...args], env());
+    expect([code, err]).toEqual([0, expect.stringContaining('index.html: 2 channel rules')]);
+    const channels = written(out, 'index.html');
+    expect(channels).toContain('What a &#60;b&#62;spectator&#60;/b&#62; says');
+    expect(channels).toContain('text, at most 20 characters');
+    // What the application is asked at is not for all who read the pages.
+    expect(channels).not.toContain('may-enter');
+    const after = (file: string, heading: string) => written(out, file).split(`<h3><code>${heading}</code></h3>`)[1];
+    expect(after('http.html', 'POST /v1/messages')?.split('<section')[0]).toContain('Or a list of these');
+    expect(after('line.html', 'leave')?.split('<section')[0]).toContain('&#34;leave&#34;');
+    expect(JSON.parse(written(out, 'openapi.json')).openapi).toMatch(/^3\.1/);
+    expect(Object.keys(JSON.parse(written(out, 'asyncapi.json')).channels)).toContain('channel-weather-station');
+  });
+
+  it.each([
+    [['--config', config], 2, "required option '--out <folder>'"],
+    [['--config', config, '--out', config], 2, 'bells.yaml cannot be written: EEXIST'],
+    [['--config', join(folder, 'none.yaml'), '--out', folder], 2, 'none.yaml:1:1: cannot be read'],
+    [['--url', 'http://127.0.0.1:9', '--key', 'k', '--out', folder], 4, 'cannot be reached'],
+  ])('%j ends with %i and says why', async (args, expected, said) => {
+    const { code, err } = await ninebells(['docs', ...args], {});
+    expect([code, err]).toEqual([expected, expect.stringContaining(said)]);
   });
 });
 

@@ -181,14 +181,21 @@ ${
 </article>`;
 }
 
+/** How deep the members of members are shown. */
+const mostNested = 2;
+
 /** The members of what a schema describes, as a table; or what it takes, in a sentence. */
-function membersPart(schema: Json | undefined, root: Json | undefined): Markup {
+function membersPart(schema: Json | undefined, root: Json | undefined, depth = 0): Markup {
   const members = membersOf(schema, root);
   if (members === undefined)
     return html`<p>${schema === undefined ? 'Any data fits.' : `It is ${typeText(schema, root)}.`}</p>`;
   return html`<table>${members.map(
-    ({ name, required, type, about }) =>
-      html`<tr><th scope="row"><code>${name}</code></th><td>${required ? 'required' : ''}</td><td>${type} <span class="faint">${prose(about)}</span></td></tr>`,
+    ({ name, required, type, about, inner }) =>
+      html`<tr><th scope="row"><code>${name}</code></th><td>${required ? 'required' : ''}</td><td>${type} <span class="faint">${prose(about)}</span>${
+        inner !== undefined &&
+        depth < mostNested &&
+        html`<details><summary>Its members</summary>${membersPart(inner, root, depth + 1)}</details>`
+      }</td></tr>`,
   )}</table>`;
 }
 
@@ -250,20 +257,22 @@ function isListOf(schema: Json, element: Json | undefined): boolean {
 
 // ---------------------------------------------------------------------------------------------------- line
 
+const kinds = [
+  ['request', 'What a client says'],
+  ['reply', 'What is replied'],
+  ['push', 'What the service says unasked'],
+] as const;
+
 function linePage(asyncApi: Description): Markup {
-  const messages = Object.entries(asyncApi.channels?.line?.messages ?? {});
+  const frames = Object.entries(asyncApi.channels?.line?.messages ?? {});
+  const messages = kinds.flatMap(([kind]) => frames.filter(([id]) => id.startsWith(`${kind}-`)));
   const root = asyncApi as unknown as Json;
-  const kinds = [
-    ['request', 'What a client says'],
-    ['reply', 'What is replied'],
-    ['push', 'What the service says unasked'],
-  ] as const;
   return html`<nav class="contents" aria-label="Frames"><ul>${messages.map(
-    ([id]) => html`<li><a href="#${id}"><code>${id}</code></a></li>`,
+    ([id]) => html`<li><a href="#${id}"><code>${id.replace('-', ' ')}</code></a></li>`,
   )}</ul></nav>
 <div>${kinds.map(
     ([kind, title]) =>
-      html`<h2>${title}</h2>${messages
+      html`<h2>${title}</h2>${kind === 'reply' && html`<p>A request that is refused has <code>problem</code> in place of these.</p>`}${messages
         .filter(([id]) => id.startsWith(`${kind}-`))
         .map(
           ([id, { payload }]) =>

@@ -14,7 +14,8 @@ describe('the page of channel rules', () => {
       { type: 'array', items: { $ref: '#/$defs/boat' }, $defs: { boat: { enum: ['knot'] } } },
       'a list of one of "knot"',
     ],
-    [{ anyOf: [{ type: 'string' }, { type: 'boolean' }] }, 'text or true or false'],
+    [{ anyOf: [{ type: 'string' }, { type: 'boolean' }, { type: 'string' }] }, 'text or true or false'],
+    [{ type: 'array', items: { type: 'object' }, maxItems: 9 }, 'a list of objects, at most 9 elements'],
     [{ $ref: '#/$defs/a', $defs: { a: { $ref: '#/$defs/a' } } }, 'anything'],
   ])('says in a few words what %j takes', (schema, text) => {
     expect(typeText(schema, schema)).toBe(text);
@@ -24,13 +25,14 @@ describe('the page of channel rules', () => {
     const schema = {
       $ref: '#/$defs/finish',
       $defs: {
+        sailor: { properties: { name: {} } },
         finish: {
           required: ['boat'],
           properties: {
             boat: { enum: ['knot'] },
             place: { type: 'integer', description: 'From 1' },
             late: { type: 'boolean' },
-            crew: { type: 'array' },
+            crew: { anyOf: [{ type: 'null' }, { type: 'array', items: { $ref: '#/$defs/sailor' } }] },
           },
         },
       },
@@ -42,6 +44,10 @@ describe('the page of channel rules', () => {
       ['crew', 'json', false],
     ]);
     expect(membersOf(schema)?.[1]?.about).toBe('From 1');
+    expect(membersOf(schema)?.map(({ inner }) => inner)).toEqual([
+      ...[undefined, undefined, undefined],
+      { properties: { name: {} } },
+    ]);
     expect(membersOf({ type: 'string' })).toBeUndefined();
   });
 

@@ -10,6 +10,8 @@ export interface SchemaMember {
   /** In words: `text`, `one of "jib", "genoa"`. */
   readonly type: string;
   readonly about?: string;
+  /** What it is, or each of its elements, if that is an object with members. */
+  readonly inner?: Json;
   /** What a form asks for it with. */
   readonly field: 'text' | 'number' | 'flag' | 'choice' | 'json';
   readonly choices?: readonly Json[];
@@ -34,9 +36,25 @@ export function membersOf(schema: Schema, root: Schema = schema): readonly Schem
       required: required.includes(name),
       type: typeText(each, root),
       ...(about === undefined ? {} : { about }),
+      ...innerOf(each, root),
       ...fieldFor(member),
     };
   });
+}
+
+function innerOf(schema: Schema, root: Schema): { inner?: Json } {
+  const alternatives = alternativesOf(resolved(schema, root)).map((each) => resolved(each, root));
+  const elements = alternatives.flatMap((each) => (isMap(each) ? alternativesOf(resolved(each.items, root)) : []));
+  for (const each of [...alternatives, ...elements]) {
+    const own = resolved(each, root);
+    if (isMap(own) && isMap(own.properties)) return { inner: own };
+  }
+  return {};
+}
+
+function alternativesOf(schema: Schema): readonly Schema[] {
+  const several = isMap(schema) ? (schema.anyOf ?? schema.oneOf) : undefined;
+  return Array.isArray(several) ? several : [schema];
 }
 
 /** What a schema takes, in a few words. */
@@ -48,13 +66,16 @@ export function typeText(schemaOrRef: Schema, root: Schema, depth = 0): string {
   if (!isMap(schema)) return schema === false ? 'nothing' : 'anything';
   if ('const' in schema) return JSON.stringify(schema.const);
   if (Array.isArray(schema.enum)) return `one of ${schema.enum.map((each) => JSON.stringify(each)).join(', ')}`;
-  const alternatives = schema.anyOf ?? schema.oneOf;
-  if (Array.isArray(alternatives)) return alternatives.map((each) => typeText(each, root, depth + 1)).join(' or ');
+  const alternatives = alternativesOf(schema);
+  if (alternatives[0] !== schema)
+    return [...new Set(alternatives.map((each) => typeText(each, root, depth + 1)))].join(' or ');
   const types = (Array.isArray(schema.type) ? schema.type : [schema.type]).map(String);
   if (schema.type === undefined) return isMap(schema.properties) ? 'an object' : 'anything';
   const named = types.map((type) => names[type] ?? type).join(' or ');
   const items =
-    types.includes('array') && schema.items !== undefined ? ` of ${typeText(schema.items, root, depth + 1)}` : '';
+    types.includes('array') && schema.items !== undefined
+      ? ` of ${typeText(schema.items, root, depth + 1).replaceAll('an object', 'objects')}`
+      : '';
   return [named + items, ...boundsOf(schema)].join(', ');
 }
 
