@@ -16,9 +16,6 @@ export interface LineDescription {
   /** The service's name. */
   readonly name: string;
   readonly version: string;
-  /** Where it is served: host and port, and whether over TLS. */
-  readonly host: string;
-  readonly secure: boolean;
   /** The channel rules that the caller may know of. */
   readonly rules: ChannelRulesInfo;
 }
@@ -27,7 +24,7 @@ export interface LineDescription {
  * The line as AsyncAPI 3.0: every request, reply and push, by the types of the wire; and the channels of the channel rules
  * with their messages, which go over it.
  */
-export function asyncApi({ name, version, host, secure, rules }: LineDescription): Tree {
+export function asyncApi({ name, version, rules }: LineDescription): Tree {
   const components = new Components();
   const operations: Record<string, Tree> = {};
   const channels: Record<string, Tree> = { line: line(operations, components) };
@@ -46,9 +43,6 @@ export function asyncApi({ name, version, host, secure, rules }: LineDescription
         'published by its requests. HTTP is described by /openapi.json.',
     },
     defaultContentType: 'application/json',
-    servers: {
-      here: { host, protocol: secure ? 'wss' : 'ws', security: [{ $ref: '#/components/securitySchemes/token' }] },
-    },
     channels,
     operations,
     components: {
@@ -64,6 +58,12 @@ export function asyncApi({ name, version, host, secure, rules }: LineDescription
       },
     },
   };
+}
+
+/** The member `servers` of the document, for where it is served: host and port, and whether over TLS. */
+export function serverOf({ host, secure }: { readonly host: string; readonly secure: boolean }): Tree {
+  const security = [{ $ref: '#/components/securitySchemes/token' }];
+  return { here: { host, protocol: secure ? 'wss' : 'ws', security } };
 }
 
 /** The types of the frames, by what they are: the members of `LineFrames`, as schemas. */

@@ -1,5 +1,5 @@
 import type { Configuration } from '../config/types.js';
-import { asyncApi } from '../descriptions/asyncApi.js';
+import { asyncApi, serverOf } from '../descriptions/asyncApi.js';
 import type { Tree } from '../descriptions/components.js';
 import { openApi } from '../descriptions/openApi.js';
 import { serviceVersion as version } from '../version.js';
@@ -14,6 +14,6 @@ export function descriptionsOf(configuration: Configuration): { readonly openApi
   const rules = channelRulesOf(configuration);
   return {
     openApi: openApi(routes, version),
-    asyncApi: asyncApi({ name, version, host: '127.0.0.1:9119', secure: false, rules }),
+    asyncApi: { ...asyncApi({ name, version, rules }), servers: serverOf({ host: '127.0.0.1:9119', secure: false }) },
   };
 }

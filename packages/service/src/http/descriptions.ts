@@ -1,7 +1,8 @@
 import { type Engine, mayHold, parsePattern } from '@nine-bells/core';
 import { type ChannelRuleInfo, type ChannelRulesInfo, GUEST_PREFIX } from '@nine-bells/wire';
 import express, { type Request, type RequestHandler, type Router } from 'express';
-import { asyncApi } from '../descriptions/asyncApi.js';
+import { asyncApi, serverOf } from '../descriptions/asyncApi.js';
+import type { Tree } from '../descriptions/components.js';
 import { openApi } from '../descriptions/openApi.js';
 import type { Tokens } from '../tokens/tokens.js';
 import { rulesOfEngine } from './channelRules.js';
@@ -9,6 +10,9 @@ import type { Guard } from './guard.js';
 import type { ServiceFacts } from './lookingAround.js';
 import { checkQuery } from './query.js';
 import type { Route } from './route.js';
+
+/** How many documents are remembered, each for callers who may know of the same channels. */
+const maxMade = 16;
 
 export interface DescriptionsHost {
   readonly engine: Engine;
@@ -37,12 +41,20 @@ export function descriptions({ engine, guard, tokens, facts, routes }: Descripti
     response.type('json').send(openApiText);
   });
 
+  /** Documents by the channel rules that they have: rules do not change while the service runs. */
+  const made = new Map<string, Tree>();
   const tell = (request: Request, isFor: (rule: ChannelRuleInfo) => boolean): string => {
     const told = rulesOfEngine(engine);
     const rules: ChannelRulesInfo = { ...told, rules: told.rules.filter(isFor) };
+    const which = rules.rules.map(({ pattern }) => pattern).join(' ');
+    let document = made.get(which);
+    if (document === undefined) {
+      document = asyncApi({ name: facts.name, version: facts.version, rules });
+      if (made.size >= maxMade) made.clear();
+      made.set(which, document);
+    }
     const { host = '127.0.0.1' } = request.headers;
-    const { name, version } = facts;
-    return JSON.stringify(asyncApi({ name, version, host, secure: request.secure, rules }));
+    return JSON.stringify({ ...document, servers: serverOf({ host, secure: request.secure }) });
   };
 
   const forKey: RequestHandler = (request, response) => {
