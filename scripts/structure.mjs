@@ -27,6 +27,7 @@ const floors = {
     'moderation',
     'intakes',
     'calls',
+    'retention',
     'cluster',
     'session',
     'engine',

@@ -22,6 +22,7 @@ import { addNotify } from './notify.js';
 import { addPlan } from './plan.js';
 import { addPublish } from './publish.js';
 import { addRefusals } from './refusals.js';
+import { addRetention } from './retention.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
 import { addTrace } from './trace.js';
@@ -69,6 +70,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addNotify,
     addMarks,
     addModeration,
+    addRetention,
     addKeys,
     addConsole,
     addDrain,

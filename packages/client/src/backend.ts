@@ -39,6 +39,8 @@ import type {
   FeedWish,
   ForwardedRequest,
   Gathered,
+  Hold,
+  HoldWish,
   HookInfo,
   HookWish,
   HttpName,
@@ -51,6 +53,7 @@ import type {
   Notified,
   Overview,
   ParamsOf,
+  Pruning,
   QueryOf,
   Reading,
   RefusalKind,
@@ -274,6 +277,26 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Ends a ban before its time. */
   unban(id: string, reason?: string): Promise<Effect> {
     return this.#ask('DELETE /v1/bans/:id', { params: { id }, query: { reason } });
+  }
+
+  /** Prunes kept logbooks and old records now, and says what goes; with `dryRun`, what would go. */
+  prune(options: { dryRun?: boolean } = {}): Promise<Pruning> {
+    return this.#ask('POST /v1/prune', { body: options });
+  }
+
+  /** Channels that are exempted from pruning, by name: those after `after`. */
+  holds(options: { after?: string; limit?: number } = {}): Promise<{ holds: readonly Hold[]; more: boolean }> {
+    return this.#ask('GET /v1/holds', { query: options });
+  }
+
+  /** Exempts a channel from pruning, until that is ended. */
+  hold(wish: HoldWish): Promise<Hold> {
+    return this.#ask('POST /v1/holds', { body: wish });
+  }
+
+  /** Ends the exemption of a channel from pruning. */
+  endHold(channel: string, reason?: string): Promise<Hold> {
+    return this.#ask('DELETE /v1/holds', { query: { channel, reason } });
   }
 
   /** Ends a user's stay in a channel. */

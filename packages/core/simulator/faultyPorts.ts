@@ -28,6 +28,8 @@ import {
   queueStoreMethods,
   type ReadLimit,
   type Relay,
+  type RetentionStore,
+  retentionStoreMethods,
   SoloRelay,
   type Store,
   type Subscriber,
@@ -76,7 +78,7 @@ export class Truth {
 /** The same, after a pause, of those that are committed. */
 class Queues {
   constructor(records: MemoryStore) {
-    for (const name of queueStoreMethods)
+    for (const name of [...queueStoreMethods, ...retentionStoreMethods])
       Object.assign(this, {
         async [name](this: SlowStore, ...args: unknown[]) {
           await this.pause();
@@ -86,7 +88,7 @@ class Queues {
   }
 }
 // The methods are made by the constructor, one like the other.
-const SlowQueues = Queues as unknown as new (records: MemoryStore) => HookStore & IntakeStore;
+const SlowQueues = Queues as unknown as new (records: MemoryStore) => HookStore & IntakeStore & RetentionStore;
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after
@@ -224,6 +226,12 @@ export class SlowStore extends SlowQueues implements Store {
 
   audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
     return this.#records.audit(before, limit);
+  }
+
+  /** Removes all but the last messages of a kept channel, as `Pruner` does: without a failure. */
+  async pruneAllBut(count: number, channel: ChannelName): Promise<void> {
+    const { number } = await this.#records.head(channel);
+    await this.#records.prune(channel, number - count + 1, number);
   }
 
   /** The process ends without a word. What was committed stays. */

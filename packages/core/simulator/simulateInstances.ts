@@ -215,6 +215,8 @@ async function run(
     else if (dice < 0.976 && mayEmpty) empty();
     else if (dice < 0.978 && mayEmpty) failOver();
     else if (dice < 0.981 && mayEmpty) evict();
+    else if (dice >= 0.981 && dice < 0.986)
+      void random.pick(instances).store.pruneAllBut(random.between(0, 20), channelName(`kept/${random.between(1, 2)}`));
   }
   // Behind it nothing breaks, so no instance has a reason to read anew what is in force.
   if (random.chance(0.3)) ban(random.between(0, instances.length - 1));

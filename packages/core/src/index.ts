@@ -48,6 +48,7 @@ export * from './model/pattern.js';
 export * from './model/presenceRule.js';
 export * from './model/rate.js';
 export * from './model/refusal.js';
+export * from './model/retention.js';
 export type * from './model/shape.js';
 export * from './model/signal.js';
 export * from './model/trace.js';

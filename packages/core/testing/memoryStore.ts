@@ -4,6 +4,7 @@ import {
   type BoardSnapshot,
   countsAsUnread,
   type Draft,
+  type Hold,
   hasText,
   type Ids,
   type InboxEntry,
@@ -11,7 +12,9 @@ import {
   type InForce,
   isActiveBan,
   type KeptChannel,
+  type KeptRange,
   type KnownUser,
+  type LoggedMessage,
   type LogSlice,
   type MarkState,
   type ModerationAction,
@@ -21,6 +24,7 @@ import {
   type QueuedEvent,
   type ReadLimit,
   RecentLog,
+  type RecordKind,
   type Store,
   type UserMark,
 } from '@nine-bells/core';
@@ -41,6 +45,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
   readonly #boards = new Map<ChannelName, BoardSnapshot>();
+  readonly #holds = new Map<ChannelName, Hold>();
   #inboxVolume: string | undefined;
 
   constructor(ids: Ids) {
@@ -91,6 +96,74 @@ export class MemoryStore extends MemoryQueues implements Store {
       .map(([channel, log]) => ({ channel, head: log.head }))
       .sort((a, b) => (a.channel < b.channel ? -1 : 1))
       .slice(0, limit);
+  }
+
+  async keptRanges(after: string, limit: number): Promise<readonly KeptRange[]> {
+    const kept = await this.channels(after, limit);
+    return kept.map(({ channel, head }) => {
+      const { messages } = this.#log(channel).since({ ...head, number: 0 }, { ...everything, messages: 1 });
+      const [first] = messages;
+      return {
+        channel,
+        head,
+        oldest: first?.place.number ?? head.number + 1,
+        held: this.#holds.has(channel),
+        ...(first && { oldestAtMs: first.atMs }),
+      };
+    });
+  }
+
+  async firstSince(channel: ChannelName, atMs: number): Promise<number> {
+    const first = this.#allOf(channel).find((each) => each.atMs >= atMs);
+    return first?.place.number ?? this.#log(channel).head.number + 1;
+  }
+
+  async bytesOf(channel: ChannelName, from: number, upTo: number): Promise<number> {
+    return this.#allOf(channel)
+      .filter(({ place: { number } }) => number >= from && number <= upTo)
+      .reduce((sum, { message }) => sum + JSON.stringify(message.data).length + 200, 0);
+  }
+
+  async prune(channel: ChannelName, before: number, limit: number): Promise<{ messages: number; oldest: number }> {
+    const { head } = this.#log(channel);
+    const oldest = this.#allOf(channel)[0]?.place.number ?? head.number + 1;
+    const to = this.#holds.has(channel) ? oldest : Math.max(oldest, Math.min(before, oldest + limit, head.number + 1));
+    this.#log(channel).forget({ ...unbounded, messages: head.number - to + 1 }, 0);
+    return { messages: to - oldest, oldest: to };
+  }
+
+  async forget(kind: RecordKind, beforeMs: number, limit: number): Promise<number> {
+    if (kind !== 'notices') return 0;
+    let count = 0;
+    for (const { drafts } of this.#inboxes.values())
+      for (const [number, { atMs }] of drafts)
+        if (atMs < beforeMs && count < limit) {
+          drafts.delete(number);
+          count += 1;
+        }
+    return count;
+  }
+
+  async forgettable(kind: RecordKind, beforeMs: number): Promise<number> {
+    if (kind !== 'notices') return 0;
+    const drafts = [...this.#inboxes.values()].flatMap((inbox) => [...inbox.drafts.values()]);
+    return drafts.filter(({ atMs }) => atMs < beforeMs).length;
+  }
+
+  async hold(hold: Hold, end?: 'end'): Promise<Hold | undefined> {
+    const before = this.#holds.get(hold.channel);
+    if (end !== undefined) this.#holds.delete(hold.channel);
+    else if (before === undefined) this.#holds.set(hold.channel, hold);
+    return before;
+  }
+
+  async holds(after: string, limit: number): Promise<readonly Hold[]> {
+    return [...this.#holds.values()].filter(({ channel }) => channel > after).slice(0, limit);
+  }
+
+  #allOf(channel: ChannelName): readonly LoggedMessage[] {
+    const { head } = this.#log(channel);
+    return this.#log(channel).since({ ...head, number: 0 }, everything).messages;
   }
 
   async take(action: ModerationAction, events: readonly QueuedEvent[] = []): Promise<number> {

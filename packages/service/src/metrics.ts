@@ -75,6 +75,9 @@ export class Metrics {
       for (const [pattern, counts] of counters.misfits)
         for (const [outcome, count] of Object.entries(counts)) add(count, { pattern, outcome });
     });
+    this.#counter('bells_pruned', 'Messages pruned from kept logbooks, and records forgotten', ['what'], (add) => {
+      for (const [what, count] of Object.entries(counters.pruned)) add(count, { what });
+    });
     this.#counter('bells_access_decisions', 'Acts decided by the rules', ['act', 'outcome'], (add) => {
       for (const [act, { allowed, refused }] of engine.stats.decisions) {
         add(allowed, { act, outcome: 'allowed' });

@@ -323,6 +323,161 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
   });
 
+  describe('pruning', () => {
+    const minute = 60_000;
+    const grow = async (count: number, more: (n: number) => Partial<Draft> = () => ({})): Promise<string> => {
+      const made = Array.from({ length: count }, (_, n) => draft(n + 1, { atMs: (n + 1) * minute, ...more(n + 1) }));
+      const appended = await Promise.all(made.map((each) => store.append(chat, each)));
+      return appended[0]?.logged.place.volume as string;
+    };
+
+    it('removes the oldest, some at a time, and says `expired` to whoever asks for them', async () => {
+      const volume = await grow(10);
+      expect(await store.prune(chat, 6, 2)).toEqual({ messages: 2, oldest: 3 });
+      expect(await store.prune(chat, 6, 100)).toEqual({ messages: 3, oldest: 6 });
+      expect(await store.prune(chat, 6, 100)).toEqual({ messages: 0, oldest: 6 });
+      const filters = [{ types: ['message'] }];
+      for (const limit of [all, { ...all, filters }]) {
+        const since = await Promise.all([0, 4, 5, 9].map((number) => store.since(chat, { volume, number }, limit)));
+        expect(since.map((slice) => [slice.gap, ...data(slice), slice.more])).toEqual([
+          ['expired', 6, 7, 8, 9, 10, false],
+          ['expired', 6, 7, 8, 9, 10, false],
+          [undefined, 6, 7, 8, 9, 10, false],
+          [undefined, 10, false],
+        ]);
+        const before = [
+          await store.before(chat, undefined, limit),
+          await store.before(chat, { volume, number: 9 }, limit),
+        ];
+        expect(before.map((slice) => [slice.gap, ...data(slice), slice.more])).toEqual([
+          ['expired', 6, 7, 8, 9, 10, false],
+          ['expired', 6, 7, 8, false],
+        ]);
+        const two = await store.before(chat, undefined, { ...limit, messages: 2 });
+        expect([two.gap, ...data(two), two.more]).toEqual([undefined, 9, 10, true]);
+      }
+      expect(await store.keptRanges('', 10)).toEqual([
+        { channel: chat, head: { volume, number: 10 }, oldest: 6, oldestAtMs: 6 * minute, held: false },
+      ]);
+      // Numbers go on, even if nothing is left; and a restart finds nothing wrong.
+      await store.prune(chat, 1_000, 1_000);
+      const told: unknown[] = [];
+      await database.close();
+      await open();
+      store = await SqlStore.open(database, (error) => told.push(error));
+      expect(told).toEqual([]);
+      expect(await store.keptRanges('', 10)).toMatchObject([{ oldest: 11, head: { number: 10 } }]);
+      expect((await store.since(chat, { volume, number: 10 }, all)).gap).toBeUndefined();
+      expect(await store.before(chat, undefined, all)).toMatchObject({ messages: [], gap: 'expired', more: false });
+      expect((await store.append(chat, draft(11))).logged.place.number).toBe(11);
+    });
+
+    it('finds by time and by bytes what is to go, with holes and nothing left', async () => {
+      await grow(9, (n) => of('x'.repeat(n)));
+      await database.write(async () => ({ statements: ['DELETE FROM messages WHERE number IN (3, 4)'], result: 0 }));
+      const first = (atMs: number) => store.firstSince(chat, atMs);
+      expect(await Promise.all([0, 1, 2.5, 3, 5, 9, 9.5].map((at) => first(at * minute)))).toEqual([
+        1, 1, 3, 3, 3, 9, 10,
+      ]);
+      expect(await store.bytesOf(chat, 5, 7)).toBe(3 * 200 + 7 + 8 + 9);
+      expect(await store.bytesOf(signals, 1, 7)).toBe(0);
+      expect([await store.firstSince(signals, 0), await store.prune(signals, 5, 5)]).toEqual([
+        1,
+        { messages: 0, oldest: 1 },
+      ]);
+    });
+
+    it('counts as unread only what is still there', async () => {
+      await grow(4, (n) => ({ by: { user: n === 2 ? 'pia' : 'ines' }, type: n === 3 ? 'joined' : 'message' }));
+      const { volume } = await store.head(chat);
+      const mark = async (user: string, number: number) =>
+        (await store.mark(user, chat, { volume, number }, 10)).unread;
+      expect([await mark('pia', 0), await mark('jory', 1)]).toEqual([2, 2]);
+      const unread = async (user: string) => (await store.unread(user))[0]?.unread;
+      const counts: unknown[] = [];
+      for (let oldest = 2; oldest <= 5; oldest++) {
+        await store.prune(chat, oldest, 1);
+        counts.push([await unread('pia'), await unread('jory')]);
+      }
+      expect(counts).toEqual([
+        [1, 2],
+        [1, 1],
+        [1, 1],
+        [0, 0],
+      ]);
+      await grow(1);
+      expect([await unread('pia'), await mark('tomas', 2)]).toEqual([1, 1]);
+    });
+
+    it('spares channels that are exempted, which stands in the audit log', async () => {
+      await grow(3);
+      const hold = { channel: chat, by: { kind: 'key', id: 'k', name: 'jury' }, atMs: 5, reason: 'an appeal' } as const;
+      expect(await store.hold(hold)).toBeUndefined();
+      expect(await store.hold({ ...hold, atMs: 6, reason: 'again' })).toEqual(hold);
+      expect(await store.prune(chat, 3, 10)).toEqual({ messages: 0, oldest: 1 });
+      expect(await store.keptRanges('', 10)).toMatchObject([{ held: true }]);
+      expect([await store.holds('', 10), await store.holds(chat, 10)]).toEqual([[hold], []]);
+      expect(await store.hold({ ...hold, atMs: 7 }, 'end')).toEqual(hold);
+      expect(await store.hold(hold, 'end')).toBeUndefined();
+      expect(await store.prune(chat, 3, 10)).toEqual({ messages: 2, oldest: 3 });
+      expect((await store.audit(undefined, 10)).map(({ type, channel, reason }) => [type, channel, reason])).toEqual([
+        ['end-hold', chat, 'an appeal'],
+        ['hold', chat, 'an appeal'],
+      ]);
+    });
+
+    it('forgets records of each kind, and nothing that is still of use', async () => {
+      const by = { kind: 'service', id: 'i' } as const;
+      for (const [n, untilMs] of [
+        [1, 50],
+        [2, 500],
+        [3, undefined],
+      ] as const)
+        await store.take({ type: 'ban', id: `b${n}`, user: 'ines', by, atMs: n, ...(untilMs && { untilMs }) });
+      await store.take({ type: 'unban', id: 'u3', ban: 'b3', by, atMs: 60 });
+      await store.notify([10, 200].map((atMs) => ({ id: `n${atMs}`, user: 'pia', title: 'x', atMs })));
+      await store.meet([
+        { id: 'pia', name: 'Pia Lund', roles: ['crew'], seenAtMs: 10 },
+        { id: 'jory', name: 'Jory Teague', roles: ['crew'], seenAtMs: 200 },
+      ]);
+      const { volume } = await store.append(chat, draft(1)).then(({ logged }) => logged.place);
+      for (const user of ['pia', 'jory']) await store.mark(user, chat, { volume, number: 1 }, 10);
+      const keys = await ApiKeys.open(database);
+      const { key } = await keys.make({ name: 'old', rights: ['read'], forMs: 1 }, by);
+      const kinds = ['audit', 'notices', 'users', 'bans', 'keys'] as const;
+      const before = (kind: string) => (kind === 'keys' ? Date.now() + 10_000 : 100);
+      const count = async () => Promise.all(kinds.map((kind) => store.forgettable(kind, before(kind))));
+      // Of users a role, a mark and a name; the last entry of the audit log stays.
+      const counted = await count();
+      expect(counted).toEqual([4, 1, 3, 2, 1]);
+      for (const kind of kinds) for (let some = 1; some > 0; ) some = await store.forget(kind, before(kind), 1);
+      expect(await count()).toEqual([0, 0, 0, 0, 0]);
+      expect(await store.usersWith('crew')).toEqual(['jory']);
+      expect((await store.user('pia'))?.name).toBeUndefined();
+      expect(await store.user('jory')).toMatchObject({ name: 'Jory Teague' });
+      expect([await store.unread('pia'), await store.unread('jory')]).toMatchObject([[], [{ channel: chat }]]);
+      expect((await store.inForce(0)).bans.map((each) => each.id)).toEqual(['b2']);
+      expect((await store.inbox('pia', undefined, 10, 0)).notices.map((each) => each.id)).toEqual(['n200']);
+      expect((await store.audit(undefined, 10)).map(({ type }) => type)).toEqual(['make-key']);
+      expect((await ApiKeys.open(database)).all.map((each) => each.id)).not.toContain(key.id);
+      // A place in an inbox is not given twice.
+      const [next] = await store.notify([{ id: 'n3', user: 'pia', title: 'x', atMs: 300 }]);
+      expect(next?.place.number).toBe(3);
+    });
+
+    it.runIf(isFile)('gives space back to the file system', async () => {
+      await grow(3_000, () => of('x'.repeat(5_000)));
+      await database.write(async () => ({ statements: ['DELETE FROM messages WHERE number < 2900'], result: 0 }));
+      const pages = async () => {
+        const [row] = await database.reads.select<{ page_count: number }>('SELECT page_count FROM pragma_page_count');
+        return row?.page_count as number;
+      };
+      const full = await pages();
+      for (let n = 0; n < 30; n++) await store.prune(chat, 2_000 + n, 2_000);
+      expect(await pages()).toBeLessThan(full / 2);
+    });
+  });
+
   describe('API keys', () => {
     it('do not lose the first one when the process is killed right before or after its commit', async () => {
       const keys = await ApiKeys.open(database);

@@ -15,6 +15,13 @@ export interface ChannelRuleInfo {
   readonly pattern: string;
   readonly about?: string;
   readonly logbook: 'kept' | 'recent';
+  /** How much of a kept logbook stays; absent: all of it. */
+  readonly keep?: {
+    /** In milliseconds. */
+    readonly forMs?: number;
+    readonly messages?: number;
+    readonly bytes?: number;
+  };
   /** Access rules by act, as the configuration has them; a function in code is `{ "function": NAME }`. */
   readonly allow: Readonly<Record<string, Json>>;
   readonly presence?: true;

@@ -228,7 +228,7 @@ export function whole(least: number, most: number): Reader<number> {
 }
 
 const timeUnits: Readonly<Record<string, number>> = { ms: 1, s: 1000, m: 60_000, h: 3_600_000, d: 86_400_000 };
-const sizeUnits: Readonly<Record<string, number>> = { B: 1, KiB: 1024, MiB: 1_048_576 };
+const sizeUnits: Readonly<Record<string, number>> = { B: 1, KiB: 1024, MiB: 1_048_576, GiB: 1_073_741_824 };
 
 /** A length of time such as `20s` or `10m`, in milliseconds. */
 export const duration: Reader<number> = amount(timeUnits, 'a time such as 500ms, 20s, 10m, 12h or 30d');

@@ -454,10 +454,14 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
 
   // --------------------------------------------------------------------------------------------- the record
 
-  /** Drops from the window what a recent logbook's bounds no longer show. */
+  /** Drops from the window what the bounds of the logbook no longer show. */
   #trimWindow(): void {
     const { logbook } = this.match.rule;
     if (logbook.type === 'recent') this.#window.trim(logbook.bounds, this.#host.clock.now());
+    else if (logbook.retention !== undefined) {
+      const { messages = Number.MAX_SAFE_INTEGER, forMs = Number.MAX_SAFE_INTEGER } = logbook.retention;
+      this.#window.trim({ messages, forMs }, this.#host.clock.now());
+    }
   }
 
   #readLast(count: number, bytes: number): Promise<LogSlice> {

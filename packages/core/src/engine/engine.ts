@@ -41,13 +41,14 @@ import type { Ids } from '../ports/ids.js';
 import type { Link } from '../ports/link.js';
 import { type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { HookStore, IntakeStore, Store } from '../ports/stores.js';
+import type { HookStore, IntakeStore, RetentionStore, Store } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
 import { Presences } from '../presence/presences.js';
 import { Watching } from '../presence/watching.js';
 import { Publisher } from '../record/publisher.js';
 import { Refusals } from '../record/refusals.js';
 import { Traces } from '../record/traces.js';
+import { Pruner } from '../retention/pruner.js';
 import { accessRuleFault, asksTheApplication } from '../rules/accessRule.js';
 import { type ChannelRule, ChannelRules } from '../rules/channelRule.js';
 import { Connected } from '../session/connected.js';
@@ -125,6 +126,7 @@ export class Engine {
   readonly marks: Marks;
   readonly moderation: Moderation;
   readonly access: AccessInquiry;
+  readonly pruner: Pruner;
   readonly hooks: Hooks;
   readonly intakes: Intakes;
   readonly calls: Calls;
@@ -132,7 +134,7 @@ export class Engine {
   readonly refusals: Refusals;
   readonly stats: Stats;
   /** What is kept of hooks and intakes, for those who look. */
-  readonly store: HookStore & IntakeStore;
+  readonly store: HookStore & IntakeStore & RetentionStore;
   readonly #ports: EnginePorts;
   /** The parts as connections and sessions use them. */
   readonly #host: SessionHost;
@@ -280,6 +282,7 @@ export class Engine {
       report,
     });
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
+    this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
     this.messages = new Messages(channelRules, publisher, channels, boards);
     this.boards = new BoardDirectory(channelRules, boards);
     const boardEvents = new BoardEvents({ ...base, hooks, read: (channel) => this.boards.read(channel) });
@@ -345,6 +348,7 @@ export class Engine {
     this.#followRelay();
     void this.ready();
     if (relay.others !== undefined) this.moderation.watchChanges(() => this.#ports.keysChanged?.());
+    this.pruner.start();
     this.#sweepLater();
   }
 
@@ -410,6 +414,7 @@ export class Engine {
     const decided = publisher.stop();
     for (const connection of [...connected])
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
+    await this.pruner.stop();
     await this.intakes.stop();
     await decided;
     await this.hooks.stop();

@@ -10,6 +10,7 @@ import {
 } from '@nine-bells/wire';
 import { authorText } from './author.js';
 import { Frame } from './frame.js';
+import type { Retention } from './retention.js';
 
 export type { Place };
 
@@ -167,7 +168,9 @@ export interface LogSlice {
 }
 
 /** How the record of a channel is kept. */
-export type Keeping = { readonly type: 'kept' } | { readonly type: 'recent'; readonly bounds: LogBounds };
+export type Keeping =
+  | { readonly type: 'kept'; readonly retention?: Retention }
+  | { readonly type: 'recent'; readonly bounds: LogBounds };
 
 /** What a client publishes, before the engine has given it an id and a time. */
 export interface OwnDraft {

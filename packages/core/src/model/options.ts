@@ -4,6 +4,7 @@ import type { Contract } from './contract.js';
 import type { Hook } from './hook.js';
 import type { Intake } from './intake.js';
 import type { Rate } from './rate.js';
+import { defaultRecordRetention, type RecordRetention } from './retention.js';
 
 /** What may wait for the store or the relay. */
 export interface BacklogBounds {
@@ -116,6 +117,8 @@ export interface EngineOptions {
   readonly intakes: readonly Intake[];
   /** What clients may ask of the application. */
   readonly calls: readonly CallRule[];
+  /** How long records beside messages are kept. */
+  readonly records: RecordRetention;
   /** Unreadable or misplaced frames within ten seconds that end a connection with 1008. Default 10. */
   readonly violations: number;
 }
@@ -160,6 +163,7 @@ export const defaultEngineOptions: EngineOptions = {
   askWithinMs: 3_000,
   users: {},
   traces: true,
+  records: defaultRecordRetention,
   violations: 10,
   hooks: [],
   intakes: [],

@@ -17,6 +17,7 @@ import type { MarkState, UserMark } from '../model/mark.js';
 import type { Appended, Draft, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
 import type { AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
+import type { Hold, KeptRange, RecordKind } from '../model/retention.js';
 
 /** Reads the record of channels. */
 export interface LogReader {
@@ -269,6 +270,51 @@ export const queueStoreMethods = [
   'tidyIntake',
 ] as const satisfies readonly (keyof (HookStore & IntakeStore))[];
 
+/** What is pruned of kept logbooks and of old records, and what is exempted. */
+export interface RetentionStore {
+  /** What there is of kept channels that have been published to: the first `limit` whose names come after `after`. */
+  keptRanges(after: string, limit: number): Promise<readonly KeptRange[]>;
+  /** The number of the first message that was taken in at `atMs` or later; one beyond the head if none was. */
+  firstSince(channel: ChannelName, atMs: number): Promise<number>;
+  /** The bytes of the messages of a range: of each its data, and 200 beside. */
+  bytesOf(channel: ChannelName, from: number, upTo: number): Promise<number>;
+  /**
+   * Removes messages whose numbers lie below `before`, the oldest first: of at most `limit` numbers. A channel that is held
+   * keeps all.
+   *
+   * @returns how many were removed, and the number of the first that was not
+   */
+  prune(
+    channel: ChannelName,
+    before: number,
+    limit: number,
+  ): Promise<{ readonly messages: number; readonly oldest: number }>;
+  /** Forgets records that have been of no use since before a time: at most `limit`. Gives how many. */
+  forget(kind: RecordKind, beforeMs: number, limit: number): Promise<number>;
+  /** How many records `forget` would forget. */
+  forgettable(kind: RecordKind, beforeMs: number): Promise<number>;
+  /**
+   * Exempts a channel from pruning; with `end`, no longer. What changes something is in the audit log.
+   *
+   * @returns the exemption that stood before
+   */
+  hold(hold: Hold, end?: 'end'): Promise<Hold | undefined>;
+  /** Channels that are exempted, by name: the first `limit` after `after`. */
+  holds(after: string, limit: number): Promise<readonly Hold[]>;
+}
+
+/** The methods of `RetentionStore`, for stores that pass them on. */
+export const retentionStoreMethods = [
+  'keptRanges',
+  'firstSince',
+  'bytesOf',
+  'prune',
+  'forget',
+  'forgettable',
+  'hold',
+  'holds',
+] as const satisfies readonly (keyof RetentionStore)[];
+
 /** Everything that must outlive the process. */
 export interface Store
   extends MessageStore,
@@ -278,4 +324,5 @@ export interface Store
     MarkStore,
     BoardStore,
     HookStore,
-    IntakeStore {}
+    IntakeStore,
+    RetentionStore {}

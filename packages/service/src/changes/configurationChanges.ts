@@ -162,6 +162,14 @@ function recordChanges(changes: Changes, old: ChannelRule, now: ChannelRule): vo
         'listeners',
       );
   }
+  if (old.logbook.type === 'kept' && now.logbook.type === 'kept') {
+    const [was, is] = [old.logbook.retention ?? {}, now.logbook.retention ?? {}];
+    for (const bound of ['forMs', 'messages', 'bytes'] as const)
+      if ((is[bound] ?? Number.POSITIVE_INFINITY) < (was[bound] ?? Number.POSITIVE_INFINITY)) {
+        changes.add('fewer messages are kept: older ones are pruned', 'listeners');
+        break;
+      }
+  }
   if (old.presence && !now.presence) changes.add('presence is no longer shown', 'listeners');
   if (old.presence?.noted && !now.presence?.noted) changes.add('who comes and goes is no longer noted', 'listeners');
   if (old.showsMarks && !now.showsMarks) changes.add('marks of others are no longer shown', 'listeners');

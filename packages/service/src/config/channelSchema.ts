@@ -14,6 +14,7 @@ import {
   type PresenceRule,
   parametersOf,
   parsePattern,
+  type Retention,
   slowestPaceMs,
 } from '@nine-bells/core';
 import { defined, messageTypePattern } from '@nine-bells/wire';
@@ -110,6 +111,22 @@ export const logbook: Reader<Keeping> = (node, at) => {
   };
 };
 
+export const keepMembers = mapOf({
+  for: optional(duration),
+  messages: optional(whole(1, 1_000_000_000_000)),
+  bytes: optional(size),
+});
+
+/** How much of a kept logbook stays. */
+export const keep: Reader<Retention> = (node, at) => {
+  const found = keepMembers(node, at);
+  if (found === undefined) return undefined;
+  const { for: forMs, messages, bytes } = found;
+  if (forMs === undefined && messages === undefined && bytes === undefined)
+    return at.fault(node, 'expected at least one of `for`, `messages` and `bytes`');
+  return defined({ forMs, messages, bytes });
+};
+
 export const presenceMembers = mapOf({
   grace: optional(duration),
   crowd: optional(whole(1, 10_000)),
@@ -184,6 +201,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     pattern: required(checkedText((value) => void parsePattern(value))),
     about: optional(text(200)),
     logbook: optional(logbook),
+    keep: optional(keep),
     allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, act === 'set' ? ofEntries : access])))),
     presence: optional(presence),
     marks: optional(marksWords),
@@ -197,9 +215,14 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     'report-only': optional(flag),
   })(node, at);
   if (found?.pattern === undefined) return undefined;
+  const { keep: retention, logbook: keeping = { type: 'recent', bounds: defaultLogBounds } } = found;
+  if (retention !== undefined && keeping.type !== 'kept')
+    return at
+      .member('keep', node)
+      .fault(node, 'only a kept logbook is pruned: `logbook: kept`; the bounds of a recent one stand in `logbook`');
   return {
     pattern: found.pattern,
-    logbook: found.logbook ?? { type: 'recent', bounds: defaultLogBounds },
+    logbook: keeping.type === 'kept' && retention !== undefined ? { ...keeping, retention } : keeping,
     allow: {
       ...(found.direct ? directAllow(parametersIn(node)[0] ?? '') : {}),
       ...(defined(found.allow ?? {}) as ChannelRule['allow']),

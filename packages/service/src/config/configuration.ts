@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { dirname, resolve } from 'node:path';
-import { type Allow, defaultRecentChars, readRange } from '@nine-bells/core';
+import { type Allow, defaultRecentChars, defaultRecordRetention, readRange } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
 import { readYaml } from '@nine-bells/yaml';
 import { ContractCompiler } from '../contracts/compile.js';
@@ -84,6 +84,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     given: limits?.given === undefined ? undefined : { count: limits.given * 4, perMs: 4_000 },
     askWithinMs: ask?.within,
     notices,
+    records: value.keep && { ...defaultRecordRetention, ...defined(value.keep) },
     users: users === undefined ? undefined : (defined(users) as Allow),
   });
   return {

@@ -5,6 +5,7 @@ import {
   defaultWaitingBounds,
   type EngineOptions,
   readRange,
+  recordKinds,
   userActs,
 } from '@nine-bells/core';
 import { defined } from '@nine-bells/wire';
@@ -268,6 +269,7 @@ export const documentMembers = mapOf({
   feeds: optional(feeds),
   calls: optional(calls),
   notices: optional(contract),
+  keep: optional(mapOf(Object.fromEntries(recordKinds.map((kind) => [kind, optional(duration)])))),
   channels: required(channels),
 });
 

@@ -29,6 +29,7 @@ import { moderation } from './moderation.js';
 import { notices } from './notices.js';
 import { nothingHere, problemHandler } from './problems.js';
 import { checkQuery } from './query.js';
+import { retention } from './retention.js';
 import type { Route } from './route.js';
 import type { SignInLinks } from './signInLinks.js';
 import { traces } from './traces.js';
@@ -94,6 +95,7 @@ export function routesOf({
     ...lookingAround(engine, facts),
     ...explaining(engine, tokens),
     ...moderation(engine),
+    ...retention(engine),
     ...notices(engine),
     ...marks(engine),
     ...traces(engine),

@@ -48,6 +48,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     pattern,
     ...defined({ about }),
     logbook: logbook.type,
+    ...(logbook.type === 'kept' && logbook.retention !== undefined && { keep: logbook.retention }),
     allow: Object.fromEntries(Object.entries(allow).map(([act, each]) => [act, accessInfo(each as AccessRule)])),
     ...(presence && { presence: true }),
     ...(presence?.noted && { noted: true }),

@@ -200,7 +200,7 @@ function shown<Done extends (ModerationAction | AuditEntry) & { readonly untilMs
 }
 
 /** An actor in the shape that `by` has everywhere: `user` or `key` or `service`, and `name`. */
-function actorShown({ kind, id, name, through }: Actor): Http.Actor {
+export function actorShown({ kind, id, name, through }: Actor): Http.Actor {
   return {
     [kind]: id,
     ...defined({ name }),
@@ -210,7 +210,7 @@ function actorShown({ kind, id, name, through }: Actor): Http.Actor {
 }
 
 /** The key, or the user in whose name its application acts. */
-function actorOf({ actor }: Caller, by: AuthorDto | null | undefined): Actor {
+export function actorOf({ actor }: Caller, by: AuthorDto | null | undefined): Actor {
   if (by == null) return actor;
   const { user, name } = by;
   if (user.startsWith('observer:')) throw refusal('bad-value', 'no user has such an id', { where: '/by/user' });

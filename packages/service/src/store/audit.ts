@@ -6,10 +6,12 @@ import { type Columns, type Dialect, insertOf } from './statements.js';
 
 /** Something done that belongs into the audit log and is no action against a user. */
 export interface Deed {
-  readonly type: 'make-key' | 'revoke-key' | 'use-workbench';
+  readonly type: 'make-key' | 'revoke-key' | 'use-workbench' | 'hold' | 'end-hold';
   readonly by: Actor;
   readonly atMs: number;
-  readonly about: string;
+  readonly about?: string;
+  readonly channel?: string;
+  readonly reason?: string;
 }
 
 const columns: Columns<AuditRow> = {

@@ -334,6 +334,8 @@ function openFile({ data }: DatabaseOptions): { readonly writer: Sequelize; read
 function pragmas({ sqliteSynchronous }: DatabaseOptions): readonly string[] {
   return [
     `PRAGMA busy_timeout = ${lockMs}`,
+    // Of use only in a file that has no table yet: what is pruned is given back to the file system.
+    'PRAGMA auto_vacuum = INCREMENTAL',
     'PRAGMA journal_mode = WAL',
     `PRAGMA synchronous = ${sqliteSynchronous.toUpperCase()}`,
     // In KiB, and in pages of 4 KiB: what is written again soon is not read from the file, and not copied there, each time.

@@ -24,6 +24,8 @@ interface StandingRow {
   readonly volume: string;
   readonly head: number | string;
   readonly head_notes: number | string;
+  readonly oldest: number | string;
+  readonly pruned_notes: number | string;
   readonly number: number | string;
   readonly notes: number | string;
   readonly own: number | string;
@@ -197,7 +199,7 @@ async function standingsOf(
   if (channels?.length === 0) return [];
   const these = channels === undefined ? '' : 'AND c.name IN (:channels)';
   const rows = await reads.select<StandingRow>(
-    `SELECT c.name, c.volume, c.head, c.notes AS head_notes, k.number, k.notes,
+    `SELECT c.name, c.volume, c.head, c.notes AS head_notes, c.oldest, c.pruned_notes, k.number, k.notes,
        (SELECT COUNT(*) FROM messages m WHERE m.channel_id = k.channel_id AND m.author = k.user_id
           AND m.number > k.number AND m.type NOT IN (:types)) AS own
      FROM marks k JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ${these} ORDER BY c.name`,
@@ -205,7 +207,10 @@ async function standingsOf(
   );
   return rows.map((row) => {
     const counted = Number(row.head) - Number(row.head_notes);
-    const read = Number(row.number) - Number(row.notes);
+    const pruned = Number(row.oldest) - 1;
+    // What was pruned is unread no more.
+    const read =
+      Number(row.number) < pruned ? pruned - Number(row.pruned_notes) : Number(row.number) - Number(row.notes);
     return {
       channel: row.name as ChannelName,
       place: { volume: row.volume, number: Number(row.number) },

@@ -61,13 +61,15 @@ export class MessageReads implements LogReader {
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
     const row = await this.#row(channel);
     const head = placeOf(row, this.#volume);
-    const from = firstToRead(after, gapAfter(after, 1, head), 1, head);
+    const oldest = oldestOf(row);
+    const unreachable = gapAfter(after, oldest, head);
+    const from = firstToRead(after, unreachable, oldest, head);
     if (limit.filters !== undefined && row !== undefined && from <= head.number)
       return this.#fitting(row, from, Math.min(head.number, from + lookedAtOnce - 1), limit, head, {
-        ...defined({ gap: gapAfter(after, 1, head) }),
+        ...defined({ gap: unreachable }),
       });
     const { found, isHoleFirst } = from > head.number ? nothing : await this.#stretch(row, from, head.number, limit);
-    const gap = gapAfter(after, 1, head) ?? (isHoleFirst ? 'lost' : undefined);
+    const gap = unreachable ?? (isHoleFirst ? await this.#whyMissing(channel, from) : undefined);
     const messages = withinBytes(found, limit.bytes);
     const last = messages.at(-1)?.place.number ?? head.number;
     return { messages, more: last < head.number, head, ...defined({ gap }) };
@@ -78,20 +80,27 @@ export class MessageReads implements LogReader {
     const head = placeOf(row, this.#volume);
     const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
     const end = before === undefined || lost ? head.number : before.number - 1;
-    if (limit.filters !== undefined && row !== undefined && end >= 1)
+    const oldest = oldestOf(row);
+    if (limit.filters !== undefined && row !== undefined && end >= oldest)
       return this.#fitting(
         row,
         end,
-        Math.max(1, end - lookedAtOnce + 1),
+        Math.max(oldest, end - lookedAtOnce + 1),
         limit,
         head,
         lost ? { gap: 'new-volume' } : {},
       );
-    const { found, isHoleFirst } = end < 1 ? nothing : await this.#stretch(row, end, 1, limit);
-    const gap = lost ? 'new-volume' : isHoleFirst ? 'lost' : undefined;
+    const { found, isHoleFirst } = end < oldest ? nothing : await this.#stretch(row, end, oldest, limit);
     const messages = lastWithinBytes([...found].reverse(), limit.bytes);
-    const more = messages.length === 0 ? limit.messages === 0 && end > 0 : (messages[0]?.place.number ?? 1) > 1;
-    return { messages, more, head, ...defined({ gap }) };
+    const first = messages[0]?.place.number ?? (limit.messages === 0 ? end + 1 : oldest);
+    const gap = lost
+      ? 'new-volume'
+      : isHoleFirst
+        ? await this.#whyMissing(channel, end)
+        : first <= oldest && oldest > 1
+          ? 'expired'
+          : undefined;
+    return { messages, more: first > oldest, head, ...defined({ gap }) };
   }
 
   async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {
@@ -110,6 +119,11 @@ export class MessageReads implements LogReader {
       head: placeOf(row, row.volume),
       lastAt: Number(row.last_at_ms),
     }));
+  }
+
+  /** Why a message is not there: it may have been pruned while it was being read. */
+  async #whyMissing(channel: ChannelName, number: number): Promise<'expired' | 'lost'> {
+    return number < oldestOf(await this.#row(channel)) ? 'expired' : 'lost';
   }
 
   async #row(channel: ChannelName): Promise<ChannelRow | undefined> {
@@ -137,7 +151,9 @@ export class MessageReads implements LogReader {
     const last = found.length < limit ? to : (found.at(-1) as LoggedMessage).place.number;
     const messages = isForward ? found : found.reverse();
     const upTo = { volume: row.volume, number: last };
-    return { messages, more: isForward ? last < head.number : last > 1, head, upTo, ...gap };
+    const oldest = oldestOf(row);
+    const atOldest = !isForward && last <= oldest && oldest > 1 ? { gap: 'expired' as const } : {};
+    return { messages, more: isForward ? last < head.number : last > oldest, head, upTo, ...atOldest, ...gap };
   }
 
   /** What the database can say of a filter; the rest is looked at where the messages go. */
@@ -198,6 +214,11 @@ export class MessageReads implements LogReader {
     );
     return rows.map((each) => loggedOf(row.name as ChannelName, row.volume, each));
   }
+}
+
+/** The number of the first message of a channel that was not pruned. */
+function oldestOf(row: ChannelRow | undefined): number {
+  return Number(row?.oldest ?? 1);
 }
 
 /**

@@ -77,9 +77,9 @@ export function moveHeads(changed: readonly HeadRow[], dialect: Dialect): string
   return `UPDATE channels SET ${moved} FROM ${tableOf(rows, dialect)} WHERE channels.id = ${id}`;
 }
 
-export type HeadRow = { -readonly [K in keyof ChannelRow]: ChannelRow[K] };
+export type HeadRow = { -readonly [K in Exclude<keyof ChannelRow, 'oldest' | 'pruned_notes'>]: ChannelRow[K] };
 
-export function placeOf(row: ChannelRow | undefined, volume: string): Place {
+export function placeOf(row: Pick<ChannelRow, 'volume' | 'head'> | undefined, volume: string): Place {
   return row === undefined ? { volume, number: 0 } : { volume: row.volume, number: Number(row.head) };
 }
 

@@ -445,4 +445,25 @@ export const migrations: readonly Migration[] = [
       await context.addIndex('arrivals', { name: 'arrivals_ended', fields: ['intake', 'ended_at_ms'], where: ended });
     },
   },
+  {
+    name: '0013-retention',
+    async up({ context }) {
+      // What was pruned of a channel: all before its oldest message, among them some notes.
+      for (const [name, defaultValue] of [
+        ['oldest', 1],
+        ['pruned_notes', 0],
+      ] as const)
+        await context.addColumn('channels', name, { type: DataTypes.BIGINT, allowNull: false, defaultValue });
+      await context.createTable('holds', {
+        channel: { type: DataTypes.STRING(200), primaryKey: true },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+        by_json: { type: DataTypes.TEXT, allowNull: false },
+        reason: { type: DataTypes.TEXT, allowNull: true },
+      });
+      // Records are looked for by their age.
+      await context.addIndex('audit', { name: 'audit_by_time', fields: ['at_ms'] });
+      await context.addIndex('notices', { name: 'notices_by_time', fields: ['at_ms'] });
+      await context.addIndex('users', { name: 'users_by_time', fields: ['seen_at_ms'] });
+    },
+  },
 ];

@@ -10,6 +10,17 @@ export interface ChannelRow {
   /** How many notes of who comes and goes are among its messages. */
   readonly notes: number;
   readonly last_at_ms: number;
+  /** The number of the first message that was not pruned, and how many notes were among those before it. */
+  readonly oldest: number;
+  readonly pruned_notes: number;
+}
+
+/** A channel that is exempted from pruning. */
+export interface HoldRow {
+  readonly channel: string;
+  readonly at_ms: number;
+  readonly by_json: string;
+  readonly reason: string | null;
 }
 
 /** A message of a kept channel. */
@@ -161,6 +172,8 @@ export function defineModels(sequelize: Sequelize): Models {
         head: number(),
         notes: number(),
         last_at_ms: number(),
+        oldest: number(),
+        pruned_notes: number(),
       },
       table,
     ),

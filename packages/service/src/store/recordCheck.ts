@@ -19,7 +19,7 @@ export async function checkHeads(database: Database, report: Report): Promise<vo
     wrong.push(
       ...(await database.reads.select<(typeof wrong)[number]>(
         `SELECT c.name, c.head FROM channels c
-         WHERE c.id >= :from AND c.id < :to AND c.head <> COALESCE(${lastOf}, 0) ORDER BY c.name`,
+         WHERE c.id >= :from AND c.id < :to AND c.head <> COALESCE(${lastOf}, c.oldest - 1) ORDER BY c.name`,
         { from, to: from + checkedChannels },
       )),
     );

@@ -15,6 +15,7 @@ import type {
   Draft,
   DueDeliveries,
   DueWish,
+  Hold,
   HookFigures,
   HookPause,
   HookState,
@@ -22,6 +23,7 @@ import type {
   InboxSlice,
   InForce,
   KeptChannel,
+  KeptRange,
   KnownUser,
   LeaseWish,
   LogSlice,
@@ -31,6 +33,7 @@ import type {
   Place,
   QueuedEvent,
   ReadLimit,
+  RecordKind,
   RegisteredHook,
   Report,
   Store,
@@ -48,6 +51,7 @@ import { MessageReads } from './messageReads.js';
 import { type FactRow, rowsOf } from './models.js';
 import { ModerationStore } from './moderationStore.js';
 import { checkHeads } from './recordCheck.js';
+import { SqlRetentionStore } from './retentionStore.js';
 
 /** Everything that outlives the process, in the database. */
 export class SqlStore implements Store {
@@ -59,6 +63,7 @@ export class SqlStore implements Store {
   readonly #marks: MarkStore;
   readonly #moderation: ModerationStore;
   readonly #boards: BoardStore;
+  readonly #retention: SqlRetentionStore;
 
   private constructor(database: Database, volume: string) {
     this.#commits = new MessageCommits(database, volume);
@@ -67,6 +72,7 @@ export class SqlStore implements Store {
     this.#marks = new MarkStore(database, volume);
     this.#moderation = new ModerationStore(database);
     this.#boards = new BoardStore(database);
+    this.#retention = new SqlRetentionStore(database);
     this.#hooks = new SqlHookStore(database);
     this.#intakes = new SqlIntakeStore(database);
   }
@@ -273,6 +279,38 @@ export class SqlStore implements Store {
 
   tidyIntake(intake: string, forgetMs: number): Promise<number> {
     return this.#intakes.tidyIntake(intake, forgetMs);
+  }
+
+  keptRanges(after: string, limit: number): Promise<readonly KeptRange[]> {
+    return this.#retention.keptRanges(after, limit);
+  }
+
+  firstSince(channel: ChannelName, atMs: number): Promise<number> {
+    return this.#retention.firstSince(channel, atMs);
+  }
+
+  bytesOf(channel: ChannelName, from: number, upTo: number): Promise<number> {
+    return this.#retention.bytesOf(channel, from, upTo);
+  }
+
+  prune(channel: ChannelName, before: number, limit: number): Promise<{ messages: number; oldest: number }> {
+    return this.#retention.prune(channel, before, limit);
+  }
+
+  forget(kind: RecordKind, beforeMs: number, limit: number): Promise<number> {
+    return this.#retention.forget(kind, beforeMs, limit);
+  }
+
+  forgettable(kind: RecordKind, beforeMs: number): Promise<number> {
+    return this.#retention.forgettable(kind, beforeMs);
+  }
+
+  hold(hold: Hold, end?: 'end'): Promise<Hold | undefined> {
+    return this.#retention.hold(hold, end);
+  }
+
+  holds(after: string, limit: number): Promise<readonly Hold[]> {
+    return this.#retention.holds(after, limit);
   }
 
   inForce(atMs: number): Promise<InForce> {

@@ -68,7 +68,7 @@ export function updateInstead(key: readonly string[], columns: readonly string[]
   return `ON CONFLICT (${key.join(', ')}) DO UPDATE SET ${set}`;
 }
 
-const newChannelColumns: Columns<Omit<ChannelRow, 'id'>> = {
+const newChannelColumns: Columns<Omit<ChannelRow, 'id' | 'oldest' | 'pruned_notes'>> = {
   name: 'TEXT',
   volume: 'TEXT',
   head: 'BIGINT',

@@ -6,6 +6,7 @@ import {
   queueStoreMethods,
   type ReadLimit,
   readCarriedLine,
+  retentionStoreMethods,
   type Store,
 } from '@nine-bells/core';
 import { type ChannelName, ProblemError } from '@nine-bells/wire';
@@ -38,6 +39,7 @@ const plain = [
   'saveBoard',
   'board',
   ...queueStoreMethods,
+  ...retentionStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
 /**

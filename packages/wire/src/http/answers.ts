@@ -453,3 +453,51 @@ export interface WorkbenchWish {
   /** Its lifetime in milliseconds, at most and by default an hour. */
   readonly forMs?: number;
 }
+
+/** Exempts a channel from pruning. */
+export interface HoldWish {
+  readonly channel: string;
+  readonly reason?: string;
+  /** The user in whose name it is done. */
+  readonly by?: { readonly user: string; readonly name?: string };
+}
+
+/** A channel that is exempted from pruning. */
+export interface Hold {
+  readonly channel: string;
+  readonly by: Actor;
+  readonly at: string;
+  readonly reason?: string;
+}
+
+/** What is pruned of a channel. */
+export interface StaleChannel {
+  readonly channel: string;
+  /** The pattern of its rule. */
+  readonly pattern: string;
+  readonly messages: number;
+  /** The place of the last message that goes. */
+  readonly upTo: Cursor;
+  /** When the first one was taken in; absent: none is left. */
+  readonly oldestAt?: string;
+}
+
+/** What is pruned. */
+export interface Pruning {
+  /** Nothing was changed: it is what would go. */
+  readonly dryRun: boolean;
+  /** By name, at most 1,000. */
+  readonly channels: readonly StaleChannel[];
+  /** All channels of which something goes, and the messages that go there. */
+  readonly total: { readonly channels: number; readonly messages: number };
+  /** Channels of which something would go if they were not exempted, at most 1,000. */
+  readonly held: readonly string[];
+  /** Records beside messages that go, by kind. */
+  readonly records: {
+    readonly audit: number;
+    readonly notices: number;
+    readonly users: number;
+    readonly bans: number;
+    readonly keys: number;
+  };
+}

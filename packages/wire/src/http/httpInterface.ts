@@ -21,11 +21,14 @@ import type {
   ExampleUser,
   Explanation,
   Gathered,
+  Hold,
+  HoldWish,
   InstanceInfo,
   KnownUser,
   NoticeWish,
   Notified,
   Overview,
+  Pruning,
   Reading,
   RefusalKind,
   RemovalWish,
@@ -203,6 +206,30 @@ export interface HttpInterface {
   'GET /v1/audit': {
     query: { readonly user?: string; readonly before?: number } & Limit;
     answer: { readonly entries: readonly AuditEntry[]; readonly more: boolean };
+  };
+  /** Prunes kept logbooks and old records now, and says what goes; or only says what would go. */
+  'POST /v1/prune': {
+    /** @examples [{"dryRun":true}] */
+    body: { readonly dryRun?: boolean };
+    answer: Pruning;
+  };
+  /** Channels that are exempted from pruning, by name: those after `after`. */
+  'GET /v1/holds': {
+    query: { readonly after?: string } & Limit;
+    answer: { readonly holds: readonly Hold[]; readonly more: boolean };
+  };
+  /** Exempts a channel from pruning, until that is ended. */
+  'POST /v1/holds': {
+    /** @examples [{"channel":"protest/7","reason":"an appeal is pending"}] */
+    body: HoldWish;
+    answer: Hold;
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** Ends the exemption of a channel from pruning. */
+  'DELETE /v1/holds': {
+    query: { readonly channel: string; readonly reason?: string };
+    answer: Hold;
+    problems: 'bad-name' | 'no-such-channel';
   };
   /** Puts a notice into inboxes, and tells those who are connected. */
   'POST /v1/notices': {

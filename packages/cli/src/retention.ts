@@ -1,0 +1,92 @@
+import type { Pruning } from '@nine-bells/client/backend';
+import { defined } from '@nine-bells/wire';
+import type { Command } from 'commander';
+import { actorText } from './moderation.js';
+import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { dayTime, note, print, printable, printJson, table } from './output.js';
+
+/** The commands about what is kept for how long. All but `holds` need a key that may administer. */
+export function addRetention(program: Command): void {
+  called(
+    program
+      .command('prune')
+      .description('prune kept messages and old records now, as the service does by itself')
+      .option('--dry-run', 'only say what would go'),
+  ).action(async (options: CallOptions & { dryRun?: boolean }) => {
+    const pruning = await backendOf(options).prune({ dryRun: options.dryRun === true });
+    if (options.json) printJson(pruning);
+    else show(pruning);
+  });
+
+  called(
+    program
+      .command('hold')
+      .description('exempt a channel from pruning, until that is ended')
+      .argument('<channel>', 'such as protest/7')
+      .option('--reason <words>', 'why: for the audit log'),
+  ).action(async (channel: string, options: CallOptions & { reason?: string }) => {
+    const { reason } = options;
+    const hold = await backendOf(options).hold({ channel, ...defined({ reason }) });
+    if (options.json) printJson(hold);
+    else print(`Nothing of ${channel} is pruned since ${dayTime(hold.at)}, by ${actorText(hold.by)}.`);
+  });
+
+  called(
+    program
+      .command('end-hold')
+      .description('let a channel be pruned again')
+      .argument('<channel>', 'as `ninebells holds` shows it')
+      .option('--reason <words>', 'why: for the audit log'),
+  ).action(async (channel: string, options: CallOptions & { reason?: string }) => {
+    const hold = await backendOf(options).endHold(channel, options.reason);
+    if (options.json) printJson(hold);
+    else print(`${channel} is pruned again, as its rule says.`);
+  });
+
+  called(program.command('holds').description('list the channels that are exempted from pruning')).action(
+    async (options: CallOptions) => {
+      const { holds, more } = await backendOf(options).holds({ limit: 1000 });
+      if (options.json) for (const each of holds) printJson(each);
+      else if (holds.length === 0) note('No channel is exempted from pruning.');
+      else
+        print(
+          table(
+            ['CHANNEL', 'SINCE', 'BY', 'WHY'],
+            holds.map(({ channel, at, by, reason }) => [channel, dayTime(at), actorText(by), printable(reason ?? '')]),
+          ),
+        );
+      if (more) note('There are more than 1,000.');
+    },
+  );
+}
+
+function called(command: Command): Command {
+  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
+}
+
+function show({ dryRun, channels, total, held, records }: Pruning): void {
+  if (channels.length > 0)
+    print(
+      table(
+        ['CHANNEL', 'RULE', 'MESSAGES', 'UP TO', 'THE FIRST FROM'],
+        channels.map(({ channel, pattern, messages, upTo, oldestAt }) => [
+          channel,
+          pattern,
+          String(messages),
+          upTo,
+          oldestAt === undefined ? '' : dayTime(oldestAt),
+        ]),
+      ),
+    );
+  if (total.channels > channels.length) note(`and ${total.channels - channels.length} more channels`);
+  const others = Object.entries(records).filter(([, count]) => count > 0);
+  const counted = [countText(total.messages, 'message'), ...others.map(([kind, count]) => `${kind}: ${count}`)];
+  const isNothing = total.messages === 0 && others.length === 0;
+  if (isNothing) print(dryRun ? 'Nothing would go.' : 'There is nothing to prune.');
+  else print(`${dryRun ? 'Would go' : 'Goes now, in small portions'}: ${counted.join(', ')}.`);
+  if (held.length > 0) note(`Exempted: ${held.join(', ')}`);
+}
+
+function countText(count: number, what: string): string {
+  return `${count} ${what}${count === 1 ? '' : 's'}`;
+}

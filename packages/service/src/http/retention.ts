@@ -1,0 +1,80 @@
+import type { Engine, Hold, StaleRange } from '@nine-bells/core';
+import { type ChannelName, defined, formatCursor, protocolLimits } from '@nine-bells/wire';
+import type * as Http from '@nine-bells/wire/http';
+import { IsBoolean, IsOptional, ValidateNested } from 'class-validator';
+import { readBody } from './body.js';
+import { actorOf, actorShown } from './moderation.js';
+import { AuthorDto, IsChannel, IsWords } from './publishDto.js';
+import { channelOf, queryText, queryWhole } from './query.js';
+import { type Route, route, type Serve } from './route.js';
+
+/** What a survey counts for, in requests: it looks at all kept channels. */
+const surveyCost = 50;
+
+class PruneDto {
+  static readonly members = { dryRun: true } as const;
+
+  @IsOptional()
+  @IsBoolean({ message: 'expected true or false' })
+  dryRun?: boolean;
+}
+
+class HoldDto {
+  static readonly members = { channel: true, reason: true, by: AuthorDto } as const;
+
+  @IsChannel()
+  channel!: string;
+
+  @IsOptional()
+  @IsWords(protocolLimits.reasonChars)
+  reason?: string;
+
+  /** The user in whose name the application acts. */
+  @IsOptional()
+  @ValidateNested()
+  by?: AuthorDto;
+}
+
+/** What is pruned of kept logbooks and old records, and what is exempted from that. */
+export function retention({ pruner, store }: Engine): readonly Route[] {
+  const prune: Serve<'POST /v1/prune'> = async (request, response, caller) => {
+    const { dryRun = false } = readBody(PruneDto, request.body);
+    caller.charge(surveyCost);
+    const { channels, ...rest } = await pruner.survey();
+    if (!dryRun) void pruner.run();
+    response.json({ dryRun, channels: channels.map(staleShown), ...rest });
+  };
+
+  const holds: Serve<'GET /v1/holds'> = async (request, response) => {
+    const limit = queryWhole(request, 'limit', 1_000) ?? 200;
+    const found = await store.holds(queryText(request, 'after') ?? '', limit + 1);
+    response.json({ holds: found.slice(0, limit).map(holdShown), more: found.length > limit });
+  };
+
+  const hold: Serve<'POST /v1/holds'> = async (request, response, caller) => {
+    const { channel, reason, by } = readBody(HoldDto, request.body);
+    const held = await pruner.hold(channel as ChannelName, actorOf(caller, by), reason ?? undefined);
+    response.json(holdShown(held));
+  };
+
+  const endHold: Serve<'DELETE /v1/holds'> = async (request, response, caller) => {
+    const ended = await pruner.endHold(channelOf(request), caller.actor, queryText(request, 'reason'));
+    response.json(holdShown(ended));
+  };
+
+  return [
+    route('POST /v1/prune', { right: 'administer', body: PruneDto }, prune),
+    route('GET /v1/holds', { right: 'read', query: ['after', 'limit'] }, holds),
+    route('POST /v1/holds', { right: 'administer', body: HoldDto }, hold),
+    route('DELETE /v1/holds', { right: 'administer', query: ['channel', 'reason'] }, endHold),
+  ];
+}
+
+function staleShown({ oldestAtMs, upTo, ...rest }: StaleRange): Http.StaleChannel {
+  const oldestAt = oldestAtMs === undefined ? undefined : new Date(oldestAtMs).toISOString();
+  return { ...rest, upTo: formatCursor(upTo), ...defined({ oldestAt }) };
+}
+
+function holdShown({ atMs, by, ...rest }: Hold): Http.Hold {
+  return { ...rest, by: actorShown(by), at: new Date(atMs).toISOString() };
+}

@@ -1,0 +1,263 @@
+import type { Hold, KeptRange, RecordKind } from '@nine-bells/core';
+import type { ChannelName } from '@nine-bells/wire';
+import { addToAudit } from './audit.js';
+import type { Database, Reads } from './database.js';
+import type { HoldRow } from './models.js';
+import { type Columns, insertOf, listOf } from './statements.js';
+
+/** What a message counts for beside its data, in bytes. */
+const besideBytes = 200;
+/** Pages of an SQLite file given back at once, and how many must be free before any is. */
+const pagesAtOnce = 250;
+const freePages = 1_000;
+
+const holdColumns: Columns<HoldRow> = { channel: 'TEXT', at_ms: 'BIGINT', by_json: 'TEXT', reason: 'TEXT' };
+
+/** A table of records, and which of them have been of no use since `:before`. */
+interface Records {
+  readonly table: string;
+  readonly keys: readonly string[];
+  /** The same keys, as columns of the database's types. */
+  readonly types: readonly ('TEXT' | 'BIGINT')[];
+  readonly isOver: string;
+}
+
+/** The records of each kind; a kind may have several tables. */
+const records: Readonly<Record<RecordKind, readonly Records[]>> = {
+  // The last entry stays: its number says how much has changed.
+  audit: [
+    {
+      table: 'audit',
+      keys: ['number'],
+      types: ['BIGINT'],
+      isOver: 'at_ms < :before AND number < (SELECT MAX(number) FROM audit)',
+    },
+  ],
+  notices: [{ table: 'notices', keys: ['user_id', 'number'], types: ['TEXT', 'BIGINT'], isOver: 'at_ms < :before' }],
+  // The row of a user stays, as its inbox has a place in it; what it says of the person goes.
+  users: [
+    {
+      table: 'user_roles',
+      keys: ['user_id', 'role'],
+      types: ['TEXT', 'TEXT'],
+      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
+    },
+    {
+      table: 'marks',
+      keys: ['user_id', 'channel_id'],
+      types: ['TEXT', 'BIGINT'],
+      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
+    },
+  ],
+  bans: [{ table: 'bans', keys: ['id'], types: ['TEXT'], isOver: '(until_ms < :before OR lifted_at_ms < :before)' }],
+  keys: [
+    {
+      table: 'api_keys',
+      keys: ['id'],
+      types: ['TEXT'],
+      // One that has registered a hook says why that is not sent to any more.
+      isOver: `(expires_at_ms < :before OR revoked_at_ms < :before)
+        AND id NOT IN (SELECT key_id FROM hooks WHERE key_id IS NOT NULL)`,
+    },
+  ],
+};
+
+/** Prunes kept logbooks and old records, and keeps what is exempted. */
+export class SqlRetentionStore {
+  readonly #database: Database;
+
+  constructor(database: Database) {
+    this.#database = database;
+  }
+
+  async keptRanges(after: string, limit: number): Promise<readonly KeptRange[]> {
+    const rows = await this.#database.reads.select<{
+      name: ChannelName;
+      volume: string;
+      head: number | string;
+      oldest: number | string;
+      oldest_at_ms: number | string | null;
+      held: string | null;
+    }>(
+      `SELECT c.name, c.volume, c.head, c.oldest, h.channel AS held,
+         (SELECT m.at_ms FROM messages m WHERE m.channel_id = c.id AND m.number >= c.oldest ORDER BY m.number LIMIT 1)
+           AS oldest_at_ms
+       FROM channels c LEFT JOIN holds h ON h.channel = c.name
+       WHERE c.name > :after AND c.head > 0 ORDER BY c.name LIMIT :limit`,
+      { after, limit },
+    );
+    return rows.map(({ name, volume, head, oldest, oldest_at_ms: oldestAtMs, held }) => ({
+      channel: name,
+      head: { volume, number: Number(head) },
+      oldest: Number(oldest),
+      held: held !== null,
+      ...(oldestAtMs === null ? {} : { oldestAtMs: Number(oldestAtMs) }),
+    }));
+  }
+
+  /** Times rise with the numbers, or nearly: so it is found by halving. */
+  async firstSince(channel: ChannelName, atMs: number): Promise<number> {
+    const { reads } = this.#database;
+    const row = await channelOf(reads, channel);
+    if (row === undefined) return 1;
+    let [from, beyond] = [row.oldest, row.head + 1];
+    while (from < beyond) {
+      const middle = Math.floor((from + beyond) / 2);
+      const [found] = await reads.select<{ number: number | string; at_ms: number | string }>(
+        `SELECT number, at_ms FROM messages WHERE channel_id = :id AND number >= :middle AND number < :beyond
+         ORDER BY number LIMIT 1`,
+        { id: row.id, middle, beyond },
+      );
+      if (found === undefined || Number(found.at_ms) >= atMs) beyond = middle;
+      else from = Number(found.number) + 1;
+    }
+    return from;
+  }
+
+  async bytesOf(channel: ChannelName, from: number, upTo: number): Promise<number> {
+    const row = await channelOf(this.#database.reads, channel);
+    const [sum] = await this.#database.reads.select<{ bytes: number | string | null }>(
+      `SELECT SUM(${this.#database.isShared ? 'OCTET_LENGTH(data_json)' : 'LENGTH(CAST(data_json AS BLOB))'} + ${besideBytes})
+         AS bytes FROM messages WHERE channel_id = :id AND number BETWEEN :from AND :upTo`,
+      { id: row?.id ?? 0, from, upTo },
+    );
+    return Number(sum?.bytes ?? 0);
+  }
+
+  prune(channel: ChannelName, before: number, limit: number): Promise<{ messages: number; oldest: number }> {
+    return this.#database.write(async (reads) => {
+      const row = await channelOf(reads, channel);
+      const oldest = row?.oldest ?? 1;
+      const to = Math.min(before, oldest + limit, (row?.head ?? 0) + 1);
+      const [held] = await reads.select('SELECT channel FROM holds WHERE channel = :channel', { channel });
+      if (row === undefined || held !== undefined || to <= oldest)
+        return { statements: [], result: { messages: 0, oldest } };
+      const [gone] = await reads.select<{ count: number | string; notes: number | string | null }>(
+        'SELECT COUNT(*) AS count, MAX(notes) AS notes FROM messages WHERE channel_id = :id AND number < :to',
+        { id: row.id, to },
+      );
+      const notes = Number(gone?.notes ?? row.prunedNotes);
+      return {
+        statements: [
+          `DELETE FROM messages WHERE channel_id = ${row.id} AND number < ${to}`,
+          `UPDATE channels SET oldest = ${to}, pruned_notes = ${notes} WHERE id = ${row.id}`,
+          ...(await this.#givingBack(reads)),
+        ],
+        result: { messages: Number(gone?.count ?? 0), oldest: to },
+      };
+    });
+  }
+
+  async forget(kind: RecordKind, beforeMs: number, limit: number): Promise<number> {
+    const database = this.#database;
+    let count = 0;
+    for (const { table, keys, types, isOver } of records[kind])
+      count += await database.write(async (reads) => {
+        const rows = await reads.select<Record<string, unknown>>(
+          `SELECT ${keys.join(', ')} FROM ${table} WHERE ${isOver} LIMIT :limit`,
+          { before: beforeMs, limit },
+        );
+        const which = rows.map((row) => keys.map((key) => row[key]));
+        const statement = `DELETE FROM ${table} WHERE (${keys.join(', ')}) IN ${listOf(types, which, database)}`;
+        return { statements: which.length === 0 ? [] : [statement], result: which.length };
+      });
+    if (kind === 'users') count += await this.#blankUsers(beforeMs, limit);
+    return Math.min(count, limit);
+  }
+
+  async forgettable(kind: RecordKind, beforeMs: number): Promise<number> {
+    const { reads } = this.#database;
+    const counted = [
+      ...records[kind],
+      ...(kind === 'users' ? [{ table: 'users', isOver: 'seen_at_ms < :before AND name IS NOT NULL' }] : []),
+    ];
+    let count = 0;
+    for (const { table, isOver } of counted) {
+      const [found] = await reads.select<{ count: number | string }>(
+        `SELECT COUNT(*) AS count FROM ${table} WHERE ${isOver}`,
+        { before: beforeMs },
+      );
+      count += Number(found?.count ?? 0);
+    }
+    return count;
+  }
+
+  hold({ channel, by, atMs, reason }: Hold, end?: 'end'): Promise<Hold | undefined> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const [held] = await reads.select<HoldRow>('SELECT * FROM holds WHERE channel = :channel', { channel });
+      const result = held && holdOf(held);
+      if ((held === undefined) !== (end === undefined)) return { statements: [], result };
+      const row = [channel, atMs, JSON.stringify(by), reason ?? null];
+      const change =
+        end === undefined
+          ? insertOf('holds', holdColumns, [row], database)
+          : `DELETE FROM holds WHERE channel IN ${listOf(['TEXT'], [[channel]], database)}`;
+      const type = end === undefined ? 'hold' : 'end-hold';
+      const deed = { type, by, atMs, channel, ...(reason === undefined ? {} : { reason }) } as const;
+      const { statement } = await addToAudit(reads, deed, database);
+      return { statements: [change, statement], result };
+    });
+  }
+
+  async holds(after: string, limit: number): Promise<readonly Hold[]> {
+    const rows = await this.#database.reads.select<HoldRow>(
+      'SELECT * FROM holds WHERE channel > :after ORDER BY channel LIMIT :limit',
+      { after, limit },
+    );
+    return rows.map(holdOf);
+  }
+
+  async #blankUsers(beforeMs: number, limit: number): Promise<number> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const rows = await reads.select<{ id: string }>(
+        'SELECT id FROM users WHERE seen_at_ms < :before AND name IS NOT NULL LIMIT :limit',
+        { before: beforeMs, limit },
+      );
+      const which = listOf(
+        ['TEXT'],
+        rows.map(({ id }) => [id]),
+        database,
+      );
+      return {
+        statements: rows.length === 0 ? [] : [`UPDATE users SET name = NULL WHERE id IN ${which}`],
+        result: rows.length,
+      };
+    });
+  }
+
+  /** Gives pages that have become free back to the file system; PostgreSQL does that by itself. */
+  async #givingBack(reads: Reads): Promise<readonly string[]> {
+    if (this.#database.isShared) return [];
+    const [free] = await reads.select<{ freelist_count: number }>('SELECT freelist_count FROM pragma_freelist_count');
+    return (free?.freelist_count ?? 0) > freePages ? [`PRAGMA incremental_vacuum(${pagesAtOnce})`] : [];
+  }
+}
+
+function holdOf({ channel, at_ms: atMs, by_json: by, reason }: HoldRow): Hold {
+  return {
+    channel: channel as ChannelName,
+    atMs: Number(atMs),
+    by: JSON.parse(by),
+    ...(reason === null ? {} : { reason }),
+  };
+}
+
+interface ChannelAt {
+  readonly id: number;
+  readonly head: number;
+  readonly oldest: number;
+  readonly prunedNotes: number;
+}
+
+async function channelOf(reads: Reads, channel: ChannelName): Promise<ChannelAt | undefined> {
+  const [row] = await reads.select<{
+    id: number;
+    head: number | string;
+    oldest: number | string;
+    pruned_notes: number | string;
+  }>('SELECT id, head, oldest, pruned_notes FROM channels WHERE name = :channel', { channel });
+  if (row === undefined) return undefined;
+  return { id: row.id, head: Number(row.head), oldest: Number(row.oldest), prunedNotes: Number(row.pruned_notes) };
+}
