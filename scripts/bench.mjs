@@ -12,6 +12,7 @@ const known = [
   'drill',
   'fanout',
   'kept',
+  'messages',
   'presence',
   'relay',
   'slow',

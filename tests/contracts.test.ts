@@ -232,6 +232,12 @@ hooks: { bureau: { url: "https://bureau.example/in", types: [finish, note], secr
   const finish = 'race/:race: type finish:';
   it.each([
     [
+      'messages that are kept for less',
+      'logbook: kept',
+      'logbook: kept\n    keep: { for: 30d }',
+      ['listeners race/:race: fewer messages are kept: older ones are pruned'],
+    ],
+    [
       'a member that is required now',
       'required: [boat]',
       'required: [boat, at]',

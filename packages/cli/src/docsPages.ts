@@ -1,5 +1,5 @@
 import type { ChannelRuleInfo, ChannelRulesInfo, ContractInfo, Json } from '@nine-bells/wire';
-import { accessText, membersOf, snippetsOf, typeText } from '@nine-bells/wire/describe';
+import { accessText, keepText, membersOf, snippetsOf, typeText } from '@nine-bells/wire/describe';
 
 /** As much of OpenAPI and AsyncAPI documents as the pages show. */
 export interface Description {
@@ -120,9 +120,11 @@ ${notices !== undefined && html`<section><h2>Notices</h2>${contractPart(undefine
 }
 
 function ruleSection(rule: ChannelRuleInfo): Markup {
-  const { pattern, about, logbook, allow, presence, marks, direct, board, open, types, hails, status } = rule;
+  const { pattern, about, logbook, keep, allow, presence, marks, direct, board, open, types, hails, status } = rule;
   const traits = [
-    logbook === 'kept' ? 'its messages are kept' : 'its latest messages are remembered',
+    logbook === 'recent'
+      ? 'its latest messages are remembered'
+      : `its messages are kept${keep === undefined ? '' : ` for ${keepText(keep)}`}`,
     presence && 'it shows who is there',
     marks && 'it shows who has read how far',
     direct && 'it is between the users that its name holds',

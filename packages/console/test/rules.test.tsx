@@ -1,5 +1,5 @@
 import type { Json } from '@nine-bells/wire';
-import { accessText, membersOf, snippetsOf, typeText } from '@nine-bells/wire/describe';
+import { accessText, keepText, membersOf, snippetsOf, typeText } from '@nine-bells/wire/describe';
 import { describe, expect, it } from 'vitest';
 
 describe('the page of channel rules', () => {
@@ -19,6 +19,15 @@ describe('the page of channel rules', () => {
     [{ $ref: '#/$defs/a', $defs: { a: { $ref: '#/$defs/a' } } }, 'anything'],
   ])('says in a few words what %j takes', (schema, text) => {
     expect(typeText(schema, schema)).toBe(text);
+  });
+
+  it.each([
+    [{ forMs: 90 * 86_400_000 }, '90 d'],
+    [{ forMs: 5_400_000, messages: 1_000_000 }, '90 min, at most 1,000,000 messages'],
+    [{ bytes: 2 * 1_073_741_824 }, 'at most 2 GiB'],
+    [{ forMs: 1, bytes: 5 }, '1 ms, at most 5 B'],
+  ])('says for how long %j keeps', (keep, text) => {
+    expect(keepText(keep)).toBe(text);
   });
 
   it('makes a field of each member, by its schema', () => {

@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
-import { defaultBoard } from '@nine-bells/core';
+import { defaultBoard, defaultRecordRetention } from '@nine-bells/core';
 import { describe, expect, it } from 'vitest';
 import { configurationWarnings } from '../src/check/check.js';
 import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.js';
@@ -131,6 +131,15 @@ channels:
     expect(read).toMatchObject({ port: 2, data: '/tmp/d' });
   });
 
+  it('takes how long what is kept', () => {
+    const text = `keep: { audit: 30d }
+channels: [{ pattern: a, logbook: kept, keep: { for: 90d, messages: 1000000, bytes: 2GiB } }, { pattern: b, logbook: kept }]`;
+    const { engine, channels } = parseConfiguration(text, 'bells.yaml');
+    expect(engine.records).toEqual({ ...defaultRecordRetention, audit: 30 * 86_400_000 });
+    const retention = { forMs: 90 * 86_400_000, messages: 1_000_000, bytes: 2 * 1_073_741_824 };
+    expect(channels.map(({ logbook }) => logbook)).toEqual([{ type: 'kept', retention }, { type: 'kept' }]);
+  });
+
   it.each<[string, string, string]>([
     ['what is not YAML', 'channels: [', 'bells.yaml:1:12: this is not YAML'],
     ['nothing at all', '', 'expected a map'],
@@ -171,6 +180,17 @@ channels:
       'tokens: { secretFile: nowhere }\nchannels: []',
       'tokens.secretFile: cannot be read',
     ],
+    [
+      'bounds of what is not kept',
+      'channels:\n  - pattern: a\n    keep: { for: 1d }',
+      'bells.yaml:3:11: channels[0].keep: only a kept logbook is pruned',
+    ],
+    [
+      'no bound at all',
+      'channels: [{ pattern: a, logbook: kept, keep: {} }]',
+      'expected at least one of `for`, `messages` and `bytes`',
+    ],
+    ['records of an unknown kind', 'keep: { marks: 1d }\nchannels: []', 'there is no "marks" here'],
     ['a malformed pattern', 'channels: [{ pattern: "a//b" }]', 'no empty segment'],
     ['a rule without a pattern', 'channels: [{ about: x }]', '`pattern` is missing'],
     [

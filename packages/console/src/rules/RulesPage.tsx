@@ -1,6 +1,6 @@
 import type { Backend, TrafficFigures } from '@nine-bells/client/backend';
 import type { ChannelRuleInfo, ContractInfo } from '@nine-bells/wire';
-import { accessText } from '@nine-bells/wire/describe';
+import { accessText, keepText } from '@nine-bells/wire/describe';
 import { Tag } from 'antd';
 import { NavLink, useParams } from 'react-router-dom';
 import { useAnswer } from '../queries.js';
@@ -62,10 +62,24 @@ function RuleDetail({
   readonly mayPublish: boolean;
   readonly rates: string | undefined;
 }) {
-  const { pattern, about, logbook, allow, presence, marks, direct, board, open, reportOnly, types, hails, status } =
-    rule;
+  const {
+    pattern,
+    about,
+    logbook,
+    keep,
+    allow,
+    presence,
+    marks,
+    direct,
+    board,
+    open,
+    reportOnly,
+    types,
+    hails,
+    status,
+  } = rule;
   const tags = [
-    logbook === 'kept' ? 'kept' : 'recent',
+    keep === undefined ? logbook : `kept for ${keepText(keep)}`,
     ...(presence ? ['presence'] : []),
     ...(marks ? ['marks shown'] : []),
     ...(direct ? ['direct'] : []),

@@ -34,11 +34,20 @@ export interface PrunerHost {
 const roundMs = 60_000;
 /** Channels read at once. */
 const pageChannels = 200;
-/** Messages, or records, removed at once: so few that a commit which has to wait for it hardly notices. */
+/** Messages, or records, removed at once. */
 const portion = 500;
-/** Between two portions: at least so long, in milliseconds, and so many times what the last one took. */
+/** Between two reads or portions: at least so long, in milliseconds. */
 const minRestMs = 20;
-const restPart = 4;
+/** After a read, so many times what it took. */
+const readRest = 4;
+/**
+ * After a portion, so many times what it took: so few commits have to wait for it. Where there
+ * is so much that it would take longer than this, in milliseconds, the rests are shorter.
+ */
+const portionRest = 600;
+const maxRunMs = 3_600_000;
+/** The longest rest, in milliseconds. */
+const maxRestMs = 5_000;
 /** Messages whose bytes are summed up in one read, and in one by which the place of a bound is found. */
 const summedAtOnce = 10_000;
 const steppedAtOnce = 200;
@@ -186,7 +195,13 @@ export class Pruner {
     const { channel } = range;
     const first = await this.#firstToStay(range, bounds);
     for (let oldest = range.oldest; oldest < first && !this.#stopped; ) {
-      const pruned = await this.#rested(() => store.prune(channel, first, portion));
+      // As it was at the start: what comes meanwhile is for the next run.
+      const mostMs = (maxRunMs * portion) / (first - range.oldest);
+      const pruned = await this.#rested(
+        () => store.prune(channel, first, portion),
+        () => portionRest,
+        mostMs,
+      );
       // It was exempted meanwhile, or another instance was faster.
       if (pruned.oldest <= oldest) return;
       oldest = pruned.oldest;
@@ -197,7 +212,10 @@ export class Pruner {
   async #forget(kind: RecordKind): Promise<void> {
     const { store, counters } = this.#host;
     for (let count = portion; count >= portion && !this.#stopped; ) {
-      count = await this.#rested(() => store.forget(kind, this.#before(kind), portion));
+      count = await this.#rested(
+        () => store.forget(kind, this.#before(kind), portion),
+        (forgot) => (forgot === 0 ? readRest : portionRest),
+      );
       counters.pruned[kind] += count;
     }
   }
@@ -235,7 +253,7 @@ export class Pruner {
     }
     if (bytes !== undefined) first = await this.#firstWithin(bytes, { ...range, oldest: first });
     if (first <= range.oldest) return range.oldest;
-    // So long a key is known, and whoever was away for a moment comes back without a gap.
+    // So long a key is known, and a client that was away for a moment comes back without a gap.
     return Math.min(first, await store.firstSince(channel, clock.now() - keyMemory.ms));
   }
 
@@ -272,11 +290,11 @@ export class Pruner {
   }
 
   /** Does something, and rests for a while in proportion to how long it took. */
-  async #rested<T>(act: () => Promise<T>): Promise<T> {
+  async #rested<T>(act: () => Promise<T>, times: (done: T) => number = () => readRest, mostMs = maxRestMs): Promise<T> {
     const { clock } = this.#host;
     const begunMs = clock.monotonic();
     const done = await act();
-    const restMs = Math.max(minRestMs, restPart * (clock.monotonic() - begunMs));
+    const restMs = Math.max(minRestMs, Math.min(mostMs, times(done) * (clock.monotonic() - begunMs)));
     if (!this.#stopped)
       await new Promise<void>((resolve) => {
         const cancel = clock.setTimer(restMs, resolve);

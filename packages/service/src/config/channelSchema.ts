@@ -216,10 +216,12 @@ export const channel: Reader<ChannelRule> = (node, at) => {
   })(node, at);
   if (found?.pattern === undefined) return undefined;
   const { keep: retention, logbook: keeping = { type: 'recent', bounds: defaultLogBounds } } = found;
-  if (retention !== undefined && keeping.type !== 'kept')
+  if (retention !== undefined && keeping.type !== 'kept') {
+    const place = isMap(node) ? ((node.get('keep', true) ?? null) as Node | null) : null;
     return at
-      .member('keep', node)
-      .fault(node, 'only a kept logbook is pruned: `logbook: kept`; the bounds of a recent one stand in `logbook`');
+      .member('keep', place)
+      .fault(place, 'only a kept logbook is pruned: `logbook: kept`; the bounds of a recent one stand in `logbook`');
+  }
   return {
     pattern: found.pattern,
     logbook: keeping.type === 'kept' && retention !== undefined ? { ...keeping, retention } : keeping,

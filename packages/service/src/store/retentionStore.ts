@@ -125,25 +125,31 @@ export class SqlRetentionStore {
   }
 
   prune(channel: ChannelName, before: number, limit: number): Promise<{ messages: number; oldest: number }> {
+    const { isShared } = this.#database;
+    const least = isShared ? 'LEAST' : 'MIN';
+    const going = `FROM messages m WHERE m.channel_id = c.id AND m.number < ${least}(:before, c.oldest + :limit, c.head + 1)`;
+    const free = isShared ? '0' : '(SELECT freelist_count FROM pragma_freelist_count)';
     return this.#database.write(async (reads) => {
-      const row = await channelOf(reads, channel);
-      const oldest = row?.oldest ?? 1;
-      const to = Math.min(before, oldest + limit, (row?.head ?? 0) + 1);
-      const [held] = await reads.select('SELECT channel FROM holds WHERE channel = :channel', { channel });
-      if (row === undefined || held !== undefined || to <= oldest)
-        return { statements: [], result: { messages: 0, oldest } };
-      const [gone] = await reads.select<{ count: number | string; notes: number | string | null }>(
-        'SELECT COUNT(*) AS count, MAX(notes) AS notes FROM messages WHERE channel_id = :id AND number < :to',
-        { id: row.id, to },
+      // Other transactions wait meanwhile: so it is asked all at once.
+      const [row] = await reads.select<PrunedRow>(
+        `SELECT c.id, c.head, c.oldest, c.pruned_notes, h.channel AS held, ${free} AS free,
+           (SELECT COUNT(*) ${going}) AS count, (SELECT MAX(m.notes) ${going}) AS notes
+         FROM channels c LEFT JOIN holds h ON h.channel = c.name WHERE c.name = :channel`,
+        { channel, before, limit },
       );
-      const notes = Number(gone?.notes ?? row.prunedNotes);
+      const oldest = Number(row?.oldest ?? 1);
+      const to = Math.min(before, oldest + limit, Number(row?.head ?? 0) + 1);
+      if (row === undefined || row.held !== null || to <= oldest)
+        return { statements: [], result: { messages: 0, oldest } };
+      const notes = Number(row.notes ?? row.pruned_notes);
       return {
         statements: [
           `DELETE FROM messages WHERE channel_id = ${row.id} AND number < ${to}`,
           `UPDATE channels SET oldest = ${to}, pruned_notes = ${notes} WHERE id = ${row.id}`,
-          ...(await this.#givingBack(reads)),
+          // PostgreSQL gives pages back by itself.
+          ...(Number(row.free) > freePages ? [`PRAGMA incremental_vacuum(${pagesAtOnce})`] : []),
         ],
-        result: { messages: Number(gone?.count ?? 0), oldest: to },
+        result: { messages: Number(row.count), oldest: to },
       };
     });
   }
@@ -226,13 +232,6 @@ export class SqlRetentionStore {
       };
     });
   }
-
-  /** Gives pages that have become free back to the file system; PostgreSQL does that by itself. */
-  async #givingBack(reads: Reads): Promise<readonly string[]> {
-    if (this.#database.isShared) return [];
-    const [free] = await reads.select<{ freelist_count: number }>('SELECT freelist_count FROM pragma_freelist_count');
-    return (free?.freelist_count ?? 0) > freePages ? [`PRAGMA incremental_vacuum(${pagesAtOnce})`] : [];
-  }
 }
 
 function holdOf({ channel, at_ms: atMs, by_json: by, reason }: HoldRow): Hold {
@@ -244,11 +243,22 @@ function holdOf({ channel, at_ms: atMs, by_json: by, reason }: HoldRow): Hold {
   };
 }
 
+/** A channel of which something is to go: what, by `count` and `notes`. */
+interface PrunedRow {
+  readonly id: number;
+  readonly head: number | string;
+  readonly oldest: number | string;
+  readonly pruned_notes: number | string;
+  readonly held: string | null;
+  readonly free: number | string;
+  readonly count: number | string;
+  readonly notes: number | string | null;
+}
+
 interface ChannelAt {
   readonly id: number;
   readonly head: number;
   readonly oldest: number;
-  readonly prunedNotes: number;
 }
 
 async function channelOf(reads: Reads, channel: ChannelName): Promise<ChannelAt | undefined> {
@@ -256,8 +266,6 @@ async function channelOf(reads: Reads, channel: ChannelName): Promise<ChannelAt 
     id: number;
     head: number | string;
     oldest: number | string;
-    pruned_notes: number | string;
-  }>('SELECT id, head, oldest, pruned_notes FROM channels WHERE name = :channel', { channel });
-  if (row === undefined) return undefined;
-  return { id: row.id, head: Number(row.head), oldest: Number(row.oldest), prunedNotes: Number(row.pruned_notes) };
+  }>('SELECT id, head, oldest FROM channels WHERE name = :channel', { channel });
+  return row && { id: row.id, head: Number(row.head), oldest: Number(row.oldest) };
 }

@@ -1,0 +1,72 @@
+// The service of `bench messages`, in a process of its own: with a channel that has many old messages.
+import { mkdtempSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { parseConfiguration, Service } from '@nine-bells/service';
+import sqlite3 from 'sqlite3';
+
+const folder = mkdtempSync(join(tmpdir(), 'bells-bench-'));
+const text = `
+service: { port: 0, guests: true, pulse: 1h, limits: { publishes: 1000000/s, requests: 1000000/s } }
+tokens: { secret: the-secret-of-the-benchmarks-of-32-bytes }
+channels:
+  - { pattern: old, logbook: kept, keep: { for: 1d }, allow: { enter: anyone, publish: anyone } }
+  - { pattern: "live/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
+`;
+
+let service;
+let isPruning = false;
+const by = { kind: 'service', id: 'bench' };
+
+const start = () => Service.start(parseConfiguration(text, join(folder, 'bells.yaml'), { data: folder }));
+
+const acts = {
+  /** Starts with so many messages of two days ago. */
+  async start({ messages }) {
+    service = await start();
+    await service.engine.messages.publish({ channel: 'old', data: 0 });
+    await service.stop();
+    const database = new sqlite3.Database(join(folder, 'bells.sqlite'));
+    await new Promise((resolve, reject) =>
+      database.exec(
+        `WITH RECURSIVE n(n) AS (SELECT 2 UNION ALL SELECT n + 1 FROM n WHERE n <= ${messages})
+         INSERT INTO messages (channel_id, number, message_id, type, author, key_owner, at_ms, data_json, notes)
+         SELECT 1, n, 'm' || n, 'message', '', '', ${Date.now() - 2 * 86_400_000}, '{"text":"${'Petrel is ahead! '.repeat(6)}"}', 0 FROM n;
+         UPDATE messages SET at_ms = at_ms - 259200000 WHERE number = 1;
+         UPDATE channels SET head = ${messages + 1}`,
+        (error) => {
+          database.close();
+          if (error === null) resolve();
+          else reject(error);
+        },
+      ),
+    );
+    service = await start();
+    await service.engine.pruner.hold('old', by);
+    return { port: Number(new URL(service.url).port) };
+  },
+
+  /** Prunes from now on, until `rest`. */
+  async prune() {
+    const { pruner } = service.engine;
+    await pruner.endHold('old', by);
+    isPruning = true;
+    void (async () => {
+      while (isPruning) await pruner.run();
+    })();
+    return {};
+  },
+
+  /** Prunes nothing any more; gives how many messages have gone. */
+  async rest() {
+    const { pruner, counters } = service.engine;
+    isPruning = false;
+    await pruner.hold('old', by);
+    await pruner.run();
+    return { pruned: counters.pruned.messages };
+  },
+};
+
+process.on('message', async (message) => process.send(await acts[message.act](message)));
+// The parent has ended.
+process.on('disconnect', () => process.exit());
