@@ -240,6 +240,7 @@ describe('/openapi.json', () => {
     const response = await fetch(service.url + filled(path), {
       method,
       headers: {
+        connection: 'close',
         ...(isLine ? {} : { authorization: `Bearer ${bearer}` }),
         ...(body === undefined ? {} : { 'content-type': 'application/json' }),
       },
