@@ -323,7 +323,12 @@ describe('a record in Redis', () => {
     ['is lost when the server did not write all to disk', { isDurable: false }, restarted, 'other'],
     ['is lost when the server now there does not', {}, { ...restarted, isDurable: false }, 'other'],
     ['is lost when a replica took over', {}, { ...restarted, wasReplica: true }, 'other'],
-    ['is lost when the server had replicas: another server may be there now', { hasReplicas: true }, restarted, 'other'],
+    [
+      'is lost when the server had replicas: another server may be there now',
+      { hasReplicas: true },
+      restarted,
+      'other',
+    ],
     ['is lost when the server ran before the last one was seen', {}, { ...restarted, startedAtMs: 1_500 }, 'other'],
     [
       'is lost when the same server was a replica in between',

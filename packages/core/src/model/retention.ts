@@ -1,5 +1,4 @@
-import type { ChannelName } from '@nine-bells/wire';
-import type { Place } from './message.js';
+import type { ChannelName, Place } from '@nine-bells/wire';
 import type { Actor } from './moderation.js';
 
 /** How much of a kept logbook stays: what exceeds any of these bounds is pruned. Without a bound all of it stays. */
