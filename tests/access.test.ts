@@ -3,7 +3,7 @@ import { createServer, type IncomingMessage, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { text } from 'node:stream/consumers';
-import { connect } from '@nine-bells/client';
+import { connect, type SilenceChange } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { channelRule, parseConfiguration, Service } from '@nine-bells/service';
 import { Webhook } from 'standardwebhooks';
@@ -313,6 +313,48 @@ describe('a ban', () => {
       },
       { type: 'remove', user: 'ines', by: { user: 'sunniva', name: 'Sunniva Dahl' }, until: end },
     ]);
+  });
+
+  it('of its words lets a member read and not write, on every transport and after a restart', async () => {
+    const started = await start();
+    const enter = [{ channel: 'protest/7' }];
+    const sunniva = await hello(started, 'sunniva', { enter }, { roles: ['chair'], name: 'Sunniva Dahl' });
+    const lines = (['websocket', 'stream', 'poll'] as const).map((transport) =>
+      connect(started.url, { token: () => started.token('ines'), transport }),
+    );
+    clean.push(() => lines.forEach((line) => void line.close()));
+    const told: SilenceChange[] = [];
+    const entries = lines.map((line) => line.enter('protest/7'));
+    for (const entry of entries) {
+      await entry.ready;
+      entry.addEventListener('silenced', ({ detail }) => told.push(detail));
+    }
+    sunniva.send({ do: 'silence', id: 2, channel: 'protest/7', user: 'ines', reason: 'shouting', forMs: 60_000 });
+    const { until: end } = await sunniva.reply(2);
+    await until(() => told.length === 3);
+    const expected = {
+      channel: 'protest/7',
+      reason: 'shouting',
+      by: { user: 'sunniva', name: 'Sunniva Dahl' },
+      until: end,
+    };
+    expect(told).toEqual([expected, expected, expected]);
+    for (const entry of entries)
+      await expect(entry.publish({ text: 'But!' })).rejects.toMatchObject({
+        code: 'silenced',
+        problem: { until: end },
+      });
+    await started.stop();
+    const again = await start({ text: configuration(), folder: started.folder });
+    const after = await hello(again, 'ines', { enter });
+    expect(await after.push('silenced')).toEqual({ on: 'silenced', ...expected });
+    after.send({ do: 'publish', id: 2, channel: 'protest/7', data: { text: 'But!' } });
+    expect((await after.reply(2)).problem.code).toBe('silenced');
+    const [silence] = (await again.backend.silences({ user: 'ines' })).silences;
+    await again.backend.endSilence(silence?.id as string);
+    await until(() => after.frames.some((each) => each.over === true));
+    after.send({ do: 'publish', id: 3, channel: 'protest/7', data: { text: 'Sorry.' } });
+    expect(await after.reply(3)).not.toHaveProperty('problem');
   });
 
   it('from the service ends the SDK’s line for good, with the reason; a sign-out too; revoked tokens are replaced', async () => {
@@ -628,6 +670,15 @@ describe('the commands about people and keys', () => {
     expect(explained.out).toContain(`ninebells unban ${id}`);
     expect((await run(`unban ${id}`)).out).toBe(`Lifted the ban ${id}.\n`);
     expect((await run('ban --address 192.0.2.7 --for 1h')).out).toContain('Banned 192.0.2.7 from the service until');
+    const silenced = await run('silence pia --channel protest/7 --for 10m --reason shouting --json');
+    const { id: silence } = JSON.parse(silenced.out);
+    expect((await run('silences')).out).toMatch(new RegExp(`${silence} +pia +protest/7 .*key first +shouting`));
+    const quiet = await run('explain publish protest/7 --user pia');
+    expect([quiet.code, quiet.out]).toEqual([3, expect.stringContaining(`ninebells end-silence ${silence}`)]);
+    expect((await run('explain enter protest/7 --user pia')).code).toBe(0);
+    expect((await run(`end-silence ${silence}`)).out).toContain(`Ended the silence ${silence} of pia.`);
+    expect((await run('silences')).out).toBe('');
+    expect((await run(`end-silence ${silence}`)).code).toBe(3);
     expect((await run('sign-out tomas')).out).toContain('It was not there just now.');
     expect((await run('revoke-tokens tomas')).out).toContain('Revoked the tokens of tomas');
     expect((await run('audit --limit 2')).out).toMatch(/revoke-tokens +tomas[\s\S]*sign-out +tomas/);

@@ -163,6 +163,9 @@ describe('/openapi.json', () => {
     ['GET', '/v1/bans', 200],
     ['DELETE', '/v1/bans/BAN?reason=enough', 200],
     ['DELETE', '/v1/bans/none', 400],
+    ['POST', '/v1/silences', 201, '{"user":"oona","channel":"race/3/chat","forMs":60000,"reason":"shouting"}'],
+    ['GET', '/v1/silences', 200],
+    ['DELETE', '/v1/silences/SILENCE', 200],
     ['POST', '/v1/removals', 201, '{"channel":"race/3/chat","user":"tomas","banMs":1000}'],
     ['POST', '/v1/sign-outs', 201, '{"user":"tomas"}'],
     ['POST', '/v1/token-revocations', 201, '{"user":"tomas","reason":"lost"}'],
@@ -234,7 +237,7 @@ describe('/openapi.json', () => {
   ])('says what %s %s answers: %i', async (method, path, status, body) => {
     known.cursor ||= (await service.backend.read('race/3/chat')).cursor;
     const filled = (given: string): string =>
-      given.replaceAll(/CURSOR|MESSAGE|BAN|ARRIVAL|DELIVERY|KEY/g, (name) => known[name.toLowerCase()] ?? name);
+      given.replaceAll(/CURSOR|MESSAGE|BAN|SILENCE|ARRIVAL|DELIVERY|KEY/g, (name) => known[name.toLowerCase()] ?? name);
     const isLine = path.startsWith('/line');
     const bearer = path.startsWith('/in/') ? 'the-buoy-may-come-in' : service.key;
     const response = await fetch(service.url + filled(path), {
@@ -270,6 +273,7 @@ describe('/openapi.json', () => {
   const seen = new Set<string>();
   const remember = (path: string, answer: Any): void => {
     if (path === '/v1/bans' && answer.bans?.[0] !== undefined) known.ban = answer.bans[0].id;
+    if (path === '/v1/silences') known.silence ??= answer.silences?.[0]?.id;
     if (path === '/v1/messages' && answer.id !== undefined) known.message ??= answer.id;
     if (path === '/v1/arrivals') known.arrival ??= answer.arrivals?.[0]?.id;
     if (path === '/v1/deliveries') known.delivery ??= answer.deliveries?.[0]?.id;
@@ -370,6 +374,7 @@ describe('/asyncapi.json', () => {
     await service.backend.notify({ users: ['pia'], title: 'At 17:30' });
     for (const kind of ['members', 'marks']) await until(() => pia.frames.some((each) => each.on === kind));
     await say(pia, { do: 'inbox', done: true });
+    await say(jury, { do: 'silence', channel, user: 'pia', reason: 'shouting', forMs: 1_000 });
     await say(jury, { do: 'remove', channel, user: 'pia', reason: 'shouting', banMs: 1_000 });
     await say(jury, { do: 'leave', channel });
     pia.send({ do: 'nothing' });
@@ -399,7 +404,18 @@ describe('/asyncapi.json', () => {
         .flatMap((each) => (each.startsWith('say-') ? [each.slice(4)] : []))
         .sort(),
     );
-    for (const kind of ['message', 'hail', 'board', 'members', 'notice', 'inbox', 'removed', 'problem', 'marks'])
+    for (const kind of [
+      'message',
+      'hail',
+      'board',
+      'members',
+      'notice',
+      'inbox',
+      'removed',
+      'silenced',
+      'problem',
+      'marks',
+    ])
       expect([...kinds]).toContain(`push-${kind}`);
     pia.socket.close();
     jury.socket.close();

@@ -1,7 +1,7 @@
 import { type Entry, type Line, LineError, type ReceivedMessage, Typing } from '@nine-bells/client';
 import { personOf } from '../src/people.js';
 import { button, element, find, stayAtEnd } from './dom.js';
-import { clock, counted, errorText, nameOf, removedText } from './words.js';
+import { clock, counted, errorText, nameOf, removedText, silencedText } from './words.js';
 
 /** How long a removed user stays out, in milliseconds. */
 const banMs = 120_000;
@@ -41,6 +41,10 @@ export class ChatPane {
     entry.addEventListener('refused', ({ detail }) => {
       this.say(detail.detail ?? detail.title);
       this.mayTalk(false);
+    });
+    entry.addEventListener('silenced', ({ detail }) => {
+      this.#note(silencedText(detail));
+      this.mayTalk(detail.over === true);
     });
     entry.addEventListener('removed', ({ detail }) => {
       this.#note(removedText(detail));

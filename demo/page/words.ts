@@ -1,4 +1,4 @@
-import { LineError, type LineState, type Removal } from '@nine-bells/client';
+import { LineError, type LineState, type Removal, type SilenceChange } from '@nine-bells/client';
 import { personOf } from '../src/people.js';
 
 export function nameOf(user: string): string {
@@ -31,6 +31,13 @@ export function stateText(state: LineState): string {
     case 'closed':
       return `closed: ${state.reason}`;
   }
+}
+
+/** Says that a moderator lets one read and not write, or write again. */
+export function silencedText({ by, reason, until, over }: SilenceChange): string {
+  const who = by?.name ?? by?.user ?? 'The committee';
+  if (over) return `${who} lets you write again.`;
+  return `${who} lets you read only${until ? ` until ${clock(until)}` : ''}${reason ? `: ${reason}` : ''}.`;
 }
 
 export function removedText({ by, reason, until }: Removal): string {

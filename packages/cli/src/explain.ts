@@ -67,11 +67,19 @@ function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): 
 }
 
 function explanationText(explanation: Explanation): string {
-  const { act, channel, whom, call, user, allowed, problem, ban, rule, others, evaluation } = explanation;
+  const { act, channel, whom, call, user, allowed, problem, ban, silence, rule, others, evaluation } = explanation;
   const verdict = allowed ? colors.green('allowed') : colors.red(`refused, ${problem?.code}`);
   const lines = [`${colors.bold(`${act} ${call ?? channel ?? whom}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
   if (problem?.detail !== undefined) lines.push(`  the client is told: ${problem.detail}`);
   if (ban !== undefined) lines.push('', `A ban comes before the rules: ${banText(ban)}`);
+  if (silence !== undefined) {
+    const end = `\`ninebells end-silence ${silence.id}\` ends it before its time`;
+    lines.push(
+      '',
+      `A silence comes before the rules, by ${actorText(silence.by)} at ${dayTime(silence.at)}`,
+      `  ${end}`,
+    );
+  }
   if (rule !== undefined) {
     const values = Object.entries(rule.parameters).map(([name, value]) => `:${name} = ${value}`);
     lines.push('', `The rule is ${rule.pattern}${values.length === 0 ? '' : `, with ${values.join(', ')}`}`);

@@ -1,4 +1,4 @@
-import type { Actor, AuditEntry, Ban, Effect } from '@nine-bells/client/backend';
+import type { Actor, AuditEntry, Ban, Effect, Silence } from '@nine-bells/client/backend';
 import { defined } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
@@ -84,6 +84,48 @@ export function addModeration(program: Command): void {
 
   called(
     program
+      .command('silence')
+      .description('let a user read and not write')
+      .argument('<user>', "the user's id")
+      .option('--channel <channel>', 'in this channel; without it, in the whole service')
+      .option('--for <time>', 'for so long, such as 10m; without it, until it is ended', duration)
+      .addOption(reasonOption()),
+  ).action(async (user: string, options: ModerationOptions & { channel?: string; for?: number }): Promise<void> => {
+    const { channel, for: forMs, reason } = options;
+    const effect = await backendOf(options).silence({ user, ...defined({ channel, forMs, reason }) });
+    const place = channel === undefined ? 'everywhere' : `in ${channel}`;
+    tell(effect, options, `Silenced ${user} ${place}${untilText(effect, '', ' until it is ended')}`);
+    if (!options.json) note(`\`ninebells end-silence ${effect.id}\` ends it before its time.`);
+  });
+
+  called(
+    program
+      .command('silences')
+      .description('list the users who may read and not write')
+      .option('--user <id>', 'only this user')
+      .option('--channel <channel>', 'only in this channel'),
+  ).action(async (options: CallOptions & { user?: string; channel?: string }) => {
+    const { user, channel } = options;
+    const { silences, more } = await backendOf(options).silences({ limit: 1000, ...defined({ user, channel }) });
+    if (options.json) for (const each of silences) printJson(each);
+    else if (silences.length === 0) note('No silences are in force.');
+    else print(table(['ID', 'WHOM', 'WHERE', 'UNTIL', 'BY', 'WHY'], silences.map(silenceRow)));
+    if (more) note('There are more; name a user or a channel.');
+  });
+
+  called(
+    program
+      .command('end-silence')
+      .description('end a silence before its time')
+      .argument('<id>', 'as `ninebells silences` shows it')
+      .addOption(reasonOption()),
+  ).action(async (id: string, options: ModerationOptions) => {
+    const effect = await backendOf(options).endSilence(id, options.reason);
+    tell(effect, options, `Ended the silence ${id} of ${effect.user}`);
+  });
+
+  called(
+    program
       .command('sign-out')
       .description('end all sessions of a user and revoke its earlier tokens')
       .argument('<user>', "the user's id")
@@ -151,6 +193,17 @@ function banRow({ id, user, address, channel, until, by, reason }: Ban): string[
     printable(user ?? address ?? ''),
     channel ?? 'the service',
     until === undefined ? 'it is lifted' : dayTime(until),
+    actorText(by),
+    printable(reason ?? ''),
+  ];
+}
+
+function silenceRow({ id, user, channel, until, by, reason }: Silence): string[] {
+  return [
+    id,
+    printable(user),
+    channel ?? 'everywhere',
+    until === undefined ? 'it is ended' : dayTime(until),
     actorText(by),
     printable(reason ?? ''),
   ];

@@ -59,6 +59,8 @@ import type {
   RefusalKind,
   RemovalWish,
   SessionInfo,
+  Silence,
+  SilenceWish,
   Trace,
   Traffic,
   WorkbenchWish,
@@ -302,6 +304,23 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Ends a user's stay in a channel. */
   remove(wish: RemovalWish): Promise<Effect> {
     return this.#ask('POST /v1/removals', { body: wish });
+  }
+
+  /** Lets a user read and not write, in a channel or in the whole service. */
+  silence(wish: SilenceWish): Promise<Effect> {
+    return this.#ask('POST /v1/silences', { body: wish });
+  }
+
+  /** Silences in force, the latest first. */
+  silences(
+    options: { user?: string; channel?: string; limit?: number } = {},
+  ): Promise<{ silences: readonly Silence[]; more: boolean }> {
+    return this.#ask('GET /v1/silences', { query: options });
+  }
+
+  /** Ends a silence before its time. */
+  endSilence(id: string, reason?: string): Promise<Effect> {
+    return this.#ask('DELETE /v1/silences/:id', { params: { id }, query: { reason } });
   }
 
   /** Ends all sessions of a user and revokes tokens issued until now. */

@@ -17,6 +17,7 @@ import { isPassing } from './outbox.js';
 import type { RequestMembers, Requests } from './requests.js';
 import { utf8Bytes } from './sizes.js';
 import { Stay } from './stay.js';
+import type { SilenceChange } from './types.js';
 import type { Asked, Wishes } from './wishes.js';
 
 /** Channels that one hello may name. */
@@ -187,6 +188,12 @@ export class Entries {
     stay.removed({
       ...defined({ reason, by, until }),
     });
+  }
+
+  /** Tells the entries of a channel, or of all. */
+  silenced(change: SilenceChange): void {
+    for (const [channel, stay] of this.#stays)
+      if (change.channel === undefined || change.channel === channel) stay.silenced(change);
   }
 
   /** The new token does not allow these channels. */

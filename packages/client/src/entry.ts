@@ -30,6 +30,7 @@ import type {
   Removal,
   RemoveOptions,
   SetOptions,
+  SilenceChange,
 } from './types.js';
 
 export interface EntryEvents<K extends ChannelContract = AnyChannel> {
@@ -45,6 +46,8 @@ export interface EntryEvents<K extends ChannelContract = AnyChannel> {
   waiting: Problem;
   /** A moderator has ended your stay. */
   removed: Removal;
+  /** A moderator lets you read and not write here, or again write. */
+  silenced: SilenceChange;
   /** Who is there has changed; `entry.members` is the list as it is now. */
   members: MembersChange;
   /** A short-lived word of another member. */
@@ -336,6 +339,11 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   wait(problem: Problem): void {
     this.interrupted();
     this.emit('waiting', problem);
+  }
+
+  /** @internal */
+  silenced(change: SilenceChange): void {
+    this.emit('silenced', change);
   }
 
   /** @internal */

@@ -16,6 +16,7 @@ export type {
   ReadResult,
   Removed,
   SetResult,
+  Silenced,
   Standing,
 } from '@nine-bells/wire';
 export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';

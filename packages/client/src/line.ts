@@ -1,4 +1,12 @@
-import { channelName, type Json, type LineLimits, type Marked, type Published, type Removed } from '@nine-bells/wire';
+import {
+  channelName,
+  type Json,
+  type LineLimits,
+  type Marked,
+  type Published,
+  type Removed,
+  type Silenced,
+} from '@nine-bells/wire';
 import type {
   AnyChannels,
   ChannelContract,
@@ -25,6 +33,7 @@ import type {
   PublishOptions,
   ReadOptions,
   RemoveOptions,
+  SilenceOptions,
 } from './types.js';
 import type { Unread } from './unread.js';
 
@@ -152,6 +161,16 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
    */
   remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
     return this.#session.remove(channel, user, options);
+  }
+
+  /**
+   * Lets a user read and not write in a channel, if you may moderate there. Throws as `read` does.
+   *
+   * @example
+   * await line.silence('race/3/chat', 'pia', { reason: 'shouting', forMs: 600_000 });
+   */
+  silence(channel: string, user: string, options: SilenceOptions = {}): Promise<Silenced> {
+    return this.#session.silence(channel, user, options);
   }
 
   /**

@@ -15,6 +15,7 @@ import {
   type Removed,
   type ServerFrame,
   type SetResult,
+  type Silenced,
   type Welcome,
 } from '@nine-bells/wire';
 import { BoardSets } from './boardSets.js';
@@ -36,6 +37,7 @@ import type {
   ReadOptions,
   RemoveOptions,
   SetOptions,
+  SilenceOptions,
 } from './types.js';
 import { Unread } from './unread.js';
 import type { Asked, Wishes } from './wishes.js';
@@ -108,6 +110,11 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
     this.#mustBeOpen();
     return this.connection.requests.ask({ do: 'remove', channel, user, ...options });
+  }
+
+  async silence(channel: string, user: string, options: SilenceOptions = {}): Promise<Silenced> {
+    this.#mustBeOpen();
+    return this.connection.requests.ask({ do: 'silence', channel, user, ...options });
   }
 
   leave(entry: Entry): void {
@@ -326,6 +333,11 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
       const { type, by, data } = frame;
       this.entries.get(frame.channel)?.hailed({ type, ...(by && { by }), ...defined({ data }) });
     } else if (isPush(frame, 'removed')) this.entries.removed(frame);
+    else if (isPush(frame, 'silenced')) {
+      const { on: _, ...change } = frame;
+      this.#tell('silenced', change);
+      this.entries.silenced(change);
+    }
   }
 
   problem(told: Problem): void {

@@ -19,7 +19,7 @@ import { Board } from './board.js';
 import { isAfter } from './cursors.js';
 import type { Entry, SharedStay } from './entry.js';
 import type { LineError } from './lineError.js';
-import type { ReceivedHail, Removal } from './types.js';
+import type { ReceivedHail, Removal, SilenceChange } from './types.js';
 
 type MembersNews = Pick<MembersPush, 'whole' | 'joined' | 'left' | 'changed' | 'count'> & {
   partial?: true | undefined;
@@ -206,6 +206,10 @@ export class Stay implements SharedStay {
 
   hailed(hail: ReceivedHail): void {
     for (const entry of this.#answered()) entry.hailed(hail);
+  }
+
+  silenced(change: SilenceChange): void {
+    for (const entry of this.#entries) entry.silenced(change);
   }
 
   removed(removal: Removal): void {

@@ -58,6 +58,8 @@ export interface LineEvents {
   state: LineState;
   /** A problem that belongs to no call. */
   problem: Problem;
+  /** You may read and not write, in a channel or in the whole service; or again. The entries of the channels are told too. */
+  silenced: SilenceChange;
   /**
    * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
    * any more.
@@ -90,6 +92,24 @@ export interface RemoveOptions {
   readonly reason?: string;
   /** How long the user may not come back, in milliseconds. Default: not at all. */
   readonly banMs?: number;
+}
+
+export interface SilenceOptions {
+  /** Told to the user. */
+  readonly reason?: string;
+  /** For how long, in milliseconds. Default: until it is ended. */
+  readonly forMs?: number;
+}
+
+/** You may read and not write, or with `over` write again. */
+export interface SilenceChange {
+  /** Where; absent: in the whole service. */
+  readonly channel?: string;
+  readonly reason?: string;
+  readonly by?: Author;
+  /** Until when (RFC 3339); absent: until it is ended. */
+  readonly until?: string;
+  readonly over?: true;
 }
 
 export interface CallOptions {

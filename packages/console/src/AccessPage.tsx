@@ -137,7 +137,19 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   );
 }
 
-export function Answer({ act, channel, whom, user, allowed, problem, ban, rule, others, evaluation }: Explanation) {
+export function Answer({
+  act,
+  channel,
+  whom,
+  user,
+  allowed,
+  problem,
+  ban,
+  silence,
+  rule,
+  others,
+  evaluation,
+}: Explanation) {
   return (
     <>
       <h2>
@@ -155,6 +167,12 @@ export function Answer({ act, channel, whom, user, allowed, problem, ban, rule, 
         <p className="alarm">
           A ban comes before the rules{ban.until !== undefined && `, until ${dayTime(ban.until)}`}
           {ban.reason !== undefined && `: ${ban.reason}`}
+        </p>
+      )}
+      {silence !== undefined && (
+        <p className="alarm">
+          A silence comes before the rules{silence.until !== undefined && `, until ${dayTime(silence.until)}`}
+          {silence.reason !== undefined && `: ${silence.reason}`}
         </p>
       )}
       {rule !== undefined && (

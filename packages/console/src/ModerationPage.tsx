@@ -1,4 +1,11 @@
-import { type Actor, type AuditEntry, type Backend, BackendError, type Ban } from '@nine-bells/client/backend';
+import {
+  type Actor,
+  type AuditEntry,
+  type Backend,
+  BackendError,
+  type Ban,
+  type Silence,
+} from '@nine-bells/client/backend';
 import { App, AutoComplete, Button, Empty, Form, Input, Popconfirm, Segmented, Select } from 'antd';
 import { useDeferredValue, useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
@@ -11,7 +18,7 @@ import { dayTime, texts } from './texts.js';
 import { pageRows, usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
-type Action = 'remove' | 'ban' | 'sign-out' | 'revoke-tokens';
+type Action = 'remove' | 'silence' | 'ban' | 'sign-out' | 'revoke-tokens';
 
 interface Fields {
   readonly action: Action;
@@ -33,13 +40,21 @@ const times = [
 
 const labels: Readonly<Record<Action, string>> = {
   remove: 'Remove',
+  silence: 'Silence',
   ban: 'Ban',
   'sign-out': 'Sign out',
   'revoke-tokens': 'Revoke tokens',
 };
 
+const placeLabels = {
+  remove: 'From the channel',
+  silence: 'In the channel (or all)',
+  ban: 'From the channel (or all)',
+} as const;
+
 const meaning: Readonly<Record<Action, string>> = {
   remove: 'Ends the stay in one channel. The user is told who did it and why.',
+  silence: 'Lets the user read and not write, in a channel or, without one, everywhere.',
   ban: 'Keeps the user out of a channel, or without one, of the whole service.',
   'sign-out': 'Ends all sessions of the user and revokes earlier tokens.',
   'revoke-tokens': 'Revokes the tokens of the user issued until now. With a newer one the user comes back by itself.',
@@ -58,6 +73,7 @@ export function ModerationPage({ backend, mayAct }: { readonly backend: Backend;
         </p>
       )}
       <Bans backend={backend} mayAct={mayAct} />
+      <Silences backend={backend} mayAct={mayAct} />
       {mayAct && <Audit backend={backend} />}
     </main>
   );
@@ -118,11 +134,12 @@ function ModerationForm({ backend }: { readonly backend: Backend }) {
       }}
       onFinish={ask}
     >
-      <h1>Remove, ban, sign out</h1>
+      <h1>Remove, silence, ban, sign out</h1>
       <Form.Item name="action">
         <Segmented
           options={[
             { value: 'remove', label: 'Remove' },
+            { value: 'silence', label: 'Silence' },
             { value: 'ban', label: 'Ban' },
             { value: 'sign-out', label: 'Sign out' },
             { value: 'revoke-tokens', label: 'Revoke tokens' },
@@ -141,16 +158,16 @@ function ModerationForm({ backend }: { readonly backend: Backend }) {
             }))}
           />
         </Form.Item>
-        {(action === 'remove' || action === 'ban') && (
+        {(action === 'remove' || action === 'silence' || action === 'ban') && (
           <>
             <Form.Item
               name="channel"
-              label={action === 'remove' ? 'From the channel' : 'From the channel (or all)'}
+              label={placeLabels[action]}
               rules={[{ required: action === 'remove', message: 'A channel is needed' }]}
             >
               <Input placeholder="protest/7" />
             </Form.Item>
-            <Form.Item name="forMs" label="Keep out">
+            <Form.Item name="forMs" label={action === 'silence' ? 'For' : 'Keep out'}>
               <Select options={times.filter(({ value }) => (action === 'remove' ? value >= 0 : value !== 0))} />
             </Form.Item>
           </>
@@ -174,7 +191,8 @@ function done(backend: Backend, { action, user, channel, forMs, reason }: Fields
   if (action === 'sign-out') return backend.signOut(user, reason);
   if (action === 'revoke-tokens') return backend.revokeTokens(user, reason);
   if (action === 'remove') return backend.remove({ user, channel: channel ?? '', banMs: Math.max(0, forMs), ...why });
-  return backend.ban({ user, ...(channel ? { channel } : {}), ...(forMs > 0 ? { forMs } : {}), ...why });
+  const wish = { user, ...(channel ? { channel } : {}), ...(forMs > 0 ? { forMs } : {}), ...why };
+  return action === 'silence' ? backend.silence(wish) : backend.ban(wish);
 }
 
 function Bans({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
@@ -293,4 +311,47 @@ function Audit({ backend }: { readonly backend: Backend }) {
 function actorText({ user, key, name }: Actor): string {
   if (user !== undefined) return name ?? user;
   return key === undefined ? 'the service' : `key ${name ?? key}`;
+}
+
+function Silences({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
+  const answer = useAnswer(['silences'], () => backend.silences({ limit: 1000 }), 2000);
+  const end = useChange(
+    (id: string) => backend.endSilence(id),
+    () => 'The silence has ended',
+  );
+  const all = answer.data?.silences ?? [];
+  // Most services have none.
+  if (all.length === 0) return <Trouble of={[answer]} />;
+  return (
+    <section>
+      <h2>Silences in force</h2>
+      <ScrollTable<Silence>
+        label="Silences in force"
+        rowKey="id"
+        dataSource={[...all]}
+        pagination={false}
+        columns={[
+          { title: 'Whom', render: (_, { user }) => <code>{user}</code> },
+          { title: 'Where', dataIndex: 'channel', render: (channel?: string) => channel ?? 'everywhere' },
+          {
+            title: 'Until',
+            dataIndex: 'until',
+            render: (until?: string) => (until === undefined ? 'it is ended' : dayTime(until)),
+          },
+          { title: 'By', dataIndex: 'by', render: (by: Actor) => actorText(by) },
+          { title: 'Why', dataIndex: 'reason' },
+          {
+            title: 'Action',
+            align: 'right',
+            render: (_, { id }) =>
+              mayAct && (
+                <Button size="small" onClick={() => end.act(id)}>
+                  End
+                </Button>
+              ),
+          },
+        ]}
+      />
+    </section>
+  );
 }

@@ -5,7 +5,7 @@ import { ScrollTable } from './ScrollTable.js';
 import { ago } from './texts.js';
 
 /** Acts that the page of access rules explains, in a channel. */
-const explained = new Set(['enter', 'read', 'publish', 'hail', 'remove']);
+const explained = new Set(['enter', 'read', 'publish', 'hail', 'remove', 'silence']);
 
 /** Recent refusals by kind; renders nothing while there are none. */
 export function Refusals({ backend }: { readonly backend: Backend }) {
@@ -45,7 +45,7 @@ function Whom({ user, address }: { readonly user?: string; readonly address?: st
 function Explain({ code, act, latest, connected }: RefusalKind & { readonly connected: ReadonlySet<string> }) {
   const { channel, session, user } = latest.at(-1) ?? {};
   if (code !== 'not-allowed' || channel === undefined || !explained.has(act)) return null;
-  const asked = new URLSearchParams({ act: act === 'remove' ? 'moderate' : act, channel });
+  const asked = new URLSearchParams({ act: act === 'remove' || act === 'silence' ? 'moderate' : act, channel });
   // Only a session that is still connected can be asked about, with all claims of its token.
   if (session !== undefined && connected.has(session)) asked.set('session', session);
   else if (user !== undefined) asked.set('user', user);

@@ -299,9 +299,11 @@ async function run(
     const user = `stranger-${++count.bans}`;
     const by = { kind: 'service', id: 'simulation' } as const;
     note(() => `the service: ${engine.options.instance} bans ${user}`);
-    if (random.chance(0.5)) engine.moderation.ban({ user }, by).catch(() => {});
+    if (random.chance(0.3)) engine.moderation.silence({ user }, by).catch(() => {});
+    else if (random.chance(0.5)) engine.moderation.ban({ user }, by).catch(() => {});
     else {
-      void records.take({ type: 'ban', id: ids.moderation(), user, by, atMs: clock.now() });
+      const type = random.pick(['ban', 'silence'] as const);
+      void records.take({ type, id: ids.moderation(), user, by, atMs: clock.now() });
       kill(index);
     }
   }
@@ -361,12 +363,16 @@ async function run(
 
   /** What was committed is in force on all instances, whether or not it could be said. */
   async function checkBans(): Promise<void> {
-    const committed = (await records.inForce(clock.now())).bans.map(({ id }) => id).sort();
+    const { bans, silences } = await records.inForce(clock.now());
+    const committed = [...bans, ...silences].map(({ id }) => id).sort();
     for (const { engine, isDead } of instances) {
-      const known = engine.moderation.bans.map(({ id }) => id).sort();
+      const { moderation } = engine;
+      const known = [...moderation.bans, ...moderation.silences].map(({ id }) => id).sort();
       const missing = committed.filter((id) => !known.includes(id));
       if (!isDead && missing.length > 0)
-        throw new Error(`${engine.options.instance} does not know ${missing.length} of ${committed.length} bans`);
+        throw new Error(
+          `${engine.options.instance} does not know ${missing.length} of ${committed.length} bans and silences`,
+        );
     }
   }
 

@@ -27,6 +27,7 @@ const samples: Readonly<Record<Verb, object>> = {
   unwatch: { user: 'ines' },
   inbox: {},
   remove: { channel, user: 'ines', banMs: 1000 },
+  silence: { channel, user: 'ines', forMs: 1000 },
   refresh: { token: 'pia' },
   pulse: { got: { [channel]: 'v1:1' } },
 };

@@ -26,6 +26,94 @@ function setUp(ask: (question: Question) => Promise<Answer> = async () => ({ all
   return harness({ pulseMs: 3_600_000 }, undefined, { rules, asker: { ask: (_, question) => ask(question) } });
 }
 
+describe('silencing a user', () => {
+  const chat = { enter: [{ channel: hearing }, { channel: open }] };
+  const codes = (client: { reply(id: number): { problem?: { code: string } } }, ids: readonly number[]) =>
+    ids.map((id) => client.reply(id)?.problem?.code);
+
+  it('lets it read and not write, where and for as long as is said, on any connection', async () => {
+    const { welcomed, settle, engine, clock, restarted } = setUp();
+    const sunniva = await welcomed('sunniva!chair', chat);
+    const ines = await welcomed('ines', chat);
+    const write = (client: typeof ines) => [
+      client.send({ do: 'publish', channel: hearing, data: 1 }),
+      client.send({ do: 'hail', channel: hearing, type: 'typing' }),
+      client.send({ do: 'status', status: 'away' }),
+      client.send({ do: 'publish', channel: open, data: 2 }),
+      client.send({ do: 'read', channel: hearing }),
+      client.send({ do: 'mark', channel: open, cursor: 'v1:0' }),
+    ];
+    const before = write(ines);
+    await settle();
+    const hailed = codes(ines, before)[1];
+    const id = sunniva.send({ do: 'silence', channel: hearing, user: 'ines', reason: 'shouting', forMs: 60_000 });
+    await settle();
+    const until = '2031-06-14T12:01:00.000Z';
+    expect(sunniva.reply(id)).toEqual({ re: id, until });
+    const by = { user: 'sunniva', name: 'SUNNIVA' };
+    const told = { on: 'silenced', channel: hearing, reason: 'shouting', by, until };
+    expect(ines.pushes('silenced')).toEqual([told]);
+    const marked = codes(ines, before)[5];
+    const expected = ['silenced', 'silenced', 'silenced', undefined, undefined, marked];
+    const during = write(ines);
+    await settle();
+    expect([hailed, codes(ines, during)]).toEqual(['not-allowed', expected]);
+    expect(ines.reply(during[0] as number).problem).toMatchObject({
+      detail: `silenced in ${hearing} by SUNNIVA until ${until}: shouting`,
+      until,
+    });
+    // It still gets everything, on a new connection and after a restart too, and is told again.
+    await engine.messages.publish({ channel: hearing, data: 'for all' });
+    await settle();
+    expect(ines.data).toContain('for all');
+    const again = restarted();
+    await settle();
+    for (const where of [engine, again]) {
+      const other = await welcomed(
+        'ines',
+        { enter: [{ channel: hearing, status: 'words' }, { channel: open }] },
+        where,
+      );
+      expect(other.pushes('silenced')).toEqual([told]);
+      const ids = write(other);
+      await settle();
+      expect(codes(other, ids)).toEqual(expected);
+    }
+    await clock.run(60_000);
+    const after = write(ines);
+    await settle();
+    expect(codes(ines, after)).toEqual(codes(ines, before));
+  });
+
+  it('everywhere ends when that is said, and the user is told once of each', async () => {
+    const { welcomed, settle, engine } = setUp();
+    const ines = await welcomed('ines', chat);
+    const tomas = await welcomed('tomas', chat);
+    const { action } = await engine.moderation.silence({ user: 'ines' }, operator);
+    const late = await welcomed('ines', chat);
+    const ids = [hearing, open].map((channel) => ines.send({ do: 'publish', channel, data: 1 }));
+    const other = tomas.send({ do: 'publish', channel: open, data: 2 });
+    await settle();
+    expect([codes(ines, ids), codes(tomas, [other])]).toEqual([['silenced', 'silenced'], [undefined]]);
+    expect(engine.moderation.silences.map(({ user }) => user)).toEqual(['ines']);
+    await engine.moderation.endSilence(action.id, operator);
+    const last = ines.send({ do: 'publish', channel: open, data: 3 });
+    await settle();
+    expect(codes(ines, [last])).toEqual([undefined]);
+    for (const client of [ines, late])
+      expect(client.pushes('silenced')).toEqual([{ on: 'silenced' }, { on: 'silenced', over: true }]);
+    expect(() => engine.moderation.endSilence(action.id, operator)).toThrow('no silence of this id is in force');
+  });
+
+  it('is for those who may moderate', async () => {
+    const { welcomed, settle } = setUp();
+    const ines = await welcomed('ines', chat);
+    const id = ines.send({ do: 'silence', channel: hearing, user: 'sunniva' });
+    await settle();
+    expect(ines.reply(id).problem?.code).toBe('not-allowed');
+  });
+});
+
 describe('removing a member', () => {
   it('tells who and why, drops what waits of the channel, and leaves the other channels alone', async () => {
     const { welcomed, settle, engine } = setUp();

@@ -176,11 +176,20 @@ export class MemoryStore extends MemoryQueues implements Store {
   }
 
   async inForce(atMs: number): Promise<InForce> {
-    const lifted = new Set(this.#moderation.flatMap((each) => (each.type === 'unban' ? [each.ban] : [])));
+    const lifted = new Set(
+      this.#moderation.flatMap((each) =>
+        each.type === 'unban' ? [each.ban] : each.type === 'end-silence' ? [each.silence] : [],
+      ),
+    );
     return {
       bans: this.#moderation
         .filter(isActiveBan)
         .filter(({ id, untilMs }) => !lifted.has(id) && (untilMs === undefined || untilMs > atMs)),
+      silences: this.#moderation.flatMap((each) =>
+        each.type === 'silence' && !lifted.has(each.id) && (each.untilMs === undefined || each.untilMs > atMs)
+          ? [each]
+          : [],
+      ),
       cutoffs: this.#moderation.flatMap((each) =>
         each.type === 'sign-out' || each.type === 'revoke-tokens' ? [{ user: each.user, beforeMs: each.atMs }] : [],
       ),

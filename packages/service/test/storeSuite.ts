@@ -426,6 +426,18 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       ]);
     });
 
+    it('knows silences apart from bans, until they end', async () => {
+      const by = { kind: 'service', id: 'i' } as const;
+      const silence = { type: 'silence', id: 's1', user: 'pia', channel: chat, by, atMs: 1, untilMs: 100 } as const;
+      await store.take(silence);
+      await store.take({ type: 'silence', id: 's2', user: 'jory', by, atMs: 2, reason: 'shouting' });
+      await store.take({ type: 'ban', id: 'b1', user: 'ines', by, atMs: 3 });
+      const { bans, silences } = await store.inForce(50);
+      expect([bans.map(({ id }) => id), silences[0], silences[1]?.id]).toEqual([['b1'], silence, 's2']);
+      await store.take({ type: 'end-silence', id: 'e2', silence: 's2', user: 'jory', by, atMs: 4 });
+      expect((await store.inForce(200)).silences).toEqual([]);
+    });
+
     it('forgets records of each kind, and nothing that is still of use', async () => {
       const by = { kind: 'service', id: 'i' } as const;
       for (const [n, untilMs] of [

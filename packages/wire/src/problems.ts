@@ -43,6 +43,7 @@ export const problemCatalogue = {
   conflict: { title: 'The entry is not as expected', status: 409 },
   'board-full': { title: 'The board has no more room', status: 409 },
   banned: { title: 'Banned', status: 403 },
+  silenced: { title: 'You may read here, and not write', status: 403 },
   'too-many-channels': { title: 'Too many channels are entered', status: 429 },
   'too-many-connections': { title: 'Too many connections', status: 429 },
   'rate-limited': { title: 'Too many requests', status: 429 },
@@ -71,7 +72,7 @@ export interface Problem {
   readonly stands?: Standing;
   /** With `call-refused`: the application's own code and words. */
   readonly refusal?: CallRefused;
-  /** With `banned`: until when (RFC 3339); absent: for good. */
+  /** With `banned` and `silenced`: until when (RFC 3339); absent: until that is ended. */
   readonly until?: string;
 }
 

@@ -85,6 +85,17 @@ export interface RemovedPush {
   /** No moderator removed you: your access was decided anew, and this is why it ended. */
   readonly problem?: Problem;
 }
+export interface SilencedPush {
+  readonly on: 'silenced';
+  /** Where you may read and not write; absent: everywhere. */
+  readonly channel?: ChannelName;
+  readonly reason?: string;
+  readonly by?: Author;
+  /** Until when (RFC 3339); absent: until that is ended. */
+  readonly until?: string;
+  /** It is over: you may write again. */
+  readonly over?: true;
+}
 export interface ExpiringPush {
   readonly on: 'expiring';
   readonly withinMs: number;
@@ -116,6 +127,7 @@ export type Push =
   | UserPush
   | GapPush
   | RemovedPush
+  | SilencedPush
   | ExpiringPush
   | DrainPush
   | ProblemPush

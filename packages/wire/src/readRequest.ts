@@ -209,6 +209,12 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     reason: may(words(protocolLimits.reasonChars)),
     banMs: may(integer(0, 365 * 86_400_000)),
   },
+  silence: {
+    channel: must(channel),
+    user: must(user),
+    reason: may(words(protocolLimits.reasonChars)),
+    forMs: may(integer(1, 365 * 86_400_000)),
+  },
   refresh: { token: must(token) },
   pulse: { got: may(cursors) },
 };

@@ -132,6 +132,12 @@ export interface Removed {
   readonly until?: string;
 }
 
+/** The reply to `silence`. */
+export interface Silenced {
+  /** Until when the user may not write (RFC 3339); absent: until that is ended. */
+  readonly until?: string;
+}
+
 /** The reply to `mark`. */
 export interface Marked {
   readonly channel: ChannelName;
@@ -158,6 +164,7 @@ export interface ReplyOf {
   readonly read: ReadResult;
   readonly refresh: Refreshed;
   readonly remove: Removed;
+  readonly silence: Silenced;
   readonly hail: Record<never, never>;
   readonly status: Record<never, never>;
   readonly inbox: InboxReply;

@@ -123,6 +123,14 @@ export interface RemoveRequest extends Numbered {
   readonly reason?: string;
   readonly banMs?: number;
 }
+export interface SilenceRequest extends Numbered {
+  readonly do: 'silence';
+  readonly channel: ChannelName;
+  readonly user: string;
+  readonly reason?: string;
+  /** Absent: until it is ended. */
+  readonly forMs?: number;
+}
 export interface RefreshRequest extends Numbered {
   readonly do: 'refresh';
   readonly token: string;
@@ -149,6 +157,7 @@ export type Request =
   | WatchRequest
   | InboxRequest
   | RemoveRequest
+  | SilenceRequest
   | RefreshRequest
   | PulseRequest;
 

@@ -11,7 +11,7 @@ import {
   type UserAct,
 } from '../model/access.js';
 import type { CallRule } from '../model/call.js';
-import type { ActiveBan } from '../model/moderation.js';
+import type { ActiveBan, Silence } from '../model/moderation.js';
 import {
   type Answered,
   type Answers,
@@ -28,7 +28,7 @@ import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import { type ExampleUser, exampleUser } from '../rules/exampleUser.js';
 import { grantedFilters } from '../rules/grants.js';
 import type { ActiveBans } from './activeBans.js';
-import { bannedProblem } from './moderationProblems.js';
+import { bannedProblem, silencedProblem } from './moderationProblems.js';
 import type { Questions } from './questions.js';
 
 /** Who asks, and from which address. */
@@ -64,6 +64,8 @@ export interface Explanation {
   readonly problem?: Problem;
   /** What keeps the user out, whatever the rules say. */
   readonly ban?: ActiveBan;
+  /** What lets the user read and not write. */
+  readonly silence?: Silence;
   /** The channel rule that holds. */
   readonly rule?: { readonly pattern: string; readonly parameters: Parameters };
   /** The other channel rules, and why they do not hold. */
@@ -79,6 +81,9 @@ interface Matter {
   /** How the rule is named to a client. */
   readonly place: string;
 }
+
+/** Acts by which a user writes, for others to see or for the application. */
+const writingActs: ReadonlySet<Act> = new Set(['publish', 'hail', 'set', 'call', 'direct', 'notify']);
 
 /** Shared by all that is allowed by rules alone. */
 const allowed: Ruling = {};
@@ -105,6 +110,8 @@ export class Access {
     if (visitor.who.observer) return lookOnly(act);
     const ban = this.ban(visitor, match.channel);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
+    const silence = this.silence(act, visitor, match.channel);
+    if (silence !== undefined) return { problem: silencedProblem(silence) };
     const ruling = this.#counted(act, this.#settle(matterOf(act, match, visitor.who)));
     if (visitor.who.grants === undefined || (act !== 'enter' && act !== 'read')) return ruling;
     const filters = grantedFilters(visitor.who.grants, match.channel);
@@ -141,6 +148,8 @@ export class Access {
     if (visitor.who.observer) return lookOnly('call');
     const ban = this.ban(visitor, about.channel);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
+    const silence = this.silence('call', visitor, about.channel);
+    if (silence !== undefined) return { problem: silencedProblem(silence) };
     return this.#counted('call', this.#settle(matterOfCall(name, allow, about, visitor.who)));
   }
 
@@ -148,6 +157,11 @@ export class Access {
   ban({ who, address }: Visitor, channel?: ChannelName): ActiveBan | undefined {
     if (who.observer) return undefined;
     return this.#bans.bans(who.user, channel) ?? this.#bans.banOfAddress(address, channel);
+  }
+
+  /** What forbids a visitor an act by which it writes. */
+  silence(act: Act, { who }: Visitor, channel?: ChannelName): Silence | undefined {
+    return writingActs.has(act) ? this.#bans.silenceOf(who.user, channel) : undefined;
   }
 
   /** Says which rule decides, on which facts; by the very functions that decide for clients. */
@@ -204,6 +218,13 @@ export class Access {
     const ban = this.ban(visitor, about.channel);
     if (ban !== undefined)
       return { ...told({ problem: bannedProblem(ban) }), ban, evaluation: evaluate(matter.rule, matter.question) };
+    const silence = this.silence(about.act, visitor, about.channel);
+    if (silence !== undefined)
+      return {
+        ...told({ problem: silencedProblem(silence) }),
+        silence,
+        evaluation: evaluate(matter.rule, matter.question),
+      };
     const answers = await this.#gather(matter);
     return { ...told(combined(matter, answers)), evaluation: evaluate(matter.rule, matter.question, answers) };
   }

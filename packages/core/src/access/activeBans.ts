@@ -1,13 +1,13 @@
 import type { ChannelName } from '@nine-bells/wire';
 import { type AddressRange, rangeOf, readRange } from '../lib/addresses.js';
 import { BoundedMap } from '../lib/boundedMap.js';
-import { type ActiveBan, type InForce, isActiveBan, type ModerationAction } from '../model/moderation.js';
+import { type ActiveBan, type InForce, isActiveBan, type ModerationAction, type Silence } from '../model/moderation.js';
 import type { Clock } from '../ports/clock.js';
 
 /** Most addresses of which it is remembered what keeps them out. */
 const maxFound = 100_000;
 
-/** The bans and revocations in force, as this instance knows them. Asked before every act, so asking is cheap. */
+/** The bans, silences and revocations in force, as this instance knows them. Asked before every act, so asking is cheap. */
 export class ActiveBans {
   readonly #clock: Clock;
   readonly #byId = new Map<string, ActiveBan>();
@@ -19,6 +19,8 @@ export class ActiveBans {
   /** What was found for an address, until the bans change. */
   readonly #found = new BoundedMap<string, readonly ActiveBan[]>(maxFound);
   readonly #cutoffs = new Map<string, number>();
+  /** Silences by user, each by its id. */
+  readonly #silences = new Map<string, Map<string, Silence>>();
 
   constructor(clock: Clock) {
     this.#clock = clock;
@@ -29,10 +31,12 @@ export class ActiveBans {
    *
    * @param heard - actions that were taken while it was read
    */
-  load({ bans, cutoffs }: InForce, heard: readonly ModerationAction[] = []): void {
+  load({ bans, silences, cutoffs }: InForce, heard: readonly ModerationAction[] = []): void {
     const there = new Set(bans.map(({ id }) => id));
     for (const id of [...this.#byId.keys()]) if (!there.has(id)) this.#remove(id);
     for (const each of bans) this.#add(each);
+    this.#silences.clear();
+    for (const each of silences) this.#silence(each);
     for (const { user, beforeMs } of cutoffs) this.#cutOff(user, beforeMs);
     for (const action of heard) this.take(action);
   }
@@ -41,6 +45,8 @@ export class ActiveBans {
   take(action: ModerationAction): void {
     if (isActiveBan(action)) this.#add(action);
     else if (action.type === 'unban') this.#remove(action.ban);
+    else if (action.type === 'silence') this.#silence(action);
+    else if (action.type === 'end-silence') this.#endSilence(action.user, action.silence);
     else if (action.type !== 'remove') this.#cutOff(action.user, action.atMs);
   }
 
@@ -62,6 +68,27 @@ export class ActiveBans {
     return this.#latest(all, channel);
   }
 
+  /** What lets a user read and not write in a channel, or without one, in the whole service: what lasts longest. */
+  silenceOf(user: string, channel?: ChannelName): Silence | undefined {
+    if (this.#silences.size === 0) return undefined;
+    let latest: Silence | undefined;
+    for (const each of this.#silences.get(user)?.values() ?? []) {
+      if ((each.channel !== undefined && each.channel !== channel) || !this.#isInForce(each)) continue;
+      if (latest === undefined || endOf(each) > endOf(latest)) latest = each;
+    }
+    return latest;
+  }
+
+  silenceById(id: string): Silence | undefined {
+    return this.silences.find((each) => each.id === id);
+  }
+
+  /** All silences in force, the latest first. */
+  get silences(): readonly Silence[] {
+    const all = [...this.#silences.values()].flatMap((each) => [...each.values()]);
+    return all.filter((each) => this.#isInForce(each)).sort((a, b) => b.atMs - a.atMs);
+  }
+
   /** Tokens of a user that were issued before this are not taken, in milliseconds since the epoch. */
   cutoffOf(user: string): number | undefined {
     return this.#cutoffs.get(user);
@@ -80,6 +107,8 @@ export class ActiveBans {
   /** Forgets what has ended. */
   sweep(): void {
     for (const each of [...this.#byId.values()]) if (!this.#isInForce(each)) this.#remove(each.id);
+    for (const [user, all] of [...this.#silences])
+      for (const [id, each] of all) if (!this.#isInForce(each)) this.#endSilence(user, id);
   }
 
   /** Of several bans, the one that lasts longest: a client that is told its end must not meet another ban then. */
@@ -92,7 +121,17 @@ export class ActiveBans {
     return latest;
   }
 
-  #isInForce({ untilMs }: ActiveBan): boolean {
+  #silence(silence: Silence): void {
+    const all = this.#silences.get(silence.user) ?? new Map<string, Silence>();
+    this.#silences.set(silence.user, all.set(silence.id, silence));
+  }
+
+  #endSilence(user: string, id: string): void {
+    const all = this.#silences.get(user);
+    if (all?.delete(id) && all.size === 0) this.#silences.delete(user);
+  }
+
+  #isInForce({ untilMs }: Pick<ActiveBan, 'untilMs'>): boolean {
     return untilMs === undefined || untilMs > this.#clock.now();
   }
 
@@ -140,6 +179,6 @@ function tryRange(text: string): AddressRange | undefined {
   }
 }
 
-function endOf({ untilMs }: ActiveBan): number {
+function endOf({ untilMs }: Pick<ActiveBan, 'untilMs'>): number {
   return untilMs ?? Number.POSITIVE_INFINITY;
 }

@@ -1,15 +1,27 @@
 import { type Author, defined, GUEST_PREFIX, type Problem, problem } from '@nine-bells/wire';
-import type { ActiveBan, Actor, Ban, Removal } from '../model/moderation.js';
+import type { ActiveBan, Actor, Ban, Removal, Silence } from '../model/moderation.js';
 
 /** What a client is told that is kept out: by whom, until when and why. */
-export function bannedProblem({ by, channel, reason, untilMs }: ActiveBan): Problem {
-  const place = channel === undefined ? 'from this service' : `from ${channel}`;
+export function bannedProblem(ban: ActiveBan): Problem {
+  return inForceProblem('banned', ban, ban.channel === undefined ? 'from this service' : `from ${ban.channel}`);
+}
+
+/** What a client is told that may read and not write. */
+export function silencedProblem(silence: Silence): Problem {
+  return inForceProblem('silenced', silence, silence.channel === undefined ? 'everywhere' : `in ${silence.channel}`);
+}
+
+function inForceProblem(
+  code: 'banned' | 'silenced',
+  { by, reason, untilMs }: Pick<Silence, 'by' | 'reason' | 'untilMs'>,
+  place: string,
+): Problem {
   const until = untilMs === undefined ? undefined : new Date(untilMs).toISOString();
-  const parts = [`banned ${place}`];
+  const parts = [`${code} ${place}`];
   if (by.kind === 'user') parts.push(` by ${by.name ?? by.id}`);
   if (until !== undefined) parts.push(` until ${until}`);
   if (reason !== undefined) parts.push(`: ${reason}`);
-  return { ...problem('banned', parts.join('')), ...defined({ until }) };
+  return { ...problem(code, parts.join('')), ...defined({ until }) };
 }
 
 /** Why a connection ends: what was done, by whom and why. */

@@ -11,6 +11,8 @@ export const hookEvents = [
   'ban',
   'unban',
   'remove',
+  'silence',
+  'end-silence',
   'sign-out',
   'revoke-tokens',
   'intake-failed',

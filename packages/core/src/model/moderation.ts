@@ -59,8 +59,26 @@ export interface Revocation extends Taken {
   readonly user: string;
 }
 
+/** Lets a user read and not write: in one channel, or in the whole service. */
+export interface Silence extends Taken {
+  readonly type: 'silence';
+  readonly user: string;
+  /** Absent: in the whole service. */
+  readonly channel?: ChannelName;
+  /** When it ends by itself, in milliseconds since the epoch; absent: never. */
+  readonly untilMs?: number;
+}
+
+/** Ends a silence before its time. */
+export interface EndSilence extends Taken {
+  readonly type: 'end-silence';
+  readonly silence: string;
+  readonly user: string;
+  readonly channel?: ChannelName;
+}
+
 /** An act of moderation: it takes effect at once, on all instances, and outlives them. */
-export type ModerationAction = Ban | Unban | Removal | SignOut | Revocation;
+export type ModerationAction = Ban | Unban | Removal | Silence | EndSilence | SignOut | Revocation;
 
 /** A moderation action that keeps a user or an address out. */
 export type ActiveBan = Ban | (Removal & { readonly untilMs: number });
@@ -72,6 +90,7 @@ export function isActiveBan(action: ModerationAction): action is ActiveBan {
 /** Everything in force, as a store gives it back. */
 export interface InForce {
   readonly bans: readonly ActiveBan[];
+  readonly silences: readonly Silence[];
   /** Per user: tokens issued before are not taken, in milliseconds since the epoch. */
   readonly cutoffs: readonly { readonly user: string; readonly beforeMs: number }[];
 }
@@ -101,6 +120,16 @@ export interface BanWish {
   /** Absent: from the whole service. */
   readonly channel?: ChannelName;
   /** For how long, in milliseconds; absent: until it is lifted. */
+  readonly forMs?: number;
+  readonly reason?: string;
+}
+
+/** Whom to silence, and where. */
+export interface SilenceWish {
+  readonly user: string;
+  /** Absent: in the whole service. */
+  readonly channel?: ChannelName;
+  /** For how long, in milliseconds; absent: until it is ended. */
   readonly forMs?: number;
   readonly reason?: string;
 }

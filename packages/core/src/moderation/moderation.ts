@@ -13,12 +13,15 @@ import {
   type Ban,
   type BanWish,
   type Effect,
+  type EndSilence,
   isActiveBan,
   type ModerationAction,
   type Removal,
   type RemovalWish,
   type Revocation,
   type SignOut,
+  type Silence,
+  type SilenceWish,
   type Unban,
 } from '../model/moderation.js';
 import type { Clock } from '../ports/clock.js';
@@ -37,6 +40,7 @@ export interface ModeratedConnection {
         readonly who: Identity;
         isIn(channel: ChannelName): boolean;
         expel(channel: ChannelName, told: ReturnType<typeof removedBy>): void;
+        silenced(action: Silence | EndSilence): void;
       }
     | undefined;
   signOut(why: Problem): void;
@@ -149,6 +153,34 @@ export class Moderation {
   }
 
   /**
+   * Lets a user read and not write, in a channel or in the whole service.
+   *
+   * @throws {ProblemError} `no-such-channel`, `unavailable`
+   */
+  silence({ user, channel, forMs, reason }: SilenceWish, by: Actor): Promise<Effect<Silence>> {
+    if (channel !== undefined) this.#host.checkChannel(channel);
+    const taken = { ...this.#taken(by, reason), ...this.#until(forMs) };
+    return this.#take({ type: 'silence', user, ...defined({ channel }), ...taken });
+  }
+
+  /**
+   * Ends a silence before its time.
+   *
+   * @throws {ProblemError} `bad-value` if there is no such silence in force; `unavailable`
+   */
+  endSilence(id: string, by: Actor, reason?: string): Promise<Effect<EndSilence>> {
+    const silence = this.#host.bans.silenceById(id);
+    if (silence === undefined) throw refusal('bad-value', 'no silence of this id is in force');
+    const { user, channel } = silence;
+    return this.#take({ type: 'end-silence', silence: id, user, ...defined({ channel }), ...this.#taken(by, reason) });
+  }
+
+  /** The silences in force, the latest first. */
+  get silences(): readonly Silence[] {
+    return this.#host.bans.silences;
+  }
+
+  /**
    * Ends all sessions of a user and revokes tokens issued until now.
    *
    * @throws {ProblemError} `unavailable`
@@ -185,6 +217,7 @@ export class Moderation {
       if (isActiveBan(action) && action.channel === undefined) connection.signOut(bannedProblem(action));
       else if (action.type === 'sign-out') connection.signOut(endedProblem('signed out', action));
       else if (action.type === 'revoke-tokens') connection.revoke(endedProblem('the token was revoked', action));
+      else if (action.type === 'silence' || action.type === 'end-silence') connection.client?.silenced(action);
       else if (action.type === 'ban' || action.type === 'remove') {
         connection.client?.expel(action.channel as ChannelName, removedBy(action));
       }
@@ -231,7 +264,7 @@ export class Moderation {
     if (action.type === 'unban') return [];
     const { connected } = this.#host;
     const address = action.type === 'ban' ? action.address : undefined;
-    const channel = action.type === 'ban' || action.type === 'remove' ? action.channel : undefined;
+    const channel = 'channel' in action ? action.channel : undefined;
     const range = address === undefined ? undefined : readRange(address);
     const isSignOut = action.type === 'sign-out';
     const ofUser = connected.of(action.user ?? '');
@@ -322,5 +355,5 @@ function addressOf(text: string): string {
 
 /** Whether an entry of the audit log ends something for a user or an address. */
 function isAboutUser(entry: AuditEntry): entry is AuditEntry & ModerationAction {
-  return ['ban', 'remove', 'sign-out', 'revoke-tokens'].includes(entry.type);
+  return ['ban', 'remove', 'silence', 'end-silence', 'sign-out', 'revoke-tokens'].includes(entry.type);
 }

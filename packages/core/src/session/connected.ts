@@ -10,6 +10,7 @@ import {
 import type { Identity } from '../model/access.js';
 import type { Frame } from '../model/frame.js';
 import type { SessionInfo } from '../model/info.js';
+import type { EndSilence, Silence } from '../model/moderation.js';
 import type { Link } from '../ports/link.js';
 
 /** A session on its connection, as far as the rest of the engine looks into it. */
@@ -29,6 +30,8 @@ export interface ConnectedSession {
   gotOf(channel: ChannelName): Place | undefined;
   /** Ends its stay in a channel, and tells it. */
   expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void;
+  /** Tells it that it may not write, or may again. */
+  silenced(action: Silence | EndSilence): void;
   push(frame: Frame): void;
 }
 

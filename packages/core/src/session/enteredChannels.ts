@@ -11,12 +11,13 @@ import {
   type RemovedPush,
 } from '@nine-bells/wire';
 import type { Ruling, Visitor } from '../access/access.js';
-import { removedBy } from '../access/moderationProblems.js';
+import { namedActor, removedBy } from '../access/moderationProblems.js';
 import type { CaughtUp, Channel } from '../channel/channel.js';
 import { filterOf } from '../channel/filters.js';
 import type { Recipient } from '../channel/recipient.js';
 import type { ChannelAct, Identity } from '../model/access.js';
 import { Frame } from '../model/frame.js';
+import type { EndSilence, Silence } from '../model/moderation.js';
 import type { SessionHost } from './host.js';
 
 /** The session that enters, as far as its channels need it. */
@@ -235,4 +236,16 @@ function mayComeBack(why: Ending | 'removed' | 'not-allowed'): boolean {
 /** The frame that tells a client that its stay in a channel has ended. */
 export function removedFrame(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): Frame {
   return new Frame(JSON.stringify({ on: 'removed', channel, ...told }));
+}
+
+/** Tells a client that it may read and not write, or that this is over. */
+export function silencedFrame(action: Silence | EndSilence): Frame {
+  const { channel, reason, by } = action;
+  const until = action.type === 'silence' ? action.untilMs : undefined;
+  const told = {
+    ...defined({ channel, reason, by: namedActor(by) }),
+    ...(until === undefined ? {} : { until: new Date(until).toISOString() }),
+    ...(action.type === 'end-silence' ? { over: true } : {}),
+  };
+  return new Frame(JSON.stringify({ on: 'silenced', ...told }));
 }

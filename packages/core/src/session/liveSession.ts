@@ -14,7 +14,7 @@ import {
   type SetResult,
 } from '@nine-bells/wire';
 import { type Ruling, type Visitor, withEntry } from '../access/access.js';
-import { bannedProblem } from '../access/moderationProblems.js';
+import { bannedProblem, silencedProblem } from '../access/moderationProblems.js';
 import { boardRuleOf, type EntryPlaces, type EntryWish } from '../boards/boards.js';
 import type { Channel } from '../channel/channel.js';
 import { filterOf } from '../channel/filters.js';
@@ -22,10 +22,11 @@ import type { Recipient } from '../channel/recipient.js';
 import type { SendQueue } from '../delivery/sendQueue.js';
 import type { ChannelAct, Identity } from '../model/access.js';
 import type { Frame } from '../model/frame.js';
+import type { EndSilence, Silence } from '../model/moderation.js';
 import { checkStatus } from '../model/status.js';
 import type { RuleMatch } from '../rules/channelRule.js';
 import type { ConnectedSession } from './connected.js';
-import { EnteredChannels, removedFrame } from './enteredChannels.js';
+import { EnteredChannels, removedFrame, silencedFrame } from './enteredChannels.js';
 import type { SessionHost } from './host.js';
 import { SessionRates } from './rates.js';
 import { enteredText, inboxReply, placeOf, wishOf } from './replies.js';
@@ -171,8 +172,11 @@ export class LiveSession implements Recipient, ConnectedSession {
    * @param bytes - room for messages; with none, the reply only says where to go on (`more`)
    * @throws {ProblemError} the refusal; `too-many-channels`, `rate-limited`, `busy`, `unavailable`
    */
-  async enter(wish: EnterWish, bytes: number, { match, ruling }: Allowed): Promise<string> {
-    const { access, channels, channelMarks } = this.host;
+  async enter(asked: EnterWish, bytes: number, { match, ruling }: Allowed): Promise<string> {
+    const { access, bans, channels, channelMarks } = this.host;
+    // A client that may not write comes in without its words.
+    const { status: _, ...silent } = asked;
+    const wish: EnterWish = bans.silenceOf(this.user, asked.channel) === undefined ? asked : silent;
     if (wish.status !== undefined) {
       checkStatus(wish.status, this.host.options.statusBytes, '/status');
       if (match.hasContracts) this.#checkStatus(match, wish.status);
@@ -195,6 +199,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       const marks = channelMarks.get(channel.name)?.text ?? '';
       const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
       const text = enteredText(wish.channel, caughtUp, about);
+      this.tellSilence(wish.channel);
       this.rates.given(filter === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
       return text;
     } finally {
@@ -262,6 +267,17 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.push(removedFrame(channel, told));
   }
 
+  /** Tells the client that it may not write, or may again. */
+  silenced(action: Silence | EndSilence): void {
+    if (!this.gone) this.push(silencedFrame(action));
+  }
+
+  /** Tells the client of a silence that is in force: in the whole service, or only in a channel that it has entered. */
+  tellSilence(channel?: ChannelName): void {
+    const silence = this.host.bans.silenceOf(this.user, channel);
+    if (silence !== undefined && silence.channel === channel) this.silenced(silence);
+  }
+
   /** Hello has named the channels to go on in: the session is no longer shown in the others. */
   resumed(): void {
     if (this.state.lingers === undefined) return;
@@ -275,6 +291,10 @@ export class LiveSession implements Recipient, ConnectedSession {
    * @throws {ProblemError} `bad-data` by the contract of a channel that shows it
    */
   setStatus(status: Json, channel: ChannelName | undefined): void {
+    for (const name of channel === undefined ? [undefined, ...this.channels] : [channel]) {
+      const silence = this.host.bans.silenceOf(this.user, name);
+      if (silence !== undefined) throw new ProblemError(silencedProblem(silence));
+    }
     for (const match of this.#stays?.matches(channel) ?? []) if (match.hasContracts) this.#checkStatus(match, status);
     if (channel === undefined) this.state.status = status;
     this.#stays?.setStatus(status, channel);
@@ -330,6 +350,8 @@ export class LiveSession implements Recipient, ConnectedSession {
       this.checkGeneration();
       const ban = access.ban(this.visitor, channel);
       if (ban !== undefined) throw new ProblemError(bannedProblem(ban));
+      const silence = access.silence(act, this.visitor, channel);
+      if (silence !== undefined) throw new ProblemError(silencedProblem(silence));
       return granted(match, later);
     });
   }

@@ -10,6 +10,7 @@ export const firstMember: Partial<Record<Verb, string>> = {
   read: 'channel',
   mark: 'channel',
   remove: 'channel',
+  silence: 'channel',
   watch: 'user',
   unwatch: 'user',
   refresh: 'token',

@@ -254,9 +254,10 @@ class Run {
     const reply = await client.request(step.verb, members, step.withinMs ?? this.#drill.withinMs);
     const channel = members.channel;
     const why = async (problem: Problem): Promise<readonly string[]> => {
-      const acts = ['enter', 'read', 'publish', 'hail', 'remove', 'mark'];
+      const acts = ['enter', 'read', 'publish', 'hail', 'remove', 'silence', 'mark'];
       if (problem.code !== 'not-allowed' || typeof channel !== 'string' || !acts.includes(step.verb)) return [];
-      const act = step.verb === 'remove' ? 'moderate' : step.verb === 'mark' ? 'read' : step.verb;
+      const moderates = step.verb === 'remove' || step.verb === 'silence';
+      const act = moderates ? 'moderate' : step.verb === 'mark' ? 'read' : step.verb;
       return this.#application.explain(act, channel, client.welcome?.session ?? '');
     };
     await checkAnswer(step, values, reply as unknown as Json, reply.problem, why);

@@ -13,7 +13,7 @@ import type * as Http from '@nine-bells/wire/http';
 import { IsArray, IsBoolean, IsIn, IsObject, IsOptional, IsString, MaxLength } from 'class-validator';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
-import { banShown } from './moderation.js';
+import { banShown, silenceShown } from './moderation.js';
 import { IsChannel, IsWords } from './publishDto.js';
 import { type Route, route, type Serve } from './route.js';
 
@@ -142,6 +142,10 @@ async function visitorOf(
   return { who: { user: user as string, guest: false, roles: roles ?? [], claims: claims ?? {} } };
 }
 
-function shown({ ban, ...explanation }: Explanation): Http.Explanation {
-  return { ...explanation, ...(ban === undefined ? {} : { ban: banShown(ban) }) };
+function shown({ ban, silence, ...explanation }: Explanation): Http.Explanation {
+  return {
+    ...explanation,
+    ...(ban === undefined ? {} : { ban: banShown(ban) }),
+    ...(silence === undefined ? {} : { silence: silenceShown(silence) }),
+  };
 }

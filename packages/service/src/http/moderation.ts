@@ -6,6 +6,7 @@ import {
   type Engine,
   hasText,
   type ModerationAction,
+  type Silence,
 } from '@nine-bells/core';
 import { type ChannelName, defined, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
@@ -18,7 +19,18 @@ import { type Caller, type Route, route, type Serve } from './route.js';
 /** The longest ban that has an end, in milliseconds: ten years. */
 const maxBanMs = 10 * 365 * 86_400_000;
 
-class BanDto {
+/** What every act of moderation may have: a reason, and the user in whose name the application acts. */
+export class ActDto {
+  @IsOptional()
+  @IsWords(protocolLimits.reasonChars)
+  reason?: string;
+
+  @IsOptional()
+  @ValidateNested()
+  by?: AuthorDto;
+}
+
+class BanDto extends ActDto {
   static readonly members = {
     user: true,
     address: true,
@@ -43,18 +55,9 @@ class BanDto {
   @IsOptional()
   @IsMs(1, maxBanMs)
   forMs?: number;
-
-  @IsOptional()
-  @IsWords(protocolLimits.reasonChars)
-  reason?: string;
-
-  /** The user in whose name the application acts. */
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
-class RemovalDto {
+class RemovalDto extends ActDto {
   static readonly members = { channel: true, user: true, reason: true, banMs: true, by: AuthorDto } as const;
 
   @IsChannel()
@@ -64,31 +67,30 @@ class RemovalDto {
   user!: string;
 
   @IsOptional()
-  @IsWords(protocolLimits.reasonChars)
-  reason?: string;
-
-  @IsOptional()
   @IsMs(0, maxBanMs)
   banMs?: number;
-
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
-class UserDto {
-  static readonly members = { user: true, reason: true, by: AuthorDto } as const;
+class SilenceDto extends ActDto {
+  static readonly members = { user: true, channel: true, forMs: true, reason: true, by: AuthorDto } as const;
 
   @IsWords(protocolLimits.userChars)
   user!: string;
 
   @IsOptional()
-  @IsWords(protocolLimits.reasonChars)
-  reason?: string;
+  @IsChannel()
+  channel?: string;
 
   @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
+  @IsMs(1, maxBanMs)
+  forMs?: number;
+}
+
+class UserDto extends ActDto {
+  static readonly members = { user: true, reason: true, by: AuthorDto } as const;
+
+  @IsWords(protocolLimits.userChars)
+  user!: string;
 }
 
 /** What is done about users, and the record of it. */
@@ -142,6 +144,35 @@ export function moderation(engine: Engine): readonly Route[] {
     response.json(effectShown(await engine.moderation.remove(wish, actorOf(caller, by))));
   };
 
+  const silence: Serve<'POST /v1/silences'> = async (request, response, caller) => {
+    const { user, channel, forMs, reason, by } = readBody(SilenceDto, request.body);
+    caller.needIn('moderate', channel);
+    const wish = { user, ...present({ channel: channel as ChannelName | undefined, forMs, reason }) };
+    response.json(effectShown(await engine.moderation.silence(wish, actorOf(caller, by))));
+  };
+
+  const silences: Serve<'GET /v1/silences'> = (request, response, caller) => {
+    const user = queryText(request, 'user');
+    const channel = queryText(request, 'channel');
+    caller.needIn('read', channel);
+    const limit = queryWhole(request, 'limit', 1000) ?? 200;
+    const found = engine.moderation.silences.filter(
+      (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
+    );
+    response.json({ silences: found.slice(0, limit).map(silenceShown), more: found.length > limit });
+  };
+
+  const endSilence: Serve<'DELETE /v1/silences/:id'> = async (request, response, caller) => {
+    const id = String(request.params.id);
+    const reason = queryText(request, 'reason');
+    if (!caller.rights.has('moderate')) {
+      const channel = engine.moderation.silences.find((each) => each.id === id)?.channel;
+      if (channel === undefined || !caller.rights.hasIn('moderate', channel))
+        throw refusal('bad-value', 'no silence of this id is in force');
+    }
+    response.json(effectShown(await engine.moderation.endSilence(id, caller.actor, reason)));
+  };
+
   const signOut: Serve<'POST /v1/sign-outs'> = async (request, response, caller) => {
     const { user, reason, by } = readBody(UserDto, request.body);
     const effect = await engine.moderation.signOut(user, actorOf(caller, by), reason ?? undefined);
@@ -170,6 +201,9 @@ export function moderation(engine: Engine): readonly Route[] {
     ),
     route('DELETE /v1/bans/:id', { right: { perChannel: 'moderate' }, query: ['reason'] }, unban),
     route('POST /v1/removals', { right: { perChannel: 'moderate' }, statuses: [201], body: RemovalDto }, remove),
+    route('POST /v1/silences', { right: { perChannel: 'moderate' }, statuses: [201], body: SilenceDto }, silence),
+    route('GET /v1/silences', { right: { perChannel: 'read' }, query: ['user', 'channel', 'limit'] }, silences),
+    route('DELETE /v1/silences/:id', { right: { perChannel: 'moderate' }, query: ['reason'] }, endSilence),
     route('POST /v1/sign-outs', { right: 'moderate', statuses: [201], body: UserDto }, signOut),
     route('POST /v1/token-revocations', { right: 'moderate', statuses: [201], body: UserDto }, revokeTokens),
     route('GET /v1/audit', { right: 'moderate', query: ['user', 'before', 'limit'] }, audit),
@@ -179,6 +213,10 @@ export function moderation(engine: Engine): readonly Route[] {
 /** A ban, a removal or an audit entry in its public form: times as RFC 3339 says. */
 export function banShown(ban: ActiveBan): Http.Ban {
   return shown(ban);
+}
+
+export function silenceShown(silence: Silence): Http.Silence {
+  return shown(silence);
 }
 
 function effectShown({ action, sessions }: Effect): Http.Effect {

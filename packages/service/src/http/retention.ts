@@ -1,10 +1,10 @@
 import type { Engine, Hold, StaleRange } from '@nine-bells/core';
-import { type ChannelName, defined, formatCursor, protocolLimits } from '@nine-bells/wire';
+import { type ChannelName, defined, formatCursor } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
-import { IsBoolean, IsOptional, ValidateNested } from 'class-validator';
+import { IsBoolean, IsOptional } from 'class-validator';
 import { readBody } from './body.js';
-import { actorOf, actorShown } from './moderation.js';
-import { AuthorDto, IsChannel, IsWords } from './publishDto.js';
+import { ActDto, actorOf, actorShown } from './moderation.js';
+import { AuthorDto, IsChannel } from './publishDto.js';
 import { channelOf, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
@@ -19,20 +19,11 @@ class PruneDto {
   dryRun?: boolean;
 }
 
-class HoldDto {
+class HoldDto extends ActDto {
   static readonly members = { channel: true, reason: true, by: AuthorDto } as const;
 
   @IsChannel()
   channel!: string;
-
-  @IsOptional()
-  @IsWords(protocolLimits.reasonChars)
-  reason?: string;
-
-  /** The user in whose name the application acts. */
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
 /** What is pruned of kept logbooks and old records, and what is exempted from that. */

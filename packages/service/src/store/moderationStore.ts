@@ -5,6 +5,7 @@ import {
   isActiveBan,
   type ModerationAction,
   type QueuedEvent,
+  type Silence,
 } from '@nine-bells/core';
 import { Op, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
@@ -45,12 +46,14 @@ export class ModerationStore {
     return database.write(async (reads) => {
       const { number, statement } = await addToAudit(reads, action, database);
       const statements = [statement];
-      if (isActiveBan(action)) statements.push(insertOf('bans', banColumns, [banRowOf(action)], database));
-      else if (action.type === 'unban')
+      if (isActiveBan(action) || action.type === 'silence')
+        statements.push(insertOf('bans', banColumns, [banRowOf(action)], database));
+      else if (action.type === 'unban' || action.type === 'end-silence') {
+        const ended = action.type === 'unban' ? action.ban : action.silence;
         statements.push(
-          `UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${listOf(['TEXT'], [[action.ban]], database)}`,
+          `UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${listOf(['TEXT'], [[ended]], database)}`,
         );
-      else if (action.type !== 'remove')
+      } else if (action.type !== 'remove')
         statements.push(insertOf('cutoffs', cutoffColumns, [[action.user, action.atMs]], database, laterCutoff));
       if (events.length > 0) statements.push(insertDeliveries(events, database));
       return { statements, result: number };
@@ -63,12 +66,14 @@ export class ModerationStore {
   }
 
   async inForce(atMs: number): Promise<InForce> {
-    const { bans, cutoffs } = this.#database.models;
+    const { models } = this.#database;
     const inForce = { lifted_at_ms: null, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: atMs }] } };
-    const banRows = rowsOf<BanRow>(await bans.findAll({ where: inForce as WhereOptions, raw: true }));
-    const cutoffRows = rowsOf<CutoffRow>(await cutoffs.findAll({ raw: true }));
+    const inForceRows = rowsOf<BanRow>(await models.bans.findAll({ where: inForce as WhereOptions, raw: true }));
+    const cutoffRows = rowsOf<CutoffRow>(await models.cutoffs.findAll({ raw: true }));
+    const [bans, silences] = [false, true].map((are) => inForceRows.filter(({ did }) => (did === 'silence') === are));
     return {
-      bans: banRows.map(keepingOutOf),
+      bans: (bans as readonly BanRow[]).map((row) => actionOf(row) as ActiveBan),
+      silences: (silences as readonly BanRow[]).map((row) => actionOf(row) as Silence),
       cutoffs: cutoffRows.map((row) => ({ user: row.user_id, beforeMs: Number(row.before_ms) })),
     };
   }
@@ -87,8 +92,8 @@ export class ModerationStore {
   }
 }
 
-/** A ban's values, as `banColumns` has them. */
-function banRowOf(action: ActiveBan): readonly unknown[] {
+/** The values of a ban, or of a silence, as `banColumns` has them. */
+function banRowOf(action: ActiveBan | Silence): readonly unknown[] {
   const { id, type, user, channel, reason, by, atMs, untilMs } = action;
   const address = action.type === 'ban' ? action.address : undefined;
   return [
@@ -105,7 +110,8 @@ function banRowOf(action: ActiveBan): readonly unknown[] {
   ];
 }
 
-function keepingOutOf(row: BanRow): ActiveBan {
+/** What a row was written from. */
+function actionOf(row: BanRow): ActiveBan | Silence {
   return {
     id: row.id,
     type: row.did,
@@ -117,5 +123,5 @@ function keepingOutOf(row: BanRow): ActiveBan {
     ...(row.reason === null ? {} : { reason: row.reason }),
     ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
     // The row was written from an action of this kind.
-  } as ActiveBan;
+  } as ActiveBan | Silence;
 }

@@ -295,6 +295,8 @@ export interface Explanation {
   readonly problem?: Problem;
   /** What keeps the user out, whatever the rules say. */
   readonly ban?: Ban;
+  /** What lets the user read and not write. */
+  readonly silence?: Silence;
   /** The channel rule that holds. */
   readonly rule?: { readonly pattern: string; readonly parameters: Readonly<Record<string, string>> };
   readonly others: readonly { readonly pattern: string; readonly why: string }[];
@@ -343,6 +345,31 @@ export interface BanWish {
   readonly by?: { readonly user: string; readonly name?: string };
 }
 
+export interface SilenceWish {
+  readonly user: string;
+  /** Absent: in the whole service. */
+  readonly channel?: string;
+  /** Until it is ended, if absent. */
+  readonly forMs?: number;
+  readonly reason?: string;
+  /** The user in whose name it is done. */
+  readonly by?: { readonly user: string; readonly name?: string };
+}
+
+/** What lets a user read and not write. */
+export interface Silence {
+  readonly id: string;
+  readonly type: 'silence';
+  readonly user: string;
+  /** Absent: in the whole service. */
+  readonly channel?: string;
+  readonly by: Actor;
+  readonly at: string;
+  /** When it ends by itself; absent: never. */
+  readonly until?: string;
+  readonly reason?: string;
+}
+
 export interface RemovalWish {
   readonly channel: string;
   readonly user: string;
@@ -375,6 +402,8 @@ export interface Effect {
   readonly reason?: string;
   /** The ban that was ended. */
   readonly ban?: string;
+  /** The silence that was ended. */
+  readonly silence?: string;
   readonly sessions: number;
 }
 

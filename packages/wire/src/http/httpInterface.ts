@@ -34,6 +34,8 @@ import type {
   RemovalWish,
   SessionInfo,
   SignOutWish,
+  Silence,
+  SilenceWish,
   Trace,
   Traffic,
   WorkbenchWish,
@@ -198,6 +200,20 @@ export interface HttpInterface {
     answer: Effect;
     problems: 'bad-name' | 'no-such-channel';
   };
+  /** Lets a user read and not write, in a channel or in the whole service. */
+  'POST /v1/silences': {
+    /** @examples [{"user":"pia","channel":"race/3/chat","forMs":600000,"reason":"shouting"}] */
+    body: SilenceWish;
+    answer: Effect;
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** Silences in force, the latest first. */
+  'GET /v1/silences': {
+    query: { readonly user?: string; readonly channel?: string } & Limit;
+    answer: { readonly silences: readonly Silence[]; readonly more: boolean };
+  };
+  /** Ends a silence before its time. */
+  'DELETE /v1/silences/:id': { params: Identified; query: { readonly reason?: string }; answer: Effect };
   /** Ends all sessions of a user and revokes tokens issued until now. */
   'POST /v1/sign-outs': { body: SignOutWish; answer: Effect };
   /** Takes no token of a user any more that was issued until now. */

@@ -11,6 +11,7 @@ import { read } from './read.js';
 import { refresh } from './refresh.js';
 import { remove } from './remove.js';
 import { set } from './set.js';
+import { silence } from './silence.js';
 import { status } from './status.js';
 import { unread } from './unread.js';
 import { unwatch, watch } from './watch.js';
@@ -31,6 +32,7 @@ export const sessionVerbs: VerbTable = {
   unwatch,
   inbox,
   remove,
+  silence,
   refresh,
   pulse,
 };
