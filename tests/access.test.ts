@@ -679,6 +679,10 @@ describe('the commands about people and keys', () => {
     expect((await run(`end-silence ${silence}`)).out).toContain(`Ended the silence ${silence} of pia.`);
     expect((await run('silences')).out).toBe('');
     expect((await run(`end-silence ${silence}`)).code).toBe(3);
+    expect((await run('silence jory --every 30s')).out).toContain(
+      'Slowed to one message in 30 s: jory everywhere until it is ended.',
+    );
+    expect((await run('silences')).out).toMatch(/jory +everywhere +publish once in 30 s +it is ended/);
     expect((await run('sign-out tomas')).out).toContain('It was not there just now.');
     expect((await run('revoke-tokens tomas')).out).toContain('Revoked the tokens of tomas');
     expect((await run('audit --limit 2')).out).toMatch(/revoke-tokens +tomas[\s\S]*sign-out +tomas/);

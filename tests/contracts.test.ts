@@ -232,6 +232,12 @@ hooks: { bureau: { url: "https://bureau.example/in", types: [finish, note], secr
   const finish = 'race/:race: type finish:';
   it.each([
     [
+      'a slow mode',
+      'logbook: kept',
+      'logbook: kept\n    slow: 10s',
+      ['publishers race/:race: a user publishes once in 10 s'],
+    ],
+    [
       'messages that are kept for less',
       'logbook: kept',
       'logbook: kept\n    keep: { for: 30d }',

@@ -120,11 +120,13 @@ ${notices !== undefined && html`<section><h2>Notices</h2>${contractPart(undefine
 }
 
 function ruleSection(rule: ChannelRuleInfo): Markup {
-  const { pattern, about, logbook, keep, allow, presence, marks, direct, board, open, types, hails, status } = rule;
+  const { pattern, about, logbook, keep, slowMs, allow, presence, marks, direct, board, open, types, hails, status } =
+    rule;
   const traits = [
     logbook === 'recent'
       ? 'its latest messages are remembered'
       : `its messages are kept${keep === undefined ? '' : ` for ${keepText(keep)}`}`,
+    slowMs !== undefined && `a user publishes once in ${slowMs / 1000} s`,
     presence && 'it shows who is there',
     marks && 'it shows who has read how far',
     direct && 'it is between the users that its name holds',

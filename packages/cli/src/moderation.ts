@@ -88,15 +88,22 @@ export function addModeration(program: Command): void {
       .description('let a user read and not write')
       .argument('<user>', "the user's id")
       .option('--channel <channel>', 'in this channel; without it, in the whole service')
+      .option('--every <time>', 'let it publish once in this time, such as 30s; without it, not at all', duration)
       .option('--for <time>', 'for so long, such as 10m; without it, until it is ended', duration)
       .addOption(reasonOption()),
-  ).action(async (user: string, options: ModerationOptions & { channel?: string; for?: number }): Promise<void> => {
-    const { channel, for: forMs, reason } = options;
-    const effect = await backendOf(options).silence({ user, ...defined({ channel, forMs, reason }) });
-    const place = channel === undefined ? 'everywhere' : `in ${channel}`;
-    tell(effect, options, `Silenced ${user} ${place}${untilText(effect, '', ' until it is ended')}`);
-    if (!options.json) note(`\`ninebells end-silence ${effect.id}\` ends it before its time.`);
-  });
+  ).action(
+    async (
+      user: string,
+      options: ModerationOptions & { channel?: string; every?: number; for?: number },
+    ): Promise<void> => {
+      const { channel, every: everyMs, for: forMs, reason } = options;
+      const effect = await backendOf(options).silence({ user, ...defined({ channel, everyMs, forMs, reason }) });
+      const place = channel === undefined ? 'everywhere' : `in ${channel}`;
+      const how = everyMs === undefined ? 'Silenced' : `Slowed to one message in ${everyMs / 1000} s:`;
+      tell(effect, options, `${how} ${user} ${place}${untilText(effect, '', ' until it is ended')}`);
+      if (!options.json) note(`\`ninebells end-silence ${effect.id}\` ends it before its time.`);
+    },
+  );
 
   called(
     program
@@ -109,7 +116,7 @@ export function addModeration(program: Command): void {
     const { silences, more } = await backendOf(options).silences({ limit: 1000, ...defined({ user, channel }) });
     if (options.json) for (const each of silences) printJson(each);
     else if (silences.length === 0) note('No silences are in force.');
-    else print(table(['ID', 'WHOM', 'WHERE', 'UNTIL', 'BY', 'WHY'], silences.map(silenceRow)));
+    else print(table(['ID', 'WHOM', 'WHERE', 'MAY', 'UNTIL', 'BY', 'WHY'], silences.map(silenceRow)));
     if (more) note('There are more; name a user or a channel.');
   });
 
@@ -198,11 +205,12 @@ function banRow({ id, user, address, channel, until, by, reason }: Ban): string[
   ];
 }
 
-function silenceRow({ id, user, channel, until, by, reason }: Silence): string[] {
+function silenceRow({ id, user, channel, everyMs, until, by, reason }: Silence): string[] {
   return [
     id,
     printable(user),
     channel ?? 'everywhere',
+    everyMs === undefined ? 'read' : `publish once in ${everyMs / 1000} s`,
     until === undefined ? 'it is ended' : dayTime(until),
     actorText(by),
     printable(reason ?? ''),

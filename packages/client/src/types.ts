@@ -95,6 +95,8 @@ export interface RemoveOptions {
 }
 
 export interface SilenceOptions {
+  /** The user may publish once in this time, in milliseconds. Default: not at all. */
+  readonly everyMs?: number;
   /** Told to the user. */
   readonly reason?: string;
   /** For how long, in milliseconds. Default: until it is ended. */
@@ -105,6 +107,8 @@ export interface SilenceOptions {
 export interface SilenceChange {
   /** Where; absent: in the whole service. */
   readonly channel?: string;
+  /** You may publish once in this time, in milliseconds; absent: not at all. */
+  readonly everyMs?: number;
   readonly reason?: string;
   readonly by?: Author;
   /** Until when (RFC 3339); absent: until it is ended. */

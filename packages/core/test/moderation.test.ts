@@ -114,6 +114,59 @@ describe('silencing a user', () => {
   });
 });
 
+describe('slow mode', () => {
+  const slow = (slowMs?: number): readonly ChannelRule[] => [
+    {
+      pattern: 'chat/:n',
+      logbook: { type: 'kept' },
+      allow: { enter: 'anyone', publish: 'anyone', moderate: { role: 'chair' } },
+      ...(slowMs && { slowMs }),
+    },
+  ];
+  const [one, two] = [channelName('chat/1'), channelName('chat/2')];
+
+  it('takes a message of a user once in a time, whatever its sessions; a moderator writes as it likes', async () => {
+    const { welcomed, settle, clock } = harness({ dataBytes: 100 }, undefined, { rules: slow(10_000) });
+    const [pia, phone, chair] = [await welcomed('pia'), await welcomed('pia'), await welcomed('sunniva!chair')];
+    const publish = async (client: typeof pia, channel = one, data: unknown = 1) => {
+      const id = client.send({ do: 'publish', channel, data });
+      await settle();
+      const { problem } = client.reply(id) as { problem?: { code: string; retryAfterMs?: number } };
+      return problem && [problem.code, problem.retryAfterMs];
+    };
+    // What is refused anyway does not count.
+    expect(await publish(pia, one, 'x'.repeat(200))).toEqual(['too-large', undefined]);
+    expect([await publish(pia), await publish(pia)]).toEqual([undefined, ['rate-limited', 10_000]]);
+    await clock.run(4_000);
+    expect([await publish(phone), await publish(phone, two)]).toEqual([['rate-limited', 6_000], undefined]);
+    expect([await publish(chair), await publish(chair)]).toEqual([undefined, undefined]);
+    await clock.run(6_000);
+    expect([await publish(phone), await publish(pia)]).toEqual([undefined, ['rate-limited', 10_000]]);
+  });
+
+  it('of one user comes from a moderator, and ends with that', async () => {
+    const { welcomed, settle, clock, engine } = harness({ pulseMs: 3_600_000 }, undefined, { rules: slow() });
+    const [pia, tomas] = [await welcomed('pia', { enter: [{ channel: one }] }), await welcomed('tomas')];
+    const wish = { user: 'pia', channel: one, everyMs: 30_000, forMs: 60_000 };
+    await engine.moderation.silence(wish, operator);
+    await settle();
+    expect(pia.pushes('silenced')).toMatchObject([{ channel: one, everyMs: 30_000 }]);
+    const publish = async (client: typeof pia, channel = one) => {
+      const id = client.send({ do: 'publish', channel, data: 1 });
+      await settle();
+      return client.reply(id).problem?.code;
+    };
+    expect([await publish(pia), await publish(pia), await publish(pia, two)]).toEqual([
+      undefined,
+      'rate-limited',
+      undefined,
+    ]);
+    expect([await publish(tomas), await publish(tomas)]).toEqual([undefined, undefined]);
+    await clock.run(60_000);
+    expect([await publish(pia), await publish(pia)]).toEqual([undefined, undefined]);
+  });
+});
+
 describe('removing a member', () => {
   it('tells who and why, drops what waits of the channel, and leaves the other channels alone', async () => {
     const { welcomed, settle, engine } = setUp();

@@ -133,11 +133,12 @@ channels:
 
   it('takes how long what is kept', () => {
     const text = `keep: { audit: 30d }
-channels: [{ pattern: a, logbook: kept, keep: { for: 90d, messages: 1000000, bytes: 2GiB } }, { pattern: b, logbook: kept }]`;
+channels: [{ pattern: a, logbook: kept, keep: { for: 90d, messages: 1000000, bytes: 2GiB } }, { pattern: b, slow: 10s, logbook: kept }]`;
     const { engine, channels } = parseConfiguration(text, 'bells.yaml');
     expect(engine.records).toEqual({ ...defaultRecordRetention, audit: 30 * 86_400_000 });
     const retention = { forMs: 90 * 86_400_000, messages: 1_000_000, bytes: 2 * 1_073_741_824 };
     expect(channels.map(({ logbook }) => logbook)).toEqual([{ type: 'kept', retention }, { type: 'kept' }]);
+    expect(channels[1]?.slowMs).toBe(10_000);
   });
 
   it.each<[string, string, string]>([

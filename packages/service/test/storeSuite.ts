@@ -430,10 +430,10 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const by = { kind: 'service', id: 'i' } as const;
       const silence = { type: 'silence', id: 's1', user: 'pia', channel: chat, by, atMs: 1, untilMs: 100 } as const;
       await store.take(silence);
-      await store.take({ type: 'silence', id: 's2', user: 'jory', by, atMs: 2, reason: 'shouting' });
+      await store.take({ type: 'silence', id: 's2', user: 'jory', by, atMs: 2, everyMs: 30_000, reason: 'shouting' });
       await store.take({ type: 'ban', id: 'b1', user: 'ines', by, atMs: 3 });
       const { bans, silences } = await store.inForce(50);
-      expect([bans.map(({ id }) => id), silences[0], silences[1]?.id]).toEqual([['b1'], silence, 's2']);
+      expect([bans.map(({ id }) => id), silences[0], silences[1]?.everyMs]).toEqual([['b1'], silence, 30_000]);
       await store.take({ type: 'end-silence', id: 'e2', silence: 's2', user: 'jory', by, atMs: 4 });
       expect((await store.inForce(200)).silences).toEqual([]);
     });

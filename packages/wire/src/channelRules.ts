@@ -31,6 +31,8 @@ export interface ChannelRuleInfo {
   readonly direct?: true;
   /** Largest `data` of a message, in bytes of JSON text. */
   readonly dataBytes: number;
+  /** A user publishes once in this time, in milliseconds, unless it may moderate; absent: as it likes. */
+  readonly slowMs?: number;
   /** What messages hold, by their type; absent: anything. */
   readonly types?: Readonly<Record<string, ContractInfo>>;
   readonly hails?: Readonly<Record<string, ContractInfo>>;

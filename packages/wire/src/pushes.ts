@@ -89,6 +89,8 @@ export interface SilencedPush {
   readonly on: 'silenced';
   /** Where you may read and not write; absent: everywhere. */
   readonly channel?: ChannelName;
+  /** You may publish once in this time, in milliseconds; absent: not at all. */
+  readonly everyMs?: number;
   readonly reason?: string;
   readonly by?: Author;
   /** Until when (RFC 3339); absent: until that is ended. */

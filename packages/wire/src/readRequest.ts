@@ -213,6 +213,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     channel: must(channel),
     user: must(user),
     reason: may(words(protocolLimits.reasonChars)),
+    everyMs: may(integer(1_000, 86_400_000)),
     forMs: may(integer(1, 365 * 86_400_000)),
   },
   refresh: { token: must(token) },

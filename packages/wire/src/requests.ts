@@ -127,6 +127,8 @@ export interface SilenceRequest extends Numbered {
   readonly do: 'silence';
   readonly channel: ChannelName;
   readonly user: string;
+  /** The user may publish once in this time; absent: not at all. */
+  readonly everyMs?: number;
   readonly reason?: string;
   /** Absent: until it is ended. */
   readonly forMs?: number;

@@ -16,7 +16,7 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   user: ['user', 'status', 'problem'],
   gap: ['channel', 'after', 'cursor', 'why'],
   removed: ['channel', 'reason', 'by', 'until', 'problem'],
-  silenced: ['channel', 'reason', 'by', 'until', 'over'],
+  silenced: ['channel', 'everyMs', 'reason', 'by', 'until', 'over'],
   expiring: ['withinMs'],
   drain: ['withinMs'],
   problem: ['code', 'title', 'detail', 'where', 'retryAfterMs', 'until', 'faults', 'stands', 'ends'],

@@ -67,6 +67,7 @@ function RuleDetail({
     about,
     logbook,
     keep,
+    slowMs,
     allow,
     presence,
     marks,
@@ -80,6 +81,7 @@ function RuleDetail({
   } = rule;
   const tags = [
     keep === undefined ? logbook : `kept for ${keepText(keep)}`,
+    ...(slowMs === undefined ? [] : [`a message in ${slowMs / 1000} s`]),
     ...(presence ? ['presence'] : []),
     ...(marks ? ['marks shown'] : []),
     ...(direct ? ['direct'] : []),

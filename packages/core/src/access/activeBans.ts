@@ -70,13 +70,24 @@ export class ActiveBans {
 
   /** What lets a user read and not write in a channel, or without one, in the whole service: what lasts longest. */
   silenceOf(user: string, channel?: ChannelName): Silence | undefined {
-    if (this.#silences.size === 0) return undefined;
     let latest: Silence | undefined;
-    for (const each of this.#silences.get(user)?.values() ?? []) {
-      if ((each.channel !== undefined && each.channel !== channel) || !this.#isInForce(each)) continue;
-      if (latest === undefined || endOf(each) > endOf(latest)) latest = each;
-    }
+    for (const each of this.silencesOf(user, channel))
+      if (each.everyMs === undefined && (latest === undefined || endOf(each) > endOf(latest))) latest = each;
     return latest;
+  }
+
+  /** Once in how long a user may publish in a channel, in milliseconds; 0: as it likes. */
+  slowedTo(user: string, channel: ChannelName): number {
+    let slowest = 0;
+    for (const { everyMs = 0 } of this.silencesOf(user, channel)) slowest = Math.max(slowest, everyMs);
+    return slowest;
+  }
+
+  /** The silences of a user that are in force in a channel, or without one, in the whole service. */
+  *silencesOf(user: string, channel: ChannelName | undefined): Iterable<Silence> {
+    if (this.#silences.size === 0) return;
+    for (const each of this.#silences.get(user)?.values() ?? [])
+      if ((each.channel === undefined || each.channel === channel) && this.#isInForce(each)) yield each;
   }
 
   silenceById(id: string): Silence | undefined {

@@ -56,6 +56,7 @@ import { Connection } from '../session/connection.js';
 import { ConnectionLimiter } from '../session/connectionLimiter.js';
 import type { SessionHost } from '../session/host.js';
 import { type Session, Sessions } from '../session/sessions.js';
+import { SlowMode } from '../session/slowMode.js';
 import { AccessInquiry } from './accessInquiry.js';
 import { BoardDirectory } from './boardDirectory.js';
 import { BoardEvents } from './boardEvents.js';
@@ -320,6 +321,7 @@ export class Engine {
       rules: channelRules,
       access,
       bans,
+      slowMode: new SlowMode(clock, relay),
       connected,
       channels,
       boards,

@@ -63,6 +63,8 @@ export interface Revocation extends Taken {
 export interface Silence extends Taken {
   readonly type: 'silence';
   readonly user: string;
+  /** It may publish once in this time in each channel, in milliseconds; absent: not at all. */
+  readonly everyMs?: number;
   /** Absent: in the whole service. */
   readonly channel?: ChannelName;
   /** When it ends by itself, in milliseconds since the epoch; absent: never. */
@@ -127,6 +129,8 @@ export interface BanWish {
 /** Whom to silence, and where. */
 export interface SilenceWish {
   readonly user: string;
+  /** It may publish once in this time in each channel, in milliseconds; absent: not at all. */
+  readonly everyMs?: number;
   /** Absent: in the whole service. */
   readonly channel?: ChannelName;
   /** For how long, in milliseconds; absent: until it is ended. */

@@ -153,14 +153,14 @@ export class Moderation {
   }
 
   /**
-   * Lets a user read and not write, in a channel or in the whole service.
+   * Lets a user read and not write, or only write now and then, in a channel or in the whole service.
    *
    * @throws {ProblemError} `no-such-channel`, `unavailable`
    */
-  silence({ user, channel, forMs, reason }: SilenceWish, by: Actor): Promise<Effect<Silence>> {
+  silence({ user, channel, everyMs, forMs, reason }: SilenceWish, by: Actor): Promise<Effect<Silence>> {
     if (channel !== undefined) this.#host.checkChannel(channel);
     const taken = { ...this.#taken(by, reason), ...this.#until(forMs) };
-    return this.#take({ type: 'silence', user, ...defined({ channel }), ...taken });
+    return this.#take({ type: 'silence', user, ...defined({ channel, everyMs }), ...taken });
   }
 
   /**

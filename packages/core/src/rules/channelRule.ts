@@ -37,6 +37,8 @@ export interface ChannelRule {
   readonly board?: BoardRule;
   /** Largest `data` of a message here, in bytes of JSON text; the service's limit if absent. */
   readonly dataBytes?: number;
+  /** A user publishes here once in this time, in milliseconds, unless it may moderate; absent: as the rates of sessions allow. */
+  readonly slowMs?: number;
   /** The types that messages have here; absent: any. */
   readonly types?: ContractsByType;
   /** The same of hails. */

@@ -241,9 +241,9 @@ export function removedFrame(channel: ChannelName, told: Omit<RemovedPush, 'on' 
 /** Tells a client that it may read and not write, or that this is over. */
 export function silencedFrame(action: Silence | EndSilence): Frame {
   const { channel, reason, by } = action;
-  const until = action.type === 'silence' ? action.untilMs : undefined;
+  const { untilMs: until, everyMs } = action.type === 'silence' ? action : {};
   const told = {
-    ...defined({ channel, reason, by: namedActor(by) }),
+    ...defined({ channel, everyMs, reason, by: namedActor(by) }),
     ...(until === undefined ? {} : { until: new Date(until).toISOString() }),
     ...(action.type === 'end-silence' ? { over: true } : {}),
   };

@@ -41,7 +41,7 @@ export async function hello(host: SessionHost, line: HelloLine, request: HelloRe
   line.watchTokenEnd(who);
 
   line.queue.hold();
-  client.tellSilence();
+  client.tellSilences();
   const entered = await enterAll(host, line, client, request);
   if (line.ended) return;
   // Channels that hello does not name are left; with `partial` they may be entered in a moment.

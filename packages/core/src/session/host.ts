@@ -30,6 +30,7 @@ import type { ChannelRules } from '../rules/channelRule.js';
 import type { Connected } from './connected.js';
 import type { ConnectionLimiter } from './connectionLimiter.js';
 import type { Sessions } from './sessions.js';
+import type { SlowMode } from './slowMode.js';
 
 /** The parts of the engine that connections and sessions use. */
 export interface SessionHost {
@@ -51,6 +52,7 @@ export interface SessionHost {
   readonly rules: ChannelRules;
   readonly access: Access;
   readonly bans: ActiveBans;
+  readonly slowMode: SlowMode;
   readonly limiter: ConnectionLimiter;
   readonly sessions: Sessions;
   readonly connected: Connected;

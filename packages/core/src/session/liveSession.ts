@@ -199,7 +199,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       const marks = channelMarks.get(channel.name)?.text ?? '';
       const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
       const text = enteredText(wish.channel, caughtUp, about);
-      this.tellSilence(wish.channel);
+      this.tellSilences(wish.channel);
       this.rates.given(filter === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
       return text;
     } finally {
@@ -272,10 +272,9 @@ export class LiveSession implements Recipient, ConnectedSession {
     if (!this.gone) this.push(silencedFrame(action));
   }
 
-  /** Tells the client of a silence that is in force: in the whole service, or only in a channel that it has entered. */
-  tellSilence(channel?: ChannelName): void {
-    const silence = this.host.bans.silenceOf(this.user, channel);
-    if (silence !== undefined && silence.channel === channel) this.silenced(silence);
+  /** Tells the client of silences that are in force: in the whole service, or only in a channel that it has entered. */
+  tellSilences(channel?: ChannelName): void {
+    for (const each of this.host.bans.silencesOf(this.user, channel)) if (each.channel === channel) this.silenced(each);
   }
 
   /** Hello has named the channels to go on in: the session is no longer shown in the others. */
@@ -366,6 +365,16 @@ export class LiveSession implements Recipient, ConnectedSession {
     if (!this.entered.has(channel))
       throw refusal('not-allowed', `entries are set by who has entered ${channel}`, { where: '/channel' });
     return this.allowed('set', channel, entry);
+  }
+
+  /** Once in how long the user may publish in a channel, in milliseconds; 0: as it likes. Hot: once per publish. */
+  slowedTo({ channel, rule }: RuleMatch): number {
+    const own = this.host.bans.slowedTo(this.user, channel);
+    if (rule.slowMs === undefined || rule.slowMs <= own) return own;
+    const moderates = rule.allow.moderate === undefined ? undefined : this.decide('moderate', channel);
+    // What would have to be asked is taken for no.
+    const mayModerate = moderates !== undefined && !(moderates instanceof Promise) && moderates.problem === undefined;
+    return mayModerate ? own : rule.slowMs;
   }
 
   /** As `allowed`, for entering: a refusal is traced. */

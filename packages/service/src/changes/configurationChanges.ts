@@ -107,6 +107,8 @@ function channelChanges(old: ChannelRule, rules: readonly ChannelRule[], after: 
   recordChanges(changes, old, now);
   boardChanges(changes, old, now);
   const most = after.engine.dataBytes ?? defaultEngineOptions.dataBytes;
+  if ((now.slowMs ?? 0) > (old.slowMs ?? 0))
+    changes.add(`a user publishes once in ${(now.slowMs ?? 0) / 1_000} s`, 'publishers');
   if ((now.dataBytes ?? most) < (old.dataBytes ?? now.dataBytes ?? most))
     changes.add(`data was up to ${old.dataBytes} bytes and is up to ${now.dataBytes ?? most}`, 'publishers');
   typeChanges(changes, 'type', [old.types, now.types], [old, now]);

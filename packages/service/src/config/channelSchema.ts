@@ -208,6 +208,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     board: optional(board),
     direct: optional(flag),
     data: optional(size),
+    slow: optional(duration),
     types: optional(contractsByType),
     hails: optional(contractsByType),
     status: optional(contract),
@@ -234,7 +235,13 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.presence ? { presence: found.presence } : {}),
     ...(found.board ? { board: found.board } : {}),
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
-    ...defined({ dataBytes: found.data, types: found.types, hails: found.hails, status: found.status }),
+    ...defined({
+      dataBytes: found.data,
+      slowMs: found.slow,
+      types: found.types,
+      hails: found.hails,
+      status: found.status,
+    }),
     ...(found.open ? { open: true } : {}),
     ...(found['report-only'] ? { reportOnly: true } : {}),
   };

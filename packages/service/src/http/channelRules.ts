@@ -55,6 +55,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...(showsMarks && { marks: 'shown' }),
     ...(direct && { direct: true }),
     dataBytes: dataBytes ?? mostBytes,
+    ...(rule.slowMs !== undefined && { slowMs: rule.slowMs }),
     ...defined({
       types: types && byType(types),
       hails: hails && byType(hails),

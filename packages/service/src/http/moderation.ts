@@ -72,7 +72,14 @@ class RemovalDto extends ActDto {
 }
 
 class SilenceDto extends ActDto {
-  static readonly members = { user: true, channel: true, forMs: true, reason: true, by: AuthorDto } as const;
+  static readonly members = {
+    user: true,
+    channel: true,
+    everyMs: true,
+    forMs: true,
+    reason: true,
+    by: AuthorDto,
+  } as const;
 
   @IsWords(protocolLimits.userChars)
   user!: string;
@@ -80,6 +87,10 @@ class SilenceDto extends ActDto {
   @IsOptional()
   @IsChannel()
   channel?: string;
+
+  @IsOptional()
+  @IsMs(1_000, 86_400_000)
+  everyMs?: number;
 
   @IsOptional()
   @IsMs(1, maxBanMs)
@@ -145,9 +156,9 @@ export function moderation(engine: Engine): readonly Route[] {
   };
 
   const silence: Serve<'POST /v1/silences'> = async (request, response, caller) => {
-    const { user, channel, forMs, reason, by } = readBody(SilenceDto, request.body);
+    const { user, channel, everyMs, forMs, reason, by } = readBody(SilenceDto, request.body);
     caller.needIn('moderate', channel);
-    const wish = { user, ...present({ channel: channel as ChannelName | undefined, forMs, reason }) };
+    const wish = { user, ...present({ channel: channel as ChannelName | undefined, everyMs, forMs, reason }) };
     response.json(effectShown(await engine.moderation.silence(wish, actorOf(caller, by))));
   };
 

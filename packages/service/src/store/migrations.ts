@@ -466,4 +466,11 @@ export const migrations: readonly Migration[] = [
       await context.addIndex('users', { name: 'users_by_time', fields: ['seen_at_ms'] });
     },
   },
+  {
+    name: '0014-slowed-users',
+    async up({ context }) {
+      // Of a silence that lets a user publish now and then.
+      await context.addColumn('bans', 'every_ms', { type: DataTypes.BIGINT, allowNull: true });
+    },
+  },
 ];

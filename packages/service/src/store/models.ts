@@ -75,6 +75,8 @@ export interface BanRow {
   readonly at_ms: number;
   readonly until_ms: number | null;
   readonly lifted_at_ms: number | null;
+  /** Of a silence: once in how long the user may publish. */
+  readonly every_ms: number | null;
 }
 
 /** Tokens of a user that were issued before are not taken. */
@@ -222,6 +224,7 @@ export function defineModels(sequelize: Sequelize): Models {
         at_ms: number(),
         until_ms: number(),
         lifted_at_ms: number(),
+        every_ms: number(),
       },
       table,
     ),

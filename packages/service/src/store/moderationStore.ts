@@ -25,6 +25,7 @@ const banColumns: Columns<BanRow> = {
   at_ms: 'BIGINT',
   until_ms: 'BIGINT',
   lifted_at_ms: 'BIGINT',
+  every_ms: 'BIGINT',
 };
 
 const cutoffColumns: Columns<CutoffRow> = { user_id: 'TEXT', before_ms: 'BIGINT' };
@@ -107,6 +108,7 @@ function banRowOf(action: ActiveBan | Silence): readonly unknown[] {
     atMs,
     untilMs ?? null,
     null,
+    action.type === 'silence' ? (action.everyMs ?? null) : null,
   ];
 }
 
@@ -122,6 +124,7 @@ function actionOf(row: BanRow): ActiveBan | Silence {
     ...(row.channel === null ? {} : { channel: row.channel }),
     ...(row.reason === null ? {} : { reason: row.reason }),
     ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
+    ...(row.every_ms === null ? {} : { everyMs: Number(row.every_ms) }),
     // The row was written from an action of this kind.
   } as ActiveBan | Silence;
 }

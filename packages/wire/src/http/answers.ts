@@ -349,6 +349,8 @@ export interface SilenceWish {
   readonly user: string;
   /** Absent: in the whole service. */
   readonly channel?: string;
+  /** It may publish once in this time in each channel; absent: not at all. */
+  readonly everyMs?: number;
   /** Until it is ended, if absent. */
   readonly forMs?: number;
   readonly reason?: string;
@@ -361,6 +363,8 @@ export interface Silence {
   readonly id: string;
   readonly type: 'silence';
   readonly user: string;
+  /** It may publish once in this time in each channel; absent: not at all. */
+  readonly everyMs?: number;
   /** Absent: in the whole service. */
   readonly channel?: string;
   readonly by: Actor;
@@ -404,6 +408,8 @@ export interface Effect {
   readonly ban?: string;
   /** The silence that was ended. */
   readonly silence?: string;
+  /** Of a silence: the user may publish once in this time. */
+  readonly everyMs?: number;
   readonly sessions: number;
 }
 

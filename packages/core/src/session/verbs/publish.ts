@@ -1,6 +1,7 @@
 import type { PublishRequest } from '@nine-bells/wire';
 import { messagePlaces } from '../../boards/boards.js';
 import { authorOf } from '../../model/author.js';
+import type { OwnDraft } from '../../model/message.js';
 import { publishedEntryText, publishedText } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
 
@@ -25,7 +26,7 @@ export const publish: ChannelVerb<PublishRequest> = {
       const may = match.rule.allow.set === undefined ? undefined : session.allowed('set', channel, entry);
       return may instanceof Promise ? may.then(set) : set();
     }
-    const appended = session.host.publisher.append(match, {
+    const own: OwnDraft = {
       channel,
       data,
       type,
@@ -33,8 +34,14 @@ export const publish: ChannelVerb<PublishRequest> = {
       by: authorOf(session.who),
       except: echo === false ? [session.session] : undefined,
       session: session.session,
-    });
-    // Without the data: very many may be under way.
-    return session.answerWhenDone({ do: verb, id, channel }, appended, publishedText);
+    };
+    const append = (): void | Promise<void> =>
+      // Without the data: very many may be under way.
+      session.answerWhenDone({ do: verb, id, channel }, session.host.publisher.append(match, own), publishedText);
+    const everyMs = session.slowedTo(match);
+    if (everyMs === 0) return append();
+    // A message that is refused anyway does not count.
+    session.host.publisher.check(match, own);
+    return session.host.slowMode.take(session.user, channel, everyMs)?.then(append) ?? append();
   },
 };

@@ -8,9 +8,9 @@ export const silence: ChannelVerb<SilenceRequest> = {
   handle(session, request) {
     const { moderation } = session.host;
     const { user: id, name } = session.who;
-    const { channel, user, reason, forMs } = request;
+    const { channel, user, reason, everyMs, forMs } = request;
     moderation
-      .silence({ channel, user, ...defined({ reason, forMs }) }, { kind: 'user', id, ...(name && { name }) })
+      .silence({ channel, user, ...defined({ reason, everyMs, forMs }) }, { kind: 'user', id, ...(name && { name }) })
       .then(
         ({ action: { untilMs } }) =>
           session.line.reply(request.id, untilMs === undefined ? {} : { until: new Date(untilMs).toISOString() }),
