@@ -128,6 +128,33 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
     await until(async () => !(await tried(() => other.overview())), 1_000);
   });
 
+  it('silence a user as one, and slow a user whichever of them it writes to', async () => {
+    const slow = '  - { pattern: "slow/:n", slow: 1h, allow: { enter: anyone, publish: anyone } }\n';
+    const [one, two] = (await startInstances(2, redis.url, slow)) as [StartedService, StartedService];
+    const [pia, tablet] = [await come(one, 'pia'), await come(two, 'pia')];
+    const told: string[] = [];
+    for (const line of [pia, tablet])
+      line.addEventListener('silenced', ({ detail }) => told.push(detail.over ? 'over' : (detail.reason ?? '')));
+    const { id } = await one.backend.silence({ user: 'pia', reason: 'shouting' });
+    await until(() => told.length === 2, 1_000);
+    for (const line of [pia, tablet])
+      await expect(line.publish('pontoon/north', 1)).rejects.toMatchObject({ code: 'silenced' });
+    await two.backend.endSilence(id);
+    await until(() => told.length === 4, 1_000);
+    expect(told).toEqual(['shouting', 'shouting', 'over', 'over']);
+    for (const line of [pia, tablet]) await line.publish('pontoon/north', 1);
+    const raw = await Promise.all(
+      [one, two].map(async ({ url, token }) => (await RawLine.open(url)).hello({ token: await token('jory') })),
+    );
+    clean.push(() => raw.forEach(({ socket }) => void socket.close()));
+    const answers = [];
+    for (const line of raw) {
+      line.send({ do: 'publish', id: 2, channel: 'slow/1', data: 1 });
+      answers.push((await line.reply(2)).problem?.code);
+    }
+    expect(answers).toEqual([undefined, 'rate-limited']);
+  });
+
   it('take a session over from each other, and the one of before ends', async () => {
     const [one, two] = (await startInstances(2, redis.url)) as [StartedService, StartedService];
     const before = await (await RawLine.open(one.url)).hello({ token: await one.token('pia') });
