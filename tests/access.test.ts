@@ -683,6 +683,25 @@ describe('the commands about people and keys', () => {
       'Slowed to one message in 30 s: jory everywhere until it is ended.',
     );
     expect((await run('silences')).out).toMatch(/jory +everywhere +publish once in 30 s +it is ended/);
+    expect(JSON.parse(silenced.out)).toMatchObject({ type: 'silence', user: 'pia' });
+    const { cursor } = await started.backend.publish({
+      channel: 'protest/7',
+      data: 'a loose word',
+      by: { user: 'pia' },
+    });
+    const { report } = await started.backend.report({
+      channel: 'protest/7',
+      cursor,
+      reason: 'rude',
+      by: { user: 'ines' },
+    });
+    expect((await run('reports')).out).toMatch(new RegExp(`${report} .*protest/7 +"a loose word" +pia +ines +rude`));
+    expect((await run(`end-report ${report} --note settled`)).out).toBe(`Ended the report ${report} of protest/7.\n`);
+    expect((await run(`end-report ${report}`)).err).toContain('no report of this id is open');
+    expect([(await run('reports')).out, (await run('reports --ended')).out]).toEqual([
+      '',
+      expect.stringContaining('key first: settled'),
+    ]);
     expect((await run('sign-out tomas')).out).toContain('It was not there just now.');
     expect((await run('revoke-tokens tomas')).out).toContain('Revoked the tokens of tomas');
     expect((await run('audit --limit 2')).out).toMatch(/revoke-tokens +tomas[\s\S]*sign-out +tomas/);

@@ -166,6 +166,10 @@ describe('/openapi.json', () => {
     ['POST', '/v1/silences', 201, '{"user":"oona","channel":"race/3/chat","forMs":60000,"reason":"shouting"}'],
     ['GET', '/v1/silences', 200],
     ['DELETE', '/v1/silences/SILENCE', 200],
+    ['POST', '/v1/reports', 201, '{"channel":"race/3/chat","cursor":"PLACE","reason":"rude","by":{"user":"pia"}}'],
+    ['GET', '/v1/reports', 200],
+    ['POST', '/v1/reports/REPORT/end', 200, '{"note":"settled"}'],
+    ['GET', '/v1/reports?state=ended', 200],
     ['POST', '/v1/removals', 201, '{"channel":"race/3/chat","user":"tomas","banMs":1000}'],
     ['POST', '/v1/sign-outs', 201, '{"user":"tomas"}'],
     ['POST', '/v1/token-revocations', 201, '{"user":"tomas","reason":"lost"}'],
@@ -237,7 +241,10 @@ describe('/openapi.json', () => {
   ])('says what %s %s answers: %i', async (method, path, status, body) => {
     known.cursor ||= (await service.backend.read('race/3/chat')).cursor;
     const filled = (given: string): string =>
-      given.replaceAll(/CURSOR|MESSAGE|BAN|SILENCE|ARRIVAL|DELIVERY|KEY/g, (name) => known[name.toLowerCase()] ?? name);
+      given.replaceAll(
+        /CURSOR|PLACE|MESSAGE|BAN|SILENCE|REPORT|ARRIVAL|DELIVERY|KEY/g,
+        (name) => known[name.toLowerCase()] ?? name,
+      );
     const isLine = path.startsWith('/line');
     const bearer = path.startsWith('/in/') ? 'the-buoy-may-come-in' : service.key;
     const response = await fetch(service.url + filled(path), {
@@ -273,7 +280,9 @@ describe('/openapi.json', () => {
   const seen = new Set<string>();
   const remember = (path: string, answer: Any): void => {
     if (path === '/v1/bans' && answer.bans?.[0] !== undefined) known.ban = answer.bans[0].id;
+    if (path === '/v1/reports') known.report ??= answer.report;
     if (path === '/v1/silences') known.silence ??= answer.silences?.[0]?.id;
+    if (path === '/v1/messages' && answer.id !== undefined) known.place ??= answer.cursor;
     if (path === '/v1/messages' && answer.id !== undefined) known.message ??= answer.id;
     if (path === '/v1/arrivals') known.arrival ??= answer.arrivals?.[0]?.id;
     if (path === '/v1/deliveries') known.delivery ??= answer.deliveries?.[0]?.id;
@@ -374,6 +383,7 @@ describe('/asyncapi.json', () => {
     await service.backend.notify({ users: ['pia'], title: 'At 17:30' });
     for (const kind of ['members', 'marks']) await until(() => pia.frames.some((each) => each.on === kind));
     await say(pia, { do: 'inbox', done: true });
+    await say(jury, { do: 'report', channel, cursor, reason: 'rude' });
     await say(jury, { do: 'silence', channel, user: 'pia', reason: 'shouting', forMs: 1_000 });
     await say(jury, { do: 'remove', channel, user: 'pia', reason: 'shouting', banMs: 1_000 });
     await say(jury, { do: 'leave', channel });

@@ -93,9 +93,8 @@ export class ChatPane {
     this.#showRead();
     const item = this.#itemOf(message);
     item.classList.toggle('missed', isMissed);
-    const mayRemove = personOf(this.#user)?.roles.includes('chair') === true;
-    if (mayRemove && isSaid(message) && author !== undefined && author !== this.#user)
-      item.append(button('Remove', () => void this.#remove(author)));
+    if (this.#user !== '' && isSaid(message) && author !== undefined && author !== this.#user)
+      item.insertBefore(this.#actionOn(message, author), item.lastElementChild);
     this.#add(item);
   }
 
@@ -121,6 +120,35 @@ export class ChatPane {
     );
     item.title = cursor;
     return item;
+  }
+
+  /** What the user may do about a message of another: by its role. */
+  #actionOn({ cursor }: ReceivedMessage, author: string): HTMLElement {
+    const roles = personOf(this.#user)?.roles ?? [];
+    if (roles.includes('chair')) return button('Remove', () => void this.#remove(author));
+    if (roles.includes('committee')) return button('Silence', () => void this.#silence(author));
+    const report = button('Report', () => void this.#report(cursor));
+    report.className = 'quiet';
+    return report;
+  }
+
+  async #silence(user: string): Promise<void> {
+    try {
+      const wish = { reason: 'a word to cool down', forMs: banMs };
+      const { until } = await this.#line.silence(this.entry.channel, user, wish);
+      this.#note(`${nameOf(user)} may only read${until ? ` until ${clock(until)}` : ''}.`);
+    } catch (error) {
+      this.say(errorText(error));
+    }
+  }
+
+  async #report(cursor: string): Promise<void> {
+    try {
+      await this.#line.report(this.entry.channel, cursor);
+      this.#note('Reported to the committee.');
+    } catch (error) {
+      this.say(errorText(error));
+    }
   }
 
   async #remove(user: string): Promise<void> {

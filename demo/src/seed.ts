@@ -43,6 +43,14 @@ export async function seed(backend: Backend<Regatta>): Promise<void> {
   const [first] = published;
   if (first !== undefined && 'cursor' in first)
     for (const user of ['pia', 'jory']) await backend.mark(user, 'regatta/notices', first.cursor);
+  // A spectator with a loose tongue gives the committee something to do.
+  const { cursor } = await backend.publish({
+    channel: 'race/3/chat',
+    key: 'seed-loose-tongue',
+    by: authorOf('jory'),
+    data: { text: 'This course was laid by a landlubber.' },
+  });
+  await backend.report({ channel: 'race/3/chat', cursor, reason: 'rude to the committee', by: authorOf('pia') });
   for (const notice of welcome) await backend.notify(notice);
 }
 

@@ -1,4 +1,4 @@
-import type { Actor, AuditEntry, Ban, Effect, Silence } from '@nine-bells/client/backend';
+import type { Actor, AuditEntry, Ban, Effect, MessageReport, Silence } from '@nine-bells/client/backend';
 import { defined } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
@@ -133,6 +133,35 @@ export function addModeration(program: Command): void {
 
   called(
     program
+      .command('reports')
+      .description('list messages that users have reported: open ones, the oldest first')
+      .option('--ended', 'those that have ended, the latest first')
+      .option('--channel <channel>', 'only of this channel'),
+  ).action(async (options: CallOptions & { ended?: boolean; channel?: string }) => {
+    const { ended, channel } = options;
+    const state = ended ? 'ended' : 'open';
+    const { reports, more } = await backendOf(options).reports({ state, limit: 1000, ...defined({ channel }) });
+    const heads = ['ID', 'WHEN', 'CHANNEL', 'MESSAGE', 'OF', 'REPORTED BY', 'WHY', ...(ended ? ['DONE'] : [])];
+    if (options.json) for (const each of reports) printJson(each);
+    else if (reports.length === 0) note(`No reports ${ended ? 'have ended' : 'are open'}.`);
+    else print(table(heads, reports.map(reportRow)));
+    if (more) note('There are more; name a channel.');
+  });
+
+  called(
+    program
+      .command('end-report')
+      .description('end a report: something was done, or nothing is to be done')
+      .argument('<id>', 'as `ninebells reports` shows it')
+      .option('--note <words>', 'what was done'),
+  ).action(async (id: string, options: CallOptions & { note?: string }) => {
+    const ended = await backendOf(options).endReport(id, defined({ note: options.note }));
+    if (options.json) printJson(ended);
+    else print(`Ended the report ${id} of ${ended.channel}.`);
+  });
+
+  called(
+    program
       .command('sign-out')
       .description('end all sessions of a user and revoke its earlier tokens')
       .argument('<user>', "the user's id")
@@ -214,6 +243,20 @@ function silenceRow({ id, user, channel, everyMs, until, by, reason }: Silence):
     until === undefined ? 'it is ended' : dayTime(until),
     actorText(by),
     printable(reason ?? ''),
+  ];
+}
+
+function reportRow({ id, at, channel, message, by, reason, ended }: MessageReport): string[] {
+  const text = JSON.stringify(message.data);
+  return [
+    id,
+    dayTime(at),
+    channel,
+    printable(text.length > 40 ? `${text.slice(0, 39)}…` : text),
+    printable(message.by?.name ?? message.by?.user ?? '(application)'),
+    printable(by.name ?? by.user),
+    printable(reason ?? ''),
+    ...(ended === undefined ? [] : [`${actorText(ended.by)}: ${printable(ended.note ?? '')}`]),
   ];
 }
 

@@ -10,6 +10,7 @@ import type {
   Problem,
   Published,
   ReadResult,
+  Reported,
 } from '@nine-bells/wire';
 import { defined } from '@nine-bells/wire';
 import type {
@@ -49,6 +50,7 @@ import type {
   IntakeTrial,
   IntakeTrialWish,
   KnownUser,
+  MessageReport,
   NoticeWish,
   Notified,
   Overview,
@@ -58,6 +60,7 @@ import type {
   Reading,
   RefusalKind,
   RemovalWish,
+  ReportWish,
   SessionInfo,
   Silence,
   SilenceWish,
@@ -321,6 +324,23 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Ends a silence before its time. */
   endSilence(id: string, reason?: string): Promise<Effect> {
     return this.#ask('DELETE /v1/silences/:id', { params: { id }, query: { reason } });
+  }
+
+  /** Reports a message to the moderators, in the name of a user. */
+  report(wish: ReportWish): Promise<Reported> {
+    return this.#ask('POST /v1/reports', { body: wish });
+  }
+
+  /** Messages that users have reported: open ones the oldest first, or ended ones the latest first; those behind `from`. */
+  reports(
+    options: { state?: 'open' | 'ended'; channel?: string; from?: number; limit?: number } = {},
+  ): Promise<{ reports: readonly MessageReport[]; more: boolean }> {
+    return this.#ask('GET /v1/reports', { query: options });
+  }
+
+  /** Ends a report: something was done, or nothing is to be done. */
+  endReport(id: string, options: { note?: string; by?: { user: string; name?: string } } = {}): Promise<MessageReport> {
+    return this.#ask('POST /v1/reports/:id/end', { params: { id }, body: options });
   }
 
   /** Ends all sessions of a user and revokes tokens issued until now. */

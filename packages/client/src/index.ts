@@ -15,6 +15,7 @@ export type {
   Published,
   ReadResult,
   Removed,
+  Reported,
   SetResult,
   Silenced,
   Standing,

@@ -5,6 +5,7 @@ import {
   type Marked,
   type Published,
   type Removed,
+  type Reported,
   type Silenced,
 } from '@nine-bells/wire';
 import type {
@@ -171,6 +172,16 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
    */
   silence(channel: string, user: string, options: SilenceOptions = {}): Promise<Silenced> {
     return this.#session.silence(channel, user, options);
+  }
+
+  /**
+   * Reports a message to the moderators; a user reports each message once. Throws as `read` does.
+   *
+   * @example
+   * await line.report('race/3/chat', message.cursor, 'an insult');
+   */
+  report(channel: string, cursor: string, reason?: string): Promise<Reported> {
+    return this.#session.report(channel, cursor, reason);
   }
 
   /**

@@ -84,7 +84,7 @@ export class Requests {
   }
 
   /** Sends a request that may be sent twice, and resolves with its reply. */
-  ask<V extends 'read' | 'remove' | 'silence' | 'inbox' | 'watch' | 'mark'>(
+  ask<V extends 'read' | 'remove' | 'silence' | 'report' | 'inbox' | 'watch' | 'mark'>(
     request: RequestMembers & { readonly do: V },
   ): Promise<ReplyOf[V]> {
     return new Promise((resolve, reject) => this.send(request, { repeatable: true, resolve, reject }));

@@ -13,6 +13,7 @@ import {
   problem,
   type ReadResult,
   type Removed,
+  type Reported,
   type ServerFrame,
   type SetResult,
   type Silenced,
@@ -115,6 +116,11 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   async silence(channel: string, user: string, options: SilenceOptions = {}): Promise<Silenced> {
     this.#mustBeOpen();
     return this.connection.requests.ask({ do: 'silence', channel, user, ...options });
+  }
+
+  async report(channel: string, cursor: string, reason?: string): Promise<Reported> {
+    this.#mustBeOpen();
+    return this.connection.requests.ask({ do: 'report', channel, cursor, ...defined({ reason }) });
   }
 
   leave(entry: Entry): void {

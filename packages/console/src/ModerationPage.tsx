@@ -1,14 +1,16 @@
 import {
   type Actor,
   type AuditEntry,
+  type Author,
   type Backend,
   BackendError,
   type Ban,
+  type MessageReport,
   type Silence,
 } from '@nine-bells/client/backend';
 import { App, AutoComplete, Button, Empty, Form, Input, Popconfirm, Segmented, Select } from 'antd';
 import { useDeferredValue, useState } from 'react';
-import { useSearchParams } from 'react-router-dom';
+import { Link, useSearchParams } from 'react-router-dom';
 import { Find } from './Find.js';
 import { Pager } from './Pager.js';
 import { queries, useAnswer, useChange } from './queries.js';
@@ -63,15 +65,18 @@ const meaning: Readonly<Record<Action, string>> = {
 /** Moderation: what can be done, who is banned, and who did what. */
 export function ModerationPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   useTitle(texts.people);
+  // Another user to act on: the form begins anew.
+  const [params] = useSearchParams();
   return (
     <main className="page moderation-page">
       {mayAct ? (
-        <ModerationForm backend={backend} />
+        <ModerationForm key={params.toString()} backend={backend} />
       ) : (
         <p className="faint">
           You can look here but not act: the key that you signed in with does not have the right to moderate.
         </p>
       )}
+      {mayAct && <Reports backend={backend} />}
       <Bans backend={backend} mayAct={mayAct} />
       <Silences backend={backend} mayAct={mayAct} />
       {mayAct && <Audit backend={backend} />}
@@ -352,6 +357,66 @@ function Silences({ backend, mayAct }: { readonly backend: Backend; readonly may
           },
         ]}
       />
+    </section>
+  );
+}
+
+/** Messages that users have reported: what was said, by whom, who reports it and why, and what to do about it. */
+function Reports({ backend }: { readonly backend: Backend }) {
+  const answer = useAnswer(['reports'], () => backend.reports({ limit: pageRows }), 2000);
+  const end = useChange(
+    (id: string) => backend.endReport(id),
+    () => 'The report has ended',
+  );
+  const all = answer.data?.reports ?? [];
+  // Most of the time there are none.
+  if (all.length === 0) return <Trouble of={[answer]} />;
+  return (
+    <section>
+      <h2>Reported messages</h2>
+      <ScrollTable<MessageReport>
+        label="Reported messages"
+        rowKey="id"
+        dataSource={[...all]}
+        pagination={false}
+        scroll={{ x: 760 }}
+        columns={[
+          { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
+          {
+            title: 'Channel',
+            dataIndex: 'channel',
+            className: 'unbroken',
+            render: (channel: string) => (
+              <Link to={`/channels/${channel}`} className="name">
+                {channel}
+              </Link>
+            ),
+          },
+          {
+            title: 'Message',
+            render: (_, { message }) => (
+              <>
+                {message.by?.name ?? message.by?.user ?? 'An application'}: <code>{JSON.stringify(message.data)}</code>
+              </>
+            ),
+          },
+          { title: 'Reported by', dataIndex: 'by', className: 'unbroken', render: (by: Author) => by.name ?? by.user },
+          { title: 'Why', dataIndex: 'reason' },
+          {
+            title: 'Action',
+            align: 'right',
+            render: (_, { id, channel, message: { by } }) => (
+              <span className="report-actions">
+                {by !== undefined && <Link to={`/people?${new URLSearchParams({ user: by.user, channel })}`}>Act</Link>}
+                <Button size="small" onClick={() => end.act(id)}>
+                  Done
+                </Button>
+              </span>
+            ),
+          },
+        ]}
+      />
+      {answer.data?.more && <p className="faint">There are more; these are the oldest.</p>}
     </section>
   );
 }

@@ -28,7 +28,9 @@ import {
   queueStoreMethods,
   type ReadLimit,
   type Relay,
+  type ReportStore,
   type RetentionStore,
+  reportStoreMethods,
   retentionStoreMethods,
   SoloRelay,
   type Store,
@@ -78,7 +80,7 @@ export class Truth {
 /** The same, after a pause, of those that are committed. */
 class Queues {
   constructor(records: MemoryStore) {
-    for (const name of [...queueStoreMethods, ...retentionStoreMethods])
+    for (const name of [...queueStoreMethods, ...retentionStoreMethods, ...reportStoreMethods])
       Object.assign(this, {
         async [name](this: SlowStore, ...args: unknown[]) {
           await this.pause();
@@ -88,7 +90,9 @@ class Queues {
   }
 }
 // The methods are made by the constructor, one like the other.
-const SlowQueues = Queues as unknown as new (records: MemoryStore) => HookStore & IntakeStore & RetentionStore;
+const SlowQueues = Queues as unknown as new (
+  records: MemoryStore,
+) => HookStore & IntakeStore & RetentionStore & ReportStore;
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after

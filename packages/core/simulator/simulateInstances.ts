@@ -191,7 +191,7 @@ async function run(
   const isAlive = (engine: Engine): boolean => instances.some((each) => each.engine === engine && !each.isDead);
   const sender = new SimulatedSender(clock, random, () => reach()?.engine, isAlive);
 
-  const mayEmpty = random.chance(0.1);
+  const mayEmpty = random.chance(0.15);
   for (const endMs = clock.monotonic() + durationMs; clock.monotonic() < endMs; ) {
     await clock.run(random.between(1, 150));
     const client = random.pick(clients);

@@ -41,6 +41,7 @@ export * from './model/intake.js';
 export * from './model/mark.js';
 export * from './model/memberTable.js';
 export * from './model/message.js';
+export * from './model/messageReport.js';
 export * from './model/moderation.js';
 export * from './model/notice.js';
 export * from './model/options.js';

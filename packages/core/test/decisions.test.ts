@@ -28,6 +28,7 @@ const samples: Readonly<Record<Verb, object>> = {
   inbox: {},
   remove: { channel, user: 'ines', banMs: 1000 },
   silence: { channel, user: 'ines', forMs: 1000 },
+  report: { channel, cursor: 'v1:1', reason: 'an insult' },
   refresh: { token: 'pia' },
   pulse: { got: { [channel]: 'v1:1' } },
 };

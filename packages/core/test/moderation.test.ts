@@ -114,6 +114,70 @@ describe('silencing a user', () => {
   });
 });
 
+describe('reporting a message', () => {
+  it('puts it before the moderators as it was, once for each user, and they end it', async () => {
+    const { welcomed, settle, engine } = setUp();
+    const ines = await welcomed('ines');
+    const { cursor } = await engine.messages.publish({ channel: open, data: 'a loose word', by: { user: 'pia' } });
+    const report = async (client: typeof ines, more: object) => {
+      const id = client.send({ do: 'report', channel: open, cursor, ...more });
+      await settle();
+      return client.reply(id) as unknown as { report?: string; problem?: { code: string } };
+    };
+    const { report: id } = await report(ines, { reason: 'an insult' });
+    expect(await report(ines, { reason: 'again' })).toMatchObject({ report: id });
+    expect((await report(await welcomed('tomas'), {})).report).not.toBe(id);
+    const list = async (more: object = {}) => engine.reports.list({ isOpen: true, limit: 10, ...more });
+    const [first, second] = await list();
+    expect(first).toMatchObject({ id, channel: open, cursor, reason: 'an insult', by: { user: 'ines' } });
+    expect(first?.message).toMatchObject({ data: 'a loose word', by: { user: 'pia' } });
+    expect((await list({ from: first?.number })).map(({ by }) => by.user)).toEqual(['tomas']);
+    expect(await list({ channel: hearing })).toEqual([]);
+    const ended = await engine.reports.end(id as string, operator, 'silenced for an hour');
+    expect(ended.ended).toMatchObject({ by: operator, note: 'silenced for an hour' });
+    await expect(engine.reports.end(id as string, operator)).rejects.toMatchObject({ problem: { code: 'bad-value' } });
+    expect([await list(), await list({ isOpen: false })]).toMatchObject([[{ id: second?.id }], [{ id }]]);
+  });
+
+  it.each([
+    ['no such message', { cursor: 'v1:99' }, 'bad-cursor'],
+    ['a message of another record', { cursor: 'other:1' }, 'bad-cursor'],
+    ['what is no cursor', { cursor: 'x' }, 'bad-cursor'],
+    ['a channel that one may not read', { channel: 'closed', cursor: 'v1:1' }, 'not-allowed'],
+    ['a reason of 501 characters', { reason: 'x'.repeat(501) }, 'bad-value'],
+  ])('of %s is refused', async (_, wrong, code) => {
+    const more = [...rules, { pattern: 'closed', logbook: { type: 'kept' }, allow: {} } as const];
+    const { welcomed, settle, engine } = harness({}, undefined, {
+      rules: more,
+      asker: { ask: async () => ({ allow: true }) },
+    });
+    const { cursor } = await engine.messages.publish({ channel: open, data: 1 });
+    const ines = await welcomed('ines');
+    const id = ines.send({ do: 'report', channel: open, cursor, ...wrong });
+    await settle();
+    expect(ines.reply(id).problem?.code).toBe(code);
+  });
+
+  it('is bounded for a session, and for all', async () => {
+    const { welcomed, settle, engine, memory } = setUp();
+    const ines = await welcomed('ines');
+    const codes: unknown[] = [];
+    for (let n = 0; n < 12; n++) {
+      const { cursor } = await engine.messages.publish({ channel: open, data: n });
+      const id = ines.send({ do: 'report', channel: open, cursor });
+      await settle();
+      codes.push(ines.reply(id).problem?.code);
+    }
+    expect(codes).toEqual([...Array(10).fill(undefined), 'rate-limited', 'rate-limited']);
+    const [kept] = await engine.reports.list({ isOpen: true, limit: 1 });
+    await expect(memory.report({ ...(kept as never as object), by: { user: 'x' } } as never, 10)).rejects.toMatchObject(
+      {
+        problem: { code: 'busy' },
+      },
+    );
+  });
+});
+
 describe('slow mode', () => {
   const slow = (slowMs?: number): readonly ChannelRule[] => [
     {

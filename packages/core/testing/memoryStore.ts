@@ -17,6 +17,8 @@ import {
   type LoggedMessage,
   type LogSlice,
   type MarkState,
+  type MessageReport,
+  type MessageReportDraft,
   type ModerationAction,
   type NoticeDraft,
   noticeOf,
@@ -25,6 +27,8 @@ import {
   type ReadLimit,
   RecentLog,
   type RecordKind,
+  type ReportEnd,
+  type ReportWish,
   type Store,
   type UserMark,
 } from '@nine-bells/core';
@@ -45,6 +49,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
   readonly #boards = new Map<ChannelName, BoardSnapshot>();
+  readonly #reports: MessageReport[] = [];
   readonly #holds = new Map<ChannelName, Hold>();
   #inboxVolume: string | undefined;
 
@@ -96,6 +101,39 @@ export class MemoryStore extends MemoryQueues implements Store {
       .map(([channel, log]) => ({ channel, head: log.head }))
       .sort((a, b) => (a.channel < b.channel ? -1 : 1))
       .slice(0, limit);
+  }
+
+  async report(draft: MessageReportDraft, most: number): Promise<{ id: string; repeated: boolean }> {
+    const { channel, cursor, by } = draft;
+    const known = this.#reports.find(
+      (each) => each.channel === channel && each.cursor === cursor && each.by.user === by.user,
+    );
+    if (known !== undefined) return { id: known.id, repeated: true };
+    if (this.#reports.filter(({ ended }) => ended === undefined).length >= most)
+      throw refusal('busy', 'too many reports wait for the moderators', { retryAfterMs: 60_000 });
+    this.#reports.push({ ...draft, number: this.#reports.length + 1 });
+    return { id: draft.id, repeated: false };
+  }
+
+  async reports({ isOpen, channel, from, limit }: ReportWish): Promise<readonly MessageReport[]> {
+    const all = this.#reports.filter(
+      (each) => (each.ended === undefined) === isOpen && (channel === undefined || each.channel === channel),
+    );
+    if (!isOpen) all.reverse();
+    const behind = ({ number }: MessageReport): boolean =>
+      from === undefined || (isOpen ? number > from : number < from);
+    return all.filter(behind).slice(0, limit);
+  }
+
+  async reportById(id: string): Promise<MessageReport | undefined> {
+    return this.#reports.find((each) => each.id === id);
+  }
+
+  async endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined> {
+    const index = this.#reports.findIndex((each) => each.id === id && each.ended === undefined);
+    if (index === -1) return undefined;
+    this.#reports[index] = { ...(this.#reports[index] as MessageReport), ended };
+    return this.#reports[index];
   }
 
   async keptRanges(after: string, limit: number): Promise<readonly KeptRange[]> {

@@ -438,6 +438,39 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect((await store.inForce(200)).silences).toEqual([]);
     });
 
+    it('keeps reports of messages once for each user, until they are ended', async () => {
+      const { logged } = await store.append(chat, draft(1, { by: { user: 'pia' }, ...of('a loose "word"') }));
+      const { message, cursor } = logged;
+      const by = { kind: 'key', id: 'k', name: 'jury' } as const;
+      const made = (user: string, atMs: number) =>
+        store.report({ id: `r-${user}`, channel: chat, cursor, message, by: { user }, reason: "it's", atMs }, 2);
+      expect(await made('ines', 1)).toEqual({ id: 'r-ines', repeated: false });
+      expect(await made('ines', 2)).toEqual({ id: 'r-ines', repeated: true });
+      await made('tomas', 3);
+      await expect(made('jory', 4)).rejects.toMatchObject({ problem: { code: 'busy' } });
+      const list = (isOpen: boolean, from?: number) =>
+        store.reports({ isOpen, limit: 10, ...(from === undefined ? {} : { from }) });
+      const [first, second] = await list(true);
+      expect(first).toMatchObject({ id: 'r-ines', channel: chat, cursor, message, reason: "it's", atMs: 1 });
+      expect((await list(true, first?.number)).map(({ id }) => id)).toEqual(['r-tomas']);
+      const ended = { by, atMs: 5, note: "that's settled" };
+      expect(await store.endReport('r-ines', ended)).toMatchObject({ id: 'r-ines', ended });
+      expect([await store.endReport('r-ines', ended), await store.endReport('none', ended)]).toEqual([
+        undefined,
+        undefined,
+      ]);
+      expect([await list(true), await list(false)]).toMatchObject([[{ id: second?.id }], [{ id: 'r-ines', ended }]]);
+      expect(await store.reportById('r-ines')).toMatchObject({ ended });
+      expect((await store.audit(undefined, 1))[0]).toMatchObject({
+        type: 'end-report',
+        user: 'pia',
+        channel: chat,
+        reason: "that's settled",
+      });
+      expect(await store.forget('reports', 6, 10)).toBe(1);
+      expect(await list(false)).toEqual([]);
+    });
+
     it('forgets records of each kind, and nothing that is still of use', async () => {
       const by = { kind: 'service', id: 'i' } as const;
       for (const [n, untilMs] of [

@@ -216,6 +216,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     everyMs: may(integer(1_000, 86_400_000)),
     forMs: may(integer(1, 365 * 86_400_000)),
   },
+  report: { channel: must(channel), cursor: must(cursor), reason: may(words(protocolLimits.reasonChars)) },
   refresh: { token: must(token) },
   pulse: { got: may(cursors) },
 };

@@ -138,6 +138,12 @@ export interface Silenced {
   readonly until?: string;
 }
 
+/** The reply to `report`. */
+export interface Reported {
+  /** The report's id: the same if you had reported the message before. */
+  readonly report: string;
+}
+
 /** The reply to `mark`. */
 export interface Marked {
   readonly channel: ChannelName;
@@ -165,6 +171,7 @@ export interface ReplyOf {
   readonly refresh: Refreshed;
   readonly remove: Removed;
   readonly silence: Silenced;
+  readonly report: Reported;
   readonly hail: Record<never, never>;
   readonly status: Record<never, never>;
   readonly inbox: InboxReply;

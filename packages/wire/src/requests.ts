@@ -133,6 +133,13 @@ export interface SilenceRequest extends Numbered {
   /** Absent: until it is ended. */
   readonly forMs?: number;
 }
+export interface ReportRequest extends Numbered {
+  readonly do: 'report';
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  readonly reason?: string;
+}
 export interface RefreshRequest extends Numbered {
   readonly do: 'refresh';
   readonly token: string;
@@ -160,6 +167,7 @@ export type Request =
   | InboxRequest
   | RemoveRequest
   | SilenceRequest
+  | ReportRequest
   | RefreshRequest
   | PulseRequest;
 

@@ -32,6 +32,7 @@ import { defaultEngineOptions, type EngineOptions } from '../model/options.js';
 import type { Refused } from '../model/refusal.js';
 import { availability } from '../model/status.js';
 import { Moderation } from '../moderation/moderation.js';
+import { Reports } from '../moderation/reports.js';
 import type { Asker } from '../ports/asker.js';
 import type { CallAsker } from '../ports/callAsker.js';
 import type { Clock } from '../ports/clock.js';
@@ -128,6 +129,7 @@ export class Engine {
   readonly moderation: Moderation;
   readonly access: AccessInquiry;
   readonly pruner: Pruner;
+  readonly reports: Reports;
   readonly hooks: Hooks;
   readonly intakes: Intakes;
   readonly calls: Calls;
@@ -283,6 +285,7 @@ export class Engine {
       report,
     });
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
+    this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
     this.messages = new Messages(channelRules, publisher, channels, boards);
     this.boards = new BoardDirectory(channelRules, boards);
@@ -333,6 +336,7 @@ export class Engine {
       marks: this.marks,
       inboxes: this.inboxes,
       moderation: this.moderation,
+      reports: this.reports,
       calls: this.calls,
       refusals: this.refusals,
       unread: new Unread({ clock, wheel, store, relay, report }),

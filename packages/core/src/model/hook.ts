@@ -13,6 +13,7 @@ export const hookEvents = [
   'remove',
   'silence',
   'end-silence',
+  'reported',
   'sign-out',
   'revoke-tokens',
   'intake-failed',

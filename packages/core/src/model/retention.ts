@@ -17,10 +17,11 @@ export interface Retention {
  * - `audit`: entries of the audit log; the last one stays
  * - `notices`: notices that no client has taken out of an inbox
  * - `users`: names and roles of users who have not been seen, and their read marks
- * - `bans`: bans that have ended
+ * - `bans`: bans and silences that have ended
  * - `keys`: API keys that were revoked or have expired, unless a hook is registered with them
+ * - `reports`: reports of messages that have ended
  */
-export const recordKinds = ['audit', 'notices', 'users', 'bans', 'keys'] as const;
+export const recordKinds = ['audit', 'notices', 'users', 'bans', 'keys', 'reports'] as const;
 export type RecordKind = (typeof recordKinds)[number];
 
 /** How long records are kept once they are of no use any more, in milliseconds. */
@@ -34,6 +35,7 @@ export const defaultRecordRetention: RecordRetention = {
   users: 730 * dayMs,
   bans: 730 * dayMs,
   keys: 730 * dayMs,
+  reports: 365 * dayMs,
 };
 
 /** What there is of a kept channel. */

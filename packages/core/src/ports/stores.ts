@@ -15,6 +15,7 @@ import type {
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish } from '../model/intake.js';
 import type { MarkState, UserMark } from '../model/mark.js';
 import type { Appended, Draft, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
+import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '../model/messageReport.js';
 import type { AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
 import type { Hold, KeptRange, RecordKind } from '../model/retention.js';
@@ -303,6 +304,29 @@ export interface RetentionStore {
   holds(after: string, limit: number): Promise<readonly Hold[]>;
 }
 
+/** Messages that users have reported. */
+export interface ReportStore {
+  /**
+   * Keeps a report, unless the user has reported the message before.
+   *
+   * @param most - reports that may be open
+   * @throws {ProblemError} `busy` if so many are open; `unavailable`
+   */
+  report(draft: MessageReportDraft, most: number): Promise<{ readonly id: string; readonly repeated: boolean }>;
+  reports(wish: ReportWish): Promise<readonly MessageReport[]>;
+  reportById(id: string): Promise<MessageReport | undefined>;
+  /** Ends an open report, which stands in the audit log. Gives it; `undefined` if there is none that is open. */
+  endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined>;
+}
+
+/** The methods of `ReportStore`, for stores that pass them on. */
+export const reportStoreMethods = [
+  'report',
+  'reports',
+  'reportById',
+  'endReport',
+] as const satisfies readonly (keyof ReportStore)[];
+
 /** The methods of `RetentionStore`, for stores that pass them on. */
 export const retentionStoreMethods = [
   'keptRanges',
@@ -325,4 +349,5 @@ export interface Store
     BoardStore,
     HookStore,
     IntakeStore,
-    RetentionStore {}
+    RetentionStore,
+    ReportStore {}

@@ -16,6 +16,7 @@ import type { Unread } from '../marks/unread.js';
 import type { Counters } from '../model/counters.js';
 import type { EngineOptions } from '../model/options.js';
 import type { Moderation } from '../moderation/moderation.js';
+import type { Reports } from '../moderation/reports.js';
 import type { Clock } from '../ports/clock.js';
 import type { Hmac } from '../ports/hmac.js';
 import type { Relay } from '../ports/relay.js';
@@ -68,5 +69,6 @@ export interface SessionHost {
   readonly inboxes: Inboxes;
   readonly direct: DirectChannels;
   readonly moderation: Moderation;
+  readonly reports: Reports;
   readonly calls: Calls;
 }

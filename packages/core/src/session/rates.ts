@@ -4,7 +4,15 @@ import type { Rate } from '../model/rate.js';
 import type { Clock } from '../ports/clock.js';
 
 /** What a session does at a rate of its own (`EngineOptions`). */
-export type SessionRate = 'requests' | 'publishes' | 'hails' | 'sets' | 'newChannels' | 'given' | 'checking';
+export type SessionRate =
+  | 'requests'
+  | 'publishes'
+  | 'hails'
+  | 'sets'
+  | 'newChannels'
+  | 'reports'
+  | 'given'
+  | 'checking';
 
 /** The buckets of a session, each made when it is first used. */
 export type SessionBuckets = Partial<Record<SessionRate, TokenBucket>>;

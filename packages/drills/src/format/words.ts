@@ -11,6 +11,7 @@ export const firstMember: Partial<Record<Verb, string>> = {
   mark: 'channel',
   remove: 'channel',
   silence: 'channel',
+  report: 'channel',
   watch: 'user',
   unwatch: 'user',
   refresh: 'token',

@@ -29,6 +29,7 @@ import { moderation } from './moderation.js';
 import { notices } from './notices.js';
 import { nothingHere, problemHandler } from './problems.js';
 import { checkQuery } from './query.js';
+import { reports } from './reports.js';
 import { retention } from './retention.js';
 import type { Route } from './route.js';
 import type { SignInLinks } from './signInLinks.js';
@@ -95,6 +96,7 @@ export function routesOf({
     ...lookingAround(engine, facts),
     ...explaining(engine, tokens),
     ...moderation(engine),
+    ...reports(engine),
     ...retention(engine),
     ...notices(engine),
     ...marks(engine),

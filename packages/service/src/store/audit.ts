@@ -6,11 +6,12 @@ import { type Columns, type Dialect, insertOf } from './statements.js';
 
 /** Something done that belongs into the audit log and is no action against a user. */
 export interface Deed {
-  readonly type: 'make-key' | 'revoke-key' | 'use-workbench' | 'hold' | 'end-hold';
+  readonly type: 'make-key' | 'revoke-key' | 'use-workbench' | 'hold' | 'end-hold' | 'end-report';
   readonly by: Actor;
   readonly atMs: number;
   readonly about?: string;
   readonly channel?: string;
+  readonly user?: string;
   readonly reason?: string;
 }
 

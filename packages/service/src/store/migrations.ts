@@ -473,4 +473,31 @@ export const migrations: readonly Migration[] = [
       await context.addColumn('bans', 'every_ms', { type: DataTypes.BIGINT, allowNull: true });
     },
   },
+  {
+    name: '0015-reports',
+    async up({ context }) {
+      // Messages that users have reported, as they were then.
+      await context.createTable('reports', {
+        number: context.rising(),
+        id: { type: DataTypes.STRING(32), allowNull: false },
+        channel: { type: DataTypes.STRING(200), allowNull: false },
+        cursor: { type: DataTypes.STRING(64), allowNull: false },
+        reporter: { type: DataTypes.STRING(128), allowNull: false },
+        message_json: { type: DataTypes.TEXT, allowNull: false },
+        by_json: { type: DataTypes.TEXT, allowNull: false },
+        reason: { type: DataTypes.TEXT, allowNull: true },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+        ended_at_ms: { type: DataTypes.BIGINT, allowNull: true },
+        ended_by_json: { type: DataTypes.TEXT, allowNull: true },
+        note: { type: DataTypes.TEXT, allowNull: true },
+      });
+      await context.addIndex('reports', { name: 'reports_by_id', unique: true, fields: ['id'] });
+      await context.addIndex('reports', {
+        name: 'reports_by_message',
+        unique: true,
+        fields: ['channel', 'cursor', 'reporter'],
+      });
+      await context.addIndex('reports', { name: 'reports_ended', fields: ['ended_at_ms', 'number'] });
+    },
+  },
 ];

@@ -50,6 +50,7 @@ const records: Readonly<Record<RecordKind, readonly Records[]>> = {
     },
   ],
   bans: [{ table: 'bans', keys: ['id'], types: ['TEXT'], isOver: '(until_ms < :before OR lifted_at_ms < :before)' }],
+  reports: [{ table: 'reports', keys: ['id'], types: ['TEXT'], isOver: 'ended_at_ms < :before' }],
   keys: [
     {
       table: 'api_keys',

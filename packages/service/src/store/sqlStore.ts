@@ -28,6 +28,7 @@ import type {
   LeaseWish,
   LogSlice,
   MarkState,
+  MessageReport,
   ModerationAction,
   NoticeDraft,
   Place,
@@ -36,6 +37,8 @@ import type {
   RecordKind,
   RegisteredHook,
   Report,
+  ReportEnd,
+  ReportWish,
   Store,
   UserMark,
 } from '@nine-bells/core';
@@ -51,6 +54,7 @@ import { MessageReads } from './messageReads.js';
 import { type FactRow, rowsOf } from './models.js';
 import { ModerationStore } from './moderationStore.js';
 import { checkHeads } from './recordCheck.js';
+import { SqlReportStore } from './reportStore.js';
 import { SqlRetentionStore } from './retentionStore.js';
 
 /** Everything that outlives the process, in the database. */
@@ -64,6 +68,7 @@ export class SqlStore implements Store {
   readonly #moderation: ModerationStore;
   readonly #boards: BoardStore;
   readonly #retention: SqlRetentionStore;
+  readonly #reports: SqlReportStore;
 
   private constructor(database: Database, volume: string) {
     this.#commits = new MessageCommits(database, volume);
@@ -73,6 +78,7 @@ export class SqlStore implements Store {
     this.#moderation = new ModerationStore(database);
     this.#boards = new BoardStore(database);
     this.#retention = new SqlRetentionStore(database);
+    this.#reports = new SqlReportStore(database);
     this.#hooks = new SqlHookStore(database);
     this.#intakes = new SqlIntakeStore(database);
   }
@@ -311,6 +317,22 @@ export class SqlStore implements Store {
 
   holds(after: string, limit: number): Promise<readonly Hold[]> {
     return this.#retention.holds(after, limit);
+  }
+
+  report(...given: Parameters<Store['report']>): Promise<{ id: string; repeated: boolean }> {
+    return this.#reports.report(...given);
+  }
+
+  reports(wish: ReportWish): Promise<readonly MessageReport[]> {
+    return this.#reports.reports(wish);
+  }
+
+  reportById(id: string): Promise<MessageReport | undefined> {
+    return this.#reports.reportById(id);
+  }
+
+  endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined> {
+    return this.#reports.endReport(id, ended);
   }
 
   inForce(atMs: number): Promise<InForce> {

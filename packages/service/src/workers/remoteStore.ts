@@ -6,6 +6,7 @@ import {
   queueStoreMethods,
   type ReadLimit,
   readCarriedLine,
+  reportStoreMethods,
   retentionStoreMethods,
   type Store,
 } from '@nine-bells/core';
@@ -40,6 +41,7 @@ const plain = [
   'board',
   ...queueStoreMethods,
   ...retentionStoreMethods,
+  ...reportStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
 /**

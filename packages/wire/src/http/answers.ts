@@ -1,7 +1,7 @@
 import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { Problem } from '../problems.js';
-import type { Author } from '../records.js';
+import type { Author, Message } from '../records.js';
 import type { ReadResult, SetResult } from '../replies.js';
 
 /** A message to publish, of a channel that is named and a type that is said. */
@@ -534,5 +534,38 @@ export interface Pruning {
     readonly users: number;
     readonly bans: number;
     readonly keys: number;
+    readonly reports: number;
+  };
+}
+
+/** Reports a message in the name of a user. */
+export interface ReportWish {
+  readonly channel: string;
+  /** Of the message. */
+  readonly cursor: string;
+  readonly reason?: string;
+  /** The user who reports it. */
+  readonly by: { readonly user: string; readonly name?: string };
+}
+
+/** A message that a user has reported. */
+export interface MessageReport {
+  readonly id: string;
+  /** Rises with time. */
+  readonly number: number;
+  readonly channel: string;
+  readonly cursor: Cursor;
+  /** The message as it was when it was reported. */
+  readonly message: Message;
+  /** The user who reported it. */
+  readonly by: Author;
+  readonly reason?: string;
+  readonly at: string;
+  /** How it was ended; absent: it is open. */
+  readonly ended?: {
+    readonly by: Actor;
+    readonly at: string;
+    /** What was done, in the moderator's words. */
+    readonly note?: string;
   };
 }

@@ -4,7 +4,7 @@ import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { DataFault, Problem } from '../problems.js';
 import type { Gap, Member, Message, Notice } from '../records.js';
-import type { Marked, Published, Welcome } from '../replies.js';
+import type { Marked, Published, Reported, Welcome } from '../replies.js';
 import type { HelloRequest, Request } from '../requests.js';
 import type {
   ApiKeyInfo,
@@ -25,6 +25,7 @@ import type {
   HoldWish,
   InstanceInfo,
   KnownUser,
+  MessageReport,
   NoticeWish,
   Notified,
   Overview,
@@ -32,6 +33,7 @@ import type {
   Reading,
   RefusalKind,
   RemovalWish,
+  ReportWish,
   SessionInfo,
   SignOutWish,
   Silence,
@@ -214,6 +216,25 @@ export interface HttpInterface {
   };
   /** Ends a silence before its time. */
   'DELETE /v1/silences/:id': { params: Identified; query: { readonly reason?: string }; answer: Effect };
+  /** Reports a message to the moderators, in the name of a user. */
+  'POST /v1/reports': {
+    /** @examples [{"channel":"race/3/chat","cursor":"k3f:12","reason":"an insult","by":{"user":"pia"}}] */
+    body: ReportWish;
+    answer: Reported;
+    problems: 'bad-name' | 'no-such-channel' | 'bad-cursor' | 'busy';
+  };
+  /** Messages that users have reported: open ones the oldest first, or ended ones the latest first; those behind `from`. */
+  'GET /v1/reports': {
+    query: { readonly state?: 'open' | 'ended'; readonly channel?: string; readonly from?: number } & Limit;
+    answer: { readonly reports: readonly MessageReport[]; readonly more: boolean };
+  };
+  /** Ends a report: something was done, or nothing is to be done. */
+  'POST /v1/reports/:id/end': {
+    params: Identified;
+    /** @examples [{"note":"removed for ten minutes"}] */
+    body: { readonly note?: string; readonly by?: { readonly user: string; readonly name?: string } };
+    answer: MessageReport;
+  };
   /** Ends all sessions of a user and revokes tokens issued until now. */
   'POST /v1/sign-outs': { body: SignOutWish; answer: Effect };
   /** Takes no token of a user any more that was issued until now. */

@@ -10,6 +10,7 @@ import { pulse } from './pulse.js';
 import { read } from './read.js';
 import { refresh } from './refresh.js';
 import { remove } from './remove.js';
+import { report } from './report.js';
 import { set } from './set.js';
 import { silence } from './silence.js';
 import { status } from './status.js';
@@ -33,6 +34,7 @@ export const sessionVerbs: VerbTable = {
   inbox,
   remove,
   silence,
+  report,
   refresh,
   pulse,
 };

@@ -1,0 +1,129 @@
+import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '@nine-bells/core';
+import { type ChannelName, type Cursor, refusal } from '@nine-bells/wire';
+import { addToAudit } from './audit.js';
+import type { Database, Reads } from './database.js';
+import { type Columns, insertOf, tableOf } from './statements.js';
+
+interface ReportRow {
+  readonly number: number | string;
+  readonly id: string;
+  readonly channel: string;
+  readonly cursor: string;
+  readonly reporter: string;
+  readonly message_json: string;
+  readonly by_json: string;
+  readonly reason: string | null;
+  readonly at_ms: number | string;
+  readonly ended_at_ms: number | string | null;
+  readonly ended_by_json: string | null;
+  readonly note: string | null;
+}
+
+const newColumns: Columns<Omit<ReportRow, 'number' | 'ended_at_ms' | 'ended_by_json' | 'note'>> = {
+  id: 'TEXT',
+  channel: 'TEXT',
+  cursor: 'TEXT',
+  reporter: 'TEXT',
+  message_json: 'TEXT',
+  by_json: 'TEXT',
+  reason: 'TEXT',
+  at_ms: 'BIGINT',
+};
+
+/** Messages that users have reported. */
+export class SqlReportStore {
+  readonly #database: Database;
+
+  constructor(database: Database) {
+    this.#database = database;
+  }
+
+  report(draft: MessageReportDraft, most: number): Promise<{ id: string; repeated: boolean }> {
+    const { id, channel, cursor, message, by, reason, atMs } = draft;
+    return this.#database.write<{ id: string; repeated: boolean }>(async (reads) => {
+      const [known] = await reads.select<{ id: string }>(
+        'SELECT id FROM reports WHERE channel = :channel AND cursor = :cursor AND reporter = :user',
+        { channel, cursor, user: by.user },
+      );
+      if (known !== undefined) return { statements: [], result: { id: known.id, repeated: true } };
+      const [open] = await reads.select<{ count: number | string }>(
+        'SELECT COUNT(*) AS count FROM reports WHERE ended_at_ms IS NULL',
+      );
+      if (Number(open?.count ?? 0) >= most)
+        throw refusal('busy', 'too many reports wait for the moderators', { retryAfterMs: 60_000 });
+      const row = [id, channel, cursor, by.user, JSON.stringify(message), JSON.stringify(by), reason ?? null, atMs];
+      return {
+        statements: [insertOf('reports', newColumns, [row], this.#database)],
+        result: { id, repeated: false },
+      };
+    });
+  }
+
+  async reports({ isOpen, channel, from, limit }: ReportWish): Promise<readonly MessageReport[]> {
+    const conditions = [
+      `ended_at_ms IS ${isOpen ? '' : 'NOT '}NULL`,
+      ...(channel === undefined ? [] : ['channel = :channel']),
+      ...(from === undefined ? [] : [`number ${isOpen ? '>' : '<'} :from`]),
+    ];
+    const rows = await this.#database.reads.select<ReportRow>(
+      `SELECT * FROM reports WHERE ${conditions.join(' AND ')} ORDER BY number ${isOpen ? 'ASC' : 'DESC'} LIMIT :limit`,
+      { channel: channel ?? '', from: from ?? 0, limit },
+    );
+    return rows.map(reportOf);
+  }
+
+  reportById(id: string): Promise<MessageReport | undefined> {
+    return byId(this.#database.reads, id);
+  }
+
+  endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const report = await byId(reads, id);
+      if (report === undefined || report.ended !== undefined) return { statements: [], result: undefined };
+      const { by, atMs, note } = ended;
+      const { channel, message } = report;
+      const why = note === undefined ? {} : { reason: note };
+      const whom = message.by === undefined ? {} : { user: message.by.user };
+      const deed = { type: 'end-report', by, atMs, channel, about: id, ...whom, ...why } as const;
+      const { statement } = await addToAudit(reads, deed, database);
+      const row = tableOf([[JSON.stringify(by), note ?? null, id]], database);
+      return {
+        statements: [
+          `UPDATE reports SET ended_at_ms = ${atMs}, ended_by_json = each.value->>0, note = each.value->>1
+           FROM ${row} WHERE reports.id = each.value->>2`,
+          statement,
+        ],
+        result: { ...report, ended },
+      };
+    });
+  }
+}
+
+async function byId(reads: Reads, id: string): Promise<MessageReport | undefined> {
+  const [row] = await reads.select<ReportRow>('SELECT * FROM reports WHERE id = :id', { id });
+  return row && reportOf(row);
+}
+
+function reportOf(row: ReportRow): MessageReport {
+  const { ended_at_ms: endedAtMs } = row;
+  return {
+    number: Number(row.number),
+    id: row.id,
+    channel: row.channel as ChannelName,
+    cursor: row.cursor as Cursor,
+    message: JSON.parse(row.message_json),
+    by: JSON.parse(row.by_json),
+    atMs: Number(row.at_ms),
+    ...(row.reason === null ? {} : { reason: row.reason }),
+    ...(endedAtMs === null
+      ? {}
+      : {
+          ended: {
+            by: JSON.parse(row.ended_by_json as string),
+            atMs: Number(endedAtMs),
+            ...(row.note === null ? {} : { note: row.note }),
+          },
+        }),
+  };
+}
