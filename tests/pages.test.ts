@@ -601,6 +601,30 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await page.getByRole('cell', { name: 'unban', exact: true }).first().waitFor(soon);
   });
 
+  it('works off what a spectator reports: the author is silenced, and told so on its page', async () => {
+    const page = await signedIn('/console/people');
+    const [pia, jory] = [await open('/regatta/?as=pia'), await open('/regatta/?as=jory')];
+    await jory.getByPlaceholder('Say something').fill('The committee is asleep.');
+    await jory.locator('input').press('Enter');
+    const said = pia.locator('.messages li', { hasText: 'The committee is asleep.' });
+    await said.hover();
+    await said.getByRole('button', { name: 'Report' }).click();
+    await pia.getByText('Reported to the committee.').waitFor(soon);
+    const row = page.getByRole('row', { name: /Jory Teague.*The committee is asleep/ });
+    await row.getByRole('link', { name: 'Act' }).click();
+    await page.getByText('Silence', { exact: true }).click();
+    await page.getByLabel('Reason, told to the user').fill('a word to cool down');
+    await page.getByRole('button', { name: 'Silence' }).click();
+    await page.getByRole('dialog').getByRole('button', { name: 'Silence' }).click();
+    await jory.getByText(/lets you read only until .*: a word to cool down/).waitFor(soon);
+    expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
+    await row.getByRole('button', { name: 'Done' }).click();
+    await row.waitFor({ state: 'detached' });
+    await page.getByRole('region', { name: 'Silences in force' }).getByRole('button', { name: 'End' }).click();
+    await jory.getByText(/lets you write again/).waitFor(soon);
+    expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
+  });
+
   it('makes a key that is shown once, and revokes it', async () => {
     const page = await signedIn('/console/keys');
     await page.getByLabel('Name').fill('press office');
