@@ -619,7 +619,11 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await jory.getByText(/lets you read only until .*: a word to cool down/).waitFor(soon);
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
     await row.getByRole('button', { name: 'Done' }).click();
+    await page.getByLabel('What was done').fill('silenced for a while');
+    await page.getByRole('button', { name: 'End the report' }).click();
     await row.waitFor({ state: 'detached' });
+    await page.getByText('Ended', { exact: true }).click();
+    await page.getByRole('row', { name: /The committee is asleep.*key first.*silenced for a while/ }).waitFor(soon);
     await page.getByRole('region', { name: 'Silences in force' }).getByRole('button', { name: 'End' }).click();
     await jory.getByText(/lets you write again/).waitFor(soon);
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);

@@ -361,25 +361,30 @@ function Silences({ backend, mayAct }: { readonly backend: Backend; readonly may
   );
 }
 
-/** Messages that users have reported: what was said, by whom, who reports it and why, and what to do about it. */
+/** Messages that users have reported: what was said, by whom, who reports it and why, and what was done about it. */
 function Reports({ backend }: { readonly backend: Backend }) {
-  const answer = useAnswer(['reports'], () => backend.reports({ limit: pageRows }), 2000);
-  const end = useChange(
-    (id: string) => backend.endReport(id),
-    () => 'The report has ended',
-  );
+  const [state, setState] = useState<'open' | 'ended'>('open');
+  const answer = useAnswer(['reports', state], () => backend.reports({ state, limit: pageRows }), 2000);
   const all = answer.data?.reports ?? [];
-  // Most of the time there are none.
-  if (all.length === 0) return <Trouble of={[answer]} />;
   return (
     <section>
       <h2>Reported messages</h2>
+      <Segmented
+        value={state}
+        onChange={setState}
+        options={[
+          { value: 'open', label: 'Open' },
+          { value: 'ended', label: 'Ended' },
+        ]}
+      />
+      <Trouble of={[answer]} />
       <ScrollTable<MessageReport>
         label="Reported messages"
         rowKey="id"
         dataSource={[...all]}
         pagination={false}
         scroll={{ x: 760 }}
+        locale={{ emptyText: state === 'open' ? 'No reports are open' : 'No reports have ended' }}
         columns={[
           { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
           {
@@ -394,29 +399,60 @@ function Reports({ backend }: { readonly backend: Backend }) {
           },
           {
             title: 'Message',
-            render: (_, { message }) => (
-              <>
+            render: (_, { message, cursor }) => (
+              <span title={`${cursor}, ${dayTime(message.at)}`}>
                 {message.by?.name ?? message.by?.user ?? 'An application'}: <code>{JSON.stringify(message.data)}</code>
-              </>
+              </span>
             ),
           },
           { title: 'Reported by', dataIndex: 'by', className: 'unbroken', render: (by: Author) => by.name ?? by.user },
           { title: 'Why', dataIndex: 'reason' },
-          {
-            title: 'Action',
-            align: 'right',
-            render: (_, { id, channel, message: { by } }) => (
-              <span className="report-actions">
-                {by !== undefined && <Link to={`/people?${new URLSearchParams({ user: by.user, channel })}`}>Act</Link>}
-                <Button size="small" onClick={() => end.act(id)}>
-                  Done
-                </Button>
-              </span>
-            ),
-          },
+          state === 'open'
+            ? {
+                title: 'Action',
+                align: 'right',
+                render: (_, report) => <ReportActions backend={backend} report={report} />,
+              }
+            : {
+                title: 'What was done',
+                render: (_, { ended }) =>
+                  ended && `${actorText(ended.by)}, ${dayTime(ended.at)}: ${ended.note ?? 'nothing said'}`,
+              },
         ]}
       />
-      {answer.data?.more && <p className="faint">There are more; these are the oldest.</p>}
+      {answer.data?.more && <p className="faint">There are more than these {all.length}.</p>}
     </section>
+  );
+}
+
+/** What can be done about a report: act on the author, and end it with a word on what was done. */
+function ReportActions({ backend, report }: { readonly backend: Backend; readonly report: MessageReport }) {
+  const [note, setNote] = useState('');
+  const { id, channel, message } = report;
+  const end = useChange(
+    () => backend.endReport(id, note === '' ? {} : { note }),
+    () => 'The report has ended',
+  );
+  return (
+    <span className="report-actions">
+      {message.by !== undefined && (
+        <Link to={`/people?${new URLSearchParams({ user: message.by.user, channel })}`}>Act</Link>
+      )}
+      <Popconfirm
+        title="What was done?"
+        description={
+          <Input
+            aria-label="What was done"
+            maxLength={500}
+            value={note}
+            onChange={(event) => setNote(event.target.value)}
+          />
+        }
+        okText="End the report"
+        onConfirm={() => end.act(undefined)}
+      >
+        <Button size="small">Done</Button>
+      </Popconfirm>
+    </span>
   );
 }
