@@ -835,6 +835,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     '',
     'sessions',
     'traffic',
+    'rules',
     'webhooks',
     'webhooks?view=out',
     'webhooks?view=hooks',
