@@ -1,7 +1,7 @@
 import type { MemoryStore } from '@nine-bells/core/testing';
-import { channelName, closeCodes } from '@nine-bells/wire';
+import { type Author, channelName, closeCodes } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { Answer, ChannelRule, Question } from '../src/index.js';
+import type { Answer, ChannelRule, MessageReport, Question } from '../src/index.js';
 import { harness } from './harness.js';
 
 const hearing = channelName('protest/7');
@@ -170,11 +170,18 @@ describe('reporting a message', () => {
     }
     expect(codes).toEqual([...Array(10).fill(undefined), 'rate-limited', 'rate-limited']);
     const [kept] = await engine.reports.list({ isOpen: true, limit: 1 });
-    await expect(memory.report({ ...(kept as never as object), by: { user: 'x' } } as never, 10)).rejects.toMatchObject(
-      {
-        problem: { code: 'busy' },
-      },
-    );
+    const taken = (by: object, most: { all: number; each: number }) =>
+      memory.report({ ...(kept as MessageReport), id: 'another', by: by as Author }, most).then(
+        () => 'taken',
+        (error: { problem: { code: string } }) => error.problem.code,
+      );
+    // Guests do not crowd out users, nor one user the others.
+    expect([
+      await taken({ user: 'x' }, { all: 10, each: 5 }),
+      await taken({ user: 'guest:x', guest: true }, { all: 1, each: 5 }),
+      await taken({ user: 'guest:y', guest: true }, { all: 1, each: 5 }),
+      await taken({ user: 'x' }, { all: 11, each: 5 }),
+    ]).toEqual(['busy', 'taken', 'busy', 'taken']);
   });
 });
 

@@ -103,13 +103,18 @@ export class MemoryStore extends MemoryQueues implements Store {
       .slice(0, limit);
   }
 
-  async report(draft: MessageReportDraft, most: number): Promise<{ id: string; repeated: boolean }> {
+  async report(
+    draft: MessageReportDraft,
+    most: { readonly all: number; readonly each: number },
+  ): Promise<{ id: string; repeated: boolean }> {
     const { channel, cursor, by } = draft;
     const known = this.#reports.find(
       (each) => each.channel === channel && each.cursor === cursor && each.by.user === by.user,
     );
     if (known !== undefined) return { id: known.id, repeated: true };
-    if (this.#reports.filter(({ ended }) => ended === undefined).length >= most)
+    const open = this.#reports.filter((each) => each.ended === undefined && each.by.guest === by.guest);
+    const own = open.filter((each) => each.by.user === by.user);
+    if (open.length >= most.all || own.length >= most.each)
       throw refusal('busy', 'too many reports wait for the moderators', { retryAfterMs: 60_000 });
     this.#reports.push({ ...draft, number: this.#reports.length + 1 });
     return { id: draft.id, repeated: false };

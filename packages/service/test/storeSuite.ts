@@ -443,11 +443,26 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const { message, cursor } = logged;
       const by = { kind: 'key', id: 'k', name: 'jury' } as const;
       const made = (user: string, atMs: number) =>
-        store.report({ id: `r-${user}`, channel: chat, cursor, message, by: { user }, reason: "it's", atMs }, 2);
+        store.report(
+          {
+            id: `r-${user}`,
+            channel: chat,
+            cursor,
+            message,
+            by: user.startsWith('guest:') ? { user, guest: true } : { user },
+            reason: "it's",
+            atMs,
+          },
+          { all: 2, each: user === 'bram' ? 0 : 5 },
+        );
       expect(await made('ines', 1)).toEqual({ id: 'r-ines', repeated: false });
       expect(await made('ines', 2)).toEqual({ id: 'r-ines', repeated: true });
       await made('tomas', 3);
       await expect(made('jory', 4)).rejects.toMatchObject({ problem: { code: 'busy' } });
+      // Guests are counted apart.
+      expect(await made('guest:a', 4)).toMatchObject({ repeated: false });
+      await store.endReport('r-guest:a', { by, atMs: 4 });
+      await store.forget('reports', 5, 10);
       const list = (isOpen: boolean, from?: number) =>
         store.reports({ isOpen, limit: 10, ...(from === undefined ? {} : { from }) });
       const [first, second] = await list(true);

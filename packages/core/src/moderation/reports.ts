@@ -33,8 +33,11 @@ export interface ReportedMessage {
   readonly reason?: string | undefined;
 }
 
-/** Most reports that may be open: then no more are taken until some have ended. */
-export const maxOpenReports = 10_000;
+/**
+ * Most reports that may be open: of signed-in users, of guests (who come as often as they like, and are not to crowd the others
+ * out), and of one user.
+ */
+export const maxOpenReports = { users: 10_000, guests: 1_000, each: 100 } as const;
 
 /** Messages that users report, for moderators to work off. */
 export class Reports {
@@ -61,7 +64,10 @@ export class Reports {
     const cursor: Cursor = formatCursor(place);
     const { message } = logged;
     const draft = { id: ids.moderation(), channel, cursor, message, by, atMs: clock.now(), ...defined({ reason }) };
-    const { id, repeated } = await store.report(draft, maxOpenReports);
+    const { id, repeated } = await store.report(draft, {
+      all: by.guest ? maxOpenReports.guests : maxOpenReports.users,
+      each: maxOpenReports.each,
+    });
     if (!repeated) {
       const { atMs, ...rest } = draft;
       hooks.happened('reported', { ...rest, at: new Date(atMs).toISOString() } as unknown as Json, channel);

@@ -309,10 +309,13 @@ export interface ReportStore {
   /**
    * Keeps a report, unless the user has reported the message before.
    *
-   * @param most - reports that may be open
+   * @param most - reports that may be open: of all signed-in users, or if it is a guest's of all guests; and of the user
    * @throws {ProblemError} `busy` if so many are open; `unavailable`
    */
-  report(draft: MessageReportDraft, most: number): Promise<{ readonly id: string; readonly repeated: boolean }>;
+  report(
+    draft: MessageReportDraft,
+    most: { readonly all: number; readonly each: number },
+  ): Promise<{ readonly id: string; readonly repeated: boolean }>;
   reports(wish: ReportWish): Promise<readonly MessageReport[]>;
   reportById(id: string): Promise<MessageReport | undefined>;
   /** Ends an open report, which stands in the audit log. Gives it; `undefined` if there is none that is open. */

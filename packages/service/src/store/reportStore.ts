@@ -1,5 +1,5 @@
 import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '@nine-bells/core';
-import { type ChannelName, type Cursor, refusal } from '@nine-bells/wire';
+import { type ChannelName, type Cursor, GUEST_PREFIX, refusal } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
 import { type Columns, insertOf, tableOf } from './statements.js';
@@ -38,7 +38,10 @@ export class SqlReportStore {
     this.#database = database;
   }
 
-  report(draft: MessageReportDraft, most: number): Promise<{ id: string; repeated: boolean }> {
+  report(
+    draft: MessageReportDraft,
+    most: { readonly all: number; readonly each: number },
+  ): Promise<{ id: string; repeated: boolean }> {
     const { id, channel, cursor, message, by, reason, atMs } = draft;
     return this.#database.write<{ id: string; repeated: boolean }>(async (reads) => {
       const [known] = await reads.select<{ id: string }>(
@@ -46,10 +49,12 @@ export class SqlReportStore {
         { channel, cursor, user: by.user },
       );
       if (known !== undefined) return { statements: [], result: { id: known.id, repeated: true } };
-      const [open] = await reads.select<{ count: number | string }>(
-        'SELECT COUNT(*) AS count FROM reports WHERE ended_at_ms IS NULL',
+      const [open] = await reads.select<{ count: number | string; own: number | string | null }>(
+        `SELECT COUNT(*) AS count, SUM(CASE WHEN reporter = :user THEN 1 ELSE 0 END) AS own FROM reports
+         WHERE ended_at_ms IS NULL AND reporter ${by.guest ? '' : 'NOT '}LIKE '${GUEST_PREFIX}%'`,
+        { user: by.user },
       );
-      if (Number(open?.count ?? 0) >= most)
+      if (Number(open?.count ?? 0) >= most.all || Number(open?.own ?? 0) >= most.each)
         throw refusal('busy', 'too many reports wait for the moderators', { retryAfterMs: 60_000 });
       const row = [id, channel, cursor, by.user, JSON.stringify(message), JSON.stringify(by), reason ?? null, atMs];
       return {
