@@ -612,10 +612,12 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await pia.getByText('Reported to the committee.').waitFor(soon);
     const row = page.getByRole('row', { name: /Jory Teague.*The committee is asleep/ });
     await row.getByRole('link', { name: 'Act' }).click();
+    await until(async () => (await page.getByRole('combobox', { name: 'User' }).inputValue()) === 'jory');
     await page.getByText('Silence', { exact: true }).click();
     await page.getByLabel('Reason, told to the user').fill('a word to cool down');
     await page.getByRole('button', { name: 'Silence' }).click();
     await page.getByRole('dialog').getByRole('button', { name: 'Silence' }).click();
+    await page.getByText(/^Done\. It reached [1-9]/).waitFor(soon);
     await jory.getByText(/lets you read only until .*: a word to cool down/).waitFor(soon);
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
     await row.getByRole('button', { name: 'Done' }).click();
