@@ -42,6 +42,6 @@ export const publish: ChannelVerb<PublishRequest> = {
     if (everyMs === 0) return append();
     // A message that is refused anyway does not count.
     session.host.publisher.check(match, own);
-    return session.host.slowMode.take(session.user, channel, everyMs)?.then(append) ?? append();
+    return session.host.slowMode.take(session.user, channel, everyMs, key)?.then(append) ?? append();
   },
 };
