@@ -176,7 +176,7 @@ export class SqlRetentionStore {
     const { reads } = this.#database;
     const counted = [
       ...records[kind],
-      ...(kind === 'users' ? [{ table: 'users', isOver: 'seen_at_ms < :before AND name IS NOT NULL' }] : []),
+      ...(kind === 'users' ? [{ table: 'users', isOver: 'seen_at_ms < :before' }] : []),
     ];
     let count = 0;
     for (const { table, isOver } of counted) {
@@ -215,11 +215,14 @@ export class SqlRetentionStore {
     return rows.map(holdOf);
   }
 
+  /** Forgets what is left of users without roles and marks: they are not looked at again. */
   async #blankUsers(beforeMs: number, limit: number): Promise<number> {
     const database = this.#database;
     return database.write(async (reads) => {
       const rows = await reads.select<{ id: string }>(
-        'SELECT id FROM users WHERE seen_at_ms < :before AND name IS NOT NULL LIMIT :limit',
+        `SELECT u.id FROM users u WHERE u.seen_at_ms < :before
+           AND NOT EXISTS (SELECT 1 FROM user_roles r WHERE r.user_id = u.id)
+           AND NOT EXISTS (SELECT 1 FROM marks k WHERE k.user_id = u.id) LIMIT :limit`,
         { before: beforeMs, limit },
       );
       const which = listOf(
@@ -228,7 +231,7 @@ export class SqlRetentionStore {
         database,
       );
       return {
-        statements: rows.length === 0 ? [] : [`UPDATE users SET name = NULL WHERE id IN ${which}`],
+        statements: rows.length === 0 ? [] : [`UPDATE users SET name = NULL, seen_at_ms = NULL WHERE id IN ${which}`],
         result: rows.length,
       };
     });
