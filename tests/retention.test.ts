@@ -57,7 +57,7 @@ describe('what is kept', () => {
   it('is spared where it is exempted, told beforehand, and then pruned', async () => {
     expect(await ninebells(['holds'], env())).toMatchObject({ code: 0, out: '' });
     const held = await ninebells(['hold', 'protest/8', '--reason', 'an appeal is pending'], env());
-    expect(held.out).toMatch(/^Nothing of protest\/8 is pruned since .+, by key first\.\n$/);
+    expect(held.out).toMatch(/^protest\/8 is exempt from pruning since .+, by key first\.\n$/);
     expect((await ninebells(['holds'], env())).out).toMatch(/protest\/8 .* key first +an appeal is pending/);
 
     const dry = await ninebells(['prune', '--dry-run'], env());

@@ -6,10 +6,15 @@ import { clock, counted, errorText, nameOf, removedText, silencedText } from './
 /** How long a removed user stays out, in milliseconds. */
 const banMs = 120_000;
 
+/** The longest time that a timer can wait, in milliseconds. */
+const maxTimerMs = 2 ** 31 - 1;
+
 /** The messages of a channel, who has read them, who is typing, and what is said there. */
 export class ChatPane {
   readonly entry: Entry;
   readonly #pane: HTMLElement;
+  /** Lets the user write again when a silence ends by its time. */
+  #silence: ReturnType<typeof setTimeout> | undefined;
   readonly #line: Line;
   readonly #user: string;
   readonly #typing: Typing;
@@ -44,7 +49,14 @@ export class ChatPane {
     });
     entry.addEventListener('silenced', ({ detail }) => {
       this.#note(silencedText(detail));
-      this.mayTalk(detail.over === true);
+      clearTimeout(this.#silence);
+      this.mayTalk(detail.over === true || detail.everyMs !== undefined);
+      // A silence that ends by its time ends without another event.
+      if (detail.until !== undefined)
+        this.#silence = setTimeout(
+          () => this.mayTalk(true),
+          Math.min(Date.parse(detail.until) - Date.now(), maxTimerMs),
+        );
     });
     entry.addEventListener('removed', ({ detail }) => {
       this.#note(removedText(detail));
@@ -53,6 +65,7 @@ export class ChatPane {
   }
 
   close(): void {
+    clearTimeout(this.#silence);
     this.#typing.close();
   }
 
@@ -126,13 +139,13 @@ export class ChatPane {
   #actionOn({ cursor }: ReceivedMessage, author: string): HTMLElement {
     const roles = personOf(this.#user)?.roles ?? [];
     if (roles.includes('chair')) return button('Remove', () => void this.#remove(author));
-    if (roles.includes('committee')) return button('Silence', () => void this.#silence(author));
+    if (roles.includes('committee')) return button('Silence', () => void this.#silenceFor(author));
     const report = button('Report', () => void this.#report(cursor));
     report.className = 'quiet';
     return report;
   }
 
-  async #silence(user: string): Promise<void> {
+  async #silenceFor(user: string): Promise<void> {
     try {
       const wish = { reason: 'a word to cool down', forMs: banMs };
       const { until } = await this.#line.silence(this.entry.channel, user, wish);

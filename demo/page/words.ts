@@ -34,10 +34,11 @@ export function stateText(state: LineState): string {
 }
 
 /** Says that a moderator lets one read and not write, or write again. */
-export function silencedText({ by, reason, until, over }: SilenceChange): string {
+export function silencedText({ by, reason, until, everyMs, over }: SilenceChange): string {
   const who = by?.name ?? by?.user ?? 'The committee';
   if (over) return `${who} lets you write again.`;
-  return `${who} lets you read only${until ? ` until ${clock(until)}` : ''}${reason ? `: ${reason}` : ''}.`;
+  const may = everyMs === undefined ? 'read only' : `write once in ${everyMs / 1000} s`;
+  return `${who} lets you ${may}${until ? ` until ${clock(until)}` : ''}${reason ? `: ${reason}` : ''}.`;
 }
 
 export function removedText({ by, reason, until }: Removal): string {

@@ -28,7 +28,7 @@ export function addRetention(program: Command): void {
     const { reason } = options;
     const hold = await backendOf(options).hold({ channel, ...defined({ reason }) });
     if (options.json) printJson(hold);
-    else print(`Nothing of ${channel} is pruned since ${dayTime(hold.at)}, by ${actorText(hold.by)}.`);
+    else print(`${channel} is exempt from pruning since ${dayTime(hold.at)}, by ${actorText(hold.by)}.`);
   });
 
   called(

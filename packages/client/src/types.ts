@@ -58,7 +58,7 @@ export interface LineEvents {
   state: LineState;
   /** A problem that belongs to no call. */
   problem: Problem;
-  /** You may read and not write, in a channel or in the whole service; or again. The entries of the channels are told too. */
+  /** A silence has begun or ended, in a channel or in the whole service. The channels' entries emit it too. */
   silenced: SilenceChange;
   /**
    * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
@@ -111,8 +111,9 @@ export interface SilenceChange {
   readonly everyMs?: number;
   readonly reason?: string;
   readonly by?: Author;
-  /** Until when (RFC 3339); absent: until it is ended. */
+  /** Until when (RFC 3339), without another event; absent: until it is ended. */
   readonly until?: string;
+  /** It was ended before its time: you may write again. */
   readonly over?: true;
 }
 

@@ -339,6 +339,11 @@ function Silences({ backend, mayAct }: { readonly backend: Backend; readonly may
           { title: 'Whom', render: (_, { user }) => <code>{user}</code> },
           { title: 'Where', dataIndex: 'channel', render: (channel?: string) => channel ?? 'everywhere' },
           {
+            title: 'May',
+            dataIndex: 'everyMs',
+            render: (everyMs?: number) => (everyMs === undefined ? 'read' : `publish once in ${everyMs / 1000} s`),
+          },
+          {
             title: 'Until',
             dataIndex: 'until',
             render: (until?: string) => (until === undefined ? 'it is ended' : dayTime(until)),

@@ -6,7 +6,7 @@ export function bannedProblem(ban: ActiveBan): Problem {
   return inForceProblem('banned', ban, ban.channel === undefined ? 'from this service' : `from ${ban.channel}`);
 }
 
-/** What a client is told that may read and not write. */
+/** The problem that refuses a write during a silence. */
 export function silencedProblem(silence: Silence): Problem {
   return inForceProblem('silenced', silence, silence.channel === undefined ? 'everywhere' : `in ${silence.channel}`);
 }

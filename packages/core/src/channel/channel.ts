@@ -61,7 +61,7 @@ const filteredChars = 262_144;
 /** How often the record is read for such a reply, and what a message counts for that was passed over there, in characters. */
 const filteredReads = 2;
 const lookedChars = 50;
-/** How often clients are told how far a channel is of which they are passed over, in milliseconds. */
+/** Interval of `passed` pushes to clients whose filter passes over a channel's messages, in milliseconds. */
 const passedEveryMs = 5_000;
 
 /**

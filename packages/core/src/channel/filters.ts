@@ -132,7 +132,7 @@ export class FilteredGroups {
     }
   }
 
-  /** The clients that messages were passed over for since they were last told how far the channel is: they are told now. */
+  /** Queues of clients whose filter has passed over messages since their last `passed` push. Begins to count anew. */
   *passedOver(): Iterable<SendQueue> {
     for (const group of this.#byKey.values()) {
       const hasPassed = this.#count - group.sinceCount > group.taken;
