@@ -2,8 +2,11 @@ import {
   type Appended,
   type AuditEntry,
   type BoardSnapshot,
+  type Change,
+  type ChangedMessage,
   countsAsUnread,
   type Draft,
+  type EarlierRevision,
   type Hold,
   hasText,
   type Ids,
@@ -32,7 +35,7 @@ import {
   type Store,
   type UserMark,
 } from '@nine-bells/core';
-import { type ChannelName, filterFits, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, filterFits, type Message, refusal } from '@nine-bells/wire';
 import { MemoryQueues } from './memoryQueues.js';
 
 const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
@@ -46,6 +49,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
   readonly #users = new Map<string, KnownUser>();
   /** How far users have read, by channel and user. */
+  readonly #revisions = new Map<string, readonly EarlierRevision[]>();
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
   readonly #boards = new Map<ChannelName, BoardSnapshot>();
@@ -59,16 +63,50 @@ export class MemoryStore extends MemoryQueues implements Store {
   }
 
   async append(channel: ChannelName, draft: Draft): Promise<Appended> {
+    const before = draft.change?.keeps ? this.#revisionOf(channel, draft.change.of) : undefined;
     const appended = this.#log(channel).append(draft, unbounded);
     if (appended.repeated) return appended;
+    if (draft.change !== undefined) this.#keep(channel, draft.change, before);
     const { hooks = [], hops, atMs, id } = draft;
-    const event = { id, event: 'message', atMs, channel, hops, dataText: appended.logged.text } as const;
+    const event = {
+      id,
+      event: draft.change ? 'changed' : 'message',
+      atMs,
+      channel,
+      hops,
+      dataText: appended.logged.text,
+    } as const;
     // In this turn, as all that one commit does.
     void this.queue(hooks.map((hook) => ({ hook, ...event })));
     if (appended.logged.place.number === 1) for (const user of draft.begins ?? []) this.#marksIn(channel).set(user, 0);
-    const counted = (this.#counted.get(channel) ?? 0) + (countsAsUnread(draft.type) ? 1 : 0);
+    const counted =
+      (this.#counted.get(channel) ?? 0) + (draft.change === undefined && countsAsUnread(draft.type) ? 1 : 0);
     this.#counted.set(channel, counted);
     return { ...appended, counted };
+  }
+
+  async revisions(
+    channel: ChannelName,
+    { number }: Place,
+    after: number,
+    limit: number,
+  ): Promise<readonly EarlierRevision[]> {
+    const kept = this.#revisions.get(`${channel} ${number}`) ?? [];
+    return kept.filter((each) => each.number > after).slice(0, limit);
+  }
+
+  #revisionOf(channel: ChannelName, { number }: ChangedMessage): EarlierRevision | undefined {
+    const { volume } = this.#log(channel).head;
+    const [found] = this.#log(channel).since({ volume, number: number - 1 }, { ...everything, messages: 1 }).messages;
+    if (!found?.isMessage || found.place.number !== number) return undefined;
+    const { data, by } = found.message;
+    return { number: found.revision ?? 0, dataText: JSON.stringify(data), atMs: found.atMs, ...defined({ by }) };
+  }
+
+  #keep(channel: ChannelName, { of, withdraws }: Change, before: EarlierRevision | undefined): void {
+    const name = `${channel} ${of.number}`;
+    if (withdraws) this.#revisions.delete(name);
+    else if (before !== undefined) this.#revisions.set(name, [...(this.#revisions.get(name) ?? []), before]);
   }
 
   async saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {
@@ -164,7 +202,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   async bytesOf(channel: ChannelName, from: number, upTo: number): Promise<number> {
     return this.#allOf(channel)
       .filter(({ place: { number } }) => number >= from && number <= upTo)
-      .reduce((sum, { message }) => sum + JSON.stringify(message.data).length + 200, 0);
+      .reduce((sum, each) => sum + (each.isMessage ? JSON.stringify(each.message.data).length : 4) + 200, 0);
   }
 
   async prune(channel: ChannelName, before: number, limit: number): Promise<{ messages: number; oldest: number }> {
@@ -336,7 +374,9 @@ export class MemoryStore extends MemoryQueues implements Store {
     if (number === undefined) return { channel, unread: 0, counted };
     const { volume } = this.#log(channel).head;
     const { messages } = this.#log(channel).since({ volume, number }, everything);
-    const unread = messages.filter(({ message: { type, by } }) => countsAsUnread(type) && by?.user !== user).length;
+    const isUnread = ({ type, by, withdrawn }: Message): boolean =>
+      countsAsUnread(type) && by?.user !== user && !withdrawn;
+    const unread = messages.filter((each) => each.isMessage && isUnread(each.message)).length;
     return { channel, place: { volume, number }, unread, counted };
   }
 
@@ -373,6 +413,8 @@ function isThere({ untilMs }: NoticeDraft, nowMs: number): boolean {
 function fitting(slice: LogSlice, { filters }: ReadLimit, isForward: boolean): LogSlice {
   const end = isForward ? slice.messages.at(-1) : slice.messages[0];
   if (filters === undefined || end === undefined) return slice;
-  const messages = slice.messages.filter(({ message }) => filters.every((each) => filterFits(each, message)));
+  const messages = slice.messages.filter(
+    (one) => !one.isMessage || filters.every((each) => filterFits(each, one.message)),
+  );
   return { ...slice, messages, upTo: end.place };
 }

@@ -28,6 +28,8 @@ export interface ChannelRuleInfo {
   /** Members who come and go are noted by messages of the types `joined` and `left`. */
   readonly noted?: true;
   readonly marks?: 'shown';
+  /** What messages held before they were revised is kept. */
+  readonly revisions?: 'kept';
   readonly direct?: true;
   /** Largest `data` of a message, in bytes of JSON text. */
   readonly dataBytes: number;

@@ -40,7 +40,9 @@ export const problemCatalogue = {
   'no-such-event': { title: 'Nothing is known of this event', status: 404 },
   'signature-invalid': { title: 'The signature is missing or not valid', status: 401 },
   circle: { title: 'The event has gone round in a circle', status: 508 },
-  conflict: { title: 'The entry is not as expected', status: 409 },
+  'no-such-message': { title: 'There is no such message', status: 404 },
+  withdrawn: { title: 'The message was withdrawn', status: 410 },
+  conflict: { title: 'It is not as expected', status: 409 },
   'board-full': { title: 'The board has no more room', status: 409 },
   banned: { title: 'Banned', status: 403 },
   silenced: { title: 'You may read here, and not write', status: 403 },
@@ -68,7 +70,7 @@ export interface Problem {
   readonly retryAfterMs?: number;
   /** With `bad-data`: what does not fit, at most 20 of it; `where` is the first. */
   readonly faults?: readonly DataFault[];
-  /** With `conflict`: what stands there; absent: nothing does. */
+  /** With `conflict` about an entry of a board: what stands there; absent: nothing does. */
   readonly stands?: Standing;
   /** With `call-refused`: the application's own code and words. */
   readonly refusal?: CallRefused;

@@ -8,6 +8,14 @@ import type { ReplyFrame } from './replies.js';
 export interface MessagePush extends Message {
   readonly on: 'message';
 }
+export interface ChangePush {
+  readonly on: 'change';
+  readonly channel: ChannelName;
+  /** The place of the change in the channel's order: the cursor to come back with. */
+  readonly cursor: Cursor;
+  /** The message as it stands now, under its own cursor. */
+  readonly message: Message;
+}
 export interface HailPush {
   readonly on: 'hail';
   readonly channel: ChannelName;
@@ -118,6 +126,7 @@ export interface PulsePush {
 /** Everything the service may say unasked. */
 export type Push =
   | MessagePush
+  | ChangePush
   | HailPush
   | MembersPush
   | BoardPush

@@ -161,6 +161,15 @@ const wish: Shape = {
   filter: may(filter),
 };
 
+/** What changes a message. */
+const changed: Shape = {
+  channel: must(channel),
+  cursor: must(cursor),
+  message: may(words(64)),
+  ifRevision: may(either(null, cursor)),
+  key: may(words(protocolLimits.keyChars)),
+};
+
 const shapes: Readonly<Record<Verb, Shape>> = {
   hello: {
     token: may(token),
@@ -180,6 +189,9 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     key: may(words(protocolLimits.keyChars)),
     echo: may(flag),
   },
+  revise: { ...changed, data: must(json) },
+  withdraw: { ...changed, reason: may(words(protocolLimits.reasonChars)) },
+  revisions: { channel: must(channel), cursor: must(cursor), after: may(cursor), limit: may(count) },
   hail: { channel: must(channel), type: must(messageType), data: may(json), to: may(listOf(user, 100)) },
   set: {
     channel: must(channel),

@@ -22,6 +22,30 @@ export interface Message {
   readonly by?: Author;
   /** When the service took it in (RFC 3339, UTC, milliseconds). */
   readonly at: string;
+  /** As it stands now; `null` of a message that was withdrawn. */
+  readonly data: Json;
+  /** The cursor of its last change; absent: it is as it was published. */
+  readonly revision?: Cursor;
+  /** When it was changed last (RFC 3339, UTC, milliseconds). */
+  readonly revisedAt?: string;
+  /** Who changed it last; absent when an application did without naming a user. */
+  readonly revisedBy?: Author;
+  /** It was taken back: what it held is gone. */
+  readonly withdrawn?: true;
+  /** Why it was withdrawn, if that was told. */
+  readonly reason?: string;
+  /** It was revised and does not fit your filter (any more): `data` is `null`, and not told. Only in changes. */
+  readonly unfit?: true;
+}
+
+/** What a message held before it was changed. */
+export interface EarlierRevision {
+  /** The cursor of the change that had made it so; absent: it was published so. */
+  readonly revision?: Cursor;
+  /** When that was (RFC 3339, UTC, milliseconds). */
+  readonly at: string;
+  /** Absent when an application did without naming a user. */
+  readonly by?: Author;
   readonly data: Json;
 }
 

@@ -2,7 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { Gap, Member, Message, Notice } from './records.js';
+import type { EarlierRevision, Gap, Member, Message, Notice } from './records.js';
 
 /** The reply to `inbox`, and what hello gives of it. */
 export interface InboxReply {
@@ -21,8 +21,10 @@ export interface Entered {
   readonly channel: ChannelName;
   /** Of the last message given, or where the channel stands. */
   readonly cursor: Cursor;
-  /** Oldest first. */
+  /** Oldest first, each as it stands now. */
   readonly messages: readonly Message[];
+  /** Messages up to `after` that were changed since, in the order of their changes; absent: none was. */
+  readonly changes?: readonly Message[];
   /** More is to come: enter again with `after` = `cursor`; until then nothing of the channel is pushed. */
   readonly more: boolean;
   readonly gap?: Gap;
@@ -101,14 +103,37 @@ export interface Published {
   readonly entry?: string;
 }
 
+/** The reply to `revise` and `withdraw`. */
+export interface Changed {
+  /** The id of the change. */
+  readonly id: string;
+  /** The place of the change: the message's `revision` from now on. */
+  readonly cursor: Cursor;
+  /** The key was known: this change was made before, and nothing was changed now. */
+  readonly repeated?: true;
+}
+
+/** The reply to `revisions`. */
+export interface RevisionsReply {
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  /** What it held before, the oldest first; how it stands now is not among them. */
+  readonly revisions: readonly EarlierRevision[];
+  /** There are more behind the last of these: ask again with `after`. */
+  readonly more: boolean;
+}
+
 export interface ReadResult {
   readonly channel: ChannelName;
-  /** Oldest first. */
+  /** Oldest first, each as it stands now. */
   readonly messages: readonly Message[];
+  /** With `after`: messages up to there that were changed since, in the order of their changes; absent: none was. */
+  readonly changes?: readonly Message[];
   /** There are more in the direction that was asked for. */
   readonly more: boolean;
   readonly gap?: Gap;
-  /** With a filter: how far was looked; go on from here. */
+  /** With a filter, and where the last that was looked at is a change: how far was looked; go on from here. */
   readonly cursor?: Cursor;
 }
 
@@ -165,6 +190,9 @@ export interface ReplyOf {
   readonly enter: Entered;
   readonly leave: { readonly channel: ChannelName };
   readonly publish: Published;
+  readonly revise: Changed;
+  readonly withdraw: Changed;
+  readonly revisions: RevisionsReply;
   readonly set: SetResult;
   readonly call: CallReply;
   readonly read: ReadResult;

@@ -51,6 +51,40 @@ export interface PublishRequest extends Numbered {
   /** `false`: not to this session. Default `true`. */
   readonly echo?: boolean;
 }
+export interface ReviseRequest extends Numbered {
+  readonly do: 'revise';
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  /** The id of the message, where that is known: refused if another one has the cursor. */
+  readonly message?: string;
+  readonly data: Json;
+  /** Only if this was its last change; `null`: only if it is as it was published. */
+  readonly ifRevision?: Cursor | null;
+  readonly key?: string;
+}
+export interface WithdrawRequest extends Numbered {
+  readonly do: 'withdraw';
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  /** As in `revise`. */
+  readonly message?: string;
+  /** Shown with the message to all who may read it. */
+  readonly reason?: string;
+  /** As in `revise`. */
+  readonly ifRevision?: Cursor | null;
+  readonly key?: string;
+}
+export interface RevisionsRequest extends Numbered {
+  readonly do: 'revisions';
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  /** Only those behind this `revision`. */
+  readonly after?: Cursor;
+  readonly limit?: number;
+}
 export interface HailRequest extends Numbered {
   readonly do: 'hail';
   readonly channel: ChannelName;
@@ -156,6 +190,9 @@ export type Request =
   | EnterRequest
   | LeaveRequest
   | PublishRequest
+  | ReviseRequest
+  | WithdrawRequest
+  | RevisionsRequest
   | HailRequest
   | SetRequest
   | CallRequest

@@ -4,7 +4,23 @@ type MemberOf<P> = P extends unknown ? Exclude<keyof P, 'on'> : never;
 
 /** What each push of the service holds beside `on`. */
 export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<Push, { readonly on: K }>>[] } = {
-  message: ['channel', 'cursor', 'id', 'type', 'key', 'by', 'at', 'data'],
+  message: [
+    'channel',
+    'cursor',
+    'revision',
+    'id',
+    'type',
+    'key',
+    'by',
+    'at',
+    'data',
+    'revisedAt',
+    'revisedBy',
+    'withdrawn',
+    'reason',
+    'unfit',
+  ],
+  change: ['channel', 'cursor', 'message'],
   hail: ['channel', 'type', 'by', 'data'],
   members: ['channel', 'joined', 'left', 'changed', 'whole', 'count', 'partial'],
   board: ['channel', 'after', 'version', 'whole', 'set', 'gone'],

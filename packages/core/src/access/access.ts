@@ -6,6 +6,7 @@ import {
   type ChannelAct,
   type Identity,
   isUserAct,
+  type MessageFacts,
   type Parameters,
   type Question,
   type UserAct,
@@ -83,7 +84,7 @@ interface Matter {
 }
 
 /** Acts by which a user writes, for others to see or for the application. */
-const writingActs: ReadonlySet<Act> = new Set(['publish', 'hail', 'set', 'call', 'direct', 'notify']);
+const writingActs: ReadonlySet<Act> = new Set(['publish', 'revise', 'hail', 'set', 'call', 'direct', 'notify']);
 
 /** Shared by all that is allowed by rules alone. */
 const allowed: Ruling = {};
@@ -105,14 +106,18 @@ export class Access {
     this.#questions = questions;
   }
 
-  /** Decides an act in a channel. A promise only if the application or a function must be asked. */
-  decide(act: ChannelAct, match: RuleMatch, visitor: Visitor): Ruling | Promise<Ruling> {
+  /**
+   * Decides an act in a channel. A promise only if the application or a function must be asked.
+   *
+   * @param message - which an act is about, if it is about one
+   */
+  decide(act: ChannelAct, match: RuleMatch, visitor: Visitor, message?: MessageFacts): Ruling | Promise<Ruling> {
     if (visitor.who.observer) return lookOnly(act);
     const ban = this.ban(visitor, match.channel);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
     const silence = this.silence(act, visitor, match.channel);
     if (silence !== undefined) return { problem: silencedProblem(silence) };
-    const ruling = this.#counted(act, this.#settle(matterOf(act, match, visitor.who)));
+    const ruling = this.#counted(act, this.#settle(matterOf(act, match, visitor.who, message)));
     if (visitor.who.grants === undefined || (act !== 'enter' && act !== 'read')) return ruling;
     const filters = grantedFilters(visitor.who.grants, match.channel);
     if (filters === undefined) return ruling;
@@ -165,7 +170,12 @@ export class Access {
   }
 
   /** Says which rule decides, on which facts; by the very functions that decide for clients. */
-  async explain(act: Exclude<Act, 'call'>, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
+  async explain(
+    act: Exclude<Act, 'call'>,
+    where: string,
+    visitor: Visitor,
+    { entry, message }: ActOf = {},
+  ): Promise<Explanation> {
     const { who } = visitor;
     if (isUserAct(act))
       return this.#explained(
@@ -180,7 +190,7 @@ export class Access {
     if (match === undefined)
       return { ...about, allowed: false, problem: problem('no-such-channel', `no channel rule matches ${channel}`) };
     const rule = { pattern: match.rule.pattern, parameters: match.parameters };
-    return this.#explained({ ...about, rule }, matterOf(act, match, who), visitor);
+    return this.#explained({ ...about, rule }, matterOf(act, match, who, message), visitor);
   }
 
   /** As `explain`, for a call. */
@@ -261,6 +271,14 @@ export class Access {
   }
 }
 
+/** What an act is about, beside the channel. */
+export interface ActOf {
+  /** For `set`: the entry of the board. */
+  readonly entry?: string;
+  /** For acts about a message. */
+  readonly message?: MessageFacts;
+}
+
 /** The rule of a channel for setting an entry of its board: whose it may be, its name says. */
 export function withEntry(match: RuleMatch, entry: string): RuleMatch {
   return { ...match, parameters: { ...match.parameters, entry } };
@@ -307,10 +325,15 @@ function saidWith<N extends 'member' | 'reason'>(
   return undefined;
 }
 
-function matterOf(act: ChannelAct, { rule, channel, parameters }: RuleMatch, who: Identity): Matter {
+function matterOf(
+  act: ChannelAct,
+  { rule, channel, parameters }: RuleMatch,
+  who: Identity,
+  message: MessageFacts | undefined,
+): Matter {
   return {
     rule: accessRuleFor(rule.allow, act),
-    question: { act, channel, parameters, who },
+    question: message === undefined ? { act, channel, parameters, who } : { act, channel, parameters, who, message },
     place: rule.pattern,
   };
 }
@@ -334,6 +357,9 @@ const doing: Readonly<Record<Act, string>> = {
   enter: 'enter channels of the rule',
   read: 'read in channels of the rule',
   publish: 'publish in channels of the rule',
+  revise: 'revise this message in channels of the rule',
+  withdraw: 'withdraw this message in channels of the rule',
+  revisions: 'read how this message was before in channels of the rule',
   hail: 'hail in channels of the rule',
   set: 'set entries in channels of the rule',
   moderate: 'moderate channels of the rule',

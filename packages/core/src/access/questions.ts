@@ -171,8 +171,9 @@ function factsOf(who: Identity): string {
   return JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);
 }
 
-/** The entry of a board, or the call, that a question is about: each is asked about by itself. */
-function entryOf({ act, parameters, call }: Question): string {
+/** The entry of a board, the call or the message that a question is about: each is asked about by itself. */
+function entryOf({ act, parameters, call, message }: Question): string {
+  if (message !== undefined) return `${message.cursor} `;
   return act === 'set' ? `${parameters.entry} ` : call === undefined ? '' : `${call} `;
 }
 

@@ -11,6 +11,7 @@ import type { Clock } from '../ports/clock.js';
 import { channelTopic, type Relay, type Subscriber } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
+import { shownOf } from '../record/shown.js';
 import { startOf } from '../record/slices.js';
 import type { Traces } from '../record/traces.js';
 import type { RuleMatch } from '../rules/channelRule.js';
@@ -27,6 +28,8 @@ export type Wish = { readonly after: Place } | { readonly last: number } | 'from
 export interface CaughtUp {
   readonly cursor: Place;
   readonly messages: readonly LoggedMessage[];
+  /** Messages from before these that were changed since, as JSON texts. */
+  readonly changes: readonly string[];
   /** There is more, and the client is not live yet. */
   readonly more: boolean;
   readonly gap?: Omit<Gap, 'channel'>;
@@ -53,6 +56,8 @@ export interface ChannelHost {
   readonly after: (delayMs: number, act: () => void) => () => void;
   readonly features: readonly FeatureSource[];
 }
+
+const nothing = { messages: [], changes: [], source: 'memory' } as const;
 
 /** When to ask again for messages that had no room in a reply, in milliseconds. */
 const fullAgainMs = 100;
@@ -260,7 +265,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     const isAtHead = place.volume === head.volume && place.number === head.number;
     // What the features show would need room, too.
     const more = !isAtHead || this.#features.length > 0;
-    return this.#becomeLive(recipient, { cursor: place, messages: [], more, source: 'memory' }, filter);
+    return this.#becomeLive(recipient, { ...nothing, cursor: place, more }, filter);
   }
 
   async #catchUp(recipient: Recipient, wish: Wish, bytes: number, filter: Filter | undefined): Promise<CaughtUp> {
@@ -282,8 +287,14 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
       }
       return slice.messages.at(-1)?.place ?? (slice.gap === undefined ? from : slice.head);
     };
-    const live = (cursor: Place, more: boolean): CaughtUp =>
-      this.#becomeLive(recipient, { cursor, messages: given, more, source, looked, ...defined({ gap }) }, filter);
+    const live = (cursor: Place, more: boolean): CaughtUp => {
+      const { messages, changes } = shownOf(given, comesFrom(wish, gap), recipient.session, filter);
+      return this.#becomeLive(
+        recipient,
+        { cursor, messages, changes, more, source, looked, ...defined({ gap }) },
+        filter,
+      );
+    };
 
     let place = this.head as Place;
     if (wish !== 'from-now' && 'after' in wish) place = wish.after;
@@ -319,9 +330,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
       recipient.queue.hold();
       this.#add(recipient, filter);
     }
-    const { session } = recipient;
-    const messages = caughtUp.messages.filter((each) => each.isFor(session) && (filter?.fits(each) ?? true));
-    return { ...caughtUp, messages };
+    return caughtUp;
   }
 
   /** The last messages that fit, as far as they are found without looking at more than `bytes` characters. */
@@ -334,7 +343,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
       const limit = { messages: readMessages, bytes: room, filters: filter.parts };
       const slice = await this.#read(this.#host.log.before(this.name, before, limit));
       head ??= slice.head;
-      found.unshift(...slice.messages.filter((each) => filter.fits(each)));
+      found.unshift(...slice.messages.filter((each) => each.isMessage && filter.fits(each)));
       const size = sizeOf(slice.messages);
       room -= size;
       look(size);
@@ -351,12 +360,16 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
 
   /** Passes a message on to all recipients. Hot: once per message. */
   pass(logged: LoggedMessage): void {
-    this.flow.messages += 1;
     this.#window.add(logged);
+    if (logged.isVoid) return;
+    this.flow.messages += 1;
     const frame = logged.toPush();
-    let handed = this.#recipients.size;
-    if (this.#filtered.size > 0) handed += this.#offer(logged, frame);
-    this.#host.traces.handed(logged, handed);
+    if (logged.of !== undefined) this.#passChange(logged, frame);
+    else {
+      let handed = this.#recipients.size;
+      if (this.#filtered.size > 0) handed += this.#offer(logged, frame);
+      this.#host.traces.handed(logged, handed);
+    }
     if (this.#turn === undefined) {
       this.#turn = [];
       this.#host.fanout.gather(this.#handOver);
@@ -369,6 +382,14 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
       if (frames === undefined) this.#excepted.set(session, new Set([frame]));
       else frames.add(frame);
     }
+  }
+
+  #passChange(change: LoggedMessage, frame: Frame): void {
+    this.#window.change(change);
+    this.#host.traces.changed(change);
+    if (this.#filtered.size === 0) return;
+    this.#tellPassedLater();
+    this.#filtered.offerChange(change, frame);
   }
 
   /** Hands the messages of this turn to all recipients, as one batch that they share. Hot: within it once per recipient. */
@@ -411,11 +432,15 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
 
   /** Decides for each filter, once, whether a message is for its clients. Returns for how many it is. */
   #offer(logged: LoggedMessage, frame: Frame): number {
+    this.#tellPassedLater();
+    return this.#filtered.offer(logged, frame);
+  }
+
+  #tellPassedLater(): void {
     this.#cancelPassed ??= this.#host.after(passedEveryMs, () => {
       this.#cancelPassed = undefined;
       this.#tellPassed();
     });
-    return this.#filtered.offer(logged, frame);
   }
 
   /** Tells clients of what was passed over for them how far the channel is: so that they come back with a late cursor. */
@@ -480,6 +505,11 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
 
 function unreadable(): Error {
   return refusal('unavailable', 'the record of the channel cannot be read', { retryAfterMs: retryMs });
+}
+
+/** The number behind which a client knows nothing of the channel: what was changed behind it, it gets as it stands. */
+function comesFrom(wish: Wish, gap: CaughtUp['gap']): number {
+  return wish === 'from-now' || 'last' in wish || gap?.why === 'new-volume' ? 0 : wish.after.number;
 }
 
 function gapOf(after: Place, slice: LogSlice): Omit<Gap, 'channel'> {

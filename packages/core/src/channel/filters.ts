@@ -20,6 +20,15 @@ export class Filter {
     return this.parts.every((each) => filterFits(each, message));
   }
 
+  /**
+   * How a client is told of a change: `whole`, or if the message does not fit (any more) without what it holds, since the
+   * client may have it as it was; not at all if its type or author does not fit.
+   */
+  showsChange({ message }: LoggedMessage): 'whole' | 'unfit' | undefined {
+    if (!this.parts.every(({ where: _, ...each }) => filterFits(each, message))) return undefined;
+    return message.withdrawn || this.parts.every((each) => filterFits(each, message)) ? 'whole' : 'unfit';
+  }
+
   /** A member of the data, and the value that it must have, if there is one. */
   get term(): readonly [pointer: string, value: FilterValue] | undefined {
     for (const { where } of this.parts) for (const pointer in where) return [pointer, where[pointer] as FilterValue];
@@ -120,6 +129,18 @@ export class FilteredGroups {
     return count;
   }
 
+  /** As `offer`, of a change: to all whom the message may have been for. */
+  offerChange(logged: LoggedMessage, frame: Frame): void {
+    this.#count += 1;
+    let unfit: Frame | undefined;
+    for (const group of this.#byKey.values()) {
+      const shown = group.filter.showsChange(logged);
+      if (shown === undefined) continue;
+      if (shown === 'unfit') unfit ??= logged.toUnfitPush();
+      this.#take(group, shown === 'unfit' ? (unfit as Frame) : frame);
+    }
+  }
+
   /** The groups with frames of this turn; the next turn begins. */
   *take(): Iterable<{ readonly recipients: ReadonlyMap<Recipient, SendQueue>; readonly frames: readonly Frame[] }> {
     const offered = this.#offered;
@@ -144,10 +165,14 @@ export class FilteredGroups {
 
   #offerTo(group: Group, logged: LoggedMessage, frame: Frame): number {
     if (!group.filter.fits(logged)) return 0;
+    this.#take(group, frame);
+    return group.recipients.size;
+  }
+
+  #take(group: Group, frame: Frame): void {
     if (group.turn.length === 0) this.#offered.push(group);
     group.turn.push(frame);
     group.taken += 1;
-    return group.recipients.size;
   }
 
   /** The groups that are looked at for the same messages as one with this filter. */

@@ -1,5 +1,5 @@
 import type { LogBounds, LoggedMessage, LogSlice, Place } from '../model/message.js';
-import { gapAfter, lastWithinBytes, withinBytes } from '../record/slices.js';
+import { gapAfter, lastIndexOf, lastWithinBytes, withinBytes } from '../record/slices.js';
 
 export interface RecentWindowHost {
   readonly maxMessages: number;
@@ -49,6 +49,33 @@ export class RecentWindow {
     }
   }
 
+  /** A message has been changed by the last one added: it is held as it stands now, and an earlier change of it no more. */
+  change(change: LoggedMessage): void {
+    const last = this.#messages.length - 1;
+    const at = (number: number): number => last - (change.place.number - number);
+    const index = at(change.of as number);
+    const target = this.#messages[index];
+    if (target !== undefined) {
+      this.#put(index, change.standing(target));
+      if (target.revision !== undefined) this.#void(at(target.revision));
+      return;
+    }
+    this.#void(this.#messages.findIndex((each, index) => index < last && each.isChange && each.of === change.of));
+  }
+
+  #void(index: number): void {
+    const earlier = this.#messages[index];
+    if (earlier?.isChange) this.#put(index, earlier.voided());
+  }
+
+  #put(index: number, logged: LoggedMessage): void {
+    const more = logged.text.length - (this.#messages[index] as LoggedMessage).text.length;
+    this.#messages[index] = logged;
+    this.#chars += more;
+    this.#reportedChars = this.#chars;
+    this.#host.resized(more);
+  }
+
   /** Drops the oldest messages until at most `messages` with at most `chars` characters are left. */
   cut(messages: number, chars: number): void {
     let from = this.#messages.length;
@@ -79,10 +106,11 @@ export class RecentWindow {
     return { messages, more: messages.length < missed, head };
   }
 
-  /** The last messages; `undefined` if the window does not have so many, and the record does. */
+  /** The last messages, beside changes; `undefined` if the window does not have so many, and the record does. */
   last(count: number, head: Place, bytes: number): LogSlice | undefined {
-    if (count > this.#messages.length && this.#messages.length < head.number) return undefined;
-    const messages = count === 0 ? [] : lastWithinBytes(this.#messages.slice(-count), bytes);
+    const from = lastIndexOf(this.#messages, count);
+    if (from === undefined && this.#messages.length < head.number) return undefined;
+    const messages = count === 0 ? [] : lastWithinBytes(this.#messages.slice(from ?? 0), bytes);
     return { messages, more: false, head };
   }
 

@@ -90,10 +90,11 @@ export class AppendQueue {
   }
 }
 
-/** As many of those that wait as one call takes. */
+/** As many of those that wait as one call takes. A change goes by itself: it may be refused. */
 function cut(waiting: readonly Waiting[]): readonly Waiting[] {
   let chars = 0;
   for (const [index, { line }] of waiting.entries()) {
+    if (line.of !== undefined) return waiting.slice(0, Math.max(1, index));
     chars += line.tail.length;
     if (index === batchMessages || (chars > batchChars && index > 0)) return waiting.slice(0, index);
   }

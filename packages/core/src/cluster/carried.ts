@@ -1,17 +1,31 @@
 import { type ChannelName, formatCursor, parseCursor } from '@nine-bells/wire';
-import { LoggedMessage, type MessageLine, type Place } from '../model/message.js';
+import { LoggedMessage, type MessageParts, type Place } from '../model/message.js';
 
 /**
  * Messages as they are carried from instance to instance: a line with the place of the first, then a line for each, its time,
- * for whom it is not, and its text from the `id` on, with tabs between. JSON text holds neither tabs nor line ends.
+ * for whom it is not, and its text from the `id` on (`readChange`), with tabs between. JSON text holds neither tabs nor line ends.
  */
 export function carriedMessages(first: Place, lines: readonly string[]): string {
   return `${formatCursor(first)}\n${lines.join('\n')}`;
 }
 
 /** One line of it. */
-export function carriedLine({ atMs, except, tail }: Pick<MessageLine, 'atMs' | 'except' | 'tail'>): string {
-  return `${atMs}\t${except?.length ? JSON.stringify(except) : ''}\t${tail}`;
+export function carriedLine({ atMs, except, tail, of, revision, isVoid }: MessageParts): string {
+  const change = isVoid ? 'x' : of !== undefined ? `>${of} ` : revision !== undefined ? `~${revision} ` : '';
+  return `${atMs}\t${except?.length ? JSON.stringify(except) : ''}\t${change}${isVoid ? '' : tail}`;
+}
+
+/**
+ * What stands before the text: of a change `>` and the number of the message; of a message that was changed the number of its
+ * last change, after `~`, or after `!` if it was withdrawn; `x` where only the place is left.
+ */
+function readChange(text: string): Pick<MessageParts, 'tail' | 'of' | 'revision' | 'isVoid'> {
+  const mark = text[0];
+  if (mark === 'x') return { tail: '', isVoid: true };
+  if (mark !== '>' && mark !== '~' && mark !== '!') return { tail: text };
+  const end = text.indexOf(' ');
+  const number = Number(text.slice(1, end));
+  return { tail: text.slice(end + 1), ...(mark === '>' ? { of: number } : { revision: number }) };
 }
 
 /** Reads what `carriedLine` has written. */
@@ -22,7 +36,7 @@ export function readCarriedLine(channel: ChannelName, place: Place, line: string
   return new LoggedMessage(channel, place, {
     atMs: Number(line.slice(0, first)),
     except: except === '' ? undefined : JSON.parse(except),
-    tail: line.slice(second + 1),
+    ...readChange(line.slice(second + 1)),
   });
 }
 

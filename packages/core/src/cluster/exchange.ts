@@ -47,7 +47,9 @@ export interface ExchangeEars {
 export interface Exchange {
   /**
    * Numbers messages of a recent channel, records them, and publishes them on the channel's topic, all in one step. Keys
-   * that their authors used in this channel before give what was published then.
+   * that their authors used in this channel before give what was published then. A line that changes a message comes alone.
+   *
+   * @throws {ProblemError} of a change: `no-such-message`, `withdrawn`, `conflict`
    */
   append(channel: ChannelName, lines: readonly MessageLine[], bounds: LogBounds): Promise<readonly Placed[]>;
   head(channel: ChannelName): Promise<Place>;

@@ -63,7 +63,13 @@ export class SoloRelay implements Relay {
   }
 
   append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended> {
-    const appended = this.#logs.append(channel, draft, bounds);
+    let appended: Appended;
+    try {
+      appended = this.#logs.append(channel, draft, bounds);
+    } catch (error) {
+      // A change that is refused.
+      return Promise.reject(error);
+    }
     if (!appended.repeated) this.announce(channel, [appended.logged]);
     return Promise.resolve(appended);
   }

@@ -1,9 +1,19 @@
-import { type ChannelName, problem } from '@nine-bells/wire';
+import { type ChannelName, defined, type Place, problem } from '@nine-bells/wire';
 import type { Access, Explanation, Visitor } from '../access/access.js';
 import type { Cluster } from '../cluster/cluster.js';
 import type { DirectChannels } from '../direct/directChannels.js';
-import type { Act, ChannelAct } from '../model/access.js';
+import { type Act, type ChannelAct, isMessageAct, type MessageFacts } from '../model/access.js';
+import { factsOf, ownMessage } from '../model/messageFacts.js';
 import type { ExampleUser } from '../rules/exampleUser.js';
+import type { Messages } from './messages.js';
+
+/** What an act is about, beside the channel or the user. */
+export interface InquiryOf {
+  /** For `set`: the entry of the board. */
+  readonly entry?: string;
+  /** For acts about a message. */
+  readonly cursor?: Place;
+}
 
 /** Says why a user may or may not do something. */
 export class AccessInquiry {
@@ -11,8 +21,19 @@ export class AccessInquiry {
   readonly #direct: DirectChannels;
   readonly #cluster: Cluster;
   readonly #letsGuestsIn: boolean;
+  readonly #messages: Messages;
+  readonly #now: () => number;
 
-  constructor(access: Access, direct: DirectChannels, cluster: Cluster, letsGuestsIn: boolean) {
+  constructor(
+    access: Access,
+    direct: DirectChannels,
+    cluster: Cluster,
+    letsGuestsIn: boolean,
+    messages: Messages,
+    now: () => number,
+  ) {
+    this.#messages = messages;
+    this.#now = now;
     this.#access = access;
     this.#direct = direct;
     this.#cluster = cluster;
@@ -23,14 +44,30 @@ export class AccessInquiry {
    * Says which rule decides whether a user may do something, on which facts.
    *
    * @param where - a channel's name; for acts that concern a user, that user's id
-   * @param entry - for `set`: the entry of the board
+   * @param of - what else the act is about; a message that is not said is one that the user publishes now
    * @param visitor - a guest is refused as `no-guests` where none are let in
    */
-  async explain(act: Exclude<Act, 'call'>, where: string, visitor: Visitor, entry?: string): Promise<Explanation> {
-    const found = await this.#access.explain(act, where, visitor, entry);
+  async explain(
+    act: Exclude<Act, 'call'>,
+    where: string,
+    visitor: Visitor,
+    { entry, cursor }: InquiryOf = {},
+  ): Promise<Explanation> {
+    const message = isMessageAct(act) ? await this.#messageOf(where as ChannelName, visitor, cursor) : undefined;
+    const found = await this.#access.explain(act, where, visitor, defined({ entry, message }));
     const explanation = await this.#direct.explained(act, found, visitor);
     if (!visitor.who.guest || this.#letsGuestsIn) return explanation;
     return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
+  }
+
+  async #messageOf(
+    channel: ChannelName,
+    { who }: Visitor,
+    cursor: Place | undefined,
+  ): Promise<MessageFacts | undefined> {
+    const nowMs = this.#now();
+    if (cursor === undefined) return ownMessage(who, nowMs);
+    return factsOf(await this.#messages.find(channel, cursor), nowMs);
   }
 
   /** A user to be made up who may do something in a channel, or why none can be. */

@@ -287,7 +287,7 @@ export class Engine {
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
     this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
-    this.messages = new Messages(channelRules, publisher, channels, boards);
+    this.messages = new Messages(channelRules, publisher, channels, boards, store);
     this.boards = new BoardDirectory(channelRules, boards);
     const boardEvents = new BoardEvents({ ...base, hooks, read: (channel) => this.boards.read(channel) });
     this.intakes = new Intakes(
@@ -315,7 +315,9 @@ export class Engine {
       this.options.calls,
     );
     this.channels = new ChannelDirectory(channelRules, channels, this.cluster, store);
-    this.access = new AccessInquiry(access, direct, this.cluster, this.options.guests);
+    this.access = new AccessInquiry(access, direct, this.cluster, this.options.guests, this.messages, () =>
+      clock.now(),
+    );
     this.stats = new Stats({ instance, access, channels, connected, fanout, publisher });
     this.#host = {
       ...base,
@@ -327,6 +329,7 @@ export class Engine {
       slowMode: new SlowMode(clock, relay),
       connected,
       channels,
+      store,
       boards,
       publisher,
       presences,

@@ -1,7 +1,17 @@
-import { type Author, type ChannelName, defined, type Json, type Published } from '@nine-bells/wire';
+import {
+  type Author,
+  type Changed,
+  type ChannelName,
+  defined,
+  type Json,
+  type Published,
+  type RevisionsReply,
+} from '@nine-bells/wire';
 import { type Boards, messagePlaces } from '../boards/boards.js';
 import type { Channels } from '../channel/channels.js';
-import type { LogSlice, Place, ReadLimit } from '../model/message.js';
+import type { LoggedMessage, LogSlice, OwnChange, Place, ReadLimit } from '../model/message.js';
+import type { MessageStore } from '../ports/stores.js';
+import { findMessage, revisionsOf } from '../record/changes.js';
 import type { Publisher } from '../record/publisher.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 
@@ -29,8 +39,16 @@ export class Messages {
   readonly #publisher: Publisher;
   readonly #channels: Channels;
   readonly #boards: Boards;
+  readonly #store: Pick<MessageStore, 'revisions'>;
 
-  constructor(rules: ChannelRules, publisher: Publisher, channels: Channels, boards: Boards) {
+  constructor(
+    rules: ChannelRules,
+    publisher: Publisher,
+    channels: Channels,
+    boards: Boards,
+    store: Pick<MessageStore, 'revisions'>,
+  ) {
+    this.#store = store;
     this.#boards = boards;
     this.#rules = rules;
     this.#publisher = publisher;
@@ -65,6 +83,38 @@ export class Messages {
    */
   check(draft: ApplicationDraft): void {
     this.#publisher.check(this.#rules.require(draft.channel), draft);
+  }
+
+  /**
+   * Revises or withdraws a message, for an application: no access rule is asked.
+   *
+   * @throws {ProblemError} as `publish`; `no-such-message`, `withdrawn`, `conflict`
+   */
+  async change(own: OwnChange): Promise<Changed> {
+    const match = this.#rules.require(own.channel);
+    const found = await this.find(own.channel, own.place, own.message);
+    return this.#publisher.change(match, own, found);
+  }
+
+  /**
+   * What a message held before it was changed, where its rule keeps that.
+   *
+   * @param after - as in `MessageStore.revisions`
+   * @throws {ProblemError} `no-such-channel`; `no-such-message`; `unavailable`
+   */
+  async revisions(channel: ChannelName, place: Place, after: number, limit: ReadLimit): Promise<RevisionsReply> {
+    await this.find(channel, place);
+    return revisionsOf(this.#store, channel, place, after, limit);
+  }
+
+  /**
+   * A message of a channel, as it stands.
+   *
+   * @param id - which it must have
+   * @throws {ProblemError} `no-such-channel`; `no-such-message`; `unavailable`
+   */
+  find(channel: ChannelName, place: Place, id?: string): Promise<LoggedMessage> {
+    return findMessage(this.#channels.logOf(this.#rules.require(channel)), channel, place, id);
   }
 
   /**

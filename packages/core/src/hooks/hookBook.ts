@@ -53,9 +53,14 @@ export class HookBook {
     return hooks.filter((hook) => wants(hook, data));
   }
 
-  /** Hooks that hear of a message. */
-  forMessage(channel: ChannelName, type: string, data: () => Json): readonly string[] | undefined {
-    const hooks = this.inChannel('message', channel);
+  /** Hooks that hear of a message, or of its changes. */
+  forMessage(
+    channel: ChannelName,
+    type: string,
+    data: () => Json,
+    event: 'message' | 'changed' = 'message',
+  ): readonly string[] | undefined {
+    const hooks = this.inChannel(event, channel);
     if (hooks.length === 0) return undefined;
     const wanting = hooks.filter(
       (hook) =>

@@ -120,6 +120,11 @@ export class Hooks {
     return this.book.isEmpty ? undefined : this.book.forMessage(channel, type, data);
   }
 
+  /** Hooks that hear of a change of a message. */
+  wantingChange(channel: ChannelName, type: string, data: () => Json): readonly string[] | undefined {
+    return this.book.isEmpty ? undefined : this.book.forMessage(channel, type, data, 'changed');
+  }
+
   /** Events were committed to the queues of these hooks. */
   queued(hooks: readonly string[]): void {
     for (const name of hooks) {

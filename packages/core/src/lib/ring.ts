@@ -42,6 +42,20 @@ export class Ring<T> {
     return undefined;
   }
 
+  /** Replaces the last one that fits, if there is one, by what `by` makes of it, with its size. */
+  replaceLast(fits: (item: T) => boolean, by: (item: T) => readonly [item: T, size: number]): void {
+    for (let index = this.#count - 1; index >= 0; index--) {
+      const at = this.#at(index);
+      if (!fits(this.#items[at] as T)) continue;
+      const [item, size] = by(this.#items[at] as T);
+      this.#items[at] = item;
+      if (this.#maxSize === Number.POSITIVE_INFINITY) return;
+      this.#size += size - (this.#sizes[at] ?? 0);
+      this.#sizes[at] = size;
+      return;
+    }
+  }
+
   /** The place of the `index`th oldest. */
   #at(index: number): number {
     const at = this.#first + index;

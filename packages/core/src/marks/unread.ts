@@ -10,6 +10,8 @@ import type { MarkStore } from '../ports/stores.js';
 
 /** A user is told of changes at most this often, in milliseconds. */
 const everyMs = 1_000;
+/** After a message was withdrawn, all who have unread ones in its channel are counted anew: at most this often, in milliseconds. */
+const recountMs = 2_000;
 /** What happens together is told together: the first change waits this long, in milliseconds. */
 const gatherMs = 50;
 
@@ -37,6 +39,9 @@ interface Counted {
   readonly pairs: Set<Pair>;
   /** Those that nothing new is waiting to be told of. */
   readonly clean: Set<Pair>;
+  /** It is counted anew soon. */
+  recounting: boolean;
+  recountedAtMs: number;
 }
 
 /** A user's mark in a channel. */
@@ -125,9 +130,10 @@ export class Unread implements Subscriber<Growth> {
   }
 
   /** A channel has grown. Hot: once per message of a kept channel. */
-  hear({ channel, counted, by }: Growth): void {
+  hear({ channel, counted, by, recount }: Growth): void {
     const grown = this.#channels.get(channel);
     if (grown === undefined) return;
+    if (recount) this.#recountLater(channel, grown);
     if (by !== undefined && this.#users.get(by)?.pairs.has(channel)) this.#ask(by, channel);
     if (counted <= grown.counted) return;
     grown.counted = counted;
@@ -199,7 +205,13 @@ export class Unread implements Subscriber<Growth> {
   }
 
   #open(channel: ChannelName): Counted {
-    const of: Counted = { counted: 0, pairs: new Set(), clean: new Set() };
+    const of: Counted = {
+      counted: 0,
+      pairs: new Set(),
+      clean: new Set(),
+      recounting: false,
+      recountedAtMs: Number.NEGATIVE_INFINITY,
+    };
     this.#channels.set(channel, of);
     // What the channel has grown by until it is told of is in the store.
     void this.#host.relay
@@ -209,6 +221,18 @@ export class Unread implements Subscriber<Growth> {
         for (const { user } of of.pairs) this.#ask(user.id, channel);
       });
     return of;
+  }
+
+  /** A message counts no more: the store is asked for those who may not have read it. */
+  #recountLater(channel: ChannelName, of: Counted): void {
+    if (of.recounting) return;
+    of.recounting = true;
+    const { clock, wheel } = this.#host;
+    wheel.after(Math.max(0, of.recountedAtMs + recountMs - clock.monotonic()), () => {
+      of.recounting = false;
+      of.recountedAtMs = clock.monotonic();
+      for (const pair of of.pairs) if (unreadOf(pair) > 0) this.#ask(pair.user.id, channel);
+    });
   }
 
   /** What only the store knows is asked for before the user is told again. */

@@ -1,9 +1,27 @@
-import type { ChannelName, Json, MessageFilter } from '@nine-bells/wire';
+import type { Author, ChannelName, Cursor, Json, MessageFilter } from '@nine-bells/wire';
 import type { Pattern } from './pattern.js';
 
 /** Acts in a channel that an access rule allows or refuses. */
-export const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'] as const;
+export const channelActs = [
+  'enter',
+  'read',
+  'publish',
+  'revise',
+  'withdraw',
+  'revisions',
+  'hail',
+  'set',
+  'moderate',
+] as const;
 export type ChannelAct = (typeof channelActs)[number];
+
+/** Acts that are about one message of a channel. */
+export const messageActs = ['revise', 'withdraw', 'revisions'] as const;
+export type MessageAct = (typeof messageActs)[number];
+
+export function isMessageAct(act: Act): act is MessageAct {
+  return (messageActs as readonly Act[]).includes(act);
+}
 
 /** Acts that concern another user: start a direct channel, watch a status, notify. */
 export const userActs = ['direct', 'watch', 'notify'] as const;
@@ -62,6 +80,8 @@ export type AccessRule<P = Parameters> =
   | { readonly claim: string; readonly holds: string }
   /** The users that the value names, as the last segment of a direct channel does. */
   | { readonly among: string }
+  /** Of acts about a message: the user whose message it is, for so long after it was published; without bound, always. */
+  | { readonly author: { readonly withinMs?: number } }
   | { readonly all: readonly AccessRule<P>[] }
   | { readonly any: readonly AccessRule<P>[] }
   | { readonly not: AccessRule<P> }
@@ -82,6 +102,18 @@ export type Allow<P = Parameters> = Readonly<Partial<Record<Act, AccessRule<P>>>
 /** The values of the parameters of a channel's pattern. */
 export type Parameters = Readonly<Record<string, string>>;
 
+/** What of a message an access rule can look at. */
+export interface MessageFacts {
+  readonly cursor: Cursor;
+  readonly id?: string;
+  readonly type?: string;
+  /** Absent: an application published it, and named no author. */
+  readonly by?: Author;
+  /** When it was taken in, and how long ago that is, in milliseconds. */
+  readonly atMs: number;
+  readonly ageMs: number;
+}
+
 /** An access question: may `who` do `act` there? The same for a rule, for a function and for the application. */
 export interface Question<P = Parameters> {
   readonly act: Act;
@@ -91,6 +123,8 @@ export interface Question<P = Parameters> {
   readonly whom?: string;
   /** The name of what is called. */
   readonly call?: string;
+  /** For acts about a message. */
+  readonly message?: MessageFacts;
   readonly parameters: P;
   readonly who: Identity;
 }

@@ -4,6 +4,8 @@ import type { ProblemCode } from '@nine-bells/wire';
 export class Counters {
   /** Messages published, over the line and by applications; repeats by key do not count. */
   messagesIn = 0;
+  /** Messages changed; repeats by key do not count. */
+  readonly changes = { revised: 0, withdrawn: 0 };
   /** Changes of boards' entries that were taken. */
   boardChanges = 0;
   /** Messages, and frames of boards, handed to connections. */

@@ -5,6 +5,7 @@ import type { Condition, Template } from './shape.js';
 /** What a hook can hear of. In its CloudEvents `ninebells.` stands before the name. */
 export const hookEvents = [
   'message',
+  'changed',
   'joined',
   'left',
   'unreached',

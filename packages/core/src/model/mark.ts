@@ -29,6 +29,8 @@ export interface Growth {
   readonly channel: ChannelName;
   /** Messages of the channel that count as unread for at least one user. */
   readonly counted: number;
+  /** A message counts no more: what users have not read must be counted anew. */
+  readonly recount?: true;
   /** Whose message it was: for that user it does not count. */
   readonly by?: string;
 }

@@ -34,6 +34,33 @@ export interface Draft {
   readonly hooks?: readonly string[] | undefined;
   /** Through how many intakes it has come. */
   readonly hops?: number | undefined;
+  /**
+   * It changes a message that is there. `id`, `by` and `atMs` are of the change, and `dataText` is what the message holds then;
+   * `type` and `except` are of the message.
+   */
+  readonly change?: Change | undefined;
+}
+
+/** What a draft changes. */
+export interface Change {
+  readonly of: ChangedMessage;
+  /** The number of the last change that must stand; 0: the message must be as it was published; absent: any. */
+  readonly ifRevision?: number;
+  /** The message is taken back. */
+  readonly withdraws: boolean;
+  /** What the message held is kept, for those who may read it. */
+  readonly keeps: boolean;
+  readonly reason?: string | undefined;
+}
+
+/** What of a message never changes. */
+export interface ChangedMessage {
+  readonly number: number;
+  readonly id: string;
+  readonly type: string;
+  readonly key?: string | undefined;
+  readonly by?: Author | undefined;
+  readonly atMs: number;
 }
 
 /**
@@ -51,42 +78,112 @@ export interface MessageLine {
   readonly atMs: number;
   readonly except?: readonly string[] | undefined;
   readonly tail: string;
+  /** It changes the message of this number: `tail` is that message, as it stands then. */
+  readonly of?: number | undefined;
+  /** As in `Change`. */
+  readonly ifRevision?: number | undefined;
+  readonly withdraws?: boolean | undefined;
+  /** Of a message that was changed: the number of its last change. */
+  readonly revision?: number | undefined;
+  /** A change that a later one of the same message has made void: only its place is left. */
+  readonly isVoid?: boolean | undefined;
 }
+
+/** What a message is made of, as it is kept and carried. */
+export type MessageParts = Pick<MessageLine, 'atMs' | 'except' | 'tail' | 'of' | 'revision' | 'isVoid'>;
 
 /** A draft as a line. */
 export function lineOf(draft: Draft): MessageLine {
-  const { id, key, owner, by, atMs, except } = draft;
-  return { id, key, owner, author: by?.user, atMs, except, tail: tailOf(draft) };
+  const { id, key, owner, by, atMs, except, change } = draft;
+  return { id, key, owner, author: by?.user, atMs, except, tail: tailOf(draft), ...lineChange(change) };
 }
 
-function tailOf({ id, type, key, by, atMs, dataText }: Draft): string {
+function lineChange(change: Change | undefined): Pick<MessageLine, 'of' | 'ifRevision' | 'withdraws'> {
+  if (change === undefined) return {};
+  const { of, ifRevision, withdraws } = change;
+  return { of: of.number, ifRevision, withdraws };
+}
+
+function tailOf(draft: Draft): string {
+  return draft.change === undefined ? messageTail(draft) : changedTail(draft, draft.change);
+}
+
+function messageTail({ id, type, key, by, atMs, dataText }: Draft): string {
   const named = JSON.stringify({ id, type, key }).slice(1, -1);
   const author = by === undefined ? '' : `,"by":${authorText(by)}`;
   return `${named}${author},"at":"${new Date(atMs).toISOString()}","data":${dataText}}`;
 }
 
-/** A message that has its place in the channel's order. Shared by everyone who gets it; made ready for the wire once. */
+/** A message as it stands after a change, from its `id` on. */
+function changedTail({ by, atMs, dataText }: Draft, { of, withdraws, reason }: Change): string {
+  return standingTail(messageTail({ ...of, dataText }), { atMs, by, withdrawn: withdraws, reason });
+}
+
+/** What is known of a message's last change. */
+export interface LastChange {
+  readonly atMs: number;
+  readonly by?: Author | undefined;
+  readonly withdrawn: boolean;
+  readonly reason?: string | undefined;
+}
+
+/** Adds to the tail of a message when it was changed last, by whom, and whether it was withdrawn. */
+export function standingTail(tail: string, { atMs, by, withdrawn, reason }: LastChange): string {
+  const author = by === undefined ? '' : `,"revisedBy":${authorText(by)}`;
+  const gone = withdrawn ? ',"withdrawn":true' : '';
+  const why = reason === undefined ? '' : `,"reason":${JSON.stringify(reason)}`;
+  return `${tail.slice(0, -1)},"revisedAt":"${new Date(atMs).toISOString()}"${author}${gone}${why}}`;
+}
+
+/**
+ * What has a place in the channel's order: a message; a change of one; or the place of a change that a later one has made void.
+ * Shared by everyone who gets it; made ready for the wire once.
+ */
 export class LoggedMessage {
   readonly channel: ChannelName;
   readonly place: Place;
+  /** When it was taken in; of a change, when it was made. */
   readonly atMs: number;
   readonly except: readonly string[] | undefined;
+  /** Of a change: the number of the message. */
+  readonly of: number | undefined;
+  /** Of a message: the number of its last change. */
+  readonly revision: number | undefined;
+  /** Nothing is left of it but its place. */
+  readonly isVoid: boolean;
   #id: string | undefined;
   /** What its text is made of, until it is needed. */
   #draft: Draft | undefined;
   #text: string | undefined;
   #message: Message | undefined;
 
-  constructor(channel: ChannelName, place: Place, draft: Draft | Pick<MessageLine, 'atMs' | 'except' | 'tail'>) {
+  constructor(channel: ChannelName, place: Place, draft: Draft | MessageParts) {
     this.channel = channel;
     this.place = place;
     this.atMs = draft.atMs;
     this.except = draft.except?.length ? draft.except : undefined;
-    if ('tail' in draft) this.#text = headOf(channel, place) + draft.tail;
-    else {
+    if ('tail' in draft) {
+      this.of = draft.of;
+      this.revision = draft.revision;
+      this.isVoid = draft.isVoid === true;
+      this.#text = this.isVoid ? '' : this.#head + draft.tail;
+    } else {
+      this.of = draft.change?.of.number;
+      this.revision = undefined;
+      this.isVoid = false;
       this.#id = draft.id;
       this.#draft = draft;
     }
+  }
+
+  /** A message, which is shown by itself: neither a change nor a place without anything. */
+  get isMessage(): boolean {
+    return this.of === undefined && !this.isVoid;
+  }
+
+  /** A change that is shown: the last one of its message. */
+  get isChange(): boolean {
+    return this.of !== undefined && !this.isVoid;
   }
 
   get id(): string {
@@ -98,15 +195,16 @@ export class LoggedMessage {
     return formatCursor(this.place);
   }
 
+  /** Of a change, the message as it stands after it. Nothing that is void has one. */
   get message(): Message {
     this.#message ??= JSON.parse(this.text) as Message;
     return this.#message;
   }
 
-  /** The message as JSON text. */
+  /** The message as JSON text; of a change, as it stands after it; empty if nothing is left. */
   get text(): string {
     if (this.#text === undefined) {
-      this.#text = headOf(this.channel, this.place) + tailOf(this.#draft as Draft);
+      this.#text = this.#head + tailOf(this.#draft as Draft);
       this.#draft = undefined;
     }
     return this.#text;
@@ -114,22 +212,62 @@ export class LoggedMessage {
 
   /** The text from its `id` on: what does not depend on its place. */
   get tail(): string {
-    return this.text.slice(headOf(this.channel, this.place).length);
+    return this.isVoid ? '' : this.text.slice(this.#head.length);
+  }
+
+  /** Of a change: the message as it stands after it, at its own place. */
+  standing(of: LoggedMessage): LoggedMessage {
+    const { channel, tail, except, place } = this;
+    return new LoggedMessage(channel, of.place, {
+      atMs: of.atMs,
+      except: of.except ?? except,
+      tail,
+      revision: place.number,
+    });
+  }
+
+  /** Only the place of a change, which a later one has made void. */
+  voided(): LoggedMessage {
+    return new LoggedMessage(this.channel, this.place, { atMs: this.atMs, tail: '', of: this.of, isVoid: true });
   }
 
   /** A frame that pushes it: made once per instance, and not kept with the record. */
   toPush(): Frame {
-    return new Frame(`{"on":"message",${this.text.slice(1)}`, true, this.channel);
+    const { text, channel } = this;
+    if (this.of === undefined) return new Frame(`{"on":"message",${text.slice(1)}`, true, channel);
+    return changeFrame(channel, this.place, text);
+  }
+
+  /** Of a change: as `toPush`, for those whose filter the message does not fit any more. */
+  toUnfitPush(): Frame {
+    return changeFrame(this.channel, this.place, this.unfitText);
+  }
+
+  /** Of a change: the message without what it holds, as JSON text. */
+  get unfitText(): string {
+    return JSON.stringify({ ...this.message, data: null, unfit: true });
   }
 
   isFor(session: string): boolean {
     return this.except === undefined || !this.except.includes(session);
   }
+
+  get #head(): string {
+    const { channel, place, of, revision } = this;
+    if (of !== undefined) return headOf(channel, { volume: place.volume, number: of }, place);
+    return headOf(channel, place, revision === undefined ? undefined : { volume: place.volume, number: revision });
+  }
 }
 
 /** How the text of a message begins. */
-function headOf(channel: ChannelName, place: Place): string {
-  return `{"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(place)}",`;
+function headOf(channel: ChannelName, place: Place, revision: Place | undefined): string {
+  const head = `{"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(place)}",`;
+  return revision === undefined ? head : `${head}"revision":"${formatCursor(revision)}",`;
+}
+
+function changeFrame(channel: ChannelName, place: Place, text: string): Frame {
+  const head = `{"on":"change","channel":${JSON.stringify(channel)},"cursor":"${formatCursor(place)}"`;
+  return new Frame(`${head},"message":${text}}`, true, channel);
 }
 
 export interface Appended {
@@ -138,6 +276,35 @@ export interface Appended {
   readonly repeated: boolean;
   /** Messages of the channel that count as unread for at least one user, up to this one; of kept channels. */
   readonly counted?: number;
+}
+
+/** What a message held before it was changed. */
+export interface EarlierRevision {
+  /** The number of the change that had made it so; 0: it was published so. */
+  readonly number: number;
+  /** Its data as JSON text. */
+  readonly dataText: string;
+  /** When that was, and by whom; absent: by an application that named nobody. */
+  readonly atMs: number;
+  readonly by?: Author;
+}
+
+/** What a client changes, or an application. */
+export interface OwnChange {
+  readonly channel: ChannelName;
+  readonly place: Place;
+  /** The id of the message, where it is known. */
+  readonly message?: string | undefined;
+  /** What the message is to hold; absent: it is withdrawn. */
+  readonly data?: Json | undefined;
+  readonly reason?: string | undefined;
+  /** As in `Change`, as a place; `null`: the message must be as it was published. */
+  readonly ifRevision?: Place | null | undefined;
+  readonly key?: string | undefined;
+  readonly owner?: string | undefined;
+  readonly by?: Author | undefined;
+  /** The session that changes it; absent: an application. */
+  readonly session?: string | undefined;
 }
 
 /** Bounds of a `recent` logbook; what exceeds either is forgotten. */

@@ -50,7 +50,7 @@ export interface Relay {
    * Calls for one channel take effect in the order made. A key that its author used in this channel before gives the
    * message published then.
    *
-   * @throws {ProblemError} `busy` while nothing is carried
+   * @throws {ProblemError} `busy` while nothing is carried; of a change `no-such-message`, `withdrawn`, `conflict`
    */
   append(channel: ChannelName, draft: Draft, bounds: LogBounds): Promise<Appended>;
   /** Carries messages that the store has numbered and committed. */

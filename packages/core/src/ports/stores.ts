@@ -14,7 +14,7 @@ import type {
 } from '../model/hook.js';
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish } from '../model/intake.js';
 import type { MarkState, UserMark } from '../model/mark.js';
-import type { Appended, Draft, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
+import type { Appended, Draft, EarlierRevision, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
 import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '../model/messageReport.js';
 import type { AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
@@ -28,7 +28,7 @@ export interface LogReader {
   heads(channels: readonly ChannelName[]): Promise<readonly Place[]>;
   /** The messages after `after`, oldest first. Messages that are gone are reported by `gap`. */
   since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice>;
-  /** The last messages before `before`, or the last of all, oldest first. */
+  /** The last messages before `before`, or the last of all, oldest first; among them places of changes, which do not count. */
   before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice>;
 }
 
@@ -40,9 +40,19 @@ export interface MessageStore extends LogReader {
    * Resolves after the commit, for one channel in the order of the numbers. A key that its author used in this channel
    * before gives the message published then.
    *
-   * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
+   * A change (`Draft.change`) takes effect on its message in the same commit: what that held before is nowhere any more, unless
+   * the rule keeps it or the channel is exempted from pruning.
+   *
+   * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again; of a change `no-such-message`,
+   *   `withdrawn`, `conflict`
    */
   append(channel: ChannelName, draft: Draft): Promise<Appended>;
+  /**
+   * What a message of a kept channel held before it was changed, the oldest first: at most `limit`.
+   *
+   * @param after - those behind the revision of this number; -1: from the beginning
+   */
+  revisions(channel: ChannelName, place: Place, after: number, limit: number): Promise<readonly EarlierRevision[]>;
   /**
    * Kept channels that have been published to, by name: the first `limit` whose names come after `after`, and have the text
    * `find` in them, whatever its case.

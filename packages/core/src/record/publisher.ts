@@ -1,11 +1,11 @@
-import { type Author, type ChannelName, type Json, refusal } from '@nine-bells/wire';
+import { type Author, type Changed, type ChannelName, defined, type Json, refusal } from '@nine-bells/wire';
 import type { Contracts, Sender } from '../contracts/contracts.js';
 import { Backlog } from '../lib/backlog.js';
 import type { Counters } from '../model/counters.js';
 import type { Hail } from '../model/hail.js';
 import type { QueuedEvent } from '../model/hook.js';
 import { countsAsUnread } from '../model/mark.js';
-import type { Appended, Draft, OwnDraft } from '../model/message.js';
+import type { Appended, Draft, LoggedMessage, OwnChange, OwnDraft } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
@@ -36,6 +36,8 @@ export interface MessageHooks {
   /** The hooks that hear of a message; `undefined`: none. `data` is what they look at. */
   wantingMessage(channel: ChannelName, type: string, data: () => Json): readonly string[] | undefined;
   queue(events: readonly QueuedEvent[]): Promise<void>;
+  /** The same of a change of one. */
+  wantingChange(channel: ChannelName, type: string, data: () => Json): readonly string[] | undefined;
   /** Events for these hooks were committed. */
   queued(hooks: readonly string[]): void;
 }
@@ -81,15 +83,11 @@ export class Publisher {
   }
 
   #append(match: RuleMatch, own: OwnDraft, dataText: string, bytes: number): Promise<Appended> {
-    if (this.#stopping)
-      throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
-    this.#checkLinked();
-    const { clock, ids, relay, store, hooks } = this.#host;
+    this.#checkTaking();
+    const { clock, ids, hooks } = this.#host;
     const { channel, type = 'message' } = own;
-    const { logbook } = match.rule;
-    const isKept = logbook.type === 'kept';
+    const isKept = match.rule.logbook.type === 'kept';
     const atMs = clock.now();
-    const startMs = clock.monotonic();
     const users = isKept ? usersOf(match) : undefined;
     const draft: Draft = {
       id: ids.message(atMs),
@@ -104,6 +102,23 @@ export class Publisher {
       hooks: hooks.wantingMessage(channel, type, () => hookData(own, type)),
       hops: own.hops,
     };
+    return this.#give(match, draft, bytes, users);
+  }
+
+  /** @throws {ProblemError} `draining`, `busy` */
+  #checkTaking(): void {
+    if (this.#stopping)
+      throw refusal('draining', 'publish again on another instance, or later', { retryAfterMs: 1000 });
+    this.#checkLinked();
+  }
+
+  /** Has a draft given its place. Hot: once per publish. */
+  #give(match: RuleMatch, draft: Draft, bytes: number, users: readonly string[] | undefined): Promise<Appended> {
+    const { clock, relay, store } = this.#host;
+    const { channel } = match;
+    const { logbook } = match.rule;
+    const isKept = logbook.type === 'kept';
+    const startMs = clock.monotonic();
     this.#backlog.take(channel, bytes);
     let appended: Promise<Appended>;
     try {
@@ -130,12 +145,59 @@ export class Publisher {
   }
 
   /**
+   * Changes a message: a place in the channel's order of its own. What is told is the message as it stands then.
+   *
+   * @param found - the message, as it was read
+   * @throws {ProblemError} as `append`; `no-such-message`, `withdrawn`, `conflict` as a rejection
+   */
+  change(match: RuleMatch, own: OwnChange, found: LoggedMessage): Promise<Changed> {
+    const { data, reason, ifRevision, by, key, owner } = own;
+    const { id: messageId, type, key: messageKey, by: author } = found.message;
+    const dataText = JSON.stringify(data ?? null);
+    const bytes = this.#checkSize(match, dataText);
+    if (data !== undefined && match.hasContracts)
+      this.#checkContract(match, { ...own, data, type, ...defined({ by: by ?? author }) }, bytes);
+    if (ifRevision && ifRevision.volume !== found.place.volume) throw staleRevision();
+    this.#checkTaking();
+    const { clock, ids, hooks } = this.#host;
+    const atMs = clock.now();
+    const withdraws = data === undefined;
+    const { channel } = match;
+    const shown = { channel, type, ...(author === undefined ? {} : { by: { ...author } }), data: data ?? null };
+    const draft: Draft = {
+      id: ids.message(atMs),
+      type,
+      key,
+      // The keys of changes are apart from those of messages.
+      owner: `~${owner ?? ''}`,
+      by,
+      atMs,
+      dataText,
+      // Who was not to get it has nothing to be taken back, and may be told.
+      except: withdraws ? undefined : found.except,
+      hooks: hooks.wantingChange(channel, type, () => shown as Json),
+      change: {
+        of: { number: found.place.number, id: messageId, type, key: messageKey, by: author, atMs: found.atMs },
+        withdraws,
+        reason,
+        keeps: match.rule.keepsRevisions === true,
+        ...(ifRevision === undefined ? {} : { ifRevision: ifRevision?.number ?? 0 }),
+      },
+    };
+    return this.#give(match, draft, bytes, undefined).then(({ logged, repeated }) => ({
+      id: repeated ? logged.id : draft.id,
+      cursor: logged.cursor,
+      ...(repeated ? { repeated } : {}),
+    }));
+  }
+
+  /**
    * Queues a message of a recent channel for its hooks, before it is acknowledged. If that fails, the publisher tries again
    * with its key, and the message is queued then.
    */
-  #queued({ hooks = [], hops }: Draft, { logged }: Appended): Promise<void> {
-    const { channel, id, atMs, text } = logged;
-    const event = { id, event: 'message', atMs, channel, hops, dataText: text } as const;
+  #queued({ id, change, hooks = [], hops }: Draft, { logged }: Appended): Promise<void> {
+    const { channel, atMs, text } = logged;
+    const event = { id, event: change ? 'changed' : 'message', atMs, channel, hops, dataText: text } as const;
     return this.#host.hooks.queue(hooks.map((hook) => ({ hook, ...event })));
   }
 
@@ -143,9 +205,13 @@ export class Publisher {
     const { clock, took, traces, counters, direct, hooks } = this.#host;
     const isKept = match.rule.logbook.type === 'kept';
     took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
-    traces.accepted(done.logged, draft, done.repeated);
+    if (draft.change === undefined) traces.accepted(done.logged, draft, done.repeated);
     if (done.repeated) return done;
     if (isKept && draft.hooks !== undefined) hooks.queued(draft.hooks);
+    if (draft.change !== undefined) {
+      counters.changes[draft.change.withdraws ? 'withdrawn' : 'revised'] += 1;
+      return done;
+    }
     counters.messagesIn += 1;
     if (match.rule.direct) direct(match, draft.by);
     return done;
@@ -212,6 +278,11 @@ export class Publisher {
     const { channel } = logged;
     relay.announce(channel, [logged]);
     if (counted === undefined) return;
+    if (draft.change !== undefined) {
+      // What was withdrawn is unread no more.
+      if (draft.change.withdraws) relay.publish(growthTopic(channel), { channel, counted, recount: true });
+      return;
+    }
     const by = draft.by === undefined || draft.by.guest ? {} : { by: draft.by.user };
     relay.publish(growthTopic(channel), { channel, counted, ...by });
     if (users !== undefined && logged.place.number === 1) relay.publish(usersTopic, { type: 'begun', users, channel });
@@ -226,6 +297,10 @@ export class Publisher {
       throw refusal('too-large', `data has ${bytes} bytes, at most ${limit} are allowed here`, { where: '/data' });
     return bytes;
   }
+}
+
+function staleRevision(): Error {
+  return refusal('conflict', 'the record of the channel has begun anew since', { where: '/ifRevision' });
 }
 
 function senderOf({ by, session }: Pick<OwnDraft, 'by' | 'session'>): Sender {

@@ -6,11 +6,13 @@ import {
   LoggedMessage,
   type LogSlice,
   type MessageLine,
+  type MessageParts,
   type Place,
   type ReadLimit,
 } from '../model/message.js';
 import { keyMemory } from '../model/options.js';
-import { firstToRead, gapAfter, keyName, lastWithinBytes, withinBytes } from './slices.js';
+import { checkChange, noSuchMessage } from './changes.js';
+import { firstToRead, gapAfter, keyName, lastIndexOf, lastWithinBytes, withinBytes } from './slices.js';
 
 /** What a message, and what a key, costs beside its text, in characters. */
 const overhead = { message: 300, key: 150 } as const;
@@ -41,13 +43,19 @@ export class RecentLog {
   static restored(channel: ChannelName, { volume, head }: SavedLog, entries: readonly SavedEntry[]): RecentLog {
     const log = new RecentLog(channel, volume);
     log.#head = head;
-    const messages = entries.filter((each): each is SavedMessage => !('of' in each));
+    const messages = entries.filter((each): each is SavedMessage => 'number' in each);
     // What is not there up to the head cannot be told from what was never there.
     const isWhole = messages.every(({ number }, index) => number === head - messages.length + 1 + index);
-    for (const { number, data, ...draft } of isWhole ? messages : [])
-      log.#add(new LoggedMessage(channel, { volume, number }, { ...draft, dataText: JSON.stringify(data) }));
+    for (const { number, ...each } of isWhole ? messages : [])
+      log.#add(
+        new LoggedMessage(
+          channel,
+          { volume, number },
+          'tail' in each ? each : { ...each, dataText: JSON.stringify(each.data) },
+        ),
+      );
     for (const each of entries)
-      if ('of' in each) {
+      if (!('number' in each)) {
         const [id, number, atMs] = each.of;
         log.#remember(each.key, { id, number, atMs });
       }
@@ -74,15 +82,19 @@ export class RecentLog {
     return this.#chars;
   }
 
+  /** @throws {ProblemError} of a change: `no-such-message`, `withdrawn`, `conflict` */
   append(draft: Draft | MessageLine, bounds: LogBounds): Appended {
     const author = 'tail' in draft ? draft.author : draft.by?.user;
     const { owner } = draft;
     const key = draft.key === undefined ? undefined : keyName({ owner, author, key: draft.key });
     const known = key === undefined ? undefined : this.#keys.get(key);
     if (known !== undefined) return { logged: this.#known(known), repeated: true };
+    const change = changeOf(draft);
+    const changed = change && this.#toChange(change);
     this.#head += 1;
     const logged = new LoggedMessage(this.#channel, this.head, draft);
     this.#add(logged);
+    if (changed !== undefined) this.#change(changed, logged);
     if (key !== undefined) this.#remember(key, { id: draft.id, number: this.#head, atMs: draft.atMs });
     this.#forget(bounds, draft.atMs);
     return { logged, repeated: false };
@@ -103,9 +115,8 @@ export class RecentLog {
     const oldest = this.#head - (this.#messages.length - this.#gone) + 1;
     const lost = before !== undefined && (before.volume !== this.#volume || before.number > this.#head + 1);
     const end = before === undefined || lost ? this.#head : before.number - 1;
-    const count = Math.max(0, Math.min(limit.messages, end - oldest + 1));
-    const start = this.#gone + (end - count + 1 - oldest);
-    const messages = count === 0 ? [] : lastWithinBytes(this.#messages.slice(start, start + count), limit.bytes);
+    const stretch = end < oldest ? [] : this.#messages.slice(this.#gone, this.#gone + end - oldest + 1);
+    const messages = lastWithinBytes(stretch.slice(lastIndexOf(stretch, limit.messages) ?? 0), limit.bytes);
     const first = messages[0]?.place.number ?? end + 1;
     const gap = lost ? ('new-volume' as const) : first <= oldest && oldest > 1 ? ('expired' as const) : undefined;
     return { messages, more: messages.length > 0 && first > oldest, head: this.head, ...(gap ? { gap } : {}) };
@@ -137,6 +148,34 @@ export class RecentLog {
   #known({ id, number, atMs }: Keyed): LoggedMessage {
     const place = { volume: this.#volume, number };
     return new LoggedMessage(this.#channel, place, { atMs, tail: `"id":${JSON.stringify(id)}}` });
+  }
+
+  /** The message that is to be changed. */
+  #toChange({ of, ifRevision }: ChangeWish): LoggedMessage {
+    const found = this.#messages[this.#indexOf(of)];
+    if (!found?.isMessage) throw noSuchMessage();
+    const { revision, message } = found;
+    checkChange(this.#volume, { revision, isWithdrawn: message.withdrawn === true }, { ifRevision });
+    return found;
+  }
+
+  /** A message is held as it stands after a change, and an earlier change of it no more. */
+  #change(message: LoggedMessage, change: LoggedMessage): void {
+    this.#put(this.#indexOf(message.place.number), change.standing(message));
+    const index = message.revision === undefined ? -1 : this.#indexOf(message.revision);
+    const earlier = this.#messages[index];
+    if (earlier !== undefined) this.#put(index, earlier.voided());
+  }
+
+  /** Where the message of a number stands; nowhere, if it has fallen out. */
+  #indexOf(number: number): number {
+    const index = this.#messages.length - 1 - (this.#head - number);
+    return index < this.#gone ? -1 : index;
+  }
+
+  #put(index: number, logged: LoggedMessage): void {
+    this.#chars += logged.text.length - (this.#messages[index] as LoggedMessage).text.length;
+    this.#messages[index] = logged;
   }
 
   #add(logged: LoggedMessage): void {
@@ -179,6 +218,18 @@ export class RecentLog {
   }
 }
 
+/** What a draft or a line changes, and what must stand. */
+interface ChangeWish {
+  readonly of: number;
+  readonly ifRevision?: number | undefined;
+}
+
+function changeOf(draft: Draft | MessageLine): ChangeWish | undefined {
+  if ('tail' in draft) return draft.of === undefined ? undefined : { of: draft.of, ifRevision: draft.ifRevision };
+  const { change } = draft;
+  return change && { of: change.of.number, ifRevision: change.ifRevision };
+}
+
 /** What is remembered under a key. */
 interface Keyed {
   readonly id: string;
@@ -187,7 +238,15 @@ interface Keyed {
 }
 
 /** A message of a record that is saved: its draft and its number. */
-export type SavedMessage = Omit<Draft, 'dataText' | 'owner'> & { readonly number: number; readonly data: Json };
+export type SavedDraft = Omit<Draft, 'dataText' | 'owner' | 'change'> & {
+  readonly number: number;
+  readonly data: Json;
+};
+
+/** The same of a message that was changed, and of a change. */
+export type SavedParts = MessageParts & { readonly number: number };
+
+export type SavedMessage = SavedDraft | SavedParts;
 
 /** A key that is known, as `keyName` makes it: the id, the number and the time of its message. */
 export interface SavedKey {
@@ -203,7 +262,16 @@ export interface SavedLog {
 
 export type SavedEntry = SavedMessage | SavedKey;
 
-function saved({ message, atMs, except, place }: LoggedMessage): SavedMessage {
+function saved(logged: LoggedMessage): SavedMessage {
+  const { atMs, except, place, of, revision, tail } = logged;
+  if (!logged.isMessage || revision !== undefined)
+    return {
+      number: place.number,
+      atMs,
+      tail,
+      ...defined({ except, of, revision, isVoid: logged.isVoid || undefined }),
+    };
+  const { message } = logged;
   const { id, type, key, by, data } = message;
   return {
     number: place.number,

@@ -21,6 +21,17 @@ export function lastWithinBytes(messages: readonly LoggedMessage[], bytes: numbe
   return messages;
 }
 
+/** Where the last `count` messages begin in a stretch, which may have changes, too; `undefined` if it does not have so many. */
+export function lastIndexOf(stretch: readonly LoggedMessage[], count: number): number | undefined {
+  let index = stretch.length;
+  for (let left = count; left > 0; left--) {
+    do index -= 1;
+    while (index >= 0 && stretch[index]?.isMessage === false);
+    if (index < 0) return undefined;
+  }
+  return index;
+}
+
 /** Why a cursor cannot be followed in a record that spans `oldest` to `head`, if it cannot. */
 export function gapAfter(after: Place, oldest: number, head: Place): LogSlice['gap'] {
   if (after.volume !== head.volume || after.number > head.number) return 'new-volume';

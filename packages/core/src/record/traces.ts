@@ -63,6 +63,18 @@ export class Traces {
     this.#handed.add({ logged, atMs: this.#now(), connections }, logged.text.length);
   }
 
+  /** A message was changed: what it held before is remembered no more. */
+  changed(change: LoggedMessage): void {
+    const { of, channel, place } = change;
+    this.#handed.replaceLast(
+      ({ logged }) => logged.place.number === of && logged.channel === channel && logged.place.volume === place.volume,
+      (held) => {
+        const logged = change.standing(held.logged);
+        return [{ ...held, logged }, logged.text.length];
+      },
+    );
+  }
+
   /** Something has happened to a stay. */
   stay(event: StayEvent): void {
     if (!this.#isOn) return;

@@ -5,7 +5,9 @@ import {
   type Act,
   type Allow,
   type AskRule,
+  isMessageAct,
   isUserAct,
+  messageActs,
   type Parameters,
   type Question,
 } from '../model/access.js';
@@ -62,6 +64,7 @@ export function verdictOf(rule: AccessRule, question: Question, answers?: Answer
   if ('user' in rule) return yesIf(!who.guest && who.user === meant(rule.user, parameters));
   if ('among' in rule)
     return yesIf(!who.guest && usersOfDirect(meant(rule.among, parameters))?.includes(who.user) === true);
+  if ('author' in rule) return yesIf(isAuthor(rule, question));
   if ('any' in rule) {
     let verdict: Verdict = 'no';
     for (const part of rule.any) {
@@ -143,6 +146,7 @@ function described(rule: AccessRule, question: Question, answers?: Answers): Omi
   }
   if ('user' in rule) return { asks: `user ${shown(rule.user, parameters)}`, found: `user ${who.user}` };
   if ('among' in rule) return { asks: `one of ${shown(rule.among, parameters)}`, found: `user ${who.user}` };
+  if ('author' in rule) return describedAuthor(rule.author.withinMs, question);
   if ('any' in rule) return { asks: 'any of', parts: parts(rule.any) };
   if ('all' in rule) return { asks: 'all of', parts: parts(rule.all) };
   if ('not' in rule) return { asks: 'not', parts: parts([rule.not]) };
@@ -163,11 +167,22 @@ export function accessRuleFault(rule: AccessRule, parameters: readonly string[],
     return parts.map((part) => accessRuleFault(part, parameters, act)).find((fault) => fault !== undefined);
   }
   if ('ask' in rule) return undefined;
+  if ('author' in rule)
+    return isMessageAct(act) ? undefined : `author is for acts about a message: ${messageActs.join(', ')}`;
   const { claim: _, ...values } = { claim: '', ...rule };
   const unknown = Object.values<string>(values).find(
     (each) => each.startsWith(':') && !parameters.includes(each.slice(1)),
   );
   return unknown === undefined ? undefined : `the pattern has no parameter ${unknown}`;
+}
+
+/** Whether a rule, or a part of it, may look at the message that an act is about. */
+export function looksAtMessage(rule: AccessRule): boolean {
+  if (typeof rule === 'string') return rule === 'token-allows';
+  if (typeof rule === 'function' || 'ask' in rule || 'author' in rule) return true;
+  if ('not' in rule) return looksAtMessage(rule.not);
+  const parts = 'all' in rule ? rule.all : 'any' in rule ? rule.any : [];
+  return parts.some(looksAtMessage);
 }
 
 /** Whether a rule, or a part of it, is handed to the application. */
@@ -205,6 +220,30 @@ function describedToken(question: Question): Omit<Evaluation, 'holds'> {
     return [{ ...part, asks: `${pattern.text}: ${part.asks}${some}` }];
   });
   return parts.length === 0 ? { asks, found: 'none of them is for this channel' } : { asks, parts };
+}
+
+function isAuthor({ author }: Extract<AccessRule, { author: object }>, { who, message }: Question): boolean {
+  if (message?.by?.user !== who.user) return false;
+  return author.withinMs === undefined || message.ageMs <= author.withinMs;
+}
+
+function describedAuthor(withinMs: number | undefined, { message }: Question): Omit<Evaluation, 'holds'> {
+  const asks = withinMs === undefined ? "the message's author" : `the message's author, within ${inWords(withinMs)}`;
+  if (message === undefined) return { asks, found: 'no message' };
+  const { by, ageMs } = message;
+  return { asks, found: `by ${by === undefined ? 'an application' : by.user}, ${inWords(ageMs)} ago` };
+}
+
+/** A time for people: the largest unit that it has at least two of, or whole seconds. */
+function inWords(ms: number): string {
+  const unit = (
+    [
+      ['d', 86_400_000],
+      ['h', 3_600_000],
+      ['min', 60_000],
+    ] as const
+  ).find(([, each]) => ms >= 2 * each || ms === each);
+  return unit === undefined ? `${Math.round(ms / 1000)} s` : `${Math.round((ms / unit[1]) * 10) / 10} ${unit[0]}`;
 }
 
 function claimHolds(rule: Extract<AccessRule, { claim: string }>, question: Question): boolean {

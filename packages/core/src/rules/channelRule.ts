@@ -39,6 +39,8 @@ export interface ChannelRule {
   readonly dataBytes?: number;
   /** A user publishes here once in this time, in milliseconds, unless it may moderate; absent: as the rates of sessions allow. */
   readonly slowMs?: number;
+  /** What messages held before they were revised is kept; who may read it, the act `revisions` says. Only with a kept logbook. */
+  readonly keepsRevisions?: boolean;
   /** The types that messages have here; absent: any. */
   readonly types?: ContractsByType;
   /** The same of hails. */
@@ -87,10 +89,11 @@ export function channelRule<const P extends string>(
   return rule as unknown as ChannelRule;
 }
 
-/** The access rules of direct channels: only their users. */
+/** The access rules of direct channels: only their users, and each may change its own messages. */
 export function directAllow(parameter: string): ChannelRule['allow'] {
   const users = { among: `:${parameter}` };
-  return { enter: users, publish: users, hail: users };
+  const own = { all: [users, { author: {} }] };
+  return { enter: users, publish: users, hail: users, revise: own, withdraw: own };
 }
 
 /** The users of a direct channel. */
@@ -123,6 +126,8 @@ export class ChannelRules {
     const parsed = rules.map((rule) => ({ pattern: parsePattern(rule.pattern), rule }));
     for (const { pattern, rule } of parsed) {
       const parameters = parametersOf(pattern);
+      if (rule.keepsRevisions && rule.logbook.type !== 'kept')
+        throw new RangeError(`${pattern.text}: only channels with a kept logbook keep earlier revisions`);
       if (rule.showsMarks && rule.logbook.type !== 'kept')
         throw new RangeError(`${pattern.text}: only channels with a kept logbook have read marks to show`);
       if (rule.direct && (parameters.length !== 1 || !pattern.text.endsWith(`/:${parameters[0]}`)))

@@ -1,5 +1,6 @@
 import type { Json } from '@nine-bells/wire';
-import type { AccessRule, Parameters, Question } from '../model/access.js';
+import { type AccessRule, isMessageAct, type Parameters, type Question } from '../model/access.js';
+import { ownMessage } from '../model/messageFacts.js';
 import { verdictOf } from './accessRule.js';
 
 /** A user to be made up, so that an access rule allows the act. */
@@ -26,8 +27,11 @@ export function exampleUser(rule: AccessRule, question: Omit<Question, 'who'>): 
   const found = allowedBy(rule, question.parameters, nobodyYet);
   if ('why' in found) return found;
   const who = { ...found, user: found.user ?? anyId, guest: false };
+  const message = isMessageAct(question.act) ? { message: ownMessage(who, 0) } : {};
   // A part such as `not` may still exclude the user.
-  return verdictOf(rule, { ...question, who }) === 'yes' ? found : { why: 'parts of the rule exclude each other' };
+  return verdictOf(rule, { ...question, ...message, who }) === 'yes'
+    ? found
+    : { why: 'parts of the rule exclude each other' };
 }
 
 /** @param sofar - what other parts of the rule already ask of the user */
@@ -40,6 +44,8 @@ function allowedBy(rule: AccessRule, parameters: Parameters, sofar: ExampleUser)
   if ('role' in rule) return { ...sofar, roles: [...new Set([...sofar.roles, value(rule.role)])] };
   if ('user' in rule) return named(value(rule.user), sofar);
   if ('among' in rule) return named(value(rule.among).split(',')[0] as string, sofar);
+  // Whoever may publish has messages.
+  if ('author' in rule) return sofar;
   if ('claim' in rule) {
     const held = sofar.claims[rule.claim];
     const wanted = 'is' in rule ? value(rule.is) : [...(Array.isArray(held) ? held : []), value(rule.holds)];

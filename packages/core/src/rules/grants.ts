@@ -2,6 +2,7 @@ import { type ChannelName, filterFault, type Json, type MessageFilter } from '@n
 import { type AccessRule, accessWords, channelActs, type Grant, type Parameters } from '../model/access.js';
 import { matchPattern, parametersOf, parsePattern } from '../model/pattern.js';
 import { accessRuleFault } from './accessRule.js';
+import { authorWithin } from './authorWithin.js';
 
 /** Most grants in one token, and deepest nesting of conditions in one. */
 const maxGrants = 100;
@@ -91,6 +92,8 @@ function readRule(value: Json | undefined, depth: number): AccessRule {
       return { role: textOf(inner) };
     case 'user':
       return { user: textOf(inner) };
+    case 'author':
+      return { author: authorWithin(textOf(inner)) };
     case 'not':
       return { not: readRule(inner, depth - 1) };
     case 'all':

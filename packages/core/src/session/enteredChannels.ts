@@ -176,7 +176,7 @@ export class EnteredChannels {
     if (head !== undefined)
       this.#trace(
         { channel: name, ...defined({ filter: this.#filters?.get(name) }) },
-        { cursor: head, messages: [], more: false, source: 'memory' },
+        { cursor: head, messages: [], changes: [], more: false, source: 'memory' },
         ruling,
       );
   }

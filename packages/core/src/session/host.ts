@@ -21,6 +21,7 @@ import type { Clock } from '../ports/clock.js';
 import type { Hmac } from '../ports/hmac.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
+import type { MessageStore } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
 import type { Presences } from '../presence/presences.js';
 import type { Watching } from '../presence/watching.js';
@@ -58,6 +59,7 @@ export interface SessionHost {
   readonly sessions: Sessions;
   readonly connected: Connected;
   readonly channels: Channels;
+  readonly store: Pick<MessageStore, 'revisions'>;
   readonly contracts: Contracts;
   readonly boards: Boards;
   readonly publisher: Publisher;

@@ -13,7 +13,7 @@ import {
   refusal,
   type SetResult,
 } from '@nine-bells/wire';
-import { type Ruling, type Visitor, withEntry } from '../access/access.js';
+import { type ActOf, type Ruling, type Visitor, withEntry } from '../access/access.js';
 import { bannedProblem, silencedProblem } from '../access/moderationProblems.js';
 import { boardRuleOf, type EntryPlaces, type EntryWish } from '../boards/boards.js';
 import type { Channel } from '../channel/channel.js';
@@ -337,12 +337,12 @@ export class LiveSession implements Recipient, ConnectedSession {
    *
    * @throws {ProblemError} the refusal; as a rejection, if it has to be waited for
    */
-  allowed(act: ChannelAct, channel: ChannelName, entry?: string): Allowed | Promise<Allowed> {
+  allowed(act: ChannelAct, channel: ChannelName, { entry, message }: ActOf = {}): Allowed | Promise<Allowed> {
     this.checkGeneration();
     const { access, rules } = this.host;
     const match = rules.require(channel);
     const asked = entry === undefined ? match : withEntry(match, entry);
-    const ruled = access.decide(act, asked, this.visitor);
+    const ruled = access.decide(act, asked, this.visitor, message);
     const ruling = match.rule.direct && act !== 'read' ? this.#andMayBegin(match, ruled) : ruled;
     if (!(ruling instanceof Promise)) return granted(match, ruling);
     return ruling.then((later) => {
@@ -364,7 +364,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     boardRuleOf(this.host.rules.require(channel));
     if (!this.entered.has(channel))
       throw refusal('not-allowed', `entries are set by who has entered ${channel}`, { where: '/channel' });
-    return this.allowed('set', channel, entry);
+    return this.allowed('set', channel, { entry });
   }
 
   /** Once in how long the user may publish in a channel, in milliseconds; 0: as it likes. Hot: once per publish. */

@@ -1,4 +1,5 @@
 import {
+  type Changed,
   type ChannelName,
   type EnterWish,
   formatCursor,
@@ -16,6 +17,7 @@ import type { Filter } from '../channel/filters.js';
 import type { MarkState } from '../model/mark.js';
 import type { Appended, LogSlice } from '../model/message.js';
 import type { InboxSlice } from '../model/notice.js';
+import { changesText, shownOf } from '../record/shown.js';
 
 /** @throws {ProblemError} `bad-cursor` */
 export function placeOf(cursor: string): Place {
@@ -35,10 +37,14 @@ export function wishOf(wish: EnterWish): Wish {
  *
  * @param list - who is there, as JSON text that begins with a comma; empty where that is not shown
  */
-export function enteredText(channel: ChannelName, { cursor, messages, more, gap }: CaughtUp, list: string): string {
+export function enteredText(
+  channel: ChannelName,
+  { cursor, messages, changes, more, gap }: CaughtUp,
+  list: string,
+): string {
   const texts = messages.map((each) => each.text).join();
   const gapText = gap === undefined ? '' : `,"gap":${JSON.stringify({ channel, ...gap })}`;
-  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}],"more":${more}${gapText}${list}`;
+  return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}]${changesText(changes)},"more":${more}${gapText}${list}`;
 }
 
 /** The members of the reply to `publish`, as JSON text without braces. Hot: once per publish. */
@@ -49,6 +55,11 @@ export function publishedText({ logged: { id, cursor }, repeated }: Appended): s
 /** The same of a message that is an entry of the board by its type. */
 export function publishedEntryText({ id, cursor, entry }: Published): string {
   return `"id":${JSON.stringify(id)},"cursor":"${cursor}","entry":${JSON.stringify(entry)}`;
+}
+
+/** The members of the reply to `revise` and `withdraw`, as JSON text without braces. */
+export function changedText(changed: Changed): string {
+  return JSON.stringify(changed).slice(1, -1);
 }
 
 /** The members of the reply to `set`, as JSON text without braces. */
@@ -79,14 +90,15 @@ export function readText(
           cursor: slice.messages[0]?.cursor ?? formatCursor(slice.head),
           why: slice.gap,
         })}`;
-  const messages = slice.messages
-    .filter((each) => each.isFor(session) && (filter?.fits(each) ?? true))
-    .map((each) => each.text);
-  // Perhaps none of them fits: it says where to go on.
+  // A client that reads backwards gets each message as it stands, whatever came behind it.
+  const known = after === undefined || slice.gap === 'new-volume' ? 0 : placeOf(after).number;
+  const { messages, changes } = shownOf(slice.messages, known, session, filter);
+  // Perhaps none of them fits, or the last is no message: it says where to go on.
   const end = after === undefined ? slice.messages[0] : slice.messages.at(-1);
-  const looked = filter === undefined ? undefined : (slice.upTo ?? end?.place);
+  const looked = filter === undefined ? (end?.isMessage === false ? end.place : undefined) : (slice.upTo ?? end?.place);
   const cursor = looked === undefined ? '' : `,"cursor":"${formatCursor(looked)}"`;
-  return `"channel":${JSON.stringify(channel)},"messages":[${messages.join()}],"more":${slice.more}${cursor}${gap}`;
+  const texts = messages.map((each) => each.text).join();
+  return `"channel":${JSON.stringify(channel)},"messages":[${texts}]${changesText(changes)},"more":${slice.more}${cursor}${gap}`;
 }
 
 /** A stretch of an inbox as it is told; without notices asked for, only where it stands. */

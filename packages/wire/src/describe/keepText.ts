@@ -1,6 +1,6 @@
 import type { ChannelRuleInfo } from '../channelRules.js';
 
-const times = [
+export const times = [
   ['d', 86_400_000],
   ['h', 3_600_000],
   ['min', 60_000],
@@ -22,7 +22,7 @@ export function keepText({ forMs, messages, bytes }: NonNullable<ChannelRuleInfo
 }
 
 /** In the largest unit of which it is a whole number. */
-function amount(value: number, units: readonly (readonly [string, number])[], smallest: string): string {
+export function amount(value: number, units: readonly (readonly [string, number])[], smallest: string): string {
   const [unit, size] = units.find(([, each]) => value % each === 0) ?? [smallest, 1];
   return `${(value / size).toLocaleString('en')} ${unit}`;
 }

@@ -18,6 +18,32 @@ export interface Draft<Channel extends string = string, Data = Json, Type extend
   readonly except?: readonly string[];
 }
 
+/** Which message is to be changed. */
+interface ChangeWish {
+  readonly channel: string;
+  /** Of the message. */
+  readonly cursor: string;
+  /** The id of the message, where that is known: refused if another one has the cursor. */
+  readonly message?: string;
+  /** Only if this was its last change; `null`: only if it is as it was published. */
+  readonly ifRevision?: string | null;
+  /** Changing again with the same key changes nothing. */
+  readonly key?: string;
+  /** The user to name as the one who changes it. */
+  readonly by?: Author;
+}
+
+/** What a message is to hold. */
+export interface RevisionWish extends ChangeWish {
+  readonly data: Json;
+}
+
+/** A message that is to be taken back. */
+export interface WithdrawalWish extends ChangeWish {
+  /** Shown with the message to all who may read it. */
+  readonly reason?: string;
+}
+
 /** Entries of a board to be set. */
 export interface BoardDraft<Channel extends string = string, Value = Json> {
   readonly channel: Channel;
@@ -263,9 +289,9 @@ export interface Overview {
 
 /**
  * Who, for an access question: made up, a guest, the user of a token, or a session that is connected; for `set`, of which
- * entry of the board.
+ * entry of the board; for acts about a message, its cursor.
  */
-export type Asked = { readonly entry?: string; readonly channel?: string } & (
+export type Asked = { readonly entry?: string; readonly cursor?: string; readonly channel?: string } & (
   | { readonly user: string; readonly roles?: readonly string[]; readonly claims?: Readonly<Record<string, Json>> }
   | { readonly guest: true }
   | { readonly token: string }
@@ -469,6 +495,8 @@ export interface KnownUser {
 export interface Reading extends ReadResult {
   /** Where the channel stands. */
   readonly cursor: Cursor;
+  /** Where the last that was looked at is a change: go on from here. */
+  readonly upTo?: Cursor;
 }
 
 /** A user to be made up. */

@@ -4,7 +4,7 @@ import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { DataFault, Problem } from '../problems.js';
 import type { Gap, Member, Message, Notice } from '../records.js';
-import type { Marked, Published, Reported, Welcome } from '../replies.js';
+import type { Changed, Marked, Published, Reported, RevisionsReply, Welcome } from '../replies.js';
 import type { HelloRequest, Request } from '../requests.js';
 import type {
   ApiKeyInfo,
@@ -34,12 +34,14 @@ import type {
   RefusalKind,
   RemovalWish,
   ReportWish,
+  RevisionWish,
   SessionInfo,
   SignOutWish,
   Silence,
   SilenceWish,
   Trace,
   Traffic,
+  WithdrawalWish,
   WorkbenchWish,
 } from './answers.js';
 import type {
@@ -112,6 +114,35 @@ export interface HttpInterface {
     query: { readonly channel: string; readonly after?: string; readonly before?: string } & Limit;
     answer: Reading;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'busy';
+  };
+  /** Replaces what a message holds: a change with a place of its own in the channel's order. */
+  'POST /v1/revisions': {
+    /** @examples [{"channel":"race/3/chat","cursor":"k3f:12","data":{"text":"Well sailed, Knot."},"by":{"user":"mira"}}] */
+    body: RevisionWish;
+    /** @examples [{"id":"01JZX4T9QK0V5R8M2N3P4Q5R6S","cursor":"k3f:15"}] */
+    answer: Changed;
+    problems:
+      | 'bad-name'
+      | 'bad-cursor'
+      | 'no-such-channel'
+      | 'no-such-message'
+      | 'withdrawn'
+      | 'conflict'
+      | 'bad-data'
+      | 'busy';
+  };
+  /** Takes a message back: what it held is gone. */
+  'POST /v1/withdrawals': {
+    /** @examples [{"channel":"race/3/chat","cursor":"k3f:12","reason":"an insult","by":{"user":"mira"}}] */
+    body: WithdrawalWish;
+    answer: Changed;
+    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message' | 'withdrawn' | 'conflict' | 'busy';
+  };
+  /** What a message held before it was revised, where its rule keeps that: the oldest first, those behind the revision `after`. */
+  'GET /v1/revisions': {
+    query: { readonly channel: string; readonly cursor: string; readonly after?: string } & Limit;
+    answer: RevisionsReply;
+    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message';
   };
   /** The channel rules that the key may read: what they keep, carry and allow, with their contracts. */
   'GET /v1/rules': { answer: ChannelRulesInfo };

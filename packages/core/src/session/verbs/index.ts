@@ -11,17 +11,23 @@ import { read } from './read.js';
 import { refresh } from './refresh.js';
 import { remove } from './remove.js';
 import { report } from './report.js';
+import { revise } from './revise.js';
+import { revisions } from './revisions.js';
 import { set } from './set.js';
 import { silence } from './silence.js';
 import { status } from './status.js';
 import { unread } from './unread.js';
 import { unwatch, watch } from './watch.js';
+import { withdraw } from './withdraw.js';
 
 /** Every verb that a session answers. Tests and `docs/protocol.md` are checked against this table. */
 export const sessionVerbs: VerbTable = {
   enter,
   leave,
   publish,
+  revise,
+  withdraw,
+  revisions,
   hail,
   set,
   call,

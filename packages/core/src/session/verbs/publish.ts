@@ -23,7 +23,7 @@ export const publish: ChannelVerb<PublishRequest> = {
           (done) => publishedEntryText(session.host.boards.asPublished(done)),
         );
       // A client that may publish here sets every entry, unless the rule says whose they are.
-      const may = match.rule.allow.set === undefined ? undefined : session.allowed('set', channel, entry);
+      const may = match.rule.allow.set === undefined ? undefined : session.allowed('set', channel, { entry });
       return may instanceof Promise ? may.then(set) : set();
     }
     const own: OwnDraft = {

@@ -1,0 +1,62 @@
+import { type ChannelName, ProblemError, type ReviseRequest, type WithdrawRequest } from '@nine-bells/wire';
+import type { MessageAct } from '../../model/access.js';
+import { authorOf } from '../../model/author.js';
+import type { LoggedMessage } from '../../model/message.js';
+import { factsOf } from '../../model/messageFacts.js';
+import { findMessage } from '../../record/changes.js';
+import { accessRuleFor, looksAtMessage } from '../../rules/accessRule.js';
+import type { Allowed, LiveSession } from '../liveSession.js';
+import { changedText, placeOf } from '../replies.js';
+
+type ChangeRequest = ReviseRequest | WithdrawRequest;
+
+/** An allowed act about a message, with the message as it was found. */
+export interface AllowedOfMessage extends Allowed {
+  readonly found: LoggedMessage;
+}
+
+/**
+ * Decides an act about a message by what the message is. Whoever may not read in the channel is not told whether there is one.
+ */
+export function mayChangeMessage(act: MessageAct) {
+  return async (
+    session: LiveSession,
+    channel: ChannelName,
+    { cursor, message }: { readonly cursor: string; readonly message?: string | undefined },
+  ): Promise<AllowedOfMessage> => {
+    const { rules, channels, clock } = session.host;
+    const match = rules.require(channel);
+    const log = channels.logOf(match);
+    // Nothing is read for those who may do it to no message.
+    if (!looksAtMessage(accessRuleFor(match.rule.allow, act))) {
+      const allowed = await session.allowed(act, channel);
+      return { ...allowed, found: await findMessage(log, channel, placeOf(cursor), message) };
+    }
+    let found: LoggedMessage;
+    try {
+      found = await findMessage(log, channel, placeOf(cursor), message);
+    } catch (error) {
+      if (error instanceof ProblemError && error.code === 'no-such-message') await session.allowed('read', channel);
+      throw error;
+    }
+    const allowed = await session.allowed(act, channel, { message: factsOf(found, clock.now()) });
+    return { ...allowed, found };
+  };
+}
+
+/** Revises or withdraws a message, as the request says. */
+export function changeMessage(session: LiveSession, request: ChangeRequest, allowed: Allowed): void | Promise<void> {
+  const { found } = allowed as AllowedOfMessage;
+  const { do: verb, id, channel, cursor, ifRevision, key } = request;
+  const own = {
+    channel,
+    place: placeOf(cursor),
+    ifRevision: ifRevision && placeOf(ifRevision),
+    key,
+    by: authorOf(session.who),
+    session: session.session,
+    ...(request.do === 'revise' ? { data: request.data } : { reason: request.reason }),
+  };
+  const change = session.host.publisher.change(allowed.match, own, found);
+  return session.answerWhenDone({ do: verb, id, channel }, change, changedText);
+}
