@@ -1,8 +1,18 @@
 import { mkdtempSync, readdirSync, readFileSync, renameSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import type { ArrivalDraft, DeliveryOutcome, Draft, DueWish, LogSlice, QueuedEvent } from '@nine-bells/core';
-import { channelName, type FilterValue, filterFits, type MessageFilter } from '@nine-bells/wire';
+import {
+  type ArrivalDraft,
+  type Change,
+  type DeliveryOutcome,
+  type Draft,
+  type DueWish,
+  LoggedMessage,
+  type LogSlice,
+  type QueuedEvent,
+  shownOf,
+} from '@nine-bells/core';
+import { channelName, type FilterValue, filterFits, type MessageFilter, type ProblemError } from '@nine-bells/wire';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { TermStore } from '../src/relay/termStore.js';
@@ -171,7 +181,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await database.close();
       await open();
       const third = await store.append(chat, draft(3, pia));
-      expect(third).toMatchObject({ repeated: true, logged: { message: first.logged.message } });
+      expect(third).toMatchObject({ repeated: true, logged: { id: first.logged.id, place: first.logged.place } });
       expect((await store.append(chat, draft(4, { by: { user: 'jory' }, key: 'k' }))).repeated).toBe(false);
       expect((await store.append(chat, draft(5, { key: 'k' }))).repeated).toBe(false);
       expect((await store.append(signals, draft(6, pia))).repeated).toBe(false);
@@ -320,6 +330,179 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await change('DELETE FROM messages WHERE number = 13');
       await SqlStore.open(database, (error) => told.push((error as Error).message));
       expect(told[1]).toContain('messages are missing at the end of race/3/chat');
+    });
+  });
+
+  describe('changes of messages', () => {
+    const due: DueWish = { nowMs: 1_000, horizonMs: 1_000_000, count: 100, chars: 1_000_000, heldUp: [] };
+    const mira = { user: 'mira' };
+    const appended = async (n: number, more: Partial<Draft> = {}, channel = chat) =>
+      (await store.append(channel, draft(n, { by: mira, ...more }))).logged;
+    /** A draft that changes a message, as the engine makes it. */
+    const changeOf = (n: number, of: LoggedMessage, data?: unknown, more: Partial<Change> = {}): Draft => {
+      const { id, type, key, by } = of.message;
+      return draft(n, {
+        owner: '~',
+        by: mira,
+        dataText: JSON.stringify(data ?? null),
+        except: data === undefined ? undefined : of.except,
+        change: {
+          of: { number: of.place.number, id, type, key, by, atMs: of.atMs },
+          withdraws: data === undefined,
+          keeps: false,
+          ...more,
+        },
+      });
+    };
+    const codeOf = (done: Promise<unknown>): Promise<string> =>
+      done.then(
+        () => 'done',
+        (error: ProblemError) => error.code,
+      );
+    const shown = (slice: LogSlice, from: number): unknown => {
+      const { messages, changes } = shownOf(slice.messages, from, undefined, undefined);
+      return [messages.map(({ message }) => message.data), changes.map((each) => JSON.parse(each).data)];
+    };
+
+    it('take a place each; what is read is how messages stand, and what was changed behind a place', async () => {
+      const a = await appended(1, { ...of('a'), key: 'k' });
+      const b = await appended(2, of('b'));
+      // In one commit, and among others.
+      const group = [changeOf(3, a, 'a1'), changeOf(4, a, 'a2'), draft(5, of('c')), changeOf(6, b, 'b1')];
+      const done = await Promise.all(group.map((each) => store.append(chat, each)));
+      expect(done.map(({ logged, counted }) => [logged.place.number, counted])).toEqual([
+        [3, 2],
+        [4, 2],
+        [5, 3],
+        [6, 3],
+      ]);
+      const { volume } = a.place;
+      const since = (number: number, more = {}) => store.since(chat, { volume, number }, { ...all, ...more });
+      expect(shown(await since(0), 0)).toEqual([['a2', 'b1', 'c'], []]);
+      expect(shown(await since(1), 1)).toEqual([['b1', 'c'], ['a2']]);
+      expect(shown(await since(2), 2)).toEqual([['c'], ['a2', 'b1']]);
+      expect(shown(await since(4), 4)).toEqual([['c'], ['b1']]);
+      expect((await since(0)).messages[0]?.message).toEqual({
+        ...a.message,
+        data: 'a2',
+        revision: `${volume}:4`,
+        revisedAt: new Date(4).toISOString(),
+        revisedBy: mira,
+      });
+      // Backwards only messages count; with a filter, too.
+      const filters = [{ types: ['message'] }];
+      for (const more of [{}, { filters }])
+        expect(shown(await store.before(chat, undefined, { ...all, messages: 2, ...more }), 0)).toEqual([
+          ['b1', 'c'],
+          [],
+        ]);
+      expect(shown(await since(2, { filters: [{ by: ['mira'] }] }), 2)).toEqual([[], ['a2', 'b1']]);
+      await database.close();
+      await open();
+      expect(shown(await since(0), 0)).toEqual([['a2', 'b1', 'c'], []]);
+    });
+
+    it('are refused by themselves, one by one', async () => {
+      const a = await appended(1, of('a'));
+      const gone = await appended(2, of('gone'));
+      const elsewhere = await appended(3, of('other'), signals);
+      const missing = new LoggedMessage(chat, { ...a.place, number: 9 }, draft(9));
+      const group: readonly (readonly [string, Draft])[] = [
+        ['done', changeOf(10, gone)],
+        ['withdrawn', changeOf(11, gone, 'again')],
+        ['withdrawn', changeOf(12, gone)],
+        ['done', changeOf(13, a, 'a1', { ifRevision: 0 })],
+        ['conflict', changeOf(14, a, 'a2', { ifRevision: 0 })],
+        ['done', draft(15)],
+        ['no-such-message', changeOf(16, missing, 'x')],
+        ['done', changeOf(17, a, 'a3', { ifRevision: 4 })],
+      ];
+      const codes = await Promise.all(group.map(([, each]) => codeOf(store.append(chat, each))));
+      expect(codes).toEqual(group.map(([code]) => code));
+      expect(await codeOf(store.append(signals, changeOf(18, elsewhere, 'y')))).toBe('done');
+      expect((await store.head(chat)).number).toBe(6);
+      // A key makes a change once, however often it comes, and though it could not be made any more.
+      const once = { ...changeOf(20, a), key: 'k' };
+      const [first, second] = await Promise.all([store.append(chat, once), store.append(chat, { ...once, id: 'm21' })]);
+      expect([first.repeated, second.repeated, second.logged.id]).toEqual([false, true, 'm20']);
+      expect(await store.append(chat, { ...once, id: 'm22' })).toMatchObject({ repeated: true, logged: { id: 'm20' } });
+    });
+
+    it('let nothing of what was withdrawn be found', async () => {
+      const secret = `the secret ${'of the sea '.repeat(1_000)}`;
+      const hooks = ['office', 'ship'];
+      const a = await appended(1, { ...of(`first ${secret}`), hooks });
+      await store.append(chat, { ...changeOf(2, a, `second ${secret}`, { keeps: true }), hooks });
+      const report = { id: 'r1', channel: chat, cursor: a.cursor, message: a.message, by: { user: 'pia' }, atMs: 1 };
+      await store.report(report, { all: 9, each: 9 });
+      expect(await store.revisions(chat, a.place, -1, 9)).toHaveLength(1);
+      await store.append(chat, { ...changeOf(3, a), hooks: ['office'] });
+      const found = async (): Promise<string> =>
+        JSON.stringify([
+          (await store.since(chat, { ...a.place, number: 0 }, all)).messages.map(({ text }) => text),
+          await store.revisions(chat, a.place, -1, 9),
+          await store.deliveries({ limit: 9 }),
+          await Promise.all(hooks.map((each) => store.due(each, due))),
+        ]);
+      expect(await found()).not.toContain('secret');
+      const { deliveries } = await store.due('office', due);
+      expect(deliveries.map(({ event, dataText }) => [event, JSON.parse(dataText as string).withdrawn])).toEqual([
+        ['message', true],
+        ['changed', true],
+        ['changed', true],
+      ]);
+      // The moderators keep what was reported until they are done.
+      expect((await store.reportById('r1'))?.message.data).toMatch(/secret/);
+      const ended = await store.endReport('r1', { by: { kind: 'user', id: 'iris' }, atMs: 5 });
+      expect(ended?.message).toMatchObject({ withdrawn: true, data: null });
+      expect(JSON.stringify(await store.reports({ isOpen: false, limit: 9 }))).not.toContain('secret');
+      if (!isFile) return;
+      await database.close();
+      for (const name of readdirSync(folder))
+        expect(readFileSync(join(folder, name), 'latin1').includes('of the sea'), name).toBe(false);
+      await open();
+    });
+
+    it('are kept as they were where the rule says so, and all in a channel that is exempted from pruning', async () => {
+      const a = await appended(1, of('a'));
+      await Promise.all([
+        store.append(chat, changeOf(2, a, 'a1', { keeps: true })),
+        store.append(chat, changeOf(3, a, 'a2', { keeps: true })),
+      ]);
+      const revisions = async (after = -1, limit = 9) =>
+        (await store.revisions(chat, a.place, after, limit)).map(({ number, dataText }) => [
+          number,
+          JSON.parse(dataText),
+        ]);
+      expect(await revisions()).toEqual([
+        [0, 'a'],
+        [2, 'a1'],
+      ]);
+      expect([await revisions(0), await revisions(-1, 1)]).toEqual([[[2, 'a1']], [[0, 'a']]]);
+      await store.hold({ channel: chat, by: { kind: 'user', id: 'iris' }, atMs: 4 });
+      await store.append(chat, changeOf(5, a));
+      expect((await revisions()).at(-1)).toEqual([3, 'a2']);
+      expect(shown(await store.since(chat, { ...a.place, number: 0 }, all), 0)).toEqual([[null], []]);
+      // They are pruned with their messages.
+      await store.hold({ channel: chat, by: { kind: 'user', id: 'iris' }, atMs: 6 }, 'end');
+      await store.prune(chat, 3, 10);
+      expect(await revisions()).toEqual([]);
+      expect(shown(await store.since(chat, { ...a.place, number: 2 }, all), 2)).toEqual([[], []]);
+    });
+
+    it('do not count as unread, and what is withdrawn counts no more', async () => {
+      const [a, b] = [await appended(1, of('a')), await appended(2, of('b'))];
+      const unread = async (user: string) => (await store.unread(user))[0]?.unread;
+      for (const user of ['pia', 'mira']) await store.mark(user, chat, { ...a.place, number: 0 }, 9);
+      expect([await unread('pia'), await unread('mira')]).toEqual([2, 0]);
+      await store.append(chat, changeOf(3, a, 'a1'));
+      expect([await unread('pia'), await unread('mira')]).toEqual([2, 0]);
+      await store.append(chat, changeOf(4, b));
+      expect([await unread('pia'), await unread('mira')]).toEqual([1, 0]);
+      await store.append(chat, draft(5, { by: { user: 'jory' } }));
+      expect([await unread('pia'), await unread('mira')]).toEqual([2, 1]);
+      await store.mark('pia', chat, { ...a.place, number: 4 }, 9);
+      expect(await unread('pia')).toBe(1);
     });
   });
 

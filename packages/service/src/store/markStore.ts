@@ -29,6 +29,7 @@ interface StandingRow {
   readonly number: number | string;
   readonly notes: number | string;
   readonly own: number | string;
+  readonly withdrawn: number | string;
 }
 
 /** Most marks of one commit. */
@@ -201,7 +202,9 @@ async function standingsOf(
   const rows = await reads.select<StandingRow>(
     `SELECT c.name, c.volume, c.head, c.notes AS head_notes, c.oldest, c.pruned_notes, k.number, k.notes,
        (SELECT COUNT(*) FROM messages m WHERE m.channel_id = k.channel_id AND m.author = k.user_id
-          AND m.number > k.number AND m.type NOT IN (:types)) AS own
+          AND m.number > k.number AND m.type NOT IN (:types) AND m.target IS NULL) AS own,
+       (SELECT COUNT(*) FROM messages m WHERE m.channel_id = k.channel_id AND m.number > k.number
+          AND m.withdrawn IS NOT NULL AND m.author <> k.user_id) AS withdrawn
      FROM marks k JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ${these} ORDER BY c.name`,
     { user, channels: channels ?? [], types: [...noteTypes] },
   );
@@ -214,7 +217,7 @@ async function standingsOf(
     return {
       channel: row.name as ChannelName,
       place: { volume: row.volume, number: Number(row.number) },
-      unread: Math.max(0, counted - read - Number(row.own)),
+      unread: Math.max(0, counted - read - Number(row.own) - Number(row.withdrawn)),
       counted,
     };
   });

@@ -6,16 +6,17 @@ import {
   LoggedMessage,
   type QueuedEvent,
 } from '@nine-bells/core';
-import type { ChannelName } from '@nine-bells/wire';
+import { type ChannelName, ProblemError } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
 import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
+import { Changes } from './messageChanges.js';
 import {
   type HeadRow,
   headsOf,
   insertMessages,
   keyOf,
-  loggedOf,
+  knownOf,
   markColumns,
   moveHeads,
   type NewMessage,
@@ -40,17 +41,20 @@ interface Waiting {
   readonly reject: (error: Error) => void;
 }
 
+/** What became of a draft: a change may be refused by itself. */
+type Outcome = Appended | ProblemError;
+
 /** What a transaction has committed. */
 interface Committed {
   readonly heads: ReadonlyMap<ChannelName, HeadRow>;
-  readonly appended: readonly Appended[];
+  readonly appended: readonly Outcome[];
 }
 
 /** A group that is being committed. */
 interface Attempt {
   readonly group: readonly Waiting[];
   /** What the last try may have committed: its connection ended during COMMIT. */
-  unknown: readonly Appended[] | undefined;
+  unknown: readonly Outcome[] | undefined;
 }
 
 /**
@@ -90,7 +94,11 @@ export class MessageCommits {
       const group = this.#nextGroup();
       try {
         const appended = await this.#commitWithin(group);
-        for (const [index, each] of group.entries()) each.resolve(appended[index] as Appended);
+        for (const [index, { resolve, reject }] of group.entries()) {
+          const outcome = appended[index] as Outcome;
+          if (outcome instanceof ProblemError) reject(outcome);
+          else resolve(outcome);
+        }
       } catch (error) {
         const failure = failureOf(error, this.#database.isShared);
         for (const each of group) each.reject(failure);
@@ -103,7 +111,7 @@ export class MessageCommits {
    * Commits a group. When the connection ends, it is tried again on another one for a while. If that happened during COMMIT,
    * the next try finds out whether it was done: nothing is written twice, and what was written is announced.
    */
-  async #commitWithin(group: readonly Waiting[]): Promise<readonly Appended[]> {
+  async #commitWithin(group: readonly Waiting[]): Promise<readonly Outcome[]> {
     const endMs = performance.now() + tryMs;
     const attempt: Attempt = { group, unknown: undefined };
     for (;;) {
@@ -131,12 +139,13 @@ export class MessageCommits {
   }
 
   /** A key is seldom known: it is looked up only when the database says that one of the group is. */
-  async #commitGroup(attempt: Attempt): Promise<readonly Appended[]> {
+  async #commitGroup(attempt: Attempt): Promise<readonly Outcome[]> {
     const { group } = attempt;
-    const heads = attempt.unknown === undefined ? this.#knownHeads(group) : undefined;
+    const isSimple = attempt.unknown === undefined && group.every(({ draft }) => draft.change === undefined);
+    const heads = isSimple ? this.#knownHeads(group) : undefined;
     try {
       if (heads === undefined) return await this.#commitLookedUp(attempt, false);
-      const { appended, statements } = entriesOf(this.#database, group, heads, new Map());
+      const { appended, statements } = entriesOf(this.#database, group, heads, new Map(), undefined);
       await this.#database.commitToFile(statements);
       this.#remember(heads);
       return appended;
@@ -165,11 +174,11 @@ export class MessageCommits {
   }
 
   /** One transaction in which the channels are looked up, and if need be what was published before under the keys. */
-  async #commitLookedUp(attempt: Attempt, looksUpKeys: boolean): Promise<readonly Appended[]> {
+  async #commitLookedUp(attempt: Attempt, looksUpKeys: boolean): Promise<readonly Outcome[]> {
     const { group } = attempt;
     const names = [...new Set(group.map(({ channel }) => channel))];
     for (;;) {
-      let planned: readonly Appended[] | undefined;
+      let planned: readonly Outcome[] | undefined;
       try {
         const done = await this.#database.attempt<Committed | undefined>(async (reads) => {
           const before = await this.#whatWasDone(reads, attempt);
@@ -178,8 +187,13 @@ export class MessageCommits {
           const missing = names.filter((name) => !heads.has(name));
           if (missing.length > 0)
             return { statements: [makeChannels(missing, this.#volume, this.#database)], result: undefined };
-          const known = looksUpKeys ? await knownKeys(reads, group, heads) : new Map<string, LoggedMessage>();
-          const { statements, appended } = entriesOf(this.#database, group, heads, known);
+          const changing = group.flatMap(({ channel, draft: { change } }) => (change ? [{ channel, change }] : []));
+          const changes = changing.length === 0 ? undefined : await Changes.find(reads, changing, heads);
+          const known =
+            looksUpKeys || changes !== undefined
+              ? await knownKeys(reads, group, heads, this.#database)
+              : new Map<string, LoggedMessage>();
+          const { statements, appended } = entriesOf(this.#database, group, heads, known, changes);
           planned = appended;
           return { statements, result: { heads, appended } };
         });
@@ -195,10 +209,10 @@ export class MessageCommits {
   }
 
   /** What the last try has committed, whose outcome was not known; `undefined` if it was not done. */
-  async #whatWasDone(reads: Reads, attempt: Attempt): Promise<readonly Appended[] | undefined> {
+  async #whatWasDone(reads: Reads, attempt: Attempt): Promise<readonly Outcome[] | undefined> {
     const { unknown } = attempt;
     attempt.unknown = undefined;
-    const first = unknown?.find(({ repeated }) => !repeated)?.logged;
+    const first = unknown?.find((each): each is Appended => !(each instanceof ProblemError) && !each.repeated)?.logged;
     if (first === undefined) return undefined;
     const rows = await reads.select(
       `SELECT m.number FROM messages m JOIN channels c ON c.id = m.channel_id
@@ -215,12 +229,13 @@ function entriesOf(
   group: readonly Waiting[],
   heads: ReadonlyMap<ChannelName, HeadRow>,
   known: Map<string, LoggedMessage>,
-): { readonly appended: readonly Appended[]; readonly statements: readonly string[] } {
+  changes: Changes | undefined,
+): { readonly appended: readonly Outcome[]; readonly statements: readonly string[] } {
   const rows: NewMessage[] = [];
   const changed = new Set<HeadRow>();
   const begun: unknown[][] = [];
   const queued: QueuedEvent[] = [];
-  const appended = group.map(({ channel, draft }): Appended => {
+  const appended = group.map(({ channel, draft }): Outcome => {
     const row = heads.get(channel) as HeadRow;
     const key =
       draft.key === undefined
@@ -228,13 +243,18 @@ function entriesOf(
         : keyOf(row.id, { owner: draft.owner, author: draft.by?.user, key: draft.key });
     const first = key === undefined ? undefined : known.get(key);
     if (first !== undefined) return { logged: first, repeated: true };
+    const { change } = draft;
+    const refused = change && changes?.refusalOf(row, change);
+    if (refused !== undefined) return refused;
     row.head += 1;
-    if (!countsAsUnread(draft.type)) row.notes += 1;
+    if (change !== undefined || !countsAsUnread(draft.type)) row.notes += 1;
     row.last_at_ms = draft.atMs;
     changed.add(row);
     const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);
     if (key !== undefined) known.set(key, logged);
-    rows.push({ draft, channelId: row.id, number: row.head, notes: row.notes });
+    const placed = { draft, channelId: row.id, number: row.head, notes: row.notes };
+    if (change === undefined) rows.push(placed);
+    else changes?.add(channel, placed, change, logged);
     if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
     if (draft.hooks !== undefined) for (const hook of draft.hooks) queued.push(eventOf(hook, channel, draft, logged));
     return { logged, repeated: false, counted: row.head - row.notes };
@@ -244,32 +264,40 @@ function entriesOf(
   if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
   if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
   if (queued.length > 0) statements.push(insertDeliveries(queued, dialect));
+  if (changes !== undefined) statements.push(...changes.statements(dialect));
   return { appended, statements };
 }
 
 /** A message as an event for a hook. */
-function eventOf(hook: string, channel: ChannelName, { id, atMs, hops }: Draft, { text }: LoggedMessage): QueuedEvent {
-  return { hook, id, event: 'message', atMs, channel, hops, dataText: text };
+function eventOf(hook: string, channel: ChannelName, draft: Draft, { text }: LoggedMessage): QueuedEvent {
+  const { id, atMs, hops, change } = draft;
+  return { hook, id, event: change === undefined ? 'message' : 'changed', atMs, channel, hops, dataText: text };
 }
 
-/** What was published before under the keys of a group. */
+/** What was done before under the keys of a group. */
 async function knownKeys(
   reads: Reads,
   group: readonly Waiting[],
   channels: ReadonlyMap<ChannelName, HeadRow>,
+  { isShared }: Dialect,
 ): Promise<Map<string, LoggedMessage>> {
   const known = new Map<string, LoggedMessage>();
-  const keys = [...new Set(group.flatMap(({ draft }) => (draft.key === undefined ? [] : [draft.key])))];
+  const keys = group.flatMap(({ channel, draft: { key, owner, by } }) =>
+    key === undefined ? [] : [[(channels.get(channel) as HeadRow).id, by?.user ?? '', owner ?? '', key]],
+  );
   if (keys.length === 0) return known;
   const byId = new Map([...channels].map(([name, row]) => [row.id, { name, row }]));
+  const each = isShared ? 'json_array_elements(CAST(:keys AS json)) AS each(value)' : 'jsonb_each(:keys) AS each';
   const rows = await reads.select<MessageRow>(
-    'SELECT * FROM messages WHERE channel_id IN (:channels) AND publish_key IN (:keys)',
-    { channels: [...byId.keys()], keys },
+    `SELECT m.* FROM ${each} JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER)
+       AND m.author = each.value->>1 AND m.key_owner = each.value->>2 AND m.publish_key = each.value->>3
+     WHERE m.publish_key IS NOT NULL`,
+    { keys: JSON.stringify(keys) },
   );
   for (const row of rows) {
     const { name, row: channel } = byId.get(row.channel_id) as { name: ChannelName; row: HeadRow };
     const key = { owner: row.key_owner, author: row.author, key: row.publish_key as string };
-    known.set(keyOf(row.channel_id, key), loggedOf(name, channel.volume, row));
+    known.set(keyOf(row.channel_id, key), knownOf(name, channel.volume, row));
   }
   return known;
 }

@@ -1,4 +1,5 @@
 import {
+  type EarlierRevision,
   firstToRead,
   gapAfter,
   type KeptChannel,
@@ -13,8 +14,8 @@ import {
 import { type ChannelName, defined, type MessageFilter } from '@nine-bells/wire';
 import { col, fn, literal, Op, type WhereOptions, where } from 'sequelize';
 import type { Database } from './database.js';
-import { loggedOf, placeOf } from './messageRows.js';
-import { type ChannelRow, type MessageRow, rowsOf } from './models.js';
+import { changeOf, loggedOf, placeOf } from './messageRows.js';
+import { type ChannelRow, type MessageRow, type RevisionRow, rowsOf } from './models.js';
 
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
@@ -103,6 +104,25 @@ export class MessageReads implements LogReader {
     return { messages, more: first > oldest, head, ...defined({ gap }) };
   }
 
+  async revisions(
+    channel: ChannelName,
+    { number }: Place,
+    after: number,
+    limit: number,
+  ): Promise<readonly EarlierRevision[]> {
+    const rows = await this.#database.reads.select<RevisionRow>(
+      `SELECT r.* FROM revisions r JOIN channels c ON c.id = r.channel_id
+       WHERE c.name = :channel AND r.number = :number AND r.revision > :after ORDER BY r.revision LIMIT :limit`,
+      { channel, number, after, limit },
+    );
+    return rows.map(({ revision, data_json, at_ms, by_json }) => ({
+      number: Number(revision),
+      dataText: data_json,
+      atMs: Number(at_ms),
+      ...(by_json === null ? {} : { by: JSON.parse(by_json) }),
+    }));
+  }
+
   async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {
     const position = this.#database.isShared ? 'STRPOS' : 'INSTR';
     const withText = where(fn(position, fn('LOWER', col('name')), find.toLowerCase()), { [Op.gt]: 0 });
@@ -146,7 +166,11 @@ export class MessageReads implements LogReader {
     const isForward = from <= to;
     const limit = Math.min(most, pageRows);
     const range = { [Op.between]: isForward ? [from, to] : [to, from] };
-    const conditions = filters.flatMap((each) => this.#conditionsOf(each));
+    // A change has nothing of its own that a filter could look at. Backwards, changes are not wanted.
+    const fits = { [Op.and]: filters.flatMap((each) => this.#conditionsOf(each)) } as WhereOptions;
+    const isMessage = { target: null } as WhereOptions;
+    const isChange = { target: { [Op.not]: null } } as WhereOptions;
+    const conditions = isForward ? [{ [Op.or]: [isChange, fits] } as WhereOptions] : [isMessage, fits];
     const found = await this.#messages(row, range, limit, isForward ? 'ASC' : 'DESC', conditions);
     const last = found.length < limit ? to : (found.at(-1) as LoggedMessage).place.number;
     const messages = isForward ? found : found.reverse();
@@ -170,16 +194,20 @@ export class MessageReads implements LogReader {
     return conditions;
   }
 
-  /** Messages one after the other from a number to another, in either direction, until a bound or a hole ends the stretch. */
+  /**
+   * What stands one after the other from a number to another, in either direction, until a bound or a hole ends the stretch.
+   * Backwards, changes do not count.
+   */
   async #stretch(row: ChannelRow | undefined, from: number, to: number, limit: ReadLimit): Promise<Stretch> {
     if (row === undefined) return nothing;
     const step = from <= to ? 1 : -1;
     const found: LoggedMessage[] = [];
     let isHoleFirst = false;
     let bytes = 0;
+    let counted = 0;
     for (let next = from; (to - next) * step >= 0; ) {
-      const count = Math.min(pageRows, limit.messages - found.length);
-      if (count <= 0 || bytes >= limit.bytes) break;
+      const count = Math.min(pageRows, limit.messages - counted);
+      if (count <= 0 || bytes >= limit.bytes || found.length >= limit.messages + lookedAtOnce) break;
       const range = { [Op.between]: [Math.min(next, to), Math.max(next, to)] };
       const page = await this.#messages(row, range, count, step > 0 ? 'ASC' : 'DESC');
       if (page.length === 0) return { found, isHoleFirst: isHoleFirst || found.length === 0 };
@@ -190,6 +218,7 @@ export class MessageReads implements LogReader {
           isHoleFirst = true;
         }
         found.push(each);
+        if (step > 0 || each.isMessage) counted += 1;
         bytes += each.text.length;
         next = each.place.number + step;
       }
@@ -212,7 +241,22 @@ export class MessageReads implements LogReader {
         raw: true,
       }),
     );
-    return rows.map((each) => loggedOf(row.name as ChannelName, row.volume, each));
+    const channel = row.name as ChannelName;
+    const changed = rows.flatMap(({ target }) => (target === null ? [] : [target]));
+    if (changed.length === 0) return rows.map((each) => loggedOf(channel, row.volume, each));
+    const targets = order === 'ASC' ? await this.#byNumber(row, changed) : new Map<number, MessageRow>();
+    return rows.map((each) =>
+      each.target === null
+        ? loggedOf(channel, row.volume, each)
+        : changeOf(channel, row.volume, each, targets.get(Number(each.target))),
+    );
+  }
+
+  /** Messages that were changed. Who reads backwards needs none: each message comes as it stands. */
+  async #byNumber(row: ChannelRow, numbers: readonly (number | string)[]): Promise<ReadonlyMap<number, MessageRow>> {
+    const where = { channel_id: row.id, number: [...new Set(numbers)] } as WhereOptions;
+    const rows = rowsOf<MessageRow>(await this.#database.models.messages.findAll({ where, raw: true }));
+    return new Map(rows.map((each) => [Number(each.number), each]));
   }
 }
 

@@ -1,10 +1,16 @@
-import { authorText, type Draft, keyName, LoggedMessage, type Place } from '@nine-bells/core';
+import { authorText, type Draft, keyName, LoggedMessage, lineOf, type Place, standingTail } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import type { ChannelRow, MarkRow, MessageRow } from './models.js';
 import { type Columns, columnsOf, type Dialect, insertOf, tableOf } from './statements.js';
 
-export const messageColumns: Columns<MessageRow> = {
+/** The columns of a message that nothing has changed; the others are empty. */
+type PublishedColumn = Exclude<
+  keyof MessageRow,
+  'target' | 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn'
+>;
+
+export const messageColumns: Columns<Pick<MessageRow, PublishedColumn>> = {
   channel_id: 'INTEGER',
   number: 'BIGINT',
   message_id: 'TEXT',
@@ -33,7 +39,7 @@ const headColumns: Columns<Pick<ChannelRow, 'id' | 'head' | 'notes' | 'last_at_m
   last_at_ms: 'BIGINT',
 };
 
-const nestedColumns: Columns<MessageRow> = { ...messageColumns, data_json: 'JSON' };
+const nestedColumns: typeof messageColumns = { ...messageColumns, data_json: 'JSON' };
 
 /**
  * Most characters of data that stands in a row as it is: so it is nested 500 deep at most, and SQLite parses no more than
@@ -87,20 +93,61 @@ export function keyOf(channel: number, key: Parameters<typeof keyName>[0]): stri
   return `${channel}\u0000${keyName(key)}`;
 }
 
+/** A message as it stands. */
 export function loggedOf(channel: ChannelName, volume: string, row: MessageRow): LoggedMessage {
+  const place = { volume, number: Number(row.number) };
+  const draft = {
+    id: row.message_id,
+    type: row.type,
+    atMs: Number(row.at_ms),
+    dataText: row.data_json,
+    ...(row.publish_key === null ? {} : { key: row.publish_key }),
+    ...(row.by_json === null ? {} : { by: JSON.parse(row.by_json) }),
+    ...(row.except_json === null ? {} : { except: JSON.parse(row.except_json) }),
+  };
+  if (row.revision === null) return new LoggedMessage(channel, place, draft);
+  const last = {
+    atMs: Number(row.revised_at_ms),
+    by: row.revised_by_json === null ? undefined : JSON.parse(row.revised_by_json),
+    withdrawn: row.withdrawn === 1,
+    reason: row.reason ?? undefined,
+  };
+  const { tail } = lineOf(draft);
+  return new LoggedMessage(channel, place, {
+    atMs: draft.atMs,
+    except: draft.except,
+    tail: standingTail(tail, last),
+    revision: Number(row.revision),
+  });
+}
+
+/** A change, of a message as it stands; only its place, if there is a later one, or the message is not there any more. */
+export function changeOf(
+  channel: ChannelName,
+  volume: string,
+  row: MessageRow,
+  target: MessageRow | undefined,
+): LoggedMessage {
+  const number = Number(row.number);
+  const atMs = Number(row.at_ms);
+  const of = Number(row.target);
+  if (target === undefined || Number(target.revision) !== number)
+    return new LoggedMessage(channel, { volume, number }, { atMs, tail: '', of, isVoid: true });
+  const { tail, except } = loggedOf(channel, volume, target);
   return new LoggedMessage(
     channel,
-    { volume, number: Number(row.number) },
-    {
-      id: row.message_id,
-      type: row.type,
-      atMs: Number(row.at_ms),
-      dataText: row.data_json,
-      ...(row.publish_key === null ? {} : { key: row.publish_key }),
-      ...(row.by_json === null ? {} : { by: JSON.parse(row.by_json) }),
-      ...(row.except_json === null ? {} : { except: JSON.parse(row.except_json) }),
-    },
+    { volume, number },
+    { atMs, tail, of, except: target.withdrawn === 1 ? undefined : except },
   );
+}
+
+/** What is replied for a key that is known: the id and the place of what was done first. */
+export function knownOf(channel: ChannelName, volume: string, row: MessageRow): LoggedMessage {
+  const place = { volume, number: Number(row.number) };
+  return new LoggedMessage(channel, place, {
+    atMs: Number(row.at_ms),
+    tail: `"id":${JSON.stringify(row.message_id)}}`,
+  });
 }
 
 /** Where channels stand, of those that are there. A head that is below a message is raised: no number is given twice. */

@@ -500,4 +500,40 @@ export const migrations: readonly Migration[] = [
       await context.addIndex('reports', { name: 'reports_ended', fields: ['ended_at_ms', 'number'] });
     },
   },
+  {
+    name: '0016-changes',
+    async up({ context }) {
+      const maybe = { type: DataTypes.BIGINT, allowNull: true };
+      const text = { type: DataTypes.TEXT, allowNull: true };
+      for (const [name, type] of Object.entries({
+        target: maybe,
+        revision: maybe,
+        revised_at_ms: maybe,
+        revised_by_json: text,
+        reason: text,
+        withdrawn: { type: DataTypes.INTEGER, allowNull: true },
+      }))
+        await context.addColumn('messages', name, type);
+      // The changes of a message; and what in a channel counts as unread no more.
+      await context.addIndex('messages', {
+        name: 'messages_by_target',
+        fields: ['channel_id', 'target'],
+        where: { target: { [Op.not]: null } },
+      });
+      await context.addIndex('messages', {
+        name: 'messages_withdrawn',
+        fields: ['channel_id', 'number'],
+        where: { withdrawn: { [Op.not]: null } },
+      });
+      const number = { type: DataTypes.BIGINT, allowNull: false, primaryKey: true };
+      await context.createTable('revisions', {
+        channel_id: { type: DataTypes.INTEGER, primaryKey: true },
+        number,
+        revision: number,
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+        by_json: text,
+        data_json: { type: DataTypes.TEXT, allowNull: false },
+      });
+    },
+  },
 ];

@@ -38,8 +38,28 @@ export interface MessageRow {
   readonly at_ms: number;
   readonly data_json: string;
   readonly except_json: string | null;
-  /** How many notes of who comes and goes the channel has, up to this message. */
+  /** How many notes of who comes and goes, and changes, the channel has, up to this message. */
   readonly notes: number;
+  /** Of a change: the number of the message. Its author is who made it, and it has no data of its own. */
+  readonly target: number | string | null;
+  /** Of a message that was changed: the number of its last change, and when, by whom and why that was made. */
+  readonly revision: number | string | null;
+  readonly revised_at_ms: number | string | null;
+  readonly revised_by_json: string | null;
+  readonly reason: string | null;
+  /** 1: it was withdrawn. */
+  readonly withdrawn: number | null;
+}
+
+/** What a message held before it was changed. */
+export interface RevisionRow {
+  readonly channel_id: number;
+  readonly number: number | string;
+  /** The number of the change that had made it so; 0: it was published so. */
+  readonly revision: number | string;
+  readonly at_ms: number | string;
+  readonly by_json: string | null;
+  readonly data_json: string;
 }
 
 /** How far a user has read in a channel. */
@@ -194,6 +214,12 @@ export function defineModels(sequelize: Sequelize): Models {
         data_json: text(),
         except_json: text(),
         notes: number(),
+        target: number(),
+        revision: number(),
+        revised_at_ms: number(),
+        revised_by_json: text(),
+        reason: text(),
+        withdrawn: { type: DataTypes.INTEGER },
       },
       table,
     ),

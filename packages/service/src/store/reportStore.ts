@@ -1,8 +1,18 @@
 import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '@nine-bells/core';
-import { type ChannelName, type Cursor, GUEST_PREFIX, refusal } from '@nine-bells/wire';
+import {
+  type ChannelName,
+  type Cursor,
+  GUEST_PREFIX,
+  type Message,
+  type Place,
+  parseCursor,
+  refusal,
+} from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
-import { type Columns, insertOf, tableOf } from './statements.js';
+import { loggedOf } from './messageRows.js';
+import type { MessageRow } from './models.js';
+import { type Columns, insertOf, overwriting, tableOf } from './statements.js';
 
 interface ReportRow {
   readonly number: number | string;
@@ -92,17 +102,35 @@ export class SqlReportStore {
       const whom = message.by === undefined ? {} : { user: message.by.user };
       const deed = { type: 'end-report', by, atMs, channel, about: id, ...whom, ...why } as const;
       const { statement } = await addToAudit(reads, deed, database);
+      const standing = (await withdrawnMessage(reads, channel, report.cursor)) ?? message;
       const row = tableOf([[JSON.stringify(by), note ?? null, id]], database);
       return {
-        statements: [
-          `UPDATE reports SET ended_at_ms = ${atMs}, ended_by_json = each.value->>0, note = each.value->>1
+        statements: overwriting(
+          [
+            `UPDATE reports SET ended_at_ms = ${atMs}, ended_by_json = each.value->>0, note = each.value->>1
            FROM ${row} WHERE reports.id = each.value->>2`,
-          statement,
-        ],
-        result: { ...report, ended },
+            // What was withdrawn is kept for the moderators only until they are done.
+            `UPDATE reports SET message_json = each.value->>0 FROM ${tableOf([[JSON.stringify(standing), id]], database)}
+           WHERE reports.id = each.value->>1`,
+            statement,
+          ],
+          database,
+        ),
+        result: { ...report, message: standing, ended },
       };
     });
   }
+}
+
+/** The message that was reported, if it was withdrawn. */
+async function withdrawnMessage(reads: Reads, channel: ChannelName, cursor: Cursor): Promise<Message | undefined> {
+  const { volume, number } = parseCursor(cursor) as Place;
+  const [row] = await reads.select<MessageRow>(
+    `SELECT m.* FROM messages m JOIN channels c ON c.id = m.channel_id
+     WHERE c.name = :channel AND c.volume = :volume AND m.number = :number AND m.withdrawn IS NOT NULL`,
+    { channel, volume, number },
+  );
+  return row && loggedOf(channel, volume, row).message;
 }
 
 async function byId(reads: Reads, id: string): Promise<MessageReport | undefined> {

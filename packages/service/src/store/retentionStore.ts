@@ -146,6 +146,7 @@ export class SqlRetentionStore {
       return {
         statements: [
           `DELETE FROM messages WHERE channel_id = ${row.id} AND number < ${to}`,
+          `DELETE FROM revisions WHERE channel_id = ${row.id} AND number < ${to}`,
           `UPDATE channels SET oldest = ${to}, pruned_notes = ${notes} WHERE id = ${row.id}`,
           // PostgreSQL gives pages back by itself.
           ...(Number(row.free) > freePages ? [`PRAGMA incremental_vacuum(${pagesAtOnce})`] : []),

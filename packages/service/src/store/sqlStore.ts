@@ -15,6 +15,7 @@ import type {
   Draft,
   DueDeliveries,
   DueWish,
+  EarlierRevision,
   Hold,
   HookFigures,
   HookPause,
@@ -117,6 +118,10 @@ export class SqlStore implements Store {
 
   before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
     return this.#reads.before(channel, before, limit);
+  }
+
+  revisions(...wish: Parameters<Store['revisions']>): Promise<readonly EarlierRevision[]> {
+    return this.#reads.revisions(...wish);
   }
 
   channels(after: string, limit: number, find?: string): Promise<readonly KeptChannel[]> {

@@ -81,3 +81,8 @@ export function makeChannels(names: readonly string[], volume: string, dialect: 
   const rows = names.map((name) => [name, volume, 0, 0, 0]);
   return insertOf('channels', newChannelColumns, rows, dialect, 'ON CONFLICT DO NOTHING');
 }
+
+/** What these statements replace or remove is overwritten, not only let go of: it must not be found in the file any more. */
+export function overwriting(statements: readonly string[], { isShared }: Dialect): readonly string[] {
+  return isShared ? statements : ['PRAGMA secure_delete = ON', ...statements, 'PRAGMA secure_delete = FAST'];
+}

@@ -24,6 +24,7 @@ const plain = [
   'head',
   'heads',
   'channels',
+  'revisions',
   'take',
   'changes',
   'notify',

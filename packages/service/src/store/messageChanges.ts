@@ -1,0 +1,204 @@
+import { type Change, checkChange, type Draft, type LoggedMessage, noSuchMessage } from '@nine-bells/core';
+import { type ChannelName, formatCursor, ProblemError } from '@nine-bells/wire';
+import type { Reads } from './database.js';
+import type { HeadRow, NewMessage } from './messageRows.js';
+import type { MessageRow, RevisionRow } from './models.js';
+import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
+
+/** What is known of a message that is to be changed. */
+interface Target {
+  readonly channelId: number;
+  readonly number: number;
+  revision: number | undefined;
+  isWithdrawn: boolean;
+  /** The last change of it in this commit. */
+  last?: Made;
+}
+
+/** A change that has its place. */
+interface Made {
+  readonly channel: ChannelName;
+  readonly draft: Draft;
+  readonly change: Change;
+  readonly logged: LoggedMessage;
+}
+
+const changeColumns: Columns<
+  Omit<MessageRow, 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn'>
+> = {
+  channel_id: 'INTEGER',
+  number: 'BIGINT',
+  message_id: 'TEXT',
+  type: 'TEXT',
+  author: 'TEXT',
+  publish_key: 'TEXT',
+  key_owner: 'TEXT',
+  by_json: 'TEXT',
+  at_ms: 'BIGINT',
+  data_json: 'TEXT',
+  except_json: 'TEXT',
+  notes: 'BIGINT',
+  target: 'BIGINT',
+};
+
+const revisionColumns: Columns<RevisionRow> = {
+  channel_id: 'INTEGER',
+  number: 'BIGINT',
+  revision: 'BIGINT',
+  at_ms: 'BIGINT',
+  by_json: 'TEXT',
+  data_json: 'TEXT',
+};
+
+/** The hooks that have deliveries, found by jumping from one to the next in the index. */
+const hooksWithDeliveries = `WITH RECURSIVE h(hook) AS (
+  SELECT MIN(hook) FROM deliveries
+  UNION ALL SELECT (SELECT MIN(d.hook) FROM deliveries d WHERE d.hook > h.hook) FROM h WHERE h.hook IS NOT NULL)`;
+
+/** The changes of messages in one commit. */
+export class Changes {
+  readonly #targets: ReadonlyMap<string, Target>;
+  /** Channels that are exempted from pruning: there everything is kept. */
+  readonly #held: ReadonlySet<ChannelName>;
+  readonly #rows: unknown[][] = [];
+  readonly #kept: unknown[][] = [];
+  readonly #keptFrom: Target[] = [];
+
+  private constructor(targets: ReadonlyMap<string, Target>, held: ReadonlySet<ChannelName>) {
+    this.#targets = targets;
+    this.#held = held;
+  }
+
+  /** Reads how the messages stand that are to be changed. */
+  static async find(
+    reads: Reads,
+    changing: readonly { readonly channel: ChannelName; readonly change: Change }[],
+    heads: ReadonlyMap<ChannelName, HeadRow>,
+  ): Promise<Changes> {
+    const targets = new Map<string, Target>();
+    const numbers = new Map<number, number[]>();
+    for (const { channel, change } of changing) {
+      const { id } = heads.get(channel) as HeadRow;
+      numbers.set(id, [...(numbers.get(id) ?? []), change.of.number]);
+    }
+    for (const [channelId, some] of numbers) {
+      const rows = await reads.select<Pick<MessageRow, 'number' | 'revision' | 'withdrawn'>>(
+        `SELECT number, revision, withdrawn FROM messages
+         WHERE channel_id = :channelId AND number IN (:some) AND target IS NULL`,
+        { channelId, some: [...new Set(some)] },
+      );
+      for (const { number, revision, withdrawn } of rows)
+        targets.set(`${channelId} ${number}`, {
+          channelId,
+          number: Number(number),
+          revision: revision === null ? undefined : Number(revision),
+          isWithdrawn: withdrawn === 1,
+        });
+    }
+    const names = [...new Set(changing.map(({ channel }) => channel))];
+    const held = await reads.select<{ channel: ChannelName }>('SELECT channel FROM holds WHERE channel IN (:names)', {
+      names,
+    });
+    return new Changes(targets, new Set(held.map(({ channel }) => channel)));
+  }
+
+  /** Why a message cannot be changed; `undefined` if it can. */
+  refusalOf({ id, volume }: HeadRow, { of, ifRevision }: Change): ProblemError | undefined {
+    try {
+      const target = this.#targets.get(`${id} ${of.number}`);
+      if (target === undefined) throw noSuchMessage();
+      checkChange(volume, target, { ifRevision });
+      return undefined;
+    } catch (error) {
+      if (error instanceof ProblemError) return error;
+      throw error;
+    }
+  }
+
+  /** Adds a change that is not refused, and has its place. */
+  add(
+    channel: ChannelName,
+    { draft, channelId, number, notes }: NewMessage,
+    change: Change,
+    logged: LoggedMessage,
+  ): void {
+    const target = this.#targets.get(`${channelId} ${change.of.number}`) as Target;
+    const { id, by, key, owner, atMs } = draft;
+    const named = [
+      id,
+      'change',
+      by?.user ?? '',
+      key ?? null,
+      owner ?? '',
+      by === undefined ? null : JSON.stringify(by),
+    ];
+    this.#rows.push([channelId, number, ...named, atMs, 'null', null, notes, change.of.number]);
+    if (this.#held.has(channel) || (change.keeps && !change.withdraws)) this.#keep(target);
+    target.revision = number;
+    target.isWithdrawn = change.withdraws;
+    target.last = { channel, draft, change, logged };
+  }
+
+  statements(dialect: Dialect): readonly string[] {
+    const changed = [...this.#targets.values()].filter(({ last }) => last !== undefined);
+    if (changed.length === 0) return [];
+    const statements: string[] = [insertOf('messages', changeColumns, this.#rows, dialect)];
+    if (this.#keptFrom.length > 0) statements.push(keepStatement(this.#keptFrom, dialect));
+    if (this.#kept.length > 0) statements.push(insertOf('revisions', revisionColumns, this.#kept, dialect));
+    statements.push(updateStatement(changed, dialect));
+    for (const each of changed) if (each.isWithdrawn) statements.push(...this.#forget(each, dialect));
+    return overwriting(statements, dialect);
+  }
+
+  /** What a message holds, before it is changed. */
+  #keep(target: Target): void {
+    const { last, channelId, number, revision = 0 } = target;
+    if (last === undefined) this.#keptFrom.push(target);
+    else {
+      const { by, atMs, dataText } = last.draft;
+      this.#kept.push([channelId, number, revision, atMs, by === undefined ? null : JSON.stringify(by), dataText]);
+    }
+  }
+
+  /** What a withdrawn message held goes from all other places, too. A report that is open keeps it until it ends. */
+  #forget({ channelId, number, last }: Target, dialect: Dialect): readonly string[] {
+    const { channel, logged } = last as Made;
+    const cursor = formatCursor({ volume: logged.place.volume, number });
+    const row = tableOf([[logged.text, channel, cursor]], dialect);
+    const deliveries = `SELECT h.hook, m.message_id FROM h CROSS JOIN messages m
+      WHERE h.hook IS NOT NULL AND m.channel_id = ${channelId} AND (m.number = ${number} OR m.target = ${number})`;
+    return [
+      `${hooksWithDeliveries} UPDATE deliveries SET data_json = each.value->>0 FROM ${row}
+       WHERE (deliveries.hook, deliveries.event_id) IN (${deliveries})`,
+      `UPDATE reports SET message_json = each.value->>0 FROM ${row}
+       WHERE reports.channel = each.value->>1 AND reports.cursor = each.value->>2 AND reports.ended_at_ms IS NOT NULL`,
+      ...(this.#held.has(channel)
+        ? []
+        : [`DELETE FROM revisions WHERE channel_id = ${channelId} AND number = ${number}`]),
+    ];
+  }
+}
+
+/** Keeps what messages hold in the database. */
+function keepStatement(targets: readonly Target[], dialect: Dialect): string {
+  const rows = targets.map(({ channelId, number }) => [channelId, number]);
+  return `INSERT INTO revisions (${Object.keys(revisionColumns).join(', ')})
+    SELECT channel_id, number, COALESCE(revision, 0), COALESCE(revised_at_ms, at_ms),
+      CASE WHEN revision IS NULL THEN by_json ELSE revised_by_json END, data_json
+    FROM messages WHERE (channel_id, number) IN ${listOf(['INTEGER', 'BIGINT'], rows, dialect)}`;
+}
+
+/** Writes how messages stand. */
+function updateStatement(changed: readonly Target[], dialect: Dialect): string {
+  const rows = changed.map(({ channelId, number, revision, isWithdrawn, last }) => {
+    const { draft, change } = last as Made;
+    const by = draft.by === undefined ? null : JSON.stringify(draft.by);
+    const reason = change.reason ?? null;
+    return [channelId, number, draft.dataText, revision, draft.atMs, by, reason, isWithdrawn ? 1 : null];
+  });
+  return `UPDATE messages SET data_json = each.value->>2, revision = CAST(each.value->>3 AS BIGINT),
+      revised_at_ms = CAST(each.value->>4 AS BIGINT), revised_by_json = each.value->>5, reason = each.value->>6,
+      withdrawn = CAST(each.value->>7 AS INTEGER)
+    FROM ${tableOf(rows, dialect)}
+    WHERE messages.channel_id = CAST(each.value->>0 AS INTEGER) AND messages.number = CAST(each.value->>1 AS BIGINT)`;
+}
