@@ -9,6 +9,7 @@ import {
   type BoardSnapshot,
   boardForgottenMs,
   carriedLine,
+  checkChange,
   controlChannel,
   type Exchange,
   type ExchangeEars,
@@ -20,8 +21,10 @@ import {
   type LogBounds,
   type LoggedMessage,
   type LogSlice,
+  lastIndexOf,
   lastWithinBytes,
   type MessageLine,
+  noSuchMessage,
   type Place,
   type Placed,
   type PlacedRecord,
@@ -63,8 +66,18 @@ const leaseForgottenMs = 60_000;
 /** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at most. */
 const firstAgainMs = 50;
 const maxAgainMs = 1_000;
+/** By how many more is looked back where messages stand among changes, and up to how many. */
+const changesAtOnce = 100;
+const mostChanges = 3_000;
 /** Channels appended to in one call. */
 const channelsAtOnce = 50;
+
+/** What was read of a record. */
+interface ReadRecord {
+  readonly head: Place;
+  readonly oldest: number;
+  readonly messages: readonly LoggedMessage[];
+}
 
 interface Appending {
   readonly channel: ChannelName;
@@ -202,7 +215,9 @@ export class RedisExchange implements Exchange {
         forMs,
         lines.length,
       );
-      if (isKeyed(lines)) {
+      const [change] = lines;
+      if (change?.of !== undefined) args.push('change', ...changeArguments(change));
+      else if (isKeyed(lines)) {
         args.push('each');
         for (const line of lines)
           args.push(line.key === undefined ? '' : keyName({ ...line, key: line.key }), line.id, carriedLine(line));
@@ -215,6 +230,7 @@ export class RedisExchange implements Exchange {
         const [volume, ...given] = replies[index] ?? [];
         if (volume === undefined) throw new Error('Redis has answered something else than was asked');
         if (volume === 'another-run') again.push([each, String(given[0])]);
+        else if (volume === 'change-refused') each.reject(refusedChange(given));
         else each.resolve(placedOf(String(volume), each.lines, given));
       }
       return again;
@@ -254,14 +270,25 @@ export class RedisExchange implements Exchange {
     bounds: LogBounds,
   ): Promise<LogSlice> {
     const to = before === undefined ? '+' : Math.max(0, before.number - 1);
-    let { head, oldest, messages } = await this.#read(channel, bounds, 0, to, limit, 'end');
+    let { head, oldest, messages } = await this.#readLast(channel, bounds, to, limit);
     const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
-    if (lost) ({ head, oldest, messages } = await this.#read(channel, bounds, 0, '+', limit, 'end'));
+    if (lost) ({ head, oldest, messages } = await this.#readLast(channel, bounds, '+', limit));
     const end = before === undefined || lost ? head.number : before.number - 1;
     const given = limit.messages === 0 ? [] : lastWithinBytes(messages, limit.bytes);
     const first = given[0]?.place.number ?? end + 1;
     const gap = lost ? ('new-volume' as const) : first <= oldest && oldest > 1 ? ('expired' as const) : undefined;
     return { messages: given, more: given.length > 0 && first > oldest, head, ...(gap ? { gap } : {}) };
+  }
+
+  /** The last messages up to a number, among them changes, which do not count. */
+  async #readLast(channel: ChannelName, bounds: LogBounds, last: number | '+', limit: ReadLimit): Promise<ReadRecord> {
+    for (let more = 0; ; more += limit.messages + changesAtOnce) {
+      const most = limit.messages + more;
+      const read = await this.#read(channel, bounds, 0, last, { ...limit, messages: most }, 'end');
+      const from = lastIndexOf(read.messages, limit.messages);
+      if (from === undefined && read.messages.length === most && more < mostChanges) continue;
+      return { ...read, messages: read.messages.slice(from ?? 0) };
+    }
   }
 
   async #read(
@@ -271,7 +298,7 @@ export class RedisExchange implements Exchange {
     last: number | '+',
     limit: ReadLimit,
     side: 'front' | 'end',
-  ): Promise<{ head: Place; oldest: number; messages: readonly LoggedMessage[] }> {
+  ): Promise<ReadRecord> {
     const count = Math.max(1, Math.min(limit.messages, 1_000_000));
     const about = [bounds.messages, bounds.forMs, first, last, count, side];
     const [volume, number, oldest, ...entries] = await this.#onChannel('read', channel, about);
@@ -525,7 +552,24 @@ function placedRecordOf(text: string, nowMs: number): PlacedRecord {
 }
 
 function isKeyed(lines: readonly MessageLine[]): boolean {
-  return lines.some(({ key }) => key !== undefined);
+  return lines.some(({ key, of }) => key !== undefined || of !== undefined);
+}
+
+function changeArguments(line: MessageLine): readonly (string | number)[] {
+  const { key, id, of = 0, ifRevision, tail, withdraws } = line;
+  const name = key === undefined ? '' : keyName({ ...line, key });
+  return [name, id, carriedLine(line), of, ifRevision ?? '', tail, withdraws ? 'withdraws' : ''];
+}
+
+/** Why a change was refused, as the script says it. */
+function refusedChange([code, revision, volume]: Reply): Error {
+  if (code === 'no-such-message') return noSuchMessage();
+  try {
+    checkChange(String(volume), { revision: Number(revision), isWithdrawn: code === 'withdrawn' }, { ifRevision: -1 });
+  } catch (error) {
+    return error as Error;
+  }
+  return noSuchMessage();
 }
 
 /** What messages were given, each or, where they went together, the first. */

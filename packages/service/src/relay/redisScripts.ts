@@ -19,6 +19,56 @@ import { createHash } from 'node:crypto';
  */
 
 /*
+ * A line of the log (`carried.ts`) says what has become of a message by what stands before its text. A change replaces the line of
+ * its message, and that of the change before. The ids of a stream only rise: so the entries from there on are written anew.
+ */
+
+/** The entries that a change of a message may have to write anew: what lies further back is not changed. */
+const maxChanged = 1_000;
+
+const changing = String.raw`
+-- A line: its head, up to its text; what stands before the text, and its number; the text.
+local partsOf = function(line)
+  local head, rest = string.match(line, '^(%d+\t[^\t]*\t)(.*)$')
+  local mark, number, tail = string.match(rest, '^([>~!])(%d+) (.*)$')
+  if mark then return head, mark, tonumber(number), tail end
+  return head, rest == 'x' and rest or '', 0, rest
+end
+-- Makes a message stand as it does after the change that is about to be appended, or says why it cannot be changed.
+local change = function(head, log, n, oldest, of, wanted, tail, withdraws)
+  local missing = {'change-refused', 'no-such-message', 0}
+  if of < oldest or of > n then return missing end
+  local some = redis.call('XRANGE', log, of .. '-0', '+', 'COUNT', ${maxChanged + 1})
+  if #some == 0 or #some > ${maxChanged} then return missing end
+  local entries, where, last = {}, {}, nil
+  for at, entry in ipairs(some) do
+    local lines = {}
+    for line in string.gmatch(entry[2][4] .. '\n', '(.-)\n') do lines[#lines + 1] = line end
+    last = tonumber(string.match(entry[1], '^%d+'))
+    for index = 1, #lines do where[last - #lines + index] = {at, index} end
+    entries[at] = lines
+  end
+  local place = where[of]
+  if not place then return missing end
+  local lineHead, mark, revision = partsOf(entries[place[1]][place[2]])
+  if mark == '>' or mark == 'x' then return missing end
+  if mark == '!' then return {'change-refused', 'withdrawn', revision} end
+  if wanted ~= '' and tonumber(wanted) ~= revision then return {'change-refused', 'conflict', revision} end
+  entries[place[1]][place[2]] = lineHead .. (withdraws and '!' or '~') .. n + 1 .. ' ' .. tail
+  local earlier = mark == '~' and where[revision]
+  if earlier then entries[earlier[1]][earlier[2]] = partsOf(entries[earlier[1]][earlier[2]]) .. 'x' end
+  -- Fails here, if memory is short, before anything is taken away.
+  redis.call('HSET', head, 'n', n)
+  for _, entry in ipairs(some) do redis.call('XDEL', log, entry[1]) end
+  local before = redis.call('XREVRANGE', log, '+', '-', 'COUNT', 1)
+  redis.call('XSETID', log, before[1] and before[1][1] or '0-1', 'ENTRIESADDED', redis.call('XLEN', log), 'MAXDELETEDID', '0-1')
+  for at, entry in ipairs(some) do
+    redis.call('XADD', log, entry[1], 't', entry[2][2], 'm', table.concat(entries[at], '\n'))
+  end
+end
+`;
+
+/*
  * The board of a channel is one hash, so that it is whole or not there: v the volume, n the number of its last change, r the
  * term, c how many entries there are, b their bytes, and for each entry `e` and its name: "number ends bytes record", with the
  * time at which it ends or 0. In another term its entries stay, under a new volume: the last changes may be lost.
@@ -82,12 +132,14 @@ const sources = {
   /**
    * For one or more channels. KEYS for each: head log order. ARGV keys, keys-for-ms; then for each channel: volume-if-new,
    * ms-until-forgotten, topic, messages, for-ms, how many messages, and either `together` and all lines joined by line ends,
-   * where none has a key, or `each` and for each message: key or nothing, id, line. Gives for each channel the volume, then
-   * for each message a number, or for a known key what stands under it; of messages together only the first.
+   * where none has a key, or `each` and for each message: key or nothing, id, line; or `change`, for the one message of which
+   * follow also: the number of what it changes, the number of its last change as it must be or nothing, its text as it stands
+   * then, `withdraws` or nothing. Gives for each channel the volume, then for each message a number, or for a known key what
+   * stands under it; of messages together only the first. Or `change-refused`, and why.
    *
    * What can fail comes first: nothing may be acknowledged, now or for a key later, that is not in the log.
    */
-  append: `${time}${forgetting}
+  append: `${time}${forgetting}${changing}
 local maxKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2])
 local at, tidyMs, own = 3, 1000, 4
 -- Keys whose order is not known, or the other way round: one of the two was evicted.
@@ -102,8 +154,8 @@ local mend = function(head, order)
 end
 local append = function(head, log, order)
   local ttl, topic, messages, forMs, count = ARGV[at + 1], ARGV[at + 2], tonumber(ARGV[at + 3]), ARGV[at + 4], tonumber(ARGV[at + 5])
-  local fresh, together, begin = ARGV[at], ARGV[at + 6] == 'together', at + 7
-  at = begin + (together and 1 or 3 * count)
+  local fresh, together, changes, begin = ARGV[at], ARGV[at + 6] == 'together', ARGV[at + 6] == 'change', at + 7
+  at = begin + (together and 1 or changes and 7 or 3 * count)
   local found = redis.call('HMGET', head, 'v', 'n', 'r', 't')
   local volume, n, tidied = found[1], tonumber(found[2] or 0), tonumber(found[4] or 0)
   if volume and found[3] ~= run then return {'another-run', found[3] or ''} end
@@ -118,6 +170,15 @@ local append = function(head, log, order)
     text = ARGV[begin]
   else
     local lines = {}
+    if changes and not (ARGV[begin] ~= '' and redis.call('HGET', head, 'k' .. ARGV[begin])) then
+      forget(log, tonumber(forMs), now)
+      local of, wanted, tail, withdraws = tonumber(ARGV[begin + 3]), ARGV[begin + 4], ARGV[begin + 5], ARGV[begin + 6] ~= ''
+      local refused = change(head, log, n, n - messages + 1, of, wanted, tail, withdraws)
+      if refused then
+        refused[4] = volume
+        return refused
+      end
+    end
     for i = begin, begin + 3 * count - 1, 3 do
       local key = ARGV[i] ~= '' and 'k' .. ARGV[i]
       local known = key and (given[key] or redis.call('HGET', head, key))
