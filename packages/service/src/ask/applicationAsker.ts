@@ -1,4 +1,4 @@
-import type { Answer, Asker, Question } from '@nine-bells/core';
+import type { Answer, Asker, MessageFacts, Question } from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
 import { Webhook } from 'standardwebhooks';
@@ -68,7 +68,7 @@ export class ApplicationAsker implements Asker {
   }
 }
 
-function dataOf({ act, channel, whom, parameters, who }: Question): object {
+function dataOf({ act, channel, whom, parameters, who, message }: Question): object {
   return {
     act,
     ...defined({ channel, whom }),
@@ -78,7 +78,12 @@ function dataOf({ act, channel, whom, parameters, who }: Question): object {
     guest: who.guest,
     roles: who.roles,
     claims: who.claims,
+    ...defined({ message: message && messageOf(message) }),
   };
+}
+
+function messageOf({ cursor, id, type, by, atMs }: MessageFacts): object {
+  return { cursor, ...defined({ id, type, by }), at: new Date(atMs).toISOString() };
 }
 
 /** The body, as far as it may be long. */

@@ -66,8 +66,13 @@ function kindsOf(conditions: readonly Condition[]): readonly Kind[] {
   return kinds;
 }
 
-/** A claim that is a value holds it, too. */
+/** A claim that is a value holds it, too; and who may change a message for a time may do so when it is younger. */
 function isPossible(holds: ReadonlySet<string>, keys: readonly string[]): boolean {
+  const withins = keys.flatMap((key) =>
+    key.startsWith('author ') ? [{ key, ms: Number(key.slice(7) || Number.POSITIVE_INFINITY) }] : [],
+  );
+  const shortest = Math.min(...withins.filter(({ key }) => holds.has(key)).map(({ ms }) => ms));
+  if (withins.some(({ key, ms }) => ms > shortest && !holds.has(key))) return false;
   return [...holds].every((key) => {
     if (!key.startsWith('is ')) return true;
     const also = `holds ${key.slice(3)}`;
@@ -118,6 +123,11 @@ function conditionOf(rule: AccessRule, names: readonly string[]): Condition | un
   if ('role' in rule) return { key: `role ${value(rule.role)}`, words: `with the role ${rule.role}` };
   if ('user' in rule) return { key: `user ${value(rule.user)}`, words: `called ${rule.user}` };
   if ('among' in rule) return { key: `among ${value(rule.among)}`, words: `among ${rule.among}` };
+  if ('author' in rule) {
+    const { withinMs } = rule.author;
+    const when = withinMs === undefined ? 'always' : `for ${withinMs / 1_000} s`;
+    return { key: `author ${withinMs ?? ''}`, words: `who are the message's author, ${when}` };
+  }
   if ('ask' in rule) return { key: `ask ${rule.ask}`, words: `that ${rule.ask} lets` };
   if (!('claim' in rule)) return undefined;
   return 'is' in rule

@@ -1,6 +1,7 @@
 import {
   type AccessRule,
   accessWords,
+  authorWithin,
   type BoardRule,
   type ChannelRule,
   ChannelRules,
@@ -53,6 +54,12 @@ export const httpUrl = checkedText((value) => {
     throw new RangeError(`expected an http or https URL, found ${JSON.stringify(value)}`);
 });
 
+/** For how long a message is its author's to change. */
+const author: Reader<{ readonly withinMs?: number }> = (node, at) => {
+  const value = checkedText((each) => void authorWithin(each))(node, at);
+  return value === undefined ? undefined : authorWithin(value);
+};
+
 /** An access rule: a word, or a map with one condition. */
 export function accessRule(parameters: readonly string[]): Reader<AccessRule> {
   const value = required(accessValue(parameters));
@@ -62,6 +69,7 @@ export function accessRule(parameters: readonly string[]): Reader<AccessRule> {
     role: mapOf({ role: value }),
     user: mapOf({ user: value }),
     among: mapOf({ among: value }),
+    author: mapOf({ author: required(author) }),
     all: mapOf({ all: list }),
     any: mapOf({ any: list }),
     not: mapOf({ not: required(self) }),
@@ -89,7 +97,7 @@ export function accessRule(parameters: readonly string[]): Reader<AccessRule> {
   return condition;
 }
 
-export const conditionNames = ['role', 'user', 'among', 'claim', 'all', 'any', 'not', 'ask'];
+export const conditionNames = ['role', 'user', 'among', 'author', 'claim', 'all', 'any', 'not', 'ask'];
 
 export const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
 export const recentMap = mapOf({ recent: required(recentBounds) });
@@ -205,6 +213,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     allow: optional(mapOf(Object.fromEntries(channelActs.map((act) => [act, act === 'set' ? ofEntries : access])))),
     presence: optional(presence),
     marks: optional(marksWords),
+    revisions: optional(oneOf(['kept'] as const)),
     board: optional(board),
     direct: optional(flag),
     data: optional(size),
@@ -235,6 +244,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.presence ? { presence: found.presence } : {}),
     ...(found.board ? { board: found.board } : {}),
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
+    ...(found.revisions === 'kept' ? { keepsRevisions: true } : {}),
     ...defined({
       dataBytes: found.data,
       slowMs: found.slow,

@@ -11,6 +11,7 @@ import type { Tokens } from '../tokens/tokens.js';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import type { HookSender } from '../webhooks/hookSender.js';
 import { boards } from './boards.js';
+import { changes } from './changes.js';
 import { channelRules } from './channelRules.js';
 import { clientModule, consolePages, consoleSession, keyHoldersDoors } from './consoleSession.js';
 import { descriptions } from './descriptions.js';
@@ -91,6 +92,7 @@ export function routesOf({
 }: Omit<AppHost, 'guard'>): readonly Route[] {
   return [
     ...messages(engine),
+    ...changes(engine),
     ...channelRules(engine),
     ...boards(engine),
     ...lookingAround(engine, facts),

@@ -53,6 +53,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...(presence && { presence: true }),
     ...(presence?.noted && { noted: true }),
     ...(showsMarks && { marks: 'shown' }),
+    ...(rule.keepsRevisions && { revisions: 'kept' }),
     ...(direct && { direct: true }),
     dataBytes: dataBytes ?? mostBytes,
     ...(rule.slowMs !== undefined && { slowMs: rule.slowMs }),

@@ -4,17 +4,28 @@ import {
   type Engine,
   type Explanation,
   guestIdentity,
+  isMessageAct,
   isUserAct,
+  messageActs,
   userActs,
   type Visitor,
 } from '@nine-bells/core';
-import { type ChannelName, GUEST_PREFIX, type Json, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import {
+  type ChannelName,
+  defined,
+  GUEST_PREFIX,
+  type Json,
+  ProblemError,
+  protocolLimits,
+  refusal,
+} from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
 import { IsArray, IsBoolean, IsIn, IsObject, IsOptional, IsString, MaxLength } from 'class-validator';
 import type { Tokens } from '../tokens/tokens.js';
 import { readBody } from './body.js';
 import { banShown, silenceShown } from './moderation.js';
 import { IsChannel, IsWords } from './publishDto.js';
+import { cursorOf } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 /** The question: who, given in one of four ways, may do what, where? */
@@ -23,6 +34,7 @@ class ExplainDto {
     act: true,
     channel: true,
     entry: true,
+    cursor: true,
     call: true,
     whom: true,
     user: true,
@@ -44,6 +56,11 @@ class ExplainDto {
   @IsOptional()
   @IsWords(protocolLimits.entryChars)
   entry?: string;
+
+  /** For acts about a message: which one; absent: one that the user publishes now. */
+  @IsOptional()
+  @IsWords(64)
+  cursor?: string;
 
   /** For `call`: what is called. */
   @IsOptional()
@@ -89,6 +106,10 @@ export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
     const { act, entry } = question;
     if ((act === 'set') !== (entry != null))
       throw refusal('bad-value', '`entry` goes with `set`: whose it is may depend on its name', { where: '/entry' });
+    if (question.cursor != null && !isMessageAct(act))
+      throw refusal('bad-value', `\`cursor\` goes with acts about a message: ${messageActs.join(', ')}`, {
+        where: '/cursor',
+      });
     if ((act === 'call') !== (question.call != null))
       throw refusal('bad-value', '`call` names what is called, where the act is call', { where: '/call' });
     if (act === 'call') {
@@ -101,7 +122,11 @@ export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
     const where = whereOf(question);
     caller.needIn('read', isUserAct(act) ? undefined : where);
     try {
-      response.json(shown(await engine.access.explain(act, where, await visitorOf(question, engine, tokens), entry)));
+      const visitor = await visitorOf(question, engine, tokens);
+      const cursor = question.cursor == null ? undefined : cursorOf(question.cursor);
+      response.json(
+        shown(await engine.access.explain(act, where, visitor, defined({ entry: entry ?? undefined, cursor }))),
+      );
     } catch (error) {
       if (question.token === undefined || !(error instanceof ProblemError)) throw error;
       // A token that is not taken is an answer too: that is what its holder would be told.

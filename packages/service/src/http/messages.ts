@@ -1,4 +1,4 @@
-import type { ApplicationDraft, Engine } from '@nine-bells/core';
+import { type ApplicationDraft, changesText, type Engine, shownOf } from '@nine-bells/core';
 import { type ChannelName, defined, type Gap, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
 import type { Response } from 'express';
 import { atElement, readBody } from './body.js';
@@ -67,6 +67,11 @@ export function messages(engine: Engine): readonly Route[] {
     const slice = await engine.messages.read(channel, range, limit);
     const cursor = `${slice.head.volume}:${slice.head.number}`;
     const asked = request.query.after ?? request.query.before;
+    const known = after === undefined || slice.gap === 'new-volume' ? 0 : after.number;
+    const { messages: found, changes } = shownOf(slice.messages, known, undefined, undefined);
+    // Where the last one that was looked at is no message, it says where to go on.
+    const end = after === undefined ? slice.messages[0] : slice.messages.at(-1);
+    const upTo = end?.isMessage === false ? `,"upTo":"${end.cursor}"` : '';
     const gap: Partial<Gap> | undefined =
       slice.gap === undefined || asked === undefined
         ? undefined
@@ -74,8 +79,8 @@ export function messages(engine: Engine): readonly Route[] {
     (response as Response<unknown>)
       .type('json')
       .send(
-        `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${slice.messages.map((each) => each.text).join()}],` +
-          `"more":${slice.more}${gap === undefined ? '' : `,"gap":${JSON.stringify(gap)}`}}`,
+        `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${found.map((each) => each.text).join()}]` +
+          `${changesText(changes)},"more":${slice.more}${upTo}${gap === undefined ? '' : `,"gap":${JSON.stringify(gap)}`}}`,
       );
   };
 

@@ -40,12 +40,26 @@ export function channelOf(request: Request): ChannelName {
   return channel as ChannelName;
 }
 
+/** A cursor in a body, in its member `cursor`. */
+export function cursorOf(text: string, where = '/cursor'): Place {
+  const place = parseCursor(text);
+  if (place === undefined) throw refusal('bad-cursor', `\`${where.slice(1)}\` is not a cursor`, { where });
+  return place;
+}
+
 /** A cursor in the query. */
 export function placeOf(request: Request, name: string): Place | undefined {
   const value = queryText(request, name);
   if (value === undefined) return undefined;
   const place = parseCursor(value);
   if (place === undefined) throw refusal('bad-cursor', `\`${name}\` is not a cursor`, { where: `?${name}` });
+  return place;
+}
+
+/** A cursor that the query must have. */
+export function requiredPlaceOf(request: Request, name: string): Place {
+  const place = placeOf(request, name);
+  if (place === undefined) throw refusal('bad-cursor', `\`${name}\` is missing`, { where: `?${name}` });
   return place;
 }
 

@@ -1,11 +1,11 @@
 import type { Engine, MessageReport } from '@nine-bells/core';
-import { type ChannelName, defined, type Place, parseCursor, protocolLimits, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, protocolLimits, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { readBody } from './body.js';
 import { ActDto, actorOf, actorShown } from './moderation.js';
 import { AuthorDto, IsChannel, IsWords } from './publishDto.js';
-import { queryText, queryWhole } from './query.js';
+import { cursorOf, queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 class ReportDto {
@@ -39,8 +39,7 @@ export function reports({ reports: all }: Engine): readonly Route[] {
   const report: Serve<'POST /v1/reports'> = async (request, response, caller) => {
     const { channel, cursor, reason, by } = readBody(ReportDto, request.body);
     caller.needIn('moderate', channel);
-    const place: Place | undefined = parseCursor(cursor);
-    if (place === undefined) throw refusal('bad-cursor', '`cursor` is not a cursor', { where: '/cursor' });
+    const place = cursorOf(cursor);
     const author = { user: by.user, ...defined({ name: by.name ?? undefined }) };
     const wish = { channel: channel as ChannelName, place, by: author, reason: reason ?? undefined };
     response.json({ report: await all.report(wish) });
