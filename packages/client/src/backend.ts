@@ -1,5 +1,6 @@
 import type {
   Author,
+  Changed,
   ChannelRulesInfo,
   Cursor,
   Json,
@@ -11,6 +12,7 @@ import type {
   Published,
   ReadResult,
   Reported,
+  RevisionsReply,
 } from '@nine-bells/wire';
 import { defined } from '@nine-bells/wire';
 import type {
@@ -61,11 +63,13 @@ import type {
   RefusalKind,
   RemovalWish,
   ReportWish,
+  RevisionWish,
   SessionInfo,
   Silence,
   SilenceWish,
   Trace,
   Traffic,
+  WithdrawalWish,
   WorkbenchWish,
 } from '@nine-bells/wire/http';
 import type {
@@ -137,6 +141,25 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     Type extends ChannelOf<C, Name>['applications'] = DefaultType<ChannelOf<C, Name>['applications']>,
   >(draft: Draft<Name & Known<C, Name>, DataOf<ChannelOf<C, Name>, Type>, Type>): Promise<Published> {
     return this.#ask('POST /v1/messages', { body: draft as Draft }) as Promise<Published>;
+  }
+
+  /** Replaces what a message holds. */
+  revise(wish: RevisionWish): Promise<Changed> {
+    return this.#ask('POST /v1/revisions', { body: wish });
+  }
+
+  /** Takes a message back: what it held is gone. */
+  withdraw(wish: WithdrawalWish): Promise<Changed> {
+    return this.#ask('POST /v1/withdrawals', { body: wish });
+  }
+
+  /** What a message held before it was revised, where its rule keeps that: the oldest first, those behind the revision `after`. */
+  revisions(
+    channel: string,
+    cursor: string,
+    options: { readonly after?: string; readonly limit?: number } = {},
+  ): Promise<RevisionsReply> {
+    return this.#ask('GET /v1/revisions', { query: { channel, cursor, ...options } });
   }
 
   /** Publishes several in this order. If one of them has a mistake, none is published. */
@@ -249,7 +272,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /**
    * Which rule decides whether a user may do something, on which facts.
    *
-   * @param act - `enter`, `read`, `publish`, `hail`, `set` or `moderate`; or `direct`, `watch` or `notify`; or `call`
+   * @param act - `enter`, `read`, `publish`, `revise`, `withdraw`, `revisions`, `hail`, `set` or `moderate`; or `direct`, `watch` or `notify`; or `call`
    * @param where - a channel; for `direct`, `watch` and `notify`, the user that it concerns; for `call`, what is called
    */
   explain(act: string, where: string, who: Asked): Promise<Explanation> {

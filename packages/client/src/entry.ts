@@ -1,4 +1,5 @@
 import {
+  type Changed,
   type ChannelName,
   type Cursor,
   filterFits,
@@ -11,6 +12,7 @@ import {
   parseCursor,
   type ReadResult,
   type Removed,
+  type RevisionsReply,
   type SetResult,
 } from '@nine-bells/wire';
 import type { Board } from './board.js';
@@ -23,19 +25,29 @@ import type {
   EnterOptions,
   HailOptions,
   MembersChange,
+  MessageRef,
   PublishOptions,
   ReadOptions,
+  ReceivedChange,
   ReceivedHail,
   ReceivedMessage,
   Removal,
   RemoveOptions,
+  ReviseOptions,
+  RevisionsOptions,
   SetOptions,
   SilenceChange,
+  WithdrawOptions,
 } from './types.js';
 
 export interface EntryEvents<K extends ChannelContract = AnyChannel> {
   /** One message, in the channel's order; each comes once. */
   message: ReceivedMessage<K>;
+  /**
+   * A message that was given, or one from before, was revised or withdrawn: this is how it stands now, under its own cursor. Each
+   * change comes once; of several that were missed, only the last.
+   */
+  change: ReceivedChange<K>;
   /** Some messages can no longer be recovered. */
   gap: Gap;
   /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
@@ -57,8 +69,9 @@ export interface EntryEvents<K extends ChannelContract = AnyChannel> {
 }
 
 /** Messages that were read. */
-export type ReadResultOf<K extends ChannelContract> = Omit<ReadResult, 'messages'> & {
+export type ReadResultOf<K extends ChannelContract> = Omit<ReadResult, 'messages' | 'changes'> & {
   readonly messages: readonly MessageOf<K>[];
+  readonly changes?: readonly MessageOf<K>[];
 };
 
 export type EntryState = 'entering' | 'live' | 'refused' | 'removed' | 'left';
@@ -79,6 +92,9 @@ export interface SharedStay {
 export interface EntryHost {
   publish(channel: string, data: Json, options?: PublishOptions): Promise<Published>;
   read(channel: string, options?: ReadOptions): Promise<ReadResult>;
+  revise(channel: string, of: MessageRef, data: Json, options?: ReviseOptions): Promise<Changed>;
+  withdraw(channel: string, of: MessageRef, options?: WithdrawOptions): Promise<Changed>;
+  revisions(channel: string, of: MessageRef, options?: RevisionsOptions): Promise<RevisionsReply>;
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
   hail(channel: string, type: string, data?: Json, options?: HailOptions): void;
   setStatus(status: Json, channel?: string): void;
@@ -113,6 +129,8 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
   #hasEarlier: boolean | undefined;
+  /** Changes that are known already and whose places lie ahead: a message that was read stands as it is now. */
+  readonly #revised = new Map<Cursor, Cursor>();
   #isAnswered = false;
   /** It has been told who is there. */
   #knowsMembers = false;
@@ -249,6 +267,36 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#host.publish(this.channel, data as Json, options);
   }
 
+  /**
+   * Replaces what a message holds, under the rule's contract. It comes back as the event `change`, to everyone. Over a broken
+   * connection it is sent again, with a key, and done once.
+   *
+   * @param of - the message, or its cursor
+   * @throws {LineError} `not-allowed`, `no-such-message`, `withdrawn`; `conflict` if `ifRevision` does not hold; `bad-data`,
+   *   `too-large` and other refusals; `left` after `leave`
+   * @example
+   * await chat.revise(message, { text: 'Petrel is ahead by a length!' });
+   */
+  async revise<Type extends K['clients'] = DefaultType<K['clients']>>(
+    of: MessageRef,
+    data: DataOf<K, Type>,
+    options?: ReviseOptions,
+  ): Promise<Changed> {
+    if (this.#state === 'left') throw hasLeft();
+    return this.#host.revise(this.channel, of, data as Json, options);
+  }
+
+  /** Takes a message back: what it held is gone, for everyone and in the record. Otherwise as `revise`. */
+  async withdraw(of: MessageRef, options?: WithdrawOptions): Promise<Changed> {
+    if (this.#state === 'left') throw hasLeft();
+    return this.#host.withdraw(this.channel, of, options);
+  }
+
+  /** What a message held before it was revised, where the rule keeps that and lets you read it. Throws as `read` does. */
+  revisions(of: MessageRef, options?: RevisionsOptions): Promise<RevisionsReply> {
+    return this.#host.revisions(this.channel, of, options);
+  }
+
   /** As `Line.read`, in this channel. */
   read(options?: ReadOptions): Promise<ReadResultOf<K>> {
     // The service has held what it has against the contract.
@@ -310,6 +358,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   upTo(cursor: Cursor, more: boolean): void {
     if (this.isOver) return;
     this.#cursor = cursor;
+    for (const [of, place] of this.#revised) if (!isAfter(place, cursor)) this.#revised.delete(of);
     if (more) return;
     this.#state = 'live';
     this.#resolveReady();
@@ -371,6 +420,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     // A listener may have left while the messages of one reply are being given.
     if (this.isOver || !isAfter(message.cursor, this.#cursor)) return;
     this.#cursor = message.cursor;
+    if (message.revision !== undefined) this.#revised.set(message.cursor, message.revision);
     const { filter } = this.options;
     // Another entry of the channel may want more.
     if (filter !== undefined && !filterFits(filter, message)) return;
@@ -378,6 +428,27 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     const received = { ...message, own: this.#host.isOwn(message), live } as unknown as ReceivedMessage<K>;
     this.emit('message', received);
     for (const reader of this.#readers) reader.push(received);
+  }
+
+  /**
+   * @internal A message was changed, at a place. What was known before, or came with the message itself, is passed over.
+   */
+  changed(message: Message, place: Cursor | undefined, live: boolean): void {
+    if (this.isOver || place === undefined || !isAfter(place, this.#cursor)) return;
+    const known = this.#revised.get(message.cursor);
+    if (known !== undefined && !isAfter(place, known)) return;
+    if (live) this.#revised.delete(message.cursor);
+    else this.#revised.set(message.cursor, place);
+    const { filter } = this.options;
+    // Its data may not fit any more.
+    const { where: _, ...head } = filter ?? {};
+    if (filter !== undefined && !filterFits(head, message)) return;
+    const shown =
+      filter === undefined || message.withdrawn || filterFits(filter, message)
+        ? message
+        : { ...message, data: null, unfit: true };
+    // As in `read`.
+    this.emit('change', { ...shown, live } as unknown as ReceivedChange<K>);
   }
 
   /** @internal Messages up to a place were not for it. */

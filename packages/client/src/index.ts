@@ -1,6 +1,8 @@
 export type {
   Author,
+  Changed,
   Cursor,
+  EarlierRevision,
   Entered,
   Gap,
   Json,
@@ -16,6 +18,7 @@ export type {
   ReadResult,
   Removed,
   Reported,
+  RevisionsReply,
   SetResult,
   Silenced,
   Standing,

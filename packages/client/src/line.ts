@@ -1,4 +1,5 @@
 import {
+  type Changed,
   channelName,
   type Json,
   type LineLimits,
@@ -6,6 +7,7 @@ import {
   type Published,
   type Removed,
   type Reported,
+  type RevisionsReply,
   type Silenced,
 } from '@nine-bells/wire';
 import type {
@@ -31,10 +33,14 @@ import type {
   LineEvents,
   LineOptions,
   LineState,
+  MessageRef,
   PublishOptions,
   ReadOptions,
   RemoveOptions,
+  ReviseOptions,
+  RevisionsOptions,
   SilenceOptions,
+  WithdrawOptions,
 } from './types.js';
 import type { Unread } from './unread.js';
 
@@ -152,6 +158,42 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   ): Promise<ReadResultOf<ChannelOf<C, Name>>> {
     // The service has held what it has against the contract.
     return this.#session.read(channel, options) as Promise<ReadResultOf<ChannelOf<C, Name>>>;
+  }
+
+  /**
+   * Replaces what a message holds. Over a broken connection it is sent again, with a key, and done once.
+   *
+   * @param of - the message, or its cursor
+   * @throws {LineError} `not-allowed`, `no-such-message`, `withdrawn`; `conflict` if `ifRevision` does not hold; `bad-data`,
+   *   `too-large` and other refusals; `closed` if the line is closed before the answer
+   * @example
+   * await line.revise('race/3/chat', message, { text: 'Petrel is ahead by a length!' });
+   */
+  revise<
+    const Name extends string,
+    Type extends ChannelOf<C, Name>['clients'] = DefaultType<ChannelOf<C, Name>['clients']>,
+  >(
+    channel: Name & Known<C, Name>,
+    of: MessageRef,
+    data: DataOf<ChannelOf<C, Name>, Type>,
+    options: ReviseOptions = {},
+  ): Promise<Changed> {
+    return this.#session.revise(channel, of, data as Json, options);
+  }
+
+  /**
+   * Takes a message back: what it held is gone, for everyone and in the record. Otherwise as `revise`.
+   *
+   * @example
+   * await line.withdraw('race/3/chat', message, { reason: 'wrong race' });
+   */
+  withdraw(channel: string, of: MessageRef, options: WithdrawOptions = {}): Promise<Changed> {
+    return this.#session.withdraw(channel, of, options);
+  }
+
+  /** What a message held before it was revised, where the rule keeps that and lets you read it. Throws as `read` does. */
+  revisions(channel: string, of: MessageRef, options: RevisionsOptions = {}): Promise<RevisionsReply> {
+    return this.#session.revisions(channel, of, options);
   }
 
   /**

@@ -22,6 +22,19 @@ export interface RequestsHost {
   expectAnswer(): void;
 }
 
+/** Verbs that only read, are the same when done again, or have a key. */
+type Repeatable =
+  | 'read'
+  | 'revise'
+  | 'withdraw'
+  | 'revisions'
+  | 'remove'
+  | 'silence'
+  | 'report'
+  | 'inbox'
+  | 'watch'
+  | 'mark';
+
 /** A request that has no answer yet, whichever verb it is of. */
 interface Pending {
   readonly request: RequestMembers;
@@ -84,9 +97,7 @@ export class Requests {
   }
 
   /** Sends a request that may be sent twice, and resolves with its reply. */
-  ask<V extends 'read' | 'remove' | 'silence' | 'report' | 'inbox' | 'watch' | 'mark'>(
-    request: RequestMembers & { readonly do: V },
-  ): Promise<ReplyOf[V]> {
+  ask<V extends Repeatable>(request: RequestMembers & { readonly do: V }): Promise<ReplyOf[V]> {
     return new Promise((resolve, reject) => this.send(request, { repeatable: true, resolve, reject }));
   }
 

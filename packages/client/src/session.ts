@@ -1,4 +1,5 @@
 import {
+  type Changed,
   type ChannelName,
   type Cursor,
   defined,
@@ -14,6 +15,7 @@ import {
   type ReadResult,
   type Removed,
   type Reported,
+  type RevisionsReply,
   type ServerFrame,
   type SetResult,
   type Silenced,
@@ -34,11 +36,15 @@ import type {
   LineEvents,
   LineOptions,
   LineState,
+  MessageRef,
   PublishOptions,
   ReadOptions,
   RemoveOptions,
+  ReviseOptions,
+  RevisionsOptions,
   SetOptions,
   SilenceOptions,
+  WithdrawOptions,
 } from './types.js';
 import { Unread } from './unread.js';
 import type { Asked, Wishes } from './wishes.js';
@@ -106,6 +112,26 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   async read(channel: string, options: ReadOptions = {}): Promise<ReadResult> {
     this.#mustBeOpen();
     return this.connection.requests.ask({ do: 'read', channel, ...options });
+  }
+
+  revise(channel: string, of: MessageRef, data: Json, options: ReviseOptions = {}): Promise<Changed> {
+    return this.#change({ do: 'revise', channel, ...refMembers(of), data, ...options });
+  }
+
+  withdraw(channel: string, of: MessageRef, options: WithdrawOptions = {}): Promise<Changed> {
+    return this.#change({ do: 'withdraw', channel, ...refMembers(of), ...options });
+  }
+
+  async #change(request: RequestMembers & { readonly do: 'revise' | 'withdraw' }): Promise<Changed> {
+    if (this.connection.state.name === 'closed') throw this.connection.closedError();
+    const { id, cursor, repeated } = await this.connection.requests.ask({ key: crypto.randomUUID(), ...request });
+    return { id, cursor, ...(repeated ? { repeated } : {}) };
+  }
+
+  async revisions(channel: string, of: MessageRef, options: RevisionsOptions = {}): Promise<RevisionsReply> {
+    this.#mustBeOpen();
+    const { cursor } = refMembers(of);
+    return this.connection.requests.ask({ do: 'revisions', channel, cursor, ...options });
   }
 
   async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
@@ -323,7 +349,8 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     if (isPush(frame, 'message')) {
       const { on: _, ...message } = frame;
       this.entries.get(frame.channel)?.take(message, true);
-    } else if (isPush(frame, 'gap')) this.entries.get(frame.channel)?.gap(frame);
+    } else if (isPush(frame, 'change')) this.entries.get(frame.channel)?.changed(frame.message, frame.cursor);
+    else if (isPush(frame, 'gap')) this.entries.get(frame.channel)?.gap(frame);
     else if (isPush(frame, 'passed')) this.entries.get(frame.channel)?.passed(frame.cursor);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
@@ -386,4 +413,9 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   #tellProblemOf(error: unknown): void {
     if (error instanceof LineError && error.problem !== undefined) this.#tell('problem', error.problem);
   }
+}
+
+/** How requests name a message. */
+function refMembers(of: MessageRef): { readonly cursor: string; readonly message?: string } {
+  return typeof of === 'string' ? { cursor: of } : { cursor: of.cursor, message: of.id };
 }

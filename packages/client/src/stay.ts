@@ -150,6 +150,9 @@ export class Stay implements SharedStay {
     const there = asked.filter((entry) => this.#entries.has(entry));
     const [first] = entered.messages;
     for (const entry of there) entry.answered(first?.cursor ?? entered.cursor, first === undefined, entered.gap);
+    // First: what came behind them is known by the place that the entries have come to.
+    for (const message of entered.changes ?? [])
+      for (const entry of there) entry.changed(message, message.revision, false);
     for (const message of entered.messages) this.take(message, false);
     if (entered.members !== undefined) {
       const { members: joined, count = 0, partial } = entered;
@@ -177,6 +180,14 @@ export class Stay implements SharedStay {
 
   take(message: Message, live: boolean): void {
     for (const entry of this.#answered()) entry.take(message, live);
+  }
+
+  /** A message was changed, at a place. */
+  changed(message: Message, place: Cursor): void {
+    for (const entry of this.#answered()) {
+      entry.changed(message, place, true);
+      entry.passed(place);
+    }
   }
 
   gap(gap: Gap): void {

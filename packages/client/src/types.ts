@@ -1,4 +1,4 @@
-import type { Author, Json, Member, MessageFilter, Problem } from '@nine-bells/wire';
+import type { Author, Json, Member, Message, MessageFilter, Problem } from '@nine-bells/wire';
 import type { BackOff } from './backOff.js';
 import type { AnyChannel, ChannelContract, HailType, MessageOf } from './contracts.js';
 import type { SocketClass } from './socket.js';
@@ -87,6 +87,28 @@ export interface ReadOptions {
   readonly filter?: MessageFilter;
 }
 
+/** A message: as it came, or by its cursor. With the message itself, its id is checked, too. */
+export type MessageRef = string | Pick<Message, 'cursor' | 'id'>;
+
+export interface ReviseOptions {
+  /** Only if this was its last change (`message.revision`); `null`: only if it is as it was published. */
+  readonly ifRevision?: string | null;
+  /** Your own idempotency key; by default a random one. */
+  readonly key?: string;
+}
+
+export interface WithdrawOptions extends ReviseOptions {
+  /** Shown with the message to all who may read it. */
+  readonly reason?: string;
+}
+
+export interface RevisionsOptions {
+  /** Only those behind this `revision`. */
+  readonly after?: string;
+  /** Default 100, at most 1,000. */
+  readonly limit?: number;
+}
+
 export interface RemoveOptions {
   /** Told to the user who is removed. */
   readonly reason?: string;
@@ -167,6 +189,18 @@ export interface Receipt {
 
 /** A message as it arrives. */
 export type ReceivedMessage<K extends ChannelContract = AnyChannel> = MessageOf<K> & Receipt;
+
+/**
+ * A message as it stands after a change: with `withdrawn` it was taken back, and its data is `null`; with `unfit` it does not fit
+ * the entry's filter (any more), and its data is not told.
+ */
+export type ReceivedChange<K extends ChannelContract = AnyChannel> = (
+  | MessageOf<K>
+  | (Omit<Message, 'data'> & { readonly data: null })
+) & {
+  /** As in `Receipt`. */
+  readonly live: boolean;
+};
 
 /** Who has come, gone or changed since the last time. In a crowd all are empty. */
 export interface MembersChange {
