@@ -10,7 +10,7 @@ import {
   topics,
 } from '@nine-bells/core';
 import { compareTerms, MemoryTermBook, RedisExchange, type ServerFacts, ServiceClock } from '@nine-bells/service';
-import { channelName } from '@nine-bells/wire';
+import { channelName, type ProblemError } from '@nine-bells/wire';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { FaultyWay } from './faultyWay.js';
 import { RealRedis, redisIsThere, wait } from './realRedis.js';
@@ -28,7 +28,14 @@ const bounds = { messages: 20, forMs: 60_000 };
 /** What an exchange gives, whatever its volume is called. */
 const shownSlice = ({ messages, more, gap, head }: LogSlice): object => ({
   numbers: messages.map(({ place }) => place.number),
-  texts: messages.map(({ tail, atMs, except }) => [tail, atMs, except]),
+  texts: messages.map(({ tail, atMs, except, of, revision, isVoid }) => [
+    tail,
+    atMs,
+    except,
+    isVoid || of,
+    revision,
+    isVoid,
+  ]),
   more,
   gap,
   head: head.number,
@@ -85,7 +92,31 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
     for (let step = 0; step < 150; step++) {
       const [one, two] = [await inMemory.head(channel), await inRedis.head(channel)];
       expect(one.number).toBe(two.number);
-      const dice = random(9);
+      const dice = step === 0 ? 0 : random(12);
+      if (dice > 9) {
+        const id = `c${++count}`;
+        const withdraws = random(3) === 0;
+        const line: MessageLine = {
+          id,
+          owner: '~',
+          key: random(2) === 0 ? `c${random(9)}` : undefined,
+          author: 'pia',
+          atMs: Date.now(),
+          of: Math.max(0, one.number + 2 - random(24)),
+          ifRevision: random(2) === 0 ? (random(1) === 0 ? 0 : one.number - random(6)) : undefined,
+          withdraws,
+          tail: `"id":"${id}","data":"x x\\n~9 ${count}"${withdraws ? ',"withdrawn":true' : ''}}`,
+        };
+        const outcome = (done: Promise<readonly Placed[]>): Promise<unknown> =>
+          done.then(shownPlaced, ({ problem }: ProblemError) => ({
+            ...problem,
+            detail: problem.detail?.replace(/\S+:(\d+)$/, '$1'),
+          }));
+        const a = await outcome(inMemory.append(channel, [line], bounds));
+        const b = await outcome(inRedis.append(channel, [line], bounds));
+        expect(b).toEqual(a);
+        continue;
+      }
       if (dice < 5) {
         const keyed = random(1) === 1;
         const lines = Array.from({ length: 1 + random(7) }, (): MessageLine => {

@@ -1,4 +1,4 @@
-import type { ChannelInfo } from '@nine-bells/client/backend';
+import type { ChannelInfo, Reading } from '@nine-bells/client/backend';
 import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
@@ -53,8 +53,12 @@ export function addRead(program: Command): void {
       for (const message of reading.messages)
         if (options.json) printJson(message);
         else print(messageLine(message, false));
-      if (reading.messages.length === 0) note(`Nothing there; ${channel} stands at ${reading.cursor}.`);
-      else if (reading.more) note(moreHint(reading.messages, after !== undefined));
+      for (const message of reading.changes ?? [])
+        if (options.json) printJson(message);
+        else print(messageLine(message, false));
+      if (reading.messages.length === 0 && reading.changes === undefined)
+        note(`Nothing there; ${channel} stands at ${reading.cursor}.`);
+      else if (reading.more) note(moreHint(reading, after !== undefined));
     });
 }
 
@@ -73,10 +77,10 @@ export function addConsole(program: Command): void {
     });
 }
 
-function moreHint(messages: readonly { readonly cursor: string }[], forward: boolean): string {
+function moreHint({ messages, upTo }: Reading, forward: boolean): string {
   return forward
-    ? `There are later ones: --after ${messages.at(-1)?.cursor}`
-    : `There are earlier ones: --before ${messages[0]?.cursor}`;
+    ? `There are later ones: --after ${upTo ?? messages.at(-1)?.cursor}`
+    : `There are earlier ones: --before ${upTo ?? messages[0]?.cursor}`;
 }
 
 function rowOf({ channel, logbook, entered, cursor, lastAt }: ChannelInfo): string[] {

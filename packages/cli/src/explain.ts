@@ -8,7 +8,7 @@ import { actorText } from './moderation.js';
 import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
 import { dayTime, print, printable, printJson } from './output.js';
 
-const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'];
+const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'hail', 'set', 'moderate'];
 const userActs = ['direct', 'watch', 'notify'];
 const callAct = 'call';
 
@@ -20,6 +20,7 @@ interface ExplainOptions extends CallOptions {
   readonly token?: string;
   readonly session?: string;
   readonly entry?: string;
+  readonly cursor?: string;
   readonly channel?: string;
 }
 
@@ -36,6 +37,10 @@ export function addExplain(program: Command): void {
     .option('--role <role>', 'a role of that user; may be given several times', collect)
     .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
     .option('--entry <name>', 'for set: the entry of the board')
+    .option(
+      '--cursor <cursor>',
+      'for revise, withdraw, revisions: the message; absent: one that the user publishes now',
+    )
     .option('--channel <channel>', 'for call: the channel that it is about')
     .option('--guest', 'for a guest')
     .addOption(new Option('--token <token>', 'for the holder of a token'))
@@ -46,7 +51,7 @@ export function addExplain(program: Command): void {
     .action(async (act: string, where: string, options: ExplainOptions) => {
       const explanation = await backendOf(options).explain(act, where, {
         ...askedOf(options),
-        ...defined({ entry: options.entry, channel: options.channel }),
+        ...defined({ entry: options.entry, cursor: options.cursor, channel: options.channel }),
       });
       if (options.json) printJson(explanation);
       else print(explanationText(explanation));

@@ -77,6 +77,13 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
         left -= 1;
         if (left === 0) finish();
       });
+      // Messages as events are told once; how they stand later is not among them.
+      if (!options.cloudevents)
+        entry.addEventListener('change', ({ detail: { live: _, ...message } }) => {
+          if (left <= 0) return;
+          if (options.json) printJson(message);
+          else print(messageLine(message, channels.length > 1));
+        });
       entry.addEventListener('gap', ({ detail }) =>
         note(`${channel}: messages after ${detail.after} can no longer be recovered (${detail.why})`),
       );

@@ -2,6 +2,7 @@ import { readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import colors from 'picocolors';
 import { addBoards } from './boards.js';
+import { addChanges } from './changes.js';
 import { addChannels, addConsole, addRead } from './channels.js';
 import { addCheck } from './check.js';
 import { addCheckChange } from './checkChange.js';
@@ -61,6 +62,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addTypes,
     addDocs,
     addPublish,
+    addChanges,
     addBoards,
     addListen,
     addRead,

@@ -27,11 +27,22 @@ export function table(head: readonly string[], rows: readonly (readonly string[]
 }
 
 /** A message on one line: time, place, who, what. */
-export function messageLine({ cursor, at, by, type, data, channel }: Message, withChannel: boolean): string {
+export function messageLine(message: Message, withChannel: boolean): string {
+  const { cursor, at, by, type, data, channel } = message;
   const who = by === undefined ? colors.yellow('(application)') : colors.cyan(printable(by.name ?? by.user));
   const kind = type === 'message' ? '' : ` ${colors.magenta(type)}`;
   const where = withChannel ? `${channel} ` : '';
-  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${dataText(data)}`.trimEnd();
+  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${[dataText(data), changeText(message)].filter((each) => each !== '').join(' ')}`.trimEnd();
+}
+
+/** That a message was revised or withdrawn, when, by whom and why; empty if it was not. */
+export function changeText({ revisedAt, revisedBy, by, withdrawn, reason, unfit }: Message): string {
+  if (revisedAt === undefined) return '';
+  const who = revisedBy === undefined ? 'an application' : printable(revisedBy.name ?? revisedBy.user);
+  const whom = revisedBy !== undefined && revisedBy.user === by?.user ? '' : ` by ${who}`;
+  const why = reason === undefined ? '' : `: ${printable(reason)}`;
+  const what = withdrawn ? 'withdrawn' : unfit ? 'revised, and fits the filter no more,' : 'revised';
+  return colors.dim(`(${what}${whom} at ${clockTime(revisedAt)}${why})`);
 }
 
 /** A message's data for people: its text where that is all it has. */

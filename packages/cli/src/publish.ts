@@ -41,7 +41,7 @@ export function addPublish(program: Command): void {
     });
 }
 
-async function dataOf(argument: string | undefined, words: string | undefined): Promise<Json> {
+export async function dataOf(argument: string | undefined, words: string | undefined): Promise<Json> {
   if (words !== undefined) {
     if (argument !== undefined) throw new CommandError(exitCodes.usage, 'give the data or --text, not both');
     return { text: words };
@@ -60,7 +60,7 @@ async function dataOf(argument: string | undefined, words: string | undefined): 
   }
 }
 
-function authorOf(given: string): Author {
+export function authorOf(given: string): Author {
   const at = given.indexOf(':');
   return at === -1 ? { user: given } : { user: given.slice(0, at), name: given.slice(at + 1) };
 }

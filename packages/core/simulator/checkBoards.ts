@@ -5,7 +5,7 @@ import type { SimulatedClient } from './simulatedClient.js';
 
 const board = { everyMs: 100, entries: 100, valueBytes: 1_000, boardBytes: 20_000 };
 const logbook = { type: 'recent', bounds: { messages: 1000, forMs: 600_000 } } as const;
-const allow = { enter: 'anyone', publish: 'anyone', set: 'anyone' } as const;
+const allow = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone', set: 'anyone' } as const;
 
 /** Channels with a board: one in the relay's memory only, one kept. */
 export const boardRules: readonly ChannelRule[] = [

@@ -8,6 +8,7 @@ import {
   type ControlLog,
   channelPrefix,
   type Draft,
+  type EarlierRevision,
   type HookStore,
   type Ids,
   type InboxEntry,
@@ -40,7 +41,7 @@ import {
   usersTopic,
 } from '@nine-bells/core';
 import { MemoryStore } from '@nine-bells/core/testing';
-import { type ChannelName, refusal } from '@nine-bells/wire';
+import { type ChannelName, type Message, ProblemError, refusal } from '@nine-bells/wire';
 import { BoardTruth } from './boardTruth.js';
 import type { Random } from './random.js';
 import type { VirtualClock } from './virtualClock.js';
@@ -72,8 +73,20 @@ export class Truth {
   withKey(channel: string, key: string): number {
     let count = 0;
     for (const [name, log] of this.#logs)
-      if (name.startsWith(`${channel} `)) count += log.filter((each) => each.message.key === key).length;
+      if (name.startsWith(`${channel} `))
+        count += log.filter((each) => each.isMessage && each.message.key === key).length;
     return count;
+  }
+
+  /** How often a change was made, by the mark that it leaves in the text of its message. */
+  changesWith(channel: string, mark: string): number {
+    return this.all(channel).filter((each) => each.isChange && each.text.includes(`"${mark}"`)).length;
+  }
+
+  /** How the messages of a record stand in the end, by their numbers. */
+  standing(channel: string, volume: string): ReadonlyMap<number, Message> {
+    const log = this.log(channel, volume);
+    return new Map(log.map((each) => [each.of ?? each.place.number, each.message]));
   }
 }
 
@@ -156,6 +169,11 @@ export class SlowStore extends SlowQueues implements Store {
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
     await this.pause();
     return this.#records.before(channel, before, limit);
+  }
+
+  async revisions(...wish: Parameters<Store['revisions']>): Promise<readonly EarlierRevision[]> {
+    await this.pause();
+    return this.#records.revisions(...wish);
   }
 
   channels(after: string, limit: number, find?: string): Promise<readonly KeptChannel[]> {
@@ -260,19 +278,26 @@ export class SlowStore extends SlowQueues implements Store {
     const fails = !isLocked || (this.faults && this.#random.chance(0.03));
     // The connection ends during COMMIT: the rows are there, and no answer comes.
     const isUnknown = !fails && this.faults && this.#random.chance(0.02);
-    const results: Appended[] = [];
+    const results: (Appended | ProblemError)[] = [];
     if (!fails)
-      for (const { channel, draft } of group) {
-        const appended = await this.#records.append(channel, draft);
-        if (!appended.repeated) this.#truth.add(appended.logged);
-        results.push(appended);
-      }
+      for (const { channel, draft } of group)
+        try {
+          const appended = await this.#records.append(channel, draft);
+          if (!appended.repeated) this.#truth.add(appended.logged);
+          results.push(appended);
+        } catch (error) {
+          // A change that is refused.
+          results.push(error as ProblemError);
+        }
     this.#clock.setTimer(this.#random.between(0, 30), () => {
       if (epoch !== this.#epoch) return;
-      for (const [index, { resolve, reject }] of group.entries())
-        fails || isUnknown
-          ? reject(refusal('unavailable', 'the database does not answer', { retryAfterMs: 50 }))
-          : resolve(results[index] as Appended);
+      for (const [index, { resolve, reject }] of group.entries()) {
+        const result = results[index];
+        if (fails || isUnknown || result === undefined)
+          reject(refusal('unavailable', 'the database does not answer', { retryAfterMs: 50 }));
+        else if (result instanceof ProblemError) reject(result);
+        else resolve(result);
+      }
       if (this.#waiting.length > 0) this.#commitSoon();
       else this.#committing = false;
     });

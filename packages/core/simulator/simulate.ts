@@ -1,5 +1,5 @@
 import { type ChannelRule, type Contract, Engine, type Identity } from '@nine-bells/core';
-import { type ChannelName, channelName, filterFits, type Json } from '@nine-bells/wire';
+import { type ChannelName, channelName, filterFits, type Json, parseCursor } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
@@ -27,6 +27,8 @@ export interface Outcome {
   readonly seen: number;
   /** Changes of boards that were acknowledged. */
   readonly sets: number;
+  /** Changes of messages that were made. */
+  readonly changed: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -44,24 +46,26 @@ export const noMisfit: Contract = {
   faults: () => [{ where: '/misfit', expected: 'no member of this name' }],
 };
 
+const allow = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone' } as const;
+
 const rules: readonly ChannelRule[] = [
   ...boardRules,
   {
     pattern: 'kept/:n',
     logbook: { type: 'kept' },
-    allow: { enter: 'anyone', publish: 'anyone' },
+    allow,
     types: { message: noMisfit },
     open: true,
   },
   {
     pattern: 'recent/:n',
     logbook: { type: 'recent', bounds: { messages: 1000, forMs: 600_000 } },
-    allow: { enter: 'anyone', publish: 'anyone' },
+    allow,
   },
   {
     pattern: 'short/:n',
     logbook: { type: 'recent', bounds: { messages: 5, forMs: 4_000 } },
-    allow: { enter: 'anyone', publish: 'anyone' },
+    allow,
   },
   // Where only hostile clients are.
   {
@@ -194,7 +198,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     const client = random.pick(clients);
     const channel = random.pick(channels);
     const dice = random.next();
-    if (dice < 0.4) client.publish(channel, random.chance(0.7));
+    if (dice < 0.35) client.publish(channel, random.chance(0.7));
+    else if (dice < 0.41) client.change();
     else if (dice < 0.5) client.set(boardChannels);
     else if (dice < 0.55) sender.post();
     else if (dice < 0.56) client.misfit(channelName(`kept/${random.between(1, 2)}`));
@@ -227,6 +232,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   for (const client of clients) {
     checkClient(client, truth, restartedAt.count > 0);
     checkCalls(client.name, client.calls, truth);
+    checkChanges(client, truth, restartedAt.count > 0);
   }
   const [twice] = application.askedTwice;
   if (twice !== undefined) throw new Error(`the call ${twice} was asked twice at a time`);
@@ -244,6 +250,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
+    changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,
     restarts: restartedAt.count,
@@ -348,17 +355,44 @@ function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, t
   const seen = new Set(stretch.seen.map((each) => each.cursor));
   const known = new Set(log.map((each) => each.message.cursor));
   const { filter } = stretch;
+  const standing = truth.standing(stretch.channel, volume);
   for (const logged of log.slice(number, Math.max(end, number)))
     if (
+      logged.isMessage &&
       !seen.has(logged.message.cursor) &&
       !logged.except?.some(own) &&
-      (filter === undefined || filterFits(filter, logged.message))
+      (filter === undefined || filterFits(filter, logged.message)) &&
+      // One that came late may have been read when it did not fit any more.
+      (filter?.where === undefined || standing.get(logged.place.number)?.revision === undefined)
     )
       throw new Error(
         `${client.name}: ${stretch.channel}: ${logged.message.cursor} is missing, in silence, from a stretch of ${stretch.seen.length} after ${number}`,
       );
   for (const message of stretch.seen)
     if (!known.has(message.cursor)) throw new Error(`${client.name}: ${message.cursor} was seen and never logged`);
+  if (!toTheEnd) return;
+  // All who are there agree how each message stands.
+  for (const message of stretch.seen) {
+    const stands = standing.get(parseCursor(message.cursor)?.number ?? 0);
+    if (JSON.stringify([message.data, message.revision]) !== JSON.stringify([stands?.data, stands?.revision]))
+      throw new Error(
+        `${client.name}: ${stretch.channel}: ${message.cursor} stands as ${JSON.stringify(stands)}, and was told last as ${JSON.stringify(message)}`,
+      );
+  }
+}
+
+/** Nothing is changed twice, and each change was made or can be made no more. */
+export function checkChanges(client: SimulatedClient, truth: Truth, restarted: boolean): void {
+  for (const { channel, mark, ended } of client.changes) {
+    const count = truth.changesWith(channel, mark);
+    const mayRepeat = restarted && !channel.startsWith('kept/');
+    if (!ended) throw new Error(`${client.name}: ${mark} in ${channel} was never answered`);
+    if (count > 1 && !mayRepeat) throw new Error(`${client.name}: ${mark} in ${channel} was made ${count} times`);
+  }
+}
+
+export function changedBy(client: SimulatedClient, truth: Truth): number {
+  return client.changes.reduce((sum, { channel, mark }) => sum + truth.changesWith(channel, mark), 0);
 }
 
 /** Not a MAC: here nobody forges. */

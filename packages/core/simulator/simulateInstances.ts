@@ -6,7 +6,7 @@ import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
 import { Random, randomIds } from './random.js';
-import { checkClient, mac, noMisfit, type SimulationOptions, seenBy } from './simulate.js';
+import { changedBy, checkChanges, checkClient, mac, noMisfit, type SimulationOptions, seenBy } from './simulate.js';
 import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient } from './simulatedClient.js';
 import type { Reached } from './simulatedNetwork.js';
@@ -22,6 +22,8 @@ export interface InstancesOutcome {
   readonly seen: number;
   /** Changes of boards that were acknowledged. */
   readonly sets: number;
+  /** Changes of messages that were made. */
+  readonly changed: number;
   /** Calls that were answered. */
   readonly called: number;
   /** Events that the receiver of hooks has taken. */
@@ -42,7 +44,7 @@ export interface InstancesOutcome {
 }
 
 const bounds: LogBounds = { messages: 1000, forMs: 600_000 };
-const open = { enter: 'anyone', publish: 'anyone' } as const;
+const open = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone' } as const;
 const rules: readonly ChannelRule[] = [
   ...boardRules,
   { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: open, types: { message: noMisfit }, open: true },
@@ -191,12 +193,13 @@ async function run(
   const isAlive = (engine: Engine): boolean => instances.some((each) => each.engine === engine && !each.isDead);
   const sender = new SimulatedSender(clock, random, () => reach()?.engine, isAlive);
 
-  const mayEmpty = random.chance(0.15);
+  const mayEmpty = random.chance(0.2);
   for (const endMs = clock.monotonic() + durationMs; clock.monotonic() < endMs; ) {
     await clock.run(random.between(1, 150));
     const client = random.pick(clients);
     const dice = random.next();
-    if (dice < 0.4) client.publish(random.pick(channels), random.chance(0.85));
+    if (dice < 0.35) client.publish(random.pick(channels), random.chance(0.85));
+    else if (dice < 0.41) client.change();
     else if (dice < 0.55) client.set(boardChannels);
     else if (dice < 0.58) sender.post();
     else if (dice < 0.585) client.misfit(channelName(`kept/${random.between(1, 2)}`));
@@ -225,6 +228,7 @@ async function run(
   for (const client of clients) {
     checkClient(client, truth, mayHaveLost);
     checkCalls(client.name, client.calls, truth);
+    checkChanges(client, truth, mayHaveLost);
   }
   sender.check(truth);
   receiver.check(
@@ -242,6 +246,7 @@ async function run(
     published: clients.reduce((sum, client) => sum + client.publishes.length, 0),
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
+    changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     taken: receiver.received,
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),

@@ -46,8 +46,19 @@ interface Publish {
   acknowledged: boolean;
 }
 
+/** A change of a message, which leaves a mark in it. */
+interface Change {
+  readonly channel: ChannelName;
+  readonly mark: string;
+  readonly request: object;
+  /** It was made, or can be made no more. */
+  ended: boolean;
+}
+
 /** Refusals after which the same is tried again. */
 const notNow: ReadonlySet<string> = new Set(['unavailable', 'busy', 'rate-limited']);
+/** Why a message cannot be changed any more. */
+const tooLate: ReadonlySet<string> = new Set(['withdrawn', 'conflict', 'no-such-message']);
 const notNowCalled: ReadonlySet<string> = new Set([...notNow, 'call-failed']);
 
 /**
@@ -58,6 +69,7 @@ export class SimulatedClient implements FarEnd {
   readonly name: string;
   readonly publishes: Publish[] = [];
   readonly calls: SimulatedCall[] = [];
+  readonly changes: Change[] = [];
   readonly stretches: Stretch[] = [];
   readonly gaps: Gap[] = [];
   /** Who is in the channels, by what it was told. */
@@ -88,6 +100,7 @@ export class SimulatedClient implements FarEnd {
   readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch }>();
   readonly #waiting = new Map<number, Publish>();
   readonly #called = new Map<number, SimulatedCall>();
+  readonly #changing = new Map<number, Change>();
   #secret: string | undefined;
   #link: SimulatedLink | undefined;
   #open = false;
@@ -158,6 +171,7 @@ export class SimulatedClient implements FarEnd {
     // Requests may be sent behind hello without waiting for its reply.
     for (const each of this.publishes) if (!each.acknowledged) this.#sendPublish(each);
     for (const each of this.calls) if (!each.answered) this.#sendCall(each, true);
+    for (const each of this.changes) if (!each.ended) this.#sendChange(each);
   }
 
   /** From now on it reads as fast as it is told. */
@@ -245,6 +259,23 @@ export class SimulatedClient implements FarEnd {
     if (this.#open) this.#sendPublish(each);
   }
 
+  /** Revises or withdraws one of the last messages that it has seen in a channel. */
+  change(): void {
+    const random = this.#random;
+    const seen = [...this.#entered.values()].flatMap((stretch) => stretch.seen.slice(-6));
+    if (!this.#open || seen.length === 0) return;
+    const { channel, cursor, revision, data } = random.pick(seen);
+    const mark = `change-${this.name}-${this.changes.length}`;
+    const about = { channel, cursor, key: mark, ...(random.chance(0.3) ? { ifRevision: revision ?? null } : {}) };
+    const odd = (data as { odd?: boolean } | null)?.odd;
+    const request = random.chance(0.3)
+      ? { do: 'withdraw', ...about, reason: mark }
+      : { do: 'revise', ...about, data: { mark, ...defined({ odd }) } };
+    const change = { channel, mark, request, ended: false };
+    this.changes.push(change);
+    this.#sendChange(change);
+  }
+
   call(channel: ChannelName): void {
     const each = { channel, key: `call-${this.calls.length}`, answered: false };
     this.calls.push(each);
@@ -258,6 +289,7 @@ export class SimulatedClient implements FarEnd {
     const frame = readServerFrame(text);
     if (isReply(frame)) this.#reply(frame);
     else if (isPush(frame, 'message')) this.#message(frame);
+    else if (isPush(frame, 'change')) this.#changed(frame.message, frame.cursor, true);
     // One that was left meanwhile may still be told of.
     else if (isPush(frame, 'gap') && this.#entered.has(frame.channel)) this.#gap(frame);
     else if (isPush(frame, 'gap')) return;
@@ -276,6 +308,7 @@ export class SimulatedClient implements FarEnd {
     this.#wishes.clear();
     this.#waiting.clear();
     this.#called.clear();
+    this.#changing.clear();
     this.#misfits.clear();
     this.#sets.clear();
     this.boards.clear();
@@ -301,7 +334,7 @@ export class SimulatedClient implements FarEnd {
       if (code !== 'bad-data' && !notNow.has(code)) throw new Error(`${this.name}: taken: ${JSON.stringify(frame)}`);
       return;
     }
-    if (this.#setAnswered(frame) || this.#callAnswered(frame)) return;
+    if (this.#setAnswered(frame) || this.#callAnswered(frame) || this.#changeAnswered(frame)) return;
     const wish = this.#wishes.get(frame.re);
     if (wish === undefined) return;
     this.#wishes.delete(frame.re);
@@ -341,6 +374,18 @@ export class SimulatedClient implements FarEnd {
     else if (notNowCalled.has(frame.problem?.code ?? ''))
       this.#clock.setTimer(200, () => this.#welcomed && !call.answered && this.#sendCall(call, true));
     else throw new Error(`${this.name}: ${call.key}: ${JSON.stringify(frame)}`);
+    return true;
+  }
+
+  #changeAnswered(frame: ReplyFrame): boolean {
+    const change = this.#changing.get(frame.re);
+    if (change === undefined) return false;
+    this.#changing.delete(frame.re);
+    const { code = '' } = frame.problem ?? {};
+    if (code === '' || tooLate.has(code)) change.ended = true;
+    else if (notNow.has(code))
+      this.#clock.setTimer(50, () => this.#welcomed && !change.ended && this.#sendChange(change));
+    else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
     return true;
   }
 
@@ -384,6 +429,7 @@ export class SimulatedClient implements FarEnd {
       const from = parseCursor(first?.cursor ?? entered.cursor) as Place;
       this.#begin(entered.channel, first === undefined ? from : { ...from, number: from.number - 1 });
     }
+    for (const each of entered.changes ?? []) this.#changed(each, each.revision as Cursor, false);
     for (const each of entered.messages) this.#message(each);
     const stretch = this.#entered.get(entered.channel);
     if (stretch !== undefined) stretch.cursor = entered.cursor;
@@ -414,6 +460,22 @@ export class SimulatedClient implements FarEnd {
     stretch.cursor = message.cursor;
   }
 
+  /** A message stands otherwise. It is told again if the message has come as it stands already. */
+  #changed(message: Message, cursor: Cursor, isPushed: boolean): void {
+    const stretch = this.#entered.get(message.channel);
+    if (stretch === undefined) return;
+    const [place, last] = [parseCursor(cursor), parseCursor(stretch.cursor)] as [Place, Place];
+    if (place.volume !== last.volume || place.number <= last.number)
+      throw new Error(`${this.name}: ${message.channel}: the change ${cursor} came after ${stretch.cursor}`);
+    const index = stretch.seen.findIndex((each) => each.cursor === message.cursor);
+    const known = stretch.seen[index];
+    const before = parseCursor(known?.revision ?? '')?.number ?? 0;
+    if (known?.withdrawn && !message.withdrawn)
+      throw new Error(`${this.name}: ${message.channel}: ${message.cursor} was withdrawn, and stands again`);
+    if (known !== undefined && before < place.number) stretch.seen[index] = message;
+    if (isPushed) stretch.cursor = cursor;
+  }
+
   #passed({ channel, cursor }: PassedPush): void {
     const stretch = this.#entered.get(channel);
     if (stretch === undefined) return;
@@ -434,6 +496,12 @@ export class SimulatedClient implements FarEnd {
       data: { n: id, odd: id % 2 === 1 },
       echo: each.echo,
     });
+  }
+
+  #sendChange(change: Change): void {
+    const id = this.#nextId++;
+    this.#changing.set(id, change);
+    this.#send({ id, ...change.request });
   }
 
   #sendCall(call: SimulatedCall, again: boolean): void {

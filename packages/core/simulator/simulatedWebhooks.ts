@@ -20,9 +20,16 @@ const base = { ...defaultHook, url: 'https://bureau.example/hook', retry, ...pat
 
 /** One hook hears of everything, one of kept channels in order, one in batches. */
 export const hooks: readonly Hook[] = [
-  { ...base, name: 'all', atOnce: 3 },
-  { ...base, name: 'ordered', channels: ['kept/:n'], ordered: true },
-  { ...base, name: 'batches', channels: ['kept/:n'], ordered: true, batch: { most: 5, withinMs: 200 } },
+  { ...base, events: ['message', 'changed'], name: 'all', atOnce: 3 },
+  { ...base, events: ['message', 'changed'], name: 'ordered', channels: ['kept/:n'], ordered: true },
+  {
+    ...base,
+    events: ['message', 'changed'],
+    name: 'batches',
+    channels: ['kept/:n'],
+    ordered: true,
+    batch: { most: 5, withinMs: 200 },
+  },
 ];
 
 /** What comes in becomes a message of a kept channel; an event of an odd kind has no route. */

@@ -10,6 +10,7 @@ describe('the simulator', () => {
   it(`finds order kept, nothing lost and nothing doubled in ${runs} short runs and ${longRuns} longer ones`, async () => {
     const sums = {
       sets: 0,
+      changed: 0,
       called: 0,
       published: 0,
       seen: 0,
@@ -31,6 +32,7 @@ describe('the simulator', () => {
     expect(sums.cutOff).toBeGreaterThan(10);
     expect(sums.gaps).toBeGreaterThan(0);
     expect(sums.sets).toBeGreaterThan(runs);
+    expect(sums.changed).toBeGreaterThan(runs / 2);
     expect(sums.called).toBeGreaterThan(runs);
     expect(sums.hostileClosed).toBeGreaterThan(runs / 10);
   }, 300_000);

@@ -17,6 +17,7 @@ describe('the simulator of several instances', () => {
       bans: 0,
       gaps: 0,
       sets: 0,
+      changed: 0,
       called: 0,
       taken: 0,
     };
@@ -38,6 +39,7 @@ describe('the simulator of several instances', () => {
     expect(sums.bans).toBeGreaterThan(30);
     expect(sums.gaps).toBeGreaterThan(1);
     expect(sums.sets).toBeGreaterThan(500);
+    expect(sums.changed).toBeGreaterThan(150);
     expect(sums.called).toBeGreaterThan(500);
     expect(sums.taken).toBeGreaterThan(5_000);
   }, 300_000);

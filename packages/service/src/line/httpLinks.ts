@@ -272,7 +272,7 @@ export class SessionLink extends HttpLink {
 }
 
 /** A push that says how far the client has a channel: a name and a cursor hold nothing that JSON would escape. */
-const placed = /^\{"on":"(message|gap|passed)","channel":"([^"]+)",(?:"after":"[^"]+",)?"cursor":"([^"]+)"/;
+const placed = /^\{"on":"(message|change|gap|passed)","channel":"([^"]+)",(?:"after":"[^"]+",)?"cursor":"([^"]+)"/;
 
 /** A client that only listens: an event per push, with an `id` from which it can go on. */
 export class ListenLink extends HttpLink {
@@ -350,12 +350,17 @@ export class ListenLink extends HttpLink {
   }
 
   /** What the client has missed, and from where on it is live. */
-  #entered({ channel, problem, cursor, messages, more, gap }: Entering): void {
+  #entered({ channel, problem, cursor, messages, changes = [], more, gap }: Entering): void {
     if (problem !== undefined) {
       this.#push(new Frame(JSON.stringify({ on: 'problem', channel, ...problem })));
       return;
     }
     if (gap !== undefined) this.#push(new Frame(JSON.stringify({ on: 'gap', ...gap })));
+    // What was changed meanwhile comes first, and does not move the place: the messages before it are still to come.
+    for (const message of changes) {
+      const frame = new Frame(JSON.stringify({ on: 'change', channel, cursor: message.revision, message }));
+      this.#response.write(frame.encoded(this.#encoding));
+    }
     for (const message of messages) this.#push(new Frame(JSON.stringify({ on: 'message', ...message })));
     this.#cursors.set(channel, cursor);
     this.#response.write(`id: ${this.#place}\nevent: entered\ndata: ${JSON.stringify({ channel, cursor, more })}\n\n`);
@@ -397,6 +402,7 @@ interface Entering {
   readonly problem?: object;
   readonly cursor: string;
   readonly messages: readonly object[];
+  readonly changes?: readonly { readonly revision?: string }[];
   readonly more: boolean;
   readonly gap?: object;
 }

@@ -132,7 +132,9 @@ export class Changes {
       owner ?? '',
       by === undefined ? null : JSON.stringify(by),
     ];
-    this.#rows.push([channelId, number, ...named, atMs, 'null', null, notes, change.of.number]);
+    // How a message was withdrawn is known on when the message has been pruned: who has read it must hear of it.
+    const data = change.withdraws ? `{${logged.tail}` : 'null';
+    this.#rows.push([channelId, number, ...named, atMs, data, null, notes, change.of.number]);
     if (this.#held.has(channel) || (change.keeps && !change.withdraws)) this.#keep(target);
     target.revision = number;
     target.isWithdrawn = change.withdraws;

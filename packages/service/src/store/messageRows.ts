@@ -121,7 +121,10 @@ export function loggedOf(channel: ChannelName, volume: string, row: MessageRow):
   });
 }
 
-/** A change, of a message as it stands; only its place, if there is a later one, or the message is not there any more. */
+/**
+ * A change, of a message as it stands; only its place, if there is a later one, or the message was pruned. A withdrawal says by
+ * itself how its message stands.
+ */
 export function changeOf(
   channel: ChannelName,
   volume: string,
@@ -131,14 +134,12 @@ export function changeOf(
   const number = Number(row.number);
   const atMs = Number(row.at_ms);
   const of = Number(row.target);
+  if (row.data_json !== 'null')
+    return new LoggedMessage(channel, { volume, number }, { atMs, tail: row.data_json.slice(1), of });
   if (target === undefined || Number(target.revision) !== number)
     return new LoggedMessage(channel, { volume, number }, { atMs, tail: '', of, isVoid: true });
   const { tail, except } = loggedOf(channel, volume, target);
-  return new LoggedMessage(
-    channel,
-    { volume, number },
-    { atMs, tail, of, except: target.withdrawn === 1 ? undefined : except },
-  );
+  return new LoggedMessage(channel, { volume, number }, { atMs, tail, of, except });
 }
 
 /** What is replied for a key that is known: the id and the place of what was done first. */

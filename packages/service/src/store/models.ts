@@ -40,7 +40,7 @@ export interface MessageRow {
   readonly except_json: string | null;
   /** How many notes of who comes and goes, and changes, the channel has, up to this message. */
   readonly notes: number;
-  /** Of a change: the number of the message. Its author is who made it, and it has no data of its own. */
+  /** Of a change: the number of the message. Its author is who made it; of a withdrawal, its data is how the message stands. */
   readonly target: number | string | null;
   /** Of a message that was changed: the number of its last change, and when, by whom and why that was made. */
   readonly revision: number | string | null;

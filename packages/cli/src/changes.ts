@@ -1,0 +1,97 @@
+import { type Changed, defined } from '@nine-bells/wire';
+import type { Command } from 'commander';
+import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { clockTime, dataText, note, print, printable, printJson, table } from './output.js';
+import { authorOf, dataOf } from './publish.js';
+
+interface ChangeOptions extends CallOptions {
+  readonly message?: string;
+  readonly ifRevision?: string;
+  readonly idempotencyKey?: string;
+  readonly by?: string;
+}
+
+/** The commands that change messages. */
+export function addChanges(program: Command): void {
+  changing(
+    program
+      .command('revise')
+      .description('replace what a message holds, as an application')
+      .argument('<channel>', 'such as race/3/chat')
+      .argument('<cursor>', "the message's cursor")
+      .argument('[data]', 'what it is to hold, as JSON; - reads it from standard input')
+      .option('--text <words>', 'short for the data {"text": words}'),
+  ).action(
+    async (channel: string, cursor: string, data: string | undefined, options: ChangeOptions & { text?: string }) => {
+      const wish = { channel, cursor, data: await dataOf(data, options.text), ...changeOf(options) };
+      show('Revised', channel, cursor, await backendOf(options).revise(wish), options);
+    },
+  );
+
+  changing(
+    program
+      .command('withdraw')
+      .description('take a message back, as an application: what it held is gone')
+      .argument('<channel>', 'such as race/3/chat')
+      .argument('<cursor>', "the message's cursor")
+      .option('--reason <words>', 'why: shown with the message to all who may read it'),
+  ).action(async (channel: string, cursor: string, options: ChangeOptions & { reason?: string }) => {
+    const wish = { channel, cursor, ...defined({ reason: options.reason }), ...changeOf(options) };
+    show('Withdrew', channel, cursor, await backendOf(options).withdraw(wish), options);
+  });
+
+  program
+    .command('revisions')
+    .description('show what a message held before it was revised, where the channel rule keeps that')
+    .argument('<channel>', 'such as protest/7')
+    .argument('<cursor>', "the message's cursor")
+    .option('--after <cursor>', 'those behind this revision')
+    .option('--limit <n>', 'at most n', wholeFrom(1, 1000), 20)
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (channel: string, cursor: string, options: CallOptions & { after?: string; limit: number }) => {
+      const { after, limit } = options;
+      const { revisions, more } = await backendOf(options).revisions(channel, cursor, { limit, ...defined({ after }) });
+      if (options.json) for (const each of revisions) printJson(each);
+      else if (revisions.length === 0) note('Nothing is kept of what it held before.');
+      else
+        print(
+          table(
+            ['REVISION', 'AT', 'BY', 'HELD'],
+            revisions.map(({ revision, at, by, data }) => [
+              revision ?? 'as published',
+              clockTime(at),
+              by === undefined ? '(application)' : printable(by.name ?? by.user),
+              dataText(data),
+            ]),
+          ),
+        );
+      if (more) note(`There are later ones: --after ${revisions.at(-1)?.revision}`);
+    });
+}
+
+function changing(command: Command): Command {
+  return command
+    .option('--message <id>', "the message's id: refused if another one has the cursor")
+    .option('--if-revision <cursor>', 'only if this was its last change; none: only if it is as it was published')
+    .option('--idempotency-key <key>', 'changing again with the same one changes nothing')
+    .option('--by <user[:name]>', 'the user to name as the one who changes it')
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption());
+}
+
+function changeOf({ message, ifRevision, idempotencyKey, by }: ChangeOptions) {
+  return {
+    ...defined({ message, key: idempotencyKey }),
+    ...(ifRevision === undefined ? {} : { ifRevision: ifRevision === 'none' ? null : ifRevision }),
+    ...(by === undefined ? {} : { by: authorOf(by) }),
+  };
+}
+
+function show(done: string, channel: string, cursor: string, changed: Changed, options: CallOptions): void {
+  if (options.json) printJson({ channel, ...changed });
+  else if (changed.repeated) print(`Changed already, as ${changed.cursor}; nothing was changed now.`);
+  else print(`${done} ${cursor} in ${channel}, as ${changed.cursor}`);
+}
