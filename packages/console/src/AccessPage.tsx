@@ -6,7 +6,8 @@ import { useAnswer } from './queries.js';
 import { dayTime, texts } from './texts.js';
 import { useTitle } from './useTitle.js';
 
-const channelActs = ['enter', 'read', 'publish', 'hail', 'set', 'moderate'];
+const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'hail', 'set', 'moderate'];
+const messageActs = ['revise', 'withdraw', 'revisions'];
 const userActs = ['direct', 'watch', 'notify'];
 
 interface Fields {
@@ -19,6 +20,8 @@ interface Fields {
   readonly act: string;
   /** A channel, or for acts that concern a user, that user. */
   readonly where: string;
+  /** Of the message, for acts about one. */
+  readonly cursor?: string;
 }
 
 /** Who may do what, and which rule says so: for a made-up user, a guest, the holder of a token, or a live session. */
@@ -37,7 +40,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   const ask = async (fields: Fields): Promise<void> => {
     setTrouble(undefined);
     try {
-      setAnswer(await backend.explain(fields.act, fields.where, askedOf(fields)));
+      setAnswer(await backend.explain(fields.act, fields.where, { ...askedOf(fields), ...aboutOf(fields) }));
     } catch (error) {
       setAnswer(undefined);
       setTrouble(error instanceof BackendError ? error.message : (error as Error).message);
@@ -122,6 +125,11 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
         >
           <Input placeholder={concernsUser ? 'ines' : 'crew/petrel'} />
         </Form.Item>
+        {messageActs.includes(act) && (
+          <Form.Item name="cursor" label="The message">
+            <Input placeholder="Its cursor; none: one of their own" />
+          </Form.Item>
+        )}
         <Button type="primary" htmlType="submit">
           Explain
         </Button>
@@ -225,6 +233,10 @@ function Part({ asks, holds, found, parts = [] }: Evaluation) {
       )}
     </li>
   );
+}
+
+function aboutOf({ act, cursor }: Fields): { readonly cursor?: string } {
+  return messageActs.includes(act) && cursor?.trim() ? { cursor: cursor.trim() } : {};
 }
 
 function askedOf({ as, user, roles, claims, session, token }: Fields): Asked {

@@ -60,7 +60,7 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
       {messages.refused === undefined ? (
         <>
           {messages.board !== undefined && <BoardTable entries={messages.board} />}
-          <MessageList {...messages} />
+          <MessageList {...messages} backend={backend} mayPublish={mayPublish} />
           {mayPublish && <PublishForm backend={backend} channel={channel} />}
         </>
       ) : (

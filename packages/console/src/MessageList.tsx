@@ -1,15 +1,22 @@
 import type { Message } from '@nine-bells/client';
+import type { Backend } from '@nine-bells/client/backend';
 import { Button, Empty } from 'antd';
 import { useEffect, useLayoutEffect, useRef, useState } from 'react';
 import { Link } from 'react-router-dom';
+import { MessageActions } from './MessageActions.js';
 import { timeOfDay } from './texts.js';
 import type { ChannelMessages, Shown } from './useChannelMessages.js';
 
 /** How near an end counts as there, in pixels. */
 const near = 60;
 
+interface MessageListProps extends ChannelMessages {
+  readonly backend: Backend;
+  readonly mayPublish: boolean;
+}
+
 /** The messages of a channel: new ones below, earlier ones as you scroll up. */
-export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
+export function MessageList({ shown, earlier, loadEarlier, backend, mayPublish }: MessageListProps) {
   const list = useRef<HTMLOListElement>(null);
   const heightBefore = useRef(0);
   const firstBefore = useRef<string | undefined>(undefined);
@@ -58,7 +65,7 @@ export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
         <li className="faint edge">{earlier ? 'Earlier ones as you scroll up' : 'This is where the record begins'}</li>
         {shown.map((each) =>
           'message' in each ? (
-            <MessageRow key={each.message.id} message={each.message} />
+            <MessageRow key={each.message.id} message={each.message} backend={backend} mayPublish={mayPublish} />
           ) : (
             <li key={`gap ${each.gap}`} className="gap">
               Some messages can no longer be recovered ({each.gap})
@@ -83,7 +90,11 @@ export function MessageList({ shown, earlier, loadEarlier }: ChannelMessages) {
   );
 }
 
-function MessageRow({ message }: { readonly message: Message }) {
+interface RowProps extends Pick<MessageListProps, 'backend' | 'mayPublish'> {
+  readonly message: Message;
+}
+
+function MessageRow({ message, ...acting }: RowProps) {
   const { channel, cursor, at, by, type, data } = message;
   const text = plainText(data);
   return (
@@ -101,21 +112,36 @@ function MessageRow({ message }: { readonly message: Message }) {
       </span>
       <span className="body">
         {type !== 'message' && <span className="type">{type}</span>}
-        {text ?? <code>{JSON.stringify(data)}</code>}
-        <Whole message={message} />
+        {message.withdrawn ? null : (text ?? <code>{JSON.stringify(data)}</code>)}
+        <Changed message={message} />
+        <Whole message={message} {...acting} />
       </span>
     </li>
   );
 }
 
+/** That it was revised or withdrawn, when, by whom and why. */
+function Changed({ message: { by, revisedAt, revisedBy, withdrawn, reason } }: { readonly message: Message }) {
+  if (revisedAt === undefined) return null;
+  const isOwn = revisedBy !== undefined && revisedBy.user === by?.user;
+  return (
+    <span className="faint changed" title={revisedAt}>
+      {withdrawn ? 'withdrawn' : 'revised'}
+      {!isOwn && ` by ${revisedBy?.name ?? revisedBy?.user ?? 'an application'}`} at {timeOfDay(revisedAt)}
+      {reason !== undefined && `: ${reason}`}
+    </span>
+  );
+}
+
 /** All members of a message, made only when you look: most are never looked at. */
-function Whole({ message }: { readonly message: Message }) {
+function Whole({ message, ...acting }: RowProps) {
   const [open, setOpen] = useState(false);
   return (
     <details onToggle={(event) => setOpen(event.currentTarget.open)}>
       <summary>all of it</summary>
       {open && <pre>{JSON.stringify(message, null, 2)}</pre>}
       {open && <Link to={`/traces/${message.id}`}>What became of it?</Link>}
+      {open && <MessageActions message={message} {...acting} />}
     </details>
   );
 }

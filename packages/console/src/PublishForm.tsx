@@ -87,7 +87,7 @@ export function PublishForm({ backend, channel }: { readonly backend: Backend; r
   );
 }
 
-function reasonOf(error: unknown): string {
+export function reasonOf(error: unknown): string {
   if (error instanceof BackendError && error.problem !== undefined) return `${error.message} (${error.problem.code})`;
   return (error as Error).message;
 }

@@ -46,6 +46,10 @@ export function useChannelMessages(backend: Backend, channel: string): ChannelMe
     entry.addEventListener('message', ({ detail }) =>
       setShown((before) => [...before.slice(-maxShown), { message: detail }]),
     );
+    entry.addEventListener('change', ({ detail }) => {
+      const isIt = (each: Shown): boolean => 'message' in each && each.message.cursor === detail.cursor;
+      setShown((before) => before.map((each) => (isIt(each) ? { message: detail } : each)));
+    });
     entry.addEventListener('gap', ({ detail }) => setShown((before) => [...before, { gap: `${detail.why}` }]));
     entry.addEventListener('refused', ({ detail }) => setRefused(detail));
     entry.addEventListener('live', () =>

@@ -16,6 +16,8 @@ const explained: Readonly<Record<string, string>> = {
   enter: 'enter',
   read: 'read',
   publish: 'publish',
+  revise: 'revise',
+  withdraw: 'withdraw',
   hail: 'hail',
   mark: 'read',
   remove: 'moderate',
@@ -47,7 +49,13 @@ export function Details({
         <>
           <Alert type="error" title={`${row.problem.code}: ${row.problem.detail ?? row.problem.title}`} />
           {explained[row.verb] !== undefined && typeof row.members.channel === 'string' && (
-            <Why backend={backend} shown={shown} act={explained[row.verb] as string} channel={row.members.channel} />
+            <Why
+              backend={backend}
+              shown={shown}
+              act={explained[row.verb] as string}
+              channel={row.members.channel}
+              about={row.verb === 'revise' || row.verb === 'withdraw' ? String(row.members.cursor) : undefined}
+            />
           )}
         </>
       )}
@@ -75,12 +83,16 @@ function Why({
   act,
   channel,
   message,
+  about,
 }: {
   readonly backend: Backend;
   readonly shown: Shown | undefined;
   readonly act: string;
   readonly channel: string;
+  /** The id of the message that did not arrive. */
   readonly message?: string;
+  /** The cursor of the message that the act was about. */
+  readonly about?: string | undefined;
 }) {
   const [trace, setTrace] = useState<Trace>();
   const [explanation, setExplanation] = useState<Explanation>();
@@ -98,11 +110,13 @@ function Why({
       isOpen && session !== undefined
         ? { session }
         : { user: user ?? '', roles: wish?.user?.roles ?? [], claims: wish?.user?.claims ?? {} };
-    if (user !== undefined) backend.explain(act, channel, who).then((found) => tell(() => setExplanation(found)), fail);
+    const asked = { ...who, ...(about === undefined ? {} : { cursor: about }) };
+    if (user !== undefined)
+      backend.explain(act, channel, asked).then((found) => tell(() => setExplanation(found)), fail);
     return () => {
       isGone = true;
     };
-  }, [backend, message, user, session, isOpen, wish, act, channel]);
+  }, [backend, message, user, session, isOpen, wish, act, channel, about]);
   return (
     <section className="why-answer" aria-live="polite">
       {trouble !== undefined && <Alert type="error" title={trouble} />}

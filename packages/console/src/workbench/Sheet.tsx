@@ -201,7 +201,8 @@ function ClientHead({ bench, shown }: { readonly bench: Bench; readonly shown: S
 }
 
 /** A frame in a few words. */
-function summaryOf({ channel, data, user, reason, title, enter, type, status, joined, left, count }: Members): string {
+function summaryOf(frame: Members): string {
+  const { channel, data, user, reason, title, enter, type, status, joined, left, count, message } = frame;
   const entered = Array.isArray(enter) ? enter.map((each) => (each as Members).channel).join(', ') : undefined;
   const told = [
     channel,
@@ -215,9 +216,17 @@ function summaryOf({ channel, data, user, reason, title, enter, type, status, jo
     left === undefined ? undefined : `${(left as unknown[]).length} left`,
     count === undefined ? undefined : `${count} here`,
     data === undefined || data === null ? undefined : JSON.stringify(data),
+    changeOf(message),
   ];
   const words = told.filter((each) => each !== undefined).join(' ');
   return words.length > mostShown ? `${words.slice(0, mostShown)}…` : words;
+}
+
+/** How a message stands after a change. */
+function changeOf(message: unknown): string | undefined {
+  if (typeof message !== 'object' || message === null) return undefined;
+  const { cursor, data, withdrawn } = message as Members;
+  return `${cursor} ${withdrawn ? 'withdrawn' : JSON.stringify(data)}`;
 }
 
 function msText(ms: number): string {
