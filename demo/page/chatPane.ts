@@ -1,4 +1,4 @@
-import { type Entry, type Line, LineError, type ReceivedMessage, Typing } from '@nine-bells/client';
+import { type Entry, type Line, LineError, type Message, type ReceivedMessage, Typing } from '@nine-bells/client';
 import { personOf } from '../src/people.js';
 import { button, element, find, stayAtEnd } from './dom.js';
 import { clock, counted, errorText, nameOf, removedText, silencedText } from './words.js';
@@ -20,6 +20,10 @@ export class ChatPane {
   readonly #typing: Typing;
   /** The last message that this window's user has sent. */
   #mine: string | undefined;
+  /** The messages that are shown, by their cursors, each as it stands. */
+  readonly #shown = new Map<string, { message: Message; readonly item: HTMLElement }>();
+  /** The message that is being revised. */
+  #revising: Message | undefined;
   #wasLive = false;
   /** Messages that came after a break. */
   #caughtUp = 0;
@@ -40,6 +44,8 @@ export class ChatPane {
     this.#showTyping();
 
     entry.addEventListener('message', ({ detail }) => this.#show(detail));
+    entry.addEventListener('change', ({ detail }) => this.#changed(detail));
+    find<HTMLInputElement>(pane, 'input').onkeydown = (event) => this.#onKey(event);
     entry.addEventListener('gap', () => this.#note('Some messages can no longer be recovered.'));
     entry.addEventListener('live', () => this.#isLive());
     entry.addEventListener('waiting', ({ detail }) => this.say(`${detail.detail ?? detail.title}; trying again`));
@@ -89,12 +95,44 @@ export class ChatPane {
     input.value = '';
     this.#typing.ended();
     this.say('');
+    const revised = this.#revising;
+    this.#revise(undefined);
     try {
-      await this.entry.publish({ text });
+      if (revised === undefined) await this.entry.publish({ text });
+      else await this.entry.revise(revised, { text }, { ifRevision: revised.revision ?? null });
     } catch (error) {
       input.value = text;
       if (!(error instanceof LineError && error.code === 'cancelled')) this.say(errorText(error));
     }
+  }
+
+  /** Arrow up, where nothing is written yet, takes up your last message; Escape leaves it as it was. */
+  #onKey(event: KeyboardEvent): void {
+    const input = event.currentTarget as HTMLInputElement;
+    const mine = this.#shown.get(this.#mine ?? '')?.message;
+    if (event.key === 'ArrowUp' && input.value === '' && mine !== undefined && !mine.withdrawn) {
+      event.preventDefault();
+      this.#revise(mine);
+      input.value = textOf(mine);
+    } else if (event.key === 'Escape' && this.#revising !== undefined) {
+      this.#revise(undefined);
+      input.value = '';
+    }
+  }
+
+  #revise(message: Message | undefined): void {
+    this.#shown.get(this.#revising?.cursor ?? '')?.item.classList.remove('revising');
+    this.#revising = message;
+    this.#shown.get(message?.cursor ?? '')?.item.classList.add('revising');
+  }
+
+  /** A message stands otherwise now. */
+  #changed(message: Message): void {
+    const shown = this.#shown.get(message.cursor);
+    if (shown === undefined) return;
+    shown.message = message;
+    this.#fill(shown.item, message);
+    if (message.withdrawn && this.#revising?.cursor === message.cursor) this.#revise(undefined);
   }
 
   #show(message: ReceivedMessage): void {
@@ -106,8 +144,6 @@ export class ChatPane {
     this.#showRead();
     const item = this.#itemOf(message);
     item.classList.toggle('missed', isMissed);
-    if (this.#user !== '' && isSaid(message) && author !== undefined && author !== this.#user)
-      item.insertBefore(this.#actionOn(message, author), item.lastElementChild);
     this.#add(item);
   }
 
@@ -120,23 +156,55 @@ export class ChatPane {
   }
 
   #itemOf(message: ReceivedMessage): HTMLElement {
-    const { by, data, own, type, at, cursor } = message;
+    const { by, own, type, cursor } = message;
     if (!isSaid(message)) return noteItem(`${by?.name ?? by?.user} has ${type === 'joined' ? 'come' : 'gone'}.`);
     const item = document.createElement('li');
     const { state } = this.#line;
     item.classList.toggle('mine', own || (state.name === 'open' && by?.user === state.user));
-    const { text } = data as { text?: unknown };
-    item.append(
-      element('b', by?.name ?? by?.user ?? 'The committee'),
-      element('time', clock(at)),
-      element('p', typeof text === 'string' ? text : JSON.stringify(data)),
-    );
     item.title = cursor;
+    this.#fill(item, message);
+    this.#shown.set(cursor, { message, item });
     return item;
   }
 
-  /** What the user may do about a message of another: by its role. */
-  #actionOn({ cursor }: ReceivedMessage, author: string): HTMLElement {
+  /** Shows a message as it stands. */
+  #fill(item: HTMLElement, message: Message): void {
+    const { by, at, withdrawn, revisedAt, revisedBy, reason } = message;
+    item.classList.toggle('withdrawn', withdrawn === true);
+    const who = revisedBy?.user === by?.user ? '' : ` by ${revisedBy?.name ?? 'the committee'}`;
+    const why = reason === undefined ? '' : `: ${reason}`;
+    item.replaceChildren(element('b', by?.name ?? by?.user ?? 'The committee'), element('time', clock(at)));
+    if (revisedAt !== undefined && !withdrawn) item.append(element('em', `revised${who} ${clock(revisedAt)}`));
+    if (this.#user !== '' && by !== undefined && !withdrawn) item.append(...this.#actionsOn(message, by.user));
+    item.append(element('p', withdrawn ? `Taken back${who}${why}` : textOf(message)));
+  }
+
+  /** What the user may do about a message: by whose it is, and by its role. */
+  #actionsOn(message: Message, author: string): HTMLElement[] {
+    const { roles = [] } = personOf(this.#user) ?? {};
+    const quiet = (label: string, act: () => unknown): HTMLElement => {
+      const made = button(label, () => void act());
+      made.className = 'quiet';
+      return made;
+    };
+    if (author === this.#user) return [quiet('Take back', () => this.#withdraw(message))];
+    const isCommittee = roles.includes('committee');
+    return [
+      this.#actionOn(message, author),
+      ...(isCommittee ? [quiet('Take back', () => this.#withdraw(message, 'not for this place'))] : []),
+    ];
+  }
+
+  async #withdraw(message: Message, reason?: string): Promise<void> {
+    try {
+      await this.entry.withdraw(message, reason === undefined ? {} : { reason });
+    } catch (error) {
+      this.say(errorText(error));
+    }
+  }
+
+  /** What the user may do about the author of a message, or about the message of another. */
+  #actionOn({ cursor }: Message, author: string): HTMLElement {
     const roles = personOf(this.#user)?.roles ?? [];
     if (roles.includes('chair')) return button('Remove', () => void this.#remove(author));
     if (roles.includes('committee')) return button('Silence', () => void this.#silenceFor(author));
@@ -197,6 +265,12 @@ export class ChatPane {
     const list = find(this.#pane, '.messages');
     stayAtEnd(list, () => list.append(item));
   }
+}
+
+/** What was written. */
+function textOf({ data }: Message): string {
+  const { text } = (data ?? {}) as { text?: unknown };
+  return typeof text === 'string' ? text : JSON.stringify(data);
 }
 
 /** Whether a person wrote it; joins and leaves are noted, too. */

@@ -128,7 +128,7 @@ export class Window {
     find<HTMLInputElement>(this.element, 'input').placeholder = isGuest
       ? 'Guests read along'
       : state.name === 'open'
-        ? 'Say something'
+        ? 'Say something (↑ to correct your last)'
         : 'Say something, to be sent later';
     find(this.element, '.plug').textContent = isPulled ? 'Plug in again' : 'Pull the plug';
     if (state.name === 'closed' && state.problem !== undefined) this.#shown?.chat.say(state.reason);

@@ -51,7 +51,18 @@ export async function seed(backend: Backend<Regatta>): Promise<void> {
     data: { text: 'This course was laid by a landlubber.' },
   });
   await backend.report({ channel: 'race/3/chat', cursor, reason: 'rude to the committee', by: authorOf('pia') });
+  await correct(backend);
   for (const notice of welcome) await backend.notify(notice);
+}
+
+/** Pia has seen wrongly, and says so; after a second start she has said it once, and perhaps it was pruned. */
+async function correct(backend: Backend<Regatta>): Promise<void> {
+  const channel = 'race/3/chat' as const;
+  const by = authorOf('pia');
+  const data = { text: 'Whimbrel leads at the gate.' };
+  const { cursor } = await backend.publish({ channel, key: 'seed-mistake', by, data });
+  const right = { text: 'Curlew leads at the gate, not Whimbrel.' };
+  await backend.revise({ channel, cursor, data: right, by, key: 'seed-correction' }).catch(() => {});
 }
 
 export function authorOf(user: string): { user: string; name: string } {
