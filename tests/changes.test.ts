@@ -86,7 +86,7 @@ describe('changes of messages', () => {
         ...{ id: message.id, cursor, revision, data: { text: 'Knot leads' }, live: true },
         revisedBy: { user: 'mira' },
       });
-      // Whoever was away hears of what was changed meanwhile, and of what it missed as it stands.
+      // A client that was away hears of what was changed meanwhile, and of what it missed as it stands.
       const next = await entry.publish({ text: 'Knot rounds the mark' });
       await until(() => pia.messages.length === 2);
       const after = pia.entry.cursor as string;

@@ -23,7 +23,8 @@ channels:
   - pattern: race/:race/chat
     about: Chat of a race
     logbook: kept
-    allow: { enter: anyone, publish: signed-in, hail: signed-in, set: signed-in, moderate: { role: jury } }
+    revisions: kept
+    allow: { enter: anyone, publish: signed-in, revise: anyone, withdraw: anyone, revisions: anyone, hail: signed-in, set: signed-in, moderate: { role: jury } }
     presence: true
     marks: shown
     types:
@@ -136,6 +137,22 @@ describe('/openapi.json', () => {
     ['GET', '/v1/messages?channel=race/3/chat&limit=2', 200],
     ['GET', '/v1/messages?channel=race/3/chat&after=zzz:9', 200],
     ['GET', '/v1/messages?channel=race/3/chat&after=x', 400],
+    [
+      'POST',
+      '/v1/revisions',
+      201,
+      '{"channel":"race/3/chat","cursor":"PLACE","data":{"text":"Off"},"by":{"user":"mira"}}',
+    ],
+    [
+      'POST',
+      '/v1/revisions',
+      409,
+      '{"channel":"race/3/chat","cursor":"PLACE","data":{"text":"Off"},"ifRevision":null}',
+    ],
+    ['POST', '/v1/revisions', 422, '{"channel":"race/3/chat","cursor":"PLACE","data":{"txt":"Off"}}'],
+    ['POST', '/v1/withdrawals', 404, '{"channel":"race/3/chat","cursor":"PLACE","message":"other","reason":"rude"}'],
+    ['GET', '/v1/messages?channel=race/3/chat&after=PLACE', 200],
+    ['GET', '/v1/revisions?channel=race/3/chat&cursor=PLACE', 200],
     ['GET', '/v1/rules', 200],
     ['POST', '/v1/boards', 200, entry],
     ['POST', '/v1/boards', 200, `[${entry}]`],
@@ -365,6 +382,11 @@ describe('/asyncapi.json', () => {
       { do: 'enter', channel, last: 3, filter: { types: ['message'] }, status: { away: true } },
       { do: 'publish', channel, data: { text: 'Go' }, key: 'one' },
       { do: 'publish', channel, data: { text: 7 } },
+      { do: 'revise', channel, cursor, data: { text: 'Steady' }, ifRevision: null, key: 'two' },
+      { do: 'read', channel, after: cursor },
+      { do: 'revisions', channel, cursor, limit: 5 },
+      { do: 'withdraw', channel, cursor, reason: 'too early' },
+      { do: 'withdraw', channel, cursor },
       { do: 'hail', channel, type: 'typing', data: true },
       { do: 'set', channel, entry: 'petrel', value: { x: 1 }, forMs: 60_000 },
       { do: 'set', channel, entry: 'petrel', value: { x: 1 }, ifVersion: null },

@@ -42,7 +42,7 @@ function blocksIn(...languages: readonly string[]): readonly Block[] {
 
 /** What the examples leave to the reader's own application. */
 const readersOwn = `
-import type { Entry, Line, LineState, Message } from '@nine-bells/client';
+import type { EarlierRevision, Entry, Line, LineState, Message } from '@nine-bells/client';
 import type { Clock, EnginePorts, Link } from '@nine-bells/core';
 declare global {
   const token: string, key: string, race: number;
@@ -55,6 +55,8 @@ declare global {
   const clock: Clock, link: Link;
   const ids: EnginePorts['ids'], hmac: EnginePorts['hmac'], tokens: EnginePorts['tokens'], report: EnginePorts['report'];
   function show(message: Message): void;
+  function showAgain(message: Omit<Message, 'data'>): void;
+  function showEarlier(revision: EarlierRevision): void;
   function showState(state: LineState): void;
   function showThatSomeAreMissing(): void;
   function showList(members: readonly object[]): void;

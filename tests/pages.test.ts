@@ -631,6 +631,52 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
   });
 
+  it('lets one correct and take back what one has said: in the chat with arrow up, and in the console', async () => {
+    const page = await signedIn('/console/channels/race/3/chat');
+    const [pia, jory] = [await open('/regatta/?as=pia'), await open('/regatta/?as=jory', undefined, false)];
+    const input = pia.getByPlaceholder('Say something');
+    await input.fill('Dunlin tacks');
+    await input.press('Enter');
+    const said = (where: Page, text: string) => where.locator('.messages li', { hasText: text });
+    await said(jory, 'Dunlin tacks').waitFor(soon);
+    await input.press('ArrowUp');
+    await until(async () => (await input.inputValue()) === 'Dunlin tacks');
+    await input.press('Escape');
+    expect(await input.inputValue()).toBe('');
+    await input.press('ArrowUp');
+    await input.fill('Dunlin gybes');
+    await input.press('Enter');
+    for (const where of [pia, jory])
+      await said(where, 'Dunlin gybes')
+        .getByText(/^revised /)
+        .waitFor(soon);
+    expect(await said(jory, 'Dunlin tacks').count()).toBe(0);
+    // In the console it is revised by an application, and withdrawn with a reason.
+    await said(page, 'Dunlin gybes').locator('summary').click();
+    await page.getByRole('button', { name: 'Revise' }).click();
+    await page.getByLabel('What it is to hold, as JSON').fill('{"words":1}');
+    await page.getByRole('button', { name: 'Save' }).click();
+    await page.getByRole('alert').getByText('bad-data').waitFor(soon);
+    await page.getByLabel('What it is to hold, as JSON').fill('{"text":"Dunlin hoists"}');
+    await page.getByRole('button', { name: 'Save' }).click();
+    await said(jory, 'Dunlin hoists')
+      .getByText(/^revised by the committee/)
+      .waitFor(soon);
+    await page.getByRole('button', { name: 'Withdraw' }).click();
+    await page.getByLabel('Reason').fill('not so');
+    await page.getByRole('tooltip').getByRole('button', { name: 'Withdraw' }).click();
+    for (const where of [pia, jory]) await where.getByText('Taken back by the committee: not so').waitFor(soon);
+    await page.getByText(/withdrawn by an application at .*: not so/).waitFor(soon);
+    // Your own.
+    await input.fill('Wigeon is late');
+    await input.press('Enter');
+    const own = said(pia, 'Wigeon is late');
+    await own.hover();
+    await own.getByRole('button', { name: 'Take back' }).click();
+    await said(jory, 'Taken back').last().waitFor(soon);
+    await until(async () => (await said(jory, 'Wigeon is late').count()) === 0);
+  });
+
   it('makes a key that is shown once, and revokes it', async () => {
     const page = await signedIn('/console/keys');
     await page.getByLabel('Name').fill('press office');

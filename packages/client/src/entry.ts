@@ -440,7 +440,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     if (live) this.#revised.delete(message.cursor);
     else this.#revised.set(message.cursor, place);
     const { filter } = this.options;
-    // Its data may not fit any more.
+    // Its data may no longer fit.
     const { where: _, ...head } = filter ?? {};
     if (filter !== undefined && !filterFits(head, message)) return;
     const shown =

@@ -32,7 +32,7 @@ export function checkBoards(clients: readonly SimulatedClient[], truth: BoardTru
       for (const [entry, value] of view.entries) {
         const { held } = value as unknown as SetValue;
         if (held !== undefined && !sessions.has(held))
-          throw new Error(`${client.name}: ${channel}: ${entry} is held by ${held}, which is not there any more`);
+          throw new Error(`${client.name}: ${channel}: ${entry} is held by ${held}, which is no longer there`);
         if (entry.startsWith('brief')) throw new Error(`${client.name}: ${channel}: ${entry} has outlived its time`);
       }
     }

@@ -362,7 +362,7 @@ function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, t
       !seen.has(logged.message.cursor) &&
       !logged.except?.some(own) &&
       (filter === undefined || filterFits(filter, logged.message)) &&
-      // One that came late may have been read when it did not fit any more.
+      // One that came late may have been read when it no longer fitted.
       (filter?.where === undefined || standing.get(logged.place.number)?.revision === undefined)
     )
       throw new Error(

@@ -60,7 +60,7 @@ describe.each([
     expect(parseCursor(await say(mira, 'on'))?.number).toBe(5);
   });
 
-  it('whoever comes back gets what was changed behind its cursor, and whoever comes late what stands', async () => {
+  it('a client that comes back gets what was changed behind its cursor, and one that comes late what stands', async () => {
     const { mira, ask, say, welcomed } = await start(channel);
     const [a, b] = [await say(mira, 'a'), await say(mira, 'b')];
     const c = await say(mira, 'c');
@@ -112,7 +112,7 @@ describe.each([
     expect(await ask(mira, { do: 'revise', cursor, data: 'x'.repeat(2000) })).toMatchObject(
       channel === chat ? { problem: { code: 'too-large' } } : { cursor: expect.anything() },
     );
-    // One's own for ten seconds; others' for who may.
+    // Its own for ten seconds; others' for who may.
     await clock.run(11_000);
     expect(await ask(mira, { do: 'withdraw', cursor })).toMatchObject({ problem: { code: 'not-allowed' } });
     expect(await ask(chair, { do: 'withdraw', cursor, reason: 'an insult' })).toMatchObject({ id: expect.anything() });
@@ -140,7 +140,7 @@ describe.each([
 });
 
 describe('access to changes', () => {
-  it('tells nobody of messages that he may not read', async () => {
+  it('tells no user of messages that it may not read', async () => {
     const closed = channelName('closed/door');
     const all = await start(closed);
     const chair = await all.welcomed('iris!chair', {});

@@ -58,6 +58,9 @@ export class Metrics {
     this.#counter('bells_messages', 'Messages published; repeats by key do not count', [], (add) =>
       add(counters.messagesIn),
     );
+    this.#counter('bells_changes', 'Messages revised and withdrawn; repeats by key do not count', ['what'], (add) => {
+      for (const [what, count] of Object.entries(counters.changes)) add(count, { what });
+    });
     this.#counter('bells_board_changes', 'Changes of entries of boards that were taken', [], (add) =>
       add(counters.boardChanges),
     );

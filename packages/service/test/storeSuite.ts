@@ -487,7 +487,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await store.hold({ channel: chat, by: { kind: 'user', id: 'iris' }, atMs: 6 }, 'end');
       await store.prune(chat, 3, 10);
       expect(await revisions()).toEqual([]);
-      // Of a message that is not there any more it is still told that it was withdrawn.
+      // Of a message that is no longer there it is still told that it was withdrawn.
       expect(shown(await store.since(chat, { ...a.place, number: 2 }, all), 2)).toEqual([[], [null]]);
     });
 

@@ -11,7 +11,6 @@ import type { Clock } from '../ports/clock.js';
 import { channelTopic, type Relay, type Subscriber } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
-import { shownOf } from '../record/shown.js';
 import { startOf } from '../record/slices.js';
 import type { Traces } from '../record/traces.js';
 import type { RuleMatch } from '../rules/channelRule.js';
@@ -20,6 +19,7 @@ import { type Filter, FilteredGroups } from './filters.js';
 import { RecentWindow, sizeOf } from './recentWindow.js';
 import type { Recipient } from './recipient.js';
 import { readMessages, retryMs, Sequencer, type SequencerOutput } from './sequencer.js';
+import { shownOf } from './shown.js';
 
 /** What a client asks for when it enters: the messages after a place, the last `n`, or only those from now on. */
 export type Wish = { readonly after: Place } | { readonly last: number } | 'from-now';

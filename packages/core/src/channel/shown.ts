@@ -1,5 +1,5 @@
-import type { Filter } from '../channel/filters.js';
 import type { LoggedMessage } from '../model/message.js';
+import type { Filter } from './filters.js';
 
 /** What of a stretch of a record a client is given. */
 export interface Shown {

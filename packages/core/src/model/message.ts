@@ -238,7 +238,7 @@ export class LoggedMessage {
     return changeFrame(channel, this.place, text);
   }
 
-  /** Of a change: as `toPush`, for those whose filter the message does not fit any more. */
+  /** Of a change: as `toPush`, for those whose filter the message no longer fits. */
   toUnfitPush(): Frame {
     return changeFrame(this.channel, this.place, this.unfitText);
   }
@@ -284,7 +284,7 @@ export interface EarlierRevision {
   readonly number: number;
   /** Its data as JSON text. */
   readonly dataText: string;
-  /** When that was, and by whom; absent: by an application that named nobody. */
+  /** When that was, and by whom; absent: by an application that named no user. */
   readonly atMs: number;
   readonly by?: Author;
 }

@@ -44,7 +44,7 @@ function allowedBy(rule: AccessRule, parameters: Parameters, sofar: ExampleUser)
   if ('role' in rule) return { ...sofar, roles: [...new Set([...sofar.roles, value(rule.role)])] };
   if ('user' in rule) return named(value(rule.user), sofar);
   if ('among' in rule) return named(value(rule.among).split(',')[0] as string, sofar);
-  // Whoever may publish has messages.
+  // A user who may publish has messages.
   if ('author' in rule) return sofar;
   if ('claim' in rule) {
     const held = sofar.claims[rule.claim];

@@ -14,10 +14,10 @@ import {
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
 import type { Filter } from '../channel/filters.js';
+import { changesText, shownOf } from '../channel/shown.js';
 import type { MarkState } from '../model/mark.js';
 import type { Appended, LogSlice } from '../model/message.js';
 import type { InboxSlice } from '../model/notice.js';
-import { changesText, shownOf } from '../record/shown.js';
 
 /** @throws {ProblemError} `bad-cursor` */
 export function placeOf(cursor: string): Place {

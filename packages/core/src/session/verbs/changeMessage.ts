@@ -16,7 +16,7 @@ export interface AllowedOfMessage extends Allowed {
 }
 
 /**
- * Decides an act about a message by what the message is. Whoever may not read in the channel is not told whether there is one.
+ * Decides an act about a message by what the message is. A user who may not read in the channel is not told whether there is one.
  */
 export function mayChangeMessage(act: MessageAct) {
   return async (
