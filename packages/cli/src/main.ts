@@ -20,6 +20,7 @@ import { addListen } from './listen.js';
 import { addMarks } from './marks.js';
 import { addModeration } from './moderation.js';
 import { addNotify } from './notify.js';
+import { addPersons } from './persons.js';
 import { addPlan } from './plan.js';
 import { addPublish } from './publish.js';
 import { addRefusals } from './refusals.js';
@@ -73,6 +74,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addMarks,
     addModeration,
     addRetention,
+    addPersons,
     addKeys,
     addConsole,
     addDrain,

@@ -35,6 +35,8 @@ import type {
   DeliveryState,
   Draft,
   Effect,
+  ErasureInfo,
+  ErasureWish,
   ExampleUser,
   Explanation,
   FeedEvent,
@@ -57,6 +59,7 @@ import type {
   Notified,
   Overview,
   ParamsOf,
+  PersonInfo,
   Pruning,
   QueryOf,
   Reading,
@@ -248,6 +251,25 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** What was refused, by kind, the latest first: by all instances that answered. */
   refusals(options: { code?: string } = {}): Promise<{ refusals: readonly RefusalKind[] } & Gathered> {
     return this.#ask('GET /v1/refusals', { query: options });
+  }
+
+  /** Begins to erase a user; `erasure` says how far it is. Idempotent while it is under way. */
+  erase(wish: ErasureWish): Promise<ErasureInfo> {
+    return this.#ask('POST /v1/erasures', { body: wish });
+  }
+
+  erasure(id: string): Promise<ErasureInfo> {
+    return this.#ask('GET /v1/erasures/:id', { params: { id } });
+  }
+
+  /** The last erasures, the latest first. */
+  erasures(options: { readonly limit?: number } = {}): Promise<{ erasures: readonly ErasureInfo[] }> {
+    return this.#ask('GET /v1/erasures', { query: options });
+  }
+
+  /** Some of what is kept about a user: the first part has its records and sessions, each part some messages; go on with `next`. */
+  person(user: string, options: { readonly after?: string; readonly limit?: number } = {}): Promise<PersonInfo> {
+    return this.#ask('GET /v1/persons', { query: { user, ...options } });
   }
 
   /** The channel rules that the key may read: what they keep, carry and allow, with their contracts. */

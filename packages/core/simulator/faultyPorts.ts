@@ -24,7 +24,9 @@ import {
   type MarkState,
   type ModerationAction,
   type NoticeDraft,
+  type PersonStore,
   type Place,
+  personStoreMethods,
   type QueuedEvent,
   queueStoreMethods,
   type ReadLimit,
@@ -93,7 +95,13 @@ export class Truth {
 /** The same, after a pause, of those that are committed. */
 class Queues {
   constructor(records: MemoryStore) {
-    for (const name of [...queueStoreMethods, ...retentionStoreMethods, ...reportStoreMethods])
+    for (const name of [
+      ...queueStoreMethods,
+      ...retentionStoreMethods,
+      ...reportStoreMethods,
+      ...personStoreMethods,
+      'messagesOf' as const,
+    ])
       Object.assign(this, {
         async [name](this: SlowStore, ...args: unknown[]) {
           await this.pause();
@@ -105,7 +113,7 @@ class Queues {
 // The methods are made by the constructor, one like the other.
 const SlowQueues = Queues as unknown as new (
   records: MemoryStore,
-) => HookStore & IntakeStore & RetentionStore & ReportStore;
+) => HookStore & IntakeStore & RetentionStore & ReportStore & PersonStore;
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after

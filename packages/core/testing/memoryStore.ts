@@ -7,6 +7,7 @@ import {
   countsAsUnread,
   type Draft,
   type EarlierRevision,
+  type Erasure,
   type Hold,
   hasText,
   type Ids,
@@ -25,6 +26,8 @@ import {
   type ModerationAction,
   type NoticeDraft,
   noticeOf,
+  type PersonMessages,
+  type PersonPlace,
   type Place,
   type QueuedEvent,
   type ReadLimit,
@@ -49,6 +52,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
   readonly #users = new Map<string, KnownUser>();
   /** How far users have read, by channel and user. */
+  readonly #erasures = new Map<string, { erasure: Erasure; untilMs: number }>();
   readonly #revisions = new Map<string, readonly EarlierRevision[]>();
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
@@ -107,6 +111,57 @@ export class MemoryStore extends MemoryQueues implements Store {
     const name = `${channel} ${of.number}`;
     if (withdraws) this.#revisions.delete(name);
     else if (before !== undefined) this.#revisions.set(name, [...(this.#revisions.get(name) ?? []), before]);
+  }
+
+  async beginErasure(erasure: Erasure & { readonly user: string }, untilMs: number): Promise<Erasure> {
+    const open = [...this.#erasures.values()].find(({ erasure: { user } }) => user === erasure.user);
+    if (open === undefined) this.#erasures.set(erasure.id, { erasure, untilMs });
+    return open?.erasure ?? erasure;
+  }
+
+  async noteErasure(erasure: Erasure, untilMs: number): Promise<void> {
+    this.#erasures.set(erasure.id, { erasure, untilMs });
+  }
+
+  async takeErasures(nowMs: number, until: number): Promise<readonly Erasure[]> {
+    const left = [...this.#erasures.values()].filter(
+      ({ erasure, untilMs }) => erasure.endedAtMs === undefined && untilMs < nowMs,
+    );
+    for (const each of left) each.untilMs = until;
+    return left.map(({ erasure }) => erasure);
+  }
+
+  async erasures(limit: number, id?: string): Promise<readonly Erasure[]> {
+    const all = [...this.#erasures.values()].map(({ erasure }) => erasure).reverse();
+    return all.filter((each) => id === undefined || each.id === id).slice(0, limit);
+  }
+
+  async messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages> {
+    const found = [...this.#logs.keys()].flatMap((channel, at) =>
+      this.#allOf(channel)
+        .filter((each) => each.isMessage && each.message.by?.user === user)
+        .map((logged) => ({ logged, place: { channel: at, number: logged.place.number } })),
+    );
+    const isAfter = ({ channel, number }: PersonPlace): boolean =>
+      after === undefined || channel > after.channel || (channel === after.channel && number > after.number);
+    const rest = found.filter(({ place }) => isAfter(place));
+    const some = rest.slice(0, limit);
+    return {
+      messages: some.map(({ logged }) => logged),
+      held: some.map(({ logged }) => this.#holds.has(logged.channel)),
+      ...(rest.length > some.length ? { next: (some.at(-1) as (typeof some)[number]).place } : {}),
+    };
+  }
+
+  /** Beside messages and marks, little is kept here. */
+  async eraseRecords(): Promise<number> {
+    return 0;
+  }
+
+  async noteExport(): Promise<void> {}
+
+  async recordsOf(): Promise<Readonly<Record<string, readonly object[]>>> {
+    return {};
   }
 
   async saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {

@@ -13,6 +13,7 @@ import { Contracts } from '../contracts/contracts.js';
 import { Fanout } from '../delivery/fanout.js';
 import { WaitingBudget } from '../delivery/waitingBudget.js';
 import { DirectChannels } from '../direct/directChannels.js';
+import { Eraser } from '../erasure/eraser.js';
 import { Hooks } from '../hooks/hooks.js';
 import { Inboxes } from '../inbox/inboxes.js';
 import { Intakes, type IntakesHost } from '../intakes/intakes.js';
@@ -129,6 +130,7 @@ export class Engine {
   readonly moderation: Moderation;
   readonly access: AccessInquiry;
   readonly pruner: Pruner;
+  readonly eraser: Eraser;
   readonly reports: Reports;
   readonly hooks: Hooks;
   readonly intakes: Intakes;
@@ -287,6 +289,13 @@ export class Engine {
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
     this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
+    this.eraser = new Eraser({
+      ...base,
+      publisher,
+      marks: this.marks,
+      inboxes: this.inboxes,
+      moderation: this.moderation,
+    });
     this.messages = new Messages(channelRules, publisher, channels, boards, store);
     this.boards = new BoardDirectory(channelRules, boards);
     const boardEvents = new BoardEvents({ ...base, hooks, read: (channel) => this.boards.read(channel) });
@@ -358,6 +367,7 @@ export class Engine {
     void this.ready();
     if (relay.others !== undefined) this.moderation.watchChanges(() => this.#ports.keysChanged?.());
     this.pruner.start();
+    this.eraser.start();
     this.#sweepLater();
   }
 
@@ -424,6 +434,7 @@ export class Engine {
     for (const connection of [...connected])
       connection.close(closeCodes.drain, 'this instance is about to stop', 'drained');
     await this.pruner.stop();
+    await this.eraser.stop();
     await this.intakes.stop();
     await decided;
     await this.hooks.stop();

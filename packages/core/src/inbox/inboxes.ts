@@ -189,6 +189,11 @@ export class Inboxes {
     return users.has(id);
   }
 
+  /** How many notices a user has. */
+  countOf(user: string): Promise<InboxSlice> {
+    return this.#host.store.inbox(user, undefined, 1, this.#host.clock.now());
+  }
+
   /** Ends notices of a user: these, or all. Its other sessions hear of it. */
   async done(user: string, ids: readonly string[] | true): Promise<number> {
     const unread = await this.#host.store.done(user, ids, this.#host.clock.now());

@@ -40,6 +40,14 @@ export class Marks {
     return state;
   }
 
+  /** Takes a user's mark away, also in a channel that no rule matches any longer. */
+  async forget(user: string, channel: ChannelName): Promise<void> {
+    const { rules, relay, store, maxPerUser } = this.#host;
+    const state = await store.mark(user, channel, null, maxPerUser);
+    relay.publish(usersTopic, { type: 'marked', user, state });
+    if (rules.match(channel)?.rule.showsMarks) relay.publish(channelTopic(channel), { channel, user, mark: null });
+  }
+
   /** What a user has not read, in each channel where it has a mark; by the channels' names. */
   unread(user: string): Promise<readonly MarkState[]> {
     return this.#host.store.unread(user);

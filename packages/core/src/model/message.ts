@@ -48,6 +48,8 @@ export interface Change {
   readonly ifRevision?: number;
   /** The message is taken back. */
   readonly withdraws: boolean;
+  /** Its author was erased: `of.by` is who stands there then, and the message may have been withdrawn before. */
+  readonly blanks?: boolean;
   /** What the message held is kept, for those who may read it. */
   readonly keeps: boolean;
   readonly reason?: string | undefined;

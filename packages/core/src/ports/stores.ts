@@ -1,5 +1,6 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { BoardSnapshot } from '../model/board.js';
+import type { ErasedRecord, Erasure } from '../model/erasure.js';
 import type {
   Delivery,
   DeliveryAttempt,
@@ -14,9 +15,18 @@ import type {
 } from '../model/hook.js';
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish } from '../model/intake.js';
 import type { MarkState, UserMark } from '../model/mark.js';
-import type { Appended, Draft, EarlierRevision, KeptChannel, LogSlice, Place, ReadLimit } from '../model/message.js';
+import type {
+  Appended,
+  Draft,
+  EarlierRevision,
+  KeptChannel,
+  LoggedMessage,
+  LogSlice,
+  Place,
+  ReadLimit,
+} from '../model/message.js';
 import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '../model/messageReport.js';
-import type { AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
+import type { Actor, AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
 import type { Hold, KeptRange, RecordKind } from '../model/retention.js';
 
@@ -314,6 +324,52 @@ export interface RetentionStore {
   holds(after: string, limit: number): Promise<readonly Hold[]>;
 }
 
+/** What there is about a user, and how it is erased. */
+export interface PersonStore {
+  /** Writes down that an erasure has begun, also in the audit log; gives the one of the user that is under way, if there is one. */
+  beginErasure(erasure: Erasure & { readonly user: string }, untilMs: number): Promise<Erasure>;
+  /** Writes down how far an erasure is, and holds it until `untilMs`; with `endedAtMs`, forgets who it was. */
+  noteErasure(erasure: Erasure, untilMs: number): Promise<void>;
+  /** Takes over erasures that have not ended and that no instance holds any more, until `untilMs`. */
+  takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]>;
+  /** The last erasures, the latest first, or one by its id. */
+  erasures(limit: number, id?: string): Promise<readonly Erasure[]>;
+  /** Messages of a user in kept channels, and the notes of its coming and going; as they stand, after a place. */
+  messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages>;
+  /** Removes or blanks records of a user, at most about `limit`. Gives how many; 0: none is left. */
+  eraseRecords(kind: ErasedRecord, user: string, erasure: string, limit: number): Promise<number>;
+  /** Writes into the audit log that all there is about a user was given to somebody. */
+  noteExport(user: string, by: Actor, atMs: number): Promise<void>;
+  /** All that there is about a user beside messages: as rows, by what they are. */
+  recordsOf(user: string): Promise<Readonly<Record<string, readonly object[]>>>;
+}
+
+/** A place among a user's messages in all channels. */
+export interface PersonPlace {
+  /** By the store's own number of the channel. */
+  readonly channel: number;
+  readonly number: number;
+}
+
+export interface PersonMessages {
+  readonly messages: readonly LoggedMessage[];
+  /** Whether each of them is in a channel that is exempted from pruning. */
+  readonly held: readonly boolean[];
+  /** Where to go on; absent: that was all. */
+  readonly next?: PersonPlace;
+}
+
+/** The methods of `PersonStore` that carry no messages, for stores that pass them on. */
+export const personStoreMethods = [
+  'beginErasure',
+  'noteErasure',
+  'takeErasures',
+  'erasures',
+  'eraseRecords',
+  'noteExport',
+  'recordsOf',
+] as const satisfies readonly (keyof PersonStore)[];
+
 /** Messages that users have reported. */
 export interface ReportStore {
   /**
@@ -363,4 +419,5 @@ export interface Store
     HookStore,
     IntakeStore,
     RetentionStore,
-    ReportStore {}
+    ReportStore,
+    PersonStore {}

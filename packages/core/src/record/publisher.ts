@@ -2,6 +2,7 @@ import { type Author, type Changed, type ChannelName, defined, type Json, refusa
 import type { Contracts, Sender } from '../contracts/contracts.js';
 import { Backlog } from '../lib/backlog.js';
 import type { Counters } from '../model/counters.js';
+import { erasedAuthor } from '../model/erasure.js';
 import type { Hail } from '../model/hail.js';
 import type { QueuedEvent } from '../model/hook.js';
 import { countsAsUnread } from '../model/mark.js';
@@ -189,6 +190,40 @@ export class Publisher {
       cursor: logged.cursor,
       ...(repeated ? { repeated } : {}),
     }));
+  }
+
+  /**
+   * Blanks the author of a message of a kept channel, or a note, and withdraws it if that is wished. As a change: all who have
+   * it are told.
+   *
+   * @throws {ProblemError} `no-such-message`, `unavailable`
+   */
+  async blank(found: LoggedMessage, withdraws: boolean): Promise<void> {
+    const { clock, ids, hooks, store } = this.#host;
+    const { channel, message, atMs, except, place } = found;
+    const { id, type, data, withdrawn, reason } = message;
+    const isGone = withdraws || withdrawn === true;
+    const nowMs = clock.now();
+    const shown = { channel, type, by: { ...erasedAuthor }, data: isGone ? null : data };
+    const draft: Draft = {
+      id: ids.message(nowMs),
+      type,
+      owner: '~',
+      atMs: nowMs,
+      dataText: JSON.stringify(shown.data),
+      except: isGone ? undefined : except,
+      hooks: hooks.wantingChange(channel, type, () => shown as Json),
+      change: {
+        of: { number: place.number, id, type, by: erasedAuthor, atMs },
+        withdraws: isGone,
+        blanks: true,
+        keeps: false,
+        reason,
+      },
+    };
+    const done = await store.append(channel, draft);
+    this.#announce(draft, done, undefined);
+    if (draft.hooks !== undefined) hooks.queued(draft.hooks);
   }
 
   /**

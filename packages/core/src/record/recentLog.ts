@@ -151,11 +151,11 @@ export class RecentLog {
   }
 
   /** The message that is to be changed. */
-  #toChange({ of, ifRevision }: ChangeWish): LoggedMessage {
+  #toChange({ of, ifRevision, blanks }: ChangeWish): LoggedMessage {
     const found = this.#messages[this.#indexOf(of)];
     if (!found?.isMessage) throw noSuchMessage();
     const { revision, message } = found;
-    checkChange(this.#volume, { revision, isWithdrawn: message.withdrawn === true }, { ifRevision });
+    if (!blanks) checkChange(this.#volume, { revision, isWithdrawn: message.withdrawn === true }, { ifRevision });
     return found;
   }
 
@@ -222,12 +222,13 @@ export class RecentLog {
 interface ChangeWish {
   readonly of: number;
   readonly ifRevision?: number | undefined;
+  readonly blanks?: boolean | undefined;
 }
 
 function changeOf(draft: Draft | MessageLine): ChangeWish | undefined {
   if ('tail' in draft) return draft.of === undefined ? undefined : { of: draft.of, ifRevision: draft.ifRevision };
   const { change } = draft;
-  return change && { of: change.of.number, ifRevision: change.ifRevision };
+  return change && { of: change.of.number, ifRevision: change.ifRevision, blanks: change.blanks };
 }
 
 /** What is remembered under a key. */

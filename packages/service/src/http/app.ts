@@ -28,6 +28,7 @@ import { marks } from './marks.js';
 import { messages } from './messages.js';
 import { moderation } from './moderation.js';
 import { notices } from './notices.js';
+import { persons } from './persons.js';
 import { nothingHere, problemHandler } from './problems.js';
 import { checkQuery } from './query.js';
 import { reports } from './reports.js';
@@ -99,6 +100,7 @@ export function routesOf({
     ...explaining(engine, tokens),
     ...moderation(engine),
     ...reports(engine),
+    ...persons(engine),
     ...retention(engine),
     ...notices(engine),
     ...marks(engine),

@@ -1,4 +1,4 @@
-import type { ChannelInfo, Engine, InstanceInfo, RefusalKind, SessionPlace } from '@nine-bells/core';
+import type { ChannelInfo, Engine, InstanceInfo, RefusalKind, SessionInfo, SessionPlace } from '@nine-bells/core';
 import { defined, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
 import type { Request } from 'express';
@@ -40,7 +40,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     const [first] = given;
     const more = all.length > limit;
     response.json({
-      sessions: given.map(({ sinceMs, ...session }) => ({ ...session, since: new Date(sinceMs).toISOString() })),
+      sessions: given.map(sessionShown),
       more,
       ...(more && first !== undefined ? { before: `${first.sinceMs}:${first.session}` } : {}),
       ...missingShown(missing),
@@ -161,4 +161,8 @@ function refusalShown({ firstAtMs, lastAtMs, latest, ...kind }: RefusalKind): Ht
 
 function shown({ lastAtMs, ...channel }: ChannelInfo): Http.ChannelInfo {
   return { ...channel, ...(lastAtMs === undefined ? {} : { lastAt: new Date(lastAtMs).toISOString() }) };
+}
+
+export function sessionShown({ sinceMs, ...session }: SessionInfo): Http.SessionInfo {
+  return { ...session, since: new Date(sinceMs).toISOString() };
 }

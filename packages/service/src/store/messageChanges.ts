@@ -1,4 +1,11 @@
-import { type Change, checkChange, type Draft, type LoggedMessage, noSuchMessage } from '@nine-bells/core';
+import {
+  type Change,
+  checkChange,
+  type Draft,
+  erasedAuthor,
+  type LoggedMessage,
+  noSuchMessage,
+} from '@nine-bells/core';
 import { type ChannelName, formatCursor, ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import type { HeadRow, NewMessage } from './messageRows.js';
@@ -103,11 +110,11 @@ export class Changes {
   }
 
   /** Why a message cannot be changed; `undefined` if it can. */
-  refusalOf({ id, volume }: HeadRow, { of, ifRevision }: Change): ProblemError | undefined {
+  refusalOf({ id, volume }: HeadRow, { of, ifRevision, blanks }: Change): ProblemError | undefined {
     try {
       const target = this.#targets.get(`${id} ${of.number}`);
       if (target === undefined) throw noSuchMessage();
-      checkChange(volume, target, { ifRevision });
+      if (!blanks) checkChange(volume, target, { ifRevision });
       return undefined;
     } catch (error) {
       if (error instanceof ProblemError) return error;
@@ -148,7 +155,10 @@ export class Changes {
     if (this.#keptFrom.length > 0) statements.push(keepStatement(this.#keptFrom, dialect));
     if (this.#kept.length > 0) statements.push(insertOf('revisions', revisionColumns, this.#kept, dialect));
     statements.push(updateStatement(changed, dialect));
-    for (const each of changed) if (each.isWithdrawn) statements.push(...this.#forget(each, dialect));
+    for (const each of changed) {
+      if (each.isWithdrawn || each.last?.change.blanks) statements.push(...this.#forget(each, dialect));
+      if (each.last?.change.blanks) statements.push(...blankStatements(each, dialect));
+    }
     return overwriting(statements, dialect);
   }
 
@@ -163,8 +173,8 @@ export class Changes {
   }
 
   /** What a withdrawn message held goes from all other places, too. A report that is open keeps it until it ends. */
-  #forget({ channelId, number, last }: Target, dialect: Dialect): readonly string[] {
-    const { channel, logged } = last as Made;
+  #forget({ channelId, number, isWithdrawn, last }: Target, dialect: Dialect): readonly string[] {
+    const { channel, change, logged } = last as Made;
     const cursor = formatCursor({ volume: logged.place.volume, number });
     const row = tableOf([[logged.text, channel, cursor]], dialect);
     const deliveries = `SELECT h.hook, m.message_id FROM h CROSS JOIN messages m
@@ -173,12 +183,23 @@ export class Changes {
       `${hooksWithDeliveries} UPDATE deliveries SET data_json = each.value->>0 FROM ${row}
        WHERE (deliveries.hook, deliveries.event_id) IN (${deliveries})`,
       `UPDATE reports SET message_json = each.value->>0 FROM ${row}
-       WHERE reports.channel = each.value->>1 AND reports.cursor = each.value->>2 AND reports.ended_at_ms IS NOT NULL`,
-      ...(this.#held.has(channel)
+       WHERE reports.channel = each.value->>1 AND reports.cursor = each.value->>2 ${change.blanks ? '' : 'AND reports.ended_at_ms IS NOT NULL'}`,
+      ...(this.#held.has(channel) || !isWithdrawn
         ? []
         : [`DELETE FROM revisions WHERE channel_id = ${channelId} AND number = ${number}`]),
     ];
   }
+}
+
+/** Nothing says any more whose message it was. */
+function blankStatements({ channelId, number, revision = 0 }: Target, dialect: Dialect): readonly string[] {
+  const row = tableOf([[erasedAuthor.user, JSON.stringify(erasedAuthor)]], dialect);
+  return [
+    `UPDATE messages SET author = each.value->>0, by_json = each.value->>1, publish_key = NULL, key_owner = ''
+     FROM ${row} WHERE channel_id = ${channelId} AND number = ${number}`,
+    `UPDATE messages SET data_json = 'null' WHERE channel_id = ${channelId} AND target = ${number} AND number <> ${revision}`,
+    `UPDATE revisions SET by_json = each.value->>1 FROM ${row} WHERE channel_id = ${channelId} AND number = ${number}`,
+  ];
 }
 
 /** Keeps what messages hold in the database. */

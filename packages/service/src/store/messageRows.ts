@@ -134,7 +134,7 @@ export function changeOf(
   const number = Number(row.number);
   const atMs = Number(row.at_ms);
   const of = Number(row.target);
-  if (row.data_json !== 'null')
+  if (target === undefined && row.data_json !== 'null')
     return new LoggedMessage(channel, { volume, number }, { atMs, tail: row.data_json.slice(1), of });
   if (target === undefined || Number(target.revision) !== number)
     return new LoggedMessage(channel, { volume, number }, { atMs, tail: '', of, isVoid: true });

@@ -536,4 +536,22 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0017-erasures',
+    async up({ context }) {
+      const number = { type: DataTypes.BIGINT, allowNull: false };
+      const text = { type: DataTypes.TEXT, allowNull: false };
+      await context.createTable('erasures', {
+        id: { type: DataTypes.STRING(32), primaryKey: true },
+        user_id: { type: DataTypes.STRING(128), allowNull: true },
+        messages: { type: DataTypes.STRING(16), allowNull: false },
+        by_json: text,
+        at_ms: number,
+        counts_json: text,
+        held_json: text,
+        until_ms: number,
+        ended_at_ms: { type: DataTypes.BIGINT, allowNull: true },
+      });
+    },
+  },
 ];

@@ -62,6 +62,21 @@ export interface RevisionRow {
   readonly data_json: string;
 }
 
+/** The erasure of a user. */
+export interface ErasureRow {
+  readonly id: string;
+  /** Nothing, once it has ended. */
+  readonly user_id: string | null;
+  readonly messages: string;
+  readonly by_json: string;
+  readonly at_ms: number | string;
+  readonly counts_json: string;
+  readonly held_json: string;
+  /** Until when an instance is at it. */
+  readonly until_ms: number | string;
+  readonly ended_at_ms: number | string | null;
+}
+
 /** How far a user has read in a channel. */
 export interface MarkRow {
   readonly user_id: string;

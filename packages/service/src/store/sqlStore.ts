@@ -16,6 +16,7 @@ import type {
   DueDeliveries,
   DueWish,
   EarlierRevision,
+  Erasure,
   Hold,
   HookFigures,
   HookPause,
@@ -32,6 +33,8 @@ import type {
   MessageReport,
   ModerationAction,
   NoticeDraft,
+  PersonMessages,
+  PersonPlace,
   Place,
   QueuedEvent,
   ReadLimit,
@@ -54,6 +57,7 @@ import { MessageCommits } from './messageCommits.js';
 import { MessageReads } from './messageReads.js';
 import { type FactRow, rowsOf } from './models.js';
 import { ModerationStore } from './moderationStore.js';
+import { SqlPersonStore } from './personStore.js';
 import { checkHeads } from './recordCheck.js';
 import { SqlReportStore } from './reportStore.js';
 import { SqlRetentionStore } from './retentionStore.js';
@@ -70,6 +74,7 @@ export class SqlStore implements Store {
   readonly #boards: BoardStore;
   readonly #retention: SqlRetentionStore;
   readonly #reports: SqlReportStore;
+  readonly #persons: SqlPersonStore;
 
   private constructor(database: Database, volume: string) {
     this.#commits = new MessageCommits(database, volume);
@@ -80,6 +85,7 @@ export class SqlStore implements Store {
     this.#boards = new BoardStore(database);
     this.#retention = new SqlRetentionStore(database);
     this.#reports = new SqlReportStore(database);
+    this.#persons = new SqlPersonStore(database);
     this.#hooks = new SqlHookStore(database);
     this.#intakes = new SqlIntakeStore(database);
   }
@@ -338,6 +344,38 @@ export class SqlStore implements Store {
 
   endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined> {
     return this.#reports.endReport(id, ended);
+  }
+
+  beginErasure(...given: Parameters<Store['beginErasure']>): Promise<Erasure> {
+    return this.#persons.beginErasure(...given);
+  }
+
+  noteErasure(erasure: Erasure, untilMs: number): Promise<void> {
+    return this.#persons.noteErasure(erasure, untilMs);
+  }
+
+  takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]> {
+    return this.#persons.takeErasures(nowMs, untilMs);
+  }
+
+  erasures(limit: number, id?: string): Promise<readonly Erasure[]> {
+    return this.#persons.erasures(limit, id);
+  }
+
+  messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages> {
+    return this.#persons.messagesOf(user, after, limit);
+  }
+
+  eraseRecords(...wish: Parameters<Store['eraseRecords']>): Promise<number> {
+    return this.#persons.eraseRecords(...wish);
+  }
+
+  noteExport(...given: Parameters<Store['noteExport']>): Promise<void> {
+    return this.#persons.noteExport(...given);
+  }
+
+  recordsOf(user: string): Promise<Readonly<Record<string, readonly object[]>>> {
+    return this.#persons.recordsOf(user);
   }
 
   inForce(atMs: number): Promise<InForce> {

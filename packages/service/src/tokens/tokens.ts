@@ -265,7 +265,7 @@ function userFault(user: unknown, claim: ClaimName): string | undefined {
   if (user === undefined || user === '')
     return `the token has no \`${pathOf(claim).join('.')}\`: it must say who the user is`;
   if (user.length > protocolLimits.userChars) return `a user id has at most ${protocolLimits.userChars} characters`;
-  if (user.startsWith(GUEST_PREFIX) || user.startsWith('observer:'))
+  if (user.startsWith(GUEST_PREFIX) || user.startsWith('observer:') || user.startsWith('erased:'))
     return `no user id may begin with ${JSON.stringify(user.slice(0, user.indexOf(':') + 1))}`;
   if (unfitCharacter.test(user)) return 'a user id has no control characters, and no halves of surrogate pairs';
   return undefined;

@@ -2,7 +2,10 @@ import {
   type Appended,
   carriedLine,
   type Draft,
+  type PersonMessages,
+  type PersonPlace,
   type Place,
+  personStoreMethods,
   queueStoreMethods,
   type ReadLimit,
   readCarriedLine,
@@ -17,6 +20,10 @@ import { type CarriedSlice, carriedSlice, sliceOf } from './carriedSlice.js';
 interface CarriedAppended extends Omit<Appended, 'logged'> {
   readonly place: Place;
   readonly line: string;
+}
+
+interface CarriedPersonMessages extends Omit<PersonMessages, 'messages'> {
+  readonly messages: readonly { readonly channel: ChannelName; readonly place: Place; readonly line: string }[];
 }
 
 /** What of a store passes as it is. */
@@ -43,6 +50,7 @@ const plain = [
   ...queueStoreMethods,
   ...retentionStoreMethods,
   ...reportStoreMethods,
+  ...personStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
 /**
@@ -66,6 +74,18 @@ export function remoteStore(link: Pick<Calls, 'call'>, onFailure: () => void): S
     },
     since: async (channel: ChannelName, after: Place, limit: ReadLimit) =>
       sliceOf(channel, await calls.call<CarriedSlice>('store.since', channel, after, limit)),
+    messagesOf: async (user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages> => {
+      const { messages, ...rest } = await calls.call<CarriedPersonMessages>(
+        'store.messagesOf',
+        user,
+        after ?? null,
+        limit,
+      );
+      return {
+        ...rest,
+        messages: messages.map(({ channel, place, line }) => readCarriedLine(channel, place, line)),
+      };
+    },
     before: async (channel: ChannelName, before: Place | undefined, limit: ReadLimit) =>
       sliceOf(channel, await calls.call<CarriedSlice>('store.before', channel, before ?? null, limit)),
   };
@@ -77,6 +97,12 @@ export function serveStore(store: Store): (method: string, args: readonly unknow
     if (method === 'append') {
       const { logged, ...rest } = await store.append(...(args as Parameters<Store['append']>));
       return { ...rest, place: logged.place, line: carriedLine(logged) };
+    }
+    if (method === 'messagesOf') {
+      const [user, after, limit] = args as [string, PersonPlace | null, number];
+      const { messages, ...rest } = await store.messagesOf(user, after ?? undefined, limit);
+      const carried = messages.map((each) => ({ channel: each.channel, place: each.place, line: carriedLine(each) }));
+      return { ...rest, messages: carried } satisfies CarriedPersonMessages;
     }
     if (method === 'since') return carriedSlice(await store.since(...(args as Parameters<Store['since']>)));
     if (method === 'before') {

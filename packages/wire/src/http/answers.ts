@@ -18,6 +18,52 @@ export interface Draft<Channel extends string = string, Data = Json, Type extend
   readonly except?: readonly string[];
 }
 
+/** Who is to be erased, and how. */
+export interface ErasureWish {
+  readonly user: string;
+  /** What becomes of the user's messages: taken back, or kept with their author blanked. Default `withdraw`. */
+  readonly messages?: 'withdraw' | 'blank';
+  /** The user in whose name it is done. */
+  readonly by?: { readonly user: string; readonly name?: string };
+}
+
+/** The erasure of a user. */
+export interface ErasureInfo {
+  readonly id: string;
+  /** Absent once it has ended: nothing says any more who it was. */
+  readonly user?: string;
+  readonly messages: 'withdraw' | 'blank';
+  readonly by: Actor;
+  readonly at: string;
+  readonly endedAt?: string;
+  /** What was removed or blanked so far. */
+  readonly counts: {
+    readonly messages: number;
+    readonly changes: number;
+    readonly marks: number;
+    readonly notices: number;
+    readonly reports: number;
+    readonly bans: number;
+    readonly deliveries: number;
+    readonly users: number;
+    readonly audit: number;
+  };
+  /** Channels that are exempted from pruning, where messages are left: at most 100. */
+  readonly held: readonly string[];
+}
+
+/** Some of what is kept about a user. */
+export interface PersonInfo {
+  readonly user: string;
+  /** What is kept beside messages, by what it is; in the first part only. */
+  readonly records?: Readonly<Record<string, readonly object[]>>;
+  /** Sessions that are connected; in the first part only. */
+  readonly sessions?: readonly SessionInfo[];
+  readonly messages: readonly Message[];
+  /** Ask again with `after` this; absent: that was all. */
+  readonly next?: string;
+}
+
 /** Which message is to be changed. */
 interface ChangeWish {
   readonly channel: string;

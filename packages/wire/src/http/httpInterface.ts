@@ -18,6 +18,8 @@ import type {
   ChannelInfo,
   Draft,
   Effect,
+  ErasureInfo,
+  ErasureWish,
   ExampleUser,
   Explanation,
   Gathered,
@@ -29,6 +31,7 @@ import type {
   NoticeWish,
   Notified,
   Overview,
+  PersonInfo,
   Pruning,
   Reading,
   RefusalKind,
@@ -143,6 +146,21 @@ export interface HttpInterface {
     query: { readonly channel: string; readonly cursor: string; readonly after?: string } & Limit;
     answer: RevisionsReply;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message';
+  };
+  /** Begins to erase a user: its sessions end, and what is kept about it goes in small portions, everywhere. */
+  'POST /v1/erasures': {
+    /** @examples [{"user":"pia","messages":"withdraw","by":{"user":"mira"}}] */
+    body: ErasureWish;
+    answer: ErasureInfo;
+  };
+  /** The last erasures, the latest first. */
+  'GET /v1/erasures': { query: Limit; answer: { readonly erasures: readonly ErasureInfo[] } };
+  /** How far an erasure is. */
+  'GET /v1/erasures/:id': { params: Identified; answer: ErasureInfo; problems: 'no-such-event' };
+  /** All that is kept about a user, in parts. The first part is written into the audit log. */
+  'GET /v1/persons': {
+    query: { readonly user: string; readonly after?: string } & Limit;
+    answer: PersonInfo;
   };
   /** The channel rules that the key may read: what they keep, carry and allow, with their contracts. */
   'GET /v1/rules': { answer: ChannelRulesInfo };

@@ -1,0 +1,223 @@
+import { type ChannelName, defined, refusal } from '@nine-bells/wire';
+import type { Inboxes } from '../inbox/inboxes.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
+import type { Marks } from '../marks/marks.js';
+import {
+  type ErasedCounts,
+  type Erasure,
+  erasedRecords,
+  type MessagesErased,
+  nothingErased,
+} from '../model/erasure.js';
+import { countsAsUnread } from '../model/mark.js';
+import type { LoggedMessage } from '../model/message.js';
+import type { Actor } from '../model/moderation.js';
+import type { Moderation } from '../moderation/moderation.js';
+import type { Clock } from '../ports/clock.js';
+import type { Ids } from '../ports/ids.js';
+import type { Report } from '../ports/report.js';
+import type { MarkStore, PersonPlace, PersonStore } from '../ports/stores.js';
+import type { Publisher } from '../record/publisher.js';
+
+/** Messages, and records, of one portion, and the least rest between two, in milliseconds: clients are told of each message. */
+const portion = 50;
+const restMs = { messages: 200, records: 20 };
+/** For how long an instance holds an erasure from one portion to the next, and how often it is looked for left ones, in milliseconds. */
+const heldMs = 60_000;
+const roundMs = 30_000;
+/** Channels that are named where messages are left. */
+const namedChannels = 100;
+
+export interface EraserHost {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly wheel: TimerWheel;
+  readonly report: Report;
+  readonly store: PersonStore & Pick<MarkStore, 'unread'>;
+  readonly publisher: Publisher;
+  readonly marks: Marks;
+  readonly inboxes: Inboxes;
+  readonly moderation: Moderation;
+}
+
+/** Some of what is kept about a user. */
+export interface PersonPart {
+  /** By what they are; absent in all parts but the first. */
+  readonly records?: Readonly<Record<string, readonly object[]>>;
+  readonly messages: readonly LoggedMessage[];
+  /** Where the next part begins; absent: this was the last one. */
+  readonly next?: PersonPlace;
+}
+
+/** Whom to erase. */
+export interface ErasureWish {
+  readonly user: string;
+  readonly messages: MessagesErased;
+}
+
+/**
+ * Erases users: in small portions with rests between, by one instance at a time. An erasure that is interrupted is taken up by
+ * another instance, or after a restart: each portion leaves less of the user, so that nothing is done twice.
+ */
+export class Eraser {
+  readonly #host: EraserHost;
+  readonly #running = new Map<string, Promise<void>>();
+  #stopped = false;
+
+  constructor(host: EraserHost) {
+    this.#host = host;
+  }
+
+  start(): void {
+    this.#host.wheel.after(roundMs, () => {
+      if (this.#stopped) return;
+      void this.takeUp().finally(() => this.start());
+    });
+  }
+
+  /** Erases nothing more. Resolves when the portions under way are done. */
+  async stop(): Promise<void> {
+    this.#stopped = true;
+    await Promise.all(this.#running.values());
+  }
+
+  /**
+   * Begins to erase a user: its sessions end, and its tokens are taken no more. Idempotent: gives the erasure that is under way.
+   *
+   * @throws {ProblemError} `bad-value`, `unavailable`
+   */
+  async begin({ user, messages }: ErasureWish, by: Actor): Promise<Erasure> {
+    const { store, clock, ids, moderation } = this.#host;
+    if (user.startsWith('erased:')) throw refusal('bad-value', 'nothing is kept of an erased user', { where: '/user' });
+    const atMs = clock.now();
+    const draft = { id: ids.moderation(), user, messages, by, atMs, counts: nothingErased, held: [] };
+    const begun = await store.beginErasure(draft, atMs + heldMs);
+    // What is under way elsewhere goes on there.
+    if (begun.id !== draft.id) return begun;
+    await moderation.revokeTokens(user, by);
+    this.#run(begun);
+    return begun;
+  }
+
+  /**
+   * All that is kept about a user, in parts: with the first one its records, and with each some of its messages. The first
+   * part is written into the audit log.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  async export(user: string, by: Actor, after: PersonPlace | undefined, limit: number): Promise<PersonPart> {
+    const { store, clock } = this.#host;
+    const { messages, next } = await store.messagesOf(user, after, limit);
+    if (after !== undefined) return { messages, ...defined({ next }) };
+    await store.noteExport(user, by, clock.now());
+    return { messages, records: await store.recordsOf(user), ...defined({ next }) };
+  }
+
+  /** An erasure by its id. */
+  async byId(id: string): Promise<Erasure | undefined> {
+    const [found] = await this.#host.store.erasures(1, id);
+    return found;
+  }
+
+  /** The last erasures, the latest first. */
+  list(limit: number): Promise<readonly Erasure[]> {
+    return this.#host.store.erasures(limit);
+  }
+
+  /** Goes on with erasures that no instance is at. Never rejects. */
+  async takeUp(): Promise<void> {
+    const { store, clock, report } = this.#host;
+    try {
+      const now = clock.now();
+      for (const each of await store.takeErasures(now, now + heldMs)) this.#run(each);
+    } catch (error) {
+      report(error, { what: 'interrupted erasures could not be taken up' });
+    }
+  }
+
+  #run(erasure: Erasure): void {
+    const { id } = erasure;
+    if (this.#stopped || this.#running.has(id)) return;
+    const running = this.#erase(erasure)
+      .catch((error: unknown) =>
+        this.#host.report(error, { what: 'an erasure was interrupted, and is taken up again', id }),
+      )
+      .finally(() => this.#running.delete(id));
+    this.#running.set(id, running);
+  }
+
+  async #erase(begun: Erasure): Promise<void> {
+    const { store, clock } = this.#host;
+    const user = begun.user as string;
+    let erasure = begun;
+    // Another instance goes on with it at once.
+    const release = (): Promise<void> => store.noteErasure(erasure, 0);
+    const count = async (kind: keyof ErasedCounts, more: number, held = erasure.held): Promise<void> => {
+      erasure = { ...erasure, held, counts: { ...erasure.counts, [kind]: erasure.counts[kind] + more } };
+      await store.noteErasure(erasure, clock.now() + heldMs);
+    };
+    // What the user was writing just now may come behind the first look.
+    for (let found = true; found; ) {
+      found = await this.#messages(erasure, user, count);
+      if (this.#stopped) return release();
+    }
+    await this.#marks(user, count);
+    const { unread } = await this.#host.inboxes.countOf(user);
+    await this.#host.inboxes.done(user, true);
+    if (unread > 0) await count('notices', unread);
+    for (const kind of erasedRecords)
+      for (;;) {
+        if (this.#stopped) return release();
+        const erased = await this.#rested(() => store.eraseRecords(kind, user, erasure.id, portion));
+        if (erased === 0) break;
+        await count(kind, erased);
+      }
+    const { user: _, ...nameless } = erasure;
+    await store.noteErasure({ ...nameless, endedAtMs: clock.now() }, 0);
+  }
+
+  /** Erases all messages that are there. Says whether there were any. */
+  async #messages(
+    { messages: how }: Erasure,
+    user: string,
+    count: (kind: 'messages', more: number, held?: readonly ChannelName[]) => Promise<void>,
+  ): Promise<boolean> {
+    const { store, publisher } = this.#host;
+    const left = new Set<ChannelName>();
+    let hasErased = false;
+    let after: PersonPlace | undefined;
+    do {
+      const { messages, held, next } = await store.messagesOf(user, after, portion);
+      after = next;
+      for (const [index, { channel }] of messages.entries()) if (held[index]) left.add(channel);
+      const free = messages.filter((_, index) => !held[index]);
+      // Together, so that they share commits. Notes of who comes and goes are only blanked.
+      await Promise.all(
+        free.map((each) => publisher.blank(each, how === 'withdraw' && countsAsUnread(each.message.type))),
+      );
+      hasErased ||= free.length > 0;
+      if (messages.length > 0) await count('messages', free.length, [...left].slice(0, namedChannels));
+      if (next !== undefined) await this.#rest(restMs.messages);
+    } while (after !== undefined && !this.#stopped);
+    return hasErased;
+  }
+
+  async #marks(user: string, count: (kind: 'marks', more: number) => Promise<void>): Promise<void> {
+    const { marks, store } = this.#host;
+    const all = await store.unread(user);
+    for (const { channel } of all) await marks.forget(user, channel);
+    if (all.length > 0) await count('marks', all.length);
+  }
+
+  async #rested<T>(act: () => Promise<T>): Promise<T> {
+    const { clock } = this.#host;
+    const startMs = clock.monotonic();
+    const result = await act();
+    await this.#rest(Math.max(restMs.records, clock.monotonic() - startMs));
+    return result;
+  }
+
+  #rest(ms: number): Promise<void> {
+    return new Promise((resolve) => void this.#host.clock.setTimer(this.#stopped ? 0 : ms, resolve));
+  }
+}

@@ -1,0 +1,66 @@
+import type { Author, ChannelName } from '@nine-bells/wire';
+import type { Actor } from './moderation.js';
+
+/** The author of messages whose author was erased: one for all, so that nothing leads from one to the others. */
+export const erasedAuthor: Author = { user: 'erased:user' };
+
+/** What an erased user is called in the audit log. */
+export function pseudonymOf(erasure: string): string {
+  return `erased:${erasure}`;
+}
+
+/**
+ * What becomes of a user's messages: they are withdrawn, or stay with their author blanked. In both cases nothing says whose
+ * they were.
+ */
+export type MessagesErased = 'withdraw' | 'blank';
+
+/** What an erasure has removed or blanked, by what it is. */
+export interface ErasedCounts {
+  readonly messages: number;
+  /** Changes that the user has made of messages. */
+  readonly changes: number;
+  readonly marks: number;
+  readonly notices: number;
+  /** Reports that the user has made, or that are about the user's messages. */
+  readonly reports: number;
+  /** Bans and silences that have ended. */
+  readonly bans: number;
+  /** Deliveries to hooks that mention the user: what has ended is gone, what waits is blanked. */
+  readonly deliveries: number;
+  /** Names and roles. */
+  readonly users: number;
+  /** Entries of the audit log, which now have a pseudonym. */
+  readonly audit: number;
+}
+
+export const nothingErased: ErasedCounts = {
+  messages: 0,
+  changes: 0,
+  marks: 0,
+  notices: 0,
+  reports: 0,
+  bans: 0,
+  deliveries: 0,
+  users: 0,
+  audit: 0,
+};
+
+/** The erasure of a user. */
+export interface Erasure {
+  readonly id: string;
+  /** Absent once it has ended: nothing is left that says who it was. */
+  readonly user?: string;
+  readonly messages: MessagesErased;
+  readonly by: Actor;
+  readonly atMs: number;
+  readonly counts: ErasedCounts;
+  /** Channels that are exempted from pruning, where messages of the user are left: the first of them. */
+  readonly held: readonly ChannelName[];
+  /** Absent: it is under way. */
+  readonly endedAtMs?: number;
+}
+
+/** Records beside messages and marks that are erased, each in portions. */
+export const erasedRecords = ['changes', 'reports', 'bans', 'deliveries', 'users', 'audit'] as const;
+export type ErasedRecord = (typeof erasedRecords)[number];

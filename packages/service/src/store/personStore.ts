@@ -1,0 +1,435 @@
+import {
+  type Actor,
+  type ErasedRecord,
+  type Erasure,
+  erasedAuthor,
+  type PersonMessages,
+  type PersonPlace,
+  type PersonStore,
+  pseudonymOf,
+} from '@nine-bells/core';
+import type { ChannelName, Json } from '@nine-bells/wire';
+import { addToAudit } from './audit.js';
+import type { Database, Plan, Reads } from './database.js';
+import { loggedOf } from './messageRows.js';
+import type { ErasureRow, MessageRow } from './models.js';
+import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
+
+const erasureColumns: Columns<Omit<ErasureRow, 'ended_at_ms'>> = {
+  id: 'TEXT',
+  user_id: 'TEXT',
+  messages: 'TEXT',
+  by_json: 'TEXT',
+  at_ms: 'BIGINT',
+  counts_json: 'TEXT',
+  held_json: 'TEXT',
+  until_ms: 'BIGINT',
+};
+
+/** Rows of a person in an export, of each kind at most. */
+const mostRecords = 10_000;
+
+/** What there is about a user, and how it is erased. */
+export class SqlPersonStore implements PersonStore {
+  readonly #database: Database;
+
+  constructor(database: Database) {
+    this.#database = database;
+  }
+
+  beginErasure(erasure: Erasure & { readonly user: string }, untilMs: number): Promise<Erasure> {
+    const database = this.#database;
+    return database.write<Erasure>(async (reads) => {
+      const { id, user, messages, by, atMs, counts, held } = erasure;
+      const [open] = await reads.select<ErasureRow>(
+        'SELECT * FROM erasures WHERE user_id = :user AND ended_at_ms IS NULL',
+        { user },
+      );
+      if (open !== undefined) return { statements: [], result: erasureOf(open) };
+      const row = [id, user, messages, JSON.stringify(by), atMs, JSON.stringify(counts), JSON.stringify(held), untilMs];
+      const deed = { type: 'erase', by, atMs, user: pseudonymOf(id), about: messages } as const;
+      const { statement } = await addToAudit(reads, deed, database);
+      return { statements: [insertOf('erasures', erasureColumns, [row], database), statement], result: erasure };
+    });
+  }
+
+  noteErasure({ id, user, counts, held, endedAtMs }: Erasure, untilMs: number): Promise<void> {
+    const row = [id, user ?? null, JSON.stringify(counts), JSON.stringify(held), untilMs, endedAtMs ?? null];
+    return this.#do([
+      `UPDATE erasures SET user_id = each.value->>1, counts_json = each.value->>2, held_json = each.value->>3,
+         until_ms = CAST(each.value->>4 AS BIGINT), ended_at_ms = CAST(each.value->>5 AS BIGINT)
+       FROM ${tableOf([row], this.#database)} WHERE erasures.id = each.value->>0`,
+    ]);
+  }
+
+  takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]> {
+    return this.#database.write(async (reads) => {
+      const rows = await reads.select<ErasureRow>(
+        'SELECT * FROM erasures WHERE ended_at_ms IS NULL AND (until_ms < :nowMs OR until_ms > :untilMs)',
+        { nowMs, untilMs },
+      );
+      const which = listOf(
+        ['TEXT'],
+        rows.map(({ id }) => [id]),
+        this.#database,
+      );
+      const taken = `UPDATE erasures SET until_ms = ${untilMs} WHERE id IN ${which}`;
+      return { statements: rows.length === 0 ? [] : [taken], result: rows.map(erasureOf) };
+    });
+  }
+
+  async erasures(limit: number, id?: string): Promise<readonly Erasure[]> {
+    const rows = await this.#database.reads.select<ErasureRow>(
+      `SELECT * FROM erasures ${id === undefined ? '' : 'WHERE id = :id'} ORDER BY at_ms DESC, id DESC LIMIT :limit`,
+      { limit, id: id ?? '' },
+    );
+    return rows.map(erasureOf);
+  }
+
+  async messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages> {
+    const { channel, number } = after ?? { channel: 0, number: 0 };
+    // Channel by channel, by the index of authors there.
+    const rows = await this.#database.reads.select<
+      MessageRow & { readonly name: ChannelName; readonly volume: string; readonly held: string | null }
+    >(
+      `SELECT m.*, c.name, c.volume, h.channel AS held FROM channels c
+       JOIN messages m ON m.channel_id = c.id AND m.author = :user LEFT JOIN holds h ON h.channel = c.name
+       WHERE m.target IS NULL AND (c.id > :channel OR (c.id = :channel AND m.number > :number))
+       ORDER BY c.id, m.number LIMIT :limit`,
+      { user, channel, number, limit },
+    );
+    const last = rows.at(-1);
+    return {
+      messages: rows.map((row) => loggedOf(row.name, row.volume, row)),
+      held: rows.map(({ held }) => held !== null),
+      ...(rows.length < limit || last === undefined
+        ? {}
+        : { next: { channel: last.channel_id, number: Number(last.number) } }),
+    };
+  }
+
+  eraseRecords(kind: ErasedRecord, user: string, erasure: string, limit: number): Promise<number> {
+    return this.#database.write(async (reads) => {
+      const about = { user, pseudonym: pseudonymOf(erasure), limit, dialect: this.#database };
+      const { statements, result } = await erasing[kind](reads, about);
+      return { statements: overwriting(statements, this.#database), result };
+    });
+  }
+
+  noteExport(user: string, by: Actor, atMs: number): Promise<void> {
+    const database = this.#database;
+    return database.write(async (reads) => {
+      const { statement } = await addToAudit(reads, { type: 'export', by, atMs, user }, database);
+      return { statements: [statement], result: undefined };
+    });
+  }
+
+  async recordsOf(user: string): Promise<Readonly<Record<string, readonly object[]>>> {
+    const { reads, isShared } = this.#database;
+    const found: Record<string, readonly object[]> = {};
+    for (const [kind, sql] of Object.entries(recordQueries(isShared)))
+      found[kind] = (
+        await reads.select<Record<string, unknown>>(`${sql} LIMIT ${mostRecords}`, { user, ...needlesOf(user) })
+      ).map(shownRow);
+    return found;
+  }
+
+  #do(statements: readonly string[]): Promise<void> {
+    return this.#database.write(async () => ({ statements, result: undefined }));
+  }
+}
+
+interface About {
+  readonly user: string;
+  readonly pseudonym: string;
+  readonly limit: number;
+  readonly dialect: Dialect;
+}
+
+/** How records of each kind are erased: some of them, and how many that were. */
+const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Promise<Plan<number>>>> = {
+  async changes(reads, { user, limit, dialect }) {
+    const rows = await reads.select<Pick<MessageRow, 'channel_id' | 'number' | 'target' | 'data_json'>>(
+      `SELECT m.channel_id, m.number, m.target, m.data_json FROM channels c
+       JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL LIMIT :limit`,
+      { user, limit },
+    );
+    if (rows.length === 0) return nothing;
+    const by = JSON.stringify(erasedAuthor);
+    const table = tableOf(
+      rows.map(({ channel_id, number, target, data_json }) => [
+        ...[channel_id, Number(number), Number(target), erasedAuthor.user, by, withReviser(data_json)],
+      ]),
+      dialect,
+    );
+    const channel = 'CAST(each.value->>0 AS INTEGER)';
+    const [number, target] = [1, 2].map((at) => `CAST(each.value->>${at} AS BIGINT)`);
+    return {
+      statements: [
+        `UPDATE messages SET author = each.value->>3, by_json = each.value->>4, publish_key = NULL, key_owner = '',
+           data_json = each.value->>5 FROM ${table} WHERE channel_id = ${channel} AND number = ${number}`,
+        `UPDATE messages SET revised_by_json = each.value->>4 FROM ${table}
+         WHERE channel_id = ${channel} AND number = ${target} AND revision = ${number}`,
+        `UPDATE revisions SET by_json = each.value->>4 FROM ${table}
+         WHERE channel_id = ${channel} AND number = ${target} AND revision = ${number}`,
+      ],
+      result: rows.length,
+    };
+  },
+
+  async reports(reads, { user, pseudonym, limit, dialect }) {
+    const { isShared } = dialect;
+    const found = await reads.select<{
+      id: string;
+      reporter: string;
+      by_json: string;
+      ended_by_json: string | null;
+      message_json: string;
+    }>(
+      `SELECT * FROM reports WHERE reporter = :user OR ${within('ended_by_json', ':actor', isShared)}
+         OR ${within('message_json', ':author', isShared)}`,
+      { user, ...needlesOf(user) },
+    );
+    const changed = found.map(({ id, reporter, by_json, ended_by_json, message_json }) => ({
+      before: [id, reporter, by_json, ended_by_json, message_json],
+      after: [
+        id,
+        // Each may be reported once by each user, also by several who were erased.
+        reporter === user ? `${erasedAuthor.user}:${id}` : reporter,
+        reporter === user ? JSON.stringify(erasedAuthor) : by_json,
+        ended_by_json === null ? null : withoutActor(ended_by_json, user, pseudonym),
+        withoutAuthor(message_json, user),
+      ],
+    }));
+    // What only looks like the user stands in what another has written.
+    const rows = changed.filter(({ before, after }) => before.some((each, at) => each !== after[at])).slice(0, limit);
+    if (rows.length === 0) return nothing;
+    const table = tableOf(
+      rows.map(({ after }) => after),
+      dialect,
+    );
+    return {
+      statements: [
+        `UPDATE reports SET reporter = each.value->>1, by_json = each.value->>2, ended_by_json = each.value->>3,
+           message_json = each.value->>4 FROM ${table} WHERE reports.id = each.value->>0`,
+      ],
+      result: rows.length,
+    };
+  },
+
+  async bans(reads, { user, pseudonym, limit, dialect }) {
+    const { isShared } = dialect;
+    // What is in force needs to know whom it keeps out.
+    const ended = `(lifted_at_ms IS NOT NULL OR until_ms < ${Date.now()})`;
+    const rows = await reads.select<{ id: string; user_id: string | null; by_json: string; isEnded: number | boolean }>(
+      `SELECT id, user_id, by_json, CASE WHEN ${ended} THEN 1 ELSE 0 END AS "isEnded" FROM bans
+       WHERE (user_id = :user AND ${ended}) OR ${within('by_json', ':actor', isShared)} LIMIT :limit`,
+      { user, limit, ...needlesOf(user) },
+    );
+    if (rows.length === 0) return nothing;
+    const table = tableOf(
+      rows.map(({ id, user_id, by_json, isEnded }) => [
+        id,
+        user_id === user && Number(isEnded) === 1 ? pseudonym : user_id,
+        withoutActor(by_json, user, pseudonym),
+      ]),
+      dialect,
+    );
+    return {
+      statements: [
+        `UPDATE bans SET user_id = each.value->>1, by_json = each.value->>2 FROM ${table} WHERE bans.id = each.value->>0`,
+      ],
+      result: rows.length,
+    };
+  },
+
+  async deliveries(reads, { user, limit, dialect }) {
+    const rows = await reads.select<{ number: number | string; state: string; data_json: string }>(
+      `SELECT number, state, data_json FROM deliveries WHERE ${within('data_json', ':mention', dialect.isShared)}
+       LIMIT :limit`,
+      { limit, ...needlesOf(user) },
+    );
+    if (rows.length === 0) return nothing;
+    const [waiting, ended] = [true, false].map((is) => rows.filter(({ state }) => (state === 'waiting') === is));
+    const which = listOf(
+      ['BIGINT'],
+      (ended as typeof rows).map(({ number }) => [Number(number)]),
+      dialect,
+    );
+    const table = tableOf(
+      (waiting as typeof rows).map(({ number, data_json }) => [Number(number), withoutUser(data_json, user)]),
+      dialect,
+    );
+    return {
+      statements: [
+        `DELETE FROM attempts WHERE delivery IN ${which}`,
+        `DELETE FROM deliveries WHERE number IN ${which}`,
+        `UPDATE deliveries SET data_json = each.value->>1 FROM ${table}
+         WHERE deliveries.number = CAST(each.value->>0 AS BIGINT)`,
+      ],
+      result: rows.length,
+    };
+  },
+
+  async users(reads, { user, dialect }) {
+    // What the service itself has told others of the user: that it wrote to them.
+    const wrote = (text: string): string =>
+      `notice_key LIKE 'direct %' AND ${within('data_json', text, dialect.isShared)}`;
+    const [row] = await reads.select<{ count: number | string }>(
+      `SELECT (SELECT COUNT(*) FROM users WHERE id = :user) + (SELECT COUNT(*) FROM user_roles WHERE user_id = :user)
+         + (SELECT COUNT(*) FROM notices WHERE user_id = :user OR (${wrote(':from')})) AS count`,
+      { user, ...needlesOf(user) },
+    );
+    const result = Number(row?.count ?? 0);
+    if (result === 0) return nothing;
+    const which = listOf(['TEXT'], [[user]], dialect);
+    return {
+      statements: [
+        `DELETE FROM notices WHERE user_id IN ${which}`,
+        `DELETE FROM notices WHERE EXISTS (
+           SELECT 1 FROM ${tableOf([[needlesOf(user).from]], dialect)} WHERE ${wrote('each.value->>0')})`,
+        `DELETE FROM user_roles WHERE user_id IN ${which}`,
+        `DELETE FROM users WHERE id IN ${which}`,
+      ],
+      result,
+    };
+  },
+
+  async audit(reads, { user, pseudonym, limit, dialect }) {
+    const { isShared } = dialect;
+    const rows = await reads.select<{ number: number | string; user_id: string | null; by_json: string }>(
+      `SELECT number, user_id, by_json FROM audit
+       WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} LIMIT :limit`,
+      { user, limit, ...needlesOf(user) },
+    );
+    const holds = await reads.select<{ channel: string; by_json: string }>(
+      `SELECT channel, by_json FROM holds WHERE ${within('by_json', ':actor', isShared)} LIMIT :limit`,
+      { limit, ...needlesOf(user) },
+    );
+    if (rows.length + holds.length === 0) return nothing;
+    const entries = rows.map(({ number, user_id, by_json }) => [
+      Number(number),
+      user_id === user ? pseudonym : user_id,
+      withoutActor(by_json, user, pseudonym),
+    ]);
+    const held = holds.map(({ channel, by_json }) => [channel, withoutActor(by_json, user, pseudonym)]);
+    return {
+      statements: [
+        ...(entries.length === 0
+          ? []
+          : [
+              `UPDATE audit SET user_id = each.value->>1, by_json = each.value->>2 FROM ${tableOf(entries, dialect)}
+               WHERE audit.number = CAST(each.value->>0 AS BIGINT)`,
+            ]),
+        ...(held.length === 0
+          ? []
+          : [
+              `UPDATE holds SET by_json = each.value->>1 FROM ${tableOf(held, dialect)}
+               WHERE holds.channel = each.value->>0`,
+            ]),
+      ],
+      result: rows.length + holds.length,
+    };
+  },
+};
+
+const nothing = { statements: [], result: 0 };
+
+/** What is looked for in JSON texts: the user as an actor, as an author, and anywhere. */
+function needlesOf(user: string): Readonly<Record<'actor' | 'author' | 'mention' | 'from', string>> {
+  const id = JSON.stringify(user);
+  return {
+    from: `"from":${id}`,
+    actor: `{"kind":"user","id":${id}`,
+    author: `"by":{"user":${id}`,
+    mention: `"user":${id}`,
+  };
+}
+
+/** Whether a column has a text in it. */
+function within(column: string, text: string, isShared: boolean): string {
+  return `COALESCE(${isShared ? 'STRPOS' : 'INSTR'}(${column}, ${text}), 0) > 0`;
+}
+
+function withoutActor(json: string, user: string, pseudonym: string): string {
+  const actor = JSON.parse(json) as { readonly kind: string; readonly id: string };
+  return actor.kind === 'user' && actor.id === user ? JSON.stringify({ kind: 'user', id: pseudonym }) : json;
+}
+
+function withoutAuthor(json: string, user: string): string {
+  const message = JSON.parse(json) as { readonly by?: { readonly user: string }; readonly key?: string };
+  if (message.by?.user !== user) return json;
+  const { key: _, ...rest } = message;
+  return JSON.stringify({ ...rest, by: erasedAuthor });
+}
+
+/** JSON in which nothing is the user any more, wherever it stands. */
+function withoutUser(json: string, user: string): string {
+  return JSON.stringify(
+    JSON.parse(json, (_, value: Json) => {
+      if (typeof value !== 'object' || value === null || Array.isArray(value)) return value;
+      const { name: __, ...rest } = value as { readonly [member: string]: Json };
+      return rest.user === user ? { ...rest, ...erasedAuthor } : value;
+    }),
+  );
+}
+
+/** How a message stands that the user has withdrawn, as its change has it. */
+function withReviser(json: string): string {
+  if (json === 'null') return json;
+  return JSON.stringify({ ...(JSON.parse(json) as object), revisedBy: erasedAuthor });
+}
+
+function erasureOf(row: ErasureRow): Erasure {
+  const { id, user_id, messages, by_json, at_ms, counts_json, held_json, ended_at_ms } = row;
+  return {
+    id,
+    ...(user_id === null ? {} : { user: user_id }),
+    messages: messages as Erasure['messages'],
+    by: JSON.parse(by_json),
+    atMs: Number(at_ms),
+    counts: JSON.parse(counts_json),
+    held: JSON.parse(held_json),
+    ...(ended_at_ms === null ? {} : { endedAtMs: Number(ended_at_ms) }),
+  };
+}
+
+/** What is given of a person, by its name in the export. */
+function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
+  return {
+    known: `SELECT name, seen_at_ms, inbox_head AS "noticesEver" FROM users WHERE id = :user`,
+    roles: 'SELECT role FROM user_roles WHERE user_id = :user',
+    notices:
+      'SELECT notice_id AS id, title, data_json, at_ms, until_ms FROM notices WHERE user_id = :user ORDER BY number',
+    marks: `SELECT c.name AS channel, c.volume || ':' || CAST(k.number AS TEXT) AS cursor FROM marks k
+      JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ORDER BY c.name`,
+    bans: 'SELECT id, did AS type, channel, reason, at_ms, until_ms, lifted_at_ms FROM bans WHERE user_id = :user',
+    cutoffs: 'SELECT before_ms FROM cutoffs WHERE user_id = :user',
+    reportsMade: 'SELECT id, channel, cursor, reason, at_ms, ended_at_ms FROM reports WHERE reporter = :user',
+    reportsAbout: `SELECT id, channel, cursor, message_json, reason, at_ms, ended_at_ms FROM reports
+      WHERE ${within('message_json', ':author', isShared)}`,
+    audit: `SELECT number, did AS type, user_id AS "user", channel, reason, about, at_ms FROM audit
+      WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} ORDER BY number`,
+    changes: `SELECT c.name AS channel, c.volume || ':' || CAST(m.number AS TEXT) AS cursor,
+        c.volume || ':' || CAST(m.target AS TEXT) AS "of", m.at_ms FROM channels c
+      JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL`,
+  };
+}
+
+/** A row with times as RFC 3339 and JSON as it is. */
+function shownRow(row: Readonly<Record<string, unknown>>): object {
+  const shown: Record<string, Json> = {};
+  for (const [name, value] of Object.entries(row)) {
+    if (value === null || value === undefined) continue;
+    if (name.endsWith('_json')) shown[name.slice(0, -5)] = JSON.parse(String(value)) as Json;
+    else if (name.endsWith('_at_ms') || name === 'at_ms')
+      shown[camel(name.replace(/_ms$/, ''))] = new Date(Number(value)).toISOString();
+    else if (name.endsWith('_ms')) shown[camel(name.slice(0, -3))] = new Date(Number(value)).toISOString();
+    else shown[camel(name)] = /^(number|noticesEver)$/.test(name) ? Number(value) : (value as Json);
+  }
+  return shown;
+}
+
+function camel(name: string): string {
+  return name.replaceAll(/_([a-z])/g, (_, letter: string) => letter.toUpperCase());
+}
