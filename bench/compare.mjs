@@ -2,7 +2,7 @@
 // of its own: fan-out one at a time and in bursts, kept publishes, and sessions that all come back at once; with WORD only
 // those whose name has it. Ratios are made within a round; above 1.00x this checkout does more.
 import { execFileSync } from 'node:child_process';
-import { mkdirSync, mkdtempSync, readdirSync, rmSync, symlinkSync } from 'node:fs';
+import { existsSync, mkdirSync, mkdtempSync, readdirSync, rmSync, symlinkSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
@@ -65,7 +65,12 @@ function checkOut(which) {
       link(`packages/${name}/node_modules`, `packages/${name}/node_modules`);
   }
   if (readdirSync(join(folder, 'packages')).includes('writer')) link('packages/writer/build', 'packages/writer/build');
-  execFileSync(join(here, 'node_modules/.bin/tsc'), ['-b', 'packages/service'], { cwd: folder, stdio: 'inherit' });
+  const run = (...command) => execFileSync(command[0], command.slice(1), { cwd: folder, stdio: 'inherit' });
+  const tsc = join(here, 'node_modules/.bin/tsc');
+  run(tsc, '-b', 'packages/wire');
+  // What a build makes beside what is compiled.
+  if (existsSync(join(folder, 'scripts/makeSchemas.mjs'))) run('node', 'scripts/makeSchemas.mjs');
+  run(tsc, '-b', 'packages/service');
   return folder;
 }
 
