@@ -16,6 +16,7 @@ console.log(
 
 const service = new Child('./messagesServer.mjs');
 const { port } = await service.ask({ act: 'start', messages });
+await readPages();
 const lines = Array.from({ length: 4 }, () => connect(`http://127.0.0.1:${port}`));
 const took = { resting: [], pruning: [] };
 let pruned = 0;
@@ -45,6 +46,36 @@ console.log(
 );
 for (const line of lines) line.close();
 service.end();
+
+/** Pages of 100 messages from all over a channel of a million, where none was revised and where a tenth was, in turn. */
+async function readPages() {
+  const line = connect(`http://127.0.0.1:${port}`);
+  await line.opened();
+  const taken = { plain: [], revised: [], changed: [] };
+  const read = async (name, channel, options) => {
+    const sinceMs = performance.now();
+    const { messages: found, changes = [] } = await line.read(channel, { limit: 100, ...options });
+    taken[name].push(performance.now() - sinceMs);
+    if (found.length + changes.length !== 100) throw new Error(`${found.length} messages and ${changes.length} changes`);
+  };
+  const [{ cursor }] = (await line.read('talk/plain', { limit: 1 })).messages;
+  const [volume] = cursor.split(':');
+  for (let n = 0; n < 1_500; n++) {
+    const number = 200 + Math.floor(Math.random() * (messages - 400));
+    await read('plain', 'talk/plain', { before: `${volume}:${number}` });
+    await read('revised', 'talk/revised', { before: `${volume}:${number}` });
+    // Nothing but changes, of messages from before.
+    await read('changed', 'talk/revised', { after: `${volume}:${messages + 1 + Math.floor(number / 10.1)}` });
+  }
+  line.close();
+  console.log(row('a page of 100', 'p50', 'p99'));
+  for (const [name, all] of Object.entries(taken)) {
+    const sorted = all.slice(300).sort((a, b) => a - b);
+    const at = (part) => `${sorted[Math.floor(sorted.length * part)].toFixed(2)} ms`;
+    console.log(row({ plain: 'as published', revised: 'a tenth revised', changed: '100 changes' }[name], at(0.5), at(0.99)));
+  }
+  console.log();
+}
 
 async function publishFor(ms) {
   const all = [];

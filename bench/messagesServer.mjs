@@ -11,6 +11,7 @@ service: { port: 0, guests: true, pulse: 1h, limits: { publishes: 1000000/s, req
 tokens: { secret: the-secret-of-the-benchmarks-of-32-bytes }
 channels:
   - { pattern: old, logbook: kept, keep: { for: 1d }, allow: { enter: anyone, publish: anyone } }
+  - { pattern: "talk/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
   - { pattern: "live/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
 `;
 
@@ -33,7 +34,19 @@ const acts = {
          INSERT INTO messages (channel_id, number, message_id, type, author, key_owner, at_ms, data_json, notes)
          SELECT 1, n, 'm' || n, 'message', '', '', ${Date.now() - 2 * 86_400_000}, '{"text":"${'Petrel is ahead! '.repeat(6)}"}', 0 FROM n;
          UPDATE messages SET at_ms = at_ms - 259200000 WHERE number = 1;
-         UPDATE channels SET head = ${messages + 1}`,
+         UPDATE channels SET head = ${messages + 1};
+         -- As many in two channels that are read: as they were published, and a tenth of them revised.
+         INSERT INTO channels (id, name, volume, head, notes, last_at_ms, oldest, pruned_notes)
+         SELECT k.id, k.name, c.volume, ${messages + 1} + k.changes, k.changes, c.last_at_ms, 1, 0 FROM channels c, (
+           SELECT 2 AS id, 'talk/plain' AS name, 0 AS changes UNION ALL SELECT 3, 'talk/revised', ${messages / 10}) k WHERE c.id = 1;
+         INSERT INTO messages (channel_id, number, message_id, type, author, key_owner, at_ms, data_json, notes)
+         SELECT k.id, number, 'c' || k.id || message_id, type, author, key_owner, at_ms, data_json, 0
+         FROM messages, (SELECT 2 AS id UNION ALL SELECT 3) k WHERE channel_id = 1;
+         INSERT INTO messages (channel_id, number, message_id, type, author, key_owner, at_ms, data_json, notes, target)
+         SELECT 3, ${messages + 1} + number / 10, 'r' || number, 'change', '', '~', at_ms, 'null', number / 10, number
+         FROM messages WHERE channel_id = 1 AND number % 10 = 0 AND number <= ${messages};
+         UPDATE messages SET revision = ${messages + 1} + number / 10, revised_at_ms = at_ms, revised_by_json = '{"user":"mira"}'
+         WHERE channel_id = 3 AND number % 10 = 0 AND number <= ${messages}`,
         (error) => {
           database.close();
           if (error === null) resolve();

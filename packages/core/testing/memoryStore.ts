@@ -28,6 +28,7 @@ import {
   noticeOf,
   type PersonMessages,
   type PersonPlace,
+  type PersonRecords,
   type Place,
   type QueuedEvent,
   type ReadLimit,
@@ -160,7 +161,7 @@ export class MemoryStore extends MemoryQueues implements Store {
 
   async noteExport(): Promise<void> {}
 
-  async recordsOf(): Promise<Readonly<Record<string, readonly object[]>>> {
+  async recordsOf(): Promise<PersonRecords> {
     return {};
   }
 

@@ -8,6 +8,7 @@ import {
   erasedRecords,
   type MessagesErased,
   nothingErased,
+  type PersonRecords,
 } from '../model/erasure.js';
 import { countsAsUnread } from '../model/mark.js';
 import type { LoggedMessage } from '../model/message.js';
@@ -43,7 +44,7 @@ export interface EraserHost {
 /** Some of what is kept about a user. */
 export interface PersonPart {
   /** By what they are; absent in all parts but the first. */
-  readonly records?: Readonly<Record<string, readonly object[]>>;
+  readonly records?: PersonRecords;
   readonly messages: readonly LoggedMessage[];
   /** Where the next part begins; absent: this was the last one. */
   readonly next?: PersonPlace;

@@ -1,4 +1,4 @@
-import type { Author, ChannelName } from '@nine-bells/wire';
+import type { Author, ChannelName, Json } from '@nine-bells/wire';
 import type { Actor } from './moderation.js';
 
 /** The author of messages whose author was erased: one for all, so that nothing leads from one to the others. */
@@ -60,6 +60,9 @@ export interface Erasure {
   /** Absent: it is under way. */
   readonly endedAtMs?: number;
 }
+
+/** What is kept about a user beside messages, by what it is. */
+export type PersonRecords = Readonly<Record<string, readonly { readonly [member: string]: Json }[]>>;
 
 /** Records beside messages and marks that are erased, each in portions. */
 export const erasedRecords = ['changes', 'reports', 'bans', 'deliveries', 'users', 'audit'] as const;

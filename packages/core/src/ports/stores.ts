@@ -1,6 +1,6 @@
 import type { ChannelName } from '@nine-bells/wire';
 import type { BoardSnapshot } from '../model/board.js';
-import type { ErasedRecord, Erasure } from '../model/erasure.js';
+import type { ErasedRecord, Erasure, PersonRecords } from '../model/erasure.js';
 import type {
   Delivery,
   DeliveryAttempt,
@@ -341,7 +341,7 @@ export interface PersonStore {
   /** Writes into the audit log that all there is about a user was given to somebody. */
   noteExport(user: string, by: Actor, atMs: number): Promise<void>;
   /** All that there is about a user beside messages: as rows, by what they are. */
-  recordsOf(user: string): Promise<Readonly<Record<string, readonly object[]>>>;
+  recordsOf(user: string): Promise<PersonRecords>;
 }
 
 /** A place among a user's messages in all channels. */

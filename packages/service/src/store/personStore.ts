@@ -5,6 +5,7 @@ import {
   erasedAuthor,
   type PersonMessages,
   type PersonPlace,
+  type PersonRecords,
   type PersonStore,
   pseudonymOf,
 } from '@nine-bells/core';
@@ -124,9 +125,9 @@ export class SqlPersonStore implements PersonStore {
     });
   }
 
-  async recordsOf(user: string): Promise<Readonly<Record<string, readonly object[]>>> {
+  async recordsOf(user: string): Promise<PersonRecords> {
     const { reads, isShared } = this.#database;
-    const found: Record<string, readonly object[]> = {};
+    const found: Record<string, readonly { readonly [member: string]: Json }[]> = {};
     for (const [kind, sql] of Object.entries(recordQueries(isShared)))
       found[kind] = (
         await reads.select<Record<string, unknown>>(`${sql} LIMIT ${mostRecords}`, { user, ...needlesOf(user) })
@@ -417,7 +418,7 @@ function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
 }
 
 /** A row with times as RFC 3339 and JSON as it is. */
-function shownRow(row: Readonly<Record<string, unknown>>): object {
+function shownRow(row: Readonly<Record<string, unknown>>): { readonly [member: string]: Json } {
   const shown: Record<string, Json> = {};
   for (const [name, value] of Object.entries(row)) {
     if (value === null || value === undefined) continue;

@@ -35,6 +35,7 @@ import type {
   NoticeDraft,
   PersonMessages,
   PersonPlace,
+  PersonRecords,
   Place,
   QueuedEvent,
   ReadLimit,
@@ -374,7 +375,7 @@ export class SqlStore implements Store {
     return this.#persons.noteExport(...given);
   }
 
-  recordsOf(user: string): Promise<Readonly<Record<string, readonly object[]>>> {
+  recordsOf(user: string): Promise<PersonRecords> {
     return this.#persons.recordsOf(user);
   }
 

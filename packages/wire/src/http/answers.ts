@@ -56,7 +56,7 @@ export interface ErasureInfo {
 export interface PersonInfo {
   readonly user: string;
   /** What is kept beside messages, by what it is; in the first part only. */
-  readonly records?: Readonly<Record<string, readonly object[]>>;
+  readonly records?: Readonly<Record<string, readonly { readonly [member: string]: Json }[]>>;
   /** Sessions that are connected; in the first part only. */
   readonly sessions?: readonly SessionInfo[];
   readonly messages: readonly Message[];
