@@ -29,10 +29,12 @@ import {
   personStoreMethods,
   type QueuedEvent,
   queueStoreMethods,
+  type ReactionStore,
   type ReadLimit,
   type Relay,
   type ReportStore,
   type RetentionStore,
+  reactionStoreMethods,
   reportStoreMethods,
   retentionStoreMethods,
   SoloRelay,
@@ -101,6 +103,7 @@ class Queues {
       ...reportStoreMethods,
       ...personStoreMethods,
       'messagesOf' as const,
+      ...reactionStoreMethods,
     ])
       Object.assign(this, {
         async [name](this: SlowStore, ...args: unknown[]) {
@@ -113,7 +116,7 @@ class Queues {
 // The methods are made by the constructor, one like the other.
 const SlowQueues = Queues as unknown as new (
   records: MemoryStore,
-) => HookStore & IntakeStore & RetentionStore & ReportStore & PersonStore;
+) => HookStore & IntakeStore & RetentionStore & ReportStore & PersonStore & ReactionStore;
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after

@@ -51,6 +51,7 @@ export * from './model/options.js';
 export * from './model/pattern.js';
 export * from './model/presenceRule.js';
 export * from './model/rate.js';
+export * from './model/reaction.js';
 export * from './model/refusal.js';
 export * from './model/retention.js';
 export type * from './model/shape.js';

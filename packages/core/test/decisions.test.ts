@@ -19,6 +19,8 @@ const samples: Readonly<Record<Verb, object>> = {
   revise: { channel, cursor: 'v1:1', data: 1 },
   withdraw: { channel, cursor: 'v1:1' },
   revisions: { channel, cursor: 'v1:1' },
+  react: { channel, cursor: 'v1:1', word: 'wow' },
+  reactors: { channel, cursor: 'v1:1' },
   hail: { channel, type: 'typing', to: ['ines'] },
   set: { channel, entry: 'petrel', value: 1 },
   call: { name: 'closed' },

@@ -25,12 +25,17 @@ import {
   type MessageReportDraft,
   type ModerationAction,
   type NoticeDraft,
+  noSuchMessage,
   noticeOf,
   type PersonMessages,
   type PersonPlace,
   type PersonRecords,
   type Place,
   type QueuedEvent,
+  type Reaction,
+  type ReactionSlice,
+  type Reactor,
+  type ReactorsWish,
   type ReadLimit,
   RecentLog,
   type RecordKind,
@@ -39,7 +44,15 @@ import {
   type Store,
   type UserMark,
 } from '@nine-bells/core';
-import { type ChannelName, defined, filterFits, type Message, refusal } from '@nine-bells/wire';
+import {
+  type Author,
+  type ChannelName,
+  defined,
+  filterFits,
+  type Message,
+  type ReactionCounts,
+  refusal,
+} from '@nine-bells/wire';
 import { MemoryQueues } from './memoryQueues.js';
 
 const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
@@ -53,6 +66,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #inboxes = new Map<string, { head: number; drafts: Map<number, NoticeDraft> }>();
   readonly #users = new Map<string, KnownUser>();
   /** How far users have read, by channel and user. */
+  readonly #reactions = new Map<ChannelName, { version: number; of: Map<number, ReactedTo> }>();
   readonly #erasures = new Map<string, { erasure: Erasure; untilMs: number }>();
   readonly #revisions = new Map<string, readonly EarlierRevision[]>();
   readonly #marks = new Map<ChannelName, Map<string, number>>();
@@ -112,6 +126,72 @@ export class MemoryStore extends MemoryQueues implements Store {
     const name = `${channel} ${of.number}`;
     if (withdraws) this.#revisions.delete(name);
     else if (before !== undefined) this.#revisions.set(name, [...(this.#revisions.get(name) ?? []), before]);
+  }
+
+  async react({ channel, number, by, word, on, most }: Reaction) {
+    const { volume } = this.#log(channel).head;
+    const [found] = this.#log(channel).since({ volume, number: number - 1 }, { ...everything, messages: 1 }).messages;
+    if (!found?.isMessage || found.place.number !== number) throw noSuchMessage();
+    if (found.message.withdrawn) throw refusal('withdrawn');
+    const all = this.#reactionsIn(channel);
+    const at = all.of.get(number) ?? { version: 0, words: new Map<string, Map<string, Author>>() };
+    all.of.set(number, at);
+    const users = at.words.get(word) ?? new Map<string, Author>();
+    const changed = on !== users.has(by.user);
+    if (changed && on) {
+      const own = [...at.words.values()].filter((each) => each.has(by.user)).length;
+      if (own >= most.each || (!at.words.has(word) && at.words.size >= most.kinds)) throw refusal('too-many-reactions');
+      at.words.set(word, users.set(by.user, by));
+    } else if (changed) {
+      users.delete(by.user);
+      if (users.size === 0) at.words.delete(word);
+    }
+    if (changed) {
+      all.version += 1;
+      at.version = all.version;
+    }
+    return { reacted: { number, counts: countsOf(at.words), version: at.version }, volume, changed };
+  }
+
+  async reactions(channel: ChannelName, from: number, to: number, user?: string): Promise<ReactionSlice> {
+    return this.#reactionSlice(channel, (number) => number >= from && number <= to, user);
+  }
+
+  async reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice> {
+    const slice = this.#reactionSlice(channel, (_, at) => at > version);
+    return { ...slice, reacted: [...slice.reacted].sort((a, b) => a.version - b.version).slice(0, limit) };
+  }
+
+  async reactors({ channel, number, word, limit }: ReactorsWish): Promise<readonly Reactor[]> {
+    const { words } = this.#reactionsIn(channel).of.get(number) ?? { words: new Map<string, Map<string, Author>>() };
+    return [...words]
+      .filter(([each]) => word === undefined || each === word)
+      .flatMap(([each, users]) => [...users.values()].map((by) => ({ word: each, ...by, at: '' })))
+      .slice(0, limit);
+  }
+
+  #reactionSlice(
+    channel: ChannelName,
+    fits: (number: number, version: number) => boolean,
+    user?: string,
+  ): ReactionSlice {
+    const { version, of } = this.#reactionsIn(channel);
+    const some = [...of].filter(([number, at]) => fits(number, at.version));
+    const own = some.map(([number, { words }]): [number, string[]] => [
+      number,
+      [...words].filter(([, users]) => user !== undefined && users.has(user)).map(([word]) => word),
+    ]);
+    return {
+      version: { volume: this.#log(channel).head.volume, number: version },
+      reacted: some.map(([number, at]) => ({ number, counts: countsOf(at.words), version: at.version })),
+      own: own.filter(([, words]) => words.length > 0),
+    };
+  }
+
+  #reactionsIn(channel: ChannelName): { version: number; of: Map<number, ReactedTo> } {
+    const all = this.#reactions.get(channel) ?? { version: 0, of: new Map<number, ReactedTo>() };
+    this.#reactions.set(channel, all);
+    return all;
   }
 
   async beginErasure(erasure: Erasure & { readonly user: string }, untilMs: number): Promise<Erasure> {
@@ -466,6 +546,16 @@ function isThere({ untilMs }: NoticeDraft, nowMs: number): boolean {
 }
 
 /** As a database does it: without messages that do not fit, and with how far it has looked. */
+/** Who has reacted to a message, by word, and the version of the last change. */
+interface ReactedTo {
+  version: number;
+  readonly words: Map<string, Map<string, Author>>;
+}
+
+function countsOf(words: ReadonlyMap<string, ReadonlyMap<string, Author>>): ReactionCounts {
+  return Object.fromEntries([...words].map(([word, users]) => [word, users.size]));
+}
+
 function fitting(slice: LogSlice, { filters }: ReadLimit, isForward: boolean): LogSlice {
   const end = isForward ? slice.messages.at(-1) : slice.messages[0];
   if (filters === undefined || end === undefined) return slice;

@@ -30,6 +30,13 @@ export interface ChannelRuleInfo {
   readonly marks?: 'shown';
   /** What messages held before they were revised is kept. */
   readonly revisions?: 'kept';
+  /** What users may react with, and how much; absent: not at all. */
+  readonly reactions?: {
+    readonly kinds: number;
+    readonly each: number;
+    /** Absent: any short word or emoji. */
+    readonly words?: readonly string[];
+  };
   readonly direct?: true;
   /** Largest `data` of a message, in bytes of JSON text. */
   readonly dataBytes: number;

@@ -19,6 +19,8 @@ export const protocolLimits = {
   filterNames: 20,
   filterTerms: 8,
   filterChars: 200,
+  /** Longest reaction, in characters. */
+  reactionChars: 32,
   /** Most channels in the `got` of one `pulse`. */
   gotCount: 200,
   /** Longest reason that a client may give, in characters. */

@@ -42,6 +42,7 @@ export const problemCatalogue = {
   circle: { title: 'The event has gone round in a circle', status: 508 },
   'no-such-message': { title: 'There is no such message', status: 404 },
   withdrawn: { title: 'The message was withdrawn', status: 410 },
+  'too-many-reactions': { title: 'There are too many kinds of reactions', status: 409 },
   conflict: { title: 'It is not as expected', status: 409 },
   'board-full': { title: 'The board has no more room', status: 409 },
   banned: { title: 'Banned', status: 403 },

@@ -2,7 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { Author, Gap, Member, Message, Notice } from './records.js';
+import type { Author, Gap, Member, Message, Notice, ReactionCounts } from './records.js';
 import type { ReplyFrame } from './replies.js';
 
 export interface MessagePush extends Message {
@@ -45,6 +45,14 @@ export interface BoardPush {
   readonly whole?: true;
   readonly set?: Readonly<Record<string, Json>>;
   readonly gone?: readonly string[];
+}
+export interface ReactionsPush {
+  readonly on: 'reactions';
+  readonly channel: ChannelName;
+  /** Up to here the client has what has changed. */
+  readonly version: Cursor;
+  /** What has changed: by the cursors of messages, how many have reacted now. Empty: there are none any longer. */
+  readonly counts: Readonly<Record<string, ReactionCounts>>;
 }
 export interface PassedPush {
   readonly on: 'passed';
@@ -130,6 +138,7 @@ export type Push =
   | HailPush
   | MembersPush
   | BoardPush
+  | ReactionsPush
   | PassedPush
   | NoticePush
   | InboxPush

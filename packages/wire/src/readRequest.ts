@@ -159,6 +159,7 @@ const wish: Shape = {
   echo: may(flag),
   status: may(json),
   filter: may(filter),
+  reactions: may(cursor),
 };
 
 /** What changes a message. */
@@ -192,6 +193,19 @@ const shapes: Readonly<Record<Verb, Shape>> = {
   revise: { ...changed, data: must(json) },
   withdraw: { ...changed, reason: may(words(protocolLimits.reasonChars)) },
   revisions: { channel: must(channel), cursor: must(cursor), after: may(cursor), limit: may(count) },
+  react: {
+    channel: must(channel),
+    cursor: must(cursor),
+    word: must(words(protocolLimits.reactionChars)),
+    on: may(flag),
+  },
+  reactors: {
+    channel: must(channel),
+    cursor: must(cursor),
+    word: may(words(protocolLimits.reactionChars)),
+    after: may(words(400)),
+    limit: may(count),
+  },
   hail: { channel: must(channel), type: must(messageType), data: may(json), to: may(listOf(user, 100)) },
   set: {
     channel: must(channel),

@@ -49,6 +49,26 @@ export interface EarlierRevision {
   readonly data: Json;
 }
 
+/** How many users have reacted to a message, by the word or emoji. */
+export type ReactionCounts = Readonly<Record<string, number>>;
+
+/** How users have reacted to messages. */
+export interface ReactionsOf {
+  /** By the cursors of messages; empty: there are no reactions any longer. Messages without any are not named. */
+  readonly counts: Readonly<Record<string, ReactionCounts>>;
+  /** How you have reacted yourself, by the cursors of messages. */
+  readonly own?: Readonly<Record<string, readonly string[]>>;
+}
+
+/** How a user has reacted to a message. */
+export interface Reactor {
+  readonly word: string;
+  readonly user: string;
+  readonly name?: string;
+  /** When (RFC 3339, UTC, milliseconds). */
+  readonly at: string;
+}
+
 /** The explicit word that some messages can no longer be recovered. */
 export interface Gap {
   readonly channel: ChannelName;

@@ -2,7 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { EarlierRevision, Gap, Member, Message, Notice } from './records.js';
+import type { EarlierRevision, Gap, Member, Message, Notice, ReactionCounts, ReactionsOf, Reactor } from './records.js';
 
 /** The reply to `inbox`, and what hello gives of it. */
 export interface InboxReply {
@@ -35,6 +35,15 @@ export interface Entered {
   readonly marks?: Readonly<Record<string, Cursor>>;
   /** The whole board, where the channel has one; with `more: false`. */
   readonly board?: BoardState;
+  /** Where the channel has reactions: those to the messages given, and with `more: false` what has changed since the version asked for. */
+  readonly reactions?: EnteredReactions;
+}
+
+export interface EnteredReactions extends ReactionsOf {
+  /** To ask with when you come back. */
+  readonly version: Cursor;
+  /** More has changed since the version asked for than is told: read again what you show. */
+  readonly partial?: true;
 }
 
 /** A board as a client gets it on entering. */
@@ -113,6 +122,23 @@ export interface Changed {
   readonly repeated?: true;
 }
 
+/** The reply to `react`. */
+export interface ReactResult {
+  /** How many have reacted to the message now. */
+  readonly counts: ReactionCounts;
+}
+
+/** The reply to `reactors`. */
+export interface ReactorsReply {
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  /** By word, then by user. */
+  readonly reactors: readonly Reactor[];
+  /** Ask again with `after` this; absent: that was all. */
+  readonly next?: string;
+}
+
 /** The reply to `revisions`. */
 export interface RevisionsReply {
   readonly channel: ChannelName;
@@ -133,6 +159,8 @@ export interface ReadResult {
   /** There are more in the direction that was asked for. */
   readonly more: boolean;
   readonly gap?: Gap;
+  /** Where the channel has reactions: those to the messages given. */
+  readonly reactions?: ReactionsOf;
   /** With a filter, and where the last that was looked at is a change: how far was looked; go on from here. */
   readonly cursor?: Cursor;
 }
@@ -193,6 +221,8 @@ export interface ReplyOf {
   readonly revise: Changed;
   readonly withdraw: Changed;
   readonly revisions: RevisionsReply;
+  readonly react: ReactResult;
+  readonly reactors: ReactorsReply;
   readonly set: SetResult;
   readonly call: CallReply;
   readonly read: ReadResult;

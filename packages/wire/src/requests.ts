@@ -16,6 +16,8 @@ export interface EnterWish {
   readonly status?: Json;
   /** Only these messages; what it passes over is not missing. */
   readonly filter?: MessageFilter;
+  /** The version of the channel's reactions that is known: what has changed since is told. */
+  readonly reactions?: Cursor;
 }
 
 interface Numbered {
@@ -83,6 +85,27 @@ export interface RevisionsRequest extends Numbered {
   readonly cursor: Cursor;
   /** Only those behind this `revision`. */
   readonly after?: Cursor;
+  readonly limit?: number;
+}
+export interface ReactRequest extends Numbered {
+  readonly do: 'react';
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  /** A short word, or an emoji. */
+  readonly word: string;
+  /** `false` takes it back. Default `true`. */
+  readonly on?: boolean;
+}
+export interface ReactorsRequest extends Numbered {
+  readonly do: 'reactors';
+  readonly channel: ChannelName;
+  /** Of the message. */
+  readonly cursor: Cursor;
+  /** Only those who have reacted with this. */
+  readonly word?: string;
+  /** What the part before has given as `next`. */
+  readonly after?: string;
   readonly limit?: number;
 }
 export interface HailRequest extends Numbered {
@@ -193,6 +216,8 @@ export type Request =
   | ReviseRequest
   | WithdrawRequest
   | RevisionsRequest
+  | ReactRequest
+  | ReactorsRequest
   | HailRequest
   | SetRequest
   | CallRequest

@@ -24,6 +24,7 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   hail: ['channel', 'type', 'by', 'data'],
   members: ['channel', 'joined', 'left', 'changed', 'whole', 'count', 'partial'],
   board: ['channel', 'after', 'version', 'whole', 'set', 'gone'],
+  reactions: ['channel', 'version', 'counts'],
   passed: ['channel', 'cursor'],
   notice: ['cursor', 'id', 'title', 'data', 'at', 'key', 'until', 'unread'],
   inbox: ['done', 'unread'],

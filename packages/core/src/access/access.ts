@@ -84,7 +84,16 @@ interface Matter {
 }
 
 /** Acts by which a user writes, for others to see or for the application. */
-const writingActs: ReadonlySet<Act> = new Set(['publish', 'revise', 'hail', 'set', 'call', 'direct', 'notify']);
+const writingActs: ReadonlySet<Act> = new Set([
+  'publish',
+  'revise',
+  'react',
+  'hail',
+  'set',
+  'call',
+  'direct',
+  'notify',
+]);
 
 /** Shared by all that is allowed by rules alone. */
 const allowed: Ruling = {};
@@ -359,6 +368,7 @@ const doing: Readonly<Record<Act, string>> = {
   publish: 'publish in channels of the rule',
   revise: 'revise this message in channels of the rule',
   withdraw: 'withdraw this message in channels of the rule',
+  react: 'react to this message in channels of the rule',
   revisions: 'read how this message was before in channels of the rule',
   hail: 'hail in channels of the rule',
   set: 'set entries in channels of the rule',

@@ -47,6 +47,7 @@ import type { HookStore, IntakeStore, RetentionStore, Store } from '../ports/sto
 import type { TokenReader } from '../ports/tokens.js';
 import { Presences } from '../presence/presences.js';
 import { Watching } from '../presence/watching.js';
+import { Reactions } from '../reactions/reactions.js';
 import { Publisher } from '../record/publisher.js';
 import { Refusals } from '../record/refusals.js';
 import { Traces } from '../record/traces.js';
@@ -131,6 +132,7 @@ export class Engine {
   readonly access: AccessInquiry;
   readonly pruner: Pruner;
   readonly eraser: Eraser;
+  readonly reactions: Reactions;
   readonly reports: Reports;
   readonly hooks: Hooks;
   readonly intakes: Intakes;
@@ -227,10 +229,11 @@ export class Engine {
       emptied: (channel) => channels.left(channel),
       changed: (channel) => boardEvents.changed(channel),
     });
+    this.reactions = new Reactions(base);
     const channels: Channels = new Channels({
       ...base,
       rules: channelRules,
-      features: [presences, channelMarks, boards],
+      features: [presences, channelMarks, boards, this.reactions],
     });
     const traffic = new TrafficLog({ clock, wheel, fanout, channels });
     const own = localAnswersOf({
@@ -296,7 +299,7 @@ export class Engine {
       inboxes: this.inboxes,
       moderation: this.moderation,
     });
-    this.messages = new Messages(channelRules, publisher, channels, boards, store);
+    this.messages = new Messages(channelRules, publisher, channels, boards, store, this.reactions);
     this.boards = new BoardDirectory(channelRules, boards);
     const boardEvents = new BoardEvents({ ...base, hooks, read: (channel) => this.boards.read(channel) });
     this.intakes = new Intakes(
@@ -349,6 +352,7 @@ export class Engine {
       inboxes: this.inboxes,
       moderation: this.moderation,
       reports: this.reports,
+      reactions: this.reactions,
       calls: this.calls,
       refusals: this.refusals,
       unread: new Unread({ clock, wheel, store, relay, report }),

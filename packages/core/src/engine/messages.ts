@@ -5,12 +5,16 @@ import {
   defined,
   type Json,
   type Published,
+  type ReactionCounts,
+  type ReactionsOf,
+  type ReactorsReply,
   type RevisionsReply,
 } from '@nine-bells/wire';
 import { type Boards, messagePlaces } from '../boards/boards.js';
 import type { Channels } from '../channel/channels.js';
 import type { LoggedMessage, LogSlice, OwnChange, Place, ReadLimit } from '../model/message.js';
 import type { MessageStore } from '../ports/stores.js';
+import type { Reactions } from '../reactions/reactions.js';
 import { findMessage, revisionsOf } from '../record/changes.js';
 import type { Publisher } from '../record/publisher.js';
 import type { ChannelRules } from '../rules/channelRule.js';
@@ -40,6 +44,7 @@ export class Messages {
   readonly #channels: Channels;
   readonly #boards: Boards;
   readonly #store: Pick<MessageStore, 'revisions'>;
+  readonly #reactions: Reactions;
 
   constructor(
     rules: ChannelRules,
@@ -47,7 +52,9 @@ export class Messages {
     channels: Channels,
     boards: Boards,
     store: Pick<MessageStore, 'revisions'>,
+    reactions: Reactions,
   ) {
+    this.#reactions = reactions;
     this.#store = store;
     this.#boards = boards;
     this.#rules = rules;
@@ -105,6 +112,26 @@ export class Messages {
   async revisions(channel: ChannelName, place: Place, after: number, limit: ReadLimit): Promise<RevisionsReply> {
     await this.find(channel, place);
     return revisionsOf(this.#store, channel, place, after, limit);
+  }
+
+  /**
+   * Reacts to a message in a user's name, or takes that back. Gives how many have reacted then.
+   *
+   * @throws {ProblemError} `no-such-channel`; as `Reactions.react`
+   */
+  async react(channel: ChannelName, place: Place, by: Author, word: string, on: boolean): Promise<ReactionCounts> {
+    const found = await this.find(channel, place);
+    return this.#reactions.react(this.#rules.require(channel), found.place, by, word, on);
+  }
+
+  /** Who has reacted to a message, in parts. */
+  reactors(channel: ChannelName, place: Place, wish: Parameters<Reactions['reactors']>[2]): Promise<ReactorsReply> {
+    return this.#reactions.reactors(this.#rules.require(channel), place, wish);
+  }
+
+  /** Reactions to messages that were read; `undefined` where the rule has none. */
+  reactionsTo(channel: ChannelName, messages: readonly LoggedMessage[]): Promise<ReactionsOf | undefined> {
+    return this.#reactions.to(this.#rules.require(channel), messages, undefined);
   }
 
   /**

@@ -9,6 +9,7 @@ export const channelActs = [
   'revise',
   'withdraw',
   'revisions',
+  'react',
   'hail',
   'set',
   'moderate',
@@ -16,7 +17,7 @@ export const channelActs = [
 export type ChannelAct = (typeof channelActs)[number];
 
 /** Acts that are about one message of a channel. */
-export const messageActs = ['revise', 'withdraw', 'revisions'] as const;
+export const messageActs = ['revise', 'withdraw', 'revisions', 'react'] as const;
 export type MessageAct = (typeof messageActs)[number];
 
 export function isMessageAct(act: Act): act is MessageAct {

@@ -21,6 +21,7 @@ export interface ErasedCounts {
   /** Changes that the user has made of messages. */
   readonly changes: number;
   readonly marks: number;
+  readonly reactions: number;
   readonly notices: number;
   /** Reports that the user has made, or that are about the user's messages. */
   readonly reports: number;
@@ -38,6 +39,7 @@ export const nothingErased: ErasedCounts = {
   messages: 0,
   changes: 0,
   marks: 0,
+  reactions: 0,
   notices: 0,
   reports: 0,
   bans: 0,
@@ -65,5 +67,5 @@ export interface Erasure {
 export type PersonRecords = Readonly<Record<string, readonly { readonly [member: string]: Json }[]>>;
 
 /** Records beside messages and marks that are erased, each in portions. */
-export const erasedRecords = ['changes', 'reports', 'bans', 'deliveries', 'users', 'audit'] as const;
+export const erasedRecords = ['changes', 'reactions', 'reports', 'bans', 'deliveries', 'users', 'audit'] as const;
 export type ErasedRecord = (typeof erasedRecords)[number];

@@ -28,6 +28,7 @@ import type {
 import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '../model/messageReport.js';
 import type { Actor, AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
+import type { Reacted, Reaction, ReactionSlice, Reactor, ReactorsWish } from '../model/reaction.js';
 import type { Hold, KeptRange, RecordKind } from '../model/retention.js';
 
 /** Reads the record of channels. */
@@ -324,6 +325,30 @@ export interface RetentionStore {
   holds(after: string, limit: number): Promise<readonly Hold[]>;
 }
 
+/** How users have reacted to messages of kept channels. */
+export interface ReactionStore {
+  /**
+   * Commits reactions, each after those before it, together with what else waits. One that is there already, or is not there
+   * to be taken back, changes nothing.
+   *
+   * @throws {ProblemError} `no-such-message`, `withdrawn`, `too-many-reactions`, `unavailable`
+   */
+  react(reaction: Reaction): Promise<{ readonly reacted: Reacted; readonly volume: string; readonly changed: boolean }>;
+  /** Reactions to the messages whose numbers lie from `from` to `to`, and among them those of a user. */
+  reactions(channel: ChannelName, from: number, to: number, user?: string): Promise<ReactionSlice>;
+  /** Messages whose reactions have changed since a version, in the order of the changes: the first `limit`. */
+  reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice>;
+  reactors(wish: ReactorsWish): Promise<readonly Reactor[]>;
+}
+
+/** The methods of `ReactionStore`, for stores that pass them on. */
+export const reactionStoreMethods = [
+  'react',
+  'reactions',
+  'reactionsSince',
+  'reactors',
+] as const satisfies readonly (keyof ReactionStore)[];
+
 /** What there is about a user, and how it is erased. */
 export interface PersonStore {
   /** Writes down that an erasure has begun, also in the audit log; gives the one of the user that is under way, if there is one. */
@@ -420,4 +445,5 @@ export interface Store
     IntakeStore,
     RetentionStore,
     ReportStore,
+    ReactionStore,
     PersonStore {}

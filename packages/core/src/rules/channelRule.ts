@@ -15,6 +15,7 @@ import {
   parsePattern,
 } from '../model/pattern.js';
 import type { PresenceRule } from '../model/presenceRule.js';
+import type { ReactionRule } from '../model/reaction.js';
 import { accessRuleFault } from './accessRule.js';
 
 /** What all channels whose names match a pattern keep, carry and allow. */
@@ -41,6 +42,8 @@ export interface ChannelRule {
   readonly slowMs?: number;
   /** What messages held before they were revised is kept; who may read it, the act `revisions` says. Only with a kept logbook. */
   readonly keepsRevisions?: boolean;
+  /** Users react to messages; absent: they do not. Only with a kept logbook. */
+  readonly reactions?: ReactionRule;
   /** The types that messages have here; absent: any. */
   readonly types?: ContractsByType;
   /** The same of hails. */
@@ -93,7 +96,7 @@ export function channelRule<const P extends string>(
 export function directAllow(parameter: string): ChannelRule['allow'] {
   const users = { among: `:${parameter}` };
   const own = { all: [users, { author: {} }] };
-  return { enter: users, publish: users, hail: users, revise: own, withdraw: own };
+  return { enter: users, publish: users, hail: users, react: users, revise: own, withdraw: own };
 }
 
 /** The users of a direct channel. */
@@ -126,6 +129,8 @@ export class ChannelRules {
     const parsed = rules.map((rule) => ({ pattern: parsePattern(rule.pattern), rule }));
     for (const { pattern, rule } of parsed) {
       const parameters = parametersOf(pattern);
+      if (rule.reactions && rule.logbook.type !== 'kept')
+        throw new RangeError(`${pattern.text}: only channels with a kept logbook have reactions`);
       if (rule.keepsRevisions && rule.logbook.type !== 'kept')
         throw new RangeError(`${pattern.text}: only channels with a kept logbook keep earlier revisions`);
       if (rule.showsMarks && rule.logbook.type !== 'kept')

@@ -25,6 +25,7 @@ import type { MessageStore } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
 import type { Presences } from '../presence/presences.js';
 import type { Watching } from '../presence/watching.js';
+import type { Reactions } from '../reactions/reactions.js';
 import type { Publisher } from '../record/publisher.js';
 import type { Refusals } from '../record/refusals.js';
 import type { Traces } from '../record/traces.js';
@@ -72,5 +73,6 @@ export interface SessionHost {
   readonly direct: DirectChannels;
   readonly moderation: Moderation;
   readonly reports: Reports;
+  readonly reactions: Reactions;
   readonly calls: Calls;
 }

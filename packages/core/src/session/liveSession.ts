@@ -16,7 +16,7 @@ import {
 import { type ActOf, type Ruling, type Visitor, withEntry } from '../access/access.js';
 import { bannedProblem, silencedProblem } from '../access/moderationProblems.js';
 import { boardRuleOf, type EntryPlaces, type EntryWish } from '../boards/boards.js';
-import type { Channel } from '../channel/channel.js';
+import type { CaughtUp, Channel } from '../channel/channel.js';
 import { filterOf } from '../channel/filters.js';
 import type { Recipient } from '../channel/recipient.js';
 import type { SendQueue } from '../delivery/sendQueue.js';
@@ -186,6 +186,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     try {
       const filter = filterOf(wish.filter, ...(ruling.filters ?? []));
       const caughtUp = await channel.enter(this, wishOf(wish), bytes, filter);
+      const reactions = match.rule.reactions && (await this.#reactionsIn(match, wish, caughtUp));
       if (this.gone) return '';
       // A ban may have overtaken the earlier decision.
       const ban = access.ban(this.visitor, wish.channel);
@@ -198,12 +199,24 @@ export class LiveSession implements Recipient, ConnectedSession {
       // In a reply that is full, members and marks come with the messages: when the client enters again.
       const marks = channelMarks.get(channel.name)?.text ?? '';
       const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
-      const text = enteredText(wish.channel, caughtUp, about);
+      const text = enteredText(wish.channel, caughtUp, reactions === undefined ? about : about + reactions);
       this.tellSilences(wish.channel);
       this.rates.given(filter === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
       return text;
     } finally {
       if (!this.entered.has(wish.channel) || this.gone) channels.left(wish.channel);
+    }
+  }
+
+  /** Reactions to the messages that are given, as JSON text that begins with a comma. What cannot be read is not told. */
+  async #reactionsIn(match: RuleMatch, wish: EnterWish, { messages, more }: CaughtUp): Promise<string> {
+    const { reactions, report } = this.host;
+    try {
+      const known = wish.reactions === undefined || more ? undefined : placeOf(wish.reactions);
+      return `,"reactions":${JSON.stringify(await reactions.entering(match, messages, this.user, known))}`;
+    } catch (error) {
+      report(error, { what: 'reading reactions', channel: match.channel });
+      return '';
     }
   }
 

@@ -11,6 +11,7 @@ export type SessionRate =
   | 'sets'
   | 'newChannels'
   | 'reports'
+  | 'reactions'
   | 'given'
   | 'checking';
 

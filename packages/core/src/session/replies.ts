@@ -8,6 +8,7 @@ import {
   type Place,
   type Published,
   parseCursor,
+  type ReactionsOf,
   type ReadRequest,
   refusal,
   type SetResult,
@@ -79,6 +80,7 @@ export function readText(
   slice: LogSlice,
   session: string,
   filter?: Filter,
+  reactions?: ReactionsOf,
 ): string {
   const from = after ?? before;
   const gap =
@@ -98,7 +100,7 @@ export function readText(
   const looked = filter === undefined ? (end?.isMessage === false ? end.place : undefined) : (slice.upTo ?? end?.place);
   const cursor = looked === undefined ? '' : `,"cursor":"${formatCursor(looked)}"`;
   const texts = messages.map((each) => each.text).join();
-  return `"channel":${JSON.stringify(channel)},"messages":[${texts}]${changesText(changes)},"more":${slice.more}${cursor}${gap}`;
+  return `"channel":${JSON.stringify(channel)},"messages":[${texts}]${changesText(changes)},"more":${slice.more}${cursor}${gap}${reactions === undefined ? '' : `,"reactions":${JSON.stringify(reactions)}`}`;
 }
 
 /** A stretch of an inbox as it is told; without notices asked for, only where it stands. */

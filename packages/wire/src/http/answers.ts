@@ -18,6 +18,19 @@ export interface Draft<Channel extends string = string, Data = Json, Type extend
   readonly except?: readonly string[];
 }
 
+/** How a user reacts to a message. */
+export interface ReactionWish {
+  readonly channel: string;
+  /** Of the message. */
+  readonly cursor: string;
+  /** A short word, or an emoji. */
+  readonly word: string;
+  /** `false` takes it back. Default `true`. */
+  readonly on?: boolean;
+  /** The user who reacts. */
+  readonly by: { readonly user: string; readonly name?: string };
+}
+
 /** Who is to be erased, and how. */
 export interface ErasureWish {
   readonly user: string;
@@ -41,6 +54,7 @@ export interface ErasureInfo {
     readonly messages: number;
     readonly changes: number;
     readonly marks: number;
+    readonly reactions: number;
     readonly notices: number;
     readonly reports: number;
     readonly bans: number;

@@ -4,7 +4,16 @@ import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { DataFault, Problem } from '../problems.js';
 import type { Gap, Member, Message, Notice } from '../records.js';
-import type { Changed, Marked, Published, Reported, RevisionsReply, Welcome } from '../replies.js';
+import type {
+  Changed,
+  Marked,
+  Published,
+  ReactorsReply,
+  ReactResult,
+  Reported,
+  RevisionsReply,
+  Welcome,
+} from '../replies.js';
 import type { HelloRequest, Request } from '../requests.js';
 import type {
   ApiKeyInfo,
@@ -33,6 +42,7 @@ import type {
   Overview,
   PersonInfo,
   Pruning,
+  ReactionWish,
   Reading,
   RefusalKind,
   RemovalWish,
@@ -146,6 +156,31 @@ export interface HttpInterface {
     query: { readonly channel: string; readonly cursor: string; readonly after?: string } & Limit;
     answer: RevisionsReply;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message';
+  };
+  /** Reacts to a message in a user's name, or takes that back. Idempotent. */
+  'POST /v1/reactions': {
+    /** @examples [{"channel":"race/3/chat","cursor":"k3f:12","word":"⛵","by":{"user":"pia","name":"Pia Lund"}}] */
+    body: ReactionWish;
+    answer: ReactResult;
+    problems:
+      | 'bad-name'
+      | 'bad-cursor'
+      | 'no-such-channel'
+      | 'no-such-message'
+      | 'withdrawn'
+      | 'too-many-reactions'
+      | 'busy';
+  };
+  /** Who has reacted to a message: by word, then by user; those behind `after`. */
+  'GET /v1/reactions': {
+    query: {
+      readonly channel: string;
+      readonly cursor: string;
+      readonly word?: string;
+      readonly after?: string;
+    } & Limit;
+    answer: ReactorsReply;
+    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel';
   };
   /** Begins to erase a user: its sessions end, and what is kept about it goes in small portions, everywhere. */
   'POST /v1/erasures': {

@@ -7,6 +7,8 @@ import { leave } from './leave.js';
 import { mark } from './mark.js';
 import { publish } from './publish.js';
 import { pulse } from './pulse.js';
+import { react } from './react.js';
+import { reactors } from './reactors.js';
 import { read } from './read.js';
 import { refresh } from './refresh.js';
 import { remove } from './remove.js';
@@ -28,6 +30,8 @@ export const sessionVerbs: VerbTable = {
   revise,
   withdraw,
   revisions,
+  react,
+  reactors,
   hail,
   set,
   call,

@@ -20,7 +20,8 @@ export const read: ChannelVerb<ReadRequest> = {
       after === undefined
         ? await log.before(channel, before && placeOf(before), bounds)
         : await log.since(channel, placeOf(after), bounds);
-    const text = readText(request, slice, session.session, filter);
+    const reactions = match.rule.reactions && (await session.host.reactions.to(match, slice.messages, session.user));
+    const text = readText(request, slice, session.session, filter, reactions);
     session.rates.given(filter === undefined ? text.length : Math.max(text.length, sizeOf(slice.messages)));
     session.line.replyText(id, text);
   },
