@@ -507,6 +507,78 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
   });
 
+  describe('reactions to messages', () => {
+    const most = { kinds: 3, each: 2 };
+    const of = (number: number, user: string, word: string, on = true) =>
+      store.react({ channel: chat, number, by: { user, name: user.toUpperCase() }, word, on, atMs: 1, most }).then(
+        ({ reacted, changed }) => [reacted.counts, reacted.version, changed],
+        (error: ProblemError) => error.code,
+      );
+
+    it('are counted, each user once for each word, within bounds; together and one after another', async () => {
+      for (const n of [1, 2]) await store.append(chat, draft(n));
+      await store.append(chat, draft(3, { type: 'message' }));
+      expect(
+        await Promise.all([of(1, 'pia', '⛵'), of(1, 'jory', '⛵'), of(1, 'pia', '⛵'), of(2, "o'h", "it's :x")]),
+      ).toEqual([
+        [{ '⛵': 1 }, 1, true],
+        [{ '⛵': 2 }, 2, true],
+        [{ '⛵': 2 }, 2, false],
+        [{ "it's :x": 1 }, 3, true],
+      ]);
+      expect(await of(1, 'pia', 'wow')).toEqual([{ '⛵': 2, wow: 1 }, 4, true]);
+      expect(await of(1, 'pia', 'third')).toBe('too-many-reactions');
+      expect(await of(1, 'ines', 'third')).toEqual([{ '⛵': 2, wow: 1, third: 1 }, 5, true]);
+      expect(await of(1, 'mira', 'fourth')).toBe('too-many-reactions');
+      // In one group: taken back, and given again; and what is not there is not taken back.
+      expect(await Promise.all([of(1, 'pia', 'wow', false), of(1, 'pia', 'fourth'), of(2, 'pia', 'x', false)])).toEqual(
+        [
+          [{ '⛵': 2, third: 1 }, 6, true],
+          [{ '⛵': 2, third: 1, fourth: 1 }, 7, true],
+          [{ "it's :x": 1 }, 3, false],
+        ],
+      );
+      expect(await of(9, 'pia', 'wow')).toBe('no-such-message');
+      await database.close();
+      await open();
+      const { version, reacted, own } = await store.reactions(chat, 1, 3, 'pia');
+      expect([version.number, own]).toEqual([7, [[1, ['fourth', '⛵']]]]);
+      expect(reacted.map(({ number, counts }) => [number, counts])).toEqual([
+        [1, { '⛵': 2, third: 1, fourth: 1 }],
+        [2, { "it's :x": 1 }],
+      ]);
+      expect((await store.reactionsSince(chat, 3, 9)).reacted.map(({ number, version: at }) => [number, at])).toEqual([
+        [1, 7],
+      ]);
+      expect(await store.reactionsSince(chat, 7, 9)).toMatchObject({ reacted: [] });
+      const who = async (more = {}) =>
+        (await store.reactors({ channel: chat, number: 1, limit: 9, ...more })).map(
+          ({ word, user }) => `${word} ${user}`,
+        );
+      expect((await who()).sort()).toEqual(['fourth pia', 'third ines', '⛵ jory', '⛵ pia']);
+      expect(await who({ word: '⛵', after: { word: '⛵', user: 'jory' } })).toEqual(['⛵ pia']);
+    });
+
+    it('go with their message, and with their user', async () => {
+      for (const n of [1, 2, 3]) await store.append(chat, draft(n));
+      for (const number of [1, 2, 3]) for (const user of ['pia', 'jory']) await of(number, user, 'wow');
+      expect(await store.eraseRecords('reactions', 'pia', 'e1', 10)).toBe(3);
+      expect(await store.eraseRecords('reactions', 'pia', 'e1', 10)).toBe(0);
+      const counts = async () =>
+        (await store.reactions(chat, 1, 9)).reacted.map(({ number, counts: each }) => [number, each]);
+      expect(await counts()).toEqual([1, 2, 3].map((number) => [number, { wow: 1 }]));
+      await store.prune(chat, 2, 10);
+      expect(await counts()).toEqual([2, 3].map((number) => [number, { wow: 1 }]));
+      const { volume } = await store.head(chat);
+      const change = { of: { number: 2, id: 'm2', type: 'message', atMs: 2 }, withdraws: true, keeps: false };
+      await store.append(chat, draft(4, { owner: '~', ...{ dataText: 'null' }, change }));
+      expect(await counts()).toEqual([[3, { wow: 1 }]]);
+      expect(await of(2, 'jory', 'again')).toBe('withdrawn');
+      expect(await of(4, 'jory', 'again')).toBe('no-such-message');
+      expect(volume).toBeDefined();
+    });
+  });
+
   describe('pruning', () => {
     const minute = 60_000;
     const grow = async (count: number, more: (n: number) => Partial<Draft> = () => ({})): Promise<string> => {

@@ -27,6 +27,7 @@ const concerned: Readonly<Record<ChannelAct, Party>> = {
   revise: 'publishers',
   withdraw: 'publishers',
   revisions: 'listeners',
+  react: 'publishers',
   hail: 'publishers',
   set: 'publishers',
   moderate: 'publishers',

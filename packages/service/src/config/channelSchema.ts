@@ -9,16 +9,18 @@ import {
   defaultBoard,
   defaultLogBounds,
   defaultPresence,
+  defaultReactions,
   directAllow,
   isJsonPointer,
   type Keeping,
   type PresenceRule,
   parametersOf,
   parsePattern,
+  type ReactionRule,
   type Retention,
   slowestPaceMs,
 } from '@nine-bells/core';
-import { defined, messageTypePattern } from '@nine-bells/wire';
+import { defined, messageTypePattern, protocolLimits } from '@nine-bells/wire';
 import {
   checkedText,
   duration,
@@ -199,6 +201,19 @@ export const board: Reader<BoardRule | false> = (node, at) => {
   };
 };
 
+export const reactionMembers = mapOf({
+  kinds: optional(whole(1, 100)),
+  each: optional(whole(1, 100)),
+  words: optional(listOf(text(protocolLimits.reactionChars), 1)),
+});
+
+/** `true`, or overrides of the defaults; `false` disables it. */
+export const reactions: Reader<ReactionRule | false> = (node, at) => {
+  if (isScalar(node) || node === null) return flag(node, at) ? defaultReactions : false;
+  const found = reactionMembers(node, at);
+  return found && { ...defaultReactions, ...defined(found) };
+};
+
 export const marksWords = oneOf(['own', 'shown'] as const);
 
 export const channel: Reader<ChannelRule> = (node, at) => {
@@ -214,6 +229,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     presence: optional(presence),
     marks: optional(marksWords),
     revisions: optional(oneOf(['kept'] as const)),
+    reactions: optional(reactions),
     board: optional(board),
     direct: optional(flag),
     data: optional(size),
@@ -244,6 +260,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.presence ? { presence: found.presence } : {}),
     ...(found.board ? { board: found.board } : {}),
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
+    ...(found.reactions ? { reactions: found.reactions } : {}),
     ...(found.revisions === 'kept' ? { keepsRevisions: true } : {}),
     ...defined({
       dataBytes: found.data,

@@ -31,6 +31,7 @@ import { notices } from './notices.js';
 import { persons } from './persons.js';
 import { nothingHere, problemHandler } from './problems.js';
 import { checkQuery } from './query.js';
+import { reactions } from './reactions.js';
 import { reports } from './reports.js';
 import { retention } from './retention.js';
 import type { Route } from './route.js';
@@ -94,6 +95,7 @@ export function routesOf({
   return [
     ...messages(engine),
     ...changes(engine),
+    ...reactions(engine),
     ...channelRules(engine),
     ...boards(engine),
     ...lookingAround(engine, facts),

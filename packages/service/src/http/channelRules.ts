@@ -53,6 +53,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...(presence && { presence: true }),
     ...(presence?.noted && { noted: true }),
     ...(showsMarks && { marks: 'shown' }),
+    ...defined({ reactions: rule.reactions }),
     ...(rule.keepsRevisions && { revisions: 'kept' }),
     ...(direct && { direct: true }),
     dataBytes: dataBytes ?? mostBytes,

@@ -76,11 +76,13 @@ export function messages(engine: Engine): readonly Route[] {
       slice.gap === undefined || asked === undefined
         ? undefined
         : ({ channel, after: asked, cursor: slice.messages[0]?.cursor ?? cursor, why: slice.gap } as Gap);
+    const reactions = await engine.messages.reactionsTo(channel, found);
     (response as Response<unknown>)
       .type('json')
       .send(
         `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${found.map((each) => each.text).join()}]` +
-          `${changesText(changes)},"more":${slice.more}${upTo}${gap === undefined ? '' : `,"gap":${JSON.stringify(gap)}`}}`,
+          `${changesText(changes)},"more":${slice.more}${upTo}${gap === undefined ? '' : `,"gap":${JSON.stringify(gap)}`}` +
+          `${reactions === undefined ? '' : `,"reactions":${JSON.stringify(reactions)}`}}`,
       );
   };
 

@@ -184,6 +184,11 @@ export class Changes {
        WHERE (deliveries.hook, deliveries.event_id) IN (${deliveries})`,
       `UPDATE reports SET message_json = each.value->>0 FROM ${row}
        WHERE reports.channel = each.value->>1 AND reports.cursor = each.value->>2 ${change.blanks ? '' : 'AND reports.ended_at_ms IS NOT NULL'}`,
+      ...(isWithdrawn
+        ? ['reactions', 'reaction_counts'].map(
+            (table) => `DELETE FROM ${table} WHERE channel_id = ${channelId} AND number = ${number}`,
+          )
+        : []),
       ...(this.#held.has(channel) || !isWithdrawn
         ? []
         : [`DELETE FROM revisions WHERE channel_id = ${channelId} AND number = ${number}`]),

@@ -554,4 +554,32 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0018-reactions',
+    async up({ context }) {
+      const number = { type: DataTypes.BIGINT, allowNull: false };
+      const channel = { type: DataTypes.INTEGER, primaryKey: true };
+      await context.createTable('reactions', {
+        channel_id: channel,
+        number: { ...number, primaryKey: true },
+        word: { type: DataTypes.STRING(64), primaryKey: true },
+        user_id: { type: DataTypes.STRING(128), primaryKey: true },
+        name: { type: DataTypes.STRING(200), allowNull: true },
+        at_ms: number,
+      });
+      await context.addIndex('reactions', { name: 'reactions_by_user', fields: ['channel_id', 'user_id', 'number'] });
+      // How many there are at a message, and the version at which it came to that.
+      await context.createTable('reaction_counts', {
+        channel_id: channel,
+        number: { ...number, primaryKey: true },
+        counts_json: { type: DataTypes.TEXT, allowNull: false },
+        version: number,
+      });
+      await context.addIndex('reaction_counts', {
+        name: 'reaction_counts_by_version',
+        fields: ['channel_id', 'version'],
+      });
+      await context.createTable('reaction_heads', { channel_id: channel, version: number });
+    },
+  },
 ];

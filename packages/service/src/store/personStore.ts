@@ -178,6 +178,46 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
+  async reactions(reads, { user, limit, dialect }) {
+    const rows = await reads.select<{ id: number; number: number | string; word: string; counts_json: string }>(
+      `SELECT c.id, r.number, r.word, k.counts_json FROM channels c
+       JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user
+       JOIN reaction_counts k ON k.channel_id = c.id AND k.number = r.number LIMIT :limit`,
+      { user, limit },
+    );
+    if (rows.length === 0) return nothing;
+    const counts = new Map<string, { id: number; number: number; counts: Record<string, number> }>();
+    for (const { id, number, word, counts_json } of rows) {
+      const key = `${id} ${number}`;
+      const each = counts.get(key) ?? { id, number: Number(number), counts: JSON.parse(counts_json) };
+      each.counts[word] = (each.counts[word] ?? 1) - 1;
+      if ((each.counts[word] as number) <= 0) delete each.counts[word];
+      counts.set(key, each);
+    }
+    const left = [...counts.values()].map((each) => [each.id, each.number, JSON.stringify(each.counts)]);
+    const which = listOf(
+      ['INTEGER', 'BIGINT', 'TEXT', 'TEXT'],
+      rows.map(({ id, number, word }) => [id, Number(number), word, user]),
+      dialect,
+    );
+    return {
+      statements: [
+        `DELETE FROM reactions WHERE (channel_id, number, word, user_id) IN ${which}`,
+        // Clients that come back, and instances that miss a version, hear of it.
+        `UPDATE reaction_heads SET version = version + 1 WHERE channel_id IN ${listOf(
+          ['INTEGER'],
+          left.map(([id]) => [id]),
+          dialect,
+        )}`,
+        `UPDATE reaction_counts SET counts_json = each.value->>2,
+           version = (SELECT h.version FROM reaction_heads h WHERE h.channel_id = reaction_counts.channel_id)
+         FROM ${tableOf(left, dialect)}
+         WHERE channel_id = CAST(each.value->>0 AS INTEGER) AND number = CAST(each.value->>1 AS BIGINT)`,
+      ],
+      result: rows.length,
+    };
+  },
+
   async reports(reads, { user, pseudonym, limit, dialect }) {
     const { isShared } = dialect;
     const found = await reads.select<{
@@ -411,6 +451,8 @@ function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
       WHERE ${within('message_json', ':author', isShared)}`,
     audit: `SELECT number, did AS type, user_id AS "user", channel, reason, about, at_ms FROM audit
       WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} ORDER BY number`,
+    reactions: `SELECT c.name AS channel, c.volume || ':' || CAST(r.number AS TEXT) AS "of", r.word, r.at_ms
+      FROM channels c JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user`,
     changes: `SELECT c.name AS channel, c.volume || ':' || CAST(m.number AS TEXT) AS cursor,
         c.volume || ':' || CAST(m.target AS TEXT) AS "of", m.at_ms FROM channels c
       JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL`,

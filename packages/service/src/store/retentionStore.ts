@@ -147,6 +147,8 @@ export class SqlRetentionStore {
         statements: [
           `DELETE FROM messages WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM revisions WHERE channel_id = ${row.id} AND number < ${to}`,
+          `DELETE FROM reactions WHERE channel_id = ${row.id} AND number < ${to}`,
+          `DELETE FROM reaction_counts WHERE channel_id = ${row.id} AND number < ${to}`,
           `UPDATE channels SET oldest = ${to}, pruned_notes = ${notes} WHERE id = ${row.id}`,
           // PostgreSQL gives pages back by itself.
           ...(Number(row.free) > freePages ? [`PRAGMA incremental_vacuum(${pagesAtOnce})`] : []),

@@ -38,6 +38,10 @@ import type {
   PersonRecords,
   Place,
   QueuedEvent,
+  Reaction,
+  ReactionSlice,
+  Reactor,
+  ReactorsWish,
   ReadLimit,
   RecordKind,
   RegisteredHook,
@@ -59,6 +63,7 @@ import { MessageReads } from './messageReads.js';
 import { type FactRow, rowsOf } from './models.js';
 import { ModerationStore } from './moderationStore.js';
 import { SqlPersonStore } from './personStore.js';
+import { SqlReactionStore } from './reactionStore.js';
 import { checkHeads } from './recordCheck.js';
 import { SqlReportStore } from './reportStore.js';
 import { SqlRetentionStore } from './retentionStore.js';
@@ -76,6 +81,7 @@ export class SqlStore implements Store {
   readonly #retention: SqlRetentionStore;
   readonly #reports: SqlReportStore;
   readonly #persons: SqlPersonStore;
+  readonly #reactions: SqlReactionStore;
 
   private constructor(database: Database, volume: string) {
     this.#commits = new MessageCommits(database, volume);
@@ -87,6 +93,7 @@ export class SqlStore implements Store {
     this.#retention = new SqlRetentionStore(database);
     this.#reports = new SqlReportStore(database);
     this.#persons = new SqlPersonStore(database);
+    this.#reactions = new SqlReactionStore(database);
     this.#hooks = new SqlHookStore(database);
     this.#intakes = new SqlIntakeStore(database);
   }
@@ -109,6 +116,7 @@ export class SqlStore implements Store {
     await this.#commits.settled();
     await this.#hooks.settled();
     await this.#intakes.settled();
+    await this.#reactions.settled();
   }
 
   head(channel: ChannelName): Promise<Place> {
@@ -345,6 +353,22 @@ export class SqlStore implements Store {
 
   endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined> {
     return this.#reports.endReport(id, ended);
+  }
+
+  react(reaction: Reaction): ReturnType<Store['react']> {
+    return this.#reactions.react(reaction);
+  }
+
+  reactions(...wish: Parameters<Store['reactions']>): Promise<ReactionSlice> {
+    return this.#reactions.reactions(...wish);
+  }
+
+  reactionsSince(...wish: Parameters<Store['reactionsSince']>): Promise<ReactionSlice> {
+    return this.#reactions.reactionsSince(...wish);
+  }
+
+  reactors(wish: ReactorsWish): Promise<readonly Reactor[]> {
+    return this.#reactions.reactors(wish);
   }
 
   beginErasure(...given: Parameters<Store['beginErasure']>): Promise<Erasure> {

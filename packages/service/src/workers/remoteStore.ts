@@ -8,6 +8,7 @@ import {
   personStoreMethods,
   queueStoreMethods,
   type ReadLimit,
+  reactionStoreMethods,
   readCarriedLine,
   reportStoreMethods,
   retentionStoreMethods,
@@ -51,6 +52,7 @@ const plain = [
   ...retentionStoreMethods,
   ...reportStoreMethods,
   ...personStoreMethods,
+  ...reactionStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
 /**

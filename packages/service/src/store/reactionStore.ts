@@ -1,0 +1,267 @@
+import {
+  noSuchMessage,
+  type Reacted,
+  type Reaction,
+  type ReactionSlice,
+  type ReactionStore,
+  type Reactor,
+  type ReactorsWish,
+} from '@nine-bells/core';
+import { type ChannelName, ProblemError, type ReactionCounts, refusal } from '@nine-bells/wire';
+import type { Database, Plan, Reads } from './database.js';
+import { Grouped } from './grouped.js';
+import { type Columns, insertOf, listOf, updateInstead } from './statements.js';
+
+interface ReactionRow {
+  readonly channel_id: number;
+  readonly number: number | string;
+  readonly word: string;
+  readonly user_id: string;
+  readonly name: string | null;
+  readonly at_ms: number | string;
+}
+
+interface CountsRow {
+  readonly channel_id: number;
+  readonly number: number | string;
+  readonly counts_json: string;
+  readonly version: number | string;
+}
+
+const reactionColumns: Columns<ReactionRow> = {
+  channel_id: 'INTEGER',
+  number: 'BIGINT',
+  word: 'TEXT',
+  user_id: 'TEXT',
+  name: 'TEXT',
+  at_ms: 'BIGINT',
+};
+
+const countsColumns: Columns<CountsRow> = {
+  channel_id: 'INTEGER',
+  number: 'BIGINT',
+  counts_json: 'TEXT',
+  version: 'BIGINT',
+};
+
+const headColumns = { channel_id: 'INTEGER', version: 'BIGINT' } as const;
+
+type Done = Awaited<ReturnType<ReactionStore['react']>>;
+
+/** How users have reacted to messages. Those that come together are committed together. */
+export class SqlReactionStore implements ReactionStore {
+  readonly #database: Database;
+  readonly #grouped: Grouped<Reaction, Done | ProblemError>;
+
+  constructor(database: Database) {
+    this.#database = database;
+    this.#grouped = new Grouped({
+      database,
+      commit: (all) => database.attempt((reads) => planOf(reads, all, database)),
+      charsOf: ({ word }) => word.length + 100,
+    });
+  }
+
+  /** Resolves when everything that was waiting has been committed. */
+  settled(): Promise<void> {
+    return this.#grouped.settled();
+  }
+
+  async react(reaction: Reaction): Promise<Done> {
+    const done = await this.#grouped.add(reaction);
+    if (done instanceof ProblemError) throw done;
+    return done;
+  }
+
+  async reactions(channel: ChannelName, from: number, to: number, user?: string): Promise<ReactionSlice> {
+    const { reads } = this.#database;
+    const about = { channel, from, to, user: user ?? '' };
+    // First: what changes meanwhile is told again.
+    const version = await this.#version(channel);
+    const counts = await reads.select<CountsRow>(
+      `SELECT k.* FROM channels c JOIN reaction_counts k ON k.channel_id = c.id AND k.number BETWEEN :from AND :to
+       WHERE c.name = :channel AND k.counts_json <> '{}'`,
+      about,
+    );
+    if (user === undefined || counts.length === 0) return { version, reacted: counts.map(reactedOf), own: [] };
+    const rows = await reads.select<Pick<ReactionRow, 'number' | 'word'>>(
+      `SELECT r.number, r.word FROM channels c
+       JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user AND r.number BETWEEN :from AND :to
+       WHERE c.name = :channel ORDER BY r.number, r.word`,
+      about,
+    );
+    const own = new Map<number, string[]>();
+    for (const { number, word } of rows) own.set(Number(number), [...(own.get(Number(number)) ?? []), word]);
+    return { version, reacted: counts.map(reactedOf), own: [...own] };
+  }
+
+  async reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice> {
+    const now = await this.#version(channel);
+    if (version >= now.number) return { version: now, reacted: [], own: [] };
+    const rows = await this.#database.reads.select<CountsRow>(
+      `SELECT k.* FROM channels c JOIN reaction_counts k ON k.channel_id = c.id AND k.version > :version
+       WHERE c.name = :channel ORDER BY k.version LIMIT :limit`,
+      { channel, version, limit },
+    );
+    return { version: now, reacted: rows.map(reactedOf), own: [] };
+  }
+
+  async reactors({ channel, number, word, after, limit }: ReactorsWish): Promise<readonly Reactor[]> {
+    const conditions = [
+      'c.name = :channel',
+      ...(word === undefined ? [] : ['r.word = :word']),
+      ...(after === undefined ? [] : ['(r.word > :afterWord OR (r.word = :afterWord AND r.user_id > :afterUser))']),
+    ];
+    const rows = await this.#database.reads.select<ReactionRow>(
+      `SELECT r.* FROM channels c JOIN reactions r ON r.channel_id = c.id AND r.number = :number
+       WHERE ${conditions.join(' AND ')} ORDER BY r.word, r.user_id LIMIT :limit`,
+      { channel, number, word: word ?? '', afterWord: after?.word ?? '', afterUser: after?.user ?? '', limit },
+    );
+    return rows.map((row) => ({
+      word: row.word,
+      user: row.user_id,
+      ...(row.name === null ? {} : { name: row.name }),
+      at: new Date(Number(row.at_ms)).toISOString(),
+    }));
+  }
+
+  async #version(channel: ChannelName): Promise<{ volume: string; number: number }> {
+    const [row] = await this.#database.reads.select<{ volume: string; version: number | string | null }>(
+      `SELECT c.volume, h.version FROM channels c LEFT JOIN reaction_heads h ON h.channel_id = c.id
+       WHERE c.name = :channel`,
+      { channel },
+    );
+    return { volume: row?.volume ?? 'none', number: Number(row?.version ?? 0) };
+  }
+}
+
+/** How a message stands while a group is worked out. */
+interface State {
+  readonly channelId: number;
+  readonly number: number;
+  readonly counts: Map<string, number>;
+  version: number;
+  changed: boolean;
+}
+
+/** Takes a group of reactions one after another, and says what to write. */
+async function planOf(
+  reads: Reads,
+  all: readonly Reaction[],
+  database: Database,
+): Promise<Plan<readonly (Done | ProblemError)[]>> {
+  const each = database.isShared
+    ? 'json_array_elements(CAST(:rows AS json)) AS each(value)'
+    : 'jsonb_each(:rows) AS each';
+  const asked = [...new Map(all.map((one) => [`${one.channel} ${one.number}`, [one.channel, one.number]])).values()];
+  const found = await reads.select<{
+    id: number;
+    name: ChannelName;
+    volume: string;
+    head: number | string | null;
+    number: number | string;
+    withdrawn: number | null;
+    counts_json: string | null;
+    version: number | string | null;
+  }>(
+    `SELECT c.id, c.name, c.volume, h.version AS head, m.number, m.withdrawn, k.counts_json, k.version
+     FROM ${each} JOIN channels c ON c.name = each.value->>0
+     JOIN messages m ON m.channel_id = c.id AND m.number = CAST(each.value->>1 AS BIGINT) AND m.target IS NULL
+     LEFT JOIN reaction_heads h ON h.channel_id = c.id
+     LEFT JOIN reaction_counts k ON k.channel_id = c.id AND k.number = m.number`,
+    { rows: JSON.stringify(asked) },
+  );
+  const mine = await reads.select<ReactionRow & { readonly channel: string }>(
+    `SELECT c.name AS channel, r.* FROM ${each} JOIN channels c ON c.name = each.value->>0
+     JOIN reactions r ON r.channel_id = c.id AND r.user_id = each.value->>2 AND r.number = CAST(each.value->>1 AS BIGINT)`,
+    { rows: JSON.stringify(all.map(({ channel, number, by }) => [channel, number, by.user])) },
+  );
+  const states = new Map<string, State & { readonly volume: string; readonly isWithdrawn: boolean }>();
+  const heads = new Map<number, number>();
+  for (const row of found) {
+    heads.set(row.id, Number(row.head ?? 0));
+    states.set(`${row.name} ${Number(row.number)}`, {
+      channelId: row.id,
+      number: Number(row.number),
+      counts: new Map(Object.entries(JSON.parse(row.counts_json ?? '{}') as ReactionCounts)),
+      version: Number(row.version ?? 0),
+      volume: row.volume,
+      isWithdrawn: row.withdrawn === 1,
+      changed: false,
+    });
+  }
+  /** The words of each user at each message, with what is to be written of them. */
+  const words = new Map<string, Map<string, Reaction | 'there' | 'gone'>>();
+  const wordsOf = (channel: string, number: number, user: string): Map<string, Reaction | 'there' | 'gone'> => {
+    const key = JSON.stringify([channel, number, user]);
+    const known = words.get(key) ?? new Map<string, Reaction | 'there' | 'gone'>();
+    words.set(key, known);
+    return known;
+  };
+  for (const row of mine) wordsOf(row.channel, Number(row.number), row.user_id).set(row.word, 'there');
+
+  const touched = new Set<number>();
+  const result = all.map((one): Done | ProblemError => {
+    const { channel, number, by, word, on, most } = one;
+    const state = states.get(`${channel} ${number}`);
+    if (state === undefined) return noSuchMessage() as ProblemError;
+    if (state.isWithdrawn) return refusal('withdrawn', undefined, { where: '/cursor' });
+    const own = wordsOf(channel, number, by.user);
+    const isThere = own.has(word) && own.get(word) !== 'gone';
+    const changed = on !== isThere;
+    if (changed && on) {
+      const count = [...own.values()].filter((each) => each !== 'gone').length;
+      if (count >= most.each)
+        return refusal('too-many-reactions', `you react to a message with at most ${most.each} words`);
+      if (!state.counts.has(word) && state.counts.size >= most.kinds)
+        return refusal('too-many-reactions', `a message has at most ${most.kinds} kinds of reactions`);
+    }
+    if (changed) {
+      own.set(word, on ? one : 'gone');
+      const count = (state.counts.get(word) ?? 0) + (on ? 1 : -1);
+      if (count <= 0) state.counts.delete(word);
+      else state.counts.set(word, count);
+      state.version = (heads.get(state.channelId) ?? 0) + 1;
+      heads.set(state.channelId, state.version);
+      state.changed = true;
+      touched.add(state.channelId);
+    }
+    const counts = Object.fromEntries(state.counts);
+    return { reacted: { number, counts, version: state.version }, volume: state.volume, changed };
+  });
+
+  const added: unknown[][] = [];
+  const gone: unknown[][] = [];
+  for (const [key, own] of words) {
+    const [channel, number, user] = JSON.parse(key) as [string, number, string];
+    const state = states.get(`${channel} ${number}`);
+    if (state === undefined) continue;
+    for (const [word, what] of own)
+      if (what === 'gone') gone.push([state.channelId, number, word, user]);
+      else if (what !== 'there') added.push([state.channelId, number, word, user, what.by.name ?? null, what.atMs]);
+  }
+  const changed = [...states.values()].filter((state) => state.changed);
+  const statements: string[] = [];
+  if (gone.length > 0) {
+    const which = listOf(['INTEGER', 'BIGINT', 'TEXT', 'TEXT'], gone, database);
+    statements.push(`DELETE FROM reactions WHERE (channel_id, number, word, user_id) IN ${which}`);
+  }
+  if (added.length > 0)
+    statements.push(insertOf('reactions', reactionColumns, added, database, 'ON CONFLICT DO NOTHING'));
+  if (changed.length > 0) {
+    const rows = changed.map(({ channelId, number, counts, version }) => [
+      ...[channelId, number, JSON.stringify(Object.fromEntries(counts)), version],
+    ]);
+    const instead = updateInstead(['channel_id', 'number'], ['counts_json', 'version']);
+    statements.push(insertOf('reaction_counts', countsColumns, rows, database, instead));
+    const moved = [...touched].map((id) => [id, heads.get(id)]);
+    statements.push(
+      insertOf('reaction_heads', headColumns, moved, database, updateInstead(['channel_id'], ['version'])),
+    );
+  }
+  return { statements, result };
+}
+
+function reactedOf({ number, counts_json, version }: CountsRow): Reacted {
+  return { number: Number(number), counts: JSON.parse(counts_json), version: Number(version) };
+}
