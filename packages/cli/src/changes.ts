@@ -1,4 +1,4 @@
-import { type Changed, defined } from '@nine-bells/wire';
+import { type Changed, defined, type ReactionCounts } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
 import { clockTime, dataText, note, print, printable, printJson, table } from './output.js';
@@ -69,6 +69,61 @@ export function addChanges(program: Command): void {
         );
       if (more) note(`There are later ones: --after ${revisions.at(-1)?.revision}`);
     });
+}
+
+/** The commands about reactions. */
+export function addReactions(program: Command): void {
+  program
+    .command('react')
+    .description("react to a message in a user's name, or take that back")
+    .argument('<channel>', 'such as race/3/chat')
+    .argument('<cursor>', "the message's cursor")
+    .argument('<word>', 'a short word, or an emoji')
+    .requiredOption('--by <user[:name]>', 'the user who reacts')
+    .option('--off', 'take it back')
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(
+      async (channel: string, cursor: string, word: string, options: CallOptions & { by: string; off?: boolean }) => {
+        const wish = { channel, cursor, word, on: options.off !== true, by: authorOf(options.by) };
+        const { counts } = await backendOf(options).react(wish);
+        if (options.json) printJson({ channel, cursor, counts });
+        else print(`${cursor} in ${channel} has ${countsText(counts) || 'no reactions'}`);
+      },
+    );
+
+  program
+    .command('reactions')
+    .description('show who has reacted to a message')
+    .argument('<channel>', 'such as race/3/chat')
+    .argument('<cursor>', "the message's cursor")
+    .option('--word <word>', 'only those who have reacted with this')
+    .option('--limit <n>', 'at most n', wholeFrom(1, 1000), 100)
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (channel: string, cursor: string, options: CallOptions & { word?: string; limit: number }) => {
+      const { word, limit } = options;
+      const { reactors, next } = await backendOf(options).reactors(channel, cursor, { limit, ...defined({ word }) });
+      if (options.json) for (const each of reactors) printJson(each);
+      else if (reactors.length === 0) note('No user has reacted to it.');
+      else
+        print(
+          table(
+            ['WORD', 'USER', 'AT'],
+            reactors.map((each) => [printable(each.word), printable(each.name ?? each.user), clockTime(each.at)]),
+          ),
+        );
+      if (next !== undefined) note(`There are more than ${limit}.`);
+    });
+}
+
+/** Reactions in a few words: `⛵ 3, wow 1`. */
+export function countsText(counts: ReactionCounts): string {
+  return Object.entries(counts)
+    .map(([word, count]) => `${printable(word)} ${count}`)
+    .join(', ');
 }
 
 function changing(command: Command): Command {

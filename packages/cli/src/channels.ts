@@ -1,6 +1,7 @@
 import type { ChannelInfo, Reading } from '@nine-bells/client/backend';
 import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
+import { countsText } from './changes.js';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
 import { clockTime, messageLine, note, print, printJson, table } from './output.js';
 
@@ -50,9 +51,12 @@ export function addRead(program: Command): void {
         ...defined({ after, before }),
       });
       if (reading.gap !== undefined) note(`messages after ${reading.gap.after} are gone (${reading.gap.why})`);
-      for (const message of reading.messages)
-        if (options.json) printJson(message);
-        else print(messageLine(message, false));
+      const { counts = {} } = reading.reactions ?? {};
+      for (const message of reading.messages) {
+        const reacted = counts[message.cursor];
+        if (options.json) printJson(reacted === undefined ? message : { ...message, reactions: reacted });
+        else print(`${messageLine(message, false)}${reacted === undefined ? '' : ` [${countsText(reacted)}]`}`);
+      }
       for (const message of reading.changes ?? [])
         if (options.json) printJson(message);
         else print(messageLine(message, false));

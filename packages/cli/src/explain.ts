@@ -8,7 +8,7 @@ import { actorText } from './moderation.js';
 import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
 import { dayTime, print, printable, printJson } from './output.js';
 
-const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'hail', 'set', 'moderate'];
+const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'react', 'hail', 'set', 'moderate'];
 const userActs = ['direct', 'watch', 'notify'];
 const callAct = 'call';
 

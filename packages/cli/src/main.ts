@@ -2,7 +2,7 @@ import { readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import colors from 'picocolors';
 import { addBoards } from './boards.js';
-import { addChanges } from './changes.js';
+import { addChanges, addReactions } from './changes.js';
 import { addChannels, addConsole, addRead } from './channels.js';
 import { addCheck } from './check.js';
 import { addCheckChange } from './checkChange.js';
@@ -64,6 +64,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addDocs,
     addPublish,
     addChanges,
+    addReactions,
     addBoards,
     addListen,
     addRead,

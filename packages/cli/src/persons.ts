@@ -66,6 +66,7 @@ const names: Readonly<Record<keyof ErasureInfo['counts'], string>> = {
   messages: 'messages',
   changes: 'changes of messages',
   marks: 'read marks',
+  reactions: 'reactions',
   notices: 'notices',
   reports: 'reports',
   bans: 'ended bans and silences',

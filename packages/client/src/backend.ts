@@ -10,6 +10,8 @@ import type {
   Notice,
   Problem,
   Published,
+  ReactorsReply,
+  ReactResult,
   ReadResult,
   Reported,
   RevisionsReply,
@@ -62,6 +64,7 @@ import type {
   PersonInfo,
   Pruning,
   QueryOf,
+  ReactionWish,
   Reading,
   RefusalKind,
   RemovalWish,
@@ -251,6 +254,20 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** What was refused, by kind, the latest first: by all instances that answered. */
   refusals(options: { code?: string } = {}): Promise<{ refusals: readonly RefusalKind[] } & Gathered> {
     return this.#ask('GET /v1/refusals', { query: options });
+  }
+
+  /** Reacts to a message in a user's name, or takes that back. Idempotent. */
+  react(wish: ReactionWish): Promise<ReactResult> {
+    return this.#ask('POST /v1/reactions', { body: wish });
+  }
+
+  /** Who has reacted to a message: by word, then by user; go on with `after` = `next`. */
+  reactors(
+    channel: string,
+    cursor: string,
+    options: { readonly word?: string; readonly after?: string; readonly limit?: number } = {},
+  ): Promise<ReactorsReply> {
+    return this.#ask('GET /v1/reactions', { query: { channel, cursor, ...options } });
   }
 
   /** Begins to erase a user; `erasure` says how far it is. Idempotent while it is under way. */

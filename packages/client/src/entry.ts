@@ -10,6 +10,8 @@ import {
   type Problem,
   type Published,
   parseCursor,
+  type ReactorsReply,
+  type ReactResult,
   type ReadResult,
   type Removed,
   type RevisionsReply,
@@ -20,6 +22,7 @@ import type { AnyChannel, ChannelContract, DataOf, DefaultType, HailType, Messag
 import { isAfter } from './cursors.js';
 import { LineError } from './lineError.js';
 import { MessageQueue } from './messageQueue.js';
+import type { MessageReactions, ReactionsShown } from './reactionsShown.js';
 import { TypedTarget } from './typedTarget.js';
 import type {
   EnterOptions,
@@ -27,6 +30,7 @@ import type {
   MembersChange,
   MessageRef,
   PublishOptions,
+  ReactorsOptions,
   ReadOptions,
   ReceivedChange,
   ReceivedHail,
@@ -48,6 +52,8 @@ export interface EntryEvents<K extends ChannelContract = AnyChannel> {
    * change comes once; of several that were missed, only the last.
    */
   change: ReceivedChange<K>;
+  /** Users have reacted to these messages, by their cursors, or no longer; `entry.reactions` is how it is now. */
+  reactions: { readonly cursors: readonly string[] };
   /** Some messages can no longer be recovered. */
   gap: Gap;
   /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
@@ -86,6 +92,7 @@ export interface SharedStay {
   readonly isCrowd: boolean;
   readonly marks: ReadonlyMap<string, Cursor>;
   readonly board: Board;
+  readonly reactions: ReactionsShown;
 }
 
 /** What an entry needs of its line. */
@@ -95,6 +102,8 @@ export interface EntryHost {
   revise(channel: string, of: MessageRef, data: Json, options?: ReviseOptions): Promise<Changed>;
   withdraw(channel: string, of: MessageRef, options?: WithdrawOptions): Promise<Changed>;
   revisions(channel: string, of: MessageRef, options?: RevisionsOptions): Promise<RevisionsReply>;
+  react(channel: string, of: MessageRef, word: string, on: boolean): Promise<ReactResult>;
+  reactors(channel: string, of: MessageRef, options?: ReactorsOptions): Promise<ReactorsReply>;
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
   hail(channel: string, type: string, data?: Json, options?: HailOptions): void;
   setStatus(status: Json, channel?: string): void;
@@ -297,10 +306,39 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#host.revisions(this.channel, of, options);
   }
 
+  /** How users have reacted, by the cursors of messages; where the channel has reactions. Messages without any are not in it. */
+  get reactions(): ReadonlyMap<string, MessageReactions> {
+    return this.#stay.reactions.all;
+  }
+
+  /**
+   * Reacts to a message with a short word or an emoji; with `on` false takes that back. Idempotent.
+   *
+   * @throws {LineError} `not-allowed`, `no-such-message`, `withdrawn`, `too-many-reactions` and other refusals; `left`
+   * @example
+   * await chat.react(message, '⛵');
+   */
+  async react(of: MessageRef, word: string, on = true): Promise<void> {
+    if (this.#state === 'left') throw hasLeft();
+    const { counts } = await this.#host.react(this.channel, of, word, on);
+    const cursor = typeof of === 'string' ? of : of.cursor;
+    this.#stay.reactions.reacted(cursor, word, on, counts);
+    this.emit('reactions', { cursors: [cursor] });
+  }
+
+  /** Who has reacted to a message: by word, then by user. */
+  reactors(of: MessageRef, options?: ReactorsOptions): Promise<ReactorsReply> {
+    return this.#host.reactors(this.channel, of, options);
+  }
+
   /** As `Line.read`, in this channel. */
   read(options?: ReadOptions): Promise<ReadResultOf<K>> {
     // The service has held what it has against the contract.
-    return this.#host.read(this.channel, options) as Promise<ReadResultOf<K>>;
+    const reading = this.#host.read(this.channel, options) as Promise<ReadResultOf<K>>;
+    return reading.then((result) => {
+      if (result.reactions !== undefined) this.reactionsChanged(this.#stay.reactions.load(result.reactions));
+      return result;
+    });
   }
 
   /** As `Line.remove`, from this channel. */
@@ -372,6 +410,11 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     const news = this.#knowsMembers ? change : all;
     this.#knowsMembers = true;
     this.emit('members', news);
+  }
+
+  /** @internal */
+  reactionsChanged(cursors: readonly string[]): void {
+    if (!this.isOver && cursors.length > 0) this.emit('reactions', { cursors });
   }
 
   /** @internal */

@@ -15,6 +15,9 @@ export type {
   Problem,
   ProblemCode,
   Published,
+  ReactionCounts,
+  Reactor,
+  ReactorsReply,
   ReadResult,
   Removed,
   Reported,
@@ -33,6 +36,7 @@ export { type EntryOf, Line } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';
 export { Motion, type MotionOptions } from './motion.js';
 export { Outbox, type OutboxEvents, type Outgoing } from './outbox.js';
+export type { MessageReactions } from './reactionsShown.js';
 export * from './types.js';
 export { Typing, type TypingEntry, type TypingTexts, typingText } from './typing.js';
 export { Unread, type UnreadEvents } from './unread.js';

@@ -28,6 +28,8 @@ type Repeatable =
   | 'revise'
   | 'withdraw'
   | 'revisions'
+  | 'react'
+  | 'reactors'
   | 'remove'
   | 'silence'
   | 'report'

@@ -12,6 +12,8 @@ import {
   type Problem,
   type Published,
   problem,
+  type ReactorsReply,
+  type ReactResult,
   type ReadResult,
   type Removed,
   type Reported,
@@ -38,6 +40,7 @@ import type {
   LineState,
   MessageRef,
   PublishOptions,
+  ReactorsOptions,
   ReadOptions,
   RemoveOptions,
   ReviseOptions,
@@ -126,6 +129,18 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     if (this.connection.state.name === 'closed') throw this.connection.closedError();
     const { id, cursor, repeated } = await this.connection.requests.ask({ key: crypto.randomUUID(), ...request });
     return { id, cursor, ...(repeated ? { repeated } : {}) };
+  }
+
+  async react(channel: string, of: MessageRef, word: string, on: boolean): Promise<ReactResult> {
+    if (this.connection.state.name === 'closed') throw this.connection.closedError();
+    const { cursor } = refMembers(of);
+    return this.connection.requests.ask({ do: 'react', channel, cursor, word, ...(on ? {} : { on }) });
+  }
+
+  async reactors(channel: string, of: MessageRef, options: ReactorsOptions = {}): Promise<ReactorsReply> {
+    this.#mustBeOpen();
+    const { cursor } = refMembers(of);
+    return this.connection.requests.ask({ do: 'reactors', channel, cursor, ...options });
   }
 
   async revisions(channel: string, of: MessageRef, options: RevisionsOptions = {}): Promise<RevisionsReply> {
@@ -350,6 +365,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
       const { on: _, ...message } = frame;
       this.entries.get(frame.channel)?.take(message, true);
     } else if (isPush(frame, 'change')) this.entries.get(frame.channel)?.changed(frame.message, frame.cursor);
+    else if (isPush(frame, 'reactions')) this.entries.get(frame.channel)?.reactionsChanged(frame);
     else if (isPush(frame, 'gap')) this.entries.get(frame.channel)?.gap(frame);
     else if (isPush(frame, 'passed')) this.entries.get(frame.channel)?.passed(frame.cursor);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);

@@ -14,11 +14,13 @@ import {
   type Message,
   type MessageFilter,
   type Problem,
+  type ReactionsPush,
 } from '@nine-bells/wire';
 import { Board } from './board.js';
 import { isAfter } from './cursors.js';
 import type { Entry, SharedStay } from './entry.js';
 import type { LineError } from './lineError.js';
+import { ReactionsShown } from './reactionsShown.js';
 import type { ReceivedHail, Removal, SilenceChange } from './types.js';
 
 type MembersNews = Pick<MembersPush, 'whole' | 'joined' | 'left' | 'changed' | 'count'> & {
@@ -38,6 +40,7 @@ export class Stay implements SharedStay {
   #isPartial = false;
   #marks = new Map<string, Cursor>();
   readonly board = new Board();
+  readonly reactions = new ReactionsShown();
   /** Changes were missing, and the whole board was asked for. */
   #asksForBoard = false;
 
@@ -109,7 +112,7 @@ export class Stay implements SharedStay {
       channel: this.channel,
       ...(after === undefined ? (last === undefined ? {} : { last }) : { after }),
       ...(isQuiet ? { quiet: true } : {}),
-      ...defined({ status: this.status, filter: this.filter }),
+      ...defined({ status: this.status, filter: this.filter, reactions: this.reactions.version }),
       ...this.boardWish,
     };
   }
@@ -158,6 +161,10 @@ export class Stay implements SharedStay {
       const { members: joined, count = 0, partial } = entered;
       this.#changeMembers({ whole: true, joined, count, partial });
     }
+    if (entered.reactions !== undefined) {
+      const changed = this.reactions.load(entered.reactions);
+      for (const entry of there) entry.reactionsChanged(changed);
+    }
     if (entered.board !== undefined) {
       this.board.load(entered.board);
       this.#asksForBoard = false;
@@ -182,8 +189,15 @@ export class Stay implements SharedStay {
     for (const entry of this.#answered()) entry.take(message, live);
   }
 
+  reactionsChanged(push: ReactionsPush): void {
+    if (this.#answered().length === 0) return;
+    const changed = this.reactions.take(push);
+    for (const entry of this.#answered()) entry.reactionsChanged(changed);
+  }
+
   /** A message was changed, at a place. */
   changed(message: Message, place: Cursor): void {
+    if (message.withdrawn) this.reactions.forget(message.cursor);
     for (const entry of this.#answered()) {
       entry.changed(message, place, true);
       entry.passed(place);

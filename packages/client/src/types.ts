@@ -109,6 +109,15 @@ export interface RevisionsOptions {
   readonly limit?: number;
 }
 
+export interface ReactorsOptions {
+  /** Only those who have reacted with this. */
+  readonly word?: string;
+  /** What the part before has given as `next`. */
+  readonly after?: string;
+  /** Default 100, at most 1,000. */
+  readonly limit?: number;
+}
+
 export interface RemoveOptions {
   /** Told to the user who is removed. */
   readonly reason?: string;
