@@ -631,7 +631,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
   });
 
-  it('lets one correct and take back what one has said: in the chat with arrow up, and in the console', async () => {
+  it('lets one correct, take back and react: in the chat with arrow up, and in the console', async () => {
     const page = await signedIn('/console/channels/race/3/chat');
     const [pia, jory] = [await open('/regatta/?as=pia'), await open('/regatta/?as=jory', undefined, false)];
     const input = pia.getByPlaceholder('Say something');
@@ -662,6 +662,12 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await said(jory, 'Dunlin hoists')
       .getByText(/^revised by the committee/)
       .waitFor(soon);
+    // A reaction of one is counted for the other, and named in the console.
+    await said(jory, 'Dunlin hoists').getByRole('button', { name: 'bravo' }).click();
+    await said(pia, 'Dunlin hoists').getByRole('button', { name: 'bravo 1', pressed: false }).waitFor(soon);
+    await said(jory, 'Dunlin hoists').getByRole('button', { name: 'bravo 1', pressed: true }).waitFor(soon);
+    await page.getByRole('button', { name: 'Who has reacted?' }).click();
+    await page.getByText('bravo 1: Jory Teague').waitFor(soon);
     await page.getByRole('button', { name: 'Withdraw' }).click();
     await page.getByLabel('Reason').fill('not so');
     await page.getByRole('tooltip').getByRole('button', { name: 'Withdraw' }).click();

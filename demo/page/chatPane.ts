@@ -9,6 +9,9 @@ const banMs = 120_000;
 /** The longest time that a timer can wait, in milliseconds. */
 const maxTimerMs = 2 ** 31 - 1;
 
+/** As in the rule of the race chats, which are the only channels with reactions. */
+const reactionWords = ['aye', 'bravo', 'alas'];
+
 /** The messages of a channel, who has read them, who is typing, and what is said there. */
 export class ChatPane {
   readonly entry: Entry;
@@ -45,6 +48,12 @@ export class ChatPane {
 
     entry.addEventListener('message', ({ detail }) => this.#show(detail));
     entry.addEventListener('change', ({ detail }) => this.#changed(detail));
+    entry.addEventListener('reactions', ({ detail }) => {
+      for (const cursor of detail.cursors) {
+        const shown = this.#shown.get(cursor);
+        if (shown !== undefined) this.#fill(shown.item, shown.message);
+      }
+    });
     find<HTMLInputElement>(pane, 'input').onkeydown = (event) => this.#onKey(event);
     entry.addEventListener('gap', () => this.#note('Some messages can no longer be recovered.'));
     entry.addEventListener('live', () => this.#isLive());
@@ -176,7 +185,35 @@ export class ChatPane {
     item.replaceChildren(element('b', by?.name ?? by?.user ?? 'The committee'), element('time', clock(at)));
     if (revisedAt !== undefined && !withdrawn) item.append(element('em', `revised${who} ${clock(revisedAt)}`));
     if (this.#user !== '' && by !== undefined && !withdrawn) item.append(...this.#actionsOn(message, by.user));
-    item.append(element('p', withdrawn ? `Taken back${who}${why}` : textOf(message)));
+    const { counted, more } = this.#reactionsTo(message);
+    item.append(...more, element('p', withdrawn ? `Taken back${who}${why}` : textOf(message)), ...counted);
+  }
+
+  /** How many have reacted to a message, and with what else the user may. */
+  #reactionsTo(message: Message): { counted: HTMLElement[]; more: HTMLElement[] } {
+    const [counted, more]: [HTMLElement[], HTMLElement[]] = [[], []];
+    const { counts = {}, own = [] } = this.entry.reactions.get(message.cursor) ?? {};
+    if (message.withdrawn || !this.entry.channel.endsWith('/chat')) return { counted, more };
+    for (const word of reactionWords) {
+      const count = counts[word];
+      const isOwn = own.includes(word);
+      const label = count === undefined ? word : `${word} ${count}`;
+      const made = button(label, () => void this.#react(message, word, !isOwn));
+      made.className = count === undefined ? 'quiet' : 'counted';
+      made.disabled = this.#user === '';
+      made.setAttribute('aria-pressed', String(isOwn));
+      if (count !== undefined) counted.push(made);
+      else if (this.#user !== '') more.push(made);
+    }
+    return { counted, more };
+  }
+
+  async #react(message: Message, word: string, on: boolean): Promise<void> {
+    try {
+      await this.entry.react(message, word, on);
+    } catch (error) {
+      this.say(errorText(error));
+    }
   }
 
   /** What the user may do about a message: by whose it is, and by its role. */

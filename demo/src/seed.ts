@@ -55,6 +55,13 @@ export async function seed(backend: Backend<Regatta>): Promise<void> {
   for (const notice of welcome) await backend.notify(notice);
 }
 
+/** How others take it. */
+const reactions = [
+  ['jory', 'bravo'],
+  ['mira', 'aye'],
+  ['tomas', 'aye'],
+] as const;
+
 /** Pia has seen wrongly, and says so; after a second start she has said it once, and perhaps it was pruned. */
 async function correct(backend: Backend<Regatta>): Promise<void> {
   const channel = 'race/3/chat' as const;
@@ -63,6 +70,8 @@ async function correct(backend: Backend<Regatta>): Promise<void> {
   const { cursor } = await backend.publish({ channel, key: 'seed-mistake', by, data });
   const right = { text: 'Curlew leads at the gate, not Whimbrel.' };
   await backend.revise({ channel, cursor, data: right, by, key: 'seed-correction' }).catch(() => {});
+  for (const [user, word] of reactions)
+    await backend.react({ channel, cursor, word, by: authorOf(user) }).catch(() => {});
 }
 
 export function authorOf(user: string): { user: string; name: string } {

@@ -6,8 +6,8 @@ import { useAnswer } from './queries.js';
 import { dayTime, texts } from './texts.js';
 import { useTitle } from './useTitle.js';
 
-const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'hail', 'set', 'moderate'];
-const messageActs = ['revise', 'withdraw', 'revisions'];
+const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'react', 'hail', 'set', 'moderate'];
+const messageActs = ['revise', 'withdraw', 'revisions', 'react'];
 const userActs = ['direct', 'watch', 'notify'];
 
 interface Fields {

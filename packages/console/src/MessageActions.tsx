@@ -1,4 +1,4 @@
-import type { EarlierRevision, Message } from '@nine-bells/client';
+import type { EarlierRevision, Message, ReactorsReply } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
 import { Button, Input, Popconfirm } from 'antd';
 import { useState } from 'react';
@@ -17,6 +17,7 @@ export function MessageActions({ backend, message, mayPublish }: MessageActionsP
   const [draft, setDraft] = useState<string>();
   const [reason, setReason] = useState('');
   const [fault, setFault] = useState<string>();
+  const [reactions, setReactions] = useState<ReactorsReply>();
   const [earlier, setEarlier] = useState<readonly EarlierRevision[]>();
   const about = { channel, cursor, message: id, ifRevision: revision };
   const act = async (what: () => Promise<unknown>): Promise<void> => {
@@ -31,6 +32,7 @@ export function MessageActions({ backend, message, mayPublish }: MessageActionsP
   const revise = () => act(() => backend.revise({ ...about, data: JSON.parse(draft ?? 'null') }));
   const withdraw = () => act(() => backend.withdraw({ ...about, ...(reason === '' ? {} : { reason }) }));
   const look = () => act(async () => setEarlier((await backend.revisions(channel, cursor)).revisions));
+  const count = () => act(async () => setReactions(await backend.reactors(channel, cursor)));
 
   return (
     <div className="message-actions">
@@ -62,6 +64,11 @@ export function MessageActions({ backend, message, mayPublish }: MessageActionsP
           What did it hold before?
         </Button>
       )}
+      {!withdrawn && (
+        <Button size="small" onClick={count}>
+          Who has reacted?
+        </Button>
+      )}
       {fault !== undefined && (
         <span role="alert" className="alarm">
           {fault}
@@ -81,6 +88,13 @@ export function MessageActions({ backend, message, mayPublish }: MessageActionsP
           </Button>
         </div>
       )}
+      {reactions?.reactors.length === 0 && <p className="faint">No user has reacted to it.</p>}
+      {wordsOf(reactions).map(([word, names]) => (
+        <p key={word} className="faint">
+          {word} {names.length}: {names.join(', ')}
+        </p>
+      ))}
+      {reactions?.next !== undefined && <p className="faint">And more: these are the first 100.</p>}
       {earlier?.length === 0 && <p className="faint">Nothing is kept of what it held before.</p>}
       {earlier?.map((each) => (
         <p key={each.revision ?? 'published'} className="faint">
@@ -90,4 +104,11 @@ export function MessageActions({ backend, message, mayPublish }: MessageActionsP
       ))}
     </div>
   );
+}
+
+/** Who has reacted, by the word. */
+function wordsOf(reply: ReactorsReply | undefined): (readonly [word: string, names: readonly string[]])[] {
+  const all = new Map<string, string[]>();
+  for (const { word, user, name = user } of reply?.reactors ?? []) all.set(word, [...(all.get(word) ?? []), name]);
+  return [...all];
 }
