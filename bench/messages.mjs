@@ -56,7 +56,8 @@ async function readPages() {
     const sinceMs = performance.now();
     const { messages: found, changes = [] } = await line.read(channel, { limit: 100, ...options });
     taken[name].push(performance.now() - sinceMs);
-    if (found.length + changes.length !== 100) throw new Error(`${found.length} messages and ${changes.length} changes`);
+    if (found.length + changes.length !== 100)
+      throw new Error(`${found.length} messages and ${changes.length} changes`);
   };
   const [{ cursor }] = (await line.read('talk/plain', { limit: 1 })).messages;
   const [volume] = cursor.split(':');
@@ -72,7 +73,9 @@ async function readPages() {
   for (const [name, all] of Object.entries(taken)) {
     const sorted = all.slice(300).sort((a, b) => a - b);
     const at = (part) => `${sorted[Math.floor(sorted.length * part)].toFixed(2)} ms`;
-    console.log(row({ plain: 'as published', revised: 'a tenth revised', changed: '100 changes' }[name], at(0.5), at(0.99)));
+    console.log(
+      row({ plain: 'as published', revised: 'a tenth revised', changed: '100 changes' }[name], at(0.5), at(0.99)),
+    );
   }
   console.log();
 }

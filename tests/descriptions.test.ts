@@ -24,7 +24,8 @@ channels:
     about: Chat of a race
     logbook: kept
     revisions: kept
-    allow: { enter: anyone, publish: signed-in, revise: anyone, withdraw: anyone, revisions: anyone, hail: signed-in, set: signed-in, moderate: { role: jury } }
+    reactions: true
+    allow: { enter: anyone, publish: signed-in, revise: anyone, withdraw: anyone, revisions: anyone, react: anyone, hail: signed-in, set: signed-in, moderate: { role: jury } }
     presence: true
     marks: shown
     types:
@@ -153,6 +154,9 @@ describe('/openapi.json', () => {
     ['POST', '/v1/withdrawals', 404, '{"channel":"race/3/chat","cursor":"PLACE","message":"other","reason":"rude"}'],
     ['GET', '/v1/messages?channel=race/3/chat&after=PLACE', 200],
     ['GET', '/v1/revisions?channel=race/3/chat&cursor=PLACE', 200],
+    ['POST', '/v1/reactions', 200, '{"channel":"race/3/chat","cursor":"PLACE","word":"wow","by":{"user":"pia"}}'],
+    ['GET', '/v1/messages?channel=race/3/chat&limit=5', 200],
+    ['GET', '/v1/reactions?channel=race/3/chat&cursor=PLACE&limit=1', 200],
     ['GET', '/v1/rules', 200],
     ['POST', '/v1/boards', 200, entry],
     ['POST', '/v1/boards', 200, `[${entry}]`],
@@ -391,6 +395,11 @@ describe('/asyncapi.json', () => {
       { do: 'revise', channel, cursor, data: { text: 'Steady' }, ifRevision: null, key: 'two' },
       { do: 'read', channel, after: cursor },
       { do: 'revisions', channel, cursor, limit: 5 },
+      { do: 'react', channel, cursor, word: 'wow' },
+      { do: 'react', channel, cursor, word: 'wow', on: false },
+      { do: 'react', channel, cursor, word: '⛵' },
+      { do: 'reactors', channel, cursor, limit: 1 },
+      { do: 'enter', channel, last: 3, reactions: 'a:0' },
       { do: 'withdraw', channel, cursor, reason: 'too early' },
       { do: 'withdraw', channel, cursor },
       { do: 'hail', channel, type: 'typing', data: true },
@@ -409,7 +418,8 @@ describe('/asyncapi.json', () => {
     ])
       await say(jury, request);
     await service.backend.notify({ users: ['pia'], title: 'At 17:30' });
-    for (const kind of ['members', 'marks']) await until(() => pia.frames.some((each) => each.on === kind));
+    for (const kind of ['members', 'marks', 'reactions'])
+      await until(() => pia.frames.some((each) => each.on === kind));
     await say(pia, { do: 'inbox', done: true });
     await say(jury, { do: 'report', channel, cursor, reason: 'rude' });
     await say(jury, { do: 'silence', channel, user: 'pia', reason: 'shouting', forMs: 1_000 });
@@ -453,6 +463,7 @@ describe('/asyncapi.json', () => {
       'silenced',
       'problem',
       'marks',
+      'reactions',
     ])
       expect([...kinds]).toContain(`push-${kind}`);
     pia.socket.close();
