@@ -167,10 +167,12 @@ export class MessageReads implements LogReader {
     const limit = Math.min(most, pageRows);
     const range = { [Op.between]: isForward ? [from, to] : [to, from] };
     // A change has nothing of its own that a filter could look at. Backwards, changes are not wanted.
-    const fits = { [Op.and]: filters.flatMap((each) => this.#conditionsOf(each)) } as WhereOptions;
+    const fits = filters.flatMap((each) => this.#conditionsOf(each));
     const isMessage = { target: null } as WhereOptions;
     const isChange = { target: { [Op.not]: null } } as WhereOptions;
-    const conditions = isForward ? [{ [Op.or]: [isChange, fits] } as WhereOptions] : [isMessage, fits];
+    // Without conditions everything fits, and not nothing.
+    const orChange = fits.length === 0 ? [] : [{ [Op.or]: [isChange, { [Op.and]: fits }] } as WhereOptions];
+    const conditions = isForward ? orChange : [isMessage, ...fits];
     const found = await this.#messages(row, range, limit, isForward ? 'ASC' : 'DESC', conditions);
     const last = found.length < limit ? to : (found.at(-1) as LoggedMessage).place.number;
     const messages = isForward ? found : found.reverse();
