@@ -128,8 +128,8 @@ export class MemoryStore extends MemoryQueues implements Store {
     else if (before !== undefined) this.#revisions.set(name, [...(this.#revisions.get(name) ?? []), before]);
   }
 
-  async react({ channel, number, by, word, on, most }: Reaction) {
-    const { volume } = this.#log(channel).head;
+  async react({ channel, place: { volume, number }, by, word, on, most }: Reaction) {
+    if (volume !== this.#log(channel).head.volume) throw noSuchMessage();
     const [found] = this.#log(channel).since({ volume, number: number - 1 }, { ...everything, messages: 1 }).messages;
     if (!found?.isMessage || found.place.number !== number) throw noSuchMessage();
     if (found.message.withdrawn) throw refusal('withdrawn');

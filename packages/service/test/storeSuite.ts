@@ -509,11 +509,14 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
 
   describe('reactions to messages', () => {
     const most = { kinds: 3, each: 2 };
-    const of = (number: number, user: string, word: string, on = true) =>
-      store.react({ channel: chat, number, by: { user, name: user.toUpperCase() }, word, on, atMs: 1, most }).then(
+    const of = async (number: number, user: string, word: string, on = true, volume?: string) => {
+      const place = { volume: volume ?? (await store.head(chat)).volume, number };
+      const by = { user, name: user.toUpperCase() };
+      return store.react({ channel: chat, place, by, word, on, atMs: 1, most }).then(
         ({ reacted, changed }) => [reacted.counts, reacted.version, changed],
         (error: ProblemError) => error.code,
       );
+    };
 
     it('are counted, each user once for each word, within bounds; together and one after another', async () => {
       for (const n of [1, 2]) await store.append(chat, draft(n));
@@ -539,6 +542,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ],
       );
       expect(await of(9, 'pia', 'wow')).toBe('no-such-message');
+      expect(await of(1, 'pia', 'wow', true, 'other')).toBe('no-such-message');
       await database.close();
       await open();
       const { version, reacted, own } = await store.reactions(chat, 1, 3, 'pia');

@@ -120,8 +120,7 @@ export class Messages {
    * @throws {ProblemError} `no-such-channel`; as `Reactions.react`
    */
   async react(channel: ChannelName, place: Place, by: Author, word: string, on: boolean): Promise<ReactionCounts> {
-    const found = await this.find(channel, place);
-    return this.#reactions.react(this.#rules.require(channel), found.place, by, word, on);
+    return this.#reactions.react(this.#rules.require(channel), place, by, word, on);
   }
 
   /** Who has reacted to a message, in parts. */

@@ -15,7 +15,8 @@ export const defaultReactions: ReactionRule = { kinds: 20, each: 5 };
 /** A user reacts to a message, or takes that back. */
 export interface Reaction {
   readonly channel: ChannelName;
-  readonly number: number;
+  /** Of the message. */
+  readonly place: Place;
   readonly by: Author;
   readonly word: string;
   readonly on: boolean;

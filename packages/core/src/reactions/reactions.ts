@@ -64,9 +64,8 @@ export class Reactions implements FeatureSource {
     if (reactions === undefined) throw noReactions(rule.pattern);
     if (on && reactions.words?.includes(word) === false)
       throw refusal('bad-value', `the reactions here are ${reactions.words.join(' ')}`, { where: '/word' });
-    const { number } = place;
     const { reacted, volume, changed } = await store.react({
-      ...{ channel, number, by, word, on, atMs: clock.now() },
+      ...{ channel, place, by, word, on, atMs: clock.now() },
       most: reactions,
     });
     if (changed) relay.publish(channelTopic(channel), { channel, reacted: true, volume, ...reacted });

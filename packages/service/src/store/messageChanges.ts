@@ -22,6 +22,11 @@ interface Target {
   last?: Made;
 }
 
+interface Held {
+  /** The channel, if it is exempted from pruning. */
+  readonly held: ChannelName | null;
+}
+
 /** A change that has its place. */
 interface Made {
   readonly channel: ChannelName;
@@ -81,32 +86,33 @@ export class Changes {
     reads: Reads,
     changing: readonly { readonly channel: ChannelName; readonly change: Change }[],
     heads: ReadonlyMap<ChannelName, HeadRow>,
+    dialect: Dialect,
   ): Promise<Changes> {
-    const targets = new Map<string, Target>();
-    const numbers = new Map<number, number[]>();
+    const asked = new Map<string, readonly [number, number]>();
     for (const { channel, change } of changing) {
       const { id } = heads.get(channel) as HeadRow;
-      numbers.set(id, [...(numbers.get(id) ?? []), change.of.number]);
+      asked.set(`${id} ${change.of.number}`, [id, change.of.number]);
     }
-    for (const [channelId, some] of numbers) {
-      const rows = await reads.select<Pick<MessageRow, 'number' | 'revision' | 'withdrawn'>>(
-        `SELECT number, revision, withdrawn FROM messages
-         WHERE channel_id = :channelId AND number IN (:some) AND target IS NULL`,
-        { channelId, some: [...new Set(some)] },
-      );
-      for (const { number, revision, withdrawn } of rows)
-        targets.set(`${channelId} ${number}`, {
-          channelId,
-          number: Number(number),
-          revision: revision === null ? undefined : Number(revision),
-          isWithdrawn: withdrawn === 1,
-        });
-    }
-    const names = [...new Set(changing.map(({ channel }) => channel))];
-    const held = await reads.select<{ channel: ChannelName }>('SELECT channel FROM holds WHERE channel IN (:names)', {
-      names,
-    });
-    return new Changes(targets, new Set(held.map(({ channel }) => channel)));
+    const each = dialect.isShared
+      ? 'json_array_elements(CAST(:asked AS json)) AS each(value)'
+      : 'jsonb_each(:asked) AS each';
+    // In one read: while it is under way, all others wait for this commit.
+    const rows = await reads.select<Pick<MessageRow, 'channel_id' | 'number' | 'revision' | 'withdrawn'> & Held>(
+      `SELECT m.channel_id, m.number, m.revision, m.withdrawn, h.channel AS held
+       FROM ${each} JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER)
+         AND m.number = CAST(each.value->>1 AS BIGINT) AND m.target IS NULL
+       JOIN channels c ON c.id = m.channel_id LEFT JOIN holds h ON h.channel = c.name`,
+      { asked: JSON.stringify([...asked.values()]) },
+    );
+    const targets = new Map<string, Target>();
+    for (const { channel_id: channelId, number, revision, withdrawn } of rows)
+      targets.set(`${channelId} ${Number(number)}`, {
+        channelId,
+        number: Number(number),
+        revision: revision === null ? undefined : Number(revision),
+        isWithdrawn: withdrawn === 1,
+      });
+    return new Changes(targets, new Set(rows.flatMap(({ held }) => held ?? [])));
   }
 
   /** Why a message cannot be changed; `undefined` if it can. */

@@ -188,7 +188,8 @@ export class MessageCommits {
           if (missing.length > 0)
             return { statements: [makeChannels(missing, this.#volume, this.#database)], result: undefined };
           const changing = group.flatMap(({ channel, draft: { change } }) => (change ? [{ channel, change }] : []));
-          const changes = changing.length === 0 ? undefined : await Changes.find(reads, changing, heads);
+          const changes =
+            changing.length === 0 ? undefined : await Changes.find(reads, changing, heads, this.#database);
           const known =
             looksUpKeys || changes !== undefined
               ? await knownKeys(reads, group, heads, this.#database)

@@ -1,5 +1,6 @@
 import {
   noSuchMessage,
+  type Place,
   type Reacted,
   type Reaction,
   type ReactionSlice,
@@ -26,6 +27,11 @@ interface CountsRow {
   readonly number: number | string;
   readonly counts_json: string;
   readonly version: number | string;
+}
+
+interface HeadRow {
+  readonly volume: string;
+  readonly head: number | string | null;
 }
 
 const reactionColumns: Columns<ReactionRow> = {
@@ -76,13 +82,16 @@ export class SqlReactionStore implements ReactionStore {
   async reactions(channel: ChannelName, from: number, to: number, user?: string): Promise<ReactionSlice> {
     const { reads } = this.#database;
     const about = { channel, from, to, user: user ?? '' };
-    // First: what changes meanwhile is told again.
-    const version = await this.#version(channel);
-    const counts = await reads.select<CountsRow>(
-      `SELECT k.* FROM channels c JOIN reaction_counts k ON k.channel_id = c.id AND k.number BETWEEN :from AND :to
-       WHERE c.name = :channel AND k.counts_json <> '{}'`,
+    // In one statement, so that the version is that of the counts.
+    const found = await reads.select<Partial<CountsRow> & HeadRow>(
+      `SELECT c.volume, h.version AS head, k.number, k.counts_json, k.version FROM channels c
+       LEFT JOIN reaction_heads h ON h.channel_id = c.id
+       LEFT JOIN reaction_counts k ON k.channel_id = c.id AND k.number BETWEEN :from AND :to AND k.counts_json <> '{}'
+       WHERE c.name = :channel`,
       about,
     );
+    const version = versionOf(found[0]);
+    const counts = found.filter((row): row is CountsRow & HeadRow => typeof row.counts_json === 'string');
     if (user === undefined || counts.length === 0) return { version, reacted: counts.map(reactedOf), own: [] };
     const rows = await reads.select<Pick<ReactionRow, 'number' | 'word'>>(
       `SELECT r.number, r.word FROM channels c
@@ -125,14 +134,19 @@ export class SqlReactionStore implements ReactionStore {
     }));
   }
 
-  async #version(channel: ChannelName): Promise<{ volume: string; number: number }> {
-    const [row] = await this.#database.reads.select<{ volume: string; version: number | string | null }>(
-      `SELECT c.volume, h.version FROM channels c LEFT JOIN reaction_heads h ON h.channel_id = c.id
+  async #version(channel: ChannelName): Promise<Place> {
+    const [row] = await this.#database.reads.select<HeadRow>(
+      `SELECT c.volume, h.version AS head FROM channels c LEFT JOIN reaction_heads h ON h.channel_id = c.id
        WHERE c.name = :channel`,
       { channel },
     );
-    return { volume: row?.volume ?? 'none', number: Number(row?.version ?? 0) };
+    return versionOf(row);
   }
+}
+
+/** Where the reactions of a channel stand; a channel that is not there yet has no volume. */
+function versionOf(row: HeadRow | undefined): Place {
+  return { volume: row?.volume ?? 'none', number: Number(row?.head ?? 0) };
 }
 
 /** How a message stands while a group is worked out. */
@@ -153,7 +167,9 @@ async function planOf(
   const each = database.isShared
     ? 'json_array_elements(CAST(:rows AS json)) AS each(value)'
     : 'jsonb_each(:rows) AS each';
-  const asked = [...new Map(all.map((one) => [`${one.channel} ${one.number}`, [one.channel, one.number]])).values()];
+  const asked = [
+    ...new Map(all.map((one) => [`${one.channel} ${one.place.number}`, [one.channel, one.place.number]])).values(),
+  ];
   const found = await reads.select<{
     id: number;
     name: ChannelName;
@@ -174,7 +190,7 @@ async function planOf(
   const mine = await reads.select<ReactionRow & { readonly channel: string }>(
     `SELECT c.name AS channel, r.* FROM ${each} JOIN channels c ON c.name = each.value->>0
      JOIN reactions r ON r.channel_id = c.id AND r.user_id = each.value->>2 AND r.number = CAST(each.value->>1 AS BIGINT)`,
-    { rows: JSON.stringify(all.map(({ channel, number, by }) => [channel, number, by.user])) },
+    { rows: JSON.stringify(all.map(({ channel, place, by }) => [channel, place.number, by.user])) },
   );
   const states = new Map<string, State & { readonly volume: string; readonly isWithdrawn: boolean }>();
   const heads = new Map<number, number>();
@@ -202,9 +218,10 @@ async function planOf(
 
   const touched = new Set<number>();
   const result = all.map((one): Done | ProblemError => {
-    const { channel, number, by, word, on, most } = one;
+    const { channel, place, by, word, on, most } = one;
+    const { number } = place;
     const state = states.get(`${channel} ${number}`);
-    if (state === undefined) return noSuchMessage() as ProblemError;
+    if (state === undefined || state.volume !== place.volume) return noSuchMessage() as ProblemError;
     if (state.isWithdrawn) return refusal('withdrawn', undefined, { where: '/cursor' });
     const own = wordsOf(channel, number, by.user);
     const isThere = own.has(word) && own.get(word) !== 'gone';

@@ -1,18 +1,27 @@
 import type { ReactRequest } from '@nine-bells/wire';
 import { authorOf } from '../../model/author.js';
+import { accessRuleFor, looksAtMessage } from '../../rules/accessRule.js';
+import { placeOf } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
-import { type AllowedOfMessage, mayChangeMessage } from './changeMessage.js';
+import { mayChangeMessage } from './changeMessage.js';
+
+const mayReact = mayChangeMessage('react');
 
 /** Reacts to a message, or takes that back. */
 export const react: ChannelVerb<ReactRequest> = {
   act: 'react',
   cost: 3,
   rate: 'reactions',
-  decide: mayChangeMessage('react'),
-  handle(session, request, allowed) {
-    const { word, on = true } = request;
-    const { found, match } = allowed as AllowedOfMessage;
-    const counted = session.host.reactions.react(match, found.place, authorOf(session.who), word, on);
+  decide(session, channel, request) {
+    // The store looks whether the message is there; it is read only where the rule asks what it is.
+    const { rule } = session.host.rules.require(channel);
+    return looksAtMessage(accessRuleFor(rule.allow, 'react'))
+      ? mayReact(session, channel, request)
+      : session.allowed('react', channel);
+  },
+  handle(session, request, { match }) {
+    const { cursor, word, on = true } = request;
+    const counted = session.host.reactions.react(match, placeOf(cursor), authorOf(session.who), word, on);
     return session.answerWhenDone(request, counted, (counts) => `"counts":${JSON.stringify(counts)}`);
   },
 };
