@@ -89,6 +89,8 @@ export interface EngineOptions {
   readonly reports: Rate;
   /** Reactions by a session. Default 10 a second. */
   readonly reactions: Rate;
+  /** Revisions and withdrawals by a session. Default 20 a second. */
+  readonly changes: Rate;
   /** Channels that one session opens: no client of this instance was in them. Default 400 in 20 s. */
   readonly newChannels: Rate;
   /** The same of all clients of an address. Default 20,000 in 100 s. */
@@ -157,6 +159,7 @@ export const defaultEngineOptions: EngineOptions = {
   boardSaveMs: 5_000,
   reports: { count: 10, perMs: 60_000 },
   reactions: { count: 20, perMs: 2_000 },
+  changes: { count: 40, perMs: 2_000 },
   newChannels: { count: 400, perMs: 20_000 },
   newChannelsPerAddress: { count: 20_000, perMs: 100_000 },
   received: { count: 65_536, perMs: 7.8125 },

@@ -12,6 +12,7 @@ export type SessionRate =
   | 'newChannels'
   | 'reports'
   | 'reactions'
+  | 'changes'
   | 'given'
   | 'checking';
 

@@ -6,7 +6,7 @@ import { changeMessage, mayChangeMessage } from './changeMessage.js';
 export const revise: ChannelVerb<ReviseRequest> = {
   act: 'revise',
   cost: 5,
-  rate: 'publishes',
+  rate: 'changes',
   decide: mayChangeMessage('revise'),
   handle: changeMessage,
 };

@@ -6,7 +6,7 @@ import { changeMessage, mayChangeMessage } from './changeMessage.js';
 export const withdraw: ChannelVerb<WithdrawRequest> = {
   act: 'withdraw',
   cost: 5,
-  rate: 'publishes',
+  rate: 'changes',
   decide: mayChangeMessage('withdraw'),
   handle: changeMessage,
 };
