@@ -49,6 +49,25 @@ async function open(hello = {}, reads = true) {
   return { socket, say };
 }
 
+/** Publishes a message, and gives its cursor. */
+async function publishedIn(channel) {
+  const { socket, say } = await open();
+  const cursor = new Promise((resolve) =>
+    socket.on('message', (frame) => {
+      const { re, cursor: found } = JSON.parse(frame);
+      if (re === 2) resolve(found);
+    }),
+  );
+  say(JSON.stringify({ do: 'publish', channel, data: 'Ready' }));
+  return cursor;
+}
+
+async function revises(channel, data, perS) {
+  const cursor = await publishedIn(channel);
+  const revision = (n) => JSON.stringify({ do: 'revise', channel, cursor, data: `${n} ${data}` });
+  await again(revision, { perS });
+}
+
 /** What the service does not take waits in the kernel: to gather it here would cost this process, not the service. */
 const untaken = 262_144;
 
@@ -137,6 +156,15 @@ const attacks = {
         }),
       { perS: 2, sessions: 100 },
     ),
+  'revises its message in the busy channel': () => revises('race/finish/chat', 'Steady', 200),
+  'large revisions that are kept': () => revises('race/storm/chat', 'x'.repeat(32_000), 200),
+  'reactions to ever other messages of the busy channel': async () => {
+    const channel = 'race/finish/chat';
+    const [volume, number] = (await publishedIn(channel)).split(':');
+    const word = (n) => `w${n % 5}`;
+    const cursor = (n) => `${volume}:${1 + (n % Number(number))}`;
+    await again((n) => text({ do: 'react', channel, cursor: cursor(n), word: word(n) }), { perS: 100, sessions: 4 });
+  },
   'marks and counts': () =>
     again(
       (n) => text(n % 20 === 0 ? { do: 'unread' } : { do: 'mark', channel: `race/${n % 200}/chat`, cursor: null }),

@@ -3,6 +3,7 @@
 import { cpus } from 'node:os';
 import { connect } from '@nine-bells/client';
 import { Child, median } from './child.mjs';
+import { openRaw } from './rawClient.mjs';
 
 const messages = Number(process.env.BENCH_MESSAGES ?? 1_000_000);
 const rounds = Number(process.env.BENCH_ROUNDS ?? 8);
@@ -17,6 +18,7 @@ console.log(
 const service = new Child('./messagesServer.mjs');
 const { port } = await service.ask({ act: 'start', messages });
 await readPages();
+await reactTogether();
 const lines = Array.from({ length: 4 }, () => connect(`http://127.0.0.1:${port}`));
 const took = { resting: [], pruning: [] };
 let pruned = 0;
@@ -74,10 +76,49 @@ async function readPages() {
     const sorted = all.slice(300).sort((a, b) => a - b);
     const at = (part) => `${sorted[Math.floor(sorted.length * part)].toFixed(2)} ms`;
     console.log(
-      row({ plain: 'as published', revised: 'a tenth revised', changed: '100 changes' }[name], at(0.5), at(0.99)),
+      row(
+        { plain: 'as published', revised: 'a tenth revised, a tenth with reactions', changed: '100 changes' }[name],
+        at(0.5),
+        at(0.99),
+      ),
     );
   }
   console.log();
+}
+
+/** A thousand users a second react to one message, before a thousand clients. */
+async function reactTogether() {
+  const [clients, perSecond, seconds] = [1_000, 1_000, 5];
+  const told = new Array(clients).fill(0);
+  const bytes = new Array(clients).fill(0);
+  const last = new Array(clients).fill('');
+  const open = async (_, index) => {
+    const onFrame = (frame) => {
+      if (!frame.startsWith('{"on":"reactions"')) return;
+      told[index] += 1;
+      bytes[index] += frame.length;
+      last[index] = frame;
+    };
+    const raw = await openRaw({ port, protocol: 'nine-bells.v1', onFrame });
+    raw.send('{"do":"hello","id":1,"enter":[{"channel":"talk/cheers"}]}');
+    return raw;
+  };
+  const all = [];
+  for (let n = 0; n < clients; n += 50)
+    all.push(...(await Promise.all(Array.from({ length: 50 }, (_, index) => open(_, n + index)))));
+  const { took } = await service.ask({ act: 'react', perSecond, seconds });
+  await new Promise((resolve) => setTimeout(resolve, 1_000));
+  const bravos = Math.ceil((perSecond * seconds) / 3);
+  const missing = last.filter((frame) => !frame.includes(`"bravo":${bravos}`) || !frame.includes('"aye":')).length;
+  if (missing > 0) throw new Error(`${missing} clients do not have the last counts`);
+  const most = Math.max(...told);
+  console.log(`${perSecond} reactions a second to one message, before ${clients} clients`);
+  console.log(row('frames a second', `${(most / seconds).toFixed(1)} each`));
+  console.log(row('bytes a second', `${Math.round(Math.max(...bytes) / seconds)} each`));
+  console.log(row('a reaction, p50', `${took[took.length >> 1].toFixed(1)} ms`));
+  console.log(row('a reaction, p99', `${took[Math.floor(took.length * 0.99)].toFixed(1)} ms`));
+  console.log();
+  for (const each of all) each.destroy();
 }
 
 async function publishFor(ms) {
@@ -99,5 +140,5 @@ async function publishFor(ms) {
 }
 
 function row(...cells) {
-  return cells.map((cell, index) => (index === 0 ? cell.padEnd(20) : cell.padStart(12))).join('');
+  return cells.map((cell, index) => (index === 0 ? cell.padEnd(42) : cell.padStart(12))).join('');
 }

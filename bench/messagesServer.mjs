@@ -12,6 +12,8 @@ tokens: { secret: the-secret-of-the-benchmarks-of-32-bytes }
 channels:
   - { pattern: old, logbook: kept, keep: { for: 1d }, allow: { enter: anyone, publish: anyone } }
   - { pattern: "talk/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
+  - { pattern: talk/revised, logbook: kept, reactions: true, allow: { enter: anyone } }
+  - { pattern: talk/cheers, logbook: kept, reactions: true, allow: { enter: anyone } }
   - { pattern: "live/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
 `;
 
@@ -46,7 +48,16 @@ const acts = {
          SELECT 3, ${messages + 1} + number / 10, 'r' || number, 'change', '', '~', at_ms, 'null', number / 10, number
          FROM messages WHERE channel_id = 1 AND number % 10 = 0 AND number <= ${messages};
          UPDATE messages SET revision = ${messages + 1} + number / 10, revised_at_ms = at_ms, revised_by_json = '{"user":"mira"}'
-         WHERE channel_id = 3 AND number % 10 = 0 AND number <= ${messages}`,
+         WHERE channel_id = 3 AND number % 10 = 0 AND number <= ${messages};
+         -- Users have reacted to another tenth.
+         INSERT INTO reaction_counts (channel_id, number, counts_json, version)
+         SELECT 3, number, '{"aye":2,"bravo":1}', number / 10 FROM messages
+         WHERE channel_id = 1 AND number % 10 = 5 AND number <= ${messages};
+         INSERT INTO reactions (channel_id, number, word, user_id, at_ms)
+         SELECT 3, number, word, user, at_ms FROM messages, (
+           SELECT 'aye' AS word, 'pia' AS user UNION ALL SELECT 'aye', 'jory' UNION ALL SELECT 'bravo', 'oona')
+         WHERE channel_id = 1 AND number % 10 = 5 AND number <= ${messages};
+         INSERT INTO reaction_heads (channel_id, version) VALUES (3, ${messages / 10})`,
         (error) => {
           database.close();
           if (error === null) resolve();
@@ -57,6 +68,27 @@ const acts = {
     service = await start();
     await service.engine.pruner.hold('old', by);
     return { port: Number(new URL(service.url).port) };
+  },
+
+  /** So many users react to one message in a second, for some seconds. Gives how long each took, sorted, in milliseconds. */
+  async react({ perSecond, seconds }) {
+    const { messages } = service.engine;
+    const { cursor } = await messages.publish({ channel: 'talk/cheers', data: { text: 'Petrel wins' } });
+    const [volume, number] = cursor.split(':');
+    const place = { volume, number: Number(number) };
+    const took = [];
+    const under = [];
+    const begunMs = performance.now();
+    for (let n = 0; n < perSecond * seconds; n++) {
+      while (performance.now() < begunMs + (n * 1000) / perSecond)
+        await new Promise((resolve) => setTimeout(resolve, 1));
+      const sinceMs = performance.now();
+      const by = { user: `user-${n}` };
+      const done = messages.react('talk/cheers', place, by, n % 3 === 0 ? 'bravo' : 'aye', true);
+      under.push(done.then(() => took.push(performance.now() - sinceMs)));
+    }
+    await Promise.all(under);
+    return { took: took.sort((a, b) => a - b) };
   },
 
   /** Prunes from now on, until `rest`. */
