@@ -113,6 +113,7 @@ describe('reactions', () => {
       ['empty', () => enter(pia, chat).react(cursor, ''), 'bad-value'],
       ['not among those there may be', () => enter(pia, 'poll/tack').react(poll.cursor, 'wow'), 'bad-value'],
       ['where there are none', () => enter(pia, 'weather').react(dry.cursor, 'wow'), 'bad-value'],
+      ['of no message', () => enter(pia, chat).reactors(cursor.replace(/\d+$/, '99')), 'no-such-message'],
       ['to no message', () => enter(pia, chat).react(cursor.replace(/\d+$/, '99'), 'wow'), 'no-such-message'],
     ];
     for (const [what, done, code] of cases) expect([what, await codeOf(done())]).toEqual([what, code]);

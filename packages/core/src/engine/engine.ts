@@ -48,6 +48,7 @@ import type { TokenReader } from '../ports/tokens.js';
 import { Presences } from '../presence/presences.js';
 import { Watching } from '../presence/watching.js';
 import { Reactions } from '../reactions/reactions.js';
+import { findMessage } from '../record/changes.js';
 import { Publisher } from '../record/publisher.js';
 import { Refusals } from '../record/refusals.js';
 import { Traces } from '../record/traces.js';
@@ -229,7 +230,10 @@ export class Engine {
       emptied: (channel) => channels.left(channel),
       changed: (channel) => boardEvents.changed(channel),
     });
-    this.reactions = new Reactions(base);
+    this.reactions = new Reactions({
+      ...base,
+      find: (match, place) => findMessage(channels.logOf(match), match.channel, place),
+    });
     const channels: Channels = new Channels({
       ...base,
       rules: channelRules,

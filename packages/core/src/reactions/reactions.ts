@@ -30,6 +30,8 @@ export interface ReactionsHost {
   readonly relay: Relay;
   readonly store: ReactionStore;
   readonly report: Report;
+  /** A message of a channel. @throws {ProblemError} `no-such-message`, `unavailable` */
+  find(match: RuleMatch, place: Place): Promise<LoggedMessage>;
 }
 
 /** Reactions to messages: short words, of which each user has some at each message, and all see how many there are. */
@@ -109,10 +111,10 @@ export class Reactions implements FeatureSource {
   /**
    * Who has reacted to a message, in parts.
    *
-   * @throws {ProblemError} `bad-value`, `unavailable`
+   * @throws {ProblemError} `bad-value`, `no-such-message`, `unavailable`
    */
   async reactors(
-    { channel, rule }: RuleMatch,
+    match: RuleMatch,
     place: Place,
     {
       word,
@@ -120,9 +122,12 @@ export class Reactions implements FeatureSource {
       limit,
     }: { readonly word?: string | undefined; readonly after?: string | undefined; readonly limit: number },
   ): Promise<ReactorsReply> {
+    const { channel, rule } = match;
     if (rule.reactions === undefined) throw noReactions(rule.pattern);
     const { number } = place;
     const found = await this.#host.store.reactors({ channel, number, word, after: reactorOf(after), limit: limit + 1 });
+    // There may be no reactions, or no message.
+    if (found.length === 0) await this.#host.find(match, place);
     const reactors = found.slice(0, limit);
     const last = found.length > limit ? reactors.at(-1) : undefined;
     const cursor: Cursor = formatCursor(place);

@@ -180,7 +180,7 @@ export interface HttpInterface {
       readonly after?: string;
     } & Limit;
     answer: ReactorsReply;
-    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel';
+    problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message';
   };
   /** Begins to erase a user: its sessions end, and what is kept about it goes in small portions, everywhere. */
   'POST /v1/erasures': {
