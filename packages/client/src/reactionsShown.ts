@@ -27,7 +27,7 @@ export class ReactionsShown {
 
   /** What came with a reply. Gives the messages that have changed. */
   load(given: EnteredReactions | ReactionsOf): readonly string[] {
-    if ('version' in given) this.#version = given.version;
+    if ('version' in given && given.version !== undefined) this.#version = given.version;
     const own = given.own ?? {};
     for (const [cursor, counts] of Object.entries(given.counts)) this.#set(cursor, counts, own[cursor] ?? []);
     return Object.keys(given.counts);

@@ -170,6 +170,10 @@ export class MemoryStore extends MemoryQueues implements Store {
       .slice(0, limit);
   }
 
+  async reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    return channels.map((channel) => this.#reactionSlice(channel, () => false).version);
+  }
+
   #reactionSlice(
     channel: ChannelName,
     fits: (number: number, version: number) => boolean,

@@ -40,8 +40,8 @@ export interface Entered {
 }
 
 export interface EnteredReactions extends ReactionsOf {
-  /** To ask with when you come back. */
-  readonly version: Cursor;
+  /** To ask with when you come back. Absent with `more: true`: ask again with the one that you know. */
+  readonly version?: Cursor;
   /** More has changed since the version asked for than is told: read again what you show. */
   readonly partial?: true;
 }

@@ -446,6 +446,7 @@ export class Engine {
     await this.intakes.stop();
     await decided;
     await this.hooks.stop();
+    this.reactions.stop();
     await this.#host.boards.stop();
     await this.inboxes.settled();
     await this.moderation.stop();

@@ -339,6 +339,8 @@ export interface ReactionStore {
   /** Messages whose reactions have changed since a version, in the order of the changes: the first `limit`. */
   reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice>;
   reactors(wish: ReactorsWish): Promise<readonly Reactor[]>;
+  /** At which versions the reactions of channels are, in the order of the channels. */
+  reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]>;
 }
 
 /** The methods of `ReactionStore`, for stores that pass them on. */
@@ -347,6 +349,7 @@ export const reactionStoreMethods = [
   'reactions',
   'reactionsSince',
   'reactors',
+  'reactionHeads',
 ] as const satisfies readonly (keyof ReactionStore)[];
 
 /** What there is about a user, and how it is erased. */

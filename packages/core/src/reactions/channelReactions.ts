@@ -18,6 +18,7 @@ export interface ChannelReactionsHost {
   /** To everyone who has entered the channel. */
   tell(frame: Frame): void;
   readonly report: Report;
+  closed(): void;
 }
 
 /** Tells those who are in a channel how many have reacted to its messages: merged, and nothing is missed. */
@@ -58,6 +59,12 @@ export class ChannelReactions implements ChannelFeature {
     }
   }
 
+  /** Where the store says that the reactions are: the last change may not have been heard, and an erasure is not told. */
+  lookAt(place: Place): void {
+    const known = this.#version;
+    if (known !== undefined && (known.volume !== place.volume || known.number < place.number)) void this.#read();
+  }
+
   signalsMissed(): void {
     void this.#read();
   }
@@ -66,6 +73,7 @@ export class ChannelReactions implements ChannelFeature {
 
   close(): void {
     this.#closed = true;
+    this.#host.closed();
     this.#cancelTelling?.();
   }
 

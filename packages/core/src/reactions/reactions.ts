@@ -23,6 +23,8 @@ import { ChannelReactions } from './channelReactions.js';
 
 /** Messages of which a client that comes back is told what has changed. */
 const mostChanged = 500;
+/** How often it is looked whether reactions have changed that were not heard of, in milliseconds. */
+const lookMs = 5_000;
 
 export interface ReactionsHost {
   readonly clock: Clock;
@@ -37,20 +39,32 @@ export interface ReactionsHost {
 /** Reactions to messages: short words, of which each user has some at each message, and all see how many there are. */
 export class Reactions implements FeatureSource {
   readonly #host: ReactionsHost;
+  readonly #all = new Map<ChannelName, ChannelReactions>();
+  #cancelLook: () => void;
 
   constructor(host: ReactionsHost) {
     this.#host = host;
+    this.#cancelLook = this.#lookLater();
+  }
+
+  stop(): void {
+    this.#cancelLook();
   }
 
   attach(channel: FeatureChannel): ChannelReactions | undefined {
     if (channel.match.rule.reactions === undefined) return undefined;
     const { wheel, store, report } = this.#host;
-    return new ChannelReactions(channel.name, {
+    const made = new ChannelReactions(channel.name, {
       since: (version, limit) => store.reactionsSince(channel.name, version, limit),
       after: (delayMs, act) => wheel.after(delayMs, act),
       tell: (frame) => channel.tell(frame),
       report,
+      closed: () => {
+        if (this.#all.get(channel.name) === made) this.#all.delete(channel.name);
+      },
     });
+    this.#all.set(channel.name, made);
+    return made;
   }
 
   /**
@@ -132,6 +146,25 @@ export class Reactions implements FeatureSource {
     const last = found.length > limit ? reactors.at(-1) : undefined;
     const cursor: Cursor = formatCursor(place);
     return { channel, cursor, reactors, ...(last && { next: JSON.stringify([last.word, last.user]) }) };
+  }
+
+  #lookLater(): () => void {
+    return this.#host.wheel.after(lookMs, () => {
+      void this.#look();
+      this.#cancelLook = this.#lookLater();
+    });
+  }
+
+  async #look(): Promise<void> {
+    const { relay, store, report } = this.#host;
+    if (relay.isCut || this.#all.size === 0) return;
+    const names = [...this.#all.keys()];
+    try {
+      const places = await store.reactionHeads(names);
+      for (const [index, name] of names.entries()) this.#all.get(name)?.lookAt(places[index] as Place);
+    } catch (error) {
+      report(error, { what: 'looking whether reactions have changed' });
+    }
   }
 
   #around(channel: ChannelName, messages: readonly LoggedMessage[], user: string | undefined): Promise<ReactionSlice> {

@@ -212,8 +212,12 @@ export class LiveSession implements Recipient, ConnectedSession {
   async #reactionsIn(match: RuleMatch, wish: EnterWish, { messages, more }: CaughtUp): Promise<string> {
     const { reactions, report } = this.host;
     try {
-      const known = wish.reactions === undefined || more ? undefined : placeOf(wish.reactions);
-      return `,"reactions":${JSON.stringify(await reactions.entering(match, messages, this.user, known))}`;
+      const known = wish.reactions === undefined ? undefined : placeOf(wish.reactions);
+      // A client that is told of more goes on with the version that it knows.
+      const given = more
+        ? await reactions.to(match, messages, this.user)
+        : await reactions.entering(match, messages, this.user, known);
+      return `,"reactions":${JSON.stringify(given)}`;
     } catch (error) {
       report(error, { what: 'reading reactions', channel: match.channel });
       return '';

@@ -105,7 +105,7 @@ export class SqlReactionStore implements ReactionStore {
   }
 
   async reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice> {
-    const now = await this.#version(channel);
+    const [now] = (await this.reactionHeads([channel])) as [Place];
     if (version >= now.number) return { version: now, reacted: [], own: [] };
     const rows = await this.#database.reads.select<CountsRow>(
       `SELECT k.* FROM channels c JOIN reaction_counts k ON k.channel_id = c.id AND k.version > :version
@@ -134,13 +134,14 @@ export class SqlReactionStore implements ReactionStore {
     }));
   }
 
-  async #version(channel: ChannelName): Promise<Place> {
-    const [row] = await this.#database.reads.select<HeadRow>(
-      `SELECT c.volume, h.version AS head FROM channels c LEFT JOIN reaction_heads h ON h.channel_id = c.id
-       WHERE c.name = :channel`,
-      { channel },
+  async reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    const rows = await this.#database.reads.select<HeadRow & { readonly name: string }>(
+      `SELECT c.name, c.volume, h.version AS head FROM channels c LEFT JOIN reaction_heads h ON h.channel_id = c.id
+       WHERE c.name IN (:channels)`,
+      { channels },
     );
-    return versionOf(row);
+    const found = new Map(rows.map((row) => [row.name, row]));
+    return channels.map((channel) => versionOf(found.get(channel)));
   }
 }
 

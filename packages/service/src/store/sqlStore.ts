@@ -371,6 +371,10 @@ export class SqlStore implements Store {
     return this.#reactions.reactors(wish);
   }
 
+  reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
+    return this.#reactions.reactionHeads(channels);
+  }
+
   beginErasure(...given: Parameters<Store['beginErasure']>): Promise<Erasure> {
     return this.#persons.beginErasure(...given);
   }
