@@ -155,6 +155,11 @@ export class SlowStore extends SlowQueues implements Store {
     this.#records = records;
   }
 
+  /** What is committed, without delay. */
+  get committed(): MemoryStore {
+    return this.#records;
+  }
+
   append(channel: ChannelName, draft: Draft): Promise<Appended> {
     return new Promise((resolve, reject) => {
       this.#waiting.push({ channel, draft, resolve, reject });

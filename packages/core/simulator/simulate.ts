@@ -4,6 +4,7 @@ import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
+import { checkReactions } from './reactionView.js';
 import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
@@ -29,6 +30,8 @@ export interface Outcome {
   readonly sets: number;
   /** Changes of messages that were made. */
   readonly changed: number;
+  /** Messages with reactions, of which all who were there in the end knew how many. */
+  readonly reacted: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -46,13 +49,14 @@ export const noMisfit: Contract = {
   faults: () => [{ where: '/misfit', expected: 'no member of this name' }],
 };
 
-const allow = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone' } as const;
+const allow = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone', react: 'anyone' } as const;
 
 const rules: readonly ChannelRule[] = [
   ...boardRules,
   {
     pattern: 'kept/:n',
     logbook: { type: 'kept' },
+    reactions: { kinds: 3, each: 2 },
     allow,
     types: { message: noMisfit },
     open: true,
@@ -88,6 +92,8 @@ const tolerated = new Set([
   'a board could not be read',
   'a board could not be saved',
   'a board could not be kept in order',
+  'looking whether reactions have changed',
+  'reading reactions',
   'the hooks could not be read',
   'that a hook fails',
   'ended deliveries could not be forgotten',
@@ -199,7 +205,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     const channel = random.pick(channels);
     const dice = random.next();
     if (dice < 0.35) client.publish(channel, random.chance(0.7));
-    else if (dice < 0.41) client.change();
+    else if (dice < 0.39) client.change();
+    else if (dice < 0.44) client.react();
     else if (dice < 0.5) client.set(boardChannels);
     else if (dice < 0.55) sender.post();
     else if (dice < 0.56) client.misfit(channelName(`kept/${random.between(1, 2)}`));
@@ -229,10 +236,12 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   }
 
   await heal();
+  let reacted = 0;
   for (const client of clients) {
     checkClient(client, truth, restartedAt.count > 0);
     checkCalls(client.name, client.calls, truth);
     checkChanges(client, truth, restartedAt.count > 0);
+    reacted += await checkReactions(client, store.committed);
   }
   const [twice] = application.askedTwice;
   if (twice !== undefined) throw new Error(`the call ${twice} was asked twice at a time`);
@@ -251,6 +260,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
+    reacted,
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,
     restarts: restartedAt.count,

@@ -6,6 +6,7 @@ import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
 import { Random, randomIds } from './random.js';
+import { checkReactions } from './reactionView.js';
 import { changedBy, checkChanges, checkClient, mac, noMisfit, type SimulationOptions, seenBy } from './simulate.js';
 import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient } from './simulatedClient.js';
@@ -24,6 +25,8 @@ export interface InstancesOutcome {
   readonly sets: number;
   /** Changes of messages that were made. */
   readonly changed: number;
+  /** As in `Outcome`. */
+  readonly reacted: number;
   /** Calls that were answered. */
   readonly called: number;
   /** Events that the receiver of hooks has taken. */
@@ -44,10 +47,17 @@ export interface InstancesOutcome {
 }
 
 const bounds: LogBounds = { messages: 1000, forMs: 600_000 };
-const open = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone' } as const;
+const open = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone', react: 'anyone' } as const;
 const rules: readonly ChannelRule[] = [
   ...boardRules,
-  { pattern: 'kept/:n', logbook: { type: 'kept' }, allow: open, types: { message: noMisfit }, open: true },
+  {
+    pattern: 'kept/:n',
+    logbook: { type: 'kept' },
+    reactions: { kinds: 3, each: 2 },
+    allow: open,
+    types: { message: noMisfit },
+    open: true,
+  },
   { pattern: 'recent/:n', logbook: { type: 'recent', bounds }, allow: open },
   {
     pattern: 'room/:n',
@@ -65,6 +75,8 @@ const tolerated = new Set([
   'the relay cannot be reached',
   'looking whether channels have grown',
   'looking whether boards have changed',
+  'looking whether reactions have changed',
+  'reading reactions',
   'a board could not be read',
   'a board could not be saved',
   'a board could not be kept in order',
@@ -199,7 +211,8 @@ async function run(
     const client = random.pick(clients);
     const dice = random.next();
     if (dice < 0.35) client.publish(random.pick(channels), random.chance(0.85));
-    else if (dice < 0.41) client.change();
+    else if (dice < 0.39) client.change();
+    else if (dice < 0.44) client.react();
     else if (dice < 0.55) client.set(boardChannels);
     else if (dice < 0.58) sender.post();
     else if (dice < 0.585) client.misfit(channelName(`kept/${random.between(1, 2)}`));
@@ -224,11 +237,13 @@ async function run(
   // Behind it nothing breaks, so no instance has a reason to read anew what is in force.
   if (random.chance(0.3)) ban(random.between(0, instances.length - 1));
   await heal();
+  let reacted = 0;
   const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
   for (const client of clients) {
     checkClient(client, truth, mayHaveLost);
     checkCalls(client.name, client.calls, truth);
     checkChanges(client, truth, mayHaveLost);
+    reacted += await checkReactions(client, records);
   }
   sender.check(truth);
   receiver.check(
@@ -247,6 +262,7 @@ async function run(
     seen: clients.reduce((sum, client) => sum + seenBy(client), 0),
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
+    reacted,
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     taken: receiver.received,
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),

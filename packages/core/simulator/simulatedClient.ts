@@ -24,6 +24,7 @@ import type { BoardTruth, SetValue } from './boardTruth.js';
 import { BoardView } from './boardView.js';
 import { MemberList } from './memberList.js';
 import type { Random } from './random.js';
+import { ReactionView } from './reactionView.js';
 import type { SimulatedCall } from './simulatedApplication.js';
 import { type FarEnd, type Reached, type Sabotage, SimulatedLink } from './simulatedNetwork.js';
 import type { VirtualClock } from './virtualClock.js';
@@ -76,6 +77,8 @@ export class SimulatedClient implements FarEnd {
   readonly members = new Map<ChannelName, MemberList>();
   /** The client's copies of boards. */
   readonly boards = new Map<ChannelName, BoardView>();
+  /** How users have reacted, by what it was told. */
+  readonly reactions = new Map<ChannelName, ReactionView>();
   /** Changes of boards that were acknowledged. */
   acknowledgedSets = 0;
   readonly #sets = new Map<number, { channel: ChannelName; entry: string; value: SetValue | null }>();
@@ -236,7 +239,8 @@ export class SimulatedClient implements FarEnd {
   }
 
   #wishIn(channel: ChannelName): object {
-    return channel.startsWith('board/') ? this.#boardWish : defined({ filter: this.#filters[channel] });
+    if (channel.startsWith('board/')) return this.#boardWish;
+    return defined({ filter: this.#filters[channel], reactions: this.reactions.get(channel)?.version });
   }
 
   /** Publishes what the channel's contract does not take. */
@@ -249,6 +253,7 @@ export class SimulatedClient implements FarEnd {
 
   leave(channel: ChannelName): void {
     this.#entered.delete(channel);
+    this.reactions.delete(channel);
     this.boards.delete(channel);
     this.#send({ do: 'leave', id: this.#nextId++, channel });
   }
@@ -276,6 +281,17 @@ export class SimulatedClient implements FarEnd {
     this.#sendChange(change);
   }
 
+  /** Reacts to one of the last messages that it has seen in a channel, or takes that back. */
+  react(): void {
+    const random = this.#random;
+    const seen = [...this.#entered.values()].flatMap((stretch) => stretch.seen.slice(-6));
+    const some = seen.filter(({ channel }) => channel.startsWith('kept/'));
+    if (!this.#welcomed || some.length === 0) return;
+    const { channel, cursor } = random.pick(some);
+    const word = random.pick(['aye', 'bravo', 'alas']);
+    this.#send({ do: 'react', id: this.#nextId++, channel, cursor, word, on: random.chance(0.7) });
+  }
+
   call(channel: ChannelName): void {
     const each = { channel, key: `call-${this.calls.length}`, answered: false };
     this.calls.push(each);
@@ -295,6 +311,7 @@ export class SimulatedClient implements FarEnd {
     else if (isPush(frame, 'gap')) return;
     else if (isPush(frame, 'passed')) this.#passed(frame);
     else if (isPush(frame, 'members')) this.members.get(frame.channel)?.hear(frame);
+    else if (isPush(frame, 'reactions')) this.reactions.get(frame.channel)?.load(frame);
     else if (isPush(frame, 'board')) this.boards.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
   }
@@ -421,6 +438,11 @@ export class SimulatedClient implements FarEnd {
       const { channel, board } = entered;
       const echo = this.#boardWish.echo !== false;
       this.boards.set(channel, new BoardView(channel, this.name, this.#truth, echo, board));
+    }
+    if (entered.reactions !== undefined) {
+      const view = this.reactions.get(entered.channel) ?? new ReactionView();
+      this.reactions.set(entered.channel, view);
+      view.load(entered.reactions);
     }
     if (entered.members !== undefined) this.members.set(entered.channel, new MemberList(entered));
     if (entered.gap !== undefined) this.#gap(entered.gap);
