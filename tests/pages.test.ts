@@ -160,7 +160,7 @@ describe.skipIf(!browserIsThere)(`the demo page (in ${executablePath})`, () => {
       await left.getByLabel('Message').fill(words);
       await page.keyboard.press('Enter');
       await left.getByText('1 message will be sent').waitFor();
-      if (words.startsWith('No')) await left.getByRole('button', { name: 'Take back' }).click();
+      if (words.startsWith('No')) await left.locator('.outbox').getByRole('button', { name: 'Take back' }).click();
       else await left.getByRole('button', { name: 'Plug in again' }).click();
       await left.locator('.outbox').waitFor({ state: 'hidden' });
       if (words.startsWith('No')) break;
