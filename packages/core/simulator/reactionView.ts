@@ -14,8 +14,12 @@ export class ReactionView {
   /** To ask with after a break. */
   version: Cursor | undefined;
   readonly counts = new Map<string, ReactionCounts>();
+  /** It was told to read again. */
+  isPartial = false;
 
-  load({ version, counts }: EnteredReactions | ReactionsPush): void {
+  load(given: EnteredReactions | ReactionsPush): void {
+    const { version, counts } = given;
+    if ('partial' in given) this.isPartial = true;
     if (version !== undefined) this.version = version;
     for (const [cursor, each] of Object.entries(counts)) this.counts.set(cursor, each);
   }
@@ -28,7 +32,7 @@ export async function checkReactions(client: SimulatedClient, store: ReactionSto
   for (const channel of client.channels) {
     const { seen } = last.get(channel) as Stretch;
     const view = client.reactions.get(channel);
-    if (view === undefined) continue;
+    if (view === undefined || view.isPartial) continue;
     const { reacted } = await store.reactions(channel, 1, Number.MAX_SAFE_INTEGER);
     const counts = new Map(reacted.map((each) => [each.number, each.counts]));
     for (const { cursor, withdrawn } of seen) {

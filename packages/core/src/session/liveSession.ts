@@ -220,7 +220,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       return `,"reactions":${JSON.stringify(given)}`;
     } catch (error) {
       report(error, { what: 'reading reactions', channel: match.channel });
-      return '';
+      return ',"reactions":{"counts":{},"partial":true}';
     }
   }
 
