@@ -34,6 +34,8 @@ export class ChannelReactions implements ChannelFeature {
   #cancelTelling: (() => void) | undefined;
   #reading: Promise<void> | undefined;
   #closed = false;
+  /** It could not be read once. */
+  #hasFailed = false;
 
   constructor(channel: ChannelName, host: ChannelReactionsHost) {
     this.#channel = channel;
@@ -62,7 +64,7 @@ export class ChannelReactions implements ChannelFeature {
   /** Where the store says that the reactions are: the last change may not have been heard, and an erasure is not told. */
   lookAt(place: Place): void {
     const known = this.#version;
-    if (known !== undefined && (known.volume !== place.volume || known.number < place.number)) void this.#read();
+    if (known === undefined || known.volume !== place.volume || known.number < place.number) void this.#read();
   }
 
   signalsMissed(): void {
@@ -96,7 +98,10 @@ export class ChannelReactions implements ChannelFeature {
 
   #read(): Promise<void> {
     this.#reading ??= this.#readSince()
-      .catch((error: unknown) => this.#host.report(error, { what: 'reading reactions', channel: this.#channel }))
+      .catch((error: unknown) => {
+        this.#hasFailed = true;
+        this.#host.report(error, { what: 'reading reactions', channel: this.#channel });
+      })
       .finally(() => {
         this.#reading = undefined;
       });
@@ -105,11 +110,13 @@ export class ChannelReactions implements ChannelFeature {
 
   async #readSince(): Promise<void> {
     const before = this.#version;
-    const told = await this.#host.since(before?.number ?? Number.MAX_SAFE_INTEGER, mostMissed);
+    // Where it could not be read at first, clients may have entered before a change: all is told.
+    const from = before?.number ?? (this.#hasFailed ? 0 : Number.MAX_SAFE_INTEGER);
+    const told = await this.#host.since(from, mostMissed);
     const isOther = before !== undefined && before.number > 0 && before.volume !== told.version.volume;
     const { version, reacted } = isOther ? await this.#host.since(0, mostMissed) : told;
     if (this.#closed) return;
-    if (before !== undefined) for (const each of reacted) this.#take(each);
+    if (before !== undefined || this.#hasFailed) for (const each of reacted) this.#take(each);
     this.#version = version;
     for (const number of [...this.#early.keys()]) if (number <= version.number) this.#early.delete(number);
     this.#goOn(version);
