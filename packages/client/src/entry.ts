@@ -397,7 +397,8 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     if (this.isOver) return;
     this.#cursor = cursor;
     for (const [of, place] of this.#revised) if (!isAfter(place, cursor)) this.#revised.delete(of);
-    if (more) return;
+    // Once live, it may have entered again for what else was missing.
+    if (more || this.#state === 'live') return;
     this.#state = 'live';
     this.#resolveReady();
     this.emit('live', { cursor });

@@ -15,6 +15,8 @@ const maxMessages = 2_000;
 export class ReactionsShown {
   readonly #of = new Map<string, MessageReactions>();
   #version: Cursor | undefined;
+  /** More has changed before this version than was told: those of pushes lie ahead. */
+  #isBehind = false;
 
   /** To ask with after a break. */
   get version(): Cursor | undefined {
@@ -25,16 +27,24 @@ export class ReactionsShown {
     return this.#of;
   }
 
-  /** What came with a reply. Gives the messages that have changed. */
-  load(given: EnteredReactions | ReactionsOf): readonly string[] {
-    if ('version' in given && given.version !== undefined) this.#version = given.version;
+  /** What came with the reply to `enter`. Gives the messages that have changed. */
+  entered(given: EnteredReactions): readonly string[] {
+    if (given.version !== undefined) {
+      this.#version = given.version;
+      this.#isBehind = given.more === true;
+    }
+    return this.load(given);
+  }
+
+  /** What came with messages. Gives those of them that have reactions. */
+  load(given: ReactionsOf): readonly string[] {
     const own = given.own ?? {};
     for (const [cursor, counts] of Object.entries(given.counts)) this.#set(cursor, counts, own[cursor] ?? []);
     return Object.keys(given.counts);
   }
 
   take({ version, counts }: ReactionsPush): readonly string[] {
-    this.#version = version;
+    if (!this.#isBehind) this.#version = version;
     for (const [cursor, each] of Object.entries(counts)) {
       const own = this.#of.get(cursor)?.own ?? [];
       this.#set(

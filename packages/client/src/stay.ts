@@ -162,7 +162,7 @@ export class Stay implements SharedStay {
       this.#changeMembers({ whole: true, joined, count, partial });
     }
     if (entered.reactions !== undefined) {
-      const changed = this.reactions.load(entered.reactions);
+      const changed = this.reactions.entered(entered.reactions);
       for (const entry of there) entry.reactionsChanged(changed);
     }
     if (entered.board !== undefined) {
@@ -174,7 +174,7 @@ export class Stay implements SharedStay {
       for (const entry of there) entry.marksChanged([...this.#marks.keys()]);
     }
     for (const entry of there) entry.upTo(entered.cursor, entered.more);
-    return entered.more;
+    return entered.more || entered.reactions?.more === true;
   }
 
   /** Another entry is live already: joins it from here on. */

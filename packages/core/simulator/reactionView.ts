@@ -14,13 +14,25 @@ export class ReactionView {
   /** To ask with after a break. */
   version: Cursor | undefined;
   readonly counts = new Map<string, ReactionCounts>();
-  /** It was told to read again. */
-  isPartial = false;
+  /** More had changed than was told with the version. */
+  #isBehind = false;
 
-  load(given: EnteredReactions | ReactionsPush): void {
-    const { version, counts } = given;
-    if ('partial' in given) this.isPartial = true;
-    if (version !== undefined) this.version = version;
+  /** Takes what came with the reply to `enter`. Says whether to enter again at once. */
+  entered(given: EnteredReactions): boolean {
+    if (given.version !== undefined) {
+      this.version = given.version;
+      this.#isBehind = given.more === true;
+    }
+    this.#load(given.counts);
+    return given.more === true;
+  }
+
+  pushed({ version, counts }: ReactionsPush): void {
+    if (!this.#isBehind) this.version = version;
+    this.#load(counts);
+  }
+
+  #load(counts: ReactionsPush['counts']): void {
     for (const [cursor, each] of Object.entries(counts)) this.counts.set(cursor, each);
   }
 }
@@ -32,8 +44,9 @@ export async function checkReactions(client: SimulatedClient, store: ReactionSto
   for (const channel of client.channels) {
     const { seen } = last.get(channel) as Stretch;
     const view = client.reactions.get(channel);
-    if (view === undefined || view.isPartial) continue;
-    const { reacted } = await store.reactions(channel, 1, Number.MAX_SAFE_INTEGER);
+    if (view === undefined) continue;
+    const numbers = seen.map(({ cursor }) => parseCursor(cursor)?.number ?? 0);
+    const { reacted } = await store.reactions(channel, numbers);
     const counts = new Map(reacted.map((each) => [each.number, each.counts]));
     for (const { cursor, withdrawn } of seen) {
       if (withdrawn) continue;

@@ -174,6 +174,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         tailMessages: random.pick([2, 16, 256]),
         channelLingerMs: random.pick([0, 3_000]),
         publishesUnderWay: random.pick([1, 256]),
+        reactionsAtOnce: random.pick([1, 2, 500]),
         ...tight,
         hooks,
         intakes,

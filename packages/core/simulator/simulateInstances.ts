@@ -146,6 +146,7 @@ class Instance implements Reached {
         instance: name,
         pulseMs: 10_000,
         tailMessages: random.pick([2, 16, 256]),
+        reactionsAtOnce: random.pick([1, 2, 500]),
         channelLingerMs: random.pick([0, 3_000]),
         hooks,
         intakes,

@@ -100,7 +100,7 @@ export class SimulatedClient implements FarEnd {
   /** How often the service has cut it off as too slow. */
   cutOff = 0;
   readonly #entered = new Map<ChannelName, Stretch>();
-  readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch }>();
+  readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch; isLive?: boolean }>();
   readonly #waiting = new Map<number, Publish>();
   readonly #called = new Map<number, SimulatedCall>();
   readonly #changing = new Map<number, Change>();
@@ -281,15 +281,17 @@ export class SimulatedClient implements FarEnd {
     this.#sendChange(change);
   }
 
-  /** Reacts to one of the last messages that it has seen in a channel, or takes that back. */
+  /** Reacts to some of the last messages that it has seen, or takes that back. */
   react(): void {
     const random = this.#random;
     const seen = [...this.#entered.values()].flatMap((stretch) => stretch.seen.slice(-6));
     const some = seen.filter(({ channel }) => channel.startsWith('kept/'));
     if (!this.#welcomed || some.length === 0) return;
-    const { channel, cursor } = random.pick(some);
-    const word = random.pick(['aye', 'bravo', 'alas']);
-    this.#send({ do: 'react', id: this.#nextId++, channel, cursor, word, on: random.chance(0.7) });
+    for (let left = random.between(1, 5); left > 0; left--) {
+      const { channel, cursor } = random.pick(some);
+      const word = random.pick(['aye', 'bravo', 'alas']);
+      this.#send({ do: 'react', id: this.#nextId++, channel, cursor, word, on: random.chance(0.7) });
+    }
   }
 
   call(channel: ChannelName): void {
@@ -311,7 +313,7 @@ export class SimulatedClient implements FarEnd {
     else if (isPush(frame, 'gap')) return;
     else if (isPush(frame, 'passed')) this.#passed(frame);
     else if (isPush(frame, 'members')) this.members.get(frame.channel)?.hear(frame);
-    else if (isPush(frame, 'reactions')) this.reactions.get(frame.channel)?.load(frame);
+    else if (isPush(frame, 'reactions')) this.reactions.get(frame.channel)?.pushed(frame);
     else if (isPush(frame, 'board')) this.boards.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
   }
@@ -357,7 +359,7 @@ export class SimulatedClient implements FarEnd {
     this.#wishes.delete(frame.re);
     // Left, and perhaps entered anew, while this was on its way.
     if (wish.stretch !== undefined && this.#entered.get(wish.channel) !== wish.stretch) return;
-    if (frame.problem === undefined) this.#enteredIn(frame as unknown as Entered, wish.stretch?.cursor);
+    if (frame.problem === undefined) this.#enteredIn(frame as unknown as Entered, wish.stretch?.cursor, wish.isLive);
     else this.#enterRefused({ channel: wish.channel, problem: frame.problem });
   }
 
@@ -425,24 +427,26 @@ export class SimulatedClient implements FarEnd {
     if (stretch !== undefined) this.#clock.setTimer(100, () => this.#enterAgain(stretch));
   }
 
-  #enterAgain(stretch: Stretch): void {
+  /** @param isLive - what is pushed meanwhile comes with the reply, too */
+  #enterAgain(stretch: Stretch, isLive = false): void {
     if (!this.#welcomed || this.#entered.get(stretch.channel) !== stretch) return;
     const id = this.#nextId++;
-    this.#wishes.set(id, { channel: stretch.channel, stretch });
+    this.#wishes.set(id, { channel: stretch.channel, stretch, isLive });
     const { channel, cursor: after } = stretch;
     this.#send({ do: 'enter', id, channel, after, ...this.#wishIn(channel) });
   }
 
-  #enteredIn(entered: Entered, after: Cursor | undefined): void {
+  #enteredIn(entered: Entered, after: Cursor | undefined, isLive = false): void {
     if (entered.board !== undefined && this.#truth !== undefined) {
       const { channel, board } = entered;
       const echo = this.#boardWish.echo !== false;
       this.boards.set(channel, new BoardView(channel, this.name, this.#truth, echo, board));
     }
+    let hasMore = false;
     if (entered.reactions !== undefined) {
       const view = this.reactions.get(entered.channel) ?? new ReactionView();
       this.reactions.set(entered.channel, view);
-      view.load(entered.reactions);
+      hasMore = view.entered(entered.reactions);
     }
     if (entered.members !== undefined) this.members.set(entered.channel, new MemberList(entered));
     if (entered.gap !== undefined) this.#gap(entered.gap);
@@ -451,11 +455,16 @@ export class SimulatedClient implements FarEnd {
       const from = parseCursor(first?.cursor ?? entered.cursor) as Place;
       this.#begin(entered.channel, first === undefined ? from : { ...from, number: from.number - 1 });
     }
-    for (const each of entered.changes ?? []) this.#changed(each, each.revision as Cursor, false);
-    for (const each of entered.messages) this.#message(each);
+    const isNew = (cursor: Cursor): boolean => {
+      const { number = 0 } = parseCursor(this.#entered.get(entered.channel)?.cursor ?? '') ?? {};
+      return !isLive || (parseCursor(cursor) as Place).number > number;
+    };
+    for (const each of entered.changes ?? [])
+      if (isNew(each.revision as Cursor)) this.#changed(each, each.revision as Cursor, false);
+    for (const each of entered.messages) if (isNew(each.cursor)) this.#message(each);
     const stretch = this.#entered.get(entered.channel);
     if (stretch !== undefined) stretch.cursor = entered.cursor;
-    if (entered.more && stretch !== undefined) this.#enterAgain(stretch);
+    if ((entered.more || hasMore) && stretch !== undefined) this.#enterAgain(stretch, !entered.more);
   }
 
   #gap(gap: Gap): void {

@@ -153,8 +153,8 @@ export class MemoryStore extends MemoryQueues implements Store {
     return { reacted: { number, counts: countsOf(at.words), version: at.version }, volume, changed };
   }
 
-  async reactions(channel: ChannelName, from: number, to: number, user?: string): Promise<ReactionSlice> {
-    return this.#reactionSlice(channel, (number) => number >= from && number <= to, user);
+  async reactions(channel: ChannelName, numbers: readonly number[], user?: string): Promise<ReactionSlice> {
+    return this.#reactionSlice(channel, (number) => numbers.includes(number), user);
   }
 
   async reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice> {

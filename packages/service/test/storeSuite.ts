@@ -547,7 +547,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await of(1, 'pia', 'wow', true, 'other')).toBe('no-such-message');
       await database.close();
       await open();
-      const { version, reacted, own } = await store.reactions(chat, 1, 3, 'pia');
+      const { version, reacted, own } = await store.reactions(chat, [1, 2, 3], 'pia');
       expect([version.number, own]).toEqual([7, [[1, ['fourth', '⛵']]]]);
       expect(reacted.map(({ number, counts }) => [number, counts])).toEqual([
         [1, { '⛵': 2, third: 1, fourth: 1 }],
@@ -574,7 +574,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await store.eraseRecords('reactions', 'pia', 'e1', 10)).toBe(3);
       expect(await store.eraseRecords('reactions', 'pia', 'e1', 10)).toBe(0);
       const counts = async () =>
-        (await store.reactions(chat, 1, 9)).reacted.map(({ number, counts: each }) => [number, each]);
+        (await store.reactions(chat, [1, 2, 3, 4])).reacted.map(({ number, counts: each }) => [number, each]);
       expect(await counts()).toEqual([1, 2, 3].map((number) => [number, { wow: 1 }]));
       await store.prune(chat, 2, 10);
       expect(await counts()).toEqual([2, 3].map((number) => [number, { wow: 1 }]));

@@ -58,6 +58,8 @@ export interface ReactionsOf {
   readonly counts: Readonly<Record<string, ReactionCounts>>;
   /** How you have reacted yourself, by the cursors of messages. */
   readonly own?: Readonly<Record<string, readonly string[]>>;
+  /** Counts of the earliest messages given are left out, for lack of room: read those messages in smaller parts. */
+  readonly partial?: true;
 }
 
 /** How a user has reacted to a message. */

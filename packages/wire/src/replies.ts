@@ -42,8 +42,8 @@ export interface Entered {
 export interface EnteredReactions extends ReactionsOf {
   /** To ask with when you come back. Absent with `more: true`: ask again with the one that you know. */
   readonly version?: Cursor;
-  /** More has changed since the version asked for than is told: read again what you show. */
-  readonly partial?: true;
+  /** More has changed: enter again with this `version`, and take none from pushes until then. */
+  readonly more?: true;
 }
 
 /** A board as a client gets it on entering. */

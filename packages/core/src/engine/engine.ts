@@ -232,6 +232,7 @@ export class Engine {
     });
     this.reactions = new Reactions({
       ...base,
+      atOnce: this.options.reactionsAtOnce,
       find: (match, place) => findMessage(channels.logOf(match), match.channel, place),
     });
     const channels: Channels = new Channels({

@@ -87,6 +87,8 @@ export interface EngineOptions {
   readonly boardSaveMs: number;
   /** Reports of messages by a session. Default 10 a minute. */
   readonly reports: Rate;
+  /** Messages whose reactions are read from the store at once, where they have changed. Default 500. */
+  readonly reactionsAtOnce: number;
   /** Reactions by a session. Default 10 a second. */
   readonly reactions: Rate;
   /** Revisions and withdrawals by a session. Default 20 a second. */
@@ -158,6 +160,7 @@ export const defaultEngineOptions: EngineOptions = {
   sets: { count: 100, perMs: 1_000 },
   boardSaveMs: 5_000,
   reports: { count: 10, perMs: 60_000 },
+  reactionsAtOnce: 500,
   reactions: { count: 20, perMs: 2_000 },
   changes: { count: 40, perMs: 2_000 },
   newChannels: { count: 400, perMs: 20_000 },

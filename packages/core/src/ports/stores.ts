@@ -334,8 +334,8 @@ export interface ReactionStore {
    * @throws {ProblemError} `no-such-message`, `withdrawn`, `too-many-reactions`, `unavailable`
    */
   react(reaction: Reaction): Promise<{ readonly reacted: Reacted; readonly volume: string; readonly changed: boolean }>;
-  /** Reactions to the messages whose numbers lie from `from` to `to`, and among them those of a user. */
-  reactions(channel: ChannelName, from: number, to: number, user?: string): Promise<ReactionSlice>;
+  /** Reactions to the messages with these numbers, and among them those of a user. */
+  reactions(channel: ChannelName, numbers: readonly number[], user?: string): Promise<ReactionSlice>;
   /** Messages whose reactions have changed since a version, in the order of the changes: the first `limit`. */
   reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice>;
   reactors(wish: ReactorsWish): Promise<readonly Reactor[]>;

@@ -5,90 +5,99 @@ import type { Frame } from '../model/frame.js';
 import type { Reacted, ReactionSlice, ReactionWord } from '../model/reaction.js';
 import type { Signal } from '../model/signal.js';
 import type { Report } from '../ports/report.js';
+import { withinChars } from './withinChars.js';
 
-/** Changes are told together, this long after the first, in milliseconds. */
+/** How long the first change waits for others before clients are told, in milliseconds. */
 const tellMs = 300;
-/** Messages whose changes are read at once where some were missed; beyond, clients are told when they come back. */
-const mostMissed = 500;
+/** Characters of counts in one push; what has no room goes with the next one. */
+const pushChars = 32_768;
+/** Changes that wait for one that has not come; beyond, all of them are read from the store. */
+const mostEarly = 1_000;
 
 export interface ChannelReactionsHost {
+  /** Messages that are read from the store at once. */
+  readonly atOnce: number;
   /** Reads what has changed since a version. */
   since(version: number, limit: number): Promise<ReactionSlice>;
   after(delayMs: number, act: () => void): () => void;
-  /** To everyone who has entered the channel. */
+  /** To all clients in the channel. */
   tell(frame: Frame): void;
   readonly report: Report;
   closed(): void;
 }
 
-/** Tells those who are in a channel how many have reacted to its messages: merged, and nothing is missed. */
+/** Tells the clients in a channel how many users have reacted to its messages. Changes are merged; none is missed. */
 export class ChannelReactions implements ChannelFeature {
   readonly keepsOpen = false;
   readonly #channel: ChannelName;
   readonly #host: ChannelReactionsHost;
-  /** Up to which version this instance has heard everything. */
+  /** Up to here this instance has all changes. */
   #version: Place | undefined;
-  /** What was heard ahead of that, by its version. */
-  #early = new Map<number, ReactionWord>();
-  #changed = new Map<number, Reacted>();
+  /** Changes ahead of that, by their versions. */
+  readonly #early = new Map<number, ReactionWord>();
+  /** What clients have not been told yet, by the numbers of messages. */
+  readonly #changed = new Map<number, Reacted>();
   #cancelTelling: (() => void) | undefined;
+  #cancelRetry: (() => void) | undefined;
   #reading: Promise<void> | undefined;
   #closed = false;
-  /** It could not be read once. */
-  #hasFailed = false;
 
   constructor(channel: ChannelName, host: ChannelReactionsHost) {
     this.#channel = channel;
     this.#host = host;
   }
 
-  /** Resolves when it is known where the reactions stand. */
+  /** Resolves when the version is known. Rejects if it cannot be read; then it may be tried again. */
   ready(): Promise<void> | undefined {
     return this.#version === undefined ? this.#read() : undefined;
   }
 
   receive(signal: Signal): void {
     if (!('reacted' in signal)) return;
-    const { version, volume } = signal;
     const known = this.#version;
-    if (known === undefined || known.volume !== volume) {
-      // Before the first message the channel has no volume.
-      this.#early.set(version, signal);
-      void this.#read();
-    } else if (version > known.number) {
-      this.#early.set(version, signal);
-      this.#goOn(known);
-    }
+    // Before the first message the channel has no volume.
+    const isNext = known?.volume === signal.volume;
+    if (isNext && signal.version <= known.number) return;
+    if (this.#early.size >= mostEarly) this.#early.clear();
+    this.#early.set(signal.version, signal);
+    if (this.#reading !== undefined) return;
+    if (isNext) this.#goOn(known);
+    else this.#readLater();
   }
 
-  /** Where the store says that the reactions are: the last change may not have been heard, and an erasure is not told. */
-  lookAt(place: Place): void {
+  /** Compares with the version in the store: the last signal may be lost, and an erasure sends none. */
+  lookAt({ volume, number }: Place): void {
     const known = this.#version;
-    if (known === undefined || known.volume !== place.volume || known.number < place.number) void this.#read();
+    if (known !== undefined && (known.volume !== volume || known.number < number)) this.#readLater();
   }
 
   signalsMissed(): void {
-    void this.#read();
+    this.#readLater();
   }
 
   instanceGone(): void {}
 
   close(): void {
     this.#closed = true;
-    this.#host.closed();
     this.#cancelTelling?.();
+    this.#cancelRetry?.();
+    this.#host.closed();
   }
 
-  /** Takes what follows on what is known; what is missing is read. */
-  #goOn(known: Place): void {
-    let { number } = known;
-    for (let next = this.#early.get(1 + number); next?.volume === known.volume; next = this.#early.get(1 + number)) {
+  /** Takes the changes that follow on a version. Reads from the store if one is still missing a little later. */
+  #goOn({ volume, number: known }: Place): void {
+    let number = known;
+    for (let next = this.#early.get(number + 1); next?.volume === volume; next = this.#early.get(number + 1)) {
       number += 1;
       this.#early.delete(number);
       this.#take(next);
     }
-    this.#version = { ...known, number };
-    if (this.#early.size > 0) this.#host.after(tellMs, () => this.#early.size > 0 && void this.#read());
+    this.#version = { volume, number };
+    if (this.#early.size > 0)
+      this.#cancelRetry ??= this.#host.after(tellMs, () => {
+        this.#cancelRetry = undefined;
+        if (this.#early.size > 0) this.#readLater();
+      });
   }
 
   #take(reacted: Reacted): void {
@@ -96,40 +105,55 @@ export class ChannelReactions implements ChannelFeature {
     this.#cancelTelling ??= this.#host.after(tellMs, () => this.#tell());
   }
 
+  #readLater(): void {
+    if (this.#closed) return;
+    this.#read().catch((error: unknown) =>
+      this.#host.report(error, { what: 'reading reactions', channel: this.#channel }),
+    );
+  }
+
   #read(): Promise<void> {
-    this.#reading ??= this.#readSince()
-      .catch((error: unknown) => {
-        this.#hasFailed = true;
-        this.#host.report(error, { what: 'reading reactions', channel: this.#channel });
-      })
-      .finally(() => {
-        this.#reading = undefined;
-      });
+    this.#reading ??= this.#readOn().finally(() => {
+      this.#reading = undefined;
+    });
     return this.#reading;
   }
 
-  async #readSince(): Promise<void> {
-    const before = this.#version;
-    // Where it could not be read at first, clients may have entered before a change: all is told.
-    const from = before?.number ?? (this.#hasFailed ? 0 : Number.MAX_SAFE_INTEGER);
-    const told = await this.#host.since(from, mostMissed);
-    const isOther = before !== undefined && before.number > 0 && before.volume !== told.version.volume;
-    const { version, reacted } = isOther ? await this.#host.since(0, mostMissed) : told;
-    if (this.#closed) return;
-    if (before !== undefined || this.#hasFailed) for (const each of reacted) this.#take(each);
-    this.#version = version;
-    for (const number of [...this.#early.keys()]) if (number <= version.number) this.#early.delete(number);
-    this.#goOn(version);
+  async #readOn(): Promise<void> {
+    const { atOnce } = this.#host;
+    for (;;) {
+      const before = this.#version;
+      const { version, reacted } = await this.#host.since(before?.number ?? Number.MAX_SAFE_INTEGER, atOnce);
+      if (this.#closed) return;
+      const { volume } = version;
+      if (before !== undefined && before.volume !== volume) {
+        this.#changed.clear();
+        this.#version = { volume, number: 0 };
+        if (before.number > 0) continue;
+      }
+      if (before !== undefined) for (const each of reacted) this.#take(each);
+      const last = reacted.length < atOnce ? undefined : reacted.at(-1);
+      this.#version = last === undefined ? version : { volume, number: last.version };
+      if (last === undefined) break;
+    }
+    const { number } = this.#version;
+    for (const early of [...this.#early.keys()]) if (early <= number) this.#early.delete(early);
+    this.#goOn(this.#version);
   }
 
+  /** Pushes the earliest changes; what has no room follows. */
   #tell(): void {
-    this.#cancelTelling = undefined;
-    const { volume } = this.#version as Place;
+    const known = this.#version as Place;
+    const waiting = [...this.#changed.values()].sort((a, b) => a.version - b.version);
+    const told = withinChars(waiting, pushChars);
+    for (const { number } of told) this.#changed.delete(number);
+    const isAll = told.length === waiting.length;
+    this.#cancelTelling = isAll ? undefined : this.#host.after(tellMs, () => this.#tell());
+    const upTo = isAll ? known.number : (told.at(-1) as Reacted).version;
     const counts = Object.fromEntries(
-      [...this.#changed.values()].map((each) => [formatCursor({ volume, number: each.number }), each.counts]),
+      told.map((each) => [formatCursor({ ...known, number: each.number }), each.counts]),
     );
-    this.#changed.clear();
-    const version = formatCursor(this.#version as Place);
+    const version = formatCursor({ ...known, number: upTo });
     const push = { on: 'reactions', channel: this.#channel, version, counts } as const;
     this.#host.tell(new LatestFrame(`reactions ${this.#channel}`, push, merged, true, this.#channel));
   }

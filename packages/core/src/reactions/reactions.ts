@@ -2,6 +2,7 @@ import {
   type Author,
   type ChannelName,
   type Cursor,
+  defined,
   type EnteredReactions,
   formatCursor,
   type Place,
@@ -18,12 +19,15 @@ import type { Clock } from '../ports/clock.js';
 import { channelTopic, type Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { ReactionStore } from '../ports/stores.js';
+import { readable } from '../record/readable.js';
 import type { RuleMatch } from '../rules/channelRule.js';
 import { ChannelReactions } from './channelReactions.js';
+import { withinChars } from './withinChars.js';
 
-/** Messages of which a client that comes back is told what has changed. */
-const mostChanged = 500;
-/** How often it is looked whether reactions have changed that were not heard of, in milliseconds. */
+const what = 'reactions';
+/** Characters of counts in one reply, of the messages given and of what has changed. */
+const replyChars = 262_144;
+/** How often the versions of open channels are compared with those in the store, in milliseconds. */
 const lookMs = 5_000;
 
 export interface ReactionsHost {
@@ -32,6 +36,8 @@ export interface ReactionsHost {
   readonly relay: Relay;
   readonly store: ReactionStore;
   readonly report: Report;
+  /** Messages that are read from the store at once, where reactions have changed. */
+  readonly atOnce: number;
   /** A message of a channel. @throws {ProblemError} `no-such-message`, `unavailable` */
   find(match: RuleMatch, place: Place): Promise<LoggedMessage>;
 }
@@ -53,8 +59,9 @@ export class Reactions implements FeatureSource {
 
   attach(channel: FeatureChannel): ChannelReactions | undefined {
     if (channel.match.rule.reactions === undefined) return undefined;
-    const { wheel, store, report } = this.#host;
+    const { wheel, store, report, atOnce } = this.#host;
     const made = new ChannelReactions(channel.name, {
+      atOnce,
       since: (version, limit) => store.reactionsSince(channel.name, version, limit),
       after: (delayMs, act) => wheel.after(delayMs, act),
       tell: (frame) => channel.tell(frame),
@@ -88,20 +95,25 @@ export class Reactions implements FeatureSource {
     return reacted.counts;
   }
 
-  /** Reactions to messages that are given to a user; `undefined` where the rule has none. */
+  /**
+   * Reactions to the messages in a reply; `undefined` where the rule has none.
+   *
+   * @param user - whose own reactions are told, too
+   * @throws {ProblemError} `unavailable`
+   */
   async to(
     match: RuleMatch,
     messages: readonly LoggedMessage[],
     user: string | undefined,
   ): Promise<ReactionsOf | undefined> {
     if (match.rule.reactions === undefined) return undefined;
-    return shown(await this.#around(match.channel, messages, user));
+    return shown(await this.#of(match.channel, messages, user));
   }
 
   /**
-   * The same for a client that enters: with the version, and what has changed since the one that it knows.
+   * As `to`, for a client that enters; with the version, and what has changed since the one that it knows.
    *
-   * @param known - a version; absent: the client knows of none
+   * @param known - a version; absent: the client knows none
    */
   async entering(
     match: RuleMatch,
@@ -110,20 +122,24 @@ export class Reactions implements FeatureSource {
     known: Place | undefined,
   ): Promise<EnteredReactions | undefined> {
     if (match.rule.reactions === undefined) return undefined;
-    const { store } = this.#host;
-    // In this order: what changes in between comes twice, and not never.
-    const around = await this.#around(match.channel, messages, user);
-    const { version } = around;
+    const { store, atOnce } = this.#host;
+    // Read first: a change in between is told twice rather than never.
+    const given = await this.#of(match.channel, messages, user);
+    const { version } = given;
     if (known === undefined || known.volume !== version.volume || known.number >= version.number)
-      return { version: formatCursor(version), ...shown(around) };
-    const changed = await store.reactionsSince(match.channel, known.number, mostChanged + 1);
-    const isPartial = changed.reacted.length > mostChanged;
-    const all = { ...around, reacted: [...changed.reacted.slice(0, mostChanged), ...around.reacted] };
-    return { version: formatCursor(version), ...shown(all), ...(isPartial ? { partial: true } : {}) };
+      return { version: formatCursor(version), ...shown(given) };
+    const { reacted } = await readable(store.reactionsSince(match.channel, known.number, atOnce), what);
+    const changed = withinChars(reacted, replyChars);
+    const last = changed.length === reacted.length && reacted.length < atOnce ? undefined : changed.at(-1);
+    return {
+      version: formatCursor(last === undefined ? version : { ...version, number: last.version }),
+      ...shown({ ...given, reacted: [...given.reacted, ...changed] }),
+      ...(last === undefined ? {} : { more: true }),
+    };
   }
 
   /**
-   * Who has reacted to a message, in parts.
+   * A page of those who have reacted to a message.
    *
    * @throws {ProblemError} `bad-value`, `no-such-message`, `unavailable`
    */
@@ -140,7 +156,6 @@ export class Reactions implements FeatureSource {
     if (rule.reactions === undefined) throw noReactions(rule.pattern);
     const { number } = place;
     const found = await this.#host.store.reactors({ channel, number, word, after: reactorOf(after), limit: limit + 1 });
-    // There may be no reactions, or no message.
     if (found.length === 0) await this.#host.find(match, place);
     const reactors = found.slice(0, limit);
     const last = found.length > limit ? reactors.at(-1) : undefined;
@@ -167,23 +182,35 @@ export class Reactions implements FeatureSource {
     }
   }
 
-  #around(channel: ChannelName, messages: readonly LoggedMessage[], user: string | undefined): Promise<ReactionSlice> {
-    const numbers = messages.map(({ place }) => place.number);
-    const [from, to] = numbers.length === 0 ? [1, 0] : [Math.min(...numbers), Math.max(...numbers)];
-    return this.#host.store.reactions(channel, from, to, user);
+  /** Reactions to these messages; where not all have room, to the last of them. */
+  async #of(channel: ChannelName, messages: readonly LoggedMessage[], user: string | undefined): Promise<Given> {
+    const numbers = messages.flatMap((each) => (each.isMessage ? [each.place.number] : []));
+    const slice = await readable(this.#host.store.reactions(channel, numbers, user), what);
+    const latest = [...slice.reacted].sort((a, b) => b.number - a.number);
+    const reacted = withinChars(latest, replyChars);
+    if (reacted.length === latest.length) return slice;
+    const first = (reacted.at(-1) as Reacted).number;
+    return { ...slice, reacted, own: slice.own.filter(([number]) => number >= first), partial: true };
   }
+}
+
+/** Reactions to messages that a client is given. */
+interface Given extends ReactionSlice {
+  /** Some are left out, since they have no room. */
+  readonly partial?: true;
 }
 
 function noReactions(pattern: string): Error {
   return refusal('bad-value', `channels of the rule ${pattern} have no reactions`, { where: '/channel' });
 }
 
-function shown({ version: { volume }, reacted, own }: ReactionSlice): ReactionsOf {
+function shown({ version: { volume }, reacted, own, partial }: Given): ReactionsOf {
   const cursor = (number: number): Cursor => formatCursor({ volume, number });
-  const counts = Object.fromEntries(reacted.map((each: Reacted) => [cursor(each.number), each.counts]));
-  return own.length === 0
-    ? { counts }
-    : { counts, own: Object.fromEntries(own.map(([number, words]) => [cursor(number), words])) };
+  return {
+    counts: Object.fromEntries(reacted.map(({ number, counts }) => [cursor(number), counts])),
+    ...(own.length === 0 ? {} : { own: Object.fromEntries(own.map(([number, words]) => [cursor(number), words])) }),
+    ...defined({ partial }),
+  };
 }
 
 /** @throws {ProblemError} `bad-value` */

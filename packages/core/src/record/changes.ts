@@ -3,17 +3,13 @@ import {
   defined,
   type EarlierRevision,
   formatCursor,
-  ProblemError,
-  problem,
   type RevisionsReply,
   refusal,
 } from '@nine-bells/wire';
 import { countsAsUnread } from '../model/mark.js';
 import type { LoggedMessage, Place, ReadLimit } from '../model/message.js';
 import type { LogReader, MessageStore } from '../ports/stores.js';
-
-/** When to ask again for what could not be read, in milliseconds. */
-const retryAfterMs = 500;
+import { readable } from './readable.js';
 
 /**
  * Reads the message at a place, as it stands.
@@ -28,12 +24,8 @@ export async function findMessage(
   id?: string,
 ): Promise<LoggedMessage> {
   const next = { volume: place.volume, number: place.number + 1 };
-  const { messages } = await log.before(channel, next, { messages: 1, bytes: 1 }).catch((error: unknown) => {
-    if (error instanceof ProblemError) throw error;
-    throw new ProblemError(problem('unavailable', 'the record of the channel cannot be read', { retryAfterMs }), {
-      cause: error,
-    });
-  });
+  const reading = log.before(channel, next, { messages: 1, bytes: 1 });
+  const { messages } = await readable(reading, 'the record of the channel');
   const found = messages.find((each) => each.isMessage);
   if (found === undefined || found.place.number !== place.number || found.place.volume !== place.volume)
     throw noSuchMessage();

@@ -186,7 +186,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     try {
       const filter = filterOf(wish.filter, ...(ruling.filters ?? []));
       const caughtUp = await channel.enter(this, wishOf(wish), bytes, filter);
-      const reactions = match.rule.reactions && (await this.#reactionsIn(match, wish, caughtUp));
+      const reactions = match.rule.reactions ? await this.#reactionsOrLeave(channel, wish, caughtUp) : '';
       if (this.gone) return '';
       // A ban may have overtaken the earlier decision.
       const ban = access.ban(this.visitor, wish.channel);
@@ -199,7 +199,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       // In a reply that is full, members and marks come with the messages: when the client enters again.
       const marks = channelMarks.get(channel.name)?.text ?? '';
       const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
-      const text = enteredText(wish.channel, caughtUp, reactions === undefined ? about : about + reactions);
+      const text = enteredText(wish.channel, caughtUp, about + reactions);
       this.tellSilences(wish.channel);
       this.rates.given(filter === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
       return text;
@@ -208,20 +208,29 @@ export class LiveSession implements Recipient, ConnectedSession {
     }
   }
 
-  /** Reactions to the messages that are given, as JSON text that begins with a comma. What cannot be read is not told. */
-  async #reactionsIn(match: RuleMatch, wish: EnterWish, { messages, more }: CaughtUp): Promise<string> {
-    const { reactions, report } = this.host;
+  /** As `#reactionsIn`. If they cannot be read, a client that was not in the channel before is not in it afterwards. */
+  async #reactionsOrLeave(channel: Channel, wish: EnterWish, caughtUp: CaughtUp): Promise<string> {
     try {
-      const known = wish.reactions === undefined ? undefined : placeOf(wish.reactions);
-      // A client that is told of more goes on with the version that it knows.
-      const given = more
-        ? await reactions.to(match, messages, this.user)
-        : await reactions.entering(match, messages, this.user, known);
-      return `,"reactions":${JSON.stringify(given)}`;
+      return await this.#reactionsIn(channel.match, wish, caughtUp);
     } catch (error) {
-      report(error, { what: 'reading reactions', channel: match.channel });
-      return ',"reactions":{"counts":{},"partial":true}';
+      if (!this.entered.has(channel.name)) channel.leave(this);
+      throw error;
     }
+  }
+
+  /**
+   * Reactions to the messages in a reply, as JSON text that begins with a comma; empty where the rule has none.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  async #reactionsIn(match: RuleMatch, wish: EnterWish, { messages, more }: CaughtUp): Promise<string> {
+    const { reactions } = this.host;
+    const known = wish.reactions === undefined ? undefined : placeOf(wish.reactions);
+    // With more messages to come, the client keeps the version that it knows.
+    const given = more
+      ? await reactions.to(match, messages, this.user)
+      : await reactions.entering(match, messages, this.user, known);
+    return `,"reactions":${JSON.stringify(given)}`;
   }
 
   /** Gives the channel; one that is not open here yet is charged to the session and its address. */

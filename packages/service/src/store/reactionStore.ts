@@ -79,14 +79,15 @@ export class SqlReactionStore implements ReactionStore {
     return done;
   }
 
-  async reactions(channel: ChannelName, from: number, to: number, user?: string): Promise<ReactionSlice> {
+  async reactions(channel: ChannelName, numbers: readonly number[], user?: string): Promise<ReactionSlice> {
     const { reads } = this.#database;
-    const about = { channel, from, to, user: user ?? '' };
+    // A list is never empty in SQL.
+    const about = { channel, numbers: [0, ...numbers], user: user ?? '' };
     // In one statement, so that the version is that of the counts.
     const found = await reads.select<Partial<CountsRow> & HeadRow>(
       `SELECT c.volume, h.version AS head, k.number, k.counts_json, k.version FROM channels c
        LEFT JOIN reaction_heads h ON h.channel_id = c.id
-       LEFT JOIN reaction_counts k ON k.channel_id = c.id AND k.number BETWEEN :from AND :to AND k.counts_json <> '{}'
+       LEFT JOIN reaction_counts k ON k.channel_id = c.id AND k.number IN (:numbers) AND k.counts_json <> '{}'
        WHERE c.name = :channel`,
       about,
     );
@@ -95,7 +96,7 @@ export class SqlReactionStore implements ReactionStore {
     if (user === undefined || counts.length === 0) return { version, reacted: counts.map(reactedOf), own: [] };
     const rows = await reads.select<Pick<ReactionRow, 'number' | 'word'>>(
       `SELECT r.number, r.word FROM channels c
-       JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user AND r.number BETWEEN :from AND :to
+       JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user AND r.number IN (:numbers)
        WHERE c.name = :channel ORDER BY r.number, r.word`,
       about,
     );
