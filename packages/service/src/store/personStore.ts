@@ -109,9 +109,12 @@ export class SqlPersonStore implements PersonStore {
     };
   }
 
-  eraseRecords(kind: ErasedRecord, user: string, erasure: string, limit: number): Promise<number> {
+  async eraseRecords(kind: ErasedRecord, user: string, erasure: string, limit: number): Promise<number> {
+    const wish = { user, pseudonym: pseudonymOf(erasure), limit, dialect: this.#database };
+    const numbers = (await numbersOf[kind]?.(this.#database.reads, wish)) ?? [];
+    const written = kind === 'users' ? await writtenBy(this.#database.reads, wish) : [];
     return this.#database.write(async (reads) => {
-      const about = { user, pseudonym: pseudonymOf(erasure), limit, dialect: this.#database };
+      const about = { ...wish, numbers: [0, ...numbers], written };
       const { statements, result } = await erasing[kind](reads, about);
       return { statements: overwriting(statements, this.#database), result };
     });
@@ -140,11 +143,99 @@ export class SqlPersonStore implements PersonStore {
   }
 }
 
-interface About {
+interface Wish {
   readonly user: string;
   readonly pseudonym: string;
   readonly limit: number;
   readonly dialect: Dialect;
+}
+
+interface About extends Wish {
+  /** The numbers of rows to look at, and 0, since a list is never empty in SQL. */
+  readonly numbers: readonly number[];
+  /** Notices in which the service has told others that the user wrote to them: whose, and their numbers. */
+  readonly written: readonly (readonly [user: string, number: number])[];
+}
+
+async function writtenBy(reads: Reads, { user, limit, dialect }: Wish): Promise<About['written']> {
+  const rows = await reads.select<{ user_id: string; number: number | string }>(
+    `SELECT user_id, number FROM notices
+     WHERE notice_key LIKE 'direct %' AND ${within('data_json', ':from', dialect.isShared)} LIMIT :limit`,
+    { limit, ...needlesOf(user) },
+  );
+  return rows.map((row) => [row.user_id, Number(row.number)]);
+}
+
+/**
+ * Finds rows that no index leads to, and that are the user's: what only looks like the user stands in what another has written.
+ * Beside the writer, which others wait for: such a table may be long.
+ */
+const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish) => Promise<readonly number[]>>>> = {
+  reports: (reads, wish) =>
+    numbersIn<ReportRow>(
+      reads,
+      wish,
+      'reports',
+      (has) => `reporter = :user OR ${has('ended_by_json', ':actor')} OR ${has('message_json', ':author')}`,
+      (row) => withoutReporter(row, wish) !== undefined,
+    ),
+  deliveries: (reads, wish) =>
+    numbersIn<DeliveryRow>(
+      reads,
+      wish,
+      'deliveries',
+      (has) => has('data_json', ':mention'),
+      (row) => row.state !== 'waiting' || withoutUser(row.data_json, wish.user) !== row.data_json,
+    ),
+  audit: (reads, wish) =>
+    numbersIn<AuditRow>(
+      reads,
+      wish,
+      'audit',
+      (has) => `user_id = :user OR ${has('by_json', ':actor')}`,
+      (row) => row.user_id === wish.user || withoutActor(row.by_json, wish) !== row.by_json,
+    ),
+};
+
+interface DeliveryRow {
+  readonly number: number | string;
+  readonly state: string;
+  readonly data_json: string;
+}
+
+interface AuditRow {
+  readonly number: number | string;
+  readonly user_id: string | null;
+  readonly by_json: string;
+}
+
+interface ReportRow {
+  readonly number: number | string;
+  readonly id: string;
+  readonly reporter: string;
+  readonly by_json: string;
+  readonly ended_by_json: string | null;
+  readonly message_json: string;
+}
+
+async function numbersIn<Row extends { readonly number: number | string }>(
+  reads: Reads,
+  { user, limit, dialect }: Wish,
+  table: string,
+  condition: (has: (column: string, text: string) => string) => string,
+  isTheirs: (row: Row) => boolean,
+): Promise<readonly number[]> {
+  const fits = condition((column, text) => within(column, text, dialect.isShared));
+  const found: number[] = [];
+  for (let after = 0; ; ) {
+    const rows = await reads.select<Row>(
+      `SELECT * FROM ${table} WHERE number > :after AND (${fits}) ORDER BY number LIMIT :limit`,
+      { user, after, limit, ...needlesOf(user) },
+    );
+    found.push(...rows.filter(isTheirs).map(({ number }) => Number(number)));
+    if (rows.length < limit || found.length >= limit) return found;
+    after = Number(rows.at(-1)?.number);
+  }
 }
 
 /** How records of each kind are erased: some of them, and how many that were. */
@@ -179,22 +270,36 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   },
 
   async reactions(reads, { user, limit, dialect }) {
-    const rows = await reads.select<{ id: number; number: number | string; word: string; counts_json: string }>(
-      `SELECT c.id, r.number, r.word, k.counts_json FROM channels c
+    const rows = await reads.select<{
+      id: number;
+      number: number | string;
+      word: string;
+      counts_json: string;
+      head: number | string;
+    }>(
+      `SELECT c.id, r.number, r.word, k.counts_json, h.version AS head FROM channels c
        JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user
+       JOIN reaction_heads h ON h.channel_id = c.id
        JOIN reaction_counts k ON k.channel_id = c.id AND k.number = r.number LIMIT :limit`,
       { user, limit },
     );
     if (rows.length === 0) return nothing;
     const counts = new Map<string, { id: number; number: number; counts: Record<string, number> }>();
-    for (const { id, number, word, counts_json } of rows) {
+    const heads = new Map<number, number>();
+    for (const { id, number, word, counts_json, head } of rows) {
+      heads.set(id, heads.get(id) ?? Number(head));
       const key = `${id} ${number}`;
       const each = counts.get(key) ?? { id, number: Number(number), counts: JSON.parse(counts_json) };
       each.counts[word] = (each.counts[word] ?? 1) - 1;
       if ((each.counts[word] as number) <= 0) delete each.counts[word];
       counts.set(key, each);
     }
-    const left = [...counts.values()].map((each) => [each.id, each.number, JSON.stringify(each.counts)]);
+    // Each message has a version of its own, so that what has changed can be told in parts.
+    const left = [...counts.values()].map((each) => {
+      const version = (heads.get(each.id) as number) + 1;
+      heads.set(each.id, version);
+      return [each.id, each.number, JSON.stringify(each.counts), version];
+    });
     const which = listOf(
       ['INTEGER', 'BIGINT', 'TEXT', 'TEXT'],
       rows.map(({ id, number, word }) => [id, Number(number), word, user]),
@@ -203,14 +308,10 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     return {
       statements: [
         `DELETE FROM reactions WHERE (channel_id, number, word, user_id) IN ${which}`,
-        // Clients that come back, and instances that miss a version, hear of it.
-        `UPDATE reaction_heads SET version = version + 1 WHERE channel_id IN ${listOf(
-          ['INTEGER'],
-          left.map(([id]) => [id]),
-          dialect,
-        )}`,
-        `UPDATE reaction_counts SET counts_json = each.value->>2,
-           version = (SELECT h.version FROM reaction_heads h WHERE h.channel_id = reaction_counts.channel_id)
+        // Clients that come back hear of it, and instances when they look.
+        `UPDATE reaction_heads SET version = CAST(each.value->>1 AS BIGINT) FROM ${tableOf([...heads], dialect)}
+         WHERE channel_id = CAST(each.value->>0 AS INTEGER)`,
+        `UPDATE reaction_counts SET counts_json = each.value->>2, version = CAST(each.value->>3 AS BIGINT)
          FROM ${tableOf(left, dialect)}
          WHERE channel_id = CAST(each.value->>0 AS INTEGER) AND number = CAST(each.value->>1 AS BIGINT)`,
       ],
@@ -218,43 +319,22 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
-  async reports(reads, { user, pseudonym, limit, dialect }) {
-    const { isShared } = dialect;
-    const found = await reads.select<{
-      id: string;
-      reporter: string;
-      by_json: string;
-      ended_by_json: string | null;
-      message_json: string;
-    }>(
-      `SELECT * FROM reports WHERE reporter = :user OR ${within('ended_by_json', ':actor', isShared)}
-         OR ${within('message_json', ':author', isShared)}`,
-      { user, ...needlesOf(user) },
-    );
-    const changed = found.map(({ id, reporter, by_json, ended_by_json, message_json }) => ({
-      before: [id, reporter, by_json, ended_by_json, message_json],
-      after: [
-        id,
-        // Each may be reported once by each user, also by several who were erased.
-        reporter === user ? `${erasedAuthor.user}:${id}` : reporter,
-        reporter === user ? JSON.stringify(erasedAuthor) : by_json,
-        ended_by_json === null ? null : withoutActor(ended_by_json, user, pseudonym),
-        withoutAuthor(message_json, user),
-      ],
-    }));
-    // What only looks like the user stands in what another has written.
-    const rows = changed.filter(({ before, after }) => before.some((each, at) => each !== after[at])).slice(0, limit);
-    if (rows.length === 0) return nothing;
+  async reports(reads, about) {
+    const rows = await reads.select<ReportRow>('SELECT * FROM reports WHERE number IN (:numbers)', {
+      numbers: about.numbers,
+    });
+    const changed = rows.flatMap((row) => withoutReporter(row, about) ?? []);
+    if (changed.length === 0) return nothing;
     const table = tableOf(
-      rows.map(({ after }) => after),
-      dialect,
+      changed.map((row) => [row.id, row.reporter, row.by_json, row.ended_by_json, row.message_json]),
+      about.dialect,
     );
     return {
       statements: [
         `UPDATE reports SET reporter = each.value->>1, by_json = each.value->>2, ended_by_json = each.value->>3,
            message_json = each.value->>4 FROM ${table} WHERE reports.id = each.value->>0`,
       ],
-      result: rows.length,
+      result: changed.length,
     };
   },
 
@@ -272,7 +352,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
       rows.map(({ id, user_id, by_json, isEnded }) => [
         id,
         user_id === user && Number(isEnded) === 1 ? pseudonym : user_id,
-        withoutActor(by_json, user, pseudonym),
+        withoutActor(by_json, { user, pseudonym }),
       ]),
       dialect,
     );
@@ -284,11 +364,10 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
-  async deliveries(reads, { user, limit, dialect }) {
-    const rows = await reads.select<{ number: number | string; state: string; data_json: string }>(
-      `SELECT number, state, data_json FROM deliveries WHERE ${within('data_json', ':mention', dialect.isShared)}
-       LIMIT :limit`,
-      { limit, ...needlesOf(user) },
+  async deliveries(reads, { user, numbers, dialect }) {
+    const rows = await reads.select<DeliveryRow>(
+      'SELECT number, state, data_json FROM deliveries WHERE number IN (:numbers)',
+      { numbers },
     );
     if (rows.length === 0) return nothing;
     const [waiting, ended] = [true, false].map((is) => rows.filter(({ state }) => (state === 'waiting') === is));
@@ -312,23 +391,19 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
-  async users(reads, { user, dialect }) {
-    // What the service itself has told others of the user: that it wrote to them.
-    const wrote = (text: string): string =>
-      `notice_key LIKE 'direct %' AND ${within('data_json', text, dialect.isShared)}`;
+  async users(reads, { user, written, dialect }) {
     const [row] = await reads.select<{ count: number | string }>(
       `SELECT (SELECT COUNT(*) FROM users WHERE id = :user) + (SELECT COUNT(*) FROM user_roles WHERE user_id = :user)
-         + (SELECT COUNT(*) FROM notices WHERE user_id = :user OR (${wrote(':from')})) AS count`,
-      { user, ...needlesOf(user) },
+         + (SELECT COUNT(*) FROM notices WHERE user_id = :user) AS count`,
+      { user },
     );
-    const result = Number(row?.count ?? 0);
+    const result = Number(row?.count ?? 0) + written.length;
     if (result === 0) return nothing;
     const which = listOf(['TEXT'], [[user]], dialect);
     return {
       statements: [
         `DELETE FROM notices WHERE user_id IN ${which}`,
-        `DELETE FROM notices WHERE EXISTS (
-           SELECT 1 FROM ${tableOf([[needlesOf(user).from]], dialect)} WHERE ${wrote('each.value->>0')})`,
+        `DELETE FROM notices WHERE (user_id, number) IN ${listOf(['TEXT', 'BIGINT'], written, dialect)}`,
         `DELETE FROM user_roles WHERE user_id IN ${which}`,
         `DELETE FROM users WHERE id IN ${which}`,
       ],
@@ -336,13 +411,11 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
-  async audit(reads, { user, pseudonym, limit, dialect }) {
+  async audit(reads, { user, pseudonym, limit, numbers, dialect }) {
     const { isShared } = dialect;
-    const rows = await reads.select<{ number: number | string; user_id: string | null; by_json: string }>(
-      `SELECT number, user_id, by_json FROM audit
-       WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} LIMIT :limit`,
-      { user, limit, ...needlesOf(user) },
-    );
+    const rows = await reads.select<AuditRow>('SELECT number, user_id, by_json FROM audit WHERE number IN (:numbers)', {
+      numbers,
+    });
     const holds = await reads.select<{ channel: string; by_json: string }>(
       `SELECT channel, by_json FROM holds WHERE ${within('by_json', ':actor', isShared)} LIMIT :limit`,
       { limit, ...needlesOf(user) },
@@ -351,9 +424,9 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     const entries = rows.map(({ number, user_id, by_json }) => [
       Number(number),
       user_id === user ? pseudonym : user_id,
-      withoutActor(by_json, user, pseudonym),
+      withoutActor(by_json, { user, pseudonym }),
     ]);
-    const held = holds.map(({ channel, by_json }) => [channel, withoutActor(by_json, user, pseudonym)]);
+    const held = holds.map(({ channel, by_json }) => [channel, withoutActor(by_json, { user, pseudonym })]);
     return {
       statements: [
         ...(entries.length === 0
@@ -392,9 +465,25 @@ function within(column: string, text: string, isShared: boolean): string {
   return `COALESCE(${isShared ? 'STRPOS' : 'INSTR'}(${column}, ${text}), 0) > 0`;
 }
 
-function withoutActor(json: string, user: string, pseudonym: string): string {
+function withoutActor(json: string, { user, pseudonym }: Pick<Wish, 'user' | 'pseudonym'>): string {
   const actor = JSON.parse(json) as { readonly kind: string; readonly id: string };
   return actor.kind === 'user' && actor.id === user ? JSON.stringify({ kind: 'user', id: pseudonym }) : json;
+}
+
+/** A report without the user; `undefined` if the user is not in it. */
+function withoutReporter(row: ReportRow, wish: Pick<Wish, 'user' | 'pseudonym'>): ReportRow | undefined {
+  const { id, reporter, by_json, ended_by_json, message_json } = row;
+  const isOwn = reporter === wish.user;
+  const changed = {
+    ...row,
+    // Each may be reported once by each user, also by several who were erased.
+    reporter: isOwn ? `${erasedAuthor.user}:${id}` : reporter,
+    by_json: isOwn ? JSON.stringify(erasedAuthor) : by_json,
+    ended_by_json: ended_by_json === null ? null : withoutActor(ended_by_json, wish),
+    message_json: withoutAuthor(message_json, wish.user),
+  };
+  const isSame = !isOwn && changed.ended_by_json === ended_by_json && changed.message_json === message_json;
+  return isSame ? undefined : changed;
 }
 
 function withoutAuthor(json: string, user: string): string {
