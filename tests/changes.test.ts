@@ -154,6 +154,22 @@ describe('changes of messages', () => {
     );
   });
 
+  it('have a rate of their own: a session that changes too many is refused, and still publishes', async () => {
+    const raw = await (await RawLine.open(service.url)).hello({ token: await service.token('jory') });
+    clean.push(() => raw.socket.close());
+    raw.send({ do: 'publish', id: 2, channel: wind, data: 0 });
+    const { cursor } = await raw.reply(2);
+    for (let id = 3; id < 63; id++) raw.send({ do: 'revise', id, channel: wind, cursor, data: id });
+    raw.send({ do: 'publish', id: 63, channel: wind, data: 'on' });
+    expect(await raw.reply(63)).toHaveProperty('cursor');
+    const replies = await Promise.all(Array.from({ length: 60 }, (_, index) => raw.reply(index + 3)));
+    const refused = replies.filter(({ problem }) => problem !== undefined);
+    expect(new Set(refused.map(({ problem }) => problem.code))).toEqual(new Set(['rate-limited']));
+    // 40 in 2 s, and what the time of the test itself lets through.
+    expect(refused.length).toBeGreaterThan(0);
+    expect(replies.length - refused.length).toBeGreaterThanOrEqual(40);
+  });
+
   it('are told to hooks, and leave nothing of what was withdrawn for those that have not fetched it', async () => {
     const { backend } = service;
     const before = (await backend.fetchFeed('bureau', { most: 100, waitS: 0 })).events;

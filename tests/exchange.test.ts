@@ -233,6 +233,7 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
   it.each([
     { part: 'head', lost: true, knows: false },
     { part: 'log', lost: true, knows: true },
+    { part: 'changed', lost: true, knows: true },
     { part: 'order', lost: false, knows: true },
   ])(
     'goes on when Redis has evicted $part of a channel: a new volume if messages are lost',
@@ -241,6 +242,7 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
       const exchange = await open(prefix);
       const before = await exchange.append(channel, [keyed(1), keyed(2)], bounds);
       const { volume } = (before[0] as Placed).place;
+      await exchange.append(channel, [{ id: 'c1', author: 'pia', atMs: 3, of: 1, tail: '"id":"m1"}' }], bounds);
       await redis.ask(['DEL', keyOf(prefix, part)]);
       // Whatever is done next, what is acknowledged is there.
       const [again] = await exchange.append(channel, [keyed(9, 'k2')], bounds);

@@ -77,7 +77,7 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
         left -= 1;
         if (left === 0) finish();
       });
-      // Messages as events are told once; how they stand later is not among them.
+      // Each message becomes one event; changes do not become events.
       if (!options.cloudevents)
         entry.addEventListener('change', ({ detail: { live: _, ...message } }) => {
           if (left <= 0) return;

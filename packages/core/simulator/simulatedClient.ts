@@ -491,7 +491,7 @@ export class SimulatedClient implements FarEnd {
     stretch.cursor = message.cursor;
   }
 
-  /** A message stands otherwise. It is told again if the message has come as it stands already. */
+  /** Applies a change. It may describe a state that the client already has. */
   #changed(message: Message, cursor: Cursor, isPushed: boolean): void {
     const stretch = this.#entered.get(message.channel);
     if (stretch === undefined) return;

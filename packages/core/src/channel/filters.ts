@@ -21,8 +21,8 @@ export class Filter {
   }
 
   /**
-   * How a client is told of a change: `whole`, or if the message does not fit (any more) without what it holds, since the
-   * client may have it as it was; not at all if its type or author does not fit.
+   * How a change is sent to a client. `whole`: with the message. `unfit`: without its data, since the new data does not fit
+   * the filter and the client may have the earlier data. `undefined`: not at all, since type or author do not fit.
    */
   showsChange({ message }: LoggedMessage): 'whole' | 'unfit' | undefined {
     if (!this.parts.every(({ where: _, ...each }) => filterFits(each, message))) return undefined;

@@ -20,10 +20,11 @@ import type { Report } from '../ports/report.js';
 import type { MarkStore, PersonPlace, PersonStore } from '../ports/stores.js';
 import type { Publisher } from '../record/publisher.js';
 
-/** Messages, and records, of one portion, and the least rest between two, in milliseconds: clients are told of each message. */
+/** Messages or records of one portion. */
 const portion = 50;
+/** The least rest between two portions, in milliseconds. It is longer for messages, since each makes a frame for all clients. */
 const restMs = { messages: 200, records: 20 };
-/** For how long an instance holds an erasure from one portion to the next, and how often it is looked for left ones, in milliseconds. */
+/** How long an instance holds an erasure between two portions, and how often it looks for interrupted ones, in milliseconds. */
 const heldMs = 60_000;
 const roundMs = 30_000;
 /** Channels that are named where messages are left. */

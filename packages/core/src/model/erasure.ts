@@ -1,4 +1,5 @@
 import type { Author, ChannelName, Json } from '@nine-bells/wire';
+import type { ErasureInfo } from '@nine-bells/wire/http';
 import type { Actor } from './moderation.js';
 
 /** The author of messages whose author was erased: one for all, so that nothing leads from one to the others. */
@@ -16,24 +17,7 @@ export function pseudonymOf(erasure: string): string {
 export type MessagesErased = 'withdraw' | 'blank';
 
 /** What an erasure has removed or blanked, by what it is. */
-export interface ErasedCounts {
-  readonly messages: number;
-  /** Changes that the user has made of messages. */
-  readonly changes: number;
-  readonly marks: number;
-  readonly reactions: number;
-  readonly notices: number;
-  /** Reports that the user has made, or that are about the user's messages. */
-  readonly reports: number;
-  /** Bans and silences that have ended. */
-  readonly bans: number;
-  /** Deliveries to hooks that mention the user: what has ended is gone, what waits is blanked. */
-  readonly deliveries: number;
-  /** Names and roles. */
-  readonly users: number;
-  /** Entries of the audit log, which now have a pseudonym. */
-  readonly audit: number;
-}
+export type ErasedCounts = ErasureInfo['counts'];
 
 export const nothingErased: ErasedCounts = {
   messages: 0,

@@ -437,7 +437,7 @@ export class RedisExchange implements Exchange {
     const isWanted = this.#topics.has(topics.channel(channel));
     const held = channel === controlChannel ? forgottenMs : isWanted ? emptyForMs : '';
     for (;;) {
-      const reply = await this.#servers.run<Reply>(name, keys.slice(0, 2), [this.#volume(), held, ...args]);
+      const reply = await this.#servers.run<Reply>(name, keys.slice(0, 3), [this.#volume(), held, ...args]);
       if (reply[0] !== 'another-run') return reply;
       await this.#adopt(keys, String(reply[1]));
     }
@@ -453,7 +453,7 @@ export class RedisExchange implements Exchange {
   async #adopt(keys: readonly string[], marked: string): Promise<void> {
     const latest = /^\d+$/.test(marked) ? await this.#options.terms.latestOf(Number(marked)) : undefined;
     const isWhole = await this.#servers.continues(latest, keys[0] as string);
-    await this.#servers.run<Reply>('adopt', keys.slice(0, 2), [marked, isWhole ? 'whole' : 'lost', this.#volume()]);
+    await this.#servers.run<Reply>('adopt', keys.slice(0, 3), [marked, isWhole ? 'whole' : 'lost', this.#volume()]);
   }
 
   /** Looks whether the servers are still in their terms, and whether something is heard from them. */

@@ -16,9 +16,9 @@ export class RedisNames {
     return [`{${this.#prefix}}leases`, `{${this.#prefix}}cards`];
   }
 
-  /** The keys of a channel's record. */
+  /** The keys of a channel's record; the last one is of those who append. */
   keysOf(channel: ChannelName): readonly string[] {
-    return ['head', 'log', 'order'].map((each) => `{${this.#prefix}:${channel}}${each}`);
+    return ['head', 'log', 'changed', 'order'].map((each) => `{${this.#prefix}:${channel}}${each}`);
   }
 
   /** The key of a channel's board. */

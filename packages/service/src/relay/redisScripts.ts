@@ -12,21 +12,39 @@ import { createHash } from 'node:crypto';
  *   together with the head, or not at all.
  * - `log`, a stream: an entry for what came together, whose id is the number of its last message, with t the time and m the
  *   lines.
+ * - `changed`, a sorted set: the entries of the log that hold something changed, by their numbers: "number time lines". How
+ *   many there are stands in the head (c).
  * - `order`, a list: the fields of the keys, oldest first.
  *
- * Redis should evict nothing (`maxmemory-policy noeviction`). If it does, a head and a log that do not fit begin a new volume.
+ * Redis should evict nothing (`maxmemory-policy noeviction`). If it does, a head, a log and a set that do not fit begin a new volume.
  * Times are of Redis' own clock, which is one for all instances.
  */
 
 /*
- * A line of the log (`carried.ts`) says what has become of a message by what stands before its text. A change replaces the line of
- * its message, and that of the change before. The ids of a stream only rise: so the entries from there on are written anew.
+ * A line of the log (`carried.ts`) says what has become of a message by what stands before its text. A change replaces the
+ * line of its message, and that of the change before. An entry of a stream can be removed and not replaced: so the entry moves
+ * to `changed`, whatever the length of the log.
  */
-
-/** The entries that a change of a message may have to write anew: what lies further back is not changed. */
-const maxChanged = 1_000;
-
 const changing = String.raw`
+-- Entries of the log and of those that were moved, in order, the first ones up to a count: {id, {'t', time, 'm', lines}}.
+local entriesOf = function(log, changed, moved, from, count, isReversed)
+  local some = isReversed and redis.call('XREVRANGE', log, from == '+' and '+' or from .. '-0', '-', 'COUNT', count)
+    or redis.call('XRANGE', log, from == '-' and '-' or from .. '-0', '+', 'COUNT', count)
+  if moved == 0 then return some end
+  local found = isReversed and redis.call('ZRANGE', changed, from == '+' and '+inf' or from, '-inf', 'BYSCORE', 'REV', 'LIMIT', 0, count)
+    or redis.call('ZRANGE', changed, from == '-' and '-inf' or from, '+inf', 'BYSCORE', 'LIMIT', 0, count)
+  for _, member in ipairs(found) do
+    local number, time, lines = string.match(member, '^(%d+) (%d+) (.*)$')
+    some[#some + 1] = {number .. '-0', {'t', time, 'm', lines}, member}
+  end
+  local number = function(entry) return tonumber(string.match(entry[1], '^%d+')) end
+  table.sort(some, function(a, b)
+    if isReversed then return number(a) > number(b) end
+    return number(a) < number(b)
+  end)
+  for at = #some, count + 1, -1 do some[at] = nil end
+  return some
+end
 -- A line: its head, up to its text; what stands before the text, and its number; the text.
 local partsOf = function(line)
   local head, rest = string.match(line, '^(%d+\t[^\t]*\t)(.*)$')
@@ -34,37 +52,40 @@ local partsOf = function(line)
   if mark then return head, mark, tonumber(number), tail end
   return head, rest == 'x' and rest or '', 0, rest
 end
+-- Where a message stands: its entry, the lines of that, and which of them.
+local find = function(log, changed, moved, number)
+  local entry = entriesOf(log, changed, moved, string.format('%d', number), 1)[1]
+  if not entry then return nil end
+  local lines = {}
+  for line in string.gmatch(entry[2][4] .. '\n', '(.-)\n') do lines[#lines + 1] = line end
+  local index = number - tonumber(string.match(entry[1], '^%d+')) + #lines
+  if index < 1 then return nil end
+  return {entry = entry, lines = lines, index = index}
+end
+-- Replaces a line, and moves its entry to those that were changed.
+local replace = function(log, changed, found, line)
+  found.lines[found.index] = line
+  local entry = found.entry
+  local number = string.match(entry[1], '^%d+')
+  redis.call('ZADD', changed, number, number .. ' ' .. entry[2][2] .. ' ' .. table.concat(found.lines, '\n'))
+  if entry[3] then redis.call('ZREM', changed, entry[3]) else redis.call('XDEL', log, entry[1]) end
+end
 -- Makes a message stand as it does after the change that is about to be appended, or says why it cannot be changed.
-local change = function(head, log, n, oldest, of, wanted, tail, withdraws)
+local change = function(head, log, changed, moved, n, oldest, of, wanted, tail, withdraws)
   local missing = {'change-refused', 'no-such-message', 0}
   if of < oldest or of > n then return missing end
-  local some = redis.call('XRANGE', log, of .. '-0', '+', 'COUNT', ${maxChanged + 1})
-  if #some == 0 or #some > ${maxChanged} then return missing end
-  local entries, where, last = {}, {}, nil
-  for at, entry in ipairs(some) do
-    local lines = {}
-    for line in string.gmatch(entry[2][4] .. '\n', '(.-)\n') do lines[#lines + 1] = line end
-    last = tonumber(string.match(entry[1], '^%d+'))
-    for index = 1, #lines do where[last - #lines + index] = {at, index} end
-    entries[at] = lines
-  end
-  local place = where[of]
-  if not place then return missing end
-  local lineHead, mark, revision = partsOf(entries[place[1]][place[2]])
+  local found = find(log, changed, moved, of)
+  if not found then return missing end
+  local lineHead, mark, revision = partsOf(found.lines[found.index])
   if mark == '>' or mark == 'x' then return missing end
   if mark == '!' then return {'change-refused', 'withdrawn', revision} end
   if wanted ~= '' and tonumber(wanted) ~= revision then return {'change-refused', 'conflict', revision} end
-  entries[place[1]][place[2]] = lineHead .. (withdraws and '!' or '~') .. n + 1 .. ' ' .. tail
-  local earlier = mark == '~' and where[revision]
-  if earlier then entries[earlier[1]][earlier[2]] = partsOf(entries[earlier[1]][earlier[2]]) .. 'x' end
   -- Fails here, if memory is short, before anything is taken away.
   redis.call('HSET', head, 'n', n)
-  for _, entry in ipairs(some) do redis.call('XDEL', log, entry[1]) end
-  local before = redis.call('XREVRANGE', log, '+', '-', 'COUNT', 1)
-  redis.call('XSETID', log, before[1] and before[1][1] or '0-1', 'ENTRIESADDED', redis.call('XLEN', log), 'MAXDELETEDID', '0-1')
-  for at, entry in ipairs(some) do
-    redis.call('XADD', log, entry[1], 't', entry[2][2], 'm', table.concat(entries[at], '\n'))
-  end
+  replace(log, changed, found, lineHead .. (withdraws and '!' or '~') .. string.format('%d', n + 1) .. ' ' .. tail)
+  local earlier = mark == '~' and find(log, changed, redis.call('ZCARD', changed), revision)
+  if earlier then replace(log, changed, earlier, partsOf(earlier.lines[earlier.index]) .. 'x') end
+  redis.call('HSET', head, 'c', redis.call('ZCARD', changed))
 end
 `;
 
@@ -100,37 +121,47 @@ local now = time[1] * 1000 + math.floor(time[2] / 1000)
  * made if clients are in the channel (ARGV 2 says for how long an empty one is held), else nothing is written.
  */
 const opening = `
-local head, log = KEYS[1], KEYS[2]
-local found = redis.call('HMGET', head, 'v', 'n', 'r')
-local volume, n = found[1], tonumber(found[2])
+local head, log, changed = KEYS[1], KEYS[2], KEYS[3]
+local found = redis.call('HMGET', head, 'v', 'n', 'r', 'c')
+local volume, n, moved = found[1], tonumber(found[2]), tonumber(found[4] or 0)
 if volume and found[3] ~= run then return {'another-run', found[3] or ''} end
-if not volume or (n > 0 and redis.call('EXISTS', log) == 0) then
-  redis.call('DEL', log)
-  if volume or ARGV[2] ~= '' then redis.call('HSET', head, 'v', ARGV[1], 'n', 0, 'r', run) end
-  volume, n = ARGV[1], 0
+if not volume or (n > 0 and redis.call('EXISTS', log) == 0) or (moved > 0 and redis.call('ZCARD', changed) ~= moved) then
+  redis.call('DEL', log, changed)
+  if volume or ARGV[2] ~= '' then redis.call('HSET', head, 'v', ARGV[1], 'n', 0, 'r', run, 'c', 0) end
+  volume, n, moved = ARGV[1], 0, 0
 end
 if n == 0 and ARGV[2] ~= '' then redis.call('PEXPIRE', head, ARGV[2]) end
 `;
 
-/** Lets go of what is older than a logbook shows. */
+/** Lets go of what is older than a logbook shows, and gives how many entries are left among those that were moved. */
 const forgetting = `
-local forget = function(log, forMs, now)
+local forgetChanged = function(head, changed, moved, below)
+  if moved == 0 or redis.call('ZREMRANGEBYSCORE', changed, '-inf', '(' .. below) == 0 then return moved end
+  local left = redis.call('ZCARD', changed)
+  redis.call('HSET', head, 'c', left)
+  return left
+end
+local forget = function(head, log, changed, moved, forMs, now)
   for round = 1, 50 do
-    local some = redis.call('XRANGE', log, '-', '+', 'COUNT', 20)
+    local some = entriesOf(log, changed, moved, '-', 20)
     local keep
     for _, entry in ipairs(some) do
       if tonumber(entry[2][2]) >= now - forMs then keep = entry[1] break end
     end
-    if #some == 0 or keep == some[1][1] then return end
-    if keep then redis.call('XTRIM', log, 'MINID', keep) return end
-    redis.call('XTRIM', log, 'MINID', (tonumber(string.match(some[#some][1], '^%d+')) + 1) .. '-0')
+    if #some == 0 or keep == some[1][1] then return moved end
+    local below = string.match(keep or some[#some][1], '^%d+')
+    if not keep then below = string.format('%d', below + 1) end
+    redis.call('XTRIM', log, 'MINID', below .. '-0')
+    moved = forgetChanged(head, changed, moved, below)
+    if keep then return moved end
   end
+  return moved
 end
 `;
 
 const sources = {
   /**
-   * For one or more channels. KEYS for each: head log order. ARGV keys, keys-for-ms; then for each channel: volume-if-new,
+   * For one or more channels. KEYS for each: head log changed order. ARGV keys, keys-for-ms; then for each channel: volume-if-new,
    * ms-until-forgotten, topic, messages, for-ms, how many messages, and either `together` and all lines joined by line ends,
    * where none has a key, or `each` and for each message: key or nothing, id, line; or `change`, for the one message of which
    * follow also: the number of what it changes, the number of its last change as it must be or nothing, its text as it stands
@@ -139,9 +170,9 @@ const sources = {
    *
    * What can fail comes first: nothing may be acknowledged, now or for a key later, that is not in the log.
    */
-  append: `${time}${forgetting}${changing}
+  append: `${time}${changing}${forgetting}
 local maxKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2])
-local at, tidyMs, own = 3, 1000, 4
+local at, tidyMs, own = 3, 1000, 5
 -- Keys whose order is not known, or the other way round: one of the two was evicted.
 local mend = function(head, order)
   local all, keys = redis.call('HGETALL', head), {}
@@ -152,16 +183,16 @@ local mend = function(head, order)
   redis.call('DEL', order)
   for _, each in ipairs(keys) do redis.call('RPUSH', order, each[1]) end
 end
-local append = function(head, log, order)
+local append = function(head, log, changed, order)
   local ttl, topic, messages, forMs, count = ARGV[at + 1], ARGV[at + 2], tonumber(ARGV[at + 3]), ARGV[at + 4], tonumber(ARGV[at + 5])
   local fresh, together, changes, begin = ARGV[at], ARGV[at + 6] == 'together', ARGV[at + 6] == 'change', at + 7
   at = begin + (together and 1 or changes and 7 or 3 * count)
-  local found = redis.call('HMGET', head, 'v', 'n', 'r', 't')
-  local volume, n, tidied = found[1], tonumber(found[2] or 0), tonumber(found[4] or 0)
+  local found = redis.call('HMGET', head, 'v', 'n', 'r', 't', 'c')
+  local volume, n, tidied, moved = found[1], tonumber(found[2] or 0), tonumber(found[4] or 0), tonumber(found[5] or 0)
   if volume and found[3] ~= run then return {'another-run', found[3] or ''} end
-  if not volume or (n > 0 and redis.call('EXISTS', log) == 0) then
-    volume, n, tidied = fresh, 0, 0
-    if redis.call('EXISTS', log) == 1 then redis.call('DEL', log) end
+  if not volume or (n > 0 and redis.call('EXISTS', log) == 0) or (moved > 0 and redis.call('ZCARD', changed) ~= moved) then
+    volume, n, tidied, moved = fresh, 0, 0, 0
+    if redis.call('EXISTS', log, changed) > 0 then redis.call('DEL', log, changed) end
   end
   local out, first, text, keyed, given = {volume}, n + 1, nil, {}, {}
   if together then
@@ -171,13 +202,14 @@ local append = function(head, log, order)
   else
     local lines = {}
     if changes and not (ARGV[begin] ~= '' and redis.call('HGET', head, 'k' .. ARGV[begin])) then
-      forget(log, tonumber(forMs), now)
+      moved = forget(head, log, changed, moved, tonumber(forMs), now)
       local of, wanted, tail, withdraws = tonumber(ARGV[begin + 3]), ARGV[begin + 4], ARGV[begin + 5], ARGV[begin + 6] ~= ''
-      local refused = change(head, log, n, n - messages + 1, of, wanted, tail, withdraws)
+      local refused = change(head, log, changed, moved, n, n - messages + 1, of, wanted, tail, withdraws)
       if refused then
         refused[4] = volume
         return refused
       end
+      moved = redis.call('ZCARD', changed)
     end
     for i = begin, begin + 3 * count - 1, 3 do
       local key = ARGV[i] ~= '' and 'k' .. ARGV[i]
@@ -198,16 +230,17 @@ local append = function(head, log, order)
     text = table.concat(lines, '\\n')
   end
   redis.call('XADD', log, 'MINID', math.max(1, n - messages + 1) .. '-0', n .. '-0', 't', now, 'm', text)
+  moved = forgetChanged(head, changed, moved, math.max(1, n - messages + 1))
   for _, key in ipairs(keyed) do
     redis.call('HSET', head, key, given[key])
     redis.call('RPUSH', order, key)
   end
   -- Cleaned up now and then: readers do not see what is too old in any case.
   if now - tidied > tidyMs or now < tidied then
-    redis.call('HSET', head, 'v', volume, 'n', n, 'r', run, 't', now)
+    redis.call('HSET', head, 'v', volume, 'n', n, 'r', run, 't', now, 'c', moved)
     if redis.call('HLEN', head) - own ~= redis.call('LLEN', order) then mend(head, order) end
-    forget(log, tonumber(forMs), now)
-    for _, each in ipairs({head, log, order}) do redis.call('PEXPIRE', each, ttl) end
+    forget(head, log, changed, moved, tonumber(forMs), now)
+    for _, each in ipairs({head, log, changed, order}) do redis.call('PEXPIRE', each, ttl) end
   else
     redis.call('HSET', head, 'n', n)
   end
@@ -223,32 +256,33 @@ local append = function(head, log, order)
   return out
 end
 local all = {}
-for i = 1, #KEYS, 3 do all[#all + 1] = append(KEYS[i], KEYS[i + 1], KEYS[i + 2]) end
+for i = 1, #KEYS, 4 do all[#all + 1] = append(KEYS[i], KEYS[i + 1], KEYS[i + 2], KEYS[i + 3]) end
 return all`,
 
-  /** KEYS head log; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing. Gives the volume and the number of the last message. */
+  /** KEYS head log changed; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing. Gives the volume and the number of the last message. */
   head: `${opening}
 return {volume, n}`,
 
   /**
-   * KEYS head log; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing, messages, for-ms, first, last or `+`, count, from the front or
+   * KEYS head log changed; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing, messages, for-ms, first, last or `+`, count, from the front or
    * the end. Gives the volume, the number of the last message, the oldest number there is, and entries: the number
    * of the last message in it, and its lines. They may hold more than was asked for, and are in no order.
    */
-  read: `${time}${opening}${forgetting}
-forget(log, tonumber(ARGV[4]), now)
+  read: `${time}${changing}${opening}${forgetting}
+moved = forget(head, log, changed, moved, tonumber(ARGV[4]), now)
 local some
 if ARGV[8] == 'front' then
-  some = redis.call('XRANGE', log, ARGV[5] .. '-0', '+', 'COUNT', ARGV[7])
+  some = entriesOf(log, changed, moved, ARGV[5], ARGV[7])
 else
-  some = redis.call('XREVRANGE', log, ARGV[6] == '+' and '+' or ARGV[6] .. '-0', '-', 'COUNT', ARGV[7])
+  some = entriesOf(log, changed, moved, ARGV[6], ARGV[7], true)
   -- The entry that holds the last one wanted may end behind it.
   if ARGV[6] ~= '+' then
-    for _, entry in ipairs(redis.call('XRANGE', log, '(' .. ARGV[6] .. '-0', '+', 'COUNT', 1)) do some[#some + 1] = entry end
+    local after = string.format('%d', ARGV[6] + 1)
+    for _, entry in ipairs(entriesOf(log, changed, moved, after, 1)) do some[#some + 1] = entry end
   end
 end
 local oldest = n + 1
-for _, entry in ipairs(redis.call('XRANGE', log, '-', '+', 'COUNT', 1)) do
+for _, entry in ipairs(entriesOf(log, changed, moved, '-', 1)) do
   oldest = tonumber(string.match(entry[1], '^%d+')) - select(2, string.gsub(entry[2][4], '\\n', ''))
 end
 local out = {volume, n, math.max(oldest, n - tonumber(ARGV[3]) + 1)}
@@ -259,7 +293,7 @@ end
 return out`,
 
   /**
-   * KEYS head log; ARGV the term that had it, whether nothing can have been lost, a new volume. Takes over a record of another
+   * KEYS head log changed; ARGV the term that had it, whether nothing can have been lost, a new volume. Takes over a record of another
    * term: as it is, or as lost. Keys are known on in any case: what was published under them is not published again.
    */
   adopt: `
@@ -267,8 +301,8 @@ if redis.call('HGET', KEYS[1], 'r') ~= ARGV[1] then return 0 end
 if ARGV[2] == 'whole' then
   redis.call('HSET', KEYS[1], 'r', run)
 else
-  redis.call('DEL', KEYS[2])
-  redis.call('HSET', KEYS[1], 'v', ARGV[3], 'n', 0, 'r', run)
+  redis.call('DEL', KEYS[2], KEYS[3])
+  redis.call('HSET', KEYS[1], 'v', ARGV[3], 'n', 0, 'r', run, 'c', 0)
 end
 return 1`,
 

@@ -8,7 +8,7 @@ import {
 } from '@nine-bells/core';
 import { type ChannelName, formatCursor, ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
-import type { HeadRow, NewMessage } from './messageRows.js';
+import { type HeadRow, messageColumns, type NewMessage } from './messageRows.js';
 import type { MessageRow, RevisionRow } from './models.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
@@ -37,21 +37,7 @@ interface Made {
 
 const changeColumns: Columns<
   Omit<MessageRow, 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn'>
-> = {
-  channel_id: 'INTEGER',
-  number: 'BIGINT',
-  message_id: 'TEXT',
-  type: 'TEXT',
-  author: 'TEXT',
-  publish_key: 'TEXT',
-  key_owner: 'TEXT',
-  by_json: 'TEXT',
-  at_ms: 'BIGINT',
-  data_json: 'TEXT',
-  except_json: 'TEXT',
-  notes: 'BIGINT',
-  target: 'BIGINT',
-};
+> = { ...messageColumns, target: 'BIGINT' };
 
 const revisionColumns: Columns<RevisionRow> = {
   channel_id: 'INTEGER',

@@ -52,14 +52,20 @@ export interface ErasureInfo {
   /** What was removed or blanked so far. */
   readonly counts: {
     readonly messages: number;
+    /** Changes that the user has made of messages. */
     readonly changes: number;
     readonly marks: number;
     readonly reactions: number;
     readonly notices: number;
+    /** Reports that the user has made, or that are about the user's messages. */
     readonly reports: number;
+    /** Bans and silences that have ended. */
     readonly bans: number;
+    /** Deliveries to hooks that mention the user: what has ended is gone, what waits is blanked. */
     readonly deliveries: number;
+    /** Names and roles. */
     readonly users: number;
+    /** Entries of the audit log, which now have a pseudonym. */
     readonly audit: number;
   };
   /** Channels that are exempted from pruning, where messages are left: at most 100. */
