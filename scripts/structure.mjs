@@ -22,6 +22,7 @@ const floors = {
     'presence',
     'marks',
     'reactions',
+    'blocks',
     'boards',
     'inbox',
     'direct',

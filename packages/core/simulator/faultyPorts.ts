@@ -1,9 +1,11 @@
 import {
   type Appended,
   type AuditEntry,
+  type BlockStore,
   type BoardKeeper,
   type BoardSnapshot,
   type BoardWord,
+  blockStoreMethods,
   type Clock,
   type ControlLog,
   channelPrefix,
@@ -55,6 +57,10 @@ import type { WritersLock } from './writersLock.js';
 export class Truth {
   readonly boards = new BoardTruth();
   readonly #logs = new Map<string, LoggedMessage[]>();
+  /** How many messages were logged so far, in all channels. */
+  count = 0;
+  /** By the id of each message or change: how many were logged up to it. */
+  readonly #counts = new Map<string, number>();
 
   add(logged: LoggedMessage): void {
     const key = `${logged.message.channel} ${logged.place.volume}`;
@@ -62,6 +68,8 @@ export class Truth {
     if (logged.place.number !== log.length + 1)
       throw new Error(`${key}: number ${logged.place.number} follows ${log.length}`);
     log.push(logged);
+    this.count += 1;
+    this.#counts.set(countedAs(logged.message.channel, logged.place), this.count);
     this.#logs.set(key, log);
   }
 
@@ -72,6 +80,11 @@ export class Truth {
   /** Of all volumes. */
   all(channel: string): readonly LoggedMessage[] {
     return [...this.#logs].flatMap(([name, log]) => (name.startsWith(`${channel} `) ? log : []));
+  }
+
+  /** How many messages were logged up to one. */
+  countAt(channel: string, place: Place): number {
+    return this.#counts.get(countedAs(channel, place)) ?? 0;
   }
 
   withKey(channel: string, key: string): number {
@@ -94,6 +107,10 @@ export class Truth {
   }
 }
 
+function countedAs(channel: string, { volume, number }: Place): string {
+  return `${channel} ${volume}:${number}`;
+}
+
 /** The same, after a pause, of those that are committed. */
 class Queues {
   constructor(records: MemoryStore) {
@@ -104,6 +121,7 @@ class Queues {
       ...personStoreMethods,
       'messagesOf' as const,
       ...reactionStoreMethods,
+      ...blockStoreMethods,
     ])
       Object.assign(this, {
         async [name](this: SlowStore, ...args: unknown[]) {
@@ -116,7 +134,7 @@ class Queues {
 // The methods are made by the constructor, one like the other.
 const SlowQueues = Queues as unknown as new (
   records: MemoryStore,
-) => HookStore & IntakeStore & RetentionStore & ReportStore & PersonStore & ReactionStore;
+) => HookStore & IntakeStore & RetentionStore & ReportStore & PersonStore & ReactionStore & BlockStore;
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after

@@ -32,6 +32,8 @@ export interface Outcome {
   readonly changed: number;
   /** Messages with reactions, of which all who were there in the end knew how many. */
   readonly reacted: number;
+  /** Blocks, and their ends, that were acknowledged. */
+  readonly blocked: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -94,6 +96,8 @@ const tolerated = new Set([
   'a board could not be kept in order',
   'looking whether reactions have changed',
   'reading reactions',
+  'whom users keep away could not be read',
+  'whom a user keeps away could not be read',
   'the hooks could not be read',
   'that a hook fails',
   'ended deliveries could not be forgotten',
@@ -191,7 +195,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   const clients = Array.from(
     { length: random.between(2, 10) },
     (_, index) =>
-      new SimulatedClient(`client-${index}`, clock, random, () => engine && { engine }, sabotage, note, truth.boards),
+      new SimulatedClient(`client-${index}`, clock, random, () => engine && { engine }, sabotage, note, truth),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
@@ -207,7 +211,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     const dice = random.next();
     if (dice < 0.35) client.publish(channel, random.chance(0.7));
     else if (dice < 0.39) client.change();
-    else if (dice < 0.44) client.react();
+    else if (dice < 0.43) client.react();
+    else if (dice < 0.44) client.block(clients);
     else if (dice < 0.5) client.set(boardChannels);
     else if (dice < 0.55) sender.post();
     else if (dice < 0.56) client.misfit(channelName(`kept/${random.between(1, 2)}`));
@@ -262,6 +267,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     reacted,
+    blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,
     restarts: restartedAt.count,
@@ -372,6 +378,7 @@ function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, t
       logged.isMessage &&
       !seen.has(logged.message.cursor) &&
       !logged.except?.some(own) &&
+      !client.blocks.mayHide(logged.message, truth.countAt(stretch.channel, logged.place)) &&
       (filter === undefined || filterFits(filter, logged.message)) &&
       // One that came late may have been read when it no longer fitted.
       (filter?.where === undefined || standing.get(logged.place.number)?.revision === undefined)
@@ -384,6 +391,7 @@ function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, t
   if (!toTheEnd) return;
   // All who are there agree how each message stands.
   for (const message of stretch.seen) {
+    if (client.blocks.knowsLess(message)) continue;
     const stands = standing.get(parseCursor(message.cursor)?.number ?? 0);
     if (JSON.stringify([message.data, message.revision]) !== JSON.stringify([stands?.data, stands?.revision]))
       throw new Error(

@@ -27,6 +27,8 @@ export interface InstancesOutcome {
   readonly changed: number;
   /** As in `Outcome`. */
   readonly reacted: number;
+  /** Blocks, and their ends, that were acknowledged. */
+  readonly blocked: number;
   /** Calls that were answered. */
   readonly called: number;
   /** Events that the receiver of hooks has taken. */
@@ -77,6 +79,8 @@ const tolerated = new Set([
   'looking whether boards have changed',
   'looking whether reactions have changed',
   'reading reactions',
+  'whom users keep away could not be read',
+  'whom a user keeps away could not be read',
   'a board could not be read',
   'a board could not be saved',
   'a board could not be kept in order',
@@ -199,7 +203,7 @@ async function run(
   };
   const clients = Array.from(
     { length: random.between(2, 8) },
-    (_, index) => new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note, truth.boards),
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note, truth),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
@@ -213,7 +217,8 @@ async function run(
     const dice = random.next();
     if (dice < 0.35) client.publish(random.pick(channels), random.chance(0.85));
     else if (dice < 0.39) client.change();
-    else if (dice < 0.44) client.react();
+    else if (dice < 0.43) client.react();
+    else if (dice < 0.44) client.block(clients);
     else if (dice < 0.55) client.set(boardChannels);
     else if (dice < 0.58) sender.post();
     else if (dice < 0.585) client.misfit(channelName(`kept/${random.between(1, 2)}`));
@@ -264,6 +269,7 @@ async function run(
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     reacted,
+    blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     taken: receiver.received,
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),

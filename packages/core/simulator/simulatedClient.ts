@@ -20,8 +20,10 @@ import {
   readServerFrame,
   type Welcome,
 } from '@nine-bells/wire';
-import type { BoardTruth, SetValue } from './boardTruth.js';
+import { BlockView } from './blockView.js';
+import type { SetValue } from './boardTruth.js';
 import { BoardView } from './boardView.js';
+import type { Truth } from './faultyPorts.js';
 import { MemberList } from './memberList.js';
 import type { Random } from './random.js';
 import { ReactionView } from './reactionView.js';
@@ -79,6 +81,8 @@ export class SimulatedClient implements FarEnd {
   readonly boards = new Map<ChannelName, BoardView>();
   /** How users have reacted, by what it was told. */
   readonly reactions = new Map<ChannelName, ReactionView>();
+  /** Whom it keeps away. */
+  readonly blocks: BlockView;
   /** Changes of boards that were acknowledged. */
   acknowledgedSets = 0;
   readonly #sets = new Map<number, { channel: ChannelName; entry: string; value: SetValue | null }>();
@@ -88,7 +92,7 @@ export class SimulatedClient implements FarEnd {
   readonly #filters: Readonly<Record<string, MessageFilter | undefined>>;
   /** Publishes that must be refused, since they do not fit their contract. */
   readonly #misfits = new Set<number>();
-  readonly #truth: BoardTruth | undefined;
+  readonly #truth: Truth | undefined;
   session: string | undefined;
   /** Every session it has been; what `echo: false` kept from it. */
   readonly sessions = new Set<string>();
@@ -119,8 +123,9 @@ export class SimulatedClient implements FarEnd {
     engine: () => Reached | undefined,
     sabotage?: Sabotage,
     note: (what: () => string) => void = () => {},
-    truth?: BoardTruth,
+    truth?: Truth,
   ) {
+    this.blocks = new BlockView(() => truth?.count ?? 0);
     this.#truth = truth;
     this.#boardWish = random.pick([{}, {}, { pace: 500 }, { echo: false }, { pace: 300, echo: false }]);
     const filter = (): MessageFilter | undefined =>
@@ -294,6 +299,12 @@ export class SimulatedClient implements FarEnd {
     }
   }
 
+  /** Blocks or mutes another client, or hears it again. */
+  block(others: readonly SimulatedClient[]): void {
+    const names = others.flatMap(({ name }) => (name === this.name ? [] : [name]));
+    if (this.#welcomed && names.length > 0) this.#send(this.blocks.request(this.#nextId++, names, this.#random));
+  }
+
   call(channel: ChannelName): void {
     const each = { channel, key: `call-${this.calls.length}`, answered: false };
     this.calls.push(each);
@@ -328,6 +339,7 @@ export class SimulatedClient implements FarEnd {
     this.#waiting.clear();
     this.#called.clear();
     this.#changing.clear();
+    this.blocks.closed();
     this.#misfits.clear();
     this.#sets.clear();
     this.boards.clear();
@@ -353,6 +365,7 @@ export class SimulatedClient implements FarEnd {
       if (code !== 'bad-data' && !notNow.has(code)) throw new Error(`${this.name}: taken: ${JSON.stringify(frame)}`);
       return;
     }
+    if (this.blocks.answered(frame.re, frame.problem?.code)) return;
     if (this.#setAnswered(frame) || this.#callAnswered(frame) || this.#changeAnswered(frame)) return;
     const wish = this.#wishes.get(frame.re);
     if (wish === undefined) return;
@@ -360,7 +373,7 @@ export class SimulatedClient implements FarEnd {
     // Left, and perhaps entered anew, while this was on its way.
     if (wish.stretch !== undefined && this.#entered.get(wish.channel) !== wish.stretch) return;
     if (frame.problem === undefined) this.#enteredIn(frame as unknown as Entered, wish.stretch?.cursor, wish.isLive);
-    else this.#enterRefused({ channel: wish.channel, problem: frame.problem });
+    else this.#enterRefused({ channel: wish.channel, problem: frame.problem }, wish.isLive);
   }
 
   /** Checks that an acknowledged change, or a later one of the same entry, is in the board's order. */
@@ -376,10 +389,10 @@ export class SimulatedClient implements FarEnd {
     this.acknowledgedSets += 1;
     const { channel, entry, value } = set;
     const place = parseCursor(String(frame.version)) as Place;
-    const record = this.#truth?.recordAt(channel, place.volume, place.number);
+    const record = this.#truth?.boards.recordAt(channel, place.volume, place.number);
     const isThere = record?.entry === entry && (entry !== this.name || isAtLeast(record.value, value));
     // Removing what is not there changes nothing, and has no number of its own; it may have replaced a value on its way.
-    const isGone = this.#truth?.at(channel, place.volume, place.number).has(entry) === false;
+    const isGone = this.#truth?.boards.at(channel, place.volume, place.number).has(entry) === false;
     if (!isThere && !isGone && value !== null && this.#truth !== undefined)
       throw new Error(`${this.name}: ${channel}: ${JSON.stringify(set)} was acknowledged at ${frame.version}`);
     return true;
@@ -421,10 +434,10 @@ export class SimulatedClient implements FarEnd {
     }
   }
 
-  #enterRefused({ channel, problem }: EnterRefused): void {
+  #enterRefused({ channel, problem }: EnterRefused, isLive = false): void {
     if (problem.code !== 'unavailable') throw new Error(`${this.name}: ${channel} ${problem.code}`);
     const stretch = this.#entered.get(channel);
-    if (stretch !== undefined) this.#clock.setTimer(100, () => this.#enterAgain(stretch));
+    if (stretch !== undefined) this.#clock.setTimer(100, () => this.#enterAgain(stretch, isLive));
   }
 
   /** @param isLive - what is pushed meanwhile comes with the reply, too */
@@ -440,7 +453,7 @@ export class SimulatedClient implements FarEnd {
     if (entered.board !== undefined && this.#truth !== undefined) {
       const { channel, board } = entered;
       const echo = this.#boardWish.echo !== false;
-      this.boards.set(channel, new BoardView(channel, this.name, this.#truth, echo, board));
+      this.boards.set(channel, new BoardView(channel, this.name, this.#truth.boards, echo, board));
     }
     let hasMore = false;
     if (entered.reactions !== undefined) {
@@ -487,6 +500,9 @@ export class SimulatedClient implements FarEnd {
       throw new Error(`${this.name}: ${message.channel}: ${message.cursor} came after ${stretch.cursor}`);
     if (stretch.filter !== undefined && !filterFits(stretch.filter, message))
       throw new Error(`${this.name}: ${message.channel}: ${message.cursor} is not what the filter lets through`);
+    const count = this.#truth?.countAt(message.channel, place) ?? 0;
+    if (this.blocks.forbids(message, count))
+      throw new Error(`${this.name}: ${message.channel}: ${message.cursor} came, and its author is blocked`);
     stretch.seen.push(message);
     stretch.cursor = message.cursor;
   }

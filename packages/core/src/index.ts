@@ -29,6 +29,7 @@ export * from './lib/text.js';
 export * from './lib/tokenBucket.js';
 export * from './model/access.js';
 export * from './model/author.js';
+export * from './model/block.js';
 export * from './model/board.js';
 export * from './model/call.js';
 export * from './model/contract.js';

@@ -28,6 +28,9 @@ const samples: Readonly<Record<Verb, object>> = {
   status: { channel, status: 'away' },
   mark: { channel, cursor: 'v1:1' },
   unread: {},
+  block: { user: 'ines' },
+  unblock: { user: 'ines' },
+  blocks: {},
   watch: { user: 'ines' },
   unwatch: { user: 'ines' },
   inbox: {},
@@ -39,7 +42,7 @@ const samples: Readonly<Record<Verb, object>> = {
 };
 
 /** What is read and written of the store for any user, whatever it may do. */
-const own = new Set(['inForce', 'changes', 'inbox', 'meet', 'unread']);
+const own = new Set(['inForce', 'changes', 'inbox', 'meet', 'unread', 'block', 'blocks', 'hasBlocks']);
 
 describe('no verb reaches a channel without a decision', () => {
   it('and every verb says which decision that is', () => {

@@ -51,6 +51,7 @@ describe('filters', () => {
     ['types', { types: ['finish'] }, [1, 3]],
     ['several types', { types: ['finish', 'start'] }, [0, 1, 3]],
     ['authors', { by: ['tomas'] }, [2]],
+    ['all but some authors', { notBy: ['tomas', 'bram'] }, [0, 1, 3]],
     ['a member of the data', { where: { '/boat': 'petrel' } }, [1, 2]],
     ['members deep in the data', { where: { '/at/leg': 2, '/boat': 'petrel' } }, [2]],
     ['a null', { where: { '/boat': null } }, [3]],
@@ -216,6 +217,7 @@ describe('filters', () => {
       { types: ['a'] },
       { types: ['b'] },
       { by: ['mira'] },
+      { notBy: ['mira', 'jory'] },
       { where: { '/n': 1 } },
     ];
     const message = fc.record({
@@ -236,11 +238,12 @@ describe('filters', () => {
             void engine.messages.publish({ channel: race, type, data: { n }, by: { user: by } });
           await settle();
           for (const [index, client] of clients.entries()) {
-            const { types: some, by, where } = filters[wishes[index] as number] ?? {};
+            const { types: some, by, notBy, where } = filters[wishes[index] as number] ?? {};
             const fits = messages.filter(
               (each) =>
                 (some?.includes(each.type) ?? true) &&
                 (by?.includes(each.by) ?? true) &&
+                !notBy?.includes(each.by) &&
                 (where === undefined || each.n === 1),
             );
             expect(dataOf(client)).toEqual(fits.map(({ n }) => ({ n })));

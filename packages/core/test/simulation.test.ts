@@ -11,6 +11,7 @@ describe('the simulator', () => {
     const sums = {
       sets: 0,
       changed: 0,
+      blocked: 0,
       called: 0,
       published: 0,
       seen: 0,
@@ -31,8 +32,9 @@ describe('the simulator', () => {
     expect(sums.restarts).toBeGreaterThan(runs / 10);
     expect(sums.cutOff).toBeGreaterThan(10);
     expect(sums.gaps).toBeGreaterThan(0);
-    expect(sums.sets).toBeGreaterThan(runs);
+    expect(sums.sets).toBeGreaterThan((runs * 3) / 4);
     expect(sums.changed).toBeGreaterThan(runs / 2);
+    expect(sums.blocked).toBeGreaterThan(runs / 4);
     expect(sums.called).toBeGreaterThan(runs);
     expect(sums.hostileClosed).toBeGreaterThan(runs / 10);
   }, 300_000);

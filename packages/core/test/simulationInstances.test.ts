@@ -18,6 +18,7 @@ describe('the simulator of several instances', () => {
       gaps: 0,
       sets: 0,
       changed: 0,
+      blocked: 0,
       called: 0,
       taken: 0,
     };
@@ -38,8 +39,9 @@ describe('the simulator of several instances', () => {
     expect(sums.brokenTransactions).toBeGreaterThan(0);
     expect(sums.bans).toBeGreaterThan(30);
     expect(sums.gaps).toBeGreaterThan(1);
-    expect(sums.sets).toBeGreaterThan(500);
+    expect(sums.sets).toBeGreaterThan(400);
     expect(sums.changed).toBeGreaterThan(150);
+    expect(sums.blocked).toBeGreaterThan(100);
     expect(sums.called).toBeGreaterThan(500);
     expect(sums.taken).toBeGreaterThan(5_000);
   }, 300_000);

@@ -1,6 +1,7 @@
 import {
   type Appended,
   type AuditEntry,
+  type BlockWish,
   type BoardSnapshot,
   type Change,
   type ChangedMessage,
@@ -15,6 +16,7 @@ import {
   type InboxSlice,
   type InForce,
   isActiveBan,
+  type KeptBlock,
   type KeptChannel,
   type KeptRange,
   type KnownUser,
@@ -46,6 +48,7 @@ import {
 } from '@nine-bells/core';
 import {
   type Author,
+  type BlockKind,
   type ChannelName,
   defined,
   filterFits,
@@ -71,6 +74,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #revisions = new Map<string, readonly EarlierRevision[]>();
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
+  readonly #blocks = new Map<string, Map<string, KeptBlock>>();
   readonly #boards = new Map<ChannelName, BoardSnapshot>();
   readonly #reports: MessageReport[] = [];
   readonly #holds = new Map<ChannelName, Hold>();
@@ -502,6 +506,29 @@ export class MemoryStore extends MemoryQueues implements Store {
       .slice(0, limit);
   }
 
+  async block({ user, other, as, atMs, most }: BlockWish): Promise<void> {
+    const kept = this.#blocks.get(user) ?? new Map<string, KeptBlock>();
+    this.#blocks.set(user, kept);
+    if (as === null) kept.delete(other);
+    else if (kept.get(other)?.as !== as) {
+      if (!kept.has(other) && kept.size >= most)
+        throw refusal('too-many-blocks', `a user keeps at most ${most} users away`);
+      kept.set(other, { user, other, as, atMs });
+    }
+  }
+
+  async blocks(users: readonly string[]): Promise<readonly KeptBlock[]> {
+    return users.flatMap((user) => [...(this.#blocks.get(user)?.values() ?? [])]);
+  }
+
+  async blocking(other: string, users: readonly string[]): Promise<readonly string[]> {
+    return users.filter((user) => this.#blocks.get(user)?.get(other)?.as === 'blocked');
+  }
+
+  async hasBlocks(): Promise<boolean> {
+    return [...this.#blocks.values()].some(({ size }) => size > 0);
+  }
+
   #marksIn(channel: ChannelName): Map<string, number> {
     const marks = this.#marks.get(channel) ?? new Map<string, number>();
     this.#marks.set(channel, marks);
@@ -516,8 +543,18 @@ export class MemoryStore extends MemoryQueues implements Store {
     const { messages } = this.#log(channel).since({ volume, number }, everything);
     const isUnread = ({ type, by, withdrawn }: Message): boolean =>
       countsAsUnread(type) && by?.user !== user && !withdrawn;
-    const unread = messages.filter((each) => each.isMessage && isUnread(each.message)).length;
-    return { channel, place: { volume, number }, unread, counted };
+    const unread = messages.filter((each) => each.isMessage && isUnread(each.message));
+    const kept = this.#blocks.get(user);
+    const by = (as: BlockKind): number =>
+      unread.filter(({ message }) => kept?.get(message.by?.user ?? '')?.as === as).length;
+    const hidden = { blocked: by('blocked'), muted: by('muted') };
+    return {
+      channel,
+      place: { volume, number },
+      unread: unread.length,
+      counted,
+      ...(hidden.blocked + hidden.muted === 0 ? {} : { hidden }),
+    };
   }
 
   #inbox(user: string): { head: number; drafts: Map<number, NoticeDraft> } {

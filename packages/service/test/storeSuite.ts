@@ -507,6 +507,62 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
   });
 
+  describe('users who keep others away', () => {
+    const set = (user: string, other: string, as: 'blocked' | 'muted' | null, atMs = 1) =>
+      store.block({ user, other, as, atMs, most: 2 }).then(
+        () => 'done',
+        (error: ProblemError) => error.code,
+      );
+    const list = async (...users: string[]) =>
+      (await store.blocks(users)).map(({ user, other, as, atMs }) => [user, other, as, atMs]).sort();
+
+    it('are kept each once, together and one after another, within bounds, until that ends', async () => {
+      expect(await store.hasBlocks()).toBe(false);
+      // In one group: the last one counts, and the bound holds within it.
+      expect(
+        await Promise.all([
+          set('pia', 'jory', 'muted'),
+          set('pia', 'jory', 'blocked', 2),
+          set('pia', "o'hara", 'muted', 3),
+          set('pia', 'ines', 'blocked'),
+          set('pia', 'bram', null),
+          set('tomas', 'jory', 'muted'),
+        ]),
+      ).toEqual(['done', 'done', 'done', 'too-many-blocks', 'done', 'done']);
+      expect(await set('pia', 'jory', 'blocked', 9)).toBe('done');
+      expect(await list('pia', 'nobody')).toEqual([
+        ['pia', 'jory', 'blocked', 2],
+        ['pia', "o'hara", 'muted', 3],
+      ]);
+      expect(await store.blocking('jory', ['pia', 'tomas', 'ines'])).toEqual(['pia']);
+      await database.close();
+      await open();
+      expect(await Promise.all([set('pia', "o'hara", null), set('pia', 'ines', 'blocked')])).toEqual(['done', 'done']);
+      expect([await store.hasBlocks(), (await list('pia', 'tomas')).length]).toEqual([true, 3]);
+      expect((await store.recordsOf('pia')).blocks).toMatchObject([{ user: 'ines' }, { user: 'jory', as: 'blocked' }]);
+      expect(await store.eraseRecords('blocks', 'pia', 'e1', 10)).toBe(2);
+      expect([await store.eraseRecords('blocks', 'pia', 'e1', 10), await list('pia')]).toEqual([0, []]);
+      await store.meet([{ id: 'tomas', roles: [], seenAtMs: 5 }]);
+      await store.forget('users', 6, 10);
+      expect(await store.hasBlocks()).toBe(false);
+    });
+
+    it('do not count what these say as unread, and do not read it', async () => {
+      const by = (user: string) => ({ by: { user } });
+      for (const [n, user] of ['mira', 'jory', 'bram', 'jory', 'mira'].entries())
+        await store.append(chat, draft(n + 1, { type: 'message', ...by(user) }));
+      const { volume } = await store.head(chat);
+      await store.mark('pia', chat, { volume, number: 1 }, 9);
+      await set('pia', 'jory', 'blocked');
+      await set('pia', 'bram', 'muted');
+      expect(await store.unread('pia')).toMatchObject([{ unread: 4, hidden: { blocked: 2, muted: 1 } }]);
+      const limit = { messages: 10, bytes: 100_000, filters: [{ notBy: ['jory', 'bram'] }] };
+      const numbers = ({ messages }: LogSlice) => messages.map(({ place }) => place.number);
+      expect(numbers(await store.since(chat, { volume, number: 0 }, limit))).toEqual([1, 5]);
+      expect(numbers(await store.before(chat, undefined, limit))).toEqual([1, 5]);
+    });
+  });
+
   describe('reactions to messages', () => {
     const most = { kinds: 3, each: 2 };
     let current = '';

@@ -37,6 +37,8 @@ export interface ChannelRuleInfo {
     /** Absent: any short word or emoji. */
     readonly words?: readonly string[];
   };
+  /** A user also gets messages of users that it has blocked or muted, for its client to mark; absent: it does not. */
+  readonly blocked?: 'marked';
   readonly direct?: true;
   /** Largest `data` of a message, in bytes of JSON text. */
   readonly dataBytes: number;

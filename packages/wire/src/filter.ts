@@ -8,6 +8,8 @@ export interface MessageFilter {
   readonly types?: readonly string[];
   /** Only of these authors, by user id. */
   readonly by?: readonly string[];
+  /** Not of these authors, by user id. */
+  readonly notBy?: readonly string[];
   /** Only where members of `data` have these values, by JSON Pointer (RFC 6901): `{ "/boat": "petrel" }`. */
   readonly where?: Readonly<Record<string, FilterValue>>;
 }
@@ -17,31 +19,35 @@ export type FilterValue = string | number | boolean | null;
 
 /** Whether a message is among those that a filter lets through. */
 export function filterFits(
-  { types, by, where }: MessageFilter,
+  { types, by, notBy, where }: MessageFilter,
   message: Pick<Message, 'type' | 'by' | 'data'>,
 ): boolean {
   if (types !== undefined && !types.includes(message.type)) return false;
   if (by !== undefined && (message.by === undefined || !by.includes(message.by.user))) return false;
+  if (notBy !== undefined && message.by !== undefined && notBy.includes(message.by.user)) return false;
   for (const pointer in where) if (memberAt(message.data, pointer) !== where[pointer]) return false;
   return true;
 }
 
 /** A text that is the same for filters that let the same messages through, in whatever order they are written. */
-export function filterKey({ types, by, where }: MessageFilter): string {
+export function filterKey({ types, by, notBy, where }: MessageFilter): string {
   const sorted = (all: readonly string[] | undefined): readonly string[] | null =>
     all === undefined ? null : [...new Set(all)].sort();
-  return JSON.stringify([sorted(types), sorted(by), where === undefined ? null : Object.entries(where).sort()]);
+  const terms = where === undefined ? null : Object.entries(where).sort();
+  return JSON.stringify([sorted(types), sorted(by), terms, ...(notBy === undefined ? [] : [sorted(notBy)])]);
 }
 
 /** What is wrong with a filter, and where in it, as a JSON Pointer; `undefined`: nothing. */
 export function filterFault(value: unknown): { readonly where: string; readonly detail: string } | undefined {
-  if (!isObject(value)) return { where: '', detail: 'a filter is an object with `types`, `by` or `where`' };
-  const { types, by, where, ...others } = value;
+  if (!isObject(value)) return { where: '', detail: 'a filter is an object with `types`, `by`, `notBy` or `where`' };
+  const { types, by, notBy, where, ...others } = value;
   const [unknown] = Object.keys(others);
-  if (unknown !== undefined) return { where: '', detail: 'a filter has `types`, `by` and `where`, and nothing else' };
+  if (unknown !== undefined)
+    return { where: '', detail: 'a filter has `types`, `by`, `notBy` and `where`, and nothing else' };
   for (const [name, list] of [
     ['types', types],
     ['by', by],
+    ['notBy', notBy],
   ] as const) {
     if (list === undefined) continue;
     const fits =

@@ -43,6 +43,7 @@ export const problemCatalogue = {
   'no-such-message': { title: 'There is no such message', status: 404 },
   withdrawn: { title: 'The message was withdrawn', status: 410 },
   'too-many-reactions': { title: 'There are too many kinds of reactions', status: 409 },
+  'too-many-blocks': { title: 'The user keeps too many users away', status: 409 },
   conflict: { title: 'It is not as expected', status: 409 },
   'board-full': { title: 'The board has no more room', status: 409 },
   banned: { title: 'Banned', status: 403 },

@@ -2,7 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { Author, Gap, Member, Message, Notice, ReactionCounts } from './records.js';
+import type { Author, Block, Gap, Member, Message, Notice, ReactionCounts } from './records.js';
 import type { ReplyFrame } from './replies.js';
 
 export interface MessagePush extends Message {
@@ -81,6 +81,11 @@ export interface MarksPush {
   /** Only what has changed; `null`: the user's mark is gone. */
   readonly marks: Readonly<Record<string, Cursor | null>>;
 }
+export interface BlocksPush {
+  readonly on: 'blocks';
+  /** Whom you keep away now: it replaces the earlier list. */
+  readonly blocks: readonly Block[];
+}
 export interface UserPush {
   readonly on: 'user';
   readonly user: string;
@@ -144,6 +149,7 @@ export type Push =
   | InboxPush
   | UnreadPush
   | MarksPush
+  | BlocksPush
   | UserPush
   | GapPush
   | RemovedPush

@@ -146,6 +146,9 @@ const filter: Check = (value, where) => {
   return wrong === undefined ? undefined : fault('bad-filter', wrong.detail, where + wrong.where);
 };
 
+const blockKind: Check = (value, where) =>
+  value === 'blocked' || value === 'muted' ? undefined : fault('bad-value', 'blocked or muted is expected', where);
+
 const count = integer(1, protocolLimits.readCount);
 const user = words(protocolLimits.userChars);
 const token = words(16_384);
@@ -226,6 +229,9 @@ const shapes: Readonly<Record<Verb, Shape>> = {
   status: { status: may(json), channel: may(channel), looking: may(either(null, channel)) },
   mark: { channel: must(channel), cursor: must(either(null, cursor)) },
   unread: {},
+  block: { user: must(user), as: may(blockKind) },
+  unblock: { user: must(user) },
+  blocks: {},
   watch: { user: must(user) },
   unwatch: { user: must(user) },
   inbox: { after: may(cursor), limit: may(count), done: may(either(true, listOf(words(64), 1000))) },

@@ -81,6 +81,20 @@ export interface Gap {
   readonly why: 'expired' | 'new-volume' | 'lost';
 }
 
+/**
+ * How a user keeps another away. `muted`: its messages and hails in channels are not delivered. `blocked`: nor those in direct
+ * channels, the user is not notified of them, and the other cannot begin direct talk.
+ */
+export type BlockKind = 'blocked' | 'muted';
+
+/** A user that another one keeps away. */
+export interface Block {
+  readonly user: string;
+  readonly as: BlockKind;
+  /** Since when (RFC 3339, UTC, milliseconds). */
+  readonly at: string;
+}
+
 /** One user in a channel, with the number of its sessions there. */
 export interface Member {
   readonly user: string;

@@ -2,7 +2,17 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { EarlierRevision, Gap, Member, Message, Notice, ReactionCounts, ReactionsOf, Reactor } from './records.js';
+import type {
+  Block,
+  EarlierRevision,
+  Gap,
+  Member,
+  Message,
+  Notice,
+  ReactionCounts,
+  ReactionsOf,
+  Reactor,
+} from './records.js';
 
 /** The reply to `inbox`, and what hello gives of it. */
 export interface InboxReply {
@@ -90,6 +100,8 @@ export interface Welcome {
   readonly direct?: string;
   /** Users' inboxes; guests have none. With `inbox` in hello, the notices after that cursor. */
   readonly inbox?: InboxReply;
+  /** Whom the user keeps away; absent: no user. */
+  readonly blocks?: readonly Block[];
   readonly entered: readonly (Entered | EnterRefused)[];
 }
 
@@ -212,6 +224,12 @@ export interface UnreadReply {
   readonly counts: Readonly<Record<string, number>>;
 }
 
+/** The reply to `block`, `unblock` and `blocks`. */
+export interface BlocksReply {
+  /** Whom the user keeps away now, by their ids. */
+  readonly blocks: readonly Block[];
+}
+
 /** The reply of each verb that this version of the service answers. */
 export interface ReplyOf {
   readonly hello: Welcome;
@@ -237,6 +255,9 @@ export interface ReplyOf {
   readonly unwatch: { readonly user: string };
   readonly mark: Marked;
   readonly unread: UnreadReply;
+  readonly block: BlocksReply;
+  readonly unblock: BlocksReply;
+  readonly blocks: BlocksReply;
 }
 
 export interface ReplyFrame {

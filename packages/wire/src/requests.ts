@@ -2,6 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { MessageFilter } from './filter.js';
 import type { Json } from './json.js';
+import type { BlockKind } from './records.js';
 
 /** What `enter` asks for. Neither `after` nor `last`: from now on. */
 export interface EnterWish {
@@ -163,6 +164,20 @@ export interface MarkRequest extends Numbered {
 export interface UnreadRequest extends Numbered {
   readonly do: 'unread';
 }
+export interface BlockRequest extends Numbered {
+  readonly do: 'block';
+  /** Whom you do not want to hear. */
+  readonly user: string;
+  /** Default `blocked`. */
+  readonly as?: BlockKind;
+}
+export interface UnblockRequest extends Numbered {
+  readonly do: 'unblock';
+  readonly user: string;
+}
+export interface BlocksRequest extends Numbered {
+  readonly do: 'blocks';
+}
 export interface WatchRequest extends Numbered {
   readonly do: 'watch' | 'unwatch';
   readonly user: string;
@@ -225,6 +240,9 @@ export type Request =
   | StatusRequest
   | MarkRequest
   | UnreadRequest
+  | BlockRequest
+  | UnblockRequest
+  | BlocksRequest
   | WatchRequest
   | InboxRequest
   | RemoveRequest

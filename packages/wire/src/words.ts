@@ -30,6 +30,7 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   inbox: ['done', 'unread'],
   unread: ['counts'],
   marks: ['channel', 'marks'],
+  blocks: ['blocks'],
   user: ['user', 'status', 'problem'],
   gap: ['channel', 'after', 'cursor', 'why'],
   removed: ['channel', 'reason', 'by', 'until', 'problem'],

@@ -390,7 +390,16 @@ function refusalOf({ rule, question: { act, who }, place }: Matter): Problem {
         : `nobody may ${what}`,
     );
   if (rule === 'signed-in') return problem('not-allowed', `only signed-in users may ${what}, and this is a guest`);
-  return problem('not-allowed', `${who.guest ? 'this guest' : `user ${who.user}`} may not ${what}`);
+  return problem('not-allowed', mayNot(who, what));
+}
+
+function mayNot(who: Identity, what: string): string {
+  return `${who.guest ? 'this guest' : `user ${who.user}`} may not ${what}`;
+}
+
+/** What a user is told who may not begin a direct channel with another: the same whether a rule or a block refuses. */
+export function mayNotBegin(who: Identity, other: string): Problem {
+  return problem('not-allowed', mayNot(who, `${doing.direct} ${other}`));
 }
 
 function lookOnly(act: Act): Ruling {

@@ -57,6 +57,7 @@ export interface ChannelHost {
   readonly features: readonly FeatureSource[];
 }
 
+const everything = (): undefined => undefined;
 const nothing = { messages: [], changes: [], source: 'memory' } as const;
 
 /** When to ask again for messages that had no room in a reply, in milliseconds. */
@@ -174,19 +175,25 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
    * The client's pushes are held back from the turn in which it becomes live: the caller queues its reply, then
    * releases them (`SendQueue.release`), so the reply comes before the first push.
    *
-   * @param filter - only these messages; what is passed over counts as given, so that a reply looks at a bounded number
+   * @param filterNow - only these messages; what is passed over counts as given, so that a reply looks at a bounded number. It
+   *   is asked again in the turn in which the client becomes live
    * @param bytes - room for messages; at least one is given. With no room nothing is read, and the reply only has the
    *   cursor to continue from
    * @throws {ProblemError} `unavailable` if the record cannot be read; `busy` if there is no room for the last `n`
    */
-  async enter(recipient: Recipient, wish: Wish, bytes: number, filter?: Filter): Promise<CaughtUp> {
+  async enter(
+    recipient: Recipient,
+    wish: Wish,
+    bytes: number,
+    filterNow: () => Filter | undefined = everything,
+  ): Promise<CaughtUp> {
     this.#entering += 1;
     try {
       await this.#ready();
-      if (bytes <= 0) return this.#enterWithoutRoom(recipient, wish, filter);
+      if (bytes <= 0) return this.#enterWithoutRoom(recipient, wish, filterNow());
       // With a filter, what is looked at counts.
-      const room = filter === undefined ? bytes : Math.min(bytes, filteredChars);
-      return await this.#catchUp(recipient, wish, room, filter);
+      const room = filterNow() === undefined ? bytes : Math.min(bytes, filteredChars);
+      return await this.#catchUp(recipient, wish, room, filterNow);
     } finally {
       this.#entering -= 1;
     }
@@ -268,7 +275,13 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     return this.#becomeLive(recipient, { ...nothing, cursor: place, more }, filter);
   }
 
-  async #catchUp(recipient: Recipient, wish: Wish, bytes: number, filter: Filter | undefined): Promise<CaughtUp> {
+  async #catchUp(
+    recipient: Recipient,
+    wish: Wish,
+    bytes: number,
+    filterNow: () => Filter | undefined,
+  ): Promise<CaughtUp> {
+    const filter = filterNow();
     this.#trimWindow();
     const given: LoggedMessage[] = [];
     let spare = bytes;
@@ -288,12 +301,9 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
       return slice.messages.at(-1)?.place ?? (slice.gap === undefined ? from : slice.head);
     };
     const live = (cursor: Place, more: boolean): CaughtUp => {
-      const { messages, changes } = shownOf(given, comesFrom(wish, gap), recipient.session, filter);
-      return this.#becomeLive(
-        recipient,
-        { cursor, messages, changes, more, source, looked, ...defined({ gap }) },
-        filter,
-      );
+      const now = filterNow();
+      const { messages, changes } = shownOf(given, comesFrom(wish, gap), recipient.session, now);
+      return this.#becomeLive(recipient, { cursor, messages, changes, more, source, looked, ...defined({ gap }) }, now);
     };
 
     let place = this.head as Place;
@@ -472,9 +482,10 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   #passOnHail(hail: Hail): void {
     this.#handOver();
     const frame = hailFrame(hail);
-    const { from, to } = hail;
-    for (const { session, user, queue } of this.#all())
-      if (session !== from && (to === undefined || to.includes(user))) queue.push(frame);
+    const { from, to, by } = hail;
+    for (const { session, user, queue, blocks } of this.#all())
+      if (session !== from && (to === undefined || to.includes(user)))
+        if (by === undefined || !blocks?.hides(by.user, this.match.rule)) queue.push(frame);
   }
 
   // --------------------------------------------------------------------------------------------- the record

@@ -1,4 +1,4 @@
-import { type FilterValue, filterFits, filterKey, type Json, type MessageFilter } from '@nine-bells/wire';
+import { type FilterValue, filterFits, filterKey, type Json, type Message, type MessageFilter } from '@nine-bells/wire';
 import type { SendQueue } from '../delivery/sendQueue.js';
 import { valueAt } from '../lib/jsonPointer.js';
 import type { Frame } from '../model/frame.js';
@@ -10,14 +10,20 @@ export class Filter {
   readonly parts: readonly MessageFilter[];
   /** Equal for filters that let the same through. */
   readonly key: string;
+  /** What the client and the access rule ask for; the other part is whom the user keeps away. */
+  readonly asked: readonly MessageFilter[];
+  readonly #hidden: ReadonlySet<string>;
 
-  constructor(parts: readonly MessageFilter[]) {
-    this.parts = parts;
-    this.key = parts.map(filterKey).sort().join();
+  /** @param hidden - by `notBy`, whom the user keeps away */
+  constructor(asked: readonly MessageFilter[], hidden?: MessageFilter) {
+    this.asked = asked;
+    this.parts = hidden === undefined ? asked : [...asked, hidden];
+    this.key = this.parts.map(filterKey).sort().join();
+    this.#hidden = new Set(hidden?.notBy);
   }
 
   fits({ message }: LoggedMessage): boolean {
-    return this.parts.every((each) => filterFits(each, message));
+    return !this.#hides(message) && this.asked.every((each) => filterFits(each, message));
   }
 
   /**
@@ -25,8 +31,13 @@ export class Filter {
    * the filter and the client may have the earlier data. `undefined`: not at all, since type or author do not fit.
    */
   showsChange({ message }: LoggedMessage): 'whole' | 'unfit' | undefined {
-    if (!this.parts.every(({ where: _, ...each }) => filterFits(each, message))) return undefined;
-    return message.withdrawn || this.parts.every((each) => filterFits(each, message)) ? 'whole' : 'unfit';
+    if (this.#hides(message)) return undefined;
+    if (!this.asked.every(({ where: _, ...each }) => filterFits(each, message))) return undefined;
+    return message.withdrawn || this.asked.every((each) => filterFits(each, message)) ? 'whole' : 'unfit';
+  }
+
+  #hides({ by }: Message): boolean {
+    return by !== undefined && this.#hidden.has(by.user);
   }
 
   /** A member of the data, and the value that it must have, if there is one. */
@@ -36,10 +47,20 @@ export class Filter {
   }
 }
 
-/** The filter of those that are there; `undefined`: everything passes. */
-export function filterOf(...parts: readonly (MessageFilter | undefined)[]): Filter | undefined {
-  const there = parts.filter((each) => each !== undefined);
-  return there.length === 0 ? undefined : new Filter(there);
+/**
+ * The filter of those that are there; `undefined`: everything passes.
+ *
+ * @param wished - by the client
+ * @param ruled - by the access rule
+ * @param hidden - whom the user keeps away
+ */
+export function filterOf(
+  wished: MessageFilter | undefined,
+  ruled: readonly MessageFilter[] = [],
+  hidden?: MessageFilter,
+): Filter | undefined {
+  const asked = wished === undefined ? ruled : [wished, ...ruled];
+  return asked.length === 0 && hidden === undefined ? undefined : new Filter(asked, hidden);
 }
 
 /** The clients of a channel with equal filters: what is for them is decided once, and they share frames. */

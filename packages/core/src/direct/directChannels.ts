@@ -1,5 +1,5 @@
 import { type Author, type ChannelName, problem } from '@nine-bells/wire';
-import type { Access, Explanation, Ruling, Visitor } from '../access/access.js';
+import { type Access, type Explanation, mayNotBegin, type Ruling, type Visitor } from '../access/access.js';
 import type { Channels } from '../channel/channels.js';
 import type { Inboxes } from '../inbox/inboxes.js';
 import type { Act } from '../model/access.js';
@@ -14,6 +14,8 @@ export interface DirectChannelsHost {
   readonly inboxes: Inboxes;
   readonly activity: ActivityReader;
   readonly report: Report;
+  /** Who of some users has blocked another. */
+  readonly blocking: (other: string, users: readonly string[]) => Promise<ReadonlySet<string>>;
 }
 
 /** Channels between users: who may begin one, and who learns of what is written there. */
@@ -65,14 +67,18 @@ export class DirectChannels {
       title: by === undefined ? 'There is a message for you' : `${by.name ?? by.user} wrote to you`,
       key: `direct ${channel}`,
       data: { channel, ...(by && { from: by.user }) },
+      ...(by && { from: by.user }),
     });
   }
 
   async #decideToBegin(match: RuleMatch, visitor: Visitor): Promise<Ruling> {
-    const { channels, access, inboxes } = this.#host;
+    const { channels, access, inboxes, blocking } = this.#host;
     if ((await channels.logOf(match).head(match.channel)).number > 0) return {};
-    for (const other of usersOf(match) ?? []) {
-      if (other === visitor.who.user) continue;
+    const { user } = visitor.who;
+    const others = (usersOf(match) ?? []).filter((each) => each !== user);
+    const blockers = await blocking(user, others);
+    for (const other of others) {
+      if (blockers.has(other)) return { problem: mayNotBegin(visitor.who, other) };
       const ruling = await access.decideAbout('direct', other, visitor);
       if (ruling.problem !== undefined) return ruling;
       if (!(await inboxes.isKnown(other)))

@@ -3,6 +3,7 @@ import { Access } from '../access/access.js';
 import { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem } from '../access/moderationProblems.js';
 import { Questions } from '../access/questions.js';
+import { Blocks } from '../blocks/blocks.js';
 import { Boards } from '../boards/boards.js';
 import type { CallCopy } from '../calls/callCopies.js';
 import { Calls } from '../calls/calls.js';
@@ -129,6 +130,7 @@ export class Engine {
   readonly presence: MemberDirectory;
   readonly inboxes: Inboxes;
   readonly marks: Marks;
+  readonly blocks: Blocks;
   readonly moderation: Moderation;
   readonly access: AccessInquiry;
   readonly pruner: Pruner;
@@ -269,8 +271,16 @@ export class Engine {
       concerned: (action) => this.cluster.concerned(action),
       checkChannel: (channel) => void channelRules.require(channel),
     });
+    this.blocks = new Blocks({
+      ...base,
+      rules: channelRules,
+      most: this.options.blocksPerUser,
+      changed: (user) => unread.recount(user),
+    });
+    const blocking: Blocks['blocking'] = (other, users) => this.blocks.blocking(other, users);
     this.inboxes = new Inboxes({
       ...base,
+      blocking,
       contract: this.options.notices,
       unreached: (entry) => {
         unreached?.(entry);
@@ -293,8 +303,14 @@ export class Engine {
       inboxes: this.inboxes,
       activity: this.cluster,
       report,
+      blocking,
     });
     this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
+    const unread: Unread = new Unread({
+      ...base,
+      store: this.marks,
+      hidersOf: (other, channel) => this.blocks.hidersOf(other, channelRules.match(channel)),
+    });
     this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
     this.eraser = new Eraser({
@@ -360,7 +376,8 @@ export class Engine {
       reactions: this.reactions,
       calls: this.calls,
       refusals: this.refusals,
-      unread: new Unread({ clock, wheel, store, relay, report }),
+      unread,
+      blocks: this.blocks,
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
       waiting: new WaitingBudget(clock, wheel, this.options.waiting),
       limiter: new ConnectionLimiter(clock, this.options),
@@ -479,6 +496,7 @@ export class Engine {
       hear: (word) => {
         if (word.type === 'marked') unread.marked(word.user, word.state);
         else if (word.type === 'begun') unread.begun(word.users, word.channel);
+        else if (word.type === 'blocks') this.blocks.hear(word.user);
         else this.inboxes.hear(word);
       },
     });
@@ -502,6 +520,7 @@ export class Engine {
       gone: (instanceId) => {
         // It may have committed a ban without telling the others.
         void this.#readAgain();
+        this.blocks.lookAgain();
         watching.gone(instanceId);
         channels.instanceGone(instanceId);
       },
@@ -509,6 +528,7 @@ export class Engine {
         void this.#readAgain();
         channels.resumed();
         unread.lookAgain();
+        this.blocks.lookAgain();
         watching.lookAgain();
       },
       status: () => this.#status,

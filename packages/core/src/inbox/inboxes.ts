@@ -52,6 +52,8 @@ export interface InboxesHost {
   push(user: string, frame: Frame): number;
   /** Members of a channel. */
   membersOf(channel: ChannelName): Promise<readonly string[]>;
+  /** Who of some users has blocked another. */
+  readonly blocking: (other: string, users: readonly string[]) => Promise<ReadonlySet<string>>;
   /** How users stand on all instances. */
   readonly activity: ActivityReader;
   /** The availability of a user here: 0 available, 1 busy, 2 away; `undefined` if it is not connected. */
@@ -240,10 +242,12 @@ export class Inboxes {
     return [...new Set(all)];
   }
 
-  async #meant(all: readonly string[], { ifAvailable, unlessLooking }: NoticeWish): Promise<readonly string[]> {
-    if (!ifAvailable && unlessLooking === undefined) return all;
-    const { users } = await this.#host.activity.activityOf(all, unlessLooking);
-    return all.filter((user) => {
+  async #meant(all: readonly string[], { ifAvailable, unlessLooking, from }: NoticeWish): Promise<readonly string[]> {
+    const blockers = from === undefined ? new Set() : await this.#host.blocking(from, all);
+    const reachable = blockers.size === 0 ? all : all.filter((user) => !blockers.has(user));
+    if (!ifAvailable && unlessLooking === undefined) return reachable;
+    const { users } = await this.#host.activity.activityOf(reachable, unlessLooking);
+    return reachable.filter((user) => {
       const activity = users.get(user);
       if (ifAvailable && (activity === undefined || availability(activity.status) !== 0)) return false;
       return unlessLooking === undefined || activity?.isLooking !== true;
@@ -261,7 +265,7 @@ export class Inboxes {
   }
 
   /** Takes a word from the relay, for those sessions of a user that are here. */
-  hear(word: Exclude<UserWord, { type: 'marked' | 'begun' }>): void {
+  hear(word: Exclude<UserWord, { type: 'marked' | 'begun' | 'blocks' }>): void {
     if (word.type === 'notice') {
       const { user } = word.entry;
       if (word.hold && this.#host.availabilityOf(user) === 1)

@@ -31,7 +31,7 @@ export class Marks {
   async move(user: string, channel: ChannelName, place: Place | null): Promise<MarkState> {
     const { rules, relay, store, maxPerUser } = this.#host;
     const { rule } = keptOf(rules.require(channel));
-    const state = await store.mark(user, channel, place, maxPerUser);
+    const state = this.#seen(await store.mark(user, channel, place, maxPerUser));
     relay.publish(usersTopic, { type: 'marked', user, state });
     if (rule.showsMarks) {
       const mark = state.place === undefined ? null : formatCursor(state.place);
@@ -48,9 +48,9 @@ export class Marks {
     if (rules.match(channel)?.rule.showsMarks) relay.publish(channelTopic(channel), { channel, user, mark: null });
   }
 
-  /** What a user has not read, in each channel where it has a mark; by the channels' names. */
-  unread(user: string): Promise<readonly MarkState[]> {
-    return this.#host.store.unread(user);
+  /** What a user has not read, in each channel where it has a mark, or in these of them; by the channels' names. */
+  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
+    return (await this.#host.store.unread(user, channels)).map((each) => this.#seen(each));
   }
 
   /**
@@ -62,6 +62,19 @@ export class Marks {
     keptOf(this.#host.rules.require(channel));
     return this.#host.store.marks(channel, limit);
   }
+
+  /** What is by users whom the user keeps away does not count where the rule hides it. */
+  #seen(state: MarkState): MarkState {
+    const { channel, hidden } = state;
+    if (hidden === undefined) return state;
+    const rule = this.#host.rules.match(channel)?.rule;
+    if (rule?.marksBlocked) return without(state, 0);
+    return without(state, hidden.blocked + (rule?.direct ? 0 : hidden.muted));
+  }
+}
+
+function without({ hidden: _, ...state }: MarkState, hidden: number): MarkState {
+  return { ...state, unread: Math.max(0, state.unread - hidden) };
 }
 
 /** @throws {ProblemError} `bad-value` */

@@ -28,6 +28,8 @@ export interface UnreadHost {
   readonly store: Pick<MarkStore, 'unread'>;
   readonly relay: Pick<Relay, 'subscribe' | 'unsubscribe'>;
   readonly report: Report;
+  /** Users connected here who do not get what another says in a channel. */
+  readonly hidersOf: (other: string, channel: ChannelName) => readonly string[];
 }
 
 type Counts = Readonly<Record<string, number>>;
@@ -63,9 +65,12 @@ interface UserCounts {
   /** Channels where the store must be asked how the mark stands. */
   readonly stale: Set<ChannelName>;
   loading: Promise<void> | undefined;
+  isLoaded: boolean;
   cancelTelling: (() => void) | undefined;
   telling: boolean;
   toldAtMs: number;
+  /** Raised when what counts for the user has changed: what was asked before is asked again. */
+  epoch: number;
 }
 
 /**
@@ -134,9 +139,17 @@ export class Unread implements Subscriber<Growth> {
     const grown = this.#channels.get(channel);
     if (grown === undefined) return;
     if (recount) this.#recountLater(channel, grown);
-    if (by !== undefined && this.#users.get(by)?.pairs.has(channel)) this.#ask(by, channel);
+    if (by !== undefined && this.#mayCount(by, channel)) this.#ask(by, channel);
     if (counted <= grown.counted) return;
+    const grownBy = counted - grown.counted;
     grown.counted = counted;
+    if (by !== undefined)
+      for (const id of this.#host.hidersOf(by, channel)) {
+        const pair = this.#users.get(id)?.pairs.get(channel);
+        // It counts for the channel, and not for who does not get it. Of several, some may be by others.
+        if (pair !== undefined && grownBy === 1) pair.read += 1;
+        else if (this.#mayCount(id, channel)) this.#ask(id, channel);
+      }
     for (const pair of grown.clean) {
       pair.user.dirty.add(pair);
       this.#tellLater(pair.user);
@@ -149,6 +162,23 @@ export class Unread implements Subscriber<Growth> {
     for (const user of this.#users.values()) for (const channel of user.pairs.keys()) this.#ask(user.id, channel);
   }
 
+  /** What counts for a user has changed: all its channels are counted anew. */
+  recount(id: string): void {
+    const user = this.#users.get(id);
+    if (user === undefined) return;
+    user.epoch += 1;
+    for (const pair of user.pairs.values()) {
+      pair.read = 0;
+      this.#ask(id, pair.channel);
+    }
+  }
+
+  /** Whether a user has a mark in a channel, or its marks are being read and may be from before now. */
+  #mayCount(id: string, channel: ChannelName): boolean {
+    const user = this.#users.get(id);
+    return user !== undefined && (!user.isLoaded || user.pairs.has(channel));
+  }
+
   #begin(id: string): UserCounts {
     const user: UserCounts = {
       id,
@@ -157,17 +187,25 @@ export class Unread implements Subscriber<Growth> {
       dirty: new Set(),
       stale: new Set(),
       loading: undefined,
+      isLoaded: false,
       cancelTelling: undefined,
       telling: false,
       toldAtMs: Number.NEGATIVE_INFINITY,
+      epoch: 0,
     };
     this.#users.set(id, user);
     return user;
   }
 
   async #load(user: UserCounts): Promise<void> {
-    for (const state of await this.#host.store.unread(user.id))
-      if (this.#users.get(user.id) === user) this.#take(user, state);
+    const states = await this.#host.store.unread(user.id);
+    if (this.#users.get(user.id) !== user) return;
+    user.isLoaded = true;
+    for (const state of states) {
+      // What a channel that nobody followed has grown by since the store was read, was not heard.
+      if (!this.#channels.has(state.channel)) this.#ask(user.id, state.channel);
+      this.#take(user, state);
+    }
     for (const pair of user.dirty) pair.of.clean.add(pair);
     user.dirty.clear();
   }
@@ -266,10 +304,12 @@ export class Unread implements Subscriber<Growth> {
   async #freshen(user: UserCounts): Promise<void> {
     if (user.stale.size === 0) return;
     const asked = [...user.stale];
+    const { epoch } = user;
     user.stale.clear();
     try {
-      for (const state of await this.#host.store.unread(user.id, asked))
-        if (this.#users.get(user.id) === user) this.#take(user, state);
+      const states = await this.#host.store.unread(user.id, asked);
+      if (user.epoch !== epoch) for (const channel of asked) user.stale.add(channel);
+      else for (const state of states) if (this.#users.get(user.id) === user) this.#take(user, state);
     } catch (error) {
       for (const channel of asked) user.stale.add(channel);
       throw error;

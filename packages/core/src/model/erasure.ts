@@ -24,6 +24,7 @@ export const nothingErased: ErasedCounts = {
   changes: 0,
   marks: 0,
   reactions: 0,
+  blocks: 0,
   notices: 0,
   reports: 0,
   bans: 0,
@@ -51,5 +52,14 @@ export interface Erasure {
 export type PersonRecords = Readonly<Record<string, readonly { readonly [member: string]: Json }[]>>;
 
 /** Records beside messages and marks that are erased, each in portions. */
-export const erasedRecords = ['changes', 'reactions', 'reports', 'bans', 'deliveries', 'users', 'audit'] as const;
+export const erasedRecords = [
+  'changes',
+  'reactions',
+  'blocks',
+  'reports',
+  'bans',
+  'deliveries',
+  'users',
+  'audit',
+] as const;
 export type ErasedRecord = (typeof erasedRecords)[number];

@@ -7,6 +7,8 @@ export interface MarkState {
   readonly place?: Place;
   /** Messages after it that count: not the user's own, and not the notes of who comes and goes. */
   readonly unread: number;
+  /** How many of these are by users whom the user has blocked, and muted; absent: none. `Marks` takes them off. */
+  readonly hidden?: { readonly blocked: number; readonly muted: number };
   /** Messages of the channel that count as unread for at least one user, when this was read. */
   readonly counted: number;
 }

@@ -57,6 +57,8 @@ export interface NoticeWish {
   readonly ifAvailable?: boolean;
   /** Not those who have this channel in view. */
   readonly unlessLooking?: ChannelName;
+  /** Not those who have blocked this user, in whose name it is. */
+  readonly from?: string;
   /** Users who are busy get it into the inbox now, and are told when they are no longer busy. */
   readonly holdWhileBusy?: boolean;
   /** It is the service's own, and has data of its own. */
@@ -76,6 +78,8 @@ export type UserWord =
     }
   /** A direct channel has its first message. */
   | { readonly type: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
+  /** Whom a user keeps away has changed. */
+  | { readonly type: 'blocks'; readonly user: string }
   | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }
   | { readonly type: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
 

@@ -111,6 +111,8 @@ export interface EngineOptions {
   readonly backlog: BacklogBounds;
   /** Most channels in which a user may have a mark. Default 1,000. */
   readonly marksPerUser: number;
+  /** Most users that one user keeps away. */
+  readonly blocksPerUser: number;
   /** Users in a channel beyond which the marks of others are hidden. Default 200. */
   readonly marksShown: number;
   /** How long the application, or an access function, may take to answer a question. Default 3 s. */
@@ -171,6 +173,7 @@ export const defaultEngineOptions: EngineOptions = {
   statusBytes: 2_048,
   backlog: defaultBacklogBounds,
   marksPerUser: 1_000,
+  blocksPerUser: 200,
   marksShown: 200,
   askWithinMs: 3_000,
   users: {},

@@ -47,6 +47,8 @@ export type StayEvent = {
       readonly returned: boolean;
       /** It gets only messages that all of these let through. */
       readonly filters?: readonly MessageFilter[];
+      /** The last of these is whom its user keeps away. */
+      readonly hides?: true;
     }
   | {
       readonly type: 'ended';
@@ -103,6 +105,7 @@ export interface Fate {
     | 'gap'
     | 'not-for-it'
     | 'filtered'
+    | 'blocked'
     | 'left'
     | 'lost'
     | 'too-slow'

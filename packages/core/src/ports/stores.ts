@@ -1,4 +1,5 @@
 import type { ChannelName } from '@nine-bells/wire';
+import type { BlockWish, KeptBlock } from '../model/block.js';
 import type { BoardSnapshot } from '../model/board.js';
 import type { ErasedRecord, Erasure, PersonRecords } from '../model/erasure.js';
 import type {
@@ -352,6 +353,30 @@ export const reactionStoreMethods = [
   'reactionHeads',
 ] as const satisfies readonly (keyof ReactionStore)[];
 
+/** Whom users keep away. */
+export interface BlockStore {
+  /**
+   * Writes down that a user blocks or mutes another, or no longer. Idempotent.
+   *
+   * @throws {ProblemError} `too-many-blocks`, `unavailable`
+   */
+  block(wish: BlockWish): Promise<void>;
+  /** Whom users keep away, all of it. */
+  blocks(users: readonly string[]): Promise<readonly KeptBlock[]>;
+  /** Those of some users who have blocked another, and not only muted it. */
+  blocking(other: string, users: readonly string[]): Promise<readonly string[]>;
+  /** Whether any user keeps another away. */
+  hasBlocks(): Promise<boolean>;
+}
+
+/** The methods of `BlockStore`, for stores that pass them on. */
+export const blockStoreMethods = [
+  'block',
+  'blocks',
+  'blocking',
+  'hasBlocks',
+] as const satisfies readonly (keyof BlockStore)[];
+
 /** What there is about a user, and how it is erased. */
 export interface PersonStore {
   /** Writes down that an erasure has begun, also in the audit log; gives the one of the user that is under way, if there is one. */
@@ -449,4 +474,5 @@ export interface Store
     RetentionStore,
     ReportStore,
     ReactionStore,
+    BlockStore,
     PersonStore {}

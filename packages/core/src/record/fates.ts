@@ -87,7 +87,8 @@ function fateOf(
 
   const { volume, number } = place;
   const { channel } = message;
-  const passing = filterThatPasses(message, events, place);
+  const { passing, isBlock } = filterThatPasses(message, events, place);
+  if (isBlock) return told('blocked', `was passed over: its user has blocked or muted ${message.message?.by?.user}`);
   if (passing !== undefined)
     return told(
       'filtered',
@@ -152,20 +153,27 @@ function fateOf(
 }
 
 /** The filter by which a session did not get a message that it would have been given, or handed. */
-function filterThatPasses({ message }: Traced, events: readonly Told[], place: Place): MessageFilter | undefined {
-  if (message === undefined) return undefined;
+function filterThatPasses(
+  { message }: Traced,
+  events: readonly Told[],
+  place: Place,
+): { readonly passing?: MessageFilter | undefined; readonly isBlock?: boolean } {
+  if (message === undefined) return {};
   const giving = events
     .filter(isGiving)
     .find(({ volume, from, upTo }) => volume === place.volume && from < place.number && place.number <= upTo);
   const entered = giving ?? liveAt(events, place)?.entered;
-  const filters = entered !== undefined && isGiving(entered) ? entered.filters : undefined;
-  return filters?.find((each) => !filterFits(each, message));
+  if (entered === undefined || !isGiving(entered)) return {};
+  const { filters, hides = false } = entered;
+  const passing = filters?.find((each) => !filterFits(each, message));
+  return { passing, isBlock: hides && passing !== undefined && passing === filters?.at(-1) };
 }
 
-function filterText({ types, by, where }: MessageFilter): string {
+function filterText({ types, by, notBy, where }: MessageFilter): string {
   const parts = [
     ...(types === undefined ? [] : [`of the type ${types.join(' or ')}`]),
     ...(by === undefined ? [] : [`by ${by.join(' or ')}`]),
+    ...(notBy === undefined ? [] : [`by others than ${notBy.join(' and ')}`]),
     ...Object.entries(where ?? {}).map(([pointer, value]) => `where ${pointer} is ${JSON.stringify(value)}`),
   ];
   return parts.join(', ');

@@ -44,6 +44,8 @@ export interface ChannelRule {
   readonly keepsRevisions?: boolean;
   /** Users react to messages; absent: they do not. Only with a kept logbook. */
   readonly reactions?: ReactionRule;
+  /** A user also gets messages of users that it has blocked or muted, for its client to mark; absent: it does not. */
+  readonly marksBlocked?: boolean;
   /** The types that messages have here; absent: any. */
   readonly types?: ContractsByType;
   /** The same of hails. */

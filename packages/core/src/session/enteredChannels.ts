@@ -36,6 +36,8 @@ export class EnteredChannels {
   #channels: Map<ChannelName, Channel> | undefined;
   /** Channels entered on an answer that runs out: what cancels that it is asked for again. */
   #askedAgain: Map<ChannelName, () => void> | undefined;
+  /** Channels that are being entered, with how often. */
+  readonly #entering = new Map<Channel, number>();
   /** What the client wants of channels, where it is not everything. */
   #filters: Map<ChannelName, MessageFilter> | undefined;
   /** How far the client has said that it has received channels. */
@@ -169,7 +171,7 @@ export class EnteredChannels {
     this.restOn(name, ruling);
     const channel = this.get(name);
     const before = channel?.filterFor(this.#session);
-    const now = filterOf(this.#filters?.get(name), ...(ruling.filters ?? []));
+    const now = filterOf(this.#filters?.get(name), ruling.filters, this.#hiddenIn(channel));
     if (channel === undefined || before?.key === now?.key) return;
     channel.refilter(this.#session, now);
     const { head } = channel;
@@ -179,6 +181,39 @@ export class EnteredChannels {
         { cursor: head, messages: [], changes: [], more: false, source: 'memory' },
         ruling,
       );
+  }
+
+  /** A channel is being entered, from before the client gets its messages until `over`. */
+  begin(channel: Channel): void {
+    this.#entering.set(channel, (this.#entering.get(channel) ?? 0) + 1);
+  }
+
+  over(channel: Channel): void {
+    const left = (this.#entering.get(channel) ?? 0) - 1;
+    if (left > 0) this.#entering.set(channel, left);
+    else this.#entering.delete(channel);
+  }
+
+  /** Whom the user keeps away has changed: also where it gets messages already and has not been told so yet. */
+  blocksChanged(): void {
+    for (const channel of new Set([...(this.#channels?.values() ?? []), ...this.#entering.keys()]))
+      this.#hideAgain(channel);
+  }
+
+  #hideAgain(channel: Channel): void {
+    const { name } = channel;
+    const before = channel.filterFor(this.#session);
+    const now = filterOf(undefined, before?.asked, this.#hiddenIn(channel));
+    if (before?.key === now?.key) return;
+    channel.refilter(this.#session, now);
+    const { head } = channel;
+    if (head === undefined) return;
+    const given = { cursor: head, messages: [], changes: [], more: false, source: 'memory' } as const;
+    this.#trace({ channel: name }, given, { filters: before?.asked ?? [] });
+  }
+
+  #hiddenIn(channel: Channel | undefined): MessageFilter | undefined {
+    return channel && this.#session.blocks?.filterFor(channel.match.rule);
   }
 
   #trace(
@@ -196,6 +231,8 @@ export class EnteredChannels {
     // What a filter passed over was looked at, too.
     const first = messages[0]?.place.number ?? cursor.number + 1;
     const isOfVolume = came?.volume === cursor.volume;
+    const hidden = this.#hiddenIn(this.#host.channels.get(channel));
+    const all = [...(filter ? [filter] : []), ...filters, ...(hidden ? [hidden] : [])];
     traces.stay({
       ...this.#stay(channel),
       type: more ? 'given' : 'entered',
@@ -204,7 +241,8 @@ export class EnteredChannels {
       gapAfter: isOfVolume && gap !== undefined ? came.number : undefined,
       upTo: cursor.number,
       returned: came !== undefined,
-      ...(filter === undefined && filters.length === 0 ? {} : { filters: [...(filter ? [filter] : []), ...filters] }),
+      ...(all.length === 0 ? {} : { filters: all }),
+      ...(hidden === undefined ? {} : { hides: true }),
     });
   }
 

@@ -42,6 +42,8 @@ export async function hello(host: SessionHost, line: HelloLine, request: HelloRe
 
   line.queue.hold();
   client.tellSilences();
+  const blocks = await client.blocksAtHello();
+  if (line.ended) return;
   const entered = await enterAll(host, line, client, request);
   if (line.ended) return;
   // Channels that hello does not name are left; with `partial` they may be entered in a moment.
@@ -58,6 +60,7 @@ export async function hello(host: SessionHost, line: HelloLine, request: HelloRe
     ended,
     ...termsOf(host),
     inbox,
+    blocks,
   });
   line.replyText(request.id, `${welcome.slice(1, -1)},"entered":[${entered.join()}]`);
   line.queue.release();

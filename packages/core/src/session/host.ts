@@ -1,5 +1,6 @@
 import type { Access } from '../access/access.js';
 import type { ActiveBans } from '../access/activeBans.js';
+import type { Blocks } from '../blocks/blocks.js';
 import type { Boards } from '../boards/boards.js';
 import type { Calls } from '../calls/calls.js';
 import type { Channels } from '../channel/channels.js';
@@ -62,6 +63,7 @@ export interface SessionHost {
   readonly channels: Channels;
   readonly store: Pick<MessageStore, 'revisions'>;
   readonly contracts: Contracts;
+  readonly blocks: Blocks;
   readonly boards: Boards;
   readonly publisher: Publisher;
   readonly presences: Presences;

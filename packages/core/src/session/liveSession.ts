@@ -1,4 +1,5 @@
 import {
+  type Block,
   type ChannelName,
   defined,
   type Ending,
@@ -17,10 +18,12 @@ import { type ActOf, type Ruling, type Visitor, withEntry } from '../access/acce
 import { bannedProblem, silencedProblem } from '../access/moderationProblems.js';
 import { boardRuleOf, type EntryPlaces, type EntryWish } from '../boards/boards.js';
 import type { CaughtUp, Channel } from '../channel/channel.js';
-import { filterOf } from '../channel/filters.js';
+import { type Filter, filterOf } from '../channel/filters.js';
 import type { Recipient } from '../channel/recipient.js';
+import { LatestFrame } from '../delivery/latestFrame.js';
 import type { SendQueue } from '../delivery/sendQueue.js';
 import type { ChannelAct, Identity } from '../model/access.js';
+import { BlockList } from '../model/block.js';
 import type { Frame } from '../model/frame.js';
 import type { EndSilence, Silence } from '../model/moderation.js';
 import { checkStatus } from '../model/status.js';
@@ -85,6 +88,7 @@ export class LiveSession implements Recipient, ConnectedSession {
   #stays: Stays | undefined;
   #watched: WatchedUsers | undefined;
   #who: Identity;
+  #blocks: BlockList | undefined;
   /** The client is told what its user has not read. */
   #countsUnread = false;
   /** Publishes and marks under way, and what lets later acts go on when there is room. */
@@ -123,6 +127,11 @@ export class LiveSession implements Recipient, ConnectedSession {
 
   get status(): Json | undefined {
     return this.state.status;
+  }
+
+  /** Whom the user keeps away; `undefined`: not read yet. */
+  get blocks(): BlockList | undefined {
+    return this.#blocks;
   }
 
   get looking(): ChannelName | undefined {
@@ -184,8 +193,11 @@ export class LiveSession implements Recipient, ConnectedSession {
     if (wish.last !== undefined && wish.last > 0) await this.allowed('read', wish.channel);
     const channel = this.#open(wish.channel, match);
     try {
-      const filter = filterOf(wish.filter, ...(ruling.filters ?? []));
-      const caughtUp = await channel.enter(this, wishOf(wish), bytes, filter);
+      await this.knownBlocks();
+      this.entered.begin(channel);
+      const filterNow = (): Filter | undefined =>
+        filterOf(wish.filter, ruling.filters, this.#blocks?.filterFor(match.rule));
+      const caughtUp = await channel.enter(this, wishOf(wish), bytes, filterNow);
       const reactions = match.rule.reactions ? await this.#reactionsOrLeave(channel, wish, caughtUp) : '';
       if (this.gone) return '';
       // A ban may have overtaken the earlier decision.
@@ -201,9 +213,10 @@ export class LiveSession implements Recipient, ConnectedSession {
       const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
       const text = enteredText(wish.channel, caughtUp, about + reactions);
       this.tellSilences(wish.channel);
-      this.rates.given(filter === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
+      this.rates.given(filterNow() === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
       return text;
     } finally {
+      this.entered.over(channel);
       if (!this.entered.has(wish.channel) || this.gone) channels.left(wish.channel);
     }
   }
@@ -334,6 +347,32 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.line.watchTokenEnd(who);
   }
 
+  /**
+   * Whom the user keeps away. From the first call on the session hears of changes.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  async knownBlocks(): Promise<BlockList> {
+    if (this.#blocks !== undefined) return this.#blocks;
+    const { guest, observer } = this.#who;
+    if (guest || observer) this.#blocks = BlockList.empty;
+    else {
+      const list = await this.host.blocks.follow(this);
+      if (this.gone) this.host.blocks.unfollow(this);
+      // A change may have come before the answer.
+      this.#blocks ??= list;
+    }
+    return this.#blocks;
+  }
+
+  blocksChanged(list: BlockList): void {
+    this.#blocks = list;
+    if (this.gone) return;
+    this.entered.blocksChanged();
+    const push = { on: 'blocks', blocks: list.blocks };
+    this.push(new LatestFrame('blocks', push, (_, later) => later, false));
+  }
+
   /** Begins to tell the client what its user has not read; resolves with the counts. */
   countUnread(): Promise<Readonly<Record<string, number>>> {
     this.#countsUnread = true;
@@ -348,6 +387,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.#stays?.leaveAll();
     this.#watched?.end();
     if (this.#countsUnread) this.host.unread.unfollow(this.user, this);
+    this.host.blocks.unfollow(this);
     if (this.state.generation === this.#generation) this.host.sessions.ended(this.state, ending);
   }
 
@@ -473,6 +513,18 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.#underWay -= 1;
     this.#room?.();
     this.#room = undefined;
+  }
+
+  /** Whom the user keeps away, for the reply to hello; `undefined`: no user, or it cannot be read. */
+  async blocksAtHello(): Promise<readonly Block[] | undefined> {
+    try {
+      const { blocks } = await this.knownBlocks();
+      return blocks.length === 0 ? undefined : blocks;
+    } catch (error) {
+      // Channels are not entered until it is known.
+      this.host.report(error, { what: 'whom a user keeps away could not be read', user: this.user });
+      return undefined;
+    }
   }
 
   /** The user's inbox, for the reply to hello: with a cursor, the notices after it. Guests have none. */

@@ -178,6 +178,8 @@ function recordChanges(changes: Changes, old: ChannelRule, now: ChannelRule): vo
   }
   if (old.presence && !now.presence) changes.add('presence is no longer shown', 'listeners');
   if (old.presence?.noted && !now.presence?.noted) changes.add('who comes and goes is no longer noted', 'listeners');
+  if (old.marksBlocked && !now.marksBlocked)
+    changes.add('messages of blocked users are hidden, and no longer marked', 'listeners');
   if (old.showsMarks && !now.showsMarks) changes.add('marks of others are no longer shown', 'listeners');
   if (Boolean(old.direct) !== Boolean(now.direct))
     changes.add(now.direct ? 'is a direct channel now' : 'is no longer a direct channel', 'publishers', 'listeners');

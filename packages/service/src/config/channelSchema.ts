@@ -229,6 +229,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     presence: optional(presence),
     marks: optional(marksWords),
     revisions: optional(oneOf(['kept'] as const)),
+    blocked: optional(oneOf(['hidden', 'marked'] as const)),
     reactions: optional(reactions),
     board: optional(board),
     direct: optional(flag),
@@ -262,6 +263,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
     ...(found.reactions ? { reactions: found.reactions } : {}),
     ...(found.revisions === 'kept' ? { keepsRevisions: true } : {}),
+    ...(found.blocked === 'marked' ? { marksBlocked: true } : {}),
     ...defined({
       dataBytes: found.data,
       slowMs: found.slow,

@@ -10,6 +10,7 @@ import type { ApiKeys } from '../store/apiKeys.js';
 import type { Tokens } from '../tokens/tokens.js';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import type { HookSender } from '../webhooks/hookSender.js';
+import { blocks } from './blocks.js';
 import { boards } from './boards.js';
 import { changes } from './changes.js';
 import { channelRules } from './channelRules.js';
@@ -106,6 +107,7 @@ export function routesOf({
     ...retention(engine),
     ...notices(engine),
     ...marks(engine),
+    ...blocks(engine),
     ...traces(engine),
     ...intakes(engine, configured, now),
     ...hooks(engine, registry),

@@ -55,6 +55,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...(showsMarks && { marks: 'shown' }),
     ...defined({ reactions: rule.reactions }),
     ...(rule.keepsRevisions && { revisions: 'kept' }),
+    ...(rule.marksBlocked && { blocked: 'marked' }),
     ...(direct && { direct: true }),
     dataBytes: dataBytes ?? mostBytes,
     ...(rule.slowMs !== undefined && { slowMs: rule.slowMs }),

@@ -22,6 +22,7 @@ class NoticeDto {
     forMs: true,
     ifAvailable: true,
     unlessLooking: true,
+    from: true,
     holdWhileBusy: true,
     reachWithinMs: true,
   } as const;
@@ -60,6 +61,10 @@ class NoticeDto {
   @IsOptional()
   @IsChannel()
   unlessLooking?: ChannelName;
+
+  @IsOptional()
+  @IsWords(protocolLimits.userChars)
+  from?: string;
 
   @IsOptional()
   @IsBoolean()

@@ -34,7 +34,7 @@ export interface HttpLineOptions {
 
 /** Most channels of one stream that only listens. */
 const listenChannels = 20;
-const listenQuery = ['channel', 'last', 'type', 'by', 'where', 'format'];
+const listenQuery = ['channel', 'last', 'type', 'by', 'notBy', 'where', 'format'];
 /** What a hello has around it, in bytes. */
 const bodyRoom = 1_024;
 /** Requests of one address for sessions that are nowhere: each asks all instances. After a crash many clients send some. */
@@ -237,7 +237,7 @@ export class HttpLine {
   }
 }
 
-/** What to listen to in the channels, as a filter: `type`, `by` and `where` (`/boat:petrel`), each as often as wished. */
+/** What to listen to in the channels, as a filter: `type`, `by`, `notBy` and `where` (`/boat:petrel`), each as often as wished. */
 function filterOf(request: Request): MessageFilter | undefined {
   const all = (name: string): string[] | undefined => {
     const given = [request.query[name] ?? []].flat().map(String);
@@ -248,7 +248,12 @@ function filterOf(request: Request): MessageFilter | undefined {
     if (at === -1) throw refusal('bad-filter', '`where` is a pointer and a value: /boat:petrel', { where: '?where' });
     return [term.slice(0, at), filterValue(term.slice(at + 1))];
   });
-  const filter = defined({ types: all('type'), by: all('by'), where: terms && Object.fromEntries(terms) });
+  const filter = defined({
+    types: all('type'),
+    by: all('by'),
+    notBy: all('notBy'),
+    where: terms && Object.fromEntries(terms),
+  });
   if (Object.keys(filter).length === 0) return undefined;
   const fault = filterFault(filter);
   if (fault !== undefined) throw refusal('bad-filter', fault.detail, { where: `?${fault.where.split('/')[1] ?? ''}` });

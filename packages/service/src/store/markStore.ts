@@ -1,5 +1,5 @@
 import { type MarkState, noteTypes, type Place, type UserMark } from '@nine-bells/core';
-import { type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
+import { type BlockKind, type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { makeChannels, tableOf, updateInstead } from './statements.js';
 
@@ -30,6 +30,8 @@ interface StandingRow {
   readonly notes: number | string;
   readonly own: number | string;
   readonly withdrawn: number | string;
+  readonly blocked: number | string;
+  readonly muted: number | string;
 }
 
 /** Most marks of one commit. */
@@ -204,12 +206,14 @@ async function standingsOf(
        (SELECT COUNT(*) FROM messages m WHERE m.channel_id = k.channel_id AND m.author = k.user_id
           AND m.number > k.number AND m.type NOT IN (:types) AND m.target IS NULL) AS own,
        (SELECT COUNT(*) FROM messages m WHERE m.channel_id = k.channel_id AND m.number > k.number
-          AND m.withdrawn IS NOT NULL AND m.author <> k.user_id) AS withdrawn
+          AND m.withdrawn IS NOT NULL AND m.author <> k.user_id) AS withdrawn,
+       ${hiddenBy('blocked')} AS blocked, ${hiddenBy('muted')} AS muted
      FROM marks k JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ${these} ORDER BY c.name`,
     { user, channels: channels ?? [], types: [...noteTypes] },
   );
   return rows.map((row) => {
     const counted = Number(row.head) - Number(row.head_notes);
+    const hidden = { blocked: Number(row.blocked), muted: Number(row.muted) };
     const pruned = Number(row.oldest) - 1;
     // What was pruned is unread no more.
     const read =
@@ -218,7 +222,15 @@ async function standingsOf(
       channel: row.name as ChannelName,
       place: { volume: row.volume, number: Number(row.number) },
       unread: Math.max(0, counted - read - Number(row.own) - Number(row.withdrawn)),
+      ...(hidden.blocked + hidden.muted === 0 ? {} : { hidden }),
       counted,
     };
   });
+}
+
+/** How many messages after a mark are by users whom its user keeps away, in an index; nothing where there are none of these. */
+function hiddenBy(kind: BlockKind): string {
+  return `(SELECT COUNT(*) FROM blocks b JOIN messages m ON m.channel_id = k.channel_id AND m.author = b.other_id
+      AND m.number > k.number AND m.type NOT IN (:types) AND m.target IS NULL AND m.withdrawn IS NULL
+      WHERE b.user_id = k.user_id AND b.kind = '${kind}')`;
 }

@@ -183,10 +183,12 @@ export class MessageReads implements LogReader {
   }
 
   /** What the database can say of a filter; the rest is looked at where the messages go. */
-  #conditionsOf({ types, by, where: terms = {} }: MessageFilter): WhereOptions[] {
+  #conditionsOf({ types, by, notBy, where: terms = {} }: MessageFilter): WhereOptions[] {
     const conditions: WhereOptions[] = [];
     if (types !== undefined) conditions.push({ type: [...types] });
     if (by !== undefined) conditions.push({ author: [...by] });
+    if (notBy !== undefined)
+      conditions.push({ [Op.or]: [{ author: null }, { author: { [Op.notIn]: [...notBy] } }] } as WhereOptions);
     // PostgreSQL refuses some texts that JSON may hold.
     if (!this.#database.isShared)
       for (const [pointer, value] of Object.entries(terms)) {

@@ -582,4 +582,16 @@ export const migrations: readonly Migration[] = [
       await context.createTable('reaction_heads', { channel_id: channel, version: number });
     },
   },
+  {
+    name: '0019-blocks',
+    async up({ context }) {
+      const user = { type: DataTypes.STRING(128), primaryKey: true };
+      await context.createTable('blocks', {
+        user_id: user,
+        other_id: user,
+        kind: { type: DataTypes.STRING(16), allowNull: false },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+    },
+  },
 ];

@@ -86,6 +86,14 @@ export interface MarkRow {
   readonly notes: number;
 }
 
+/** That a user has blocked or muted another. */
+export interface BlockRow {
+  readonly user_id: string;
+  readonly other_id: string;
+  readonly kind: string;
+  readonly at_ms: number | string;
+}
+
 export interface ApiKeyRow {
   readonly id: string;
   readonly name: string;

@@ -13,7 +13,7 @@ import type { ChannelName, Json } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { loggedOf } from './messageRows.js';
-import type { ErasureRow, MessageRow } from './models.js';
+import type { BlockRow, ErasureRow, MessageRow } from './models.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
 const erasureColumns: Columns<Omit<ErasureRow, 'ended_at_ms'>> = {
@@ -319,6 +319,20 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
+  async blocks(reads, { user, limit, dialect }) {
+    const rows = await reads.select<BlockRow>('SELECT * FROM blocks WHERE user_id = :user LIMIT :limit', {
+      user,
+      limit,
+    });
+    if (rows.length === 0) return nothing;
+    const which = listOf(
+      ['TEXT', 'TEXT'],
+      rows.map(({ other_id }) => [user, other_id]),
+      dialect,
+    );
+    return { statements: [`DELETE FROM blocks WHERE (user_id, other_id) IN ${which}`], result: rows.length };
+  },
+
   async reports(reads, about) {
     const rows = await reads.select<ReportRow>('SELECT * FROM reports WHERE number IN (:numbers)', {
       numbers: about.numbers,
@@ -542,6 +556,7 @@ function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
       WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} ORDER BY number`,
     reactions: `SELECT c.name AS channel, c.volume || ':' || CAST(r.number AS TEXT) AS "of", r.word, r.at_ms
       FROM channels c JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user`,
+    blocks: 'SELECT other_id AS "user", kind AS "as", at_ms FROM blocks WHERE user_id = :user ORDER BY other_id',
     changes: `SELECT c.name AS channel, c.volume || ':' || CAST(m.number AS TEXT) AS cursor,
         c.volume || ':' || CAST(m.target AS TEXT) AS "of", m.at_ms FROM channels c
       JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL`,

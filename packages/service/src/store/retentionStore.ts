@@ -48,6 +48,12 @@ const records: Readonly<Record<RecordKind, readonly Records[]>> = {
       types: ['TEXT', 'BIGINT'],
       isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
     },
+    {
+      table: 'blocks',
+      keys: ['user_id', 'other_id'],
+      types: ['TEXT', 'TEXT'],
+      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
+    },
   ],
   bans: [{ table: 'bans', keys: ['id'], types: ['TEXT'], isOver: '(until_ms < :before OR lifted_at_ms < :before)' }],
   reports: [{ table: 'reports', keys: ['id'], types: ['TEXT'], isOver: 'ended_at_ms < :before' }],
@@ -225,7 +231,8 @@ export class SqlRetentionStore {
       const rows = await reads.select<{ id: string }>(
         `SELECT u.id FROM users u WHERE u.seen_at_ms < :before
            AND NOT EXISTS (SELECT 1 FROM user_roles r WHERE r.user_id = u.id)
-           AND NOT EXISTS (SELECT 1 FROM marks k WHERE k.user_id = u.id) LIMIT :limit`,
+           AND NOT EXISTS (SELECT 1 FROM marks k WHERE k.user_id = u.id)
+           AND NOT EXISTS (SELECT 1 FROM blocks b WHERE b.user_id = u.id) LIMIT :limit`,
         { before: beforeMs, limit },
       );
       const which = listOf(

@@ -5,6 +5,7 @@ import type {
   ArrivalOutcome,
   ArrivalWish,
   AuditEntry,
+  BlockWish,
   BoardSnapshot,
   Delivery,
   DeliveryAttempt,
@@ -24,6 +25,7 @@ import type {
   InboxEntry,
   InboxSlice,
   InForce,
+  KeptBlock,
   KeptChannel,
   KeptRange,
   KnownUser,
@@ -52,6 +54,7 @@ import type {
   UserMark,
 } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
+import { SqlBlockStore } from './blockStore.js';
 import { BoardStore } from './boardStore.js';
 import type { Database } from './database.js';
 import { SqlHookStore } from './hookStore.js';
@@ -82,6 +85,7 @@ export class SqlStore implements Store {
   readonly #reports: SqlReportStore;
   readonly #persons: SqlPersonStore;
   readonly #reactions: SqlReactionStore;
+  readonly #blocks: SqlBlockStore;
 
   private constructor(database: Database, volume: string) {
     this.#commits = new MessageCommits(database, volume);
@@ -94,6 +98,7 @@ export class SqlStore implements Store {
     this.#reports = new SqlReportStore(database);
     this.#persons = new SqlPersonStore(database);
     this.#reactions = new SqlReactionStore(database);
+    this.#blocks = new SqlBlockStore(database);
     this.#hooks = new SqlHookStore(database);
     this.#intakes = new SqlIntakeStore(database);
   }
@@ -117,6 +122,7 @@ export class SqlStore implements Store {
     await this.#hooks.settled();
     await this.#intakes.settled();
     await this.#reactions.settled();
+    await this.#blocks.settled();
   }
 
   head(channel: ChannelName): Promise<Place> {
@@ -373,6 +379,22 @@ export class SqlStore implements Store {
 
   reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
     return this.#reactions.reactionHeads(channels);
+  }
+
+  block(wish: BlockWish): Promise<void> {
+    return this.#blocks.block(wish);
+  }
+
+  blocks(users: readonly string[]): Promise<readonly KeptBlock[]> {
+    return this.#blocks.blocks(users);
+  }
+
+  blocking(other: string, users: readonly string[]): Promise<readonly string[]> {
+    return this.#blocks.blocking(other, users);
+  }
+
+  hasBlocks(): Promise<boolean> {
+    return this.#blocks.hasBlocks();
   }
 
   beginErasure(...given: Parameters<Store['beginErasure']>): Promise<Erasure> {

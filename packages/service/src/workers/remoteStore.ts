@@ -1,5 +1,6 @@
 import {
   type Appended,
+  blockStoreMethods,
   carriedLine,
   type Draft,
   type PersonMessages,
@@ -53,6 +54,7 @@ const plain = [
   ...reportStoreMethods,
   ...personStoreMethods,
   ...reactionStoreMethods,
+  ...blockStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
 /**

@@ -56,6 +56,8 @@ export interface ErasureInfo {
     readonly changes: number;
     readonly marks: number;
     readonly reactions: number;
+    /** Users whom the user kept away. */
+    readonly blocks: number;
     readonly notices: number;
     /** Reports that the user has made, or that are about the user's messages. */
     readonly reports: number;
@@ -544,6 +546,8 @@ export interface NoticeWish {
   readonly ifAvailable?: boolean;
   /** Not those who have this channel in view. */
   readonly unlessLooking?: string;
+  /** Not those who have blocked this user, in whose name the notice is. */
+  readonly from?: string;
   /** Users who are busy are told when they no longer are. */
   readonly holdWhileBusy?: boolean;
   /** If no session of a user was told in time, the service reports it to the program that embeds it. */

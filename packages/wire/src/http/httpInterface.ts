@@ -3,7 +3,7 @@ import type { CloudEvent } from '../cloudEvents.js';
 import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { DataFault, Problem } from '../problems.js';
-import type { Gap, Member, Message, Notice } from '../records.js';
+import type { Block, BlockKind, Gap, Member, Message, Notice } from '../records.js';
 import type {
   Changed,
   Marked,
@@ -398,6 +398,18 @@ export interface HttpInterface {
     body: { readonly user: string; readonly channel: string; readonly cursor: string | null };
     answer: { readonly user: string } & Marked;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel';
+  };
+  /** Whom a user keeps away: has blocked or muted. */
+  'GET /v1/blocks': {
+    query: { readonly user: string };
+    answer: { readonly user: string; readonly blocks: readonly Block[] };
+  };
+  /** Blocks or mutes a user for another, or with `as` null no longer. Idempotent. */
+  'POST /v1/blocks': {
+    /** @examples [{"user":"pia","blocks":"jory","as":"muted"}] */
+    body: { readonly user: string; readonly blocks: string; readonly as?: BlockKind | null };
+    answer: { readonly user: string; readonly blocks: readonly Block[] };
+    problems: 'too-many-blocks';
   };
   /** What became of a message; with `user`, whether and how that user got it. */
   'GET /v1/traces/:id': {

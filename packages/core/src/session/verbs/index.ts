@@ -1,4 +1,5 @@
 import type { VerbTable } from '../verb.js';
+import { block, blocks, unblock } from './block.js';
 import { call } from './call.js';
 import { enter } from './enter.js';
 import { hail } from './hail.js';
@@ -39,6 +40,9 @@ export const sessionVerbs: VerbTable = {
   status,
   mark,
   unread,
+  block,
+  unblock,
+  blocks,
   watch,
   unwatch,
   inbox,
