@@ -57,6 +57,7 @@ declare global {
   function show(message: Message): void;
   function showAgain(message: Omit<Message, 'data'>): void;
   function showEarlier(revision: EarlierRevision): void;
+  function showBlocked(users: readonly string[]): void;
   function showState(state: LineState): void;
   function showThatSomeAreMissing(): void;
   function showList(members: readonly object[]): void;

@@ -21,6 +21,7 @@ interface ListenOptions extends CallOptions {
   readonly count?: number;
   readonly type?: readonly string[];
   readonly by?: readonly string[];
+  readonly notBy?: readonly string[];
   readonly where?: readonly string[];
   readonly cloudevents?: boolean;
 }
@@ -35,6 +36,7 @@ export function addListen(program: Command): void {
     .option('--count <n>', 'end after n messages', wholeFrom(1, 1_000_000_000))
     .option('--type <types...>', 'only messages of these types')
     .option('--by <users...>', 'only messages by these users')
+    .option('--not-by <users...>', 'no messages by these users')
     .option('--where <terms...>', 'only messages with this in their data, such as /boat=petrel')
     .option('--cloudevents', 'print each message as a CloudEvent, on a line of its own')
     .addOption(
@@ -118,14 +120,14 @@ function enter(
   }
 }
 
-function filterOf({ type, by, where }: ListenOptions): MessageFilter | undefined {
+function filterOf({ type, by, notBy, where }: ListenOptions): MessageFilter | undefined {
   const terms = where?.map((term) => {
     const at = term.indexOf('=');
     if (at === -1)
       throw new CommandError(exitCodes.usage, `${term}: write a pointer and a value, such as /boat=petrel`);
     return [term.slice(0, at), filterValue(term.slice(at + 1))];
   });
-  const filter: MessageFilter = defined({ types: type, by, where: terms && Object.fromEntries(terms) });
+  const filter: MessageFilter = defined({ types: type, by, notBy, where: terms && Object.fromEntries(terms) });
   if (Object.keys(filter).length === 0) return undefined;
   const fault = filterFault(filter);
   if (fault !== undefined)

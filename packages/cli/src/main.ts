@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import { Command, CommanderError } from 'commander';
 import colors from 'picocolors';
+import { addBlocks } from './blocks.js';
 import { addBoards } from './boards.js';
 import { addChanges, addReactions } from './changes.js';
 import { addChannels, addConsole, addRead } from './channels.js';
@@ -73,6 +74,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addWho,
     addNotify,
     addMarks,
+    addBlocks,
     addModeration,
     addRetention,
     addPersons,

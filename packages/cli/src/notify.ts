@@ -14,6 +14,7 @@ interface NotifyOptions extends CallOptions {
   readonly for?: number;
   readonly ifAvailable?: boolean;
   readonly unlessLooking?: string;
+  readonly from?: string;
   readonly holdWhileBusy?: boolean;
 }
 
@@ -31,12 +32,23 @@ export function addNotify(program: Command): void {
     .option('--for <time>', 'how long it stays, such as 2h; without it, until it is done', duration)
     .option('--if-available', 'only who is connected and available')
     .option('--unless-looking <channel>', 'not who has this channel in view')
+    .option('--from <user>', 'in whose name it is: not to users who have blocked this one')
     .option('--hold-while-busy', 'tell users who are busy when they no longer are')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
     .action(async (users: string[], options: NotifyOptions) => {
-      const { channel, role, title, noticeKey: key, for: forMs, ifAvailable, unlessLooking, holdWhileBusy } = options;
+      const {
+        channel,
+        role,
+        title,
+        noticeKey: key,
+        for: forMs,
+        ifAvailable,
+        unlessLooking,
+        from,
+        holdWhileBusy,
+      } = options;
       const wish = {
         users: users.length === 0 ? undefined : users,
         channel,
@@ -46,6 +58,7 @@ export function addNotify(program: Command): void {
         forMs,
         ifAvailable,
         unlessLooking,
+        from,
         holdWhileBusy,
         data: options.data === undefined ? undefined : jsonOf(options.data),
       };

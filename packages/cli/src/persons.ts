@@ -67,6 +67,7 @@ const names: Readonly<Record<keyof ErasureInfo['counts'], string>> = {
   changes: 'changes of messages',
   marks: 'read marks',
   reactions: 'reactions',
+  blocks: 'blocks',
   notices: 'notices',
   reports: 'reports',
   bans: 'ended bans and silences',

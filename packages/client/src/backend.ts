@@ -1,5 +1,7 @@
 import type {
   Author,
+  Block,
+  BlockKind,
   Changed,
   ChannelRulesInfo,
   Cursor,
@@ -92,7 +94,7 @@ import type {
 export type * from '@nine-bells/wire/http';
 export type * from './contracts.js';
 
-export type { Author, Cursor, Json, Marked, Member, Message, Notice, Problem, Published, ReadResult };
+export type { Author, Block, BlockKind, Cursor, Json, Marked, Member, Message, Notice, Problem, Published, ReadResult };
 
 export interface FeedOptions {
   /** Most events fetched at a time. Default 100. */
@@ -449,6 +451,16 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Moves a user's mark in a kept channel forward; with `null` takes it away. */
   mark(user: string, channel: string, cursor: string | null): Promise<Marked> {
     return this.#ask('POST /v1/marks', { body: { user, channel, cursor } });
+  }
+
+  /** Whom a user keeps away: has blocked or muted. */
+  blocks(user: string): Promise<{ blocks: readonly Block[] }> {
+    return this.#ask('GET /v1/blocks', { query: { user } });
+  }
+
+  /** Blocks or mutes a user for another, or with `null` no longer. Idempotent. */
+  block(user: string, other: string, as: BlockKind | null = 'blocked'): Promise<{ blocks: readonly Block[] }> {
+    return this.#ask('POST /v1/blocks', { body: { user, blocks: other, as } });
   }
 
   /** A user as last seen. */

@@ -1,7 +1,9 @@
 import {
+  type Block,
   type Changed,
   type ChannelName,
   type Cursor,
+  defined,
   filterFits,
   type Gap,
   type Json,
@@ -111,6 +113,8 @@ export interface EntryHost {
   markAlong(channel: string, cursor: Cursor): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
+  /** Whom the user keeps away. */
+  readonly blocks: ReadonlyMap<string, Block>;
   /** Your own user id, once the line was open. */
   user(): string | undefined;
 }
@@ -469,7 +473,9 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     // Another entry of the channel may want more.
     if (filter !== undefined && !filterFits(filter, message)) return;
     // As in `read`.
-    const received = { ...message, own: this.#host.isOwn(message), live } as unknown as ReceivedMessage<K>;
+    const blocked = message.by && this.#host.blocks.get(message.by.user)?.as;
+    const receipt = { own: this.#host.isOwn(message), live, ...defined({ blocked }) };
+    const received = { ...message, ...receipt } as unknown as ReceivedMessage<K>;
     this.emit('message', received);
     for (const reader of this.#readers) reader.push(received);
   }

@@ -1,5 +1,7 @@
 export type {
   Author,
+  Block,
+  BlockKind,
   Changed,
   Cursor,
   EarlierRevision,

@@ -1,4 +1,6 @@
 import {
+  type Block,
+  type BlockKind,
   type Changed,
   channelName,
   type Json,
@@ -249,6 +251,26 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
 
   unwatch(user: string): void {
     this.#session.unwatch(user);
+  }
+
+  /** Whom the user keeps away, by user id: also on its other devices, which the event `blocks` tells of. Guests have none. */
+  get blocks(): ReadonlyMap<string, Block> {
+    return this.#session.blocks;
+  }
+
+  /**
+   * Keeps a user away from now on, on all your devices: nothing of what it says in channels arrives, nor in direct talk, nor
+   * by notices. With `muted` only in channels. The user is not told. If the connection breaks, it waits for the next one.
+   *
+   * @throws {LineError} `too-many-blocks`, `not-allowed` for guests, and other refusals
+   */
+  block(user: string, as?: BlockKind): Promise<void> {
+    return this.#session.block(user, as);
+  }
+
+  /** Hears a user again from now on; what came meanwhile is there when you read. Throws as `block` does. */
+  unblock(user: string): Promise<void> {
+    return this.#session.unblock(user);
   }
 
   /** How many messages the user has not read, by channel. Guests have no counts. */

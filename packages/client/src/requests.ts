@@ -35,7 +35,9 @@ type Repeatable =
   | 'report'
   | 'inbox'
   | 'watch'
-  | 'mark';
+  | 'mark'
+  | 'block'
+  | 'unblock';
 
 /** A request that has no answer yet, whichever verb it is of. */
 interface Pending {

@@ -1,4 +1,6 @@
 import {
+  type Block,
+  type BlockKind,
   type Changed,
   type ChannelName,
   type Cursor,
@@ -73,6 +75,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   readonly #watched = new Set<string>();
   readonly #ownKeys = new Set<string>();
   #inbox: Inbox | undefined;
+  #blocks: ReadonlyMap<string, Block> = new Map();
   #unread: Unread | undefined;
   /** What the names of direct channels begin with, where there are some. */
   #direct: string | undefined;
@@ -273,6 +276,24 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     inbox.welcomed(reply).catch((error: unknown) => this.#tellProblemOf(error));
   }
 
+  get blocks(): ReadonlyMap<string, Block> {
+    return this.#blocks;
+  }
+
+  async block(user: string, as?: BlockKind): Promise<void> {
+    this.#blocked((await this.connection.requests.ask({ do: 'block', user, ...defined({ as }) })).blocks);
+  }
+
+  async unblock(user: string): Promise<void> {
+    this.#blocked((await this.connection.requests.ask({ do: 'unblock', user })).blocks);
+  }
+
+  #blocked(blocks: readonly Block[]): void {
+    const before = JSON.stringify([...this.#blocks.values()]);
+    this.#blocks = new Map(blocks.map((each) => [each.user, each]));
+    if (JSON.stringify(blocks) !== before) this.#tell('blocks', { blocks: this.#blocks });
+  }
+
   unread(): Unread {
     if (this.#unread === undefined) {
       this.#unread = new Unread();
@@ -347,6 +368,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   welcomed(welcome: Welcome): void {
     this.#userId = welcome.user;
     this.#direct = welcome.direct;
+    this.#blocked(welcome.blocks ?? []);
     this.outbox.opened();
     if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
     if (this.#unread !== undefined && welcome.guest !== true) this.#askUnread(this.#unread);
@@ -370,6 +392,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     else if (isPush(frame, 'passed')) this.entries.get(frame.channel)?.passed(frame.cursor);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
+    else if (isPush(frame, 'blocks')) this.#blocked(frame.blocks);
     else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
     else if (isPush(frame, 'marks')) this.entries.get(frame.channel)?.marksChanged(frame);
     else if (isPush(frame, 'board')) this.entries.boardChanged(frame);

@@ -1,4 +1,4 @@
-import type { Author, Json, Member, Message, MessageFilter, Problem } from '@nine-bells/wire';
+import type { Author, Block, BlockKind, Json, Member, Message, MessageFilter, Problem } from '@nine-bells/wire';
 import type { BackOff } from './backOff.js';
 import type { AnyChannel, ChannelContract, HailType, MessageOf } from './contracts.js';
 import type { SocketClass } from './socket.js';
@@ -60,6 +60,8 @@ export interface LineEvents {
   problem: Problem;
   /** A silence has begun or ended, in a channel or in the whole service. The channels' entries emit it too. */
   silenced: SilenceChange;
+  /** Whom you keep away has changed, on whichever of your devices; `line.blocks` is the same. */
+  blocks: { readonly blocks: ReadonlyMap<string, Block> };
   /**
    * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
    * any more.
@@ -194,6 +196,8 @@ export interface Receipt {
   readonly own: boolean;
   /** It was pushed as it happened; `false` for what came before or was missed. */
   readonly live: boolean;
+  /** You have blocked or muted its author, and the channel's rule delivers it all the same (`blocked: marked`). */
+  readonly blocked?: BlockKind;
 }
 
 /** A message as it arrives. */
