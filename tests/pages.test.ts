@@ -631,6 +631,33 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
   });
 
+  it('mutes a user for one spectator alone, until it wants to hear the user again', async () => {
+    const [pia, ines, jory] = [
+      await open('/regatta/?as=pia'),
+      await open('/regatta/?as=ines', undefined, false),
+      await open('/regatta/?as=jory', undefined, false),
+    ];
+    const say = async (text: string): Promise<void> => {
+      await jory.getByPlaceholder('Say something').fill(text);
+      await jory.locator('input').press('Enter');
+      await ines.locator('.messages li', { hasText: text }).waitFor(soon);
+    };
+    const shown = (text: string) => pia.locator('.messages li:visible', { hasText: text });
+    await say('A landlubber laid this.');
+    await shown('A landlubber laid this.').hover();
+    await shown('A landlubber laid this.').getByRole('button', { name: 'Mute' }).click();
+    await shown('You do not hear Jory Teague.').waitFor(soon);
+    await until(async () => (await shown('A landlubber laid this.').count()) === 0);
+    await say('Nobody listens to me.');
+    await pia.reload();
+    await shown('You do not hear Jory Teague.').waitFor(soon);
+    await pia.getByRole('button', { name: 'Hear again' }).click();
+    await shown('You hear Jory Teague again.').waitFor(soon);
+    await say('At last.');
+    await shown('At last.').waitFor(soon);
+    expect(await shown('Nobody listens to me.').count()).toBe(0);
+  });
+
   it('lets one correct, take back and react: in the chat with arrow up, and in the console', async () => {
     const page = await signedIn('/console/channels/race/3/chat');
     const [pia, jory] = [await open('/regatta/?as=pia'), await open('/regatta/?as=jory', undefined, false)];

@@ -73,6 +73,7 @@ export class ChatPane {
           Math.min(Date.parse(detail.until) - Date.now(), maxTimerMs),
         );
     });
+    line.addEventListener('blocks', this.#hideMuted);
     entry.addEventListener('removed', ({ detail }) => {
       this.#note(removedText(detail));
       this.mayTalk(false);
@@ -80,6 +81,7 @@ export class ChatPane {
   }
 
   close(): void {
+    this.#line.removeEventListener('blocks', this.#hideMuted);
     clearTimeout(this.#silence);
     this.#typing.close();
   }
@@ -158,6 +160,7 @@ export class ChatPane {
 
   /** Everything that was missed has come. */
   #isLive(): void {
+    if (!this.#wasLive) for (const user of this.#line.blocks.keys()) this.#noteMuted(user);
     this.#wasLive = true;
     this.say('');
     if (this.#caughtUp > 0) this.#note(`Caught up on ${counted(this.#caughtUp, 'message')}.`);
@@ -228,6 +231,7 @@ export class ChatPane {
     const isCommittee = roles.includes('committee');
     return [
       this.#actionOn(message, author),
+      ...(isCommittee ? [] : [quiet('Mute', () => this.#mute(author))]),
       ...(isCommittee ? [quiet('Take back', () => this.#withdraw(message, 'not for this place'))] : []),
     ];
   }
@@ -249,6 +253,37 @@ export class ChatPane {
     report.className = 'quiet';
     return report;
   }
+
+  async #mute(author: string): Promise<void> {
+    try {
+      await this.#line.block(author, 'muted');
+      this.#noteMuted(author);
+    } catch (error) {
+      this.say(errorText(error));
+    }
+  }
+
+  #noteMuted(author: string): void {
+    const hearAgain = button('Hear again', () => void this.#hearAgain(author, note));
+    const note = noteItem(`You do not hear ${nameOf(author)}. `);
+    note.append(hearAgain);
+    this.#add(note);
+  }
+
+  async #hearAgain(author: string, note: HTMLElement): Promise<void> {
+    try {
+      await this.#line.unblock(author);
+      note.textContent = `You hear ${nameOf(author)} again.`;
+    } catch (error) {
+      this.say(errorText(error));
+    }
+  }
+
+  /** What users have said whom this user has muted, on this device or another, is not shown. */
+  readonly #hideMuted = (): void => {
+    for (const { message, item } of this.#shown.values())
+      item.hidden = message.by !== undefined && this.#line.blocks.has(message.by.user);
+  };
 
   async #silenceFor(user: string): Promise<void> {
     try {
