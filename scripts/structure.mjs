@@ -25,6 +25,7 @@ const floors = {
     'blocks',
     'boards',
     'inbox',
+    'invitations',
     'direct',
     'moderation',
     'intakes',

@@ -16,6 +16,7 @@ import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
 import { addForward } from './forward.js';
 import { addInstances } from './instances.js';
+import { addInvitations } from './invitations.js';
 import { addKeys } from './keys.js';
 import { addListen } from './listen.js';
 import { addMarks } from './marks.js';
@@ -75,6 +76,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addNotify,
     addMarks,
     addBlocks,
+    addInvitations,
     addModeration,
     addRetention,
     addPersons,

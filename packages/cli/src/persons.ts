@@ -68,6 +68,7 @@ const names: Readonly<Record<keyof ErasureInfo['counts'], string>> = {
   marks: 'read marks',
   reactions: 'reactions',
   blocks: 'blocks',
+  invitations: 'invitations',
   notices: 'notices',
   reports: 'reports',
   bans: 'ended bans and silences',

@@ -5,6 +5,8 @@ import type {
   Changed,
   ChannelRulesInfo,
   Cursor,
+  InvitationsReply,
+  Invited,
   Json,
   Marked,
   Member,
@@ -17,9 +19,11 @@ import type {
   ReadResult,
   Reported,
   RevisionsReply,
+  Uninvited,
 } from '@nine-bells/wire';
 import { defined } from '@nine-bells/wire';
 import type {
+  Admission,
   AnswerOf,
   ApiKeyInfo,
   ArrivalDetail,
@@ -57,6 +61,7 @@ import type {
   IntakeInfo,
   IntakeTrial,
   IntakeTrialWish,
+  InvitationWish,
   KnownUser,
   MessageReport,
   NoticeWish,
@@ -451,6 +456,34 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Moves a user's mark in a kept channel forward; with `null` takes it away. */
   mark(user: string, channel: string, cursor: string | null): Promise<Marked> {
     return this.#ask('POST /v1/marks', { body: { user, channel, cursor } });
+  }
+
+  /** Makes an invitation into a channel. Its code is told this once. */
+  invite(wish: InvitationWish): Promise<Invited> {
+    return this.#ask('POST /v1/invitations', { body: wish });
+  }
+
+  /** The invitations into a channel, the latest first. */
+  invitations(channel: string, options: { before?: string; limit?: number } = {}): Promise<InvitationsReply> {
+    return this.#ask('GET /v1/invitations', { query: { channel, ...options } });
+  }
+
+  /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. */
+  endInvitation(id: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
+    return this.#ask('POST /v1/invitations/:id/end', { params: { id }, body: options });
+  }
+
+  /** Who is let into a channel by an invitation, by user id. */
+  admissions(
+    channel: string,
+    options: { after?: string; limit?: number } = {},
+  ): Promise<{ admissions: readonly Admission[]; more: boolean }> {
+    return this.#ask('GET /v1/admissions', { query: { channel, ...options } });
+  }
+
+  /** A user is let into a channel by its invitation no more. */
+  endAdmission(channel: string, user: string): Promise<{ ended: boolean }> {
+    return this.#ask('POST /v1/admissions/end', { body: { channel, user } });
   }
 
   /** Whom a user keeps away: has blocked or muted. */

@@ -1,4 +1,5 @@
 export type {
+  Accepted,
   Author,
   Block,
   BlockKind,
@@ -7,6 +8,9 @@ export type {
   EarlierRevision,
   Entered,
   Gap,
+  Invitation,
+  InvitationsReply,
+  Invited,
   Json,
   LineLimits,
   Marked,
@@ -27,6 +31,7 @@ export type {
   SetResult,
   Silenced,
   Standing,
+  Uninvited,
 } from '@nine-bells/wire';
 export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
 export { Board, type BoardChange, type BoardEvents } from './board.js';

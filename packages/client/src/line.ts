@@ -1,8 +1,11 @@
 import {
+  type Accepted,
   type Block,
   type BlockKind,
   type Changed,
   channelName,
+  type InvitationsReply,
+  type Invited,
   type Json,
   type LineLimits,
   type Marked,
@@ -11,6 +14,7 @@ import {
   type Reported,
   type RevisionsReply,
   type Silenced,
+  type Uninvited,
 } from '@nine-bells/wire';
 import type {
   AnyChannels,
@@ -32,6 +36,7 @@ import type {
   CallOptions,
   EnterOptions,
   HailOptions,
+  InviteOptions,
   LineEvents,
   LineOptions,
   LineState,
@@ -226,6 +231,36 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
    */
   report(channel: string, cursor: string, reason?: string): Promise<Reported> {
     return this.#session.report(channel, cursor, reason);
+  }
+
+  /**
+   * Makes an invitation into a channel, if you may invite there; its code lets users in. Throws as `read` does.
+   *
+   * @example
+   * const { code } = await line.invite('protest/7', { role: 'witness', uses: 2 });
+   * show(`https://regatta.example/hearing#invitation=${code}`); // behind `#`, no server sees it
+   */
+  invite(channel: string, options: InviteOptions = {}): Promise<Invited> {
+    return this.#session.invite(channel, options);
+  }
+
+  /**
+   * Accepts an invitation, and enters again what was refused. If the connection breaks, it waits for the next one.
+   *
+   * @throws {LineError} `no-such-invitation`, `invitation-over`, `rate-limited` and other refusals
+   */
+  accept(code: string): Promise<Accepted> {
+    return this.#session.accept(code);
+  }
+
+  /** The invitations into a channel, the latest first, without their codes. Throws as `read` does. */
+  invitations(channel: string, options: { before?: string; limit?: number } = {}): Promise<InvitationsReply> {
+    return this.#session.invitations(channel, options);
+  }
+
+  /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. Throws as `read` does. */
+  uninvite(channel: string, invitation: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
+    return this.#session.uninvite(channel, invitation, options);
   }
 
   /**

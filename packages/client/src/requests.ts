@@ -37,7 +37,10 @@ type Repeatable =
   | 'watch'
   | 'mark'
   | 'block'
-  | 'unblock';
+  | 'unblock'
+  | 'accept'
+  | 'invitations'
+  | 'uninvite';
 
 /** A request that has no answer yet, whichever verb it is of. */
 interface Pending {

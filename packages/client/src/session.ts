@@ -1,4 +1,5 @@
 import {
+  type Accepted,
   type Block,
   type BlockKind,
   type Changed,
@@ -7,6 +8,8 @@ import {
   defined,
   directSegment,
   type InboxReply,
+  type InvitationsReply,
+  type Invited,
   isPush,
   type Json,
   type Marked,
@@ -23,6 +26,7 @@ import {
   type ServerFrame,
   type SetResult,
   type Silenced,
+  type Uninvited,
   type Welcome,
 } from '@nine-bells/wire';
 import { BoardSets } from './boardSets.js';
@@ -37,6 +41,7 @@ import type { RequestMembers } from './requests.js';
 import type {
   CallOptions,
   HailOptions,
+  InviteOptions,
   LineEvents,
   LineOptions,
   LineState,
@@ -165,6 +170,30 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   async report(channel: string, cursor: string, reason?: string): Promise<Reported> {
     this.#mustBeOpen();
     return this.connection.requests.ask({ do: 'report', channel, cursor, ...defined({ reason }) });
+  }
+
+  async invite(channel: string, options: InviteOptions = {}): Promise<Invited> {
+    this.#mustBeOpen();
+    // Not again after a broken connection: the code of the first one would be lost, and its place taken.
+    return new Promise((resolve, reject) =>
+      this.connection.requests.send({ do: 'invite', channel, ...options }, { repeatable: false, resolve, reject }),
+    );
+  }
+
+  async accept(code: string): Promise<Accepted> {
+    const accepted = await this.connection.requests.ask({ do: 'accept', code });
+    this.entries.retryRefused();
+    return accepted;
+  }
+
+  async invitations(channel: string, options: { before?: string; limit?: number } = {}): Promise<InvitationsReply> {
+    this.#mustBeOpen();
+    return this.connection.requests.ask({ do: 'invitations', channel, ...options });
+  }
+
+  async uninvite(channel: string, invitation: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
+    this.#mustBeOpen();
+    return this.connection.requests.ask({ do: 'uninvite', channel, invitation, ...options });
   }
 
   leave(entry: Entry): void {

@@ -80,6 +80,17 @@ export interface PublishOptions<Type extends string = string> {
   readonly signal?: AbortSignal;
 }
 
+export interface InviteOptions {
+  /** Only this user may accept it; it is notified. */
+  readonly user?: string;
+  /** Who accepts is invited as this: one of your own roles. */
+  readonly role?: string;
+  /** How many users may accept it. Default 1. */
+  readonly uses?: number;
+  /** How long it can be accepted, in milliseconds. Default 7 days. */
+  readonly forMs?: number;
+}
+
 export interface ReadOptions {
   readonly after?: string;
   readonly before?: string;

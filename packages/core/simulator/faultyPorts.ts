@@ -17,6 +17,8 @@ import {
   type InboxSlice,
   type InForce,
   type IntakeStore,
+  type InvitationStore,
+  invitationStoreMethods,
   type KeptChannel,
   type KnownUser,
   type LogBounds,
@@ -122,6 +124,7 @@ class Queues {
       'messagesOf' as const,
       ...reactionStoreMethods,
       ...blockStoreMethods,
+      ...invitationStoreMethods,
     ])
       Object.assign(this, {
         async [name](this: SlowStore, ...args: unknown[]) {
@@ -134,7 +137,14 @@ class Queues {
 // The methods are made by the constructor, one like the other.
 const SlowQueues = Queues as unknown as new (
   records: MemoryStore,
-) => HookStore & IntakeStore & RetentionStore & ReportStore & PersonStore & ReactionStore & BlockStore;
+) => HookStore &
+  IntakeStore &
+  RetentionStore &
+  ReportStore &
+  PersonStore &
+  ReactionStore &
+  BlockStore &
+  InvitationStore;
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after

@@ -37,12 +37,16 @@ const samples: Readonly<Record<Verb, object>> = {
   remove: { channel, user: 'ines', banMs: 1000 },
   silence: { channel, user: 'ines', forMs: 1000 },
   report: { channel, cursor: 'v1:1', reason: 'an insult' },
+  invite: { channel, user: 'ines' },
+  accept: { code: 'abc' },
+  invitations: { channel },
+  uninvite: { channel, invitation: 'n1' },
   refresh: { token: 'pia' },
   pulse: { got: { [channel]: 'v1:1' } },
 };
 
 /** What is read and written of the store for any user, whatever it may do. */
-const own = new Set(['inForce', 'changes', 'inbox', 'meet', 'unread', 'block', 'blocks', 'hasBlocks']);
+const own = new Set(['inForce', 'changes', 'inbox', 'meet', 'unread', 'block', 'blocks', 'hasBlocks', 'accept']);
 
 describe('no verb reaches a channel without a decision', () => {
   it('and every verb says which decision that is', () => {
@@ -71,6 +75,7 @@ describe('no verb reaches a channel without a decision', () => {
     const reply = pia.reply(id) as { problem?: { code: string }; entered?: { problem?: { code: string } }[] };
     const code = reply?.problem?.code ?? reply?.entered?.[0]?.problem?.code;
     if (verb === 'status') expect(code).toBe('bad-value');
+    else if (verb === 'accept') expect(code).toBe('no-such-invitation');
     else if (verb !== 'hello' && verb !== 'call' && sessionVerbs[verb].act === 'own') expect(code).toBeUndefined();
     else expect(code).toBe('not-allowed');
     expect(touched).toEqual([]);

@@ -168,13 +168,13 @@ async function read(clock: VirtualClock, token: string): Promise<Identity> {
   if (token === 'ended') throw refusal('token-ended');
   if (token.startsWith('late:')) await new Promise<void>((resolve) => void clock.setTimer(1000, resolve));
   const [who = '', endsInMs] = token.replace('late:', '').split('@');
-  const [named = '', role] = who.split('!');
+  const [named = '', ...roles] = who.split('!');
   const [user = '', boat] = named.split('+');
   return {
     user,
     name: user.toUpperCase(),
     guest: false,
-    roles: role === undefined ? [] : [role],
+    roles,
     issuedAt: clock.now(),
     claims: boat === undefined ? {} : { boat },
     ...(endsInMs === undefined ? {} : { endsAt: clock.now() + Number(endsInMs) }),

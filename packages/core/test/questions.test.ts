@@ -26,6 +26,7 @@ beforeEach(() => {
   questions = new Questions({
     clock,
     report: () => {},
+    admission: () => undefined,
     withinMs: 3_000,
     asker: {
       ask: () => {

@@ -1,4 +1,6 @@
 import {
+  type Acceptance,
+  type Admission,
   type Appended,
   type AuditEntry,
   type BlockWish,
@@ -15,9 +17,11 @@ import {
   type InboxEntry,
   type InboxSlice,
   type InForce,
+  type InvitationDraft,
   isActiveBan,
   type KeptBlock,
   type KeptChannel,
+  type KeptInvitation,
   type KeptRange,
   type KnownUser,
   type LoggedMessage,
@@ -45,6 +49,7 @@ import {
   type ReportWish,
   type Store,
   type UserMark,
+  whyOver,
 } from '@nine-bells/core';
 import {
   type Author,
@@ -74,6 +79,9 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #revisions = new Map<string, readonly EarlierRevision[]>();
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
+  /** By the digests of their codes. */
+  readonly #invitations = new Map<string, KeptInvitation>();
+  readonly #admissions = new Map<string, Admission>();
   readonly #blocks = new Map<string, Map<string, KeptBlock>>();
   readonly #boards = new Map<ChannelName, BoardSnapshot>();
   readonly #reports: MessageReport[] = [];
@@ -504,6 +512,61 @@ export class MemoryStore extends MemoryQueues implements Store {
       .map(([user, number]) => ({ user, place: { volume, number } }))
       .sort((a, b) => (a.user < b.user ? -1 : 1))
       .slice(0, limit);
+  }
+
+  async invite({ digest, ...draft }: InvitationDraft, most: number): Promise<void> {
+    const open = [...this.#invitations.values()].filter(
+      (each) => each.channel === draft.channel && whyOver(each, draft.atMs) === undefined,
+    );
+    if (open.length >= most) throw refusal('too-many-invitations', `at most ${most} are open for a channel`);
+    this.#invitations.set(digest, { ...draft, used: 0 });
+  }
+
+  async accept({ digest, user, atMs, untilMs }: Acceptance): ReturnType<Store['accept']> {
+    const found = this.#invitations.get(digest);
+    if (found === undefined) return undefined;
+    const { channel, id, role } = found;
+    const before = this.#admissions.get(`${user} ${channel}`);
+    if (before?.invitation === id && found.revokedAtMs === undefined) return before;
+    const over = whyOver(found, atMs, user);
+    if (over !== undefined) return { over };
+    this.#invitations.set(digest, { ...found, used: found.used + 1 });
+    const admission = { user, channel, invitation: id, atMs, ...defined({ role, untilMs }) };
+    this.#admissions.set(`${user} ${channel}`, admission);
+    return admission;
+  }
+
+  async invitations(channel: ChannelName, limit: number, before?: string): Promise<readonly KeptInvitation[]> {
+    const all = [...this.#invitations.values()].filter((each) => each.channel === channel).reverse();
+    const from = before === undefined ? 0 : all.findIndex(({ id }) => id === before) + 1;
+    return all.slice(from, from + limit);
+  }
+
+  async invitation(id: string): Promise<KeptInvitation | undefined> {
+    return [...this.#invitations.values()].find((each) => each.id === id);
+  }
+
+  async endInvitation(id: string, atMs: number, admitted: boolean): ReturnType<Store['endInvitation']> {
+    const found = [...this.#invitations].find(([, each]) => each.id === id);
+    if (found === undefined) return undefined;
+    const invitation = { ...found[1], revokedAtMs: found[1].revokedAtMs ?? atMs };
+    this.#invitations.set(found[0], invitation);
+    const those = admitted ? [...this.#admissions].filter(([, each]) => each.invitation === id) : [];
+    for (const [key] of those) this.#admissions.delete(key);
+    return { invitation, users: those.map(([, { user }]) => user).sort() };
+  }
+
+  async admissions(user: string): Promise<readonly Admission[]> {
+    return [...this.#admissions.values()].filter((each) => each.user === user);
+  }
+
+  async admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]> {
+    const all = [...this.#admissions.values()].filter((each) => each.channel === channel && each.user > after);
+    return all.sort((a, b) => (a.user < b.user ? -1 : 1)).slice(0, limit);
+  }
+
+  async endAdmission(channel: ChannelName, user: string): Promise<boolean> {
+    return this.#admissions.delete(`${user} ${channel}`);
   }
 
   async block({ user, other, as, atMs, most }: BlockWish): Promise<void> {

@@ -153,7 +153,7 @@ channels: [{ pattern: a, logbook: kept, keep: { for: 90d, messages: 1000000, byt
     [
       'a mistyped word',
       'channels:\n  - { pattern: a, allow: { publish: anyon } }',
-      'bells.yaml:2:37: channels[0].allow.publish: expected anyone, signed-in, nobody or token-allows, found "anyon"; did you mean "anyone"?',
+      'bells.yaml:2:37: channels[0].allow.publish: expected anyone, signed-in, nobody, token-allows or invited, found "anyon"; did you mean "anyone"?',
     ],
     [
       'a word far from any',

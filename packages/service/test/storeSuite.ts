@@ -507,6 +507,65 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
   });
 
+  describe('invitations', () => {
+    const by = { kind: 'user', id: 'mira', name: 'Mira' } as const;
+    const invite = (id: string, more: object = {}, most = 9) =>
+      store.invite({ id, digest: `d${id}`, channel: chat, uses: 2, atMs: 10, untilMs: 100, by, ...more }, most).then(
+        () => 'done',
+        (error: ProblemError) => error.code,
+      );
+    const accept = async (id: string, user: string, atMs = 20) => {
+      const found = await store.accept({ digest: `d${id}`, user, atMs });
+      return found === undefined ? 'none' : 'over' in found ? found.over : [found.user, found.role];
+    };
+
+    it('let in as many users as they say, each once, however many come at once, until they end', async () => {
+      expect(await invite('one', { role: "o'witness" })).toBe('done');
+      expect(await invite('two', { user: 'pia', uses: 1 })).toBe('done');
+      expect(await invite('three', {}, 2)).toBe('too-many-invitations');
+      expect(
+        await Promise.all([accept('one', 'pia'), accept('one', 'pia'), accept('one', 'jory'), accept('one', 'ines')]),
+      ).toEqual([['pia', "o'witness"], ['pia', "o'witness"], ['jory', "o'witness"], 'used-up']);
+      expect([await accept('two', 'ines'), await accept('two', 'pia', 100), await accept('nothing', 'pia')]).toEqual([
+        ...['another', 'expired', 'none'],
+      ]);
+      await database.close();
+      await open();
+      expect(await accept('one', 'pia', 200)).toEqual(['pia', "o'witness"]);
+      expect(await store.invitations(chat, 9)).toMatchObject([
+        { id: 'two', used: 0, user: 'pia', by },
+        { id: 'one', used: 2, role: "o'witness" },
+      ]);
+      expect(await store.invitations(chat, 9, 'two')).toMatchObject([{ id: 'one' }]);
+      expect(await store.admissionsIn(chat, 1, '')).toMatchObject([{ user: 'jory', invitation: 'one' }]);
+      expect(await store.admissionsIn(chat, 9, 'jory')).toMatchObject([{ user: 'pia', channel: chat }]);
+      expect(await store.endInvitation('one', 300, false)).toMatchObject({
+        invitation: { revokedAtMs: 300 },
+        users: [],
+      });
+      expect(await accept('one', 'pia')).toBe('revoked');
+      expect((await store.endInvitation('one', 400, true))?.users).toEqual(['jory', 'pia']);
+      expect([await store.admissions('pia'), await store.endInvitation('nothing', 1, true)]).toEqual([[], undefined]);
+    });
+
+    it('go with their users, and are forgotten when they let no user in any more', async () => {
+      for (const id of ['one', 'two']) await invite(id, { uses: 5 });
+      await accept('one', 'pia');
+      await store.accept({ digest: 'done', user: 'guest:1', atMs: 20, untilMs: 50 });
+      expect((await store.recordsOf('pia')).admissions).toMatchObject([{ channel: chat, invitation: 'one' }]);
+      expect([await store.forget('invitations', 1_000, 10), await store.endAdmission(chat, 'guest:1')]).toEqual([
+        2,
+        false,
+      ]);
+      expect((await store.invitations(chat, 9)).map(({ id }) => id)).toEqual(['one']);
+      expect(await store.eraseRecords('invitations', 'pia', 'e1', 10)).toBe(1);
+      expect(await store.eraseRecords('invitations', 'mira', 'e1', 10)).toBe(1);
+      expect(await store.eraseRecords('invitations', 'mira', 'e1', 10)).toBe(0);
+      expect(await store.invitation('one')).toMatchObject({ by: { id: 'erased:e1' } });
+      expect(await store.forget('invitations', 1_000, 10)).toBe(1);
+    });
+  });
+
   describe('users who keep others away', () => {
     const set = (user: string, other: string, as: 'blocked' | 'muted' | null, atMs = 1) =>
       store.block({ user, other, as, atMs, most: 2 }).then(

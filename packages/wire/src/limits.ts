@@ -27,6 +27,8 @@ export const protocolLimits = {
   reasonChars: 500,
   /** Longest name of a call, in characters. */
   callChars: 64,
+  /** Most users who may accept one invitation. */
+  invitationUses: 10_000,
   /** Longest user id, in characters. */
   userChars: 128,
 } as const;

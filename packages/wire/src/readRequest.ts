@@ -249,6 +249,16 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     forMs: may(integer(1, 365 * 86_400_000)),
   },
   report: { channel: must(channel), cursor: must(cursor), reason: may(words(protocolLimits.reasonChars)) },
+  invite: {
+    channel: must(channel),
+    user: may(user),
+    role: may(words(protocolLimits.userChars)),
+    uses: may(integer(1, protocolLimits.invitationUses)),
+    forMs: may(integer(1_000, 365 * 86_400_000)),
+  },
+  accept: { code: must(words(100)) },
+  invitations: { channel: must(channel), before: may(words(64)), limit: may(count) },
+  uninvite: { channel: must(channel), invitation: must(words(64)), admitted: may(flag) },
   refresh: { token: must(token) },
   pulse: { got: may(cursors) },
 };

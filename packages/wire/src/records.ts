@@ -95,6 +95,26 @@ export interface Block {
   readonly at: string;
 }
 
+/** Its code lets users into a channel whose access rule has the condition `invited`. */
+export interface Invitation {
+  readonly id: string;
+  readonly channel: ChannelName;
+  /** Absent: an application made it, and named no user. */
+  readonly by?: Author;
+  /** When it was made, and until when it can be accepted (RFC 3339, UTC, milliseconds). */
+  readonly at: string;
+  readonly until: string;
+  /** How many users may accept it, and how many have. */
+  readonly uses: number;
+  readonly used: number;
+  /** Only this user may accept it. */
+  readonly user?: string;
+  /** Who accepts it is invited as this. */
+  readonly role?: string;
+  /** It can be accepted no more, and why. */
+  readonly over?: 'used-up' | 'expired' | 'revoked';
+}
+
 /** One user in a channel, with the number of its sessions there. */
 export interface Member {
   readonly user: string;

@@ -6,6 +6,7 @@ import type {
   Block,
   EarlierRevision,
   Gap,
+  Invitation,
   Member,
   Message,
   Notice,
@@ -209,6 +210,35 @@ export interface Reported {
   readonly report: string;
 }
 
+/** The reply to `invite`. */
+export interface Invited {
+  readonly invitation: Invitation;
+  /** What lets in; it is told this once. */
+  readonly code: string;
+}
+
+/** The reply to `accept`. */
+export interface Accepted {
+  readonly channel: ChannelName;
+  readonly role?: string;
+  /** Until when you are let in (RFC 3339); absent: until that is ended. */
+  readonly until?: string;
+}
+
+/** The reply to `invitations`. */
+export interface InvitationsReply {
+  /** The latest first. */
+  readonly invitations: readonly Invitation[];
+  readonly more: boolean;
+}
+
+/** The reply to `uninvite`. */
+export interface Uninvited {
+  readonly invitation: Invitation;
+  /** How many users are let in no more. */
+  readonly ended: number;
+}
+
 /** The reply to `mark`. */
 export interface Marked {
   readonly channel: ChannelName;
@@ -248,6 +278,10 @@ export interface ReplyOf {
   readonly remove: Removed;
   readonly silence: Silenced;
   readonly report: Reported;
+  readonly invite: Invited;
+  readonly accept: Accepted;
+  readonly invitations: InvitationsReply;
+  readonly uninvite: Uninvited;
   readonly hail: Record<never, never>;
   readonly status: Record<never, never>;
   readonly inbox: InboxReply;

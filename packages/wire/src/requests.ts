@@ -212,6 +212,37 @@ export interface ReportRequest extends Numbered {
   readonly cursor: Cursor;
   readonly reason?: string;
 }
+export interface InviteRequest extends Numbered {
+  readonly do: 'invite';
+  readonly channel: ChannelName;
+  /** Only this user may accept it; it is notified. */
+  readonly user?: string;
+  /** Who accepts is invited as this: one of your own roles. */
+  readonly role?: string;
+  /** How many users may accept it. Default 1. */
+  readonly uses?: number;
+  /** How long it can be accepted, in milliseconds. Default 7 days. */
+  readonly forMs?: number;
+}
+export interface AcceptRequest extends Numbered {
+  readonly do: 'accept';
+  readonly code: string;
+}
+export interface InvitationsRequest extends Numbered {
+  readonly do: 'invitations';
+  readonly channel: ChannelName;
+  /** Only those made before this one, by its id. */
+  readonly before?: string;
+  readonly limit?: number;
+}
+export interface UninviteRequest extends Numbered {
+  readonly do: 'uninvite';
+  readonly channel: ChannelName;
+  /** The id of the invitation. */
+  readonly invitation: string;
+  /** Those who have accepted it are let in no more, either. */
+  readonly admitted?: boolean;
+}
 export interface RefreshRequest extends Numbered {
   readonly do: 'refresh';
   readonly token: string;
@@ -248,6 +279,10 @@ export type Request =
   | RemoveRequest
   | SilenceRequest
   | ReportRequest
+  | InviteRequest
+  | AcceptRequest
+  | InvitationsRequest
+  | UninviteRequest
   | RefreshRequest
   | PulseRequest;
 

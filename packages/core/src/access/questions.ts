@@ -1,11 +1,12 @@
-import { defined } from '@nine-bells/wire';
+import { type ChannelName, defined } from '@nine-bells/wire';
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker } from '../lib/breaker.js';
 import type { AccessFunction, Answer, AskRule, Identity, Question } from '../model/access.js';
+import type { Admission } from '../model/invitation.js';
 import type { Asker } from '../ports/asker.js';
 import type { Clock } from '../ports/clock.js';
 import type { Report } from '../ports/report.js';
-import type { Answered, OpenRule } from '../rules/accessRule.js';
+import { type Answered, meant, type OpenRule } from '../rules/accessRule.js';
 
 /** How long an answer is remembered that does not say so itself, in milliseconds: a yes, and a no. */
 const rememberMs = { yes: 60_000, no: 5_000 };
@@ -22,6 +23,8 @@ export interface QuestionsHost {
   readonly report: Report;
   /** Absent where nothing asks the application. */
   readonly asker: Asker | undefined;
+  /** What lets a user into a channel by an invitation. */
+  readonly admission: (user: string, channel: ChannelName) => Admission | undefined | Promise<Admission | undefined>;
   /** How long a function or the application may take, in milliseconds. */
   readonly withinMs: number;
 }
@@ -48,7 +51,30 @@ export class Questions {
 
   /** Never throws or rejects: a failure is an answer. */
   answer(rule: OpenRule, question: Question): Answered | Promise<Answered> {
-    return typeof rule === 'function' ? this.#call(rule, question) : this.#ask(rule, question);
+    if (typeof rule === 'function') return this.#call(rule, question);
+    if (rule === 'invited') return this.#invited(question, undefined);
+    return 'ask' in rule
+      ? this.#ask(rule, question)
+      : this.#invited(question, meant(rule.invited, question.parameters));
+  }
+
+  /** Whether an invitation has let the user in: as what, if that matters. */
+  #invited({ channel, who }: Question, role: string | undefined): Answered | Promise<Answered> {
+    if (channel === undefined) return { verdict: 'no', found: 'not about a channel' };
+    const now = this.#host.clock.now();
+    const answered = (found: Admission | undefined): Answered => {
+      if (found === undefined) return { verdict: 'no', found: 'not invited' };
+      const { invitation, role: as, untilMs = Number.POSITIVE_INFINITY } = found;
+      const how = `by the invitation ${invitation}${as === undefined ? '' : `, as ${as}`}`;
+      if (role !== undefined && as !== role) return { verdict: 'no', found: `${how}` };
+      return { verdict: 'yes', found: how, untilMs: Math.min(untilMs, now + rememberMs.yes) };
+    };
+    const failed = (error: unknown): Answered => {
+      this.#host.report(error, { what: 'who is invited could not be read', user: who.user });
+      return { verdict: 'failed', found: `failed: ${messageOf(error)}`, retryAfterMs: againMs };
+    };
+    const found = this.#host.admission(who.user, channel);
+    return found instanceof Promise ? found.then(answered, failed) : answered(found);
   }
 
   #call(rule: AccessFunction, question: Question): Answered | Promise<Answered> {

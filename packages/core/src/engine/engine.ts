@@ -18,6 +18,7 @@ import { Eraser } from '../erasure/eraser.js';
 import { Hooks } from '../hooks/hooks.js';
 import { Inboxes } from '../inbox/inboxes.js';
 import { Intakes, type IntakesHost } from '../intakes/intakes.js';
+import { Invitations } from '../invitations/invitations.js';
 import { Pacer } from '../lib/pacer.js';
 import { TimerWheel } from '../lib/timerWheel.js';
 import { ChannelMarks } from '../marks/channelMarks.js';
@@ -131,6 +132,7 @@ export class Engine {
   readonly inboxes: Inboxes;
   readonly marks: Marks;
   readonly blocks: Blocks;
+  readonly invitations: Invitations;
   readonly moderation: Moderation;
   readonly access: AccessInquiry;
   readonly pruner: Pruner;
@@ -189,7 +191,13 @@ export class Engine {
     };
 
     const bans = new ActiveBans(clock);
-    this.#questions = new Questions({ clock, report, asker, withinMs: this.options.askWithinMs });
+    this.#questions = new Questions({
+      clock,
+      report,
+      asker,
+      withinMs: this.options.askWithinMs,
+      admission: (user, channel) => this.invitations.admission(user, channel),
+    });
     const access = new Access(channelRules, this.options.users, bans, this.#questions);
     const connected = new Connected((user) => watching.changed(user));
     const watching: Watching = new Watching(wheel, (user) => connected.clientsOf(user), relay.others);
@@ -296,6 +304,13 @@ export class Engine {
         return status === null ? undefined : availability(status);
       },
     });
+    this.invitations = new Invitations({
+      ...base,
+      hmac,
+      rules: channelRules,
+      inboxes: this.inboxes,
+      changed: (users) => connected.decideAgain(users),
+    });
     const direct: DirectChannels = new DirectChannels({
       rules: channelRules,
       channels,
@@ -378,6 +393,7 @@ export class Engine {
       refusals: this.refusals,
       unread,
       blocks: this.blocks,
+      invitations: this.invitations,
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
       waiting: new WaitingBudget(clock, wheel, this.options.waiting),
       limiter: new ConnectionLimiter(clock, this.options),
@@ -496,6 +512,7 @@ export class Engine {
       hear: (word) => {
         if (word.type === 'marked') unread.marked(word.user, word.state);
         else if (word.type === 'begun') unread.begun(word.users, word.channel);
+        else if (word.type === 'admissions') this.invitations.hear(word.users);
         else if (word.type === 'blocks') this.blocks.hear(word.user);
         else this.inboxes.hear(word);
       },
@@ -521,6 +538,7 @@ export class Engine {
         // It may have committed a ban without telling the others.
         void this.#readAgain();
         this.blocks.lookAgain();
+        this.invitations.lookAgain();
         watching.gone(instanceId);
         channels.instanceGone(instanceId);
       },
@@ -529,6 +547,7 @@ export class Engine {
         channels.resumed();
         unread.lookAgain();
         this.blocks.lookAgain();
+        this.invitations.lookAgain();
         watching.lookAgain();
       },
       status: () => this.#status,

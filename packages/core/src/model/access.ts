@@ -12,6 +12,7 @@ export const channelActs = [
   'react',
   'hail',
   'set',
+  'invite',
   'moderate',
 ] as const;
 export type ChannelAct = (typeof channelActs)[number];
@@ -83,6 +84,8 @@ export type AccessRule<P = Parameters> =
   | { readonly among: string }
   /** Of acts about a message: the user whose message it is, for so long after it was published; without bound, always. */
   | { readonly author: { readonly withinMs?: number } }
+  /** Users who have accepted an invitation to the channel as this. */
+  | InvitedRule
   | { readonly all: readonly AccessRule<P>[] }
   | { readonly any: readonly AccessRule<P>[] }
   | { readonly not: AccessRule<P> }
@@ -94,8 +97,16 @@ export interface AskRule {
   readonly ask: string;
 }
 
-/** `token-allows`: users whose token brings access rules that allow the act. */
-export const accessWords = ['anyone', 'signed-in', 'nobody', 'token-allows'] as const;
+/** Users who have accepted an invitation to the channel, with this role. */
+export interface InvitedRule {
+  readonly invited: string;
+}
+
+/**
+ * `token-allows`: users whose token brings access rules that allow the act; `invited`: users who have accepted an invitation to
+ * the channel.
+ */
+export const accessWords = ['anyone', 'signed-in', 'nobody', 'token-allows', 'invited'] as const;
 
 /** Access rules by act. What is not said is refused; `read` is as `enter` where it is not said. */
 export type Allow<P = Parameters> = Readonly<Partial<Record<Act, AccessRule<P>>>>;

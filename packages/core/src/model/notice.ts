@@ -78,6 +78,8 @@ export type UserWord =
     }
   /** A direct channel has its first message. */
   | { readonly type: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
+  /** Where users are let in by invitations has changed. */
+  | { readonly type: 'admissions'; readonly users: readonly string[] }
   /** Whom a user keeps away has changed. */
   | { readonly type: 'blocks'; readonly user: string }
   | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }

@@ -87,6 +87,12 @@ export interface EngineOptions {
   readonly boardSaveMs: number;
   /** Reports of messages by a session. Default 10 a minute. */
   readonly reports: Rate;
+  /** Invitations that a session makes. */
+  readonly invites: Rate;
+  /** Codes of invitations that a session tries. */
+  readonly accepts: Rate;
+  /** Wrong codes of invitations from one address. */
+  readonly wrongCodes: Rate;
   /** Messages whose reactions are read from the store at once, where they have changed. Default 500. */
   readonly reactionsAtOnce: number;
   /** Reactions by a session. Default 10 a second. */
@@ -162,6 +168,9 @@ export const defaultEngineOptions: EngineOptions = {
   sets: { count: 100, perMs: 1_000 },
   boardSaveMs: 5_000,
   reports: { count: 10, perMs: 60_000 },
+  invites: { count: 20, perMs: 60_000 },
+  accepts: { count: 10, perMs: 60_000 },
+  wrongCodes: { count: 30, perMs: 60_000 },
   reactionsAtOnce: 500,
   reactions: { count: 20, perMs: 2_000 },
   changes: { count: 40, perMs: 2_000 },

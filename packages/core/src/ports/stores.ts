@@ -15,6 +15,7 @@ import type {
   RegisteredHook,
 } from '../model/hook.js';
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish } from '../model/intake.js';
+import type { Acceptance, Admission, InvitationDraft, KeptInvitation, whyOver } from '../model/invitation.js';
 import type { MarkState, UserMark } from '../model/mark.js';
 import type {
   Appended,
@@ -353,6 +354,46 @@ export const reactionStoreMethods = [
   'reactionHeads',
 ] as const satisfies readonly (keyof ReactionStore)[];
 
+/** Invitations into channels, and whom they have let in. */
+export interface InvitationStore {
+  /** @throws {ProblemError} `too-many-invitations` if so many into the channel are open; `unavailable` */
+  invite(draft: InvitationDraft, most: number): Promise<void>;
+  /**
+   * Lets a user in whose code is that of an invitation, or says why not; `undefined`: none has that code. What its user has
+   * accepted before is given again, and counts once.
+   */
+  accept(
+    acceptance: Acceptance,
+  ): Promise<Admission | { readonly over: NonNullable<ReturnType<typeof whyOver>> } | undefined>;
+  /** Those of a channel, the latest first: `limit` of those before one, by its id. */
+  invitations(channel: ChannelName, limit: number, before?: string): Promise<readonly KeptInvitation[]>;
+  invitation(id: string): Promise<KeptInvitation | undefined>;
+  /** Ends one; with `admitted`, also what it has let in, by user id. `undefined`: there is none. */
+  endInvitation(
+    id: string,
+    atMs: number,
+    admitted: boolean,
+  ): Promise<{ readonly invitation: KeptInvitation; readonly users: readonly string[] } | undefined>;
+  /** Where a user is let in. */
+  admissions(user: string): Promise<readonly Admission[]>;
+  /** Who is let into a channel, by user id: the first `limit` after one. */
+  admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]>;
+  /** Gives whether there was one. */
+  endAdmission(channel: ChannelName, user: string): Promise<boolean>;
+}
+
+/** The methods of `InvitationStore`, for stores that pass them on. */
+export const invitationStoreMethods = [
+  'invite',
+  'accept',
+  'invitations',
+  'invitation',
+  'endInvitation',
+  'admissions',
+  'admissionsIn',
+  'endAdmission',
+] as const satisfies readonly (keyof InvitationStore)[];
+
 /** Whom users keep away. */
 export interface BlockStore {
   /**
@@ -391,7 +432,7 @@ export interface PersonStore {
   messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages>;
   /** Removes or blanks records of a user, at most about `limit`. Gives how many; 0: none is left. */
   eraseRecords(kind: ErasedRecord, user: string, erasure: string, limit: number): Promise<number>;
-  /** Writes into the audit log that all there is about a user was given to somebody. */
+  /** Writes into the audit log that all there is about a user was given out. */
   noteExport(user: string, by: Actor, atMs: number): Promise<void>;
   /** All that there is about a user beside messages: as rows, by what they are. */
   recordsOf(user: string): Promise<PersonRecords>;
@@ -475,4 +516,5 @@ export interface Store
     ReportStore,
     ReactionStore,
     BlockStore,
+    InvitationStore,
     PersonStore {}

@@ -5,6 +5,7 @@ import {
   type Act,
   type Allow,
   type AskRule,
+  type InvitedRule,
   isMessageAct,
   isUserAct,
   messageActs,
@@ -18,12 +19,16 @@ export function accessRuleFor(allow: Allow, act: Act): AccessRule {
   return allow[act] ?? (act === 'read' ? allow.enter : undefined) ?? 'nobody';
 }
 
-/** The conditions that only the application or a function can answer. */
-export type OpenRule = AskRule | AccessFunction;
+/** The conditions that only the application, a function or the store can answer. */
+export type OpenRule = AskRule | AccessFunction | InvitedRule | 'invited';
 
 /** Whether a rule is, by itself, such a condition. */
 export function isOpen(rule: AccessRule): rule is OpenRule {
-  return typeof rule === 'function' || (typeof rule === 'object' && 'ask' in rule);
+  return (
+    rule === 'invited' ||
+    typeof rule === 'function' ||
+    (typeof rule === 'object' && ('ask' in rule || 'invited' in rule))
+  );
 }
 
 /** What was answered to one of them, for one question. */
@@ -56,6 +61,7 @@ export function verdictOf(rule: AccessRule, question: Question, answers?: Answer
   if (typeof rule === 'string') {
     if (rule === 'anyone') return 'yes';
     if (rule === 'signed-in') return who.guest ? 'no' : 'yes';
+    if (rule === 'invited') return answers?.get(rule)?.verdict ?? 'open';
     return rule === 'token-allows' ? verdictOfToken(question) : 'no';
   }
   if (typeof rule === 'function') return answers?.get(rule)?.verdict ?? 'open';
@@ -92,8 +98,9 @@ export function verdictOf(rule: AccessRule, question: Question, answers?: Answer
 
 /** The next condition that must be asked before the rule can be decided. */
 export function nextOpen(rule: AccessRule, question: Question, answers: Answers): OpenRule | undefined {
-  if (verdictOf(rule, question, answers) !== 'open' || typeof rule === 'string') return undefined;
+  if (verdictOf(rule, question, answers) !== 'open') return undefined;
   if (isOpen(rule)) return rule;
+  if (typeof rule === 'string') return undefined;
   if ('not' in rule) return nextOpen(rule.not, question, answers);
   const parts = 'all' in rule ? rule.all : 'any' in rule ? rule.any : [];
   for (const part of parts) {
@@ -123,6 +130,7 @@ function described(rule: AccessRule, question: Question, answers?: Answers): Omi
   const parts = (rules: readonly AccessRule[]): Evaluation[] => rules.map((each) => evaluate(each, question, answers));
   if (rule === 'signed-in') return { asks: rule, found: who.guest ? 'a guest' : `user ${who.user}` };
   if (rule === 'token-allows') return describedToken(question);
+  if (rule === 'invited') return { asks: rule, found: answers?.get(rule)?.found ?? 'not asked: the rest decides' };
   if (typeof rule === 'string') return { asks: rule };
   if (typeof rule === 'function')
     return {
@@ -150,6 +158,11 @@ function described(rule: AccessRule, question: Question, answers?: Answers): Omi
   if ('any' in rule) return { asks: 'any of', parts: parts(rule.any) };
   if ('all' in rule) return { asks: 'all of', parts: parts(rule.all) };
   if ('not' in rule) return { asks: 'not', parts: parts([rule.not]) };
+  if ('invited' in rule)
+    return {
+      asks: `invited as ${shown(rule.invited, parameters)}`,
+      found: answers?.get(rule)?.found ?? 'not asked: the rest decides',
+    };
   return { asks: `ask ${rule.ask}`, found: answers?.get(rule)?.found ?? 'not asked: the rest decides' };
 }
 
@@ -158,7 +171,7 @@ function described(rule: AccessRule, question: Question, answers?: Answers): Omi
  * for no parameter would match by chance, and an empty list of conditions would let all users in.
  */
 export function accessRuleFault(rule: AccessRule, parameters: readonly string[], act: Act): string | undefined {
-  if (rule === 'token-allows' && isUserAct(act)) return 'token-allows is for channels';
+  if ((rule === 'token-allows' || rule === 'invited') && isUserAct(act)) return `${rule} is for channels`;
   if (typeof rule === 'string' || typeof rule === 'function') return undefined;
   if ('not' in rule) return accessRuleFault(rule.not, parameters, act);
   if ('all' in rule || 'any' in rule) {
@@ -167,6 +180,7 @@ export function accessRuleFault(rule: AccessRule, parameters: readonly string[],
     return parts.map((part) => accessRuleFault(part, parameters, act)).find((fault) => fault !== undefined);
   }
   if ('ask' in rule) return undefined;
+  if ('invited' in rule && isUserAct(act)) return 'invited is for channels';
   if ('author' in rule)
     return isMessageAct(act) ? undefined : `author is for acts about a message: ${messageActs.join(', ')}`;
   const { claim: _, ...values } = { claim: '', ...rule };
@@ -268,7 +282,7 @@ function yesIf(holds: boolean): 'yes' | 'no' {
   return holds ? 'yes' : 'no';
 }
 
-function meant(value: string, parameters: Parameters): string {
+export function meant(value: string, parameters: Parameters): string {
   // `accessRuleFault` has been asked before any rule is evaluation: the parameter is there.
   return value.startsWith(':') ? (parameters[value.slice(1)] as string) : value;
 }

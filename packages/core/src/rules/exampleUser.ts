@@ -41,6 +41,7 @@ function allowedBy(rule: AccessRule, parameters: Parameters, sofar: ExampleUser)
   if (rule === 'anyone' || rule === 'signed-in') return sofar;
   if (rule === 'nobody') return { why: 'the rule allows nobody' };
   if (rule === 'token-allows') return { why: 'it takes a token that brings its own access rules' };
+  if (rule === 'invited' || 'invited' in rule) return { why: 'it takes an invitation' };
   if ('role' in rule) return { ...sofar, roles: [...new Set([...sofar.roles, value(rule.role)])] };
   if ('user' in rule) return named(value(rule.user), sofar);
   if ('among' in rule) return named(value(rule.among).split(',')[0] as string, sofar);

@@ -51,12 +51,13 @@ export function grantedFilters(grants: readonly Grant[], channel: ChannelName): 
 }
 
 /** A filter in which values such as `:boat` are those of the channel's name. */
-function meantBy({ by, where, ...filter }: MessageFilter, parameters: Parameters): MessageFilter {
+function meantBy({ by, notBy, where, ...filter }: MessageFilter, parameters: Parameters): MessageFilter {
   const value = <T>(each: T): T | string =>
     typeof each === 'string' && each.startsWith(':') ? (parameters[each.slice(1)] ?? each) : each;
   return {
     ...filter,
     ...(by && { by: by.map(value) }),
+    ...(notBy && { notBy: notBy.map(value) }),
     ...(where && { where: Object.fromEntries(Object.entries(where).map(([at, each]) => [at, value(each)])) }),
   };
 }
@@ -66,7 +67,7 @@ function readOnly(value: Json, known: readonly string[]): MessageFilter {
   if (fault !== undefined) throw new RangeError(`\`only\`: ${fault.detail}`);
   // It has the shape of one.
   const filter = value as MessageFilter;
-  for (const each of [...(filter.by ?? []), ...Object.values(filter.where ?? {})])
+  for (const each of [...(filter.by ?? []), ...(filter.notBy ?? []), ...Object.values(filter.where ?? {})])
     if (typeof each === 'string' && each.startsWith(':') && !known.includes(each.slice(1)))
       throw new RangeError(`\`only\`: there is no parameter ${each} in the pattern`);
   return filter;
@@ -76,7 +77,8 @@ function readRule(value: Json | undefined, depth: number): AccessRule {
   if (depth === 0) throw new RangeError(`conditions are nested at most ${deepest} deep`);
   if (typeof value === 'string') {
     const word = accessWords.find((each) => each === value);
-    if (word === undefined || word === 'token-allows') throw new RangeError(`${JSON.stringify(value)} is no condition`);
+    if (word === undefined || word === 'token-allows' || word === 'invited')
+      throw new RangeError(`${JSON.stringify(value)} is no condition`);
     return word;
   }
   const { claim, ...rest } = objectOf(value, 'a condition');

@@ -15,7 +15,7 @@ export function mayHold(allow: Allow, act: Act, who: Identity, pattern: Pattern)
 }
 
 function extentOf(rule: AccessRule, act: Act, who: Identity, pattern: Pattern): Extent {
-  if (typeof rule === 'function') return 'some';
+  if (typeof rule === 'function' || rule === 'invited') return 'some';
   if (rule === 'token-allows')
     return who.grants?.some((grant) => overlap(grant.pattern, pattern) && mayHold(grant.allow, act, who, pattern))
       ? 'some'
@@ -28,7 +28,7 @@ function extentOf(rule: AccessRule, act: Act, who: Identity, pattern: Pattern): 
       const extent = extentOf(rule.not, act, who, pattern);
       return extent === 'all' ? 'none' : extent === 'none' ? 'all' : 'some';
     }
-    if ('ask' in rule) return 'some';
+    if ('ask' in rule || 'invited' in rule) return 'some';
     if (Object.values(rule).some((each) => typeof each === 'string' && each.startsWith(':'))) {
       if ('role' in rule) return someIf(who.roles.length > 0);
       if ('claim' in rule) return someIf(Object.hasOwn(who.claims, rule.claim) && !isEmpty(who.claims[rule.claim]));

@@ -2,6 +2,7 @@ import {
   type ChannelName,
   defined,
   type Ending,
+  GUEST_PREFIX,
   type Json,
   type Place,
   type Problem,
@@ -33,6 +34,8 @@ export interface ConnectedSession {
   /** Tells it that it may not write, or may again. */
   silenced(action: Silence | EndSilence): void;
   push(frame: Frame): void;
+  /** Looks again what its user may do: leaves channels where it may be no more, and is told. */
+  decideAgain(): void;
 }
 
 /** A connection, as far as the rest of the engine looks into it. */
@@ -114,6 +117,17 @@ export class Connected implements Iterable<OpenConnection> {
   /** The sessions of a user, guests too. */
   allClientsOf(user: string): readonly ConnectedSession[] {
     return [...this.#all].flatMap(({ client }) => (client?.user === user ? client : []));
+  }
+
+  /** What users may do has changed: it is decided again for all their sessions. */
+  decideAgain(users: readonly string[]): void {
+    const [user] = users;
+    if (user !== undefined && users.length === 1 && !user.startsWith(GUEST_PREFIX)) {
+      for (const client of this.clientsOf(user)) client.decideAgain();
+      return;
+    }
+    const wanted = new Set(users);
+    for (const { client } of this.#all) if (client !== undefined && wanted.has(client.user)) client.decideAgain();
   }
 
   /** Pushes a frame to all sessions of a user; returns how many there are. */

@@ -12,6 +12,7 @@ export class ConnectionLimiter {
   readonly #failures = new Map<string, TokenBucket>();
   readonly #opened = new Map<string, TokenBucket>();
   readonly #came = new Map<string, TokenBucket>();
+  readonly #wrongCodes = new Map<string, TokenBucket>();
 
   constructor(clock: Clock, options: EngineOptions) {
     this.#clock = clock;
@@ -48,14 +49,28 @@ export class ConnectionLimiter {
     return address === undefined ? 0 : this.#take(this.#opened, address, this.#options.newChannelsPerAddress);
   }
 
+  /** How long an address must wait before it tries another code of an invitation, in milliseconds. */
+  guesses(address: string | undefined): number {
+    if (address === undefined) return 0;
+    const { wrongCodes } = this.#options;
+    const isEmpty = this.#wrongCodes.get(unitOf(address))?.isEmpty(wrongCodes, this.#clock.monotonic());
+    return isEmpty ? wrongCodes.perMs / wrongCodes.count : 0;
+  }
+
+  /** A code of an invitation was wrong. */
+  guessedWrong(address: string | undefined): void {
+    if (address !== undefined) this.#take(this.#wrongCodes, address, this.#options.wrongCodes);
+  }
+
   /** Forgets addresses that have done nothing for a while. */
   sweep(): void {
-    const { failedHellos, newChannelsPerAddress, newConnectionsPerAddress } = this.#options;
+    const { failedHellos, newChannelsPerAddress, newConnectionsPerAddress, wrongCodes } = this.#options;
     const now = this.#clock.monotonic();
     for (const [buckets, rate] of [
       [this.#failures, failedHellos],
       [this.#opened, newChannelsPerAddress],
       [this.#came, newConnectionsPerAddress],
+      [this.#wrongCodes, wrongCodes],
     ] as const)
       for (const [address, bucket] of buckets) if (bucket.isFull(rate, now)) buckets.delete(address);
   }

@@ -113,6 +113,11 @@ export class EnteredChannels {
     return lost;
   }
 
+  /** What the user may do has changed: leaves, and tells the client, where it may be no more. */
+  decideAgain(): void {
+    for (const channel of this.names) void this.#decideAgain(channel);
+  }
+
   /** Bans from channels may have been missed: leaves those where the user is banned. */
   checkBans(): void {
     for (const channel of this.names) {

@@ -9,6 +9,7 @@ import type { Fanout } from '../delivery/fanout.js';
 import type { WaitingBudget } from '../delivery/waitingBudget.js';
 import type { DirectChannels } from '../direct/directChannels.js';
 import type { Inboxes } from '../inbox/inboxes.js';
+import type { Invitations } from '../invitations/invitations.js';
 import type { Pacer } from '../lib/pacer.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { ChannelMarks } from '../marks/channelMarks.js';
@@ -64,6 +65,7 @@ export interface SessionHost {
   readonly store: Pick<MessageStore, 'revisions'>;
   readonly contracts: Contracts;
   readonly blocks: Blocks;
+  readonly invitations: Invitations;
   readonly boards: Boards;
   readonly publisher: Publisher;
   readonly presences: Presences;

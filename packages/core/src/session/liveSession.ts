@@ -365,6 +365,11 @@ export class LiveSession implements Recipient, ConnectedSession {
     return this.#blocks;
   }
 
+  /** What the user may do has changed. */
+  decideAgain(): void {
+    if (!this.gone) this.entered.decideAgain();
+  }
+
   blocksChanged(list: BlockList): void {
     this.#blocks = list;
     if (this.gone) return;

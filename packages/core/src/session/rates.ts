@@ -11,6 +11,8 @@ export type SessionRate =
   | 'sets'
   | 'newChannels'
   | 'reports'
+  | 'invites'
+  | 'accepts'
   | 'reactions'
   | 'changes'
   | 'given'

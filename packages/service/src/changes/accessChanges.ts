@@ -119,7 +119,9 @@ function conditionOf(rule: AccessRule, names: readonly string[]): Condition | un
   if (typeof rule === 'function')
     return { key: `ask function ${rule.name}`, words: `that the function ${rule.name} lets` };
   if (rule === 'token-allows') return { key: 'token', words: 'whose token brings an access rule' };
+  if (rule === 'invited') return { key: 'invited', words: 'who were invited' };
   if (typeof rule !== 'object') return undefined;
+  if ('invited' in rule) return { key: `invited ${value(rule.invited)}`, words: `who were invited as ${rule.invited}` };
   if ('role' in rule) return { key: `role ${value(rule.role)}`, words: `with the role ${rule.role}` };
   if ('user' in rule) return { key: `user ${value(rule.user)}`, words: `called ${rule.user}` };
   if ('among' in rule) return { key: `among ${value(rule.among)}`, words: `among ${rule.among}` };

@@ -30,6 +30,7 @@ const concerned: Readonly<Record<ChannelAct, Party>> = {
   react: 'publishers',
   hail: 'publishers',
   set: 'publishers',
+  invite: 'publishers',
   moderate: 'publishers',
 };
 

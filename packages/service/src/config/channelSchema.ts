@@ -75,6 +75,7 @@ export function accessRule(parameters: readonly string[]): Reader<AccessRule> {
     all: mapOf({ all: list }),
     any: mapOf({ any: list }),
     not: mapOf({ not: required(self) }),
+    invited: mapOf({ invited: value }),
     ask: mapOf({ ask: required(httpUrl) }),
   };
   const claim = { claim: required(text(100)) };
@@ -99,7 +100,7 @@ export function accessRule(parameters: readonly string[]): Reader<AccessRule> {
   return condition;
 }
 
-export const conditionNames = ['role', 'user', 'among', 'author', 'claim', 'all', 'any', 'not', 'ask'];
+export const conditionNames = ['role', 'user', 'among', 'author', 'invited', 'claim', 'all', 'any', 'not', 'ask'];
 
 export const recentBounds = mapOf({ messages: optional(whole(1, 1_000_000)), for: optional(duration) });
 export const recentMap = mapOf({ recent: required(recentBounds) });

@@ -23,6 +23,7 @@ import { type ForwardingHost, forwarding } from './forwarding.js';
 import type { Guard } from './guard.js';
 import { hooks } from './hooks.js';
 import { intakes } from './intakes.js';
+import { invitations } from './invitations.js';
 import { apiKeys } from './keys.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
 import { marks } from './marks.js';
@@ -108,6 +109,7 @@ export function routesOf({
     ...notices(engine),
     ...marks(engine),
     ...blocks(engine),
+    ...invitations(engine),
     ...traces(engine),
     ...intakes(engine, configured, now),
     ...hooks(engine, registry),

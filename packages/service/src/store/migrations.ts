@@ -594,4 +594,40 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0020-invitations',
+    async up({ context }) {
+      const number = { type: DataTypes.BIGINT, allowNull: false };
+      const maybeNumber = { type: DataTypes.BIGINT, allowNull: true };
+      const text = { type: DataTypes.STRING(200), allowNull: false };
+      const maybeText = { type: DataTypes.STRING(200), allowNull: true };
+      await context.createTable('invitations', {
+        number: context.rising(),
+        id: { type: DataTypes.STRING(32), allowNull: false },
+        digest: text,
+        channel: text,
+        user_id: maybeText,
+        role: maybeText,
+        uses: number,
+        used: number,
+        at_ms: number,
+        until_ms: number,
+        revoked_at_ms: maybeNumber,
+        by_json: { type: DataTypes.TEXT, allowNull: false },
+      });
+      await context.addIndex('invitations', { name: 'invitations_by_id', unique: true, fields: ['id'] });
+      await context.addIndex('invitations', { name: 'invitations_by_digest', unique: true, fields: ['digest'] });
+      await context.addIndex('invitations', { name: 'invitations_by_channel', fields: ['channel', 'number'] });
+      await context.createTable('admissions', {
+        user_id: { type: DataTypes.STRING(128), primaryKey: true },
+        channel: { type: DataTypes.STRING(200), primaryKey: true },
+        role: maybeText,
+        invitation: { type: DataTypes.STRING(32), allowNull: false },
+        at_ms: number,
+        until_ms: maybeNumber,
+      });
+      await context.addIndex('admissions', { name: 'admissions_by_channel', fields: ['channel', 'user_id'] });
+      await context.addIndex('admissions', { name: 'admissions_by_invitation', fields: ['invitation'] });
+    },
+  },
 ];

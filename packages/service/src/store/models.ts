@@ -86,6 +86,32 @@ export interface MarkRow {
   readonly notes: number;
 }
 
+/** An invitation into a channel. */
+export interface InvitationRow {
+  readonly number: number | string;
+  readonly id: string;
+  readonly digest: string;
+  readonly channel: string;
+  readonly user_id: string | null;
+  readonly role: string | null;
+  readonly uses: number | string;
+  readonly used: number | string;
+  readonly at_ms: number | string;
+  readonly until_ms: number | string;
+  readonly revoked_at_ms: number | string | null;
+  readonly by_json: string;
+}
+
+/** That a user is let into a channel. */
+export interface AdmissionRow {
+  readonly user_id: string;
+  readonly channel: string;
+  readonly role: string | null;
+  readonly invitation: string;
+  readonly at_ms: number | string;
+  readonly until_ms: number | string | null;
+}
+
 /** That a user has blocked or muted another. */
 export interface BlockRow {
   readonly user_id: string;

@@ -13,7 +13,7 @@ import type { ChannelName, Json } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { loggedOf } from './messageRows.js';
-import type { BlockRow, ErasureRow, MessageRow } from './models.js';
+import type { AdmissionRow, BlockRow, ErasureRow, InvitationRow, MessageRow } from './models.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
 const erasureColumns: Columns<Omit<ErasureRow, 'ended_at_ms'>> = {
@@ -333,6 +333,40 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     return { statements: [`DELETE FROM blocks WHERE (user_id, other_id) IN ${which}`], result: rows.length };
   },
 
+  async invitations(reads, { user, pseudonym, limit, dialect }) {
+    const { isShared } = dialect;
+    const admissions = await reads.select<AdmissionRow>('SELECT * FROM admissions WHERE user_id = :user LIMIT :limit', {
+      user,
+      limit,
+    });
+    const made = await reads.select<InvitationRow>(
+      `SELECT * FROM invitations WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} LIMIT :limit`,
+      { user, limit, ...needlesOf(user) },
+    );
+    if (admissions.length + made.length === 0) return nothing;
+    const which = listOf(
+      ['TEXT', 'TEXT'],
+      admissions.map(({ channel }) => [user, channel]),
+      dialect,
+    );
+    const table = tableOf(
+      made.map(({ id, user_id, by_json }) => [
+        id,
+        user_id === user ? pseudonym : user_id,
+        withoutActor(by_json, { user, pseudonym }),
+      ]),
+      dialect,
+    );
+    return {
+      statements: [
+        `DELETE FROM admissions WHERE (user_id, channel) IN ${which}`,
+        `UPDATE invitations SET user_id = each.value->>1, by_json = each.value->>2 FROM ${table}
+         WHERE invitations.id = each.value->>0`,
+      ],
+      result: admissions.length + made.length,
+    };
+  },
+
   async reports(reads, about) {
     const rows = await reads.select<ReportRow>('SELECT * FROM reports WHERE number IN (:numbers)', {
       numbers: about.numbers,
@@ -557,6 +591,10 @@ function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
     reactions: `SELECT c.name AS channel, c.volume || ':' || CAST(r.number AS TEXT) AS "of", r.word, r.at_ms
       FROM channels c JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user`,
     blocks: 'SELECT other_id AS "user", kind AS "as", at_ms FROM blocks WHERE user_id = :user ORDER BY other_id',
+    admissions:
+      'SELECT channel, role, invitation, at_ms, until_ms FROM admissions WHERE user_id = :user ORDER BY channel',
+    invitations: `SELECT id, channel, user_id AS "user", role, uses, used, at_ms, until_ms, revoked_at_ms FROM invitations
+      WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} ORDER BY number`,
     changes: `SELECT c.name AS channel, c.volume || ':' || CAST(m.number AS TEXT) AS cursor,
         c.volume || ':' || CAST(m.target AS TEXT) AS "of", m.at_ms FROM channels c
       JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL`,

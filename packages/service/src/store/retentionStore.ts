@@ -56,6 +56,17 @@ const records: Readonly<Record<RecordKind, readonly Records[]>> = {
     },
   ],
   bans: [{ table: 'bans', keys: ['id'], types: ['TEXT'], isOver: '(until_ms < :before OR lifted_at_ms < :before)' }],
+  // One that still lets a user in says why that user is there.
+  invitations: [
+    { table: 'admissions', keys: ['user_id', 'channel'], types: ['TEXT', 'TEXT'], isOver: 'until_ms < :before' },
+    {
+      table: 'invitations',
+      keys: ['id'],
+      types: ['TEXT'],
+      isOver: `(until_ms < :before OR revoked_at_ms < :before)
+        AND id NOT IN (SELECT invitation FROM admissions)`,
+    },
+  ],
   reports: [{ table: 'reports', keys: ['id'], types: ['TEXT'], isOver: 'ended_at_ms < :before' }],
   keys: [
     {

@@ -1,4 +1,6 @@
 import type {
+  Acceptance,
+  Admission,
   Appended,
   Arrival,
   ArrivalDraft,
@@ -25,8 +27,10 @@ import type {
   InboxEntry,
   InboxSlice,
   InForce,
+  InvitationDraft,
   KeptBlock,
   KeptChannel,
+  KeptInvitation,
   KeptRange,
   KnownUser,
   LeaseWish,
@@ -60,6 +64,7 @@ import type { Database } from './database.js';
 import { SqlHookStore } from './hookStore.js';
 import { InboxStore } from './inboxStore.js';
 import { SqlIntakeStore } from './intakeStore.js';
+import { SqlInvitationStore } from './invitationStore.js';
 import { MarkStore } from './markStore.js';
 import { MessageCommits } from './messageCommits.js';
 import { MessageReads } from './messageReads.js';
@@ -86,6 +91,7 @@ export class SqlStore implements Store {
   readonly #persons: SqlPersonStore;
   readonly #reactions: SqlReactionStore;
   readonly #blocks: SqlBlockStore;
+  readonly #invitations: SqlInvitationStore;
 
   private constructor(database: Database, volume: string) {
     this.#commits = new MessageCommits(database, volume);
@@ -99,6 +105,7 @@ export class SqlStore implements Store {
     this.#persons = new SqlPersonStore(database);
     this.#reactions = new SqlReactionStore(database);
     this.#blocks = new SqlBlockStore(database);
+    this.#invitations = new SqlInvitationStore(database);
     this.#hooks = new SqlHookStore(database);
     this.#intakes = new SqlIntakeStore(database);
   }
@@ -123,6 +130,7 @@ export class SqlStore implements Store {
     await this.#intakes.settled();
     await this.#reactions.settled();
     await this.#blocks.settled();
+    await this.#invitations.settled();
   }
 
   head(channel: ChannelName): Promise<Place> {
@@ -379,6 +387,38 @@ export class SqlStore implements Store {
 
   reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
     return this.#reactions.reactionHeads(channels);
+  }
+
+  invite(draft: InvitationDraft, most: number): Promise<void> {
+    return this.#invitations.invite(draft, most);
+  }
+
+  accept(acceptance: Acceptance): ReturnType<Store['accept']> {
+    return this.#invitations.accept(acceptance);
+  }
+
+  invitations(...wish: Parameters<Store['invitations']>): Promise<readonly KeptInvitation[]> {
+    return this.#invitations.invitations(...wish);
+  }
+
+  invitation(id: string): Promise<KeptInvitation | undefined> {
+    return this.#invitations.invitation(id);
+  }
+
+  endInvitation(...wish: Parameters<Store['endInvitation']>): ReturnType<Store['endInvitation']> {
+    return this.#invitations.endInvitation(...wish);
+  }
+
+  admissions(user: string): Promise<readonly Admission[]> {
+    return this.#invitations.admissions(user);
+  }
+
+  admissionsIn(...wish: Parameters<Store['admissionsIn']>): Promise<readonly Admission[]> {
+    return this.#invitations.admissionsIn(...wish);
+  }
+
+  endAdmission(channel: ChannelName, user: string): Promise<boolean> {
+    return this.#invitations.endAdmission(channel, user);
   }
 
   block(wish: BlockWish): Promise<void> {

@@ -3,6 +3,7 @@ import {
   blockStoreMethods,
   carriedLine,
   type Draft,
+  invitationStoreMethods,
   type PersonMessages,
   type PersonPlace,
   type Place,
@@ -55,6 +56,7 @@ const plain = [
   ...personStoreMethods,
   ...reactionStoreMethods,
   ...blockStoreMethods,
+  ...invitationStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
 /**

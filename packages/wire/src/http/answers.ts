@@ -58,6 +58,8 @@ export interface ErasureInfo {
     readonly reactions: number;
     /** Users whom the user kept away. */
     readonly blocks: number;
+    /** Invitations that the user has made, which are blanked, or accepted, which end. */
+    readonly invitations: number;
     readonly notices: number;
     /** Reports that the user has made, or that are about the user's messages. */
     readonly reports: number;
@@ -554,6 +556,31 @@ export interface NoticeWish {
   readonly reachWithinMs?: number;
 }
 
+/** What an application wants of an invitation. */
+export interface InvitationWish {
+  readonly channel: string;
+  /** Only this user may accept it; it is notified. */
+  readonly user?: string;
+  readonly role?: string;
+  /** How many users may accept it. Default 1. */
+  readonly uses?: number;
+  /** How long it can be accepted. Default 7 days. */
+  readonly forMs?: number;
+  /** The user in whose name it is made. */
+  readonly by?: Author;
+}
+
+/** A user who is let into a channel by an invitation. */
+export interface Admission {
+  readonly user: string;
+  readonly role?: string;
+  /** The id of the invitation. */
+  readonly invitation: string;
+  readonly at: string;
+  /** Absent: until that is ended. */
+  readonly until?: string;
+}
+
 /** A user as last seen. */
 export interface KnownUser {
   readonly id: string;
@@ -633,6 +660,7 @@ export interface Pruning {
     readonly bans: number;
     readonly keys: number;
     readonly reports: number;
+    readonly invitations: number;
   };
 }
 

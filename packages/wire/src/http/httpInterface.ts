@@ -6,16 +6,20 @@ import type { DataFault, Problem } from '../problems.js';
 import type { Block, BlockKind, Gap, Member, Message, Notice } from '../records.js';
 import type {
   Changed,
+  InvitationsReply,
+  Invited,
   Marked,
   Published,
   ReactorsReply,
   ReactResult,
   Reported,
   RevisionsReply,
+  Uninvited,
   Welcome,
 } from '../replies.js';
 import type { HelloRequest, Request } from '../requests.js';
 import type {
+  Admission,
   ApiKeyInfo,
   Asked,
   AuditEntry,
@@ -35,6 +39,7 @@ import type {
   Hold,
   HoldWish,
   InstanceInfo,
+  InvitationWish,
   KnownUser,
   MessageReport,
   NoticeWish,
@@ -398,6 +403,38 @@ export interface HttpInterface {
     body: { readonly user: string; readonly channel: string; readonly cursor: string | null };
     answer: { readonly user: string } & Marked;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel';
+  };
+  /** Makes an invitation into a channel. Its code is told this once. */
+  'POST /v1/invitations': {
+    /** @examples [{"channel":"protest/7","role":"witness","uses":2,"forMs":86400000,"by":{"user":"mira"}}] */
+    body: InvitationWish;
+    answer: Invited;
+    problems: 'bad-name' | 'no-such-channel' | 'too-many-invitations';
+  };
+  /** The invitations into a channel, the latest first; before the one with the id `before`. */
+  'GET /v1/invitations': {
+    query: { readonly channel: string; readonly before?: string } & Limit;
+    answer: InvitationsReply;
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. */
+  'POST /v1/invitations/:id/end': {
+    params: Identified;
+    body: { readonly admitted?: boolean };
+    answer: Uninvited;
+    problems: 'no-such-invitation';
+  };
+  /** Who is let into a channel by an invitation, by user id; those behind `after`. */
+  'GET /v1/admissions': {
+    query: { readonly channel: string; readonly after?: string } & Limit;
+    answer: { readonly channel: string; readonly admissions: readonly Admission[]; readonly more: boolean };
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** A user is let into a channel by its invitation no more. */
+  'POST /v1/admissions/end': {
+    body: { readonly channel: string; readonly user: string };
+    answer: { readonly channel: string; readonly user: string; readonly ended: boolean };
+    problems: 'bad-name' | 'no-such-channel';
   };
   /** Whom a user keeps away: has blocked or muted. */
   'GET /v1/blocks': {

@@ -4,6 +4,7 @@ import { call } from './call.js';
 import { enter } from './enter.js';
 import { hail } from './hail.js';
 import { inbox } from './inbox.js';
+import { accept, invitations, invite, uninvite } from './invite.js';
 import { leave } from './leave.js';
 import { mark } from './mark.js';
 import { publish } from './publish.js';
@@ -49,6 +50,10 @@ export const sessionVerbs: VerbTable = {
   remove,
   silence,
   report,
+  invite,
+  accept,
+  invitations,
+  uninvite,
   refresh,
   pulse,
 };

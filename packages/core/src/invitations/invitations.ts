@@ -1,0 +1,230 @@
+import {
+  type Accepted,
+  type ChannelName,
+  defined,
+  type Invitation,
+  type InvitationsReply,
+  type Invited,
+  refusal,
+  type Uninvited,
+} from '@nine-bells/wire';
+import type { Inboxes } from '../inbox/inboxes.js';
+import { BoundedMap } from '../lib/boundedMap.js';
+import type { Identity } from '../model/access.js';
+import {
+  type Admission,
+  type InvitationWish,
+  invitationShown,
+  type KeptInvitation,
+  type whyOver,
+} from '../model/invitation.js';
+import type { Actor } from '../model/moderation.js';
+import type { Clock } from '../ports/clock.js';
+import type { Hmac } from '../ports/hmac.js';
+import type { Ids } from '../ports/ids.js';
+import { type Relay, usersTopic } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { InvitationStore } from '../ports/stores.js';
+import type { ChannelRules } from '../rules/channelRule.js';
+
+const dayMs = 86_400_000;
+/** How long an invitation can be accepted, if that is not said, in milliseconds. */
+const defaultForMs = 7 * dayMs;
+/** How long a guest is let in: its id lasts no longer than its session, in milliseconds. */
+const guestMs = dayMs;
+/** Open invitations of one channel. */
+const maxOpen = 1_000;
+/** How long it is remembered who is let in where, in milliseconds; and of how many users. */
+const rememberMs = 30_000;
+const maxRemembered = 50_000;
+/** Users of one word to the other instances. */
+const usersAtOnce = 500;
+/** Letters of a code that stand together. */
+const groupLetters = 6;
+
+export interface InvitationsHost {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly hmac: Hmac;
+  readonly relay: Relay;
+  readonly report: Report;
+  readonly rules: ChannelRules;
+  readonly store: InvitationStore;
+  readonly inboxes: Pick<Inboxes, 'notify'>;
+  /** What users may do has changed: it is decided again for those who are connected here. */
+  readonly changed: (users: readonly string[]) => void;
+}
+
+/** Whom invitations have let into channels. */
+export class Invitations {
+  readonly #host: InvitationsHost;
+  /** Who is let in where, as last read. */
+  readonly #known = new BoundedMap<string, { readonly admissions: readonly Admission[]; readonly untilMs: number }>(
+    maxRemembered,
+  );
+  readonly #reading = new Map<string, { done: Promise<readonly Admission[]>; stale: boolean }>();
+
+  constructor(host: InvitationsHost) {
+    this.#host = host;
+  }
+
+  /**
+   * Makes an invitation. A user whom it is for is notified, unless it has blocked who invites.
+   *
+   * @throws {ProblemError} `no-such-channel`, `too-many-invitations`, `unavailable`
+   */
+  async invite({ channel, user, role, uses = 1, forMs = defaultForMs }: InvitationWish, by: Actor): Promise<Invited> {
+    const { clock, ids, store, rules, inboxes } = this.#host;
+    rules.require(channel);
+    const atMs = clock.now();
+    const id = ids.moderation();
+    const code = `${ids.moderation()}${ids.moderation()}`;
+    const draft = { id, channel, uses, atMs, untilMs: atMs + forMs, by, ...defined({ user, role }) };
+    await store.invite({ ...draft, digest: this.#digestOf(code) }, maxOpen);
+    const told = { invitation: this.#shown({ ...draft, used: 0 }), code: grouped(code) };
+    if (user !== undefined)
+      await inboxes.notify({
+        isOwn: true,
+        users: [user],
+        title: `${by.kind === 'user' ? (by.name ?? by.id) : 'You are'} ${by.kind === 'user' ? 'invites you' : 'invited'} to ${channel}`,
+        data: { channel, invitation: id, code: told.code },
+        key: `invitation ${id}`,
+        forMs,
+        ...(by.kind === 'user' && { from: by.id }),
+      });
+    return told;
+  }
+
+  /**
+   * A user accepts an invitation by its code: it is let in from the moment in which this resolves. Idempotent.
+   *
+   * @throws {ProblemError} `no-such-invitation`, `invitation-over`, `unavailable`
+   */
+  async accept(code: string, { user, guest }: Pick<Identity, 'user' | 'guest'>): Promise<Accepted> {
+    const { clock, store } = this.#host;
+    const atMs = clock.now();
+    const digest = this.#digestOf(code);
+    const untilMs = guest ? atMs + guestMs : undefined;
+    const found = await store.accept({ digest, user, atMs, ...defined({ untilMs }) });
+    if (found === undefined) throw refusal('no-such-invitation', 'no invitation has this code', { where: '/code' });
+    if ('over' in found) throw refusal('invitation-over', reasons[found.over], { where: '/code' });
+    const { channel, role, untilMs: until } = found;
+    this.#tell([user]);
+    return { channel, ...defined({ role }), ...(until === undefined ? {} : { until: new Date(until).toISOString() }) };
+  }
+
+  /** The invitations into a channel, the latest first. @throws {ProblemError} `no-such-channel`, `unavailable` */
+  async list(channel: ChannelName, limit: number, before?: string): Promise<InvitationsReply> {
+    this.#host.rules.require(channel);
+    const found = await this.#host.store.invitations(channel, limit + 1, before);
+    return { invitations: found.slice(0, limit).map((each) => this.#shown(each)), more: found.length > limit };
+  }
+
+  /** One, by its id. @throws {ProblemError} `unavailable` */
+  byId(id: string): Promise<KeptInvitation | undefined> {
+    return this.#host.store.invitation(id);
+  }
+
+  /**
+   * Ends an invitation. Idempotent.
+   *
+   * @param admitted - those who have accepted it are let in no more
+   * @throws {ProblemError} `no-such-invitation`, `unavailable`
+   */
+  async end(id: string, admitted: boolean): Promise<Uninvited> {
+    const { store, clock } = this.#host;
+    const ended = await store.endInvitation(id, clock.now(), admitted);
+    if (ended === undefined) throw noSuch();
+    this.#tell(ended.users);
+    return { invitation: this.#shown(ended.invitation), ended: ended.users.length };
+  }
+
+  /** Who is let into a channel, by user id. @throws {ProblemError} `no-such-channel`, `unavailable` */
+  admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]> {
+    this.#host.rules.require(channel);
+    return this.#host.store.admissionsIn(channel, limit, after);
+  }
+
+  /** A user is let into a channel no more. Gives whether it was. @throws {ProblemError} `no-such-channel`, `unavailable` */
+  async endAdmission(channel: ChannelName, user: string): Promise<boolean> {
+    this.#host.rules.require(channel);
+    const ended = await this.#host.store.endAdmission(channel, user);
+    if (ended) this.#tell([user]);
+    return ended;
+  }
+
+  /** What lets a user into a channel now; a promise where it has to be read. @throws {Error} if it cannot be read */
+  admission(user: string, channel: ChannelName): Admission | undefined | Promise<Admission | undefined> {
+    const now = this.#host.clock.now();
+    const of = (all: readonly Admission[]): Admission | undefined =>
+      all.find((each) => each.channel === channel && (each.untilMs ?? Number.POSITIVE_INFINITY) > now);
+    const known = this.#known.get(user);
+    return known !== undefined && known.untilMs > now ? of(known.admissions) : this.#read(user).then(of);
+  }
+
+  /** What users may do has changed, on whichever instance. */
+  hear(users: readonly string[]): void {
+    for (const user of users) {
+      this.#known.delete(user);
+      const reading = this.#reading.get(user);
+      if (reading !== undefined) reading.stale = true;
+    }
+    this.#host.changed(users);
+  }
+
+  /** Changes may not have been heard. */
+  lookAgain(): void {
+    const users = [...this.#known.keys()];
+    this.#known.clear();
+    this.#host.changed(users);
+  }
+
+  #read(user: string): Promise<readonly Admission[]> {
+    const reading = this.#reading.get(user);
+    // One that began before a change may not know of it.
+    if (reading !== undefined && !reading.stale) return reading.done;
+    const mine = { stale: false, done: this.#host.store.admissions(user) };
+    this.#reading.set(user, mine);
+    const over = (): void => {
+      if (this.#reading.get(user) === mine) this.#reading.delete(user);
+    };
+    mine.done.then((admissions) => {
+      over();
+      if (!mine.stale) this.#known.set(user, { admissions, untilMs: this.#host.clock.now() + rememberMs });
+    }, over);
+    return mine.done;
+  }
+
+  #tell(users: readonly string[]): void {
+    for (let from = 0; from < users.length; from += usersAtOnce) {
+      const some = users.slice(from, from + usersAtOnce);
+      // Here it holds at once.
+      this.hear(some);
+      this.#host.relay.publish(usersTopic, { type: 'admissions', users: some });
+    }
+  }
+
+  #shown(kept: KeptInvitation): Invitation {
+    return invitationShown(kept, this.#host.clock.now());
+  }
+
+  /** Codes are typed, too: case and what stands between the letters do not count. */
+  #digestOf(code: string): string {
+    return this.#host.hmac.digest(`invitation ${code.toLowerCase().replaceAll(/[^a-z0-9_]/g, '')}`);
+  }
+}
+
+const reasons: Readonly<Record<NonNullable<ReturnType<typeof whyOver>>, string>> = {
+  revoked: 'it was revoked',
+  expired: 'its time is over',
+  'used-up': 'as many users as it is for have accepted it',
+  another: 'it is for another user',
+};
+
+export function noSuch(): Error {
+  return refusal('no-such-invitation', 'the channel has no invitation with this id', { where: '/invitation' });
+}
+
+function grouped(code: string): string {
+  return (code.match(new RegExp(`.{1,${groupLetters}}`, 'g')) ?? []).join('-');
+}

@@ -1,0 +1,223 @@
+import {
+  type Acceptance,
+  type Admission,
+  type InvitationDraft,
+  type InvitationStore,
+  type KeptInvitation,
+  whyOver,
+} from '@nine-bells/core';
+import { type ChannelName, defined, ProblemError, refusal } from '@nine-bells/wire';
+import type { Database, Plan, Reads } from './database.js';
+import { Grouped } from './grouped.js';
+import type { AdmissionRow, InvitationRow } from './models.js';
+import { type Columns, insertOf, listOf, tableOf, updateInstead } from './statements.js';
+
+const invitationColumns: Columns<Omit<InvitationRow, 'number'>> = {
+  id: 'TEXT',
+  digest: 'TEXT',
+  channel: 'TEXT',
+  user_id: 'TEXT',
+  role: 'TEXT',
+  uses: 'INTEGER',
+  used: 'INTEGER',
+  at_ms: 'BIGINT',
+  until_ms: 'BIGINT',
+  revoked_at_ms: 'BIGINT',
+  by_json: 'TEXT',
+};
+
+const admissionColumns: Columns<AdmissionRow> = {
+  user_id: 'TEXT',
+  channel: 'TEXT',
+  role: 'TEXT',
+  invitation: 'TEXT',
+  at_ms: 'BIGINT',
+  until_ms: 'BIGINT',
+};
+
+type Accepted = Awaited<ReturnType<InvitationStore['accept']>>;
+
+/** Invitations into channels, and whom they have let in. What is accepted together is committed together. */
+export class SqlInvitationStore implements InvitationStore {
+  readonly #database: Database;
+  readonly #accepting: Grouped<Acceptance, Accepted>;
+
+  constructor(database: Database) {
+    this.#database = database;
+    this.#accepting = new Grouped({
+      database,
+      commit: (all) => database.attempt((reads) => planOf(reads, all, database)),
+      charsOf: ({ user }) => user.length + 100,
+    });
+  }
+
+  /** Resolves when everything that was waiting has been committed. */
+  settled(): Promise<void> {
+    return this.#accepting.settled();
+  }
+
+  async invite(draft: InvitationDraft, most: number): Promise<void> {
+    const { id, digest, channel, user = null, role = null, uses, atMs, untilMs, by } = draft;
+    const row = [id, digest, channel, user, role, uses, 0, atMs, untilMs, null, JSON.stringify(by)];
+    const refused = await this.#database.write(async (reads): Promise<Plan<ProblemError | undefined>> => {
+      const [found] = await reads.select<{ count: number | string }>(
+        `SELECT COUNT(*) AS count FROM invitations
+         WHERE channel = :channel AND revoked_at_ms IS NULL AND until_ms > :atMs AND used < uses`,
+        { channel, atMs },
+      );
+      if (Number(found?.count) >= most)
+        return { statements: [], result: refusal('too-many-invitations', `at most ${most} are open for a channel`) };
+      return { statements: [insertOf('invitations', invitationColumns, [row], this.#database)], result: undefined };
+    });
+    if (refused instanceof ProblemError) throw refused;
+  }
+
+  accept(acceptance: Acceptance): Promise<Accepted> {
+    return this.#accepting.add(acceptance);
+  }
+
+  async invitations(channel: ChannelName, limit: number, before?: string): Promise<readonly KeptInvitation[]> {
+    const from = before === undefined ? '' : 'AND number < (SELECT number FROM invitations WHERE id = :before)';
+    const rows = await this.#database.reads.select<InvitationRow>(
+      `SELECT * FROM invitations WHERE channel = :channel ${from} ORDER BY number DESC LIMIT :limit`,
+      { channel, limit, before: before ?? '' },
+    );
+    return rows.map(invitationOf);
+  }
+
+  async invitation(id: string): Promise<KeptInvitation | undefined> {
+    const rows = await this.#database.reads.select<InvitationRow>('SELECT * FROM invitations WHERE id = :id', { id });
+    return rows.map(invitationOf)[0];
+  }
+
+  endInvitation(id: string, atMs: number, admitted: boolean): ReturnType<InvitationStore['endInvitation']> {
+    return this.#database.write(async (reads) => {
+      const [row] = await reads.select<InvitationRow>('SELECT * FROM invitations WHERE id = :id', { id });
+      if (row === undefined) return { statements: [], result: undefined };
+      const let_ = admitted
+        ? await reads.select<AdmissionRow>('SELECT * FROM admissions WHERE invitation = :id ORDER BY user_id', { id })
+        : [];
+      const which = listOf(['TEXT'], [[id]], this.#database);
+      const invitation = invitationOf({ ...row, revoked_at_ms: row.revoked_at_ms ?? atMs });
+      return {
+        statements: [
+          `UPDATE invitations SET revoked_at_ms = ${Math.round(atMs)} WHERE id IN ${which} AND revoked_at_ms IS NULL`,
+          ...(admitted ? [`DELETE FROM admissions WHERE invitation IN ${which}`] : []),
+        ],
+        result: { invitation, users: let_.map(({ user_id }) => user_id) },
+      };
+    });
+  }
+
+  async admissions(user: string): Promise<readonly Admission[]> {
+    const rows = await this.#database.reads.select<AdmissionRow>('SELECT * FROM admissions WHERE user_id = :user', {
+      user,
+    });
+    return rows.map(admissionOf);
+  }
+
+  async admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]> {
+    const rows = await this.#database.reads.select<AdmissionRow>(
+      `SELECT * FROM admissions WHERE channel = :channel AND user_id > :after ORDER BY user_id LIMIT :limit`,
+      { channel, after, limit },
+    );
+    return rows.map(admissionOf);
+  }
+
+  endAdmission(channel: ChannelName, user: string): Promise<boolean> {
+    return this.#database.write(async (reads) => {
+      const found = await reads.select('SELECT user_id FROM admissions WHERE channel = :channel AND user_id = :user', {
+        channel,
+        user,
+      });
+      const which = listOf(['TEXT', 'TEXT'], [[channel, user]], this.#database);
+      return {
+        statements: found.length === 0 ? [] : [`DELETE FROM admissions WHERE (channel, user_id) IN ${which}`],
+        result: found.length > 0,
+      };
+    });
+  }
+}
+
+/** Takes a group of acceptances one after another, and says what to write. */
+async function planOf(
+  reads: Reads,
+  all: readonly Acceptance[],
+  database: Database,
+): Promise<Plan<readonly Accepted[]>> {
+  const found = await reads.select<InvitationRow>('SELECT * FROM invitations WHERE digest IN (:digests)', {
+    digests: all.map(({ digest }) => digest),
+  });
+  const invitations = new Map(found.map((row) => [row.digest, invitationOf(row)]));
+  const let_ = await reads.select<AdmissionRow>('SELECT * FROM admissions WHERE user_id IN (:users)', {
+    users: all.map(({ user }) => user),
+  });
+  const admissions = new Map(let_.map((row) => [keyOf(row.user_id, row.channel), admissionOf(row)]));
+  const admitted = new Map<string, Admission>();
+  const used = new Map<string, number>();
+  const result = all.map(({ digest, user, atMs, untilMs }): Accepted => {
+    const invitation = invitations.get(digest);
+    if (invitation === undefined) return undefined;
+    const { id, channel, role } = invitation;
+    const key = keyOf(user, channel);
+    const before = admissions.get(key);
+    if (before?.invitation === id && invitation.revokedAtMs === undefined) return before;
+    const over = whyOver(invitation, atMs, user);
+    if (over !== undefined) return { over };
+    const admission = { user, channel, invitation: id, atMs, ...defined({ role, untilMs }) };
+    invitations.set(digest, { ...invitation, used: invitation.used + 1 });
+    used.set(id, invitation.used + 1);
+    admissions.set(key, admission);
+    admitted.set(key, admission);
+    return admission;
+  });
+  if (admitted.size === 0) return { statements: [], result };
+  const rows = [...admitted.values()].map(({ user, channel, role = null, invitation, atMs, untilMs = null }) => [
+    ...[user, channel, role, invitation, atMs, untilMs],
+  ]);
+  return {
+    statements: [
+      insertOf(
+        'admissions',
+        admissionColumns,
+        rows,
+        database,
+        updateInstead(['user_id', 'channel'], ['role', 'invitation', 'at_ms', 'until_ms']),
+      ),
+      `UPDATE invitations SET used = CAST(each.value->>1 AS INTEGER) FROM ${tableOf([...used], database)}
+       WHERE invitations.id = each.value->>0`,
+    ],
+    result,
+  };
+}
+
+function keyOf(user: string, channel: string): string {
+  return JSON.stringify([user, channel]);
+}
+
+function invitationOf(row: InvitationRow): KeptInvitation {
+  const { id, channel, user_id, role, uses, used, at_ms, until_ms, revoked_at_ms, by_json } = row;
+  return {
+    id,
+    channel: channel as ChannelName,
+    uses: Number(uses),
+    used: Number(used),
+    atMs: Number(at_ms),
+    untilMs: Number(until_ms),
+    by: JSON.parse(by_json),
+    ...(user_id === null ? {} : { user: user_id }),
+    ...(role === null ? {} : { role }),
+    ...(revoked_at_ms === null ? {} : { revokedAtMs: Number(revoked_at_ms) }),
+  };
+}
+
+function admissionOf({ user_id, channel, role, invitation, at_ms, until_ms }: AdmissionRow): Admission {
+  return {
+    user: user_id,
+    channel: channel as ChannelName,
+    invitation,
+    atMs: Number(at_ms),
+    ...(role === null ? {} : { role }),
+    ...(until_ms === null ? {} : { untilMs: Number(until_ms) }),
+  };
+}
