@@ -1,11 +1,8 @@
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import { connect, type Line, type ReceivedMessage } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { postgresIsThere, RealPostgres } from './realPostgres.js';
 import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, type StartedService, startService, until } from './startedService.js';
+import { ninebells, type StartedService, startInstances, until } from './startedService.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -22,28 +19,8 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-async function start(count = 1, more: { relay?: string; database?: string } = {}): Promise<StartedService[]> {
-  const folder = mkdtempSync(join(tmpdir(), 'bells-blocks-'));
-  const all: StartedService[] = [];
-  clean.push(async () => {
-    for (const each of all) await each.stop();
-    rmSync(folder, { recursive: true, force: true });
-  });
-  const { relay, database } = more;
-  for (let n = 1; n <= count; n++)
-    all.push(
-      await startService({
-        folder,
-        ...(relay === undefined ? {} : { relay }),
-        text: text.replace(
-          'port: 0,',
-          `port: 0, instance: i${n},${database === undefined ? '' : ` database: "${database}",`}`,
-        ),
-      }),
-    );
-  await until(() => all.every(({ service: { engine } }) => engine.cluster.instances.length === count));
-  return all;
-}
+const start = (more: Parameters<typeof startInstances>[2] = {}): Promise<StartedService[]> =>
+  startInstances(text, clean, more);
 
 async function come(service: StartedService, user: string, transport?: 'poll' | 'stream'): Promise<Line> {
   const line = connect(service.url, {
@@ -139,9 +116,10 @@ describe.each([
     clean.push(() => redis.remove());
     const postgres = kind === 'PostgreSQL' ? await RealPostgres.start() : undefined;
     if (postgres !== undefined) clean.push(() => postgres.remove());
-    const [one, two] = (await start(2, {
+    const [one, two] = (await start({
+      count: 2,
       relay: redis.url,
-      ...(postgres === undefined ? {} : { database: await postgres.makeDatabase() }),
+      database: await postgres?.makeDatabase(),
     })) as [StartedService, StartedService];
     const [here, there] = [await come(one, 'pia'), await come(two, 'pia')];
     const [a, b] = [await hears(here), await hears(there)];

@@ -1,11 +1,8 @@
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import { connect, type Line } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { postgresIsThere, RealPostgres } from './realPostgres.js';
 import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, type StartedService, startService, until } from './startedService.js';
+import { ninebells, type StartedService, startInstances, until } from './startedService.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -24,26 +21,8 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-async function start(count = 1, more: { relay?: string; database?: string } = {}): Promise<StartedService[]> {
-  const folder = mkdtempSync(join(tmpdir(), 'bells-invitations-'));
-  const all: StartedService[] = [];
-  clean.push(async () => {
-    for (const each of all) await each.stop();
-    rmSync(folder, { recursive: true, force: true });
-  });
-  const { relay, database } = more;
-  const shared = database === undefined ? '' : ` database: "${database}",`;
-  for (let n = 1; n <= count; n++)
-    all.push(
-      await startService({
-        folder,
-        ...(relay === undefined ? {} : { relay }),
-        text: text.replace('port: 0,', `port: 0, instance: i${n},${shared}`),
-      }),
-    );
-  await until(() => all.every(({ service: { engine } }) => engine.cluster.instances.length === count));
-  return all;
-}
+const start = (more: Parameters<typeof startInstances>[2] = {}): Promise<StartedService[]> =>
+  startInstances(text, clean, more);
 
 async function come(service: StartedService, user: string | undefined, roles: string[] = []): Promise<Line> {
   const line = connect(service.url, {
@@ -136,10 +115,7 @@ describe.each([
     const postgres = kind === 'PostgreSQL' ? await RealPostgres.start() : undefined;
     if (postgres !== undefined) clean.push(() => postgres.remove());
     const database = await postgres?.makeDatabase();
-    const [one, two] = (await start(2, { relay: redis.url, ...(database === undefined ? {} : { database }) })) as [
-      StartedService,
-      StartedService,
-    ];
+    const [one, two] = (await start({ count: 2, relay: redis.url, database })) as [StartedService, StartedService];
     const { code, invitation } = await one.backend.invite({ channel: hearing, uses: 3 });
     const lines = await Promise.all(
       Array.from({ length: 8 }, (_, n) => come(n % 2 === 0 ? one : two, `user${Math.floor(n / 2)}`)),

@@ -1,10 +1,7 @@
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import { connect, type Entry, type Line } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells, RawLine, type StartedService, startInstances, until } from './startedService.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -23,24 +20,8 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-async function start(count = 1, relay?: string): Promise<StartedService[]> {
-  const folder = mkdtempSync(join(tmpdir(), 'bells-reactions-'));
-  const all: StartedService[] = [];
-  clean.push(async () => {
-    for (const each of all) await each.stop();
-    rmSync(folder, { recursive: true, force: true });
-  });
-  for (let n = 1; n <= count; n++)
-    all.push(
-      await startService({
-        folder,
-        ...(relay === undefined ? {} : { relay }),
-        text: text.replace('port: 0,', `port: 0, instance: i${n},`),
-      }),
-    );
-  await until(() => all.every(({ service: { engine } }) => engine.cluster.instances.length === count));
-  return all;
-}
+const start = (count = 1, relay?: string): Promise<StartedService[]> =>
+  startInstances(text, clean, { count, ...(relay === undefined ? {} : { relay }) });
 
 async function come({ url, token }: StartedService, user: string, transport?: 'poll'): Promise<Line> {
   const line = connect(url, { token: () => token(user), backOff: { firstMs: 20 }, ...(transport && { transport }) });

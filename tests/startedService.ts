@@ -67,6 +67,35 @@ export async function startService(
   };
 }
 
+/**
+ * Starts instances of one service, on one data folder, and waits until they know of each other. `text` has `port: 0,` in it.
+ *
+ * @param clean - what ends them is added to it
+ */
+export async function startInstances(
+  text: string,
+  clean: (() => unknown)[],
+  { count = 1, relay, database }: { count?: number; relay?: string; database?: string | undefined } = {},
+): Promise<StartedService[]> {
+  const folder = mkdtempSync(join(tmpdir(), 'bells-instances-'));
+  const all: StartedService[] = [];
+  clean.push(async () => {
+    for (const each of all) await each.stop();
+    rmSync(folder, { recursive: true, force: true });
+  });
+  const shared = database === undefined ? '' : ` database: ${JSON.stringify(database)},`;
+  for (let n = 1; n <= count; n++)
+    all.push(
+      await startService({
+        folder,
+        ...(relay === undefined ? {} : { relay }),
+        text: text.replace('port: 0,', `port: 0, instance: i${n},${shared}`),
+      }),
+    );
+  await until(() => all.every(({ service: { engine } }) => engine.cluster.instances.length === count));
+  return all;
+}
+
 /** Resolves when `look` gives something; fails after `withinMs`. */
 export async function until<T>(
   look: () => T | undefined | false | Promise<T | undefined | false>,
