@@ -34,7 +34,9 @@ export function addInvitations(program: Command): void {
     if (options.json) printJson({ invitation, code });
     else print(link === undefined ? code : `${link}#invitation=${code}`);
     if (!options.json)
-      note(`${invitation.id} into ${channel}, for ${invitation.uses}, until ${dayTime(invitation.until)}.`);
+      note(
+        `${invitation.id} into ${channel}, for ${invitation.uses === 1 ? 'one user' : `${invitation.uses} users`}, until ${dayTime(invitation.until)}.`,
+      );
   });
 
   called(
