@@ -5,16 +5,18 @@ import type { Clock } from '../ports/clock.js';
 import { type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { BlockStore } from '../ports/stores.js';
-import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
+import type { RuleMatch } from '../rules/channelRule.js';
 
 /** When to read again what could not be read, in milliseconds. */
 const againMs = 1_000;
 /** Users whose blocks are read at once. */
 const usersAtOnce = 100;
 
-/** A session whose user keeps others away. */
+/** A session that is told whom its user keeps away. */
 export interface BlockingSession {
   readonly user: string;
+  /** As it was told last; absent: not read yet. */
+  readonly blocks: BlockList | undefined;
   blocksChanged(list: BlockList): void;
 }
 
@@ -23,70 +25,56 @@ export interface BlocksHost {
   readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly store: BlockStore;
-  readonly rules: ChannelRules;
   readonly report: Report;
   /** Most users that one user keeps away. */
   readonly most: number;
+  /** The sessions here of a user who is signed in; without one, of all. */
+  readonly sessions: (user?: string) => Iterable<BlockingSession>;
   /** The blocks of a user who is connected here have changed. */
   readonly changed: (user: string) => void;
 }
 
-/** The blocks of a user who is connected here. */
-interface Followed {
-  readonly user: string;
-  readonly sessions: Set<BlockingSession>;
-  /** Absent: not read yet. */
-  list: BlockList | undefined;
-  /** They may have changed since they were read. */
+/** A list that is being read. */
+interface Reading {
+  readonly done: Promise<BlockList>;
+  /** It may have changed since it was read: it is read again. */
   stale: boolean;
-  reading: Promise<BlockList> | undefined;
 }
 
 /**
- * Whom users keep away. The store has it; here are the lists of the users who are connected, read when they come and again
- * when an instance says that they have changed.
+ * Whom users keep away. The store has it; here are the lists of the users who are connected and have one, read when they come
+ * and again when an instance says that they have changed. While no user keeps another away, this costs nothing.
  */
 export class Blocks {
   readonly #host: BlocksHost;
-  readonly #users = new Map<string, Followed>();
+  readonly #lists = new Map<string, BlockList>();
+  readonly #reading = new Map<string, Reading>();
   /** Who of the users that are connected here keeps a user away. */
   readonly #blockers = new Map<string, Set<string>>();
   /** Whether any user keeps another away; `undefined`: not known. */
   #isUsed: boolean | undefined;
+  /** Users whose lists have changed while those of all are read. */
+  #changedMeanwhile: Set<string> | undefined;
+  #looking: Promise<void> = Promise.resolve();
 
   constructor(host: BlocksHost) {
     this.#host = host;
   }
 
-  /**
-   * Gives the list of a session's user, and tells the session of changes until `unfollow`.
-   *
-   * @throws {ProblemError} `unavailable`
-   */
-  async follow(session: BlockingSession): Promise<BlockList> {
-    const { user } = session;
-    const followed = this.#users.get(user) ?? {
-      user,
-      sessions: new Set(),
-      list: undefined,
-      stale: true,
-      reading: undefined,
-    };
-    this.#users.set(user, followed);
-    followed.sessions.add(session);
-    if (followed.list !== undefined) return followed.list;
-    if (!(await this.#hasAny())) {
-      followed.list ??= BlockList.empty;
-      return followed.list;
-    }
-    return this.#read(followed);
+  /** The list of a user who is connected here. @throws {ProblemError} `unavailable` */
+  async listFor(user: string): Promise<BlockList> {
+    const known = this.#lists.get(user);
+    if (known !== undefined) return known;
+    return (await this.#hasAny()) ? this.#read(user) : BlockList.empty;
   }
 
-  unfollow(session: BlockingSession): void {
-    const followed = this.#users.get(session.user);
-    if (followed === undefined || !followed.sessions.delete(session) || followed.sessions.size > 0) return;
-    this.#users.delete(session.user);
-    this.#index(followed, undefined);
+  /** A session has ended. */
+  ended(session: BlockingSession): void {
+    const { user } = session;
+    const list = this.#lists.get(user);
+    if (list === undefined || this.#isHere(user, session)) return;
+    this.#lists.delete(user);
+    this.#unindex(user, list);
   }
 
   /**
@@ -102,13 +90,12 @@ export class Blocks {
     await store.block({ ...wish, atMs: clock.now(), most });
     this.#isUsed = true;
     relay.publish(usersTopic, { type: 'blocks', user });
-    return this.of(user);
+    return this.#read(user);
   }
 
   /** Whom a user keeps away, as the store has it. @throws {ProblemError} `unavailable` */
-  async of(user: string): Promise<BlockList> {
-    const followed = this.#users.get(user);
-    return followed === undefined ? this.#listOf(user, await this.#fetch([user])) : this.#read(followed);
+  of(user: string): Promise<BlockList> {
+    return this.#read(user);
   }
 
   /** Who of some users has blocked another; those who have only muted it are not among them. */
@@ -121,100 +108,109 @@ export class Blocks {
   hidersOf(other: string, match: RuleMatch | undefined): readonly string[] {
     const blockers = this.#blockers.get(other);
     if (blockers === undefined || match === undefined || match.rule.marksBlocked) return [];
-    return [...blockers].filter((user) => this.#users.get(user)?.list?.hides(other, match.rule));
+    return [...blockers].filter((user) => this.#lists.get(user)?.hides(other, match.rule));
   }
 
   /** The blocks of a user have changed, on whichever instance. */
   hear(user: string): void {
     this.#isUsed = true;
-    const followed = this.#users.get(user);
-    if (followed !== undefined) this.#readSoon(followed);
+    if (this.#isHere(user)) this.#readSoon(user);
   }
 
   /** Changes may not have been heard. */
   lookAgain(): void {
     if (this.#isUsed === false) this.#isUsed = undefined;
-    void this.#lookAtAll();
+    // One after another.
+    this.#looking = this.#looking.then(() => this.#lookAtAll());
   }
 
   async #lookAtAll(): Promise<void> {
-    const { store, wheel, report } = this.#host;
-    const all = [...this.#users.values()].filter(({ list }) => list !== undefined);
+    const { store, wheel, report, sessions } = this.#host;
     try {
-      if (all.length === 0 || !(await this.#hasAny())) return;
-      for (let from = 0; from < all.length; from += usersAtOnce) {
-        const some = all.slice(from, from + usersAtOnce);
-        for (const each of some) each.stale = false;
-        const kept = await store.blocks(some.map(({ user }) => user));
-        // What has changed meanwhile is read by itself.
-        for (const each of some) if (!each.stale) this.#apply(each, this.#listOf(each.user, kept));
+      if (!(await this.#hasAny())) return;
+      const users = [...new Set([...sessions()].map(({ user }) => user))];
+      for (let from = 0; from < users.length; from += usersAtOnce) {
+        const some = users.slice(from, from + usersAtOnce);
+        const changed = new Set(this.#reading.keys());
+        this.#changedMeanwhile = changed;
+        const kept = await store.blocks(some);
+        // What has changed meanwhile is read by itself, and is newer.
+        for (const user of some) if (!changed.has(user)) this.#apply(user, listOf(user, kept));
       }
     } catch (error) {
       report(error, { what: 'whom users keep away could not be read' });
-      wheel.after(againMs, () => void this.#lookAtAll());
+      wheel.after(againMs, () => this.lookAgain());
     }
+    this.#changedMeanwhile = undefined;
   }
 
-  #readSoon(followed: Followed): void {
-    this.#read(followed).catch((error: unknown) => {
-      this.#host.report(error, { what: 'whom a user keeps away could not be read', user: followed.user });
+  #readSoon(user: string): void {
+    this.#read(user).catch((error: unknown) => {
+      this.#host.report(error, { what: 'whom a user keeps away could not be read', user });
       this.#host.wheel.after(againMs, () => {
-        if (this.#users.get(followed.user) === followed) this.#readSoon(followed);
+        if (this.#isHere(user)) this.#readSoon(user);
       });
     });
   }
 
   /** Reads a list that may have changed; what is asked meanwhile is answered by a reading that began later. */
-  #read(followed: Followed): Promise<BlockList> {
-    followed.stale = true;
-    followed.reading ??= this.#readWhileStale(followed).finally(() => {
-      followed.reading = undefined;
-    });
-    return followed.reading;
+  #read(user: string): Promise<BlockList> {
+    this.#changedMeanwhile?.add(user);
+    const known = this.#reading.get(user);
+    if (known !== undefined) {
+      known.stale = true;
+      return known.done;
+    }
+    const reading: { done: Promise<BlockList>; stale: boolean } = {
+      stale: true,
+      done: Promise.resolve(BlockList.empty),
+    };
+    this.#reading.set(user, reading);
+    reading.done = this.#readWhileStale(user, reading).finally(() => this.#reading.delete(user));
+    return reading.done;
   }
 
-  async #readWhileStale(followed: Followed): Promise<BlockList> {
+  async #readWhileStale(user: string, reading: Reading): Promise<BlockList> {
     for (;;) {
-      followed.stale = false;
-      const list = this.#listOf(followed.user, await this.#fetch([followed.user]));
-      if (!followed.stale) return this.#apply(followed, list);
+      reading.stale = false;
+      const list = listOf(user, await this.#host.store.blocks([user]));
+      if (!reading.stale) return this.#apply(user, list);
     }
   }
 
-  async #fetch(users: readonly string[]): Promise<readonly KeptBlock[]> {
-    return this.#host.store.blocks(users);
-  }
-
-  #listOf(user: string, kept: readonly KeptBlock[]): BlockList {
-    const own = kept.filter((each) => each.user === user);
-    return own.length === 0 ? BlockList.empty : new BlockList(own);
-  }
-
-  #apply(followed: Followed, list: BlockList): BlockList {
-    const { list: before, sessions, user } = followed;
-    if (before?.isSameAs(list)) return before;
-    followed.list = list;
-    if (this.#users.get(user) !== followed) return list;
-    this.#index(followed, before);
-    if (before === undefined) return list;
-    for (const session of sessions) session.blocksChanged(list);
-    this.#host.changed(user);
+  /** Takes over a list, and tells the sessions here if it has changed. */
+  #apply(user: string, list: BlockList): BlockList {
+    const sessions = [...this.#host.sessions(user)];
+    const before = this.#lists.get(user) ?? BlockList.empty;
+    if (sessions.length === 0) return list;
+    if (!before.isSameAs(list)) {
+      this.#unindex(user, before);
+      if (list.blocks.length === 0) this.#lists.delete(user);
+      else this.#lists.set(user, list);
+      for (const { user: other } of list.blocks) {
+        const blockers = this.#blockers.get(other);
+        if (blockers === undefined) this.#blockers.set(other, new Set([user]));
+        else blockers.add(user);
+      }
+    }
+    const outdated = sessions.filter(({ blocks }) => blocks !== undefined && !blocks.isSameAs(list));
+    for (const session of outdated) session.blocksChanged(list);
+    if (outdated.length > 0) this.#host.changed(user);
     return list;
   }
 
-  /** Notes by whom users are kept away, after a list has changed or its user has gone. */
-  #index({ user, list = BlockList.empty }: Followed, before: BlockList | undefined): void {
-    for (const { user: other } of (this.#users.has(user) ? before : list)?.blocks ?? []) {
+  #unindex(user: string, list: BlockList): void {
+    for (const { user: other } of list.blocks) {
       const blockers = this.#blockers.get(other);
       blockers?.delete(user);
       if (blockers?.size === 0) this.#blockers.delete(other);
     }
-    if (!this.#users.has(user)) return;
-    for (const { user: other } of list.blocks) {
-      const blockers = this.#blockers.get(other);
-      if (blockers === undefined) this.#blockers.set(other, new Set([user]));
-      else blockers.add(user);
-    }
+  }
+
+  /** Whether a user has a session here, beside one. */
+  #isHere(user: string, except?: BlockingSession): boolean {
+    for (const session of this.#host.sessions(user)) if (session !== except) return true;
+    return false;
   }
 
   async #hasAny(): Promise<boolean> {
@@ -225,4 +221,9 @@ export class Blocks {
     }
     return this.#isUsed;
   }
+}
+
+function listOf(user: string, kept: readonly KeptBlock[]): BlockList {
+  const own = kept.filter((each) => each.user === user);
+  return own.length === 0 ? BlockList.empty : new BlockList(own);
 }

@@ -281,8 +281,8 @@ export class Engine {
     });
     this.blocks = new Blocks({
       ...base,
-      rules: channelRules,
       most: this.options.blocksPerUser,
+      sessions: (user) => (user === undefined ? connected.clients : connected.clientsOf(user)),
       changed: (user) => unread.recount(user),
     });
     const blocking: Blocks['blocking'] = (other, users) => this.blocks.blocking(other, users);

@@ -9,6 +9,7 @@ import {
   type RemovedPush,
 } from '@nine-bells/wire';
 import type { Identity } from '../model/access.js';
+import type { BlockList } from '../model/block.js';
 import type { Frame } from '../model/frame.js';
 import type { SessionInfo } from '../model/info.js';
 import type { EndSilence, Silence } from '../model/moderation.js';
@@ -34,6 +35,9 @@ export interface ConnectedSession {
   /** Tells it that it may not write, or may again. */
   silenced(action: Silence | EndSilence): void;
   push(frame: Frame): void;
+  /** Whom its user keeps away; absent: not read yet. */
+  readonly blocks: BlockList | undefined;
+  blocksChanged(list: BlockList): void;
   /** Looks again what its user may do: leaves channels where it may be no more, and is told. */
   decideAgain(): void;
 }
@@ -112,6 +116,11 @@ export class Connected implements Iterable<OpenConnection> {
   /** The sessions of a user who is signed in. */
   clientsOf(user: string): readonly ConnectedSession[] {
     return [...this.of(user)].flatMap(({ client }) => client ?? []);
+  }
+
+  /** The sessions of all users who are signed in. */
+  get clients(): readonly ConnectedSession[] {
+    return [...this.#byUser.values()].flatMap((all) => [...all].flatMap(({ client }) => client ?? []));
   }
 
   /** The sessions of a user, guests too. */

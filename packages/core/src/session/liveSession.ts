@@ -348,7 +348,7 @@ export class LiveSession implements Recipient, ConnectedSession {
   }
 
   /**
-   * Whom the user keeps away. From the first call on the session hears of changes.
+   * Whom the user keeps away. From then on the session is told of changes.
    *
    * @throws {ProblemError} `unavailable`
    */
@@ -357,8 +357,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     const { guest, observer } = this.#who;
     if (guest || observer) this.#blocks = BlockList.empty;
     else {
-      const list = await this.host.blocks.follow(this);
-      if (this.gone) this.host.blocks.unfollow(this);
+      const list = await this.host.blocks.listFor(this.user);
       // A change may have come before the answer.
       this.#blocks ??= list;
     }
@@ -392,7 +391,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.#stays?.leaveAll();
     this.#watched?.end();
     if (this.#countsUnread) this.host.unread.unfollow(this.user, this);
-    this.host.blocks.unfollow(this);
+    this.host.blocks.ended(this);
     if (this.state.generation === this.#generation) this.host.sessions.ended(this.state, ending);
   }
 
