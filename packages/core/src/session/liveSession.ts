@@ -203,7 +203,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       // A ban may have overtaken the earlier decision.
       const ban = access.ban(this.visitor, wish.channel);
       if (ban !== undefined) {
-        channel.leave(this);
+        this.#takeOut(channel);
         throw new ProblemError(bannedProblem(ban));
       }
       const list = this.#shownIn(channel, wish, ruling.member);
@@ -221,12 +221,18 @@ export class LiveSession implements Recipient, ConnectedSession {
     }
   }
 
+  /** The session is refused after all: it gets nothing of the channel, not even what was pushed since it became live. */
+  #takeOut(channel: Channel): void {
+    channel.leave(this);
+    this.queue.drop(channel.name);
+  }
+
   /** As `#reactionsIn`. If they cannot be read, a client that was not in the channel before is not in it afterwards. */
   async #reactionsOrLeave(channel: Channel, wish: EnterWish, caughtUp: CaughtUp): Promise<string> {
     try {
       return await this.#reactionsIn(channel.match, wish, caughtUp);
     } catch (error) {
-      if (!this.entered.has(channel.name)) channel.leave(this);
+      if (!this.entered.has(channel.name)) this.#takeOut(channel);
       throw error;
     }
   }
