@@ -33,6 +33,13 @@ export function addChannels(program: Command): void {
     });
 }
 
+interface ReadOptions {
+  readonly after?: string;
+  readonly before?: string;
+  readonly thread?: string;
+  readonly limit: number;
+}
+
 export function addRead(program: Command): void {
   program
     .command('read')
@@ -40,15 +47,16 @@ export function addRead(program: Command): void {
     .argument('<channel>', 'such as race/3/chat')
     .option('--after <cursor>', 'the messages after this cursor')
     .option('--before <cursor>', 'the last messages before this cursor')
+    .option('--thread <cursor>', 'only the thread that begins with this message')
     .option('--limit <n>', 'at most n messages', wholeFrom(1, 1000), 20)
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
-    .action(async (channel: string, options: CallOptions & { after?: string; before?: string; limit: number }) => {
-      const { after, before, limit } = options;
+    .action(async (channel: string, options: CallOptions & ReadOptions) => {
+      const { after, before, thread, limit } = options;
       const reading = await backendOf(options).read(channel, {
         limit,
-        ...defined({ after, before }),
+        ...defined({ after, before, thread }),
       });
       if (reading.gap !== undefined) note(`messages after ${reading.gap.after} are gone (${reading.gap.why})`);
       const { counts = {} } = reading.reactions ?? {};

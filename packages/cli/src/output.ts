@@ -32,7 +32,20 @@ export function messageLine(message: Message, withChannel: boolean): string {
   const who = by === undefined ? colors.yellow('(application)') : colors.cyan(printable(by.name ?? by.user));
   const kind = type === 'message' ? '' : ` ${colors.magenta(type)}`;
   const where = withChannel ? `${channel} ` : '';
-  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${[dataText(data), changeText(message)].filter((each) => each !== '').join(' ')}`.trimEnd();
+  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${[answerText(message), dataText(data), changeText(message), threadText(message)].filter((each) => each !== '').join(' ')}`.trimEnd();
+}
+
+/** What a message answers, in short; empty: nothing. */
+function answerText({ replyTo, answers }: Message): string {
+  if (replyTo === undefined) return '';
+  const { by, text, withdrawn } = answers ?? {};
+  const words = withdrawn ? 'withdrawn' : text === undefined ? replyTo : JSON.stringify(printable(text));
+  return colors.dim(`(to ${by === undefined ? '' : `${printable(by.name ?? by.user)}: `}${words})`);
+}
+
+function threadText({ replies }: Message): string {
+  if (replies === undefined) return '';
+  return colors.dim(`(${replies.count} ${replies.count === 1 ? 'reply' : 'replies'})`);
 }
 
 /** That a message was revised or withdrawn, when, by whom and why; empty if it was not. */

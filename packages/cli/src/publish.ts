@@ -11,6 +11,7 @@ interface PublishOptions extends CallOptions {
   readonly type?: string;
   readonly idempotencyKey?: string;
   readonly by?: string;
+  readonly replyTo?: string;
 }
 
 export function addPublish(program: Command): void {
@@ -23,6 +24,7 @@ export function addPublish(program: Command): void {
     .option('--type <type>', "the message's type (default: message)")
     .option('--idempotency-key <key>', 'publishing again with the same one publishes nothing')
     .option('--by <user[:name]>', 'the user to name as author')
+    .option('--reply-to <cursor>', 'the message that it answers')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
@@ -30,7 +32,7 @@ export function addPublish(program: Command): void {
       const draft: Draft = {
         channel,
         data: await dataOf(data, options.text),
-        ...defined({ type: options.type, key: options.idempotencyKey }),
+        ...defined({ type: options.type, key: options.idempotencyKey, replyTo: options.replyTo }),
         ...(options.by === undefined ? {} : { by: authorOf(options.by) }),
       };
       const published = await backendOf(options).publish(draft);

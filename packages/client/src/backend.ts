@@ -200,7 +200,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Reads in a channel's record: the last messages, those before or those after a cursor. */
   read<const Name extends string>(
     channel: Name & Known<C, Name>,
-    options: { after?: string; before?: string; limit?: number } = {},
+    options: { after?: string; before?: string; thread?: string; limit?: number } = {},
   ): Promise<Omit<Reading, 'messages'> & { readonly messages: readonly MessageOf<ChannelOf<C, Name>>[] }> {
     return this.#ask('GET /v1/messages', { query: { channel, ...options } }) as Promise<never>;
   }

@@ -3,12 +3,14 @@ import {
   type Block,
   type BlockKind,
   type Changed,
+  type Cursor,
   channelName,
   type InvitationsReply,
   type Invited,
   type Json,
   type LineLimits,
   type Marked,
+  type Message,
   type Published,
   type Removed,
   type Reported,
@@ -132,6 +134,20 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     if (connection.state.name === 'closed') entry.end(connection.closedError());
     else entries.add(entry, stay);
     return entry;
+  }
+
+  /**
+   * Enters a thread as a channel of its own: the message with which it begins, and its replies.
+   *
+   * @param of - a message of the thread, or the cursor of its first one
+   * @example
+   * const thread = line.thread('race/3/chat', message, { last: 50 });
+   * thread.addEventListener('message', ({ detail }) => show(detail));
+   * await thread.publish({ text: 'So did we.' }, { replyTo: message });
+   */
+  thread(channel: string, of: string | Pick<Message, 'cursor' | 'thread'>, options: EnterOptions = {}): Entry {
+    const thread = (typeof of === 'string' ? of : (of.thread ?? of.cursor)) as Cursor;
+    return this.#enter(channel, { ...options, filter: { ...options.filter, thread } });
   }
 
   /**

@@ -111,7 +111,9 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     if (this.connection.state.name === 'closed') throw this.connection.closedError();
     const key = options.key ?? crypto.randomUUID();
     this.#rememberKey(key);
-    const { id, cursor, repeated, entry } = await this.outbox.publish(channel, data, { ...options, key });
+    const { replyTo, ...others } = options;
+    const about = replyTo === undefined ? {} : { replyTo: refMembers(replyTo).cursor };
+    const { id, cursor, repeated, entry } = await this.outbox.publish(channel, data, { ...others, ...about, key });
     return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry }) };
   }
 

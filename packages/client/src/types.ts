@@ -76,6 +76,8 @@ export interface PublishOptions<Type extends string = string> {
   readonly key?: string;
   /** `false`: not to this session. */
   readonly echo?: boolean;
+  /** The message that it answers, or its cursor. */
+  readonly replyTo?: MessageRef;
   /** Takes the message back when it is aborted before it was sent. */
   readonly signal?: AbortSignal;
 }

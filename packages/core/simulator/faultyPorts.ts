@@ -89,6 +89,12 @@ export class Truth {
     return this.#counts.get(countedAs(channel, place)) ?? 0;
   }
 
+  /** How many messages were logged when one was withdrawn; `undefined`: it was not. */
+  withdrawnAt(channel: string, { volume, number }: Place): number | undefined {
+    const gone = this.log(channel, volume).find((each) => each.of === number && each.message.withdrawn);
+    return gone === undefined ? undefined : this.countAt(channel, gone.place);
+  }
+
   withKey(channel: string, key: string): number {
     let count = 0;
     for (const [name, log] of this.#logs)

@@ -1,6 +1,7 @@
 import { type ChannelRule, type Contract, Engine, type Identity } from '@nine-bells/core';
 import { type ChannelName, channelName, filterFits, type Json, parseCursor } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
+import { checkReplies } from './checkReplies.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
@@ -34,6 +35,8 @@ export interface Outcome {
   readonly reacted: number;
   /** Blocks, and their ends, that were acknowledged. */
   readonly blocked: number;
+  /** Replies that are there in the end. */
+  readonly replied: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -59,6 +62,7 @@ const rules: readonly ChannelRule[] = [
     pattern: 'kept/:n',
     logbook: { type: 'kept' },
     reactions: { kinds: 3, each: 2 },
+    hasReplies: true,
     allow,
     types: { message: noMisfit },
     open: true,
@@ -209,7 +213,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     const client = random.pick(clients);
     const channel = random.pick(channels);
     const dice = random.next();
-    if (dice < 0.35) client.publish(channel, random.chance(0.7));
+    if (dice < 0.3) client.publish(channel, random.chance(0.7));
+    else if (dice < 0.35) client.reply();
     else if (dice < 0.39) client.change();
     else if (dice < 0.43) client.react();
     else if (dice < 0.44) client.block(clients);
@@ -242,6 +247,10 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   }
 
   await heal();
+  let replied = 0;
+  for (const channel of channels)
+    if (channel.startsWith('kept/') && engine !== undefined)
+      replied += await checkReplies(engine, channel, truth, clock);
   let reacted = 0;
   for (const client of clients) {
     checkClient(client, truth, restartedAt.count > 0);
@@ -267,6 +276,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     reacted,
+    replied,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,
@@ -353,9 +363,13 @@ export function checkClient(client: SimulatedClient, truth: Truth, restarted: bo
   }
   for (const channel of client.channels) checkStretch(client, truth, last.get(channel) as Stretch, true);
 
-  for (const { channel, key, acknowledged } of client.publishes) {
+  for (const { channel, key, acknowledged, isRefused } of client.publishes) {
     const count = truth.withKey(channel, key);
     const mayRepeat = restarted && !channel.startsWith('kept/');
+    if (isRefused) {
+      if (count > 0) throw new Error(`${client.name}: ${key} in ${channel} was refused and is logged`);
+      continue;
+    }
     if (!acknowledged) throw new Error(`${client.name}: ${key} in ${channel} was never acknowledged`);
     if (count === 0) throw new Error(`${client.name}: ${key} in ${channel} was acknowledged and is lost`);
     if (count > 1 && !mayRepeat) throw new Error(`${client.name}: ${key} in ${channel} was logged ${count} times`);

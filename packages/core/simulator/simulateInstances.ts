@@ -2,6 +2,7 @@ import { type ChannelRule, Engine, type Identity, type Ids, type LogBounds, Shar
 import { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
+import { checkReplies } from './checkReplies.js';
 import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
@@ -29,6 +30,8 @@ export interface InstancesOutcome {
   readonly reacted: number;
   /** Blocks, and their ends, that were acknowledged. */
   readonly blocked: number;
+  /** Replies that are there in the end. */
+  readonly replied: number;
   /** Calls that were answered. */
   readonly called: number;
   /** Events that the receiver of hooks has taken. */
@@ -56,6 +59,7 @@ const rules: readonly ChannelRule[] = [
     pattern: 'kept/:n',
     logbook: { type: 'kept' },
     reactions: { kinds: 3, each: 2 },
+    hasReplies: true,
     allow: open,
     types: { message: noMisfit },
     open: true,
@@ -215,7 +219,8 @@ async function run(
     await clock.run(random.between(1, 150));
     const client = random.pick(clients);
     const dice = random.next();
-    if (dice < 0.35) client.publish(random.pick(channels), random.chance(0.85));
+    if (dice < 0.3) client.publish(random.pick(channels), random.chance(0.85));
+    else if (dice < 0.35) client.reply();
     else if (dice < 0.39) client.change();
     else if (dice < 0.43) client.react();
     else if (dice < 0.44) client.block(clients);
@@ -243,6 +248,10 @@ async function run(
   // Behind it nothing breaks, so no instance has a reason to read anew what is in force.
   if (random.chance(0.3)) ban(random.between(0, instances.length - 1));
   await heal();
+  let replied = 0;
+  for (const channel of channels)
+    if (channel.startsWith('kept/') && reach() !== undefined)
+      replied += await checkReplies((reach() as Instance).engine, channel, truth, clock);
   let reacted = 0;
   const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
   for (const client of clients) {
@@ -269,6 +278,7 @@ async function run(
     sets: clients.reduce((sum, client) => sum + client.acknowledgedSets, 0),
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     reacted,
+    replied,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     taken: receiver.received,

@@ -46,7 +46,11 @@ interface Publish {
   readonly channel: ChannelName;
   readonly key: string;
   readonly echo: boolean;
+  /** What it answers. */
+  readonly replyTo?: Cursor;
   acknowledged: boolean;
+  /** It was not taken: what it answers was withdrawn, or pruned. */
+  isRefused?: boolean;
 }
 
 /** A change of a message, which leaves a mark in it. */
@@ -177,7 +181,7 @@ export class SimulatedClient implements FarEnd {
     const session = this.#secret === undefined ? {} : { session: this.session, secret: this.#secret };
     this.#send({ do: 'hello', id: this.#nextId++, token: this.name, ...session, enter });
     // Requests may be sent behind hello without waiting for its reply.
-    for (const each of this.publishes) if (!each.acknowledged) this.#sendPublish(each);
+    for (const each of this.publishes) if (!each.acknowledged && !each.isRefused) this.#sendPublish(each);
     for (const each of this.calls) if (!each.answered) this.#sendCall(each, true);
     for (const each of this.changes) if (!each.ended) this.#sendChange(each);
   }
@@ -269,6 +273,23 @@ export class SimulatedClient implements FarEnd {
     if (this.#open) this.#sendPublish(each);
   }
 
+  /** Answers one of the last messages that it has seen in a channel with replies. */
+  reply(): void {
+    const seen = [...this.#entered.values()].flatMap((stretch) => stretch.seen.slice(-6));
+    const some = seen.filter(({ channel, by }) => channel.startsWith('kept/') && by !== undefined);
+    if (!this.#open || some.length === 0) return;
+    const { channel, cursor } = this.#random.pick(some);
+    const each = {
+      channel,
+      key: `${this.name}-${this.publishes.length}`,
+      echo: true,
+      replyTo: cursor,
+      acknowledged: false,
+    };
+    this.publishes.push(each);
+    this.#sendPublish(each);
+  }
+
   /** Revises or withdraws one of the last messages that it has seen in a channel. */
   change(): void {
     const random = this.#random;
@@ -355,6 +376,7 @@ export class SimulatedClient implements FarEnd {
     if (publish !== undefined) {
       this.#waiting.delete(frame.re);
       if (frame.problem === undefined) publish.acknowledged = true;
+      else if (publish.replyTo !== undefined && tooLate.has(frame.problem.code)) publish.isRefused = true;
       else if (notNow.has(frame.problem.code))
         this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
@@ -503,8 +525,23 @@ export class SimulatedClient implements FarEnd {
     const count = this.#truth?.countAt(message.channel, place) ?? 0;
     if (this.blocks.forbids(message, count))
       throw new Error(`${this.name}: ${message.channel}: ${message.cursor} came, and its author is blocked`);
+    this.#checkReply(message, count);
     stretch.seen.push(message);
     stretch.cursor = message.cursor;
+  }
+
+  /** A reply comes with what it answers; nothing of that which was withdrawn before the reply was logged. */
+  #checkReply({ channel, cursor, replyTo, answers }: Message, count: number): void {
+    if (replyTo === undefined || this.#truth === undefined) return;
+    const { volume, number } = parseCursor(replyTo) as Place;
+    const answered = this.#truth.log(channel, volume)[number - 1];
+    if (answered === undefined)
+      throw new Error(`${this.name}: ${channel}: ${cursor} answers ${replyTo}, which is not there`);
+    const gone = this.#truth.withdrawnAt(channel, { volume, number });
+    if (gone !== undefined && gone < count)
+      throw new Error(`${this.name}: ${channel}: ${cursor} answers ${replyTo}, which was withdrawn before`);
+    if (answers?.by !== undefined && answers.by.user !== answered.message.by?.user)
+      throw new Error(`${this.name}: ${channel}: ${cursor} names ${answers.by.user} as who is answered`);
   }
 
   /** Applies a change. It may describe a state that the client already has. */
@@ -542,6 +579,7 @@ export class SimulatedClient implements FarEnd {
       key: each.key,
       data: { n: id, odd: id % 2 === 1 },
       echo: each.echo,
+      replyTo: each.replyTo,
     });
   }
 

@@ -12,6 +12,7 @@ describe('the simulator', () => {
       sets: 0,
       changed: 0,
       blocked: 0,
+      replied: 0,
       called: 0,
       published: 0,
       seen: 0,
@@ -34,6 +35,7 @@ describe('the simulator', () => {
     expect(sums.gaps).toBeGreaterThan(0);
     expect(sums.sets).toBeGreaterThan((runs * 3) / 4);
     expect(sums.changed).toBeGreaterThan(runs / 2);
+    expect(sums.replied).toBeGreaterThan(runs / 8);
     expect(sums.blocked).toBeGreaterThan(runs / 4);
     expect(sums.called).toBeGreaterThan(runs);
     expect(sums.hostileClosed).toBeGreaterThan(runs / 10);

@@ -19,6 +19,7 @@ describe('the simulator of several instances', () => {
       sets: 0,
       changed: 0,
       blocked: 0,
+      replied: 0,
       called: 0,
       taken: 0,
     };
@@ -41,6 +42,7 @@ describe('the simulator of several instances', () => {
     expect(sums.gaps).toBeGreaterThan(1);
     expect(sums.sets).toBeGreaterThan(400);
     expect(sums.changed).toBeGreaterThan(150);
+    expect(sums.replied).toBeGreaterThan(50);
     expect(sums.blocked).toBeGreaterThan(100);
     expect(sums.called).toBeGreaterThan(500);
     expect(sums.taken).toBeGreaterThan(5_000);

@@ -3,6 +3,8 @@ import {
   type Admission,
   type Appended,
   type AuditEntry,
+  answeringRefused,
+  answersText,
   type BlockWish,
   type BoardSnapshot,
   type Change,
@@ -79,6 +81,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #revisions = new Map<string, readonly EarlierRevision[]>();
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
+  readonly #replyKeys = new Set<string>();
   /** By the digests of their codes. */
   readonly #invitations = new Map<string, KeptInvitation>();
   readonly #admissions = new Map<string, Admission>();
@@ -95,6 +98,7 @@ export class MemoryStore extends MemoryQueues implements Store {
 
   async append(channel: ChannelName, draft: Draft): Promise<Appended> {
     const before = draft.change?.keeps ? this.#revisionOf(channel, draft.change.of) : undefined;
+    if (draft.reply !== undefined) this.#checkAnswered(channel, draft);
     const appended = this.#log(channel).append(draft, unbounded);
     if (appended.repeated) return appended;
     if (draft.change !== undefined) this.#keep(channel, draft.change, before);
@@ -124,6 +128,45 @@ export class MemoryStore extends MemoryQueues implements Store {
   ): Promise<readonly EarlierRevision[]> {
     const kept = this.#revisions.get(`${channel} ${number}`) ?? [];
     return kept.filter((each) => each.number > after).slice(0, limit);
+  }
+
+  /** What was published before, under its key, is given again. */
+  #checkAnswered(channel: ChannelName, { reply, key, owner, by }: Draft): void {
+    const name = key === undefined ? undefined : `${channel} ${owner ?? by?.user} ${key}`;
+    if (name !== undefined && this.#replyKeys.has(name)) return;
+    const answered = this.#at(channel, reply?.to ?? 0);
+    const refused = answeringRefused(answered && { isWithdrawn: answered.message.withdrawn === true });
+    if (refused !== undefined) throw refused;
+    if (name !== undefined) this.#replyKeys.add(name);
+  }
+
+  #at(channel: ChannelName, number: number): LoggedMessage | undefined {
+    const { volume } = this.#log(channel).head;
+    const [found] = this.#log(channel).since({ volume, number: number - 1 }, { ...everything, messages: 1 }).messages;
+    return found?.isMessage && found.place.number === number ? found : undefined;
+  }
+
+  /** Messages with what stands beside them. */
+  #withReplies(channel: ChannelName, slice: LogSlice): LogSlice {
+    const { volume } = this.#log(channel).head;
+    const all = this.#log(channel).since({ volume, number: 0 }, everything).messages;
+    if (!all.some(({ reply }) => reply !== undefined)) return slice;
+    const messages = slice.messages.map((each) => {
+      if (!each.isMessage) return each;
+      const answered = each.reply && this.#at(channel, each.reply.to);
+      const replies = all.filter((other) => other.isMessage && other.reply?.thread === each.place.number);
+      const there = replies.filter(({ message }) => !message.withdrawn);
+      const counted = Math.max(
+        0,
+        ...replies.map(({ place, revision, message }) => (message.withdrawn ? (revision ?? 0) : place.number)),
+      );
+      const last = replies.at(-1);
+      return each.with({
+        answers: answered && answersText(answered.message),
+        replies: last && { count: there.length, atMs: last.atMs, number: counted },
+      });
+    });
+    return { ...slice, messages };
   }
 
   #revisionOf(channel: ChannelName, { number }: ChangedMessage): EarlierRevision | undefined {
@@ -278,11 +321,11 @@ export class MemoryStore extends MemoryQueues implements Store {
   }
 
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
-    return fitting(this.#log(channel).since(after, limit), limit, true);
+    return this.#withReplies(channel, fitting(this.#log(channel).since(after, limit), limit, true));
   }
 
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
-    return fitting(this.#log(channel).before(before, limit), limit, false);
+    return this.#withReplies(channel, fitting(this.#log(channel).before(before, limit), limit, false));
   }
 
   async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {

@@ -12,7 +12,14 @@ import {
   type QueuedEvent,
   shownOf,
 } from '@nine-bells/core';
-import { channelName, type FilterValue, filterFits, type MessageFilter, type ProblemError } from '@nine-bells/wire';
+import {
+  type Cursor,
+  channelName,
+  type FilterValue,
+  filterFits,
+  type MessageFilter,
+  type ProblemError,
+} from '@nine-bells/wire';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { TermStore } from '../src/relay/termStore.js';
@@ -504,6 +511,71 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect([await unread('pia'), await unread('mira')]).toEqual([2, 1]);
       await store.mark('pia', chat, { ...a.place, number: 4 }, 9);
       expect(await unread('pia')).toBe(1);
+    });
+  });
+
+  describe('replies', () => {
+    const reply = (n: number, to: number, thread: number, more: Partial<Draft> = {}) =>
+      store.append(chat, draft(n, { type: 'message', reply: { to, thread }, ...more })).then(
+        ({ logged, repeated }) => [logged.place.number, repeated],
+        (error: ProblemError) => error.code,
+      );
+    const withdraw = (n: number, of: number, answered?: Draft['reply']) =>
+      store.append(chat, {
+        ...draft(n),
+        dataText: 'null',
+        change: {
+          of: { number: of, id: `m${of}`, type: 'message', atMs: of, reply: answered },
+          withdraws: true,
+          keeps: false,
+        },
+      });
+    const read = async () => (await store.before(chat, undefined, { messages: 20, bytes: 100_000 })).messages;
+
+    it('come with what they answer, count in their thread, and are read by it', async () => {
+      for (const n of [1, 2])
+        await store.append(chat, draft(n, { by: { user: 'mira' }, dataText: `{"text":"it's ${n}"}` }));
+      expect(await Promise.all([reply(3, 1, 1), reply(4, 2, 2), reply(5, 9, 9)])).toEqual([
+        [3, false],
+        [4, false],
+        'no-such-message',
+      ]);
+      expect(await reply(5, 3, 1)).toEqual([5, false]);
+      await withdraw(6, 3, { to: 1, thread: 1 });
+      expect(await reply(7, 3, 1)).toBe('withdrawn');
+      await database.close();
+      await open();
+      const { volume } = await store.head(chat);
+      const shown = (await read()).filter(({ isMessage }) => isMessage).map(({ shown: text }) => JSON.parse(text));
+      expect(shown).toMatchObject([
+        { replies: { count: 1, at: new Date(5).toISOString() } },
+        { replies: { count: 1 } },
+        {
+          replyTo: `${volume}:1`,
+          thread: `${volume}:1`,
+          withdrawn: true,
+          answers: { by: { user: 'mira' }, text: "it's 1" },
+        },
+        { replyTo: `${volume}:2`, answers: { text: "it's 2" } },
+        { replyTo: `${volume}:3`, thread: `${volume}:1`, answers: { withdrawn: true } },
+      ]);
+      const limit = { messages: 10, bytes: 100_000, filters: [{ thread: `${volume}:1` as Cursor }] };
+      const since = await store.since(chat, { volume, number: 0 }, limit);
+      expect(since.messages.map(({ place, of }) => of ?? place.number)).toEqual([1, 3, 5, 3]);
+      expect(since.messages.at(-1)?.reply).toEqual({ to: 1, thread: 1 });
+      // Withdrawn once: it is counted off once.
+      await store.prune(chat, 2, 10);
+      expect((await read()).find(({ place }) => place.number === 3)?.answers).toBeUndefined();
+      expect(JSON.parse((await read())[0]?.shown ?? '')).toMatchObject({ replies: { count: 1 } });
+    });
+
+    it('are known by their keys, also when what they answer was withdrawn meanwhile', async () => {
+      await store.append(chat, draft(1));
+      const keyed = { key: 'k', by: { user: 'pia' } };
+      expect(await reply(2, 1, 1, keyed)).toEqual([2, false]);
+      await withdraw(3, 1);
+      expect(await reply(4, 1, 1, keyed)).toEqual([2, true]);
+      expect(await reply(5, 1, 1, { ...keyed, key: 'other' })).toBe('withdrawn');
     });
   });
 

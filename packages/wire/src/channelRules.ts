@@ -39,6 +39,8 @@ export interface ChannelRuleInfo {
   };
   /** A user also gets messages of users that it has blocked or muted, for its client to mark; absent: it does not. */
   readonly blocked?: 'marked';
+  /** Messages may answer others. */
+  readonly replies?: true;
   readonly direct?: true;
   /** Largest `data` of a message, in bytes of JSON text. */
   readonly dataBytes: number;

@@ -1,3 +1,4 @@
+import { type Cursor, parseCursor } from './cursor.js';
 import type { Json } from './json.js';
 import { protocolLimits } from './limits.js';
 import type { Message } from './records.js';
@@ -10,6 +11,8 @@ export interface MessageFilter {
   readonly by?: readonly string[];
   /** Not of these authors, by user id. */
   readonly notBy?: readonly string[];
+  /** Only the thread that begins with this message, and that message itself: a cursor. */
+  readonly thread?: Cursor;
   /** Only where members of `data` have these values, by JSON Pointer (RFC 6901): `{ "/boat": "petrel" }`. */
   readonly where?: Readonly<Record<string, FilterValue>>;
 }
@@ -17,33 +20,36 @@ export interface MessageFilter {
 /** What a member of `data` may be compared with. */
 export type FilterValue = string | number | boolean | null;
 
+/** What filters look at. */
+export type FilteredMessage = Pick<Message, 'type' | 'by' | 'data' | 'cursor' | 'thread'>;
+
 /** Whether a message is among those that a filter lets through. */
-export function filterFits(
-  { types, by, notBy, where }: MessageFilter,
-  message: Pick<Message, 'type' | 'by' | 'data'>,
-): boolean {
+export function filterFits({ types, by, notBy, thread, where }: MessageFilter, message: FilteredMessage): boolean {
   if (types !== undefined && !types.includes(message.type)) return false;
   if (by !== undefined && (message.by === undefined || !by.includes(message.by.user))) return false;
   if (notBy !== undefined && message.by !== undefined && notBy.includes(message.by.user)) return false;
+  if (thread !== undefined && message.thread !== thread && message.cursor !== thread) return false;
   for (const pointer in where) if (memberAt(message.data, pointer) !== where[pointer]) return false;
   return true;
 }
 
 /** A text that is the same for filters that let the same messages through, in whatever order they are written. */
-export function filterKey({ types, by, notBy, where }: MessageFilter): string {
+export function filterKey({ types, by, notBy, thread, where }: MessageFilter): string {
   const sorted = (all: readonly string[] | undefined): readonly string[] | null =>
     all === undefined ? null : [...new Set(all)].sort();
   const terms = where === undefined ? null : Object.entries(where).sort();
-  return JSON.stringify([sorted(types), sorted(by), terms, ...(notBy === undefined ? [] : [sorted(notBy)])]);
+  const more = notBy === undefined && thread === undefined ? [] : [sorted(notBy), thread ?? null];
+  return JSON.stringify([sorted(types), sorted(by), terms, ...more]);
 }
 
 /** What is wrong with a filter, and where in it, as a JSON Pointer; `undefined`: nothing. */
 export function filterFault(value: unknown): { readonly where: string; readonly detail: string } | undefined {
-  if (!isObject(value)) return { where: '', detail: 'a filter is an object with `types`, `by`, `notBy` or `where`' };
-  const { types, by, notBy, where, ...others } = value;
+  if (!isObject(value))
+    return { where: '', detail: 'a filter is an object with `types`, `by`, `notBy`, `thread` or `where`' };
+  const { types, by, notBy, thread, where, ...others } = value;
   const [unknown] = Object.keys(others);
   if (unknown !== undefined)
-    return { where: '', detail: 'a filter has `types`, `by`, `notBy` and `where`, and nothing else' };
+    return { where: '', detail: 'a filter has `types`, `by`, `notBy`, `thread` and `where`, and nothing else' };
   for (const [name, list] of [
     ['types', types],
     ['by', by],
@@ -55,6 +61,8 @@ export function filterFault(value: unknown): { readonly where: string; readonly 
     if (!fits)
       return { where: `/${name}`, detail: `a list of 1 to ${protocolLimits.filterNames} short texts is expected` };
   }
+  if (thread !== undefined && (typeof thread !== 'string' || parseCursor(thread) === undefined))
+    return { where: '/thread', detail: 'the cursor of the first message of a thread is expected' };
   if (where === undefined) return undefined;
   if (!isObject(where)) return { where: '/where', detail: 'an object of JSON Pointer to value is expected' };
   const terms = Object.entries(where);

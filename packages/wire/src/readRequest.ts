@@ -192,6 +192,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     type: may(messageType),
     key: may(words(protocolLimits.keyChars)),
     echo: may(flag),
+    replyTo: may(cursor),
   },
   revise: { ...changed, data: must(json) },
   withdraw: { ...changed, reason: may(words(protocolLimits.reasonChars)) },

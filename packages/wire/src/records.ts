@@ -34,8 +34,24 @@ export interface Message {
   readonly withdrawn?: true;
   /** Why it was withdrawn, if that was told. */
   readonly reason?: string;
+  /** The message that it answers. */
+  readonly replyTo?: Cursor;
+  /** The message with which its thread begins. */
+  readonly thread?: Cursor;
+  /** How the message that it answers stands. Not in changes, and absent if that message is not there any more. */
+  readonly answers?: Answered;
+  /** Of a message that was answered: how many messages are in its thread, and when the last one came. Not in changes. */
+  readonly replies?: { readonly count: number; readonly at: string };
   /** It was revised and does not fit your filter (any more): `data` is `null`, and not told. Only in changes. */
   readonly unfit?: true;
+}
+
+/** A message that another one answers, in short. */
+export interface Answered {
+  readonly by?: Author;
+  /** Its first words; absent: it holds no text, or was withdrawn. */
+  readonly text?: string;
+  readonly withdrawn?: true;
 }
 
 /** What a message held before it was changed. */

@@ -51,6 +51,8 @@ export interface PublishRequest extends Numbered {
   readonly data: Json;
   readonly type?: string;
   readonly key?: string;
+  /** The message that it answers, where the channel has replies. */
+  readonly replyTo?: Cursor;
   /** `false`: not to this session. Default `true`. */
   readonly echo?: boolean;
 }

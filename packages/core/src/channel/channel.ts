@@ -374,6 +374,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     if (logged.isVoid) return;
     this.flow.messages += 1;
     const frame = logged.toPush();
+    if (logged.reply !== undefined && logged.of === undefined) this.#window.replied(logged);
     if (logged.of !== undefined) this.#passChange(logged, frame);
     else {
       let handed = this.#recipients.size;

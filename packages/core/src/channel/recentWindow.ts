@@ -1,4 +1,5 @@
 import type { LogBounds, LoggedMessage, LogSlice, Place } from '../model/message.js';
+import { answersText } from '../record/replying.js';
 import { gapAfter, lastIndexOf, lastWithinBytes, withinBytes } from '../record/slices.js';
 
 export interface RecentWindowHost {
@@ -38,7 +39,7 @@ export class RecentWindow {
   /** Adds the next message. Hot: once per message. */
   add(logged: LoggedMessage): void {
     this.#messages.push(logged);
-    const size = logged.text.length;
+    const size = logged.size;
     this.#chars += size;
     const { maxMessages, maxChars, resized } = this.#host;
     // Twice the bound, so that cutting is rare.
@@ -49,10 +50,31 @@ export class RecentWindow {
     }
   }
 
+  /** The last message added is a reply: the message with which its thread begins has one more. */
+  replied({ reply, place, atMs }: LoggedMessage): void {
+    if (reply !== undefined) this.#count(reply.thread, place.number, 1, atMs);
+  }
+
+  /** Counts a reply, or that one was withdrawn, at a place; what was read later than that is right already. */
+  #count(thread: number, number: number, more: 1 | -1, atMs?: number): void {
+    const index = this.#indexOf(thread);
+    const root = this.#messages[index];
+    const { replies } = root ?? {};
+    if (!root?.isMessage || (replies?.number ?? 0) >= number) return;
+    const count = Math.max(0, (replies?.count ?? 0) + more);
+    this.#put(index, root.with({ replies: { count, number, atMs: atMs ?? replies?.atMs ?? root.atMs } }));
+  }
+
+  #indexOf(number: number): number {
+    const last = this.#messages.length - 1;
+    return last - ((this.#messages[last]?.place.number ?? 0) - number);
+  }
+
   /** A message has been changed by the last one added: it is held as it stands now, and an earlier change of it no more. */
   change(change: LoggedMessage): void {
     const last = this.#messages.length - 1;
-    const at = (number: number): number => last - (change.place.number - number);
+    const at = (number: number): number => this.#indexOf(number);
+    this.#changeAnswers(change);
     const index = at(change.of as number);
     const target = this.#messages[index];
     if (target !== undefined) {
@@ -63,13 +85,25 @@ export class RecentWindow {
     this.#void(this.#messages.findIndex((each, index) => index < last && each.isChange && each.of === change.of));
   }
 
+  /** Replies show how the message stands now; of one that was withdrawn nothing is held any more. */
+  #changeAnswers(change: LoggedMessage): void {
+    let answers: string | undefined;
+    for (const [index, each] of this.#messages.entries())
+      if (each.reply?.to === change.of && each.isMessage && each.answers !== undefined) {
+        answers ??= answersText(change.message);
+        this.#put(index, each.with({ answers }));
+      }
+    if (change.reply !== undefined && change.message.withdrawn)
+      this.#count(change.reply.thread, change.place.number, -1);
+  }
+
   #void(index: number): void {
     const earlier = this.#messages[index];
     if (earlier?.isChange) this.#put(index, earlier.voided());
   }
 
   #put(index: number, logged: LoggedMessage): void {
-    const more = logged.text.length - (this.#messages[index] as LoggedMessage).text.length;
+    const more = logged.size - (this.#messages[index] as LoggedMessage).size;
     this.#messages[index] = logged;
     this.#chars += more;
     this.#reportedChars = this.#chars;
@@ -80,7 +114,7 @@ export class RecentWindow {
   cut(messages: number, chars: number): void {
     let from = this.#messages.length;
     for (let left = chars; from > 0 && this.#messages.length - from < messages; from--) {
-      left -= (this.#messages[from - 1] as LoggedMessage).text.length;
+      left -= (this.#messages[from - 1] as LoggedMessage).size;
       if (left < 0) break;
     }
     this.#replace(this.#messages.slice(from));
@@ -124,5 +158,5 @@ export class RecentWindow {
 
 /** The characters of messages' texts. */
 export function sizeOf(messages: readonly LoggedMessage[]): number {
-  return messages.reduce((sum, each) => sum + each.text.length, 0);
+  return messages.reduce((sum, each) => sum + each.size, 0);
 }

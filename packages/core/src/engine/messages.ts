@@ -35,6 +35,8 @@ export interface ApplicationDraft {
   readonly except?: readonly string[];
   /** Through how many intakes it has come. */
   readonly hops?: number;
+  /** The message that it answers. */
+  readonly replyTo?: Place;
 }
 
 /** Messages, for applications. */
@@ -78,7 +80,9 @@ export class Messages {
         await this.#boards.set(match, { entry, value: data }, defined({ user: by?.user }), messagePlaces),
       );
     }
-    const { logged, repeated } = await this.#publisher.append(match, draft);
+    const { replyTo, ...own } = draft;
+    const replying = replyTo && (await this.#publisher.replyingTo(match, replyTo));
+    const { logged, repeated } = await this.#publisher.append(match, replying ? { ...own, replying } : own);
     const { id, cursor } = logged;
     return { id, cursor, ...(repeated ? { repeated } : {}) };
   }

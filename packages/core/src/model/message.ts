@@ -39,6 +39,26 @@ export interface Draft {
    * `type` and `except` are of the message.
    */
   readonly change?: Change | undefined;
+  /** What it answers. */
+  readonly reply?: Reply | undefined;
+  /** How the message that it answers stands, as JSON text (`Answered`). It is carried, and not kept. */
+  readonly answers?: string | undefined;
+}
+
+/** What a message answers, by numbers of its volume. */
+export interface Reply {
+  readonly to: number;
+  /** The message with which the thread begins. */
+  readonly thread: number;
+}
+
+/** How a thread stands. */
+export interface ThreadState {
+  readonly count: number;
+  /** When the last reply was taken in, in milliseconds since the epoch. */
+  readonly atMs: number;
+  /** The last reply, or withdrawal of one, that is counted. */
+  readonly number: number;
 }
 
 /** What a draft changes. */
@@ -63,6 +83,7 @@ export interface ChangedMessage {
   readonly key?: string | undefined;
   readonly by?: Author | undefined;
   readonly atMs: number;
+  readonly reply?: Reply | undefined;
 }
 
 /**
@@ -89,10 +110,18 @@ export interface MessageLine {
   readonly revision?: number | undefined;
   /** A change that a later one of the same message has made void: only its place is left. */
   readonly isVoid?: boolean | undefined;
+  readonly reply?: Reply | undefined;
+  /** As in `Draft`. */
+  readonly answers?: string | undefined;
+  /** Of a message that was answered. */
+  readonly replies?: ThreadState | undefined;
 }
 
 /** What a message is made of, as it is kept and carried. */
-export type MessageParts = Pick<MessageLine, 'atMs' | 'except' | 'tail' | 'of' | 'revision' | 'isVoid'>;
+export type MessageParts = Pick<
+  MessageLine,
+  'atMs' | 'except' | 'tail' | 'of' | 'revision' | 'isVoid' | 'reply' | 'answers' | 'replies'
+>;
 
 /** A draft as a line. */
 export function lineOf(draft: Draft): MessageLine {
@@ -153,6 +182,12 @@ export class LoggedMessage {
   readonly revision: number | undefined;
   /** Nothing is left of it but its place. */
   readonly isVoid: boolean;
+  /** What it answers; of a change, what its message answers. */
+  readonly reply: Reply | undefined;
+  /** How the message that it answers stands, as JSON text; absent: it answers none, or that is not known here. */
+  readonly answers: string | undefined;
+  /** How many have answered it, as far as it is known here; absent: nobody has. */
+  readonly replies: ThreadState | undefined;
   #id: string | undefined;
   /** What its text is made of, until it is needed. */
   #draft: Draft | undefined;
@@ -164,12 +199,17 @@ export class LoggedMessage {
     this.place = place;
     this.atMs = draft.atMs;
     this.except = draft.except?.length ? draft.except : undefined;
+    this.answers = draft.answers;
     if ('tail' in draft) {
+      this.reply = draft.reply;
+      this.replies = draft.replies;
       this.of = draft.of;
       this.revision = draft.revision;
       this.isVoid = draft.isVoid === true;
       this.#text = this.isVoid ? '' : this.#head + draft.tail;
     } else {
+      this.reply = draft.change?.of.reply ?? draft.reply;
+      this.replies = undefined;
       this.of = draft.change?.of.number;
       this.revision = undefined;
       this.isVoid = false;
@@ -220,12 +260,40 @@ export class LoggedMessage {
   /** Of a change: the message as it stands after it, at its own place. */
   standing(of: LoggedMessage): LoggedMessage {
     const { channel, tail, except, place } = this;
+    const { atMs, reply, answers, replies } = of;
     return new LoggedMessage(channel, of.place, {
-      atMs: of.atMs,
+      atMs,
       except: of.except ?? except,
       tail,
       revision: place.number,
+      reply,
+      answers,
+      replies,
     });
+  }
+
+  /** The same message with what stands beside it. */
+  with(beside: Pick<MessageParts, 'reply' | 'answers' | 'replies'>): LoggedMessage {
+    const { channel, place, atMs, except, tail, of, revision, isVoid, reply, answers, replies } = this;
+    const parts = { atMs, except, of, revision, isVoid, reply, answers, replies, ...beside };
+    // The text has the place of what it answers at its head.
+    return new LoggedMessage(channel, place, { ...parts, tail });
+  }
+
+  /** The characters of what is shown of it. */
+  get size(): number {
+    return this.text.length + (this.answers?.length ?? 0);
+  }
+
+  /** The message as JSON text, with what stands beside it: how the message that it answers stands, and its thread. */
+  get shown(): string {
+    const { answers, replies, text } = this;
+    if (answers === undefined && replies === undefined) return text;
+    const thread =
+      replies === undefined
+        ? ''
+        : `,"replies":${JSON.stringify({ count: replies.count, at: new Date(replies.atMs).toISOString() })}`;
+    return `${text.slice(0, -1)}${answers === undefined ? '' : `,"answers":${answers}`}${thread}}`;
   }
 
   /** Only the place of a change, which a later one has made void. */
@@ -235,9 +303,9 @@ export class LoggedMessage {
 
   /** A frame that pushes it: made once per instance, and not kept with the record. */
   toPush(): Frame {
-    const { text, channel } = this;
-    if (this.of === undefined) return new Frame(`{"on":"message",${text.slice(1)}`, true, channel);
-    return changeFrame(channel, this.place, text);
+    const { channel } = this;
+    if (this.of === undefined) return new Frame(`{"on":"message",${this.shown.slice(1)}`, true, channel);
+    return changeFrame(channel, this.place, this.text);
   }
 
   /** Of a change: as `toPush`, for those whose filter the message no longer fits. */
@@ -255,9 +323,15 @@ export class LoggedMessage {
   }
 
   get #head(): string {
-    const { channel, place, of, revision } = this;
-    if (of !== undefined) return headOf(channel, { volume: place.volume, number: of }, place);
-    return headOf(channel, place, revision === undefined ? undefined : { volume: place.volume, number: revision });
+    const { channel, place, of, revision, reply } = this;
+    const { volume } = place;
+    const head =
+      of !== undefined
+        ? headOf(channel, { volume, number: of }, place)
+        : headOf(channel, place, revision === undefined ? undefined : { volume, number: revision });
+    if (reply === undefined) return head;
+    const [to, thread] = [reply.to, reply.thread].map((number) => formatCursor({ volume, number }));
+    return `${head}"replyTo":"${to}","thread":"${thread}",`;
   }
 }
 
@@ -355,6 +429,8 @@ export interface OwnDraft {
   readonly hops?: number | undefined;
   /** The session that publishes; absent: an application. */
   readonly session?: string | undefined;
+  /** What it answers, and how that stands. */
+  readonly replying?: { readonly reply: Reply; readonly answers: string } | undefined;
 }
 
 export interface KeptChannel {

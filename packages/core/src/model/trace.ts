@@ -1,4 +1,4 @@
-import type { Author, ChannelName, Cursor, Ending, Message, MessageFilter, Problem } from '@nine-bells/wire';
+import type { Author, ChannelName, Cursor, Ending, FilteredMessage, MessageFilter, Problem } from '@nine-bells/wire';
 
 /** What an instance that took a message in knows of it. */
 export interface Accepted {
@@ -73,7 +73,7 @@ export interface TraceHere {
 }
 
 /** What filters look at. */
-export type FilteredBy = Pick<Message, 'type' | 'by' | 'data'>;
+export type FilteredBy = FilteredMessage;
 
 /** What one instance knows of a user's stays in a channel, oldest first. */
 export interface StaysHere {

@@ -169,11 +169,12 @@ function filterThatPasses(
   return { passing, isBlock: hides && passing !== undefined && passing === filters?.at(-1) };
 }
 
-function filterText({ types, by, notBy, where }: MessageFilter): string {
+function filterText({ types, by, notBy, thread, where }: MessageFilter): string {
   const parts = [
     ...(types === undefined ? [] : [`of the type ${types.join(' or ')}`]),
     ...(by === undefined ? [] : [`by ${by.join(' or ')}`]),
     ...(notBy === undefined ? [] : [`by others than ${notBy.join(' and ')}`]),
+    ...(thread === undefined ? [] : [`of the thread ${thread}`]),
     ...Object.entries(where ?? {}).map(([pointer, value]) => `where ${pointer} is ${JSON.stringify(value)}`),
   ];
   return parts.join(', ');

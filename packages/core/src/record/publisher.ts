@@ -6,7 +6,7 @@ import { erasedAuthor } from '../model/erasure.js';
 import type { Hail } from '../model/hail.js';
 import type { QueuedEvent } from '../model/hook.js';
 import { countsAsUnread } from '../model/mark.js';
-import type { Appended, Draft, LoggedMessage, OwnChange, OwnDraft } from '../model/message.js';
+import type { Appended, Draft, LoggedMessage, OwnChange, OwnDraft, Place } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
@@ -14,6 +14,7 @@ import { channelTopic, growthTopic, type Relay, usersTopic } from '../ports/rela
 import type { Report } from '../ports/report.js';
 import type { MessageStore } from '../ports/stores.js';
 import { type RuleMatch, usersOf } from '../rules/channelRule.js';
+import { replyingTo } from './replying.js';
 import type { Traces } from './traces.js';
 
 export interface PublisherHost {
@@ -102,8 +103,15 @@ export class Publisher {
       begins: users,
       hooks: hooks.wantingMessage(channel, type, () => hookData(own, type)),
       hops: own.hops,
+      ...own.replying,
     };
     return this.#give(match, draft, bytes, users);
+  }
+
+  /** What a message to be published answers. @throws {ProblemError} as `replyingTo` */
+  replyingTo(match: RuleMatch, place: Place): Promise<NonNullable<OwnDraft['replying']>> {
+    // Only kept channels have replies.
+    return replyingTo(match, this.#host.store, place);
   }
 
   /** @throws {ProblemError} `draining`, `busy` */
@@ -178,7 +186,15 @@ export class Publisher {
       except: withdraws ? undefined : found.except,
       hooks: hooks.wantingChange(channel, type, () => shown as Json),
       change: {
-        of: { number: found.place.number, id: messageId, type, key: messageKey, by: author, atMs: found.atMs },
+        of: {
+          number: found.place.number,
+          id: messageId,
+          type,
+          key: messageKey,
+          by: author,
+          atMs: found.atMs,
+          reply: found.reply,
+        },
         withdraws,
         reason,
         keeps: match.rule.keepsRevisions === true,
@@ -214,7 +230,7 @@ export class Publisher {
       except: isGone ? undefined : except,
       hooks: hooks.wantingChange(channel, type, () => shown as Json),
       change: {
-        of: { number: place.number, id, type, by: erasedAuthor, atMs },
+        of: { number: place.number, id, type, by: erasedAuthor, atMs, reply: found.reply },
         withdraws: isGone,
         blanks: true,
         keeps: false,

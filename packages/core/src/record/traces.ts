@@ -118,8 +118,8 @@ export class Traces {
   }
 }
 
-function filteredBy({ message: { type, by, data } }: LoggedMessage): FilteredBy {
-  return { type, ...defined({ by }), data };
+function filteredBy({ message: { type, by, data, cursor, thread } }: LoggedMessage): FilteredBy {
+  return { type, ...defined({ by, thread }), data, cursor };
 }
 
 function acceptedOf({ id, channel, place, by, key, atMs, placedAfterMs }: Taken): Omit<Accepted, 'repeats'> {

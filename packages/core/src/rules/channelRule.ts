@@ -42,6 +42,8 @@ export interface ChannelRule {
   readonly slowMs?: number;
   /** What messages held before they were revised is kept; who may read it, the act `revisions` says. Only with a kept logbook. */
   readonly keepsRevisions?: boolean;
+  /** Messages may answer others; absent: they do not. Only with a kept logbook. */
+  readonly hasReplies?: boolean;
   /** Users react to messages; absent: they do not. Only with a kept logbook. */
   readonly reactions?: ReactionRule;
   /** A user also gets messages of users that it has blocked or muted, for its client to mark; absent: it does not. */
@@ -133,6 +135,8 @@ export class ChannelRules {
       const parameters = parametersOf(pattern);
       if (rule.reactions && rule.logbook.type !== 'kept')
         throw new RangeError(`${pattern.text}: only channels with a kept logbook have reactions`);
+      if (rule.hasReplies && rule.logbook.type !== 'kept')
+        throw new RangeError(`${pattern.text}: only channels with a kept logbook have replies`);
       if (rule.keepsRevisions && rule.logbook.type !== 'kept')
         throw new RangeError(`${pattern.text}: only channels with a kept logbook keep earlier revisions`);
       if (rule.showsMarks && rule.logbook.type !== 'kept')

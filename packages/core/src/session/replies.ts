@@ -43,7 +43,7 @@ export function enteredText(
   { cursor, messages, changes, more, gap }: CaughtUp,
   list: string,
 ): string {
-  const texts = messages.map((each) => each.text).join();
+  const texts = messages.map((each) => each.shown).join();
   const gapText = gap === undefined ? '' : `,"gap":${JSON.stringify({ channel, ...gap })}`;
   return `"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(cursor)}","messages":[${texts}]${changesText(changes)},"more":${more}${gapText}${list}`;
 }
@@ -99,7 +99,7 @@ export function readText(
   const end = after === undefined ? slice.messages[0] : slice.messages.at(-1);
   const looked = filter === undefined ? (end?.isMessage === false ? end.place : undefined) : (slice.upTo ?? end?.place);
   const cursor = looked === undefined ? '' : `,"cursor":"${formatCursor(looked)}"`;
-  const texts = messages.map((each) => each.text).join();
+  const texts = messages.map((each) => each.shown).join();
   return `"channel":${JSON.stringify(channel)},"messages":[${texts}]${changesText(changes)},"more":${slice.more}${cursor}${gap}${reactions === undefined ? '' : `,"reactions":${JSON.stringify(reactions)}`}`;
 }
 

@@ -232,6 +232,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     revisions: optional(oneOf(['kept'] as const)),
     blocked: optional(oneOf(['hidden', 'marked'] as const)),
     reactions: optional(reactions),
+    replies: optional(flag),
     board: optional(board),
     direct: optional(flag),
     data: optional(size),
@@ -263,6 +264,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.board ? { board: found.board } : {}),
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
     ...(found.reactions ? { reactions: found.reactions } : {}),
+    ...(found.replies ? { hasReplies: true } : {}),
     ...(found.revisions === 'kept' ? { keepsRevisions: true } : {}),
     ...(found.blocked === 'marked' ? { marksBlocked: true } : {}),
     ...defined({

@@ -54,6 +54,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...(presence?.noted && { noted: true }),
     ...(showsMarks && { marks: 'shown' }),
     ...defined({ reactions: rule.reactions }),
+    ...(rule.hasReplies && { replies: true }),
     ...(rule.keepsRevisions && { revisions: 'kept' }),
     ...(rule.marksBlocked && { blocked: 'marked' }),
     ...(direct && { direct: true }),

@@ -1,10 +1,20 @@
-import { type ApplicationDraft, changesText, type Engine, shownOf } from '@nine-bells/core';
-import { type ChannelName, defined, type Gap, ProblemError, protocolLimits, refusal } from '@nine-bells/wire';
+import { type ApplicationDraft, changesText, type Engine, filterOf, shownOf } from '@nine-bells/core';
+import {
+  type ChannelName,
+  type Cursor,
+  defined,
+  formatCursor,
+  type Gap,
+  ProblemError,
+  parseCursor,
+  protocolLimits,
+  refusal,
+} from '@nine-bells/wire';
 import type { Response } from 'express';
 import { atElement, readBody } from './body.js';
 import { bringsCloudEvents, cloudEventDrafts, cloudEventsType, cloudEventType } from './cloudEventDrafts.js';
 import { PublishDto } from './publishDto.js';
-import { channelOf, limitOf, placeOf } from './query.js';
+import { channelOf, cursorOf, limitOf, placeOf, queryText } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 /** Most messages in one request. */
@@ -62,16 +72,26 @@ export function messages(engine: Engine): readonly Route[] {
     const after = placeOf(request, 'after');
     const before = placeOf(request, 'before');
     if (after !== undefined && before !== undefined) throw refusal('bad-value', '`after` or `before`, not both');
-    const limit = { messages: limitOf(request), bytes: engine.options.backlogBytes };
+    const thread = queryText(request, 'thread');
+    if (thread !== undefined && parseCursor(thread) === undefined)
+      throw refusal('bad-cursor', '`thread` is the cursor of its first message', { where: '?thread' });
+    const filter = thread === undefined ? undefined : filterOf({ thread: thread as Cursor });
+    const limit = {
+      messages: limitOf(request),
+      bytes: engine.options.backlogBytes,
+      ...(filter && { filters: filter.parts }),
+    };
     const range = { ...defined({ after, before }) };
     const slice = await engine.messages.read(channel, range, limit);
     const cursor = `${slice.head.volume}:${slice.head.number}`;
     const asked = request.query.after ?? request.query.before;
     const known = after === undefined || slice.gap === 'new-volume' ? 0 : after.number;
-    const { messages: found, changes } = shownOf(slice.messages, known, undefined, undefined);
+    const { messages: found, changes } = shownOf(slice.messages, known, undefined, filter);
     // Where the last one that was looked at is no message, it says where to go on.
     const end = after === undefined ? slice.messages[0] : slice.messages.at(-1);
-    const upTo = end?.isMessage === false ? `,"upTo":"${end.cursor}"` : '';
+    const looked =
+      filter === undefined ? (end?.isMessage === false ? end.place : undefined) : (slice.upTo ?? end?.place);
+    const upTo = looked === undefined ? '' : `,"upTo":"${formatCursor(looked)}"`;
     const gap: Partial<Gap> | undefined =
       slice.gap === undefined || asked === undefined
         ? undefined
@@ -80,7 +100,7 @@ export function messages(engine: Engine): readonly Route[] {
     (response as Response<unknown>)
       .type('json')
       .send(
-        `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${found.map((each) => each.text).join()}]` +
+        `{"channel":${JSON.stringify(channel)},"cursor":"${cursor}","messages":[${found.map((each) => each.shown).join()}]` +
           `${changesText(changes)},"more":${slice.more}${upTo}${gap === undefined ? '' : `,"gap":${JSON.stringify(gap)}`}` +
           `${reactions === undefined ? '' : `,"reactions":${JSON.stringify(reactions)}`}}`,
       );
@@ -97,7 +117,11 @@ export function messages(engine: Engine): readonly Route[] {
       },
       publish,
     ),
-    route('GET /v1/messages', { right: { perChannel: 'read' }, query: ['channel', 'after', 'before', 'limit'] }, read),
+    route(
+      'GET /v1/messages',
+      { right: { perChannel: 'read' }, query: ['channel', 'after', 'before', 'thread', 'limit'] },
+      read,
+    ),
   ];
 }
 
@@ -106,7 +130,7 @@ function draftOf(dto: PublishDto, owner: string, idempotencyKey?: string): Appli
     throw refusal('bad-value', '`key` and Idempotency-Key differ', { where: '/key' });
   if (idempotencyKey !== undefined && !/^[\x20-\x7e]{1,128}$/.test(idempotencyKey))
     throw refusal('bad-value', `Idempotency-Key has 1 to ${protocolLimits.keyChars} printable ASCII characters`);
-  const { channel, data, type, by, except } = dto;
+  const { channel, data, type, by, except, replyTo } = dto;
   const key = dto.key ?? idempotencyKey;
   return {
     channel: channel as ChannelName,
@@ -115,5 +139,6 @@ function draftOf(dto: PublishDto, owner: string, idempotencyKey?: string): Appli
     ...(key == null ? {} : { key, owner }),
     ...(by == null ? {} : { by: { user: by.user, ...(by.name == null ? {} : { name: by.name }) } }),
     ...(except == null ? {} : { except }),
+    ...(replyTo == null ? {} : { replyTo: cursorOf(replyTo, '/replyTo') }),
   };
 }

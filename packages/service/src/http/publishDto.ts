@@ -118,7 +118,15 @@ export class AuthorDto {
 
 /** One message that an application publishes: an element of, or the whole, body of `POST /v1/messages`. */
 export class PublishDto {
-  static readonly members = { channel: true, data: true, type: true, key: true, by: AuthorDto, except: true } as const;
+  static readonly members = {
+    channel: true,
+    data: true,
+    type: true,
+    key: true,
+    by: AuthorDto,
+    except: true,
+    replyTo: true,
+  } as const;
 
   @IsChannel()
   channel!: string;
@@ -145,4 +153,8 @@ export class PublishDto {
   @ArrayMaxSize(1000)
   @IsString({ each: true })
   except?: string[];
+
+  @IsOptional()
+  @IsWords(64)
+  replyTo?: string;
 }

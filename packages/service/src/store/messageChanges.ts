@@ -10,6 +10,7 @@ import { type ChannelName, formatCursor, ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import { type HeadRow, messageColumns, type NewMessage } from './messageRows.js';
 import type { MessageRow, RevisionRow } from './models.js';
+import { withdrawnReplies } from './replyRows.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
 /** What is known of a message that is to be changed. */
@@ -18,6 +19,8 @@ interface Target {
   readonly number: number;
   revision: number | undefined;
   isWithdrawn: boolean;
+  /** As it stood before this commit. */
+  readonly wasWithdrawn: boolean;
   /** The last change of it in this commit. */
   last?: Made;
 }
@@ -97,6 +100,7 @@ export class Changes {
         number: Number(number),
         revision: revision === null ? undefined : Number(revision),
         isWithdrawn: withdrawn === 1,
+        wasWithdrawn: withdrawn === 1,
       });
     return new Changes(targets, new Set(rows.flatMap(({ held }) => held ?? [])));
   }
@@ -147,6 +151,12 @@ export class Changes {
     if (this.#keptFrom.length > 0) statements.push(keepStatement(this.#keptFrom, dialect));
     if (this.#kept.length > 0) statements.push(insertOf('revisions', revisionColumns, this.#kept, dialect));
     statements.push(updateStatement(changed, dialect));
+    const gone = changed.flatMap(({ channelId, number, revision, isWithdrawn, wasWithdrawn, last }) =>
+      isWithdrawn && !wasWithdrawn && revision !== undefined && last?.change.of.reply !== undefined
+        ? [{ channelId, number, revision }]
+        : [],
+    );
+    if (gone.length > 0) statements.push(withdrawnReplies(gone, dialect));
     for (const each of changed) {
       if (each.isWithdrawn || each.last?.change.blanks) statements.push(...this.#forget(each, dialect));
       if (each.last?.change.blanks) statements.push(...blankStatements(each, dialect));

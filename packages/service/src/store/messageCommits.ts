@@ -22,6 +22,7 @@ import {
   type NewMessage,
 } from './messageRows.js';
 import type { MessageRow } from './models.js';
+import { Replies } from './replyRows.js';
 import { type Dialect, insertOf, makeChannels } from './statements.js';
 
 /** Most messages of one commit. */
@@ -141,11 +142,13 @@ export class MessageCommits {
   /** A key is seldom known: it is looked up only when the database says that one of the group is. */
   async #commitGroup(attempt: Attempt): Promise<readonly Outcome[]> {
     const { group } = attempt;
-    const isSimple = attempt.unknown === undefined && group.every(({ draft }) => draft.change === undefined);
+    const isSimple =
+      attempt.unknown === undefined &&
+      group.every(({ draft }) => draft.change === undefined && draft.reply === undefined);
     const heads = isSimple ? this.#knownHeads(group) : undefined;
     try {
       if (heads === undefined) return await this.#commitLookedUp(attempt, false);
-      const { appended, statements } = entriesOf(this.#database, group, heads, new Map(), undefined);
+      const { appended, statements } = entriesOf(this.#database, group, heads, new Map(), {});
       await this.#database.commitToFile(statements);
       this.#remember(heads);
       return appended;
@@ -190,11 +193,17 @@ export class MessageCommits {
           const changing = group.flatMap(({ channel, draft: { change } }) => (change ? [{ channel, change }] : []));
           const changes =
             changing.length === 0 ? undefined : await Changes.find(reads, changing, heads, this.#database);
+          const replying = group.filter(({ draft }) => draft.reply !== undefined);
+          const replies =
+            replying.length === 0 ? undefined : await Replies.find(reads, replying, heads, this.#database);
           const known =
-            looksUpKeys || changes !== undefined
+            looksUpKeys || replies !== undefined || changes !== undefined
               ? await knownKeys(reads, group, heads, this.#database)
               : new Map<string, LoggedMessage>();
-          const { statements, appended } = entriesOf(this.#database, group, heads, known, changes);
+          const { statements, appended } = entriesOf(this.#database, group, heads, known, {
+            changes,
+            replies,
+          });
           planned = appended;
           return { statements, result: { heads, appended } };
         });
@@ -230,7 +239,7 @@ function entriesOf(
   group: readonly Waiting[],
   heads: ReadonlyMap<ChannelName, HeadRow>,
   known: Map<string, LoggedMessage>,
-  changes: Changes | undefined,
+  { changes, replies }: { readonly changes?: Changes | undefined; readonly replies?: Replies | undefined },
 ): { readonly appended: readonly Outcome[]; readonly statements: readonly string[] } {
   const rows: NewMessage[] = [];
   const changed = new Set<HeadRow>();
@@ -244,8 +253,8 @@ function entriesOf(
         : keyOf(row.id, { owner: draft.owner, author: draft.by?.user, key: draft.key });
     const first = key === undefined ? undefined : known.get(key);
     if (first !== undefined) return { logged: first, repeated: true };
-    const { change } = draft;
-    const refused = change && changes?.refusalOf(row, change);
+    const { change, reply } = draft;
+    const refused = (change && changes?.refusalOf(row, change)) ?? (reply && replies?.refusalOf(row, reply));
     if (refused !== undefined) return refused;
     row.head += 1;
     if (change !== undefined || !countsAsUnread(draft.type)) row.notes += 1;
@@ -254,6 +263,7 @@ function entriesOf(
     const logged = new LoggedMessage(channel, { volume: row.volume, number: row.head }, draft);
     if (key !== undefined) known.set(key, logged);
     const placed = { draft, channelId: row.id, number: row.head, notes: row.notes };
+    if (reply !== undefined) replies?.add(row.id, row.head, draft);
     if (change === undefined) rows.push(placed);
     else changes?.add(channel, placed, change, logged);
     if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
@@ -265,6 +275,7 @@ function entriesOf(
   if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
   if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
   if (queued.length > 0) statements.push(insertDeliveries(queued, dialect));
+  if (replies !== undefined) statements.push(...replies.statements(dialect));
   if (changes !== undefined) statements.push(...changes.statements(dialect));
   return { appended, statements };
 }

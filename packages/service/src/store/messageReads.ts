@@ -11,11 +11,12 @@ import {
   type ReadLimit,
   withinBytes,
 } from '@nine-bells/core';
-import { type ChannelName, defined, type MessageFilter } from '@nine-bells/wire';
+import { type ChannelName, defined, type MessageFilter, parseCursor } from '@nine-bells/wire';
 import { col, fn, literal, Op, type WhereOptions, where } from 'sequelize';
 import type { Database } from './database.js';
 import { changeOf, loggedOf, placeOf } from './messageRows.js';
 import { type ChannelRow, type MessageRow, type RevisionRow, rowsOf } from './models.js';
+import { ofThread, withReplies } from './replyRows.js';
 
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
@@ -167,7 +168,7 @@ export class MessageReads implements LogReader {
     const limit = Math.min(most, pageRows);
     const range = { [Op.between]: isForward ? [from, to] : [to, from] };
     // A change has nothing of its own that a filter could look at. Backwards, changes are not wanted.
-    const fits = filters.flatMap((each) => this.#conditionsOf(each));
+    const fits = filters.flatMap((each) => this.#conditionsOf(each, row));
     const isMessage = { target: null } as WhereOptions;
     const isChange = { target: { [Op.not]: null } } as WhereOptions;
     // Without conditions everything fits, and not nothing.
@@ -183,12 +184,15 @@ export class MessageReads implements LogReader {
   }
 
   /** What the database can say of a filter; the rest is looked at where the messages go. */
-  #conditionsOf({ types, by, notBy, where: terms = {} }: MessageFilter): WhereOptions[] {
+  #conditionsOf({ types, by, notBy, thread, where: terms = {} }: MessageFilter, row: ChannelRow): WhereOptions[] {
     const conditions: WhereOptions[] = [];
     if (types !== undefined) conditions.push({ type: [...types] });
     if (by !== undefined) conditions.push({ author: [...by] });
     if (notBy !== undefined)
       conditions.push({ [Op.or]: [{ author: null }, { author: { [Op.notIn]: [...notBy] } }] } as WhereOptions);
+    const root = thread === undefined ? undefined : parseCursor(thread);
+    if (root !== undefined && root.volume === row.volume)
+      conditions.push({ [Op.or]: [{ number: root.number }, literal(ofThread(row.id, root.number))] } as WhereOptions);
     // PostgreSQL refuses some texts that JSON may hold.
     if (!this.#database.isShared)
       for (const [pointer, value] of Object.entries(terms)) {
@@ -236,6 +240,18 @@ export class MessageReads implements LogReader {
     limit: number,
     order: 'ASC' | 'DESC',
     conditions: readonly WhereOptions[] = [],
+  ): Promise<LoggedMessage[]> {
+    const found = await this.#alone(row, number, limit, order, conditions);
+    return Number(row.threads) === 1 ? withReplies(this.#database.reads, row, found) : found;
+  }
+
+  /** Messages without what stands beside them. */
+  async #alone(
+    row: ChannelRow,
+    number: object,
+    limit: number,
+    order: 'ASC' | 'DESC',
+    conditions: readonly WhereOptions[],
   ): Promise<LoggedMessage[]> {
     const rows = rowsOf<MessageRow>(
       await this.#database.models.messages.findAll({

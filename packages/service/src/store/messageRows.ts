@@ -83,7 +83,9 @@ export function moveHeads(changed: readonly HeadRow[], dialect: Dialect): string
   return `UPDATE channels SET ${moved} FROM ${tableOf(rows, dialect)} WHERE channels.id = ${id}`;
 }
 
-export type HeadRow = { -readonly [K in Exclude<keyof ChannelRow, 'oldest' | 'pruned_notes'>]: ChannelRow[K] };
+export type HeadRow = {
+  -readonly [K in Exclude<keyof ChannelRow, 'oldest' | 'pruned_notes' | 'threads'>]: ChannelRow[K];
+};
 
 export function placeOf(row: Pick<ChannelRow, 'volume' | 'head'> | undefined, volume: string): Place {
   return row === undefined ? { volume, number: 0 } : { volume: row.volume, number: Number(row.head) };

@@ -630,4 +630,23 @@ export const migrations: readonly Migration[] = [
       await context.addIndex('admissions', { name: 'admissions_by_invitation', fields: ['invitation'] });
     },
   },
+  {
+    name: '0021-replies',
+    async up({ context }) {
+      const number = { type: DataTypes.BIGINT, allowNull: false };
+      const key = { type: DataTypes.BIGINT, primaryKey: true };
+      const channel = { type: DataTypes.INTEGER, primaryKey: true };
+      await context.createTable('replies', { channel_id: channel, number: key, reply_to: number, thread: number });
+      await context.addIndex('replies', { name: 'replies_by_thread', fields: ['channel_id', 'thread', 'number'] });
+      await context.createTable('threads', {
+        channel_id: channel,
+        root: key,
+        replies: number,
+        number,
+        at_ms: number,
+      });
+      // Only channels in which messages were answered are asked for threads.
+      await context.addColumn('channels', 'threads', { type: DataTypes.INTEGER, allowNull: false, defaultValue: 0 });
+    },
+  },
 ];

@@ -12,6 +12,8 @@ export interface ChannelRow {
   readonly last_at_ms: number;
   /** The number of the first message that was not pruned, and how many notes were among those before it. */
   readonly oldest: number;
+  /** 1: some of its messages were answered. */
+  readonly threads: number;
   readonly pruned_notes: number;
 }
 
@@ -245,6 +247,7 @@ export function defineModels(sequelize: Sequelize): Models {
         last_at_ms: number(),
         oldest: number(),
         pruned_notes: number(),
+        threads: { type: DataTypes.INTEGER },
       },
       table,
     ),

@@ -165,6 +165,8 @@ export class SqlRetentionStore {
           `DELETE FROM messages WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM revisions WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM reactions WHERE channel_id = ${row.id} AND number < ${to}`,
+          `DELETE FROM replies WHERE channel_id = ${row.id} AND number < ${to}`,
+          `DELETE FROM threads WHERE channel_id = ${row.id} AND root < ${to}`,
           `DELETE FROM reaction_counts WHERE channel_id = ${row.id} AND number < ${to}`,
           `UPDATE channels SET oldest = ${to}, pruned_notes = ${notes} WHERE id = ${row.id}`,
           // PostgreSQL gives pages back by itself.

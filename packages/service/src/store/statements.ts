@@ -68,7 +68,7 @@ export function updateInstead(key: readonly string[], columns: readonly string[]
   return `ON CONFLICT (${key.join(', ')}) DO UPDATE SET ${set}`;
 }
 
-const newChannelColumns: Columns<Omit<ChannelRow, 'id' | 'oldest' | 'pruned_notes'>> = {
+const newChannelColumns: Columns<Omit<ChannelRow, 'id' | 'oldest' | 'pruned_notes' | 'threads'>> = {
   name: 'TEXT',
   volume: 'TEXT',
   head: 'BIGINT',

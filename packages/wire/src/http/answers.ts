@@ -16,6 +16,8 @@ export interface Draft<Channel extends string = string, Data = Json, Type extend
   readonly by?: Author;
   /** Sessions that are not to get it. */
   readonly except?: readonly string[];
+  /** The message that it answers: a cursor, where the channel has replies. */
+  readonly replyTo?: string;
 }
 
 /** How a user reacts to a message. */

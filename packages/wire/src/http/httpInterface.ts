@@ -129,7 +129,13 @@ export interface HttpInterface {
   };
   /** Reads in a channel's record: the last messages, those before or those after a cursor; the oldest first. */
   'GET /v1/messages': {
-    query: { readonly channel: string; readonly after?: string; readonly before?: string } & Limit;
+    query: {
+      readonly channel: string;
+      readonly after?: string;
+      readonly before?: string;
+      /** Only the thread that begins with this message. */
+      readonly thread?: string;
+    } & Limit;
     answer: Reading;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'busy';
   };

@@ -1,0 +1,168 @@
+import { answeringRefused, answersText, type Draft, type LoggedMessage, type ThreadState } from '@nine-bells/core';
+import type { ChannelName, ProblemError } from '@nine-bells/wire';
+import type { Reads } from './database.js';
+import type { HeadRow } from './messageRows.js';
+import type { ChannelRow, MessageRow } from './models.js';
+import { type Columns, type Dialect, insertOf, listOf, tableOf } from './statements.js';
+
+interface ReplyRow {
+  readonly channel_id: number;
+  readonly number: number | string;
+  readonly reply_to: number | string;
+  readonly thread: number | string;
+}
+
+interface ThreadRow {
+  readonly channel_id: number;
+  readonly root: number | string;
+  readonly replies: number | string;
+  readonly number: number | string;
+  readonly at_ms: number | string;
+}
+
+const replyColumns: Columns<ReplyRow> = {
+  channel_id: 'INTEGER',
+  number: 'BIGINT',
+  reply_to: 'BIGINT',
+  thread: 'BIGINT',
+};
+
+const threadColumns: Columns<ThreadRow> = {
+  channel_id: 'INTEGER',
+  root: 'BIGINT',
+  replies: 'BIGINT',
+  number: 'BIGINT',
+  at_ms: 'BIGINT',
+};
+
+/** What of a commit answers other messages. */
+export class Replies {
+  /** The messages that are answered, as they stand before the commit: whether each was withdrawn. */
+  readonly #answered: ReadonlyMap<string, boolean>;
+  readonly #rows: number[][] = [];
+  readonly #threads = new Map<string, { row: number[]; count: number }>();
+
+  private constructor(answered: ReadonlyMap<string, boolean>) {
+    this.#answered = answered;
+  }
+
+  static async find(
+    reads: Reads,
+    replying: readonly { readonly channel: ChannelName; readonly draft: Draft }[],
+    heads: ReadonlyMap<ChannelName, HeadRow>,
+    { isShared }: Dialect,
+  ): Promise<Replies> {
+    const asked = replying.flatMap(({ channel, draft: { reply } }) =>
+      reply === undefined ? [] : [[(heads.get(channel) as HeadRow).id, reply.to]],
+    );
+    const each = isShared ? 'json_array_elements(CAST(:asked AS json)) AS each(value)' : 'jsonb_each(:asked) AS each';
+    const rows = await reads.select<Pick<MessageRow, 'channel_id' | 'number' | 'withdrawn'>>(
+      `SELECT m.channel_id, m.number, m.withdrawn FROM ${each}
+       JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER) AND m.number = CAST(each.value->>1 AS BIGINT)
+         AND m.target IS NULL`,
+      { asked: JSON.stringify(asked) },
+    );
+    return new Replies(
+      new Map(rows.map((row) => [`${row.channel_id} ${Number(row.number)}`, row.withdrawn === 1] as const)),
+    );
+  }
+
+  /** Why a message cannot be answered; `undefined` if it can. */
+  refusalOf({ id }: HeadRow, { to }: NonNullable<Draft['reply']>): ProblemError | undefined {
+    const isWithdrawn = this.#answered.get(`${id} ${to}`);
+    return answeringRefused(isWithdrawn === undefined ? undefined : { isWithdrawn });
+  }
+
+  /** Adds a reply that has its place. */
+  add(channelId: number, number: number, { reply, atMs }: Draft): void {
+    if (reply === undefined) return;
+    this.#rows.push([channelId, number, reply.to, reply.thread]);
+    const key = `${channelId} ${reply.thread}`;
+    const count = (this.#threads.get(key)?.count ?? 0) + 1;
+    this.#threads.set(key, { count, row: [channelId, reply.thread, count, number, atMs] });
+  }
+
+  statements(dialect: Dialect): readonly string[] {
+    if (this.#rows.length === 0) return [];
+    const channels = [...new Set(this.#rows.map(([id]) => id))].map((id) => [id]);
+    const threads = [...this.#threads.values()].map(({ row }) => row);
+    return [
+      insertOf('replies', replyColumns, this.#rows, dialect),
+      insertOf(
+        'threads',
+        threadColumns,
+        threads,
+        dialect,
+        `ON CONFLICT (channel_id, root) DO UPDATE SET replies = threads.replies + excluded.replies,
+           number = excluded.number, at_ms = excluded.at_ms`,
+      ),
+      `UPDATE channels SET threads = 1 WHERE id IN ${listOf(['INTEGER'], channels, dialect)} AND threads = 0`,
+    ];
+  }
+}
+
+/** Threads have one reply less each: these replies were withdrawn, by changes with these numbers. */
+export function withdrawnReplies(
+  withdrawn: readonly { readonly channelId: number; readonly number: number; readonly revision: number }[],
+  dialect: Dialect,
+): string {
+  const rows = withdrawn.map(({ channelId, number, revision }) => [channelId, number, revision]);
+  const channel = 'CAST(each.value->>0 AS INTEGER)';
+  // Several of one thread: each row is updated once.
+  return `UPDATE threads SET replies = threads.replies - gone.count, number = gone.revision FROM (
+      SELECT r.channel_id, r.thread, COUNT(*) AS count, MAX(CAST(each.value->>2 AS BIGINT)) AS revision
+      FROM ${tableOf(rows, dialect)} JOIN replies r ON r.channel_id = ${channel}
+        AND r.number = CAST(each.value->>1 AS BIGINT) GROUP BY r.channel_id, r.thread) AS gone
+    WHERE threads.channel_id = gone.channel_id AND threads.root = gone.thread`;
+}
+
+/** Gives messages what stands beside them: what they answer, and how their threads stand. */
+export async function withReplies(
+  reads: Reads,
+  { id }: Pick<ChannelRow, 'id'>,
+  messages: readonly LoggedMessage[],
+): Promise<LoggedMessage[]> {
+  const numbers = messages.flatMap(({ place, of, isVoid }) => (isVoid ? [] : [of ?? place.number]));
+  if (numbers.length === 0) return [...messages];
+  const about = { id, numbers };
+  const replies = await reads.select<ReplyRow & Pick<MessageRow, 'by_json' | 'data_json' | 'withdrawn'>>(
+    `SELECT r.*, m.by_json, m.data_json, m.withdrawn FROM replies r
+     LEFT JOIN messages m ON m.channel_id = r.channel_id AND m.number = r.reply_to
+     WHERE r.channel_id = :id AND r.number IN (:numbers)`,
+    about,
+  );
+  const threads = await reads.select<ThreadRow>(
+    'SELECT * FROM threads WHERE channel_id = :id AND root IN (:numbers)',
+    about,
+  );
+  if (replies.length === 0 && threads.length === 0) return [...messages];
+  const answering = new Map(replies.map((row) => [Number(row.number), row]));
+  const answered = new Map(threads.map((row) => [Number(row.root), threadOf(row)]));
+  return messages.map((each) => {
+    const row = answering.get(each.of ?? each.place.number);
+    const thread = each.isMessage ? answered.get(each.place.number) : undefined;
+    if (each.isVoid || (row === undefined && thread === undefined)) return each;
+    return each.with({
+      ...(row && { reply: { to: Number(row.reply_to), thread: Number(row.thread) } }),
+      ...(row && each.isMessage && typeof row.data_json === 'string' && { answers: answersOf(row) }),
+      ...(thread && { replies: thread }),
+    });
+  });
+}
+
+function answersOf({ by_json, data_json, withdrawn }: Pick<MessageRow, 'by_json' | 'data_json' | 'withdrawn'>): string {
+  return answersText({
+    ...(by_json === null ? {} : { by: JSON.parse(by_json) }),
+    data: JSON.parse(data_json),
+    ...(withdrawn === 1 ? { withdrawn: true } : {}),
+  });
+}
+
+function threadOf({ replies, number, at_ms }: ThreadRow): ThreadState {
+  return { count: Number(replies), number: Number(number), atMs: Number(at_ms) };
+}
+
+/** The condition that a message is of a thread, or begins it; `numbers` are written by this service. */
+export function ofThread(channelId: number, root: number): string {
+  return `number IN (SELECT r.number FROM replies r WHERE r.channel_id = ${channelId} AND r.thread = ${root})`;
+}
