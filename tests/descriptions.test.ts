@@ -423,6 +423,7 @@ describe('/asyncapi.json', () => {
       { do: 'status', status: { away: true } },
       { do: 'mark', channel, cursor },
       { do: 'unread' },
+      { do: 'publish', channel, data: { text: 'So did we' }, replyTo: cursor },
       { do: 'block', user: 'pia', as: 'muted' },
       { do: 'blocks' },
       { do: 'unblock', user: 'pia' },

@@ -631,6 +631,28 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
   });
 
+  it('answers a message, which says how often, and quotes it no more when it is taken back', async () => {
+    const [pia, ines] = [await open('/regatta/?as=pia'), await open('/regatta/?as=ines', undefined, false)];
+    const item = (page: Page, text: string) =>
+      page.locator('.messages li', { has: page.getByText(text, { exact: true }) });
+    const say = async (page: Page, text: string): Promise<void> => {
+      await page.locator('.composer input, form input').first().fill(text);
+      await page.locator('.composer input, form input').first().press('Enter');
+      await item(pia, text).waitFor(soon);
+    };
+    await say(ines, 'Curlew is over the line');
+    await item(pia, 'Curlew is over the line').hover();
+    await item(pia, 'Curlew is over the line').getByRole('button', { name: 'Answer' }).click();
+    await say(pia, 'No, it was Whimbrel');
+    await item(ines, 'No, it was Whimbrel').getByText('Ines Okoro: Curlew is over the line').waitFor(soon);
+    await item(ines, 'Curlew is over the line').getByText('1 answer').waitFor(soon);
+    await item(ines, 'Curlew is over the line').hover();
+    await item(ines, 'Curlew is over the line').getByRole('button', { name: 'Take back' }).click();
+    for (const page of [pia, ines])
+      await item(page, 'No, it was Whimbrel').getByText('Ines Okoro: taken back').waitFor(soon);
+    expect(await pia.getByText('over the line').count()).toBe(0);
+  });
+
   it('mutes a user for one spectator alone, until it wants to hear the user again', async () => {
     const [pia, ines, jory] = [
       await open('/regatta/?as=pia'),

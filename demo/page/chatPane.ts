@@ -25,8 +25,9 @@ export class ChatPane {
   #mine: string | undefined;
   /** The messages that are shown, by their cursors, each as it stands. */
   readonly #shown = new Map<string, { message: Message; readonly item: HTMLElement }>();
-  /** The message that is being revised. */
+  /** The message that is being revised, or answered. */
   #revising: Message | undefined;
+  #answering: Message | undefined;
   #wasLive = false;
   /** Messages that came after a break. */
   #caughtUp = 0;
@@ -107,9 +108,11 @@ export class ChatPane {
     this.#typing.ended();
     this.say('');
     const revised = this.#revising;
+    const answered = this.#answering;
     this.#revise(undefined);
+    this.#answer(undefined);
     try {
-      if (revised === undefined) await this.entry.publish({ text });
+      if (revised === undefined) await this.entry.publish({ text }, answered && { replyTo: answered });
       else await this.entry.revise(revised, { text }, { ifRevision: revised.revision ?? null });
     } catch (error) {
       input.value = text;
@@ -128,7 +131,16 @@ export class ChatPane {
     } else if (event.key === 'Escape' && this.#revising !== undefined) {
       this.#revise(undefined);
       input.value = '';
-    }
+    } else if (event.key === 'Escape') this.#answer(undefined);
+  }
+
+  /** What is written next answers a message; Escape takes that back. */
+  #answer(message: Message | undefined): void {
+    this.#answering = message;
+    const input = find<HTMLInputElement>(this.#pane, 'input');
+    input.placeholder =
+      message === undefined ? 'Say something (↑ to correct your last)' : `Answer ${nameOf(message.by?.user ?? '')}`;
+    if (message !== undefined) input.focus();
   }
 
   #revise(message: Message | undefined): void {
@@ -141,9 +153,30 @@ export class ChatPane {
   #changed(message: Message): void {
     const shown = this.#shown.get(message.cursor);
     if (shown === undefined) return;
-    shown.message = message;
-    this.#fill(shown.item, message);
+    // A change does not say what stands beside a message.
+    const { answers, replies, withdrawn } = shown.message;
+    if (message.withdrawn && !withdrawn) this.#countIn(message, -1);
+    shown.message = { ...message, ...(answers && { answers }), ...(replies && { replies }) };
+    this.#fill(shown.item, shown.message);
+    for (const each of this.#shown.values()) if (each.message.replyTo === message.cursor) this.#quote(each, message);
     if (message.withdrawn && this.#revising?.cursor === message.cursor) this.#revise(undefined);
+  }
+
+  /** Shows with a reply how the message that it answers stands now. */
+  #quote(reply: { message: Message; readonly item: HTMLElement }, { by, data, withdrawn }: Message): void {
+    const { text } = (data ?? {}) as { readonly text?: string };
+    const answers = { ...(by && { by }), ...(withdrawn ? { withdrawn } : text === undefined ? {} : { text }) };
+    reply.message = { ...reply.message, answers };
+    this.#fill(reply.item, reply.message);
+  }
+
+  /** A reply has come, or was taken back. */
+  #countIn({ thread, at }: Message, more: 1 | -1): void {
+    const first = this.#shown.get(thread ?? '');
+    if (first === undefined) return;
+    const count = Math.max(0, (first.message.replies?.count ?? 0) + more);
+    first.message = { ...first.message, replies: { count, at } };
+    this.#fill(first.item, first.message);
   }
 
   #show(message: ReceivedMessage): void {
@@ -151,6 +184,8 @@ export class ChatPane {
     if (isMissed) this.#caughtUp += 1;
     const author = message.by?.user;
     if (isSaid(message) && author === this.#user) this.#mine = message.cursor;
+    // What came with the reply to enter is counted already.
+    if (message.thread !== undefined && !message.withdrawn && this.#wasLive) this.#countIn(message, 1);
     if (this.#user !== '') this.entry.mark(message.cursor);
     this.#showRead();
     const item = this.#itemOf(message);
@@ -189,7 +224,12 @@ export class ChatPane {
     if (revisedAt !== undefined && !withdrawn) item.append(element('em', `revised${who} ${clock(revisedAt)}`));
     if (this.#user !== '' && by !== undefined && !withdrawn) item.append(...this.#actionsOn(message, by.user));
     const { counted, more } = this.#reactionsTo(message);
-    item.append(...more, element('p', withdrawn ? `Taken back${who}${why}` : textOf(message)), ...counted);
+    const { answers, replies } = message;
+    item.append(...more);
+    if (answers !== undefined) item.append(element('blockquote', quoteOf(answers)));
+    if (replies !== undefined && replies.count > 0)
+      counted.push(element('small', replies.count === 1 ? '1 answer' : `${replies.count} answers`));
+    item.append(element('p', withdrawn ? `Taken back${who}${why}` : textOf(message)), ...counted);
   }
 
   /** How many have reacted to a message, and with what else the user may. */
@@ -227,9 +267,11 @@ export class ChatPane {
       made.className = 'quiet';
       return made;
     };
-    if (author === this.#user) return [quiet('Take back', () => this.#withdraw(message))];
+    const answer = this.entry.channel.endsWith('/chat') ? [quiet('Answer', () => this.#answer(message))] : [];
+    if (author === this.#user) return [...answer, quiet('Take back', () => this.#withdraw(message))];
     const isCommittee = roles.includes('committee');
     return [
+      ...answer,
       this.#actionOn(message, author),
       ...(isCommittee ? [] : [quiet('Mute', () => this.#mute(author))]),
       ...(isCommittee ? [quiet('Take back', () => this.#withdraw(message, 'not for this place'))] : []),
@@ -346,6 +388,11 @@ function textOf({ data }: Message): string {
 }
 
 /** Whether a person wrote it; joins and leaves are noted, too. */
+/** What a reply answers, in short. */
+function quoteOf({ by, text, withdrawn }: NonNullable<Message['answers']>): string {
+  return `${by?.name ?? by?.user ?? 'The committee'}: ${withdrawn ? 'taken back' : (text ?? '')}`;
+}
+
 function isSaid({ type }: ReceivedMessage): boolean {
   return type !== 'joined' && type !== 'left';
 }
