@@ -82,6 +82,13 @@ describe('replies', () => {
       /Mira Holt Petrel leads \(1 reply\)\n.*pia \(to Mira Holt: "Petrel leads"\) By a length\n$/,
     );
     expect((await backend.read(chat, { thread: root.cursor })).messages).toHaveLength(2);
+    const pia = await come(service, 'pia');
+    expect(await pia.threads({ channel: chat })).toMatchObject([{ thread: root.cursor, unread: 0, count: 1 }]);
+    expect((await ninebells(['threads', 'mira'], env)).out).toMatch(/\nrace\/3\/chat +\S+ +1 +1 /);
+    expect(await backend.mark('mira', chat, root.cursor)).toMatchObject({ unread: 2 });
+    const last = (await backend.read(chat, { limit: 1 })).messages[0]?.cursor ?? '';
+    expect(await (await come(service, 'mira')).markThread(chat, root.cursor, last)).toMatchObject({ unread: 0 });
+    expect((await backend.threads('mira')).threads).toMatchObject([{ unread: 0, cursor: last }]);
     await expect(backend.publish({ channel: chat, data: 1, replyTo: 'x' })).rejects.toMatchObject({
       problem: { code: 'bad-cursor', where: '/replyTo' },
     });

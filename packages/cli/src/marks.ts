@@ -1,6 +1,6 @@
 import type { Command } from 'commander';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
-import { note, print, printJson, table } from './output.js';
+import { dayTime, note, print, printJson, table } from './output.js';
 
 /** The commands about what was read. */
 export function addMarks(program: Command): void {
@@ -24,6 +24,29 @@ export function addMarks(program: Command): void {
         );
         note(`${unread} in all.`);
       }
+    });
+
+  program
+    .command('threads')
+    .description('list the threads in which a user takes part, and what it has not read there')
+    .argument('<user>', "the user's id")
+    .addOption(urlOption())
+    .addOption(keyOption())
+    .addOption(jsonOption())
+    .action(async (user: string, options: CallOptions) => {
+      const { threads } = await backendOf(options).threads(user);
+      if (options.json) for (const each of threads) printJson(each);
+      else if (threads.length === 0) note(`${user} takes part in no thread.`);
+      else
+        print(
+          table(
+            ['CHANNEL', 'THREAD', 'UNREAD', 'REPLIES', 'LAST', 'READ UP TO'],
+            threads.map((each) => [
+              ...[each.channel, each.thread, String(each.unread), String(each.count)],
+              ...[dayTime(each.at), each.cursor],
+            ]),
+          ),
+        );
     });
 
   program

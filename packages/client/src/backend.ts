@@ -19,6 +19,7 @@ import type {
   ReadResult,
   Reported,
   RevisionsReply,
+  ThreadInfo,
   Uninvited,
 } from '@nine-bells/wire';
 import { defined } from '@nine-bells/wire';
@@ -443,6 +444,14 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** What a user has not read, in each channel where it has a mark. */
   unread(user: string): Promise<{ unread: number; channels: readonly Marked[] }> {
     return this.#ask('GET /v1/unread', { query: { user } });
+  }
+
+  /** Threads in which a user takes part: the one that was answered last comes first. */
+  threads(
+    user: string,
+    options: { channel?: string; limit?: number } = {},
+  ): Promise<{ threads: readonly ThreadInfo[] }> {
+    return this.#ask('GET /v1/threads', { query: { user, ...options } });
   }
 
   /** How far users have read in a channel, by user id. */

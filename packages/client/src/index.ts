@@ -31,6 +31,7 @@ export type {
   SetResult,
   Silenced,
   Standing,
+  ThreadInfo,
   Uninvited,
 } from '@nine-bells/wire';
 export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';

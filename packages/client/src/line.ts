@@ -16,6 +16,7 @@ import {
   type Reported,
   type RevisionsReply,
   type Silenced,
+  type ThreadInfo,
   type Uninvited,
 } from '@nine-bells/wire';
 import type {
@@ -146,8 +147,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
    * await thread.publish({ text: 'So did we.' }, { replyTo: message });
    */
   thread(channel: string, of: string | Pick<Message, 'cursor' | 'thread'>, options: EnterOptions = {}): Entry {
-    const thread = (typeof of === 'string' ? of : (of.thread ?? of.cursor)) as Cursor;
-    return this.#enter(channel, { ...options, filter: { ...options.filter, thread } });
+    return this.#enter(channel, { ...options, filter: { ...options.filter, thread: threadOf(of) } });
   }
 
   /**
@@ -329,6 +329,20 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.unread();
   }
 
+  /** The threads in which the user takes part, with what it has not read there. Throws as `read` does. */
+  threads(options: { channel?: string; limit?: number } = {}): Promise<readonly ThreadInfo[]> {
+    return this.#session.threads(options);
+  }
+
+  /**
+   * Marks a thread as read up to a place; with `null` the user takes part in it no more. Otherwise as `mark`.
+   *
+   * @param of - a message of the thread, or the cursor of its first one
+   */
+  markThread(channel: string, of: string | Pick<Message, 'cursor' | 'thread'>, cursor: string | null): Promise<Marked> {
+    return this.#session.markThread(channel, threadOf(of), cursor);
+  }
+
   /**
    * Marks a kept channel as read up to a place, on all the user's devices; with `null` takes the mark away, so that what
    * comes there is no longer counted. If the connection breaks, it waits for the next one.
@@ -394,4 +408,9 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   close(): void {
     this.#session.connection.close();
   }
+}
+
+/** The cursor of the first message of a thread. */
+function threadOf(of: string | Pick<Message, 'cursor' | 'thread'>): Cursor {
+  return (typeof of === 'string' ? of : (of.thread ?? of.cursor)) as Cursor;
 }

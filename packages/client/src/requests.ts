@@ -36,6 +36,7 @@ type Repeatable =
   | 'inbox'
   | 'watch'
   | 'mark'
+  | 'threads'
   | 'block'
   | 'unblock'
   | 'accept'

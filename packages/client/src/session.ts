@@ -26,6 +26,7 @@ import {
   type ServerFrame,
   type SetResult,
   type Silenced,
+  type ThreadInfo,
   type Uninvited,
   type Welcome,
 } from '@nine-bells/wire';
@@ -351,6 +352,15 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     if (marked.cursor === undefined) this.#unread?.forgotten(channel);
     else this.#unread?.changed({ [channel]: marked.unread });
     return marked;
+  }
+
+  async threads(options: { channel?: string; limit?: number }): Promise<readonly ThreadInfo[]> {
+    this.#mustBeOpen();
+    return (await this.connection.requests.ask({ do: 'threads', ...options })).threads;
+  }
+
+  markThread(channel: string, thread: Cursor, cursor: string | null): Promise<Marked> {
+    return this.connection.requests.ask({ do: 'mark', channel, thread, cursor });
   }
 
   /** Moves a mark while messages are being read. */

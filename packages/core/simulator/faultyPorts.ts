@@ -44,6 +44,7 @@ import {
   SoloRelay,
   type Store,
   type Subscriber,
+  type ThreadMark,
   type Topic,
   type UserMark,
   usersTopic,
@@ -274,6 +275,16 @@ export class SlowStore extends SlowQueues implements Store {
   async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
     await this.pause();
     return this.#records.unread(user, channels);
+  }
+
+  async markThread(...wish: Parameters<Store['markThread']>): Promise<ThreadMark | undefined> {
+    await this.pause();
+    return this.#records.markThread(...wish);
+  }
+
+  async threads(...wish: Parameters<Store['threads']>): Promise<readonly ThreadMark[]> {
+    await this.pause();
+    return this.#records.threads(...wish);
   }
 
   async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {

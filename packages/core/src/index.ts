@@ -87,4 +87,5 @@ export { mayHold } from './rules/mayHold.js';
 export * from './rules/shape.js';
 export { Connection } from './session/connection.js';
 export * from './session/guests.js';
+export { threadShown } from './session/replies.js';
 export { sessionVerbs } from './session/verbs/index.js';

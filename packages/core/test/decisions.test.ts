@@ -28,6 +28,7 @@ const samples: Readonly<Record<Verb, object>> = {
   status: { channel, status: 'away' },
   mark: { channel, cursor: 'v1:1' },
   unread: {},
+  threads: {},
   block: { user: 'ines' },
   unblock: { user: 'ines' },
   blocks: {},
@@ -46,7 +47,18 @@ const samples: Readonly<Record<Verb, object>> = {
 };
 
 /** What is read and written of the store for any user, whatever it may do. */
-const own = new Set(['inForce', 'changes', 'inbox', 'meet', 'unread', 'block', 'blocks', 'hasBlocks', 'accept']);
+const own = new Set([
+  'inForce',
+  'changes',
+  'inbox',
+  'meet',
+  'unread',
+  'block',
+  'blocks',
+  'hasBlocks',
+  'accept',
+  'threads',
+]);
 
 describe('no verb reaches a channel without a decision', () => {
   it('and every verb says which decision that is', () => {

@@ -74,6 +74,35 @@ describe('a reply', () => {
     expect(pia.pushes('change')).toMatchObject([{ message: { cursor: first, withdrawn: true } }]);
   });
 
+  it('is unread for those who take part in its thread, apart from the channel', async () => {
+    const all = setUp();
+    const [mira, pia, ines] = [await all.welcomed('mira'), await all.welcomed('pia'), await all.welcomed('ines')];
+    const root = await say(all, mira, 'Petrel leads');
+    const threads = async (client: Client) =>
+      (await ask(all, client, { do: 'threads' })).threads.map(
+        ({ unread, count }: { unread: number; count: number }) => [unread, count],
+      );
+    expect(await threads(mira)).toEqual([]);
+    await say(all, pia, 'By a length', { replyTo: root });
+    const last = await say(all, ines, 'By two', { replyTo: root });
+    expect([await threads(mira), await threads(pia), await threads(ines)]).toEqual([[[2, 2]], [[1, 2]], [[0, 2]]]);
+    const marked = { do: 'mark', channel: chat, thread: root, cursor: last };
+    expect(await ask(all, mira, marked)).toMatchObject({ channel: chat, cursor: last, unread: 0 });
+    expect(await threads(mira)).toEqual([[0, 2]]);
+    await ask(all, ines, { do: 'withdraw', channel: chat, cursor: last });
+    expect(await threads(pia)).toEqual([[0, 1]]);
+    // One may follow a thread without a word, and take part no more.
+    const jory = await all.welcomed('jory');
+    expect(await ask(all, jory, { ...marked, cursor: root })).toMatchObject({ unread: 1 });
+    expect(await ask(all, mira, { ...marked, cursor: null })).toMatchObject({ unread: 0 });
+    expect([await threads(jory), await threads(mira)]).toEqual([[[1, 1]], []]);
+    for (const [request, code] of [
+      [{ ...marked, channel: 'plain' }, 'bad-value'],
+      [{ ...marked, thread: root.replace(/\d+$/, '99') }, 'bad-cursor'],
+    ] as const)
+      expect((await ask(all, pia, request)).problem?.code).toBe(code);
+  });
+
   it.each([
     ['in a channel without', 'plain', (_: string) => 'v1:1', 'bad-value'],
     ['to nothing', chat, (root: string) => root.replace(/\d+$/, '99'), 'no-such-message'],

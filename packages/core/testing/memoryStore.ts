@@ -50,6 +50,7 @@ import {
   type ReportEnd,
   type ReportWish,
   type Store,
+  type ThreadMark,
   type UserMark,
   whyOver,
 } from '@nine-bells/core';
@@ -82,6 +83,8 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
   readonly #replyKeys = new Set<string>();
+  /** How far users have read in threads, by user, channel and first message. */
+  readonly #threadMarks = new Map<string, number>();
   /** By the digests of their codes. */
   readonly #invitations = new Map<string, KeptInvitation>();
   readonly #admissions = new Map<string, Admission>();
@@ -102,6 +105,7 @@ export class MemoryStore extends MemoryQueues implements Store {
     const appended = this.#log(channel).append(draft, unbounded);
     if (appended.repeated) return appended;
     if (draft.change !== undefined) this.#keep(channel, draft.change, before);
+    else this.#takePart(channel, appended.logged);
     const { hooks = [], hops, atMs, id } = draft;
     const event = {
       id,
@@ -131,6 +135,51 @@ export class MemoryStore extends MemoryQueues implements Store {
   }
 
   /** What was published before, under its key, is given again. */
+  async markThread(
+    user: string,
+    channel: ChannelName,
+    thread: Place,
+    place: Place | null,
+  ): Promise<ThreadMark | undefined> {
+    const { head } = this.#log(channel);
+    const isThere = (each: Place): boolean => each.volume === head.volume && each.number <= head.number;
+    if (!isThere(thread) || (place !== null && !isThere(place)))
+      throw refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' });
+    const key = JSON.stringify([user, channel, thread.number]);
+    if (place === null) this.#threadMarks.delete(key);
+    else this.#threadMarks.set(key, Math.max(place.number, this.#threadMarks.get(key) ?? 0));
+    return (await this.threads(user, 1, channel, thread.number))[0];
+  }
+
+  async threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]> {
+    const found: ThreadMark[] = [];
+    for (const [key, number] of this.#threadMarks) {
+      const [of, name, root] = JSON.parse(key) as [string, ChannelName, number];
+      if (of !== user || (channel ?? name) !== name || (thread ?? root) !== root) continue;
+      const { volume } = this.#log(name).head;
+      const all = this.#log(name).since({ volume, number: 0 }, everything).messages;
+      const replies = all.filter((each) => each.isMessage && each.reply?.thread === root);
+      const there = replies.filter(({ message }) => !message.withdrawn);
+      const unread = there.filter((each) => each.place.number > number && each.message.by?.user !== user).length;
+      const atMs = replies.at(-1)?.atMs ?? 0;
+      found.push({ channel: name, volume, thread: root, number, unread, count: there.length, atMs });
+    }
+    return found.sort((a, b) => b.atMs - a.atMs).slice(0, limit);
+  }
+
+  #takePart(channel: ChannelName, { place, reply, message }: LoggedMessage): void {
+    if (reply === undefined) return;
+    const root = this.#at(channel, reply.thread)?.message.by;
+    for (const [by, number] of [
+      [root, reply.thread],
+      [message.by, place.number],
+    ] as const) {
+      if (by === undefined || by.user.startsWith('guest:')) continue;
+      const key = JSON.stringify([by.user, channel, reply.thread]);
+      if (by !== root || !this.#threadMarks.has(key)) this.#threadMarks.set(key, number);
+    }
+  }
+
   #checkAnswered(channel: ChannelName, { reply, key, owner, by }: Draft): void {
     const name = key === undefined ? undefined : `${channel} ${owner ?? by?.user} ${key}`;
     if (name !== undefined && this.#replyKeys.has(name)) return;

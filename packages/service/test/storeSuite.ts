@@ -569,6 +569,41 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(JSON.parse((await read())[0]?.shown ?? '')).toMatchObject({ replies: { count: 1 } });
     });
 
+    it('are unread for who takes part, until read, withdrawn, muted or pruned', async () => {
+      const by = (user: string) => ({ by: { user } });
+      await store.append(chat, draft(1, by("o'hara")));
+      await Promise.all([reply(2, 1, 1, by('pia')), reply(3, 1, 1, by('guest:1')), reply(4, 1, 1, by('jory'))]);
+      const of = async (user: string) =>
+        (await store.threads(user, 9)).map(({ thread, number, unread, count, hidden }) => [
+          thread,
+          number,
+          unread,
+          count,
+          hidden,
+        ]);
+      expect([await of("o'hara"), await of('pia'), await of('jory'), await of('guest:1')]).toEqual([
+        [[1, 1, 3, 3, undefined]],
+        [[1, 2, 2, 3, undefined]],
+        [[1, 4, 0, 3, undefined]],
+        [],
+      ]);
+      const { volume } = await store.head(chat);
+      const place = (number: number) => ({ volume, number });
+      expect(await store.markThread('pia', chat, place(1), place(3))).toMatchObject({ number: 3, unread: 1 });
+      expect(await store.markThread('pia', chat, place(1), place(2))).toMatchObject({ number: 3 });
+      await store.block({ user: 'pia', other: 'jory', as: 'muted', atMs: 1, most: 9 });
+      expect(await of('pia')).toEqual([[1, 3, 1, 3, { blocked: 0, muted: 1 }]]);
+      await withdraw(5, 4, { to: 1, thread: 1 });
+      expect(await of('pia')).toEqual([[1, 3, 0, 2, undefined]]);
+      await expect(store.markThread('pia', chat, place(9), null)).rejects.toMatchObject({ code: 'bad-cursor' });
+      expect(await store.markThread('pia', chat, place(1), null)).toBeUndefined();
+      expect((await store.recordsOf("o'hara")).threads).toMatchObject([{ channel: chat, thread: `${volume}:1` }]);
+      await store.eraseRecords('users', "o'hara", 'e1', 10);
+      expect([await of("o'hara"), await of('pia')]).toEqual([[], []]);
+      await store.prune(chat, 2, 10);
+      expect(await of('jory')).toEqual([]);
+    });
+
     it('are known by their keys, also when what they answer was withdrawn meanwhile', async () => {
       await store.append(chat, draft(1));
       const keyed = { key: 'k', by: { user: 'pia' } };

@@ -54,6 +54,20 @@ export interface Answered {
   readonly withdrawn?: true;
 }
 
+/** A thread in which a user takes part. */
+export interface ThreadInfo {
+  readonly channel: ChannelName;
+  /** The message with which it begins. */
+  readonly thread: Cursor;
+  /** Replies behind the mark: not the user's own, not those that were withdrawn. */
+  readonly unread: number;
+  /** Replies in all, and when the last one came (RFC 3339, UTC, milliseconds). */
+  readonly count: number;
+  readonly at: string;
+  /** How far the user has read. */
+  readonly cursor: Cursor;
+}
+
 /** What a message held before it was changed. */
 export interface EarlierRevision {
   /** The cursor of the change that had made it so; absent: it was published so. */

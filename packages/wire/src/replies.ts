@@ -13,6 +13,7 @@ import type {
   ReactionCounts,
   ReactionsOf,
   Reactor,
+  ThreadInfo,
 } from './records.js';
 
 /** The reply to `inbox`, and what hello gives of it. */
@@ -248,6 +249,12 @@ export interface Marked {
   readonly unread: number;
 }
 
+/** The reply to `threads`. */
+export interface ThreadsReply {
+  /** Those in which the user takes part: the one that was answered last comes first. */
+  readonly threads: readonly ThreadInfo[];
+}
+
 /** The reply to `unread`. */
 export interface UnreadReply {
   /** For each channel in which the user has a mark. */
@@ -289,6 +296,7 @@ export interface ReplyOf {
   readonly unwatch: { readonly user: string };
   readonly mark: Marked;
   readonly unread: UnreadReply;
+  readonly threads: ThreadsReply;
   readonly block: BlocksReply;
   readonly unblock: BlocksReply;
   readonly blocks: BlocksReply;

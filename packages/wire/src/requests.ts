@@ -162,6 +162,14 @@ export interface MarkRequest extends Numbered {
   readonly channel: ChannelName;
   /** Read up to here; `null`: the mark is removed, and new messages are no longer counted. */
   readonly cursor: Cursor | null;
+  /** Only in this thread, by its first message: the mark of the channel stays. `null` as `cursor` ends that you take part. */
+  readonly thread?: Cursor;
+}
+export interface ThreadsRequest extends Numbered {
+  readonly do: 'threads';
+  /** Only of this channel. */
+  readonly channel?: ChannelName;
+  readonly limit?: number;
 }
 export interface UnreadRequest extends Numbered {
   readonly do: 'unread';
@@ -273,6 +281,7 @@ export type Request =
   | StatusRequest
   | MarkRequest
   | UnreadRequest
+  | ThreadsRequest
   | BlockRequest
   | UnblockRequest
   | BlocksRequest

@@ -1,5 +1,5 @@
 import { type ChannelName, formatCursor, refusal } from '@nine-bells/wire';
-import type { MarkState, UserMark } from '../model/mark.js';
+import type { MarkState, ThreadMark, UserMark } from '../model/mark.js';
 import type { Place } from '../model/message.js';
 import { channelTopic, type Relay, usersTopic } from '../ports/relay.js';
 import type { MarkStore } from '../ports/stores.js';
@@ -46,6 +46,34 @@ export class Marks {
     const state = await store.mark(user, channel, null, maxPerUser);
     relay.publish(usersTopic, { type: 'marked', user, state });
     if (rules.match(channel)?.rule.showsMarks) relay.publish(channelTopic(channel), { channel, user, mark: null });
+  }
+
+  /**
+   * Moves a user's mark in a thread forward; with `null` the user takes part no more.
+   *
+   * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel has no replies, `bad-cursor`, `unavailable`
+   */
+  async moveInThread(
+    user: string,
+    channel: ChannelName,
+    thread: Place,
+    place: Place | null,
+  ): Promise<ThreadMark | undefined> {
+    const { rule } = this.#host.rules.require(channel);
+    if (!rule.hasReplies)
+      throw refusal('bad-value', `channels of the rule ${rule.pattern} have no replies`, { where: '/thread' });
+    const state = await this.#host.store.markThread(user, channel, thread, place);
+    return state && this.#seenInThread(state);
+  }
+
+  /** The threads in which a user takes part: the one that was answered last comes first. */
+  async threads(user: string, limit: number, channel?: ChannelName): Promise<readonly ThreadMark[]> {
+    return (await this.#host.store.threads(user, limit, channel)).map((each) => this.#seenInThread(each));
+  }
+
+  #seenInThread(state: ThreadMark): ThreadMark {
+    const { unread } = this.#seen({ ...state, counted: 0 });
+    return { ...state, unread };
   }
 
   /** What a user has not read, in each channel where it has a mark, or in these of them; by the channels' names. */

@@ -13,6 +13,23 @@ export interface MarkState {
   readonly counted: number;
 }
 
+/** A thread in which a user takes part. */
+export interface ThreadMark {
+  readonly channel: ChannelName;
+  readonly volume: string;
+  /** The number of the message with which it begins. */
+  readonly thread: number;
+  /** How far the user has read. */
+  readonly number: number;
+  /** Replies behind the mark: not the user's own, not withdrawn. */
+  readonly unread: number;
+  /** As in `MarkState`, of these. */
+  readonly hidden?: { readonly blocked: number; readonly muted: number };
+  readonly count: number;
+  /** When the last reply was taken in, in milliseconds since the epoch. */
+  readonly atMs: number;
+}
+
 /** A user's mark, as others may see it. */
 export interface UserMark {
   readonly user: string;

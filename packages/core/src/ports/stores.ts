@@ -16,7 +16,7 @@ import type {
 } from '../model/hook.js';
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish } from '../model/intake.js';
 import type { Acceptance, Admission, InvitationDraft, KeptInvitation, whyOver } from '../model/invitation.js';
-import type { MarkState, UserMark } from '../model/mark.js';
+import type { MarkState, ThreadMark, UserMark } from '../model/mark.js';
 import type {
   Appended,
   Draft,
@@ -128,6 +128,15 @@ export interface MarkStore {
   unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]>;
   /** The marks in a channel, by user id: the first `limit`. */
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
+  /**
+   * Moves a user's mark in a thread forward, or with `null` takes it away: the user takes part no more. Who answers takes part,
+   * and whose message is answered.
+   *
+   * @throws {ProblemError} `bad-cursor` if no message of the channel is there; `unavailable`
+   */
+  markThread(user: string, channel: ChannelName, thread: Place, place: Place | null): Promise<ThreadMark | undefined>;
+  /** The threads in which a user takes part, of one channel or of all: the one that was answered last comes first. */
+  threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]>;
 }
 
 /** The boards that outlive a restart. */

@@ -12,11 +12,12 @@ import {
   type ReadRequest,
   refusal,
   type SetResult,
+  type ThreadInfo,
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
 import type { Filter } from '../channel/filters.js';
 import { changesText, shownOf } from '../channel/shown.js';
-import type { MarkState } from '../model/mark.js';
+import type { MarkState, ThreadMark } from '../model/mark.js';
 import type { Appended, LogSlice } from '../model/message.js';
 import type { InboxSlice } from '../model/notice.js';
 
@@ -72,6 +73,27 @@ export function setText({ entry, version }: SetResult): string {
 export function markedText({ channel, place, unread }: MarkState): string {
   const cursor = place && formatCursor(place);
   return JSON.stringify({ channel, cursor, unread } satisfies Record<keyof Marked, unknown>).slice(1, -1);
+}
+
+/** The same of a mark in a thread; `undefined`: the user takes part no more. */
+export function threadMarkedText(channel: ChannelName, state: ThreadMark | undefined): string {
+  const cursor = state && formatCursor({ volume: state.volume, number: state.number });
+  return JSON.stringify({ channel, cursor, unread: state?.unread ?? 0 } satisfies Record<keyof Marked, unknown>).slice(
+    1,
+    -1,
+  );
+}
+
+/** A thread as its user sees it. */
+export function threadShown({ channel, volume, thread, number, unread, count, atMs }: ThreadMark): ThreadInfo {
+  return {
+    channel,
+    thread: formatCursor({ volume, number: thread }),
+    unread,
+    count,
+    at: new Date(atMs).toISOString(),
+    cursor: formatCursor({ volume, number }),
+  };
 }
 
 /** The members of the reply to `read`, as JSON text without braces; only messages that are for the session. */

@@ -1,12 +1,21 @@
-import type { Engine, MarkState } from '@nine-bells/core';
-import { type ChannelName, formatCursor, type Marked, parseCursor, protocolLimits, refusal } from '@nine-bells/wire';
+import { type Engine, type MarkState, threadShown } from '@nine-bells/core';
+import {
+  type ChannelName,
+  defined,
+  formatCursor,
+  type Marked,
+  parseCursor,
+  protocolLimits,
+  refusal,
+} from '@nine-bells/wire';
+import { IsOptional } from 'class-validator';
 import { readBody } from './body.js';
 import { IsChannel, IsWords } from './publishDto.js';
-import { channelOf, queryText, queryWhole } from './query.js';
+import { channelOf, cursorOf, limitOf, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 class MarkDto {
-  static readonly members = { user: true, channel: true, cursor: true } as const;
+  static readonly members = { user: true, channel: true, cursor: true, thread: true } as const;
 
   @IsWords(protocolLimits.userChars)
   user!: string;
@@ -15,6 +24,10 @@ class MarkDto {
   channel!: string;
 
   cursor!: string | null;
+
+  @IsOptional()
+  @IsWords(64)
+  thread?: string;
 }
 
 /** How far users have read, and what they have not. */
@@ -43,15 +56,29 @@ export function marks(engine: Engine): readonly Route[] {
   };
 
   const move: Serve<'POST /v1/marks'> = async (request, response) => {
-    const { user, channel, cursor } = readBody(MarkDto, request.body);
+    const { user, channel, cursor, thread } = readBody(MarkDto, request.body);
     if (user.startsWith('guest:')) throw refusal('bad-value', 'guests have no read marks', { where: '/user' });
     const place = cursor === null ? null : parseCursor(String(cursor));
     if (place === undefined)
       throw refusal('bad-cursor', '`cursor` is a cursor, or null to take the mark away', { where: '/cursor' });
-    response.json({ user, ...shown(await engine.marks.move(user, channel as ChannelName, place)) });
+    if (thread == null) response.json({ user, ...shown(await engine.marks.move(user, channel as ChannelName, place)) });
+    else {
+      const found = await engine.marks.moveInThread(user, channel as ChannelName, cursorOf(thread, '/thread'), place);
+      const { cursor: at, unread: left } = found === undefined ? { cursor: undefined, unread: 0 } : threadShown(found);
+      response.json({ user, channel: channel as ChannelName, unread: left, ...defined({ cursor: at }) });
+    }
+  };
+
+  const threads: Serve<'GET /v1/threads'> = async (request, response) => {
+    const user = queryText(request, 'user');
+    if (user === undefined || user === '') throw refusal('bad-value', '`user` is missing', { where: '?user' });
+    const channel = queryText(request, 'channel') === undefined ? undefined : channelOf(request);
+    const found = await engine.marks.threads(user, limitOf(request), channel);
+    response.json({ user, threads: found.map(threadShown) });
   };
 
   return [
+    route('GET /v1/threads', { right: 'read', query: ['user', 'channel', 'limit'] }, threads),
     route('GET /v1/unread', { right: 'read', query: ['user'] }, unread),
     route('GET /v1/marks', { right: { perChannel: 'read' }, query: ['channel', 'limit'] }, inChannel),
     route('POST /v1/marks', { right: 'notify', body: MarkDto }, move),

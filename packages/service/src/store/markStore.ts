@@ -1,7 +1,8 @@
-import { type MarkState, noteTypes, type Place, type UserMark } from '@nine-bells/core';
+import { type MarkState, noteTypes, type Place, type ThreadMark, type UserMark } from '@nine-bells/core';
 import { type BlockKind, type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
-import { makeChannels, tableOf, updateInstead } from './statements.js';
+import { forward, threadMarkColumns } from './replyRows.js';
+import { insertOf, listOf, makeChannels, tableOf, updateInstead } from './statements.js';
 
 /** Where a user's mark is to go; `null`: away. */
 export interface MarkWish {
@@ -34,6 +35,19 @@ interface StandingRow {
   readonly muted: number | string;
 }
 
+/** A mark in a thread, with what stands behind it. */
+interface ThreadRow {
+  readonly name: ChannelName;
+  readonly volume: string;
+  readonly root: number | string;
+  readonly number: number | string;
+  readonly replies: number | string;
+  readonly at_ms: number | string;
+  readonly unread: number | string;
+  readonly blocked: number | string;
+  readonly muted: number | string;
+}
+
 /** Most marks of one commit. */
 const groupMarks = 500;
 
@@ -62,6 +76,71 @@ export class MarkStore {
 
   async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
     return standingsOf(this.#database.reads, user, channels);
+  }
+
+  async markThread(
+    user: string,
+    channel: ChannelName,
+    thread: Place,
+    place: Place | null,
+  ): Promise<ThreadMark | undefined> {
+    const database = this.#database;
+    const refused = await database.write(async (reads): Promise<Plan<ProblemError | undefined>> => {
+      const [row] = await reads.select<{ id: number; volume: string; head: number | string }>(
+        'SELECT id, volume, head FROM channels WHERE name = :channel',
+        { channel },
+      );
+      const isThere = (each: Place): boolean => each.volume === row?.volume && each.number <= Number(row.head);
+      if (row === undefined || !isThere(thread) || (place !== null && !isThere(place)))
+        return {
+          statements: [],
+          result: refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' }),
+        };
+      const key = [user, row.id, thread.number];
+      return {
+        statements: [
+          place === null
+            ? `DELETE FROM thread_marks
+               WHERE (user_id, channel_id, root) IN ${listOf(['TEXT', 'INTEGER', 'BIGINT'], [key], database)}`
+            : insertOf('thread_marks', threadMarkColumns, [[...key, place.number]], database, forward),
+        ],
+        result: undefined,
+      };
+    });
+    if (refused !== undefined) throw refused;
+    return (await this.threads(user, 1, channel, thread.number))[0];
+  }
+
+  async threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]> {
+    const behind = (condition: string): string =>
+      `(SELECT COUNT(*) FROM replies r JOIN messages m ON m.channel_id = r.channel_id AND m.number = r.number
+         AND m.author <> k.user_id AND m.withdrawn IS NULL ${condition}
+        WHERE r.channel_id = k.channel_id AND r.thread = k.root AND r.number > k.number)`;
+    const hidden = (kind: BlockKind): string =>
+      behind(`AND m.author IN (SELECT b.other_id FROM blocks b WHERE b.user_id = k.user_id AND b.kind = '${kind}')`);
+    const rows = await this.#database.reads.select<ThreadRow>(
+      `SELECT c.name, c.volume, k.root, k.number, COALESCE(t.replies, 0) AS replies, COALESCE(t.at_ms, 0) AS at_ms,
+         ${behind('')} AS unread, ${hidden('blocked')} AS blocked, ${hidden('muted')} AS muted
+       FROM thread_marks k JOIN channels c ON c.id = k.channel_id
+       LEFT JOIN threads t ON t.channel_id = k.channel_id AND t.root = k.root
+       WHERE k.user_id = :user ${channel === undefined ? '' : 'AND c.name = :channel'}
+         ${thread === undefined ? '' : 'AND k.root = :thread'}
+       ORDER BY COALESCE(t.at_ms, 0) DESC, k.root DESC LIMIT :limit`,
+      { user, limit, channel: channel ?? '', thread: thread ?? 0 },
+    );
+    return rows.map((row) => {
+      const by = { blocked: Number(row.blocked), muted: Number(row.muted) };
+      return {
+        channel: row.name,
+        volume: row.volume,
+        thread: Number(row.root),
+        number: Number(row.number),
+        unread: Number(row.unread),
+        count: Number(row.replies),
+        atMs: Number(row.at_ms),
+        ...(by.blocked + by.muted === 0 ? {} : { hidden: by }),
+      };
+    });
   }
 
   async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {

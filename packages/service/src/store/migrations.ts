@@ -645,6 +645,14 @@ export const migrations: readonly Migration[] = [
         number,
         at_ms: number,
       });
+      // How far those have read who take part in a thread.
+      await context.createTable('thread_marks', {
+        user_id: { type: DataTypes.STRING(128), primaryKey: true },
+        channel_id: channel,
+        root: key,
+        number,
+      });
+      await context.addIndex('thread_marks', { name: 'thread_marks_by_channel', fields: ['channel_id', 'root'] });
       // Only channels in which messages were answered are asked for threads.
       await context.addColumn('channels', 'threads', { type: DataTypes.INTEGER, allowNull: false, defaultValue: 0 });
     },

@@ -442,7 +442,8 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   async users(reads, { user, written, dialect }) {
     const [row] = await reads.select<{ count: number | string }>(
       `SELECT (SELECT COUNT(*) FROM users WHERE id = :user) + (SELECT COUNT(*) FROM user_roles WHERE user_id = :user)
-         + (SELECT COUNT(*) FROM notices WHERE user_id = :user) AS count`,
+         + (SELECT COUNT(*) FROM notices WHERE user_id = :user)
+         + (SELECT COUNT(*) FROM thread_marks WHERE user_id = :user) AS count`,
       { user },
     );
     const result = Number(row?.count ?? 0) + written.length;
@@ -451,6 +452,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     return {
       statements: [
         `DELETE FROM notices WHERE user_id IN ${which}`,
+        `DELETE FROM thread_marks WHERE user_id IN ${which}`,
         `DELETE FROM notices WHERE (user_id, number) IN ${listOf(['TEXT', 'BIGINT'], written, dialect)}`,
         `DELETE FROM user_roles WHERE user_id IN ${which}`,
         `DELETE FROM users WHERE id IN ${which}`,
@@ -581,6 +583,9 @@ function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
       'SELECT notice_id AS id, title, data_json, at_ms, until_ms FROM notices WHERE user_id = :user ORDER BY number',
     marks: `SELECT c.name AS channel, c.volume || ':' || CAST(k.number AS TEXT) AS cursor FROM marks k
       JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ORDER BY c.name`,
+    threads: `SELECT c.name AS channel, c.volume || ':' || CAST(k.root AS TEXT) AS thread,
+        c.volume || ':' || CAST(k.number AS TEXT) AS cursor FROM thread_marks k
+      JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ORDER BY c.name, k.root`,
     bans: 'SELECT id, did AS type, channel, reason, at_ms, until_ms, lifted_at_ms FROM bans WHERE user_id = :user',
     cutoffs: 'SELECT before_ms FROM cutoffs WHERE user_id = :user',
     reportsMade: 'SELECT id, channel, cursor, reason, at_ms, ended_at_ms FROM reports WHERE reporter = :user',

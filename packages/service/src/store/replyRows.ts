@@ -1,5 +1,5 @@
 import { answeringRefused, answersText, type Draft, type LoggedMessage, type ThreadState } from '@nine-bells/core';
-import type { ChannelName, ProblemError } from '@nine-bells/wire';
+import { type ChannelName, GUEST_PREFIX, type ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import type { HeadRow } from './messageRows.js';
 import type { ChannelRow, MessageRow } from './models.js';
@@ -41,6 +41,8 @@ export class Replies {
   readonly #answered: ReadonlyMap<string, boolean>;
   readonly #rows: number[][] = [];
   readonly #threads = new Map<string, { row: number[]; count: number }>();
+  /** How far those have read who answer: their own replies. */
+  readonly #marks = new Map<string, readonly unknown[]>();
 
   private constructor(answered: ReadonlyMap<string, boolean>) {
     this.#answered = answered;
@@ -74,12 +76,27 @@ export class Replies {
   }
 
   /** Adds a reply that has its place. */
-  add(channelId: number, number: number, { reply, atMs }: Draft): void {
+  add(channelId: number, number: number, { reply, atMs, by }: Draft): void {
     if (reply === undefined) return;
     this.#rows.push([channelId, number, reply.to, reply.thread]);
     const key = `${channelId} ${reply.thread}`;
+    if (by !== undefined && !by.user.startsWith(GUEST_PREFIX))
+      this.#marks.set(JSON.stringify([key, by.user]), [by.user, channelId, reply.thread, number]);
     const count = (this.#threads.get(key)?.count ?? 0) + 1;
     this.#threads.set(key, { count, row: [channelId, reply.thread, count, number, atMs] });
+  }
+
+  /** Who answers takes part in the thread, and whose message it begins with. */
+  #takePart(dialect: Dialect): readonly string[] {
+    const roots = [...this.#threads.values()].map(({ row: [id, root] }) => [id, root]);
+    const marks = [...this.#marks.values()];
+    return [
+      `INSERT INTO thread_marks (user_id, channel_id, root, number)
+       SELECT m.author, m.channel_id, m.number, m.number FROM messages m
+       WHERE (m.channel_id, m.number) IN ${listOf(['INTEGER', 'BIGINT'], roots, dialect)}
+         AND m.author <> '' AND m.author NOT LIKE '${GUEST_PREFIX}%' ON CONFLICT DO NOTHING`,
+      ...(marks.length === 0 ? [] : [insertOf('thread_marks', threadMarkColumns, marks, dialect, forward)]),
+    ];
   }
 
   statements(dialect: Dialect): readonly string[] {
@@ -96,10 +113,30 @@ export class Replies {
         `ON CONFLICT (channel_id, root) DO UPDATE SET replies = threads.replies + excluded.replies,
            number = excluded.number, at_ms = excluded.at_ms`,
       ),
+      ...this.#takePart(dialect),
       `UPDATE channels SET threads = 1 WHERE id IN ${listOf(['INTEGER'], channels, dialect)} AND threads = 0`,
     ];
   }
 }
+
+/** How far a user has read in a thread. */
+export interface ThreadMarkRow {
+  readonly user_id: string;
+  readonly channel_id: number;
+  readonly root: number | string;
+  readonly number: number | string;
+}
+
+export const threadMarkColumns: Columns<ThreadMarkRow> = {
+  user_id: 'TEXT',
+  channel_id: 'INTEGER',
+  root: 'BIGINT',
+  number: 'BIGINT',
+};
+
+/** A mark moves forward. */
+export const forward = `ON CONFLICT (user_id, channel_id, root) DO UPDATE SET
+  number = CASE WHEN excluded.number > thread_marks.number THEN excluded.number ELSE thread_marks.number END`;
 
 /** Threads have one reply less each: these replies were withdrawn, by changes with these numbers. */
 export function withdrawnReplies(

@@ -49,6 +49,12 @@ const records: Readonly<Record<RecordKind, readonly Records[]>> = {
       isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
     },
     {
+      table: 'thread_marks',
+      keys: ['user_id', 'channel_id', 'root'],
+      types: ['TEXT', 'BIGINT', 'BIGINT'],
+      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
+    },
+    {
       table: 'blocks',
       keys: ['user_id', 'other_id'],
       types: ['TEXT', 'TEXT'],
@@ -167,6 +173,7 @@ export class SqlRetentionStore {
           `DELETE FROM reactions WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM replies WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM threads WHERE channel_id = ${row.id} AND root < ${to}`,
+          `DELETE FROM thread_marks WHERE channel_id = ${row.id} AND root < ${to}`,
           `DELETE FROM reaction_counts WHERE channel_id = ${row.id} AND number < ${to}`,
           `UPDATE channels SET oldest = ${to}, pruned_notes = ${notes} WHERE id = ${row.id}`,
           // PostgreSQL gives pages back by itself.

@@ -55,6 +55,7 @@ import type {
   ReportEnd,
   ReportWish,
   Store,
+  ThreadMark,
   UserMark,
 } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
@@ -195,6 +196,14 @@ export class SqlStore implements Store {
 
   unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
     return this.#marks.unread(user, channels);
+  }
+
+  markThread(...wish: Parameters<Store['markThread']>): Promise<ThreadMark | undefined> {
+    return this.#marks.markThread(...wish);
+  }
+
+  threads(...wish: Parameters<Store['threads']>): Promise<readonly ThreadMark[]> {
+    return this.#marks.threads(...wish);
   }
 
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {

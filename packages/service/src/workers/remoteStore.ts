@@ -46,6 +46,8 @@ const plain = [
   'mark',
   'unread',
   'marks',
+  'markThread',
+  'threads',
   'inForce',
   'audit',
   'saveBoard',

@@ -14,6 +14,7 @@ import type {
   ReactResult,
   Reported,
   RevisionsReply,
+  ThreadsReply,
   Uninvited,
   Welcome,
 } from '../replies.js';
@@ -394,6 +395,12 @@ export interface HttpInterface {
     query: { readonly user: string };
     answer: { readonly user: string; readonly unread: number; readonly channels: readonly Marked[] };
   };
+  /** Threads in which a user takes part, with what it has not read there: the one that was answered last comes first. */
+  'GET /v1/threads': {
+    query: { readonly user: string; readonly channel?: string } & Limit;
+    answer: { readonly user: string } & ThreadsReply;
+    problems: 'bad-name';
+  };
   /** How far users have read in a channel, by user id. */
   'GET /v1/marks': {
     query: { readonly channel: string } & Limit;
@@ -406,7 +413,13 @@ export interface HttpInterface {
   };
   /** Moves a user's mark in a kept channel forward; with `null` takes it away. */
   'POST /v1/marks': {
-    body: { readonly user: string; readonly channel: string; readonly cursor: string | null };
+    body: {
+      readonly user: string;
+      readonly channel: string;
+      readonly cursor: string | null;
+      /** Only in this thread. */
+      readonly thread?: string;
+    };
     answer: { readonly user: string } & Marked;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel';
   };

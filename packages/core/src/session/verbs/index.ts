@@ -20,6 +20,7 @@ import { revisions } from './revisions.js';
 import { set } from './set.js';
 import { silence } from './silence.js';
 import { status } from './status.js';
+import { threads } from './threads.js';
 import { unread } from './unread.js';
 import { unwatch, watch } from './watch.js';
 import { withdraw } from './withdraw.js';
@@ -41,6 +42,7 @@ export const sessionVerbs: VerbTable = {
   status,
   mark,
   unread,
+  threads,
   block,
   unblock,
   blocks,
