@@ -12,7 +12,7 @@ tokens: { secret: the-secret-of-the-benchmarks-of-32-bytes }
 channels:
   - { pattern: old, logbook: kept, keep: { for: 1d }, allow: { enter: anyone, publish: anyone } }
   - { pattern: "talk/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
-  - { pattern: talk/revised, logbook: kept, reactions: true, allow: { enter: anyone } }
+  - { pattern: talk/revised, logbook: kept, reactions: true, replies: true, allow: { enter: anyone } }
   - { pattern: talk/cheers, logbook: kept, reactions: true, allow: { enter: anyone } }
   - { pattern: "live/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
 `;
@@ -57,7 +57,13 @@ const acts = {
          SELECT 3, number, word, user, at_ms FROM messages, (
            SELECT 'aye' AS word, 'pia' AS user UNION ALL SELECT 'aye', 'jory' UNION ALL SELECT 'bravo', 'oona')
          WHERE channel_id = 1 AND number % 10 = 5 AND number <= ${messages};
-         INSERT INTO reaction_heads (channel_id, version) VALUES (3, ${messages / 10})`,
+         INSERT INTO reaction_heads (channel_id, version) VALUES (3, ${messages / 10});
+         -- Another tenth are answers.
+         INSERT INTO replies (channel_id, number, reply_to, thread)
+         SELECT 3, number, number - 3, number - 3 FROM messages WHERE channel_id = 1 AND number % 10 = 7;
+         INSERT INTO threads (channel_id, root, replies, number, at_ms)
+         SELECT channel_id, thread, 1, number, 0 FROM replies;
+         UPDATE channels SET threads = 1 WHERE id = 3`,
         (error) => {
           database.close();
           if (error === null) resolve();
