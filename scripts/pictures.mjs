@@ -25,7 +25,15 @@ const only = process.argv[2];
 const pause = (ms) => new Promise((resolve) => setTimeout(resolve, ms));
 
 await backend.notify({ users: ['pia', 'jory'], title: 'Race 4 is postponed until 15:30' });
-await regatta('regatta', async () => {});
+await regatta('regatta', async (left, right) => {
+  await right.locator('input').fill('Which mark is next?');
+  await right.locator('input').press('Enter');
+  const asked = left.locator('.messages li', { hasText: 'Which mark is next?' });
+  await asked.hover();
+  await asked.getByRole('button', { name: 'Answer' }).click();
+  await left.locator('input').fill('The second, off the west point');
+  await left.locator('input').press('Enter');
+});
 await picture('regatta-race', `${url}/regatta/race.html`, {}, () => pause(75_000));
 await inConsole('console-rules', 'rules/race/:race/signals', {}, async (page) => {
   await page.getByText('A boat has crossed the finish line').waitFor();

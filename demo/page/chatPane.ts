@@ -222,10 +222,14 @@ export class ChatPane {
     const why = reason === undefined ? '' : `: ${reason}`;
     item.replaceChildren(element('b', by?.name ?? by?.user ?? 'The committee'), element('time', clock(at)));
     if (revisedAt !== undefined && !withdrawn) item.append(element('em', `revised${who} ${clock(revisedAt)}`));
-    if (this.#user !== '' && by !== undefined && !withdrawn) item.append(...this.#actionsOn(message, by.user));
     const { counted, more } = this.#reactionsTo(message);
     const { answers, replies } = message;
-    item.append(...more);
+    const mayAct = this.#user !== '' && by !== undefined && !withdrawn;
+    const actions = [...(mayAct ? this.#actionsOn(message, by.user) : []), ...more];
+    const quiet = document.createElement('span');
+    quiet.className = 'actions';
+    quiet.append(...actions.filter((each) => each.className === 'quiet'));
+    item.append(...actions.filter((each) => each.className !== 'quiet'), quiet);
     if (answers !== undefined) item.append(element('blockquote', quoteOf(answers)));
     if (replies !== undefined && replies.count > 0)
       counted.push(element('small', replies.count === 1 ? '1 answer' : `${replies.count} answers`));
