@@ -17,6 +17,7 @@ channels:
     presence: { noted: true, grace: 1s }
     marks: shown
     revisions: kept
+    replies: true
     allow: { enter: anyone, publish: signed-in, revise: { author: always }, withdraw: signed-in, moderate: { role: committee } }
   - { pattern: "protest/:case", logbook: kept, allow: { enter: anyone, publish: signed-in } }
   - { pattern: "direct/:users", direct: true, logbook: kept }
@@ -32,7 +33,7 @@ async function live(service: StartedService): Promise<void> {
   await chat.ready;
   const first = await chat.publish({ text: 'I am Oona' });
   await chat.revise(first.cursor, { text: 'It is me, Oona' });
-  await chat.publish({ text: 'And on' }, { key: 'oonas-key' });
+  await chat.publish({ text: 'And on' }, { key: 'oonas-key', replyTo: first });
   for (let n = 0; n < 120; n++) await backend.publish({ channel: 'race/4/chat', data: { n }, by });
   const pia = connect(url, { token: () => token('pia') });
   await pia.opened();
@@ -107,6 +108,9 @@ describe.each(kinds.filter(([, isThere]) => isThere))('a person, in %s', (kind) 
       },
     });
     expect(all.messages.filter(({ type }: { type: string }) => type === 'message')).toHaveLength(124);
+    const [first, answer] = all.messages.filter(({ channel }: { channel: string }) => channel === 'race/3/chat');
+    expect(answer).toMatchObject({ data: { text: 'And on' }, replyTo: first.cursor, thread: first.cursor });
+    expect(answer).not.toHaveProperty('answers');
     expect((await service.backend.audit({ user: 'oona' })).entries[0]).toMatchObject({ type: 'export', user: 'oona' });
     const key = await service.backend.makeKey({ name: 'reader', rights: ['read'] });
     for (const command of [['person', 'oona'], ['forget', 'oona'], ['erasures']])

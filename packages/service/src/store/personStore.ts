@@ -91,17 +91,29 @@ export class SqlPersonStore implements PersonStore {
     const { channel, number } = after ?? { channel: 0, number: 0 };
     // Channel by channel, by the index of authors there.
     const rows = await this.#database.reads.select<
-      MessageRow & { readonly name: ChannelName; readonly volume: string; readonly held: string | null }
+      MessageRow & {
+        readonly name: ChannelName;
+        readonly volume: string;
+        readonly held: string | null;
+        readonly reply_to: number | string | null;
+        readonly thread: number | string | null;
+      }
     >(
-      `SELECT m.*, c.name, c.volume, h.channel AS held FROM channels c
+      `SELECT m.*, c.name, c.volume, h.channel AS held, r.reply_to, r.thread FROM channels c
        JOIN messages m ON m.channel_id = c.id AND m.author = :user LEFT JOIN holds h ON h.channel = c.name
+       LEFT JOIN replies r ON r.channel_id = m.channel_id AND r.number = m.number
        WHERE m.target IS NULL AND (c.id > :channel OR (c.id = :channel AND m.number > :number))
        ORDER BY c.id, m.number LIMIT :limit`,
       { user, channel, number, limit },
     );
     const last = rows.at(-1);
     return {
-      messages: rows.map((row) => loggedOf(row.name, row.volume, row)),
+      // Which message each answers, but not what that says: those are the words of another.
+      messages: rows.map((row) => {
+        const message = loggedOf(row.name, row.volume, row);
+        if (row.reply_to === null) return message;
+        return message.with({ reply: { to: Number(row.reply_to), thread: Number(row.thread) } });
+      }),
       held: rows.map(({ held }) => held !== null),
       ...(rows.length < limit || last === undefined
         ? {}
