@@ -96,6 +96,13 @@ describe('invitations', () => {
     expect(await run('end-invitation', second.invitation.id, '--admitted')).toBe(
       'Ended; 1 who had accepted it are let in no more.\n',
     );
+    await backend.endInvitation((await backend.invite({ channel: hearing })).invitation.id, { by: { user: 'mira' } });
+    const { entries } = await backend.audit();
+    expect(entries.filter(({ channel }) => channel === hearing)).toMatchObject([
+      { type: 'end-invitation', by: { user: 'mira' } },
+      { type: 'end-invitation', about: second.invitation.id },
+      { type: 'end-admission', by: { name: 'first' }, user: 'pia', about: id },
+    ]);
     await pia.accept((await backend.invite({ channel: hearing, uses: 5 })).code);
     await backend.erase({ user: 'pia' });
     await backend.erase({ user: 'mira' });

@@ -478,7 +478,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   }
 
   /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. */
-  endInvitation(id: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
+  endInvitation(id: string, options: { admitted?: boolean; by?: Author } = {}): Promise<Uninvited> {
     return this.#ask('POST /v1/invitations/:id/end', { params: { id }, body: options });
   }
 
@@ -491,8 +491,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   }
 
   /** A user is let into a channel by its invitation no more. */
-  endAdmission(channel: string, user: string): Promise<{ ended: boolean }> {
-    return this.#ask('POST /v1/admissions/end', { body: { channel, user } });
+  endAdmission(channel: string, user: string, options: { by?: Author } = {}): Promise<{ ended: boolean }> {
+    return this.#ask('POST /v1/admissions/end', { body: { channel, user, ...options } });
   }
 
   /** Whom a user keeps away: has blocked or muted. */

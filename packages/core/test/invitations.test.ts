@@ -120,7 +120,7 @@ describe('an invitation', () => {
     // By an application, for one user.
     await ask(all, pia, { do: 'accept', code: two.code });
     await ask(all, pia, enter);
-    expect(await all.engine.invitations.endAdmission(hearing, 'pia')).toBe(true);
+    expect(await all.engine.invitations.endAdmission(hearing, 'pia', { kind: 'key', id: 'k1' })).toBe(true);
     await all.settle();
     expect(pia.pushes('removed')).toHaveLength(2);
     await all.clock.run(601_000);

@@ -638,7 +638,11 @@ export class MemoryStore extends MemoryQueues implements Store {
     return [...this.#invitations.values()].find((each) => each.id === id);
   }
 
-  async endInvitation(id: string, atMs: number, admitted: boolean): ReturnType<Store['endInvitation']> {
+  async endInvitation(
+    id: string,
+    admitted: boolean,
+    { atMs }: { readonly atMs: number },
+  ): ReturnType<Store['endInvitation']> {
     const found = [...this.#invitations].find(([, each]) => each.id === id);
     if (found === undefined) return undefined;
     const invitation = { ...found[1], revokedAtMs: found[1].revokedAtMs ?? atMs };

@@ -646,13 +646,20 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await store.invitations(chat, 9, 'two')).toMatchObject([{ id: 'one' }]);
       expect(await store.admissionsIn(chat, 1, '')).toMatchObject([{ user: 'jory', invitation: 'one' }]);
       expect(await store.admissionsIn(chat, 9, 'jory')).toMatchObject([{ user: 'pia', channel: chat }]);
-      expect(await store.endInvitation('one', 300, false)).toMatchObject({
+      expect(await store.endInvitation('one', false, { by, atMs: 300 })).toMatchObject({
         invitation: { revokedAtMs: 300 },
         users: [],
       });
       expect(await accept('one', 'pia')).toBe('revoked');
-      expect((await store.endInvitation('one', 400, true))?.users).toEqual(['jory', 'pia']);
-      expect([await store.admissions('pia'), await store.endInvitation('nothing', 1, true)]).toEqual([[], undefined]);
+      // What was ended before is told once.
+      for (const users of [['jory', 'pia'], []])
+        expect((await store.endInvitation('one', true, { by, atMs: 400 }))?.users).toEqual(users);
+      expect((await store.audit(undefined, 9)).map(({ type, about, atMs }) => [type, about, atMs])).toEqual([
+        ['end-invitation', 'one', 400],
+        ['end-invitation', 'one', 300],
+      ]);
+      expect(await store.admissions('pia')).toEqual([]);
+      expect(await store.endInvitation('nothing', true, { by, atMs: 1 })).toBe(undefined);
     });
 
     it('go with their users, and are forgotten when they let no user in any more', async () => {
@@ -660,10 +667,10 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await accept('one', 'pia');
       await store.accept({ digest: 'done', user: 'guest:1', atMs: 20, untilMs: 50 });
       expect((await store.recordsOf('pia')).admissions).toMatchObject([{ channel: chat, invitation: 'one' }]);
-      expect([await store.forget('invitations', 1_000, 10), await store.endAdmission(chat, 'guest:1')]).toEqual([
-        2,
-        false,
-      ]);
+      expect([
+        await store.forget('invitations', 1_000, 10),
+        await store.endAdmission(chat, 'guest:1', { by, atMs: 1 }),
+      ]).toEqual([2, false]);
       expect((await store.invitations(chat, 9)).map(({ id }) => id)).toEqual(['one']);
       expect(await store.eraseRecords('invitations', 'pia', 'e1', 10)).toBe(1);
       expect(await store.eraseRecords('invitations', 'mira', 'e1', 10)).toBe(1);

@@ -131,9 +131,9 @@ export class Invitations {
    * @param admitted - those who have accepted it are let in no more
    * @throws {ProblemError} `no-such-invitation`, `unavailable`
    */
-  async end(id: string, admitted: boolean): Promise<Uninvited> {
+  async end(id: string, admitted: boolean, by: Actor): Promise<Uninvited> {
     const { store, clock } = this.#host;
-    const ended = await store.endInvitation(id, clock.now(), admitted);
+    const ended = await store.endInvitation(id, admitted, { by, atMs: clock.now() });
     if (ended === undefined) throw noSuch();
     this.#tell(ended.users);
     return { invitation: this.#shown(ended.invitation), ended: ended.users.length };
@@ -146,9 +146,10 @@ export class Invitations {
   }
 
   /** A user is let into a channel no more. Gives whether it was. @throws {ProblemError} `no-such-channel`, `unavailable` */
-  async endAdmission(channel: ChannelName, user: string): Promise<boolean> {
-    this.#host.rules.require(channel);
-    const ended = await this.#host.store.endAdmission(channel, user);
+  async endAdmission(channel: ChannelName, user: string, by: Actor): Promise<boolean> {
+    const { rules, store, clock } = this.#host;
+    rules.require(channel);
+    const ended = await store.endAdmission(channel, user, { by, atMs: clock.now() });
     if (ended) this.#tell([user]);
     return ended;
   }

@@ -377,18 +377,22 @@ export interface InvitationStore {
   /** Those of a channel, the latest first: `limit` of those before one, by its id. */
   invitations(channel: ChannelName, limit: number, before?: string): Promise<readonly KeptInvitation[]>;
   invitation(id: string): Promise<KeptInvitation | undefined>;
-  /** Ends one; with `admitted`, also what it has let in, by user id. `undefined`: there is none. */
+  /** Ends one; with `admitted`, also what it has let in, by user id. `undefined`: there is none. The audit log tells of it. */
   endInvitation(
     id: string,
-    atMs: number,
     admitted: boolean,
+    done: { readonly by: Actor; readonly atMs: number },
   ): Promise<{ readonly invitation: KeptInvitation; readonly users: readonly string[] } | undefined>;
   /** Where a user is let in. */
   admissions(user: string): Promise<readonly Admission[]>;
   /** Who is let into a channel, by user id: the first `limit` after one. */
   admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]>;
-  /** Gives whether there was one. */
-  endAdmission(channel: ChannelName, user: string): Promise<boolean>;
+  /** Gives whether there was one. The audit log tells of it. */
+  endAdmission(
+    channel: ChannelName,
+    user: string,
+    done: { readonly by: Actor; readonly atMs: number },
+  ): Promise<boolean>;
 }
 
 /** The methods of `InvitationStore`, for stores that pass them on. */

@@ -40,21 +40,29 @@ class InvitationDto {
 }
 
 class EndInvitationDto {
-  static readonly members = { admitted: true } as const;
+  static readonly members = { admitted: true, by: AuthorDto } as const;
 
   @IsOptional()
   @IsBoolean()
   admitted?: boolean;
+
+  @IsOptional()
+  @ValidateNested()
+  by?: AuthorDto;
 }
 
 class EndAdmissionDto {
-  static readonly members = { channel: true, user: true } as const;
+  static readonly members = { channel: true, user: true, by: AuthorDto } as const;
 
   @IsChannel()
   channel!: string;
 
   @IsWords(protocolLimits.userChars)
   user!: string;
+
+  @IsOptional()
+  @ValidateNested()
+  by?: AuthorDto;
 }
 
 /** Invitations into channels, and whom they have let in. */
@@ -74,9 +82,9 @@ export function invitations({ invitations: all }: Engine): readonly Route[] {
 
   const end: Serve<'POST /v1/invitations/:id/end'> = async (request, response, caller) => {
     const id = String(request.params.id);
-    const { admitted } = readBody(EndInvitationDto, request.body);
+    const { admitted = false, by } = readBody(EndInvitationDto, request.body);
     await needFor(caller, id);
-    response.json(await all.end(id, admitted ?? false));
+    response.json(await all.end(id, admitted, actorOf(caller, by)));
   };
 
   const admissions: Serve<'GET /v1/admissions'> = async (request, response, caller) => {
@@ -88,9 +96,10 @@ export function invitations({ invitations: all }: Engine): readonly Route[] {
   };
 
   const endAdmission: Serve<'POST /v1/admissions/end'> = async (request, response, caller) => {
-    const { channel, user } = readBody(EndAdmissionDto, request.body);
+    const { channel, user, by } = readBody(EndAdmissionDto, request.body);
     caller.needIn('moderate', channel);
-    response.json({ channel, user, ended: await all.endAdmission(channel as ChannelName, user) });
+    const ended = await all.endAdmission(channel as ChannelName, user, actorOf(caller, by));
+    response.json({ channel, user, ended });
   };
 
   /** A key for some channels learns nothing of others, not even that there is such an invitation. */

@@ -6,7 +6,17 @@ import { type Columns, type Dialect, insertOf } from './statements.js';
 
 /** Something done that belongs into the audit log and is no action against a user. */
 export interface Deed {
-  readonly type: 'make-key' | 'revoke-key' | 'use-workbench' | 'hold' | 'end-hold' | 'end-report' | 'erase' | 'export';
+  readonly type:
+    | 'make-key'
+    | 'revoke-key'
+    | 'use-workbench'
+    | 'hold'
+    | 'end-hold'
+    | 'end-report'
+    | 'end-invitation'
+    | 'end-admission'
+    | 'erase'
+    | 'export';
   readonly by: Actor;
   readonly atMs: number;
   readonly about?: string;

@@ -7,6 +7,7 @@ import {
   whyOver,
 } from '@nine-bells/core';
 import { type ChannelName, defined, ProblemError, refusal } from '@nine-bells/wire';
+import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
 import type { AdmissionRow, InvitationRow } from './models.js';
@@ -90,7 +91,9 @@ export class SqlInvitationStore implements InvitationStore {
     return rows.map(invitationOf)[0];
   }
 
-  endInvitation(id: string, atMs: number, admitted: boolean): ReturnType<InvitationStore['endInvitation']> {
+  endInvitation(
+    ...[id, admitted, { by, atMs }]: Parameters<InvitationStore['endInvitation']>
+  ): ReturnType<InvitationStore['endInvitation']> {
     return this.#database.write(async (reads) => {
       const [row] = await reads.select<InvitationRow>('SELECT * FROM invitations WHERE id = :id', { id });
       if (row === undefined) return { statements: [], result: undefined };
@@ -99,12 +102,17 @@ export class SqlInvitationStore implements InvitationStore {
         : [];
       const which = listOf(['TEXT'], [[id]], this.#database);
       const invitation = invitationOf({ ...row, revoked_at_ms: row.revoked_at_ms ?? atMs });
+      const result = { invitation, users: let_.map(({ user_id }) => user_id) };
+      if (row.revoked_at_ms !== null && let_.length === 0) return { statements: [], result };
+      const deed = { type: 'end-invitation', by, atMs, channel: invitation.channel, about: id } as const;
+      const { statement } = await addToAudit(reads, deed, this.#database);
       return {
         statements: [
+          statement,
           `UPDATE invitations SET revoked_at_ms = ${Math.round(atMs)} WHERE id IN ${which} AND revoked_at_ms IS NULL`,
           ...(admitted ? [`DELETE FROM admissions WHERE invitation IN ${which}`] : []),
         ],
-        result: { invitation, users: let_.map(({ user_id }) => user_id) },
+        result,
       };
     });
   }
@@ -124,17 +132,17 @@ export class SqlInvitationStore implements InvitationStore {
     return rows.map(admissionOf);
   }
 
-  endAdmission(channel: ChannelName, user: string): Promise<boolean> {
+  endAdmission(...[channel, user, done]: Parameters<InvitationStore['endAdmission']>): Promise<boolean> {
     return this.#database.write(async (reads) => {
-      const found = await reads.select('SELECT user_id FROM admissions WHERE channel = :channel AND user_id = :user', {
-        channel,
-        user,
-      });
+      const [found] = await reads.select<AdmissionRow>(
+        'SELECT * FROM admissions WHERE channel = :channel AND user_id = :user',
+        { channel, user },
+      );
+      if (found === undefined) return { statements: [], result: false };
+      const deed = { type: 'end-admission', ...done, channel, user, about: found.invitation } as const;
+      const { statement } = await addToAudit(reads, deed, this.#database);
       const which = listOf(['TEXT', 'TEXT'], [[channel, user]], this.#database);
-      return {
-        statements: found.length === 0 ? [] : [`DELETE FROM admissions WHERE (channel, user_id) IN ${which}`],
-        result: found.length > 0,
-      };
+      return { statements: [statement, `DELETE FROM admissions WHERE (channel, user_id) IN ${which}`], result: true };
     });
   }
 }

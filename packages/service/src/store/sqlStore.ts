@@ -426,8 +426,8 @@ export class SqlStore implements Store {
     return this.#invitations.admissionsIn(...wish);
   }
 
-  endAdmission(channel: ChannelName, user: string): Promise<boolean> {
-    return this.#invitations.endAdmission(channel, user);
+  endAdmission(...wish: Parameters<Store['endAdmission']>): Promise<boolean> {
+    return this.#invitations.endAdmission(...wish);
   }
 
   block(wish: BlockWish): Promise<void> {

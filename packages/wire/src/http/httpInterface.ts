@@ -3,7 +3,7 @@ import type { CloudEvent } from '../cloudEvents.js';
 import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { DataFault, Problem } from '../problems.js';
-import type { Block, BlockKind, Gap, Member, Message, Notice } from '../records.js';
+import type { Author, Block, BlockKind, Gap, Member, Message, Notice } from '../records.js';
 import type {
   Changed,
   InvitationsReply,
@@ -439,7 +439,7 @@ export interface HttpInterface {
   /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. */
   'POST /v1/invitations/:id/end': {
     params: Identified;
-    body: { readonly admitted?: boolean };
+    body: { readonly admitted?: boolean; readonly by?: Author };
     answer: Uninvited;
     problems: 'no-such-invitation';
   };
@@ -451,7 +451,7 @@ export interface HttpInterface {
   };
   /** A user is let into a channel by its invitation no more. */
   'POST /v1/admissions/end': {
-    body: { readonly channel: string; readonly user: string };
+    body: { readonly channel: string; readonly user: string; readonly by?: Author };
     answer: { readonly channel: string; readonly user: string; readonly ended: boolean };
     problems: 'bad-name' | 'no-such-channel';
   };

@@ -79,7 +79,7 @@ async function end(session: LiveSession, { channel, invitation: id, admitted = f
   if (found === undefined || found.channel !== channel) throw noSuch();
   const isOwn = found.by.kind === 'user' && found.by.id === session.user;
   if (!isOwn) await session.allowed('moderate', channel);
-  return all.end(id, admitted);
+  return all.end(id, admitted, actorOf(session));
 }
 
 function actorOf({ who }: LiveSession): Actor {
