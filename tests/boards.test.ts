@@ -1,13 +1,21 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { Board, connect, type Entry, type Json, type Line, LineError, Motion } from '@nine-bells/client';
+import { Board, type Entry, type Json, type Line, LineError, Motion } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { parseConfiguration, signToken } from '@nine-bells/service';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
 import { RealRedis, redisIsThere, wait } from './realRedis.js';
-import { configurationText, ninebells, type StartedService, serve, startService, until } from './startedService.js';
+import {
+  configurationText,
+  ninebells,
+  openLine,
+  type StartedService,
+  serve,
+  startService,
+  until,
+} from './startedService.js';
 
 const text = `${configurationText}
   - pattern: race/:race/positions
@@ -34,13 +42,8 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-async function come(started: Pick<StartedService, 'url' | 'token'>, user: string, options = {}): Promise<Line> {
-  const boats = { claims: { boats: [user] } };
-  const line = connect(started.url, { token: () => started.token(user, 600_000, boats), ...quick, ...options });
-  clean.push(() => line.close());
-  await line.opened();
-  return line;
-}
+const come = (started: Pick<StartedService, 'url' | 'token'>, user: string, options = {}): Promise<Line> =>
+  openLine(clean, started, user, { rights: { claims: { boats: [user] } }, ...quick, ...options });
 
 function shown<V extends Json>(board: Board<V>): Readonly<Record<string, V>> {
   return Object.fromEntries([...board].sort(([a], [b]) => (a < b ? -1 : 1)));

@@ -1,11 +1,11 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { connect, type Entry, type Line, type ReceivedChange, type ReceivedMessage } from '@nine-bells/client';
+import type { Entry, Line, ReceivedChange, ReceivedMessage } from '@nine-bells/client';
 import { parseConfiguration } from '@nine-bells/service';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells, openLine, RawLine, type StartedService, startService, until } from './startedService.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -36,16 +36,11 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-async function come(
-  { url, token }: StartedService,
+const come = (
+  service: StartedService,
   user: string,
   { roles = [], ...more }: { roles?: string[]; transport?: 'websocket' | 'stream' | 'poll' } = {},
-): Promise<Line> {
-  const line = connect(url, { token: () => token(user, 60_000, { roles }), backOff: { firstMs: 20 }, ...more });
-  clean.push(() => line.close());
-  await line.opened();
-  return line;
-}
+): Promise<Line> => openLine(clean, service, user, { rights: { roles }, ...more });
 
 /** How an entry sees its channel. */
 async function seen(line: Line, channel: string, options: object = { last: 100 }) {

@@ -7,7 +7,15 @@ import { parseConfiguration, signToken } from '@nine-bells/service';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { Balancer } from './balancer.js';
 import { RealCluster, RealRedis, redisIsThere, wait } from './realRedis.js';
-import { configurationText, RawLine, type StartedService, serve, startService, until } from './startedService.js';
+import {
+  configurationText,
+  openLine,
+  RawLine,
+  type StartedService,
+  serve,
+  startService,
+  until,
+} from './startedService.js';
 
 const text = `${configurationText}
   - pattern: pontoon/:name
@@ -36,12 +44,8 @@ async function startInstances(count: number, relay: string, more = ''): Promise<
   return all;
 }
 
-async function come(started: StartedService, user: string, url = started.url): Promise<Line> {
-  const line = connect(url, { token: () => started.token(user), ...quick });
-  clean.push(() => line.close());
-  await line.opened();
-  return line;
-}
+const come = ({ token, ...started }: StartedService, user: string, url = started.url): Promise<Line> =>
+  openLine(clean, { url, token }, user, quick);
 
 /** What a line sees of a channel, once it has entered. */
 async function heard(line: Line, channel: string): Promise<ReceivedMessage[]> {

@@ -1,8 +1,8 @@
-import { connect, type Line } from '@nine-bells/client';
+import type { Line } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { postgresIsThere, RealPostgres } from './realPostgres.js';
 import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, type StartedService, startInstances, until } from './startedService.js';
+import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -24,15 +24,8 @@ afterEach(async () => {
 const start = (more: Parameters<typeof startInstances>[2] = {}): Promise<StartedService[]> =>
   startInstances(text, clean, more);
 
-async function come(service: StartedService, user: string | undefined, roles: string[] = []): Promise<Line> {
-  const line = connect(service.url, {
-    ...(user === undefined ? {} : { token: () => service.token(user, 60_000, { roles }) }),
-    backOff: { firstMs: 20 },
-  });
-  clean.push(() => line.close());
-  await line.opened();
-  return line;
-}
+const come = (service: StartedService, user: string | undefined, roles: string[] = []): Promise<Line> =>
+  openLine(clean, service, user, { rights: { roles } });
 
 describe('invitations', () => {
   it('let a client in that was refused before, by the SDK, and end', async () => {
@@ -89,12 +82,12 @@ describe('invitations', () => {
     expect((await ninebells(['end-invitation', id], { ...env, NINEBELLS_KEY: some })).err).toMatch(
       /no such invitation/i,
     );
-    expect(await run('end-admission', hearing, 'pia')).toBe(`pia is let into ${hearing} no more.\n`);
+    expect(await run('end-admission', hearing, 'pia')).toBe(`pia is no longer let into ${hearing}.\n`);
     expect(await run('end-admission', hearing, 'pia')).toBe(`pia was not let into ${hearing} by an invitation.\n`);
     const second = await backend.invite({ channel: hearing, user: 'pia' });
     await pia.accept(second.code);
     expect(await run('end-invitation', second.invitation.id, '--admitted')).toBe(
-      'Ended; 1 who had accepted it are let in no more.\n',
+      'Ended; 1 who had accepted it are no longer let in.\n',
     );
     await backend.endInvitation((await backend.invite({ channel: hearing })).invitation.id, { by: { user: 'mira' } });
     const { entries } = await backend.audit();

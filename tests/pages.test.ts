@@ -631,7 +631,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
   });
 
-  it('answers a message, which says how often, and quotes it no more when it is taken back', async () => {
+  it('answers a message, which says how often, and no longer quotes it when it is taken back', async () => {
     const [pia, ines] = [await open('/regatta/?as=pia'), await open('/regatta/?as=ines', undefined, false)];
     const item = (page: Page, text: string) =>
       page.locator('.messages li', { has: page.getByText(text, { exact: true }) });

@@ -1,7 +1,7 @@
 import { connect, type Entry, type Line } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, RawLine, type StartedService, startInstances, until } from './startedService.js';
+import { ninebells, openLine, RawLine, type StartedService, startInstances, until } from './startedService.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -23,12 +23,8 @@ afterEach(async () => {
 const start = (count = 1, relay?: string): Promise<StartedService[]> =>
   startInstances(text, clean, { count, ...(relay === undefined ? {} : { relay }) });
 
-async function come({ url, token }: StartedService, user: string, transport?: 'poll'): Promise<Line> {
-  const line = connect(url, { token: () => token(user), backOff: { firstMs: 20 }, ...(transport && { transport }) });
-  clean.push(() => line.close());
-  await line.opened();
-  return line;
-}
+const come = (service: StartedService, user: string, transport?: 'poll' | 'stream'): Promise<Line> =>
+  openLine(clean, service, user, transport && { transport });
 
 const countsIn = (entry: Entry, cursor: string) => entry.reactions.get(cursor)?.counts;
 const codeOf = (done: Promise<unknown>): Promise<string> =>

@@ -1,8 +1,8 @@
-import { connect, type Line, type ReceivedMessage } from '@nine-bells/client';
+import type { Line, ReceivedMessage } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { postgresIsThere, RealPostgres } from './realPostgres.js';
 import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, type StartedService, startInstances, until } from './startedService.js';
+import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -20,16 +20,8 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-async function come(service: StartedService, user: string, transport?: 'stream' | 'poll'): Promise<Line> {
-  const line = connect(service.url, {
-    token: () => service.token(user),
-    backOff: { firstMs: 20 },
-    ...(transport && { transport }),
-  });
-  clean.push(() => line.close());
-  await line.opened();
-  return line;
-}
+const come = (service: StartedService, user: string, transport?: 'poll' | 'stream'): Promise<Line> =>
+  openLine(clean, service, user, transport && { transport });
 
 async function hears(line: Line, thread?: string) {
   const entry = thread === undefined ? line.enter(chat, { last: 100 }) : line.thread(chat, thread, { last: 100 });

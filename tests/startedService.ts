@@ -3,6 +3,7 @@ import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
+import { connect, type Line } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { makeLog, parseConfiguration, Service, signToken } from '@nine-bells/service';
 import { WebSocket } from 'ws';
@@ -94,6 +95,30 @@ export async function startInstances(
     );
   await until(() => all.every(({ service: { engine } }) => engine.cluster.instances.length === count));
   return all;
+}
+
+/**
+ * An open line of a user, or of a guest, which tries again soon.
+ *
+ * @param clean - what closes it is added to it
+ */
+export async function openLine(
+  clean: (() => unknown)[],
+  { url, token }: Pick<StartedService, 'url' | 'token'>,
+  user: string | undefined,
+  {
+    rights,
+    ...options
+  }: NonNullable<Parameters<typeof connect>[1]> & { readonly rights?: Parameters<StartedService['token']>[2] } = {},
+): Promise<Line> {
+  const line = connect(url, {
+    ...(user === undefined ? {} : { token: () => token(user, 600_000, rights) }),
+    backOff: { firstMs: 20 },
+    ...options,
+  });
+  clean.push(() => line.close());
+  await line.opened();
+  return line;
 }
 
 /** Resolves when `look` gives something; fails after `withinMs`. */
