@@ -91,7 +91,7 @@ describe('a reply', () => {
     expect(await threads(mira)).toEqual([[0, 2]]);
     await ask(all, ines, { do: 'withdraw', channel: chat, cursor: last });
     expect(await threads(pia)).toEqual([[0, 1]]);
-    // A user may follow a thread without a word, and take part no more.
+    // A user may follow a thread without a word, and stop taking part.
     const jory = await all.welcomed('jory');
     expect(await ask(all, jory, { ...marked, cursor: root })).toMatchObject({ unread: 1 });
     expect(await ask(all, mira, { ...marked, cursor: null })).toMatchObject({ unread: 0 });

@@ -49,7 +49,7 @@ describe('the simulator', () => {
     'notices a service that would %s frames, with the seed',
     async (fault) => {
       const failures: string[] = [];
-      for (let seed = 1; seed <= 20; seed++)
+      for (let seed = 1; seed <= 30; seed++)
         await simulate(seed, { sabotage: fault }).catch((error: Error) => failures.push(error.message));
       expect(failures.length).toBeGreaterThan(10);
       expect(failures[0]).toMatch(/^seed \d+: /);

@@ -28,6 +28,7 @@ import {
   type KnownUser,
   type LoggedMessage,
   type LogSlice,
+  letsIn,
   type MarkState,
   type MessageReport,
   type MessageReportDraft,
@@ -140,6 +141,7 @@ export class MemoryStore extends MemoryQueues implements Store {
     channel: ChannelName,
     thread: Place,
     place: Place | null,
+    _atMs: number,
   ): Promise<ThreadMark | undefined> {
     const { head } = this.#log(channel);
     const isThere = (each: Place): boolean => each.volume === head.volume && each.number <= head.number;
@@ -614,14 +616,15 @@ export class MemoryStore extends MemoryQueues implements Store {
     this.#invitations.set(digest, { ...draft, used: 0 });
   }
 
-  async accept({ digest, user, atMs, untilMs }: Acceptance): ReturnType<Store['accept']> {
+  async accept({ digest, user, atMs, untilMs, most }: Acceptance): ReturnType<Store['accept']> {
     const found = this.#invitations.get(digest);
     if (found === undefined) return undefined;
     const { channel, id, role } = found;
     const before = this.#admissions.get(`${user} ${channel}`);
-    if (before?.invitation === id && found.revokedAtMs === undefined) return before;
+    if (before?.invitation === id && found.revokedAtMs === undefined && letsIn(before, atMs)) return before;
     const over = whyOver(found, atMs, user);
     if (over !== undefined) return { over };
+    if (before === undefined && (await this.admissions(user)).length >= most) return { over: 'too-many' };
     this.#invitations.set(digest, { ...found, used: found.used + 1 });
     const admission = { user, channel, invitation: id, atMs, ...defined({ role, untilMs }) };
     this.#admissions.set(`${user} ${channel}`, admission);

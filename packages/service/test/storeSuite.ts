@@ -589,14 +589,14 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       ]);
       const { volume } = await store.head(chat);
       const place = (number: number) => ({ volume, number });
-      expect(await store.markThread('pia', chat, place(1), place(3))).toMatchObject({ number: 3, unread: 1 });
-      expect(await store.markThread('pia', chat, place(1), place(2))).toMatchObject({ number: 3 });
+      expect(await store.markThread('pia', chat, place(1), place(3), 5)).toMatchObject({ number: 3, unread: 1 });
+      expect(await store.markThread('pia', chat, place(1), place(2), 6)).toMatchObject({ number: 3 });
       await store.block({ user: 'pia', other: 'jory', as: 'muted', atMs: 1, most: 9 });
       expect(await of('pia')).toEqual([[1, 3, 1, 3, { blocked: 0, muted: 1 }]]);
       await withdraw(5, 4, { to: 1, thread: 1 });
       expect(await of('pia')).toEqual([[1, 3, 0, 2, undefined]]);
-      await expect(store.markThread('pia', chat, place(9), null)).rejects.toMatchObject({ code: 'bad-cursor' });
-      expect(await store.markThread('pia', chat, place(1), null)).toBeUndefined();
+      await expect(store.markThread('pia', chat, place(9), null, 7)).rejects.toMatchObject({ code: 'bad-cursor' });
+      expect(await store.markThread('pia', chat, place(1), null, 7)).toBeUndefined();
       expect((await store.recordsOf("o'hara")).threads).toMatchObject([{ channel: chat, thread: `${volume}:1` }]);
       await store.eraseRecords('users', "o'hara", 'e1', 10);
       expect([await of("o'hara"), await of('pia')]).toEqual([[], []]);
@@ -611,6 +611,11 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await withdraw(3, 1);
       expect(await reply(4, 1, 1, keyed)).toEqual([2, true]);
       expect(await reply(5, 1, 1, { ...keyed, key: 'other' })).toBe('withdrawn');
+      // Also when all of it comes together.
+      await store.append(chat, draft(6));
+      const { number } = await store.head(chat);
+      const answers = [reply(7, number, number), withdraw(8, number), reply(9, number, number)];
+      expect(await Promise.all(answers)).toMatchObject([[number + 1, false], { repeated: false }, 'withdrawn']);
     });
   });
 
@@ -622,7 +627,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         (error: ProblemError) => error.code,
       );
     const accept = async (id: string, user: string, atMs = 20) => {
-      const found = await store.accept({ digest: `d${id}`, user, atMs });
+      const found = await store.accept({ digest: `d${id}`, user, atMs, most: 3 });
       return found === undefined ? 'none' : 'over' in found ? found.over : [found.user, found.role];
     };
 
@@ -651,7 +656,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         users: [],
       });
       expect(await accept('one', 'pia')).toBe('revoked');
-      // What was ended before is told once.
+      // What was ended before does not end again.
       for (const users of [['jory', 'pia'], []])
         expect((await store.endInvitation('one', true, { by, atMs: 400 }))?.users).toEqual(users);
       expect((await store.audit(undefined, 9)).map(({ type, about, atMs }) => [type, about, atMs])).toEqual([
@@ -660,12 +665,23 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       ]);
       expect(await store.admissions('pia')).toEqual([]);
       expect(await store.endInvitation('nothing', true, { by, atMs: 1 })).toBe(undefined);
+      // So many channels, and no more; a guest whose time is over accepts again while there are uses left.
+      const into = ['a', 'b', 'c', 'd'].map((id) => invite(id, { channel: `hearing/${id}` }));
+      await Promise.all(into);
+      expect(await Promise.all(['a', 'b', 'c', 'd', 'a'].map((id) => accept(id, 'ines')))).toEqual([
+        ...[['ines', undefined], ['ines', undefined], ['ines', undefined], 'too-many', ['ines', undefined]],
+      ]);
+      const guest = (atMs: number) =>
+        store.accept({ digest: 'da', user: 'guest:1', atMs, untilMs: atMs + 10, most: 3 });
+      expect([await guest(20), await guest(25), await guest(30)]).toMatchObject([
+        ...[{ untilMs: 30 }, { untilMs: 30 }, { over: 'used-up' }],
+      ]);
     });
 
-    it('go with their users, and are forgotten when they let no user in any more', async () => {
+    it('go with their users, and are forgotten when they no longer let any user in', async () => {
       for (const id of ['one', 'two']) await invite(id, { uses: 5 });
       await accept('one', 'pia');
-      await store.accept({ digest: 'done', user: 'guest:1', atMs: 20, untilMs: 50 });
+      await store.accept({ digest: 'done', user: 'guest:1', atMs: 20, untilMs: 50, most: 9 });
       expect((await store.recordsOf('pia')).admissions).toMatchObject([{ channel: chat, invitation: 'one' }]);
       expect([
         await store.forget('invitations', 1_000, 10),
@@ -802,7 +818,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       for (const number of [1, 2, 3]) for (const user of ['pia', 'jory']) await of(number, user, 'wow');
       expect(await store.eraseRecords('reactions', 'pia', 'e1', 10)).toBe(3);
       expect(await store.eraseRecords('reactions', 'pia', 'e1', 10)).toBe(0);
-      // Each message has a version of its own: what has changed is told in parts.
+      // Each message has a version of its own: what has changed is sent in parts.
       expect((await store.reactionsSince(chat, 6, 9)).reacted.map(({ version }) => version)).toEqual([7, 8, 9]);
       const counts = async () =>
         (await store.reactions(chat, [1, 2, 3, 4])).reacted.map(({ number, counts: each }) => [number, each]);

@@ -12,10 +12,10 @@ const againMs = 1_000;
 /** Users whose blocks are read at once. */
 const usersAtOnce = 100;
 
-/** A session that is told whom its user keeps away. */
+/** A session that has to know whom its user keeps away. */
 export interface BlockingSession {
   readonly user: string;
-  /** As it was told last; absent: not read yet. */
+  /** The list it was given last; absent: not read yet. */
   readonly blocks: BlockList | undefined;
   blocksChanged(list: BlockList): void;
 }
@@ -37,8 +37,8 @@ export interface BlocksHost {
 /** A list that is being read. */
 interface Reading {
   readonly done: Promise<BlockList>;
-  /** It may have changed since it was read: it is read again. */
-  stale: boolean;
+  /** What is asked meanwhile waits for this one, which begins afterwards. */
+  next?: Promise<BlockList>;
 }
 
 /**
@@ -156,29 +156,25 @@ export class Blocks {
   /** Reads a list that may have changed; what is asked meanwhile is answered by a reading that began later. */
   #read(user: string): Promise<BlockList> {
     this.#changedMeanwhile?.add(user);
-    const known = this.#reading.get(user);
-    if (known !== undefined) {
-      known.stale = true;
-      return known.done;
-    }
-    const reading: { done: Promise<BlockList>; stale: boolean } = {
-      stale: true,
-      done: Promise.resolve(BlockList.empty),
-    };
+    const current = this.#reading.get(user);
+    if (current === undefined) return this.#beginReading(user);
+    const begin = (): Promise<BlockList> => this.#beginReading(user);
+    current.next ??= current.done.then(begin, begin);
+    return current.next;
+  }
+
+  #beginReading(user: string): Promise<BlockList> {
+    const done = this.#host.store.blocks([user]).then((kept) => this.#apply(user, listOf(user, kept)));
+    const reading: Reading = { done };
     this.#reading.set(user, reading);
-    reading.done = this.#readWhileStale(user, reading).finally(() => this.#reading.delete(user));
-    return reading.done;
+    const over = (): void => {
+      if (this.#reading.get(user) === reading) this.#reading.delete(user);
+    };
+    done.then(over, over);
+    return done;
   }
 
-  async #readWhileStale(user: string, reading: Reading): Promise<BlockList> {
-    for (;;) {
-      reading.stale = false;
-      const list = listOf(user, await this.#host.store.blocks([user]));
-      if (!reading.stale) return this.#apply(user, list);
-    }
-  }
-
-  /** Takes over a list, and tells the sessions here if it has changed. */
+  /** Takes over a list, and gives it to the sessions here if it has changed. */
   #apply(user: string, list: BlockList): BlockList {
     const sessions = [...this.#host.sessions(user)];
     const before = this.#lists.get(user) ?? BlockList.empty;

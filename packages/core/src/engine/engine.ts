@@ -320,7 +320,7 @@ export class Engine {
       report,
       blocking,
     });
-    this.marks = new Marks({ rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
+    this.marks = new Marks({ clock, rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
     const unread: Unread = new Unread({
       ...base,
       store: this.marks,

@@ -16,6 +16,7 @@ import {
   type InvitationWish,
   invitationShown,
   type KeptInvitation,
+  letsIn,
   type whyOver,
 } from '../model/invitation.js';
 import type { Actor } from '../model/moderation.js';
@@ -34,6 +35,8 @@ const defaultForMs = 7 * dayMs;
 const guestMs = dayMs;
 /** Open invitations of one channel. */
 const maxOpen = 1_000;
+/** Channels into which one user is let. */
+const maxAdmissions = 1_000;
 /** How long it is remembered who is let in where, in milliseconds; and of how many users. */
 const rememberMs = 30_000;
 const maxRemembered = 50_000;
@@ -81,33 +84,36 @@ export class Invitations {
     const code = `${ids.moderation()}${ids.moderation()}`;
     const draft = { id, channel, uses, atMs, untilMs: atMs + forMs, by, ...defined({ user, role }) };
     await store.invite({ ...draft, digest: this.#digestOf(code) }, maxOpen);
-    const told = { invitation: this.#shown({ ...draft, used: 0 }), code: grouped(code) };
+    const invited = { invitation: this.#shown({ ...draft, used: 0 }), code: grouped(code) };
     if (user !== undefined)
       await inboxes.notify({
         isOwn: true,
         users: [user],
         title: `${by.kind === 'user' ? (by.name ?? by.id) : 'You are'} ${by.kind === 'user' ? 'invites you' : 'invited'} to ${channel}`,
-        data: { channel, invitation: id, code: told.code },
+        data: { channel, invitation: id, code: invited.code },
         key: `invitation ${id}`,
         forMs,
         ...(by.kind === 'user' && { from: by.id }),
       });
-    return told;
+    return invited;
   }
 
   /**
    * A user accepts an invitation by its code: it is let in from the moment in which this resolves. Idempotent.
    *
-   * @throws {ProblemError} `no-such-invitation`, `invitation-over`, `unavailable`
+   * @throws {ProblemError} `no-such-invitation`, `invitation-over`, `too-many-invitations`, `unavailable`
    */
   async accept(code: string, { user, guest }: Pick<Identity, 'user' | 'guest'>): Promise<Accepted> {
     const { clock, store } = this.#host;
     const atMs = clock.now();
     const digest = this.#digestOf(code);
     const untilMs = guest ? atMs + guestMs : undefined;
-    const found = await store.accept({ digest, user, atMs, ...defined({ untilMs }) });
+    const found = await store.accept({ digest, user, atMs, most: maxAdmissions, ...defined({ untilMs }) });
     if (found === undefined) throw refusal('no-such-invitation', 'no invitation has this code', { where: '/code' });
-    if ('over' in found) throw refusal('invitation-over', reasons[found.over], { where: '/code' });
+    if ('over' in found)
+      throw found.over === 'too-many'
+        ? refusal('too-many-invitations', `you have accepted ${maxAdmissions}, which is the most`, { where: '/code' })
+        : refusal('invitation-over', reasons[found.over], { where: '/code' });
     const { channel, role, untilMs: until } = found;
     this.#tell([user]);
     return { channel, ...defined({ role }), ...(until === undefined ? {} : { until: new Date(until).toISOString() }) };
@@ -128,7 +134,7 @@ export class Invitations {
   /**
    * Ends an invitation. Idempotent.
    *
-   * @param admitted - those who have accepted it are let in no more
+   * @param admitted - those who have accepted it are no longer let in
    * @throws {ProblemError} `no-such-invitation`, `unavailable`
    */
   async end(id: string, admitted: boolean, by: Actor): Promise<Uninvited> {
@@ -145,7 +151,7 @@ export class Invitations {
     return this.#host.store.admissionsIn(channel, limit, after);
   }
 
-  /** A user is let into a channel no more. Gives whether it was. @throws {ProblemError} `no-such-channel`, `unavailable` */
+  /** A user is no longer let into a channel. Gives whether it was. @throws {ProblemError} `no-such-channel`, `unavailable` */
   async endAdmission(channel: ChannelName, user: string, by: Actor): Promise<boolean> {
     const { rules, store, clock } = this.#host;
     rules.require(channel);
@@ -158,7 +164,7 @@ export class Invitations {
   admission(user: string, channel: ChannelName): Admission | undefined | Promise<Admission | undefined> {
     const now = this.#host.clock.now();
     const of = (all: readonly Admission[]): Admission | undefined =>
-      all.find((each) => each.channel === channel && (each.untilMs ?? Number.POSITIVE_INFINITY) > now);
+      all.find((each) => each.channel === channel && letsIn(each, now));
     const known = this.#known.get(user);
     return known !== undefined && known.untilMs > now ? of(known.admissions) : this.#read(user).then(of);
   }
@@ -177,6 +183,7 @@ export class Invitations {
   lookAgain(): void {
     const users = [...this.#known.keys()];
     this.#known.clear();
+    for (const reading of this.#reading.values()) reading.stale = true;
     this.#host.changed(users);
   }
 

@@ -1,11 +1,13 @@
 import { type ChannelName, formatCursor, refusal } from '@nine-bells/wire';
 import type { MarkState, ThreadMark, UserMark } from '../model/mark.js';
 import type { Place } from '../model/message.js';
+import type { Clock } from '../ports/clock.js';
 import { channelTopic, type Relay, usersTopic } from '../ports/relay.js';
 import type { MarkStore } from '../ports/stores.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 
 export interface MarksHost {
+  readonly clock: Clock;
   readonly rules: ChannelRules;
   readonly relay: Relay;
   readonly store: MarkStore;
@@ -49,7 +51,7 @@ export class Marks {
   }
 
   /**
-   * Moves a user's mark in a thread forward; with `null` the user takes part no more.
+   * Moves a user's mark in a thread forward; with `null` the user no longer takes part.
    *
    * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel has no replies, `bad-cursor`, `unavailable`
    */
@@ -62,7 +64,7 @@ export class Marks {
     const { rule } = this.#host.rules.require(channel);
     if (!rule.hasReplies)
       throw refusal('bad-value', `channels of the rule ${rule.pattern} have no replies`, { where: '/thread' });
-    const state = await this.#host.store.markThread(user, channel, thread, place);
+    const state = await this.#host.store.markThread(user, channel, thread, place, this.#host.clock.now());
     return state && this.#seenInThread(state);
   }
 

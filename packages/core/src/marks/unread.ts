@@ -12,6 +12,8 @@ import type { MarkStore } from '../ports/stores.js';
 const everyMs = 1_000;
 /** After a message was withdrawn, all who have unread ones in its channel are counted anew: at most this often, in milliseconds. */
 const recountMs = 2_000;
+/** Counting a user anew after it has blocked others: a second time this soon waits, in milliseconds. */
+const recountUserMs = 10_000;
 /** What happens together is told together: the first change waits this long, in milliseconds. */
 const gatherMs = 50;
 
@@ -71,6 +73,8 @@ interface UserCounts {
   toldAtMs: number;
   /** Raised when what counts for the user has changed: what was asked before is asked again. */
   epoch: number;
+  recountedAtMs: number;
+  cancelRecounting: (() => void) | undefined;
 }
 
 /**
@@ -118,6 +122,7 @@ export class Unread implements Subscriber<Growth> {
     if (user === undefined || !user.readers.delete(reader) || user.readers.size > 0) return;
     this.#users.delete(id);
     user.cancelTelling?.();
+    user.cancelRecounting?.();
     for (const pair of user.pairs.values()) this.#release(pair);
   }
 
@@ -162,14 +167,23 @@ export class Unread implements Subscriber<Growth> {
     for (const user of this.#users.values()) for (const channel of user.pairs.keys()) this.#ask(user.id, channel);
   }
 
-  /** What counts for a user has changed: all its channels are counted anew. */
+  /** What counts for a user has changed: all its channels are counted anew, at once or after a while. */
   recount(id: string): void {
     const user = this.#users.get(id);
-    if (user === undefined) return;
+    if (user === undefined || user.cancelRecounting !== undefined) return;
+    const { clock, wheel } = this.#host;
+    const dueMs = user.recountedAtMs + recountUserMs - clock.monotonic();
+    if (dueMs <= 0) this.#recountNow(user);
+    else user.cancelRecounting = wheel.after(dueMs, () => this.#recountNow(user));
+  }
+
+  #recountNow(user: UserCounts): void {
+    user.cancelRecounting = undefined;
+    user.recountedAtMs = this.#host.clock.monotonic();
     user.epoch += 1;
     for (const pair of user.pairs.values()) {
       pair.read = 0;
-      this.#ask(id, pair.channel);
+      this.#ask(user.id, pair.channel);
     }
   }
 
@@ -192,6 +206,8 @@ export class Unread implements Subscriber<Growth> {
       telling: false,
       toldAtMs: Number.NEGATIVE_INFINITY,
       epoch: 0,
+      recountedAtMs: Number.NEGATIVE_INFINITY,
+      cancelRecounting: undefined,
     };
     this.#users.set(id, user);
     return user;

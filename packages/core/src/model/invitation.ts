@@ -51,6 +51,13 @@ export interface Acceptance {
   readonly atMs: number;
   /** When the admission ends by itself. */
   readonly untilMs?: number;
+  /** Into how many channels a user can be let at most. */
+  readonly most: number;
+}
+
+/** Whether an admission still lets its user in. */
+export function letsIn({ untilMs = Number.POSITIVE_INFINITY }: Admission, atMs: number): boolean {
+  return untilMs > atMs;
 }
 
 /** Why an invitation cannot be accepted by a user; `undefined`: it can. */

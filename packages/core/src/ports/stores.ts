@@ -129,13 +129,22 @@ export interface MarkStore {
   /** The marks in a channel, by user id: the first `limit`. */
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
   /**
-   * Moves a user's mark in a thread forward, or with `null` takes it away: the user takes part no more. Who answers takes part,
+   * Moves a user's mark in a thread forward, or with `null` takes it away: the user no longer takes part. Who answers takes part,
    * and whose message is answered.
    *
    * @throws {ProblemError} `bad-cursor` if no message of the channel is there; `unavailable`
    */
-  markThread(user: string, channel: ChannelName, thread: Place, place: Place | null): Promise<ThreadMark | undefined>;
-  /** The threads in which a user takes part, of one channel or of all: the one that was answered last comes first. */
+  markThread(
+    user: string,
+    channel: ChannelName,
+    thread: Place,
+    place: Place | null,
+    atMs: number,
+  ): Promise<ThreadMark | undefined>;
+  /**
+   * The threads in which a user takes part, of one channel or of all: the one that was answered last comes first. Of very
+   * many, those in which it last took part or read.
+   */
   threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]>;
 }
 
@@ -373,11 +382,11 @@ export interface InvitationStore {
    */
   accept(
     acceptance: Acceptance,
-  ): Promise<Admission | { readonly over: NonNullable<ReturnType<typeof whyOver>> } | undefined>;
+  ): Promise<Admission | { readonly over: NonNullable<ReturnType<typeof whyOver>> | 'too-many' } | undefined>;
   /** Those of a channel, the latest first: `limit` of those before one, by its id. */
   invitations(channel: ChannelName, limit: number, before?: string): Promise<readonly KeptInvitation[]>;
   invitation(id: string): Promise<KeptInvitation | undefined>;
-  /** Ends one; with `admitted`, also what it has let in, by user id. `undefined`: there is none. The audit log tells of it. */
+  /** Ends one; with `admitted`, also what it has let in, by user id. `undefined`: there is none. Writes to the audit log. */
   endInvitation(
     id: string,
     admitted: boolean,
@@ -387,7 +396,7 @@ export interface InvitationStore {
   admissions(user: string): Promise<readonly Admission[]>;
   /** Who is let into a channel, by user id: the first `limit` after one. */
   admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]>;
-  /** Gives whether there was one. The audit log tells of it. */
+  /** Gives whether there was one. Writes to the audit log. */
   endAdmission(
     channel: ChannelName,
     user: string,

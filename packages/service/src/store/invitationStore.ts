@@ -4,6 +4,7 @@ import {
   type InvitationDraft,
   type InvitationStore,
   type KeptInvitation,
+  letsIn,
   whyOver,
 } from '@nine-bells/core';
 import { type ChannelName, defined, ProblemError, refusal } from '@nine-bells/wire';
@@ -161,17 +162,22 @@ async function planOf(
     users: all.map(({ user }) => user),
   });
   const admissions = new Map(let_.map((row) => [keyOf(row.user_id, row.channel), admissionOf(row)]));
+  const counts = new Map<string, number>();
+  for (const { user_id } of let_) counts.set(user_id, (counts.get(user_id) ?? 0) + 1);
   const admitted = new Map<string, Admission>();
   const used = new Map<string, number>();
-  const result = all.map(({ digest, user, atMs, untilMs }): Accepted => {
+  const result = all.map(({ digest, user, atMs, untilMs, most }): Accepted => {
     const invitation = invitations.get(digest);
     if (invitation === undefined) return undefined;
     const { id, channel, role } = invitation;
     const key = keyOf(user, channel);
     const before = admissions.get(key);
-    if (before?.invitation === id && invitation.revokedAtMs === undefined) return before;
+    if (before?.invitation === id && invitation.revokedAtMs === undefined && letsIn(before, atMs)) return before;
     const over = whyOver(invitation, atMs, user);
     if (over !== undefined) return { over };
+    const count = counts.get(user) ?? 0;
+    if (before === undefined && count >= most) return { over: 'too-many' };
+    if (before === undefined) counts.set(user, count + 1);
     const admission = { user, channel, invitation: id, atMs, ...defined({ role, untilMs }) };
     invitations.set(digest, { ...invitation, used: invitation.used + 1 });
     used.set(id, invitation.used + 1);

@@ -48,6 +48,10 @@ interface ThreadRow {
   readonly muted: number | string;
 }
 
+/** A user's threads that are looked at: those in which it took part last. */
+const mostThreads = 1_000;
+/** Replies of a thread that are looked at for what is unread; with more, so many are. */
+const mostUnread = 100;
 /** Most marks of one commit. */
 const groupMarks = 500;
 
@@ -83,6 +87,7 @@ export class MarkStore {
     channel: ChannelName,
     thread: Place,
     place: Place | null,
+    atMs: number,
   ): Promise<ThreadMark | undefined> {
     const database = this.#database;
     const refused = await database.write(async (reads): Promise<Plan<ProblemError | undefined>> => {
@@ -102,7 +107,7 @@ export class MarkStore {
           place === null
             ? `DELETE FROM thread_marks
                WHERE (user_id, channel_id, root) IN ${listOf(['TEXT', 'INTEGER', 'BIGINT'], [key], database)}`
-            : insertOf('thread_marks', threadMarkColumns, [[...key, place.number]], database, forward),
+            : insertOf('thread_marks', threadMarkColumns, [[...key, place.number, atMs]], database, forward),
         ],
         result: undefined,
       };
@@ -112,20 +117,27 @@ export class MarkStore {
   }
 
   async threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]> {
+    // The replies come first: by author, a query would go through all that another has written.
     const behind = (condition: string): string =>
-      `(SELECT COUNT(*) FROM replies r JOIN messages m ON m.channel_id = r.channel_id AND m.number = r.number
-         AND m.author <> k.user_id AND m.withdrawn IS NULL ${condition}
-        WHERE r.channel_id = k.channel_id AND r.thread = k.root AND r.number > k.number)`;
+      `(SELECT COUNT(*) FROM (SELECT r.number FROM replies r WHERE r.channel_id = k.channel_id AND r.thread = k.root
+          AND r.number > k.number ORDER BY r.number LIMIT ${mostUnread}) r
+        CROSS JOIN messages m WHERE m.channel_id = k.channel_id AND m.number = r.number
+          AND m.author <> k.user_id AND m.withdrawn IS NULL ${condition})`;
     const hidden = (kind: BlockKind): string =>
       behind(`AND m.author IN (SELECT b.other_id FROM blocks b WHERE b.user_id = k.user_id AND b.kind = '${kind}')`);
+    const these =
+      thread === undefined
+        ? `user_id = :user ORDER BY at_ms DESC LIMIT ${mostThreads}`
+        : 'user_id = :user AND root = :thread AND channel_id = (SELECT id FROM channels WHERE name = :channel)';
     const rows = await this.#database.reads.select<ThreadRow>(
-      `SELECT c.name, c.volume, k.root, k.number, COALESCE(t.replies, 0) AS replies, COALESCE(t.at_ms, 0) AS at_ms,
-         ${behind('')} AS unread, ${hidden('blocked')} AS blocked, ${hidden('muted')} AS muted
-       FROM thread_marks k JOIN channels c ON c.id = k.channel_id
-       LEFT JOIN threads t ON t.channel_id = k.channel_id AND t.root = k.root
-       WHERE k.user_id = :user ${channel === undefined ? '' : 'AND c.name = :channel'}
-         ${thread === undefined ? '' : 'AND k.root = :thread'}
-       ORDER BY COALESCE(t.at_ms, 0) DESC, k.root DESC LIMIT :limit`,
+      `SELECT k.*, ${behind('')} AS unread, ${hidden('blocked')} AS blocked, ${hidden('muted')} AS muted
+       FROM (
+         SELECT c.name, c.volume, k.user_id, k.channel_id, k.root, k.number, COALESCE(t.replies, 0) AS replies,
+           COALESCE(t.at_ms, 0) AS at_ms
+         FROM (SELECT * FROM thread_marks WHERE ${these}) k JOIN channels c ON c.id = k.channel_id
+         LEFT JOIN threads t ON t.channel_id = k.channel_id AND t.root = k.root
+         ${channel === undefined ? '' : 'WHERE c.name = :channel'}
+         ORDER BY COALESCE(t.at_ms, 0) DESC, k.root DESC LIMIT :limit) k`,
       { user, limit, channel: channel ?? '', thread: thread ?? 0 },
     );
     return rows.map((row) => {
@@ -286,8 +298,9 @@ async function standingsOf(
           AND m.number > k.number AND m.type NOT IN (:types) AND m.target IS NULL) AS own,
        (SELECT COUNT(*) FROM messages m WHERE m.channel_id = k.channel_id AND m.number > k.number
           AND m.withdrawn IS NOT NULL AND m.author <> k.user_id) AS withdrawn,
-       ${hiddenBy('blocked')} AS blocked, ${hiddenBy('muted')} AS muted
-     FROM marks k JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ${these} ORDER BY c.name`,
+       COALESCE(h.blocked, 0) AS blocked, COALESCE(h.muted, 0) AS muted
+     FROM marks k JOIN channels c ON c.id = k.channel_id LEFT JOIN (${hiddenOf(these)}) h ON h.channel_id = k.channel_id
+     WHERE k.user_id = :user ${these} ORDER BY c.name`,
     { user, channels: channels ?? [], types: [...noteTypes] },
   );
   return rows.map((row) => {
@@ -307,9 +320,16 @@ async function standingsOf(
   });
 }
 
-/** How many messages after a mark are by users whom its user keeps away, in an index; nothing where there are none of these. */
-function hiddenBy(kind: BlockKind): string {
-  return `(SELECT COUNT(*) FROM blocks b JOIN messages m ON m.channel_id = k.channel_id AND m.author = b.other_id
-      AND m.number > k.number AND m.type NOT IN (:types) AND m.target IS NULL AND m.withdrawn IS NULL
-      WHERE b.user_id = k.user_id AND b.kind = '${kind}')`;
+/**
+ * How many messages after a user's marks are by users whom it keeps away, by channel: an index is asked once for each of these
+ * users in each channel that has something unread. Nothing is asked where there are none.
+ */
+function hiddenOf(these: string): string {
+  const sum = (kind: BlockKind): string => `SUM(CASE WHEN b.kind = '${kind}' THEN 1 ELSE 0 END) AS ${kind}`;
+  return `SELECT k.channel_id, ${sum('blocked')}, ${sum('muted')}
+    FROM marks k CROSS JOIN channels c CROSS JOIN blocks b CROSS JOIN messages m
+    WHERE b.user_id = :user AND k.user_id = :user AND c.id = k.channel_id AND c.head > k.number ${these}
+      AND m.channel_id = k.channel_id AND m.author = b.other_id AND m.number > k.number
+      AND m.type NOT IN (:types) AND m.target IS NULL AND m.withdrawn IS NULL
+    GROUP BY k.channel_id`;
 }

@@ -105,6 +105,11 @@ export class Changes {
     return new Changes(targets, new Set(rows.flatMap(({ held }) => held ?? [])));
   }
 
+  /** Whether a message is withdrawn after the changes so far. */
+  withdraws(channelId: number, number: number): boolean {
+    return this.#targets.get(`${channelId} ${number}`)?.isWithdrawn === true;
+  }
+
   /** Why a message cannot be changed; `undefined` if it can. */
   refusalOf({ id, volume }: HeadRow, { of, ifRevision, blanks }: Change): ProblemError | undefined {
     try {

@@ -254,7 +254,9 @@ function entriesOf(
     const first = key === undefined ? undefined : known.get(key);
     if (first !== undefined) return { logged: first, repeated: true };
     const { change, reply } = draft;
-    const refused = (change && changes?.refusalOf(row, change)) ?? (reply && replies?.refusalOf(row, reply));
+    const refused =
+      (change && changes?.refusalOf(row, change)) ??
+      (reply && replies?.refusalOf(row, reply, changes?.withdraws(row.id, reply.to) ?? false));
     if (refused !== undefined) return refused;
     row.head += 1;
     if (change !== undefined || !countsAsUnread(draft.type)) row.notes += 1;

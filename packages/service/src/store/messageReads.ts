@@ -11,12 +11,12 @@ import {
   type ReadLimit,
   withinBytes,
 } from '@nine-bells/core';
-import { type ChannelName, defined, type MessageFilter, parseCursor } from '@nine-bells/wire';
+import { type ChannelName, type Cursor, defined, type MessageFilter, parseCursor } from '@nine-bells/wire';
 import { col, fn, literal, Op, type WhereOptions, where } from 'sequelize';
 import type { Database } from './database.js';
 import { changeOf, loggedOf, placeOf } from './messageRows.js';
 import { type ChannelRow, type MessageRow, type RevisionRow, rowsOf } from './models.js';
-import { ofThread, withReplies } from './replyRows.js';
+import { farInThread, ofThread, withReplies } from './replyRows.js';
 
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
@@ -87,7 +87,7 @@ export class MessageReads implements LogReader {
       return this.#fitting(
         row,
         end,
-        Math.max(oldest, end - lookedAtOnce + 1),
+        await this.#farthest(row, end, oldest, limit.filters),
         limit,
         head,
         lost ? { gap: 'new-volume' } : {},
@@ -166,9 +166,10 @@ export class MessageReads implements LogReader {
   ): Promise<LogSlice> {
     const isForward = from <= to;
     const limit = Math.min(most, pageRows);
-    const range = { [Op.between]: isForward ? [from, to] : [to, from] };
+    const numbers: [number, number] = isForward ? [from, to] : [to, from];
+    const range = { [Op.between]: numbers };
     // A change has nothing of its own that a filter could look at. Backwards, changes are not wanted.
-    const fits = filters.flatMap((each) => this.#conditionsOf(each, row));
+    const fits = filters.flatMap((each) => this.#conditionsOf(each, row, numbers));
     const isMessage = { target: null } as WhereOptions;
     const isChange = { target: { [Op.not]: null } } as WhereOptions;
     // Without conditions everything fits, and not nothing.
@@ -183,16 +184,27 @@ export class MessageReads implements LogReader {
     return { messages, more: isForward ? last < head.number : last > oldest, head, upTo, ...atOldest, ...gap };
   }
 
+  /** The last number to look at, backwards. A thread has an index, so only its replies count. */
+  async #farthest(row: ChannelRow, from: number, oldest: number, filters: readonly MessageFilter[]): Promise<number> {
+    const [root] = filters.flatMap(({ thread }) => rootIn(row, thread) ?? []);
+    if (root === undefined) return Math.max(oldest, from - lookedAtOnce + 1);
+    const about = { id: row.id, root, from, replies: lookedAtOnce };
+    return (await farInThread(this.#database.reads, about)) ?? oldest;
+  }
+
   /** What the database can say of a filter; the rest is looked at where the messages go. */
-  #conditionsOf({ types, by, notBy, thread, where: terms = {} }: MessageFilter, row: ChannelRow): WhereOptions[] {
+  #conditionsOf(
+    { types, by, notBy, thread, where: terms = {} }: MessageFilter,
+    row: ChannelRow,
+    range: readonly [number, number],
+  ): WhereOptions[] {
     const conditions: WhereOptions[] = [];
     if (types !== undefined) conditions.push({ type: [...types] });
     if (by !== undefined) conditions.push({ author: [...by] });
     if (notBy !== undefined)
       conditions.push({ [Op.or]: [{ author: null }, { author: { [Op.notIn]: [...notBy] } }] } as WhereOptions);
-    const root = thread === undefined ? undefined : parseCursor(thread);
-    if (root !== undefined && root.volume === row.volume)
-      conditions.push({ [Op.or]: [{ number: root.number }, literal(ofThread(row.id, root.number))] } as WhereOptions);
+    const root = rootIn(row, thread);
+    if (root !== undefined) conditions.push(literal(ofThread(row.id, root, range)) as unknown as WhereOptions);
     // PostgreSQL refuses some texts that JSON may hold.
     if (!this.#database.isShared)
       for (const [pointer, value] of Object.entries(terms)) {
@@ -293,4 +305,10 @@ function memberOf(pointer: string): string | undefined {
   const steps = pointer.split('/').slice(1);
   if (!steps.every((step) => /^[A-Za-z_][A-Za-z0-9_-]*$/.test(step))) return undefined;
   return `data_json${steps.map((step, index) => ` ->${index === steps.length - 1 ? '>' : ''} '${step}'`).join('')}`;
+}
+
+/** The number of the message with which a thread of a channel begins. */
+function rootIn({ volume }: ChannelRow, thread: Cursor | undefined): number | undefined {
+  const root = thread === undefined ? undefined : parseCursor(thread);
+  return root?.volume === volume ? root.number : undefined;
 }

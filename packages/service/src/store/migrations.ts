@@ -1,6 +1,7 @@
 import { noteTypes } from '@nine-bells/core';
 import {
   DataTypes,
+  literal,
   type ModelAttributes,
   Op,
   type QueryInterface,
@@ -655,6 +656,17 @@ export const migrations: readonly Migration[] = [
       await context.addIndex('thread_marks', { name: 'thread_marks_by_channel', fields: ['channel_id', 'root'] });
       // Only channels in which messages were answered are asked for threads.
       await context.addColumn('channels', 'threads', { type: DataTypes.INTEGER, allowNull: false, defaultValue: 0 });
+    },
+  },
+  {
+    name: '0022-latest-threads',
+    async up({ context }) {
+      // When a user last took part in a thread or read it.
+      await context.addColumn('thread_marks', 'at_ms', { type: DataTypes.BIGINT, allowNull: false, defaultValue: 0 });
+      await context.addIndex('thread_marks', { name: 'thread_marks_by_user', fields: ['user_id', 'at_ms'] });
+      // Those that count for how many a channel may have.
+      const open = { [Op.and]: [literal('revoked_at_ms IS NULL AND used < uses')] };
+      await context.addIndex('invitations', { name: 'invitations_open', fields: ['channel', 'until_ms'], where: open });
     },
   },
 ];

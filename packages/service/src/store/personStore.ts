@@ -165,7 +165,7 @@ interface Wish {
 interface About extends Wish {
   /** The numbers of rows to look at, and 0, since a list is never empty in SQL. */
   readonly numbers: readonly number[];
-  /** Notices in which the service has told others that the user wrote to them: whose, and their numbers. */
+  /** Notices to others that the user wrote to them: whose, and their numbers. */
   readonly written: readonly (readonly [user: string, number: number])[];
 }
 
@@ -306,7 +306,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
       if ((each.counts[word] as number) <= 0) delete each.counts[word];
       counts.set(key, each);
     }
-    // Each message has a version of its own, so that what has changed can be told in parts.
+    // Each message has a version of its own, so that what has changed can be sent in parts.
     const left = [...counts.values()].map((each) => {
       const version = (heads.get(each.id) as number) + 1;
       heads.set(each.id, version);
@@ -451,11 +451,22 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
-  async users(reads, { user, written, dialect }) {
+  async users(reads, { user, written, limit, dialect }) {
+    const threads = await reads.select<{ channel_id: number; root: number | string }>(
+      'SELECT channel_id, root FROM thread_marks WHERE user_id = :user LIMIT :limit',
+      { user, limit },
+    );
+    if (threads.length > 0) {
+      const which = threads.map(({ channel_id, root }) => [user, channel_id, Number(root)]);
+      const those = listOf(['TEXT', 'INTEGER', 'BIGINT'], which, dialect);
+      return {
+        statements: [`DELETE FROM thread_marks WHERE (user_id, channel_id, root) IN ${those}`],
+        result: threads.length,
+      };
+    }
     const [row] = await reads.select<{ count: number | string }>(
       `SELECT (SELECT COUNT(*) FROM users WHERE id = :user) + (SELECT COUNT(*) FROM user_roles WHERE user_id = :user)
-         + (SELECT COUNT(*) FROM notices WHERE user_id = :user)
-         + (SELECT COUNT(*) FROM thread_marks WHERE user_id = :user) AS count`,
+         + (SELECT COUNT(*) FROM notices WHERE user_id = :user) AS count`,
       { user },
     );
     const result = Number(row?.count ?? 0) + written.length;
@@ -464,7 +475,6 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     return {
       statements: [
         `DELETE FROM notices WHERE user_id IN ${which}`,
-        `DELETE FROM thread_marks WHERE user_id IN ${which}`,
         `DELETE FROM notices WHERE (user_id, number) IN ${listOf(['TEXT', 'BIGINT'], written, dialect)}`,
         `DELETE FROM user_roles WHERE user_id IN ${which}`,
         `DELETE FROM users WHERE id IN ${which}`,

@@ -1,4 +1,11 @@
-import { answeringRefused, answersText, type Draft, type LoggedMessage, type ThreadState } from '@nine-bells/core';
+import {
+  answeringRefused,
+  answersText,
+  type Draft,
+  erasedAuthor,
+  type LoggedMessage,
+  type ThreadState,
+} from '@nine-bells/core';
 import { type ChannelName, GUEST_PREFIX, type ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import type { HeadRow } from './messageRows.js';
@@ -69,10 +76,14 @@ export class Replies {
     );
   }
 
-  /** Why a message cannot be answered; `undefined` if it can. */
-  refusalOf({ id }: HeadRow, { to }: NonNullable<Draft['reply']>): ProblemError | undefined {
-    const isWithdrawn = this.#answered.get(`${id} ${to}`);
-    return answeringRefused(isWithdrawn === undefined ? undefined : { isWithdrawn });
+  /**
+   * Why a message cannot be answered; `undefined` if it can.
+   *
+   * @param isWithdrawnNow - the same commit withdraws it, before this reply
+   */
+  refusalOf({ id }: HeadRow, { to }: NonNullable<Draft['reply']>, isWithdrawnNow: boolean): ProblemError | undefined {
+    const wasWithdrawn = this.#answered.get(`${id} ${to}`);
+    return answeringRefused(wasWithdrawn === undefined ? undefined : { isWithdrawn: wasWithdrawn || isWithdrawnNow });
   }
 
   /** Adds a reply that has its place. */
@@ -81,20 +92,21 @@ export class Replies {
     this.#rows.push([channelId, number, reply.to, reply.thread]);
     const key = `${channelId} ${reply.thread}`;
     if (by !== undefined && !by.user.startsWith(GUEST_PREFIX))
-      this.#marks.set(JSON.stringify([key, by.user]), [by.user, channelId, reply.thread, number]);
+      this.#marks.set(JSON.stringify([key, by.user]), [by.user, channelId, reply.thread, number, atMs]);
     const count = (this.#threads.get(key)?.count ?? 0) + 1;
     this.#threads.set(key, { count, row: [channelId, reply.thread, count, number, atMs] });
   }
 
   /** Who answers takes part in the thread, and whose message it begins with. */
   #takePart(dialect: Dialect): readonly string[] {
-    const roots = [...this.#threads.values()].map(({ row: [id, root] }) => [id, root]);
+    const roots = [...this.#threads.values()].map(({ row: [id, root, , , atMs] }) => [id, root, atMs]);
     const marks = [...this.#marks.values()];
     return [
-      `INSERT INTO thread_marks (user_id, channel_id, root, number)
-       SELECT m.author, m.channel_id, m.number, m.number FROM messages m
-       WHERE (m.channel_id, m.number) IN ${listOf(['INTEGER', 'BIGINT'], roots, dialect)}
-         AND m.author <> '' AND m.author NOT LIKE '${GUEST_PREFIX}%' ON CONFLICT DO NOTHING`,
+      `INSERT INTO thread_marks (user_id, channel_id, root, number, at_ms)
+       SELECT m.author, m.channel_id, m.number, m.number, CAST(each.value->>2 AS BIGINT) FROM ${tableOf(roots, dialect)}
+       JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER) AND m.number = CAST(each.value->>1 AS BIGINT)
+       WHERE m.author NOT IN ('', '${erasedAuthor.user}') AND m.author NOT LIKE '${GUEST_PREFIX}%'
+       ON CONFLICT DO NOTHING`,
       ...(marks.length === 0 ? [] : [insertOf('thread_marks', threadMarkColumns, marks, dialect, forward)]),
     ];
   }
@@ -119,12 +131,13 @@ export class Replies {
   }
 }
 
-/** How far a user has read in a thread. */
+/** How far a user has read in a thread, and when it last took part or read. */
 export interface ThreadMarkRow {
   readonly user_id: string;
   readonly channel_id: number;
   readonly root: number | string;
   readonly number: number | string;
+  readonly at_ms: number | string;
 }
 
 export const threadMarkColumns: Columns<ThreadMarkRow> = {
@@ -132,10 +145,11 @@ export const threadMarkColumns: Columns<ThreadMarkRow> = {
   channel_id: 'INTEGER',
   root: 'BIGINT',
   number: 'BIGINT',
+  at_ms: 'BIGINT',
 };
 
 /** A mark moves forward. */
-export const forward = `ON CONFLICT (user_id, channel_id, root) DO UPDATE SET
+export const forward = `ON CONFLICT (user_id, channel_id, root) DO UPDATE SET at_ms = excluded.at_ms,
   number = CASE WHEN excluded.number > thread_marks.number THEN excluded.number ELSE thread_marks.number END`;
 
 /** Threads have one reply less each: these replies were withdrawn, by changes with these numbers. */
@@ -199,7 +213,21 @@ function threadOf({ replies, number, at_ms }: ThreadRow): ThreadState {
   return { count: Number(replies), number: Number(number), atMs: Number(at_ms) };
 }
 
-/** The condition that a message is of a thread, or begins it; `numbers` are written by this service. */
-export function ofThread(channelId: number, root: number): string {
-  return `number IN (SELECT r.number FROM replies r WHERE r.channel_id = ${channelId} AND r.thread = ${root})`;
+/** The condition that a message begins a thread or is one of its replies; all numbers are of this service. */
+export function ofThread(channelId: number, root: number, [first, last]: readonly [number, number]): string {
+  return `number IN (SELECT ${root} UNION ALL SELECT r.number FROM replies r
+    WHERE r.channel_id = ${channelId} AND r.thread = ${root} AND r.number BETWEEN ${first} AND ${last})`;
+}
+
+/** How far back so many replies of a thread lie before a number; `undefined`: there are not so many. */
+export async function farInThread(
+  reads: Reads,
+  { id, root, from, replies }: { id: number; root: number; from: number; replies: number },
+): Promise<number | undefined> {
+  const [row] = await reads.select<Pick<ReplyRow, 'number'>>(
+    `SELECT number FROM replies WHERE channel_id = :id AND thread = :root AND number <= :from
+     ORDER BY number DESC LIMIT 1 OFFSET :replies`,
+    { id, root, from, replies },
+  );
+  return row && Number(row.number);
 }
