@@ -57,11 +57,11 @@ export function addInvitations(program: Command): void {
       .command('end-invitation')
       .description('end an invitation')
       .argument('<id>', 'as `ninebells invitations` lists it')
-      .option('--admitted', 'those who have accepted it are let in no more'),
+      .option('--admitted', 'those who have accepted it are no longer let in'),
   ).action(async (id: string, options: CallOptions & { admitted?: boolean }) => {
     const done = await backendOf(options).endInvitation(id, defined({ admitted: options.admitted }));
     if (options.json) printJson(done);
-    else print(`Ended${options.admitted ? `; ${done.ended} who had accepted it are let in no more` : ''}.`);
+    else print(`Ended${options.admitted ? `; ${done.ended} who had accepted it are no longer let in` : ''}.`);
   });
 
   called(
@@ -80,7 +80,7 @@ export function addInvitations(program: Command): void {
   called(
     program
       .command('end-admission')
-      .description('let a user into a channel by its invitation no more')
+      .description('no longer let a user into a channel by its invitation')
       .argument('<channel>', 'such as protest/7')
       .argument('<user>', "the user's id"),
   ).action(async (channel: string, user: string, options: CallOptions) => {
@@ -88,7 +88,7 @@ export function addInvitations(program: Command): void {
     if (options.json) printJson({ channel, user, ended });
     else
       print(
-        ended ? `${user} is let into ${channel} no more.` : `${user} was not let into ${channel} by an invitation.`,
+        ended ? `${user} is no longer let into ${channel}.` : `${user} was not let into ${channel} by an invitation.`,
       );
   });
 }

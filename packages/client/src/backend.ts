@@ -467,7 +467,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/marks', { body: { user, channel, cursor } });
   }
 
-  /** Makes an invitation into a channel. Its code is told this once. */
+  /** Makes an invitation into a channel. Its code is in no later answer. */
   invite(wish: InvitationWish): Promise<Invited> {
     return this.#ask('POST /v1/invitations', { body: wish });
   }
@@ -477,7 +477,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/invitations', { query: { channel, ...options } });
   }
 
-  /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. */
+  /** Ends an invitation; with `admitted`, those who have accepted it are no longer let in. */
   endInvitation(id: string, options: { admitted?: boolean; by?: Author } = {}): Promise<Uninvited> {
     return this.#ask('POST /v1/invitations/:id/end', { params: { id }, body: options });
   }
@@ -490,7 +490,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/admissions', { query: { channel, ...options } });
   }
 
-  /** A user is let into a channel by its invitation no more. */
+  /** A user is no longer let into a channel by its invitation. */
   endAdmission(channel: string, user: string, options: { by?: Author } = {}): Promise<{ ended: boolean }> {
     return this.#ask('POST /v1/admissions/end', { body: { channel, user, ...options } });
   }

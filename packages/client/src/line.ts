@@ -274,7 +274,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.invitations(channel, options);
   }
 
-  /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. Throws as `read` does. */
+  /** Ends an invitation; with `admitted`, those who have accepted it are no longer let in. Throws as `read` does. */
   uninvite(channel: string, invitation: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
     return this.#session.uninvite(channel, invitation, options);
   }
@@ -304,7 +304,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     this.#session.unwatch(user);
   }
 
-  /** Whom the user keeps away, by user id: also on its other devices, which the event `blocks` tells of. Guests have none. */
+  /** Whom the user keeps away, by user id: changed on another device, too (event `blocks`). Guests have none. */
   get blocks(): ReadonlyMap<string, Block> {
     return this.#session.blocks;
   }
@@ -335,7 +335,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * Marks a thread as read up to a place; with `null` the user takes part in it no more. Otherwise as `mark`.
+   * Marks a thread as read up to a place; with `null` the user no longer takes part in it. Otherwise as `mark`.
    *
    * @param of - a message of the thread, or the cursor of its first one
    */

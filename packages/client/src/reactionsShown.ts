@@ -15,7 +15,7 @@ const maxMessages = 2_000;
 export class ReactionsShown {
   readonly #of = new Map<string, MessageReactions>();
   #version: Cursor | undefined;
-  /** More has changed before this version than was told: those of pushes lie ahead. */
+  /** Changes before this version are still missing: pushes have brought later ones. */
   #isBehind = false;
 
   /** To ask with after a break. */

@@ -11,7 +11,7 @@ interface Standing {
   overSinceCount: number;
 }
 
-/** Whom a simulated client keeps away, and what it may therefore be told. */
+/** Whom a simulated client keeps away, and what may reach it therefore. */
 export class BlockView {
   readonly #count: () => number;
   readonly #others = new Map<string, Standing>();

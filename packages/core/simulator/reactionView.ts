@@ -14,7 +14,7 @@ export class ReactionView {
   /** To ask with after a break. */
   version: Cursor | undefined;
   readonly counts = new Map<string, ReactionCounts>();
-  /** More had changed than was told with the version. */
+  /** Changes before the version are still missing. */
   #isBehind = false;
 
   /** Takes what came with the reply to `enter`. Says whether to enter again at once. */

@@ -141,7 +141,7 @@ export interface Invitation {
   readonly user?: string;
   /** Who accepts it is invited as this. */
   readonly role?: string;
-  /** It can be accepted no more, and why. */
+  /** It can no longer be accepted, and why. */
   readonly over?: 'used-up' | 'expired' | 'revoked';
 }
 

@@ -214,7 +214,7 @@ export interface Reported {
 /** The reply to `invite`. */
 export interface Invited {
   readonly invitation: Invitation;
-  /** What lets in; it is told this once. */
+  /** What lets in; no later answer has it. */
   readonly code: string;
 }
 
@@ -236,7 +236,7 @@ export interface InvitationsReply {
 /** The reply to `uninvite`. */
 export interface Uninvited {
   readonly invitation: Invitation;
-  /** How many users are let in no more. */
+  /** How many users are no longer let in. */
   readonly ended: number;
 }
 

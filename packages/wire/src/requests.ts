@@ -250,7 +250,7 @@ export interface UninviteRequest extends Numbered {
   readonly channel: ChannelName;
   /** The id of the invitation. */
   readonly invitation: string;
-  /** Those who have accepted it are let in no more, either. */
+  /** Those who have accepted it are no longer let in, either. */
   readonly admitted?: boolean;
 }
 export interface RefreshRequest extends Numbered {

@@ -399,7 +399,7 @@ function mayNot(who: Identity, what: string): string {
   return `${who.guest ? 'this guest' : `user ${who.user}`} may not ${what}`;
 }
 
-/** What a user is told who may not begin a direct channel with another: the same whether a rule or a block refuses. */
+/** The answer to a user who may not begin a direct channel with another: the same whether a rule or a block refuses. */
 export function mayNotBegin(who: Identity, other: string): Problem {
   return problem('not-allowed', mayNot(who, `${doing.direct} ${other}`));
 }

@@ -66,7 +66,7 @@ export class Questions {
       if (found === undefined) return { verdict: 'no', found: 'not invited' };
       const { invitation, role: as, untilMs = Number.POSITIVE_INFINITY } = found;
       const how = `by the invitation ${invitation}${as === undefined ? '' : `, as ${as}`}`;
-      if (role !== undefined && as !== role) return { verdict: 'no', found: `${how}` };
+      if (role !== undefined && as !== role) return { verdict: 'no', found: how };
       return { verdict: 'yes', found: how, untilMs: Math.min(untilMs, now + rememberMs.yes) };
     };
     const failed = (error: unknown): Answered => {

@@ -20,7 +20,7 @@ export interface Retention {
  * - `bans`: bans and silences that have ended
  * - `keys`: API keys that were revoked or have expired, unless a hook is registered with them
  * - `reports`: reports of messages that have ended
- * - `invitations`: invitations that can be accepted no more, and whom they let in until a time that is over
+ * - `invitations`: invitations that can no longer be accepted, and whom they let in until a time that is over
  */
 export const recordKinds = ['audit', 'notices', 'users', 'bans', 'keys', 'reports', 'invitations'] as const;
 export type RecordKind = (typeof recordKinds)[number];

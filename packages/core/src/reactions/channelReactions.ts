@@ -7,7 +7,7 @@ import type { Signal } from '../model/signal.js';
 import type { Report } from '../ports/report.js';
 import { withinChars } from './withinChars.js';
 
-/** How long the first change waits for others before clients are told, in milliseconds. */
+/** How long the first change waits for others before clients get it, in milliseconds. */
 const tellMs = 300;
 /** Characters of counts in one push; what has no room goes with the next one. */
 const pushChars = 32_768;
@@ -35,7 +35,7 @@ export class ChannelReactions implements ChannelFeature {
   #version: Place | undefined;
   /** Changes ahead of that, by their versions. */
   readonly #early = new Map<number, ReactionWord>();
-  /** What clients have not been told yet, by the numbers of messages. */
+  /** What clients have not got yet, by the numbers of messages. */
   readonly #changed = new Map<number, Reacted>();
   #cancelTelling: (() => void) | undefined;
   #cancelRetry: (() => void) | undefined;

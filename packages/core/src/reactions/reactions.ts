@@ -98,7 +98,7 @@ export class Reactions implements FeatureSource {
   /**
    * Reactions to the messages in a reply; `undefined` where the rule has none.
    *
-   * @param user - whose own reactions are told, too
+   * @param user - whose own reactions come, too
    * @throws {ProblemError} `unavailable`
    */
   async to(
@@ -123,7 +123,7 @@ export class Reactions implements FeatureSource {
   ): Promise<EnteredReactions | undefined> {
     if (match.rule.reactions === undefined) return undefined;
     const { store, atOnce } = this.#host;
-    // Read first: a change in between is told twice rather than never.
+    // Read first: a change in between comes twice, which is better than never.
     const given = await this.#of(match.channel, messages, user);
     const { version } = given;
     if (known === undefined || known.volume !== version.volume || known.number >= version.number)

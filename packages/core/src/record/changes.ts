@@ -61,7 +61,7 @@ export function checkChange(
 }
 
 /** That there is no message at a place, or no more. */
-export function noSuchMessage(detail = 'the channel has no message at this cursor, or no more'): Error {
+export function noSuchMessage(detail = 'the channel has no message at this cursor, or no longer has it'): Error {
   return refusal('no-such-message', detail, { where: '/cursor' });
 }
 

@@ -34,7 +34,7 @@ export async function replyingTo(
 export function answeringRefused(answered: { readonly isWithdrawn: boolean } | undefined): ProblemError | undefined {
   const where = '/replyTo';
   if (answered === undefined)
-    return refusal('no-such-message', 'the channel has no message at this cursor, or no more', { where });
+    return refusal('no-such-message', 'the channel has no message at this cursor, or no longer has it', { where });
   return answered.isWithdrawn ? refusal('withdrawn', 'the message was withdrawn', { where }) : undefined;
 }
 

@@ -38,7 +38,7 @@ export interface ConnectedSession {
   /** Whom its user keeps away; absent: not read yet. */
   readonly blocks: BlockList | undefined;
   blocksChanged(list: BlockList): void;
-  /** Looks again what its user may do: leaves channels where it may be no more, and is told. */
+  /** Looks again at what its user may do: it leaves channels where the user may no longer be, and says so to the client. */
   decideAgain(): void;
 }
 

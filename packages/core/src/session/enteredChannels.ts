@@ -113,7 +113,7 @@ export class EnteredChannels {
     return lost;
   }
 
-  /** What the user may do has changed: leaves, and tells the client, where it may be no more. */
+  /** What the user may do has changed: leaves channels where it may no longer be, and says so to the client. */
   decideAgain(): void {
     for (const channel of this.names) void this.#decideAgain(channel);
   }
@@ -199,7 +199,7 @@ export class EnteredChannels {
     else this.#entering.delete(channel);
   }
 
-  /** Whom the user keeps away has changed: also where it gets messages already and has not been told so yet. */
+  /** Whom the user keeps away has changed: also in channels that are being entered and bring messages already. */
   blocksChanged(): void {
     for (const channel of new Set([...(this.#channels?.values() ?? []), ...this.#entering.keys()]))
       this.#hideAgain(channel);

@@ -354,7 +354,7 @@ export class LiveSession implements Recipient, ConnectedSession {
   }
 
   /**
-   * Whom the user keeps away. From then on the session is told of changes.
+   * Whom the user keeps away. From then on the session hears of changes.
    *
    * @throws {ProblemError} `unavailable`
    */

@@ -75,7 +75,7 @@ export function markedText({ channel, place, unread }: MarkState): string {
   return JSON.stringify({ channel, cursor, unread } satisfies Record<keyof Marked, unknown>).slice(1, -1);
 }
 
-/** The same of a mark in a thread; `undefined`: the user takes part no more. */
+/** The same of a mark in a thread; `undefined`: the user no longer takes part. */
 export function threadMarkedText(channel: ChannelName, state: ThreadMark | undefined): string {
   const cursor = state && formatCursor({ volume: state.volume, number: state.number });
   return JSON.stringify({ channel, cursor, unread: state?.unread ?? 0 } satisfies Record<keyof Marked, unknown>).slice(

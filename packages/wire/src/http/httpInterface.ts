@@ -423,7 +423,7 @@ export interface HttpInterface {
     answer: { readonly user: string } & Marked;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel';
   };
-  /** Makes an invitation into a channel. Its code is told this once. */
+  /** Makes an invitation into a channel. Its code is in no later answer. */
   'POST /v1/invitations': {
     /** @examples [{"channel":"protest/7","role":"witness","uses":2,"forMs":86400000,"by":{"user":"mira"}}] */
     body: InvitationWish;
@@ -436,7 +436,7 @@ export interface HttpInterface {
     answer: InvitationsReply;
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** Ends an invitation; with `admitted`, those who have accepted it are let in no more. */
+  /** Ends an invitation; with `admitted`, those who have accepted it are no longer let in. */
   'POST /v1/invitations/:id/end': {
     params: Identified;
     body: { readonly admitted?: boolean; readonly by?: Author };
@@ -449,7 +449,7 @@ export interface HttpInterface {
     answer: { readonly channel: string; readonly admissions: readonly Admission[]; readonly more: boolean };
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** A user is let into a channel by its invitation no more. */
+  /** A user is no longer let into a channel by its invitation. */
   'POST /v1/admissions/end': {
     body: { readonly channel: string; readonly user: string; readonly by?: Author };
     answer: { readonly channel: string; readonly user: string; readonly ended: boolean };
