@@ -59,6 +59,19 @@ export class BlockView {
     this.#asked.clear();
   }
 
+  /**
+   * It is welcomed with the blocks of its user.
+   *
+   * @param mayMiss - the instance may have missed that they have changed
+   */
+  welcomed(blocks: readonly { readonly user: string }[], mayMiss: boolean): void {
+    for (const [other, standing] of this.#others) {
+      if (standing.sinceCount === undefined || blocks.some(({ user }) => user === other)) continue;
+      if (!mayMiss) throw new Error(`it is welcomed without its block of ${other}`);
+      standing.sinceCount = undefined;
+    }
+  }
+
   /** Whether a message must not come: its author was kept away when it was logged. */
   forbids({ by }: Message, count: number): boolean {
     const since = by && this.#others.get(by.user)?.sinceCount;

@@ -9,6 +9,8 @@ import type { RuleMatch } from '../rules/channelRule.js';
 
 /** When to read again what could not be read, in milliseconds. */
 const againMs = 1_000;
+/** As long as no user keeps another away, it is asked again so often, in milliseconds: a word may have been lost. */
+const askAgainMs = 30_000;
 /** Users whose blocks are read at once. */
 const usersAtOnce = 100;
 
@@ -53,6 +55,7 @@ export class Blocks {
   readonly #blockers = new Map<string, Set<string>>();
   /** Whether any user keeps another away; `undefined`: not known. */
   #isUsed: boolean | undefined;
+  #askedAtMs = 0;
   /** Users whose lists have changed while those of all are read. */
   #changedMeanwhile: Set<string> | undefined;
   #looking: Promise<void> = Promise.resolve();
@@ -158,7 +161,8 @@ export class Blocks {
     this.#changedMeanwhile?.add(user);
     const current = this.#reading.get(user);
     if (current === undefined) return this.#beginReading(user);
-    const begin = (): Promise<BlockList> => this.#beginReading(user);
+    // One after another: what was read earlier is never applied later.
+    const begin = (): Promise<BlockList> => this.#read(user);
     current.next ??= current.done.then(begin, begin);
     return current.next;
   }
@@ -210,7 +214,9 @@ export class Blocks {
   }
 
   async #hasAny(): Promise<boolean> {
-    if (this.#isUsed === undefined) {
+    const now = this.#host.clock.monotonic();
+    if (this.#isUsed === undefined || (!this.#isUsed && now - this.#askedAtMs > askAgainMs)) {
+      this.#askedAtMs = now;
       const found = await this.#host.store.hasBlocks();
       // A first one may have come meanwhile.
       this.#isUsed ||= found;
