@@ -277,6 +277,46 @@ export class SlowStore extends SlowQueues implements Store {
     return this.#records.unread(user, channels);
   }
 
+  async knownUsers(...wish: Parameters<Store['knownUsers']>): ReturnType<Store['knownUsers']> {
+    await this.pause();
+    return this.#records.knownUsers(...wish);
+  }
+
+  async noticeWith(...wish: Parameters<Store['noticeWith']>): ReturnType<Store['noticeWith']> {
+    await this.pause();
+    return this.#records.noticeWith(...wish);
+  }
+
+  async mentions(...wish: Parameters<Store['mentions']>): ReturnType<Store['mentions']> {
+    await this.pause();
+    return this.#records.mentions(...wish);
+  }
+
+  async lastAt(...wish: Parameters<Store['lastAt']>): ReturnType<Store['lastAt']> {
+    await this.pause();
+    return this.#records.lastAt(...wish);
+  }
+
+  async setLevel(...wish: Parameters<Store['setLevel']>): ReturnType<Store['setLevel']> {
+    await this.pause();
+    return this.#records.setLevel(...wish);
+  }
+
+  async levels(...wish: Parameters<Store['levels']>): ReturnType<Store['levels']> {
+    await this.pause();
+    return this.#records.levels(...wish);
+  }
+
+  async levelsIn(...wish: Parameters<Store['levelsIn']>): ReturnType<Store['levelsIn']> {
+    await this.pause();
+    return this.#records.levelsIn(...wish);
+  }
+
+  async hasLevels(...wish: Parameters<Store['hasLevels']>): ReturnType<Store['hasLevels']> {
+    await this.pause();
+    return this.#records.hasLevels(...wish);
+  }
+
   async markThread(...wish: Parameters<Store['markThread']>): Promise<ThreadMark | undefined> {
     await this.pause();
     return this.#records.markThread(...wish);

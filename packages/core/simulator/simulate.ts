@@ -1,6 +1,7 @@
 import { type ChannelRule, type Contract, Engine, type Identity } from '@nine-bells/core';
 import { type ChannelName, channelName, filterFits, type Json, parseCursor } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
+import { checkMentions } from './checkMentions.js';
 import { checkReplies } from './checkReplies.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
@@ -37,6 +38,8 @@ export interface Outcome {
   readonly blocked: number;
   /** Replies that are there in the end. */
   readonly replied: number;
+  /** Notices of mentions in the end. */
+  readonly mentioned: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -63,6 +66,7 @@ const rules: readonly ChannelRule[] = [
     logbook: { type: 'kept' },
     reactions: { kinds: 3, each: 2 },
     hasReplies: true,
+    hasMentions: true,
     allow,
     types: { message: noMisfit },
     open: true,
@@ -100,6 +104,8 @@ const tolerated = new Set([
   'a board could not be kept in order',
   'looking whether reactions have changed',
   'reading reactions',
+  'mentions were not noticed',
+  'notices of mentions could not be taken back',
   'whom users keep away could not be read',
   'whom a user keeps away could not be read',
   'the hooks could not be read',
@@ -251,6 +257,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   for (const channel of channels)
     if (channel.startsWith('kept/') && engine !== undefined)
       replied += await checkReplies(engine, channel, truth, clock);
+  // An instance that dies may have taken a message back, and its notices not yet.
+  const mentioned = engine !== undefined && restartedAt.count === 0 ? await checkMentions(engine, truth, clock) : 0;
   let reacted = 0;
   for (const client of clients) {
     checkClient(client, truth, restartedAt.count > 0);
@@ -277,6 +285,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     reacted,
     replied,
+    mentioned,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,

@@ -2,6 +2,7 @@ import { type ChannelRule, Engine, type Identity, type Ids, type LogBounds, Shar
 import { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
+import { checkMentions } from './checkMentions.js';
 import { checkReplies } from './checkReplies.js';
 import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
@@ -32,6 +33,8 @@ export interface InstancesOutcome {
   readonly blocked: number;
   /** Replies that are there in the end. */
   readonly replied: number;
+  /** Notices of mentions in the end. */
+  readonly mentioned: number;
   /** Calls that were answered. */
   readonly called: number;
   /** Events that the receiver of hooks has taken. */
@@ -60,6 +63,7 @@ const rules: readonly ChannelRule[] = [
     logbook: { type: 'kept' },
     reactions: { kinds: 3, each: 2 },
     hasReplies: true,
+    hasMentions: true,
     allow: open,
     types: { message: noMisfit },
     open: true,
@@ -83,6 +87,8 @@ const tolerated = new Set([
   'looking whether boards have changed',
   'looking whether reactions have changed',
   'reading reactions',
+  'mentions were not noticed',
+  'notices of mentions could not be taken back',
   'whom users keep away could not be read',
   'whom a user keeps away could not be read',
   'a board could not be read',
@@ -205,9 +211,12 @@ async function run(
     const there = instances.filter(({ isDead, engine }) => !isDead && engine.isOpen);
     return there.length === 0 ? undefined : random.pick(there);
   };
+  /** Instances that were cut off: they hear of what they have missed a moment after they are linked again. */
+  const missed = new Set<string>();
   const clients = Array.from(
     { length: random.between(2, 8) },
-    (_, index) => new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note, truth),
+    (_, index) =>
+      new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note, truth, (name) => missed.has(name)),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
@@ -252,6 +261,9 @@ async function run(
   for (const channel of channels)
     if (channel.startsWith('kept/') && reach() !== undefined)
       replied += await checkReplies((reach() as Instance).engine, channel, truth, clock);
+  // An instance that dies may have taken a message back, and its notices not yet.
+  const mentioned =
+    reach() !== undefined && count.kills === 0 ? await checkMentions((reach() as Instance).engine, truth, clock) : 0;
   let reacted = 0;
   const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
   for (const client of clients) {
@@ -279,6 +291,7 @@ async function run(
     changed: clients.reduce((sum, client) => sum + changedBy(client, truth), 0),
     reacted,
     replied,
+    mentioned,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     taken: receiver.received,
@@ -293,6 +306,7 @@ async function run(
     note(() => `the service: ${engine.options.instance} is cut off${isTold ? '' : ', and not told'}`);
     count.partitions += 1;
     exchange.cut(isTold);
+    missed.add(engine.options.instance);
     clock.setTimer(random.pick([300, 1_000, 3_000, 9_000]), () => {
       note(() => `the service: ${engine.options.instance} is linked again`);
       exchange.mend(isTold);

@@ -42,12 +42,17 @@ export interface Stretch {
   cursor: Cursor;
 }
 
+/** The client that is mentioned now and then. */
+export const mentionedClient = 'client-1';
+
 interface Publish {
   readonly channel: ChannelName;
   readonly key: string;
   readonly echo: boolean;
   /** What it answers. */
   readonly replyTo?: Cursor;
+  /** It mentions a client (`mentionedClient`). */
+  readonly mentions?: boolean;
   acknowledged: boolean;
   /** It was not taken: what it answers was withdrawn, or pruned. */
   isRefused?: boolean;
@@ -97,6 +102,8 @@ export class SimulatedClient implements FarEnd {
   /** Publishes that must be refused, since they do not fit their contract. */
   readonly #misfits = new Set<number>();
   readonly #truth: Truth | undefined;
+  /** Whether words of the others may have passed an instance by. */
+  readonly #mayMiss: (instance: string) => boolean;
   session: string | undefined;
   /** Every session it has been; what `echo: false` kept from it. */
   readonly sessions = new Set<string>();
@@ -128,7 +135,9 @@ export class SimulatedClient implements FarEnd {
     sabotage?: Sabotage,
     note: (what: () => string) => void = () => {},
     truth?: Truth,
+    mayMiss: (instance: string) => boolean = () => false,
   ) {
+    this.#mayMiss = mayMiss;
     this.blocks = new BlockView(() => truth?.count ?? 0);
     this.#truth = truth;
     this.#boardWish = random.pick([{}, {}, { pace: 500 }, { echo: false }, { pace: 300, echo: false }]);
@@ -268,7 +277,8 @@ export class SimulatedClient implements FarEnd {
   }
 
   publish(channel: ChannelName, echo: boolean): void {
-    const each = { channel, key: `${this.name}-${this.publishes.length}`, echo, acknowledged: false };
+    const mentions = channel.startsWith('kept/') && this.publishes.length % 4 === 0;
+    const each = { channel, key: `${this.name}-${this.publishes.length}`, echo, mentions, acknowledged: false };
     this.publishes.push(each);
     if (this.#open) this.#sendPublish(each);
   }
@@ -448,6 +458,7 @@ export class SimulatedClient implements FarEnd {
     this.sessions.add(welcome.session);
     this.#secret = welcome.secret;
     this.#welcomed = true;
+    this.blocks.welcomed(welcome.blocks ?? [], this.#mayMiss(welcome.instance));
     for (const each of welcome.entered) {
       // Left while hello was on its way: the leave follows behind it.
       if (!this.#entered.has(each.channel)) continue;
@@ -526,6 +537,9 @@ export class SimulatedClient implements FarEnd {
     if (this.blocks.forbids(message, count))
       throw new Error(`${this.name}: ${message.channel}: ${message.cursor} came, and its author is blocked`);
     this.#checkReply(message, count);
+    const { mentions, withdrawn } = message;
+    if (mentions !== undefined && (withdrawn || JSON.stringify(mentions.users) !== `["${mentionedClient}"]`))
+      throw new Error(`${this.name}: ${message.channel}: ${message.cursor} mentions ${JSON.stringify(mentions)}`);
     stretch.seen.push(message);
     stretch.cursor = message.cursor;
   }
@@ -580,6 +594,7 @@ export class SimulatedClient implements FarEnd {
       data: { n: id, odd: id % 2 === 1 },
       echo: each.echo,
       replyTo: each.replyTo,
+      ...(each.mentions && { mentions: { users: [mentionedClient] } }),
     });
   }
 

@@ -44,6 +44,7 @@ export * from './model/info.js';
 export * from './model/instance.js';
 export * from './model/intake.js';
 export * from './model/invitation.js';
+export * from './model/level.js';
 export * from './model/mark.js';
 export * from './model/memberTable.js';
 export * from './model/message.js';

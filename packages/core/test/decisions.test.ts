@@ -29,6 +29,8 @@ const samples: Readonly<Record<Verb, object>> = {
   mark: { channel, cursor: 'v1:1' },
   unread: {},
   threads: {},
+  level: { channel, level: 'nothing' },
+  levels: {},
   block: { user: 'ines' },
   unblock: { user: 'ines' },
   blocks: {},
@@ -56,6 +58,8 @@ const own = new Set([
   'block',
   'blocks',
   'hasBlocks',
+  'setLevel',
+  'levels',
   'accept',
   'threads',
 ]);

@@ -13,6 +13,7 @@ describe('the simulator', () => {
       changed: 0,
       blocked: 0,
       replied: 0,
+      mentioned: 0,
       called: 0,
       published: 0,
       seen: 0,
@@ -37,6 +38,7 @@ describe('the simulator', () => {
     expect(sums.changed).toBeGreaterThan(runs / 2);
     expect(sums.replied).toBeGreaterThan(runs / 8);
     expect(sums.blocked).toBeGreaterThan(runs / 4);
+    expect(sums.mentioned).toBeGreaterThan(runs / 3);
     expect(sums.called).toBeGreaterThan(runs);
     expect(sums.hostileClosed).toBeGreaterThan(runs / 10);
   }, 300_000);

@@ -24,8 +24,10 @@ import {
   type KeptBlock,
   type KeptChannel,
   type KeptInvitation,
+  type KeptLevel,
   type KeptRange,
   type KnownUser,
+  type LevelWish,
   type LoggedMessage,
   type LogSlice,
   letsIn,
@@ -62,6 +64,7 @@ import {
   defined,
   filterFits,
   type Message,
+  type Notice,
   type ReactionCounts,
   refusal,
 } from '@nine-bells/wire';
@@ -84,6 +87,9 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
   readonly #replyKeys = new Set<string>();
+  readonly #levels = new Map<string, KeptLevel>();
+  /** The users whom messages mention, by channel and number. */
+  readonly #mentioned = new Map<string, readonly string[]>();
   /** How far users have read in threads, by user, channel and first message. */
   readonly #threadMarks = new Map<string, number>();
   /** By the digests of their codes. */
@@ -107,6 +113,8 @@ export class MemoryStore extends MemoryQueues implements Store {
     if (appended.repeated) return appended;
     if (draft.change !== undefined) this.#keep(channel, draft.change, before);
     else this.#takePart(channel, appended.logged);
+    if (draft.mentioned !== undefined)
+      this.#mentioned.set(`${channel} ${appended.logged.place.number}`, draft.mentioned);
     const { hooks = [], hops, atMs, id } = draft;
     const event = {
       id,
@@ -606,6 +614,67 @@ export class MemoryStore extends MemoryQueues implements Store {
       .map(([user, number]) => ({ user, place: { volume, number } }))
       .sort((a, b) => (a.user < b.user ? -1 : 1))
       .slice(0, limit);
+  }
+
+  async knownUsers(ids: readonly string[]): Promise<readonly KnownUser[]> {
+    return ids.flatMap((id) => this.#users.get(id) ?? []);
+  }
+
+  async noticeWith(user: string, key: string): Promise<Notice | undefined> {
+    const { notices } = await this.inbox(user, undefined, Number.MAX_SAFE_INTEGER, 0);
+    return notices.find((each) => each.key === key);
+  }
+
+  async mentions(user: string, sinceMs: number): ReturnType<Store['mentions']> {
+    const found: { channel: ChannelName; place: Place; by?: string }[] = [];
+    for (const [channel, log] of this.#logs) {
+      const mark = this.#marksIn(channel).get(user);
+      const { volume } = log.head;
+      const all = log.since({ volume, number: 0 }, everything).messages;
+      for (const { place, isMessage, message } of [...all].reverse()) {
+        const isNew = mark === undefined ? message.at >= new Date(sinceMs).toISOString() : place.number > mark;
+        if (
+          isMessage &&
+          isNew &&
+          !message.withdrawn &&
+          this.#mentioned.get(`${channel} ${place.number}`)?.includes(user)
+        )
+          found.push({ channel, place, ...(message.by && { by: message.by.user }) });
+      }
+    }
+    return found;
+  }
+
+  async lastAt(channels: readonly ChannelName[]): Promise<readonly number[]> {
+    return channels.map((channel) => {
+      const { volume } = this.#log(channel).head;
+      return this.#log(channel).since({ volume, number: 0 }, everything).messages.at(-1)?.atMs ?? 0;
+    });
+  }
+
+  async setLevel({ user, channel, level, untilMs, atMs, most }: LevelWish): Promise<void> {
+    const key = `${user} ${channel}`;
+    if (level === null) this.#levels.delete(key);
+    else {
+      const all = await this.levels(user, atMs);
+      if (all.length >= most && !this.#levels.has(key))
+        throw refusal('too-many-levels', `a user sets the levels of at most ${most} channels`);
+      this.#levels.set(key, { user, channel, level, ...defined({ untilMs }) });
+    }
+  }
+
+  async levels(user: string, nowMs: number): Promise<readonly KeptLevel[]> {
+    const all = [...this.#levels.values()].filter((each) => each.user === user && (each.untilMs ?? nowMs + 1) > nowMs);
+    return all.sort((a, b) => (a.channel < b.channel ? -1 : 1));
+  }
+
+  async levelsIn(channel: ChannelName, users: readonly string[], nowMs: number): Promise<readonly KeptLevel[]> {
+    const all = await Promise.all(users.map((user) => this.levels(user, nowMs)));
+    return all.flat().filter((each) => each.channel === channel);
+  }
+
+  async hasLevels(): Promise<boolean> {
+    return this.#levels.size > 0;
   }
 
   async invite({ digest, ...draft }: InvitationDraft, most: number): Promise<void> {

@@ -41,6 +41,8 @@ export interface ChannelRuleInfo {
   readonly blocked?: 'marked';
   /** Messages may answer others. */
   readonly replies?: true;
+  /** Messages may mention users and roles. */
+  readonly mentions?: true;
   readonly direct?: true;
   /** Largest `data` of a message, in bytes of JSON text. */
   readonly dataBytes: number;

@@ -29,6 +29,9 @@ export const protocolLimits = {
   callChars: 64,
   /** Most users who may accept one invitation. */
   invitationUses: 10_000,
+  /** Most users, and most roles, that one message mentions. */
+  mentionedUsers: 20,
+  mentionedRoles: 5,
   /** Longest user id, in characters. */
   userChars: 128,
 } as const;

@@ -2,7 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { Author, Block, Gap, Member, Message, Notice, ReactionCounts } from './records.js';
+import type { Author, Block, Gap, Level, Member, Message, Notice, ReactionCounts } from './records.js';
 import type { ReplyFrame } from './replies.js';
 
 export interface MessagePush extends Message {
@@ -86,6 +86,13 @@ export interface BlocksPush {
   /** Whom you keep away now: it replaces the earlier list. */
   readonly blocks: readonly Block[];
 }
+export interface LevelPush {
+  readonly on: 'level';
+  readonly channel: ChannelName;
+  /** `null`: as if nothing were said. */
+  readonly level: Level | null;
+  readonly until?: string;
+}
 export interface UserPush {
   readonly on: 'user';
   readonly user: string;
@@ -150,6 +157,7 @@ export type Push =
   | UnreadPush
   | MarksPush
   | BlocksPush
+  | LevelPush
   | UserPush
   | GapPush
   | RemovedPush

@@ -5,6 +5,7 @@ import { filterFault } from './filter.js';
 import { isDeeperThan, unfitCharacter } from './json.js';
 import { protocolLimits } from './limits.js';
 import { type Problem, type ProblemCode, problem } from './problems.js';
+import { levels } from './records.js';
 import type { Request, Verb } from './requests.js';
 
 /** A request as read, or why it could not be; with its `id` where that much could be read, so that it can be answered. */
@@ -149,6 +150,11 @@ const filter: Check = (value, where) => {
 const blockKind: Check = (value, where) =>
   value === 'blocked' || value === 'muted' ? undefined : fault('bad-value', 'blocked or muted is expected', where);
 
+const level: Check = (value, where) =>
+  value === null || (levels as readonly unknown[]).includes(value)
+    ? undefined
+    : fault('bad-value', `${levels.join(', ')} or null is expected`, where);
+
 const count = integer(1, protocolLimits.readCount);
 const user = words(protocolLimits.userChars);
 const token = words(16_384);
@@ -193,6 +199,12 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     key: may(words(protocolLimits.keyChars)),
     echo: may(flag),
     replyTo: may(cursor),
+    mentions: may(
+      objectOf({
+        users: may(listOf(user, protocolLimits.mentionedUsers)),
+        roles: may(listOf(words(protocolLimits.userChars), protocolLimits.mentionedRoles)),
+      }),
+    ),
   },
   revise: { ...changed, data: must(json) },
   withdraw: { ...changed, reason: may(words(protocolLimits.reasonChars)) },
@@ -231,6 +243,8 @@ const shapes: Readonly<Record<Verb, Shape>> = {
   mark: { channel: must(channel), cursor: must(either(null, cursor)), thread: may(cursor) },
   unread: {},
   threads: { channel: may(channel), limit: may(count) },
+  level: { channel: must(channel), level: must(level), forMs: may(integer(1_000, 365 * 86_400_000)) },
+  levels: {},
   block: { user: must(user), as: may(blockKind) },
   unblock: { user: must(user) },
   blocks: {},

@@ -38,12 +38,22 @@ export interface Message {
   readonly replyTo?: Cursor;
   /** The message with which its thread begins. */
   readonly thread?: Cursor;
+  /** Whom it mentions. */
+  readonly mentions?: Mentions;
   /** How the message that it answers stands. Not in changes, and absent if that message is not there any more. */
   readonly answers?: Answered;
   /** Of a message that was answered: how many messages are in its thread, and when the last one came. Not in changes. */
   readonly replies?: { readonly count: number; readonly at: string };
   /** It was revised and does not fit your filter (any more): `data` is `null`, and not told. Only in changes. */
   readonly unfit?: true;
+}
+
+/** Whom a message mentions: they are notified. */
+export interface Mentions {
+  /** By their ids. */
+  readonly users?: readonly string[];
+  /** All who have one of these roles, and may enter the channel. */
+  readonly roles?: readonly string[];
 }
 
 /** A message that another one answers, in short. */
@@ -143,6 +153,21 @@ export interface Invitation {
   readonly role?: string;
   /** It can no longer be accepted, and why. */
   readonly over?: 'used-up' | 'expired' | 'revoked';
+}
+
+/**
+ * How much a user wants to hear of a channel. `everything`: as if nothing were said; `mentions`: notices only of messages that
+ * mention it; `nothing`: no notices, and no place in its digest.
+ */
+export type Level = (typeof levels)[number];
+export const levels = ['everything', 'mentions', 'nothing'] as const;
+
+/** The level that a user has set for a channel. */
+export interface ChannelLevel {
+  readonly channel: ChannelName;
+  readonly level: Level;
+  /** When it ends (RFC 3339, UTC, milliseconds); absent: it stays. */
+  readonly until?: string;
 }
 
 /** One user in a channel, with the number of its sessions there. */

@@ -4,10 +4,13 @@ import type { Json } from './json.js';
 import type { Problem } from './problems.js';
 import type {
   Block,
+  ChannelLevel,
   EarlierRevision,
   Gap,
   Invitation,
+  Level,
   Member,
+  Mentions,
   Message,
   Notice,
   ReactionCounts,
@@ -122,6 +125,8 @@ export interface Published {
   readonly cursor: Cursor;
   /** The key was known: this is the message published first, and nothing was published now. */
   readonly repeated?: true;
+  /** Users, and roles, that it mentions and that were left out of its `mentions`: they may not enter, or nobody knows them. */
+  readonly notMentioned?: Mentions;
   /** By its type it is an entry of the board: `cursor` is the version at which the board has it, and there is no message. */
   readonly entry?: string;
 }
@@ -261,6 +266,12 @@ export interface UnreadReply {
   readonly counts: Readonly<Record<string, number>>;
 }
 
+/** The reply to `levels`. */
+export interface LevelsReply {
+  /** Of the channels for which the user has set one, by their names. */
+  readonly levels: readonly ChannelLevel[];
+}
+
 /** The reply to `block`, `unblock` and `blocks`. */
 export interface BlocksReply {
   /** Whom the user keeps away now, by their ids. */
@@ -297,6 +308,8 @@ export interface ReplyOf {
   readonly mark: Marked;
   readonly unread: UnreadReply;
   readonly threads: ThreadsReply;
+  readonly level: { readonly channel: ChannelName; readonly level: Level | null; readonly until?: string };
+  readonly levels: LevelsReply;
   readonly block: BlocksReply;
   readonly unblock: BlocksReply;
   readonly blocks: BlocksReply;

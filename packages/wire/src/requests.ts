@@ -2,7 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { MessageFilter } from './filter.js';
 import type { Json } from './json.js';
-import type { BlockKind } from './records.js';
+import type { BlockKind, Level, Mentions } from './records.js';
 
 /** What `enter` asks for. Neither `after` nor `last`: from now on. */
 export interface EnterWish {
@@ -53,6 +53,8 @@ export interface PublishRequest extends Numbered {
   readonly key?: string;
   /** The message that it answers, where the channel has replies. */
   readonly replyTo?: Cursor;
+  /** Whom it mentions, where the channel has mentions. */
+  readonly mentions?: Mentions;
   /** `false`: not to this session. Default `true`. */
   readonly echo?: boolean;
 }
@@ -174,6 +176,17 @@ export interface ThreadsRequest extends Numbered {
 export interface UnreadRequest extends Numbered {
   readonly do: 'unread';
 }
+export interface LevelRequest extends Numbered {
+  readonly do: 'level';
+  readonly channel: ChannelName;
+  /** How much you want to hear of the channel; `null`: as if nothing were said. */
+  readonly level: Level | null;
+  /** For how long, in milliseconds; absent: it stays. */
+  readonly forMs?: number;
+}
+export interface LevelsRequest extends Numbered {
+  readonly do: 'levels';
+}
 export interface BlockRequest extends Numbered {
   readonly do: 'block';
   /** Whom you do not want to hear. */
@@ -282,6 +295,8 @@ export type Request =
   | MarkRequest
   | UnreadRequest
   | ThreadsRequest
+  | LevelRequest
+  | LevelsRequest
   | BlockRequest
   | UnblockRequest
   | BlocksRequest

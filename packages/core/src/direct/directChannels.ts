@@ -67,6 +67,7 @@ export class DirectChannels {
       title: by === undefined ? 'There is a message for you' : `${by.name ?? by.user} wrote to you`,
       key: `direct ${channel}`,
       data: { channel, ...(by && { from: by.user }) },
+      heardOf: { channel, isMention: false },
       ...(by && { from: by.user }),
     });
   }

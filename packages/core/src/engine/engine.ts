@@ -19,11 +19,15 @@ import { Hooks } from '../hooks/hooks.js';
 import { Inboxes } from '../inbox/inboxes.js';
 import { Intakes, type IntakesHost } from '../intakes/intakes.js';
 import { Invitations } from '../invitations/invitations.js';
+import { Levels } from '../levels/levels.js';
 import { Pacer } from '../lib/pacer.js';
 import { TimerWheel } from '../lib/timerWheel.js';
 import { ChannelMarks } from '../marks/channelMarks.js';
 import { Marks } from '../marks/marks.js';
 import { Unread } from '../marks/unread.js';
+import { Digests } from '../mentions/digests.js';
+import { Entrants } from '../mentions/mayEnter.js';
+import { Mentions } from '../mentions/mentions.js';
 import { type UserAct, userActs } from '../model/access.js';
 import type { ControlEntry } from '../model/control.js';
 import { Counters } from '../model/counters.js';
@@ -132,6 +136,8 @@ export class Engine {
   readonly inboxes: Inboxes;
   readonly marks: Marks;
   readonly blocks: Blocks;
+  readonly levels: Levels;
+  readonly digests: Digests;
   readonly invitations: Invitations;
   readonly moderation: Moderation;
   readonly access: AccessInquiry;
@@ -213,7 +219,14 @@ export class Engine {
     );
     const { hooks } = this;
     const publisher = new Publisher(
-      { ...base, hooks, took, direct: (match, by) => direct.tellParties(match, by) },
+      {
+        ...base,
+        hooks,
+        took,
+        direct: (match, by) => direct.tellParties(match, by),
+        mentioned: (match, logged, draft) => mentions.tell(match, logged, draft),
+        takenBack: (found) => mentions.takeBack(found),
+      },
       this.options,
     );
     const isHeardOf = (channel: ChannelName): boolean =>
@@ -286,9 +299,16 @@ export class Engine {
       changed: (user) => unread.recount(user),
     });
     const blocking: Blocks['blocking'] = (other, users) => this.blocks.blocking(other, users);
+    this.levels = new Levels({
+      ...base,
+      rules: channelRules,
+      most: this.options.levelsPerUser,
+      push: (user, frame) => connected.push(user, frame),
+    });
     this.inboxes = new Inboxes({
       ...base,
       blocking,
+      hearing: (users, channel, isMention) => this.levels.hearing(users, channel, isMention),
       contract: this.options.notices,
       unreached: (entry) => {
         unreached?.(entry);
@@ -326,6 +346,29 @@ export class Engine {
       store: this.marks,
       hidersOf: (other, channel) => this.blocks.hidersOf(other, channelRules.match(channel)),
     });
+    const entrants = new Entrants({
+      access,
+      store,
+      identitiesOf: (user) => [...connected.clientsOf(user)].map(({ who }) => who),
+      justMet: (user) => this.inboxes.justMet(user),
+      connected: (users) => this.inboxes.connected(users),
+    });
+    const mentions: Mentions = new Mentions({
+      wheel,
+      entrants,
+      inboxes: this.inboxes,
+      logOf: (match) => channels.logOf(match),
+      report,
+    });
+    this.digests = new Digests({
+      clock,
+      rules: channelRules,
+      marks: this.marks,
+      levels: this.levels,
+      blocks: this.blocks,
+      entrants,
+      store,
+    });
     this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
     this.eraser = new Eraser({
@@ -335,7 +378,7 @@ export class Engine {
       inboxes: this.inboxes,
       moderation: this.moderation,
     });
-    this.messages = new Messages(channelRules, publisher, channels, boards, store, this.reactions);
+    this.messages = new Messages(channelRules, publisher, channels, boards, store, this.reactions, mentions);
     this.boards = new BoardDirectory(channelRules, boards);
     const boardEvents = new BoardEvents({ ...base, hooks, read: (channel) => this.boards.read(channel) });
     this.intakes = new Intakes(
@@ -393,6 +436,8 @@ export class Engine {
       refusals: this.refusals,
       unread,
       blocks: this.blocks,
+      levels: this.levels,
+      mentions,
       invitations: this.invitations,
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
       waiting: new WaitingBudget(clock, wheel, this.options.waiting),
@@ -514,6 +559,7 @@ export class Engine {
         else if (word.type === 'begun') unread.begun(word.users, word.channel);
         else if (word.type === 'admissions') this.invitations.hear(word.users);
         else if (word.type === 'blocks') this.blocks.hear(word.user);
+        else if (word.type === 'level') this.levels.hear(word.user, word);
         else this.inboxes.hear(word);
       },
     });
@@ -538,6 +584,7 @@ export class Engine {
         // It may have committed a ban without telling the others.
         void this.#readAgain();
         this.blocks.lookAgain();
+        this.levels.lookAgain();
         this.invitations.lookAgain();
         watching.gone(instanceId);
         channels.instanceGone(instanceId);
@@ -547,6 +594,7 @@ export class Engine {
         channels.resumed();
         unread.lookAgain();
         this.blocks.lookAgain();
+        this.levels.lookAgain();
         this.invitations.lookAgain();
         watching.lookAgain();
       },

@@ -9,10 +9,12 @@ import {
   type ReactionsOf,
   type ReactorsReply,
   type RevisionsReply,
+  type Mentions as Wish,
 } from '@nine-bells/wire';
 import { type Boards, messagePlaces } from '../boards/boards.js';
 import type { Channels } from '../channel/channels.js';
-import type { LoggedMessage, LogSlice, OwnChange, Place, ReadLimit } from '../model/message.js';
+import type { Mentioning, Mentions } from '../mentions/mentions.js';
+import type { LoggedMessage, LogSlice, OwnChange, OwnDraft, Place, ReadLimit } from '../model/message.js';
 import type { MessageStore } from '../ports/stores.js';
 import type { Reactions } from '../reactions/reactions.js';
 import { findMessage, revisionsOf } from '../record/changes.js';
@@ -37,7 +39,11 @@ export interface ApplicationDraft {
   readonly hops?: number;
   /** The message that it answers. */
   readonly replyTo?: Place;
+  readonly mentions?: Wish;
 }
+
+/** What a draft answers and mentions. */
+type About = Pick<OwnDraft, 'replying'> & Mentioning;
 
 /** Messages, for applications. */
 export class Messages {
@@ -47,6 +53,7 @@ export class Messages {
   readonly #boards: Boards;
   readonly #store: Pick<MessageStore, 'revisions'>;
   readonly #reactions: Reactions;
+  readonly #mentions: Mentions;
 
   constructor(
     rules: ChannelRules,
@@ -55,7 +62,9 @@ export class Messages {
     boards: Boards,
     store: Pick<MessageStore, 'revisions'>,
     reactions: Reactions,
+    mentions: Mentions,
   ) {
+    this.#mentions = mentions;
     this.#reactions = reactions;
     this.#store = store;
     this.#boards = boards;
@@ -71,6 +80,29 @@ export class Messages {
    *   `unavailable`
    */
   async publish(draft: ApplicationDraft): Promise<Published> {
+    const about = await this.#aboutOf(draft);
+    return this.#publish(draft, about);
+  }
+
+  /** As `publish`, of several, in their order. */
+  async publishAll(drafts: readonly ApplicationDraft[]): Promise<readonly PromiseSettledResult<Published>[]> {
+    // What they answer and mention is found out first: so none is overtaken by another that has to wait for less.
+    const about = await Promise.allSettled(drafts.map((draft) => this.#aboutOf(draft)));
+    return Promise.allSettled(
+      drafts.map((draft, index) => {
+        const found = about[index] as PromiseSettledResult<About>;
+        return found.status === 'rejected' ? Promise.reject(found.reason) : this.#publish(draft, found.value);
+      }),
+    );
+  }
+
+  async #aboutOf({ channel, replyTo, mentions }: ApplicationDraft): Promise<About> {
+    const match = this.#rules.require(channel);
+    const replying = replyTo && (await this.#publisher.replyingTo(match, replyTo));
+    return { ...(mentions && (await this.#mentions.check(match, mentions))), ...defined({ replying }) };
+  }
+
+  async #publish(draft: ApplicationDraft, { notMentioned, ...about }: About): Promise<Published> {
     const match = this.#rules.require(draft.channel);
     const { type, data, by } = draft;
     if (type !== undefined && this.#boards.isEntryType(match, type)) {
@@ -80,11 +112,10 @@ export class Messages {
         await this.#boards.set(match, { entry, value: data }, defined({ user: by?.user }), messagePlaces),
       );
     }
-    const { replyTo, ...own } = draft;
-    const replying = replyTo && (await this.#publisher.replyingTo(match, replyTo));
-    const { logged, repeated } = await this.#publisher.append(match, replying ? { ...own, replying } : own);
+    const { replyTo: _, mentions: __, ...own } = draft;
+    const { logged, repeated } = await this.#publisher.append(match, { ...own, ...about });
     const { id, cursor } = logged;
-    return { id, cursor, ...(repeated ? { repeated } : {}) };
+    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ notMentioned }) };
   }
 
   /**

@@ -1,4 +1,12 @@
-import { type ChannelName, defined, type Problem, ProblemError, refusal } from '@nine-bells/wire';
+import {
+  type ChannelName,
+  type Cursor,
+  defined,
+  type Json,
+  type Problem,
+  ProblemError,
+  refusal,
+} from '@nine-bells/wire';
 import type { Contracts } from '../contracts/contracts.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
@@ -54,6 +62,8 @@ export interface InboxesHost {
   membersOf(channel: ChannelName): Promise<readonly string[]>;
   /** Who of some users has blocked another. */
   readonly blocking: (other: string, users: readonly string[]) => Promise<ReadonlySet<string>>;
+  /** Who of some users wants to hear of a channel. */
+  readonly hearing: (users: readonly string[], channel: ChannelName, isMention: boolean) => Promise<readonly string[]>;
   /** How users stand on all instances. */
   readonly activity: ActivityReader;
   /** The availability of a user here: 0 available, 1 busy, 2 away; `undefined` if it is not connected. */
@@ -179,16 +189,19 @@ export class Inboxes {
 
   /** A user as last seen; `undefined` if the service has never met it. */
   async user(id: string): Promise<KnownUser | undefined> {
-    return this.#met.get(id) ?? this.#beingWritten.get(id) ?? (await this.#host.store.user(id));
+    return this.justMet(id) ?? (await this.#host.store.user(id));
   }
 
   /** Whether the service has ever met a user; who came to another instance a moment ago may not be written down yet. */
   async isKnown(id: string): Promise<boolean> {
-    if ((await this.user(id)) !== undefined) return true;
+    return (await this.user(id)) !== undefined || (await this.connected([id])).has(id);
+  }
+
+  /** Those of some users who are connected to any instance; nobody, if that is asked for too often. */
+  async connected(ids: readonly string[]): Promise<ReadonlySet<string>> {
     // Clients choose the ids, and each question goes to all instances.
-    if (this.#questions.take(questionRate, this.#host.clock.monotonic()) > 0) return false;
-    const { users } = await this.#host.activity.activityOf([id]);
-    return users.has(id);
+    if (this.#questions.take(questionRate, this.#host.clock.monotonic()) > 0) return new Set();
+    return new Set((await this.#host.activity.activityOf(ids)).users.keys());
   }
 
   /** How many notices a user has. */
@@ -201,6 +214,29 @@ export class Inboxes {
     const unread = await this.#host.store.done(user, ids, this.#host.clock.now());
     this.#host.relay.publish(usersTopic, { type: 'done', user, ids, unread });
     return unread;
+  }
+
+  /** Takes the notice with a key out of a user's inbox, if it is of this message. */
+  async retract(user: string, key: string, cursor: Cursor): Promise<void> {
+    const notice = await this.#host.store.noticeWith(user, key);
+    if ((notice?.data as { cursor?: Json } | undefined)?.cursor === cursor)
+      await this.done(user, [notice?.id as string]);
+  }
+
+  /** Users who had a role when they were seen last. */
+  async usersWith(role: string): Promise<readonly string[]> {
+    const users = new Set(await this.#host.store.usersWith(role));
+    // Who came a moment ago is written down soon.
+    for (const met of [this.#beingWritten, this.#met])
+      for (const { id, roles } of met.values())
+        if (roles.includes(role)) users.add(id);
+        else users.delete(id);
+    return [...users];
+  }
+
+  /** A user who came a moment ago and may not be written down yet. */
+  justMet(id: string): KnownUser | undefined {
+    return this.#met.get(id) ?? this.#beingWritten.get(id);
   }
 
   /** A user has come: it has what was in its inbox. */
@@ -235,16 +271,19 @@ export class Inboxes {
     if ([users, channel, role].filter((each) => each !== undefined).length !== 1)
       throw refusal('bad-value', 'say whom by one of `users`, `channel` or `role`', { where: '/users' });
     const all =
-      users ??
-      (channel === undefined ? await this.#host.store.usersWith(role as string) : await this.#host.membersOf(channel));
+      users ?? (channel === undefined ? await this.usersWith(role as string) : await this.#host.membersOf(channel));
     if (users?.length === 0) throw refusal('bad-value', '`users` is empty', { where: '/users' });
     if (all.length > maxUsers) throw refusal('too-large', `at most ${maxUsers} users are notified at once`);
     return [...new Set(all)];
   }
 
-  async #meant(all: readonly string[], { ifAvailable, unlessLooking, from }: NoticeWish): Promise<readonly string[]> {
+  async #meant(
+    all: readonly string[],
+    { ifAvailable, unlessLooking, from, heardOf }: NoticeWish,
+  ): Promise<readonly string[]> {
     const blockers = from === undefined ? new Set() : await this.#host.blocking(from, all);
-    const reachable = blockers.size === 0 ? all : all.filter((user) => !blockers.has(user));
+    const reached = blockers.size === 0 ? all : all.filter((user) => !blockers.has(user));
+    const reachable = heardOf ? await this.#host.hearing(reached, heardOf.channel, heardOf.isMention) : reached;
     if (!ifAvailable && unlessLooking === undefined) return reachable;
     const { users } = await this.#host.activity.activityOf(reachable, unlessLooking);
     return reachable.filter((user) => {
@@ -265,7 +304,7 @@ export class Inboxes {
   }
 
   /** Takes a word from the relay, for those sessions of a user that are here. */
-  hear(word: Exclude<UserWord, { type: 'marked' | 'begun' | 'blocks' | 'admissions' }>): void {
+  hear(word: Exclude<UserWord, { type: 'marked' | 'begun' | 'blocks' | 'level' | 'admissions' }>): void {
     if (word.type === 'notice') {
       const { user } = word.entry;
       if (word.hold && this.#host.availabilityOf(user) === 1)

@@ -13,6 +13,7 @@ export const channelActs = [
   'hail',
   'set',
   'invite',
+  'mention',
   'moderate',
 ] as const;
 export type ChannelAct = (typeof channelActs)[number];

@@ -4,6 +4,7 @@ import {
   type Cursor,
   formatCursor,
   type Json,
+  type Mentions,
   type Message,
   type MessageFilter,
   type Place,
@@ -43,6 +44,10 @@ export interface Draft {
   readonly reply?: Reply | undefined;
   /** How the message that it answers stands, as JSON text (`Answered`). It is carried, and not kept. */
   readonly answers?: string | undefined;
+  /** What it mentions. */
+  readonly mentions?: Mentions | undefined;
+  /** The users who are mentioned by that. */
+  readonly mentioned?: readonly string[] | undefined;
 }
 
 /** What a message answers, by numbers of its volume. */
@@ -84,6 +89,7 @@ export interface ChangedMessage {
   readonly by?: Author | undefined;
   readonly atMs: number;
   readonly reply?: Reply | undefined;
+  readonly mentions?: Mentions | undefined;
 }
 
 /**
@@ -139,15 +145,19 @@ function tailOf(draft: Draft): string {
   return draft.change === undefined ? messageTail(draft) : changedTail(draft, draft.change);
 }
 
-function messageTail({ id, type, key, by, atMs, dataText }: Draft): string {
+type TailParts = Pick<Draft, 'id' | 'type' | 'key' | 'by' | 'atMs' | 'dataText' | 'mentions'>;
+
+function messageTail({ id, type, key, by, atMs, dataText, mentions }: TailParts): string {
   const named = JSON.stringify({ id, type, key }).slice(1, -1);
   const author = by === undefined ? '' : `,"by":${authorText(by)}`;
-  return `${named}${author},"at":"${new Date(atMs).toISOString()}","data":${dataText}}`;
+  const whom = mentions === undefined ? '' : `,"mentions":${JSON.stringify(mentions)}`;
+  return `${named}${author},"at":"${new Date(atMs).toISOString()}"${whom},"data":${dataText}}`;
 }
 
 /** A message as it stands after a change, from its `id` on. */
 function changedTail({ by, atMs, dataText }: Draft, { of, withdraws, reason }: Change): string {
-  return standingTail(messageTail({ ...of, dataText }), { atMs, by, withdrawn: withdraws, reason });
+  const mentions = withdraws ? undefined : of.mentions;
+  return standingTail(messageTail({ ...of, mentions, dataText }), { atMs, by, withdrawn: withdraws, reason });
 }
 
 /** What is known of a message's last change. */
@@ -431,6 +441,8 @@ export interface OwnDraft {
   readonly session?: string | undefined;
   /** What it answers, and how that stands. */
   readonly replying?: { readonly reply: Reply; readonly answers: string } | undefined;
+  /** Whom it mentions: as it is shown, and all users that this means. */
+  readonly mentioning?: { readonly mentions: Mentions; readonly mentioned: readonly string[] } | undefined;
 }
 
 export interface KeptChannel {

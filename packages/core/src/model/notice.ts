@@ -1,4 +1,12 @@
-import { type ChannelName, defined, formatCursor, type Json, type Notice, type Place } from '@nine-bells/wire';
+import {
+  type ChannelName,
+  defined,
+  formatCursor,
+  type Json,
+  type Level,
+  type Notice,
+  type Place,
+} from '@nine-bells/wire';
 import type { MarkState } from './mark.js';
 
 /** A notification on its way into one user's inbox. */
@@ -59,6 +67,8 @@ export interface NoticeWish {
   readonly unlessLooking?: ChannelName;
   /** Not those who have blocked this user, in whose name it is. */
   readonly from?: string;
+  /** Only those who want to hear of this channel: of what mentions them, or of everything. */
+  readonly heardOf?: { readonly channel: ChannelName; readonly isMention: boolean };
   /** Users who are busy get it into the inbox now, and are told when they are no longer busy. */
   readonly holdWhileBusy?: boolean;
   /** It is the service's own, and has data of its own. */
@@ -80,6 +90,14 @@ export type UserWord =
   | { readonly type: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
   /** Where users are let in by invitations has changed. */
   | { readonly type: 'admissions'; readonly users: readonly string[] }
+  /** A user has set how much it wants to hear of a channel. */
+  | {
+      readonly type: 'level';
+      readonly user: string;
+      readonly channel: ChannelName;
+      readonly level: Level | null;
+      readonly untilMs?: number;
+    }
   /** Whom a user keeps away has changed. */
   | { readonly type: 'blocks'; readonly user: string }
   | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }

@@ -117,6 +117,10 @@ export interface EngineOptions {
   readonly backlog: BacklogBounds;
   /** Most channels in which a user may have a mark. Default 1,000. */
   readonly marksPerUser: number;
+  /** Most channels of which one user says how much it wants to hear. */
+  readonly levelsPerUser: number;
+  /** Users whom one session mentions; a role counts as ten. */
+  readonly mentions: Rate;
   /** Most users that one user keeps away. */
   readonly blocksPerUser: number;
   /** Users in a channel beyond which the marks of others are hidden. Default 200. */
@@ -183,6 +187,8 @@ export const defaultEngineOptions: EngineOptions = {
   backlog: defaultBacklogBounds,
   marksPerUser: 1_000,
   blocksPerUser: 200,
+  levelsPerUser: 1_000,
+  mentions: { count: 120, perMs: 60_000 },
   marksShown: 200,
   askWithinMs: 3_000,
   users: {},

@@ -1,4 +1,4 @@
-import type { ChannelName } from '@nine-bells/wire';
+import type { ChannelName, Notice } from '@nine-bells/wire';
 import type { BlockWish, KeptBlock } from '../model/block.js';
 import type { BoardSnapshot } from '../model/board.js';
 import type { ErasedRecord, Erasure, PersonRecords } from '../model/erasure.js';
@@ -16,6 +16,7 @@ import type {
 } from '../model/hook.js';
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish } from '../model/intake.js';
 import type { Acceptance, Admission, InvitationDraft, KeptInvitation, whyOver } from '../model/invitation.js';
+import type { KeptLevel, LevelWish } from '../model/level.js';
 import type { MarkState, ThreadMark, UserMark } from '../model/mark.js';
 import type {
   Appended,
@@ -103,6 +104,8 @@ export interface InboxStore {
   inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice>;
   /** Takes notices out of an inbox: these, or all. Gives how many are left. */
   done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number>;
+  /** The notice of a user that has a key. */
+  noticeWith(user: string, key: string): Promise<Notice | undefined>;
 }
 
 /** Users as they were seen last. */
@@ -113,6 +116,8 @@ export interface UserStore {
   usersWith(role: string): Promise<readonly string[]>;
   /** A user as last seen. */
   user(id: string): Promise<KnownUser | undefined>;
+  /** Those of some users whom the service has met, as last seen. */
+  knownUsers(ids: readonly string[]): Promise<readonly KnownUser[]>;
 }
 
 /** How far users have read. */
@@ -416,6 +421,43 @@ export const invitationStoreMethods = [
   'endAdmission',
 ] as const satisfies readonly (keyof InvitationStore)[];
 
+/** Messages of kept channels that mention users. */
+export interface MentionStore {
+  /**
+   * The messages that mention a user behind its mark in their channel, the latest of a channel first: at most 100 of each.
+   *
+   * @param sinceMs - where it has no mark: those taken in since then, in milliseconds since the epoch
+   */
+  mentions(
+    user: string,
+    sinceMs: number,
+  ): Promise<readonly { readonly channel: ChannelName; readonly place: Place; readonly by?: string }[]>;
+  /** When the last message of each channel was taken in, in milliseconds since the epoch; 0: there is none. */
+  lastAt(channels: readonly ChannelName[]): Promise<readonly number[]>;
+}
+
+/** How much users want to hear of channels. */
+export interface LevelStore {
+  /** @throws {ProblemError} `too-many-levels`, `unavailable` */
+  setLevel(wish: LevelWish): Promise<void>;
+  /** The levels of a user that have not ended at `nowMs`, by the names of channels. */
+  levels(user: string, nowMs: number): Promise<readonly KeptLevel[]>;
+  /** The same of some users for one channel. */
+  levelsIn(channel: ChannelName, users: readonly string[], nowMs: number): Promise<readonly KeptLevel[]>;
+  /** Whether any user has set one. */
+  hasLevels(): Promise<boolean>;
+}
+
+/** The methods of `MentionStore` and `LevelStore`, for stores that pass them on. */
+export const mentionStoreMethods = [
+  'mentions',
+  'lastAt',
+  'setLevel',
+  'levels',
+  'levelsIn',
+  'hasLevels',
+] as const satisfies readonly (keyof (MentionStore & LevelStore))[];
+
 /** Whom users keep away. */
 export interface BlockStore {
   /**
@@ -537,6 +579,8 @@ export interface Store
     RetentionStore,
     ReportStore,
     ReactionStore,
+    MentionStore,
+    LevelStore,
     BlockStore,
     InvitationStore,
     PersonStore {}

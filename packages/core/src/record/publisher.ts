@@ -31,6 +31,10 @@ export interface PublisherHost {
   readonly contracts: Contracts;
   /** A direct channel has a new message. */
   readonly direct: (match: RuleMatch, by: Draft['by']) => void;
+  /** A message that mentions users has its place. */
+  readonly mentioned: (match: RuleMatch, logged: LoggedMessage, draft: Draft) => void;
+  /** A message was withdrawn; as it stood before. */
+  readonly takenBack: (found: LoggedMessage) => void;
 }
 
 /** Hooks that hear of messages. */
@@ -104,6 +108,7 @@ export class Publisher {
       hooks: hooks.wantingMessage(channel, type, () => hookData(own, type)),
       hops: own.hops,
       ...own.replying,
+      ...own.mentioning,
     };
     return this.#give(match, draft, bytes, users);
   }
@@ -194,6 +199,7 @@ export class Publisher {
           by: author,
           atMs: found.atMs,
           reply: found.reply,
+          mentions: found.message.mentions,
         },
         withdraws,
         reason,
@@ -201,11 +207,10 @@ export class Publisher {
         ...(ifRevision === undefined ? {} : { ifRevision: ifRevision?.number ?? 0 }),
       },
     };
-    return this.#give(match, draft, bytes, undefined).then(({ logged, repeated }) => ({
-      id: repeated ? logged.id : draft.id,
-      cursor: logged.cursor,
-      ...(repeated ? { repeated } : {}),
-    }));
+    return this.#give(match, draft, bytes, undefined).then(({ logged, repeated }) => {
+      if (withdraws) this.#host.takenBack(found);
+      return { id: repeated ? logged.id : draft.id, cursor: logged.cursor, ...(repeated ? { repeated } : {}) };
+    });
   }
 
   /**
@@ -230,7 +235,7 @@ export class Publisher {
       except: isGone ? undefined : except,
       hooks: hooks.wantingChange(channel, type, () => shown as Json),
       change: {
-        of: { number: place.number, id, type, by: erasedAuthor, atMs, reply: found.reply },
+        of: { number: place.number, id, type, by: erasedAuthor, atMs, reply: found.reply, mentions: message.mentions },
         withdraws: isGone,
         blanks: true,
         keeps: false,
@@ -239,6 +244,7 @@ export class Publisher {
     };
     const done = await store.append(channel, draft);
     this.#announce(draft, done, undefined);
+    if (isGone) this.#host.takenBack(found);
     if (draft.hooks !== undefined) hooks.queued(draft.hooks);
   }
 
@@ -253,7 +259,7 @@ export class Publisher {
   }
 
   #accepted(match: RuleMatch, draft: Draft, done: Appended, startMs: number): Appended {
-    const { clock, took, traces, counters, direct, hooks } = this.#host;
+    const { clock, took, traces, counters, direct, mentioned, hooks } = this.#host;
     const isKept = match.rule.logbook.type === 'kept';
     took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
     if (draft.change === undefined) traces.accepted(done.logged, draft, done.repeated);
@@ -265,6 +271,7 @@ export class Publisher {
     }
     counters.messagesIn += 1;
     if (match.rule.direct) direct(match, draft.by);
+    if (draft.mentioned !== undefined) mentioned(match, done.logged, draft);
     return done;
   }
 

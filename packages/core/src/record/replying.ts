@@ -47,8 +47,8 @@ export function answersText({ by, data, withdrawn }: Pick<Message, 'by' | 'data'
   return JSON.stringify(answered);
 }
 
-/** The text itself, or its member `text` or `title`. */
-function firstWords(data: Message['data']): { readonly text?: string } {
+/** The first words of what a message holds: of the text itself, or of its member `text` or `title`. */
+export function firstWords(data: Message['data']): { readonly text?: string } {
   const members = typeof data === 'object' && data !== null && !Array.isArray(data) ? data : {};
   const { text, title } = members as { readonly [member: string]: Message['data'] };
   const words = [data, text, title].find((each): each is string => typeof each === 'string' && each.trim() !== '');

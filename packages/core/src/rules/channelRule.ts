@@ -44,6 +44,8 @@ export interface ChannelRule {
   readonly keepsRevisions?: boolean;
   /** Messages may answer others; absent: they do not. Only with a kept logbook. */
   readonly hasReplies?: boolean;
+  /** Messages may mention users, and roles where the act `mention` allows it; absent: they do not. */
+  readonly hasMentions?: boolean;
   /** Users react to messages; absent: they do not. Only with a kept logbook. */
   readonly reactions?: ReactionRule;
   /** A user also gets messages of users that it has blocked or muted, for its client to mark; absent: it does not. */

@@ -15,6 +15,7 @@ export type SessionRate =
   | 'accepts'
   | 'reactions'
   | 'changes'
+  | 'mentions'
   | 'given'
   | 'checking';
 

@@ -1,7 +1,7 @@
 import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { Problem } from '../problems.js';
-import type { Author, Message } from '../records.js';
+import type { Author, Level, Mentions, Message } from '../records.js';
 import type { ReadResult, SetResult } from '../replies.js';
 
 /** A message to publish, of a channel that is named and a type that is said. */
@@ -18,6 +18,59 @@ export interface Draft<Channel extends string = string, Data = Json, Type extend
   readonly except?: readonly string[];
   /** The message that it answers: a cursor, where the channel has replies. */
   readonly replyTo?: string;
+  /** Whom it mentions, where the channel has mentions. */
+  readonly mentions?: Mentions;
+}
+
+/** How much a user wants to hear of a channel. */
+export interface LevelWish {
+  readonly user: string;
+  readonly channel: string;
+  /** `null`: as if nothing were said. */
+  readonly level: Level | null;
+  /** For how long, in milliseconds; absent: it stays. */
+  readonly forMs?: number;
+}
+
+/** What a user has missed, for a mail that the application sends. */
+export interface Digest {
+  readonly user: string;
+  /** When it was made (RFC 3339, UTC, milliseconds). */
+  readonly at: string;
+  /** Messages that the user has not read, in all its channels. */
+  readonly unread: number;
+  /** Messages that mention the user, and that it has not read. */
+  readonly mentions: number;
+  /** Of the channels in which something is unread, those that had a message last. */
+  readonly channels: readonly DigestChannel[];
+  /** There are more channels. */
+  readonly more: boolean;
+}
+
+/** What a user has missed in one channel. */
+export interface DigestChannel {
+  readonly channel: string;
+  /** Absent where the user has no read mark, or wants to hear only of mentions. */
+  readonly unread?: number;
+  /** At most 100. */
+  readonly mentions: number;
+  /** How far the user has read. */
+  readonly cursor?: Cursor;
+  /** When the last message came. */
+  readonly at: string;
+  /** The first unread messages, and those that mention the user, in the order of the channel. */
+  readonly lines: readonly DigestLine[];
+}
+
+/** A message in short. */
+export interface DigestLine {
+  readonly cursor: Cursor;
+  readonly at: string;
+  readonly by?: Author;
+  /** Its first words; absent: it holds no text. */
+  readonly text?: string;
+  /** It mentions the user. */
+  readonly mention?: true;
 }
 
 /** How a user reacts to a message. */
@@ -60,6 +113,10 @@ export interface ErasureInfo {
     readonly reactions: number;
     /** Users whom the user kept away. */
     readonly blocks: number;
+    /** Channels of which the user had said how much it wants to hear. */
+    readonly levels: number;
+    /** Messages that had mentioned the user. */
+    readonly mentions: number;
     /** Invitations that the user has made, which are blanked, or accepted, which end. */
     readonly invitations: number;
     readonly notices: number;

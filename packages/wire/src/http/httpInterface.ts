@@ -8,6 +8,7 @@ import type {
   Changed,
   InvitationsReply,
   Invited,
+  LevelsReply,
   Marked,
   Published,
   ReactorsReply,
@@ -30,6 +31,7 @@ import type {
   BoardDraft,
   BoardInfo,
   ChannelInfo,
+  Digest,
   Draft,
   Effect,
   ErasureInfo,
@@ -42,6 +44,7 @@ import type {
   InstanceInfo,
   InvitationWish,
   KnownUser,
+  LevelWish,
   MessageReport,
   NoticeWish,
   Notified,
@@ -454,6 +457,26 @@ export interface HttpInterface {
     body: { readonly channel: string; readonly user: string; readonly by?: Author };
     answer: { readonly channel: string; readonly user: string; readonly ended: boolean };
     problems: 'bad-name' | 'no-such-channel';
+  };
+  /** How much a user wants to hear of channels, where it has said so. */
+  'GET /v1/levels': {
+    query: { readonly user: string };
+    answer: { readonly user: string } & LevelsReply;
+  };
+  /** Sets how much a user wants to hear of a channel, on all its devices. Idempotent. */
+  'POST /v1/levels': {
+    /** @examples [{"user":"pia","channel":"race/3/chat","level":"mentions","forMs":28800000}] */
+    body: LevelWish;
+    answer: { readonly user: string } & LevelsReply;
+    problems: 'bad-name' | 'no-such-channel' | 'too-many-levels';
+  };
+  /**
+   * What a user has missed: counts, mentions and first lines, of the channels that it may enter; those with the last message
+   * come first. With `since`, only of channels that have had a message since then.
+   */
+  'GET /v1/digest': {
+    query: { readonly user: string; readonly since?: string; readonly lines?: string } & Limit;
+    answer: Digest;
   };
   /** Whom a user keeps away: has blocked or muted. */
   'GET /v1/blocks': {

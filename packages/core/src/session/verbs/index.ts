@@ -6,6 +6,7 @@ import { hail } from './hail.js';
 import { inbox } from './inbox.js';
 import { accept, invitations, invite, uninvite } from './invite.js';
 import { leave } from './leave.js';
+import { level, levels } from './level.js';
 import { mark } from './mark.js';
 import { publish } from './publish.js';
 import { pulse } from './pulse.js';
@@ -43,6 +44,8 @@ export const sessionVerbs: VerbTable = {
   mark,
   unread,
   threads,
+  level,
+  levels,
   block,
   unblock,
   blocks,

@@ -1,16 +1,22 @@
-import type { PublishRequest } from '@nine-bells/wire';
+import { type Mentions, type PublishRequest, refusal } from '@nine-bells/wire';
 import { messagePlaces } from '../../boards/boards.js';
+import type { Mentioning } from '../../mentions/mentions.js';
 import { authorOf } from '../../model/author.js';
-import type { OwnDraft } from '../../model/message.js';
+import type { Appended, OwnDraft } from '../../model/message.js';
+import type { RuleMatch } from '../../rules/channelRule.js';
+import type { LiveSession } from '../liveSession.js';
 import { placeOf, publishedEntryText, publishedText } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
+
+/** Users for whom one role counts. */
+const roleCost = 10;
 
 /** Hot: once per message published on a line. */
 export const publish: ChannelVerb<PublishRequest> = {
   act: 'publish',
   cost: 1,
   rate: 'publishes',
-  handle(session, { do: verb, id, channel, data, type, key, echo, replyTo }, { match }) {
+  handle(session, { do: verb, id, channel, data, type, key, echo, replyTo, mentions }, { match }) {
     const { boards } = session.host;
     if (type !== undefined && boards.isEntryType(match, type)) {
       const by = authorOf(session.who);
@@ -36,25 +42,47 @@ export const publish: ChannelVerb<PublishRequest> = {
       session: session.session,
     };
     const { publisher } = session.host;
-    const append = (replying?: OwnDraft['replying']): void | Promise<void> =>
+    const append = (about?: About): void | Promise<void> =>
       // Without the data: very many may be under way.
       session.answerWhenDone(
         { do: verb, id, channel },
-        publisher.append(match, replying === undefined ? own : { ...own, replying }),
-        publishedText,
+        publisher.append(match, about === undefined ? own : { ...own, ...about }),
+        about?.notMentioned === undefined ? publishedText : publishedWithout(about.notMentioned),
       );
-    const inTime = (replying?: OwnDraft['replying']): void | Promise<void> => {
+    const inTime = (about?: About): void | Promise<void> => {
       const everyMs = session.slowedTo(match);
-      if (everyMs === 0) return append(replying);
+      if (everyMs === 0) return append(about);
       // A message that is refused anyway does not count.
       publisher.check(match, own);
       return (
-        session.host.slowMode.take(session.user, channel, everyMs, key)?.then(() => append(replying)) ??
-        append(replying)
+        session.host.slowMode.take(session.user, channel, everyMs, key)?.then(() => append(about)) ?? append(about)
       );
     };
-    // Later acts wait until it is known what it answers: so they stay in order.
-    if (replyTo !== undefined) return publisher.replyingTo(match, placeOf(replyTo)).then(inTime);
-    return inTime();
+    if (replyTo === undefined && mentions === undefined) return inTime();
+    // Later acts wait until it is known what it answers and mentions: so they stay in order.
+    return aboutOf(session, match, { replyTo, mentions }).then(inTime);
   },
 };
+
+/** What a message answers and mentions. */
+type About = Pick<OwnDraft, 'replying'> & Mentioning;
+
+/** @throws {ProblemError} as `Publisher.replyingTo` and `Mentions.check`; `not-allowed`, `rate-limited` */
+async function aboutOf(
+  session: LiveSession,
+  match: RuleMatch,
+  { replyTo, mentions }: { readonly [M in 'replyTo' | 'mentions']: PublishRequest[M] | undefined },
+): Promise<About> {
+  const { publisher, mentions: all } = session.host;
+  const replying = replyTo === undefined ? {} : { replying: await publisher.replyingTo(match, placeOf(replyTo)) };
+  if (mentions === undefined) return replying;
+  const { users = [], roles = [] } = mentions;
+  const retryAfterMs = session.rates.charge('mentions', users.length + roles.length * roleCost);
+  if (retryAfterMs > 0) throw refusal('rate-limited', 'too many users are mentioned', { retryAfterMs });
+  if (roles.length > 0) await session.allowed('mention', match.channel);
+  return { ...replying, ...(await all.check(match, mentions)) };
+}
+
+function publishedWithout(left: Mentions): (done: Appended) => string {
+  return (done) => `${publishedText(done)},"notMentioned":${JSON.stringify(left)}`;
+}
