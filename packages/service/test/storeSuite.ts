@@ -17,6 +17,7 @@ import {
   channelName,
   type FilterValue,
   filterFits,
+  type Level,
   type MessageFilter,
   type ProblemError,
 } from '@nine-bells/wire';
@@ -749,6 +750,109 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const numbers = ({ messages }: LogSlice) => messages.map(({ place }) => place.number);
       expect(numbers(await store.since(chat, { volume, number: 0 }, limit))).toEqual([1, 5]);
       expect(numbers(await store.before(chat, undefined, limit))).toEqual([1, 5]);
+    });
+  });
+
+  describe('mentions and levels', () => {
+    const say = (n: number, user: string, mentioned?: readonly string[]) =>
+      store.append(chat, {
+        ...draft(n, { type: 'message', by: { user }, dataText: `"say ${n}"` }),
+        ...(mentioned && { mentions: { users: mentioned }, mentioned }),
+      });
+    const change = (n: number, of: number, withdraws: boolean) =>
+      store.append(chat, {
+        ...draft(n, { type: 'message', dataText: withdraws ? 'null' : '"again"' }),
+        change: {
+          of: { number: of, id: `m${of}`, type: 'message', atMs: of, mentions: { users: ["o'hara", 'pia'] } },
+          withdraws,
+          keeps: false,
+        },
+      });
+    const shown = async () =>
+      (await store.before(chat, undefined, { messages: 20, bytes: 100_000 })).messages
+        .filter(({ isMessage }) => isMessage)
+        .map(({ message }) => message.mentions?.users);
+    const mentions = async (user: string, sinceMs = 0) =>
+      (await store.mentions(user, sinceMs)).map(({ channel, place, by }) => [channel, place.number, by]);
+
+    it('are kept with their messages, found by user behind its mark, and go with what is withdrawn', async () => {
+      await Promise.all([say(1, 'mira', ["o'hara", 'pia']), say(2, 'jory'), say(3, 'pia', ['pia', "o'hara"])]);
+      const { volume } = await store.head(chat);
+      expect(await shown()).toEqual([["o'hara", 'pia'], undefined, ['pia', "o'hara"]]);
+      // Not what the user says of itself.
+      expect([await mentions('pia'), await mentions("o'hara"), await mentions('ines')]).toEqual([
+        [[chat, 1, 'mira']],
+        [
+          [chat, 3, 'pia'],
+          [chat, 1, 'mira'],
+        ],
+        [],
+      ]);
+      expect(await mentions("o'hara", 3)).toEqual([[chat, 3, 'pia']]);
+      await store.mark("o'hara", chat, { volume, number: 2 }, 9);
+      expect(await mentions("o'hara")).toEqual([[chat, 3, 'pia']]);
+      expect(await store.lastAt([chat, 'nowhere' as typeof chat])).toEqual([3, 0]);
+      await change(4, 1, false);
+      expect(await shown()).toEqual([["o'hara", 'pia'], undefined, ['pia', "o'hara"]]);
+      await change(5, 1, true);
+      expect([await shown(), await mentions('pia')]).toEqual([[undefined, undefined, ['pia', "o'hara"]], []]);
+      expect((await store.recordsOf("o'hara")).mentions).toMatchObject([{ channel: chat, cursor: `${volume}:3` }]);
+      expect(await store.eraseRecords('mentions', "o'hara", 'e1', 10)).toBe(1);
+      expect(await mentions("o'hara")).toEqual([]);
+      await store.prune(chat, 4, 10);
+      expect((await store.recordsOf('pia')).mentions ?? []).toEqual([]);
+    });
+
+    it('are set together and one after another, within bounds, until their time is over', async () => {
+      const set = (user: string, channel: string, level: Level | null, more: object = {}) =>
+        store.setLevel({ user, channel: channel as typeof chat, level, atMs: 10, most: 2, ...more }).then(
+          () => 'done',
+          (error: ProblemError) => error.code,
+        );
+      const list = async (user: string, nowMs = 11) =>
+        (await store.levels(user, nowMs)).map(({ channel, level, untilMs }) => [channel, level, untilMs]);
+      expect(await store.hasLevels()).toBe(false);
+      expect(
+        await Promise.all([
+          set("o'hara", 'b', 'nothing', { untilMs: 20 }),
+          set("o'hara", 'b', 'mentions', { untilMs: 30 }),
+          set("o'hara", 'a', 'nothing'),
+          set("o'hara", 'c', 'nothing'),
+          set('pia', 'a', 'everything'),
+        ]),
+      ).toEqual(['done', 'done', 'done', 'too-many-levels', 'done']);
+      expect(await list("o'hara")).toEqual([
+        ['a', 'nothing', undefined],
+        ['b', 'mentions', 30],
+      ]);
+      expect(await store.levelsIn('a' as typeof chat, ['pia', "o'hara", 'ines'], 11)).toMatchObject([
+        ...[{ user: "o'hara" }, { user: 'pia', level: 'everything' }],
+      ]);
+      expect([await list("o'hara", 30), await set("o'hara", 'c', 'nothing', { atMs: 30 })]).toEqual([
+        [['a', 'nothing', undefined]],
+        'done',
+      ]);
+      expect(await set("o'hara", 'c', null)).toBe('done');
+      expect((await store.recordsOf("o'hara")).levels).toEqual([{ channel: 'a', level: 'nothing' }]);
+      expect(await store.eraseRecords('levels', "o'hara", 'e1', 10)).toBe(1);
+      await store.meet([{ id: 'pia', roles: [], seenAtMs: 5 }]);
+      await store.forget('users', 6, 10);
+      expect(await store.hasLevels()).toBe(false);
+    });
+
+    it('find the users whom they mean, and the notices that say so', async () => {
+      await store.meet([
+        { id: "o'hara", name: 'O', roles: ['umpire', 'cook'], seenAtMs: 5 },
+        { id: 'pia', roles: [], seenAtMs: 6 },
+      ]);
+      await store.notify([{ id: 'n1', user: 'ines', title: 'x', key: "mention o'hara", data: 1, atMs: 1 }]);
+      const known = await store.knownUsers(["o'hara", 'pia', 'ines', 'nobody']);
+      expect([...known].sort((a, b) => a.seenAtMs - b.seenAtMs)).toEqual([
+        { id: "o'hara", name: 'O', roles: expect.toSatisfy((all) => all.length === 2), seenAtMs: 5 },
+        { id: 'pia', roles: [], seenAtMs: 6 },
+      ]);
+      expect(await store.noticeWith('ines', "mention o'hara")).toMatchObject({ id: 'n1', data: 1 });
+      expect(await store.noticeWith('ines', 'mention')).toBe(undefined);
     });
   });
 

@@ -31,6 +31,7 @@ const concerned: Readonly<Record<ChannelAct, Party>> = {
   hail: 'publishers',
   set: 'publishers',
   invite: 'publishers',
+  mention: 'publishers',
   moderate: 'publishers',
 };
 
@@ -179,6 +180,7 @@ function recordChanges(changes: Changes, old: ChannelRule, now: ChannelRule): vo
   }
   if (old.presence && !now.presence) changes.add('presence is no longer shown', 'listeners');
   if (old.presence?.noted && !now.presence?.noted) changes.add('who comes and goes is no longer noted', 'listeners');
+  if (old.hasMentions && !now.hasMentions) changes.add('messages no longer mention users', 'publishers');
   if (old.marksBlocked && !now.marksBlocked)
     changes.add('messages of blocked users are hidden, and no longer marked', 'listeners');
   if (old.showsMarks && !now.showsMarks) changes.add('marks of others are no longer shown', 'listeners');

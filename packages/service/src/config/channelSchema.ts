@@ -233,6 +233,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     blocked: optional(oneOf(['hidden', 'marked'] as const)),
     reactions: optional(reactions),
     replies: optional(flag),
+    mentions: optional(flag),
     board: optional(board),
     direct: optional(flag),
     data: optional(size),
@@ -265,6 +266,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.marks === 'shown' ? { showsMarks: true } : {}),
     ...(found.reactions ? { reactions: found.reactions } : {}),
     ...(found.replies ? { hasReplies: true } : {}),
+    ...(found.mentions ? { hasMentions: true } : {}),
     ...(found.revisions === 'kept' ? { keepsRevisions: true } : {}),
     ...(found.blocked === 'marked' ? { marksBlocked: true } : {}),
     ...defined({

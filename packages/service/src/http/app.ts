@@ -25,6 +25,7 @@ import { hooks } from './hooks.js';
 import { intakes } from './intakes.js';
 import { invitations } from './invitations.js';
 import { apiKeys } from './keys.js';
+import { levels } from './levels.js';
 import { lookingAround, type ServiceFacts } from './lookingAround.js';
 import { marks } from './marks.js';
 import { messages } from './messages.js';
@@ -109,6 +110,7 @@ export function routesOf({
     ...notices(engine),
     ...marks(engine),
     ...blocks(engine),
+    ...levels(engine),
     ...invitations(engine),
     ...traces(engine),
     ...intakes(engine, configured, now),

@@ -55,6 +55,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...(showsMarks && { marks: 'shown' }),
     ...defined({ reactions: rule.reactions }),
     ...(rule.hasReplies && { replies: true }),
+    ...(rule.hasMentions && { mentions: true }),
     ...(rule.keepsRevisions && { revisions: 'kept' }),
     ...(rule.marksBlocked && { blocked: 'marked' }),
     ...(direct && { direct: true }),

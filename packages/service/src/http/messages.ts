@@ -39,6 +39,10 @@ export function messages(engine: Engine): readonly Route[] {
       : Array.isArray(body)
         ? body.map((each, index) => draftOf(readBody(PublishDto, each, `/${index}`), id))
         : draftOf(readBody(PublishDto, body), id, request.get('idempotency-key'));
+    // As of notices, ten users count as one request; a role is as many at least.
+    for (const { mentions } of [given].flat() as readonly ApplicationDraft[])
+      if (mentions !== undefined)
+        caller.charge(Math.ceil((mentions.users?.length ?? 0) / 10) + (mentions.roles?.length ?? 0));
     if (!Array.isArray(given)) {
       const draft = given as ApplicationDraft;
       caller.needIn('publish', draft.channel);
@@ -56,7 +60,7 @@ export function messages(engine: Engine): readonly Route[] {
         throw atElement(error, index);
       }
     });
-    const results = await Promise.allSettled(drafts.map((draft) => engine.messages.publish(draft)));
+    const results = await engine.messages.publishAll(drafts);
     response.status(200).json(
       results.map((result) => {
         if (result.status === 'fulfilled') return result.value;
@@ -130,7 +134,7 @@ function draftOf(dto: PublishDto, owner: string, idempotencyKey?: string): Appli
     throw refusal('bad-value', '`key` and Idempotency-Key differ', { where: '/key' });
   if (idempotencyKey !== undefined && !/^[\x20-\x7e]{1,128}$/.test(idempotencyKey))
     throw refusal('bad-value', `Idempotency-Key has 1 to ${protocolLimits.keyChars} printable ASCII characters`);
-  const { channel, data, type, by, except, replyTo } = dto;
+  const { channel, data, type, by, except, replyTo, mentions } = dto;
   const key = dto.key ?? idempotencyKey;
   return {
     channel: channel as ChannelName,
@@ -140,5 +144,6 @@ function draftOf(dto: PublishDto, owner: string, idempotencyKey?: string): Appli
     ...(by == null ? {} : { by: { user: by.user, ...(by.name == null ? {} : { name: by.name }) } }),
     ...(except == null ? {} : { except }),
     ...(replyTo == null ? {} : { replyTo: cursorOf(replyTo, '/replyTo') }),
+    ...(mentions == null ? {} : { mentions: { users: mentions.users ?? [], roles: mentions.roles ?? [] } }),
   };
 }

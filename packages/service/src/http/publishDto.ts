@@ -53,6 +53,19 @@ export function IsWords(maxChars: number): PropertyDecorator {
   };
 }
 
+/** A list of texts of at least one character. */
+export function IsListOfWords(most: number, maxChars: number): PropertyDecorator {
+  return check('isListOfWords', (value) => {
+    const fits =
+      Array.isArray(value) &&
+      value.length <= most &&
+      value.every(
+        (each) => typeof each === 'string' && each !== '' && each.length <= maxChars && !unfitCharacter.test(each),
+      );
+    return fits ? undefined : `a list of up to ${most} texts of 1 to ${maxChars} characters is expected`;
+  });
+}
+
 /** A list of user ids that have an inbox. One loop: validators for each element would take 20 ms for 10,000. */
 export function IsUsers(max: number): PropertyDecorator {
   const faultOf = (value: unknown): string | undefined => {
@@ -116,6 +129,19 @@ export class AuthorDto {
   name?: string;
 }
 
+/** Whom a message mentions. */
+export class MentionsDto {
+  static readonly members = { users: true, roles: true } as const;
+
+  @IsOptional()
+  @IsListOfWords(protocolLimits.mentionedUsers, protocolLimits.userChars)
+  users?: string[];
+
+  @IsOptional()
+  @IsListOfWords(protocolLimits.mentionedRoles, protocolLimits.userChars)
+  roles?: string[];
+}
+
 /** One message that an application publishes: an element of, or the whole, body of `POST /v1/messages`. */
 export class PublishDto {
   static readonly members = {
@@ -126,6 +152,7 @@ export class PublishDto {
     by: AuthorDto,
     except: true,
     replyTo: true,
+    mentions: MentionsDto,
   } as const;
 
   @IsChannel()
@@ -157,4 +184,8 @@ export class PublishDto {
   @IsOptional()
   @IsWords(64)
   replyTo?: string;
+
+  @IsOptional()
+  @ValidateNested()
+  mentions?: MentionsDto;
 }

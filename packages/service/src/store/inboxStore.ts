@@ -6,6 +6,7 @@ import {
   noticeOf,
   type Place,
 } from '@nine-bells/core';
+import type { Notice } from '@nine-bells/wire';
 import { Op, QueryTypes, type WhereOptions } from 'sequelize';
 import type { Database, Reads } from './database.js';
 import { type NoticeRow, rowsOf, type UserRoleRow, type UserRow } from './models.js';
@@ -140,17 +141,30 @@ export class InboxStore {
   }
 
   async user(id: string): Promise<KnownUser | undefined> {
+    return (await this.knownUsers([id]))[0];
+  }
+
+  async knownUsers(ids: readonly string[]): Promise<readonly KnownUser[]> {
     const { users, userRoles } = this.#database.models;
-    const [row] = rowsOf<UserRow>(await users.findAll({ where: { id }, raw: true }));
+    const rows = rowsOf<UserRow>(await users.findAll({ where: { id: [...ids] }, raw: true }));
+    const roles = new Map<string, string[]>();
+    for (const { user_id, role } of rowsOf<UserRoleRow>(
+      await userRoles.findAll({ where: { user_id: [...ids] }, raw: true }),
+    ))
+      roles.set(user_id, [...(roles.get(user_id) ?? []), role]);
     // A user that was notified and never came is not known.
-    if (row === undefined || row.seen_at_ms === null) return undefined;
-    const roles = rowsOf<UserRoleRow>(await userRoles.findAll({ where: { user_id: id }, raw: true }));
-    return {
-      id,
-      ...(row.name === null ? {} : { name: row.name }),
-      roles: roles.map(({ role }) => role),
-      seenAtMs: Number(row.seen_at_ms),
-    };
+    return rows.flatMap(({ id, name, seen_at_ms: seenAtMs }) =>
+      seenAtMs === null
+        ? []
+        : [{ id, ...(name === null ? {} : { name }), roles: roles.get(id) ?? [], seenAtMs: Number(seenAtMs) }],
+    );
+  }
+
+  async noticeWith(user: string, key: string): Promise<Notice | undefined> {
+    const where = { user_id: user, notice_key: key };
+    return rowsOf<NoticeRow>(await this.#database.models.notices.findAll({ where, raw: true })).map((row) =>
+      this.#noticeOf(row),
+    )[0];
   }
 
   #noticeOf(row: NoticeRow) {

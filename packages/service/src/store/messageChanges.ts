@@ -39,7 +39,7 @@ interface Made {
 }
 
 const changeColumns: Columns<
-  Omit<MessageRow, 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn'>
+  Omit<MessageRow, 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn' | 'mentions_json'>
 > = { ...messageColumns, target: 'BIGINT' };
 
 const revisionColumns: Columns<RevisionRow> = {
@@ -195,6 +195,12 @@ export class Changes {
         ? ['reactions', 'reaction_counts'].map(
             (table) => `DELETE FROM ${table} WHERE channel_id = ${channelId} AND number = ${number}`,
           )
+        : []),
+      ...(isWithdrawn && change.of.mentions !== undefined
+        ? [
+            `DELETE FROM mentioned WHERE channel_id = ${channelId} AND number = ${number}`,
+            `UPDATE messages SET mentions_json = NULL WHERE channel_id = ${channelId} AND number = ${number}`,
+          ]
         : []),
       ...(this.#held.has(channel) || !isWithdrawn
         ? []

@@ -10,6 +10,7 @@ import { type ChannelName, ProblemError } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
 import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
+import { MentionRows } from './mentionStore.js';
 import { Changes } from './messageChanges.js';
 import {
   type HeadRow,
@@ -245,6 +246,7 @@ function entriesOf(
   const changed = new Set<HeadRow>();
   const begun: unknown[][] = [];
   const queued: QueuedEvent[] = [];
+  const mentions = new MentionRows();
   const appended = group.map(({ channel, draft }): Outcome => {
     const row = heads.get(channel) as HeadRow;
     const key =
@@ -266,6 +268,7 @@ function entriesOf(
     if (key !== undefined) known.set(key, logged);
     const placed = { draft, channelId: row.id, number: row.head, notes: row.notes };
     if (reply !== undefined) replies?.add(row.id, row.head, draft);
+    if (draft.mentioned !== undefined) mentions.add(row.id, row.head, draft);
     if (change === undefined) rows.push(placed);
     else changes?.add(channel, placed, change, logged);
     if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
@@ -273,7 +276,7 @@ function entriesOf(
     return { logged, repeated: false, counted: row.head - row.notes };
   });
   const statements: string[] = [];
-  if (rows.length > 0) statements.push(insertMessages(rows, dialect));
+  if (rows.length > 0) statements.push(insertMessages(rows, dialect), ...mentions.statements(dialect));
   if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
   if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
   if (queued.length > 0) statements.push(insertDeliveries(queued, dialect));

@@ -7,7 +7,7 @@ import { type Columns, columnsOf, type Dialect, insertOf, tableOf } from './stat
 /** The columns of a message that nothing has changed; the others are empty. */
 type PublishedColumn = Exclude<
   keyof MessageRow,
-  'target' | 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn'
+  'target' | 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn' | 'mentions_json'
 >;
 
 export const messageColumns: Columns<Pick<MessageRow, PublishedColumn>> = {
@@ -106,6 +106,7 @@ export function loggedOf(channel: ChannelName, volume: string, row: MessageRow):
     ...(row.publish_key === null ? {} : { key: row.publish_key }),
     ...(row.by_json === null ? {} : { by: JSON.parse(row.by_json) }),
     ...(row.except_json === null ? {} : { except: JSON.parse(row.except_json) }),
+    ...(row.mentions_json === null ? {} : { mentions: JSON.parse(row.mentions_json) }),
   };
   if (row.revision === null) return new LoggedMessage(channel, place, draft);
   const last = {

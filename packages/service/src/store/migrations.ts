@@ -669,4 +669,23 @@ export const migrations: readonly Migration[] = [
       await context.addIndex('invitations', { name: 'invitations_open', fields: ['channel', 'until_ms'], where: open });
     },
   },
+  {
+    name: '0023-mentions-and-levels',
+    async up({ context }) {
+      const user = { type: DataTypes.STRING(128), primaryKey: true };
+      await context.addColumn('messages', 'mentions_json', { type: DataTypes.TEXT, allowNull: true });
+      await context.createTable('mentioned', {
+        user_id: user,
+        channel_id: { type: DataTypes.INTEGER, primaryKey: true },
+        number: { type: DataTypes.BIGINT, primaryKey: true },
+      });
+      await context.addIndex('mentioned', { name: 'mentioned_by_channel', fields: ['channel_id', 'number'] });
+      await context.createTable('levels', {
+        user_id: user,
+        channel: { type: DataTypes.STRING(200), primaryKey: true },
+        level: { type: DataTypes.STRING(16), allowNull: false },
+        until_ms: { type: DataTypes.BIGINT, allowNull: true },
+      });
+    },
+  },
 ];

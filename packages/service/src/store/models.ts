@@ -51,6 +51,23 @@ export interface MessageRow {
   readonly reason: string | null;
   /** 1: it was withdrawn. */
   readonly withdrawn: number | null;
+  /** Whom it mentions. */
+  readonly mentions_json: string | null;
+}
+
+/** That a message mentions a user. */
+export interface MentionedRow {
+  readonly user_id: string;
+  readonly channel_id: number;
+  readonly number: number | string;
+}
+
+/** How much a user wants to hear of a channel. */
+export interface LevelRow {
+  readonly user_id: string;
+  readonly channel: string;
+  readonly level: string;
+  readonly until_ms: number | string | null;
 }
 
 /** What a message held before it was changed. */
@@ -272,6 +289,7 @@ export function defineModels(sequelize: Sequelize): Models {
         revised_by_json: text(),
         reason: text(),
         withdrawn: { type: DataTypes.INTEGER },
+        mentions_json: text(),
       },
       table,
     ),

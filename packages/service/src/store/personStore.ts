@@ -13,7 +13,15 @@ import type { ChannelName, Json } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { loggedOf } from './messageRows.js';
-import type { AdmissionRow, BlockRow, ErasureRow, InvitationRow, MessageRow } from './models.js';
+import type {
+  AdmissionRow,
+  BlockRow,
+  ErasureRow,
+  InvitationRow,
+  LevelRow,
+  MentionedRow,
+  MessageRow,
+} from './models.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
 const erasureColumns: Columns<Omit<ErasureRow, 'ended_at_ms'>> = {
@@ -172,7 +180,7 @@ interface About extends Wish {
 async function writtenBy(reads: Reads, { user, limit, dialect }: Wish): Promise<About['written']> {
   const rows = await reads.select<{ user_id: string; number: number | string }>(
     `SELECT user_id, number FROM notices
-     WHERE notice_key LIKE 'direct %' AND ${within('data_json', ':from', dialect.isShared)} LIMIT :limit`,
+     WHERE (notice_key LIKE 'direct %' OR notice_key LIKE 'mention %') AND ${within('data_json', ':from', dialect.isShared)} LIMIT :limit`,
     { limit, ...needlesOf(user) },
   );
   return rows.map((row) => [row.user_id, Number(row.number)]);
@@ -343,6 +351,31 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
       dialect,
     );
     return { statements: [`DELETE FROM blocks WHERE (user_id, other_id) IN ${which}`], result: rows.length };
+  },
+
+  async levels(reads, { user, limit, dialect }) {
+    const rows = await reads.select<LevelRow>('SELECT * FROM levels WHERE user_id = :user LIMIT :limit', {
+      user,
+      limit,
+    });
+    if (rows.length === 0) return nothing;
+    const which = rows.map(({ channel }) => [user, channel]);
+    const those = listOf(['TEXT', 'TEXT'], which, dialect);
+    return { statements: [`DELETE FROM levels WHERE (user_id, channel) IN ${those}`], result: rows.length };
+  },
+
+  async mentions(reads, { user, limit, dialect }) {
+    const rows = await reads.select<MentionedRow>('SELECT * FROM mentioned WHERE user_id = :user LIMIT :limit', {
+      user,
+      limit,
+    });
+    if (rows.length === 0) return nothing;
+    const which = rows.map(({ channel_id, number }) => [user, channel_id, Number(number)]);
+    const those = listOf(['TEXT', 'INTEGER', 'BIGINT'], which, dialect);
+    return {
+      statements: [`DELETE FROM mentioned WHERE (user_id, channel_id, number) IN ${those}`],
+      result: rows.length,
+    };
   },
 
   async invitations(reads, { user, pseudonym, limit, dialect }) {
@@ -618,6 +651,9 @@ function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
     reactions: `SELECT c.name AS channel, c.volume || ':' || CAST(r.number AS TEXT) AS "of", r.word, r.at_ms
       FROM channels c JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user`,
     blocks: 'SELECT other_id AS "user", kind AS "as", at_ms FROM blocks WHERE user_id = :user ORDER BY other_id',
+    levels: 'SELECT channel, level, until_ms FROM levels WHERE user_id = :user ORDER BY channel',
+    mentions: `SELECT c.name AS channel, c.volume || ':' || CAST(x.number AS TEXT) AS cursor FROM mentioned x
+      JOIN channels c ON c.id = x.channel_id WHERE x.user_id = :user ORDER BY c.name, x.number`,
     admissions:
       'SELECT channel, role, invitation, at_ms, until_ms FROM admissions WHERE user_id = :user ORDER BY channel',
     invitations: `SELECT id, channel, user_id AS "user", role, uses, used, at_ms, until_ms, revoked_at_ms FROM invitations

@@ -55,6 +55,18 @@ const records: Readonly<Record<RecordKind, readonly Records[]>> = {
       isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
     },
     {
+      table: 'mentioned',
+      keys: ['user_id', 'channel_id', 'number'],
+      types: ['TEXT', 'BIGINT', 'BIGINT'],
+      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
+    },
+    {
+      table: 'levels',
+      keys: ['user_id', 'channel'],
+      types: ['TEXT', 'TEXT'],
+      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
+    },
+    {
       table: 'blocks',
       keys: ['user_id', 'other_id'],
       types: ['TEXT', 'TEXT'],
@@ -172,6 +184,7 @@ export class SqlRetentionStore {
           `DELETE FROM revisions WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM reactions WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM replies WHERE channel_id = ${row.id} AND number < ${to}`,
+          `DELETE FROM mentioned WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM threads WHERE channel_id = ${row.id} AND root < ${to}`,
           `DELETE FROM thread_marks WHERE channel_id = ${row.id} AND root < ${to}`,
           `DELETE FROM reaction_counts WHERE channel_id = ${row.id} AND number < ${to}`,
@@ -252,7 +265,9 @@ export class SqlRetentionStore {
         `SELECT u.id FROM users u WHERE u.seen_at_ms < :before
            AND NOT EXISTS (SELECT 1 FROM user_roles r WHERE r.user_id = u.id)
            AND NOT EXISTS (SELECT 1 FROM marks k WHERE k.user_id = u.id)
-           AND NOT EXISTS (SELECT 1 FROM blocks b WHERE b.user_id = u.id) LIMIT :limit`,
+           AND NOT EXISTS (SELECT 1 FROM blocks b WHERE b.user_id = u.id)
+           AND NOT EXISTS (SELECT 1 FROM levels l WHERE l.user_id = u.id)
+           AND NOT EXISTS (SELECT 1 FROM mentioned x WHERE x.user_id = u.id) LIMIT :limit`,
         { before: beforeMs, limit },
       );
       const which = listOf(

@@ -31,9 +31,11 @@ import type {
   KeptBlock,
   KeptChannel,
   KeptInvitation,
+  KeptLevel,
   KeptRange,
   KnownUser,
   LeaseWish,
+  LevelWish,
   LogSlice,
   MarkState,
   MessageReport,
@@ -67,6 +69,7 @@ import { InboxStore } from './inboxStore.js';
 import { SqlIntakeStore } from './intakeStore.js';
 import { SqlInvitationStore } from './invitationStore.js';
 import { MarkStore } from './markStore.js';
+import { SqlMentionStore } from './mentionStore.js';
 import { MessageCommits } from './messageCommits.js';
 import { MessageReads } from './messageReads.js';
 import { type FactRow, rowsOf } from './models.js';
@@ -92,6 +95,7 @@ export class SqlStore implements Store {
   readonly #persons: SqlPersonStore;
   readonly #reactions: SqlReactionStore;
   readonly #blocks: SqlBlockStore;
+  readonly #mentions: SqlMentionStore;
   readonly #invitations: SqlInvitationStore;
 
   private constructor(database: Database, volume: string) {
@@ -106,6 +110,7 @@ export class SqlStore implements Store {
     this.#persons = new SqlPersonStore(database);
     this.#reactions = new SqlReactionStore(database);
     this.#blocks = new SqlBlockStore(database);
+    this.#mentions = new SqlMentionStore(database);
     this.#invitations = new SqlInvitationStore(database);
     this.#hooks = new SqlHookStore(database);
     this.#intakes = new SqlIntakeStore(database);
@@ -131,6 +136,7 @@ export class SqlStore implements Store {
     await this.#intakes.settled();
     await this.#reactions.settled();
     await this.#blocks.settled();
+    await this.#mentions.settled();
     await this.#invitations.settled();
   }
 
@@ -432,6 +438,38 @@ export class SqlStore implements Store {
 
   block(wish: BlockWish): Promise<void> {
     return this.#blocks.block(wish);
+  }
+
+  knownUsers(ids: readonly string[]): Promise<readonly KnownUser[]> {
+    return this.#inboxes.knownUsers(ids);
+  }
+
+  noticeWith(user: string, key: string): ReturnType<Store['noticeWith']> {
+    return this.#inboxes.noticeWith(user, key);
+  }
+
+  mentions(user: string, sinceMs: number): ReturnType<Store['mentions']> {
+    return this.#mentions.mentions(user, sinceMs);
+  }
+
+  lastAt(channels: readonly ChannelName[]): Promise<readonly number[]> {
+    return this.#mentions.lastAt(channels);
+  }
+
+  setLevel(wish: LevelWish): Promise<void> {
+    return this.#mentions.setLevel(wish);
+  }
+
+  levels(user: string, nowMs: number): Promise<readonly KeptLevel[]> {
+    return this.#mentions.levels(user, nowMs);
+  }
+
+  levelsIn(channel: ChannelName, users: readonly string[], nowMs: number): Promise<readonly KeptLevel[]> {
+    return this.#mentions.levelsIn(channel, users, nowMs);
+  }
+
+  hasLevels(): Promise<boolean> {
+    return this.#mentions.hasLevels();
   }
 
   blocks(users: readonly string[]): Promise<readonly KeptBlock[]> {

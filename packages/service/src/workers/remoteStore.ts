@@ -4,6 +4,7 @@ import {
   carriedLine,
   type Draft,
   invitationStoreMethods,
+  mentionStoreMethods,
   type PersonMessages,
   type PersonPlace,
   type Place,
@@ -43,6 +44,8 @@ const plain = [
   'meet',
   'usersWith',
   'user',
+  'knownUsers',
+  'noticeWith',
   'mark',
   'unread',
   'marks',
@@ -58,6 +61,7 @@ const plain = [
   ...personStoreMethods,
   ...reactionStoreMethods,
   ...blockStoreMethods,
+  ...mentionStoreMethods,
   ...invitationStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
