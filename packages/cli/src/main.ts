@@ -18,6 +18,7 @@ import { addForward } from './forward.js';
 import { addInstances } from './instances.js';
 import { addInvitations } from './invitations.js';
 import { addKeys } from './keys.js';
+import { addLevels } from './levels.js';
 import { addListen } from './listen.js';
 import { addMarks } from './marks.js';
 import { addModeration } from './moderation.js';
@@ -76,6 +77,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addNotify,
     addMarks,
     addBlocks,
+    addLevels,
     addInvitations,
     addModeration,
     addRetention,

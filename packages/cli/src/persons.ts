@@ -68,6 +68,8 @@ const names: Readonly<Record<keyof ErasureInfo['counts'], string>> = {
   marks: 'read marks',
   reactions: 'reactions',
   blocks: 'blocks',
+  levels: 'levels of channels',
+  mentions: 'mentions',
   invitations: 'invitations',
   notices: 'notices',
   reports: 'reports',

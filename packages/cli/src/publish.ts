@@ -4,7 +4,7 @@ import { defined, type Json } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
-import { print, printJson } from './output.js';
+import { note, print, printJson } from './output.js';
 
 interface PublishOptions extends CallOptions {
   readonly text?: string;
@@ -12,6 +12,8 @@ interface PublishOptions extends CallOptions {
   readonly idempotencyKey?: string;
   readonly by?: string;
   readonly replyTo?: string;
+  readonly mention?: readonly string[];
+  readonly mentionRole?: readonly string[];
 }
 
 export function addPublish(program: Command): void {
@@ -25,6 +27,8 @@ export function addPublish(program: Command): void {
     .option('--idempotency-key <key>', 'publishing again with the same one publishes nothing')
     .option('--by <user[:name]>', 'the user to name as author')
     .option('--reply-to <cursor>', 'the message that it answers')
+    .option('--mention <user...>', 'users whom it mentions, who are notified')
+    .option('--mention-role <role...>', 'the same of all who have a role')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
@@ -34,12 +38,18 @@ export function addPublish(program: Command): void {
         data: await dataOf(data, options.text),
         ...defined({ type: options.type, key: options.idempotencyKey, replyTo: options.replyTo }),
         ...(options.by === undefined ? {} : { by: authorOf(options.by) }),
+        ...((options.mention ?? options.mentionRole) && {
+          mentions: defined({ users: options.mention, roles: options.mentionRole }),
+        }),
       };
       const published = await backendOf(options).publish(draft);
       if (options.json) printJson({ channel, ...published });
       else if (published.repeated)
         print(`Already published as ${published.cursor} in ${channel}; nothing was published now.`);
       else print(`Published to ${channel} as ${published.cursor}`);
+      const { users = [], roles = [] } = published.notMentioned ?? {};
+      const left = [...users, ...roles].join(', ');
+      if (left !== '' && !options.json) note(`Not mentioned, since nobody who may enter is meant: ${left}.`);
     });
 }
 

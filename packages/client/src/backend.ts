@@ -8,6 +8,8 @@ import type {
   InvitationsReply,
   Invited,
   Json,
+  Level,
+  LevelsReply,
   Marked,
   Member,
   Message,
@@ -42,6 +44,7 @@ import type {
   DeliveryDetail,
   DeliveryInfo,
   DeliveryState,
+  Digest,
   Draft,
   Effect,
   ErasureInfo,
@@ -493,6 +496,23 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** A user is no longer let into a channel by its invitation. */
   endAdmission(channel: string, user: string, options: { by?: Author } = {}): Promise<{ ended: boolean }> {
     return this.#ask('POST /v1/admissions/end', { body: { channel, user, ...options } });
+  }
+
+  /** How much a user wants to hear of channels, where it has said so. */
+  levels(user: string): Promise<LevelsReply> {
+    return this.#ask('GET /v1/levels', { query: { user } });
+  }
+
+  /** Sets how much a user wants to hear of a channel; with `null`, as if nothing were said. Idempotent. */
+  setLevel(user: string, channel: string, level: Level | null, options: { forMs?: number } = {}): Promise<LevelsReply> {
+    return this.#ask('POST /v1/levels', { body: { user, channel, level, ...options } });
+  }
+
+  /** What a user has missed: counts, mentions and first lines, for a mail that you send. */
+  digest(user: string, options: { since?: string; limit?: number; lines?: number } = {}): Promise<Digest> {
+    const { lines, ...others } = options;
+    const query = { user, ...others, ...(lines === undefined ? {} : { lines: String(lines) }) };
+    return this.#ask('GET /v1/digest', { query });
   }
 
   /** Whom a user keeps away: has blocked or muted. */

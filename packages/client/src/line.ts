@@ -3,11 +3,13 @@ import {
   type Block,
   type BlockKind,
   type Changed,
+  type ChannelLevel,
   type Cursor,
   channelName,
   type InvitationsReply,
   type Invited,
   type Json,
+  type Level,
   type LineLimits,
   type Marked,
   type Message,
@@ -302,6 +304,22 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
 
   unwatch(user: string): void {
     this.#session.unwatch(user);
+  }
+
+  /** How much the user wants to hear of channels, by their names, where it has said so. Throws as `read` does. */
+  levels(): Promise<ReadonlyMap<string, ChannelLevel>> {
+    return this.#session.levels();
+  }
+
+  /**
+   * Says how much the user wants to hear of a channel, on all its devices (event `level`): `everything`, `mentions` or
+   * `nothing`; `null`: as if nothing were said. If the connection breaks, it waits for the next one.
+   *
+   * @param options - `forMs`: for how long, in milliseconds
+   * @throws {LineError} `too-many-levels`, `no-such-channel`, `not-allowed` for guests, and other refusals
+   */
+  setLevel(channel: string, level: Level | null, options?: { forMs?: number }): Promise<void> {
+    return this.#session.setLevel(channel, level, options);
   }
 
   /** Whom the user keeps away, by user id: changed on another device, too (event `blocks`). Guests have none. */

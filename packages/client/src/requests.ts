@@ -37,6 +37,8 @@ type Repeatable =
   | 'watch'
   | 'mark'
   | 'threads'
+  | 'level'
+  | 'levels'
   | 'block'
   | 'unblock'
   | 'accept'

@@ -3,6 +3,7 @@ import {
   type Block,
   type BlockKind,
   type Changed,
+  type ChannelLevel,
   type ChannelName,
   type Cursor,
   defined,
@@ -12,6 +13,7 @@ import {
   type Invited,
   isPush,
   type Json,
+  type Level,
   type Marked,
   type Message,
   type Problem,
@@ -114,8 +116,12 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     this.#rememberKey(key);
     const { replyTo, ...others } = options;
     const about = replyTo === undefined ? {} : { replyTo: refMembers(replyTo).cursor };
-    const { id, cursor, repeated, entry } = await this.outbox.publish(channel, data, { ...others, ...about, key });
-    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry }) };
+    const { id, cursor, repeated, entry, notMentioned } = await this.outbox.publish(channel, data, {
+      ...others,
+      ...about,
+      key,
+    });
+    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry, notMentioned }) };
   }
 
   /** Whether a message was published here. */
@@ -320,6 +326,16 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     this.#blocked((await this.connection.requests.ask({ do: 'unblock', user })).blocks);
   }
 
+  async levels(): Promise<ReadonlyMap<string, ChannelLevel>> {
+    this.#mustBeOpen();
+    const { levels } = await this.connection.requests.ask({ do: 'levels' });
+    return new Map(levels.map((each) => [each.channel, each]));
+  }
+
+  async setLevel(channel: string, level: Level | null, { forMs }: { forMs?: number } = {}): Promise<void> {
+    await this.connection.requests.ask({ do: 'level', channel, level, ...defined({ forMs }) });
+  }
+
   #blocked(blocks: readonly Block[]): void {
     const before = JSON.stringify([...this.#blocks.values()]);
     this.#blocks = new Map(blocks.map((each) => [each.user, each]));
@@ -434,7 +450,10 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
     else if (isPush(frame, 'blocks')) this.#blocked(frame.blocks);
-    else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
+    else if (isPush(frame, 'level')) {
+      const { on: _, ...level } = frame;
+      this.#tell('level', level);
+    } else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
     else if (isPush(frame, 'marks')) this.entries.get(frame.channel)?.marksChanged(frame);
     else if (isPush(frame, 'board')) this.entries.boardChanged(frame);
     else if (isPush(frame, 'user')) {

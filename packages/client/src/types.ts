@@ -1,4 +1,16 @@
-import type { Author, Block, BlockKind, Json, Member, Message, MessageFilter, Problem } from '@nine-bells/wire';
+import type {
+  Author,
+  Block,
+  BlockKind,
+  ChannelLevel,
+  Json,
+  Level,
+  Member,
+  Mentions,
+  Message,
+  MessageFilter,
+  Problem,
+} from '@nine-bells/wire';
 import type { BackOff } from './backOff.js';
 import type { AnyChannel, ChannelContract, HailType, MessageOf } from './contracts.js';
 import type { SocketClass } from './socket.js';
@@ -62,6 +74,8 @@ export interface LineEvents {
   silenced: SilenceChange;
   /** Whom you keep away has changed, on whichever of your devices; `line.blocks` is the same. */
   blocks: { readonly blocks: ReadonlyMap<string, Block> };
+  /** How much you want to hear of a channel has changed, on whichever of your devices; `null`: as if nothing were said. */
+  level: Omit<ChannelLevel, 'level'> & { readonly level: Level | null };
   /**
    * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
    * any more.
@@ -78,6 +92,8 @@ export interface PublishOptions<Type extends string = string> {
   readonly echo?: boolean;
   /** The message that it answers, or its cursor. */
   readonly replyTo?: MessageRef;
+  /** Whom it mentions: users and roles, who are notified. */
+  readonly mentions?: Mentions;
   /** Takes the message back when it is aborted before it was sent. */
   readonly signal?: AbortSignal;
 }
