@@ -31,7 +31,7 @@ await regatta('regatta', async (left, right) => {
   const asked = left.locator('.messages li', { hasText: 'Which mark is next?' });
   await asked.hover();
   await asked.getByRole('button', { name: 'Answer' }).click();
-  await left.locator('input').fill('The second, off the west point');
+  await left.locator('input').fill('@jory The second, off the west point');
   await left.locator('input').press('Enter');
 });
 await picture('regatta-race', `${url}/regatta/race.html`, {}, () => pause(75_000));

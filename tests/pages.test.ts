@@ -653,6 +653,35 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await pia.getByText('over the line').count()).toBe(0);
   });
 
+  it('calls others by "@": a toast at theirs, here or elsewhere, until it is taken back', async () => {
+    const [mira, ines, pia] = [
+      await open('/regatta/?as=mira'),
+      await open('/regatta/?as=ines', undefined, false),
+      await open('/regatta/?as=pia', undefined, false),
+    ];
+    await pia.locator('.channel').selectOption('regatta/notices');
+    const say = async (text: string): Promise<void> => {
+      await mira.getByPlaceholder('Say something').fill(text);
+      await mira.locator('form input').press('Enter');
+      await ines.locator('.messages li', { hasText: text }).waitFor(soon);
+    };
+    await say('@ines your number is torn');
+    await ines.locator('.toast', { hasText: 'Mira Holt calls you' }).waitFor(soon);
+    await ines.locator('.messages li.called', { hasText: 'your number is torn' }).waitFor(soon);
+    // Who has which role is written down a moment after they came.
+    await until(() => backend.user('ines').catch(() => undefined));
+    await say('@skipper @pia lunch is served');
+    await pia.locator('.toast', { hasText: 'Mira Holt mentioned you in race/3/chat' }).waitFor(soon);
+    const called = mira.locator('.messages li', { hasText: 'lunch is served' });
+    expect(await ines.locator('.messages li.called').count()).toBe(2);
+    await pia.locator('.bell').click();
+    const listed = pia.locator('.inbox li', { hasText: 'mentioned you in race/3/chat' });
+    await listed.waitFor(soon);
+    await called.hover();
+    await called.getByRole('button', { name: 'Take back' }).click();
+    await until(async () => (await listed.count()) === 0);
+  });
+
   it('mutes a user for one spectator alone, until it wants to hear the user again', async () => {
     const [pia, ines, jory] = [
       await open('/regatta/?as=pia'),

@@ -6,7 +6,7 @@ import { counted } from './words.js';
 const toastMs = 6_000;
 
 /** Shows for a moment what has just come. */
-function showToast(pane: HTMLElement, title: string): void {
+export function showToast(pane: HTMLElement, title: string): void {
   const toast = find(pane, '.toast');
   toast.textContent = title;
   toast.hidden = false;

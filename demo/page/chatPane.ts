@@ -1,5 +1,6 @@
 import { type Entry, type Line, LineError, type Message, type ReceivedMessage, Typing } from '@nine-bells/client';
-import { personOf } from '../src/people.js';
+import { calledIn, personOf } from '../src/people.js';
+import { showToast } from './bell.js';
 import { button, element, find, stayAtEnd } from './dom.js';
 import { clock, counted, errorText, nameOf, removedText, silencedText } from './words.js';
 
@@ -112,12 +113,30 @@ export class ChatPane {
     this.#revise(undefined);
     this.#answer(undefined);
     try {
-      if (revised === undefined) await this.entry.publish({ text }, answered && { replyTo: answered });
+      if (revised === undefined) await this.#publish(text, answered);
       else await this.entry.revise(revised, { text }, { ifRevision: revised.revision ?? null });
     } catch (error) {
       input.value = text;
       if (!(error instanceof LineError && error.code === 'cancelled')) this.say(errorText(error));
     }
+  }
+
+  async #publish(text: string, answered: Message | undefined): Promise<void> {
+    const called = this.#hasAll ? calledIn(text) : { users: [], roles: [] };
+    const { notMentioned } = await this.entry.publish(
+      { text },
+      {
+        ...(answered && { replyTo: answered }),
+        ...(called.users.length + called.roles.length > 0 && { mentions: called }),
+      },
+    );
+    const left = [...(notMentioned?.users ?? []), ...(notMentioned?.roles ?? [])];
+    if (left.length > 0) this.#note(`Nobody here is called ${left.map((each) => `@${each}`).join(', ')}.`);
+  }
+
+  /** The chat of a race has reactions, answers and mentions. */
+  get #hasAll(): boolean {
+    return this.entry.channel.endsWith('/chat');
   }
 
   /** Arrow up, where nothing is written yet, takes up your last message; Escape leaves it as it was. */
@@ -190,6 +209,8 @@ export class ChatPane {
     this.#showRead();
     const item = this.#itemOf(message);
     item.classList.toggle('missed', isMissed);
+    if (message.live && this.#isCalled(message))
+      showToast(this.#pane, `${message.by?.name ?? 'The committee'} calls you`);
     this.#add(item);
   }
 
@@ -214,10 +235,18 @@ export class ChatPane {
     return item;
   }
 
+  /** Whether a message mentions this window's user. */
+  #isCalled({ mentions, by }: Message): boolean {
+    const roles = personOf(this.#user)?.roles ?? [];
+    if (mentions === undefined || by?.user === this.#user) return false;
+    return mentions.users?.includes(this.#user) || mentions.roles?.some((role) => roles.includes(role)) || false;
+  }
+
   /** Shows a message as it stands. */
   #fill(item: HTMLElement, message: Message): void {
     const { by, at, withdrawn, revisedAt, revisedBy, reason } = message;
     item.classList.toggle('withdrawn', withdrawn === true);
+    item.classList.toggle('called', this.#isCalled(message));
     const who = revisedBy?.user === by?.user ? '' : ` by ${revisedBy?.name ?? 'the committee'}`;
     const why = reason === undefined ? '' : `: ${reason}`;
     item.replaceChildren(element('b', by?.name ?? by?.user ?? 'The committee'), element('time', clock(at)));
@@ -240,7 +269,7 @@ export class ChatPane {
   #reactionsTo(message: Message): { counted: HTMLElement[]; more: HTMLElement[] } {
     const [counted, more]: [HTMLElement[], HTMLElement[]] = [[], []];
     const { counts = {}, own = [] } = this.entry.reactions.get(message.cursor) ?? {};
-    if (message.withdrawn || !this.entry.channel.endsWith('/chat')) return { counted, more };
+    if (message.withdrawn || !this.#hasAll) return { counted, more };
     for (const word of reactionWords) {
       const count = counts[word];
       const isOwn = own.includes(word);
@@ -271,7 +300,7 @@ export class ChatPane {
       made.className = 'quiet';
       return made;
     };
-    const answer = this.entry.channel.endsWith('/chat') ? [quiet('Answer', () => this.#answer(message))] : [];
+    const answer = this.#hasAll ? [quiet('Answer', () => this.#answer(message))] : [];
     if (author === this.#user) return [...answer, quiet('Take back', () => this.#withdraw(message))];
     const isCommittee = roles.includes('committee');
     return [

@@ -18,6 +18,16 @@ export const people: readonly Person[] = [
   { user: 'jory', name: 'Jory Teague', roles: [] },
 ];
 
+/** Whom a text calls by "@", by user id or by role. */
+export function calledIn(text: string): { readonly users: readonly string[]; readonly roles: readonly string[] } {
+  const names = [...text.matchAll(/@(\w+)/g)].map(([, name = '']) => name.toLowerCase());
+  const roles = new Set(people.flatMap((each) => each.roles));
+  return {
+    users: names.filter((name) => personOf(name) !== undefined),
+    roles: names.filter((name) => roles.has(name)),
+  };
+}
+
 export function personOf(user: string): Person | undefined {
   return people.find((each) => each.user === user);
 }
