@@ -8,7 +8,7 @@ import { Command, root, until } from './startedService.js';
 
 const names = ['wire', 'yaml', 'core', 'client', 'writer', 'service', 'drills', 'testing', 'cli'];
 /** The SDK for a page, minified and compressed, may have so many bytes. */
-const maxClientBytes = 19_456;
+const maxClientBytes = 20_480;
 
 let folder: string;
 const tarball = (name: string) => join(folder, `nine-bells-${name}-0.1.0.tgz`);
