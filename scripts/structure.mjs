@@ -29,6 +29,7 @@ const floors = {
     'invitations',
     'direct',
     'mentions',
+    'search',
     'moderation',
     'intakes',
     'calls',

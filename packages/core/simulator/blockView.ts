@@ -28,7 +28,12 @@ export class BlockView {
   request(id: number, others: readonly string[], random: Random): object {
     const other = random.pick(others);
     const blocks = random.chance(0.5);
-    const standing = this.#others.get(other) ?? { isUnsure: false, sinceCount: undefined, overSinceCount: 0 };
+    const standing = this.#others.get(other) ?? {
+      isUnsure: false,
+      sinceCount: undefined,
+      overSinceCount: 0,
+      answeredAtMs: 0,
+    };
     this.#others.set(other, standing);
     standing.sinceCount = undefined;
     standing.isUnsure ||= this.#isUnderWay(other);
@@ -60,14 +65,14 @@ export class BlockView {
   }
 
   /**
-   * It is welcomed with the blocks of its user.
+   * It is welcomed with the blocks of its user, as far as the instance knows them.
    *
-   * @param mayMiss - the instance may have missed that they have changed
+   * @param mayMiss - it may have missed that they have changed
    */
   welcomed(blocks: readonly { readonly user: string }[], mayMiss: boolean): void {
+    if (!mayMiss) return;
     for (const [other, standing] of this.#others) {
       if (standing.sinceCount === undefined || blocks.some(({ user }) => user === other)) continue;
-      if (!mayMiss) throw new Error(`it is welcomed without its block of ${other}`);
       standing.sinceCount = undefined;
     }
   }

@@ -317,6 +317,31 @@ export class SlowStore extends SlowQueues implements Store {
     return this.#records.hasLevels(...wish);
   }
 
+  async searchable(...wish: Parameters<Store['searchable']>): ReturnType<Store['searchable']> {
+    await this.pause();
+    return this.#records.searchable(...wish);
+  }
+
+  async index(...wish: Parameters<Store['index']>): ReturnType<Store['index']> {
+    await this.pause();
+    return this.#records.index(...wish);
+  }
+
+  async searchedChannels(...wish: Parameters<Store['searchedChannels']>): ReturnType<Store['searchedChannels']> {
+    await this.pause();
+    return this.#records.searchedChannels(...wish);
+  }
+
+  async unindex(...wish: Parameters<Store['unindex']>): ReturnType<Store['unindex']> {
+    await this.pause();
+    return this.#records.unindex(...wish);
+  }
+
+  async search(...wish: Parameters<Store['search']>): ReturnType<Store['search']> {
+    await this.pause();
+    return this.#records.search(...wish);
+  }
+
   async markThread(...wish: Parameters<Store['markThread']>): Promise<ThreadMark | undefined> {
     await this.pause();
     return this.#records.markThread(...wish);

@@ -3,6 +3,7 @@ import { type ChannelName, channelName, filterFits, type Json, parseCursor } fro
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { checkMentions } from './checkMentions.js';
 import { checkReplies } from './checkReplies.js';
+import { checkSearch } from './checkSearch.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
@@ -40,6 +41,8 @@ export interface Outcome {
   readonly replied: number;
   /** Notices of mentions in the end. */
   readonly mentioned: number;
+  /** Messages that are found in the end, by the word of their last change. */
+  readonly found: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -67,6 +70,7 @@ const rules: readonly ChannelRule[] = [
     reactions: { kinds: 3, each: 2 },
     hasReplies: true,
     hasMentions: true,
+    searched: ['/mark'],
     allow,
     types: { message: noMisfit },
     open: true,
@@ -104,6 +108,8 @@ const tolerated = new Set([
   'a board could not be kept in order',
   'looking whether reactions have changed',
   'reading reactions',
+  'messages could not be made searchable',
+  'what is to be made searchable could not be read',
   'mentions were not noticed',
   'notices of mentions could not be taken back',
   'whom users keep away could not be read',
@@ -257,6 +263,11 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   for (const channel of channels)
     if (channel.startsWith('kept/') && engine !== undefined)
       replied += await checkReplies(engine, channel, truth, clock);
+  let found = 0;
+  // What an engine had not made searchable when it ended is found within a minute.
+  for (const channel of channels)
+    if (channel.startsWith('kept/') && engine !== undefined && restartedAt.count === 0)
+      found += await checkSearch(engine, channel, clock);
   // An instance that dies may have taken a message back, and its notices not yet.
   const mentioned = engine !== undefined && restartedAt.count === 0 ? await checkMentions(engine, truth, clock) : 0;
   let reacted = 0;
@@ -286,6 +297,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     reacted,
     replied,
     mentioned,
+    found,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,

@@ -4,6 +4,7 @@ import { channelName, type Json } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { checkMentions } from './checkMentions.js';
 import { checkReplies } from './checkReplies.js';
+import { checkSearch } from './checkSearch.js';
 import { FaultyExchange, TrueHub } from './faultyExchange.js';
 import { SlowStore, Truth } from './faultyPorts.js';
 import { PausableClock } from './pausableClock.js';
@@ -35,6 +36,8 @@ export interface InstancesOutcome {
   readonly replied: number;
   /** Notices of mentions in the end. */
   readonly mentioned: number;
+  /** As in `Outcome`. */
+  readonly found: number;
   /** Calls that were answered. */
   readonly called: number;
   /** Events that the receiver of hooks has taken. */
@@ -64,6 +67,7 @@ const rules: readonly ChannelRule[] = [
     reactions: { kinds: 3, each: 2 },
     hasReplies: true,
     hasMentions: true,
+    searched: ['/mark'],
     allow: open,
     types: { message: noMisfit },
     open: true,
@@ -87,6 +91,8 @@ const tolerated = new Set([
   'looking whether boards have changed',
   'looking whether reactions have changed',
   'reading reactions',
+  'messages could not be made searchable',
+  'what is to be made searchable could not be read',
   'mentions were not noticed',
   'notices of mentions could not be taken back',
   'whom users keep away could not be read',
@@ -211,12 +217,11 @@ async function run(
     const there = instances.filter(({ isDead, engine }) => !isDead && engine.isOpen);
     return there.length === 0 ? undefined : random.pick(there);
   };
-  /** Instances that were cut off: they hear of what they have missed a moment after they are linked again. */
-  const missed = new Set<string>();
+  /** Where something broke, an instance may not have heard what another has said: it asks the store a moment later. */
+  const hasLostWords = (): boolean => Object.values(count).some((each) => each > 0);
   const clients = Array.from(
     { length: random.between(2, 8) },
-    (_, index) =>
-      new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note, truth, (name) => missed.has(name)),
+    (_, index) => new SimulatedClient(`client-${index}`, clock, random, reach, sabotage, note, truth, hasLostWords),
   );
   for (const client of clients) clock.setTimer(random.between(0, 1000), () => client.connect());
 
@@ -261,6 +266,11 @@ async function run(
   for (const channel of channels)
     if (channel.startsWith('kept/') && reach() !== undefined)
       replied += await checkReplies((reach() as Instance).engine, channel, truth, clock);
+  let found = 0;
+  // What an instance had not made searchable when it ended is found within a minute.
+  for (const channel of channels)
+    if (channel.startsWith('kept/') && reach() !== undefined && count.kills === 0)
+      found += await checkSearch((reach() as Instance).engine, channel, clock);
   // An instance that dies may have taken a message back, and its notices not yet.
   const mentioned =
     reach() !== undefined && count.kills === 0 ? await checkMentions((reach() as Instance).engine, truth, clock) : 0;
@@ -292,6 +302,7 @@ async function run(
     reacted,
     replied,
     mentioned,
+    found,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     taken: receiver.received,
@@ -306,7 +317,6 @@ async function run(
     note(() => `the service: ${engine.options.instance} is cut off${isTold ? '' : ', and not told'}`);
     count.partitions += 1;
     exchange.cut(isTold);
-    missed.add(engine.options.instance);
     clock.setTimer(random.pick([300, 1_000, 3_000, 9_000]), () => {
       note(() => `the service: ${engine.options.instance} is linked again`);
       exchange.mend(isTold);

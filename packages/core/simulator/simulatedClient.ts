@@ -102,8 +102,8 @@ export class SimulatedClient implements FarEnd {
   /** Publishes that must be refused, since they do not fit their contract. */
   readonly #misfits = new Set<number>();
   readonly #truth: Truth | undefined;
-  /** Whether words of the others may have passed an instance by. */
-  readonly #mayMiss: (instance: string) => boolean;
+  /** Whether words of other instances may have passed one by. */
+  readonly #mayMiss: () => boolean;
   session: string | undefined;
   /** Every session it has been; what `echo: false` kept from it. */
   readonly sessions = new Set<string>();
@@ -135,7 +135,7 @@ export class SimulatedClient implements FarEnd {
     sabotage?: Sabotage,
     note: (what: () => string) => void = () => {},
     truth?: Truth,
-    mayMiss: (instance: string) => boolean = () => false,
+    mayMiss: () => boolean = () => false,
   ) {
     this.#mayMiss = mayMiss;
     this.blocks = new BlockView(() => truth?.count ?? 0);
@@ -458,7 +458,7 @@ export class SimulatedClient implements FarEnd {
     this.sessions.add(welcome.session);
     this.#secret = welcome.secret;
     this.#welcomed = true;
-    this.blocks.welcomed(welcome.blocks ?? [], this.#mayMiss(welcome.instance));
+    this.blocks.welcomed(welcome.blocks ?? [], this.#mayMiss());
     for (const each of welcome.entered) {
       // Left while hello was on its way: the leave follows behind it.
       if (!this.#entered.has(each.channel)) continue;

@@ -5,7 +5,9 @@ import { type CallRule, defaultBoard, defaultCall, type Store, sessionVerbs } fr
 import { harness } from './harness.js';
 
 const channel = 'closed';
-const rules = [{ pattern: channel, logbook: { type: 'kept' }, board: defaultBoard, allow: {} }] as const;
+const rules = [
+  { pattern: channel, logbook: { type: 'kept' }, board: defaultBoard, searched: ['/text'], allow: {} },
+] as const;
 
 /** What nobody may call. */
 const closed: CallRule = { ...defaultCall, name: 'closed', allow: 'nobody', answerer: () => ({ data: 'called' }) };
@@ -29,6 +31,7 @@ const samples: Readonly<Record<Verb, object>> = {
   mark: { channel, cursor: 'v1:1' },
   unread: {},
   threads: {},
+  search: { words: 'petrel', in: [channel] },
   level: { channel, level: 'nothing' },
   levels: {},
   block: { user: 'ines' },
@@ -92,6 +95,7 @@ describe('no verb reaches a channel without a decision', () => {
     const code = reply?.problem?.code ?? reply?.entered?.[0]?.problem?.code;
     if (verb === 'status') expect(code).toBe('bad-value');
     else if (verb === 'accept') expect(code).toBe('no-such-invitation');
+    else if (verb === 'search') expect(code).toBe('not-allowed');
     else if (verb !== 'hello' && verb !== 'call' && sessionVerbs[verb].act === 'own') expect(code).toBeUndefined();
     else expect(code).toBe('not-allowed');
     expect(touched).toEqual([]);

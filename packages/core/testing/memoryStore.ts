@@ -42,6 +42,7 @@ import {
   type PersonPlace,
   type PersonRecords,
   type Place,
+  placesOf,
   type QueuedEvent,
   type Reaction,
   type ReactionSlice,
@@ -52,6 +53,9 @@ import {
   type RecordKind,
   type ReportEnd,
   type ReportWish,
+  type SearchEntry,
+  type SearchFound,
+  type SearchLookup,
   type Store,
   type ThreadMark,
   type UserMark,
@@ -87,6 +91,7 @@ export class MemoryStore extends MemoryQueues implements Store {
   readonly #marks = new Map<ChannelName, Map<string, number>>();
   readonly #counted = new Map<ChannelName, number>();
   readonly #replyKeys = new Set<string>();
+  readonly #searched = new Map<ChannelName, { readonly upTo: number; readonly entries: Map<number, SearchEntry> }>();
   readonly #levels = new Map<string, KeptLevel>();
   /** The users whom messages mention, by channel and number. */
   readonly #mentioned = new Map<string, readonly string[]>();
@@ -650,6 +655,51 @@ export class MemoryStore extends MemoryQueues implements Store {
       const { volume } = this.#log(channel).head;
       return this.#log(channel).since({ volume, number: 0 }, everything).messages.at(-1)?.atMs ?? 0;
     });
+  }
+
+  async searchable(channels: readonly ChannelName[]): Promise<readonly number[]> {
+    return channels.map((channel) => this.#searched.get(channel)?.upTo ?? 0);
+  }
+
+  async index(
+    channel: ChannelName,
+    { from, upTo }: { readonly from: number; readonly upTo: number },
+    entries: readonly SearchEntry[],
+  ): Promise<void> {
+    const kept = this.#searched.get(channel) ?? { upTo: 0, entries: new Map<number, SearchEntry>() };
+    if (kept.upTo !== from) return;
+    for (const each of entries)
+      if (each.words.length === 0) kept.entries.delete(each.number);
+      else kept.entries.set(each.number, each);
+    this.#searched.set(channel, { upTo, entries: kept.entries });
+  }
+
+  async searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]> {
+    const names = [...this.#searched.keys()].filter((name) => name > after);
+    return names.sort().slice(0, limit);
+  }
+
+  async unindex(channel: ChannelName, _limit: number): Promise<number> {
+    const count = this.#searched.get(channel)?.entries.size ?? 0;
+    this.#searched.delete(channel);
+    return count;
+  }
+
+  async search({ query, channels, by, types, sinceMs, untilMs, limit }: SearchLookup): Promise<SearchFound> {
+    const found: LoggedMessage[] = [];
+    for (const [channel, { entries }] of this.#searched) {
+      if (channels !== undefined && !channels.includes(channel)) continue;
+      for (const { number, words, ...each } of entries.values()) {
+        const there = words.map((word) => ({ word, from: 0, to: 0 }));
+        if (!query.all.every((term) => placesOf(term, there).length > 0)) continue;
+        if (query.none.some((term) => placesOf(term, there).length > 0)) continue;
+        if ((by && !by.includes(each.by ?? '')) || (types && !types.includes(each.type))) continue;
+        if (each.atMs < (sinceMs ?? 0) || each.atMs >= (untilMs ?? Number.POSITIVE_INFINITY)) continue;
+        const message = this.#at(channel, number);
+        if (message !== undefined && !message.message.withdrawn) found.push(message);
+      }
+    }
+    return { messages: found.sort((a, b) => b.atMs - a.atMs).slice(0, limit) };
   }
 
   async setLevel({ user, channel, level, untilMs, atMs, most }: LevelWish): Promise<void> {

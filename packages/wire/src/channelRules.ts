@@ -41,6 +41,8 @@ export interface ChannelRuleInfo {
   readonly blocked?: 'marked';
   /** Messages may answer others. */
   readonly replies?: true;
+  /** Messages are found by what they say: by these members of `data`. */
+  readonly search?: readonly string[];
   /** Messages may mention users and roles. */
   readonly mentions?: true;
   readonly direct?: true;

@@ -29,6 +29,9 @@ export const protocolLimits = {
   callChars: 64,
   /** Most users who may accept one invitation. */
   invitationUses: 10_000,
+  /** Longest search, in characters; most channels, types and authors that it names. */
+  searchChars: 200,
+  searchNames: 20,
   /** Most users, and most roles, that one message mentions. */
   mentionedUsers: 20,
   mentionedRoles: 5,

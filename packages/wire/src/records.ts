@@ -48,6 +48,22 @@ export interface Message {
   readonly unfit?: true;
 }
 
+/** A message that a search has found. */
+export interface SearchHit {
+  readonly channel: ChannelName;
+  readonly cursor: Cursor;
+  /** Enter or read after it, and the message comes first. */
+  readonly after: Cursor;
+  readonly id: string;
+  readonly type: string;
+  readonly by?: Author;
+  readonly at: string;
+  /** The words that were found, with what stands around them. */
+  readonly text: string;
+  /** Where in `text` they are: from, and up to before, each in UTF-16 code units. */
+  readonly marks: readonly (readonly [from: number, to: number])[];
+}
+
 /** Whom a message mentions: they are notified. */
 export interface Mentions {
   /** By their ids. */

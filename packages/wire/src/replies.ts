@@ -16,6 +16,7 @@ import type {
   ReactionCounts,
   ReactionsOf,
   Reactor,
+  SearchHit,
   ThreadInfo,
 } from './records.js';
 
@@ -266,6 +267,14 @@ export interface UnreadReply {
   readonly counts: Readonly<Record<string, number>>;
 }
 
+/** The reply to `search`. */
+export interface SearchReply {
+  /** The best first, of the last 300 messages that fit. */
+  readonly hits: readonly SearchHit[];
+  /** There are earlier ones: give it as `after`. */
+  readonly next?: string;
+}
+
 /** The reply to `levels`. */
 export interface LevelsReply {
   /** Of the channels for which the user has set one, by their names. */
@@ -308,6 +317,7 @@ export interface ReplyOf {
   readonly mark: Marked;
   readonly unread: UnreadReply;
   readonly threads: ThreadsReply;
+  readonly search: SearchReply;
   readonly level: { readonly channel: ChannelName; readonly level: Level | null; readonly until?: string };
   readonly levels: LevelsReply;
   readonly block: BlocksReply;

@@ -176,6 +176,27 @@ export interface ThreadsRequest extends Numbered {
 export interface UnreadRequest extends Numbered {
   readonly do: 'unread';
 }
+/** What is looked for. */
+export interface SearchWish {
+  /** Words that must all be there; `"these words"` together; `sail*`: words that begin so; `-word`: not that. */
+  readonly words: string;
+  /** Channels, or patterns such as `race/:race/chat`. Absent: the channels that you have entered or have a read mark in. */
+  readonly in?: readonly string[];
+  /** Only by these authors, by user id. */
+  readonly by?: readonly string[];
+  /** Only of these types. */
+  readonly types?: readonly string[];
+  /** Only taken in at this time or later, and only before this one (RFC 3339). */
+  readonly since?: string;
+  readonly until?: string;
+  /** Default 20, at most 100. */
+  readonly limit?: number;
+  /** `next` of the part before. */
+  readonly after?: string;
+}
+export interface SearchRequest extends Numbered, SearchWish {
+  readonly do: 'search';
+}
 export interface LevelRequest extends Numbered {
   readonly do: 'level';
   readonly channel: ChannelName;
@@ -295,6 +316,7 @@ export type Request =
   | MarkRequest
   | UnreadRequest
   | ThreadsRequest
+  | SearchRequest
   | LevelRequest
   | LevelsRequest
   | BlockRequest

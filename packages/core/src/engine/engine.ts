@@ -61,6 +61,8 @@ import { Traces } from '../record/traces.js';
 import { Pruner } from '../retention/pruner.js';
 import { accessRuleFault, asksTheApplication } from '../rules/accessRule.js';
 import { type ChannelRule, ChannelRules } from '../rules/channelRule.js';
+import { Indexer } from '../search/indexer.js';
+import { Search } from '../search/search.js';
 import { Connected } from '../session/connected.js';
 import { Connection } from '../session/connection.js';
 import { ConnectionLimiter } from '../session/connectionLimiter.js';
@@ -137,6 +139,8 @@ export class Engine {
   readonly marks: Marks;
   readonly blocks: Blocks;
   readonly levels: Levels;
+  readonly indexer: Indexer;
+  readonly search: Search;
   readonly digests: Digests;
   readonly invitations: Invitations;
   readonly moderation: Moderation;
@@ -226,6 +230,7 @@ export class Engine {
         direct: (match, by) => direct.tellParties(match, by),
         mentioned: (match, logged, draft) => mentions.tell(match, logged, draft),
         takenBack: (found) => mentions.takeBack(found),
+        grown: (channel) => this.indexer.grown(channel),
       },
       this.options,
     );
@@ -369,6 +374,8 @@ export class Engine {
       entrants,
       store,
     });
+    this.indexer = new Indexer({ ...base, rules: channelRules });
+    this.search = new Search({ clock, rules: channelRules, store });
     this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
     this.eraser = new Eraser({
@@ -437,6 +444,7 @@ export class Engine {
       unread,
       blocks: this.blocks,
       levels: this.levels,
+      search: this.search,
       mentions,
       invitations: this.invitations,
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
@@ -454,6 +462,7 @@ export class Engine {
     void this.ready();
     if (relay.others !== undefined) this.moderation.watchChanges(() => this.#ports.keysChanged?.());
     this.pruner.start();
+    this.indexer.start();
     this.eraser.start();
     this.#sweepLater();
   }
@@ -524,6 +533,7 @@ export class Engine {
     await this.eraser.stop();
     await this.intakes.stop();
     await decided;
+    await this.indexer.stop();
     await this.hooks.stop();
     this.reactions.stop();
     await this.#host.boards.stop();

@@ -117,6 +117,8 @@ export interface EngineOptions {
   readonly backlog: BacklogBounds;
   /** Most channels in which a user may have a mark. Default 1,000. */
   readonly marksPerUser: number;
+  /** Searches of one session. */
+  readonly searches: Rate;
   /** Most channels of which one user says how much it wants to hear. */
   readonly levelsPerUser: number;
   /** Users whom one session mentions; a role counts as ten. */
@@ -187,6 +189,7 @@ export const defaultEngineOptions: EngineOptions = {
   backlog: defaultBacklogBounds,
   marksPerUser: 1_000,
   blocksPerUser: 200,
+  searches: { count: 20, perMs: 10_000 },
   levelsPerUser: 1_000,
   mentions: { count: 120, perMs: 60_000 },
   marksShown: 200,

@@ -33,6 +33,7 @@ import type { Actor, AuditEntry, InForce, ModerationAction } from '../model/mode
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
 import type { Reacted, Reaction, ReactionSlice, Reactor, ReactorsWish } from '../model/reaction.js';
 import type { Hold, KeptRange, RecordKind } from '../model/retention.js';
+import type { SearchEntry, SearchFound, SearchLookup } from '../model/search.js';
 
 /** Reads the record of channels. */
 export interface LogReader {
@@ -436,6 +437,34 @@ export interface MentionStore {
   lastAt(channels: readonly ChannelName[]): Promise<readonly number[]>;
 }
 
+/** Kept messages that are found by their words. */
+export interface SearchStore {
+  /** Up to which number messages and changes of channels can be found, in the order of the channels; 0: none. */
+  searchable(channels: readonly ChannelName[]): Promise<readonly number[]>;
+  /**
+   * Makes a stretch of a channel searchable: `entries` take the place of what was found of these messages before. Nothing happens
+   * if the channel is not searchable up to `from`: another instance has gone on meanwhile.
+   */
+  index(
+    channel: ChannelName,
+    stretch: { readonly from: number; readonly upTo: number },
+    entries: readonly SearchEntry[],
+  ): Promise<void>;
+  /** Channels of which something is searchable, by name: the first `limit` after one. */
+  searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]>;
+  /** Nothing of a channel is to be found any more: removes so many messages. Gives how many there were. */
+  unindex(channel: ChannelName, limit: number): Promise<number>;
+  search(lookup: SearchLookup): Promise<SearchFound>;
+}
+
+/** The methods of `SearchStore`, for stores that pass them on. */
+export const searchStoreMethods = [
+  'searchable',
+  'index',
+  'searchedChannels',
+  'unindex',
+] as const satisfies readonly (keyof SearchStore)[];
+
 /** How much users want to hear of channels. */
 export interface LevelStore {
   /** @throws {ProblemError} `too-many-levels`, `unavailable` */
@@ -580,6 +609,7 @@ export interface Store
     ReportStore,
     ReactionStore,
     MentionStore,
+    SearchStore,
     LevelStore,
     BlockStore,
     InvitationStore,

@@ -33,6 +33,8 @@ export interface PublisherHost {
   readonly direct: (match: RuleMatch, by: Draft['by']) => void;
   /** A message that mentions users has its place. */
   readonly mentioned: (match: RuleMatch, logged: LoggedMessage, draft: Draft) => void;
+  /** A channel whose messages are searched has grown. */
+  readonly grown: (channel: ChannelName) => void;
   /** A message was withdrawn; as it stood before. */
   readonly takenBack: (found: LoggedMessage) => void;
 }
@@ -146,7 +148,7 @@ export class Publisher {
     return appended.then(
       (done) => {
         this.#backlog.giveBack(channel, bytes);
-        if (isKept) this.#announce(draft, done, users);
+        if (isKept) this.#announce(match.rule.searched !== undefined, draft, done, users);
         else if (draft.hooks !== undefined)
           return this.#queued(draft, done).then(() => this.#accepted(match, draft, done, startMs));
         return this.#accepted(match, draft, done, startMs);
@@ -243,7 +245,7 @@ export class Publisher {
       },
     };
     const done = await store.append(channel, draft);
-    this.#announce(draft, done, undefined);
+    this.#announce(true, draft, done, undefined);
     if (isGone) this.#host.takenBack(found);
     if (draft.hooks !== undefined) hooks.queued(draft.hooks);
   }
@@ -330,10 +332,16 @@ export class Publisher {
   }
 
   /** Announces a message that the database has numbered, to the clients in its channel and to unread counts. */
-  #announce(draft: Draft, { logged, repeated, counted }: Appended, users: readonly string[] | undefined): void {
+  #announce(
+    maySearch: boolean,
+    draft: Draft,
+    { logged, repeated, counted }: Appended,
+    users: readonly string[] | undefined,
+  ): void {
     if (repeated) return;
-    const { relay } = this.#host;
+    const { relay, grown } = this.#host;
     const { channel } = logged;
+    if (maySearch) grown(channel);
     relay.announce(channel, [logged]);
     if (counted === undefined) return;
     if (draft.change !== undefined) {

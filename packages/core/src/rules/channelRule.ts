@@ -44,6 +44,8 @@ export interface ChannelRule {
   readonly keepsRevisions?: boolean;
   /** Messages may answer others; absent: they do not. Only with a kept logbook. */
   readonly hasReplies?: boolean;
+  /** Messages are found by their words: by the texts at these places of their data (JSON Pointers). Only with a kept logbook. */
+  readonly searched?: readonly string[];
   /** Messages may mention users, and roles where the act `mention` allows it; absent: they do not. */
   readonly hasMentions?: boolean;
   /** Users react to messages; absent: they do not. Only with a kept logbook. */
@@ -137,6 +139,10 @@ export class ChannelRules {
       const parameters = parametersOf(pattern);
       if (rule.reactions && rule.logbook.type !== 'kept')
         throw new RangeError(`${pattern.text}: only channels with a kept logbook have reactions`);
+      if (rule.searched !== undefined && rule.logbook.type !== 'kept')
+        throw new RangeError(`${pattern.text}: only channels with a kept logbook are searched`);
+      const misplaced = rule.searched?.find((place) => !isJsonPointer(place));
+      if (misplaced !== undefined) throw new RangeError(`${pattern.text}: ${misplaced} is no JSON Pointer`);
       if (rule.hasReplies && rule.logbook.type !== 'kept')
         throw new RangeError(`${pattern.text}: only channels with a kept logbook have replies`);
       if (rule.keepsRevisions && rule.logbook.type !== 'kept')

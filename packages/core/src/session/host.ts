@@ -34,6 +34,7 @@ import type { Publisher } from '../record/publisher.js';
 import type { Refusals } from '../record/refusals.js';
 import type { Traces } from '../record/traces.js';
 import type { ChannelRules } from '../rules/channelRule.js';
+import type { Search } from '../search/search.js';
 import type { Connected } from './connected.js';
 import type { ConnectionLimiter } from './connectionLimiter.js';
 import type { Sessions } from './sessions.js';
@@ -68,6 +69,7 @@ export interface SessionHost {
   readonly contracts: Contracts;
   readonly blocks: Blocks;
   readonly levels: Levels;
+  readonly search: Search;
   readonly mentions: Mentions;
   readonly invitations: Invitations;
   readonly boards: Boards;

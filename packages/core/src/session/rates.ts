@@ -16,6 +16,7 @@ export type SessionRate =
   | 'reactions'
   | 'changes'
   | 'mentions'
+  | 'searches'
   | 'given'
   | 'checking';
 

@@ -22,6 +22,15 @@ export interface Draft<Channel extends string = string, Data = Json, Type extend
   readonly mentions?: Mentions;
 }
 
+/** How far messages can be found that were there before their rule had `search`, or came a moment ago. */
+export interface SearchProgress {
+  /** Channels that are searched. */
+  readonly channels: number;
+  /** Messages and changes there, and those of them that can be found. */
+  readonly messages: number;
+  readonly ready: number;
+}
+
 /** How much a user wants to hear of a channel. */
 export interface LevelWish {
   readonly user: string;

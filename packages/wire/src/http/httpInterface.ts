@@ -15,6 +15,7 @@ import type {
   ReactResult,
   Reported,
   RevisionsReply,
+  SearchReply,
   ThreadsReply,
   Uninvited,
   Welcome,
@@ -57,6 +58,7 @@ import type {
   RemovalWish,
   ReportWish,
   RevisionWish,
+  SearchProgress,
   SessionInfo,
   SignOutWish,
   Silence,
@@ -458,6 +460,22 @@ export interface HttpInterface {
     answer: { readonly channel: string; readonly user: string; readonly ended: boolean };
     problems: 'bad-name' | 'no-such-channel';
   };
+  /** Messages that are found by their words, in channels whose rule has `search`; the best first. */
+  'GET /v1/search': {
+    query: {
+      readonly words: string;
+      readonly in?: string;
+      readonly by?: string;
+      readonly type?: string;
+      readonly since?: string;
+      readonly until?: string;
+      readonly after?: string;
+    } & Limit;
+    answer: SearchReply;
+    problems: 'bad-name' | 'no-such-channel';
+  };
+  /** How much of what is searched for can be found already. */
+  'GET /v1/search/progress': { answer: SearchProgress };
   /** How much a user wants to hear of channels, where it has said so. */
   'GET /v1/levels': {
     query: { readonly user: string };

@@ -18,6 +18,7 @@ import { remove } from './remove.js';
 import { report } from './report.js';
 import { revise } from './revise.js';
 import { revisions } from './revisions.js';
+import { search } from './search.js';
 import { set } from './set.js';
 import { silence } from './silence.js';
 import { status } from './status.js';
@@ -44,6 +45,7 @@ export const sessionVerbs: VerbTable = {
   mark,
   unread,
   threads,
+  search,
   level,
   levels,
   block,
