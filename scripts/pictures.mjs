@@ -38,10 +38,6 @@ await picture('regatta-race', `${url}/regatta/race.html`, {}, () => pause(75_000
 await inConsole('console-rules', 'rules/race/:race/signals', {}, async (page) => {
   await page.getByText('A boat has crossed the finish line').waitFor();
 });
-await picture('regatta-weather', `${url}/regatta/weather.html`, {}, async (page) => {
-  await page.locator('.from').selectOption('west');
-  await page.locator('.readings tr').nth(5).waitFor({ timeout: 120_000 });
-});
 await regatta('regatta-inbox', async (left, right) => {
   await left.locator('.bell').click();
   await right.locator('input').pressSequentially('Whimbrel is', { delay: 20 });
@@ -68,6 +64,10 @@ await inConsole('console-access', 'access', {}, async (page) => {
   await page.getByRole('button', { name: 'Explain' }).click();
 });
 await inConsole('console-channel', 'channels/race/3/chat');
+await inConsole('console-search', 'search', {}, async (page) => {
+  await page.getByLabel('Words', { exact: false }).fill('th* -dunlin');
+  await page.locator('mark').first().waitFor();
+});
 const { id } = await backend.publish({
   channel: 'race/3/chat',
   data: { text: 'Petrel has rounded the mark' },

@@ -653,6 +653,28 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await pia.getByText('over the line').count()).toBe(0);
   });
 
+  it('finds where something was said, with the words marked, and only where it is looked for', async () => {
+    for (const [channel, text] of [
+      ['race/3/chat', 'The jib of Sandpiper is torn'],
+      ['race/4/chat', 'Sandpiper sails without a jib'],
+    ] as const)
+      await backend.publish({ channel, data: { text } });
+    await until(async () => {
+      const { messages, ready } = await backend.searchProgress();
+      return messages > 0 && messages === ready;
+    });
+    const page = await signedIn('/console/search');
+    await page.getByLabel('Words').fill('sandpiper jib*');
+    await page.getByText('sails without a').waitFor(soon);
+    const rows = page.locator('tbody tr', { has: page.locator('mark') });
+    expect(await rows.count()).toBe(2);
+    expect(await rows.last().locator('mark').allTextContents()).toEqual(['jib', 'Sandpiper']);
+    await page.getByLabel('Only in these channels').fill('race/4/chat');
+    await until(async () => (await rows.count()) === 1);
+    await page.getByLabel('Words').fill('landlubberly');
+    await page.getByText('Nothing was found').waitFor(soon);
+  });
+
   it('calls others by "@": a toast at theirs, here or elsewhere, until it is taken back', async () => {
     const [mira, ines, pia] = [
       await open('/regatta/?as=mira'),
@@ -966,6 +988,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
   it.each([
     '',
     'sessions',
+    'search',
     'traffic',
     'rules',
     'webhooks',

@@ -28,6 +28,7 @@ import { addPlan } from './plan.js';
 import { addPublish } from './publish.js';
 import { addRefusals } from './refusals.js';
 import { addRetention } from './retention.js';
+import { addSearch } from './search.js';
 import { addServe } from './serve.js';
 import { addToken } from './token.js';
 import { addTrace } from './trace.js';
@@ -78,6 +79,7 @@ export async function main(args: readonly string[]): Promise<number> {
     addMarks,
     addBlocks,
     addLevels,
+    addSearch,
     addInvitations,
     addModeration,
     addRetention,

@@ -21,6 +21,8 @@ import type {
   ReadResult,
   Reported,
   RevisionsReply,
+  SearchReply,
+  SearchWish,
   ThreadInfo,
   Uninvited,
 } from '@nine-bells/wire';
@@ -81,6 +83,7 @@ import type {
   RemovalWish,
   ReportWish,
   RevisionWish,
+  SearchProgress,
   SessionInfo,
   Silence,
   SilenceWish,
@@ -496,6 +499,18 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** A user is no longer let into a channel by its invitation. */
   endAdmission(channel: string, user: string, options: { by?: Author } = {}): Promise<{ ended: boolean }> {
     return this.#ask('POST /v1/admissions/end', { body: { channel, user, ...options } });
+  }
+
+  /** Finds messages by their words, the best first, in channels whose rule has `search`. */
+  search(words: string, options: Omit<SearchWish, 'words'> = {}): Promise<SearchReply> {
+    const { in: where, by, types, limit, ...times } = options;
+    const query = { words, in: where?.join(), by: by?.join(), type: types?.join(), limit, ...times };
+    return this.#ask('GET /v1/search', { query: defined(query) as QueryOf<'GET /v1/search'> });
+  }
+
+  /** How much of what is searched can be found already. */
+  searchProgress(): Promise<SearchProgress> {
+    return this.#ask('GET /v1/search/progress', {});
   }
 
   /** How much a user wants to hear of channels, where it has said so. */

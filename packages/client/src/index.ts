@@ -31,6 +31,8 @@ export type {
   Removed,
   Reported,
   RevisionsReply,
+  SearchHit,
+  SearchReply,
   SetResult,
   Silenced,
   Standing,

@@ -17,6 +17,7 @@ import {
   type Removed,
   type Reported,
   type RevisionsReply,
+  type SearchReply,
   type Silenced,
   type ThreadInfo,
   type Uninvited,
@@ -51,6 +52,7 @@ import type {
   RemoveOptions,
   ReviseOptions,
   RevisionsOptions,
+  SearchOptions,
   SilenceOptions,
   WithdrawOptions,
 } from './types.js';
@@ -304,6 +306,16 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
 
   unwatch(user: string): void {
     this.#session.unwatch(user);
+  }
+
+  /**
+   * Finds messages by their words, the best first: in the channels that you have entered or read, or in those that you name.
+   * All words must be there; `"these words"` stand together, `sail*` begins so, `-word` is not there.
+   *
+   * @throws {LineError} `bad-value`, `not-allowed` in a channel that you name, `rate-limited`, and others as `read`
+   */
+  search(words: string, options?: SearchOptions): Promise<SearchReply> {
+    return this.#session.search(words, options);
   }
 
   /** How much the user wants to hear of channels, by their names, where it has said so. Throws as `read` does. */

@@ -37,6 +37,7 @@ type Repeatable =
   | 'watch'
   | 'mark'
   | 'threads'
+  | 'search'
   | 'level'
   | 'levels'
   | 'block'

@@ -25,6 +25,7 @@ import {
   type Removed,
   type Reported,
   type RevisionsReply,
+  type SearchReply,
   type ServerFrame,
   type SetResult,
   type Silenced,
@@ -55,6 +56,7 @@ import type {
   RemoveOptions,
   ReviseOptions,
   RevisionsOptions,
+  SearchOptions,
   SetOptions,
   SilenceOptions,
   WithdrawOptions,
@@ -324,6 +326,11 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
 
   async unblock(user: string): Promise<void> {
     this.#blocked((await this.connection.requests.ask({ do: 'unblock', user })).blocks);
+  }
+
+  async search(words: string, options: SearchOptions = {}): Promise<SearchReply> {
+    this.#mustBeOpen();
+    return this.connection.requests.ask({ do: 'search', words, ...options });
   }
 
   async levels(): Promise<ReadonlyMap<string, ChannelLevel>> {

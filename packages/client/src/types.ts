@@ -10,6 +10,7 @@ import type {
   Message,
   MessageFilter,
   Problem,
+  SearchWish,
 } from '@nine-bells/wire';
 import type { BackOff } from './backOff.js';
 import type { AnyChannel, ChannelContract, HailType, MessageOf } from './contracts.js';
@@ -97,6 +98,9 @@ export interface PublishOptions<Type extends string = string> {
   /** Takes the message back when it is aborted before it was sent. */
   readonly signal?: AbortSignal;
 }
+
+/** Where and what is looked for, beside the words. */
+export type SearchOptions = Omit<SearchWish, 'words'>;
 
 export interface InviteOptions {
   /** Only this user may accept it; it is notified. */

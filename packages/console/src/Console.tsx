@@ -19,6 +19,7 @@ const KeysPage = lazy(async () => ({ default: (await import('./KeysPage.js')).Ke
 const ModerationPage = lazy(async () => ({ default: (await import('./ModerationPage.js')).ModerationPage }));
 const OverviewPage = lazy(async () => ({ default: (await import('./OverviewPage.js')).OverviewPage }));
 const RulesPage = lazy(async () => ({ default: (await import('./rules/RulesPage.js')).RulesPage }));
+const SearchPage = lazy(async () => ({ default: (await import('./SearchPage.js')).SearchPage }));
 const SessionsPage = lazy(async () => ({ default: (await import('./SessionsPage.js')).SessionsPage }));
 const TrafficPage = lazy(async () => ({ default: (await import('./TrafficPage.js')).TrafficPage }));
 const WebhooksPage = lazy(async () => ({ default: (await import('./WebhooksPage.js')).WebhooksPage }));
@@ -56,6 +57,7 @@ export function Console() {
                           path="/rules/*"
                           element={<RulesPage backend={backend} mayPublish={mayDo(session.rights, 'publish')} />}
                         />
+                        <Route path="/search" element={<SearchPage backend={backend} />} />
                         <Route path="/traffic" element={<TrafficPage backend={backend} light={light} />} />
                         <Route
                           path="/webhooks"

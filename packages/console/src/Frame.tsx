@@ -34,6 +34,7 @@ export function Frame({ backend, session, light, onLight, onSignOut, children }:
           <NavLink to="/" end>
             {texts.overview}
           </NavLink>
+          <NavLink to="/search">{texts.search}</NavLink>
           <NavLink to="/traffic">{texts.traffic}</NavLink>
           <NavLink to="/rules">{texts.rules}</NavLink>
           <NavLink to="/sessions">{texts.sessions}</NavLink>

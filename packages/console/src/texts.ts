@@ -1,6 +1,7 @@
 /** The names of pages, as in the menu and in the browser's tab; and sentences that several pages share. */
 export const texts = {
   overview: 'Overview',
+  search: 'Search',
   traffic: 'Traffic',
   rules: 'Rules',
   sessions: 'Sessions',

@@ -28,7 +28,7 @@ const find = (all: Harness, client: Client, words: string, more: object = {}) =>
   ask(all, client, { do: 'search', words, ...more });
 const texts = ({ hits }: { hits: readonly SearchHit[] }) => hits.map(({ text }) => text);
 const marked = ({ hits }: { hits: readonly SearchHit[] }) =>
-  hits.map(({ text, marks }) => marks.map(([from, to]) => text.slice(from, to)));
+  hits.map(({ text, marks }) => marks.map(({ from, to }) => text.slice(from, to)));
 
 describe('words', () => {
   it.each([

@@ -10,7 +10,9 @@ import {
   LoggedMessage,
   type LogSlice,
   type QueuedEvent,
+  queryOf,
   shownOf,
+  wordsIn,
 } from '@nine-bells/core';
 import {
   type Cursor,
@@ -750,6 +752,124 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const numbers = ({ messages }: LogSlice) => messages.map(({ place }) => place.number);
       expect(numbers(await store.since(chat, { volume, number: 0 }, limit))).toEqual([1, 5]);
       expect(numbers(await store.before(chat, undefined, limit))).toEqual([1, 5]);
+    });
+  });
+
+  describe('search', () => {
+    const other = channelName('race/4/chat');
+    const at = (number: number, text: string, more: object = {}) => ({
+      number,
+      words: wordsIn(text).map(({ word }) => word),
+      type: 'message',
+      by: 'mira',
+      atMs: number,
+      ...more,
+    });
+    const texts = ['General recall of all boats', "the wind o'er the sea", '帆船 and wind', 'ÇA va WIND'];
+    const fill = async () => {
+      for (const [index, text] of texts.entries())
+        await store.append(
+          chat,
+          draft(index + 1, { type: 'message', by: { user: 'mira' }, dataText: JSON.stringify(text) }),
+        );
+      await store.append(other, draft(9, { type: 'signal', dataText: '"wind again"' }));
+      await store.index(
+        chat,
+        { from: 0, upTo: 4 },
+        texts.map((text, index) => at(index + 1, text)),
+      );
+      await store.index(other, { from: 0, upTo: 1 }, [at(1, 'wind again', { type: 'signal', by: "o'hara", atMs: 9 })]);
+    };
+    const find = async (words: string, more: object = {}) => {
+      const { messages, next } = await store.search({ query: queryOf(words), limit: 10, lookedAt: 100, ...more });
+      return [messages.map(({ message }) => message.data), ...(next === undefined ? [] : [next])];
+    };
+
+    it('finds by words, beginnings, phrases and what is not there; by channel, author, type and time', async () => {
+      await fill();
+      const [a, b, c, d] = texts;
+      for (const [words, more, found] of [
+        ['wind', {}, ['wind again', d, c, b]],
+        ['general RECALL', {}, [a]],
+        ['"recall general"', {}, []],
+        ['"all boats" gen*', {}, [a]],
+        ['wind -sea -and', {}, ['wind again', d]],
+        ['wind -"the sea"', {}, ['wind again', d, c]],
+        ['帆船', {}, [c]],
+        ['船帆', {}, []],
+        ['ca', {}, [d]],
+        ['o', {}, [b]],
+        ['wind', { channels: [chat] }, [d, c, b]],
+        ['wind', { channels: [chat, other] }, ['wind again', d, c, b]],
+        ['wind', { channels: ['nowhere' as typeof chat] }, []],
+        ['wind', { by: ["o'hara", 'pia'] }, ['wind again']],
+        ['wind', { types: ['signal'] }, ['wind again']],
+        ['wind', { types: ['message'], by: ["o'hara"] }, []],
+        ['wind', { sinceMs: 3, untilMs: 9 }, [d, c]],
+        ['wind', { sinceMs: 9 }, ['wind again']],
+        ['wind', { untilMs: 3 }, [b]],
+        ['wind', { sinceMs: 9, untilMs: 9 }, []],
+        ["OR AND NOT near* c1 words:a \\ '", {}, []],
+      ] as const)
+        expect([words, more, ...(await find(words, more))]).toEqual([words, more, found]);
+    });
+
+    it('goes on in parts, in the order in which they were made searchable', async () => {
+      await fill();
+      const [first, next] = await find('wind', { limit: 2 });
+      const [second, end] = await find('wind', { limit: 2, after: next });
+      expect([first, second]).toEqual([
+        ['wind again', texts[3]],
+        [texts[2], texts[1]],
+      ]);
+      expect((await find('wind', { limit: 2, after: end }))[0]).toEqual([]);
+      // Of what was looked at for its time, nothing may fit.
+      const [none, on] = await find('wind', { untilMs: 3, lookedAt: 2 });
+      expect(none).toEqual([]);
+      expect((await find('wind', { untilMs: 3, lookedAt: 2, after: on }))[0]).toEqual([texts[1]]);
+    });
+
+    it('follows changes, pruning and the end of search, and is made by one at a time', async () => {
+      await fill();
+      const change = (n: number, of: number, data: string, withdraws: boolean) =>
+        store.append(chat, {
+          ...draft(n, { type: 'message', dataText: data }),
+          change: { of: { number: of, id: `m${of}`, type: 'message', atMs: of }, withdraws, keeps: false },
+        });
+      await change(5, 2, 'null', true);
+      expect(await find('sea')).toEqual([[]]);
+      // Too late: it was withdrawn; from a place that is past.
+      await store.index(chat, { from: 4, upTo: 5 }, [at(2, 'the sea')]);
+      await store.index(chat, { from: 4, upTo: 6 }, [at(3, 'the sea')]);
+      expect([await find('sea'), await store.searchable([other, chat])]).toEqual([[[]], [1, 5]]);
+      await change(6, 3, '"now calm"', false);
+      await store.index(chat, { from: 5, upTo: 6 }, [at(3, 'now calm')]);
+      expect([await find('calm'), await find('帆船')]).toEqual([[['now calm']], [[]]]);
+      await store.prune(chat, 4, 10);
+      expect([await find('calm'), await find('va')]).toEqual([[[]], [[texts[3]]]]);
+      await database.close();
+      await open();
+      expect(await find('va')).toEqual([[texts[3]]]);
+      expect(await store.searchedChannels('', 9)).toEqual([chat, other]);
+      expect([await store.unindex(chat, 10), await store.unindex(chat, 10)]).toEqual([1, 0]);
+      expect([await store.searchedChannels('', 9), await find('va'), await store.searchable([chat])]).toEqual([
+        [other],
+        [[]],
+        [0],
+      ]);
+    });
+
+    it.runIf(isFile)('leaves nothing of what was withdrawn in the file', async () => {
+      const secret = 'zanzibarquartz';
+      await store.append(chat, draft(1, { type: 'message', dataText: JSON.stringify(secret) }));
+      await store.index(chat, { from: 0, upTo: 1 }, [at(1, secret)]);
+      await store.append(chat, {
+        ...draft(2, { type: 'message', dataText: 'null' }),
+        change: { of: { number: 1, id: 'm1', type: 'message', atMs: 1 }, withdraws: true, keeps: false },
+      });
+      const rows = await database.reads.select<{ block: Buffer }>('SELECT block FROM search_words_data', {});
+      expect(rows.some(({ block }) => Buffer.from(block).includes(secret))).toBe(false);
+      expect(await database.reads.select('SELECT c0 FROM search_words_content', {})).toEqual([]);
     });
   });
 

@@ -61,7 +61,7 @@ export interface SearchHit {
   /** The words that were found, with what stands around them. */
   readonly text: string;
   /** Where in `text` they are: from, and up to before, each in UTF-16 code units. */
-  readonly marks: readonly (readonly [from: number, to: number])[];
+  readonly marks: readonly { readonly from: number; readonly to: number }[];
 }
 
 /** Whom a message mentions: they are notified. */

@@ -11,7 +11,7 @@ const halfLifeMs = 60 * 86_400_000;
 export interface Fit {
   readonly score: number;
   readonly text: string;
-  readonly marks: readonly (readonly [from: number, to: number])[];
+  readonly marks: readonly { readonly from: number; readonly to: number }[];
 }
 
 /** How well a text fits what is looked for; `undefined`: not at all. */
@@ -57,6 +57,6 @@ function shownOf(text: string, spans: readonly [number, number][]): Pick<Fit, 't
   const shown = text.slice(start, cut).replaceAll(/\s/g, ' ');
   const marks = spans
     .filter(([from, to]) => from >= start && to <= cut)
-    .map(([from, to]) => [from - start + head.length, to - start + head.length] as const);
+    .map(([from, to]) => ({ from: from - start + head.length, to: to - start + head.length }));
   return { text: `${head}${shown}${cut < text.length ? ' …' : ''}`, marks };
 }

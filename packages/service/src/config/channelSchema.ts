@@ -215,6 +215,16 @@ export const reactions: Reader<ReactionRule | false> = (node, at) => {
   return found && { ...defaultReactions, ...defined(found) };
 };
 
+/** `true`: by `text` and `title` of the data; or by the members that are named. */
+const search: Reader<readonly string[] | false> = (node, at) => {
+  if (isScalar(node) || node === null) return flag(node, at) ? ['/text', '/title'] : false;
+  return listOf(checkedText(checkPointer), 1)(node, at);
+};
+
+function checkPointer(value: string): void {
+  if (value === '' || !isJsonPointer(value)) throw new Error('a JSON Pointer such as /text is expected');
+}
+
 export const marksWords = oneOf(['own', 'shown'] as const);
 
 export const channel: Reader<ChannelRule> = (node, at) => {
@@ -234,6 +244,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     reactions: optional(reactions),
     replies: optional(flag),
     mentions: optional(flag),
+    search: optional(search),
     board: optional(board),
     direct: optional(flag),
     data: optional(size),
@@ -267,6 +278,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.reactions ? { reactions: found.reactions } : {}),
     ...(found.replies ? { hasReplies: true } : {}),
     ...(found.mentions ? { hasMentions: true } : {}),
+    ...(found.search ? { searched: found.search } : {}),
     ...(found.revisions === 'kept' ? { keepsRevisions: true } : {}),
     ...(found.blocked === 'marked' ? { marksBlocked: true } : {}),
     ...defined({

@@ -38,6 +38,7 @@ import { reactions } from './reactions.js';
 import { reports } from './reports.js';
 import { retention } from './retention.js';
 import type { Route } from './route.js';
+import { search } from './search.js';
 import type { SignInLinks } from './signInLinks.js';
 import { traces } from './traces.js';
 import { workbench } from './workbench.js';
@@ -111,6 +112,7 @@ export function routesOf({
     ...marks(engine),
     ...blocks(engine),
     ...levels(engine),
+    ...search(engine),
     ...invitations(engine),
     ...traces(engine),
     ...intakes(engine, configured, now),

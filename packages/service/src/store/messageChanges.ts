@@ -11,6 +11,7 @@ import type { Reads } from './database.js';
 import { type HeadRow, messageColumns, type NewMessage } from './messageRows.js';
 import type { MessageRow, RevisionRow } from './models.js';
 import { withdrawnReplies } from './replyRows.js';
+import { unindexed } from './searchStore.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
 /** What is known of a message that is to be changed. */
@@ -196,6 +197,7 @@ export class Changes {
             (table) => `DELETE FROM ${table} WHERE channel_id = ${channelId} AND number = ${number}`,
           )
         : []),
+      ...unindexed(channelId, [{ number }], dialect),
       ...(isWithdrawn && change.of.mentions !== undefined
         ? [
             `DELETE FROM mentioned WHERE channel_id = ${channelId} AND number = ${number}`,

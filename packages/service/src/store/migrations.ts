@@ -60,6 +60,14 @@ export class Shape {
     await this.#tables.bulkUpdate(table, values, where, { ...this.#within });
   }
 
+  async run(sql: string): Promise<void> {
+    await this.#on.query(sql, { ...this.#within });
+  }
+
+  get isShared(): boolean {
+    return this.#on.getDialect() !== 'sqlite';
+  }
+
   select<Row extends object>(sql: string, replacements: Record<string, unknown> = {}): Promise<Row[]> {
     return this.#on.query<Row>(sql, { replacements, type: QueryTypes.SELECT, ...this.#within });
   }
@@ -686,6 +694,39 @@ export const migrations: readonly Migration[] = [
         level: { type: DataTypes.STRING(16), allowNull: false },
         until_ms: { type: DataTypes.BIGINT, allowNull: true },
       });
+    },
+  },
+  {
+    name: '0024-search',
+    async up({ context }) {
+      // Messages that are found by their words, in the order in which they were made searchable.
+      await context.createTable('searched', {
+        id: context.rising(),
+        channel_id: { type: DataTypes.INTEGER, allowNull: false },
+        number: { type: DataTypes.BIGINT, allowNull: false },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+      await context.addIndex('searched', {
+        name: 'searched_by_channel',
+        unique: true,
+        fields: ['channel_id', 'number'],
+      });
+      await context.createTable('search_heads', {
+        channel_id: { type: DataTypes.INTEGER, primaryKey: true },
+        number: { type: DataTypes.BIGINT, allowNull: false },
+      });
+      if (context.isShared) {
+        await context.run('ALTER TABLE searched ADD COLUMN words tsvector');
+        await context.run('CREATE INDEX searched_by_words ON searched USING GIN (words)');
+      } else {
+        // Where a message is, whose it is and of which type stands among the words, so that the index alone finds it.
+        await context.run(
+          `CREATE VIRTUAL TABLE search_words USING fts5(
+             words, about, columnsize = 0, prefix = '2 3', tokenize = 'unicode61 remove_diacritics 0')`,
+        );
+        // What is removed is not to be found in the file any more.
+        await context.run("INSERT INTO search_words (search_words, rank) VALUES ('secure-delete', 1)");
+      }
     },
   },
 ];

@@ -3,6 +3,7 @@ import type { ChannelName } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
 import type { HoldRow } from './models.js';
+import { unindexedWhere } from './searchStore.js';
 import { type Columns, insertOf, listOf } from './statements.js';
 
 /** What a message counts for beside its data, in bytes. */
@@ -184,6 +185,7 @@ export class SqlRetentionStore {
           `DELETE FROM revisions WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM reactions WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM replies WHERE channel_id = ${row.id} AND number < ${to}`,
+          ...unindexedWhere(`channel_id = ${row.id} AND number < ${to}`, this.#database),
           `DELETE FROM mentioned WHERE channel_id = ${row.id} AND number < ${to}`,
           `DELETE FROM threads WHERE channel_id = ${row.id} AND root < ${to}`,
           `DELETE FROM thread_marks WHERE channel_id = ${row.id} AND root < ${to}`,

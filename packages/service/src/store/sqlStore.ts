@@ -56,6 +56,8 @@ import type {
   Report,
   ReportEnd,
   ReportWish,
+  SearchFound,
+  SearchLookup,
   Store,
   ThreadMark,
   UserMark,
@@ -79,6 +81,7 @@ import { SqlReactionStore } from './reactionStore.js';
 import { checkHeads } from './recordCheck.js';
 import { SqlReportStore } from './reportStore.js';
 import { SqlRetentionStore } from './retentionStore.js';
+import { SqlSearchStore } from './searchStore.js';
 
 /** Everything that outlives the process, in the database. */
 export class SqlStore implements Store {
@@ -95,6 +98,7 @@ export class SqlStore implements Store {
   readonly #persons: SqlPersonStore;
   readonly #reactions: SqlReactionStore;
   readonly #blocks: SqlBlockStore;
+  readonly #search: SqlSearchStore;
   readonly #mentions: SqlMentionStore;
   readonly #invitations: SqlInvitationStore;
 
@@ -110,6 +114,7 @@ export class SqlStore implements Store {
     this.#persons = new SqlPersonStore(database);
     this.#reactions = new SqlReactionStore(database);
     this.#blocks = new SqlBlockStore(database);
+    this.#search = new SqlSearchStore(database);
     this.#mentions = new SqlMentionStore(database);
     this.#invitations = new SqlInvitationStore(database);
     this.#hooks = new SqlHookStore(database);
@@ -454,6 +459,26 @@ export class SqlStore implements Store {
 
   lastAt(channels: readonly ChannelName[]): Promise<readonly number[]> {
     return this.#mentions.lastAt(channels);
+  }
+
+  searchable(channels: readonly ChannelName[]): Promise<readonly number[]> {
+    return this.#search.searchable(channels);
+  }
+
+  index(...wish: Parameters<Store['index']>): Promise<void> {
+    return this.#search.index(...wish);
+  }
+
+  searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]> {
+    return this.#search.searchedChannels(after, limit);
+  }
+
+  unindex(channel: ChannelName, limit: number): Promise<number> {
+    return this.#search.unindex(channel, limit);
+  }
+
+  search(lookup: SearchLookup): Promise<SearchFound> {
+    return this.#search.search(lookup);
   }
 
   setLevel(wish: LevelWish): Promise<void> {

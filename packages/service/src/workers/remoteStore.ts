@@ -15,7 +15,10 @@ import {
   readCarriedLine,
   reportStoreMethods,
   retentionStoreMethods,
+  type SearchFound,
+  type SearchLookup,
   type Store,
+  searchStoreMethods,
 } from '@nine-bells/core';
 import { type ChannelName, ProblemError } from '@nine-bells/wire';
 import { type Calls, remoteMethods } from './calls.js';
@@ -28,6 +31,10 @@ interface CarriedAppended extends Omit<Appended, 'logged'> {
 
 interface CarriedPersonMessages extends Omit<PersonMessages, 'messages'> {
   readonly messages: readonly { readonly channel: ChannelName; readonly place: Place; readonly line: string }[];
+}
+
+interface CarriedFound extends Omit<SearchFound, 'messages'> {
+  readonly messages: CarriedPersonMessages['messages'];
 }
 
 /** What of a store passes as it is. */
@@ -62,6 +69,7 @@ const plain = [
   ...reactionStoreMethods,
   ...blockStoreMethods,
   ...mentionStoreMethods,
+  ...searchStoreMethods,
   ...invitationStoreMethods,
 ] as const satisfies readonly (keyof Store)[];
 
@@ -98,6 +106,13 @@ export function remoteStore(link: Pick<Calls, 'call'>, onFailure: () => void): S
         messages: messages.map(({ channel, place, line }) => readCarriedLine(channel, place, line)),
       };
     },
+    search: async (lookup: SearchLookup): Promise<SearchFound> => {
+      const { messages, ...rest } = await calls.call<CarriedFound>('store.search', lookup);
+      return {
+        ...rest,
+        messages: messages.map(({ channel, place, line }) => readCarriedLine(channel, place, line)),
+      };
+    },
     before: async (channel: ChannelName, before: Place | undefined, limit: ReadLimit) =>
       sliceOf(channel, await calls.call<CarriedSlice>('store.before', channel, before ?? null, limit)),
   };
@@ -115,6 +130,11 @@ export function serveStore(store: Store): (method: string, args: readonly unknow
       const { messages, ...rest } = await store.messagesOf(user, after ?? undefined, limit);
       const carried = messages.map((each) => ({ channel: each.channel, place: each.place, line: carriedLine(each) }));
       return { ...rest, messages: carried } satisfies CarriedPersonMessages;
+    }
+    if (method === 'search') {
+      const { messages, ...rest } = await store.search(...(args as Parameters<Store['search']>));
+      const carried = messages.map((each) => ({ channel: each.channel, place: each.place, line: carriedLine(each) }));
+      return { ...rest, messages: carried } satisfies CarriedFound;
     }
     if (method === 'since') return carriedSlice(await store.since(...(args as Parameters<Store['since']>)));
     if (method === 'before') {
