@@ -30,6 +30,7 @@ const floors = {
     'direct',
     'mentions',
     'search',
+    'review',
     'moderation',
     'intakes',
     'calls',

@@ -118,12 +118,19 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     this.#rememberKey(key);
     const { replyTo, ...others } = options;
     const about = replyTo === undefined ? {} : { replyTo: refMembers(replyTo).cursor };
-    const { id, cursor, repeated, entry, notMentioned } = await this.outbox.publish(channel, data, {
+    const {
+      id,
+      cursor,
+      repeated,
+      entry,
+      notMentioned,
+      data: changed,
+    } = await this.outbox.publish(channel, data, {
       ...others,
       ...about,
       key,
     });
-    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry, notMentioned }) };
+    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry, notMentioned, data: changed }) };
   }
 
   /** Whether a message was published here. */
@@ -146,8 +153,8 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
 
   async #change(request: RequestMembers & { readonly do: 'revise' | 'withdraw' }): Promise<Changed> {
     if (this.connection.state.name === 'closed') throw this.connection.closedError();
-    const { id, cursor, repeated } = await this.connection.requests.ask({ key: crypto.randomUUID(), ...request });
-    return { id, cursor, ...(repeated ? { repeated } : {}) };
+    const { id, cursor, repeated, data } = await this.connection.requests.ask({ key: crypto.randomUUID(), ...request });
+    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ data }) };
   }
 
   async react(channel: string, of: MessageRef, word: string, on: boolean): Promise<ReactResult> {

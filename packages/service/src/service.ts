@@ -222,6 +222,7 @@ export class Service implements RunningService {
             : {
                 asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000),
                 callAsker: caller as ApplicationCaller,
+                reviewer: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000),
               }),
           report: reportTo(log),
           hookCaller: sender,

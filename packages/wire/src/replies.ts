@@ -126,6 +126,8 @@ export interface Published {
   readonly cursor: Cursor;
   /** The key was known: this is the message published first, and nothing was published now. */
   readonly repeated?: true;
+  /** The application has changed what it holds, to this. */
+  readonly data?: Json;
   /** Users, and roles, that it mentions and that were left out of its `mentions`: they may not enter, or nobody knows them. */
   readonly notMentioned?: Mentions;
   /** By its type it is an entry of the board: `cursor` is the version at which the board has it, and there is no message. */
@@ -138,6 +140,8 @@ export interface Changed {
   readonly id: string;
   /** The place of the change: the message's `revision` from now on. */
   readonly cursor: Cursor;
+  /** The application has changed what the message holds, to this. */
+  readonly data?: Json;
   /** The key was known: this change was made before, and nothing was changed now. */
   readonly repeated?: true;
 }

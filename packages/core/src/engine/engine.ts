@@ -49,6 +49,7 @@ import type { Ids } from '../ports/ids.js';
 import type { Link } from '../ports/link.js';
 import { type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
+import type { Reviewer } from '../ports/reviewer.js';
 import type { HookStore, IntakeStore, RetentionStore, Store } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
 import { Presences } from '../presence/presences.js';
@@ -59,6 +60,7 @@ import { Publisher } from '../record/publisher.js';
 import { Refusals } from '../record/refusals.js';
 import { Traces } from '../record/traces.js';
 import { Pruner } from '../retention/pruner.js';
+import { Reviews } from '../review/reviews.js';
 import { accessRuleFault, asksTheApplication } from '../rules/accessRule.js';
 import { type ChannelRule, ChannelRules } from '../rules/channelRule.js';
 import { Indexer } from '../search/indexer.js';
@@ -93,6 +95,7 @@ export interface EnginePorts {
   readonly report: Report;
   /** Needed where an access rule asks the application. */
   readonly asker?: Asker;
+  readonly reviewer?: Reviewer;
   /** Hands calls to the application; needed where a call has a URL. */
   readonly callAsker?: CallAsker;
   /** Sends events to hooks; absent: they wait for a process that does. */
@@ -180,6 +183,9 @@ export class Engine {
     const { instance } = this.options;
     const channelRules = new ChannelRules(rules);
     checkRules(channelRules, this.options, asker);
+    const reviewed = rules.find(({ review }) => review !== undefined);
+    if (reviewed !== undefined && ports.reviewer === undefined)
+      throw new RangeError(`${reviewed.pattern}: messages are reviewed, but there is no way to ask`);
     this.#rates = new Rates(clock, counters);
     this.refusals = new Refusals(clock, counters, ports.refused);
     const wheel = new TimerWheel(clock);
@@ -445,6 +451,7 @@ export class Engine {
       blocks: this.blocks,
       levels: this.levels,
       search: this.search,
+      reviews: new Reviews({ clock, report, reviewer: ports.reviewer }),
       mentions,
       invitations: this.invitations,
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),

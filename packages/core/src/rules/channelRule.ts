@@ -16,6 +16,7 @@ import {
 } from '../model/pattern.js';
 import type { PresenceRule } from '../model/presenceRule.js';
 import type { ReactionRule } from '../model/reaction.js';
+import type { ReviewRule } from '../model/review.js';
 import { accessRuleFault } from './accessRule.js';
 
 /** What all channels whose names match a pattern keep, carry and allow. */
@@ -44,6 +45,8 @@ export interface ChannelRule {
   readonly keepsRevisions?: boolean;
   /** Messages may answer others; absent: they do not. Only with a kept logbook. */
   readonly hasReplies?: boolean;
+  /** The application sees what clients publish and revise, before that is done; absent: it does not. */
+  readonly review?: ReviewRule;
   /** Messages are found by their words: by the texts at these places of their data (JSON Pointers). Only with a kept logbook. */
   readonly searched?: readonly string[];
   /** Messages may mention users, and roles where the act `mention` allows it; absent: they do not. */

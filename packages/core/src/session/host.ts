@@ -33,6 +33,7 @@ import type { Reactions } from '../reactions/reactions.js';
 import type { Publisher } from '../record/publisher.js';
 import type { Refusals } from '../record/refusals.js';
 import type { Traces } from '../record/traces.js';
+import type { Reviews } from '../review/reviews.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 import type { Search } from '../search/search.js';
 import type { Connected } from './connected.js';
@@ -69,6 +70,7 @@ export interface SessionHost {
   readonly contracts: Contracts;
   readonly blocks: Blocks;
   readonly levels: Levels;
+  readonly reviews: Reviews;
   readonly search: Search;
   readonly mentions: Mentions;
   readonly invitations: Invitations;

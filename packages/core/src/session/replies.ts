@@ -20,6 +20,7 @@ import { changesText, shownOf } from '../channel/shown.js';
 import type { MarkState, ThreadMark } from '../model/mark.js';
 import type { Appended, LogSlice } from '../model/message.js';
 import type { InboxSlice } from '../model/notice.js';
+import type { Reviewed } from '../review/reviews.js';
 
 /** @throws {ProblemError} `bad-cursor` */
 export function placeOf(cursor: string): Place {
@@ -50,8 +51,9 @@ export function enteredText(
 }
 
 /** The members of the reply to `publish`, as JSON text without braces. Hot: once per publish. */
-export function publishedText({ logged: { id, cursor }, repeated }: Appended): string {
-  return `"id":${JSON.stringify(id)},"cursor":"${cursor}"${repeated ? ',"repeated":true' : ''}`;
+export function publishedText({ logged: { id, cursor }, repeated, data }: Reviewed<Appended>): string {
+  const changed = data === undefined ? '' : `,"data":${JSON.stringify(data)}`;
+  return `"id":${JSON.stringify(id)},"cursor":"${cursor}"${repeated ? ',"repeated":true' : ''}${changed}`;
 }
 
 /** The same of a message that is an entry of the board by its type. */

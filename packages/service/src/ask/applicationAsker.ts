@@ -1,4 +1,4 @@
-import type { Answer, Asker, MessageFacts, Question } from '@nine-bells/core';
+import type { Answer, Asker, MessageFacts, Question, ReviewAnswer, Reviewer, ReviewQuestion } from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
 import { Webhook } from 'standardwebhooks';
@@ -30,8 +30,22 @@ class AnswerDto {
   rememberMs?: number;
 }
 
+/** What the application says of a message before it is published. */
+class ReviewAnswerDto {
+  static readonly members = { allow: true, reason: true, data: true } as const;
+
+  @IsBoolean()
+  allow!: boolean;
+
+  @IsOptional()
+  @IsWords(protocolLimits.reasonChars)
+  reason?: string;
+
+  data?: Json;
+}
+
 /** Asks the application over HTTP, with a request signed as Standard Webhooks says. */
-export class ApplicationAsker implements Asker {
+export class ApplicationAsker implements Asker, Reviewer {
   readonly #webhook: Webhook;
   readonly #withinMs: number;
   readonly #ids = systemIds();
@@ -43,9 +57,17 @@ export class ApplicationAsker implements Asker {
   }
 
   async ask(url: string, question: Question): Promise<Answer> {
+    return answerOf(await this.#post(url, 'access.ask', dataOf(question), this.#withinMs), url);
+  }
+
+  async review(url: string, question: ReviewQuestion, withinMs: number): Promise<ReviewAnswer> {
+    return reviewAnswerOf(await this.#post(url, 'message.review', reviewDataOf(question), withinMs), url);
+  }
+
+  async #post(url: string, type: string, data: object, withinMs: number): Promise<string> {
     const at = new Date();
     const id = `ask_${this.#ids.message(at.getTime())}`;
-    const body = JSON.stringify({ type: 'access.ask', timestamp: at.toISOString(), data: dataOf(question) });
+    const body = JSON.stringify({ type, timestamp: at.toISOString(), data });
     const response = await fetch(url, {
       method: 'POST',
       body,
@@ -57,14 +79,41 @@ export class ApplicationAsker implements Asker {
         'webhook-signature': this.#webhook.sign(id, at, body),
       },
       redirect: 'error',
-      signal: AbortSignal.timeout(this.#withinMs),
+      signal: AbortSignal.timeout(withinMs),
     }).catch((error: Error) => {
-      if (error.name === 'TimeoutError') throw new Error(`no answer within ${this.#withinMs} ms`);
+      if (error.name === 'TimeoutError') throw new Error(`no answer within ${withinMs} ms`);
       throw new Error(`${url} cannot be reached: ${(error.cause as Error | undefined)?.message ?? error.message}`);
     });
     const text = await textOf(response);
     if (response.status !== 200) throw new Error(`${url} answered with status ${response.status}, not 200`);
-    return answerOf(text, url);
+    return text;
+  }
+}
+
+function reviewDataOf({ channel, parameters, who, type, data, key, mentions, revises }: ReviewQuestion): object {
+  return {
+    channel,
+    parameters: { ...parameters },
+    user: who.user,
+    ...defined({ name: who.name }),
+    guest: who.guest,
+    roles: who.roles,
+    message: { type, ...defined({ key, mentions, revises }), data },
+  };
+}
+
+function reviewAnswerOf(text: string, url: string): ReviewAnswer {
+  const { allow, reason, data } = readBody(ReviewAnswerDto, jsonOf(text, url));
+  if (data !== undefined && isDeeperThan(data, protocolLimits.dataDepth))
+    throw new Error(`${url} answered with data that is nested too deep`);
+  return { allow, ...(reason == null ? {} : { reason }), ...defined({ data }) };
+}
+
+function jsonOf(text: string, url: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    throw new Error(`${url} answered what is not JSON`);
   }
 }
 
@@ -100,13 +149,7 @@ async function textOf(response: Response): Promise<string> {
 }
 
 function answerOf(text: string, url: string): Answer {
-  let value: unknown;
-  try {
-    value = JSON.parse(text);
-  } catch {
-    throw new Error(`${url} answered what is not JSON`);
-  }
-  const { allow, reason, member, rememberMs } = readBody(AnswerDto, value);
+  const { allow, reason, member, rememberMs } = readBody(AnswerDto, jsonOf(text, url));
   if (
     member !== undefined &&
     (isDeeperThan(member, protocolLimits.dataDepth) || JSON.stringify(member).length > memberBytes)

@@ -180,6 +180,7 @@ function recordChanges(changes: Changes, old: ChannelRule, now: ChannelRule): vo
   }
   if (old.presence && !now.presence) changes.add('presence is no longer shown', 'listeners');
   if (old.presence?.noted && !now.presence?.noted) changes.add('who comes and goes is no longer noted', 'listeners');
+  if (!old.review && now.review) changes.add('the application sees messages before they are published', 'publishers');
   if (old.searched && !now.searched) changes.add('messages are no longer found by their words', 'listeners');
   if (old.hasMentions && !now.hasMentions) changes.add('messages no longer mention users', 'publishers');
   if (old.marksBlocked && !now.marksBlocked)

@@ -18,6 +18,7 @@ import {
   parsePattern,
   type ReactionRule,
   type Retention,
+  type ReviewRule,
   slowestPaceMs,
 } from '@nine-bells/core';
 import { defined, messageTypePattern, protocolLimits } from '@nine-bells/wire';
@@ -215,6 +216,19 @@ export const reactions: Reader<ReactionRule | false> = (node, at) => {
   return found && { ...defaultReactions, ...defined(found) };
 };
 
+const reviewMembers = mapOf({
+  ask: required(httpUrl),
+  within: optional(duration),
+  otherwise: optional(oneOf(['refuse', 'pass'] as const)),
+});
+
+const review: Reader<ReviewRule> = (node, at) => {
+  const found = reviewMembers(node, at);
+  if (found?.ask === undefined) return undefined;
+  const { ask, within: withinMs = 2_000, otherwise = 'refuse' } = found;
+  return { ask, withinMs, otherwise };
+};
+
 /** `true`: by `text` and `title` of the data; or by the members that are named. */
 const search: Reader<readonly string[] | false> = (node, at) => {
   if (isScalar(node) || node === null) return flag(node, at) ? ['/text', '/title'] : false;
@@ -244,6 +258,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     reactions: optional(reactions),
     replies: optional(flag),
     mentions: optional(flag),
+    review: optional(review),
     search: optional(search),
     board: optional(board),
     direct: optional(flag),
@@ -278,6 +293,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     ...(found.reactions ? { reactions: found.reactions } : {}),
     ...(found.replies ? { hasReplies: true } : {}),
     ...(found.mentions ? { hasMentions: true } : {}),
+    ...(found.review ? { review: found.review } : {}),
     ...(found.search ? { searched: found.search } : {}),
     ...(found.revisions === 'kept' ? { keepsRevisions: true } : {}),
     ...(found.blocked === 'marked' ? { marksBlocked: true } : {}),

@@ -330,9 +330,10 @@ export const document: Reader<Document> = (node, at) => {
   const callAllows = (found.calls ?? []).map(({ allow }) => ({ call: allow }));
   const allows = [...(found.channels ?? []).map(({ allow }) => allow), ...callAllows, found.users ?? {}];
   const asks = allows.some((allow) => Object.values(allow).some((each) => each && asksTheApplication(each)));
-  if (!asks) return found;
+  const reviews = found.channels?.some(({ review }) => review !== undefined) ?? false;
+  if (!asks && !reviews) return found;
   return at.fault(
     node,
-    'an access rule asks the application, but `ask` is missing: it has the secret that signs the question',
+    `${asks ? 'an access rule' : 'a review'} asks the application, but \`ask\` is missing: it has the secret that signs the question`,
   );
 };

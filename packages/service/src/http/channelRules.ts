@@ -56,6 +56,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...defined({ reactions: rule.reactions }),
     ...(rule.hasReplies && { replies: true }),
     ...(rule.hasMentions && { mentions: true }),
+    ...(rule.review && { review: { withinMs: rule.review.withinMs, otherwise: rule.review.otherwise } }),
     ...(rule.searched && { search: rule.searched }),
     ...(rule.keepsRevisions && { revisions: 'kept' }),
     ...(rule.marksBlocked && { blocked: 'marked' }),

@@ -55,8 +55,31 @@ export function changeMessage(session: LiveSession, request: ChangeRequest, allo
     key,
     by: authorOf(session.who),
     session: session.session,
-    ...(request.do === 'revise' ? { data: request.data } : { reason: request.reason }),
+    ...(request.do === 'revise' ? { data: request.data } : { data: undefined, reason: request.reason }),
   };
-  const change = session.host.publisher.change(allowed.match, own, found);
+  const { publisher, reviews } = session.host;
+  const { match } = allowed;
+  const { review } = match.rule;
+  const change =
+    own.data === undefined || review === undefined
+      ? publisher.change(match, own, found)
+      : reviews.reviewed(
+          review,
+          {
+            channel,
+            parameters: match.parameters,
+            who: session.who,
+            type: found.message.type,
+            data: own.data,
+            key,
+            mentions: found.message.mentions,
+            revises: found.cursor,
+          },
+          async (data) => {
+            // A ban or a silence may have come meanwhile.
+            await session.allowed('revise', channel, { message: factsOf(found, session.host.clock.now()) });
+            return publisher.change(match, { ...own, data }, found);
+          },
+        );
   return session.answerWhenDone({ do: verb, id, channel }, change, changedText);
 }

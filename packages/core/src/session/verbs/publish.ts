@@ -3,6 +3,7 @@ import { messagePlaces } from '../../boards/boards.js';
 import type { Mentioning } from '../../mentions/mentions.js';
 import { authorOf } from '../../model/author.js';
 import type { Appended, OwnDraft } from '../../model/message.js';
+import type { ReviewRule } from '../../model/review.js';
 import type { RuleMatch } from '../../rules/channelRule.js';
 import type { LiveSession } from '../liveSession.js';
 import { placeOf, publishedEntryText, publishedText } from '../replies.js';
@@ -46,7 +47,9 @@ export const publish: ChannelVerb<PublishRequest> = {
       // Without the data: very many may be under way.
       session.answerWhenDone(
         { do: verb, id, channel },
-        publisher.append(match, about === undefined ? own : { ...own, ...about }),
+        match.rule.review === undefined
+          ? publisher.append(match, about === undefined ? own : { ...own, ...about })
+          : reviewed(session, match, { ...own, ...about }),
         about?.notMentioned === undefined ? publishedText : publishedWithout(about.notMentioned),
       );
     const inTime = (about?: About): void | Promise<void> => {
@@ -81,6 +84,21 @@ async function aboutOf(
   if (retryAfterMs > 0) throw refusal('rate-limited', 'too many users are mentioned', { retryAfterMs });
   if (roles.length > 0) await session.allowed('mention', match.channel);
   return { ...replying, ...(await all.check(match, mentions)) };
+}
+
+/** Has the application look at a message, and publishes it then. @throws {ProblemError} as `Reviews.reviewed` and `Publisher.check` */
+function reviewed(session: LiveSession, match: RuleMatch, own: OwnDraft): Promise<Appended> {
+  const { reviews, publisher } = session.host;
+  const { channel, parameters } = match;
+  const { data, type = 'message', key, mentioning } = own;
+  // What is refused anyway is not shown to the application.
+  publisher.check(match, own);
+  const question = { channel, parameters, who: session.who, type, data, key, mentions: mentioning?.mentions };
+  return reviews.reviewed(match.rule.review as ReviewRule, question, async (to) => {
+    // A ban or a silence may have come meanwhile.
+    await session.allowed('publish', channel);
+    return publisher.append(match, { ...own, data: to });
+  });
 }
 
 function publishedWithout(left: Mentions): (done: Appended) => string {

@@ -1,0 +1,34 @@
+import type { ChannelName, Cursor, Json, Mentions } from '@nine-bells/wire';
+import type { Identity, Parameters } from './access.js';
+
+/** The application sees what clients publish before it is published. */
+export interface ReviewRule {
+  /** Whom to ask. */
+  readonly ask: string;
+  /** How long it may take, in milliseconds. */
+  readonly withinMs: number;
+  /** What becomes of a message without an answer. */
+  readonly otherwise: 'refuse' | 'pass';
+}
+
+/** What is asked about a message. */
+export interface ReviewQuestion {
+  readonly channel: ChannelName;
+  readonly parameters: Parameters;
+  readonly who: Identity;
+  readonly type: string;
+  readonly data: Json;
+  readonly key?: string | undefined;
+  readonly mentions?: Mentions | undefined;
+  /** The message that it would revise. */
+  readonly revises?: Cursor | undefined;
+}
+
+/** What the application says. */
+export interface ReviewAnswer {
+  readonly allow: boolean;
+  /** Why not, in words for the author. */
+  readonly reason?: string;
+  /** What the message is to hold instead. */
+  readonly data?: Json;
+}
