@@ -18,6 +18,8 @@ const kinds = [
   'revises its message in the busy channel',
   'large revisions that are kept',
   'reactions to ever other messages of the busy channel',
+  'searches for what is in every message, in fifty sessions',
+  'mentions everybody, in twenty sessions',
   'marks and counts',
   'comes and goes where that is noted',
   'pulses of 40 kB',

@@ -14,7 +14,7 @@ writeFileSync(
   `service: { port: 0, data: data, guests: true, trustedProxies: [] }
 tokens: { secret: the-secret-of-the-attacked-service-of-32-bytes }
 channels:
-  - { pattern: "race/:race/chat", logbook: kept, revisions: kept, reactions: true, allow: { enter: anyone, read: anyone, publish: signed-in, revise: { author: always }, react: signed-in } }
+  - { pattern: "race/:race/chat", logbook: kept, revisions: kept, reactions: true, mentions: true, search: true, allow: { enter: anyone, read: anyone, publish: signed-in, revise: { author: always }, react: signed-in } }
   - { pattern: "weather/:station", logbook: { recent: { messages: 1000, for: 10m } }, allow: { enter: anyone, read: anyone, publish: signed-in } }
   - { pattern: "deck/:name", logbook: kept, presence: { grace: 1s, noted: true }, allow: { enter: anyone, read: anyone } }
   - pattern: log/:name

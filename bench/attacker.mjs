@@ -165,6 +165,13 @@ const attacks = {
     const cursor = (n) => `${volume}:${1 + (n % Number(number))}`;
     await again((n) => text({ do: 'react', channel, cursor: cursor(n), word: word(n) }), { perS: 100, sessions: 4 });
   },
+  'searches for what is in every message, in fifty sessions': () =>
+    again((n) => text({ do: 'search', words: `st* -x${n}`, in: ['race/finish/chat'] }), { perS: 2, sessions: 50 }),
+  'mentions everybody, in twenty sessions': async () => {
+    const channel = 'race/storm/chat';
+    const mentions = { users: ['pia', 'jory'] };
+    await again((n) => text({ do: 'publish', channel, data: { text: `${n}` }, mentions }), { perS: 1, sessions: 20 });
+  },
   'marks and counts': () =>
     again(
       (n) => text(n % 20 === 0 ? { do: 'unread' } : { do: 'mark', channel: `race/${n % 200}/chat`, cursor: null }),

@@ -19,6 +19,7 @@ const service = new Child('./messagesServer.mjs');
 const { port } = await service.ask({ act: 'start', messages });
 await readPages();
 await reactTogether();
+await search();
 const lines = Array.from({ length: 4 }, () => connect(`http://127.0.0.1:${port}`));
 const took = { resting: [], pruning: [] };
 let pruned = 0;
@@ -125,6 +126,36 @@ async function reactTogether() {
   console.log(row('a reaction, p99', `${took[Math.floor(took.length * 0.99)].toFixed(1)} ms`));
   console.log();
   for (const each of all) each.destroy();
+}
+
+/** Searches in a million messages; and publishing where messages are searched, against where they are not, in turn. */
+async function search() {
+  console.log(row('searches in them', 'p50', 'p99'));
+  const number = () => 1 + Math.floor(Math.random() * messages);
+  for (const [name, make] of [
+    ['a word of one message', () => `buoy${number()}`],
+    ['a word of every second one', () => 'wind'],
+    ['three words', () => `wind t${number() % 7} h${number() % 83}`],
+    ['words together', () => `"over the mark" k${number() % 1009}`],
+    ['beginnings', () => `wi* h${number() % 83}`],
+  ]) {
+    const { took } = await service.ask({ act: 'search', searches: Array.from({ length: 330 }, make) });
+    const sorted = took.slice(30).sort((a, b) => a - b);
+    const at = (part) => `${sorted[Math.floor(sorted.length * part)].toFixed(2)} ms`;
+    console.log(row(name, at(0.5), at(0.99)));
+  }
+  const rates = { 'live/5': [], 'found/live': [] };
+  for (let round = 0; round <= rounds; round++)
+    for (const channel of Object.keys(rates)) {
+      const { rate } = await service.ask({ act: 'flood', channel, ms: 2_000 });
+      if (round > 0) rates[channel].push(rate);
+    }
+  const ratio = median(rates['found/live'].map((rate, round) => rate / rates['live/5'][round]));
+  const shown = (channel) => Math.round(median(rates[channel])).toLocaleString('en');
+  console.log(
+    row('\npublishes a second, searched and not', shown('found/live'), shown('live/5'), `${ratio.toFixed(2)}x`),
+  );
+  console.log();
 }
 
 async function publishFor(ms) {

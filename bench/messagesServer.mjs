@@ -14,6 +14,7 @@ channels:
   - { pattern: "talk/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
   - { pattern: talk/revised, logbook: kept, reactions: true, replies: true, allow: { enter: anyone } }
   - { pattern: talk/cheers, logbook: kept, reactions: true, allow: { enter: anyone } }
+  - { pattern: "found/:n", logbook: kept, search: true, allow: { enter: anyone, publish: anyone } }
   - { pattern: "live/:n", logbook: kept, allow: { enter: anyone, publish: anyone } }
 `;
 
@@ -63,7 +64,18 @@ const acts = {
          SELECT 3, number, number - 3, number - 3 FROM messages WHERE channel_id = 1 AND number % 10 = 7;
          INSERT INTO threads (channel_id, root, replies, number, at_ms)
          SELECT channel_id, thread, 1, number, 0 FROM replies;
-         UPDATE channels SET threads = 1 WHERE id = 3`,
+         UPDATE channels SET threads = 1 WHERE id = 3;
+         -- As many that are searched: "wind" is in every second one, and one word is in that one alone.
+         INSERT INTO channels (id, name, volume, head, notes, last_at_ms, oldest, pruned_notes)
+         SELECT 4, 'found/old', volume, ${messages}, 0, last_at_ms, 1, 0 FROM channels WHERE id = 1;
+         INSERT INTO messages (channel_id, number, message_id, type, author, key_owner, at_ms, data_json, notes)
+         SELECT 4, number, 'f' || number, 'message', '', '', at_ms, json_object('text',
+           CASE number % 2 WHEN 0 THEN 'wind ' ELSE '' END || 'buoy' || number || ' t' || (number % 7) || ' h' || (number % 83)
+           || ' k' || (number * 7919 % 1009) || ' m' || (number * 104729 % 20011) || ' over the mark and past the pier'), 0
+         FROM messages WHERE channel_id = 1 AND number <= ${messages};
+         INSERT INTO searched (id, channel_id, number, at_ms) SELECT number, 4, number, at_ms FROM messages WHERE channel_id = 4;
+         INSERT INTO search_words (rowid, words, about) SELECT number, data_json ->> 'text', 'c4' FROM messages WHERE channel_id = 4;
+         INSERT INTO search_heads (channel_id, number) VALUES (4, ${messages})`,
         (error) => {
           database.close();
           if (error === null) resolve();
@@ -95,6 +107,33 @@ const acts = {
     }
     await Promise.all(under);
     return { took: took.sort((a, b) => a - b) };
+  },
+
+  /** Searches for so many texts. Gives how long each took, in milliseconds. */
+  async search({ searches }) {
+    const took = [];
+    for (const words of searches) {
+      const sinceMs = performance.now();
+      const { hits } = await service.engine.search.find(
+        { words, in: ['found/old'] },
+        { mayRead: async () => undefined },
+      );
+      took.push(performance.now() - sinceMs);
+      if (hits.length === 0) throw new Error(`${words} is not found`);
+    }
+    return { took };
+  },
+
+  /** Publishes to a channel for so long, 64 at a time. Gives how many were acknowledged in a second. */
+  async flood({ channel, ms }) {
+    const endMs = performance.now() + ms;
+    let count = 0;
+    const publish = async () => {
+      for (; performance.now() < endMs; count++)
+        await service.engine.messages.publish({ channel, data: { text: 'Turnstone is lifting on the left.' } });
+    };
+    await Promise.all(Array.from({ length: 64 }, publish));
+    return { rate: count / (ms / 1000) };
   },
 
   /** Prunes from now on, until `rest`. */

@@ -84,6 +84,7 @@ describe('mentions', () => {
         'cook',
       ),
     ).toMatch(/^Published to race\/3\/chat as .+\n/);
+    expect(await run('read', chat)).toContain('jory Pia, your oar (mentions pia, bram)\n');
     const digest = await run('digest', 'pia');
     expect(digest).toContain('race/3/chat: 2 unread, 1 mention\n');
     expect(digest).toMatch(/ {2}.+ {2}Mira Holt: Five minutes\n {2}.+ {2}jory \(to you\): Pia, your oar\n/);

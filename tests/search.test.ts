@@ -67,7 +67,7 @@ describe('search', () => {
     for (const [n, by] of ['mira', 'jory', 'jory'].entries())
       await backend.publish({ channel: `race/${n}/chat`, data: { text: `Wind ${n} of the sea` }, by: { user: by } });
     await ready(service);
-    expect(await run('search', '--progress')).toBe('3 of 3 messages in 3 channels can be found.\n');
+    expect(await run('search', '--progress')).toBe('3 of 3 messages can be found; channels that are searched: 3.\n');
     expect(await run('search', 'wind', '"of the sea"', '--by', 'mira')).toMatch(
       / {2}race\/0\/chat {2}\S+ {2}mira: \[Wind\] 0 \[of the sea\]\n/,
     );

@@ -32,7 +32,7 @@ export function messageLine(message: Message, withChannel: boolean): string {
   const who = by === undefined ? colors.yellow('(application)') : colors.cyan(printable(by.name ?? by.user));
   const kind = type === 'message' ? '' : ` ${colors.magenta(type)}`;
   const where = withChannel ? `${channel} ` : '';
-  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${[answerText(message), dataText(data), changeText(message), threadText(message)].filter((each) => each !== '').join(' ')}`.trimEnd();
+  return `${colors.dim(clockTime(at))} ${where}${colors.dim(cursor)} ${who}${kind} ${[answerText(message), dataText(data), mentionsText(message), changeText(message), threadText(message)].filter((each) => each !== '').join(' ')}`.trimEnd();
 }
 
 /** What a message answers, in short; empty: nothing. */
@@ -41,6 +41,12 @@ function answerText({ replyTo, answers }: Message): string {
   const { by, text, withdrawn } = answers ?? {};
   const words = withdrawn ? 'withdrawn' : text === undefined ? replyTo : JSON.stringify(printable(text));
   return colors.dim(`(to ${by === undefined ? '' : `${printable(by.name ?? by.user)}: `}${words})`);
+}
+
+function mentionsText({ mentions }: Message): string {
+  const { users = [], roles = [] } = mentions ?? {};
+  const named = [...users, ...roles.map((role) => `all ${role}`)].map(printable).join(', ');
+  return named === '' ? '' : colors.dim(`(mentions ${named})`);
 }
 
 function threadText({ replies }: Message): string {

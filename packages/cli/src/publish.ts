@@ -49,7 +49,8 @@ export function addPublish(program: Command): void {
       else print(`Published to ${channel} as ${published.cursor}`);
       const { users = [], roles = [] } = published.notMentioned ?? {};
       const left = [...users, ...roles].join(', ');
-      if (left !== '' && !options.json) note(`Not mentioned, since nobody who may enter is meant: ${left}.`);
+      if (left !== '' && !options.json)
+        note(`Not mentioned: ${left}. Only who may enter the channel can be, and roles that somebody has.`);
     });
 }
 

@@ -37,7 +37,10 @@ export function addSearch(program: Command): void {
       if (options.progress) {
         const progress = await backend.searchProgress();
         if (options.json) printJson(progress);
-        else print(`${progress.ready} of ${progress.messages} messages in ${progress.channels} channels can be found.`);
+        else
+          print(
+            `${progress.ready} of ${progress.messages} messages can be found; channels that are searched: ${progress.channels}.`,
+          );
         return;
       }
       const { in: where, by, type: types, since, until, after, limit } = options;

@@ -99,7 +99,7 @@ export class Messages {
   async #aboutOf({ channel, replyTo, mentions }: ApplicationDraft): Promise<About> {
     const match = this.#rules.require(channel);
     const replying = replyTo && (await this.#publisher.replyingTo(match, replyTo));
-    return { ...(mentions && (await this.#mentions.check(match, mentions))), ...defined({ replying }) };
+    return { ...(mentions && (await this.#mentions.check(match, mentions, true))), ...defined({ replying }) };
   }
 
   async #publish(draft: ApplicationDraft, { notMentioned, ...about }: About): Promise<Published> {

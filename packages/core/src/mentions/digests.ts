@@ -78,7 +78,7 @@ export class Digests {
     let more = false;
     for (const { candidate, atMs } of fresh) {
       const match = rules.match(candidate.channel);
-      if (match === undefined || (await entrants.of(match, [user])).length === 0) continue;
+      if (match === undefined || (await entrants.of(match, [user], true)).length === 0) continue;
       more = channels.length >= limit;
       if (more) break;
       const found = await this.#channel(match, candidate, { user, kept, lines });

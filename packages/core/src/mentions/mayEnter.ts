@@ -29,10 +29,15 @@ export class Entrants {
     this.#host = host;
   }
 
-  /** Those of some users who may enter. @throws {ProblemError} `unavailable` */
-  async of(match: RuleMatch, users: readonly string[]): Promise<readonly string[]> {
+  /**
+   * Those of some users who may enter.
+   *
+   * @param areThere - the application says that there are such users, also where the service has never met them
+   * @throws {ProblemError} `unavailable`
+   */
+  async of(match: RuleMatch, users: readonly string[], areThere = false): Promise<readonly string[]> {
     const absent = users.filter((user) => this.#host.identitiesOf(user).length === 0);
-    const known = absent.length === 0 ? new Map<string, Known>() : await this.#known(absent);
+    const known = absent.length === 0 ? new Map<string, Known>() : await this.#known(absent, areThere);
     const entrants: string[] = [];
     for (const user of users) {
       const here = this.#host.identitiesOf(user);
@@ -44,14 +49,15 @@ export class Entrants {
   }
 
   /** What is known of users who are not connected here. */
-  async #known(users: readonly string[]): Promise<ReadonlyMap<string, Known>> {
+  async #known(users: readonly string[], areThere: boolean): Promise<ReadonlyMap<string, Known>> {
     const { store, justMet, connected } = this.#host;
     const known = new Map<string, Known>((await store.knownUsers(users)).map((each) => [each.id, each]));
     for (const user of users) known.set(user, justMet(user) ?? (known.get(user) as Known));
     const unknown = users.filter((user) => known.get(user) === undefined);
     for (const user of unknown) known.delete(user);
     // Who has come to another instance is written down a moment later: until then its roles are not known here.
-    if (unknown.length > 0) for (const id of await connected(unknown)) known.set(id, { id, roles: [] });
+    const there = areThere || unknown.length === 0 ? unknown : await connected(unknown);
+    for (const id of there) known.set(id, { id, roles: [] });
     return known;
   }
 

@@ -42,15 +42,16 @@ export class Mentions {
   /**
    * Checks whom a message mentions: left out are users who may not enter, or whom nobody knows, and roles that nobody has.
    *
+   * @param areThere - as in `Entrants.of`, of users that are named
    * @throws {ProblemError} `bad-value` where the rule has no mentions; `too-large`, `unavailable`
    */
-  async check(match: RuleMatch, { users = [], roles = [] }: Wish): Promise<Mentioning> {
+  async check(match: RuleMatch, { users = [], roles = [] }: Wish, areThere = false): Promise<Mentioning> {
     const { rule } = match;
     if (users.length + roles.length === 0) return {};
     if (!rule.hasMentions)
       throw refusal('bad-value', `channels of the rule ${rule.pattern} have no mentions`, { where: '/mentions' });
     const wanted = [...new Set(users)].filter((user) => !user.startsWith('guest:'));
-    const named = await this.#host.entrants.of(match, wanted);
+    const named = await this.#host.entrants.of(match, wanted, areThere);
     const meant = new Set(named);
     const found: string[] = [];
     for (const role of new Set(roles)) {

@@ -23,6 +23,13 @@ const defaultHits = 20;
 /** Messages that are ranked, and those that are looked at for their time. */
 const ranked = 300;
 const lookedAt = 20_000;
+/** Messages that are ranked in one turn. */
+const rankedAtOnce = 30;
+/** Searches at a time, of one instance, and those that wait. */
+const atOnce = 2;
+const maxWaiting = 100;
+/** The longest rest after a search, in milliseconds. */
+const maxRestMs = 100;
 /** Channels of one search, and names that are read to find them. */
 const maxChannels = 500;
 const maxNames = 5_000;
@@ -51,13 +58,40 @@ export interface Searcher {
 /** Finds messages by their words, in channels whose rule has search and that the searcher may read. */
 export class Search {
   readonly #host: SearchHost;
+  #running = 0;
+  readonly #waiting: (() => Promise<void>)[] = [];
 
   constructor(host: SearchHost) {
     this.#host = host;
   }
 
-  /** @throws {ProblemError} `bad-value`, `bad-name`, `no-such-channel`, `not-allowed`, `too-large`, `unavailable` */
-  async find(wish: SearchWish, searcher: Searcher): Promise<SearchReply> {
+  /** @throws {ProblemError} `bad-value`, `bad-name`, `no-such-channel`, `not-allowed`, `too-large`, `busy`, `unavailable` */
+  find(wish: SearchWish, searcher: Searcher): Promise<SearchReply> {
+    if (this.#waiting.length >= maxWaiting)
+      return Promise.reject(refusal('busy', 'too many searches are under way', { retryAfterMs: 1_000 }));
+    return new Promise((resolve, reject) => {
+      this.#waiting.push(() => this.#find(wish, searcher).then(resolve, reject));
+      this.#next();
+    });
+  }
+
+  /** A few at a time, each followed by a rest as long as it took: however many search, others are served in between. */
+  #next(): void {
+    if (this.#running >= atOnce) return;
+    const next = this.#waiting.shift();
+    if (next === undefined) return;
+    const { clock } = this.#host;
+    const fromMs = clock.monotonic();
+    this.#running += 1;
+    void next().then(() => {
+      clock.setTimer(Math.min(maxRestMs, clock.monotonic() - fromMs), () => {
+        this.#running -= 1;
+        this.#next();
+      });
+    });
+  }
+
+  async #find(wish: SearchWish, searcher: Searcher): Promise<SearchReply> {
     const { clock, store } = this.#host;
     const { by, types, limit = defaultHits } = wish;
     const query = queryOf(wish.words);
@@ -77,7 +111,9 @@ export class Search {
     const { messages, next } = await store.search(lookup);
     const nowMs = clock.now();
     const found: { readonly hit: SearchHit; readonly score: number; readonly atMs: number }[] = [];
-    for (const each of messages) {
+    for (const [index, each] of messages.entries()) {
+      if (index % rankedAtOnce === rankedAtOnce - 1)
+        await new Promise<void>((resolve) => void clock.setTimer(0, resolve));
       const places = this.#host.rules.match(each.channel)?.rule.searched;
       const filters = channels?.get(each.channel);
       const isKept = filters !== undefined && filterOf(undefined, filters)?.fits(each) === false;

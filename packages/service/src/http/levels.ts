@@ -26,6 +26,8 @@ class LevelDto {
 /** Channels of a digest, and first lines of each, unless it is said. */
 const defaultChannels = 20;
 const defaultLines = 3;
+/** So many channels of a digest count as one request of the key. */
+const channelsForOne = 5;
 
 /** How much users want to hear of channels, and what they have missed. */
 export function levels(engine: Engine): readonly Route[] {
@@ -43,7 +45,7 @@ export function levels(engine: Engine): readonly Route[] {
     response.json({ user, levels: await engine.levels.of(user) });
   };
 
-  const digest: Serve<'GET /v1/digest'> = async (request, response) => {
+  const digest: Serve<'GET /v1/digest'> = async (request, response, caller) => {
     const user = userOf(queryText(request, 'user'));
     const since = queryText(request, 'since');
     const sinceMs = since === undefined ? 0 : Date.parse(since);
@@ -51,6 +53,8 @@ export function levels(engine: Engine): readonly Route[] {
       throw refusal('bad-value', '`since` is a time, such as 2026-07-04T16:00:00Z', { where: '?since' });
     const limit = queryWhole(request, 'limit', 100) ?? defaultChannels;
     const lines = queryWhole(request, 'lines', 10) ?? defaultLines;
+    // Each channel is decided, and read in.
+    caller.charge(Math.ceil(limit / channelsForOne));
     response.json(await engine.digests.of(user, { sinceMs, limit, lines }));
   };
 

@@ -32,8 +32,13 @@ export class SqlSearchStore implements SearchStore {
   index(...[channel, { from, upTo }, entries]: Parameters<SearchStore['index']>): Promise<void> {
     const database = this.#database;
     return database.write(async (reads): Promise<Plan<void>> => {
-      const [row] = await reads.select<{ id: number; number: number | string | null; last: number | string | null }>(
-        `SELECT c.id, h.number, (SELECT MAX(id) FROM searched) AS last FROM channels c
+      const [row] = await reads.select<{
+        id: number;
+        oldest: number | string;
+        number: number | string | null;
+        last: number | string | null;
+      }>(
+        `SELECT c.id, c.oldest, h.number, (SELECT MAX(id) FROM searched) AS last FROM channels c
          LEFT JOIN search_heads h ON h.channel_id = c.id WHERE c.name = :channel`,
         { channel },
       );
@@ -50,7 +55,9 @@ export class SqlSearchStore implements SearchStore {
         { id: row.id, numbers: [0, ...entries.map(({ number }) => number)] },
       );
       const replaced = there.map(({ number }) => ({ number: Number(number) }));
-      const found = entries.filter(({ words, number }) => words.length > 0 && !withdrawn.has(number));
+      const found = entries.filter(
+        ({ words, number }) => words.length > 0 && !withdrawn.has(number) && number >= Number(row.oldest),
+      );
       const head = [[row.id, upTo]];
       const statements = [
         ...(replaced.length === 0 ? [] : unindexed(row.id, replaced, database)),
