@@ -19,7 +19,7 @@ const kinds = [
   'large revisions that are kept',
   'reactions to ever other messages of the busy channel',
   'searches for what is in every message, in fifty sessions',
-  'mentions everybody, in twenty sessions',
+  'mentions two users, in twenty sessions',
   'marks and counts',
   'comes and goes where that is noted',
   'pulses of 40 kB',

@@ -167,7 +167,7 @@ const attacks = {
   },
   'searches for what is in every message, in fifty sessions': () =>
     again((n) => text({ do: 'search', words: `st* -x${n}`, in: ['race/finish/chat'] }), { perS: 2, sessions: 50 }),
-  'mentions everybody, in twenty sessions': async () => {
+  'mentions two users, in twenty sessions': async () => {
     const channel = 'race/storm/chat';
     const mentions = { users: ['pia', 'jory'] };
     await again((n) => text({ do: 'publish', channel, data: { text: `${n}` }, mentions }), { perS: 1, sessions: 20 });

@@ -223,7 +223,7 @@ describe('/openapi.json', () => {
     ['POST', '/v1/levels', 400, '{"user":"pia","channel":"race/3/chat","level":"loud"}'],
     ['GET', '/v1/levels?user=pia', 200],
     ['GET', '/v1/digest?user=pia&since=2031-06-14T06:00:00Z&lines=2', 200],
-    ['GET', '/v1/digest?user=nobody&since=noon', 400],
+    ['GET', '/v1/digest?user=pia&since=noon', 400],
     ['POST', '/v1/invitations', 201, '{"channel":"race/3/chat","user":"pia","by":{"user":"mira"}}'],
     ['POST', '/v1/invitations', 400, '{"channel":"race/3/chat","uses":0}'],
     ['GET', '/v1/invitations?channel=race/3/chat', 200],

@@ -88,7 +88,7 @@ describe('review', () => {
   });
 
   it.skipIf(!redisIsThere)(
-    'lets pass where the rule says so and nobody answers, in order, on both of two instances',
+    'lets pass where the rule says so and there is no answer, in order, on both of two instances',
     async () => {
       const redis = await RealRedis.start();
       clean.push(() => redis.remove());

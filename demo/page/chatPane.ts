@@ -131,7 +131,7 @@ export class ChatPane {
       },
     );
     const left = [...(notMentioned?.users ?? []), ...(notMentioned?.roles ?? [])];
-    if (left.length > 0) this.#note(`Nobody here is called ${left.map((each) => `@${each}`).join(', ')}.`);
+    if (left.length > 0) this.#note(`No user here is called ${left.map((each) => `@${each}`).join(', ')}.`);
   }
 
   /** The chat of a race has reactions, answers and mentions. */

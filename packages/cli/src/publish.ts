@@ -50,7 +50,7 @@ export function addPublish(program: Command): void {
       const { users = [], roles = [] } = published.notMentioned ?? {};
       const left = [...users, ...roles].join(', ');
       if (left !== '' && !options.json)
-        note(`Not mentioned: ${left}. Only who may enter the channel can be, and roles that somebody has.`);
+        note(`Not mentioned: ${left}. Only users who may enter the channel can be, and roles that such a user has.`);
     });
 }
 

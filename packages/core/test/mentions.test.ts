@@ -157,9 +157,9 @@ describe('a mention', () => {
     ['where the rule has none', 'plain', { users: ['pia'] }, 'bad-value'],
     ['of too many', chat, { users: Array.from({ length: 21 }, (_, n) => `u${n}`) }, 'bad-value'],
     ['of what is no list', chat, { users: 'pia' }, 'bad-value'],
-    ['of nobody at all', chat, {}, undefined],
-    ['of nobody, in lists', chat, { users: [], roles: [] }, undefined],
-    ['of nobody, where the rule has none', 'plain', { users: [] }, undefined],
+    ['of no user at all', chat, {}, undefined],
+    ['of no user, in lists', chat, { users: [], roles: [] }, undefined],
+    ['of no user, where the rule has none', 'plain', { users: [] }, undefined],
   ])('%s is answered', async (_, channel, mentions, code) => {
     const all = setUp();
     const mira = await all.welcomed('mira');
@@ -167,7 +167,7 @@ describe('a mention', () => {
     expect([problem?.code, cursor === undefined]).toEqual([code, code !== undefined]);
   });
 
-  it('has its rate, and costs those who mention nobody nothing', async () => {
+  it('has its rate, and costs nothing where no user is mentioned', async () => {
     const all = setUp({ mentions: { count: 5, perMs: 60_000 } });
     const mira = await all.welcomed('mira!umpire');
     expect((await say(all, mira, ['a', 'b', 'c', 'd', 'e'])).problem).toBe(undefined);

@@ -128,7 +128,7 @@ export interface Published {
   readonly repeated?: true;
   /** The application has changed what it holds, to this. */
   readonly data?: Json;
-  /** Users, and roles, that it mentions and that were left out of its `mentions`: they may not enter, or nobody knows them. */
+  /** Users, and roles, that it mentions and that were left out of its `mentions`: they may not enter, or are not known. */
   readonly notMentioned?: Mentions;
   /** By its type it is an entry of the board: `cursor` is the version at which the board has it, and there is no message. */
   readonly entry?: string;

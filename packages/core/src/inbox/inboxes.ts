@@ -197,7 +197,7 @@ export class Inboxes {
     return (await this.user(id)) !== undefined || (await this.connected([id])).has(id);
   }
 
-  /** Those of some users who are connected to any instance; nobody, if that is asked for too often. */
+  /** Those of some users who are connected to any instance; none, if that is asked for too often. */
   async connected(ids: readonly string[]): Promise<ReadonlySet<string>> {
     // Clients choose the ids, and each question goes to all instances.
     if (this.#questions.take(questionRate, this.#host.clock.monotonic()) > 0) return new Set();

@@ -40,7 +40,7 @@ export class Mentions {
   }
 
   /**
-   * Checks whom a message mentions: left out are users who may not enter, or whom nobody knows, and roles that nobody has.
+   * Checks whom a message mentions: left out are users who may not enter, or are not known, and roles that no user has.
    *
    * @param areThere - as in `Entrants.of`, of users that are named
    * @throws {ProblemError} `bad-value` where the rule has no mentions; `too-large`, `unavailable`

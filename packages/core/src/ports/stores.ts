@@ -452,7 +452,7 @@ export interface SearchStore {
   ): Promise<void>;
   /** Channels of which something is searchable, by name: the first `limit` after one. */
   searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]>;
-  /** Nothing of a channel is to be found any more: removes so many messages. Gives how many there were. */
+  /** No message of a channel is to be found: removes so many of them. Gives how many there were. */
   unindex(channel: ChannelName, limit: number): Promise<number>;
   search(lookup: SearchLookup): Promise<SearchFound>;
 }

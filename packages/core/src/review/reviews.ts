@@ -76,7 +76,7 @@ export class Reviews {
     let retryAfterMs = breaker.ask(clock.monotonic());
     if (retryAfterMs === 0) {
       try {
-        if (reviewer === undefined) throw new Error('there is nobody to ask');
+        if (reviewer === undefined) throw new Error('there is no application to ask');
         const answer = await this.#within(reviewer.review(url, question, withinMs), withinMs);
         breaker.succeeded();
         if (answer.allow) return answer;

@@ -724,7 +724,7 @@ export const migrations: readonly Migration[] = [
           `CREATE VIRTUAL TABLE search_words USING fts5(
              words, about, columnsize = 0, prefix = '2 3', tokenize = 'unicode61 remove_diacritics 0')`,
         );
-        // What is removed is not to be found in the file any more.
+        // What is removed is overwritten in the file.
         await context.run("INSERT INTO search_words (search_words, rank) VALUES ('secure-delete', 1)");
       }
     },
