@@ -682,6 +682,8 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
       await open('/regatta/?as=pia', undefined, false),
     ];
     await pia.locator('.channel').selectOption('regatta/notices');
+    // Who they are is written down a moment after they came.
+    for (const user of ['ines', 'pia']) await until(() => backend.user(user).catch(() => undefined));
     const say = async (text: string): Promise<void> => {
       await mira.getByPlaceholder('Say something').fill(text);
       await mira.locator('form input').press('Enter');
@@ -690,8 +692,6 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await say('@ines your number is torn');
     await ines.locator('.toast', { hasText: 'Mira Holt calls you' }).waitFor(soon);
     await ines.locator('.messages li.called', { hasText: 'your number is torn' }).waitFor(soon);
-    // Who has which role is written down a moment after they came.
-    await until(() => backend.user('ines').catch(() => undefined));
     await say('@skipper @pia lunch is served');
     await pia.locator('.toast', { hasText: 'Mira Holt mentioned you in race/3/chat' }).waitFor(soon);
     const called = mira.locator('.messages li', { hasText: 'lunch is served' });

@@ -80,18 +80,20 @@ export class Messages {
    *   `unavailable`
    */
   async publish(draft: ApplicationDraft): Promise<Published> {
-    const about = await this.#aboutOf(draft);
-    return this.#publish(draft, about);
+    // In this turn, where nothing has to be read: what is under way when the service stops is decided.
+    const isPlain = draft.replyTo === undefined && draft.mentions === undefined;
+    return this.#publish(draft, isPlain ? {} : await this.#aboutOf(draft));
   }
 
   /** As `publish`, of several, in their order. */
   async publishAll(drafts: readonly ApplicationDraft[]): Promise<readonly PromiseSettledResult<Published>[]> {
     // What they answer and mention is found out first: so none is overtaken by another that has to wait for less.
-    const about = await Promise.allSettled(drafts.map((draft) => this.#aboutOf(draft)));
+    const arePlain = drafts.every(({ replyTo, mentions }) => replyTo === undefined && mentions === undefined);
+    const about = arePlain ? [] : await Promise.allSettled(drafts.map((draft) => this.#aboutOf(draft)));
     return Promise.allSettled(
       drafts.map((draft, index) => {
-        const found = about[index] as PromiseSettledResult<About>;
-        return found.status === 'rejected' ? Promise.reject(found.reason) : this.#publish(draft, found.value);
+        const found = about[index];
+        return found?.status === 'rejected' ? Promise.reject(found.reason) : this.#publish(draft, found?.value ?? {});
       }),
     );
   }
