@@ -17,10 +17,13 @@ const soonMs = 300;
 const roundMs = 60_000;
 /** When to try again what has failed, in milliseconds. */
 const againMs = 1_000;
-/** Channels of one read, messages of one commit, and characters of these. */
+/** Channels of one read; messages of one commit, at first and at most, and characters of these. */
 const pageChannels = 200;
-const portion = 500;
+const firstPortion = 50;
+const maxPortion = 500;
 const portionChars = 4_194_304;
+/** A commit is to take so long, in milliseconds: others wait for it. */
+const commitMs = 4;
 /** Where there is much to be done, it rests after each commit for so many times what that took: publishing goes before. */
 const restTimes = 3;
 const maxRestMs = 2_000;
@@ -45,6 +48,8 @@ export class Indexer {
   readonly #isUsed: boolean;
   /** Channels that have messages which are not searchable yet. */
   readonly #behind = new Set<ChannelName>();
+  /** Messages of the next commit. */
+  #portionSize = firstPortion;
   #working: Promise<void> | undefined;
   #stopped = false;
   #wake: (() => void) | undefined;
@@ -156,12 +161,11 @@ export class Indexer {
     const { store, rules, clock } = this.#host;
     const places = rules.match(channel)?.rule.searched;
     if (places === undefined) return false;
-    const fromMs = clock.monotonic();
     const [ready = 0] = await store.searchable([channel]);
     const { messages, more, head } = await store.since(
       channel,
       { volume: await this.#volumeOf(channel), number: ready },
-      { messages: portion, bytes: portionChars },
+      { messages: this.#portionSize, bytes: portionChars },
     );
     const last = messages.at(-1)?.place.number ?? head.number;
     if (last <= ready) return false;
@@ -170,8 +174,12 @@ export class Indexer {
       const entry = entryOf(each, places);
       if (entry !== undefined) entries.set(entry.number, entry);
     }
+    const fromMs = clock.monotonic();
     await store.index(channel, { from: ready, upTo: last }, [...entries.values()]);
-    if (more) await this.#rest(Math.min(maxRestMs, (clock.monotonic() - fromMs) * restTimes));
+    const tookMs = clock.monotonic() - fromMs;
+    if (tookMs > commitMs) this.#portionSize = Math.max(firstPortion, this.#portionSize >> 1);
+    else if (tookMs < commitMs / 2) this.#portionSize = Math.min(maxPortion, this.#portionSize * 2);
+    if (more) await this.#rest(Math.min(maxRestMs, tookMs * restTimes));
     return more;
   }
 

@@ -22,7 +22,7 @@ import { queryOf, searchedText, wordsIn } from './words.js';
 const defaultHits = 20;
 /** Messages that are ranked, and those that are looked at for their time. */
 const ranked = 300;
-const lookedAt = 20_000;
+const lookedAt = 5_000;
 /** Messages that are ranked in one turn. */
 const rankedAtOnce = 30;
 /** Searches at a time, of one instance, and those that wait. */
@@ -112,8 +112,7 @@ export class Search {
     const nowMs = clock.now();
     const found: { readonly hit: SearchHit; readonly score: number; readonly atMs: number }[] = [];
     for (const [index, each] of messages.entries()) {
-      if (index % rankedAtOnce === rankedAtOnce - 1)
-        await new Promise<void>((resolve) => void clock.setTimer(0, resolve));
+      if (index % rankedAtOnce === rankedAtOnce - 1) await new Promise<void>((resolve) => clock.endOfTurn(resolve));
       const places = this.#host.rules.match(each.channel)?.rule.searched;
       const filters = channels?.get(each.channel);
       const isKept = filters !== undefined && filterOf(undefined, filters)?.fits(each) === false;

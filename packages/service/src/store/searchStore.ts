@@ -125,47 +125,24 @@ export class SqlSearchStore implements SearchStore {
          ORDER BY rowid DESC LIMIT :lookedAt`;
     const isTimed = lookup.sinceMs !== undefined || lookup.untilMs !== undefined;
     // Only where a time is wanted, more are looked at than are read.
+    const most = isTimed ? lookedAt : limit;
+    const values = { match, before: after ?? Number.MAX_SAFE_INTEGER, lookedAt: most };
+    const looked = (await reads.select<{ id: number | string }>(found, values)).map(({ id }) => Number(id));
+    if (looked.length === 0) return { messages: [] };
     const rows = await reads.select<MessageRow & { search_id: number | string; name: string; volume: string }>(
-      `SELECT m.*, c.name, c.volume, s.id AS search_id FROM (${found}) f JOIN searched s ON s.id = f.id
+      `SELECT m.*, c.name, c.volume, s.id AS search_id FROM searched s
        JOIN messages m ON m.channel_id = s.channel_id AND m.number = s.number AND m.withdrawn IS NULL
        JOIN channels c ON c.id = s.channel_id AND s.number >= c.oldest
-       WHERE s.at_ms >= :sinceMs AND s.at_ms < :untilMs ORDER BY s.id DESC LIMIT :limit`,
-      {
-        match,
-        before: after ?? Number.MAX_SAFE_INTEGER,
-        lookedAt: isTimed ? lookedAt : limit,
-        sinceMs,
-        untilMs,
-        limit,
-      },
+       WHERE s.id IN (:looked) AND s.at_ms >= :sinceMs AND s.at_ms < :untilMs ORDER BY s.id DESC LIMIT :limit`,
+      { looked, sinceMs, untilMs, limit },
     );
-    const next =
-      rows.length < limit
-        ? await this.#lookedTo(found, { match, before: after, isTimed, limit, lookedAt })
-        : Number(rows.at(-1)?.search_id);
+    // Where as many were found as are wanted, it goes on behind them; else behind what was looked at.
+    const next = rows.length < limit ? looked.at(-1) : Number(rows.at(-1)?.search_id);
+    const isAll = rows.length < limit && looked.length < most;
     return {
       messages: rows.map((row) => loggedOf(row.name as ChannelName, row.volume, row)),
-      ...(next === undefined ? {} : { next }),
+      ...(isAll || next === undefined ? {} : { next }),
     };
-  }
-
-  /** How far was looked where fewer were found than are wanted; `undefined`: at all. */
-  async #lookedTo(
-    found: string,
-    {
-      match,
-      before,
-      isTimed,
-      limit,
-      lookedAt,
-    }: { match: string; before: number | undefined; isTimed: boolean; limit: number; lookedAt: number },
-  ): Promise<number | undefined> {
-    const most = isTimed ? lookedAt : limit;
-    const [row] = await this.#database.reads.select<{ count: number | string; last: number | string }>(
-      `SELECT COUNT(*) AS count, MIN(id) AS last FROM (${found}) f`,
-      { match, before: before ?? Number.MAX_SAFE_INTEGER, lookedAt: most },
-    );
-    return Number(row?.count) < most ? undefined : Number(row?.last);
   }
 }
 
