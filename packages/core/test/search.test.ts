@@ -188,7 +188,7 @@ describe('a search', () => {
     for (let n = 0; n < 1_200; n++) await all.engine.messages.publish({ channel: chat, data: { text: `wind ${n}` } });
     await all.clock.run(100);
     expect(await all.engine.indexer.progress()).toEqual({ channels: 1, messages: 1_200, ready: 0 });
-    await all.clock.run(3_000);
+    await all.clock.run(10_000);
     expect(await all.engine.indexer.progress()).toEqual({ channels: 1, messages: 1_200, ready: 1_200 });
     expect((await find(all, mira, 'wind 7')).hits).toMatchObject([{ text: 'wind 7' }]);
   });

@@ -25,7 +25,7 @@ const portionChars = 4_194_304;
 /** A commit is to take so long, in milliseconds: others wait for it. */
 const commitMs = 4;
 /** Where there is much to be done, it rests after each commit for so many times what that took: publishing goes before. */
-const restTimes = 3;
+const restTimes = 25;
 const maxRestMs = 2_000;
 /** Messages that are no longer searched, removed at once. */
 const removedAtOnce = 500;

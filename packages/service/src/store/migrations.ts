@@ -726,6 +726,9 @@ export const migrations: readonly Migration[] = [
         );
         // What is removed is overwritten in the file.
         await context.run("INSERT INTO search_words (search_words, rank) VALUES ('secure-delete', 1)");
+        // Parts of the index are merged a little with each commit (`searchStore.ts`), not much at a time now and then.
+        await context.run("INSERT INTO search_words (search_words, rank) VALUES ('automerge', 0)");
+        await context.run("INSERT INTO search_words (search_words, rank) VALUES ('crisismerge', 256)");
       }
     },
   },

@@ -8,6 +8,8 @@ import { type Dialect, insertOf, listOf, overwriting, tableOf } from './statemen
 
 /** The end of the times that are searched: the year 2150. */
 const latestMs = 5_680_281_600_000;
+/** Pages of the index that one commit merges. */
+const mergedPages = 8;
 /** Positions of one word in PostgreSQL. */
 const maxPositions = 255;
 
@@ -62,6 +64,9 @@ export class SqlSearchStore implements SearchStore {
       const statements = [
         ...(replaced.length === 0 ? [] : unindexed(row.id, replaced, database)),
         ...(found.length === 0 ? [] : indexed(row.id, found, Number(row.last ?? 0), database)),
+        ...(found.length === 0 || database.isShared
+          ? []
+          : [`INSERT INTO search_words (search_words, rank) VALUES ('merge', ${mergedPages})`]),
         insertOf(
           'search_heads',
           { channel_id: 'INTEGER', number: 'BIGINT' },
