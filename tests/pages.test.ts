@@ -676,14 +676,15 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
   });
 
   it('calls others by "@": a toast at theirs, here or elsewhere, until it is taken back', async () => {
-    const [mira, ines, pia] = [
+    const [mira, ines, felix] = [
       await open('/regatta/?as=mira'),
       await open('/regatta/?as=ines', undefined, false),
-      await open('/regatta/?as=pia', undefined, false),
+      await open('/regatta/?as=felix', undefined, false),
     ];
-    await pia.locator('.channel').selectOption('regatta/notices');
+    // Who has a channel in view is not notified: no other window of Felix may be open.
+    await felix.locator('.channel').selectOption('regatta/notices');
     // Who they are is written down a moment after they came.
-    for (const user of ['ines', 'pia']) await until(() => backend.user(user).catch(() => undefined));
+    for (const user of ['ines', 'felix']) await until(() => backend.user(user).catch(() => undefined));
     const say = async (text: string): Promise<void> => {
       await mira.getByPlaceholder('Say something').fill(text);
       await mira.locator('form input').press('Enter');
@@ -692,12 +693,12 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await say('@ines your number is torn');
     await ines.locator('.toast', { hasText: 'Mira Holt calls you' }).waitFor(soon);
     await ines.locator('.messages li.called', { hasText: 'your number is torn' }).waitFor(soon);
-    await say('@skipper @pia lunch is served');
-    await pia.locator('.toast', { hasText: 'Mira Holt mentioned you in race/3/chat' }).waitFor(soon);
+    await say('@skipper @felix lunch is served');
+    await felix.locator('.toast', { hasText: 'Mira Holt mentioned you in race/3/chat' }).waitFor(soon);
     const called = mira.locator('.messages li', { hasText: 'lunch is served' });
     expect(await ines.locator('.messages li.called').count()).toBe(2);
-    await pia.locator('.bell').click();
-    const listed = pia.locator('.inbox li', { hasText: 'mentioned you in race/3/chat' });
+    await felix.locator('.bell').click();
+    const listed = felix.locator('.inbox li', { hasText: 'mentioned you in race/3/chat' });
     await listed.waitFor(soon);
     await called.hover();
     await called.getByRole('button', { name: 'Take back' }).click();
