@@ -153,6 +153,18 @@ describe('a mention', () => {
     expect([pia, ...others].map((each) => each.pushes('notice').length)).toEqual([1, 0, 0, 0]);
   });
 
+  it('waits for who is busy: the last of each channel, however many there were', async () => {
+    const all = setUp();
+    const [mira, pia] = [await all.welcomed('mira'), await all.welcomed('pia')];
+    await ask(all, pia, { do: 'status', status: 'busy' });
+    for (let n = 0; n < 3; n++) await say(all, mira, ['pia']);
+    const { cursor } = await say(all, mira, ['pia'], { channel: 'recent' });
+    expect(pia.pushes('notice')).toEqual([]);
+    await ask(all, pia, { do: 'status', status: 'available' });
+    expect(pia.pushes('notice').map(({ data }) => data.channel)).toEqual([chat, 'recent']);
+    expect(pia.pushes('notice')[1].data.cursor).toBe(cursor);
+  });
+
   it.each([
     ['where the rule has none', 'plain', { users: ['pia'] }, 'bad-value'],
     ['of too many', chat, { users: Array.from({ length: 21 }, (_, n) => `u${n}`) }, 'bad-value'],

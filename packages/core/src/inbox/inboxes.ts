@@ -307,8 +307,7 @@ export class Inboxes {
   hear(word: Exclude<UserWord, { type: 'marked' | 'begun' | 'blocks' | 'level' | 'admissions' }>): void {
     if (word.type === 'notice') {
       const { user } = word.entry;
-      if (word.hold && this.#host.availabilityOf(user) === 1)
-        this.#held.set(user, [...(this.#held.get(user) ?? []), word.entry]);
+      if (word.hold && this.#host.availabilityOf(user) === 1) this.#hold(word.entry);
       else if (this.#push(word.entry) && word.by !== undefined && word.by !== this.#self)
         this.#host.relay.others?.tell({ type: 'reached', user, id: word.entry.notice.id });
       return;
@@ -318,6 +317,13 @@ export class Inboxes {
     if (held === undefined || held.length === 0) this.#held.delete(user);
     else this.#held.set(user, held);
     this.#host.push(user, new Frame(JSON.stringify({ on: 'inbox', done: ids, unread }), true));
+  }
+
+  /** As in the inbox, one with a key takes the place of the one that has it: what waits for a busy user is bounded by that. */
+  #hold(entry: InboxEntry): void {
+    const { key } = entry.notice;
+    const held = this.#held.get(entry.user)?.filter(({ notice }) => key === undefined || notice.key !== key) ?? [];
+    this.#held.set(entry.user, [...held, entry]);
   }
 
   #push(entry: InboxEntry): boolean {
