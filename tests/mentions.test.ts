@@ -1,8 +1,9 @@
 import type { Line, Notice } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
-import { RealRedis, redisIsThere } from './realRedis.js';
+import { postgresIsThere } from './realPostgres.js';
+import { redisIsThere } from './realRedis.js';
 import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
+import { startTwo } from './twoInstances.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -88,6 +89,7 @@ describe('mentions', () => {
     const digest = await run('digest', 'pia');
     expect(digest).toContain('race/3/chat: 2 unread, 1 mention\n');
     expect(digest).toMatch(/ {2}.+ {2}Mira Holt: Five minutes\n {2}.+ {2}jory \(to you\): Pia, your oar\n/);
+    expect(await run('explain', 'mention', chat, '--user', 'pia')).toContain('refused, not-allowed');
     expect(await run('level', 'pia', chat, 'mentions', '--for', '8h')).toBe('pia hears mentions of race/3/chat.\n');
     await until(() => levels.length === 1);
     expect(levels).toMatchObject([{ channel: chat, level: 'mentions', until: expect.any(String) }]);
@@ -113,15 +115,7 @@ describe('mentions', () => {
   });
 
   it.skipIf(!redisIsThere || !postgresIsThere)('ring, and keep silent, on both of two instances', async () => {
-    const redis = await RealRedis.start();
-    clean.push(() => redis.remove());
-    const postgres = await RealPostgres.start();
-    clean.push(() => postgres.remove());
-    const [one, two] = (await startInstances(text, clean, {
-      count: 2,
-      relay: redis.url,
-      database: await postgres.makeDatabase(),
-    })) as [StartedService, StartedService];
+    const [one, two] = await startTwo(text, clean, 'PostgreSQL');
     const [here, there] = [await come(one, 'pia'), await come(two, 'pia')];
     const mira = await come(two, 'mira', ['umpire']);
     const rung = [await bell(here), await bell(there)];

@@ -1,5 +1,5 @@
 import type { Asked, Ban, Evaluation, Explanation } from '@nine-bells/client/backend';
-import { defined } from '@nine-bells/wire';
+import { channelActs, defined, userActs } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
@@ -8,8 +8,6 @@ import { actorText } from './moderation.js';
 import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
 import { dayTime, print, printable, printJson } from './output.js';
 
-const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'react', 'hail', 'set', 'moderate'];
-const userActs = ['direct', 'watch', 'notify'];
 const callAct = 'call';
 
 interface ExplainOptions extends CallOptions {

@@ -61,7 +61,9 @@ export function addLevels(program: Command): void {
     else if (digest.channels.length === 0) note(`${user} has missed nothing.`);
     else {
       for (const each of digest.channels) print(channelText(each));
-      note(`${digest.unread} unread, ${digest.mentions} mentions${digest.more ? ', and more channels' : ''}.`);
+      note(
+        `${digest.unread} unread, ${digest.mentions} ${digest.mentions === 1 ? 'mention' : 'mentions'}${digest.more ? ', and more channels' : ''}.`,
+      );
     }
   });
 }

@@ -1,4 +1,5 @@
 import { type Asked, type Backend, BackendError, type Evaluation, type Explanation } from '@nine-bells/client/backend';
+import { channelActs, messageActs, userActs } from '@nine-bells/wire';
 import { Alert, Button, Form, Input, Segmented, Select } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router-dom';
@@ -6,9 +7,9 @@ import { useAnswer } from './queries.js';
 import { dayTime, texts } from './texts.js';
 import { useTitle } from './useTitle.js';
 
-const channelActs = ['enter', 'read', 'publish', 'revise', 'withdraw', 'revisions', 'react', 'hail', 'set', 'moderate'];
-const messageActs = ['revise', 'withdraw', 'revisions', 'react'];
-const userActs = ['direct', 'watch', 'notify'];
+/** The names, for what was chosen or comes from outside. */
+const userActNames: readonly string[] = userActs;
+const messageActNames: readonly string[] = messageActs;
 
 interface Fields {
   readonly as: 'user' | 'session' | 'token' | 'guest';
@@ -34,7 +35,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   const { data: sessions } = useAnswer(['sessions'], () => backend.sessions({ limit: 1000 }), 5000);
   const session = params.get('session') ?? undefined;
   const act = Form.useWatch('act', form) ?? params.get('act') ?? 'enter';
-  const concernsUser = userActs.includes(act);
+  const concernsUser = userActNames.includes(act);
   const as = Form.useWatch('as', form) ?? (session === undefined ? 'user' : 'session');
 
   const ask = async (fields: Fields): Promise<void> => {
@@ -125,7 +126,7 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
         >
           <Input placeholder={concernsUser ? 'ines' : 'crew/petrel'} />
         </Form.Item>
-        {messageActs.includes(act) && (
+        {messageActNames.includes(act) && (
           <Form.Item name="cursor" label="The message">
             <Input placeholder="Its cursor; none: one of their own" />
           </Form.Item>
@@ -236,7 +237,7 @@ function Part({ asks, holds, found, parts = [] }: Evaluation) {
 }
 
 function aboutOf({ act, cursor }: Fields): { readonly cursor?: string } {
-  return messageActs.includes(act) && cursor?.trim() ? { cursor: cursor.trim() } : {};
+  return messageActNames.includes(act) && cursor?.trim() ? { cursor: cursor.trim() } : {};
 }
 
 function askedOf({ as, user, roles, claims, session, token }: Fields): Asked {

@@ -1,3 +1,4 @@
+export * from './acts.js';
 export * from './channelName.js';
 export type * from './channelRules.js';
 export * from './closeCodes.js';

@@ -1,34 +1,23 @@
-import type { Author, ChannelName, Cursor, Json, MessageFilter } from '@nine-bells/wire';
+import {
+  type Author,
+  type ChannelAct,
+  type ChannelName,
+  type Cursor,
+  channelActs,
+  type Json,
+  type MessageAct,
+  type MessageFilter,
+  messageActs,
+  type UserAct,
+  userActs,
+} from '@nine-bells/wire';
 import type { Pattern } from './pattern.js';
 
-/** Acts in a channel that an access rule allows or refuses. */
-export const channelActs = [
-  'enter',
-  'read',
-  'publish',
-  'revise',
-  'withdraw',
-  'revisions',
-  'react',
-  'hail',
-  'set',
-  'invite',
-  'mention',
-  'moderate',
-] as const;
-export type ChannelAct = (typeof channelActs)[number];
-
-/** Acts that are about one message of a channel. */
-export const messageActs = ['revise', 'withdraw', 'revisions', 'react'] as const;
-export type MessageAct = (typeof messageActs)[number];
+export { type ChannelAct, channelActs, type MessageAct, messageActs, type UserAct, userActs };
 
 export function isMessageAct(act: Act): act is MessageAct {
   return (messageActs as readonly Act[]).includes(act);
 }
-
-/** Acts that concern another user: start a direct channel, watch a status, notify. */
-export const userActs = ['direct', 'watch', 'notify'] as const;
-export type UserAct = (typeof userActs)[number];
 
 /** An act that an access rule allows or refuses; `call`: to call what the configuration names (`calls`). */
 export type Act = ChannelAct | UserAct | 'call';
