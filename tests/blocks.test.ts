@@ -1,8 +1,9 @@
 import type { Line, ReceivedMessage } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
-import { RealRedis, redisIsThere } from './realRedis.js';
+import { postgresIsThere } from './realPostgres.js';
+import { redisIsThere } from './realRedis.js';
 import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
+import { startTwo } from './twoInstances.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -104,15 +105,7 @@ describe.each([
   ['PostgreSQL', postgresIsThere],
 ] as const)('users who keep others away, on two instances with %s', (kind, isThere) => {
   it.skipIf(!redisIsThere || !isThere)('do so on both at once, also in what is unread', async () => {
-    const redis = await RealRedis.start();
-    clean.push(() => redis.remove());
-    const postgres = kind === 'PostgreSQL' ? await RealPostgres.start() : undefined;
-    if (postgres !== undefined) clean.push(() => postgres.remove());
-    const [one, two] = (await start({
-      count: 2,
-      relay: redis.url,
-      database: await postgres?.makeDatabase(),
-    })) as [StartedService, StartedService];
+    const [one, two] = await startTwo(text, clean, kind);
     const [here, there] = [await come(one, 'pia'), await come(two, 'pia')];
     const [a, b] = [await hears(here), await hears(there)];
     const [jory, ines] = [await come(two, 'jory'), await come(one, 'ines')];

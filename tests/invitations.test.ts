@@ -1,8 +1,9 @@
 import type { Line } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
-import { RealRedis, redisIsThere } from './realRedis.js';
+import { postgresIsThere } from './realPostgres.js';
+import { redisIsThere } from './realRedis.js';
 import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
+import { startTwo } from './twoInstances.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -110,12 +111,7 @@ describe.each([
   ['PostgreSQL', postgresIsThere],
 ] as const)('invitations, on two instances with %s', (kind, isThere) => {
   it.skipIf(!redisIsThere || !isThere)('hold on both at once, and admit no more than they say', async () => {
-    const redis = await RealRedis.start();
-    clean.push(() => redis.remove());
-    const postgres = kind === 'PostgreSQL' ? await RealPostgres.start() : undefined;
-    if (postgres !== undefined) clean.push(() => postgres.remove());
-    const database = await postgres?.makeDatabase();
-    const [one, two] = (await start({ count: 2, relay: redis.url, database })) as [StartedService, StartedService];
+    const [one, two] = await startTwo(text, clean, kind);
     const { code, invitation } = await one.backend.invite({ channel: hearing, uses: 3 });
     const lines = await Promise.all(
       Array.from({ length: 8 }, (_, n) => come(n % 2 === 0 ? one : two, `user${Math.floor(n / 2)}`)),

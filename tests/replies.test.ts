@@ -1,8 +1,9 @@
 import type { Line, ReceivedMessage } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
-import { RealRedis, redisIsThere } from './realRedis.js';
+import { postgresIsThere } from './realPostgres.js';
+import { redisIsThere } from './realRedis.js';
 import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
+import { startTwo } from './twoInstances.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -102,15 +103,7 @@ describe.each([
   it.skipIf(!redisIsThere || !isThere)(
     'come with what they answer, and what was withdrawn is nowhere any more',
     async () => {
-      const redis = await RealRedis.start();
-      clean.push(() => redis.remove());
-      const postgres = kind === 'PostgreSQL' ? await RealPostgres.start() : undefined;
-      if (postgres !== undefined) clean.push(() => postgres.remove());
-      const database = await postgres?.makeDatabase();
-      const [one, two] = (await startInstances(text, clean, { count: 2, relay: redis.url, database })) as [
-        StartedService,
-        StartedService,
-      ];
+      const [one, two] = await startTwo(text, clean, kind);
       const [mira, pia] = [await come(one, 'mira'), await come(two, 'pia')];
       const there = await hears(pia);
       const root = await mira.publish(chat, { text: 'the secret start' });
