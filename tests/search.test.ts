@@ -1,8 +1,9 @@
 import { Backend } from '@nine-bells/client/backend';
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
-import { RealRedis, redisIsThere } from './realRedis.js';
+import { postgresIsThere } from './realPostgres.js';
+import { redisIsThere } from './realRedis.js';
 import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
+import { startTwo } from './twoInstances.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -87,15 +88,7 @@ describe('search', () => {
   });
 
   it.skipIf(!redisIsThere || !postgresIsThere)('finds on one instance what was published on another', async () => {
-    const redis = await RealRedis.start();
-    clean.push(() => redis.remove());
-    const postgres = await RealPostgres.start();
-    clean.push(() => postgres.remove());
-    const [one, two] = (await startInstances(text, clean, {
-      count: 2,
-      relay: redis.url,
-      database: await postgres.makeDatabase(),
-    })) as [StartedService, StartedService];
+    const [one, two] = await startTwo(text, clean, 'PostgreSQL');
     const [mira, pia] = [await openLine(clean, one, 'mira'), await openLine(clean, two, 'pia')];
     const entry = mira.enter(chat);
     await entry.ready;

@@ -342,6 +342,11 @@ export class SlowStore extends SlowQueues implements Store {
     return this.#records.search(...wish);
   }
 
+  async markedChannels(...wish: Parameters<Store['markedChannels']>): ReturnType<Store['markedChannels']> {
+    await this.pause();
+    return this.#records.markedChannels(...wish);
+  }
+
   async markThread(...wish: Parameters<Store['markThread']>): Promise<ThreadMark | undefined> {
     await this.pause();
     return this.#records.markThread(...wish);

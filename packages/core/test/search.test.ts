@@ -193,6 +193,26 @@ describe('a search', () => {
     expect((await find(all, mira, 'wind 7')).hits).toMatchObject([{ text: 'wind 7' }]);
   });
 
+  it('waits for no other that is still decided, and is refused where very many wait', async () => {
+    const all = setUp();
+    const mira = await all.welcomed('mira', { enter: [{ channel: chat }] });
+    await say(all, mira, 'wind');
+    await all.clock.run(400);
+    const { search } = all.engine;
+    const never = { mayRead: () => new Promise<undefined>(() => {}) };
+    for (let n = 0; n < 5; n++) void search.find({ words: 'wind', in: [chat] }, never);
+    expect(texts(await find(all, mira, 'wind'))).toEqual(['wind']);
+    const many = Array.from({ length: 110 }, () =>
+      search.find({ words: 'wind' }, { mayRead: async () => undefined }).then(
+        ({ hits }) => hits.length,
+        ({ code }) => code,
+      ),
+    );
+    await all.clock.run(20_000);
+    const answers = await Promise.all(many);
+    expect([answers.filter((each) => each === 1).length, answers.at(-1)]).toEqual([102, 'busy']);
+  });
+
   it('has its rate', async () => {
     const all = setUp({ searches: { count: 2, perMs: 10_000 } });
     const mira = await all.welcomed('mira');

@@ -613,6 +613,10 @@ export class MemoryStore extends MemoryQueues implements Store {
       .sort((a, b) => (a.channel < b.channel ? -1 : 1));
   }
 
+  async markedChannels(user: string): Promise<readonly ChannelName[]> {
+    return [...this.#logs.keys()].filter((channel) => this.#marksIn(channel).has(user)).sort();
+  }
+
   async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
     const { volume } = this.#log(channel).head;
     return [...this.#marksIn(channel)]
@@ -674,8 +678,8 @@ export class MemoryStore extends MemoryQueues implements Store {
     this.#searched.set(channel, { upTo, entries: kept.entries });
   }
 
-  async searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]> {
-    const names = [...this.#searched.keys()].filter((name) => name > after);
+  async searchedChannels(after: string, limit: number, prefix = ''): Promise<readonly ChannelName[]> {
+    const names = [...this.#searched.keys()].filter((name) => name > after && name.startsWith(prefix));
     return names.sort().slice(0, limit);
   }
 

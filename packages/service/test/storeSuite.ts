@@ -850,7 +850,13 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await database.close();
       await open();
       expect(await find('va')).toEqual([[texts[3]]]);
-      expect(await store.searchedChannels('', 9)).toEqual([chat, other]);
+      expect([
+        await store.searchedChannels('', 9),
+        await store.searchedChannels('', 9, 'race/4'),
+        await store.searchedChannels(chat, 1),
+      ]).toEqual([[chat, other], [other], [other]]);
+      await store.mark('pia', chat, { volume: (await store.head(chat)).volume, number: 5 }, 9);
+      expect([await store.markedChannels('pia'), await store.markedChannels('ines')]).toEqual([[chat], []]);
       expect([await store.unindex(chat, 10), await store.unindex(chat, 10)]).toEqual([1, 0]);
       expect([await store.searchedChannels('', 9), await find('va'), await store.searchable([chat])]).toEqual([
         [other],

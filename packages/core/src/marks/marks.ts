@@ -50,6 +50,11 @@ export class Marks {
     if (rules.match(channel)?.rule.showsMarks) relay.publish(channelTopic(channel), { channel, user, mark: null });
   }
 
+  /** The channels in which a user has a mark. @throws {ProblemError} `unavailable` */
+  channelsOf(user: string): Promise<readonly ChannelName[]> {
+    return this.#host.store.markedChannels(user);
+  }
+
   /**
    * Moves a user's mark in a thread forward; with `null` the user no longer takes part.
    *

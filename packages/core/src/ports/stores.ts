@@ -132,6 +132,8 @@ export interface MarkStore {
   mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState>;
   /** How a user's marks stand: in these channels, or in all where it has one. */
   unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]>;
+  /** The channels in which a user has a mark. */
+  markedChannels(user: string): Promise<readonly ChannelName[]>;
   /** The marks in a channel, by user id: the first `limit`. */
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
   /**
@@ -450,8 +452,8 @@ export interface SearchStore {
     stretch: { readonly from: number; readonly upTo: number },
     entries: readonly SearchEntry[],
   ): Promise<void>;
-  /** Channels of which something is searchable, by name: the first `limit` after one. */
-  searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]>;
+  /** Channels of which something is searchable, whose names begin so, by name: the first `limit` after one. */
+  searchedChannels(after: string, limit: number, prefix?: string): Promise<readonly ChannelName[]>;
   /** No message of a channel is to be found: removes so many of them. Gives how many there were. */
   unindex(channel: ChannelName, limit: number): Promise<number>;
   search(lookup: SearchLookup): Promise<SearchFound>;

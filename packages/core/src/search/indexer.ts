@@ -35,7 +35,7 @@ export interface IndexerHost {
   readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly rules: ChannelRules;
-  readonly store: Pick<MessageStore, 'since' | 'channels'> & SearchStore;
+  readonly store: Pick<MessageStore, 'head' | 'since' | 'channels'> & SearchStore;
   readonly report: Report;
 }
 
@@ -164,7 +164,7 @@ export class Indexer {
     const [ready = 0] = await store.searchable([channel]);
     const { messages, more, head } = await store.since(
       channel,
-      { volume: await this.#volumeOf(channel), number: ready },
+      { volume: (await store.head(channel)).volume, number: ready },
       { messages: this.#portionSize, bytes: portionChars },
     );
     const last = messages.at(-1)?.place.number ?? head.number;
@@ -181,10 +181,6 @@ export class Indexer {
     else if (tookMs < commitMs / 2) this.#portionSize = Math.min(maxPortion, this.#portionSize * 2);
     if (more) await this.#rest(Math.min(maxRestMs, tookMs * restTimes));
     return more;
-  }
-
-  async #volumeOf(channel: ChannelName): Promise<string> {
-    return (await this.#host.store.since(channel, { volume: '', number: 0 }, { messages: 1, bytes: 1 })).head.volume;
   }
 
   #rest(ms: number): Promise<void> {

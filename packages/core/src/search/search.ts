@@ -14,7 +14,7 @@ import type { LoggedMessage } from '../model/message.js';
 import { matchPattern, type Pattern, parsePattern } from '../model/pattern.js';
 import type { SearchLookup } from '../model/search.js';
 import type { Clock } from '../ports/clock.js';
-import type { MessageStore, SearchStore } from '../ports/stores.js';
+import type { SearchStore } from '../ports/stores.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import { fitOf } from './ranking.js';
 import { queryOf, searchedText, wordsIn } from './words.js';
@@ -38,7 +38,7 @@ const pageNames = 1_000;
 export interface SearchHost {
   readonly clock: Clock;
   readonly rules: ChannelRules;
-  readonly store: Pick<MessageStore, 'channels'> & SearchStore;
+  readonly store: SearchStore;
 }
 
 /** Who searches. */
@@ -66,16 +66,40 @@ export class Search {
   }
 
   /** @throws {ProblemError} `bad-value`, `bad-name`, `no-such-channel`, `not-allowed`, `too-large`, `busy`, `unavailable` */
-  find(wish: SearchWish, searcher: Searcher): Promise<SearchReply> {
+  async find(wish: SearchWish, searcher: Searcher): Promise<SearchReply> {
+    const query = queryOf(wish.words);
+    const times = defined({ sinceMs: timeOf(wish.since, '/since'), untilMs: timeOf(wish.until, '/until') });
+    const after = wish.after === undefined ? undefined : Number(wish.after);
+    if (after !== undefined && !Number.isSafeInteger(after))
+      throw refusal('bad-value', '`after` is the `next` of another search', { where: '/after' });
+    // The application may be asked who may read where: others do not wait for that.
+    const channels = await this.#channels(wish.in, searcher);
+    if (channels?.size === 0) return { hits: [] };
+    const { by, types, limit = defaultHits } = wish;
+    const lookup: SearchLookup = {
+      query,
+      limit: ranked,
+      lookedAt,
+      ...times,
+      ...defined({ by, types, after, channels: channels && [...channels.keys()] }),
+    };
+    return this.#inTurn(() => this.#look(lookup, { channels, limit, session: searcher.session }));
+  }
+
+  /**
+   * A few at a time, each followed by a rest as long as it took: however many search, others are served in between.
+   *
+   * @throws {ProblemError} `busy`
+   */
+  #inTurn<T>(act: () => Promise<T>): Promise<T> {
     if (this.#waiting.length >= maxWaiting)
-      return Promise.reject(refusal('busy', 'too many searches are under way', { retryAfterMs: 1_000 }));
+      throw refusal('busy', 'too many searches are under way', { retryAfterMs: 1_000 });
     return new Promise((resolve, reject) => {
-      this.#waiting.push(() => this.#find(wish, searcher).then(resolve, reject));
+      this.#waiting.push(() => act().then(resolve, reject));
       this.#next();
     });
   }
 
-  /** A few at a time, each followed by a rest as long as it took: however many search, others are served in between. */
   #next(): void {
     if (this.#running >= atOnce) return;
     const next = this.#waiting.shift();
@@ -91,23 +115,20 @@ export class Search {
     });
   }
 
-  async #find(wish: SearchWish, searcher: Searcher): Promise<SearchReply> {
+  async #look(
+    lookup: SearchLookup,
+    {
+      channels,
+      limit,
+      session,
+    }: {
+      readonly channels: ReadonlyMap<ChannelName, readonly MessageFilter[] | undefined> | undefined;
+      readonly limit: number;
+      readonly session: string | undefined;
+    },
+  ): Promise<SearchReply> {
     const { clock, store } = this.#host;
-    const { by, types, limit = defaultHits } = wish;
-    const query = queryOf(wish.words);
-    const times = defined({ sinceMs: timeOf(wish.since, '/since'), untilMs: timeOf(wish.until, '/until') });
-    const after = wish.after === undefined ? undefined : Number(wish.after);
-    if (after !== undefined && !Number.isSafeInteger(after))
-      throw refusal('bad-value', '`after` is the `next` of another search', { where: '/after' });
-    const channels = await this.#channels(wish.in, searcher);
-    if (channels?.size === 0) return { hits: [] };
-    const lookup: SearchLookup = {
-      query,
-      limit: ranked,
-      lookedAt,
-      ...times,
-      ...defined({ by, types, after, channels: channels && [...channels.keys()] }),
-    };
+    const { query } = lookup;
     const { messages, next } = await store.search(lookup);
     const nowMs = clock.now();
     const found: { readonly hit: SearchHit; readonly score: number; readonly atMs: number }[] = [];
@@ -115,8 +136,8 @@ export class Search {
       if (index % rankedAtOnce === rankedAtOnce - 1) await new Promise<void>((resolve) => clock.endOfTurn(resolve));
       const places = this.#host.rules.match(each.channel)?.rule.searched;
       const filters = channels?.get(each.channel);
-      const isKept = filters !== undefined && filterOf(undefined, filters)?.fits(each) === false;
-      if (places === undefined || isKept || (searcher.session && !each.isFor(searcher.session))) continue;
+      const isHidden = filters !== undefined && filterOf(undefined, filters)?.fits(each) === false;
+      if (places === undefined || isHidden || (session !== undefined && !each.isFor(session))) continue;
       const text = searchedText(each.message.data, places);
       // As it stands: a revision may be newer than what was found.
       const fit = fitOf(text, wordsIn(text), query, nowMs - each.atMs);
@@ -156,8 +177,10 @@ export class Search {
       if (may) await add(match);
     };
     if (wished === undefined) for (const channel of (await searcher.usual?.()) ?? []) await addQuietly(channel);
+    const looked = { names: 0 };
     for (const each of wished ?? []) {
-      if (each.includes(':')) for (const channel of await this.#named(patternOf(each))) await addQuietly(channel);
+      if (each.includes(':'))
+        for (const channel of await this.#named(patternOf(each), looked)) await addQuietly(channel);
       else {
         const fault = channelNameFault(each);
         if (fault !== undefined) throw refusal('bad-name', fault, { where: '/in' });
@@ -170,21 +193,23 @@ export class Search {
     return allowed;
   }
 
-  /** The kept channels whose names a pattern matches. */
-  async #named(pattern: Pattern): Promise<readonly ChannelName[]> {
+  /**
+   * The searched channels whose names a pattern matches.
+   *
+   * @param looked - how many names were looked at for all patterns of a search
+   */
+  async #named(pattern: Pattern, looked: { names: number }): Promise<readonly ChannelName[]> {
     const { store } = this.#host;
     const prefix = pattern.text.slice(0, pattern.text.indexOf(':'));
     const names: ChannelName[] = [];
-    let looked = 0;
-    for (let after = prefix; ; ) {
-      const page = await store.channels(after, pageNames);
-      const some = page.filter(({ channel }) => channel.startsWith(prefix));
-      for (const { channel } of some) if (matchPattern(pattern, channel) !== undefined) names.push(channel);
-      looked += page.length;
-      if (some.length < pageNames) return names;
-      if (looked >= maxNames)
-        throw refusal('too-large', `the pattern matches among more than ${maxNames} channels`, { where: '/in' });
-      after = page.at(-1)?.channel ?? '';
+    for (let after = ''; ; ) {
+      const page = await store.searchedChannels(after, pageNames, prefix);
+      for (const channel of page) if (matchPattern(pattern, channel) !== undefined) names.push(channel);
+      if (page.length < pageNames) return names;
+      looked.names += page.length;
+      if (looked.names >= maxNames)
+        throw refusal('too-large', `the patterns match among more than ${maxNames} channels`, { where: '/in' });
+      after = page.at(-1) ?? '';
     }
   }
 }

@@ -116,6 +116,14 @@ export class MarkStore {
     return (await this.threads(user, 1, channel, thread.number))[0];
   }
 
+  async markedChannels(user: string): Promise<readonly ChannelName[]> {
+    const rows = await this.#database.reads.select<{ name: ChannelName }>(
+      'SELECT c.name FROM marks k JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ORDER BY c.name',
+      { user },
+    );
+    return rows.map(({ name }) => name);
+  }
+
   async threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]> {
     // The replies come first: by author, a query would go through all that another has written.
     const behind = (condition: string): string =>

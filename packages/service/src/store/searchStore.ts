@@ -79,11 +79,11 @@ export class SqlSearchStore implements SearchStore {
     });
   }
 
-  async searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]> {
+  async searchedChannels(after: string, limit: number, prefix = ''): Promise<readonly ChannelName[]> {
     const rows = await this.#database.reads.select<{ name: string }>(
       `SELECT c.name FROM search_heads h JOIN channels c ON c.id = h.channel_id WHERE c.name > :after
-       ORDER BY c.name LIMIT :limit`,
-      { after, limit },
+         AND SUBSTR(c.name, 1, :length) = :prefix ORDER BY c.name LIMIT :limit`,
+      { after, limit, prefix, length: prefix.length },
     );
     return rows.map(({ name }) => name as ChannelName);
   }

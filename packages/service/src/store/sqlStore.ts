@@ -217,6 +217,10 @@ export class SqlStore implements Store {
     return this.#marks.threads(...wish);
   }
 
+  markedChannels(user: string): Promise<readonly ChannelName[]> {
+    return this.#marks.markedChannels(user);
+  }
+
   marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
     return this.#marks.marks(channel, limit);
   }
@@ -469,8 +473,8 @@ export class SqlStore implements Store {
     return this.#search.index(...wish);
   }
 
-  searchedChannels(after: string, limit: number): Promise<readonly ChannelName[]> {
-    return this.#search.searchedChannels(after, limit);
+  searchedChannels(...wish: Parameters<Store['searchedChannels']>): Promise<readonly ChannelName[]> {
+    return this.#search.searchedChannels(...wish);
   }
 
   unindex(channel: ChannelName, limit: number): Promise<number> {

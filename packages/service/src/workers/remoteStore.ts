@@ -56,6 +56,7 @@ const plain = [
   'mark',
   'unread',
   'marks',
+  'markedChannels',
   'markThread',
   'threads',
   'inForce',

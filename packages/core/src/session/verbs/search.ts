@@ -26,6 +26,6 @@ export const search: OwnVerb<SearchRequest> = {
 /** The channels that it has entered, and those that its user has read. */
 async function usualOf(session: LiveSession): Promise<readonly ChannelName[]> {
   const { guest, observer, user } = session.who;
-  const marks = guest || observer ? [] : await session.host.marks.unread(user);
-  return [...new Set([...session.entered.names, ...marks.map(({ channel }) => channel)])];
+  const marked = guest || observer ? [] : await session.host.marks.channelsOf(user);
+  return [...new Set([...session.entered.names, ...marked])];
 }
