@@ -160,21 +160,22 @@ export class Search {
     const { rules } = this.#host;
     if (wished === undefined && searcher.usual === undefined) return undefined;
     const allowed = new Map<ChannelName, readonly MessageFilter[] | undefined>();
-    const add = async (match: RuleMatch): Promise<void> => {
+    const add = async (match: RuleMatch, isNamed: boolean): Promise<void> => {
       if (allowed.has(match.channel) || match.rule.searched === undefined) return;
       if (allowed.size >= maxChannels)
         throw refusal('too-large', `at most ${maxChannels} channels are searched at once`, { where: '/in' });
-      allowed.set(match.channel, await searcher.mayRead(match));
+      const answer = await searcher.mayRead(match).then(
+        (filters) => ({ filters }),
+        (error) => {
+          if (isNamed) throw error;
+        },
+      );
+      if (answer) allowed.set(match.channel, answer.filters);
     };
     /** Those that are not named one by one are left out where they may not be read. */
     const addQuietly = async (channel: ChannelName): Promise<void> => {
       const match = rules.match(channel);
-      if (match?.rule.searched === undefined) return;
-      const may = await searcher.mayRead(match).then(
-        () => true,
-        () => false,
-      );
-      if (may) await add(match);
+      if (match) await add(match, false);
     };
     if (wished === undefined) for (const channel of (await searcher.usual?.()) ?? []) await addQuietly(channel);
     const looked = { names: 0 };
@@ -187,7 +188,7 @@ export class Search {
         const match = rules.require(each as ChannelName);
         if (match.rule.searched === undefined)
           throw refusal('bad-value', `channels of the rule ${match.rule.pattern} are not searched`, { where: '/in' });
-        await add(match);
+        await add(match, true);
       }
     }
     return allowed;
