@@ -39,7 +39,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     isFile: false,
     make: async () => {
       const url = await postgres.makeDatabase();
-      return { url, remove: async () => {} };
+      return { url, remove: () => postgres.dropDatabase(url) };
     },
   });
 
@@ -198,22 +198,24 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
   }, 40_000);
 
   it('goes on at a standby that was promoted, with everything that it had', async () => {
-    const url = await postgres.makeDatabase();
-    const standby = await postgres.standby();
+    // Not the one of the other tests: copying and removing all of their databases takes a slow disk longer than a test may.
+    const primary = await RealPostgres.start();
+    clean.push(() => primary.remove());
+    const url = await primary.makeDatabase();
+    const standby = await primary.standby();
     clean.push(() => standby.remove());
-    const way = await wayTo(postgres.port);
+    const way = await wayTo(primary.port);
     const store = await SqlStore.open(await open(way.url(url)));
     const publish = (n: number) => store.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText: `${n}` });
     for (let n = 1; n <= 5; n++) await publish(n);
     for (let isThere = false; !isThere; )
       isThere = (await standby.query('SELECT 1 FROM messages WHERE number = 5', url.split('/').at(-1))).length > 0;
-    await postgres.stop();
+    await primary.stop();
     standby.promote();
     way.leadTo(standby.port);
     expect((await publish(6)).logged.place.number).toBe(6);
     const { messages } = await store.since(chat, { ...(await store.head(chat)), number: 0 }, all);
     expect(messages.map(({ id }) => id)).toEqual(['m1', 'm2', 'm3', 'm4', 'm5', 'm6']);
-    await postgres.begin();
   }, 60_000);
 
   it.skipIf(!pgBouncerIsThere)('works behind a pool that gives each transaction another connection', async () => {
