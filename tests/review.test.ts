@@ -1,7 +1,9 @@
 import { afterEach, describe, expect, it } from 'vitest';
+import { postgresIsThere } from './realPostgres.js';
 import { RealRedis, redisIsThere } from './realRedis.js';
 import { type Behaviour, Receiver, secret } from './receiver.js';
-import { openLine, type StartedService, startInstances } from './startedService.js';
+import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
+import { startTwo } from './twoInstances.js';
 
 const chat = 'race/3/chat';
 const textOf = (url: string, otherwise: string) => `
@@ -12,6 +14,7 @@ channels:
   - pattern: "race/:race/chat"
     logbook: kept
     mentions: true
+    replies: true
     allow: { enter: anyone, publish: signed-in, revise: { author: always } }
     review: { ask: "${url}/review", within: 400ms, otherwise: ${otherwise} }
 `;
@@ -70,7 +73,10 @@ describe('review', () => {
     ['a no without a reason', answer({ allow: false }), 'review-refused'],
     ['rubbish', answer('<html>'), 'review-failed'],
     ['another shape', answer({ allow: 'yes' }), 'review-failed'],
-    ['an unknown member', answer({ allow: true, hold: 1 }), 'review-failed'],
+    ['an unknown member', answer({ allow: true, held: 1 }), 'review-failed'],
+    ['yes and later', answer({ allow: true, hold: true }), 'review-failed'],
+    ['neither yes nor no', answer({ reason: 'hm' }), 'review-failed'],
+    ['no, and not later', answer({ hold: false }), 'review-failed'],
     ['a failure', answer({ allow: true }, 500), 'review-failed'],
     ['too late a yes', answer({ allow: true }, 200, 900), 'review-failed'],
     ['data without end', answer({ allow: true, data: 'x'.repeat(70_000) }), 'review-failed'],
@@ -104,4 +110,122 @@ describe('review', () => {
       expect((await pia.read(chat)).messages.map(({ data }) => data)).toEqual([0, 1, 2]);
     },
   );
+});
+
+/** Holds what has `landlubber` in it. */
+const watchful: Behaviour = ({ body }, response) => {
+  const { data } = JSON.parse(body).data.message;
+  const isRude = JSON.stringify(data).includes('landlubber');
+  return answer(isRude ? { hold: true, reason: 'a moderator looks at it' } : { allow: true })({} as never, response);
+};
+
+describe('a message that a moderator looks at', () => {
+  it.each(['websocket', 'stream', 'poll'] as const)('is waited for by its author, over %s', async (transport) => {
+    const { services } = await start(watchful);
+    const [service] = services;
+    const [jory, second] = [
+      await openLine(clean, service, 'jory', { transport }),
+      await openLine(clean, service, 'jory', { transport }),
+    ];
+    const told: string[] = [];
+    second.addEventListener('pending', ({ detail }) => told.push(`${detail.state} ${detail.reason ?? ''}`.trim()));
+    const first = await jory.publish(chat, { text: 'Hello' });
+    const rude = jory.publish(chat, { text: 'You landlubber' }, { replyTo: first.cursor, key: 'k1' });
+    const error = await rude.catch((problem) => problem);
+    expect(error).toMatchObject({ code: 'pending', problem: { detail: 'a moderator looks at it' } });
+    const behind = await jory.publish(chat, { text: 'Just joking' }).catch(({ code }) => code);
+    const third = await jory.publish(chat, { text: 'landlubber!' }).catch(({ problem }) => problem.pending);
+    expect(behind).toBe('pending');
+    expect(await jory.takeBack(third)).toMatchObject({ state: 'taken-back', channel: chat });
+    expect((await jory.pending(chat)).map(({ data, cleared }) => [data, cleared])).toEqual([
+      [{ text: 'You landlubber' }, undefined],
+      [{ text: 'Just joking' }, true],
+    ]);
+    expect((await jory.read(chat)).messages).toHaveLength(1);
+    const { id } = (await service.backend.pending()).pending[0] as { id: string };
+    expect(id).toBe(error.problem.pending);
+    expect(await service.backend.approve(id, { by: { user: 'mira' } })).toMatchObject({ state: 'published', id });
+    const { messages } = await jory.read(chat);
+    expect(messages).toMatchObject([
+      { data: { text: 'Hello' } },
+      { data: { text: 'You landlubber' }, replyTo: first.cursor, key: 'k1', by: { user: 'jory' } },
+      { data: { text: 'Just joking' } },
+    ]);
+    await until(() => told.filter((each) => each === 'published').length === 2);
+    expect(told).toContain('waiting a moderator looks at it');
+    expect(told).toContain('waiting an earlier message of yours waits for a moderator');
+    expect(await jory.publish(chat, { text: 'You landlubber' }, { key: 'k1' })).toMatchObject({ repeated: true });
+  });
+
+  const kinds = [
+    ['SQLite', redisIsThere],
+    ['PostgreSQL', redisIsThere && postgresIsThere],
+  ] as const;
+  it.each(kinds.filter(([, isThere]) => isThere))(
+    'is decided once at two instances, by the command line and over HTTP, with %s',
+    async (kind) => {
+      const application = await Receiver.start(watchful);
+      clean.push(() => application.stop());
+      const [one, two] = await startTwo(textOf(application.url, 'hold'), clean, kind);
+      const [jory, pia] = [await openLine(clean, one, 'jory'), await openLine(clean, two, 'pia')];
+      const seen: unknown[] = [];
+      const entry = pia.enter(chat);
+      entry.addEventListener('message', ({ detail }) => seen.push((detail.data as { text: string }).text));
+      await entry.ready;
+      const texts = Array.from({ length: 6 }, (_, n) => `landlubber ${n}`);
+      const states = await Promise.all(texts.map((text) => jory.publish(chat, { text }).catch(({ code }) => code)));
+      expect(states).toEqual(texts.map(() => 'pending'));
+      const run = async (...args: string[]) => {
+        const ended = await ninebells(args, { NINEBELLS_URL: two.url, NINEBELLS_KEY: two.key });
+        return `${ended.out}${ended.err}`;
+      };
+      const list = await run('pending', '--channel', chat);
+      expect(list).toMatch(/WHY IT WAITS[^]*landlubber 0.*a moderator looks at it/);
+      const { pending } = await two.backend.pending({ user: 'jory' });
+      expect(pending).toHaveLength(6);
+      const ids = pending.map(({ id }) => id) as [string, string, string, string, string, string];
+      expect(await run('reject', ids[1], '--reason', 'mind your tongue')).toContain('Refused the message of jory');
+      expect(await run('approve', ids[2])).toMatch(/Approved\. It is published when the earlier messages/);
+      // Two moderators at once, at two instances.
+      const both = await Promise.allSettled(
+        [one, two].map(({ backend }) => backend.approve(ids[0], { by: { user: 'mira' } })),
+      );
+      expect(both.some(({ status }) => status === 'fulfilled')).toBe(true);
+      const either = await Promise.allSettled([one.backend.approve(ids[3]), two.backend.reject(ids[3])]);
+      expect(either.some(({ status }) => status === 'fulfilled')).toBe(true);
+      await Promise.all([one.backend.approve(ids[5]), two.backend.approve(ids[4])]);
+      await until(() => seen.includes('landlubber 5'));
+      const texted = seen.filter((text) => text !== 'landlubber 3');
+      expect(texted).toEqual([0, 2, 4, 5].map((n) => `landlubber ${n}`));
+      expect(seen.filter((text) => text === 'landlubber 3').length).toBeLessThanOrEqual(1);
+      expect(await run('pending')).toContain('No messages wait.');
+      expect(await run('pending', '--refused')).toMatch(/landlubber 1.*mind your tongue/);
+      expect((await jory.pending()).find(({ id }) => id === ids[1])).toMatchObject({
+        state: 'refused',
+        reason: 'mind your tongue',
+      });
+      expect(await run('approve', ids[1])).toContain('no message of this id waits');
+      expect(await run('audit')).toMatch(/reject +jory +race\/3\/chat +mind your tongue/);
+    },
+  );
+
+  it('is decided only with a key for its channel, and sent to hooks', async () => {
+    const { services } = await start(watchful);
+    const [service] = services;
+    const jory = await openLine(clean, service, 'jory');
+    const { problem } = await jory.publish(chat, { text: 'landlubber' }).catch((error) => error);
+    const { key } = await service.backend.makeKey({ name: 'elsewhere', rights: ['moderate:race/9/chat'] });
+    const ask = async (path: string, body?: object) => {
+      const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };
+      const init = body === undefined ? { headers } : { headers, method: 'POST', body: JSON.stringify(body) };
+      const response = await fetch(`${service.url}/v1/pending${path}`, init);
+      return [response.status, ((await response.json()) as { code?: string }).code];
+    };
+    expect(await ask('')).toEqual([403, 'not-allowed']);
+    expect(await ask(`?channel=${encodeURIComponent(chat)}`)).toEqual([403, 'not-allowed']);
+    for (const act of ['approve', 'reject'])
+      expect(await ask(`/${problem.pending}/${act}`, {})).toEqual([400, 'bad-value']);
+    expect(await ask('?channel=race/9/chat&state=odd')).toEqual([400, 'bad-value']);
+    expect(await ask('?channel=race/9/chat')).toEqual([200, undefined]);
+  });
 });

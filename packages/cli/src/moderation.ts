@@ -1,5 +1,5 @@
 import type { Actor, AuditEntry, Ban, Effect, MessageReport, Silence } from '@nine-bells/client/backend';
-import { defined } from '@nine-bells/wire';
+import { defined, type PendingMessage } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
@@ -162,6 +162,50 @@ export function addModeration(program: Command): void {
 
   called(
     program
+      .command('pending')
+      .description('list messages that wait for a moderator, the oldest first')
+      .option('--refused', 'those that were refused, the latest first')
+      .option('--channel <channel>', 'only of this channel')
+      .option('--user <id>', 'only of this user'),
+  ).action(async (options: CallOptions & { refused?: boolean; channel?: string; user?: string }) => {
+    const { refused, channel, user } = options;
+    const state = refused ? 'refused' : 'waiting';
+    const { pending, more } = await backendOf(options).pending({ state, limit: 1000, ...defined({ channel, user }) });
+    const heads = ['ID', 'WHEN', 'CHANNEL', 'MESSAGE', 'OF', refused ? 'WHY NOT' : 'WHY IT WAITS'];
+    if (options.json) for (const each of pending) printJson(each);
+    else if (pending.length === 0) note(refused ? 'No messages were refused.' : 'No messages wait.');
+    else print(table(heads, pending.map(pendingRow)));
+    if (more) note('There are more; name a channel.');
+  });
+
+  called(
+    program
+      .command('approve')
+      .description('publish a message that waits for a moderator')
+      .argument('<id>', 'as `ninebells pending` shows it'),
+  ).action(async (id: string, options: CallOptions) => {
+    const now = await backendOf(options).approve(id);
+    if (options.json) return printJson(now);
+    if (now.state === 'published') print(`Published in ${now.channel}${now.cursor ? ` at ${now.cursor}` : ''}.`);
+    else if (now.state === 'waiting')
+      print(`Approved. It is published when the earlier messages of ${now.by.user} in ${now.channel} are decided.`);
+    else print(`It can no longer be published: ${printable(now.reason ?? 'no reason is known')}`);
+  });
+
+  called(
+    program
+      .command('reject')
+      .description('refuse a message that waits for a moderator')
+      .argument('<id>', 'as `ninebells pending` shows it')
+      .addOption(reasonOption()),
+  ).action(async (id: string, options: ModerationOptions) => {
+    const now = await backendOf(options).reject(id, defined({ reason: options.reason }));
+    if (options.json) printJson(now);
+    else print(`Refused the message of ${now.by.user} in ${now.channel}.`);
+  });
+
+  called(
+    program
       .command('sign-out')
       .description('end all sessions of a user and revoke its earlier tokens')
       .argument('<user>', "the user's id")
@@ -257,6 +301,19 @@ function reportRow({ id, at, channel, message, by, reason, ended }: MessageRepor
     printable(by.name ?? by.user),
     printable(reason ?? ''),
     ...(ended === undefined ? [] : [`${actorText(ended.by)}: ${printable(ended.note ?? '')}`]),
+  ];
+}
+
+function pendingRow({ id, at, channel, by, data, reason, revises, cleared }: PendingMessage): string[] {
+  const text = JSON.stringify(data);
+  const why = [reason, revises && `revises ${revises}`, cleared && 'approved'].filter(Boolean).join('; ');
+  return [
+    id,
+    dayTime(at),
+    channel,
+    printable(text.length > 40 ? `${text.slice(0, 39)}…` : text),
+    printable(by.name ?? by.user),
+    printable(why),
   ];
 }
 

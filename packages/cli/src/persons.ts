@@ -73,6 +73,7 @@ const names: Readonly<Record<keyof ErasureInfo['counts'], string>> = {
   invitations: 'invitations',
   notices: 'notices',
   reports: 'reports',
+  pending: 'messages that waited',
   bans: 'ended bans and silences',
   deliveries: 'deliveries',
   users: 'names and roles',

@@ -14,6 +14,7 @@ import type {
   Member,
   Message,
   Notice,
+  PendingMessage,
   Problem,
   Published,
   ReactorsReply,
@@ -72,6 +73,7 @@ import type {
   MessageReport,
   NoticeWish,
   Notified,
+  NumberedPending,
   Overview,
   ParamsOf,
   PersonInfo,
@@ -417,6 +419,23 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Ends a report: something was done, or nothing is to be done. */
   endReport(id: string, options: { note?: string; by?: { user: string; name?: string } } = {}): Promise<MessageReport> {
     return this.#ask('POST /v1/reports/:id/end', { params: { id }, body: options });
+  }
+
+  /** Messages that wait for a moderator, the oldest first, or those that were refused, the latest first; those behind `from`. */
+  pending(
+    options: { state?: 'waiting' | 'refused'; channel?: string; user?: string; from?: number; limit?: number } = {},
+  ): Promise<{ pending: readonly NumberedPending[]; more: boolean }> {
+    return this.#ask('GET /v1/pending', { query: options });
+  }
+
+  /** Publishes a message that waits. Where earlier ones of its author wait, it is published when they are decided. */
+  approve(id: string, options: { by?: { user: string; name?: string } } = {}): Promise<PendingMessage> {
+    return this.#ask('POST /v1/pending/:id/approve', { params: { id }, body: options });
+  }
+
+  /** Refuses a message that waits; its author hears why. */
+  reject(id: string, options: { reason?: string; by?: { user: string; name?: string } } = {}): Promise<PendingMessage> {
+    return this.#ask('POST /v1/pending/:id/reject', { params: { id }, body: options });
   }
 
   /** Ends all sessions of a user and revokes tokens issued until now. */

@@ -21,6 +21,7 @@ export type {
   Message,
   MessageFilter,
   Notice,
+  PendingMessage,
   Problem,
   ProblemCode,
   Published,

@@ -13,6 +13,7 @@ import {
   type LineLimits,
   type Marked,
   type Message,
+  type PendingMessage,
   type Published,
   type Removed,
   type Reported,
@@ -316,6 +317,24 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
    */
   search(words: string, options?: SearchOptions): Promise<SearchReply> {
     return this.#session.search(words, options);
+  }
+
+  /**
+   * Your own messages that wait for a moderator, and those that were refused and are not forgotten yet: the oldest first, of a
+   * channel or of all. Throws as `read` does.
+   */
+  pending(channel?: string): Promise<readonly PendingMessage[]> {
+    return this.#session.pending(channel);
+  }
+
+  /**
+   * Takes back a message of yours that waits for a moderator.
+   *
+   * @param id - from `pending`, or from the problem of `publish` (`problem.pending`)
+   * @throws {LineError} `bad-value` if it does not wait any more
+   */
+  takeBack(id: string): Promise<PendingMessage> {
+    return this.#session.takeBack(id);
   }
 
   /** How much the user wants to hear of channels, by their names, where it has said so. Throws as `read` does. */

@@ -40,6 +40,8 @@ type Repeatable =
   | 'search'
   | 'level'
   | 'levels'
+  | 'pending'
+  | 'take-back'
   | 'block'
   | 'unblock'
   | 'accept'

@@ -16,6 +16,7 @@ import {
   type Level,
   type Marked,
   type Message,
+  type PendingMessage,
   type Problem,
   type Published,
   problem,
@@ -340,6 +341,19 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     return this.connection.requests.ask({ do: 'search', words, ...options });
   }
 
+  async pending(channel?: string): Promise<readonly PendingMessage[]> {
+    this.#mustBeOpen();
+    return (await this.connection.requests.ask({ do: 'pending', ...defined({ channel }) })).pending;
+  }
+
+  async takeBack(pending: string): Promise<PendingMessage> {
+    this.#mustBeOpen();
+    // Not again after a broken connection: it would wait no more.
+    return new Promise((resolve, reject) =>
+      this.connection.requests.send({ do: 'take-back', pending }, { repeatable: false, resolve, reject }),
+    );
+  }
+
   async levels(): Promise<ReadonlyMap<string, ChannelLevel>> {
     this.#mustBeOpen();
     const { levels } = await this.connection.requests.ask({ do: 'levels' });
@@ -467,6 +481,9 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     else if (isPush(frame, 'level')) {
       const { on: _, ...level } = frame;
       this.#tell('level', level);
+    } else if (isPush(frame, 'pending')) {
+      const { on: _, ...pending } = frame;
+      this.#tell('pending', pending);
     } else if (isPush(frame, 'unread')) this.#unread?.changed(frame.counts);
     else if (isPush(frame, 'marks')) this.entries.get(frame.channel)?.marksChanged(frame);
     else if (isPush(frame, 'board')) this.entries.boardChanged(frame);

@@ -9,6 +9,7 @@ import type {
   Mentions,
   Message,
   MessageFilter,
+  PendingMessage,
   Problem,
   SearchWish,
 } from '@nine-bells/wire';
@@ -77,6 +78,8 @@ export interface LineEvents {
   blocks: { readonly blocks: ReadonlyMap<string, Block> };
   /** How much you want to hear of a channel has changed, on whichever of your devices; `null`: as if nothing were said. */
   level: Omit<ChannelLevel, 'level'> & { readonly level: Level | null };
+  /** A message of yours waits for a moderator, or does so no more, on whichever of your devices: see its `state`. */
+  pending: PendingMessage;
   /**
    * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
    * any more.

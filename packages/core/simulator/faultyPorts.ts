@@ -28,8 +28,10 @@ import {
   type MarkState,
   type ModerationAction,
   type NoticeDraft,
+  type PendingStore,
   type PersonStore,
   type Place,
+  pendingStoreMethods,
   personStoreMethods,
   type QueuedEvent,
   queueStoreMethods,
@@ -127,6 +129,7 @@ class Queues {
       ...queueStoreMethods,
       ...retentionStoreMethods,
       ...reportStoreMethods,
+      ...pendingStoreMethods,
       ...personStoreMethods,
       'messagesOf' as const,
       ...reactionStoreMethods,
@@ -148,6 +151,7 @@ const SlowQueues = Queues as unknown as new (
   IntakeStore &
   RetentionStore &
   ReportStore &
+  PendingStore &
   PersonStore &
   ReactionStore &
   BlockStore &

@@ -53,6 +53,7 @@ export * from './model/moderation.js';
 export * from './model/notice.js';
 export * from './model/options.js';
 export * from './model/pattern.js';
+export * from './model/pending.js';
 export * from './model/presenceRule.js';
 export * from './model/rate.js';
 export * from './model/reaction.js';

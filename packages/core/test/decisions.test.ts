@@ -34,6 +34,8 @@ const samples: Readonly<Record<Verb, object>> = {
   search: { words: 'petrel', in: [channel] },
   level: { channel, level: 'nothing' },
   levels: {},
+  pending: {},
+  'take-back': { pending: 'p1' },
   block: { user: 'ines' },
   unblock: { user: 'ines' },
   blocks: {},
@@ -63,6 +65,8 @@ const own = new Set([
   'hasBlocks',
   'setLevel',
   'levels',
+  'pending',
+  'takeBackPending',
   'accept',
   'threads',
 ]);
@@ -95,6 +99,7 @@ describe('no verb reaches a channel without a decision', () => {
     const code = reply?.problem?.code ?? reply?.entered?.[0]?.problem?.code;
     if (verb === 'status') expect(code).toBe('bad-value');
     else if (verb === 'accept') expect(code).toBe('no-such-invitation');
+    else if (verb === 'take-back') expect(code).toBe('bad-value');
     else if (verb === 'search') expect(code).toBe('not-allowed');
     else if (verb !== 'hello' && verb !== 'call' && sessionVerbs[verb].act === 'own') expect(code).toBeUndefined();
     else expect(code).toBe('not-allowed');

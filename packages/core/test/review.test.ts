@@ -4,16 +4,18 @@ import type { ChannelRule, ReviewAnswer, ReviewQuestion } from '../src/index.js'
 import { type Client, harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
+const moderator = { kind: 'key', id: 'k' } as const;
 const allow = { enter: 'anyone', publish: 'anyone', revise: 'anyone', withdraw: 'anyone' } as const;
-const rule = (otherwise: 'refuse' | 'pass'): ChannelRule => ({
+type Otherwise = 'refuse' | 'pass' | 'hold';
+const rule = (otherwise: Otherwise): ChannelRule => ({
   pattern: 'race/:race/chat',
   logbook: { type: 'kept' },
   review: { ask: 'https://app/review', withinMs: 2_000, otherwise },
   allow,
 });
 
-/** The application answers by what a message holds: `no`, `later`, `never`, `fail` and `rude`. */
-function setUp(otherwise: 'refuse' | 'pass' = 'refuse') {
+/** The application answers by what a message holds: `no`, `later`, `never`, `fail`, `hold` and `rude`. */
+function setUp(otherwise: Otherwise = 'refuse', change: Partial<ChannelRule> = {}) {
   const asked: ReviewQuestion[] = [];
   const review = async (_: string, question: ReviewQuestion): Promise<ReviewAnswer> => {
     asked.push(question);
@@ -21,10 +23,14 @@ function setUp(otherwise: 'refuse' | 'pass' = 'refuse') {
     if (data === 'never') return new Promise(() => {});
     if (data === 'later') await new Promise<void>((resolve) => void all.clock.setTimer(1_000, resolve));
     if (data === 'fail') throw new Error('dead');
+    if (data === 'hold') return { allow: false, hold: true, reason: 'somebody looks at it' };
     if (data === 'no') return { allow: false, reason: 'not here' };
     return data === 'rude' ? { allow: true, data: 'r***' } : { allow: true };
   };
-  const all = harness({ pulseMs: 3_600_000 }, undefined, { rules: [rule(otherwise)], ports: { reviewer: { review } } });
+  const all = harness({ pulseMs: 3_600_000 }, undefined, {
+    rules: [{ ...rule(otherwise), ...change }],
+    ports: { reviewer: { review } },
+  });
   return { ...all, asked };
 }
 type Harness = ReturnType<typeof setUp>;
@@ -131,5 +137,158 @@ describe('a message that is reviewed', () => {
 
   it('needs a way to ask', () => {
     expect(() => harness({}, undefined, { rules: [rule('pass')] })).toThrow('race/:race/chat: messages are reviewed');
+  });
+});
+
+describe('a message that a moderator looks at', () => {
+  const first = async (all: Harness) => {
+    const [one] = await all.engine.pending.list({ isWaiting: true, limit: 10 });
+    if (one === undefined) throw new Error('nothing waits');
+    return one;
+  };
+  const events = (client: Client) => client.pushes('pending').map(({ data, state, reason }) => [data, state, reason]);
+
+  it.each([
+    ['refuse', 'hold', 'somebody looks at it'],
+    ['hold', 'fail', undefined],
+    ['hold', 'never', undefined],
+  ] as const)(
+    'waits, is seen by its author, and is published once: without an answer %s, %s',
+    async (otherwise, data, why) => {
+      const all = setUp(otherwise);
+      const [mira, pia] = await meet(all);
+      const id = send(mira, data, { key: 'k1' });
+      await all.clock.run(2_000);
+      expect(reply(mira, id).problem).toMatchObject({ code: 'pending', pending: expect.any(String) });
+      expect([pia.data, events(mira), events(pia)]).toEqual([[], [[data, 'waiting', why]], []]);
+      const again = send(mira, data, { key: 'k1' });
+      const own = mira.send({ do: 'pending' });
+      const others = pia.send({ do: 'pending' });
+      await all.settle();
+      expect(reply(mira, again).problem.pending).toBe(reply(mira, id).problem.pending);
+      expect(all.asked).toHaveLength(1);
+      expect(reply(mira, own).pending).toMatchObject([{ data, key: 'k1', state: 'waiting', by: { user: 'mira' } }]);
+      expect(reply(pia, others).pending).toEqual([]);
+      const { id: waiting } = await first(all);
+      const approved = all.engine.pending.approve(waiting, moderator);
+      const second = all.engine.pending.approve(waiting, moderator).catch((error) => error.code);
+      await all.settle();
+      expect(await approved).toMatchObject({ state: 'published' });
+      // Both at once: each is told that it is published, or that it waits no more.
+      expect(['bad-value', 'published']).toContain(
+        ((s) => s.state ?? s)((await second) as { state?: string } & string),
+      );
+      expect([pia.data, events(mira).at(-1)]).toEqual([[data], [data, 'published', undefined]]);
+      const late = send(mira, data, { key: 'k1' });
+      await all.settle();
+      expect([reply(mira, late).repeated, all.asked.length]).toEqual([true, 1]);
+    },
+  );
+
+  it('keeps the order of its author, whatever is decided first, and holds up nobody else', async () => {
+    const all = setUp();
+    const [mira, pia] = await meet(all);
+    for (const data of ['hold', 'one', 'hold', 'two', 'no']) send(mira, data);
+    send(pia, 'other');
+    await all.settle();
+    const [h1, one, h2, two] = await all.engine.pending.list({ isWaiting: true, limit: 10 });
+    expect([pia.data, [h1, one, h2, two].map((each) => each?.isCleared)]).toEqual([
+      ['other'],
+      [false, true, false, true],
+    ]);
+    expect(await all.engine.pending.approve(h2?.id as string, moderator)).toMatchObject({
+      state: 'waiting',
+      cleared: true,
+    });
+    await all.settle();
+    expect(pia.data).toEqual(['other']);
+    await all.engine.pending.reject(h1?.id as string, moderator, 'not here');
+    await all.settle();
+    expect(pia.data).toEqual(['other', 'one', 'hold', 'two']);
+    expect(events(mira).at(-4)).toEqual(['hold', 'refused', 'not here']);
+    send(mira, 'three');
+    await all.settle();
+    expect(pia.data.at(-1)).toBe('three');
+  });
+
+  it('is taken back by its author alone, and what waits behind it goes on', async () => {
+    const all = setUp();
+    const [mira, pia] = await meet(all);
+    for (const data of ['hold', 'one']) send(mira, data);
+    await all.settle();
+    const { id } = await first(all);
+    const takeBack = async (client: Client) => {
+      const asked = client.send({ do: 'take-back', pending: id });
+      await all.settle();
+      return reply(client, asked);
+    };
+    expect((await takeBack(pia)).problem).toMatchObject({ code: 'bad-value' });
+    expect(await takeBack(mira)).toMatchObject({ id, state: 'taken-back' });
+    expect((await takeBack(mira)).problem).toMatchObject({ code: 'bad-value' });
+    await expect(all.engine.pending.approve(id, moderator)).rejects.toMatchObject({ code: 'bad-value' });
+    await expect(all.engine.pending.reject(id, moderator)).rejects.toMatchObject({ code: 'bad-value' });
+    expect(pia.data).toEqual(['one']);
+  });
+
+  it.each([
+    ['is withdrawn', 'withdraw', 'refused', 'The message was withdrawn'],
+    ['stands', undefined, 'published', undefined],
+  ] as const)('revises what %s when it is approved', async (_, act, state, why) => {
+    const all = setUp();
+    const [mira, pia] = await meet(all);
+    const id = send(mira, 'fine');
+    await all.settle();
+    const { cursor } = reply(mira, id);
+    mira.send({ do: 'revise', channel: chat, cursor, data: 'hold' });
+    await all.settle();
+    const waiting = await first(all);
+    expect([waiting.revises, pia.pushes('change').length]).toEqual([cursor, 0]);
+    if (act !== undefined) pia.send({ do: act, channel: chat, cursor });
+    await all.settle();
+    const approved = all.engine.pending.approve(waiting.id, moderator);
+    await all.settle();
+    const now = await approved;
+    expect([now.state, now.reason?.split(':')[0]]).toEqual([state, why]);
+    expect(pia.pushes('change').map(({ message }) => message.data)).toEqual([act === undefined ? 'hold' : null]);
+  });
+
+  it('is not published behind a ban unless a moderator has let it pass', async () => {
+    const all = setUp();
+    const [mira, pia] = await meet(all);
+    for (const data of ['hold', 'one']) send(mira, data);
+    await all.settle();
+    await all.engine.moderation.ban({ user: 'mira', channel: chat }, moderator);
+    void all.engine.pending.approve((await first(all)).id, moderator);
+    await all.settle();
+    expect([pia.data, events(mira).at(-1)]).toEqual([['hold'], ['one', 'refused', 'Banned']]);
+  });
+
+  it('is bounded for each user, and needs a record that is kept', async () => {
+    const all = setUp('hold');
+    const [mira] = await meet(all);
+    for (let n = 0; n < 100; n++) {
+      send(mira, 'hold');
+      await all.settle();
+    }
+    const more = send(mira, 'hold');
+    await all.settle();
+    expect(reply(mira, more).problem).toMatchObject({ code: 'busy' });
+
+    const recent = setUp('hold', { logbook: { type: 'recent', bounds: { messages: 5, forMs: 60_000 } } });
+    const [ines] = await meet(recent);
+    const id = send(ines, 'hold');
+    await recent.settle();
+    expect(reply(ines, id).problem).toMatchObject({ code: 'review-failed' });
+  });
+
+  it('is published by another instance where the one that began has stopped', async () => {
+    const all = setUp();
+    const [mira, pia] = await meet(all);
+    send(mira, 'hold');
+    await all.settle();
+    // A moderator has let it pass, and the instance has stopped right then.
+    await all.memory.clearPending((await first(all)).id, moderator, 0);
+    await all.clock.run(30_000);
+    expect(pia.data).toEqual(['hold']);
   });
 });

@@ -26,6 +26,7 @@ import {
   type KeptInvitation,
   type KeptLevel,
   type KeptRange,
+  type KnownUnderKey,
   type KnownUser,
   type LevelWish,
   type LoggedMessage,
@@ -38,6 +39,7 @@ import {
   type NoticeDraft,
   noSuchMessage,
   noticeOf,
+  type PendingKey,
   type PersonMessages,
   type PersonPlace,
   type PersonRecords,
@@ -72,13 +74,13 @@ import {
   type ReactionCounts,
   refusal,
 } from '@nine-bells/wire';
-import { MemoryQueues } from './memoryQueues.js';
+import { MemoryPending } from './memoryPending.js';
 
 const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
 const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_INTEGER };
 
 /** A store that forgets everything with its process. For tests and simulation. */
-export class MemoryStore extends MemoryQueues implements Store {
+export class MemoryStore extends MemoryPending implements Store {
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, RecentLog>();
   readonly #moderation: ModerationAction[] = [];
@@ -113,8 +115,10 @@ export class MemoryStore extends MemoryQueues implements Store {
 
   async append(channel: ChannelName, draft: Draft): Promise<Appended> {
     const before = draft.change?.keeps ? this.#revisionOf(channel, draft.change.of) : undefined;
+    if (draft.releases !== undefined) this.checkWaits(draft.releases);
     if (draft.reply !== undefined) this.#checkAnswered(channel, draft);
     const appended = this.#log(channel).append(draft, unbounded);
+    if (draft.releases !== undefined) this.release(draft.releases);
     if (appended.repeated) return appended;
     if (draft.change !== undefined) this.#keep(channel, draft.change, before);
     else this.#takePart(channel, appended.logged);
@@ -136,6 +140,17 @@ export class MemoryStore extends MemoryQueues implements Store {
       (this.#counted.get(channel) ?? 0) + (draft.change === undefined && countsAsUnread(draft.type) ? 1 : 0);
     this.#counted.set(channel, counted);
     return { ...appended, counted };
+  }
+
+  async knownUnder(channel: ChannelName, { user, key, isChange }: PendingKey): Promise<KnownUnderKey | undefined> {
+    const pending = this.pendingUnder(channel, user, key, isChange);
+    if (pending !== undefined) return { pending };
+    if (isChange) return undefined;
+    const { messages } = this.#log(channel).before(undefined, everything);
+    const published = messages.find(
+      (each) => each.isMessage && each.message.key === key && each.message.by?.user === user,
+    );
+    return published && { published: { id: published.id, place: published.place } };
   }
 
   async revisions(

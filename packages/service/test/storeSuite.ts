@@ -9,6 +9,8 @@ import {
   type DueWish,
   LoggedMessage,
   type LogSlice,
+  type PendingDraft,
+  type PendingWish,
   type QueuedEvent,
   queryOf,
   shownOf,
@@ -1224,6 +1226,112 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       });
       expect(await store.forget('reports', 6, 10)).toBe(1);
       expect(await list(false)).toEqual([]);
+    });
+
+    describe('messages that wait for a moderator', () => {
+      const by = { kind: 'key', id: 'k', name: 'jury' } as const;
+      const most = { all: 4, each: 3 };
+      const keep = (n: number, user = 'pia', more: Partial<PendingDraft> = {}) => {
+        const author = user.startsWith('guest:') ? { user, guest: true as const } : { user };
+        const message = { id: `p${n}`, channel: chat, by: author, atMs: n, type: 'message', data: { text: "it's" } };
+        return store.keepPending({ ...message, isCleared: false, ...more }, most);
+      };
+      const waiting = async (more: Partial<PendingWish> = {}) =>
+        (await store.pending({ isWaiting: true, limit: 10, ...more })).map(({ id }) => id);
+
+      it('are kept once by their keys, within bounds, and listed', async () => {
+        const replyTo = 'v1:1' as Cursor;
+        const more = { key: 'k"1', reason: "somebody's looking", replyTo, mentions: { users: ['ines'] } };
+        expect(await keep(1, 'pia', more)).toMatchObject({ repeated: false });
+        const again = await keep(2, 'pia', { key: 'k"1' });
+        expect(again).toMatchObject({
+          repeated: true,
+          message: { id: 'p1', number: 1, data: { text: "it's" }, ...more },
+        });
+        const which = { user: 'pia', key: 'k"1', isChange: false };
+        expect(await store.knownUnder(chat, which)).toEqual({ pending: again.message });
+        expect(await store.knownUnder(chat, { ...which, isChange: true })).toBeUndefined();
+        await keep(3, 'pia', { key: 'k"1', revises: replyTo, ifRevision: null });
+        expect(await store.pendingById('p3')).toMatchObject({ revises: replyTo, ifRevision: null });
+        await keep(4);
+        await expect(keep(5)).rejects.toMatchObject({ problem: { code: 'busy' } });
+        await keep(6, 'ines', { channel: signals });
+        await expect(keep(7, 'bram')).rejects.toMatchObject({ problem: { code: 'busy' } });
+        // Guests are counted apart.
+        await keep(8, 'guest:a');
+        expect([await waiting(), await waiting({ channel: signals }), await waiting({ user: 'guest:a' })]).toEqual([
+          ['p1', 'p3', 'p4', 'p6', 'p8'],
+          ['p6'],
+          ['p8'],
+        ]);
+        expect(await waiting({ from: again.message.number, limit: 1 })).toEqual(['p3']);
+        expect([await store.hasPending(chat, 'pia'), await store.hasPending(chat, 'ines')]).toEqual([true, false]);
+      });
+
+      it('are decided once, by whoever comes first, which stands in the audit log', async () => {
+        for (const n of [1, 2, 3]) await keep(n);
+        await keep(4, 'ines', { isCleared: true });
+        expect(await store.clearedPending(10)).toEqual([{ channel: chat, user: 'ines' }]);
+        expect(await store.clearPending('p2', by, 9)).toMatchObject({ isCleared: true, clearedBy: by });
+        await store.clearPending('p2', by, 10);
+        // The first one of its author is not decided.
+        expect(await store.clearedPending(10)).toEqual([{ channel: chat, user: 'ines' }]);
+        expect(await store.takeBackPending('p3', 'ines')).toBeUndefined();
+        expect(await store.takeBackPending('p3', 'pia')).toMatchObject({ id: 'p3' });
+        const end = { by, atMs: 11, reason: "that's rude" };
+        expect(await store.refusePending('p1', end)).toMatchObject({ refused: { atMs: 11, reason: "that's rude" } });
+        for (const undone of [
+          () => store.refusePending('p1', end),
+          () => store.clearPending('p1', by, 12),
+          () => store.takeBackPending('p3', 'pia'),
+          () => store.refusePending('p9', end),
+        ])
+          expect(await undone()).toBeUndefined();
+        expect(await store.nextPending(chat, 'pia')).toMatchObject({ id: 'p2', clearedBy: by });
+        expect((await store.pending({ isWaiting: false, limit: 10 })).map(({ id }) => id)).toEqual(['p1']);
+        expect((await store.audit(undefined, 5)).map(({ type, user, about }) => [type, user, about])).toEqual([
+          ['reject', 'pia', 'p1'],
+          ['approve', 'pia', 'p2'],
+        ]);
+        expect(await store.forgettable('pending', 2)).toBe(1);
+        expect(await store.forget('pending', 2, 10)).toBe(1);
+        expect(await waiting()).toEqual(['p2', 'p4']);
+      });
+
+      it('wait no more with the commit that publishes them, each once', async () => {
+        await keep(1, 'pia', { key: 'k1' });
+        const released = (n: number, releases: string, key?: string) =>
+          store.append(chat, { ...draft(n, { by: { user: 'pia' } }), releases, ...(key && { key }) });
+        const both = await Promise.allSettled([released(1, 'p1', 'k1'), released(2, 'p1')]);
+        expect(both).toMatchObject([
+          { status: 'fulfilled', value: { repeated: false } },
+          { status: 'rejected', reason: { problem: { code: 'bad-value' } } },
+        ]);
+        expect([await store.pendingById('p1'), (await store.head(chat)).number]).toEqual([undefined, 1]);
+        expect(await store.knownUnder(chat, { user: 'pia', key: 'k1', isChange: false })).toMatchObject({
+          published: { id: 'm1', place: { number: 1 } },
+        });
+        // Its key was used elsewhere meanwhile: it is there once, and does not wait for good.
+        await keep(3, 'pia', { key: 'k3' });
+        await store.append(chat, { ...draft(3, { by: { user: 'pia' } }), key: 'k3' });
+        expect(await released(4, 'p3', 'k3')).toMatchObject({ repeated: true });
+        expect(await waiting()).toEqual([]);
+      });
+
+      it('go with their author, and do not say any more who decided', async () => {
+        await keep(1);
+        await keep(2, 'ines');
+        const pia = { kind: 'user', id: 'pia' } as const;
+        await store.refusePending('p2', { by: pia, atMs: 3 });
+        expect(await store.recordsOf('pia')).toMatchObject({
+          pending: [{ id: 'p1', message: { data: { text: "it's" } } }],
+        });
+        expect(await store.eraseRecords('pending', 'pia', 'e1', 10)).toBe(2);
+        expect(await store.eraseRecords('pending', 'pia', 'e1', 10)).toBe(0);
+        const rows = await database.reads.select<{ ended_by_json: string }>('SELECT * FROM pending_messages', {});
+        expect(rows).toMatchObject([{ id: 'p2' }]);
+        expect(JSON.stringify(rows)).not.toContain('pia');
+      });
     });
 
     it('forgets records of each kind, and nothing that is still of use', async () => {

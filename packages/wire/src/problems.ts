@@ -45,6 +45,7 @@ export const problemCatalogue = {
   'too-many-reactions': { title: 'There are too many kinds of reactions', status: 409 },
   'review-refused': { title: 'The application does not publish this', status: 403 },
   'review-failed': { title: 'The application did not say whether this may be published', status: 503 },
+  pending: { title: 'It waits for a moderator', status: 202 },
   'too-many-levels': { title: 'The user has set levels for too many channels', status: 409 },
   'too-many-blocks': { title: 'The user keeps too many users away', status: 409 },
   'no-such-invitation': { title: 'There is no such invitation', status: 404 },
@@ -84,6 +85,8 @@ export interface Problem {
   readonly refusal?: CallRefused;
   /** With `banned` and `silenced`: until when (RFC 3339); absent: until that is ended. */
   readonly until?: string;
+  /** With `pending`: the id of the message that waits. */
+  readonly pending?: string;
 }
 
 /** Why an application does not do what a client has called, in its own words. */

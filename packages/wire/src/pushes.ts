@@ -2,7 +2,7 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { Author, Block, Gap, Level, Member, Message, Notice, ReactionCounts } from './records.js';
+import type { Author, Block, Gap, Level, Member, Message, Notice, PendingMessage, ReactionCounts } from './records.js';
 import type { ReplyFrame } from './replies.js';
 
 export interface MessagePush extends Message {
@@ -93,6 +93,9 @@ export interface LevelPush {
   readonly level: Level | null;
   readonly until?: string;
 }
+export interface PendingPush extends PendingMessage {
+  readonly on: 'pending';
+}
 export interface UserPush {
   readonly on: 'user';
   readonly user: string;
@@ -158,6 +161,7 @@ export type Push =
   | MarksPush
   | BlocksPush
   | LevelPush
+  | PendingPush
   | UserPush
   | GapPush
   | RemovedPush

@@ -255,6 +255,8 @@ const shapes: Readonly<Record<Verb, Shape>> = {
   },
   level: { channel: must(channel), level: must(level), forMs: may(integer(1_000, 365 * 86_400_000)) },
   levels: {},
+  pending: { channel: may(channel) },
+  'take-back': { pending: must(words(64)) },
   block: { user: must(user), as: may(blockKind) },
   unblock: { user: must(user) },
   blocks: {},

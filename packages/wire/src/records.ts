@@ -172,6 +172,36 @@ export interface Invitation {
 }
 
 /**
+ * A message that is not published yet, or was not: a moderator looks at it first.
+ *
+ * - `waiting`: a moderator has not decided, or an earlier message of its author waits
+ * - `published`: it has a place in the channel, and waits no more
+ * - `refused`: it is not published; its author sees it until it is forgotten
+ * - `taken-back`: by its author
+ */
+export interface PendingMessage {
+  readonly id: string;
+  readonly channel: ChannelName;
+  readonly state: 'waiting' | 'published' | 'refused' | 'taken-back';
+  readonly by: Author;
+  /** When it was to be published (RFC 3339, UTC, milliseconds). */
+  readonly at: string;
+  readonly type: string;
+  readonly key?: string;
+  readonly data: Json;
+  readonly replyTo?: Cursor;
+  readonly mentions?: Mentions;
+  /** The message that it is to revise. */
+  readonly revises?: Cursor;
+  /** Why it waits, or was refused, in words for its author. */
+  readonly reason?: string;
+  /** It may be published, and only waits for earlier messages of its author. */
+  readonly cleared?: true;
+  /** Of one that is published: its place, or that of the change. */
+  readonly cursor?: Cursor;
+}
+
+/**
  * How much a user wants to hear of a channel. `everything`: as if nothing were said; `mentions`: notices only of messages that
  * mention it; `nothing`: no notices, and no place in its digest.
  */

@@ -13,6 +13,7 @@ import type {
   Mentions,
   Message,
   Notice,
+  PendingMessage,
   ReactionCounts,
   ReactionsOf,
   Reactor,
@@ -285,6 +286,12 @@ export interface LevelsReply {
   readonly levels: readonly ChannelLevel[];
 }
 
+/** The reply to `pending`. */
+export interface PendingReply {
+  /** The oldest first, at most 100. */
+  readonly pending: readonly PendingMessage[];
+}
+
 /** The reply to `block`, `unblock` and `blocks`. */
 export interface BlocksReply {
   /** Whom the user keeps away now, by their ids. */
@@ -324,6 +331,8 @@ export interface ReplyOf {
   readonly search: SearchReply;
   readonly level: { readonly channel: ChannelName; readonly level: Level | null; readonly until?: string };
   readonly levels: LevelsReply;
+  readonly pending: PendingReply;
+  readonly 'take-back': PendingMessage;
   readonly block: BlocksReply;
   readonly unblock: BlocksReply;
   readonly blocks: BlocksReply;

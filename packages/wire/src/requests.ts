@@ -208,6 +208,16 @@ export interface LevelRequest extends Numbered {
 export interface LevelsRequest extends Numbered {
   readonly do: 'levels';
 }
+/** Asks for one's own messages that wait for a moderator, and those that were refused. */
+export interface PendingRequest extends Numbered {
+  readonly do: 'pending';
+  readonly channel?: ChannelName;
+}
+/** Takes back one's own message that waits. */
+export interface TakeBackRequest extends Numbered {
+  readonly do: 'take-back';
+  readonly pending: string;
+}
 export interface BlockRequest extends Numbered {
   readonly do: 'block';
   /** Whom you do not want to hear. */
@@ -319,6 +329,8 @@ export type Request =
   | SearchRequest
   | LevelRequest
   | LevelsRequest
+  | PendingRequest
+  | TakeBackRequest
   | BlockRequest
   | UnblockRequest
   | BlocksRequest

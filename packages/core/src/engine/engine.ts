@@ -60,6 +60,7 @@ import { Publisher } from '../record/publisher.js';
 import { Refusals } from '../record/refusals.js';
 import { Traces } from '../record/traces.js';
 import { Pruner } from '../retention/pruner.js';
+import { PendingMessages } from '../review/pendingMessages.js';
 import { Reviews } from '../review/reviews.js';
 import { accessRuleFault, asksTheApplication } from '../rules/accessRule.js';
 import { type ChannelRule, ChannelRules } from '../rules/channelRule.js';
@@ -152,6 +153,7 @@ export class Engine {
   readonly eraser: Eraser;
   readonly reactions: Reactions;
   readonly reports: Reports;
+  readonly pending: PendingMessages;
   readonly hooks: Hooks;
   readonly intakes: Intakes;
   readonly calls: Calls;
@@ -383,6 +385,16 @@ export class Engine {
     this.indexer = new Indexer({ ...base, rules: channelRules });
     this.search = new Search({ clock, rules: channelRules, store });
     this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
+    this.pending = new PendingMessages({
+      ...base,
+      rules: channelRules,
+      hooks,
+      logOf: (match) => channels.logOf(match),
+      publisher,
+      mentions,
+      bans,
+      push: (user, frame) => connected.push(user, frame),
+    });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
     this.eraser = new Eraser({
       ...base,
@@ -451,7 +463,8 @@ export class Engine {
       blocks: this.blocks,
       levels: this.levels,
       search: this.search,
-      reviews: new Reviews({ clock, report, reviewer: ports.reviewer }),
+      reviews: new Reviews({ clock, report, reviewer: ports.reviewer, pending: this.pending }),
+      pending: this.pending,
       mentions,
       invitations: this.invitations,
       pacer: new Pacer(clock, wheel, this.options.pulseMs / 2),
@@ -470,6 +483,7 @@ export class Engine {
     if (relay.others !== undefined) this.moderation.watchChanges(() => this.#ports.keysChanged?.());
     this.pruner.start();
     this.indexer.start();
+    if (reviewed !== undefined) this.pending.start();
     this.eraser.start();
     this.#sweepLater();
   }
@@ -577,6 +591,7 @@ export class Engine {
         else if (word.type === 'admissions') this.invitations.hear(word.users);
         else if (word.type === 'blocks') this.blocks.hear(word.user);
         else if (word.type === 'level') this.levels.hear(word.user, word);
+        else if (word.type === 'pending') this.pending.hear(word.user, word.message);
         else this.inboxes.hear(word);
       },
     });

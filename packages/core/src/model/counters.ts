@@ -25,7 +25,17 @@ export class Counters {
   readonly gaps = { expired: 0, 'new-volume': 0, lost: 0 };
 
   /** Messages pruned from kept logbooks, and records forgotten, by kind. */
-  readonly pruned = { messages: 0, audit: 0, notices: 0, users: 0, bans: 0, keys: 0, reports: 0, invitations: 0 };
+  readonly pruned = {
+    messages: 0,
+    audit: 0,
+    notices: 0,
+    users: 0,
+    bans: 0,
+    keys: 0,
+    reports: 0,
+    pending: 0,
+    invitations: 0,
+  };
 
   /** Data that does not fit its contract, by the pattern of the channel rule. */
   readonly misfits = new Map<string, { refused: number; reported: number }>();

@@ -15,6 +15,7 @@ export const hookEvents = [
   'silence',
   'end-silence',
   'reported',
+  'pending',
   'sign-out',
   'revoke-tokens',
   'intake-failed',

@@ -48,6 +48,8 @@ export interface Draft {
   readonly mentions?: Mentions | undefined;
   /** The users who are mentioned by that. */
   readonly mentioned?: readonly string[] | undefined;
+  /** The message that waited for a moderator and is published with this: it waits no more, in the same commit. */
+  readonly releases?: string | undefined;
 }
 
 /** What a message answers, by numbers of its volume. */
@@ -391,6 +393,8 @@ export interface OwnChange {
   readonly by?: Author | undefined;
   /** The session that changes it; absent: an application. */
   readonly session?: string | undefined;
+  /** As in `Draft`. */
+  readonly releases?: string | undefined;
 }
 
 /** Bounds of a `recent` logbook; what exceeds either is forgotten. */
@@ -443,6 +447,8 @@ export interface OwnDraft {
   readonly replying?: { readonly reply: Reply; readonly answers: string } | undefined;
   /** Whom it mentions: as it is shown, and all users that this means. */
   readonly mentioning?: { readonly mentions: Mentions; readonly mentioned: readonly string[] } | undefined;
+  /** As in `Draft`. */
+  readonly releases?: string | undefined;
 }
 
 export interface KeptChannel {

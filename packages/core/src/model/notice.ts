@@ -5,6 +5,7 @@ import {
   type Json,
   type Level,
   type Notice,
+  type PendingMessage as PendingShown,
   type Place,
 } from '@nine-bells/wire';
 import type { MarkState } from './mark.js';
@@ -98,6 +99,8 @@ export type UserWord =
       readonly level: Level | null;
       readonly untilMs?: number;
     }
+  /** What has become of a user's message that waits for a moderator. */
+  | { readonly type: 'pending'; readonly user: string; readonly message: PendingShown }
   /** Whom a user keeps away has changed. */
   | { readonly type: 'blocks'; readonly user: string }
   | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }

@@ -20,9 +20,10 @@ export interface Retention {
  * - `bans`: bans and silences that have ended
  * - `keys`: API keys that were revoked or have expired, unless a hook is registered with them
  * - `reports`: reports of messages that have ended
+ * - `pending`: messages that wait for a moderator, or were refused
  * - `invitations`: invitations that can no longer be accepted, and whom they let in until a time that is over
  */
-export const recordKinds = ['audit', 'notices', 'users', 'bans', 'keys', 'reports', 'invitations'] as const;
+export const recordKinds = ['audit', 'notices', 'users', 'bans', 'keys', 'reports', 'pending', 'invitations'] as const;
 export type RecordKind = (typeof recordKinds)[number];
 
 /** How long records are kept once they are of no use any more, in milliseconds. */
@@ -37,6 +38,7 @@ export const defaultRecordRetention: RecordRetention = {
   bans: 730 * dayMs,
   keys: 730 * dayMs,
   reports: 365 * dayMs,
+  pending: 30 * dayMs,
   invitations: 90 * dayMs,
 };
 

@@ -8,7 +8,7 @@ export interface ReviewRule {
   /** How long it may take, in milliseconds. */
   readonly withinMs: number;
   /** What becomes of a message without an answer. */
-  readonly otherwise: 'refuse' | 'pass';
+  readonly otherwise: 'refuse' | 'pass' | 'hold';
 }
 
 /** What is asked about a message. */
@@ -19,15 +19,20 @@ export interface ReviewQuestion {
   readonly type: string;
   readonly data: Json;
   readonly key?: string | undefined;
+  readonly replyTo?: Cursor | undefined;
   readonly mentions?: Mentions | undefined;
   /** The message that it would revise. */
   readonly revises?: Cursor | undefined;
+  /** The revision that it must have then. */
+  readonly ifRevision?: Cursor | null | undefined;
 }
 
 /** What the application says. */
 export interface ReviewAnswer {
   readonly allow: boolean;
-  /** Why not, in words for the author. */
+  /** A moderator is to decide. */
+  readonly hold?: boolean;
+  /** Why not, or why not yet, in words for the author. */
   readonly reason?: string;
   /** What the message is to hold instead. */
   readonly data?: Json;

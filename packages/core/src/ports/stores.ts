@@ -31,6 +31,14 @@ import type {
 import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '../model/messageReport.js';
 import type { Actor, AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
+import type {
+  KnownUnderKey,
+  PendingDraft,
+  PendingEnd,
+  PendingKey,
+  PendingMessage,
+  PendingWish,
+} from '../model/pending.js';
 import type { Reacted, Reaction, ReactionSlice, Reactor, ReactorsWish } from '../model/reaction.js';
 import type { Hold, KeptRange, RecordKind } from '../model/retention.js';
 import type { SearchEntry, SearchFound, SearchLookup } from '../model/search.js';
@@ -585,6 +593,50 @@ export const reportStoreMethods = [
   'endReport',
 ] as const satisfies readonly (keyof ReportStore)[];
 
+/** Messages that moderators look at before they are published. */
+export interface PendingStore {
+  /** What was sent before under the key of an author, in a kept channel: it was published, or it is here. */
+  knownUnder(channel: ChannelName, which: PendingKey): Promise<KnownUnderKey | undefined>;
+  /** Whether messages of an author wait in a channel. */
+  hasPending(channel: ChannelName, user: string): Promise<boolean>;
+  /**
+   * Keeps a message. One whose key its author has used before in the channel is not kept again: the earlier one is given.
+   *
+   * @param most - that may wait: of all signed-in users, or if it is a guest's of all guests; and of the author
+   * @throws {ProblemError} `busy` if so many wait; `unavailable`
+   */
+  keepPending(
+    draft: PendingDraft,
+    most: { readonly all: number; readonly each: number },
+  ): Promise<{ readonly message: PendingMessage; readonly repeated: boolean }>;
+  pending(wish: PendingWish): Promise<readonly PendingMessage[]>;
+  pendingById(id: string): Promise<PendingMessage | undefined>;
+  /** The first message of an author that waits in a channel. */
+  nextPending(channel: ChannelName, user: string): Promise<PendingMessage | undefined>;
+  /** Where the first message that waits of an author may be published: some such places. */
+  clearedPending(limit: number): Promise<readonly { readonly channel: ChannelName; readonly user: string }[]>;
+  /** A moderator lets a message pass, which stands in the audit log. Gives it; `undefined` if it does not wait. */
+  clearPending(id: string, by: Actor, atMs: number): Promise<PendingMessage | undefined>;
+  /** Refuses a message that waits, which stands in the audit log if a moderator does it. */
+  refusePending(id: string, end: PendingEnd): Promise<PendingMessage | undefined>;
+  /** Takes back a message of an author that waits. */
+  takeBackPending(id: string, user: string): Promise<PendingMessage | undefined>;
+}
+
+/** The methods of `PendingStore`, for stores that pass them on. */
+export const pendingStoreMethods = [
+  'knownUnder',
+  'hasPending',
+  'keepPending',
+  'pending',
+  'pendingById',
+  'nextPending',
+  'clearedPending',
+  'clearPending',
+  'refusePending',
+  'takeBackPending',
+] as const satisfies readonly (keyof PendingStore)[];
+
 /** The methods of `RetentionStore`, for stores that pass them on. */
 export const retentionStoreMethods = [
   'keptRanges',
@@ -609,6 +661,7 @@ export interface Store
     IntakeStore,
     RetentionStore,
     ReportStore,
+    PendingStore,
     ReactionStore,
     MentionStore,
     SearchStore,

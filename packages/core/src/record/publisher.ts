@@ -111,6 +111,7 @@ export class Publisher {
       hops: own.hops,
       ...own.replying,
       ...own.mentioning,
+      releases: own.releases,
     };
     return this.#give(match, draft, bytes, users);
   }
@@ -167,7 +168,7 @@ export class Publisher {
    * @throws {ProblemError} as `append`; `no-such-message`, `withdrawn`, `conflict` as a rejection
    */
   change(match: RuleMatch, own: OwnChange, found: LoggedMessage): Promise<Changed> {
-    const { data, reason, ifRevision, by, key, owner } = own;
+    const { data, reason, ifRevision, by, key, owner, releases } = own;
     const { id: messageId, type, key: messageKey, by: author } = found.message;
     const dataText = JSON.stringify(data ?? null);
     const bytes = this.#checkSize(match, dataText);
@@ -192,6 +193,7 @@ export class Publisher {
       // Who was not to get it has nothing to be taken back, and may be told.
       except: withdraws ? undefined : found.except,
       hooks: hooks.wantingChange(channel, type, () => shown as Json),
+      releases,
       change: {
         of: {
           number: found.place.number,

@@ -1,9 +1,13 @@
-import { type Json, refusal } from '@nine-bells/wire';
+import { type Json, type Place, refusal } from '@nine-bells/wire';
 import { Breaker } from '../lib/breaker.js';
+import { authorOf } from '../model/author.js';
+import { type KnownUnderKey, pendingProblem } from '../model/pending.js';
 import type { ReviewAnswer, ReviewQuestion, ReviewRule } from '../model/review.js';
 import type { Clock } from '../ports/clock.js';
 import type { Report } from '../ports/report.js';
 import type { Reviewer } from '../ports/reviewer.js';
+import type { RuleMatch } from '../rules/channelRule.js';
+import type { PendingMessages } from './pendingMessages.js';
 
 /** Messages that are reviewed at a time, of one instance, and of one author in one channel. */
 const maxUnderWay = 1_000;
@@ -16,7 +20,20 @@ export interface ReviewsHost {
   readonly report: Report;
   /** Absent where no rule has review. */
   readonly reviewer: Reviewer | undefined;
+  readonly pending: Pick<PendingMessages, 'knownUnder' | 'isHeldUp' | 'keep'>;
 }
+
+/** What is done with a message after its review. */
+export interface AfterReview<T> {
+  /** Whether its author may still publish it: a ban may have come meanwhile. */
+  check(): Promise<unknown>;
+  publish(data: Json): Promise<T>;
+  /** It was published before, under its key. */
+  repeated(published: { readonly id: string; readonly place: Place }): T;
+}
+
+/** A message that was sent before, or what the application says. */
+type Found = KnownUnderKey | ReviewAnswer;
 
 /** What is published after a review, with what it holds if the application has changed that. */
 export type Reviewed<T> = T & { readonly data?: Json };
@@ -39,9 +56,11 @@ export class Reviews {
   /**
    * Has a message reviewed, and publishes it with what the application wants it to hold.
    *
-   * @throws {ProblemError} `busy` in this turn; as a rejection `review-refused`, `review-failed`, and what `publish` throws
+   * @param match - of a rule with review
+   * @throws {ProblemError} `busy` in this turn; as a rejection `review-refused`, `review-failed`, `pending` if a moderator is to
+   *   decide or an earlier message of its author waits, and what `check` and `publish` throw
    */
-  reviewed<T>(rule: ReviewRule, question: ReviewQuestion, publish: (data: Json) => Promise<T>): Promise<Reviewed<T>> {
+  reviewed<T>(match: RuleMatch, question: ReviewQuestion, after: AfterReview<T>): Promise<Reviewed<T>> {
     const key = JSON.stringify([question.channel, question.who.user]);
     const author = this.#authors.get(key) ?? { last: Promise.resolve(), count: 0 };
     if (this.#underWay >= maxUnderWay || author.count >= maxOfAuthor)
@@ -50,15 +69,11 @@ export class Reviews {
     author.count += 1;
     this.#underWay += 1;
     // All are asked about at once; they are published in their order.
-    const answer = this.#ask(rule, question);
+    const answer = this.#find(match, question);
     // Looked at when its turn comes.
     answer.catch(() => {});
     const before = author.last;
-    const published = before.then(async (): Promise<Reviewed<T>> => {
-      const { data } = await answer;
-      const done = await publish(data ?? question.data);
-      return { ...done, ...(data === undefined ? {} : { data }) } as Reviewed<T>;
-    });
+    const published = before.then(async (): Promise<Reviewed<T>> => this.#act(match, question, await answer, after));
     const over = (): void => {
       this.#underWay -= 1;
       author.count -= 1;
@@ -68,8 +83,46 @@ export class Reviews {
     return published;
   }
 
+  /** What was sent before under the key is not shown again. */
+  async #find({ rule }: RuleMatch, question: ReviewQuestion): Promise<Found> {
+    const { channel, who, key, revises } = question;
+    if (key !== undefined && rule.logbook.type === 'kept') {
+      const which = { user: who.user, key, isChange: revises !== undefined };
+      const known = await this.#host.pending.knownUnder(channel, which);
+      if (known !== undefined) return known;
+    }
+    return this.#ask(rule.review as ReviewRule, question, rule.logbook.type === 'kept');
+  }
+
+  async #act<T>(
+    { rule }: RuleMatch,
+    question: ReviewQuestion,
+    found: Found,
+    after: AfterReview<T>,
+  ): Promise<Reviewed<T>> {
+    if ('published' in found) return after.repeated(found.published) as Reviewed<T>;
+    if ('pending' in found) throw pendingProblem(found.pending);
+    const { data, hold = false, reason } = found;
+    await after.check();
+    const { channel, who, type, key, replyTo, mentions, revises, ifRevision } = question;
+    const { pending } = this.#host;
+    const isKept = rule.logbook.type === 'kept';
+    if (hold || (isKept && (await pending.isHeldUp(channel, who.user)))) {
+      const message = { channel, type, data: data ?? question.data, key, replyTo, mentions, revises, ifRevision };
+      const why = hold ? reason : 'an earlier message of yours waits for a moderator';
+      const by = authorOf(who);
+      throw pendingProblem(await pending.keep({ ...message, by, reason: why, isCleared: !hold }));
+    }
+    const done = await after.publish(data ?? question.data);
+    return { ...done, ...(data === undefined ? {} : { data }) } as Reviewed<T>;
+  }
+
   /** @throws {ProblemError} `review-refused`, `review-failed` */
-  async #ask({ ask: url, withinMs, otherwise }: ReviewRule, question: ReviewQuestion): Promise<ReviewAnswer> {
+  async #ask(
+    { ask: url, withinMs, otherwise }: ReviewRule,
+    question: ReviewQuestion,
+    mayHold: boolean,
+  ): Promise<ReviewAnswer> {
     const { reviewer, clock, report } = this.#host;
     const breaker = this.#breakers.get(url) ?? new Breaker();
     this.#breakers.set(url, breaker);
@@ -78,8 +131,9 @@ export class Reviews {
       try {
         if (reviewer === undefined) throw new Error('there is no application to ask');
         const answer = await this.#within(reviewer.review(url, question, withinMs), withinMs);
+        if (answer.hold && !mayHold) throw new Error(`${url} holds a message of a channel whose logbook is not kept`);
         breaker.succeeded();
-        if (answer.allow) return answer;
+        if (answer.allow || answer.hold) return answer;
         throw refusal('review-refused', answer.reason ?? 'no reason was given');
       } catch (error) {
         if (isRefusal(error)) throw error;
@@ -89,6 +143,7 @@ export class Reviews {
       }
     }
     if (otherwise === 'pass') return { allow: true };
+    if (otherwise === 'hold' && mayHold) return { allow: false, hold: true };
     throw refusal('review-failed', 'the application gave no answer that can be used, or not in time', {
       retryAfterMs: Math.ceil(retryAfterMs),
     });

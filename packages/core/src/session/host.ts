@@ -33,6 +33,7 @@ import type { Reactions } from '../reactions/reactions.js';
 import type { Publisher } from '../record/publisher.js';
 import type { Refusals } from '../record/refusals.js';
 import type { Traces } from '../record/traces.js';
+import type { PendingMessages } from '../review/pendingMessages.js';
 import type { Reviews } from '../review/reviews.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 import type { Search } from '../search/search.js';
@@ -71,6 +72,7 @@ export interface SessionHost {
   readonly blocks: Blocks;
   readonly levels: Levels;
   readonly reviews: Reviews;
+  readonly pending: PendingMessages;
   readonly search: Search;
   readonly mentions: Mentions;
   readonly invitations: Invitations;

@@ -32,10 +32,16 @@ class AnswerDto {
 
 /** What the application says of a message before it is published. */
 class ReviewAnswerDto {
-  static readonly members = { allow: true, reason: true, data: true } as const;
+  static readonly members = { allow: true, hold: true, reason: true, data: true } as const;
 
+  /** Absent where a moderator is to decide. */
+  @IsOptional()
   @IsBoolean()
-  allow!: boolean;
+  allow?: boolean | null;
+
+  @IsOptional()
+  @IsBoolean()
+  hold?: boolean | null;
 
   @IsOptional()
   @IsWords(protocolLimits.reasonChars)
@@ -90,7 +96,8 @@ export class ApplicationAsker implements Asker, Reviewer {
   }
 }
 
-function reviewDataOf({ channel, parameters, who, type, data, key, mentions, revises }: ReviewQuestion): object {
+function reviewDataOf(question: ReviewQuestion): object {
+  const { channel, parameters, who, type, data, key, replyTo, mentions, revises } = question;
   return {
     channel,
     parameters: { ...parameters },
@@ -98,15 +105,22 @@ function reviewDataOf({ channel, parameters, who, type, data, key, mentions, rev
     ...defined({ name: who.name }),
     guest: who.guest,
     roles: who.roles,
-    message: { type, ...defined({ key, mentions, revises }), data },
+    message: { type, ...defined({ key, replyTo, mentions, revises }), data },
   };
 }
 
 function reviewAnswerOf(text: string, url: string): ReviewAnswer {
-  const { allow, reason, data } = readBody(ReviewAnswerDto, jsonOf(text, url));
+  const { allow, hold, reason, data } = readBody(ReviewAnswerDto, jsonOf(text, url));
+  if ((allow == null) === (hold == null) || hold === false)
+    throw new Error(`${url} answered with neither \`allow\` nor \`hold: true\`, or with both`);
   if (data !== undefined && isDeeperThan(data, protocolLimits.dataDepth))
     throw new Error(`${url} answered with data that is nested too deep`);
-  return { allow, ...(reason == null ? {} : { reason }), ...defined({ data }) };
+  return {
+    allow: allow === true,
+    ...(hold ? { hold } : {}),
+    ...(reason == null ? {} : { reason }),
+    ...defined({ data }),
+  };
 }
 
 function jsonOf(text: string, url: string): unknown {

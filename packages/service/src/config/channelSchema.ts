@@ -219,7 +219,7 @@ export const reactions: Reader<ReactionRule | false> = (node, at) => {
 const reviewMembers = mapOf({
   ask: required(httpUrl),
   within: optional(duration),
-  otherwise: optional(oneOf(['refuse', 'pass'] as const)),
+  otherwise: optional(oneOf(['refuse', 'pass', 'hold'] as const)),
 });
 
 const review: Reader<ReviewRule> = (node, at) => {
@@ -277,6 +277,10 @@ export const channel: Reader<ChannelRule> = (node, at) => {
     return at
       .member('keep', place)
       .fault(place, 'only a kept logbook is pruned: `logbook: kept`; the bounds of a recent one stand in `logbook`');
+  }
+  if (found.review?.otherwise === 'hold' && keeping.type !== 'kept') {
+    const place = isMap(node) ? ((node.get('review', true) ?? null) as Node | null) : null;
+    return at.member('review', place).fault(place, 'messages wait for a moderator only where `logbook: kept`');
   }
   return {
     pattern: found.pattern,

@@ -31,6 +31,7 @@ import { marks } from './marks.js';
 import { messages } from './messages.js';
 import { moderation } from './moderation.js';
 import { notices } from './notices.js';
+import { pending } from './pending.js';
 import { persons } from './persons.js';
 import { nothingHere, problemHandler } from './problems.js';
 import { checkQuery } from './query.js';
@@ -106,6 +107,7 @@ export function routesOf({
     ...explaining(engine, tokens),
     ...moderation(engine),
     ...reports(engine),
+    ...pending(engine),
     ...persons(engine),
     ...retention(engine),
     ...notices(engine),

@@ -13,6 +13,8 @@ export interface Deed {
     | 'hold'
     | 'end-hold'
     | 'end-report'
+    | 'approve'
+    | 'reject'
     | 'end-invitation'
     | 'end-admission'
     | 'erase'

@@ -23,6 +23,7 @@ import {
   type NewMessage,
 } from './messageRows.js';
 import type { MessageRow } from './models.js';
+import { Releases } from './pendingStore.js';
 import { Replies } from './replyRows.js';
 import { type Dialect, insertOf, makeChannels } from './statements.js';
 
@@ -145,7 +146,9 @@ export class MessageCommits {
     const { group } = attempt;
     const isSimple =
       attempt.unknown === undefined &&
-      group.every(({ draft }) => draft.change === undefined && draft.reply === undefined);
+      group.every(
+        ({ draft }) => draft.change === undefined && draft.reply === undefined && draft.releases === undefined,
+      );
     const heads = isSimple ? this.#knownHeads(group) : undefined;
     try {
       if (heads === undefined) return await this.#commitLookedUp(attempt, false);
@@ -197,13 +200,16 @@ export class MessageCommits {
           const replying = group.filter(({ draft }) => draft.reply !== undefined);
           const replies =
             replying.length === 0 ? undefined : await Replies.find(reads, replying, heads, this.#database);
+          const released = group.flatMap(({ draft }) => (draft.releases === undefined ? [] : [draft]));
+          const releases = released.length === 0 ? undefined : await Releases.find(reads, released);
           const known =
-            looksUpKeys || replies !== undefined || changes !== undefined
+            looksUpKeys || releases !== undefined || replies !== undefined || changes !== undefined
               ? await knownKeys(reads, group, heads, this.#database)
               : new Map<string, LoggedMessage>();
           const { statements, appended } = entriesOf(this.#database, group, heads, known, {
             changes,
             replies,
+            releases,
           });
           planned = appended;
           return { statements, result: { heads, appended } };
@@ -234,13 +240,20 @@ export class MessageCommits {
   }
 }
 
+/** What is looked up for drafts that are more than messages by themselves. */
+interface Beside {
+  readonly changes?: Changes | undefined;
+  readonly replies?: Replies | undefined;
+  readonly releases?: Releases | undefined;
+}
+
 /** Gives the numbers, and makes the statements that write the rows and move the heads. */
 function entriesOf(
   dialect: Dialect,
   group: readonly Waiting[],
   heads: ReadonlyMap<ChannelName, HeadRow>,
   known: Map<string, LoggedMessage>,
-  { changes, replies }: { readonly changes?: Changes | undefined; readonly replies?: Replies | undefined },
+  { changes, replies, releases }: Beside,
 ): { readonly appended: readonly Outcome[]; readonly statements: readonly string[] } {
   const rows: NewMessage[] = [];
   const changed = new Set<HeadRow>();
@@ -254,12 +267,17 @@ function entriesOf(
         ? undefined
         : keyOf(row.id, { owner: draft.owner, author: draft.by?.user, key: draft.key });
     const first = key === undefined ? undefined : known.get(key);
+    const { releases: released } = draft;
+    const notWaiting = released === undefined ? undefined : releases?.refusalOf(released);
+    if (notWaiting !== undefined) return notWaiting;
+    if (released !== undefined && first !== undefined) releases?.add(released);
     if (first !== undefined) return { logged: first, repeated: true };
     const { change, reply } = draft;
     const refused =
       (change && changes?.refusalOf(row, change)) ??
       (reply && replies?.refusalOf(row, reply, changes?.withdraws(row.id, reply.to) ?? false));
     if (refused !== undefined) return refused;
+    if (released !== undefined) releases?.add(released);
     row.head += 1;
     if (change !== undefined || !countsAsUnread(draft.type)) row.notes += 1;
     row.last_at_ms = draft.atMs;
@@ -282,6 +300,7 @@ function entriesOf(
   if (queued.length > 0) statements.push(insertDeliveries(queued, dialect));
   if (replies !== undefined) statements.push(...replies.statements(dialect));
   if (changes !== undefined) statements.push(...changes.statements(dialect));
+  if (releases !== undefined) statements.push(...releases.statements(dialect));
   return { appended, statements };
 }
 

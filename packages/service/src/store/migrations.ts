@@ -732,4 +732,36 @@ export const migrations: readonly Migration[] = [
       }
     },
   },
+  {
+    name: '0025-pending-messages',
+    async up({ context }) {
+      const text = { type: DataTypes.TEXT, allowNull: false };
+      const maybeText = { type: DataTypes.TEXT, allowNull: true };
+      const number = { type: DataTypes.BIGINT, allowNull: false };
+      // Messages that moderators look at before they are published, and those that were refused.
+      await context.createTable('pending_messages', {
+        number: context.rising(),
+        id: { type: DataTypes.STRING(32), allowNull: false },
+        channel: { type: DataTypes.STRING(200), allowNull: false },
+        user_id: { type: DataTypes.STRING(128), allowNull: false },
+        publish_key: { type: DataTypes.STRING(128), allowNull: true },
+        key_owner: { type: DataTypes.STRING(64), allowNull: false },
+        by_json: text,
+        message_json: text,
+        reason: maybeText,
+        at_ms: number,
+        cleared: { type: DataTypes.INTEGER, allowNull: false },
+        cleared_by_json: maybeText,
+        ended_at_ms: { type: DataTypes.BIGINT, allowNull: true },
+        ended_by_json: maybeText,
+        note: maybeText,
+      });
+      await context.addIndex('pending_messages', { name: 'pending_messages_by_id', unique: true, fields: ['id'] });
+      await context.addIndex('pending_messages', {
+        name: 'pending_messages_by_author',
+        fields: ['user_id', 'channel', 'number'],
+      });
+      await context.addIndex('pending_messages', { name: 'pending_messages_by_time', fields: ['at_ms', 'number'] });
+    },
+  },
 ];

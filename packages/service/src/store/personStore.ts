@@ -431,6 +431,43 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
+  async pending(reads, { user, pseudonym, limit, dialect }) {
+    const own = await reads.select<{ id: string }>(
+      'SELECT id FROM pending_messages WHERE user_id = :user LIMIT :limit',
+      {
+        user,
+        limit,
+      },
+    );
+    // What the user has decided as a moderator stays, and says no more who it was.
+    const decided = await reads.select<{ id: string; cleared_by_json: string | null; ended_by_json: string | null }>(
+      `SELECT id, cleared_by_json, ended_by_json FROM pending_messages WHERE user_id <> :user AND
+         (${within("COALESCE(cleared_by_json, '')", ':actor', dialect.isShared)}
+           OR ${within("COALESCE(ended_by_json, '')", ':actor', dialect.isShared)}) LIMIT :limit`,
+      { user, limit, ...needlesOf(user) },
+    );
+    if (own.length + decided.length === 0) return nothing;
+    const blanked = (json: string | null): string | null => json && withoutActor(json, { user, pseudonym });
+    const gone = listOf(
+      ['TEXT'],
+      own.map(({ id }) => [id]),
+      dialect,
+    );
+    const rows = decided.map((each) => [each.id, blanked(each.cleared_by_json), blanked(each.ended_by_json)]);
+    return {
+      statements: [
+        ...(own.length === 0 ? [] : [`DELETE FROM pending_messages WHERE id IN ${gone}`]),
+        ...(rows.length === 0
+          ? []
+          : [
+              `UPDATE pending_messages SET cleared_by_json = each.value->>1, ended_by_json = each.value->>2
+               FROM ${tableOf(rows, dialect)} WHERE pending_messages.id = each.value->>0`,
+            ]),
+      ],
+      result: own.length + decided.length,
+    };
+  },
+
   async bans(reads, { user, pseudonym, limit, dialect }) {
     const { isShared } = dialect;
     // What is in force needs to know whom it keeps out.
@@ -646,6 +683,8 @@ function recordQueries(isShared: boolean): Readonly<Record<string, string>> {
     reportsMade: 'SELECT id, channel, cursor, reason, at_ms, ended_at_ms FROM reports WHERE reporter = :user',
     reportsAbout: `SELECT id, channel, cursor, message_json, reason, at_ms, ended_at_ms FROM reports
       WHERE ${within('message_json', ':author', isShared)}`,
+    pending: `SELECT id, channel, message_json, reason, at_ms, ended_at_ms, note FROM pending_messages
+      WHERE user_id = :user ORDER BY number`,
     audit: `SELECT number, did AS type, user_id AS "user", channel, reason, about, at_ms FROM audit
       WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} ORDER BY number`,
     reactions: `SELECT c.name AS channel, c.volume || ':' || CAST(r.number AS TEXT) AS "of", r.word, r.at_ms

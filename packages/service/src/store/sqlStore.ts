@@ -76,6 +76,7 @@ import { MessageCommits } from './messageCommits.js';
 import { MessageReads } from './messageReads.js';
 import { type FactRow, rowsOf } from './models.js';
 import { ModerationStore } from './moderationStore.js';
+import { SqlPendingStore } from './pendingStore.js';
 import { SqlPersonStore } from './personStore.js';
 import { SqlReactionStore } from './reactionStore.js';
 import { checkHeads } from './recordCheck.js';
@@ -95,6 +96,7 @@ export class SqlStore implements Store {
   readonly #boards: BoardStore;
   readonly #retention: SqlRetentionStore;
   readonly #reports: SqlReportStore;
+  readonly #pending: SqlPendingStore;
   readonly #persons: SqlPersonStore;
   readonly #reactions: SqlReactionStore;
   readonly #blocks: SqlBlockStore;
@@ -111,6 +113,7 @@ export class SqlStore implements Store {
     this.#boards = new BoardStore(database);
     this.#retention = new SqlRetentionStore(database);
     this.#reports = new SqlReportStore(database);
+    this.#pending = new SqlPendingStore(database);
     this.#persons = new SqlPersonStore(database);
     this.#reactions = new SqlReactionStore(database);
     this.#blocks = new SqlBlockStore(database);
@@ -391,6 +394,46 @@ export class SqlStore implements Store {
 
   endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined> {
     return this.#reports.endReport(id, ended);
+  }
+
+  knownUnder(...given: Parameters<Store['knownUnder']>): ReturnType<Store['knownUnder']> {
+    return this.#pending.knownUnder(...given);
+  }
+
+  hasPending(...given: Parameters<Store['hasPending']>): ReturnType<Store['hasPending']> {
+    return this.#pending.hasPending(...given);
+  }
+
+  keepPending(...given: Parameters<Store['keepPending']>): ReturnType<Store['keepPending']> {
+    return this.#pending.keepPending(...given);
+  }
+
+  pending(...given: Parameters<Store['pending']>): ReturnType<Store['pending']> {
+    return this.#pending.pending(...given);
+  }
+
+  pendingById(...given: Parameters<Store['pendingById']>): ReturnType<Store['pendingById']> {
+    return this.#pending.pendingById(...given);
+  }
+
+  nextPending(...given: Parameters<Store['nextPending']>): ReturnType<Store['nextPending']> {
+    return this.#pending.nextPending(...given);
+  }
+
+  clearedPending(...given: Parameters<Store['clearedPending']>): ReturnType<Store['clearedPending']> {
+    return this.#pending.clearedPending(...given);
+  }
+
+  clearPending(...given: Parameters<Store['clearPending']>): ReturnType<Store['clearPending']> {
+    return this.#pending.clearPending(...given);
+  }
+
+  refusePending(...given: Parameters<Store['refusePending']>): ReturnType<Store['refusePending']> {
+    return this.#pending.refusePending(...given);
+  }
+
+  takeBackPending(...given: Parameters<Store['takeBackPending']>): ReturnType<Store['takeBackPending']> {
+    return this.#pending.takeBackPending(...given);
   }
 
   react(reaction: Reaction): ReturnType<Store['react']> {

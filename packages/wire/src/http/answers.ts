@@ -1,7 +1,7 @@
 import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { Problem } from '../problems.js';
-import type { Author, Level, Mentions, Message } from '../records.js';
+import type { Author, Level, Mentions, Message, PendingMessage } from '../records.js';
 import type { ReadResult, SetResult } from '../replies.js';
 
 /** A message to publish, of a channel that is named and a type that is said. */
@@ -131,6 +131,8 @@ export interface ErasureInfo {
     readonly notices: number;
     /** Reports that the user has made, or that are about the user's messages. */
     readonly reports: number;
+    /** Messages of the user that waited for a moderator, or were refused. */
+    readonly pending: number;
     /** Bans and silences that have ended. */
     readonly bans: number;
     /** Deliveries to hooks that mention the user: what has ended is gone, what waits is blanked. */
@@ -728,8 +730,15 @@ export interface Pruning {
     readonly bans: number;
     readonly keys: number;
     readonly reports: number;
+    readonly pending: number;
     readonly invitations: number;
   };
+}
+
+/** A message that waits for a moderator, or was refused, in a list. */
+export interface NumberedPending extends PendingMessage {
+  /** Rises with time. */
+  readonly number: number;
 }
 
 /** Reports a message in the name of a user. */

@@ -3,7 +3,7 @@ import type { CloudEvent } from '../cloudEvents.js';
 import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 import type { DataFault, Problem } from '../problems.js';
-import type { Author, Block, BlockKind, Gap, Member, Message, Notice } from '../records.js';
+import type { Author, Block, BlockKind, Gap, Member, Message, Notice, PendingMessage } from '../records.js';
 import type {
   Changed,
   InvitationsReply,
@@ -49,6 +49,7 @@ import type {
   MessageReport,
   NoticeWish,
   Notified,
+  NumberedPending,
   Overview,
   PersonInfo,
   Pruning,
@@ -335,6 +336,30 @@ export interface HttpInterface {
     /** @examples [{"note":"removed for ten minutes"}] */
     body: { readonly note?: string; readonly by?: { readonly user: string; readonly name?: string } };
     answer: MessageReport;
+  };
+  /** Messages that wait for a moderator, the oldest first, or those that were refused, the latest first; those behind `from`. */
+  'GET /v1/pending': {
+    query: {
+      readonly state?: 'waiting' | 'refused';
+      readonly channel?: string;
+      readonly user?: string;
+      readonly from?: number;
+    } & Limit;
+    answer: { readonly pending: readonly NumberedPending[]; readonly more: boolean };
+  };
+  /** Publishes a message that waits. Where earlier ones of its author wait, it is published when they are decided. */
+  'POST /v1/pending/:id/approve': {
+    params: Identified;
+    /** @examples [{}] */
+    body: { readonly by?: { readonly user: string; readonly name?: string } };
+    answer: PendingMessage;
+  };
+  /** Refuses a message that waits; its author hears why. */
+  'POST /v1/pending/:id/reject': {
+    params: Identified;
+    /** @examples [{"reason":"mind your tongue"}] */
+    body: { readonly reason?: string; readonly by?: { readonly user: string; readonly name?: string } };
+    answer: PendingMessage;
   };
   /** Ends all sessions of a user and revokes tokens issued until now. */
   'POST /v1/sign-outs': { body: SignOutWish; answer: Effect };

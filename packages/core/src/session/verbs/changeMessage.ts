@@ -1,4 +1,11 @@
-import { type ChannelName, ProblemError, type ReviseRequest, type WithdrawRequest } from '@nine-bells/wire';
+import {
+  type Changed,
+  type ChannelName,
+  formatCursor,
+  ProblemError,
+  type ReviseRequest,
+  type WithdrawRequest,
+} from '@nine-bells/wire';
 import type { MessageAct } from '../../model/access.js';
 import { authorOf } from '../../model/author.js';
 import type { LoggedMessage } from '../../model/message.js';
@@ -63,8 +70,8 @@ export function changeMessage(session: LiveSession, request: ChangeRequest, allo
   const change =
     own.data === undefined || review === undefined
       ? publisher.change(match, own, found)
-      : reviews.reviewed(
-          review,
+      : reviews.reviewed<Changed>(
+          match,
           {
             channel,
             parameters: match.parameters,
@@ -74,11 +81,13 @@ export function changeMessage(session: LiveSession, request: ChangeRequest, allo
             key,
             mentions: found.message.mentions,
             revises: found.cursor,
+            ifRevision,
           },
-          async (data) => {
-            // A ban or a silence may have come meanwhile.
-            await session.allowed('revise', channel, { message: factsOf(found, session.host.clock.now()) });
-            return publisher.change(match, { ...own, data }, found);
+          {
+            check: async () =>
+              session.allowed('revise', channel, { message: factsOf(found, session.host.clock.now()) }),
+            publish: (data) => publisher.change(match, { ...own, data }, found),
+            repeated: ({ id: of, place }) => ({ id: of, cursor: formatCursor(place), repeated: true }),
           },
         );
   return session.answerWhenDone({ do: verb, id, channel }, change, changedText);

@@ -8,6 +8,7 @@ import { accept, invitations, invite, uninvite } from './invite.js';
 import { leave } from './leave.js';
 import { level, levels } from './level.js';
 import { mark } from './mark.js';
+import { pending, takeBack } from './pending.js';
 import { publish } from './publish.js';
 import { pulse } from './pulse.js';
 import { react } from './react.js';
@@ -48,6 +49,8 @@ export const sessionVerbs: VerbTable = {
   search,
   level,
   levels,
+  pending,
+  'take-back': takeBack,
   block,
   unblock,
   blocks,

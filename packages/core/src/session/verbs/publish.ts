@@ -1,9 +1,8 @@
-import { type Mentions, type PublishRequest, refusal } from '@nine-bells/wire';
+import { type Cursor, type Mentions, type PublishRequest, refusal } from '@nine-bells/wire';
 import { messagePlaces } from '../../boards/boards.js';
 import type { Mentioning } from '../../mentions/mentions.js';
 import { authorOf } from '../../model/author.js';
-import type { Appended, OwnDraft } from '../../model/message.js';
-import type { ReviewRule } from '../../model/review.js';
+import { type Appended, LoggedMessage, type OwnDraft } from '../../model/message.js';
 import type { RuleMatch } from '../../rules/channelRule.js';
 import type { LiveSession } from '../liveSession.js';
 import { placeOf, publishedEntryText, publishedText } from '../replies.js';
@@ -49,7 +48,7 @@ export const publish: ChannelVerb<PublishRequest> = {
         { do: verb, id, channel },
         match.rule.review === undefined
           ? publisher.append(match, about === undefined ? own : { ...own, ...about })
-          : reviewed(session, match, { ...own, ...about }),
+          : reviewed(session, match, { ...own, ...about }, replyTo),
         about?.notMentioned === undefined ? publishedText : publishedWithout(about.notMentioned),
       );
     const inTime = (about?: About): void | Promise<void> => {
@@ -87,17 +86,26 @@ async function aboutOf(
 }
 
 /** Has the application look at a message, and publishes it then. @throws {ProblemError} as `Reviews.reviewed` and `Publisher.check` */
-function reviewed(session: LiveSession, match: RuleMatch, own: OwnDraft): Promise<Appended> {
+function reviewed(
+  session: LiveSession,
+  match: RuleMatch,
+  own: OwnDraft,
+  replyTo: Cursor | undefined,
+): Promise<Appended> {
   const { reviews, publisher } = session.host;
   const { channel, parameters } = match;
   const { data, type = 'message', key, mentioning } = own;
   // What is refused anyway is not shown to the application.
   publisher.check(match, own);
-  const question = { channel, parameters, who: session.who, type, data, key, mentions: mentioning?.mentions };
-  return reviews.reviewed(match.rule.review as ReviewRule, question, async (to) => {
-    // A ban or a silence may have come meanwhile.
-    await session.allowed('publish', channel);
-    return publisher.append(match, { ...own, data: to });
+  const { mentions } = mentioning ?? {};
+  const question = { channel, parameters, who: session.who, type, data, key, replyTo, mentions };
+  return reviews.reviewed(match, question, {
+    check: async () => session.allowed('publish', channel),
+    publish: (to) => publisher.append(match, { ...own, data: to }),
+    repeated: ({ id, place }) => {
+      const tail = `"id":${JSON.stringify(id)}}`;
+      return { logged: new LoggedMessage(channel, place, { atMs: 0, tail }), repeated: true };
+    },
   });
 }
 

@@ -1,0 +1,103 @@
+import {
+  type Author,
+  type ChannelName,
+  type Cursor,
+  defined,
+  type Json,
+  type Mentions,
+  type Place,
+  ProblemError,
+  problem,
+  refusal,
+  type PendingMessage as Shown,
+} from '@nine-bells/wire';
+import type { Actor } from './moderation.js';
+
+/** A message that a moderator looks at before it is published. */
+export interface PendingDraft {
+  readonly id: string;
+  readonly channel: ChannelName;
+  readonly by: Author;
+  readonly atMs: number;
+  readonly type: string;
+  readonly data: Json;
+  readonly key?: string | undefined;
+  readonly replyTo?: Cursor | undefined;
+  readonly mentions?: Mentions | undefined;
+  /** The message that it is to revise. */
+  readonly revises?: Cursor | undefined;
+  /** The revision that it must have then; `null`: it must be as it was published. */
+  readonly ifRevision?: Cursor | null | undefined;
+  /** Why it waits, in words for the author. */
+  readonly reason?: string | undefined;
+  /** It may be published when the earlier ones of its author are decided. */
+  readonly isCleared: boolean;
+}
+
+/** How it was refused. */
+export interface PendingEnd {
+  /** The service itself where it could not be published. */
+  readonly by: Actor;
+  readonly atMs: number;
+  /** Why, in words for the author. */
+  readonly reason?: string | undefined;
+}
+
+export interface PendingMessage extends PendingDraft {
+  /** Rises with time. */
+  readonly number: number;
+  /** The moderator who has cleared it. */
+  readonly clearedBy?: Actor;
+  /** Absent: it waits. */
+  readonly refused?: { readonly atMs: number; readonly reason?: string };
+}
+
+/** Which of them are wanted: those that wait, the oldest first, or those that were refused, the latest first. */
+export interface PendingWish {
+  readonly isWaiting: boolean;
+  readonly channel?: ChannelName;
+  readonly user?: string;
+  /** Those behind the one of this number. */
+  readonly from?: number;
+  readonly limit: number;
+}
+
+/** What an author's key stands for. Keys of changes are apart from those of messages. */
+export interface PendingKey {
+  readonly user: string;
+  readonly key: string;
+  readonly isChange: boolean;
+}
+
+/** What has become of what was sent under a key before. */
+export type KnownUnderKey =
+  | { readonly published: { readonly id: string; readonly place: Place } }
+  | { readonly pending: PendingMessage };
+
+export function pendingShown(
+  { by, channel, atMs, isCleared, refused, id, type, key, data, replyTo, mentions, revises, reason }: PendingMessage,
+  { state, cursor }: { readonly state?: Shown['state']; readonly cursor?: Cursor } = {},
+): Shown {
+  const now = state ?? (refused === undefined ? 'waiting' : 'refused');
+  const why = now === 'refused' ? refused?.reason : now === 'waiting' ? reason : undefined;
+  return {
+    id,
+    channel,
+    state: now,
+    by,
+    at: new Date(atMs).toISOString(),
+    type,
+    ...defined({ key }),
+    data,
+    ...defined({ replyTo, mentions, revises, reason: why }),
+    ...(now === 'waiting' && isCleared ? { cleared: true as const } : {}),
+    ...defined({ cursor }),
+  };
+}
+
+/** What the author of a message hears that was not published at once. */
+export function pendingProblem(message: PendingMessage): ProblemError {
+  const { refused, reason, id } = message;
+  if (refused !== undefined) return refusal('review-refused', refused.reason ?? 'no reason was given');
+  return new ProblemError({ ...problem('pending', reason), pending: id });
+}

@@ -1,0 +1,253 @@
+import {
+  type ChannelName,
+  type Cursor,
+  defined,
+  type Json,
+  type Place,
+  type ProblemCode,
+  ProblemError,
+  parseCursor,
+  refusal,
+  type PendingMessage as Shown,
+} from '@nine-bells/wire';
+import type { ActiveBans } from '../access/activeBans.js';
+import type { Hooks } from '../hooks/hooks.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
+import type { Mentions } from '../mentions/mentions.js';
+import { Frame } from '../model/frame.js';
+import type { Actor } from '../model/moderation.js';
+import { type PendingDraft, type PendingMessage, type PendingWish, pendingShown } from '../model/pending.js';
+import type { Clock } from '../ports/clock.js';
+import type { Ids } from '../ports/ids.js';
+import { type Relay, usersTopic } from '../ports/relay.js';
+import type { Report } from '../ports/report.js';
+import type { LogReader, PendingStore } from '../ports/stores.js';
+import { findMessage } from '../record/changes.js';
+import type { Publisher } from '../record/publisher.js';
+import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
+
+/** Most messages that may wait: of signed-in users, of guests, and of one user. */
+export const maxPending = { users: 10_000, guests: 1_000, each: 100 } as const;
+/** Most of its own that an author is given. */
+const shownToAuthor = 100;
+/** How often it is looked for messages that an instance left behind when it stopped, in milliseconds, and how many. */
+const lookMs = 30_000;
+const lookAt = 100;
+/** What may be otherwise a moment later: the message goes on waiting. */
+const passing = ['unavailable', 'busy', 'draining', 'internal'] as const satisfies ProblemCode[];
+const service: Actor = { kind: 'service', id: 'service' };
+
+export interface PendingMessagesHost {
+  readonly clock: Clock;
+  readonly ids: Ids;
+  readonly wheel: TimerWheel;
+  readonly store: PendingStore;
+  readonly rules: ChannelRules;
+  readonly logOf: (match: RuleMatch) => LogReader;
+  readonly publisher: Pick<Publisher, 'append' | 'change' | 'replyingTo'>;
+  readonly mentions: Pick<Mentions, 'check'>;
+  readonly bans: Pick<ActiveBans, 'bans' | 'silenceOf'>;
+  readonly hooks: Pick<Hooks, 'happened'>;
+  readonly relay: Relay;
+  readonly report: Report;
+  /** Pushes a frame to all sessions here of a user. */
+  push(user: string, frame: Frame): number;
+}
+
+/**
+ * Messages that wait for a moderator. Those of an author in a channel are published in their order: while one waits, later ones
+ * wait behind it, and go on by themselves when it is decided.
+ */
+export class PendingMessages {
+  readonly #host: PendingMessagesHost;
+  /** Where messages are being published, by channel and author. */
+  readonly #goingOn = new Map<string, Promise<void>>();
+
+  constructor(host: PendingMessagesHost) {
+    this.#host = host;
+  }
+
+  /** Looks now and then for messages that may be published, and that an instance left behind when it stopped. */
+  start(): void {
+    void this.#lookAround();
+  }
+
+  knownUnder(...which: Parameters<PendingStore['knownUnder']>): ReturnType<PendingStore['knownUnder']> {
+    return this.#host.store.knownUnder(...which);
+  }
+
+  /** Whether messages of an author wait in a channel: then later ones wait, too. */
+  isHeldUp(channel: ChannelName, user: string): Promise<boolean> {
+    return this.#host.store.hasPending(channel, user);
+  }
+
+  /**
+   * Keeps a message until it is decided. Idempotent by its key.
+   *
+   * @throws {ProblemError} `busy` if too many wait; `unavailable`
+   */
+  async keep(draft: Omit<PendingDraft, 'id' | 'atMs'>): Promise<PendingMessage> {
+    const { clock, ids, store, hooks } = this.#host;
+    const { channel, by } = draft;
+    const { message, repeated } = await store.keepPending(
+      { ...draft, id: ids.moderation(), atMs: clock.now() },
+      { all: by.guest ? maxPending.guests : maxPending.users, each: maxPending.each },
+    );
+    if (repeated) return message;
+    const shown = this.#tell(message);
+    if (!message.isCleared) hooks.happened('pending', { ...shown } as unknown as Json, channel);
+    // What it waits for may have been decided meanwhile.
+    else this.#goOn(channel, by.user).catch(this.#later);
+    return message;
+  }
+
+  list(wish: PendingWish): Promise<readonly PendingMessage[]> {
+    return this.#host.store.pending(wish);
+  }
+
+  byId(id: string): Promise<PendingMessage | undefined> {
+    return this.#host.store.pendingById(id);
+  }
+
+  /** Those of an author: what waits, and what was refused and is not forgotten yet. The oldest first. */
+  async of(user: string, channel?: ChannelName): Promise<readonly Shown[]> {
+    const wish = { user, limit: shownToAuthor, ...defined({ channel }) };
+    const [waiting, refused] = await Promise.all([
+      this.list({ ...wish, isWaiting: true }),
+      this.list({ ...wish, isWaiting: false }),
+    ]);
+    const all = [...waiting, ...refused].sort((a, b) => a.number - b.number);
+    return all.slice(-shownToAuthor).map((each) => pendingShown(each));
+  }
+
+  /**
+   * Lets a message pass. It is published at once, unless earlier ones of its author wait.
+   *
+   * @returns how it stands then: published, refused because it can no longer be published, or waiting behind others
+   * @throws {ProblemError} `bad-value` if no such message waits; `unavailable`, `busy`, `draining`: it is published later
+   */
+  async approve(id: string, by: Actor): Promise<Shown> {
+    const { store, clock } = this.#host;
+    const message = await store.clearPending(id, by, clock.now());
+    if (message === undefined) throw noneWaits();
+    const published = new Map<string, Cursor>();
+    await this.#goOn(message.channel, message.by.user, published);
+    const now = await store.pendingById(id);
+    if (now !== undefined) return pendingShown(now);
+    return pendingShown(message, { state: 'published', ...defined({ cursor: published.get(id) }) });
+  }
+
+  /**
+   * Refuses a message. Those of its author that wait behind it go on.
+   *
+   * @param reason - told to the author
+   * @throws {ProblemError} `bad-value` if no such message waits; `unavailable`
+   */
+  async reject(id: string, by: Actor, reason?: string): Promise<Shown> {
+    const message = await this.#host.store.refusePending(id, { by, atMs: this.#host.clock.now(), reason });
+    if (message === undefined) throw noneWaits();
+    return this.#left(message, this.#tell(message));
+  }
+
+  /** An author takes back a message that waits. @throws {ProblemError} as `reject` */
+  async takeBack(id: string, user: string): Promise<Shown> {
+    const message = await this.#host.store.takeBackPending(id, user);
+    if (message === undefined) throw noneWaits();
+    return this.#left(message, this.#tell(message, { state: 'taken-back' }));
+  }
+
+  /** What has become of a message of a user, on whichever instance. */
+  hear(user: string, message: Shown): void {
+    this.#host.push(user, new Frame(JSON.stringify({ on: 'pending', ...message }), true));
+  }
+
+  /** A message waits no more: those behind it go on. */
+  #left({ channel, by }: PendingMessage, shown: Shown): Shown {
+    this.#goOn(channel, by.user).catch(this.#later);
+    return shown;
+  }
+
+  #tell(message: PendingMessage, now?: Parameters<typeof pendingShown>[1]): Shown {
+    const shown = pendingShown(message, now);
+    this.#host.relay.publish(usersTopic, { type: 'pending', user: message.by.user, message: shown });
+    return shown;
+  }
+
+  /** Publishes what may be published of an author in a channel, one after another, up to the first that is not decided. */
+  #goOn(channel: ChannelName, user: string, published?: Map<string, Cursor>): Promise<void> {
+    const key = JSON.stringify([channel, user]);
+    const going = (this.#goingOn.get(key) ?? Promise.resolve())
+      .catch(() => {})
+      .then(() => this.#publishAll(channel, user, published));
+    this.#goingOn.set(key, going);
+    const over = (): void => {
+      if (this.#goingOn.get(key) === going) this.#goingOn.delete(key);
+    };
+    going.then(over, over);
+    return going;
+  }
+
+  async #publishAll(channel: ChannelName, user: string, published?: Map<string, Cursor>): Promise<void> {
+    const { store, clock } = this.#host;
+    for (;;) {
+      const next = await store.nextPending(channel, user);
+      if (next === undefined || !next.isCleared) return;
+      try {
+        const cursor = await this.#publish(next);
+        published?.set(next.id, cursor);
+        this.#tell(next, { state: 'published', cursor });
+      } catch (error) {
+        if (!(error instanceof ProblemError) || passing.some((code) => code === error.problem.code)) throw error;
+        const { title, detail } = error.problem;
+        const reason = detail === undefined ? title : `${title}: ${detail}`;
+        const refused = await store.refusePending(next.id, { by: service, atMs: clock.now(), reason });
+        // Otherwise another instance was faster, or its author has taken it back.
+        if (refused !== undefined) this.#tell(refused);
+      }
+    }
+  }
+
+  /** @throws {ProblemError} why it cannot be published any more; or `unavailable`, `busy`, `draining` */
+  async #publish(message: PendingMessage): Promise<Cursor> {
+    const { rules, logOf, publisher, mentions, bans } = this.#host;
+    const { id, channel, by, type, data, key, clearedBy } = message;
+    const match = rules.require(channel);
+    if (match.rule.logbook.type !== 'kept') throw refusal('bad-value', 'the messages of this channel are not kept');
+    // A moderator who lets it pass knows who it is.
+    if (clearedBy === undefined && bans.bans(by.user, channel) !== undefined) throw refusal('banned');
+    if (clearedBy === undefined && bans.silenceOf(by.user, channel) !== undefined) throw refusal('silenced');
+    // As from a client: so it counts with those by contract.
+    const own = { channel, data, key, by, session: id, releases: id };
+    if (message.revises !== undefined) {
+      const place = placeOf(message.revises);
+      const found = await findMessage(logOf(match), channel, place);
+      const ifRevision = message.ifRevision && placeOf(message.ifRevision);
+      return (await publisher.change(match, { ...own, place, ifRevision }, found)).cursor;
+    }
+    const replying = message.replyTo && (await publisher.replyingTo(match, placeOf(message.replyTo)));
+    const { mentioning } = message.mentions === undefined ? {} : await mentions.check(match, message.mentions);
+    const { logged } = await publisher.append(match, { ...own, type, ...defined({ replying, mentioning }) });
+    return logged.cursor;
+  }
+
+  async #lookAround(): Promise<void> {
+    try {
+      for (const { channel, user } of await this.#host.store.clearedPending(lookAt)) await this.#goOn(channel, user);
+    } catch (error) {
+      this.#later(error);
+    }
+    this.#host.wheel.after(lookMs, () => void this.#lookAround());
+  }
+
+  /** It is tried again when it is looked around the next time. */
+  readonly #later = (error: unknown): void =>
+    this.#host.report(error, { what: 'messages that were approved are not published yet' });
+}
+
+function placeOf(cursor: Cursor): Place {
+  return parseCursor(cursor) as Place;
+}
+
+function noneWaits(): ProblemError {
+  return refusal('bad-value', 'no message of this id waits');
+}

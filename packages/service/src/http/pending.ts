@@ -1,0 +1,65 @@
+import { type Engine, pendingShown } from '@nine-bells/core';
+import { type ChannelName, defined, refusal } from '@nine-bells/wire';
+import { readBody } from './body.js';
+import { ActDto, actorOf } from './moderation.js';
+import { AuthorDto } from './publishDto.js';
+import { queryText, queryWhole } from './query.js';
+import { type Caller, type Route, route, type Serve } from './route.js';
+
+class ApproveDto extends ActDto {
+  static readonly members = { by: AuthorDto } as const;
+}
+
+class RejectDto extends ActDto {
+  static readonly members = { reason: true, by: AuthorDto } as const;
+}
+
+/** Messages that wait for a moderator. */
+export function pending({ pending: all }: Engine): readonly Route[] {
+  const list: Serve<'GET /v1/pending'> = async (request, response, caller) => {
+    const channel = queryText(request, 'channel');
+    caller.needIn('moderate', channel);
+    const state = queryText(request, 'state') ?? 'waiting';
+    if (state !== 'waiting' && state !== 'refused')
+      throw refusal('bad-value', '`state` is waiting or refused', { where: '?state' });
+    const user = queryText(request, 'user');
+    const limit = queryWhole(request, 'limit', 1_000) ?? 100;
+    const from = queryWhole(request, 'from', 999_999_999);
+    const found = await all.list({
+      isWaiting: state === 'waiting',
+      limit: limit + 1,
+      ...defined({ channel: channel as ChannelName | undefined, user, from }),
+    });
+    const shown = found.slice(0, limit).map((each) => ({ ...pendingShown(each), number: each.number }));
+    response.json({ pending: shown, more: found.length > limit });
+  };
+
+  const approve: Serve<'POST /v1/pending/:id/approve'> = async (request, response, caller) => {
+    const id = String(request.params.id);
+    const { by } = readBody(ApproveDto, request.body);
+    await needFor(caller, id);
+    response.json(await all.approve(id, actorOf(caller, by)));
+  };
+
+  const reject: Serve<'POST /v1/pending/:id/reject'> = async (request, response, caller) => {
+    const id = String(request.params.id);
+    const { reason, by } = readBody(RejectDto, request.body);
+    await needFor(caller, id);
+    response.json(await all.reject(id, actorOf(caller, by), reason ?? undefined));
+  };
+
+  /** A key for some channels learns nothing of others, not even that such a message waits there. */
+  const needFor = async (caller: Caller, id: string): Promise<void> => {
+    if (caller.rights.has('moderate')) return;
+    const channel = (await all.byId(id))?.channel;
+    if (channel === undefined || !caller.rights.hasIn('moderate', channel))
+      throw refusal('bad-value', 'no message of this id waits');
+  };
+
+  const right = { perChannel: 'moderate' } as const;
+  return [
+    route('GET /v1/pending', { right, query: ['state', 'channel', 'user', 'from', 'limit'] }, list),
+    route('POST /v1/pending/:id/approve', { right, body: ApproveDto }, approve),
+    route('POST /v1/pending/:id/reject', { right, body: RejectDto }, reject),
+  ];
+}
