@@ -631,6 +631,42 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
   });
 
+  it('decides about what waits before it is published, which its author sees on its page', async () => {
+    const page = await signedIn('/console/people');
+    const [pia, jory] = [await open('/regatta/?as=pia'), await open('/regatta/?as=jory')];
+    const send = async (text: string): Promise<void> => {
+      await jory.getByPlaceholder('Say something').fill(text);
+      await jory.locator('input').press('Enter');
+    };
+    await send('Oars, half the price: https://oars.example');
+    await send('Flags at https://flags.example');
+    const note = jory.locator('.messages li', { hasText: /^Waits .*Flags at/ });
+    await note.waitFor(soon);
+    await send('Good ones!');
+    await jory.locator('.messages li', { hasText: /^Waits \(an earlier message.*Good ones!/ }).waitFor(soon);
+    await send('And www.oars.example');
+    const row = (text: string) => page.getByRole('row', { name: new RegExp(`Jory Teague.*${text}`) });
+    await row('www.oars').getByRole('button', { name: 'Refuse' }).click();
+    await page.getByLabel('Why not').fill('one is enough');
+    await page.getByRole('button', { name: 'Refuse it' }).click();
+    await jory.getByText('Not published (one is enough): And www.oars.example').waitFor(soon);
+    const said = (text: string) => pia.locator('.messages li', { has: pia.getByText(text, { exact: true }) });
+    expect(await said('Flags at https://flags.example').count()).toBe(0);
+    // What came first holds them up: its author takes it back.
+    await jory
+      .locator('.messages li', { hasText: 'half the price' })
+      .getByRole('button', { name: 'Take back' })
+      .click();
+    await row('Oars, half the price').waitFor({ state: 'detached' });
+    await row('Flags at').getByRole('button', { name: 'Publish' }).click();
+    await said('Flags at https://flags.example').waitFor(soon);
+    await said('Good ones!').waitFor(soon);
+    await note.waitFor({ state: 'detached' });
+    await page.locator('section', { hasText: 'Messages before' }).getByText('Refused', { exact: true }).click();
+    await row('www.oars.*one is enough').waitFor(soon);
+    await page.getByRole('cell', { name: 'approve', exact: true }).first().waitFor(soon);
+  });
+
   it('answers a message, which says how often, and no longer quotes it when it is taken back', async () => {
     const [pia, ines] = [await open('/regatta/?as=pia'), await open('/regatta/?as=ines', undefined, false)];
     const item = (page: Page, text: string) =>

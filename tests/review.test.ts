@@ -17,6 +17,7 @@ channels:
     replies: true
     allow: { enter: anyone, publish: signed-in, revise: { author: always } }
     review: { ask: "${url}/review", within: 400ms, otherwise: ${otherwise} }
+hooks: { desk: { url: "${url}/desk", secrets: ${secret}, events: [pending] } }
 `;
 const clean: (() => unknown)[] = [];
 afterEach(async () => {
@@ -113,7 +114,8 @@ describe('review', () => {
 });
 
 /** Holds what has `landlubber` in it. */
-const watchful: Behaviour = ({ body }, response) => {
+const watchful: Behaviour = ({ url, body }, response) => {
+  if (url === '/desk') return void response.end();
   const { data } = JSON.parse(body).data.message;
   const isRude = JSON.stringify(data).includes('landlubber');
   return answer(isRude ? { hold: true, reason: 'a moderator looks at it' } : { allow: true })({} as never, response);
@@ -180,7 +182,7 @@ describe('a message that a moderator looks at', () => {
         return `${ended.out}${ended.err}`;
       };
       const list = await run('pending', '--channel', chat);
-      expect(list).toMatch(/WHY IT WAITS[^]*landlubber 0.*a moderator looks at it/);
+      expect(list).toMatch(/WHY IT WAITS[\s\S]*landlubber 0.*a moderator looks at it/);
       const { pending } = await two.backend.pending({ user: 'jory' });
       expect(pending).toHaveLength(6);
       const ids = pending.map(({ id }) => id) as [string, string, string, string, string, string];
@@ -210,10 +212,16 @@ describe('a message that a moderator looks at', () => {
   );
 
   it('is decided only with a key for its channel, and sent to hooks', async () => {
-    const { services } = await start(watchful);
+    const { services, application } = await start(watchful);
     const [service] = services;
     const jory = await openLine(clean, service, 'jory');
     const { problem } = await jory.publish(chat, { text: 'landlubber' }).catch((error) => error);
+    const sent = await until(() => application.got.find(({ url }) => url === '/desk'));
+    expect(JSON.parse(sent.body)).toMatchObject({
+      type: 'ninebells.pending',
+      subject: chat,
+      data: { id: problem.pending, state: 'waiting', by: { user: 'jory' }, data: { text: 'landlubber' } },
+    });
     const { key } = await service.backend.makeKey({ name: 'elsewhere', rights: ['moderate:race/9/chat'] });
     const ask = async (path: string, body?: object) => {
       const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };

@@ -1,4 +1,12 @@
-import { type Entry, type Line, LineError, type Message, type ReceivedMessage, Typing } from '@nine-bells/client';
+import {
+  type Entry,
+  type Line,
+  LineError,
+  type Message,
+  type PendingMessage,
+  type ReceivedMessage,
+  Typing,
+} from '@nine-bells/client';
 import { calledIn, personOf } from '../src/people.js';
 import { showToast } from './bell.js';
 import { button, element, find, stayAtEnd } from './dom.js';
@@ -29,6 +37,8 @@ export class ChatPane {
   /** The message that is being revised, or answered. */
   #revising: Message | undefined;
   #answering: Message | undefined;
+  /** What the user has said and what waits for the committee, by its id. */
+  readonly #waiting = new Map<string, HTMLElement>();
   #wasLive = false;
   /** Messages that came after a break. */
   #caughtUp = 0;
@@ -76,6 +86,7 @@ export class ChatPane {
         );
     });
     line.addEventListener('blocks', this.#hideMuted);
+    line.addEventListener('pending', this.#onPending);
     entry.addEventListener('removed', ({ detail }) => {
       this.#note(removedText(detail));
       this.mayTalk(false);
@@ -84,6 +95,7 @@ export class ChatPane {
 
   close(): void {
     this.#line.removeEventListener('blocks', this.#hideMuted);
+    this.#line.removeEventListener('pending', this.#onPending);
     clearTimeout(this.#silence);
     this.#typing.close();
   }
@@ -116,6 +128,8 @@ export class ChatPane {
       if (revised === undefined) await this.#publish(text, answered);
       else await this.entry.revise(revised, { text }, { ifRevision: revised.revision ?? null });
     } catch (error) {
+      // It is shown as one that waits.
+      if (error instanceof LineError && error.code === 'pending') return;
       input.value = text;
       if (!(error instanceof LineError && error.code === 'cancelled')) this.say(errorText(error));
     }
@@ -134,7 +148,40 @@ export class ChatPane {
     if (left.length > 0) this.#note(`No user here is called ${left.map((each) => `@${each}`).join(', ')}.`);
   }
 
-  /** The chat of a race has reactions, answers and mentions. */
+  /** What becomes of a message of this user that the committee looks at first. */
+  readonly #onPending = ({ detail }: CustomEvent<PendingMessage>): void => this.#showPending(detail);
+
+  #showPending({ id, channel, state, reason, data }: PendingMessage): void {
+    if (channel !== this.entry.channel) return;
+    this.#waiting.get(id)?.remove();
+    this.#waiting.delete(id);
+    if (state !== 'waiting' && state !== 'refused') return;
+    const why = reason === undefined ? '' : ` (${reason})`;
+    const text = textOf({ data });
+    const note = noteItem(state === 'waiting' ? `Waits${why}: ${text} ` : `Not published${why}: ${text}`);
+    if (state === 'waiting') {
+      note.append(button('Take back', () => void this.#takeBack(id)));
+      this.#waiting.set(id, note);
+    }
+    this.#add(note);
+  }
+
+  async #takeBack(id: string): Promise<void> {
+    try {
+      await this.#line.takeBack(id);
+    } catch (error) {
+      this.say(errorText(error));
+    }
+  }
+
+  /** What waits since an earlier visit. */
+  async #showWaiting(): Promise<void> {
+    if (this.#user === '' || !this.#hasAll) return;
+    const all = await this.#line.pending(this.entry.channel);
+    for (const each of all) if (each.state === 'waiting' && !this.#waiting.has(each.id)) this.#showPending(each);
+  }
+
+  /** The chat of a race has reactions, answers and mentions, and messages that wait. */
   get #hasAll(): boolean {
     return this.entry.channel.endsWith('/chat');
   }
@@ -217,6 +264,7 @@ export class ChatPane {
   /** Everything that was missed has come. */
   #isLive(): void {
     if (!this.#wasLive) for (const user of this.#line.blocks.keys()) this.#noteMuted(user);
+    void this.#showWaiting().catch((error: unknown) => this.say(errorText(error)));
     this.#wasLive = true;
     this.say('');
     if (this.#caughtUp > 0) this.#note(`Caught up on ${counted(this.#caughtUp, 'message')}.`);
@@ -415,7 +463,7 @@ export class ChatPane {
 }
 
 /** What was written. */
-function textOf({ data }: Message): string {
+function textOf({ data }: Pick<Message, 'data'>): string {
   const { text } = (data ?? {}) as { text?: unknown };
   return typeof text === 'string' ? text : JSON.stringify(data);
 }

@@ -15,7 +15,7 @@ import {
 } from './outsideSystems.js';
 import type { Regatta } from './regatta.js';
 import { startResultsOffice } from './resultsOffice.js';
-import { seed } from './seed.js';
+import { seed, seedPending } from './seed.js';
 import { simulatePeople } from './simulatedPeople.js';
 import { type DemoArguments, workerModule, workerService } from './worker.js';
 
@@ -69,6 +69,7 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
   const backend = new Backend<Regatta>(service.url, { key: readFileSync(keyFile, 'utf8').trim() });
   await seed(backend);
   const { tokens } = configuration;
+  await seedPending(service.url, await tokenFor(tokens, 'bram'));
   const complain = (error: unknown): void => log.warn({ err: error }, 'a simulated person could not act');
   const sail = (): (() => void) => sailRaces(service.url, backend, (boat) => trackerToken(tokens, boat), complain);
   const stops = options.quiet

@@ -31,7 +31,18 @@ function turnAnswer({ channel, claims, name, user, key = '', data }: Asked, turn
   };
 }
 
-/** The part of the regatta's application that is asked who may edit results, and that numbers penalty turns. */
+/** A message before it is published. */
+interface Reviewed {
+  readonly message: { readonly data: { readonly text?: string } | null };
+}
+
+/** Spectators like to sell things. */
+function reviewAnswer({ message }: Reviewed): object {
+  const isLink = /\bhttps?:|\bwww\./i.test(message.data?.text ?? '');
+  return isLink ? { hold: true, reason: 'links wait for the committee' } : { allow: true };
+}
+
+/** The part of the regatta's application that is asked: who may edit results, what may stand in the chat; and that numbers turns. */
 export interface ResultsOffice {
   /** Where it is, without a path. */
   readonly url: string;
@@ -55,9 +66,13 @@ export async function startResultsOffice(secret: string, port: number): Promise<
     try {
       // A caller without the secret cannot ask.
       const headers = request.headers as Record<string, string>;
-      const { data } = webhook.verify(await text(request), headers) as { data: Asked };
+      const { data } = webhook.verify(await text(request), headers) as { data: Asked & Reviewed };
       if (request.url === '/declare-turn') {
         say(200, turnAnswer(data, turns));
+        return;
+      }
+      if (request.url === '/look-at-chat') {
+        say(200, reviewAnswer(data));
         return;
       }
       const seat = data.guest ? undefined : onDuty[data.user];

@@ -1,3 +1,4 @@
+import { connect, LineError } from '@nine-bells/client';
 import type { Backend } from '@nine-bells/client/backend';
 import { personOf } from './people.js';
 import type { Regatta } from './regatta.js';
@@ -53,6 +54,16 @@ export async function seed(backend: Backend<Regatta>): Promise<void> {
   await backend.report({ channel: 'race/3/chat', cursor, reason: 'rude to the committee', by: authorOf('pia') });
   await correct(backend);
   for (const notice of welcome) await backend.notify(notice);
+}
+
+/** A coach has something to sell, and the committee looks at that first; after a second start it is the same message. */
+export async function seedPending(url: string, token: string): Promise<void> {
+  const line = connect<Regatta>(url, { token });
+  const text = 'Petrel’s sails of last year, half the price: https://sails.example';
+  await line.publish('race/3/chat', { text }, { key: 'seed-link' }).catch((error: unknown) => {
+    if (!(error instanceof LineError)) throw error;
+  });
+  line.close();
 }
 
 /** How others take it. */

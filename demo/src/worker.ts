@@ -28,9 +28,10 @@ export async function workerService({ file, overrides, office, bureau }: DemoArg
 /** The configuration with the other systems where they really are: beside a demo on another port they are elsewhere. */
 function placed(configuration: Configuration, office: string, bureau: string): Configuration {
   const url = `${office}/may-sit-at-the-desk`;
-  const channels = configuration.channels.map((rule) =>
-    rule.pattern.startsWith('desk/') ? { ...rule, allow: { enter: { ask: url }, publish: { ask: url } } } : rule,
-  );
+  const channels = configuration.channels.map((rule) => {
+    if (rule.pattern.startsWith('desk/')) return { ...rule, allow: { enter: { ask: url }, publish: { ask: url } } };
+    return rule.review === undefined ? rule : { ...rule, review: { ...rule.review, ask: `${office}/look-at-chat` } };
+  });
   const hooks = configuration.hooks.map((hook) => (hook.name === 'bureau' ? { ...hook, url: bureau } : hook));
   const calls = configuration.calls.map((call) => ({ ...call, url: `${office}/declare-turn` }));
   return { ...configuration, channels, hooks, calls };

@@ -13,6 +13,7 @@ import { useDeferredValue, useState } from 'react';
 import { Link, useSearchParams } from 'react-router-dom';
 import { Find } from './Find.js';
 import { Pager } from './Pager.js';
+import { PendingMessages } from './PendingMessages.js';
 import { queries, useAnswer, useChange } from './queries.js';
 import { ScrollTable } from './ScrollTable.js';
 import { Trouble } from './Trouble.js';
@@ -76,6 +77,7 @@ export function ModerationPage({ backend, mayAct }: { readonly backend: Backend;
           You can look here but not act: the key that you signed in with does not have the right to moderate.
         </p>
       )}
+      {mayAct && <PendingMessages backend={backend} />}
       {mayAct && <Reports backend={backend} />}
       <Bans backend={backend} mayAct={mayAct} />
       <Silences backend={backend} mayAct={mayAct} />

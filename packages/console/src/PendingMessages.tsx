@@ -1,0 +1,124 @@
+import type { Backend, NumberedPending } from '@nine-bells/client/backend';
+import { Button, Input, Popconfirm, Segmented } from 'antd';
+import { useState } from 'react';
+import { Link } from 'react-router-dom';
+import { useAnswer, useChange } from './queries.js';
+import { ScrollTable } from './ScrollTable.js';
+import { Trouble } from './Trouble.js';
+import { dayTime } from './texts.js';
+import { pageRows } from './usePages.js';
+
+/** Messages that wait for a moderator, and those that were refused. Shown where there are any. */
+export function PendingMessages({ backend }: { readonly backend: Backend }) {
+  const [state, setState] = useState<'waiting' | 'refused'>('waiting');
+  const waiting = useAnswer(['pending', 'waiting'], () => backend.pending({ limit: pageRows }), 2000);
+  const refused = useAnswer(
+    ['pending', 'refused'],
+    () => backend.pending({ state: 'refused', limit: pageRows }),
+    state === 'refused' ? 2000 : 30_000,
+  );
+  const answer = state === 'waiting' ? waiting : refused;
+  const all = answer.data?.pending ?? [];
+  const hasAny = [waiting, refused].some(({ data }) => (data?.pending.length ?? 0) > 0);
+  if (!hasAny) return <Trouble of={[answer]} />;
+  return (
+    <section>
+      <h2>Messages before they are published</h2>
+      <Segmented
+        value={state}
+        onChange={setState}
+        options={[
+          { value: 'waiting', label: 'Waiting' },
+          { value: 'refused', label: 'Refused' },
+        ]}
+      />
+      <Trouble of={[answer]} />
+      <ScrollTable<NumberedPending>
+        label="Messages before they are published"
+        rowKey="id"
+        dataSource={[...all]}
+        pagination={false}
+        scroll={{ x: 760 }}
+        locale={{ emptyText: state === 'waiting' ? 'No message waits' : 'No message was refused' }}
+        columns={[
+          { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
+          {
+            title: 'Channel',
+            dataIndex: 'channel',
+            className: 'unbroken',
+            render: (channel: string) => (
+              <Link to={`/channels/${channel}`} className="name">
+                {channel}
+              </Link>
+            ),
+          },
+          {
+            title: 'Message',
+            render: (_, { by, data, revises }) => (
+              <span title={revises === undefined ? undefined : `It is to revise ${revises}`}>
+                {by.name ?? by.user}: <code>{JSON.stringify(data)}</code>
+              </span>
+            ),
+          },
+          { title: state === 'waiting' ? 'Why it waits' : 'Why not', dataIndex: 'reason' },
+          ...(state === 'waiting'
+            ? [
+                {
+                  title: 'Action',
+                  align: 'right' as const,
+                  render: (_: unknown, each: NumberedPending) => <PendingActions backend={backend} message={each} />,
+                },
+              ]
+            : []),
+        ]}
+      />
+      {answer.data?.more && <p className="faint">There are more than these {all.length}.</p>}
+    </section>
+  );
+}
+
+/** Lets a message pass, or refuses it with words for its author. */
+function PendingActions({ backend, message }: { readonly backend: Backend; readonly message: NumberedPending }) {
+  const [reason, setReason] = useState('');
+  const { id, channel, by, cleared } = message;
+  const approve = useChange(
+    () => backend.approve(id),
+    ({ state }) => outcomes[state],
+  );
+  const reject = useChange(
+    () => backend.reject(id, reason === '' ? {} : { reason }),
+    () => outcomes.refused,
+  );
+  return (
+    <span className="report-actions">
+      <Link to={`/people?${new URLSearchParams({ user: by.user, channel })}`}>Act</Link>
+      {cleared !== true && (
+        <Button size="small" type="primary" ghost loading={approve.isPending} onClick={() => approve.act(undefined)}>
+          Publish
+        </Button>
+      )}
+      <Popconfirm
+        title="Why not? The author is told."
+        description={
+          <Input
+            aria-label="Why not"
+            maxLength={500}
+            value={reason}
+            onChange={(event) => setReason(event.target.value)}
+          />
+        }
+        okText="Refuse it"
+        onConfirm={() => reject.act(undefined)}
+      >
+        <Button size="small">Refuse</Button>
+      </Popconfirm>
+    </span>
+  );
+}
+
+const outcomes = {
+  published: 'It is published',
+  waiting: 'It is published when earlier messages of its author are decided',
+  refused: 'It is refused',
+  'taken-back': 'Its author has taken it back',
+} as const;
