@@ -98,6 +98,9 @@ export class Truth {
     return gone === undefined ? undefined : this.countAt(channel, gone.place);
   }
 
+  /** Keys of messages that were published before an earlier one of their author that waits. */
+  readonly overtaken: string[] = [];
+
   withKey(channel: string, key: string): number {
     let count = 0;
     for (const [name, log] of this.#logs)
@@ -398,6 +401,24 @@ export class SlowStore extends SlowQueues implements Store {
     this.#committing = false;
   }
 
+  /** Nobody's message is published while an earlier one of the same author waits for a moderator, but that one. */
+  async #checkOvertaking(channel: ChannelName, { by, releases, change, id, key = id }: Draft): Promise<void> {
+    if (!channel.startsWith('watched/') || by === undefined || change !== undefined) return;
+    const first = await this.#records.nextPending(channel, by.user);
+    if (
+      first !== undefined &&
+      first.id !== releases &&
+      first.key !== key &&
+      !(await this.#isKnown(channel, by.user, key))
+    )
+      this.#truth.overtaken.push(key);
+  }
+
+  async #isKnown(channel: ChannelName, user: string, key: string): Promise<boolean> {
+    const known = await this.#records.knownUnder(channel, { user, key, isChange: false });
+    return known !== undefined && 'published' in known;
+  }
+
   #commitSoon(): void {
     this.#committing = true;
     const epoch = this.#epoch;
@@ -417,6 +438,7 @@ export class SlowStore extends SlowQueues implements Store {
     if (!fails)
       for (const { channel, draft } of group)
         try {
+          await this.#checkOvertaking(channel, draft);
           const appended = await this.#records.append(channel, draft);
           if (!appended.repeated) this.#truth.add(appended.logged);
           results.push(appended);

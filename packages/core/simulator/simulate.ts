@@ -11,6 +11,7 @@ import { checkReactions } from './reactionView.js';
 import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
+import { SimulatedReview, watchedChannel, watchedRule } from './simulatedReview.js';
 import { hooks, intakes, SimulatedReceiver, SimulatedSender } from './simulatedWebhooks.js';
 import { VirtualClock } from './virtualClock.js';
 
@@ -43,6 +44,8 @@ export interface Outcome {
   readonly mentioned: number;
   /** Messages that are found in the end, by the word of their last change. */
   readonly found: number;
+  /** Messages that a moderator has looked at. */
+  readonly held: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -85,6 +88,7 @@ const rules: readonly ChannelRule[] = [
     logbook: { type: 'recent', bounds: { messages: 5, forMs: 4_000 } },
     allow,
   },
+  watchedRule(allow),
   // Where only hostile clients are.
   {
     pattern: 'noise/:n',
@@ -121,8 +125,10 @@ const tolerated = new Set([
   'what became of an arrival',
   'a call',
   'what came with the answer to a call',
+  'a message could not be reviewed',
+  'messages that were approved are not published yet',
 ]);
-const channels = [...['kept/1', 'kept/2', 'recent/1', 'short/1'].map(channelName), ...boardChannels];
+const channels = [...['kept/1', 'kept/2', 'recent/1', 'short/1', watchedChannel].map(channelName), ...boardChannels];
 
 /**
  * Lets two to ten clients talk for some simulated time through a network that is cut, a relay that loses, a store that
@@ -152,6 +158,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   let engine: Engine | undefined;
   const receiver = new SimulatedReceiver(clock, random);
   const application = new SimulatedApplication(clock, random);
+  const review = new SimulatedReview(clock, random, store);
   const sender = new SimulatedSender(clock, random, () => engine);
   const restartedAt = { count: 0 };
   let bounds = { sendQueueBytes: 0, backlogBytes: 0 };
@@ -182,6 +189,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         },
         hookCaller: receiver.caller(isAlive),
         callAsker: application.asker(isAlive),
+        reviewer: review.reviewer,
         bodyOf: (_, { body }) => JSON.parse(body) as Json,
         report: (error, about: Readonly<Record<string, Json | undefined>>) => {
           if (!tolerated.has(String(about.what))) problems.push(error);
@@ -231,6 +239,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     else if (dice < 0.43) client.react();
     else if (dice < 0.44) client.block(clients);
     else if (dice < 0.5) client.set(boardChannels);
+    else if (dice < 0.52) review.act(engine);
     else if (dice < 0.55) sender.post();
     else if (dice < 0.56) client.misfit(channelName(`kept/${random.between(1, 2)}`));
     else if (dice < 0.6) client.call(channelName(`kept/${random.between(1, 2)}`));
@@ -259,6 +268,9 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   }
 
   await heal();
+  if (engine !== undefined) await review.finish(engine);
+  await clock.run(2_000);
+  const held = await review.check(clients, truth);
   let replied = 0;
   for (const channel of channels)
     if (channel.startsWith('kept/') && engine !== undefined)
@@ -298,6 +310,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     replied,
     mentioned,
     found,
+    held,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,
@@ -335,6 +348,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     store.faults = false;
     receiver.faults = false;
     application.faults = false;
+    review.faults = false;
     for (const client of clients) client.calmDown();
     // A client that does not read just now has begun again by then, or was cut off.
     await clock.run(21_000);
@@ -384,7 +398,8 @@ export function checkClient(client: SimulatedClient, truth: Truth, restarted: bo
   }
   for (const channel of client.channels) checkStretch(client, truth, last.get(channel) as Stretch, true);
 
-  for (const { channel, key, acknowledged, isRefused } of client.publishes) {
+  for (const { channel, key, acknowledged, isRefused, pending } of client.publishes) {
+    if (pending !== undefined) continue;
     const count = truth.withKey(channel, key);
     const mayRepeat = restarted && !channel.startsWith('kept/');
     if (isRefused) {

@@ -54,8 +54,12 @@ interface Publish {
   /** It mentions a client (`mentionedClient`). */
   readonly mentions?: boolean;
   acknowledged: boolean;
-  /** It was not taken: what it answers was withdrawn, or pruned. */
+  /** It was not taken: what it answers was withdrawn, or pruned; or the application said no. */
   isRefused?: boolean;
+  /** A moderator is to look at it. */
+  pending?: string;
+  /** Its author has wished to take it back, and perhaps has. */
+  takenBack?: 'perhaps' | 'surely';
 }
 
 /** A change of a message, which leaves a mark in it. */
@@ -68,7 +72,7 @@ interface Change {
 }
 
 /** Refusals after which the same is tried again. */
-const notNow: ReadonlySet<string> = new Set(['unavailable', 'busy', 'rate-limited']);
+const notNow: ReadonlySet<string> = new Set(['unavailable', 'busy', 'rate-limited', 'review-failed']);
 /** Why a message cannot be changed any more. */
 const tooLate: ReadonlySet<string> = new Set(['withdrawn', 'conflict', 'no-such-message']);
 const notNowCalled: ReadonlySet<string> = new Set([...notNow, 'call-failed']);
@@ -99,6 +103,7 @@ export class SimulatedClient implements FarEnd {
   readonly #boardWish: { readonly pace?: number; readonly echo?: boolean };
   /** What it wants of messages: the same each time that it enters a channel. */
   readonly #filters: Readonly<Record<string, MessageFilter | undefined>>;
+  readonly #takingBack = new Map<number, Publish>();
   /** Publishes that must be refused, since they do not fit their contract. */
   readonly #misfits = new Set<number>();
   readonly #truth: Truth | undefined;
@@ -190,7 +195,8 @@ export class SimulatedClient implements FarEnd {
     const session = this.#secret === undefined ? {} : { session: this.session, secret: this.#secret };
     this.#send({ do: 'hello', id: this.#nextId++, token: this.name, ...session, enter });
     // Requests may be sent behind hello without waiting for its reply.
-    for (const each of this.publishes) if (!each.acknowledged && !each.isRefused) this.#sendPublish(each);
+    for (const each of this.publishes)
+      if (!each.acknowledged && !each.isRefused && each.pending === undefined) this.#sendPublish(each);
     for (const each of this.calls) if (!each.answered) this.#sendCall(each, true);
     for (const each of this.changes) if (!each.ended) this.#sendChange(each);
   }
@@ -387,9 +393,17 @@ export class SimulatedClient implements FarEnd {
       this.#waiting.delete(frame.re);
       if (frame.problem === undefined) publish.acknowledged = true;
       else if (publish.replyTo !== undefined && tooLate.has(frame.problem.code)) publish.isRefused = true;
+      else if (frame.problem.code === 'review-refused') publish.isRefused = true;
+      else if (frame.problem.code === 'pending') this.#waits(publish, frame.problem.pending as string);
       else if (notNow.has(frame.problem.code))
         this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
+      return;
+    }
+    const takenBack = this.#takingBack.get(frame.re);
+    if (takenBack !== undefined) {
+      // Otherwise it was decided before, or is tried no more.
+      if (frame.problem === undefined) takenBack.takenBack = 'surely';
       return;
     }
     if (this.#misfits.delete(frame.re)) {
@@ -446,7 +460,7 @@ export class SimulatedClient implements FarEnd {
     if (change === undefined) return false;
     this.#changing.delete(frame.re);
     const { code = '' } = frame.problem ?? {};
-    if (code === '' || tooLate.has(code)) change.ended = true;
+    if (code === '' || tooLate.has(code) || code === 'pending' || code === 'review-refused') change.ended = true;
     else if (notNow.has(code))
       this.#clock.setTimer(50, () => this.#welcomed && !change.ended && this.#sendChange(change));
     else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
@@ -596,6 +610,16 @@ export class SimulatedClient implements FarEnd {
       replyTo: each.replyTo,
       ...(each.mentions && { mentions: { users: [mentionedClient] } }),
     });
+  }
+
+  /** A moderator is to look at it; now and then the author takes it back. */
+  #waits(publish: Publish, pending: string): void {
+    publish.pending = pending;
+    if (!this.#random.chance(0.15)) return;
+    const id = this.#nextId++;
+    this.#takingBack.set(id, publish);
+    publish.takenBack = 'perhaps';
+    this.#send({ do: 'take-back', id, pending });
   }
 
   #sendChange(change: Change): void {
