@@ -117,11 +117,21 @@ describe.each([
           [undefined, 1],
           [expect.objectContaining({ text: 'the secret start' }), undefined],
         ]);
+      // Who takes part is told on every instance, and after a reconnection of what it has missed.
+      const news: number[] = [];
+      pia.addEventListener('threads', ({ detail }) => news.push(...detail.threads.map(({ unread }) => unread)));
+      await pia.publish(chat, { text: 'so it is' }, { replyTo: root.cursor });
+      expect(await pia.threads({ follow: true })).toMatchObject([{ channel: chat, thread: root.cursor, unread: 0 }]);
+      const after = await mira.publish(chat, { text: 'by far' }, { replyTo: root.cursor });
+      await until(() => news.at(-1) === 1);
+      await (await come(two, 'pia')).markThread(chat, root.cursor, after.cursor);
+      await until(() => news.at(-1) === 0);
+      await mira.withdraw(chat, after.cursor);
       await mira.withdraw(chat, root.cursor);
       await until(async () => JSON.stringify(await threadNow(two)).includes('withdrawn'));
       for (const each of [one, two]) expect(JSON.stringify(await threadNow(each))).not.toContain('secret');
       await mira.withdraw(chat, reply.cursor);
-      await until(async () => (await threadNow(two))[0]?.[1] === 0);
+      await until(async () => (await threadNow(two))[0]?.[1] === 1);
     },
   );
 });

@@ -55,6 +55,7 @@ import type {
   RevisionsOptions,
   SearchOptions,
   SilenceOptions,
+  ThreadsOptions,
   WithdrawOptions,
 } from './types.js';
 import type { Unread } from './unread.js';
@@ -378,8 +379,11 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.unread();
   }
 
-  /** The threads in which the user takes part, with what it has not read there. Throws as `read` does. */
-  threads(options: { channel?: string; limit?: number } = {}): Promise<readonly ThreadInfo[]> {
+  /**
+   * The threads in which the user takes part, with what it has not read there; with `follow`, the event `threads` tells how they
+   * stand from then on. Throws as `read` does.
+   */
+  threads(options: ThreadsOptions = {}): Promise<readonly ThreadInfo[]> {
     return this.#session.threads(options);
   }
 

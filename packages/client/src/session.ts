@@ -60,6 +60,7 @@ import type {
   SearchOptions,
   SetOptions,
   SilenceOptions,
+  ThreadsOptions,
   WithdrawOptions,
 } from './types.js';
 import { Unread } from './unread.js';
@@ -88,6 +89,8 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   #inbox: Inbox | undefined;
   #blocks: ReadonlyMap<string, Block> = new Map();
   #unread: Unread | undefined;
+  /** Whether it is told how threads stand. */
+  #followsThreads = false;
   /** What the names of direct channels begin with, where there are some. */
   #direct: string | undefined;
   #status: Json | undefined;
@@ -389,6 +392,18 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     );
   }
 
+  /** After a reconnection: what has changed meanwhile was not heard. */
+  #followThreads(): void {
+    this.connection.requests.send(
+      { do: 'threads', follow: true },
+      {
+        repeatable: false,
+        resolve: ({ threads }) => this.#tell('threads', { threads, left: [] }),
+        reject: (error) => this.#tellProblemOf(error),
+      },
+    );
+  }
+
   /** Moves a mark at once, or takes it away. */
   async mark(channel: string, cursor: string | null): Promise<Marked> {
     if (cursor === null) this.#marking.forget(channel);
@@ -398,9 +413,11 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     return marked;
   }
 
-  async threads(options: { channel?: string; limit?: number }): Promise<readonly ThreadInfo[]> {
+  async threads(options: ThreadsOptions): Promise<readonly ThreadInfo[]> {
     this.#mustBeOpen();
-    return (await this.connection.requests.ask({ do: 'threads', ...options })).threads;
+    const { threads } = await this.connection.requests.ask({ do: 'threads', ...options });
+    if (options.follow) this.#followsThreads = true;
+    return threads;
   }
 
   markThread(channel: string, thread: Cursor, cursor: string | null): Promise<Marked> {
@@ -457,6 +474,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     this.outbox.opened();
     if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
     if (this.#unread !== undefined && welcome.guest !== true) this.#askUnread(this.#unread);
+    if (this.#followsThreads) this.#followThreads();
   }
 
   entered(asked: readonly Asked[], entered: Welcome['entered']): void {
@@ -481,6 +499,9 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     else if (isPush(frame, 'level')) {
       const { on: _, ...level } = frame;
       this.#tell('level', level);
+    } else if (isPush(frame, 'threads')) {
+      const { on: _, ...news } = frame;
+      this.#tell('threads', news);
     } else if (isPush(frame, 'pending')) {
       const { on: _, ...pending } = frame;
       this.#tell('pending', pending);

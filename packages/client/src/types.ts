@@ -12,6 +12,7 @@ import type {
   PendingMessage,
   Problem,
   SearchWish,
+  ThreadsPush,
 } from '@nine-bells/wire';
 import type { BackOff } from './backOff.js';
 import type { AnyChannel, ChannelContract, HailType, MessageOf } from './contracts.js';
@@ -78,6 +79,11 @@ export interface LineEvents {
   blocks: { readonly blocks: ReadonlyMap<string, Block> };
   /** How much you want to hear of a channel has changed, on whichever of your devices; `null`: as if nothing were said. */
   level: Omit<ChannelLevel, 'level'> & { readonly level: Level | null };
+  /**
+   * Threads in which you take part stand otherwise, after `line.threads({ follow: true })`. `left`: you take part no more. After a
+   * reconnection the latest ones come again.
+   */
+  threads: Pick<ThreadsPush, 'threads' | 'left'>;
   /** A message of yours waits for a moderator, or does so no more, on whichever of your devices: see its `state`. */
   pending: PendingMessage;
   /**
@@ -85,6 +91,15 @@ export interface LineEvents {
    * any more.
    */
   user: { readonly user: string; readonly status: Json; readonly problem?: Problem };
+}
+
+/** Which threads are wanted. */
+export interface ThreadsOptions {
+  /** Only of this channel. */
+  readonly channel?: string;
+  readonly limit?: number;
+  /** From now on the event `threads` tells when one of them changes, of any channel. */
+  readonly follow?: boolean;
 }
 
 export interface PublishOptions<Type extends string = string> {

@@ -359,6 +359,11 @@ export class SlowStore extends SlowQueues implements Store {
     return this.#records.markThread(...wish);
   }
 
+  async takingPart(...wish: Parameters<Store['takingPart']>): ReturnType<Store['takingPart']> {
+    await this.pause();
+    return this.#records.takingPart(...wish);
+  }
+
   async threads(...wish: Parameters<Store['threads']>): Promise<readonly ThreadMark[]> {
     await this.pause();
     return this.#records.threads(...wish);

@@ -93,5 +93,5 @@ export * from './rules/shape.js';
 export * from './search/words.js';
 export { Connection } from './session/connection.js';
 export * from './session/guests.js';
-export { threadShown } from './session/replies.js';
+
 export { sessionVerbs } from './session/verbs/index.js';

@@ -103,6 +103,43 @@ describe('a reply', () => {
       expect((await ask(all, pia, request)).problem?.code).toBe(code);
   });
 
+  it('is told live to those who take part in its thread and want to be told, a second apart', async () => {
+    const all = setUp();
+    const [mira, pia, ines] = [await all.welcomed('mira'), await all.welcomed('pia'), await all.welcomed('ines')];
+    const root = await say(all, mira, 'Petrel leads');
+    const first = await say(all, pia, 'By a length', { replyTo: root });
+    expect((await ask(all, mira, { do: 'threads', follow: true })).threads).toMatchObject([{ unread: 1 }]);
+    for (const client of [pia, ines]) await ask(all, client, { do: 'threads', follow: true });
+    const told = (client: Client) =>
+      client
+        .pushes('threads')
+        .map(({ threads, left }) => [
+          ...threads.map(({ unread, count }: { unread: number; count: number }) => `${unread} of ${count}`),
+          ...left.map(() => 'left'),
+        ]);
+    for (const n of [1, 2, 3]) await say(all, pia, `By ${n}`, { replyTo: root });
+    await all.clock.run(1_000);
+    // Who is connected twice is told twice; who takes no part, never.
+    expect([told(mira), told(pia), told(ines)]).toEqual([[['4 of 4']], [['0 of 4']], []]);
+    await ask(all, pia, { do: 'withdraw', channel: chat, cursor: first });
+    await all.clock.run(2_000);
+    expect(told(mira).at(-1)).toEqual(['3 of 3']);
+    await ask(all, mira, { do: 'mark', channel: chat, thread: root, cursor: root.replace(/\d+$/, '3') });
+    await all.clock.run(2_000);
+    expect(told(mira).at(-1)).toEqual(['2 of 3']);
+    await ask(all, mira, { do: 'block', user: 'pia' });
+    await all.clock.run(2_000);
+    expect(told(mira).at(-1)).toEqual(['0 of 3']);
+    await ask(all, mira, { do: 'mark', channel: chat, thread: root, cursor: null });
+    await all.clock.run(2_000);
+    expect(told(mira).at(-1)).toEqual(['left']);
+    const before = told(mira).length;
+    await say(all, pia, 'By four', { replyTo: root });
+    await all.clock.run(2_000);
+    expect(told(mira)).toHaveLength(before);
+    expect(told(ines)).toEqual([]);
+  });
+
   it.each([
     ['in a channel without', 'plain', (_: string) => 'v1:1', 'bad-value'],
     ['to nothing', chat, (root: string) => root.replace(/\d+$/, '99'), 'no-such-message'],

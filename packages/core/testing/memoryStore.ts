@@ -99,6 +99,8 @@ export class MemoryStore extends MemoryPending implements Store {
   readonly #mentioned = new Map<string, readonly string[]>();
   /** How far users have read in threads, by user, channel and first message. */
   readonly #threadMarks = new Map<string, number>();
+  /** Threads that have a reply. */
+  readonly #begun = new Set<string>();
   /** By the digests of their codes. */
   readonly #invitations = new Map<string, KeptInvitation>();
   readonly #admissions = new Map<string, Admission>();
@@ -181,6 +183,11 @@ export class MemoryStore extends MemoryPending implements Store {
     return (await this.threads(user, 1, channel, thread.number))[0];
   }
 
+  async takingPart(channel: ChannelName, { number }: Place, limit: number): Promise<readonly string[]> {
+    const parts = [...this.#threadMarks.keys()].map((key) => JSON.parse(key) as [string, ChannelName, number]);
+    return parts.flatMap(([user, of, root]) => (of === channel && root === number ? [user] : [])).slice(0, limit);
+  }
+
   async threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]> {
     const found: ThreadMark[] = [];
     for (const [key, number] of this.#threadMarks) {
@@ -190,16 +197,27 @@ export class MemoryStore extends MemoryPending implements Store {
       const all = this.#log(name).since({ volume, number: 0 }, everything).messages;
       const replies = all.filter((each) => each.isMessage && each.reply?.thread === root);
       const there = replies.filter(({ message }) => !message.withdrawn);
-      const unread = there.filter((each) => each.place.number > number && each.message.by?.user !== user).length;
+      const unread = there.filter((each) => each.place.number > number && each.message.by?.user !== user);
       const atMs = replies.at(-1)?.atMs ?? 0;
-      found.push({ channel: name, volume, thread: root, number, unread, count: there.length, atMs });
+      found.push({
+        channel: name,
+        volume,
+        thread: root,
+        number,
+        unread: unread.length,
+        count: there.length,
+        atMs,
+        ...this.#hiddenOf(user, unread),
+      });
     }
     return found.sort((a, b) => b.atMs - a.atMs).slice(0, limit);
   }
 
   #takePart(channel: ChannelName, { place, reply, message }: LoggedMessage): void {
     if (reply === undefined) return;
-    const root = this.#at(channel, reply.thread)?.message.by;
+    const begins = `${channel} ${reply.thread}`;
+    const root = this.#begun.has(begins) ? undefined : this.#at(channel, reply.thread)?.message.by;
+    this.#begun.add(begins);
     for (const [by, number] of [
       [root, reply.thread],
       [message.by, place.number],
@@ -844,17 +862,16 @@ export class MemoryStore extends MemoryPending implements Store {
     const isUnread = ({ type, by, withdrawn }: Message): boolean =>
       countsAsUnread(type) && by?.user !== user && !withdrawn;
     const unread = messages.filter((each) => each.isMessage && isUnread(each.message));
+    return { channel, place: { volume, number }, unread: unread.length, counted, ...this.#hiddenOf(user, unread) };
+  }
+
+  /** How many of these are by users whom the user keeps away. */
+  #hiddenOf(user: string, unread: readonly LoggedMessage[]): Pick<MarkState, 'hidden'> {
     const kept = this.#blocks.get(user);
     const by = (as: BlockKind): number =>
       unread.filter(({ message }) => kept?.get(message.by?.user ?? '')?.as === as).length;
     const hidden = { blocked: by('blocked'), muted: by('muted') };
-    return {
-      channel,
-      place: { volume, number },
-      unread: unread.length,
-      counted,
-      ...(hidden.blocked + hidden.muted === 0 ? {} : { hidden }),
-    };
+    return hidden.blocked + hidden.muted === 0 ? {} : { hidden };
   }
 
   #inbox(user: string): { head: number; drafts: Map<number, NoticeDraft> } {

@@ -2,7 +2,18 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 import type { Problem } from './problems.js';
-import type { Author, Block, Gap, Level, Member, Message, Notice, PendingMessage, ReactionCounts } from './records.js';
+import type {
+  Author,
+  Block,
+  Gap,
+  Level,
+  Member,
+  Message,
+  Notice,
+  PendingMessage,
+  ReactionCounts,
+  ThreadInfo,
+} from './records.js';
 import type { ReplyFrame } from './replies.js';
 
 export interface MessagePush extends Message {
@@ -74,6 +85,13 @@ export interface UnreadPush {
   readonly on: 'unread';
   /** Only what has changed. */
   readonly counts: Readonly<Record<string, number>>;
+}
+export interface ThreadsPush {
+  readonly on: 'threads';
+  /** Threads in which you take part, as they stand: those that have changed. */
+  readonly threads: readonly ThreadInfo[];
+  /** Threads in which you take part no more. */
+  readonly left: readonly { readonly channel: ChannelName; readonly thread: Cursor }[];
 }
 export interface MarksPush {
   readonly on: 'marks';
@@ -160,6 +178,7 @@ export type Push =
   | UnreadPush
   | MarksPush
   | BlocksPush
+  | ThreadsPush
   | LevelPush
   | PendingPush
   | UserPush

@@ -242,7 +242,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
   status: { status: may(json), channel: may(channel), looking: may(either(null, channel)) },
   mark: { channel: must(channel), cursor: must(either(null, cursor)), thread: may(cursor) },
   unread: {},
-  threads: { channel: may(channel), limit: may(count) },
+  threads: { channel: may(channel), limit: may(count), follow: may(flag) },
   search: {
     words: must(words(protocolLimits.searchChars)),
     in: may(listOf(words(protocolLimits.channelNameChars), protocolLimits.searchNames)),

@@ -172,6 +172,8 @@ export interface ThreadsRequest extends Numbered {
   /** Only of this channel. */
   readonly channel?: ChannelName;
   readonly limit?: number;
+  /** From now on you are told when one of them changes, of any channel. */
+  readonly follow?: boolean;
 }
 export interface UnreadRequest extends Numbered {
   readonly do: 'unread';

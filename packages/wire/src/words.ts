@@ -34,6 +34,7 @@ export const pushMembers: { readonly [K in PushKind]: readonly MemberOf<Extract<
   notice: ['cursor', 'id', 'title', 'data', 'at', 'key', 'until', 'unread'],
   inbox: ['done', 'unread'],
   unread: ['counts'],
+  threads: ['threads', 'left'],
   marks: ['channel', 'marks'],
   blocks: ['blocks'],
   level: ['channel', 'level', 'until'],

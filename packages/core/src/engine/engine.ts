@@ -24,6 +24,7 @@ import { Pacer } from '../lib/pacer.js';
 import { TimerWheel } from '../lib/timerWheel.js';
 import { ChannelMarks } from '../marks/channelMarks.js';
 import { Marks } from '../marks/marks.js';
+import { ThreadNews } from '../marks/threadNews.js';
 import { Unread } from '../marks/unread.js';
 import { Digests } from '../mentions/digests.js';
 import { Entrants } from '../mentions/mayEnter.js';
@@ -237,6 +238,7 @@ export class Engine {
         took,
         direct: (match, by) => direct.tellParties(match, by),
         mentioned: (match, logged, draft) => mentions.tell(match, logged, draft),
+        answered: (thread) => threadNews.changed(thread),
         takenBack: (found) => mentions.takeBack(found),
         grown: (channel) => this.indexer.grown(channel),
       },
@@ -309,7 +311,10 @@ export class Engine {
       ...base,
       most: this.options.blocksPerUser,
       sessions: (user) => (user === undefined ? connected.clients : connected.clientsOf(user)),
-      changed: (user) => unread.recount(user),
+      changed: (user) => {
+        unread.recount(user);
+        threadNews.recount(user);
+      },
     });
     const blocking: Blocks['blocking'] = (other, users) => this.blocks.blocking(other, users);
     this.levels = new Levels({
@@ -359,6 +364,7 @@ export class Engine {
       store: this.marks,
       hidersOf: (other, channel) => this.blocks.hidersOf(other, channelRules.match(channel)),
     });
+    const threadNews: ThreadNews = new ThreadNews({ ...base, marks: this.marks });
     const entrants = new Entrants({
       access,
       store,
@@ -460,6 +466,7 @@ export class Engine {
       calls: this.calls,
       refusals: this.refusals,
       unread,
+      threadNews,
       blocks: this.blocks,
       levels: this.levels,
       search: this.search,
@@ -583,7 +590,7 @@ export class Engine {
 
   /** Receives what the relay carries, from this instance and from the others. */
   #followRelay(): void {
-    const { relay, unread, watching, channels } = this.#host;
+    const { relay, unread, threadNews, watching, channels } = this.#host;
     relay.subscribe(usersTopic, {
       hear: (word) => {
         if (word.type === 'marked') unread.marked(word.user, word.state);
@@ -591,6 +598,7 @@ export class Engine {
         else if (word.type === 'admissions') this.invitations.hear(word.users);
         else if (word.type === 'blocks') this.blocks.hear(word.user);
         else if (word.type === 'level') this.levels.hear(word.user, word);
+        else if (word.type === 'threads') threadNews.hear(word.users, word.channel, word.thread);
         else if (word.type === 'pending') this.pending.hear(word.user, word.message);
         else this.inboxes.hear(word);
       },
@@ -615,6 +623,7 @@ export class Engine {
       gone: (instanceId) => {
         // It may have committed a ban without telling the others.
         void this.#readAgain();
+        threadNews.lookAgain();
         this.blocks.lookAgain();
         this.levels.lookAgain();
         this.invitations.lookAgain();
@@ -625,6 +634,7 @@ export class Engine {
         void this.#readAgain();
         channels.resumed();
         unread.lookAgain();
+        threadNews.lookAgain();
         this.blocks.lookAgain();
         this.levels.lookAgain();
         this.invitations.lookAgain();

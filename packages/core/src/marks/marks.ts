@@ -69,13 +69,21 @@ export class Marks {
     const { rule } = this.#host.rules.require(channel);
     if (!rule.hasReplies)
       throw refusal('bad-value', `channels of the rule ${rule.pattern} have no replies`, { where: '/thread' });
-    const state = await this.#host.store.markThread(user, channel, thread, place, this.#host.clock.now());
+    const { store, relay, clock } = this.#host;
+    const state = await store.markThread(user, channel, thread, place, clock.now());
+    relay.publish(usersTopic, { type: 'threads', users: [user], channel, thread });
     return state && this.#seenInThread(state);
   }
 
   /** The threads in which a user takes part: the one that was answered last comes first. */
   async threads(user: string, limit: number, channel?: ChannelName): Promise<readonly ThreadMark[]> {
     return (await this.#host.store.threads(user, limit, channel)).map((each) => this.#seenInThread(each));
+  }
+
+  /** How one stands; `undefined` if the user does not take part. @throws {ProblemError} `unavailable` */
+  async thread(user: string, channel: ChannelName, { number, volume }: Place): Promise<ThreadMark | undefined> {
+    const [found] = await this.#host.store.threads(user, 1, channel, number);
+    return found?.volume === volume ? this.#seenInThread(found) : undefined;
   }
 
   #seenInThread(state: ThreadMark): ThreadMark {

@@ -1,4 +1,4 @@
-import type { ChannelName, Cursor, Place } from '@nine-bells/wire';
+import { type ChannelName, type Cursor, formatCursor, type Place, type ThreadInfo } from '@nine-bells/wire';
 
 /** How far a user has read in a kept channel, and what is left. */
 export interface MarkState {
@@ -28,6 +28,18 @@ export interface ThreadMark {
   readonly count: number;
   /** When the last reply was taken in, in milliseconds since the epoch. */
   readonly atMs: number;
+}
+
+/** A thread as its user sees it. */
+export function threadShown({ channel, volume, thread, number, unread, count, atMs }: ThreadMark): ThreadInfo {
+  return {
+    channel,
+    thread: formatCursor({ volume, number: thread }),
+    unread,
+    count,
+    at: new Date(atMs).toISOString(),
+    cursor: formatCursor({ volume, number }),
+  };
 }
 
 /** A user's mark, as others may see it. */

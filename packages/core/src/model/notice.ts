@@ -101,6 +101,13 @@ export type UserWord =
     }
   /** What has become of a user's message that waits for a moderator. */
   | { readonly type: 'pending'; readonly user: string; readonly message: PendingShown }
+  /** A thread stands otherwise for users who take part in it. */
+  | {
+      readonly type: 'threads';
+      readonly users: readonly string[];
+      readonly channel: ChannelName;
+      readonly thread: Place;
+    }
   /** Whom a user keeps away has changed. */
   | { readonly type: 'blocks'; readonly user: string }
   | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }

@@ -162,6 +162,8 @@ export interface MarkStore {
    * many, those in which it last took part or read.
    */
   threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]>;
+  /** The users who take part in a thread: those who took part or read last, at most `limit`. */
+  takingPart(channel: ChannelName, thread: Place, limit: number): Promise<readonly string[]>;
 }
 
 /** The boards that outlive a restart. */

@@ -35,6 +35,8 @@ export interface PublisherHost {
   readonly mentioned: (match: RuleMatch, logged: LoggedMessage, draft: Draft) => void;
   /** A channel whose messages are searched has grown. */
   readonly grown: (channel: ChannelName) => void;
+  /** A reply has its place, or was withdrawn. */
+  readonly answered: (thread: { readonly channel: ChannelName; readonly place: Place }) => void;
   /** A message was withdrawn; as it stood before. */
   readonly takenBack: (found: LoggedMessage) => void;
 }
@@ -249,6 +251,8 @@ export class Publisher {
     const done = await store.append(channel, draft);
     this.#announce(true, draft, done, undefined);
     if (isGone) this.#host.takenBack(found);
+    if (isGone && found.reply !== undefined)
+      this.#host.answered({ channel, place: { volume: place.volume, number: found.reply.thread } });
     if (draft.hooks !== undefined) hooks.queued(draft.hooks);
   }
 
@@ -269,6 +273,9 @@ export class Publisher {
     if (draft.change === undefined) traces.accepted(done.logged, draft, done.repeated);
     if (done.repeated) return done;
     if (isKept && draft.hooks !== undefined) hooks.queued(draft.hooks);
+    const { reply, channel, place } = done.logged;
+    if (reply !== undefined && (draft.change?.withdraws ?? true))
+      this.#host.answered({ channel, place: { volume: place.volume, number: reply.thread } });
     if (draft.change !== undefined) {
       counters.changes[draft.change.withdraws ? 'withdrawn' : 'revised'] += 1;
       return done;

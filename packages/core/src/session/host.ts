@@ -15,6 +15,7 @@ import type { Pacer } from '../lib/pacer.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { ChannelMarks } from '../marks/channelMarks.js';
 import type { Marks } from '../marks/marks.js';
+import type { ThreadNews } from '../marks/threadNews.js';
 import type { Unread } from '../marks/unread.js';
 import type { Mentions } from '../mentions/mentions.js';
 import type { Counters } from '../model/counters.js';
@@ -83,6 +84,7 @@ export interface SessionHost {
   readonly marks: Marks;
   readonly channelMarks: ChannelMarks;
   readonly unread: Unread;
+  readonly threadNews: ThreadNews;
   readonly inboxes: Inboxes;
   readonly direct: DirectChannels;
   readonly moderation: Moderation;

@@ -91,6 +91,7 @@ export class LiveSession implements Recipient, ConnectedSession {
   #blocks: BlockList | undefined;
   /** The client is told what its user has not read. */
   #countsUnread = false;
+  #followsThreads = false;
   /** Publishes and marks under way, and what lets later acts go on when there is room. */
   #underWay = 0;
   #room: (() => void) | undefined;
@@ -389,6 +390,12 @@ export class LiveSession implements Recipient, ConnectedSession {
     return this.host.unread.follow(this.user, this);
   }
 
+  /** Begins to tell the client how the threads stand in which its user takes part. */
+  followThreads(): void {
+    this.#followsThreads = true;
+    this.host.threadNews.follow(this.user, this);
+  }
+
   /** The connection has ended. */
   end(ending: Ending): void {
     this.#room?.();
@@ -397,6 +404,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.#stays?.leaveAll();
     this.#watched?.end();
     if (this.#countsUnread) this.host.unread.unfollow(this.user, this);
+    if (this.#followsThreads) this.host.threadNews.unfollow(this.user, this);
     this.host.blocks.ended(this);
     if (this.state.generation === this.#generation) this.host.sessions.ended(this.state, ending);
   }

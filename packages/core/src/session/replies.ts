@@ -12,7 +12,6 @@ import {
   type ReadRequest,
   refusal,
   type SetResult,
-  type ThreadInfo,
 } from '@nine-bells/wire';
 import type { CaughtUp, Wish } from '../channel/channel.js';
 import type { Filter } from '../channel/filters.js';
@@ -84,18 +83,6 @@ export function threadMarkedText(channel: ChannelName, state: ThreadMark | undef
     1,
     -1,
   );
-}
-
-/** A thread as its user sees it. */
-export function threadShown({ channel, volume, thread, number, unread, count, atMs }: ThreadMark): ThreadInfo {
-  return {
-    channel,
-    thread: formatCursor({ volume, number: thread }),
-    unread,
-    count,
-    at: new Date(atMs).toISOString(),
-    cursor: formatCursor({ volume, number }),
-  };
 }
 
 /** The members of the reply to `read`, as JSON text without braces; only messages that are for the session. */

@@ -163,6 +163,15 @@ export class MarkStore {
     });
   }
 
+  async takingPart(channel: ChannelName, { number }: Place, limit: number): Promise<readonly string[]> {
+    const rows = await this.#database.reads.select<{ user_id: string }>(
+      `SELECT k.user_id FROM channels c JOIN thread_marks k ON k.channel_id = c.id AND k.root = :number
+       WHERE c.name = :channel ORDER BY k.at_ms DESC LIMIT :limit`,
+      { channel, number, limit },
+    );
+    return rows.map(({ user_id }) => user_id);
+  }
+
   async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
     const rows = await this.#database.reads.select<{ user_id: string; number: number | string; volume: string }>(
       `SELECT k.user_id, k.number, c.volume FROM marks k JOIN channels c ON c.id = k.channel_id

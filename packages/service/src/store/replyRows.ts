@@ -97,7 +97,7 @@ export class Replies {
     this.#threads.set(key, { count, row: [channelId, reply.thread, count, number, atMs] });
   }
 
-  /** Who answers takes part in the thread, and whose message it begins with. */
+  /** Who answers takes part in the thread, and from the first reply on whose message it begins with: who has left it since has left. */
   #takePart(dialect: Dialect): readonly string[] {
     const roots = [...this.#threads.values()].map(({ row: [id, root, , , atMs] }) => [id, root, atMs]);
     const marks = [...this.#marks.values()];
@@ -106,6 +106,7 @@ export class Replies {
        SELECT m.author, m.channel_id, m.number, m.number, CAST(each.value->>2 AS BIGINT) FROM ${tableOf(roots, dialect)}
        JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER) AND m.number = CAST(each.value->>1 AS BIGINT)
        WHERE m.author NOT IN ('', '${erasedAuthor.user}') AND m.author NOT LIKE '${GUEST_PREFIX}%'
+         AND NOT EXISTS (SELECT 1 FROM threads t WHERE t.channel_id = m.channel_id AND t.root = m.number)
        ON CONFLICT DO NOTHING`,
       ...(marks.length === 0 ? [] : [insertOf('thread_marks', threadMarkColumns, marks, dialect, forward)]),
     ];
@@ -117,6 +118,7 @@ export class Replies {
     const threads = [...this.#threads.values()].map(({ row }) => row);
     return [
       insertOf('replies', replyColumns, this.#rows, dialect),
+      ...this.#takePart(dialect),
       insertOf(
         'threads',
         threadColumns,
@@ -125,7 +127,6 @@ export class Replies {
         `ON CONFLICT (channel_id, root) DO UPDATE SET replies = threads.replies + excluded.replies,
            number = excluded.number, at_ms = excluded.at_ms`,
       ),
-      ...this.#takePart(dialect),
       `UPDATE channels SET threads = 1 WHERE id IN ${listOf(['INTEGER'], channels, dialect)} AND threads = 0`,
     ];
   }

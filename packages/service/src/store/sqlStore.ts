@@ -220,6 +220,10 @@ export class SqlStore implements Store {
     return this.#marks.threads(...wish);
   }
 
+  takingPart(...given: Parameters<Store['takingPart']>): ReturnType<Store['takingPart']> {
+    return this.#marks.takingPart(...given);
+  }
+
   markedChannels(user: string): Promise<readonly ChannelName[]> {
     return this.#marks.markedChannels(user);
   }

@@ -60,6 +60,7 @@ const plain = [
   'markedChannels',
   'markThread',
   'threads',
+  'takingPart',
   'inForce',
   'audit',
   'saveBoard',

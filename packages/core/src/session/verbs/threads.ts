@@ -1,5 +1,5 @@
 import { refusal, type ThreadsRequest } from '@nine-bells/wire';
-import { threadShown } from '../replies.js';
+import { threadShown } from '../../model/mark.js';
 import type { OwnVerb } from '../verb.js';
 
 /** Threads in one reply, if the client does not say how many. */
@@ -9,10 +9,12 @@ const defaultLimit = 100;
 export const threads: OwnVerb<ThreadsRequest> = {
   act: 'own',
   cost: 25,
-  async handle(session, { id, channel, limit = defaultLimit }) {
+  async handle(session, { id, channel, limit = defaultLimit, follow = false }) {
     const { guest, observer } = session.who;
     if (guest || observer) throw refusal('not-allowed', `${guest ? 'guests have' : 'an observer has'} no read marks`);
     session.checkGeneration();
+    // First: what changes while they are read is told.
+    if (follow) session.followThreads();
     const found = await session.host.marks.threads(session.user, limit, channel);
     const shown = [];
     for (const each of found) if (await session.mayKnow(each.channel)) shown.push(threadShown(each));
