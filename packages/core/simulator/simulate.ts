@@ -4,6 +4,7 @@ import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { checkMentions } from './checkMentions.js';
 import { checkReplies } from './checkReplies.js';
 import { checkSearch } from './checkSearch.js';
+import { checkThreads } from './checkThreads.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
@@ -46,6 +47,8 @@ export interface Outcome {
   readonly found: number;
   /** Messages that a moderator has looked at. */
   readonly held: number;
+  /** Threads of which those who follow them know how they stand. */
+  readonly followed: number;
   /** Calls that were answered. */
   readonly called: number;
   readonly cuts: number;
@@ -124,6 +127,8 @@ const tolerated = new Set([
   'ended arrivals could not be forgotten',
   'what became of an arrival',
   'a call',
+  'who takes part in a thread could not be told of it',
+  'a user could not be told of threads',
   'what came with the answer to a call',
   'a message could not be reviewed',
   'messages that were approved are not published yet',
@@ -161,6 +166,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   const review = new SimulatedReview(clock, random, store);
   const sender = new SimulatedSender(clock, random, () => engine);
   const restartedAt = { count: 0 };
+  const pruned = new Set<string>();
   let bounds = { sendQueueBytes: 0, backlogBytes: 0 };
   let engineSinceMs = 0;
   /** Processes so far, and their ends. */
@@ -283,11 +289,13 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   // An instance that dies may have taken a message back, and its notices not yet.
   const mentioned = engine !== undefined && restartedAt.count === 0 ? await checkMentions(engine, truth, clock) : 0;
   let reacted = 0;
+  let followed = 0;
   for (const client of clients) {
     checkClient(client, truth, restartedAt.count > 0);
     checkCalls(client.name, client.calls, truth);
     checkChanges(client, truth, restartedAt.count > 0);
     reacted += await checkReactions(client, store.committed);
+    if (engine !== undefined) followed += await checkThreads(client, engine, clock, pruned);
   }
   const [twice] = application.askedTwice;
   if (twice !== undefined) throw new Error(`the call ${twice} was asked twice at a time`);
@@ -311,6 +319,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     mentioned,
     found,
     held,
+    followed,
     blocked: clients.reduce((sum, { blocks }) => sum + blocks.acknowledged, 0),
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,

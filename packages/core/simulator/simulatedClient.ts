@@ -18,6 +18,8 @@ import {
   parseCursor,
   type ReplyFrame,
   readServerFrame,
+  type ThreadInfo,
+  type ThreadsPush,
   type Welcome,
 } from '@nine-bells/wire';
 import { BlockView } from './blockView.js';
@@ -104,6 +106,10 @@ export class SimulatedClient implements FarEnd {
   /** What it wants of messages: the same each time that it enters a channel. */
   readonly #filters: Readonly<Record<string, MessageFilter | undefined>>;
   readonly #takingBack = new Map<number, Publish>();
+  /** Whether it is told of its threads; by channel and first message, how each stands. */
+  readonly followsThreads: boolean;
+  readonly threads = new Map<string, ThreadInfo>();
+  #threadsAsked = 0;
   /** Publishes that must be refused, since they do not fit their contract. */
   readonly #misfits = new Set<number>();
   readonly #truth: Truth | undefined;
@@ -153,6 +159,7 @@ export class SimulatedClient implements FarEnd {
         { by: ['client-0', 'client-1', 'client-2'] },
         { where: { '/odd': true } },
       ]);
+    this.followsThreads = random.chance(0.4);
     this.#filters = { 'kept/2': filter(), 'recent/1': filter(), 'short/1': filter() };
     this.#note = (what) => note(() => `${name}: ${what()}`);
     this.#sabotage = sabotage;
@@ -197,6 +204,10 @@ export class SimulatedClient implements FarEnd {
     // Requests may be sent behind hello without waiting for its reply.
     for (const each of this.publishes)
       if (!each.acknowledged && !each.isRefused && each.pending === undefined) this.#sendPublish(each);
+    if (this.followsThreads) {
+      this.#threadsAsked = this.#nextId++;
+      this.#send({ do: 'threads', id: this.#threadsAsked, limit: 1_000, follow: true });
+    }
     for (const each of this.calls) if (!each.answered) this.#sendCall(each, true);
     for (const each of this.changes) if (!each.ended) this.#sendChange(each);
   }
@@ -362,6 +373,7 @@ export class SimulatedClient implements FarEnd {
     else if (isPush(frame, 'passed')) this.#passed(frame);
     else if (isPush(frame, 'members')) this.members.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'reactions')) this.reactions.get(frame.channel)?.pushed(frame);
+    else if (isPush(frame, 'threads')) this.#threadNews(frame.threads, frame.left);
     else if (isPush(frame, 'board')) this.boards.get(frame.channel)?.hear(frame);
     else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
   }
@@ -398,6 +410,11 @@ export class SimulatedClient implements FarEnd {
       else if (notNow.has(frame.problem.code))
         this.#clock.setTimer(50, () => this.#welcomed && this.#sendPublish(publish));
       else throw new Error(`${this.name}: ${JSON.stringify(frame)}`);
+      return;
+    }
+    if (frame.re === this.#threadsAsked) {
+      if (frame.problem !== undefined) this.cut();
+      else this.#threadNews(frame.threads as ThreadInfo[], []);
       return;
     }
     const takenBack = this.#takingBack.get(frame.re);
@@ -610,6 +627,11 @@ export class SimulatedClient implements FarEnd {
       replyTo: each.replyTo,
       ...(each.mentions && { mentions: { users: [mentionedClient] } }),
     });
+  }
+
+  #threadNews(threads: readonly ThreadInfo[], left: ThreadsPush['left']): void {
+    for (const each of threads) this.threads.set(`${each.channel} ${each.thread}`, each);
+    for (const { channel, thread } of left) this.threads.delete(`${channel} ${thread}`);
   }
 
   /** A moderator is to look at it; now and then the author takes it back. */

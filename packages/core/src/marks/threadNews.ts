@@ -100,7 +100,10 @@ export class ThreadNews {
       const { channel, place } = thread;
       store.takingPart(channel, place, maxTold).then(
         (users) => this.say(users, channel, place),
-        (error: unknown) => report(error, { what: 'who takes part in a thread was not told of it', channel }),
+        (error: unknown) => {
+          report(error, { what: 'who takes part in a thread could not be told of it', channel });
+          wheel.after(everyMs, () => this.changed(thread));
+        },
       );
     });
   }

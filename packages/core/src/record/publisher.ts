@@ -271,11 +271,14 @@ export class Publisher {
     const isKept = match.rule.logbook.type === 'kept';
     took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
     if (draft.change === undefined) traces.accepted(done.logged, draft, done.repeated);
+    // Also of one that is known by its key: it may have been committed without an answer.
+    const reply = draft.change?.withdraws ? draft.change.of.reply : draft.reply;
+    if (reply !== undefined) {
+      const { channel, place } = done.logged;
+      this.#host.answered({ channel, place: { volume: place.volume, number: reply.thread } });
+    }
     if (done.repeated) return done;
     if (isKept && draft.hooks !== undefined) hooks.queued(draft.hooks);
-    const { reply, channel, place } = done.logged;
-    if (reply !== undefined && (draft.change?.withdraws ?? true))
-      this.#host.answered({ channel, place: { volume: place.volume, number: reply.thread } });
     if (draft.change !== undefined) {
       counters.changes[draft.change.withdraws ? 'withdrawn' : 'revised'] += 1;
       return done;
