@@ -13,6 +13,7 @@ import { RawLine, root, type StartedService, startService, until } from './start
 const text = `
 service: { name: Test Regatta, port: 0, guests: true }
 tokens: { secret: "a secret that is long enough for HS256, surely" }
+ask: { secret: "whsec_MDEyMzQ1Njc4OTAxMjM0NTY3ODkwMTIzNDU2Nzg5MDE=" }
 intakes:
   buoy:
     verify: { bearer: the-buoy-may-come-in }
@@ -39,6 +40,12 @@ channels:
   - { pattern: "crew/:boat", allow: { enter: { claim: boats, holds: ":boat" } } }
   - { pattern: "jury/:case", allow: { enter: { role: jury }, publish: { role: jury } } }
   - { pattern: weather/:station, allow: { enter: anyone } }
+  # Nobody is there to ask: so all of it waits.
+  - pattern: watched
+    logbook: kept
+    replies: true
+    allow: { enter: anyone, publish: signed-in }
+    review: { ask: "http://127.0.0.1:9/", within: 200ms, otherwise: hold }
 `;
 
 // biome-ignore lint/suspicious/noExplicitAny: a description is plain data
@@ -72,6 +79,10 @@ beforeAll(async () => {
   service = await startService({ text });
   const pia = await RawLine.open(service.url);
   await pia.hello({ token: await token('pia'), enter: [{ channel: 'race/3/chat' }] });
+  for (const id of [2, 3]) {
+    pia.send({ do: 'publish', id, channel: 'watched', data: id });
+    await pia.reply(id);
+  }
   someKey = (await service.backend.makeKey({ name: 'some', rights: ['read:jury/:case'] })).key;
   http = (await get('/openapi.json')).body;
   line = (await get('/asyncapi.json', service.key)).body;
@@ -191,6 +202,10 @@ describe('/openapi.json', () => {
     ['GET', '/v1/reports', 200],
     ['POST', '/v1/reports/REPORT/end', 200, '{"note":"settled"}'],
     ['GET', '/v1/reports?state=ended', 200],
+    ['GET', '/v1/pending?channel=watched&user=pia&limit=1', 200],
+    ['POST', '/v1/pending/PENDING/approve', 200, '{"by":{"user":"mira"}}'],
+    ['POST', '/v1/pending/PENDING/reject', 400, '{"reason":"rude"}'],
+    ['GET', '/v1/pending?state=refused', 200],
     ['POST', '/v1/removals', 201, '{"channel":"race/3/chat","user":"tomas","banMs":1000}'],
     ['POST', '/v1/sign-outs', 201, '{"user":"tomas"}'],
     ['POST', '/v1/token-revocations', 201, '{"user":"tomas","reason":"lost"}'],
@@ -288,7 +303,7 @@ describe('/openapi.json', () => {
     known.cursor ||= (await service.backend.read('race/3/chat')).cursor;
     const filled = (given: string): string =>
       given.replaceAll(
-        /CURSOR|PLACE|MESSAGE|BAN|SILENCE|REPORT|ARRIVAL|DELIVERY|KEY/g,
+        /CURSOR|PLACE|MESSAGE|BAN|SILENCE|REPORT|PENDING|ARRIVAL|DELIVERY|KEY/g,
         (name) => known[name.toLowerCase()] ?? name,
       );
     // What came in is published a little later.
@@ -330,6 +345,7 @@ describe('/openapi.json', () => {
   const remember = (path: string, answer: Any): void => {
     if (path === '/v1/bans' && answer.bans?.[0] !== undefined) known.ban = answer.bans[0].id;
     if (path === '/v1/reports') known.report ??= answer.report;
+    if (path === '/v1/pending') known.pending ??= answer.pending?.[0]?.id;
     if (path === '/v1/silences') known.silence ??= answer.silences?.[0]?.id;
     if (path === '/v1/messages' && answer.id !== undefined) known.place ??= answer.cursor;
     if (path === '/v1/messages' && answer.id !== undefined) known.message ??= answer.id;
@@ -363,7 +379,7 @@ describe('/asyncapi.json', () => {
     expect(diagnostics.filter(({ severity }) => severity < 2)).toEqual([]);
     expect(document?.version()).toBe('3.0.0');
     const addresses = Object.values<Any>(body.channels).map(({ address }) => address.split('/')[0]);
-    expect(addresses.filter((each) => each !== '').sort()).toEqual(names.split(' '));
+    expect(addresses.filter((each) => each !== '').sort()).toEqual([...names.split(' '), 'watched'].sort());
   });
 
   it.each([
@@ -433,7 +449,8 @@ describe('/asyncapi.json', () => {
       { do: 'mark', channel, cursor },
       { do: 'unread' },
       { do: 'publish', channel, data: { text: 'So did we' }, replyTo: cursor },
-      { do: 'threads', channel },
+      { do: 'threads', channel, follow: true },
+      { do: 'pending', channel: 'watched' },
       { do: 'search', words: 'recall' },
       { do: 'level', channel, level: 'mentions', forMs: 60_000 },
       { do: 'levels' },
@@ -455,6 +472,14 @@ describe('/asyncapi.json', () => {
     for (const kind of ['members', 'marks', 'reactions'])
       await until(() => pia.frames.some((each) => each.on === kind));
     await say(pia, { do: 'inbox', done: true });
+    const root = await service.backend.publish({ channel: 'watched', data: 1, by: { user: 'pia' } });
+    await say(pia, { do: 'threads', follow: true });
+    await service.backend.publish({ channel: 'watched', data: 2, replyTo: root.cursor });
+    await until(() => pia.frames.some((each) => each.on === 'threads'));
+    await say(pia, { do: 'publish', channel: 'watched', data: 3 });
+    const waits = pia.frames.find((each) => each.problem?.code === 'pending');
+    await say(pia, { do: 'take-back', pending: waits?.problem.pending });
+    await say(pia, { do: 'pending' });
     await say(jury, { do: 'report', channel, cursor, reason: 'rude' });
     await say(jury, { do: 'silence', channel, user: 'pia', reason: 'shouting', forMs: 1_000 });
     await say(jury, { do: 'remove', channel, user: 'pia', reason: 'shouting', banMs: 1_000 });
