@@ -503,7 +503,7 @@ describe.skipIf(!redisIsThere)('a Redis cluster of three', () => {
   });
 });
 
-/** `true` once it does not fail any more. */
+/** `true` once it no longer fails. */
 function tried(act: () => Promise<unknown>): Promise<boolean> {
   return act().then(
     () => true,

@@ -51,7 +51,7 @@ export interface ConnectionHost {
   welcomed(welcome: Welcome): void;
   /** The service has answered the wishes of hello. Called after the state has changed. */
   entered(asked: readonly Asked[], entered: Welcome['entered']): void;
-  /** Stays that a new token does not allow any more. */
+  /** Stays that a new token no longer allows. */
   revoked(lost: Refreshed['lost']): void;
   pushed(frame: ServerFrame): void;
   problem(told: Problem): void;

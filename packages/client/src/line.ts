@@ -332,7 +332,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
    * Takes back a message of yours that waits for a moderator.
    *
    * @param id - from `pending`, or from the problem of `publish` (`problem.pending`)
-   * @throws {LineError} `bad-value` if it does not wait any more
+   * @throws {LineError} `bad-value` if it no longer waits
    */
   takeBack(id: string): Promise<PendingMessage> {
     return this.#session.takeBack(id);

@@ -185,7 +185,7 @@ describe('a message that a moderator looks at', () => {
     },
   );
 
-  it('keeps the order of its author, whatever is decided first, and holds up nobody else', async () => {
+  it('keeps the order of its author, whatever is decided first, and holds up no other', async () => {
     const all = setUp();
     const [mira, pia] = await meet(all);
     for (const data of ['hold', 'one', 'hold', 'two', 'no']) send(mira, data);

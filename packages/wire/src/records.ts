@@ -40,7 +40,7 @@ export interface Message {
   readonly thread?: Cursor;
   /** Whom it mentions. */
   readonly mentions?: Mentions;
-  /** How the message that it answers stands. Not in changes, and absent if that message is not there any more. */
+  /** How the message that it answers stands. Not in changes, and absent if that message is no longer there. */
   readonly answers?: Answered;
   /** Of a message that was answered: how many messages are in its thread, and when the last one came. Not in changes. */
   readonly replies?: { readonly count: number; readonly at: string };

@@ -210,12 +210,12 @@ export interface LevelRequest extends Numbered {
 export interface LevelsRequest extends Numbered {
   readonly do: 'levels';
 }
-/** Asks for one's own messages that wait for a moderator, and those that were refused. */
+/** Asks for your messages that wait for a moderator, and those that were refused. */
 export interface PendingRequest extends Numbered {
   readonly do: 'pending';
   readonly channel?: ChannelName;
 }
-/** Takes back one's own message that waits. */
+/** Takes back your message that waits. */
 export interface TakeBackRequest extends Numbered {
   readonly do: 'take-back';
   readonly pending: string;

@@ -54,7 +54,7 @@ interface Follower {
 
 /**
  * Tells users who are connected here how the threads stand in which they take part. A reply costs one look at who takes part,
- * shared by all replies to its thread for a moment; without other instances nothing, while nobody wants to be told.
+ * shared by all replies to its thread for a moment; without other instances nothing, while no user here wants to be told.
  */
 export class ThreadNews {
   readonly #host: ThreadNewsHost;
@@ -126,8 +126,8 @@ export class ThreadNews {
 
   /** What was said meanwhile may not have been heard. One user after another: they may be many. */
   lookAgain(): void {
-    let waitMs = 0;
-    for (const id of this.#users.keys()) this.#host.wheel.after((waitMs += apartMs), () => this.recount(id));
+    const users = [...this.#users.keys()];
+    for (const [n, id] of users.entries()) this.#host.wheel.after(n * apartMs, () => this.recount(id));
   }
 
   /** What counts for a user has changed. */

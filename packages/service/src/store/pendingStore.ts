@@ -111,7 +111,7 @@ export class SqlPendingStore implements PendingStore {
       ];
       return {
         statements: [insertOf('pending_messages', newColumns, [row], this.#database)],
-        // Its number is not needed by whoever keeps it.
+        // Its number is known only after the commit, and not needed here.
         result: { message: { ...draft, number: 0 }, repeated: false },
       };
     });
@@ -239,9 +239,9 @@ export class Releases {
     return new Releases(new Set(rows.map(({ id }) => id)));
   }
 
-  /** Each is published once: whoever comes second is refused. */
+  /** Each is published once: the second attempt is refused. */
   refusalOf(id: string): ProblemError | undefined {
-    return this.#waiting.has(id) ? undefined : refusal('bad-value', 'the message does not wait any more');
+    return this.#waiting.has(id) ? undefined : refusal('bad-value', 'the message no longer waits');
   }
 
   add(id: string): void {
