@@ -183,6 +183,17 @@ describe('a message that a moderator looks at', () => {
       };
       const list = await run('pending', '--channel', chat);
       expect(list).toMatch(/WHY IT WAITS[\s\S]*landlubber 0.*a moderator looks at it/);
+      // Why is it not there?
+      expect(await run('explain', 'publish', chat, '--user', 'jory')).toMatch(
+        /allowed[\s\S]*sees the message, within 0.4 s; without an answer a moderator decides\n.*it waits behind them/,
+      );
+      expect((await two.backend.explain('publish', chat, { user: 'pia', roles: [], claims: {} })).review).toEqual({
+        withinMs: 400,
+        otherwise: 'hold',
+        waits: false,
+      });
+      const metrics = await fetch(`${one.url}/metrics`, { headers: { authorization: `Bearer ${one.key}` } });
+      expect(await metrics.text()).toMatch(/bells_reviews_total\{said="held"[^}]*\} 6/);
       const { pending } = await two.backend.pending({ user: 'jory' });
       expect(pending).toHaveLength(6);
       const ids = pending.map(({ id }) => id) as [string, string, string, string, string, string];

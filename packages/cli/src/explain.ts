@@ -70,7 +70,8 @@ function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): 
 }
 
 function explanationText(explanation: Explanation): string {
-  const { act, channel, whom, call, user, allowed, problem, ban, silence, rule, others, evaluation } = explanation;
+  const { act, channel, whom, call, user, allowed, problem, ban, silence, rule, others, evaluation, review } =
+    explanation;
   const verdict = allowed ? colors.green('allowed') : colors.red(`refused, ${problem?.code}`);
   const lines = [`${colors.bold(`${act} ${call ?? channel ?? whom}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
   if (problem?.detail !== undefined) lines.push(`  the client is told: ${problem.detail}`);
@@ -88,11 +89,22 @@ function explanationText(explanation: Explanation): string {
     lines.push('', `The rule is ${rule.pattern}${values.length === 0 ? '' : `, with ${values.join(', ')}`}`);
   }
   if (evaluation !== undefined) lines.push(...weighedLines(evaluation, '  '));
+  if (review !== undefined) lines.push('', ...reviewLines(review));
   if (others.length > 0) {
     lines.push('', 'Other rules');
     for (const { pattern, why } of others) lines.push(`  ${pattern}: ${why}`);
   }
   return lines.join('\n');
+}
+
+function reviewLines({ withinMs, otherwise, waits }: NonNullable<Explanation['review']>): string[] {
+  const without = { refuse: 'it is refused', pass: 'it is published', hold: 'a moderator decides' }[otherwise];
+  return [
+    `Then the application sees the message, within ${withinMs / 1000} s; without an answer ${without}`,
+    ...(waits
+      ? ['  Earlier messages of this user wait there for a moderator: it waits behind them (`ninebells pending`)']
+      : []),
+  ];
 }
 
 function banText({ id, by, at, until, channel, reason }: Ban): string {

@@ -2,7 +2,7 @@ import { type Asked, type Backend, BackendError, type Evaluation, type Explanati
 import { channelActs, messageActs, userActs } from '@nine-bells/wire';
 import { Alert, Button, Form, Input, Segmented, Select } from 'antd';
 import { useState } from 'react';
-import { useSearchParams } from 'react-router-dom';
+import { Link, useSearchParams } from 'react-router-dom';
 import { useAnswer } from './queries.js';
 import { dayTime, texts } from './texts.js';
 import { useTitle } from './useTitle.js';
@@ -146,6 +146,8 @@ export function AccessPage({ backend }: { readonly backend: Backend }) {
   );
 }
 
+const withoutAnswer = { refuse: 'it is refused', pass: 'it is published', hold: 'a moderator decides' } as const;
+
 export function Answer({
   act,
   channel,
@@ -158,6 +160,7 @@ export function Answer({
   rule,
   others,
   evaluation,
+  review,
 }: Explanation) {
   return (
     <>
@@ -198,6 +201,18 @@ export function Answer({
         <ul className="evaluation">
           <Part {...evaluation} />
         </ul>
+      )}
+      {review !== undefined && (
+        <p>
+          Then the application sees the message, within {review.withinMs / 1000} s; without an answer{' '}
+          {withoutAnswer[review.otherwise]}.
+          {review.waits && (
+            <>
+              {' '}
+              Earlier messages of this user <Link to="/people">wait for a moderator</Link>: it waits behind them.
+            </>
+          )}
+        </p>
       )}
       {others.length > 0 && (
         <>

@@ -81,6 +81,14 @@ export class Metrics {
     this.#counter('bells_pruned', 'Messages pruned from kept logbooks, and records forgotten', ['what'], (add) => {
       for (const [what, count] of Object.entries(counters.pruned)) add(count, { what });
     });
+    this.#counter(
+      'bells_reviews',
+      'What the application said of messages before they were published',
+      ['said'],
+      (add) => {
+        for (const [said, count] of Object.entries(counters.reviews)) add(count, { said });
+      },
+    );
     this.#counter('bells_access_decisions', 'Acts decided by the rules', ['act', 'outcome'], (add) => {
       for (const [act, { allowed, refused }] of engine.stats.decisions) {
         add(allowed, { act, outcome: 'allowed' });

@@ -13,6 +13,7 @@ import {
 } from '../model/access.js';
 import type { CallRule } from '../model/call.js';
 import type { ActiveBan, Silence } from '../model/moderation.js';
+import type { ReviewRule } from '../model/review.js';
 import {
   type Answered,
   type Answers,
@@ -71,8 +72,10 @@ export interface Explanation {
   readonly rule?: { readonly pattern: string; readonly parameters: Parameters };
   /** The other channel rules, and why they do not hold. */
   readonly others: readonly { readonly pattern: string; readonly why: string }[];
-  /** How the access rule was evaluation. */
+  /** How the access rule was evaluated. */
   readonly evaluation?: Evaluation;
+  /** The application sees the message before it is published; `waits`: behind messages of the user that wait for a moderator. */
+  readonly review?: { readonly withinMs: number; readonly otherwise: ReviewRule['otherwise']; readonly waits: boolean };
 }
 
 /** A question with the rule that answers it, and what has been found out so far. */

@@ -4,6 +4,9 @@ import type { Cluster } from '../cluster/cluster.js';
 import type { DirectChannels } from '../direct/directChannels.js';
 import { type Act, type ChannelAct, isMessageAct, type MessageFacts } from '../model/access.js';
 import { factsOf, ownMessage } from '../model/messageFacts.js';
+import { readable } from '../record/readable.js';
+import type { PendingMessages } from '../review/pendingMessages.js';
+import type { ChannelRules } from '../rules/channelRule.js';
 import type { ExampleUser } from '../rules/exampleUser.js';
 import type { Messages } from './messages.js';
 
@@ -23,6 +26,7 @@ export class AccessInquiry {
   readonly #letsGuestsIn: boolean;
   readonly #messages: Messages;
   readonly #now: () => number;
+  readonly #reviewed: { readonly rules: ChannelRules; readonly pending: Pick<PendingMessages, 'isHeldUp'> };
 
   constructor(
     access: Access,
@@ -31,7 +35,9 @@ export class AccessInquiry {
     letsGuestsIn: boolean,
     messages: Messages,
     now: () => number,
+    reviewed: { readonly rules: ChannelRules; readonly pending: Pick<PendingMessages, 'isHeldUp'> },
   ) {
+    this.#reviewed = reviewed;
     this.#messages = messages;
     this.#now = now;
     this.#access = access;
@@ -56,8 +62,22 @@ export class AccessInquiry {
     const message = isMessageAct(act) ? await this.#messageOf(where as ChannelName, visitor, cursor) : undefined;
     const found = await this.#access.explain(act, where, visitor, defined({ entry, message }));
     const explanation = await this.#direct.explained(act, found, visitor);
-    if (!visitor.who.guest || this.#letsGuestsIn) return explanation;
+    if (!visitor.who.guest || this.#letsGuestsIn)
+      return { ...explanation, ...(explanation.allowed ? await this.#reviewOf(act, where, visitor) : {}) };
     return { ...explanation, allowed: false, problem: problem('no-guests', 'guests are not let in at all') };
+  }
+
+  /** What comes after the rules. */
+  async #reviewOf(act: Act, where: string, { who }: Visitor): Promise<Pick<Explanation, 'review'>> {
+    if (act !== 'publish' && act !== 'revise') return {};
+    const { rules, pending } = this.#reviewed;
+    const match = rules.match(where as ChannelName);
+    const review = match?.rule.review;
+    if (match === undefined || review === undefined) return {};
+    const { withinMs, otherwise } = review;
+    const isKept = match.rule.logbook.type === 'kept';
+    const waits = isKept && (await readable(pending.isHeldUp(match.channel, who.user), 'what waits'));
+    return { review: { withinMs, otherwise, waits } };
   }
 
   async #messageOf(

@@ -437,8 +437,14 @@ export class Engine {
       this.options.calls,
     );
     this.channels = new ChannelDirectory(channelRules, channels, this.cluster, store);
-    this.access = new AccessInquiry(access, direct, this.cluster, this.options.guests, this.messages, () =>
-      clock.now(),
+    this.access = new AccessInquiry(
+      access,
+      direct,
+      this.cluster,
+      this.options.guests,
+      this.messages,
+      () => clock.now(),
+      { rules: channelRules, pending: this.pending },
     );
     this.stats = new Stats({ instance, access, channels, connected, fanout, publisher });
     this.#host = {
@@ -470,7 +476,7 @@ export class Engine {
       blocks: this.blocks,
       levels: this.levels,
       search: this.search,
-      reviews: new Reviews({ clock, report, reviewer: ports.reviewer, pending: this.pending }),
+      reviews: new Reviews({ ...base, reviewer: ports.reviewer, pending: this.pending }),
       pending: this.pending,
       mentions,
       invitations: this.invitations,

@@ -37,6 +37,9 @@ export class Counters {
     invitations: 0,
   };
 
+  /** Messages that the application saw before they were published, by what it said; `failed`: nothing that can be used. */
+  readonly reviews = { allowed: 0, changed: 0, refused: 0, held: 0, failed: 0 };
+
   /** Data that does not fit its contract, by the pattern of the channel rule. */
   readonly misfits = new Map<string, { refused: number; reported: number }>();
 

@@ -1,6 +1,7 @@
 import { type Json, type Place, refusal } from '@nine-bells/wire';
 import { Breaker } from '../lib/breaker.js';
 import { authorOf } from '../model/author.js';
+import type { Counters } from '../model/counters.js';
 import { type KnownUnderKey, pendingProblem } from '../model/pending.js';
 import type { ReviewAnswer, ReviewQuestion, ReviewRule } from '../model/review.js';
 import type { Clock } from '../ports/clock.js';
@@ -20,6 +21,7 @@ export interface ReviewsHost {
   readonly report: Report;
   /** Absent where no rule has review. */
   readonly reviewer: Reviewer | undefined;
+  readonly counters: Pick<Counters, 'reviews'>;
   readonly pending: Pick<PendingMessages, 'knownUnder' | 'isHeldUp' | 'keep'>;
 }
 
@@ -123,7 +125,7 @@ export class Reviews {
     question: ReviewQuestion,
     mayHold: boolean,
   ): Promise<ReviewAnswer> {
-    const { reviewer, clock, report } = this.#host;
+    const { reviewer, clock, report, counters } = this.#host;
     const breaker = this.#breakers.get(url) ?? new Breaker();
     this.#breakers.set(url, breaker);
     let retryAfterMs = breaker.ask(clock.monotonic());
@@ -133,6 +135,7 @@ export class Reviews {
         const answer = await this.#within(reviewer.review(url, question, withinMs), withinMs);
         if (answer.hold && !mayHold) throw new Error(`${url} holds a message of a channel whose logbook is not kept`);
         breaker.succeeded();
+        counters.reviews[saidOf(answer)] += 1;
         if (answer.allow || answer.hold) return answer;
         throw refusal('review-refused', answer.reason ?? 'no reason was given');
       } catch (error) {
@@ -142,6 +145,7 @@ export class Reviews {
         retryAfterMs = againMs;
       }
     }
+    counters.reviews.failed += 1;
     if (otherwise === 'pass') return { allow: true };
     if (otherwise === 'hold' && mayHold) return { allow: false, hold: true };
     throw refusal('review-failed', 'the application gave no answer that can be used, or not in time', {
@@ -155,6 +159,12 @@ export class Reviews {
       answer.then(resolve, reject).finally(() => cancel());
     });
   }
+}
+
+function saidOf({ allow, hold, data }: ReviewAnswer): keyof Counters['reviews'] {
+  if (hold) return 'held';
+  if (!allow) return 'refused';
+  return data === undefined ? 'allowed' : 'changed';
 }
 
 function isRefusal(error: unknown): boolean {

@@ -467,6 +467,14 @@ export interface Explanation {
   readonly rule?: { readonly pattern: string; readonly parameters: Readonly<Record<string, string>> };
   readonly others: readonly { readonly pattern: string; readonly why: string }[];
   readonly evaluation?: Evaluation;
+  /** It is allowed, and the application sees the message before it is published. */
+  readonly review?: {
+    readonly withinMs: number;
+    /** What becomes of it without an answer. */
+    readonly otherwise: 'refuse' | 'pass' | 'hold';
+    /** Messages of the user wait there for a moderator: what it publishes waits behind them. */
+    readonly waits: boolean;
+  };
 }
 
 /** An actor: a user (`user`), an API key (`key`), or the service itself (`service`). */
