@@ -11,6 +11,7 @@ import {
 import { App, AutoComplete, Button, Empty, Form, Input, Popconfirm, Segmented, Select } from 'antd';
 import { useDeferredValue, useState } from 'react';
 import { Link, useSearchParams } from 'react-router-dom';
+import { channelColumn, whenColumn } from './columns.js';
 import { Find } from './Find.js';
 import { Pager } from './Pager.js';
 import { PendingMessages } from './PendingMessages.js';
@@ -393,17 +394,8 @@ function Reports({ backend }: { readonly backend: Backend }) {
         scroll={{ x: 760 }}
         locale={{ emptyText: state === 'open' ? 'No reports are open' : 'No reports have ended' }}
         columns={[
-          { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
-          {
-            title: 'Channel',
-            dataIndex: 'channel',
-            className: 'unbroken',
-            render: (channel: string) => (
-              <Link to={`/channels/${channel}`} className="name">
-                {channel}
-              </Link>
-            ),
-          },
+          whenColumn,
+          channelColumn,
           {
             title: 'Message',
             render: (_, { message, cursor }) => (

@@ -2,10 +2,10 @@ import type { Backend, NumberedPending } from '@nine-bells/client/backend';
 import { Button, Input, Popconfirm, Segmented } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router-dom';
+import { channelColumn, whenColumn } from './columns.js';
 import { useAnswer, useChange } from './queries.js';
 import { ScrollTable } from './ScrollTable.js';
 import { Trouble } from './Trouble.js';
-import { dayTime } from './texts.js';
 import { pageRows } from './usePages.js';
 
 /** Messages that wait for a moderator, and those that were refused. Shown where there are any. */
@@ -41,17 +41,8 @@ export function PendingMessages({ backend }: { readonly backend: Backend }) {
         scroll={{ x: 760 }}
         locale={{ emptyText: state === 'waiting' ? 'No message waits' : 'No message was refused' }}
         columns={[
-          { title: 'When', dataIndex: 'at', width: '14rem', render: (at: string) => dayTime(at) },
-          {
-            title: 'Channel',
-            dataIndex: 'channel',
-            className: 'unbroken',
-            render: (channel: string) => (
-              <Link to={`/channels/${channel}`} className="name">
-                {channel}
-              </Link>
-            ),
-          },
+          whenColumn,
+          channelColumn,
           {
             title: 'Message',
             render: (_, { by, data, revises }) => (
