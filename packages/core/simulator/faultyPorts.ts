@@ -9,6 +9,7 @@ import {
   type Clock,
   type ControlLog,
   channelPrefix,
+  commonTopics,
   type Draft,
   type EarlierRevision,
   type HookStore,
@@ -546,7 +547,7 @@ export class FaultyRelay implements Relay {
   }
 
   subscribe<Word extends object>(topic: Topic<Word>, subscriber: Subscriber<Word>): undefined {
-    if (topic === usersTopic) {
+    if (commonTopics.has(topic)) {
       this.#solo.subscribe(topic, subscriber);
       return;
     }
@@ -566,9 +567,8 @@ export class FaultyRelay implements Relay {
   }
 
   publish<Word extends object>(topic: Topic<Word>, word: Word): void {
-    // What is said of threads is lost only with the link, of which an engine is told; nothing later makes up for it.
-    const isSafe = topic !== usersTopic || (word as { readonly type?: string }).type === 'threads';
-    if (isSafe || !this.faults || this.#random.chance(0.8)) this.#solo.publish(topic, word);
+    // What is said of threads and of what waits is lost only with the link, of which an engine is told; nothing later makes up for it.
+    if (topic !== usersTopic || !this.faults || this.#random.chance(0.8)) this.#solo.publish(topic, word);
   }
 
   readonly isCut = false;

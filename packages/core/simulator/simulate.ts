@@ -269,8 +269,12 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
       clock.setTimer(random.between(10, 1000), () => {
         if (engine === undefined) start();
       });
-    } else if (dice >= 0.985 && dice < 0.99)
-      void store.pruneAllBut(random.between(0, 20), channelName(`kept/${random.between(1, 2)}`));
+    } else if (dice >= 0.985 && dice < 0.99) {
+      const left = random.between(0, 20);
+      const channel = channelName(`kept/${random.between(1, 2)}`);
+      pruned.add(channel);
+      void store.pruneAllBut(left, channel);
+    }
   }
 
   await heal();

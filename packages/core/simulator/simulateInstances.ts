@@ -109,6 +109,8 @@ const tolerated = new Set([
   'what became of an arrival',
   'a call',
   'what came with the answer to a call',
+  'who takes part in a thread could not be told of it',
+  'a user could not be told of threads',
 ]);
 
 /** One process of the service. */

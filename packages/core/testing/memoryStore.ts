@@ -183,9 +183,10 @@ export class MemoryStore extends MemoryPending implements Store {
     return (await this.threads(user, 1, channel, thread.number))[0];
   }
 
-  async takingPart(channel: ChannelName, { number }: Place, limit: number): Promise<readonly string[]> {
+  async takingPart(channel: ChannelName, number: number, limit: number): ReturnType<Store['takingPart']> {
     const parts = [...this.#threadMarks.keys()].map((key) => JSON.parse(key) as [string, ChannelName, number]);
-    return parts.flatMap(([user, of, root]) => (of === channel && root === number ? [user] : [])).slice(0, limit);
+    const users = parts.flatMap(([user, of, root]) => (of === channel && root === number ? [user] : []));
+    return { volume: this.#log(channel).head.volume, users: users.slice(0, limit) };
   }
 
   async threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]> {

@@ -45,7 +45,7 @@ export const problemCatalogue = {
   'too-many-reactions': { title: 'There are too many kinds of reactions', status: 409 },
   'review-refused': { title: 'The application does not publish this', status: 403 },
   'review-failed': { title: 'The application did not say whether this may be published', status: 503 },
-  pending: { title: 'It waits for a moderator', status: 202 },
+  pending: { title: 'It waits for a moderator', status: 409 },
   'too-many-levels': { title: 'The user has set levels for too many channels', status: 409 },
   'too-many-blocks': { title: 'The user keeps too many users away', status: 409 },
   'no-such-invitation': { title: 'There is no such invitation', status: 404 },

@@ -7,12 +7,12 @@ import {
   type BoardKeeper,
   type ControlLog,
   channelPrefix,
+  commonTopics,
   type Others,
   type OthersEars,
   type Relay,
   type Subscriber,
   type Topic,
-  usersTopic,
 } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader } from '../ports/stores.js';
@@ -209,12 +209,12 @@ export class SharedRelay implements Relay {
   subscribe<Word extends object>(topic: Topic<Word>, subscriber: Subscriber<Word>): Promise<void> | undefined {
     this.#subscribers.set(topic, subscriber);
     // Messages to users share the topic that all instances subscribe to.
-    return topic === usersTopic ? undefined : this.#within(this.#exchange.subscribe(topic));
+    return commonTopics.has(topic) ? undefined : this.#within(this.#exchange.subscribe(topic));
   }
 
   unsubscribe(topic: string): void {
     this.#subscribers.delete(topic);
-    if (topic !== usersTopic) this.#exchange.unsubscribe(topic);
+    if (!commonTopics.has(topic)) this.#exchange.unsubscribe(topic);
   }
 
   publish<Word extends object>(topic: Topic<Word>, word: Word): void {
@@ -225,7 +225,7 @@ export class SharedRelay implements Relay {
     }
     // The sessions that are here do not need the relay.
     this.#hearer<Word>(topic)?.hear(word);
-    this.#say(topic === usersTopic ? topics.all : topic, { on: topic, said: word });
+    this.#say(commonTopics.has(topic) ? topics.all : topic, { on: topic, said: word });
   }
 
   #hearer<Word>(topic: string): Subscriber<Word> | undefined {

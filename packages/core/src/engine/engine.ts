@@ -48,7 +48,7 @@ import type { Hmac } from '../ports/hmac.js';
 import type { HookCaller } from '../ports/hookCaller.js';
 import type { Ids } from '../ports/ids.js';
 import type { Link } from '../ports/link.js';
-import { type Relay, usersTopic } from '../ports/relay.js';
+import { type Relay, userNewsTopic, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { Reviewer } from '../ports/reviewer.js';
 import type { HookStore, IntakeStore, RetentionStore, Store } from '../ports/stores.js';
@@ -603,10 +603,15 @@ export class Engine {
         else if (word.type === 'begun') unread.begun(word.users, word.channel);
         else if (word.type === 'admissions') this.invitations.hear(word.users);
         else if (word.type === 'blocks') this.blocks.hear(word.user);
-        else if (word.type === 'level') this.levels.hear(word.user, word);
+        // What later versions say is left to them.
+        else if (word.type === 'notice' || word.type === 'done') this.inboxes.hear(word);
+      },
+    });
+    relay.subscribe(userNewsTopic, {
+      hear: (word) => {
+        if (word.type === 'level') this.levels.hear(word.user, word);
         else if (word.type === 'threads') threadNews.hear(word.users, word.channel, word.thread);
         else if (word.type === 'pending') this.pending.hear(word.user, word.message);
-        else this.inboxes.hear(word);
       },
     });
     relay.control.follow(

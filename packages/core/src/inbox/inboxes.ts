@@ -304,9 +304,7 @@ export class Inboxes {
   }
 
   /** Takes a word from the relay, for those sessions of a user that are here. */
-  hear(
-    word: Exclude<UserWord, { type: 'marked' | 'begun' | 'blocks' | 'level' | 'pending' | 'threads' | 'admissions' }>,
-  ): void {
+  hear(word: Extract<UserWord, { type: 'notice' | 'done' }>): void {
     if (word.type === 'notice') {
       const { user } = word.entry;
       if (word.hold && this.#host.availabilityOf(user) === 1) this.#hold(word.entry);

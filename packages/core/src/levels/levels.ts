@@ -2,7 +2,7 @@ import { type ChannelLevel, type ChannelName, defined, type Level } from '@nine-
 import { Frame } from '../model/frame.js';
 import { levelShown } from '../model/level.js';
 import type { Clock } from '../ports/clock.js';
-import { type Relay, usersTopic } from '../ports/relay.js';
+import { type Relay, userNewsTopic } from '../ports/relay.js';
 import type { LevelStore } from '../ports/stores.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 
@@ -40,7 +40,7 @@ export class Levels {
     const untilMs = forMs === undefined || level === null ? undefined : atMs + forMs;
     await store.setLevel({ user, channel, level, atMs, most, ...defined({ untilMs }) });
     this.#isUsed = true;
-    relay.publish(usersTopic, { type: 'level', user, channel, level, ...defined({ untilMs }) });
+    relay.publish(userNewsTopic, { type: 'level', user, channel, level, ...defined({ untilMs }) });
   }
 
   /** What a user has set, by the names of channels. @throws {ProblemError} `unavailable` */

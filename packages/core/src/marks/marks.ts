@@ -2,7 +2,7 @@ import { type ChannelName, formatCursor, refusal } from '@nine-bells/wire';
 import type { MarkState, ThreadMark, UserMark } from '../model/mark.js';
 import type { Place } from '../model/message.js';
 import type { Clock } from '../ports/clock.js';
-import { channelTopic, type Relay, usersTopic } from '../ports/relay.js';
+import { channelTopic, type Relay, userNewsTopic, usersTopic } from '../ports/relay.js';
 import type { MarkStore } from '../ports/stores.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 
@@ -71,7 +71,7 @@ export class Marks {
       throw refusal('bad-value', `channels of the rule ${rule.pattern} have no replies`, { where: '/thread' });
     const { store, relay, clock } = this.#host;
     const state = await store.markThread(user, channel, thread, place, clock.now());
-    relay.publish(usersTopic, { type: 'threads', users: [user], channel, thread });
+    relay.publish(userNewsTopic, { type: 'threads', users: [user], channel, thread });
     return state && this.#seenInThread(state);
   }
 

@@ -4,7 +4,7 @@ import type { TimerWheel } from '../lib/timerWheel.js';
 import { threadShown } from '../model/mark.js';
 import type { Place } from '../model/message.js';
 import type { Clock } from '../ports/clock.js';
-import { type Relay, usersTopic } from '../ports/relay.js';
+import { type Relay, userNewsTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { MarkStore } from '../ports/stores.js';
 import type { Marks } from './marks.js';
@@ -34,17 +34,17 @@ export interface ThreadNewsHost {
   readonly report: Report;
 }
 
-/** A thread of a channel, by its first message. */
-interface Thread {
+/** A thread of a channel, by the number of its first message. */
+export interface ThreadOf {
   readonly channel: ChannelName;
-  readonly place: Place;
+  readonly thread: number;
 }
 
 interface Follower {
   readonly id: string;
   readonly readers: Set<UnreadReader>;
   /** What the user is to be told of. */
-  readonly due: Map<string, Thread>;
+  readonly due: Map<string, { readonly channel: ChannelName; readonly place: Place }>;
   /** Something may have been missed. */
   anew: boolean;
   toldAtMs: number;
@@ -88,29 +88,29 @@ export class ThreadNews {
     user.cancel?.();
   }
 
-  /** A reply was committed here, or withdrawn. */
-  changed(thread: Thread): void {
+  /** A reply was committed here or withdrawn, or may have been. */
+  changed(of: ThreadOf): void {
     const { wheel, relay, store, report } = this.#host;
     if (relay.others === undefined && this.#users.size === 0) return;
-    const key = keyOf(thread);
+    const { channel, thread } = of;
+    const key = `${thread} ${channel}`;
     if (this.#looking.has(key)) return;
     this.#looking.add(key);
     wheel.after(lookMs, () => {
       this.#looking.delete(key);
-      const { channel, place } = thread;
-      store.takingPart(channel, place, maxTold).then(
-        (users) => this.say(users, channel, place),
+      store.takingPart(channel, thread, maxTold).then(
+        ({ users, volume }) => this.#say(users, channel, { volume, number: thread }),
         (error: unknown) => {
           report(error, { what: 'who takes part in a thread could not be told of it', channel });
-          wheel.after(everyMs, () => this.changed(thread));
+          wheel.after(everyMs, () => this.changed(of));
         },
       );
     });
   }
 
   /** A thread stands otherwise for these users, wherever they are connected. */
-  say(users: readonly string[], channel: ChannelName, thread: Place): void {
-    if (users.length > 0) this.#host.relay.publish(usersTopic, { type: 'threads', users, channel, thread });
+  #say(users: readonly string[], channel: ChannelName, thread: Place): void {
+    if (users.length > 0) this.#host.relay.publish(userNewsTopic, { type: 'threads', users, channel, thread });
   }
 
   /** The same was said, on whichever instance. */
@@ -119,7 +119,7 @@ export class ThreadNews {
     for (const id of users) {
       const user = this.#users.get(id);
       if (user === undefined) continue;
-      user.due.set(keyOf({ channel, place }), { channel, place });
+      user.due.set(`${formatCursor(place)} ${channel}`, { channel, place });
       this.#tellLater(user);
     }
   }
@@ -177,10 +177,6 @@ export class ThreadNews {
         reader.push(new LatestFrame<ThreadsPush>('threads', { on: 'threads', ...push }, merged, false));
     }
   }
-}
-
-function keyOf({ channel, place }: Thread): string {
-  return `${formatCursor(place)} ${channel}`;
 }
 
 async function known<T extends { readonly channel: ChannelName }>(

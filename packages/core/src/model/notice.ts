@@ -91,6 +91,13 @@ export type UserWord =
   | { readonly type: 'begun'; readonly users: readonly string[]; readonly channel: ChannelName }
   /** Where users are let in by invitations has changed. */
   | { readonly type: 'admissions'; readonly users: readonly string[] }
+  /** Whom a user keeps away has changed. */
+  | { readonly type: 'blocks'; readonly user: string }
+  | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }
+  | { readonly type: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
+
+/** The same of what instances of earlier versions do not know. */
+export type UserNews =
   /** A user has set how much it wants to hear of a channel. */
   | {
       readonly type: 'level';
@@ -107,11 +114,7 @@ export type UserWord =
       readonly users: readonly string[];
       readonly channel: ChannelName;
       readonly thread: Place;
-    }
-  /** Whom a user keeps away has changed. */
-  | { readonly type: 'blocks'; readonly user: string }
-  | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }
-  | { readonly type: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
+    };
 
 /** A notice as clients see it. */
 export function noticeOf({ id, title, data, key, atMs, untilMs }: NoticeDraft, place: Place): Notice {

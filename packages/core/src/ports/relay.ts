@@ -10,7 +10,7 @@ import type {
 } from '../model/instance.js';
 import type { Growth } from '../model/mark.js';
 import type { Appended, Draft, LogBounds, LoggedMessage, Place } from '../model/message.js';
-import type { UserWord } from '../model/notice.js';
+import type { UserNews, UserWord } from '../model/notice.js';
 import type { Signal } from '../model/signal.js';
 import type { LogReader } from './stores.js';
 
@@ -34,6 +34,12 @@ export function growthTopic(channel: ChannelName): Topic<Growth> {
 
 /** Words for the sessions of users, wherever they are connected. What they say is in the store, too. */
 export const usersTopic = 'users' as Topic<UserWord>;
+
+/** The same, with words that instances of earlier versions take for others: they do not listen here. */
+export const userNewsTopic = 'user-news' as Topic<UserNews>;
+
+/** Topics that all instances hear. */
+export const commonTopics: ReadonlySet<string> = new Set([usersTopic, userNewsTopic]);
 
 /** What the relay hands words of a topic to. */
 export interface Subscriber<Word> {

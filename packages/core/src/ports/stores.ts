@@ -163,7 +163,11 @@ export interface MarkStore {
    */
   threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]>;
   /** The users who take part in a thread: those who took part or read last, at most `limit`. */
-  takingPart(channel: ChannelName, thread: Place, limit: number): Promise<readonly string[]>;
+  takingPart(
+    channel: ChannelName,
+    thread: number,
+    limit: number,
+  ): Promise<{ readonly volume: string; readonly users: readonly string[] }>;
 }
 
 /** The boards that outlive a restart. */

@@ -1,6 +1,15 @@
-import { type Author, type Changed, type ChannelName, defined, type Json, refusal } from '@nine-bells/wire';
+import {
+  type Author,
+  type Changed,
+  type ChannelName,
+  defined,
+  type Json,
+  ProblemError,
+  refusal,
+} from '@nine-bells/wire';
 import type { Contracts, Sender } from '../contracts/contracts.js';
 import { Backlog } from '../lib/backlog.js';
+import type { ThreadOf } from '../marks/threadNews.js';
 import type { Counters } from '../model/counters.js';
 import { erasedAuthor } from '../model/erasure.js';
 import type { Hail } from '../model/hail.js';
@@ -35,8 +44,8 @@ export interface PublisherHost {
   readonly mentioned: (match: RuleMatch, logged: LoggedMessage, draft: Draft) => void;
   /** A channel whose messages are searched has grown. */
   readonly grown: (channel: ChannelName) => void;
-  /** A reply has its place, or was withdrawn. */
-  readonly answered: (thread: { readonly channel: ChannelName; readonly place: Place }) => void;
+  /** A reply has its place or was withdrawn, or perhaps so. */
+  readonly answered: (of: ThreadOf) => void;
   /** A message was withdrawn; as it stood before. */
   readonly takenBack: (found: LoggedMessage) => void;
 }
@@ -158,6 +167,8 @@ export class Publisher {
       },
       (error: unknown) => {
         this.#backlog.giveBack(channel, bytes);
+        // It may have been committed all the same, and nothing later would tell of it.
+        if (error instanceof ProblemError && error.code === 'unavailable') this.#answered(channel, draft);
         throw error;
       },
     );
@@ -251,8 +262,7 @@ export class Publisher {
     const done = await store.append(channel, draft);
     this.#announce(true, draft, done, undefined);
     if (isGone) this.#host.takenBack(found);
-    if (isGone && found.reply !== undefined)
-      this.#host.answered({ channel, place: { volume: place.volume, number: found.reply.thread } });
+    this.#answered(channel, draft);
     if (draft.hooks !== undefined) hooks.queued(draft.hooks);
   }
 
@@ -271,12 +281,7 @@ export class Publisher {
     const isKept = match.rule.logbook.type === 'kept';
     took?.(isKept ? 'commit' : 'relay', clock.monotonic() - startMs);
     if (draft.change === undefined) traces.accepted(done.logged, draft, done.repeated);
-    // Also of one that is known by its key: it may have been committed without an answer.
-    const reply = draft.change?.withdraws ? draft.change.of.reply : draft.reply;
-    if (reply !== undefined) {
-      const { channel, place } = done.logged;
-      this.#host.answered({ channel, place: { volume: place.volume, number: reply.thread } });
-    }
+    this.#answered(match.channel, draft);
     if (done.repeated) return done;
     if (isKept && draft.hooks !== undefined) hooks.queued(draft.hooks);
     if (draft.change !== undefined) {
@@ -287,6 +292,12 @@ export class Publisher {
     if (match.rule.direct) direct(match, draft.by);
     if (draft.mentioned !== undefined) mentioned(match, done.logged, draft);
     return done;
+  }
+
+  /** Those who take part in a thread are told of a reply to it, or that one was withdrawn. */
+  #answered(channel: ChannelName, { change, reply }: Draft): void {
+    const thread = (change?.withdraws ? change.of.reply : reply)?.thread ?? 0;
+    if (thread > 0) this.#host.answered({ channel, thread });
   }
 
   /** Notes in the logbook that a member has joined or left, where the rule wants it. */

@@ -19,7 +19,7 @@ import type { Actor } from '../model/moderation.js';
 import { type PendingDraft, type PendingMessage, type PendingWish, pendingShown } from '../model/pending.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
-import { type Relay, usersTopic } from '../ports/relay.js';
+import { type Relay, userNewsTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
 import type { LogReader, PendingStore } from '../ports/stores.js';
 import { findMessage } from '../record/changes.js';
@@ -169,7 +169,7 @@ export class PendingMessages {
 
   #tell(message: PendingMessage, now?: Parameters<typeof pendingShown>[1]): Shown {
     const shown = pendingShown(message, now);
-    this.#host.relay.publish(usersTopic, { type: 'pending', user: message.by.user, message: shown });
+    this.#host.relay.publish(userNewsTopic, { type: 'pending', user: message.by.user, message: shown });
     return shown;
   }
 

@@ -163,13 +163,17 @@ export class MarkStore {
     });
   }
 
-  async takingPart(channel: ChannelName, { number }: Place, limit: number): Promise<readonly string[]> {
-    const rows = await this.#database.reads.select<{ user_id: string }>(
-      `SELECT k.user_id FROM channels c JOIN thread_marks k ON k.channel_id = c.id AND k.root = :number
+  async takingPart(
+    channel: ChannelName,
+    number: number,
+    limit: number,
+  ): Promise<{ volume: string; users: readonly string[] }> {
+    const rows = await this.#database.reads.select<{ user_id: string; volume: string }>(
+      `SELECT k.user_id, c.volume FROM channels c JOIN thread_marks k ON k.channel_id = c.id AND k.root = :number
        WHERE c.name = :channel ORDER BY k.at_ms DESC LIMIT :limit`,
       { channel, number, limit },
     );
-    return rows.map(({ user_id }) => user_id);
+    return { volume: rows[0]?.volume ?? '', users: rows.map(({ user_id }) => user_id) };
   }
 
   async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {

@@ -758,8 +758,14 @@ export const migrations: readonly Migration[] = [
       });
       await context.addIndex('pending_messages', { name: 'pending_messages_by_id', unique: true, fields: ['id'] });
       await context.addIndex('pending_messages', {
-        name: 'pending_messages_by_author',
+        name: 'pending_messages_by_key',
+        fields: ['user_id', 'channel', 'publish_key'],
+      });
+      // Those that were refused may be many more.
+      await context.addIndex('pending_messages', {
+        name: 'pending_messages_waiting',
         fields: ['user_id', 'channel', 'number'],
+        where: { [Op.and]: [literal('ended_at_ms IS NULL')] },
       });
       await context.addIndex('pending_messages', { name: 'pending_messages_by_time', fields: ['at_ms', 'number'] });
     },

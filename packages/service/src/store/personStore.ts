@@ -199,6 +199,16 @@ const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish
       (has) => `reporter = :user OR ${has('ended_by_json', ':actor')} OR ${has('message_json', ':author')}`,
       (row) => withoutReporter(row, wish) !== undefined,
     ),
+  pending: (reads, wish) =>
+    numbersIn<PendingRow>(
+      reads,
+      wish,
+      'pending_messages',
+      (has) => `user_id = :user OR ${has('cleared_by_json', ':actor')} OR ${has('ended_by_json', ':actor')}`,
+      (row) =>
+        row.user_id === wish.user ||
+        [row.cleared_by_json, row.ended_by_json].some((json) => json !== null && withoutActor(json, wish) !== json),
+    ),
   deliveries: (reads, wish) =>
     numbersIn<DeliveryRow>(
       reads,
@@ -216,6 +226,14 @@ const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish
       (row) => row.user_id === wish.user || withoutActor(row.by_json, wish) !== row.by_json,
     ),
 };
+
+interface PendingRow {
+  readonly number: number | string;
+  readonly id: string;
+  readonly user_id: string;
+  readonly cleared_by_json: string | null;
+  readonly ended_by_json: string | null;
+}
 
 interface DeliveryRow {
   readonly number: number | string;
@@ -431,40 +449,27 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
-  async pending(reads, { user, pseudonym, limit, dialect }) {
-    const own = await reads.select<{ id: string }>(
-      'SELECT id FROM pending_messages WHERE user_id = :user LIMIT :limit',
-      {
-        user,
-        limit,
-      },
-    );
-    // What the user has decided as a moderator stays, and says no more who it was.
-    const decided = await reads.select<{ id: string; cleared_by_json: string | null; ended_by_json: string | null }>(
-      `SELECT id, cleared_by_json, ended_by_json FROM pending_messages WHERE user_id <> :user AND
-         (${within("COALESCE(cleared_by_json, '')", ':actor', dialect.isShared)}
-           OR ${within("COALESCE(ended_by_json, '')", ':actor', dialect.isShared)}) LIMIT :limit`,
-      { user, limit, ...needlesOf(user) },
-    );
-    if (own.length + decided.length === 0) return nothing;
+  async pending(reads, { user, pseudonym, numbers, dialect }) {
+    const rows = await reads.select<PendingRow>('SELECT * FROM pending_messages WHERE number IN (:numbers)', {
+      numbers,
+    });
+    if (rows.length === 0) return nothing;
+    // What the user has decided as a moderator stays, and no longer says who it was.
+    const [own, others] = [true, false].map((is) => rows.filter((row) => (row.user_id === user) === is));
     const blanked = (json: string | null): string | null => json && withoutActor(json, { user, pseudonym });
-    const gone = listOf(
-      ['TEXT'],
-      own.map(({ id }) => [id]),
-      dialect,
-    );
-    const rows = decided.map((each) => [each.id, blanked(each.cleared_by_json), blanked(each.ended_by_json)]);
+    const decided = others?.map((row) => [row.id, blanked(row.cleared_by_json), blanked(row.ended_by_json)]) ?? [];
+    const gone = own?.map(({ id }) => [id]) ?? [];
     return {
       statements: [
-        ...(own.length === 0 ? [] : [`DELETE FROM pending_messages WHERE id IN ${gone}`]),
-        ...(rows.length === 0
+        ...(gone.length === 0 ? [] : [`DELETE FROM pending_messages WHERE id IN ${listOf(['TEXT'], gone, dialect)}`]),
+        ...(decided.length === 0
           ? []
           : [
               `UPDATE pending_messages SET cleared_by_json = each.value->>1, ended_by_json = each.value->>2
-               FROM ${tableOf(rows, dialect)} WHERE pending_messages.id = each.value->>0`,
+               FROM ${tableOf(decided, dialect)} WHERE pending_messages.id = each.value->>0`,
             ]),
       ],
-      result: own.length + decided.length,
+      result: rows.length,
     };
   },
 
