@@ -18,7 +18,7 @@ const quick = [
   ...['**/simulation*.test.ts', '**/postgres.test.ts'].flatMap((name) => ['--exclude', name]),
 ];
 /** Of those that cross packages, the ones that compute most, and need neither Redis nor PostgreSQL. */
-const busy = ['tests/pages.test.ts', 'tests/drills.test.ts'];
+const busy = ['tests/pages.test.ts', 'tests/drills.test.ts', 'tests/access.test.ts'];
 const counts = { passed: 0, failed: 0, skipped: 0 };
 const reasons = [];
 

@@ -67,8 +67,13 @@ describe('every door of the HTTP interface', () => {
       const rights = plain.filter((each) => each !== right);
       keyWithout.set(right, (await started.backend.makeKey({ name: `without ${right}`, rights })).key);
     }
+    // Who has no key waits a second for each answer: so several are asked at once.
+    for (let first = 0; first < routes.length; first += 8) {
+      const some = routes.slice(first, first + 8);
+      const without = await Promise.all(some.map(({ method, path }) => call(method, path)));
+      expect([some, without]).toEqual([some, some.map(() => ({ status: 401, code: 'key-invalid' }))]);
+    }
     for (const { method, path, right } of routes) {
-      expect([method, path, await call(method, path)]).toEqual([method, path, { status: 401, code: 'key-invalid' }]);
       if (right === 'any') continue;
       const name = typeof right === 'string' ? right : right.perChannel;
       const refused = await call(method, path, keyWithout.get(name));
