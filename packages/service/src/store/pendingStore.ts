@@ -9,9 +9,10 @@ import type {
   PendingStore,
   PendingWish,
 } from '@nine-bells/core';
-import { type ChannelName, defined, GUEST_PREFIX, type ProblemError, refusal } from '@nine-bells/wire';
+import { type ChannelName, defined, GUEST_PREFIX, ProblemError, refusal } from '@nine-bells/wire';
 import { addToAudit, type Deed } from './audit.js';
-import type { Database, Reads } from './database.js';
+import type { Database, Plan, Reads } from './database.js';
+import { Grouped } from './grouped.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
 interface PendingRow {
@@ -53,12 +54,31 @@ const newColumns: Columns<NewRow> = {
 /** What a row keeps as JSON. */
 type Content = Pick<PendingDraft, 'type' | 'data' | 'replyTo' | 'mentions' | 'revises' | 'ifRevision'>;
 
-/** Messages that wait for a moderator, and those that were refused. */
+type Most = Parameters<PendingStore['keepPending']>[1];
+type Kept = Awaited<ReturnType<PendingStore['keepPending']>>;
+
+interface Wish {
+  readonly draft: PendingDraft;
+  readonly most: Most;
+}
+
+/** Messages that wait for a moderator, and those that were refused. What comes together is kept in one commit. */
 export class SqlPendingStore implements PendingStore {
   readonly #database: Database;
+  readonly #grouped: Grouped<Wish, Kept | ProblemError>;
 
   constructor(database: Database) {
     this.#database = database;
+    this.#grouped = new Grouped({
+      database,
+      commit: (all) => database.attempt((reads) => planOf(reads, all, database)),
+      charsOf: ({ draft: { id, data } }) => id.length + JSON.stringify(data).length,
+    });
+  }
+
+  /** Resolves when everything that was waiting has been committed. */
+  settled(): Promise<void> {
+    return this.#grouped.settled();
   }
 
   async knownUnder(channel: ChannelName, which: PendingKey): Promise<KnownUnderKey | undefined> {
@@ -79,42 +99,10 @@ export class SqlPendingStore implements PendingStore {
     return (await this.nextPending(channel, user)) !== undefined;
   }
 
-  keepPending(
-    draft: PendingDraft,
-    most: { readonly all: number; readonly each: number },
-  ): Promise<{ message: PendingMessage; repeated: boolean }> {
-    const { id, channel, by, atMs, key, reason, isCleared, type, data, ...more } = draft;
-    const { replyTo, mentions, revises, ifRevision } = more;
-    const owner = ownerOf(revises !== undefined);
-    const content: Content = { type, data, ...defined({ replyTo, mentions, revises, ifRevision }) };
-    return this.#database.write<{ message: PendingMessage; repeated: boolean }>(async (reads) => {
-      const known = key === undefined ? undefined : await underKey(reads, { channel, user: by.user, key, owner });
-      if (known !== undefined) return { statements: [], result: { message: known, repeated: true } };
-      const [waiting] = await reads.select<{ count: number | string; own: number | string | null }>(
-        `SELECT COUNT(*) AS count, SUM(CASE WHEN user_id = :user THEN 1 ELSE 0 END) AS own FROM pending_messages
-         WHERE ended_at_ms IS NULL AND user_id ${by.guest ? '' : 'NOT '}LIKE '${GUEST_PREFIX}%'`,
-        { user: by.user },
-      );
-      if (Number(waiting?.count ?? 0) >= most.all || Number(waiting?.own ?? 0) >= most.each)
-        throw refusal('busy', 'too many messages wait for the moderators', { retryAfterMs: 60_000 });
-      const row = [
-        id,
-        channel,
-        by.user,
-        key ?? null,
-        owner,
-        JSON.stringify(by),
-        JSON.stringify(content),
-        reason ?? null,
-        atMs,
-        isCleared ? 1 : 0,
-      ];
-      return {
-        statements: [insertOf('pending_messages', newColumns, [row], this.#database)],
-        // Its number is known only after the commit, and not needed here.
-        result: { message: { ...draft, number: 0 }, repeated: false },
-      };
-    });
+  async keepPending(draft: PendingDraft, most: Most): Promise<Kept> {
+    const kept = await this.#grouped.add({ draft, most });
+    if (kept instanceof ProblemError) throw kept;
+    return kept;
   }
 
   async pending({ isWaiting, channel, user, from, limit }: PendingWish): Promise<readonly PendingMessage[]> {
@@ -219,6 +207,106 @@ export class SqlPendingStore implements PendingStore {
     const deed = { type, by, atMs, channel, about: id, user: author.user, ...defined({ reason }) };
     return (await addToAudit(reads, deed, this.#database)).statement;
   }
+}
+
+/** Keeps messages in one commit; each may be known by its key, or be one too many. */
+async function planOf(
+  reads: Reads,
+  all: readonly Wish[],
+  database: Database,
+): Promise<Plan<readonly (Kept | ProblemError)[]>> {
+  const known = await knownOf(reads, all, database);
+  const counts = await waitingNow(reads, all);
+  const rows: unknown[][] = [];
+  const result = all.map(({ draft, most }): Kept | ProblemError => {
+    const { id, by } = draft;
+    const done = known.get(id);
+    // A commit whose answer was lost, which is tried again.
+    if (done !== undefined) return { message: done, repeated: false };
+    const key = keyOf(draft);
+    const first = key === undefined ? undefined : known.get(key);
+    if (first !== undefined) return { message: first, repeated: true };
+    const kind = by.guest ? 'guests' : 'users';
+    const own = counts.of.get(by.user) ?? 0;
+    if (counts[kind] >= most.all || own >= most.each)
+      return refusal('busy', 'too many messages wait for the moderators', { retryAfterMs: 60_000 });
+    counts[kind] += 1;
+    counts.of.set(by.user, own + 1);
+    // Its number is known only after the commit, and not needed here.
+    const message = { ...draft, number: 0 };
+    if (key !== undefined) known.set(key, message);
+    rows.push(rowOf(draft));
+    return { message, repeated: false };
+  });
+  const statements = rows.length === 0 ? [] : [insertOf('pending_messages', newColumns, rows, database)];
+  return { statements, result };
+}
+
+/** Those of some messages that are there, by id and by key. */
+async function knownOf(reads: Reads, all: readonly Wish[], dialect: Dialect): Promise<Map<string, PendingMessage>> {
+  const known = new Map<string, PendingMessage>();
+  const keyed = all.flatMap(({ draft: { channel, by, key, revises } }) =>
+    key === undefined ? [] : [[by.user, channel, key, ownerOf(revises !== undefined)]],
+  );
+  const same = `(user_id, channel, publish_key, key_owner) IN ${listOf(['TEXT', 'TEXT', 'TEXT', 'TEXT'], keyed, dialect)}`;
+  const rows = await reads.select<PendingRow>(
+    `SELECT * FROM pending_messages WHERE id IN (:ids)${
+      keyed.length === 0 ? '' : ` UNION SELECT * FROM pending_messages WHERE ${same}`
+    }`,
+    { ids: all.map(({ draft }) => draft.id) },
+  );
+  for (const row of rows) {
+    const message = pendingOf(row);
+    const key = keyOf(message);
+    known.set(message.id, message);
+    if (key !== undefined) known.set(key, message);
+  }
+  return known;
+}
+
+/** How many messages wait: of signed-in users, of guests, and of each of these authors. */
+async function waitingNow(
+  reads: Reads,
+  all: readonly Wish[],
+): Promise<{ users: number; guests: number; of: Map<string, number> }> {
+  const [sum] = await reads.select<{ count: number | string; guests: number | string | null }>(
+    `SELECT COUNT(*) AS count, SUM(CASE WHEN user_id LIKE '${GUEST_PREFIX}%' THEN 1 ELSE 0 END) AS guests
+     FROM pending_messages WHERE ended_at_ms IS NULL`,
+  );
+  const users = [...new Set(all.map(({ draft }) => draft.by.user))];
+  const each = await reads.select<{ user_id: string; count: number | string }>(
+    `SELECT user_id, COUNT(*) AS count FROM pending_messages
+     WHERE ended_at_ms IS NULL AND user_id IN (:users) GROUP BY user_id`,
+    { users },
+  );
+  const guests = Number(sum?.guests ?? 0);
+  return {
+    users: Number(sum?.count ?? 0) - guests,
+    guests,
+    of: new Map(each.map(({ user_id, count }) => [user_id, Number(count)])),
+  };
+}
+
+function keyOf({ channel, by, key, revises }: PendingDraft): string | undefined {
+  return key === undefined ? undefined : JSON.stringify([channel, by.user, key, revises !== undefined]);
+}
+
+/** The values of a message, in the order of `newColumns`. */
+function rowOf({ id, channel, by, atMs, key, reason, isCleared, ...more }: PendingDraft): unknown[] {
+  const { type, data, replyTo, mentions, revises, ifRevision } = more;
+  const content: Content = { type, data, ...defined({ replyTo, mentions, revises, ifRevision }) };
+  return [
+    id,
+    channel,
+    by.user,
+    key ?? null,
+    ownerOf(revises !== undefined),
+    JSON.stringify(by),
+    JSON.stringify(content),
+    reason ?? null,
+    atMs,
+    isCleared ? 1 : 0,
+  ];
 }
 
 /** Messages of one commit that have waited: they wait no more, in the same commit. */

@@ -146,6 +146,7 @@ export class SqlStore implements Store {
     await this.#blocks.settled();
     await this.#mentions.settled();
     await this.#invitations.settled();
+    await this.#pending.settled();
   }
 
   head(channel: ChannelName): Promise<Place> {
