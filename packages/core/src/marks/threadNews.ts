@@ -15,8 +15,8 @@ const everyMs = 1_000;
 /** What happens together is told together: the first change waits this long, in milliseconds. */
 const gatherMs = 50;
 /** It is looked up who takes part in a thread at most this often, in milliseconds. */
-const lookMs = 300;
-/** How far apart users are told anew after something may have been missed, in milliseconds. */
+const lookMs = 400;
+/** One user after another is told, so far apart at least, in milliseconds: very many may take part in a busy thread. */
 const apartMs = 5;
 /** Most users of a thread who are told: those who took part or read last. */
 const maxTold = 1_000;
@@ -59,6 +59,9 @@ interface Follower {
 export class ThreadNews {
   readonly #host: ThreadNewsHost;
   readonly #users = new Map<string, Follower>();
+  /** Those whose time to be told has come. */
+  readonly #waiting = new Set<Follower>();
+  #isTelling = false;
   /** Threads of which it is looked up in a moment who takes part. */
   readonly #looking = new Set<string>();
 
@@ -124,10 +127,9 @@ export class ThreadNews {
     }
   }
 
-  /** What was said meanwhile may not have been heard. One user after another: they may be many. */
+  /** What was said meanwhile may not have been heard. */
   lookAgain(): void {
-    const users = [...this.#users.keys()];
-    for (const [n, id] of users.entries()) this.#host.wheel.after(n * apartMs, () => this.recount(id));
+    for (const id of this.#users.keys()) this.recount(id);
   }
 
   /** What counts for a user has changed. */
@@ -141,7 +143,24 @@ export class ThreadNews {
   #tellLater(user: Follower): void {
     if (user.cancel !== undefined || user.telling) return;
     const dueMs = user.toldAtMs + everyMs - this.#host.clock.monotonic();
-    user.cancel = this.#host.wheel.after(Math.max(gatherMs, dueMs), () => void this.#tell(user));
+    user.cancel = this.#host.wheel.after(Math.max(gatherMs, dueMs), () => {
+      this.#waiting.add(user);
+      void this.#tellAll();
+    });
+  }
+
+  /** Tells those whose time has come, in turn. */
+  async #tellAll(): Promise<void> {
+    if (this.#isTelling) return;
+    this.#isTelling = true;
+    for (const user of this.#waiting) {
+      this.#waiting.delete(user);
+      if (this.#users.get(user.id) !== user) continue;
+      // Not awaited: where the application is asked who may know, one answer is not to hold up all others.
+      void this.#tell(user);
+      if (this.#waiting.size > 0) await new Promise<void>((resolve) => void this.#host.wheel.after(apartMs, resolve));
+    }
+    this.#isTelling = false;
   }
 
   async #tell(user: Follower): Promise<void> {
