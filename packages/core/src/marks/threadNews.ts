@@ -1,7 +1,7 @@
 import { type ChannelName, type Cursor, formatCursor, type ThreadInfo, type ThreadsPush } from '@nine-bells/wire';
 import { LatestFrame } from '../delivery/latestFrame.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
-import { threadShown } from '../model/mark.js';
+import { type ThreadOf, threadShown } from '../model/mark.js';
 import type { Place } from '../model/message.js';
 import type { Clock } from '../ports/clock.js';
 import { type Relay, userNewsTopic } from '../ports/relay.js';
@@ -32,12 +32,6 @@ export interface ThreadNewsHost {
   readonly marks: Pick<Marks, 'threads' | 'thread'>;
   readonly relay: Relay;
   readonly report: Report;
-}
-
-/** A thread of a channel, by the number of its first message. */
-export interface ThreadOf {
-  readonly channel: ChannelName;
-  readonly thread: number;
 }
 
 interface Follower {

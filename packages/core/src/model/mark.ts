@@ -42,6 +42,12 @@ export function threadShown({ channel, volume, thread, number, unread, count, at
   };
 }
 
+/** A thread of a channel, by the number of its first message. */
+export interface ThreadOf {
+  readonly channel: ChannelName;
+  readonly thread: number;
+}
+
 /** A user's mark, as others may see it. */
 export interface UserMark {
   readonly user: string;

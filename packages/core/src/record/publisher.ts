@@ -9,12 +9,11 @@ import {
 } from '@nine-bells/wire';
 import type { Contracts, Sender } from '../contracts/contracts.js';
 import { Backlog } from '../lib/backlog.js';
-import type { ThreadOf } from '../marks/threadNews.js';
 import type { Counters } from '../model/counters.js';
 import { erasedAuthor } from '../model/erasure.js';
 import type { Hail } from '../model/hail.js';
 import type { QueuedEvent } from '../model/hook.js';
-import { countsAsUnread } from '../model/mark.js';
+import { countsAsUnread, type ThreadOf } from '../model/mark.js';
 import type { Appended, Draft, LoggedMessage, OwnChange, OwnDraft, Place } from '../model/message.js';
 import type { EngineOptions } from '../model/options.js';
 import type { Clock } from '../ports/clock.js';
