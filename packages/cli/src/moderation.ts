@@ -306,7 +306,7 @@ function reportRow({ id, at, channel, message, by, reason, ended }: MessageRepor
 
 function pendingRow({ id, at, channel, by, data, reason, revises, cleared }: PendingMessage): string[] {
   const text = JSON.stringify(data);
-  const why = [reason, revises && `revises ${revises}`, cleared && 'approved'].filter(Boolean).join('; ');
+  const why = [reason, revises && `revises ${revises}`, cleared && 'may be published then'].filter(Boolean).join('; ');
   return [
     id,
     dayTime(at),
