@@ -51,7 +51,7 @@ export class SimulatedReview {
   }
 
   async #decideOne(engine: Engine | undefined, always = false): Promise<void> {
-    const waiting = await this.#store.committed.pending({ isWaiting: true, limit: 5 });
+    const waiting = (await this.#store.committed.pending({ isWaiting: true, limit: 5, chars: 1_000_000 })).messages;
     if (engine === undefined || waiting.length === 0) return;
     const { id, key = '' } = this.#random.pick(waiting);
     const rejects = !always && this.#random.chance(0.4);
@@ -68,7 +68,7 @@ export class SimulatedReview {
   /** Moderators let everything pass that waits still. */
   async finish(engine: Engine): Promise<void> {
     for (let tries = 0; tries < 500; tries++) {
-      const waiting = await this.#store.committed.pending({ isWaiting: true, limit: 1 });
+      const waiting = (await this.#store.committed.pending({ isWaiting: true, limit: 1, chars: 1_000_000 })).messages;
       if (waiting.length === 0) return;
       const decided = this.#decideOne(engine, true);
       await this.#clock.run(300);
@@ -81,7 +81,8 @@ export class SimulatedReview {
   async check(clients: readonly SimulatedClient[], truth: Truth): Promise<number> {
     const [overtaken] = truth.overtaken;
     if (overtaken !== undefined) throw new Error(`${overtaken} was published before an earlier one of its author`);
-    const refused = await this.#store.committed.pending({ isWaiting: false, limit: 10_000 });
+    const refused = (await this.#store.committed.pending({ isWaiting: false, limit: 10_000, chars: 1_000_000 }))
+      .messages;
     const keys = new Set([...this.#rejected, ...refused.map(({ key = '' }) => key)]);
     let held = 0;
     for (const { publishes, name } of clients)

@@ -1,6 +1,7 @@
+import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ChannelRule, ReviewAnswer, ReviewQuestion } from '../src/index.js';
+import type { ChannelRule, ReviewAnswer, ReviewQuestion, Store } from '../src/index.js';
 import { type Client, harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -15,7 +16,11 @@ const rule = (otherwise: Otherwise): ChannelRule => ({
 });
 
 /** The application answers by what a message holds: `no`, `later`, `never`, `fail`, `hold` and `rude`. */
-function setUp(otherwise: Otherwise = 'refuse', change: Partial<ChannelRule> = {}) {
+function setUp(
+  otherwise: Otherwise = 'refuse',
+  change: Partial<ChannelRule> = {},
+  store?: Parameters<typeof harness>[1],
+) {
   const asked: ReviewQuestion[] = [];
   const review = async (_: string, question: ReviewQuestion): Promise<ReviewAnswer> => {
     asked.push(question);
@@ -27,7 +32,7 @@ function setUp(otherwise: Otherwise = 'refuse', change: Partial<ChannelRule> = {
     if (data === 'no') return { allow: false, reason: 'not here' };
     return data === 'rude' ? { allow: true, data: 'r***' } : { allow: true };
   };
-  const all = harness({ pulseMs: 3_600_000 }, undefined, {
+  const all = harness({ pulseMs: 3_600_000 }, store, {
     rules: [{ ...rule(otherwise), ...change }],
     ports: { reviewer: { review } },
   });
@@ -142,7 +147,7 @@ describe('a message that is reviewed', () => {
 
 describe('a message that a moderator looks at', () => {
   const first = async (all: Harness) => {
-    const [one] = await all.engine.pending.list({ isWaiting: true, limit: 10 });
+    const [one] = (await all.engine.pending.list({ isWaiting: true, limit: 10, chars: 10_000 })).messages;
     if (one === undefined) throw new Error('nothing waits');
     return one;
   };
@@ -191,7 +196,7 @@ describe('a message that a moderator looks at', () => {
     for (const data of ['hold', 'one', 'hold', 'two', 'no']) send(mira, data);
     send(pia, 'other');
     await all.settle();
-    const [h1, one, h2, two] = await all.engine.pending.list({ isWaiting: true, limit: 10 });
+    const [h1, one, h2, two] = (await all.engine.pending.list({ isWaiting: true, limit: 10, chars: 10_000 })).messages;
     expect([pia.data, [h1, one, h2, two].map((each) => each?.isCleared)]).toEqual([
       ['other'],
       [false, true, false, true],
@@ -279,6 +284,32 @@ describe('a message that a moderator looks at', () => {
     const id = send(ines, 'hold');
     await recent.settle();
     expect(reply(ines, id).problem).toMatchObject({ code: 'review-failed' });
+  });
+
+  it('is gone before the messages of an author who is erased, so that it cannot be published behind them', async () => {
+    let erased: (() => Promise<unknown>) | undefined;
+    // A moderator approves when the last messages of the user were looked for.
+    const watched = (memory: MemoryStore): Store =>
+      new Proxy(memory, {
+        get: (target, name) => {
+          const method = target[name as keyof MemoryStore] as (...args: unknown[]) => Promise<unknown>;
+          return async (...args: unknown[]) => {
+            const result = await method.apply(target, args);
+            if (name === 'messagesOf') await erased?.();
+            return result;
+          };
+        },
+      });
+    const all = setUp('refuse', {}, watched);
+    const [mira, pia] = await meet(all);
+    send(mira, 'hold');
+    await all.settle();
+    const { id } = await first(all);
+    const codes: string[] = [];
+    erased = () => all.engine.pending.approve(id, moderator).catch(({ code }) => codes.push(code));
+    await all.engine.eraser.begin({ user: 'mira', messages: 'withdraw' }, moderator);
+    await all.clock.run(10_000);
+    expect([pia.data, [...new Set(codes)]]).toEqual([[], ['bad-value']]);
   });
 
   it('is published by another instance where the one that began has stopped', async () => {

@@ -1,4 +1,12 @@
-import type { Actor, PendingDraft, PendingEnd, PendingMessage, PendingStore, PendingWish } from '@nine-bells/core';
+import type {
+  Actor,
+  PendingDraft,
+  PendingEnd,
+  PendingList,
+  PendingMessage,
+  PendingStore,
+  PendingWish,
+} from '@nine-bells/core';
 import { type ChannelName, refusal } from '@nine-bells/wire';
 import { MemoryQueues } from './memoryQueues.js';
 
@@ -25,7 +33,7 @@ export class MemoryPending extends MemoryQueues implements Omit<PendingStore, 'k
     return { message, repeated: false };
   }
 
-  async pending({ isWaiting, channel, user, from, limit }: PendingWish): Promise<readonly PendingMessage[]> {
+  async pending({ isWaiting, channel, user, from, limit, chars }: PendingWish): Promise<PendingList> {
     const all = [...this.#pending.values()].filter(
       (each) =>
         (each.refused === undefined) === isWaiting &&
@@ -33,9 +41,13 @@ export class MemoryPending extends MemoryQueues implements Omit<PendingStore, 'k
         (user ?? each.by.user) === each.by.user,
     );
     const ordered = isWaiting ? all : all.reverse();
-    return ordered
-      .filter(({ number }) => from === undefined || (isWaiting ? number > from : number < from))
-      .slice(0, limit);
+    const behind = ordered.filter(({ number }) => from === undefined || (isWaiting ? number > from : number < from));
+    let sum = 0;
+    const messages = behind.slice(0, limit).filter(({ data }, index) => {
+      sum += JSON.stringify(data).length;
+      return index === 0 || sum <= chars;
+    });
+    return { messages, more: messages.length < behind.length };
   }
 
   async pendingById(id: string): Promise<PendingMessage | undefined> {
@@ -67,6 +79,12 @@ export class MemoryPending extends MemoryQueues implements Omit<PendingStore, 'k
     if (found === undefined || found.refused !== undefined || found.by.user !== user) return undefined;
     this.#pending.delete(id);
     return found;
+  }
+
+  protected erasePending(user: string): number {
+    const own = [...this.#pending.values()].filter(({ by }) => by.user === user);
+    for (const { id } of own) this.#pending.delete(id);
+    return own.length;
   }
 
   protected pendingUnder(

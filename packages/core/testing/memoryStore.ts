@@ -12,6 +12,7 @@ import {
   countsAsUnread,
   type Draft,
   type EarlierRevision,
+  type ErasedRecord,
   type Erasure,
   type Hold,
   hasText,
@@ -392,8 +393,8 @@ export class MemoryStore extends MemoryPending implements Store {
   }
 
   /** Beside messages and marks, little is kept here. */
-  async eraseRecords(): Promise<number> {
-    return 0;
+  async eraseRecords(kind: ErasedRecord, user: string): Promise<number> {
+    return kind === 'pending' ? this.erasePending(user) : 0;
   }
 
   async noteExport(): Promise<void> {}

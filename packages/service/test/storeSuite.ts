@@ -1245,7 +1245,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         return store.keepPending({ ...message, isCleared: false, ...more }, most);
       };
       const waiting = async (more: Partial<PendingWish> = {}) =>
-        (await store.pending({ isWaiting: true, limit: 10, ...more })).map(({ id }) => id);
+        (await store.pending({ isWaiting: true, limit: 10, chars: 10_000, ...more })).messages.map(({ id }) => id);
 
       it('are kept once by their keys, within bounds, and listed', async () => {
         const replyTo = 'v1:1' as Cursor;
@@ -1273,6 +1273,9 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
           ['p8'],
         ]);
         expect(await waiting({ from: again.message.number, limit: 1 })).toEqual(['p3']);
+        // At least one, and no more than may be.
+        expect([await waiting({ chars: 1 }), await waiting({ chars: 300 })]).toEqual([['p1'], ['p1', 'p3']]);
+        expect((await store.pending({ isWaiting: true, limit: 10, chars: 300 })).more).toBe(true);
         expect([await store.hasPending(chat, 'pia'), await store.hasPending(chat, 'ines')]).toEqual([true, false]);
       });
 
@@ -1296,7 +1299,8 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ])
           expect(await undone()).toBeUndefined();
         expect(await store.nextPending(chat, 'pia')).toMatchObject({ id: 'p2', clearedBy: by });
-        expect((await store.pending({ isWaiting: false, limit: 10 })).map(({ id }) => id)).toEqual(['p1']);
+        const refused = await store.pending({ isWaiting: false, limit: 10, chars: 10_000 });
+        expect([refused.messages.map(({ id }) => id), refused.more]).toEqual([['p1'], false]);
         expect((await store.audit(undefined, 5)).map(({ type, user, about }) => [type, user, about])).toEqual([
           ['reject', 'pia', 'p1'],
           ['approve', 'pia', 'p2'],

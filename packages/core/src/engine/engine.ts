@@ -399,6 +399,7 @@ export class Engine {
       publisher,
       mentions,
       bans,
+      listChars: this.options.backlogBytes,
       push: (user, frame) => connected.push(user, frame),
     });
     this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);

@@ -4,6 +4,7 @@ import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Marks } from '../marks/marks.js';
 import {
   type ErasedCounts,
+  type ErasedRecord,
   type Erasure,
   erasedRecords,
   type MessagesErased,
@@ -158,6 +159,15 @@ export class Eraser {
       erasure = { ...erasure, held, counts: { ...erasure.counts, [kind]: erasure.counts[kind] + more } };
       await store.noteErasure(erasure, clock.now() + heldMs);
     };
+    const eraseRecords = async (kind: ErasedRecord): Promise<void> => {
+      while (!this.#stopped) {
+        const erased = await this.#rested(() => store.eraseRecords(kind, user, erasure.id, portion));
+        if (erased === 0) return;
+        await count(kind, erased);
+      }
+    };
+    // Before the messages: a moderator may not publish one of them behind the last look.
+    await eraseRecords('pending');
     // What the user was writing just now may come behind the first look.
     for (let found = true; found; ) {
       found = await this.#messages(erasure, user, count);
@@ -167,13 +177,8 @@ export class Eraser {
     const { unread } = await this.#host.inboxes.countOf(user);
     await this.#host.inboxes.done(user, true);
     if (unread > 0) await count('notices', unread);
-    for (const kind of erasedRecords)
-      for (;;) {
-        if (this.#stopped) return release();
-        const erased = await this.#rested(() => store.eraseRecords(kind, user, erasure.id, portion));
-        if (erased === 0) break;
-        await count(kind, erased);
-      }
+    for (const kind of erasedRecords) await eraseRecords(kind);
+    if (this.#stopped) return release();
     const { user: _, ...nameless } = erasure;
     await store.noteErasure({ ...nameless, endedAtMs: clock.now() }, 0);
   }

@@ -60,6 +60,14 @@ export interface PendingWish {
   /** Those behind the one of this number. */
   readonly from?: number;
   readonly limit: number;
+  /** Most characters of what they hold; at least one message is given. */
+  readonly chars: number;
+}
+
+export interface PendingList {
+  readonly messages: readonly PendingMessage[];
+  /** There are more behind these. */
+  readonly more: boolean;
 }
 
 /** What an author's key stands for. Keys of changes are apart from those of messages. */

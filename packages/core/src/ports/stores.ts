@@ -36,6 +36,7 @@ import type {
   PendingDraft,
   PendingEnd,
   PendingKey,
+  PendingList,
   PendingMessage,
   PendingWish,
 } from '../model/pending.js';
@@ -615,7 +616,7 @@ export interface PendingStore {
     draft: PendingDraft,
     most: { readonly all: number; readonly each: number },
   ): Promise<{ readonly message: PendingMessage; readonly repeated: boolean }>;
-  pending(wish: PendingWish): Promise<readonly PendingMessage[]>;
+  pending(wish: PendingWish): Promise<PendingList>;
   pendingById(id: string): Promise<PendingMessage | undefined>;
   /** The first message of an author that waits in a channel. */
   nextPending(channel: ChannelName, user: string): Promise<PendingMessage | undefined>;

@@ -16,7 +16,13 @@ import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Mentions } from '../mentions/mentions.js';
 import { Frame } from '../model/frame.js';
 import type { Actor } from '../model/moderation.js';
-import { type PendingDraft, type PendingMessage, type PendingWish, pendingShown } from '../model/pending.js';
+import {
+  type PendingDraft,
+  type PendingList,
+  type PendingMessage,
+  type PendingWish,
+  pendingShown,
+} from '../model/pending.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import { type Relay, userNewsTopic } from '../ports/relay.js';
@@ -50,6 +56,8 @@ export interface PendingMessagesHost {
   readonly hooks: Pick<Hooks, 'happened'>;
   readonly relay: Relay;
   readonly report: Report;
+  /** Most characters of the messages that an author is given at once. */
+  readonly listChars: number;
   /** Pushes a frame to all sessions here of a user. */
   push(user: string, frame: Frame): number;
 }
@@ -101,7 +109,7 @@ export class PendingMessages {
     return message;
   }
 
-  list(wish: PendingWish): Promise<readonly PendingMessage[]> {
+  list(wish: PendingWish): Promise<PendingList> {
     return this.#host.store.pending(wish);
   }
 
@@ -111,12 +119,12 @@ export class PendingMessages {
 
   /** Those of an author: what waits, and what was refused and is not forgotten yet. The oldest first. */
   async of(user: string, channel?: ChannelName): Promise<readonly Shown[]> {
-    const wish = { user, limit: shownToAuthor, ...defined({ channel }) };
+    const wish = { user, limit: shownToAuthor, chars: this.#host.listChars / 2, ...defined({ channel }) };
     const [waiting, refused] = await Promise.all([
       this.list({ ...wish, isWaiting: true }),
       this.list({ ...wish, isWaiting: false }),
     ]);
-    const all = [...waiting, ...refused].sort((a, b) => a.number - b.number);
+    const all = [...waiting.messages, ...refused.messages].sort((a, b) => a.number - b.number);
     return all.slice(-shownToAuthor).map((each) => pendingShown(each));
   }
 

@@ -6,6 +6,9 @@ import { AuthorDto } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
+/** Most characters of the messages of one answer. */
+const listChars = 4_194_304;
+
 class ApproveDto extends ActDto {
   static readonly members = { by: AuthorDto } as const;
 }
@@ -25,13 +28,14 @@ export function pending({ pending: all }: Engine): readonly Route[] {
     const user = queryText(request, 'user');
     const limit = queryWhole(request, 'limit', 1_000) ?? 100;
     const from = queryWhole(request, 'from', 999_999_999);
-    const found = await all.list({
+    const { messages, more } = await all.list({
       isWaiting: state === 'waiting',
-      limit: limit + 1,
+      limit,
+      chars: listChars,
       ...defined({ channel: channel as ChannelName | undefined, user, from }),
     });
-    const shown = found.slice(0, limit).map((each) => ({ ...pendingShown(each), number: each.number }));
-    response.json({ pending: shown, more: found.length > limit });
+    const shown = messages.map((each) => ({ ...pendingShown(each), number: each.number }));
+    response.json({ pending: shown, more });
   };
 
   const approve: Serve<'POST /v1/pending/:id/approve'> = async (request, response, caller) => {

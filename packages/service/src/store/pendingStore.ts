@@ -5,6 +5,7 @@ import type {
   PendingDraft,
   PendingEnd,
   PendingKey,
+  PendingList,
   PendingMessage,
   PendingStore,
   PendingWish,
@@ -105,19 +106,30 @@ export class SqlPendingStore implements PendingStore {
     return kept;
   }
 
-  async pending({ isWaiting, channel, user, from, limit }: PendingWish): Promise<readonly PendingMessage[]> {
+  async pending({ isWaiting, channel, user, from, limit, chars }: PendingWish): Promise<PendingList> {
     const conditions = [
       `ended_at_ms IS ${isWaiting ? '' : 'NOT '}NULL`,
       ...(channel === undefined ? [] : ['channel = :channel']),
       ...(user === undefined ? [] : ['user_id = :user']),
       ...(from === undefined ? [] : [`number ${isWaiting ? '>' : '<'} :from`]),
     ];
-    const rows = await this.#database.reads.select<PendingRow>(
-      `SELECT * FROM pending_messages WHERE ${conditions.join(' AND ')}
-       ORDER BY number ${isWaiting ? 'ASC' : 'DESC'} LIMIT :limit`,
-      { channel: channel ?? '', user: user ?? '', from: from ?? 0, limit },
+    const order = `ORDER BY number ${isWaiting ? 'ASC' : 'DESC'}`;
+    const found = await this.#database.reads.select<{ number: number | string; chars: number | string }>(
+      `SELECT number, LENGTH(message_json) AS chars FROM pending_messages WHERE ${conditions.join(' AND ')}
+       ${order} LIMIT :limit`,
+      { channel: channel ?? '', user: user ?? '', from: from ?? 0, limit: limit + 1 },
     );
-    return rows.map(pendingOf);
+    let sum = 0;
+    const some = found.slice(0, limit).filter((each, index) => {
+      sum += Number(each.chars);
+      return index === 0 || sum <= chars;
+    });
+    if (some.length === 0) return { messages: [], more: false };
+    const rows = await this.#database.reads.select<PendingRow>(
+      `SELECT * FROM pending_messages WHERE number IN (:numbers) ${order}`,
+      { numbers: some.map(({ number }) => number) },
+    );
+    return { messages: rows.map(pendingOf), more: some.length < found.length };
   }
 
   pendingById(id: string): Promise<PendingMessage | undefined> {
