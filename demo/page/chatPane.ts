@@ -37,7 +37,7 @@ export class ChatPane {
   /** The message that is being revised, or answered. */
   #revising: Message | undefined;
   #answering: Message | undefined;
-  /** What the user has said and what waits for the committee, by its id. */
+  /** Notes about the user's waiting messages, by id. */
   readonly #waiting = new Map<string, HTMLElement>();
   #wasLive = false;
   /** Messages that came after a break. */
@@ -128,7 +128,7 @@ export class ChatPane {
       if (revised === undefined) await this.#publish(text, answered);
       else await this.entry.revise(revised, { text }, { ifRevision: revised.revision ?? null });
     } catch (error) {
-      // It is shown as one that waits.
+      // The event `pending` shows it.
       if (error instanceof LineError && error.code === 'pending') return;
       input.value = text;
       if (!(error instanceof LineError && error.code === 'cancelled')) this.say(errorText(error));
@@ -148,7 +148,7 @@ export class ChatPane {
     if (left.length > 0) this.#note(`No user here is called ${left.map((each) => `@${each}`).join(', ')}.`);
   }
 
-  /** What becomes of a message of this user that the committee looks at first. */
+  /** Shows changes of the user's waiting messages. */
   readonly #onPending = ({ detail }: CustomEvent<PendingMessage>): void => this.#showPending(detail);
 
   #showPending({ id, channel, state, reason, data }: PendingMessage): void {
@@ -174,7 +174,7 @@ export class ChatPane {
     }
   }
 
-  /** What waits since an earlier visit. */
+  /** Shows messages that wait since an earlier visit. */
   async #showWaiting(): Promise<void> {
     if (this.#user === '' || !this.#hasAll) return;
     const all = await this.#line.pending(this.entry.channel);

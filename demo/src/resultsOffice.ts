@@ -36,13 +36,13 @@ interface Reviewed {
   readonly message: { readonly data: { readonly text?: string } | null };
 }
 
-/** Spectators like to sell things. */
+/** Holds messages with links. */
 function reviewAnswer({ message }: Reviewed): object {
   const isLink = /\bhttps?:|\bwww\./i.test(message.data?.text ?? '');
   return isLink ? { hold: true, reason: 'links wait for the committee' } : { allow: true };
 }
 
-/** The part of the regatta's application that is asked: who may edit results, what may stand in the chat; and that numbers turns. */
+/** The part of the regatta's application that answers access questions, reviews chat messages and numbers penalty turns. */
 export interface ResultsOffice {
   /** Where it is, without a path. */
   readonly url: string;

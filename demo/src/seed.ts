@@ -56,7 +56,7 @@ export async function seed(backend: Backend<Regatta>): Promise<void> {
   for (const notice of welcome) await backend.notify(notice);
 }
 
-/** A coach has something to sell, and the committee looks at that first; after a second start it is the same message. */
+/** Publishes a message with a link, which waits for the committee. Idempotent by its key. */
 export async function seedPending(url: string, token: string): Promise<void> {
   const line = connect<Regatta>(url, { token });
   const text = 'Petrel’s sails of last year, half the price: https://sails.example';

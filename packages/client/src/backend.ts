@@ -421,19 +421,19 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/reports/:id/end', { params: { id }, body: options });
   }
 
-  /** Messages that wait for a moderator, the oldest first, or those that were refused, the latest first; those behind `from`. */
+  /** Lists messages that wait for a moderator (oldest first) or were refused (latest first), starting behind `from`. */
   pending(
     options: { state?: 'waiting' | 'refused'; channel?: string; user?: string; from?: number; limit?: number } = {},
   ): Promise<{ pending: readonly NumberedPending[]; more: boolean }> {
     return this.#ask('GET /v1/pending', { query: options });
   }
 
-  /** Publishes a message that waits. Where earlier ones of its author wait, it is published when they are decided. */
+  /** Approves a waiting message. It is published at once, or after the earlier messages of its author are decided. */
   approve(id: string, options: { by?: { user: string; name?: string } } = {}): Promise<PendingMessage> {
     return this.#ask('POST /v1/pending/:id/approve', { params: { id }, body: options });
   }
 
-  /** Refuses a message that waits; its author hears why. */
+  /** Rejects a waiting message; its author gets the reason. */
   reject(id: string, options: { reason?: string; by?: { user: string; name?: string } } = {}): Promise<PendingMessage> {
     return this.#ask('POST /v1/pending/:id/reject', { params: { id }, body: options });
   }

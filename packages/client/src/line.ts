@@ -321,8 +321,8 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * Your own messages that wait for a moderator, and those that were refused and are not forgotten yet: the oldest first, of a
-   * channel or of all. Throws as `read` does.
+   * Lists your messages that wait for a moderator or were refused, oldest first: of a channel, or of all. Throws as `read`
+   * does.
    */
   pending(channel?: string): Promise<readonly PendingMessage[]> {
     return this.#session.pending(channel);
@@ -380,8 +380,8 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * The threads in which the user takes part, with what it has not read there; with `follow`, the event `threads` tells how they
-   * stand from then on. Throws as `read` does.
+   * Lists the threads in which the user takes part, with unread counts. With `follow`, the event `threads` reports later
+   * changes. Throws as `read` does.
    */
   threads(options: ThreadsOptions = {}): Promise<readonly ThreadInfo[]> {
     return this.#session.threads(options);

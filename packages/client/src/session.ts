@@ -89,7 +89,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   #inbox: Inbox | undefined;
   #blocks: ReadonlyMap<string, Block> = new Map();
   #unread: Unread | undefined;
-  /** Whether it is told how threads stand. */
+  /** Whether the service sends changes of threads. */
   #followsThreads = false;
   /** What the names of direct channels begin with, where there are some. */
   #direct: string | undefined;
@@ -351,7 +351,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
 
   async takeBack(pending: string): Promise<PendingMessage> {
     this.#mustBeOpen();
-    // Not again after a broken connection: it would wait no more.
+    // Not repeated after a broken connection: the first request may have taken effect.
     return new Promise((resolve, reject) =>
       this.connection.requests.send({ do: 'take-back', pending }, { repeatable: false, resolve, reject }),
     );
@@ -392,7 +392,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     );
   }
 
-  /** After a reconnection: what has changed meanwhile was not heard. */
+  /** After a reconnection: fetches what has changed in the meantime. */
   #followThreads(): void {
     this.connection.requests.send(
       { do: 'threads', follow: true },

@@ -80,11 +80,11 @@ export interface LineEvents {
   /** How much you want to hear of a channel has changed, on whichever of your devices; `null`: as if nothing were said. */
   level: Omit<ChannelLevel, 'level'> & { readonly level: Level | null };
   /**
-   * Threads in which you take part stand otherwise, after `line.threads({ follow: true })`. `left`: you take part no more. After a
-   * reconnection the latest ones come again.
+   * Your threads have changed; emitted after `line.threads({ follow: true })`. `left`: threads that you have left. After a
+   * reconnection, the latest threads are emitted again.
    */
   threads: Pick<ThreadsPush, 'threads' | 'left'>;
-  /** A message of yours waits for a moderator, or does so no more, on whichever of your devices: see its `state`. */
+  /** A message of yours waits for a moderator, or was decided or taken back (`state`), on any of your devices. */
   pending: PendingMessage;
   /**
    * A watched user says something else of itself; `null`: it is not connected. With a `problem`, the user may not be watched
@@ -93,12 +93,12 @@ export interface LineEvents {
   user: { readonly user: string; readonly status: Json; readonly problem?: Problem };
 }
 
-/** Which threads are wanted. */
+/** Selects threads. */
 export interface ThreadsOptions {
   /** Only of this channel. */
   readonly channel?: string;
   readonly limit?: number;
-  /** From now on the event `threads` tells when one of them changes, of any channel. */
+  /** Emits the event `threads` for each later change, in any channel. */
   readonly follow?: boolean;
 }
 

@@ -3,7 +3,7 @@ import { formatCursor } from '@nine-bells/wire';
 import type { SimulatedClient } from './simulatedClient.js';
 import type { VirtualClock } from './virtualClock.js';
 
-/** A client that follows its threads knows how each stands in the end. Gives how many there are. */
+/** Checks that a following client has the final state of each of its threads. Returns their number. */
 export async function checkThreads(
   client: SimulatedClient,
   engine: Engine,
@@ -13,7 +13,7 @@ export async function checkThreads(
   if (!client.followsThreads) return 0;
   const reading = engine.marks.threads(client.name, 1_000);
   await clock.run(500);
-  // Pruning takes replies away without a word.
+  // Pruning removes replies without a push.
   const all = (await reading).filter(({ channel }) => !pruned.has(channel));
   for (const { channel, volume, thread, unread, count } of all) {
     const cursor = formatCursor({ volume, number: thread });

@@ -99,7 +99,7 @@ export class Truth {
     return gone === undefined ? undefined : this.countAt(channel, gone.place);
   }
 
-  /** Keys of messages that were published before an earlier one of their author that waits. */
+  /** Keys of messages that overtook a waiting message of their author. */
   readonly overtaken: string[] = [];
 
   withKey(channel: string, key: string): number {
@@ -407,7 +407,7 @@ export class SlowStore extends SlowQueues implements Store {
     this.#committing = false;
   }
 
-  /** Nobody's message is published while an earlier one of the same author waits for a moderator, but that one. */
+  /** Records a message that overtakes a waiting message of its author. */
   async #checkOvertaking(channel: ChannelName, { by, releases, change, id, key = id }: Draft): Promise<void> {
     if (!channel.startsWith('watched/') || by === undefined || change !== undefined) return;
     const first = await this.#records.nextPending(channel, by.user);
@@ -567,7 +567,7 @@ export class FaultyRelay implements Relay {
   }
 
   publish<Word extends object>(topic: Topic<Word>, word: Word): void {
-    // What is said of threads and of what waits is lost only with the link, of which an engine is told; nothing later makes up for it.
+    // User news is never dropped here: no later word repeats it. A real link reports its loss, and engines then look again.
     if (topic !== usersTopic || !this.faults || this.#random.chance(0.8)) this.#solo.publish(topic, word);
   }
 

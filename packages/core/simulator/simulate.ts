@@ -47,7 +47,7 @@ export interface Outcome {
   readonly found: number;
   /** Messages that a moderator has looked at. */
   readonly held: number;
-  /** Threads of which those who follow them know how they stand. */
+  /** Threads whose followers have the final state. */
   readonly followed: number;
   /** Calls that were answered. */
   readonly called: number;

@@ -58,9 +58,9 @@ interface Publish {
   acknowledged: boolean;
   /** It was not taken: what it answers was withdrawn, or pruned; or the application said no. */
   isRefused?: boolean;
-  /** A moderator is to look at it. */
+  /** Its id in the moderators' queue. */
   pending?: string;
-  /** Its author has wished to take it back, and perhaps has. */
+  /** Whether its author has taken it back. */
   takenBack?: 'perhaps' | 'surely';
 }
 
@@ -106,7 +106,7 @@ export class SimulatedClient implements FarEnd {
   /** What it wants of messages: the same each time that it enters a channel. */
   readonly #filters: Readonly<Record<string, MessageFilter | undefined>>;
   readonly #takingBack = new Map<number, Publish>();
-  /** Whether it is told of its threads; by channel and first message, how each stands. */
+  /** Whether it follows its threads; their latest state, by channel and first message. */
   readonly followsThreads: boolean;
   readonly threads = new Map<string, ThreadInfo>();
   #threadsAsked = 0;
@@ -419,7 +419,7 @@ export class SimulatedClient implements FarEnd {
     }
     const takenBack = this.#takingBack.get(frame.re);
     if (takenBack !== undefined) {
-      // Otherwise it was decided before, or is tried no more.
+      // A refused request is not repeated: the message was decided before.
       if (frame.problem === undefined) takenBack.takenBack = 'surely';
       return;
     }
@@ -634,7 +634,7 @@ export class SimulatedClient implements FarEnd {
     for (const { channel, thread } of left) this.threads.delete(`${channel} ${thread}`);
   }
 
-  /** A moderator is to look at it; now and then the author takes it back. */
+  /** Notes that a message waits; sometimes takes it back. */
   #waits(publish: Publish, pending: string): void {
     publish.pending = pending;
     if (!this.#random.chance(0.15)) return;

@@ -17,13 +17,13 @@ export function watchedRule(allow: ChannelRule['allow']): ChannelRule {
   };
 }
 
-/** An application that looks at messages before they are published, and moderators who decide what it holds. */
+/** An application that reviews messages, and moderators who decide about those that it holds. */
 export class SimulatedReview {
   readonly #clock: VirtualClock;
   readonly #random: Random;
   readonly #store: SlowStore;
   faults = true;
-  /** Messages of which a moderator has heard that they are refused. */
+  /** Keys of messages whose refusal a moderator got confirmed. */
   readonly #rejected = new Set<string>();
 
   constructor(clock: VirtualClock, random: Random, store: SlowStore) {
@@ -32,7 +32,7 @@ export class SimulatedReview {
     this.#store = store;
   }
 
-  /** What is said of a message depends on its key alone: of one in six no, of one in four a moderator decides. */
+  /** Answers by the message's key alone: refuses one in six, holds one in four. */
   get reviewer(): Reviewer {
     return {
       review: async (_, { key = '' }) => {
@@ -44,7 +44,7 @@ export class SimulatedReview {
     };
   }
 
-  /** A moderator decides about one of those that wait: perhaps two do at once. */
+  /** Lets a moderator decide about a waiting message; sometimes two at once. */
   act(engine: Engine | undefined): void {
     void this.#decideOne(engine);
     if (this.#random.chance(0.2)) void this.#decideOne(engine);
@@ -60,12 +60,12 @@ export class SimulatedReview {
       ({ state }) => {
         if (state === 'refused') this.#rejected.add(key);
       },
-      // It may be decided all the same, or have been decided by another.
+      // The outcome is unknown, or another moderator was faster.
       () => {},
     );
   }
 
-  /** Moderators let everything pass that waits still. */
+  /** Approves all messages that still wait. */
   async finish(engine: Engine): Promise<void> {
     for (let tries = 0; tries < 500; tries++) {
       const waiting = (await this.#store.committed.pending({ isWaiting: true, limit: 1, chars: 1_000_000 })).messages;
@@ -77,7 +77,7 @@ export class SimulatedReview {
     throw new Error('messages wait that were let pass');
   }
 
-  /** Whatever waited was published once, or refused, and nothing overtook an earlier message of its author. */
+  /** Checks that each held message was published once or refused, and that none overtook an earlier one of its author. */
   async check(clients: readonly SimulatedClient[], truth: Truth): Promise<number> {
     const [overtaken] = truth.overtaken;
     if (overtaken !== undefined) throw new Error(`${overtaken} was published before an earlier one of its author`);

@@ -88,9 +88,9 @@ export interface UnreadPush {
 }
 export interface ThreadsPush {
   readonly on: 'threads';
-  /** Threads in which you take part, as they stand: those that have changed. */
+  /** The threads that have changed, with their current counts. */
   readonly threads: readonly ThreadInfo[];
-  /** Threads in which you take part no more. */
+  /** Threads that you have left. */
   readonly left: readonly { readonly channel: ChannelName; readonly thread: Cursor }[];
 }
 export interface MarksPush {

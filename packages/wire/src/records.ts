@@ -172,12 +172,12 @@ export interface Invitation {
 }
 
 /**
- * A message that is not published yet, or was not: a moderator looks at it first.
+ * A message in the moderators' queue.
  *
- * - `waiting`: a moderator has not decided, or an earlier message of its author waits
- * - `published`: it has a place in the channel, and waits no more
- * - `refused`: it is not published; its author sees it until it is forgotten
- * - `taken-back`: by its author
+ * - `waiting`: undecided, or behind an earlier message of its author
+ * - `published`: it has a place in the channel and has left the queue
+ * - `refused`: it is not published; its author can list it until it is deleted
+ * - `taken-back`: its author has removed it
  */
 export interface PendingMessage {
   readonly id: string;

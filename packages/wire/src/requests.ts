@@ -172,7 +172,7 @@ export interface ThreadsRequest extends Numbered {
   /** Only of this channel. */
   readonly channel?: ChannelName;
   readonly limit?: number;
-  /** From now on you are told when one of them changes, of any channel. */
+  /** Sends a push `threads` for each later change, in any channel. */
   readonly follow?: boolean;
 }
 export interface UnreadRequest extends Numbered {

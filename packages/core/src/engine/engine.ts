@@ -604,7 +604,7 @@ export class Engine {
         else if (word.type === 'begun') unread.begun(word.users, word.channel);
         else if (word.type === 'admissions') this.invitations.hear(word.users);
         else if (word.type === 'blocks') this.blocks.hear(word.user);
-        // What later versions say is left to them.
+        // Unknown words come from later versions.
         else if (word.type === 'notice' || word.type === 'done') this.inboxes.hear(word);
       },
     });

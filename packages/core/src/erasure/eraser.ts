@@ -166,7 +166,7 @@ export class Eraser {
         await count(kind, erased);
       }
     };
-    // Before the messages: a moderator may not publish one of them behind the last look.
+    // Before the messages: otherwise a moderator could publish one after the last pass over them.
     await eraseRecords('pending');
     // What the user was writing just now may come behind the first look.
     for (let found = true; found; ) {

@@ -10,19 +10,19 @@ import type { MarkStore } from '../ports/stores.js';
 import type { Marks } from './marks.js';
 import type { UnreadReader } from './unread.js';
 
-/** A user is told of changes at most this often, in milliseconds. */
+/** Minimum time between two pushes to one user, in milliseconds. */
 const everyMs = 1_000;
-/** What happens together is told together: the first change waits this long, in milliseconds. */
+/** Delay that gathers simultaneous changes into one push, in milliseconds. */
 const gatherMs = 50;
-/** It is looked up who takes part in a thread at most this often, in milliseconds. */
+/** Delay that gathers the replies to a thread before its participants are read, in milliseconds. */
 const lookMs = 400;
-/** One user after another is told, so far apart at least, in milliseconds: very many may take part in a busy thread. */
+/** Minimum time between pushes to two users, in milliseconds: a busy thread may have very many followers. */
 const apartMs = 5;
-/** Most users of a thread who are told: those who took part or read last. */
+/** Most participants of a thread that get its changes: the latest to reply or read. */
 const maxTold = 1_000;
-/** Most threads of a user in one push; the rest follows. */
+/** Most threads in one push; the rest follows. */
 const maxAtOnce = 50;
-/** After something may have been missed, as many threads are told anew. */
+/** Threads that are pushed again after changes may have been lost. */
 const maxAnew = 100;
 
 export interface ThreadNewsHost {
@@ -37,9 +37,9 @@ export interface ThreadNewsHost {
 interface Follower {
   readonly id: string;
   readonly readers: Set<UnreadReader>;
-  /** What the user is to be told of. */
+  /** Threads that have changed since the last push. */
   readonly due: Map<string, { readonly channel: ChannelName; readonly place: Place }>;
-  /** Something may have been missed. */
+  /** Changes may have been lost. */
   anew: boolean;
   toldAtMs: number;
   telling: boolean;
@@ -47,23 +47,24 @@ interface Follower {
 }
 
 /**
- * Tells users who are connected here how the threads stand in which they take part. A reply costs one look at who takes part,
- * shared by all replies to its thread for a moment; without other instances nothing, while no user here wants to be told.
+ * Pushes changes of threads to their followers on this instance.
+ *
+ * Replies cost one read of a thread's participants per `lookMs`. On a single instance without followers they cost nothing.
  */
 export class ThreadNews {
   readonly #host: ThreadNewsHost;
   readonly #users = new Map<string, Follower>();
-  /** Those whose time to be told has come. */
+  /** Followers whose push is due. */
   readonly #waiting = new Set<Follower>();
   #isTelling = false;
-  /** Threads of which it is looked up in a moment who takes part. */
+  /** Threads whose participants are about to be read. */
   readonly #looking = new Set<string>();
 
   constructor(host: ThreadNewsHost) {
     this.#host = host;
   }
 
-  /** Tells a session from now on. */
+  /** Adds a session that gets changes. */
   follow(id: string, reader: UnreadReader): void {
     const user = this.#users.get(id) ?? {
       id,
@@ -85,7 +86,7 @@ export class ThreadNews {
     user.cancel?.();
   }
 
-  /** A reply was committed here or withdrawn, or may have been. */
+  /** Called when this instance has committed or withdrawn a reply, or may have. */
   changed(of: ThreadOf): void {
     const { wheel, relay, store, report } = this.#host;
     if (relay.others === undefined && this.#users.size === 0) return;
@@ -105,12 +106,12 @@ export class ThreadNews {
     });
   }
 
-  /** A thread stands otherwise for these users, wherever they are connected. */
+  /** Tells all instances that a thread has changed for these users. */
   #say(users: readonly string[], channel: ChannelName, thread: Place): void {
     if (users.length > 0) this.#host.relay.publish(userNewsTopic, { type: 'threads', users, channel, thread });
   }
 
-  /** The same was said, on whichever instance. */
+  /** Called when any instance says that a thread has changed for these users. */
   hear(users: readonly string[], channel: ChannelName, place: Place): void {
     if (this.#users.size === 0) return;
     for (const id of users) {
@@ -121,12 +122,12 @@ export class ThreadNews {
     }
   }
 
-  /** What was said meanwhile may not have been heard. */
+  /** Called when words of other instances may have been lost. */
   lookAgain(): void {
     for (const id of this.#users.keys()) this.recount(id);
   }
 
-  /** What counts for a user has changed. */
+  /** Called when all counts of a user may have changed. */
   recount(id: string): void {
     const user = this.#users.get(id);
     if (user === undefined) return;
@@ -143,14 +144,14 @@ export class ThreadNews {
     });
   }
 
-  /** Tells those whose time has come, in turn. */
+  /** Pushes to all followers that are due, one after another. */
   async #tellAll(): Promise<void> {
     if (this.#isTelling) return;
     this.#isTelling = true;
     for (const user of this.#waiting) {
       this.#waiting.delete(user);
       if (this.#users.get(user.id) !== user) continue;
-      // Not awaited: where the application is asked who may know, one answer is not to hold up all others.
+      // Not awaited: an access question to a slow application must not delay the other followers.
       void this.#tell(user);
       if (this.#waiting.size > 0) await new Promise<void>((resolve) => void this.#host.wheel.after(apartMs, resolve));
     }
@@ -201,7 +202,7 @@ async function known<T extends { readonly channel: ChannelName }>(
   return may;
 }
 
-/** Of each thread what was said last. */
+/** Keeps the latest state of each thread. */
 function merged(earlier: ThreadsPush, later: ThreadsPush): ThreadsPush {
   const said = new Set([...later.threads, ...later.left].map(({ channel, thread }) => `${thread} ${channel}`));
   const isOld = ({ channel, thread }: { readonly channel: string; readonly thread: string }): boolean =>

@@ -48,7 +48,7 @@ export interface Draft {
   readonly mentions?: Mentions | undefined;
   /** The users who are mentioned by that. */
   readonly mentioned?: readonly string[] | undefined;
-  /** The message that waited for a moderator and is published with this: it waits no more, in the same commit. */
+  /** The id of the waiting message that this publishes: the same commit removes it from the moderators' queue. */
   readonly releases?: string | undefined;
 }
 

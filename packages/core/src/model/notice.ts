@@ -96,7 +96,7 @@ export type UserWord =
   | { readonly type: 'marked'; readonly user: string; readonly state: MarkState }
   | { readonly type: 'done'; readonly user: string; readonly ids: readonly string[] | true; readonly unread: number };
 
-/** The same of what instances of earlier versions do not know. */
+/** Words for a user's sessions that instances of earlier versions do not know. */
 export type UserNews =
   /** A user has set how much it wants to hear of a channel. */
   | {
@@ -106,9 +106,9 @@ export type UserNews =
       readonly level: Level | null;
       readonly untilMs?: number;
     }
-  /** What has become of a user's message that waits for a moderator. */
+  /** A message of a user has entered or left the moderators' queue. */
   | { readonly type: 'pending'; readonly user: string; readonly message: PendingShown }
-  /** A thread stands otherwise for users who take part in it. */
+  /** A thread has changed for these users. */
   | {
       readonly type: 'threads';
       readonly users: readonly string[];

@@ -13,7 +13,7 @@ import {
 } from '@nine-bells/wire';
 import type { Actor } from './moderation.js';
 
-/** A message that a moderator looks at before it is published. */
+/** A message for the moderators' queue. */
 export interface PendingDraft {
   readonly id: string;
   readonly channel: ChannelName;
@@ -52,7 +52,7 @@ export interface PendingMessage extends PendingDraft {
   readonly refused?: { readonly atMs: number; readonly reason?: string };
 }
 
-/** Which of them are wanted: those that wait, the oldest first, or those that were refused, the latest first. */
+/** Selects waiting messages (oldest first) or refused ones (latest first). */
 export interface PendingWish {
   readonly isWaiting: boolean;
   readonly channel?: ChannelName;
@@ -77,7 +77,7 @@ export interface PendingKey {
   readonly isChange: boolean;
 }
 
-/** What has become of what was sent under a key before. */
+/** The result of an earlier request with the same key. */
 export type KnownUnderKey =
   | { readonly published: { readonly id: string; readonly place: Place } }
   | { readonly pending: PendingMessage };
@@ -103,7 +103,7 @@ export function pendingShown(
   };
 }
 
-/** What the author of a message hears that was not published at once. */
+/** The problem for the author of a message that was not published. */
 export function pendingProblem(message: PendingMessage): ProblemError {
   const { refused, reason, id } = message;
   if (refused !== undefined) return refusal('review-refused', refused.reason ?? 'no reason was given');

@@ -35,7 +35,7 @@ export function growthTopic(channel: ChannelName): Topic<Growth> {
 /** Words for the sessions of users, wherever they are connected. What they say is in the store, too. */
 export const usersTopic = 'users' as Topic<UserWord>;
 
-/** The same, with words that instances of earlier versions take for others: they do not listen here. */
+/** Words that instances of earlier versions would misread. They do not subscribe to this topic. */
 export const userNewsTopic = 'user-news' as Topic<UserNews>;
 
 /** Topics that all instances hear. */

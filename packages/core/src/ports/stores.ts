@@ -600,16 +600,16 @@ export const reportStoreMethods = [
   'endReport',
 ] as const satisfies readonly (keyof ReportStore)[];
 
-/** Messages that moderators look at before they are published. */
+/** The moderators' queue: messages that wait, and those that were refused. */
 export interface PendingStore {
-  /** What was sent before under the key of an author, in a kept channel: it was published, or it is here. */
+  /** Finds the message that an author has sent with a key before: published in the kept channel, or in the queue. */
   knownUnder(channel: ChannelName, which: PendingKey): Promise<KnownUnderKey | undefined>;
   /** Whether messages of an author wait in a channel. */
   hasPending(channel: ChannelName, user: string): Promise<boolean>;
   /**
-   * Keeps a message. One whose key its author has used before in the channel is not kept again: the earlier one is given.
+   * Adds a message. If its author has used the key in the channel before, returns that message instead.
    *
-   * @param most - that may wait: of all signed-in users, or if it is a guest's of all guests; and of the author
+   * @param most - bounds on waiting messages: `all` of signed-in users (or of guests, for a guest), `each` of the author
    * @throws {ProblemError} `busy` if so many wait; `unavailable`
    */
   keepPending(
@@ -620,13 +620,13 @@ export interface PendingStore {
   pendingById(id: string): Promise<PendingMessage | undefined>;
   /** The first message of an author that waits in a channel. */
   nextPending(channel: ChannelName, user: string): Promise<PendingMessage | undefined>;
-  /** Where the first message that waits of an author may be published: some such places. */
+  /** Channels and authors whose first waiting message may be published. */
   clearedPending(limit: number): Promise<readonly { readonly channel: ChannelName; readonly user: string }[]>;
-  /** A moderator lets a message pass, which stands in the audit log. Gives it; `undefined` if it does not wait. */
+  /** Marks a waiting message as approved and writes the audit log. Returns it; `undefined` if it does not wait. */
   clearPending(id: string, by: Actor, atMs: number): Promise<PendingMessage | undefined>;
-  /** Refuses a message that waits, which stands in the audit log if a moderator does it. */
+  /** Refuses a waiting message; writes the audit log unless the service itself refuses. */
   refusePending(id: string, end: PendingEnd): Promise<PendingMessage | undefined>;
-  /** Takes back a message of an author that waits. */
+  /** Removes a waiting message for its author. */
   takeBackPending(id: string, user: string): Promise<PendingMessage | undefined>;
 }
 

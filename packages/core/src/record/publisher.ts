@@ -43,7 +43,7 @@ export interface PublisherHost {
   readonly mentioned: (match: RuleMatch, logged: LoggedMessage, draft: Draft) => void;
   /** A channel whose messages are searched has grown. */
   readonly grown: (channel: ChannelName) => void;
-  /** A reply has its place or was withdrawn, or perhaps so. */
+  /** Called when a reply was committed or withdrawn, or may have been. */
   readonly answered: (of: ThreadOf) => void;
   /** A message was withdrawn; as it stood before. */
   readonly takenBack: (found: LoggedMessage) => void;
@@ -166,7 +166,7 @@ export class Publisher {
       },
       (error: unknown) => {
         this.#backlog.giveBack(channel, bytes);
-        // It may have been committed all the same, and nothing later would tell of it.
+        // The outcome is unknown: followers of the thread look again.
         if (error instanceof ProblemError && error.code === 'unavailable') this.#answered(channel, draft);
         throw error;
       },
@@ -293,7 +293,7 @@ export class Publisher {
     return done;
   }
 
-  /** Those who take part in a thread are told of a reply to it, or that one was withdrawn. */
+  /** Reports a reply, or the withdrawal of one, to the followers of its thread. */
   #answered(channel: ChannelName, { change, reply }: Draft): void {
     const thread = (change?.withdraws ? change.of.reply : reply)?.thread ?? 0;
     if (thread > 0) this.#host.answered({ channel, thread });

@@ -34,12 +34,12 @@ import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 
 /** Most messages that may wait: of signed-in users, of guests, and of one user. */
 export const maxPending = { users: 10_000, guests: 1_000, each: 100 } as const;
-/** Most of its own that an author is given. */
+/** Most messages in a list for their author. */
 const shownToAuthor = 100;
-/** How often it is looked for messages that an instance left behind when it stopped, in milliseconds, and how many. */
+/** Interval of the search for approved messages that a stopped instance left behind, in milliseconds, and its batch size. */
 const lookMs = 30_000;
 const lookAt = 100;
-/** What may be otherwise a moment later: the message goes on waiting. */
+/** Problems that pass: the message stays in the queue. */
 const passing = ['unavailable', 'busy', 'draining', 'internal'] as const satisfies ProblemCode[];
 const service: Actor = { kind: 'service', id: 'service' };
 
@@ -63,19 +63,19 @@ export interface PendingMessagesHost {
 }
 
 /**
- * Messages that wait for a moderator. Those of an author in a channel are published in their order: while one waits, later ones
- * wait behind it, and go on by themselves when it is decided.
+ * The moderators' queue. Messages of one author in one channel are published in order: while one waits, later ones wait behind
+ * it and are published when it is decided.
  */
 export class PendingMessages {
   readonly #host: PendingMessagesHost;
-  /** Where messages are being published, by channel and author. */
+  /** Publishing under way, by channel and author. */
   readonly #goingOn = new Map<string, Promise<void>>();
 
   constructor(host: PendingMessagesHost) {
     this.#host = host;
   }
 
-  /** Looks now and then for messages that may be published, and that an instance left behind when it stopped. */
+  /** Begins to search periodically for approved messages that a stopped instance left behind. */
   start(): void {
     void this.#lookAround();
   }
@@ -84,13 +84,13 @@ export class PendingMessages {
     return this.#host.store.knownUnder(...which);
   }
 
-  /** Whether messages of an author wait in a channel: then later ones wait, too. */
+  /** Whether messages of an author wait in a channel. */
   isHeldUp(channel: ChannelName, user: string): Promise<boolean> {
     return this.#host.store.hasPending(channel, user);
   }
 
   /**
-   * Keeps a message until it is decided. Idempotent by its key.
+   * Adds a message to the queue. Idempotent by its key.
    *
    * @throws {ProblemError} `busy` if too many wait; `unavailable`
    */
@@ -104,7 +104,7 @@ export class PendingMessages {
     if (repeated) return message;
     const shown = this.#tell(message);
     if (!message.isCleared) hooks.happened('pending', { ...shown } as unknown as Json, channel);
-    // What it waits for may have been decided meanwhile.
+    // The earlier messages may have been decided in the meantime.
     else this.#goOn(channel, by.user).catch(this.#later);
     return message;
   }
@@ -117,7 +117,7 @@ export class PendingMessages {
     return this.#host.store.pendingById(id);
   }
 
-  /** Those of an author: what waits, and what was refused and is not forgotten yet. The oldest first. */
+  /** Lists an author's waiting and refused messages, oldest first. */
   async of(user: string, channel?: ChannelName): Promise<readonly Shown[]> {
     const wish = { user, limit: shownToAuthor, chars: this.#host.listChars / 2, ...defined({ channel }) };
     const [waiting, refused] = await Promise.all([
@@ -129,9 +129,9 @@ export class PendingMessages {
   }
 
   /**
-   * Lets a message pass. It is published at once, unless earlier ones of its author wait.
+   * Approves a message. It is published at once, unless earlier messages of its author wait.
    *
-   * @returns how it stands then: published, refused because it can no longer be published, or waiting behind others
+   * @returns the message, now published, refused (it can no longer be published), or waiting behind others
    * @throws {ProblemError} `bad-value` if no such message waits; `unavailable`, `busy`, `draining`: it is published later
    */
   async approve(id: string, by: Actor): Promise<Shown> {
@@ -146,7 +146,7 @@ export class PendingMessages {
   }
 
   /**
-   * Refuses a message. Those of its author that wait behind it go on.
+   * Refuses a message, and publishes the approved ones behind it.
    *
    * @param reason - told to the author
    * @throws {ProblemError} `bad-value` if no such message waits; `unavailable`
@@ -164,12 +164,12 @@ export class PendingMessages {
     return this.#left(message, this.#tell(message, { state: 'taken-back' }));
   }
 
-  /** What has become of a message of a user, on whichever instance. */
+  /** Called when any instance reports a change of a user's message. */
   hear(user: string, message: Shown): void {
     this.#host.push(user, new Frame(JSON.stringify({ on: 'pending', ...message }), true));
   }
 
-  /** A message waits no more: those behind it go on. */
+  /** A message has left the queue: publishes the approved ones behind it. */
   #left({ channel, by }: PendingMessage, shown: Shown): Shown {
     this.#goOn(channel, by.user).catch(this.#later);
     return shown;
@@ -181,7 +181,7 @@ export class PendingMessages {
     return shown;
   }
 
-  /** Publishes what may be published of an author in a channel, one after another, up to the first that is not decided. */
+  /** Publishes an author's approved messages in a channel in order, up to the first undecided one. */
   #goOn(channel: ChannelName, user: string, published?: Map<string, Cursor>): Promise<void> {
     const key = JSON.stringify([channel, user]);
     const going = (this.#goingOn.get(key) ?? Promise.resolve())
@@ -209,7 +209,7 @@ export class PendingMessages {
         const { title, detail } = error.problem;
         const reason = detail === undefined ? title : `${title}: ${detail}`;
         const refused = await store.refusePending(next.id, { by: service, atMs: clock.now(), reason });
-        // Otherwise another instance was faster, or its author has taken it back.
+        // `undefined`: another instance has published it, or its author has taken it back.
         if (refused !== undefined) this.#tell(refused);
       }
     }
@@ -224,7 +224,7 @@ export class PendingMessages {
     // A moderator who lets it pass knows who it is.
     if (clearedBy === undefined && bans.bans(by.user, channel) !== undefined) throw refusal('banned');
     if (clearedBy === undefined && bans.silenceOf(by.user, channel) !== undefined) throw refusal('silenced');
-    // As from a client: so it counts with those by contract.
+    // With a session, contracts treat it as published by a client.
     const own = { channel, data, key, by, session: id, releases: id };
     if (message.revises !== undefined) {
       const place = placeOf(message.revises);
@@ -247,7 +247,7 @@ export class PendingMessages {
     this.#host.wheel.after(lookMs, () => void this.#lookAround());
   }
 
-  /** It is tried again when it is looked around the next time. */
+  /** The periodic search tries again. */
   readonly #later = (error: unknown): void =>
     this.#host.report(error, { what: 'messages that were approved are not published yet' });
 }

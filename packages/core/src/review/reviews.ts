@@ -25,7 +25,7 @@ export interface ReviewsHost {
   readonly pending: Pick<PendingMessages, 'knownUnder' | 'isHeldUp' | 'keep'>;
 }
 
-/** What is done with a message after its review. */
+/** Callbacks that publish a reviewed message. */
 export interface AfterReview<T> {
   /** Whether its author may still publish it: a ban may have come meanwhile. */
   check(): Promise<unknown>;
@@ -34,7 +34,7 @@ export interface AfterReview<T> {
   repeated(published: { readonly id: string; readonly place: Place }): T;
 }
 
-/** A message that was sent before, or what the application says. */
+/** The result of an earlier request, or the application's answer. */
 type Found = KnownUnderKey | ReviewAnswer;
 
 /** What is published after a review, with what it holds if the application has changed that. */
@@ -85,7 +85,7 @@ export class Reviews {
     return published;
   }
 
-  /** What was sent before under the key is not shown again. */
+  /** Finds the result of an earlier request with the key, or else asks the application. */
   async #find({ rule }: RuleMatch, question: ReviewQuestion): Promise<Found> {
     const { channel, who, key, revises } = question;
     if (key !== undefined && rule.logbook.type === 'kept') {

@@ -390,7 +390,7 @@ export class LiveSession implements Recipient, ConnectedSession {
     return this.host.unread.follow(this.user, this);
   }
 
-  /** Begins to tell the client how the threads stand in which its user takes part. */
+  /** Begins to push changes of the user's threads. */
   followThreads(): void {
     this.#followsThreads = true;
     this.host.threadNews.follow(this.user, this);

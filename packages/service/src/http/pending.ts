@@ -17,7 +17,7 @@ class RejectDto extends ActDto {
   static readonly members = { reason: true, by: AuthorDto } as const;
 }
 
-/** Messages that wait for a moderator. */
+/** Routes of the moderators' queue. */
 export function pending({ pending: all }: Engine): readonly Route[] {
   const list: Serve<'GET /v1/pending'> = async (request, response, caller) => {
     const channel = queryText(request, 'channel');
@@ -52,7 +52,7 @@ export function pending({ pending: all }: Engine): readonly Route[] {
     response.json(await all.reject(id, actorOf(caller, by), reason ?? undefined));
   };
 
-  /** A key for some channels learns nothing of others, not even that such a message waits there. */
+  /** A key that is limited to some channels must not learn what waits in others. */
   const needFor = async (caller: Caller, id: string): Promise<void> => {
     if (caller.rights.has('moderate')) return;
     const channel = (await all.byId(id))?.channel;

@@ -240,7 +240,7 @@ export class MessageCommits {
   }
 }
 
-/** What is looked up for drafts that are more than messages by themselves. */
+/** What is looked up for changes, replies and released messages. */
 interface Beside {
   readonly changes?: Changes | undefined;
   readonly replies?: Replies | undefined;

@@ -63,7 +63,7 @@ interface Wish {
   readonly most: Most;
 }
 
-/** Messages that wait for a moderator, and those that were refused. What comes together is kept in one commit. */
+/** The moderators' queue in the database. Concurrent messages share commits. */
 export class SqlPendingStore implements PendingStore {
   readonly #database: Database;
   readonly #grouped: Grouped<Wish, Kept | ProblemError>;
@@ -195,7 +195,7 @@ export class SqlPendingStore implements PendingStore {
     });
   }
 
-  /** Does something about a message that waits; `undefined` if it does not. */
+  /** Runs a change of a waiting message; `undefined` if it does not wait. */
   #decide(
     id: string,
     plan: (
@@ -221,7 +221,7 @@ export class SqlPendingStore implements PendingStore {
   }
 }
 
-/** Keeps messages in one commit; each may be known by its key, or be one too many. */
+/** Plans one commit for several messages. Each may be a repeat of its key, or exceed a bound. */
 async function planOf(
   reads: Reads,
   all: readonly Wish[],
@@ -233,7 +233,7 @@ async function planOf(
   const result = all.map(({ draft, most }): Kept | ProblemError => {
     const { id, by } = draft;
     const done = known.get(id);
-    // A commit whose answer was lost, which is tried again.
+    // The previous attempt was committed, but its answer was lost.
     if (done !== undefined) return { message: done, repeated: false };
     const key = keyOf(draft);
     const first = key === undefined ? undefined : known.get(key);
@@ -321,7 +321,7 @@ function rowOf({ id, channel, by, atMs, key, reason, isCleared, ...more }: Pendi
   ];
 }
 
-/** Messages of one commit that have waited: they wait no more, in the same commit. */
+/** Removes messages from the queue in the commit that publishes them. */
 export class Releases {
   readonly #waiting: Set<string>;
   readonly #released: string[] = [];
@@ -349,7 +349,7 @@ export class Releases {
     this.#released.push(id);
   }
 
-  /** Overwriting: should the message be withdrawn later, nothing of it may be found. */
+  /** Overwrites the rows, so that no copy remains if a message is withdrawn later. */
   statements(dialect: Dialect): readonly string[] {
     return this.#released.length === 0 ? [] : overwriting([deleted(this.#released, dialect)], dialect);
   }

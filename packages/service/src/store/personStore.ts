@@ -454,7 +454,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
       numbers,
     });
     if (rows.length === 0) return nothing;
-    // What the user has decided as a moderator stays, and no longer says who it was.
+    // Decisions of the user as a moderator stay, under the pseudonym.
     const [own, others] = [true, false].map((is) => rows.filter((row) => (row.user_id === user) === is));
     const blanked = (json: string | null): string | null => json && withoutActor(json, { user, pseudonym });
     const decided = others?.map((row) => [row.id, blanked(row.cleared_by_json), blanked(row.ended_by_json)]) ?? [];

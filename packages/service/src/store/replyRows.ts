@@ -97,7 +97,7 @@ export class Replies {
     this.#threads.set(key, { count, row: [channelId, reply.thread, count, number, atMs] });
   }
 
-  /** Who answers takes part in the thread, and from the first reply on whose message it begins with: who has left it since has left. */
+  /** Adds participants: authors of replies, and with the first reply the author of the first message, who may leave later. */
   #takePart(dialect: Dialect): readonly string[] {
     const roots = [...this.#threads.values()].map(({ row: [id, root, , , atMs] }) => [id, root, atMs]);
     const marks = [...this.#marks.values()];

@@ -472,7 +472,7 @@ export interface Explanation {
     readonly withinMs: number;
     /** What becomes of it without an answer. */
     readonly otherwise: 'refuse' | 'pass' | 'hold';
-    /** Messages of the user wait there for a moderator: what it publishes waits behind them. */
+    /** Earlier messages of the user wait in this channel: a new one waits behind them. */
     readonly waits: boolean;
   };
 }

@@ -337,7 +337,7 @@ export interface HttpInterface {
     body: { readonly note?: string; readonly by?: { readonly user: string; readonly name?: string } };
     answer: MessageReport;
   };
-  /** Messages that wait for a moderator, the oldest first, or those that were refused, the latest first; those behind `from`. */
+  /** Lists messages that wait for a moderator (oldest first) or were refused (latest first), starting behind `from`. */
   'GET /v1/pending': {
     query: {
       readonly state?: 'waiting' | 'refused';
@@ -347,14 +347,14 @@ export interface HttpInterface {
     } & Limit;
     answer: { readonly pending: readonly NumberedPending[]; readonly more: boolean };
   };
-  /** Publishes a message that waits. Where earlier ones of its author wait, it is published when they are decided. */
+  /** Approves a waiting message. It is published at once, or after the earlier messages of its author are decided. */
   'POST /v1/pending/:id/approve': {
     params: Identified;
     /** @examples [{}] */
     body: { readonly by?: { readonly user: string; readonly name?: string } };
     answer: PendingMessage;
   };
-  /** Refuses a message that waits; its author hears why. */
+  /** Rejects a waiting message; its author gets the reason. */
   'POST /v1/pending/:id/reject': {
     params: Identified;
     /** @examples [{"reason":"mind your tongue"}] */

@@ -13,7 +13,7 @@ export const threads: OwnVerb<ThreadsRequest> = {
     const { guest, observer } = session.who;
     if (guest || observer) throw refusal('not-allowed', `${guest ? 'guests have' : 'an observer has'} no read marks`);
     session.checkGeneration();
-    // First: what changes while they are read is told.
+    // Before the list is read: changes during the read are pushed.
     if (follow) session.followThreads();
     const found = await session.host.marks.threads(session.user, limit, channel);
     const shown = [];
