@@ -3,8 +3,6 @@ import {
   type ChannelName,
   type Cursor,
   defined,
-  type Json,
-  type Mentions,
   type Place,
   ProblemError,
   problem,
@@ -12,22 +10,13 @@ import {
   type PendingMessage as Shown,
 } from '@nine-bells/wire';
 import type { Actor } from './moderation.js';
+import type { ReviewedMessage } from './review.js';
 
 /** A message for the moderators' queue. */
-export interface PendingDraft {
+export interface PendingDraft extends ReviewedMessage {
   readonly id: string;
-  readonly channel: ChannelName;
   readonly by: Author;
   readonly atMs: number;
-  readonly type: string;
-  readonly data: Json;
-  readonly key?: string | undefined;
-  readonly replyTo?: Cursor | undefined;
-  readonly mentions?: Mentions | undefined;
-  /** The message that it is to revise. */
-  readonly revises?: Cursor | undefined;
-  /** The revision that it must have then; `null`: it must be as it was published. */
-  readonly ifRevision?: Cursor | null | undefined;
   /** Why it waits, in words for the author. */
   readonly reason?: string | undefined;
   /** It may be published when the earlier ones of its author are decided. */

@@ -11,11 +11,9 @@ export interface ReviewRule {
   readonly otherwise: 'refuse' | 'pass' | 'hold';
 }
 
-/** What is asked about a message. */
-export interface ReviewQuestion {
+/** A message, or a revision of one, before it is published. */
+export interface ReviewedMessage {
   readonly channel: ChannelName;
-  readonly parameters: Parameters;
-  readonly who: Identity;
   readonly type: string;
   readonly data: Json;
   readonly key?: string | undefined;
@@ -23,8 +21,14 @@ export interface ReviewQuestion {
   readonly mentions?: Mentions | undefined;
   /** The message that it would revise. */
   readonly revises?: Cursor | undefined;
-  /** The revision that it must have then. */
+  /** The revision that it must have then; `null`: it must be as it was published. */
   readonly ifRevision?: Cursor | null | undefined;
+}
+
+/** A question to the application about a message. */
+export interface ReviewQuestion extends ReviewedMessage {
+  readonly parameters: Parameters;
+  readonly who: Identity;
 }
 
 /** What the application says. */

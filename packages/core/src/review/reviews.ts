@@ -106,11 +106,11 @@ export class Reviews {
     if ('pending' in found) throw pendingProblem(found.pending);
     const { data, hold = false, reason } = found;
     await after.check();
-    const { channel, who, type, key, replyTo, mentions, revises, ifRevision } = question;
+    const { who, parameters: _, ...asked } = question;
     const { pending } = this.#host;
     const isKept = rule.logbook.type === 'kept';
-    if (hold || (isKept && (await pending.isHeldUp(channel, who.user)))) {
-      const message = { channel, type, data: data ?? question.data, key, replyTo, mentions, revises, ifRevision };
+    if (hold || (isKept && (await pending.isHeldUp(asked.channel, who.user)))) {
+      const message = { ...asked, data: data ?? asked.data };
       const why = hold ? reason : 'an earlier message of yours waits for a moderator';
       const by = authorOf(who);
       throw pendingProblem(await pending.keep({ ...message, by, reason: why, isCleared: !hold }));
