@@ -646,9 +646,9 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
     await jory.locator('.messages li', { hasText: /^Waits \(an earlier message.*Good ones!/ }).waitFor(soon);
     await send('And www.oars.example');
     const row = (text: string) => page.getByRole('row', { name: new RegExp(`Jory Teague.*${text}`) });
-    await row('www.oars').getByRole('button', { name: 'Refuse' }).click();
+    await row('www.oars').getByRole('button', { name: 'Reject' }).click();
     await page.getByLabel('Why not').fill('one is enough');
-    await page.getByRole('button', { name: 'Refuse it' }).click();
+    await page.getByRole('button', { name: 'Reject it' }).click();
     await jory.getByText('Not published (one is enough): And www.oars.example').waitFor(soon);
     const said = (text: string) => pia.locator('.messages li', { has: pia.getByText(text, { exact: true }) });
     expect(await said('Flags at https://flags.example').count()).toBe(0);
@@ -658,7 +658,7 @@ describe.skipIf(!browserIsThere)(`the console (in ${executablePath})`, () => {
       .getByRole('button', { name: 'Take back' })
       .click();
     await row('Oars, half the price').waitFor({ state: 'detached' });
-    await row('Flags at').getByRole('button', { name: 'Publish' }).click();
+    await row('Flags at').getByRole('button', { name: 'Approve' }).click();
     await said('Flags at https://flags.example').waitFor(soon);
     await said('Good ones!').waitFor(soon);
     await note.waitFor({ state: 'detached' });

@@ -68,7 +68,7 @@ export function PendingMessages({ backend }: { readonly backend: Backend }) {
   );
 }
 
-/** Lets a message pass, or refuses it with words for its author. */
+/** Approves a message, or rejects it with a reason for its author. */
 function PendingActions({ backend, message }: { readonly backend: Backend; readonly message: NumberedPending }) {
   const [reason, setReason] = useState('');
   const { id, channel, by, cleared } = message;
@@ -85,7 +85,7 @@ function PendingActions({ backend, message }: { readonly backend: Backend; reado
       <Link to={`/people?${new URLSearchParams({ user: by.user, channel })}`}>Act</Link>
       {cleared !== true && (
         <Button size="small" type="primary" ghost loading={approve.isPending} onClick={() => approve.act(undefined)}>
-          Publish
+          Approve
         </Button>
       )}
       <Popconfirm
@@ -98,10 +98,10 @@ function PendingActions({ backend, message }: { readonly backend: Backend; reado
             onChange={(event) => setReason(event.target.value)}
           />
         }
-        okText="Refuse it"
+        okText="Reject it"
         onConfirm={() => reject.act(undefined)}
       >
-        <Button size="small">Refuse</Button>
+        <Button size="small">Reject</Button>
       </Popconfirm>
     </span>
   );
