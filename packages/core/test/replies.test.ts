@@ -119,7 +119,7 @@ describe('a reply', () => {
         ]);
     for (const n of [1, 2, 3]) await say(all, pia, `By ${n}`, { replyTo: root });
     await all.clock.run(1_000);
-    // Who is connected twice is told twice; who takes no part, never.
+    // Three replies within a second are one push; Ines takes no part.
     expect([told(mira), told(pia), told(ines)]).toEqual([[['4 of 4']], [['0 of 4']], []]);
     await ask(all, pia, { do: 'withdraw', channel: chat, cursor: first });
     await all.clock.run(2_000);

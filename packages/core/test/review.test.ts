@@ -179,7 +179,7 @@ describe('a message that a moderator looks at', () => {
       const second = all.engine.pending.approve(waiting, moderator).catch((error) => error.code);
       await all.settle();
       expect(await approved).toMatchObject({ state: 'published' });
-      // Both at once: each is told that it is published, or that it waits no more.
+      // Two moderators at once: the second gets the result, or `bad-value`.
       expect(['bad-value', 'published']).toContain(
         ((s) => s.state ?? s)((await second) as { state?: string } & string),
       );

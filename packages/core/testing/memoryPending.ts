@@ -108,7 +108,7 @@ export class MemoryPending extends MemoryQueues implements Omit<PendingStore, 'k
     if (found === undefined || found.refused !== undefined) throw refusal('bad-value', 'the message does not wait');
   }
 
-  /** A message is published: it waits no more. */
+  /** Removes a message that is published. */
   protected release(id: string): void {
     this.#pending.delete(id);
   }

@@ -22,7 +22,7 @@ const pageChannels = 200;
 const firstPortion = 50;
 const maxPortion = 500;
 const portionChars = 4_194_304;
-/** A commit is to take so long, in milliseconds: others wait for it. */
+/** Target duration of a commit, in milliseconds: other commits wait for it. */
 const commitMs = 4;
 /** Where there is much to be done, it rests after each commit for so many times what that took: publishing goes before. */
 const restTimes = 25;
