@@ -8,5 +8,5 @@ if (!existsSync(built)) {
   const { setUp } = await import('../scripts/setUp.mjs');
   await setUp({ browser: false, log: (line) => process.stderr.write(`${line}\n`) });
 }
-const { main } = await import(built.href);
-process.exitCode = await main(process.argv.slice(2));
+const { run } = await import(built.href);
+await run(process.argv.slice(2));

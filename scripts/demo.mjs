@@ -3,8 +3,8 @@ import { setUp } from './setUp.mjs';
 
 try {
   await setUp();
-  const { main } = await import('../packages/cli/dist/main.js');
-  process.exitCode = await main(['demo', ...process.argv.slice(2)]);
+  const { run } = await import('../packages/cli/dist/main.js');
+  await run(['demo', ...process.argv.slice(2)]);
 } catch (error) {
   console.error(`The demo could not be started: ${error.message}`);
   process.exitCode = 1;

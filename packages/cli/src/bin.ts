@@ -1,5 +1,5 @@
 #!/usr/bin/env node
 // The command `ninebells` where the package is installed.
-import { main } from './main.js';
+import { run } from './main.js';
 
-process.exitCode = await main(process.argv.slice(2));
+await run(process.argv.slice(2));

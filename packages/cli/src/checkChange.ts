@@ -1,6 +1,7 @@
+import type { Change } from '@nine-bells/service';
 import type { Command } from 'commander';
 import colors from 'picocolors';
-import { exitCodes } from './exitCodes.js';
+import { Exit, exitCodes } from './exitCodes.js';
 import { jsonOption } from './options.js';
 import { note, print, printJson, table } from './output.js';
 import { starting } from './serve.js';
@@ -25,27 +26,27 @@ export function addCheckChange(program: Command): void {
       const read = (file: string) => starting(async () => readConfiguration(file, { withoutSecrets: true }));
       const changes = configurationChanges(await read(old), await read(now));
       const breaking = changes.filter(({ breaks }) => breaks.length > 0);
-      if (breaking.length > 0) process.exitCode = exitCodes.breaks;
       const shown = all ? changes : breaking;
-      if (json) {
-        for (const each of shown) printJson(each);
-        return;
-      }
-      if (shown.length > 0)
-        print(
-          table(
-            ['BREAKS', 'WHERE', 'WHAT'],
-            shown.map(({ breaks, where, what }) => [breaks.join(', ') || '-', where, what]),
-          ),
-        );
-      const others = changes.length - breaking.length;
-      const also = all || others === 0 ? '' : ` (${others} that break nothing: --all)`;
-      if (breaking.length === 0) note(`No change breaks publishers or listeners${also}.`);
-      else
-        note(
-          colors.red(
-            `${breaking.length} ${breaking.length === 1 ? 'change breaks' : 'changes break'} publishers or listeners${also}.`,
-          ),
-        );
+      if (json) for (const each of shown) printJson(each);
+      else showChanges(shown, { total: changes.length, breaking: breaking.length, all });
+      if (breaking.length > 0) throw new Exit(exitCodes.breaks);
     });
+}
+
+function showChanges(
+  shown: readonly Change[],
+  { total, breaking, all }: { readonly total: number; readonly breaking: number; readonly all: boolean | undefined },
+): void {
+  if (shown.length > 0)
+    print(
+      table(
+        ['BREAKS', 'WHERE', 'WHAT'],
+        shown.map(({ breaks, where, what }) => [breaks.join(', ') || '-', where, what]),
+      ),
+    );
+  const others = total - breaking;
+  const also = all || others === 0 ? '' : ` (${others} that break nothing: --all)`;
+  const counted = `${breaking} ${breaking === 1 ? 'change breaks' : 'changes break'}`;
+  if (breaking === 0) note(`No change breaks publishers or listeners${also}.`);
+  else note(colors.red(`${counted} publishers or listeners${also}.`));
 }

@@ -4,7 +4,8 @@ import type { Drill, DrillResult, LoadFigures, LoadOptions, Surroundings } from 
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
-import { CommandError, exitCodes } from './exitCodes.js';
+import { CommandError, Exit, exitCodes } from './exitCodes.js';
+import { onInterrupt } from './interrupt.js';
 import { collect, keyOption, wholeFrom } from './options.js';
 import { note, printJson } from './output.js';
 
@@ -49,9 +50,13 @@ export function addDrill(program: Command): void {
     .option('--compare <file>', 'an earlier report of a load (html) to compare with')
     .option('--watch', 'run again when a drill or a configuration changes')
     .action(async (files: string[], options: DrillOptions) => {
-      for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => void endAll());
-      if (options.watch) return runAgainAndAgain(files, options);
-      process.exitCode = (await runAll(files, options)) ? exitCodes.done : exitCodes.failed;
+      const forget = onInterrupt(() => void endAll());
+      try {
+        if (options.watch) await runAgainAndAgain(files, options);
+        else if (!(await runAll(files, options))) throw new Exit(exitCodes.failed);
+      } finally {
+        forget();
+      }
     });
 }
 

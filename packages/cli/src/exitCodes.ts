@@ -15,6 +15,17 @@ export const exitCodes = {
   breaks: 6,
 } as const;
 
+/** Ends a command that has printed its answer, with an exit code other than 0. */
+export class Exit extends Error {
+  readonly exitCode: number;
+
+  constructor(exitCode: number) {
+    super(`exit code ${exitCode}`);
+    this.name = 'Exit';
+    this.exitCode = exitCode;
+  }
+}
+
 /** A failure that the command tells in its own words, with what to do next. */
 export class CommandError extends Error {
   readonly exitCode: number;

@@ -3,7 +3,7 @@ import { channelActs, defined, userActs } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { claimsOf } from './claims.js';
-import { CommandError, exitCodes } from './exitCodes.js';
+import { CommandError, Exit, exitCodes } from './exitCodes.js';
 import { actorText } from './moderation.js';
 import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
 import { dayTime, print, printable, printJson } from './output.js';
@@ -53,7 +53,7 @@ export function addExplain(program: Command): void {
       });
       if (options.json) printJson(explanation);
       else print(explanationText(explanation));
-      if (!explanation.allowed) process.exitCode = exitCodes.refused;
+      if (!explanation.allowed) throw new Exit(exitCodes.refused);
     });
 }
 

@@ -11,6 +11,7 @@ import { cloudEventOf, defined, eventSource, filterFault, filterValue, type Mess
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { failureOf } from './failure.js';
+import { onInterrupt } from './interrupt.js';
 import { backendOf, type CallOptions, jsonOption, keyOf, keyOption, urlOption, wholeFrom } from './options.js';
 import { dayTime, messageLine, note, print, printable, printJson } from './output.js';
 
@@ -60,14 +61,14 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
   const filter = filterOf(options);
   const source = options.cloudevents ? await sourceOf(options) : '';
   const line = connect(options.url, await tokenOf(options));
-  return new Promise((resolve, reject) => {
+  let forget = (): void => {};
+  return new Promise<void>((resolve, reject) => {
     let left = options.count ?? Number.POSITIVE_INFINITY;
     const finish = (): void => {
       line.close();
       resolve();
     };
-    process.once('SIGINT', finish);
-    process.once('SIGTERM', finish);
+    forget = onInterrupt(finish);
     tellStates(line, reject);
     for (const channel of channels) {
       const entry = enter(line, channel, { ...options, filter });
@@ -101,7 +102,7 @@ async function listen(channels: readonly string[], options: ListenOptions): Prom
       );
       entry.addEventListener('refused', ({ detail }) => over(failureOf(LineError.from(detail))));
     }
-  });
+  }).finally(() => forget());
 }
 
 function enter(

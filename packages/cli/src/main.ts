@@ -11,7 +11,7 @@ import { addDemo } from './demo.js';
 import { addDocs } from './docs.js';
 import { addDrain } from './drain.js';
 import { addDrill } from './drill.js';
-import { exitCodes } from './exitCodes.js';
+import { Exit, exitCodes } from './exitCodes.js';
 import { addExplain } from './explain.js';
 import { failureOf } from './failure.js';
 import { addForward } from './forward.js';
@@ -46,13 +46,22 @@ Exit codes: 0 done, 1 failed, 2 a mistake in the command or the configuration, 3
 Environment: NINEBELLS_URL and NINEBELLS_KEY for commands that call a service, NINEBELLS_TOKEN for listen,
 NINEBELLS_PORT, NINEBELLS_HOST, NINEBELLS_DATA, NINEBELLS_RELAY, NINEBELLS_DATABASE and NINEBELLS_WORKERS for those that start one.`;
 
-/** Runs the command line; resolves with the exit code. */
-export async function main(args: readonly string[]): Promise<number> {
+/** Runs the command line as this process, and sets its exit code. */
+export async function run(args: readonly string[]): Promise<void> {
   process.stdout.on('error', (error: NodeJS.ErrnoException) => {
     // A reader such as `head` may close the pipe before everything is written.
     if (error.code === 'EPIPE') process.exit();
     throw error;
   });
+  process.exitCode = await main(args);
+}
+
+/**
+ * Runs one command within this process.
+ *
+ * @returns the exit code
+ */
+export async function main(args: readonly string[]): Promise<number> {
   const program = new Command('ninebells')
     .description('Live chat and notification channels, run beside your application.')
     .version(version, '-V, --version', 'print the version')
@@ -102,9 +111,9 @@ export async function main(args: readonly string[]): Promise<number> {
   for (const command of program.commands) command.exitOverride();
   try {
     await program.parseAsync(args, { from: 'user' });
-    // A command that has an answer to give may have set another.
-    return Number(process.exitCode ?? exitCodes.done);
+    return exitCodes.done;
   } catch (error) {
+    if (error instanceof Exit) return error.exitCode;
     // Commander has said its own already.
     if (error instanceof CommanderError) return error.exitCode === 0 ? exitCodes.done : exitCodes.usage;
     const failure = failureOf(error);

@@ -3,6 +3,7 @@ import type { FileArguments, RunningService } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
+import { onInterrupt } from './interrupt.js';
 import { databaseOption, dataOption, portOption, relayOption, workersOption } from './options.js';
 import { print } from './output.js';
 import { showLink } from './showLink.js';
@@ -87,7 +88,8 @@ export async function starting<T>(start: () => Promise<T>): Promise<T> {
 
 /** Resolves when the service has ended, after SIGINT, SIGTERM or the command `drain`. A second signal ends at once. */
 export function untilInterrupted(service: RunningService, before: () => Promise<void> = async () => {}): Promise<void> {
-  return new Promise((done, fail) => {
+  let forget = (): void => {};
+  return new Promise<void>((done, fail) => {
     let asked = false;
     const end = (): void => {
       if (asked) process.exit(exitCodes.failed);
@@ -96,9 +98,8 @@ export function untilInterrupted(service: RunningService, before: () => Promise<
         .then(() => service.stop())
         .then(done, fail);
     };
-    process.on('SIGINT', end);
-    process.on('SIGTERM', end);
+    forget = onInterrupt(end);
     // Or by the command `drain`.
     service.ended.then(before).then(done, fail);
-  });
+  }).finally(() => forget());
 }

@@ -17,7 +17,7 @@ import { defined, type Problem } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import colors from 'picocolors';
 import { Webhook } from 'standardwebhooks';
-import { CommandError, exitCodes } from './exitCodes.js';
+import { CommandError, Exit, exitCodes } from './exitCodes.js';
 import {
   backendOf,
   type CallOptions,
@@ -72,7 +72,7 @@ function addArrivals(program: Command): void {
       const found = await backend.arrival(id);
       if (json) printJson(found);
       else print(arrivalText(found));
-      if (ran?.state === 'failed') process.exitCode = exitCodes.failed;
+      if (ran?.state === 'failed') throw new Exit(exitCodes.failed);
       return;
     }
     const { arrivals, more } = await backend.arrivals({ limit, ...defined({ intake, state }) });
@@ -178,7 +178,7 @@ function addIntakes(program: Command): void {
     });
     if (json) printJson(trial);
     else print(trialText(trial));
-    if (trial.problem !== undefined || !trial.matched) process.exitCode = exitCodes.failed;
+    if (trial.problem !== undefined || !trial.matched) throw new Exit(exitCodes.failed);
   });
 }
 
@@ -324,7 +324,7 @@ function addDeliveries(program: Command): void {
     );
     if (json) printJson({ resent });
     else print(`${resent} ${resent === 1 ? 'delivery is' : 'deliveries are'} sent again.`);
-    if (resent === 0) process.exitCode = exitCodes.failed;
+    if (resent === 0) throw new Exit(exitCodes.failed);
   });
 }
 
