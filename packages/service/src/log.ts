@@ -13,8 +13,13 @@ export interface LogOptions {
 /** What must never be written down, wherever in a record it stands. */
 const secrets = ['token', 'secret', 'key', 'authorization', 'cookie'];
 
-/** The service's log, on standard error: standard output is for what a command answers. */
-export function makeLog(options: LogOptions): Logger {
+/**
+ * Creates the service's log.
+ *
+ * @param write - receives each line as JSON; by default it goes to standard error, since standard output has the answers of
+ *   commands
+ */
+export function makeLog(options: LogOptions, write?: (line: string) => void): Logger {
   const settings = {
     level: options.level,
     base: null,
@@ -22,6 +27,7 @@ export function makeLog(options: LogOptions): Logger {
     timestamp: pino.stdTimeFunctions.isoTime,
     redact: { paths: secrets.flatMap((name) => [name, `*.${name}`, `*.*.${name}`]), censor: '(not logged)' },
   };
+  if (write !== undefined) return pino(settings, { write });
   return options.readable
     ? pino(
         settings,

@@ -36,6 +36,9 @@ export function handleOf(socket: Socket): Handle | null {
   return (socket as unknown as { readonly _handle?: Handle | null })._handle ?? null;
 }
 
+/** The self-test, made once per process: it moves several megabytes. */
+let tested: Promise<void> | undefined;
+
 /**
  * Loads the native writer and tests it on a pair of sockets of its own: it must write all of a short text, and take as much
  * of a long one as the other side then gets.
@@ -50,7 +53,8 @@ export async function chooseWriter(isWanted: boolean): Promise<WriterChoice> {
     const lists = { fds: new Int32Array(maxLinks), took: new Int32Array(maxLinks) };
     const write = (bytes: Uint8Array, count: number): number => native.write(bytes, lists.fds, lists.took, count);
     const writer = { ...lists, write };
-    await testOnPair(writer);
+    tested ??= testOnPair(writer);
+    await tested;
     return { use: 'native', writer };
   } catch (error) {
     return { use: 'streams', why: `the native writer cannot be used: ${(error as Error).message.split('\n')[0]}` };
