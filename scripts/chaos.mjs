@@ -27,7 +27,7 @@ if (values.help || ![forMs, seed, runs].every((each) => Number.isInteger(each) &
 
 await setUp({ engines: true });
 const { runnerImport } = await import('vite');
-const { module } = await runnerImport(join(root, 'tests/chaos.ts'), { root, logLevel: 'warn' });
+const { module } = await runnerImport(join(root, 'tests/support/chaos.ts'), { root, logLevel: 'warn' });
 const chosen = (all, wanted) => (wanted === 'all' ? all : all.filter((each) => each === wanted));
 const databases = chosen(module.databases, values.database);
 const relays = chosen(module.relays, values.relay);

@@ -4,7 +4,7 @@ import { spawn } from 'node:child_process';
 import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { chromium as executablePath, root, setUp } from './setUp.mjs';
+import { browserFile, root, setUp } from './setUp.mjs';
 
 await setUp({ browser: true });
 const { startDemo, finish } = await import('@nine-bells/demo');
@@ -17,7 +17,7 @@ const demo = await startDemo({ port: 0, data: folder, workers: 2 });
 const { url } = demo.service;
 const backend = new Backend(url, { key: readFileSync(demo.keyFile, 'utf8').trim() });
 const browser = await chromium.launch({
-  executablePath,
+  executablePath: browserFile(),
   args: ['--no-sandbox', '--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking'],
 });
 /** `npm run pictures workbench`: only those with this word in their name. */

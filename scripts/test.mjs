@@ -1,120 +1,196 @@
 // `npm test`: sets up what is missing, then runs all suites: the linter, the type checker, and the tests.
-// Arguments go to the test runner, for example `npm test -- packages/core`; `npm test -- --quick` runs what needs nothing but
-// Node.js, in less than 20 seconds, and `npm run check` the linters besides. The last line counts everything.
+//
+//   npm test -- packages/core      some of the tests, as the test runner selects them
+//   npm test -- --quick            those that need nothing but Node.js, in less than 20 seconds
+//   npm run check                  the linters, and those
+//   npm run release-check          what only a release needs: tarballs, image, commands of the docs, accessibility
+//   npm test -- --with-release     all of it
+//
+// The last line counts everything.
 import { spawn } from 'node:child_process';
-import { existsSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
+import { chmodSync, existsSync, mkdtempSync, readFileSync, rmSync, statfsSync } from 'node:fs';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
-import { chromium, engineFiles, root, setUp } from './setUp.mjs';
+import { join, relative } from 'node:path';
+import { browserFile, engineFiles, root, setUp } from './setUp.mjs';
 
 const bin = (name) => join(root, 'node_modules/.bin', name);
 const projects = (names) => names.flatMap((name) => ['--project', name]);
-/** The packages by themselves: those that need no database, and all. */
+/** Projects that need neither a database nor a browser. */
 const light = ['wire', 'core', 'client', 'drills', 'console'];
-const inside = [...light, 'service'];
-/** The projects that need nothing but Node.js, and what of them takes long. */
-const quick = [
-  ...projects(inside),
-  ...['**/simulation*.test.ts', '**/postgres.test.ts'].flatMap((name) => ['--exclude', name]),
-];
-/** Of those that cross packages, the ones that compute most, and need neither Redis nor PostgreSQL. */
-const busy = ['tests/pages.test.ts', 'tests/drills.test.ts', 'tests/access.test.ts'];
+/** Of what needs nothing but Node.js, the files that take long. */
+const notQuick = ['**/simulation*.test.ts', '**/*ostgres.test.ts'].flatMap((name) => ['--exclude', name]);
+const slowestFiles = 10;
+
 const counts = { passed: 0, failed: 0, skipped: 0 };
 const reasons = [];
+/** Seconds that test files took, by name. */
+const seconds = new Map();
 
+const flags = ['--quick', '--check', '--release', '--with-release'];
+const args = process.argv.slice(2).filter((each) => !flags.includes(each));
+const has = (flag) => process.argv.includes(flag);
+const folder = testFolder();
 try {
-  // What needs no Debian package: the packages alone, without browser, Redis and PostgreSQL, and without long simulations.
-  const isCheck = process.argv.includes('--check');
-  const isQuick = isCheck || process.argv.includes('--quick');
-  const args = process.argv.slice(2).filter((each) => each !== '--quick' && each !== '--check');
-  const isAll = !isQuick && args.length === 0;
-  let ready;
-  await new Promise((resolve, reject) => {
-    ready = setUp({ browser: !isQuick, engines: !isQuick, built: resolve });
-    ready.then(resolve, reject);
-  });
-  const beside = isAll ? runBeside(ready) : undefined;
-  if (isAll || isCheck) {
-    await check('linter', bin('biome'), ['check', '--error-on-warnings', '.']);
-    await check('plain words', process.execPath, ['scripts/words.mjs']);
-    await check('floors and circles', process.execPath, ['scripts/structure.mjs']);
-    await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
-  }
-  await ready;
-  if (!isQuick && !existsSync(chromium)) console.log(`The page tests will be skipped: there is no ${chromium}`);
-  for (const [name, file] of Object.entries(engineFiles))
-    if (!isQuick && !existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
-  if (beside === undefined) await runTests(isQuick ? [...quick, ...args] : args);
-  else {
-    await runTests([...projects(['crossing']), ...busy.flatMap((file) => ['--exclude', file])]);
-    console.log(await beside);
-  }
+  if (has('--quick') || has('--check')) await runQuick();
+  else if (has('--release')) await runRelease();
+  else if (args.length > 0) await runSome(args);
+  else await runAll();
 } catch (error) {
   console.error(error.message);
   counts.failed += 1;
+} finally {
+  rmSync(folder, { recursive: true, force: true, maxRetries: 5 });
 }
-for (const reason of reasons) console.log(reason);
-console.log(`${counts.passed} passed, ${counts.failed} failed, ${counts.skipped} skipped`);
-process.exitCode = counts.failed > 0 ? 1 : 0;
+summarize();
 
-/** A check that passes or fails as a whole. */
-async function check(name, command, args) {
-  const code = await show(command, args);
+/** Runs what needs no Debian package. */
+async function runQuick() {
+  await setUp();
+  if (has('--check')) await runChecks();
+  await runTests([...projects([...light, 'service']), ...notQuick, ...args]);
+}
+
+async function runSome(selection) {
+  await setUp({ browser: true, engines: true });
+  sayWhatIsMissing();
+  await runTests(selection);
+}
+
+/** Runs what only a release needs. */
+async function runRelease() {
+  await runSome(['--project', 'release', ...args]);
+  await runSimulations();
+}
+
+/** Runs the checks and the light projects, as soon as there is what they need, and then the others. */
+async function runAll() {
+  let ready;
+  await new Promise((resolve, reject) => {
+    ready = setUp({ browser: true, engines: true, built: resolve });
+    ready.then(resolve, reject);
+  });
+  const startMs = performance.now();
+  let said = '';
+  const beside = runTests(projects(light), (text) => {
+    said += text;
+  });
+  await runChecks();
+  await beside;
+  console.log(said);
+  await ready;
+  sayWhatIsMissing();
+  await runTests(projects(['service', 'crossing']));
+  if (has('--with-release')) {
+    await runTests(projects(['release']));
+    await runSimulations();
+  }
+  console.log(`\nAll suites together: ${duration((performance.now() - startMs) / 1000)}`);
+}
+
+async function runChecks() {
+  await check('linter', bin('biome'), ['check', '--error-on-warnings', '.']);
+  await check('plain words', process.execPath, ['scripts/words.mjs']);
+  await check('floors and circles', process.execPath, ['scripts/structure.mjs']);
+  await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
+}
+
+/** Runs the simulators for longer than the tests do. */
+async function runSimulations() {
+  const simulate = (name, ...options) => check(name, process.execPath, ['scripts/simulate.mjs', ...options]);
+  await Promise.all([
+    simulate('simulation of one instance', '--runs', '600', '--duration', '4000'),
+    simulate('simulation of several instances', '--instances', '--runs', '650', '--duration', '3000'),
+  ]);
+  await Promise.all([
+    simulate('longer simulation of one instance', '--from', '601', '--runs', '60'),
+    simulate('simulation of presence', '--presence', '--runs', '200'),
+  ]);
+}
+
+/** Runs a check that passes or fails as a whole. */
+async function check(name, command, commandArgs) {
+  const code = await show(command, commandArgs);
   console.log(`${code === 0 ? 'passed' : 'FAILED'}: ${name}`);
   counts[code === 0 ? 'passed' : 'failed'] += 1;
 }
 
 /**
- * What runs beside all else that crosses packages, which mostly waits: the packages by themselves, which compute, beginning
- * with those that need no database, and the pages and drills. Gives what was said.
+ * Runs tests and counts them.
+ *
+ * @param print - receives the output, in place of the terminal
  */
-async function runBeside(ready) {
-  let said = '';
-  const hear = (text) => {
-    said += text;
-  };
-  await runTests(projects(light), hear);
-  await ready;
-  await runTests([...projects(['crossing']), ...busy], hear);
-  await runTests(projects(['service']), hear);
-  return said;
-}
-
-async function runTests(args, hear) {
-  const folder = mkdtempSync(join(tmpdir(), 'bells-test-'));
-  const report = join(folder, 'report.json');
-  try {
-    const code = await show(
-      bin('vitest'),
-      ['run', '--reporter=default', '--reporter=json', `--outputFile.json=${report}`, ...args],
-      hear,
-    );
-    const result = JSON.parse(readFileSync(report, 'utf8'));
-    counts.passed += result.numPassedTests;
-    counts.failed += result.numFailedTests;
-    counts.skipped += result.numPendingTests + result.numTodoTests;
-    // A file that cannot even be loaded has no tests to count.
-    if (code !== 0 && result.numFailedTests === 0) counts.failed += 1;
-    for (const { assertionResults } of result.testResults)
-      for (const { status, fullName, failureMessages } of assertionResults) {
-        if (status === 'skipped' || status === 'pending') reasons.push(`skipped: ${fullName}`);
-        if (status === 'failed') reasons.push(`FAILED: ${fullName}: ${failureMessages[0]?.split('\n', 1)[0]}`);
-      }
-  } finally {
-    rmSync(folder, { recursive: true, force: true });
+async function runTests(selection, print) {
+  const report = join(folder, `report-${seconds.size}.json`);
+  const reporters = ['--reporter=default', '--reporter=json', `--outputFile.json=${report}`];
+  const code = await show(bin('vitest'), ['run', ...reporters, ...selection], print);
+  const result = JSON.parse(readFileSync(report, 'utf8'));
+  counts.passed += result.numPassedTests;
+  counts.failed += result.numFailedTests;
+  counts.skipped += result.numPendingTests + result.numTodoTests;
+  // A file that cannot even be loaded has no tests to count.
+  if (code !== 0 && result.numFailedTests === 0) counts.failed += 1;
+  for (const { name, startTime, endTime, assertionResults } of result.testResults) {
+    const file = relative(root, name);
+    seconds.set(file, (endTime - startTime) / 1000);
+    for (const { status, fullName, title, failureMessages } of assertionResults) {
+      if (status === 'skipped' || status === 'pending') reasons.push(`skipped: ${fullName}`);
+      if (status !== 'failed') continue;
+      reasons.push(`FAILED: ${fullName}: ${failureMessages[0]?.split('\n', 1)[0]}`);
+      reasons.push(`  To run it alone: npm test -- ${file} -t ${quoted(title)}`);
+    }
   }
 }
 
-/** Runs a command, and shows what it says; or gives that to `hear`. */
-function show(command, args, hear) {
-  const out = hear === undefined ? 'inherit' : 'pipe';
+/** Runs a command. Shows its output, or gives it to `print`. */
+function show(command, commandArgs, print) {
+  const out = print === undefined ? 'inherit' : 'pipe';
   return new Promise((resolve) => {
-    const child = spawn(command, args, { cwd: root, stdio: ['ignore', out, out] });
-    for (const stream of [child.stdout, child.stderr]) stream?.setEncoding('utf8').on('data', hear);
+    const env = { ...process.env, TMPDIR: folder };
+    const child = spawn(command, commandArgs, { cwd: root, env, stdio: ['ignore', out, out] });
+    for (const stream of [child.stdout, child.stderr]) stream?.setEncoding('utf8').on('data', print);
     child.on('error', (error) => {
       console.error(error.message);
       resolve(1);
     });
     child.on('close', (code) => resolve(code ?? 1));
   });
+}
+
+function summarize() {
+  const slowest = [...seconds].sort(([, a], [, b]) => b - a).slice(0, slowestFiles);
+  if (slowest.length > 1) console.log('\nThe slowest files, in seconds:');
+  if (slowest.length > 1) for (const [file, took] of slowest) console.log(`${took.toFixed(1).padStart(8)}  ${file}`);
+  console.log(`The run took ${duration(performance.now() / 1000)}, with the set-up.`);
+  for (const reason of reasons) console.log(reason);
+  console.log(`${counts.passed} passed, ${counts.failed} failed, ${counts.skipped} skipped`);
+  process.exitCode = counts.failed > 0 ? 1 : 0;
+}
+
+function sayWhatIsMissing() {
+  if (browserFile() === undefined) console.log('The page tests will be skipped: there is no Chromium');
+  for (const [name, file] of Object.entries(engineFiles))
+    if (!existsSync(file)) console.log(`The tests with ${name} will be skipped: there is no ${file}`);
+}
+
+/**
+ * Creates the folder for everything that tests write: in memory where there is room, since a slow disk would hold up every
+ * test. Databases of a user without rights need to get through it.
+ */
+function testFolder() {
+  const memory = '/dev/shm';
+  const roomBytes = 2 * 1024 ** 3;
+  const { bavail = 0, bsize = 0 } = existsSync(memory) ? statfsSync(memory) : {};
+  const made = mkdtempSync(join(bavail * bsize > roomBytes ? memory : tmpdir(), 'bells-'));
+  chmodSync(made, 0o711);
+  return made;
+}
+
+function duration(totalSeconds) {
+  const whole = Math.round(totalSeconds);
+  return whole < 60 ? `${whole} s` : `${Math.floor(whole / 60)} min ${whole % 60} s`;
+}
+
+/** Quotes a title for the shell, as the regular expression that `-t` takes. */
+function quoted(title) {
+  return `'${title.replaceAll(/[.*+?^${}()|[\]\\]/g, '\\$&').replaceAll("'", '.')}'`;
 }

@@ -11,7 +11,10 @@ import { afterEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
 // The very table that the service serves from.
 import { routesOf } from '../packages/service/dist/http/app.js';
-import { ninebells, RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {

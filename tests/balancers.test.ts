@@ -1,13 +1,14 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { existsSync, mkdirSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
-import { connect as connectTcp } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect, type Line, type LineOptions } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
-import { freePort } from './proxies.js';
-import { RealRedis, redisIsThere } from './realRedis.js';
-import { configurationText, root, type StartedService, startService, until } from './startedService.js';
+import { root } from './support/command.js';
+import { accepts, freePort } from './support/ports.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { configurationText, type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const quick = { backOff: { firstMs: 30, maxMs: 300 } };
 const programs = { haproxy: '/usr/sbin/haproxy', nginx: '/usr/sbin/nginx' } as const;
@@ -56,17 +57,8 @@ async function balance(kind: Kind, instances: readonly StartedService[]): Promis
     await ended;
     rmSync(folder, { recursive: true, force: true });
   });
-  await until(() => reaches(port), 5_000);
+  await until(() => accepts(port));
   return `http://127.0.0.1:${port}`;
-}
-
-function reaches(port: number): Promise<boolean> {
-  return new Promise((resolve) => {
-    const socket = connectTcp(port, '127.0.0.1', () => {
-      socket.destroy();
-      resolve(true);
-    }).on('error', () => resolve(false));
-  });
 }
 
 async function startTwo(): Promise<StartedService[]> {
@@ -108,7 +100,7 @@ describe.each(['haproxy', 'nginx'] as const)('behind %s, configured as documente
       const all = await startTwo();
       const [one, two] = all as [StartedService, StartedService];
       const url = await balance(kind, all);
-      await until(async () => (await fetch(`${url}/readyz`).catch(() => undefined))?.status === 200, 10_000);
+      await until(async () => (await fetch(`${url}/readyz`).catch(() => undefined))?.status === 200);
       // On a port that is not the default, the console's pages must know themselves as the same origin.
       const signIn = await fetch(`${url}/console/session`, {
         method: 'POST',
@@ -137,12 +129,12 @@ describe.each(['haproxy', 'nginx'] as const)('behind %s, configured as documente
       }
       await drained;
       await Promise.all(published);
-      await until(() => clients.every(({ seen }) => seen.length >= 200), 15_000);
+      await until(() => clients.every(({ seen }) => seen.length >= 200));
       for (const { seen } of clients) {
         expect(seen).toHaveLength(200);
         expect(seen).toEqual(clients[0]?.seen);
       }
-      await until(() => two.service.engine.stats.connections === clients.length, 5_000);
+      await until(() => two.service.engine.stats.connections === clients.length);
     },
   );
 });

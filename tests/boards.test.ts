@@ -6,16 +6,10 @@ import { Backend } from '@nine-bells/client/backend';
 import { parseConfiguration, signToken } from '@nine-bells/service';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { RealRedis, redisIsThere, wait } from './realRedis.js';
-import {
-  configurationText,
-  ninebells,
-  openLine,
-  type StartedService,
-  serve,
-  startService,
-  until,
-} from './startedService.js';
+import { ninebells, serve } from './support/command.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { configurationText, openLine, type StartedService, startService } from './support/service.js';
+import { until, wait } from './support/until.js';
 
 const text = `${configurationText}
   - pattern: race/:race/positions
@@ -60,10 +54,9 @@ async function sail(entry: Entry<Position>, boat: string, times = 40): Promise<v
 }
 
 async function sameBoard(entries: readonly Entry<Position>[], expected: object): Promise<void> {
-  await until(
-    () => entries.every(({ board }) => JSON.stringify(shown(board)) === JSON.stringify(expected)),
-    10_000,
-  ).catch(() => {});
+  await until(() => entries.every(({ board }) => JSON.stringify(shown(board)) === JSON.stringify(expected))).catch(
+    () => {},
+  );
   for (const { board } of entries) expect(shown(board)).toEqual(expected);
 }
 
@@ -173,7 +166,7 @@ describe('a board by the SDK', () => {
     await fast.ready;
     for (let x = 1; x <= 3; x++) {
       await started.backend.setEntries({ channel: positions, set: { petrel: { x } } });
-      await until(() => fast.board.get('petrel')?.x === x, 5_000);
+      await until(() => fast.board.get('petrel')?.x === x);
     }
   });
 

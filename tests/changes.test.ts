@@ -4,8 +4,11 @@ import { join } from 'node:path';
 import type { Entry, Line, ReceivedChange, ReceivedMessage } from '@nine-bells/client';
 import { parseConfiguration } from '@nine-bells/service';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
-import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, openLine, RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { openLine, type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const text = `
 service: { port: 0, guests: true }

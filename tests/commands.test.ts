@@ -3,7 +3,9 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { decodeJwt } from 'jose';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Command, configurationText, ninebells, type StartedService, startService, until } from './startedService.js';
+import { Command, ninebells, startNinebells } from './support/command.js';
+import { configurationText, type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 let started: StartedService;
 let env: Record<string, string>;
@@ -56,10 +58,10 @@ describe('ninebells', () => {
   it('listens: as the key’s holder, as a user, as a guest; from the record on, and ends after a count', async () => {
     await started.backend.publishAll([1, 2, 3].map((data) => ({ channel: 'race/2/chat', data })));
     const listen = ['listen', 'race/2/chat', '--last', '2', '--count', '3', '--json'];
-    const asKey = new Command(listen, env);
-    const asUser = new Command([...listen, '--token', await started.token('pia')], { NINEBELLS_URL: started.url });
-    const asGuest = new Command(listen, { NINEBELLS_URL: started.url });
-    for (const command of [asKey, asUser, asGuest]) await until(() => command.out.split('\n').length > 2, 15_000);
+    const asKey = startNinebells(listen, env);
+    const asUser = startNinebells([...listen, '--token', await started.token('pia')], { NINEBELLS_URL: started.url });
+    const asGuest = startNinebells(listen, { NINEBELLS_URL: started.url });
+    for (const command of [asKey, asUser, asGuest]) await until(() => command.out.split('\n').length > 2);
     await started.backend.publish({ channel: 'race/2/chat', data: 4 });
     for (const command of [asKey, asUser, asGuest]) {
       const ended = await command.ended;
@@ -155,7 +157,7 @@ describe('ninebells', () => {
       'debug',
       '--json',
     ]);
-    const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000);
+    const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1]);
     const key = (await import('node:fs')).readFileSync(join(folder, 'log/api-key'), 'utf8').trim();
     const token = (await ninebells(['token', '--config', config, '--user', 'pia'])).out.trim();
     await ninebells(['publish', 'race/1/chat', '1'], { NINEBELLS_URL: url, NINEBELLS_KEY: key });

@@ -4,7 +4,9 @@ import { join } from 'node:path';
 import { connect, type LineError } from '@nine-bells/client';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { ninebells, root, type StartedService, startService, until } from './startedService.js';
+import { ninebells, root } from './support/command.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const text = `
 service: { guests: true }

@@ -2,7 +2,7 @@ import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { dirname, join, resolve } from 'node:path';
 import { closeCodes, problemCatalogue, readRequest, readServerFrame, unknownMember, verbs } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { ninebells, root } from './startedService.js';
+import { ninebells, root } from './support/command.js';
 
 const read = (file: string): string => readFileSync(join(root, file), 'utf8');
 const pages = [

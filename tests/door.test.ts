@@ -3,7 +3,9 @@ import { deflateRawSync, gzipSync } from 'node:zlib';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { configurationText, RawLine, type StartedService, startService, until } from './startedService.js';
+import { RawLine } from './support/rawLine.js';
+import { configurationText, type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 let started: StartedService;
 beforeEach(async () => {
@@ -172,7 +174,7 @@ describe('the door, byte by byte', () => {
     await until(() => started.service.engine.stats.connections === 0);
     await isAlive();
     expect(process.memoryUsage().heapUsed - before).toBeLessThan(80_000_000);
-  }, 60_000);
+  });
 
   it('does not wait for ever for headers or a hello', async () => {
     const slow = await open('GET /line HTTP/1.1\r\nHost: x\r\n');
@@ -181,11 +183,11 @@ describe('the door, byte by byte', () => {
       'POST /line/sessions HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: 90\r\n\r\n{',
     );
     const silent = await open(handshake());
-    await until(() => silent.ended() || silent.heard().includes('hello-first'), 10_000);
+    await until(() => silent.ended() || silent.heard().includes('hello-first'));
     await isAlive();
-    await until(() => slow.ended() && nothing.ended(), 15_000);
+    await until(() => slow.ended() && nothing.ended());
     halfBody.socket.destroy();
-  }, 30_000);
+  });
 
   it('bounds the sockets of an address, whatever they say, and names it to the operator', async () => {
     await started.remove();
@@ -196,7 +198,7 @@ describe('the door, byte by byte', () => {
       ),
     });
     const sockets = await Promise.all(Array.from({ length: 260 }, () => open()));
-    await until(() => sockets.filter(({ ended }) => ended()).length >= 50, 5_000);
+    await until(() => sockets.filter(({ ended }) => ended()).length >= 50);
     expect(sockets.filter(({ ended }) => !ended())).toHaveLength(210);
     expect(started.service.engine.refusals.all).toMatchObject([
       { code: 'too-many-connections', act: 'socket', count: 50, latest: expect.anything() },

@@ -6,15 +6,9 @@ import { join } from 'node:path';
 import { TestService } from '@nine-bells/testing';
 import { XMLParser } from 'fast-xml-parser';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import {
-  Command,
-  configurationText,
-  type Ended,
-  ninebells,
-  type StartedService,
-  startService,
-  until,
-} from './startedService.js';
+import { Command, type Ended, ninebells } from './support/command.js';
+import { configurationText, type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 let folder: string;
 beforeAll(() => {
@@ -298,7 +292,7 @@ load:
       expect(wrong.code).toBe(2);
       expect(wrong.out + wrong.err).toContain(told);
     }
-  }, 60_000);
+  });
 
   it('runs again when a file has changed', async () => {
     const file = join(folder, 'watched.drill.yaml');

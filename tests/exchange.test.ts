@@ -12,9 +12,9 @@ import {
 import { compareTerms, MemoryTermBook, RedisExchange, type ServerFacts, ServiceClock } from '@nine-bells/service';
 import { channelName, type ProblemError } from '@nine-bells/wire';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { FaultyWay } from './faultyWay.js';
-import { RealRedis, redisIsThere, wait } from './realRedis.js';
-import { until } from './startedService.js';
+import { FaultyWay } from './support/faultyWay.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { until, wait } from './support/until.js';
 
 const clock = {
   now: Date.now,
@@ -331,7 +331,7 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
     await until(() => heard.length === 1);
     way.silence();
     const begun = Date.now();
-    await until(() => tried(() => exchange.append(channel, [keyed(Date.now())], bounds)), 10_000);
+    await until(() => tried(() => exchange.append(channel, [keyed(Date.now())], bounds)));
     await until(() => {
       exchange.publish('all', 'after');
       return heard.includes('after');

@@ -7,13 +7,13 @@ import { Backend } from '@nine-bells/client/backend';
 import { makeLog, parseConfiguration, Service, signToken } from '@nine-bells/service';
 import sqlite3 from 'sqlite3';
 import { afterEach, describe, expect, it } from 'vitest';
-import { chaos, databases, relays } from './chaos.js';
-import { FaultyWay } from './faultyWay.js';
-import { type Acknowledged, type Heard, judge } from './judge.js';
-import { freePort } from './proxies.js';
-import { postgresIsThere } from './realPostgres.js';
-import { RealRedis, redisIsThere, wait } from './realRedis.js';
-import { Command, configurationText, ninebells, startService, until } from './startedService.js';
+import { Command, ninebells } from './support/command.js';
+import { FaultyWay } from './support/faultyWay.js';
+import { type Acknowledged, type Heard, judge } from './support/judge.js';
+import { freePort } from './support/ports.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { configurationText, startService } from './support/service.js';
+import { until, wait } from './support/until.js';
 
 const channel = 'pontoon/north';
 const text = `${configurationText}
@@ -50,11 +50,11 @@ describe('while another process holds the lock of the database file', () => {
     });
     expect(Date.now() - begun).toBeLessThan(5_000);
     await started.backend.publish({ channel, data: 'goes on' });
-    await until(async () => (await ready(started.url)).status === 503, 8_000);
+    await until(async () => (await ready(started.url)).status === 503);
     const { body } = await ready(started.url);
     expect(body).toMatchObject({ status: 'degraded', warnings: [expect.stringContaining('SQLITE_BUSY')] });
     await run('ROLLBACK');
-    await until(async () => (await ready(started.url)).status === 200, 8_000);
+    await until(async () => (await ready(started.url)).status === 200);
     await started.backend.publish({ channel: 'committee', data: 3 });
     await new Promise((resolve) => other.close(resolve));
   });
@@ -106,7 +106,7 @@ async function underLoad(publishTo: Backend, listenAt: string) {
   const end = async (): Promise<{ faults: string[]; gaps: string[] }> => {
     await publish();
     const last = acknowledged.at(-1)?.id;
-    await until(() => heard.some((each) => 'message' in each && each.message.id === last), 20_000);
+    await until(() => heard.some((each) => 'message' in each && each.message.id === last));
     const consumed = [{ client: 'jory', channel, heard }];
     const gaps = heard.flatMap((each) => ('gap' in each ? [each.gap.why] : []));
     return { faults: judge({ acknowledged, consumed, rows: [], isKept: () => false }), gaps };
@@ -120,50 +120,46 @@ describe.skipIf(!redisIsThere)('when a replica of Redis takes over, and every wr
     { how: 'the master is killed and the replica has everything', isLate: false, comesBack: false, gaps: 1 },
     { how: 'the master is frozen', isLate: true, comesBack: false, gaps: 1 },
     { how: 'the master is frozen and then comes back as it was', isLate: true, comesBack: true, gaps: 2 },
-  ])(
-    '$how: what may be lost is told by a gap',
-    async ({ how, isLate, comesBack, gaps }) => {
-      const [master, replica] = [await RealRedis.start(durable), await RealRedis.start(durable)];
-      clean.push(
-        () => master.remove(),
-        () => replica.remove(),
-      );
-      await replica.follow(master);
-      const ways = [await FaultyWay.start(master.port), await FaultyWay.start(master.port)];
-      clean.push(() => ways.forEach((way) => void way.stop()));
-      const { all } = await instancesOn(ways.map((way) => way.url(master.url)));
-      const [one, two] = all;
-      if (one === undefined || two === undefined) throw new Error('two instances were started');
-      const load = await underLoad(one.backend, two.service.url);
-      for (let n = 0; n < 20; n++) await load.publish();
-      // What is acknowledged from now on the replica never hears.
-      if (isLate) replica.pause();
-      for (let n = 0; n < 20; n++) await load.publish();
-      if (how.includes('killed')) await master.kill();
-      else master.pause();
-      replica.resume();
-      await replica.promote();
-      const leadTo = (redis: RealRedis): void =>
-        ways.forEach((way) => {
-          way.leadTo(redis.port);
-          way.cut();
-        });
-      leadTo(replica);
-      for (let n = 0; n < 20; n++) await load.publish();
-      if (comesBack) {
-        master.resume();
-        leadTo(master);
-        for (let n = 0; n < 20; n++) await load.publish();
-      }
-      const outcome = await load.end();
-      expect(outcome.faults).toEqual([]);
-      // A client that is told late may go over two changes at once.
-      expect(new Set(outcome.gaps)).toEqual(new Set(['new-volume']));
-      expect(outcome.gaps.length).toBeLessThanOrEqual(gaps);
+  ])('$how: what may be lost is told by a gap', async ({ how, isLate, comesBack, gaps }) => {
+    const [master, replica] = [await RealRedis.start(durable), await RealRedis.start(durable)];
+    clean.push(
+      () => master.remove(),
+      () => replica.remove(),
+    );
+    await replica.follow(master);
+    const ways = [await FaultyWay.start(master.port), await FaultyWay.start(master.port)];
+    clean.push(() => ways.forEach((way) => void way.stop()));
+    const { all } = await instancesOn(ways.map((way) => way.url(master.url)));
+    const [one, two] = all;
+    if (one === undefined || two === undefined) throw new Error('two instances were started');
+    const load = await underLoad(one.backend, two.service.url);
+    for (let n = 0; n < 20; n++) await load.publish();
+    // What is acknowledged from now on the replica never hears.
+    if (isLate) replica.pause();
+    for (let n = 0; n < 20; n++) await load.publish();
+    if (how.includes('killed')) await master.kill();
+    else master.pause();
+    replica.resume();
+    await replica.promote();
+    const leadTo = (redis: RealRedis): void =>
+      ways.forEach((way) => {
+        way.leadTo(redis.port);
+        way.cut();
+      });
+    leadTo(replica);
+    for (let n = 0; n < 20; n++) await load.publish();
+    if (comesBack) {
       master.resume();
-    },
-    60_000,
-  );
+      leadTo(master);
+      for (let n = 0; n < 20; n++) await load.publish();
+    }
+    const outcome = await load.end();
+    expect(outcome.faults).toEqual([]);
+    // A client that is told late may go over two changes at once.
+    expect(new Set(outcome.gaps)).toEqual(new Set(['new-volume']));
+    expect(outcome.gaps.length).toBeLessThanOrEqual(gaps);
+    master.resume();
+  });
 });
 
 describe.skipIf(!redisIsThere)('sentinels', () => {
@@ -198,7 +194,7 @@ describe.skipIf(!redisIsThere)('sentinels', () => {
     await master.kill();
     for (let n = 0; n < 20; n++) await load.publish();
     expect(await load.end()).toEqual({ faults: [], gaps: ['new-volume'] });
-  }, 60_000);
+  });
 });
 
 describe.skipIf(!redisIsThere)('a Redis that evicts keys', () => {
@@ -209,13 +205,13 @@ describe.skipIf(!redisIsThere)('a Redis that evicts keys', () => {
     const { all, folder } = await instancesOn([redis.url]);
     const url = all[0]?.service.url ?? '';
     const warned = async (): Promise<boolean> => (await ready(url)).body.warnings.join().includes('allkeys-lru');
-    await until(warned, 5_000);
+    await until(warned);
     expect((await ready(url)).status).toBe(200);
     const key = readFileSync(join(folder, 'api-key'), 'utf8').trim();
     const { err } = await ninebells(['instances'], { NINEBELLS_URL: url, NINEBELLS_KEY: key });
     expect(err).toContain('i1: Redis evicts keys (maxmemory-policy allkeys-lru)');
     await redis.ask(['CONFIG', 'SET', 'maxmemory-policy', 'noeviction']);
-    await until(async () => !(await warned()), 5_000);
+    await until(async () => !(await warned()));
   });
 });
 
@@ -231,7 +227,7 @@ describe.skipIf(!redisIsThere)('a machine whose clock is an hour ahead', () => {
     const { all, folder } = await instancesOn([redis.url]);
     const [one] = all;
     const url = one?.service.url ?? '';
-    await until(async () => (await ready(url)).body.warnings.length > 0, 5_000);
+    await until(async () => (await ready(url)).body.warnings.length > 0);
     expect((await ready(url)).body.warnings).toEqual([expect.stringMatching(/clock is 3600 s ahead of the relay/)]);
     await one?.backend.publish({ channel, data: 1 });
     const { messages } = (await one?.backend.read(channel)) ?? { messages: [] };
@@ -257,35 +253,9 @@ describe('a worker that is killed while the service starts', () => {
       await command.ended;
     });
     const { pid } = command.process;
-    const worker = await until(
-      () => /\d+/.exec(readFileSync(`/proc/${pid}/task/${pid}/children`, 'utf8'))?.[0],
-      10_000,
-    );
+    const worker = await until(() => /\d+/.exec(readFileSync(`/proc/${pid}/task/${pid}/children`, 'utf8'))?.[0]);
     process.kill(Number(worker), 'SIGKILL');
-    await until(() => command.out.includes('listening at'), 15_000);
+    await until(() => command.out.includes('listening at'));
     expect(command.err).toContain('a worker has ended; another takes its place');
   });
-});
-
-describe.skipIf(!redisIsThere)('random faults', () => {
-  // Each relay and each database in turn; `scripts/chaos.mjs` has all pairs of them.
-  const all = relays.flatMap((relay, index) => {
-    const database = databases[index % databases.length] as (typeof databases)[number];
-    return [{ database: database === 'postgres' && !postgresIsThere ? ('sqlite' as const) : database, relay }];
-  });
-  // Two at a time: most of it is waiting.
-  it.concurrent.each(all)(
-    'with $database and $relay break no promise',
-    async ({ database, relay }) => {
-      const run = () => chaos({ seed: 7, forMs: 8_000, database, relay });
-      // An engine that could not be started says nothing about the service; a broken promise is one at the first try.
-      const { acknowledged, refused } = await run().catch((error: Error) => {
-        if (error.message.includes('broken promises')) throw error;
-        return run();
-      });
-      expect(acknowledged).toBeGreaterThan(100);
-      expect(refused).toBe(0);
-    },
-    180_000,
-  );
 });

@@ -2,7 +2,9 @@ import { connect, type MessageFilter } from '@nine-bells/client';
 import type { Json } from '@nine-bells/wire';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { Command, ninebells, type StartedService, startService, until } from './startedService.js';
+import { ninebells, startNinebells } from './support/command.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const text = `
 service: { name: The Regatta, guests: true }
@@ -152,7 +154,7 @@ describe('filters', () => {
 
   it('are options of the command, which prints CloudEvents', async () => {
     const env = { NINEBELLS_URL: service.url, NINEBELLS_KEY: service.key };
-    const listening = new Command(
+    const listening = startNinebells(
       [
         'listen',
         'race/7/signals',

@@ -1,6 +1,8 @@
 import { Backend } from '@nine-bells/client/backend';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { RawLine, type StartedService, startService, until } from './startedService.js';
+import { RawLine } from './support/rawLine.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 let started: StartedService;
 

@@ -1,21 +1,13 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { connect, type Line, type ReceivedMessage } from '@nine-bells/client';
+import type { Line, ReceivedMessage } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
-import { parseConfiguration, signToken } from '@nine-bells/service';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
-import { Balancer } from './balancer.js';
-import { RealCluster, RealRedis, redisIsThere, wait } from './realRedis.js';
-import {
-  configurationText,
-  openLine,
-  RawLine,
-  type StartedService,
-  serve,
-  startService,
-  until,
-} from './startedService.js';
+import { RawLine } from './support/rawLine.js';
+import { RealCluster, RealRedis, redisIsThere } from './support/realRedis.js';
+import { configurationText, openLine, type StartedService, startService } from './support/service.js';
+import { until, wait } from './support/until.js';
 
 const text = `${configurationText}
   - pattern: pontoon/:name
@@ -116,20 +108,20 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
     await room.ready;
     const ban = { user: 'jory', channel: 'pontoon/north', reason: 'shouting' };
     expect(await one.backend.ban(ban)).toMatchObject({ sessions: 1 });
-    await until(() => room.state === 'removed', 1_000);
+    await until(() => room.state === 'removed');
     await one.backend.signOut('pia');
-    await until(() => pia.state.name === 'closed', 1_000);
+    await until(() => pia.state.name === 'closed');
     const revoked = Date.now();
     await one.backend.revokeTokens('mira');
-    await until(() => mira.state.name !== 'open', 1_000);
+    await until(() => mira.state.name !== 'open');
     expect(Date.now() - revoked).toBeLessThan(1_000);
     expect(await two.backend.explain('enter', 'pontoon/north', { user: 'jory' })).toMatchObject({ allowed: false });
 
     const { key, id } = await one.backend.makeKey({ name: 'a second', rights: ['read'] });
     const other = new Backend(two.url, { key });
-    await until(() => tried(() => other.overview()), 1_000);
+    await until(() => tried(() => other.overview()));
     await one.backend.revokeKey(id);
-    await until(async () => !(await tried(() => other.overview())), 1_000);
+    await until(async () => !(await tried(() => other.overview())));
   });
 
   it('silence a user as one, and slow a user whichever of them it writes to', async () => {
@@ -140,11 +132,11 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
     for (const line of [pia, tablet])
       line.addEventListener('silenced', ({ detail }) => told.push(detail.over ? 'over' : (detail.reason ?? '')));
     const { id } = await one.backend.silence({ user: 'pia', reason: 'shouting' });
-    await until(() => told.length === 2, 1_000);
+    await until(() => told.length === 2);
     for (const line of [pia, tablet])
       await expect(line.publish('pontoon/north', 1)).rejects.toMatchObject({ code: 'silenced' });
     await two.backend.endSilence(id);
-    await until(() => told.length === 4, 1_000);
+    await until(() => told.length === 4);
     expect(told).toEqual(['shouting', 'shouting', 'over', 'over']);
     for (const line of [pia, tablet]) await line.publish('pontoon/north', 1);
     const raw = await Promise.all(
@@ -188,9 +180,9 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
     const unread = there.unread();
     await until(() => unread.counts.get('race/3/chat') === 0);
     await one.backend.publish({ channel: 'race/3/chat', data: 2, by: { user: 'jory' } });
-    await until(() => unread.counts.get('race/3/chat') === 1, 2_000);
+    await until(() => unread.counts.get('race/3/chat') === 1);
     await here.mark('race/3/chat', (await one.backend.publish({ channel: 'race/3/chat', data: 3 })).cursor);
-    await until(() => unread.counts.get('race/3/chat') === 0, 2_000);
+    await until(() => unread.counts.get('race/3/chat') === 0);
   });
 
   it('pass over what a stranger writes into their topics', async () => {
@@ -286,7 +278,7 @@ describe.skipIf(!redisIsThere)('while Redis', () => {
       await later;
       await until(async () => (await fetch(`${one.url}/readyz`)).status === 200);
       await one.backend.publish({ channel: 'race/3/chat', data: 'after' });
-      await until(() => seen.recent.at(-1)?.data === 'later' && seen.kept.at(-1)?.data === 'after', 10_000);
+      await until(() => seen.recent.at(-1)?.data === 'later' && seen.kept.at(-1)?.data === 'after');
       expect(north.count).toBe(2);
       expect(seen.kept.map(({ data }) => data)).toEqual(['before', 'after']);
     },
@@ -309,10 +301,10 @@ describe.skipIf(!redisIsThere)('while Redis', () => {
     await until(() => kept.length === 5);
     await redis.kill();
     await redis.begin();
-    await until(() => one.service.engine.isOpen && two.service.engine.isOpen, 10_000);
-    await until(() => tried(() => one.backend.publish({ channel: 'race/3/chat', data: 5 })), 10_000);
-    await until(() => tried(() => one.backend.publish({ channel: 'pontoon/north', data: 5 })), 10_000);
-    await until(() => kept.length === 6 && gaps.length > 0, 10_000);
+    await until(() => one.service.engine.isOpen && two.service.engine.isOpen);
+    await until(() => tried(() => one.backend.publish({ channel: 'race/3/chat', data: 5 })));
+    await until(() => tried(() => one.backend.publish({ channel: 'pontoon/north', data: 5 })));
+    await until(() => kept.length === 6 && gaps.length > 0);
     expect(gaps).toEqual(['new-volume']);
     expect(kept.map(({ data }) => data)).toEqual([0, 1, 2, 3, 4, 5]);
   });
@@ -333,137 +325,10 @@ describe.skipIf(!redisIsThere)('while Redis', () => {
     await new Promise((resolve) => setTimeout(resolve, 2_100));
     await redis.kill();
     await redis.begin();
-    await until(() => tried(() => one.backend.publish({ channel: 'pontoon/north', data: 5 })), 10_000);
-    await until(() => seen.length === 6, 10_000);
+    await until(() => tried(() => one.backend.publish({ channel: 'pontoon/north', data: 5 })));
+    await until(() => seen.length === 6);
     expect(gaps).toEqual([]);
     expect(seen).toEqual([0, 1, 2, 3, 4, 5]);
-  });
-});
-
-describe.skipIf(!redisIsThere)('an instance', () => {
-  it.each(['SIGKILL', 'SIGSTOP'] as const)(
-    'that ends by %s under load takes no message with it: everybody has all, once, in one order',
-    async (signal) => {
-      const redis = await RealRedis.start();
-      clean.push(() => redis.remove());
-      const folder = mkdtempSync(join(tmpdir(), 'bells-killed-'));
-      const urls: string[] = [];
-      const all: Awaited<ReturnType<typeof serve>>[] = [];
-      for (const name of ['i1', 'i2']) {
-        const own = text.replace('port: 0,', `port: 0, instance: ${name},`);
-        const started = await serve(folder, 0, { text: own, args: ['--relay', redis.url] });
-        all.push(started);
-        urls.push(started.url);
-      }
-      clean.push(async () => {
-        for (const { command } of all) command.process.kill('SIGKILL');
-        for (const { command } of all) await command.ended;
-        rmSync(folder, { recursive: true, force: true });
-      });
-      const [first, second] = all as [(typeof all)[number], (typeof all)[number]];
-      const balancer = await Balancer.start(urls);
-      clean.push(() => balancer.stop());
-      const backend = new Backend(second.url, { key: first.key });
-      const tokens = (user: string) => () => tokenOf(user);
-
-      const lines = Array.from({ length: 8 }, (_, n) =>
-        connect(balancer.url, { token: tokens(`user-${n}`), ...quick, backOff: { firstMs: 50, maxMs: 500 } }),
-      );
-      clean.push(() => lines.forEach((line) => void line.close()));
-      const channels = ['race/3/chat', 'pontoon/north'];
-      const seen = channels.map(() => lines.map((): ReceivedMessage[] => []));
-      for (const [index, channel] of channels.entries())
-        for (const [n, line] of lines.entries()) {
-          const entry = line.enter(channel);
-          entry.addEventListener('message', ({ detail }) => seen[index]?.[n]?.push(detail));
-          entry.addEventListener('gap', ({ detail }) => expect.fail(`a gap in ${channel}: ${detail.why}`));
-          await entry.ready;
-        }
-      const published: Promise<{ id: string }>[] = [];
-      const endMs = Date.now() + 4_000;
-      let isDown = false;
-      let crossing = 0;
-      for (let n = 0; Date.now() < endMs; n++) {
-        // 500 a second, from the clients of both instances.
-        for (const channel of channels) published.push((lines[n % lines.length] as Line).publish(channel, n));
-        await wait(4);
-        if (!isDown && Date.now() > endMs - 2_500) {
-          isDown = true;
-          crossing = published.length - 2 * lines.length;
-          first.command.process.kill(signal);
-          urls.splice(0, 1);
-        }
-      }
-      if (signal === 'SIGSTOP') {
-        // Connections to a process that does not answer are noticed by its silence; here they are cut by the balancer.
-        balancer.cut(first.url);
-        await wait(5_000);
-        first.command.process.kill('SIGCONT');
-      }
-      await Promise.all(published);
-      const count = published.length / channels.length;
-      await until(() => seen.every((each) => each.every((one) => one.length >= count)), 20_000);
-      for (const each of seen) {
-        const cursors = each.map((one) => one.map(({ cursor }) => cursor));
-        for (const one of cursors) expect(one).toEqual(cursors[0]);
-        expect(new Set(cursors[0]).size).toBe(count);
-      }
-      // The story of a message that crossed it: who was there got it at once, the others when they came back.
-      const { id } = (await published[crossing]) as { id: string };
-      const told = await Promise.all(lines.map((_, n) => backend.trace(id, { user: `user-${n}` })));
-      for (const { instances, user } of told) {
-        expect(instances.map(({ instance }) => instance)).toContain('i2');
-        expect(user?.sentence).toMatch(/was handed it at|got it at|recovered it at|got it: the session came back/);
-      }
-      // Whoever was on it is on the other now, and nobody is shown twice or is left behind.
-      await until(async () => (await backend.members('pontoon/north')).count === lines.length, 10_000);
-      for (const line of lines.slice(4)) line.close();
-      await until(async () => (await backend.members('pontoon/north')).count === 4, 10_000);
-    },
-    90_000,
-  );
-
-  it('that ends without a word has its members leave everywhere when its lease is over, noted once', async () => {
-    const redis = await RealRedis.start();
-    clean.push(() => redis.remove());
-    const folder = mkdtempSync(join(tmpdir(), 'bells-dead-'));
-    const noted = `${text}
-  - { pattern: deck/:name, logbook: kept, presence: { grace: 1s, noted: true }, allow: { enter: anyone, read: anyone } }
-`;
-    const dying = await serve(folder, 0, { text: noted, args: ['--relay', redis.url] });
-    clean.push(() => dying.command.process.kill('SIGKILL'));
-    const all: StartedService[] = [];
-    for (const instance of ['i2', 'i3'])
-      all.push(
-        await startService({
-          folder: join(folder, 'data'),
-          relay: redis.url,
-          text: noted.replace('port: 0,', `port: 0, instance: ${instance},`),
-        }),
-      );
-    clean.push(async () => {
-      for (const each of all) await each.stop();
-      rmSync(folder, { recursive: true, force: true });
-    });
-    const [two, three] = all as [StartedService, StartedService];
-    await until(() => two.service.engine.cluster.instances.length === 3, 10_000);
-    const [mira, tomas] = [await come(two, 'mira'), await come(three, 'tomas')];
-    const decks = [mira.enter('deck/1'), tomas.enter('deck/1')];
-    for (const deck of decks) await deck.ready;
-    await come(two, 'pia', dying.url).then((pia) => pia.enter('deck/1').ready);
-    await until(() => decks.every(({ count }) => count === 3));
-    const notes = async (wanted: string) => {
-      const { messages } = await two.backend.read('deck/1');
-      return messages.filter(({ type, by }) => type === wanted && by?.user === 'pia').length;
-    };
-    await until(async () => (await notes('joined')) === 1, 5_000);
-    dying.command.process.kill('SIGKILL');
-    const diedMs = Date.now();
-    await until(() => decks.every(({ count }) => count === 2), 15_000);
-    expect(Date.now() - diedMs).toBeLessThan(9_000);
-    await wait(500);
-    expect(await notes('left')).toBe(1);
-    expect((await two.backend.instances()).instances.map(({ instance }) => instance)).toEqual(['i2', 'i3']);
   });
 });
 
@@ -496,7 +361,7 @@ describe.skipIf(!redisIsThere)('a Redis cluster of three', () => {
     await moving;
     await Promise.all(published);
     const count = published.length / channels.length;
-    await until(() => seen.every((messages) => messages.length === count), 15_000);
+    await until(() => seen.every((messages) => messages.length === count));
     expect(gaps).toEqual([]);
     for (const messages of seen)
       expect(messages.map(({ data }) => data)).toEqual(Array.from({ length: count }, (_, n) => n));
@@ -509,9 +374,4 @@ function tried(act: () => Promise<unknown>): Promise<boolean> {
     () => true,
     () => false,
   );
-}
-
-function tokenOf(user: string): Promise<string> {
-  const { tokens } = parseConfiguration(text, 'bells.yaml');
-  return signToken(tokens, { user, forMs: 60_000 });
 }

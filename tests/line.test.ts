@@ -1,6 +1,9 @@
 import { connect as connectTcp } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { ninebells, RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 let started: StartedService;
 

@@ -1,7 +1,10 @@
 import { connect, type LineError, type Problem } from '@nine-bells/client';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { ninebells, RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const text = `
 service: { name: Test Regatta, port: 0 }

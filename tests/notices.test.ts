@@ -1,7 +1,9 @@
 import { connect, type Notice } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { ninebells, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {

@@ -1,7 +1,10 @@
 import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { ninebells, RawLine, root, type StartedService, startService, until } from './startedService.js';
+import { ninebells, root } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 let started: StartedService;
 let env: Record<string, string>;

@@ -3,8 +3,11 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { connect, type ReceivedChange } from '@nine-bells/client';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
-import { ninebells, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { postgresIsThere } from './support/realPostgres.js';
+import { type StartedService, startService } from './support/service.js';
+import { makeMigratedDatabase } from './support/shared.js';
+import { until } from './support/until.js';
 
 const text = `
 service: { port: 0, guests: true }
@@ -69,7 +72,6 @@ const kinds: readonly (readonly [string, boolean])[] = [
 ];
 describe.each(kinds.filter(([, isThere]) => isThere))('a person, in %s', (kind) => {
   let service: StartedService;
-  let postgres: RealPostgres | undefined;
   let database: string | undefined;
   const folder = mkdtempSync(join(tmpdir(), 'bells-person-'));
   const start = async (): Promise<StartedService> => {
@@ -77,17 +79,11 @@ describe.each(kinds.filter(([, isThere]) => isThere))('a person, in %s', (kind) 
     return startService({ folder, text: text.replace('service: { ', `service: { ${shared}`) });
   };
   beforeAll(async () => {
-    if (kind === 'PostgreSQL') {
-      postgres = await RealPostgres.start();
-      database = await postgres.makeDatabase();
-    }
+    if (kind === 'PostgreSQL') database = await makeMigratedDatabase();
     service = await start();
     await live(service);
   });
-  afterAll(async () => {
-    await service.remove();
-    await postgres?.remove();
-  });
+  afterAll(() => service.remove());
   const env = () => ({ NINEBELLS_URL: service.url, NINEBELLS_KEY: service.key });
 
   it('is given as a whole, which stands in the audit log', async () => {
@@ -136,11 +132,12 @@ describe.each(kinds.filter(([, isThere]) => isThere))('a person, in %s', (kind) 
       await service.service.engine.eraser.takeUp();
       const found = await service.backend.erasure(begun.id);
       return found.endedAt === undefined ? undefined : found;
-    }, 90_000);
+    });
     expect(ended).not.toHaveProperty('user');
     expect(ended.held).toEqual(['protest/7']);
     expect(ended.counts).toMatchObject({ changes: 2, marks: expect.any(Number), notices: 1, reports: 1 });
-    expect(ended.counts.messages).toBeGreaterThanOrEqual(125);
+    // That she left may have been noted, too.
+    expect(ended.counts.messages).toBeGreaterThanOrEqual(124);
     const { out } = await ninebells(['erasures'], env());
     expect(out).toMatch(
       /Erased: 12\d messages withdrawn, 2 changes of messages,.*left in exempted channels: protest\/7\.\n/,

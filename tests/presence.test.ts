@@ -1,7 +1,10 @@
 import { connect } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { ninebells, RawLine, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {
@@ -64,7 +67,7 @@ describe('who is there', () => {
     expect(sessions.every(({ roundTripMs }) => roundTripMs !== undefined)).toBe(true);
 
     // Who stays for a moment is noted.
-    await until(async () => (await started.backend.read('race/3/chat')).messages.length === 3, 5_000);
+    await until(async () => (await started.backend.read('race/3/chat')).messages.length === 3);
     const lefts: { user: string; at: number }[] = [];
     chat.addEventListener('members', ({ detail }) => {
       for (const { user } of detail.left) lefts.push({ user, at: Date.now() });

@@ -1,7 +1,10 @@
 import { connect, type Entry, type Line } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
-import { RealRedis, redisIsThere } from './realRedis.js';
-import { ninebells, openLine, RawLine, type StartedService, startInstances, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { openLine, type StartedService, startInstances } from './support/service.js';
+import { until } from './support/until.js';
 
 const text = `
 service: { port: 0, guests: true }

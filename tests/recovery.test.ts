@@ -6,7 +6,10 @@ import { connect, type Line } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { afterEach, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { ninebells, RawLine, serve, startService, until } from './startedService.js';
+import { ninebells, serve } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {
@@ -119,7 +122,7 @@ describe('the SDK against the service', () => {
     line.addEventListener('state', ({ detail }) => states.push(detail.name));
     const entry = line.enter('a');
     await entry.ready;
-    await until(() => states.includes('waiting') && line.state.name === 'open', 10_000);
+    await until(() => states.includes('waiting') && line.state.name === 'open');
     await until(() => entry.state === 'live');
   });
 });
@@ -208,7 +211,7 @@ describe('the process of the service', () => {
     const again = await serve(folder, Number(port));
     await new Backend(again.url, { key: again.key }).publish({ channel: 'weather/wind', data: 3 });
     // A recent channel, and yet nothing is lost or doubled: its record was saved.
-    await until(() => seen.every((data) => data.at(-1) === 3), 10_000);
+    await until(() => seen.every((data) => data.at(-1) === 3));
     for (const data of seen) expect(data).toEqual([1, 2, 3]);
     again.command.process.kill('SIGTERM');
     again.command.process.kill('SIGTERM');

@@ -4,7 +4,9 @@ import { join } from 'node:path';
 import { connect, type Gap } from '@nine-bells/client';
 import sqlite3 from 'sqlite3';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { ninebells, type StartedService, startService, until } from './startedService.js';
+import { ninebells } from './support/command.js';
+import { type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const dayMs = 86_400_000;
 const text = (chat: string) => `

@@ -1,9 +1,11 @@
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere } from './realPostgres.js';
-import { RealRedis, redisIsThere } from './realRedis.js';
-import { type Behaviour, Receiver, secret } from './receiver.js';
-import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
-import { startTwo } from './twoInstances.js';
+import { ninebells } from './support/command.js';
+import { postgresIsThere } from './support/realPostgres.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { type Behaviour, Receiver, secret } from './support/receiver.js';
+import { openLine, type StartedService, startInstances } from './support/service.js';
+import { startTwo } from './support/twoInstances.js';
+import { until } from './support/until.js';
 
 const chat = 'race/3/chat';
 const textOf = (url: string, otherwise: string) => `

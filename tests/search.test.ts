@@ -1,9 +1,11 @@
 import { Backend } from '@nine-bells/client/backend';
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere } from './realPostgres.js';
-import { redisIsThere } from './realRedis.js';
-import { ninebells, openLine, type StartedService, startInstances, until } from './startedService.js';
-import { startTwo } from './twoInstances.js';
+import { ninebells } from './support/command.js';
+import { postgresIsThere } from './support/realPostgres.js';
+import { redisIsThere } from './support/realRedis.js';
+import { openLine, type StartedService, startInstances } from './support/service.js';
+import { startTwo } from './support/twoInstances.js';
+import { until } from './support/until.js';
 
 const text = `
 service: { port: 0, guests: true }

@@ -3,8 +3,10 @@ import { connect as connectTcp } from 'node:net';
 import { connect, type Line, type LineOptions } from '@nine-bells/client';
 import { exportJWK, generateKeyPair, SignJWT } from 'jose';
 import { afterEach, beforeEach, describe, expect, it } from 'vitest';
-import { gatheringProxy, Nginx, nginxIsThere, Tunnel } from './proxies.js';
-import { configurationText, RawLine, type StartedService, startService, until } from './startedService.js';
+import { gatheringProxy, Nginx, nginxIsThere, Tunnel } from './support/proxies.js';
+import { RawLine } from './support/rawLine.js';
+import { configurationText, type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const chat = 'race/3/chat';
 const quick = { backOff: { firstMs: 20, maxMs: 100 } };
@@ -256,10 +258,10 @@ describe('a stream to listen to', () => {
     const data = 'x'.repeat(4_000);
     for (let n = 0; n < 40 && started.service.engine.stats.connections > 0; n++)
       await started.backend.publishAll(Array.from({ length: 100 }, () => ({ channel: chat, data })));
-    await until(() => started.service.engine.stats.connections === 0, 10_000);
+    await until(() => started.service.engine.stats.connections === 0);
     socket.resume();
     await new Promise((resolve) => socket.once('close', resolve));
-  }, 40_000);
+  });
 
   it('is refused with a problem, for one’s own token too', async () => {
     const status = async (query: string, headers = {}) =>
@@ -300,12 +302,12 @@ describe.skipIf(!nginxIsThere)('behind a proxy', () => {
     const { session } = pia.line.state as { session: string };
     await pia.entry.publish(1);
     proxy.change(started.url, good);
-    await until(() => via(pia.line) === 'websocket', 20_000);
+    await until(() => via(pia.line) === 'websocket');
     expect(pia.line.state).toMatchObject({ session, continued: true });
     await started.backend.publish({ channel: chat, data: 2 });
     await until(() => pia.seen.length === 2);
     expect(pia.seen).toEqual([1, 2]);
-  }, 30_000);
+  });
 });
 
 describe('behind a proxy that holds streams back', () => {
@@ -313,12 +315,12 @@ describe('behind a proxy that holds streams back', () => {
     const proxy = await gatheringProxy(started.url);
     clean.push(() => proxy.stop());
     const pia = open('pia', {}, proxy.url);
-    await until(() => via(pia.line) === 'poll', 15_000);
+    await until(() => via(pia.line) === 'poll');
     await pia.entry.publish(1);
     await started.backend.publish({ channel: chat, data: 2 });
     await until(() => pia.seen.length === 2);
     expect(pia.seen).toEqual([1, 2]);
-  }, 30_000);
+  });
 });
 
 describe('a way that swallows everything', () => {
@@ -339,8 +341,8 @@ describe('a way that swallows everything', () => {
     tunnel.heal();
     await started.backend.publish({ channel: chat, data: 'after' });
     // A try that was swallowed, too, is given up after 15 s.
-    await until(() => pia.seen.includes('after'), 25_000);
-  }, 40_000);
+    await until(() => pia.seen.includes('after'));
+  });
 
   it('cut at any byte, nothing is lost or doubled', async () => {
     const tunnel = await Tunnel.start(started.url);
@@ -353,9 +355,9 @@ describe('a way that swallows everything', () => {
       tunnel.cutAfter(bytes);
       for (let n = 0; n < 5; n++) await started.backend.publish({ channel: chat, data: ++published });
     }
-    await until(() => pia.seen.length >= published, 20_000);
+    await until(() => pia.seen.length >= published);
     expect(pia.seen).toEqual(Array.from({ length: published }, (_, n) => n + 1));
     const raw = await RawLine.open(started.url);
     raw.socket.terminate();
-  }, 60_000);
+  });
 });

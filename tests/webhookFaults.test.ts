@@ -3,10 +3,13 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { Backend } from '@nine-bells/client/backend';
 import { afterEach, describe, expect, it } from 'vitest';
-import { postgresIsThere, RealPostgres } from './realPostgres.js';
-import { RealRedis, redisIsThere, wait } from './realRedis.js';
-import { type Received, Receiver, secret, signed } from './receiver.js';
-import { configurationText, serve, until } from './startedService.js';
+import { serve } from './support/command.js';
+import { postgresIsThere } from './support/realPostgres.js';
+import { RealRedis, redisIsThere } from './support/realRedis.js';
+import { type Received, Receiver, secret, signed } from './support/receiver.js';
+import { configurationText } from './support/service.js';
+import { makeMigratedDatabase } from './support/shared.js';
+import { until, wait } from './support/until.js';
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {
@@ -111,21 +114,21 @@ async function check(
   const read = await until(async () => {
     const all = await messages();
     return all.flat().length >= total && all;
-  }, 60_000);
+  });
   const numbers = read.flat().map(({ data }) => data as number);
   expect(numbers.sort((a, b) => a - b)).toEqual(Array.from({ length: total }, (_, n) => n));
   for (const [index, logged] of read.entries())
     for (const hook of ['ordered', 'batches']) {
       const ids = logged.map(({ id }) => id);
       const key = `${hook} race/${index + 1}/signals`;
-      await until(() => new Set(taken.get(key)).size >= ids.length, 60_000).catch(() => {});
+      await until(() => new Set(taken.get(key)).size >= ids.length).catch(() => {});
       if (inOrder && hook === 'ordered') expect(taken.get(key)).toEqual(ids);
       else expect(new Set(taken.get(key))).toEqual(new Set(ids));
     }
   await until(async () => {
     const { hooks } = await backend.hooks();
     return hooks.every(({ waiting }) => waiting === 0);
-  }, 30_000);
+  });
 }
 
 describe('events between other systems', () => {
@@ -146,17 +149,14 @@ describe('events between other systems', () => {
     await posting.done;
     // A killed instance leaves what it had taken: another one takes it over after half a minute.
     await check(new Backend(running.url, { key: running.key }), taken, total, true);
-  }, 150_000);
+  });
 
   it.skipIf(!redisIsThere || !postgresIsThere)(
     'are neither lost nor doubled when instances that share PostgreSQL are killed in turn',
     async () => {
-      const [redis, postgres] = [await RealRedis.start(), await RealPostgres.start()];
-      clean.push(
-        () => redis.remove(),
-        () => postgres.remove(),
-      );
-      const database = await postgres.makeDatabase();
+      const redis = await RealRedis.start();
+      clean.push(() => redis.remove());
+      const database = await makeMigratedDatabase();
       const { receiver, taken } = await failingReceiver();
       const args = ['--relay', redis.url, '--database', database];
       // The first key is one of the database: both instances start from one folder.
@@ -177,6 +177,5 @@ describe('events between other systems', () => {
       await posting.done;
       await check(new Backend(first.url, { key: first.key }), taken, total, false);
     },
-    200_000,
   );
 });

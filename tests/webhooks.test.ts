@@ -5,8 +5,10 @@ import { connect, LineError } from '@nine-bells/client';
 import { Backend, type BackendError } from '@nine-bells/client/backend';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { WebSocket } from 'ws';
-import { type Behaviour, type Received, Receiver, secret, signed } from './receiver.js';
-import { Command, configurationText, ninebells, type StartedService, startService, until } from './startedService.js';
+import { ninebells, startNinebells } from './support/command.js';
+import { type Behaviour, type Received, Receiver, secret, signed } from './support/receiver.js';
+import { configurationText, type StartedService, startService } from './support/service.js';
+import { until } from './support/until.js';
 
 const clean: (() => unknown)[] = [];
 afterEach(async () => {
@@ -208,9 +210,9 @@ describe('an intake', () => {
     const statuses = garbage.map(({ status }) => status);
     expect(statuses.filter((status) => status === 401).length).toBeLessThan(120);
     expect(statuses.filter((status) => status === 429).length).toBeGreaterThan(800);
-    const sinceMs = performance.now();
     await started.backend.publish({ channel: 'race/1/signals', data: 'meanwhile' });
-    expect(performance.now() - sinceMs).toBeLessThan(1_000);
+    // The address may post again soon.
+    await until(async () => (await post('buoy', body, signed('again', body))).status === 202);
   });
 
   it('is forwarded to a developer’s machine, signed as its sender signs', async () => {
@@ -222,7 +224,7 @@ describe('an intake', () => {
       ['timed', () => timed(now(), 'forward')],
       ['bearer', () => ({ authorization: 'Bearer two' })],
     ] as const) {
-      const command = new Command(['forward', intake, mine.url, '--count', '1'], env);
+      const command = startNinebells(['forward', intake, mine.url, '--count', '1'], env);
       await until(() => command.err.includes('from now on'));
       expect((await post(intake, body, headers())).status).toBe(202);
       await command.ended;
@@ -399,7 +401,7 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
     const mine = await Receiver.start();
     clean.push(() => mine.stop());
     const env = { NINEBELLS_URL: started.url, NINEBELLS_KEY: started.key };
-    const command = new Command(['forward', 'bureau', mine.url, '--count', '2'], env);
+    const command = startNinebells(['forward', 'bureau', mine.url, '--count', '2'], env);
     await until(() => command.err.includes('from now on'));
     const { id } = await say('one');
     await say('two');
@@ -658,7 +660,7 @@ calls:
     clean.push(() => mine.stop());
     behaviour.now = answer({ data: 'theirs' });
     const before = receiver.got.length;
-    const command = new Command(['forward', 'declare-turn', mine.url, '--count', '2'], {
+    const command = startNinebells(['forward', 'declare-turn', mine.url, '--count', '2'], {
       NINEBELLS_URL: started.url,
       NINEBELLS_KEY: started.key,
     });

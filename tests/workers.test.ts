@@ -5,8 +5,11 @@ import { connect, type Line, type ReceivedMessage } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { parseConfiguration, signToken } from '@nine-bells/service';
 import { afterEach, describe, expect, it } from 'vitest';
-import { Receiver, secret, signed } from './receiver.js';
-import { Command, configurationText, ninebells, RawLine, serve, until } from './startedService.js';
+import { type Command, ninebells, serve, startNinebells } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { Receiver, secret, signed } from './support/receiver.js';
+import { configurationText } from './support/service.js';
+import { until } from './support/until.js';
 
 const text = `${configurationText}
   - { pattern: pontoon/:name, presence: { grace: 1s }, allow: { enter: anyone, publish: anyone } }
@@ -40,7 +43,7 @@ async function linesTo(url: string, backend: Backend, count = 6): Promise<Line[]
   await until(async () => {
     const { sessions } = await backend.sessions();
     return new Set(sessions.map(({ instance }) => instance)).size === 2;
-  }, 10_000);
+  });
   return lines;
 }
 
@@ -125,13 +128,13 @@ intakes: { buoy: { verify: { standard: ${secret} }, routes: [{ message: { channe
       await line.hello({ token: await tokenOf('tomas') });
       lines.set((await line.reply(1)).instance, line);
       return lines.size === 2;
-    }, 10_000);
+    });
     const both = [...lines.values()] as [RawLine, RawLine];
-    const forward = new Command(['forward', 'turn', mine.url, '--count', '1'], {
+    const forward = startNinebells(['forward', 'turn', mine.url, '--count', '1'], {
       NINEBELLS_URL: url,
       NINEBELLS_KEY: key,
     });
-    await until(() => forward.err.includes('from now on'), 10_000);
+    await until(() => forward.err.includes('from now on'));
     both[0].send({ do: 'call', id: 2, name: 'turn', data: 'port', key: 'c1' });
     await until(() => application.got.length > 0);
     both[1].send({ do: 'call', id: 2, name: 'turn', data: 'port', key: 'c1', again: true });
@@ -150,7 +153,7 @@ intakes: { buoy: { verify: { standard: ${secret} }, routes: [{ message: { channe
       expect((await fetch(`${url}/in/buoy`, { method: 'POST', body, headers })).status).toBe(202);
     }
     const data = () => bureau.events.map((event) => (event.data as { data: number }).data);
-    await until(() => data().length >= winds.length, 15_000);
+    await until(() => data().length >= winds.length);
     const { messages } = await backend.read('committee');
     expect(data()).toEqual(messages.map((each) => each.data));
     expect([...data()].sort((a, b) => a - b)).toEqual(winds);
@@ -169,10 +172,10 @@ intakes: { buoy: { verify: { standard: ${secret} }, routes: [{ message: { channe
       await new Promise((resolve) => setTimeout(resolve, 10));
     }
     await Promise.all(published);
-    await until(() => seen.every((each) => each.length >= 150), 15_000);
+    await until(() => seen.every((each) => each.length >= 150));
     for (const each of seen) expect(new Set(each.map(({ data }) => data)).size).toBe(150);
     for (const each of seen) expect(each).toHaveLength(150);
-    await until(async () => (await backend.instances()).instances.length === 2, 10_000);
+    await until(async () => (await backend.instances()).instances.length === 2);
   });
 
   it('end with the first process, and nothing kept is lost when all are started again', async () => {
@@ -186,13 +189,13 @@ intakes: { buoy: { verify: { standard: ${secret} }, routes: [{ message: { channe
     }
     const worker = workerOf(first.command);
     first.command.process.kill('SIGKILL');
-    await until(() => !isRunning(worker), 5_000);
+    await until(() => !isRunning(worker));
     const again = await start(first.folder, Number(new URL(first.url).port));
     clean.push(() => rmSync(first.folder, { recursive: true, force: true }));
-    await until(() => lines.every(({ state }) => state.name === 'open'), 15_000);
+    await until(() => lines.every(({ state }) => state.name === 'open'));
     await again.backend.publish({ channel: 'race/3/chat', data: 20 });
     await again.backend.publish({ channel: 'pontoon/north', data: 20 });
-    await until(() => [...kept, ...recent].every((each) => each.at(-1)?.data === 20), 15_000);
+    await until(() => [...kept, ...recent].every((each) => each.at(-1)?.data === 20));
     for (const each of kept) expect(each.map(({ data }) => data)).toEqual(Array.from({ length: 21 }, (_, n) => n));
     // What was in memory is gone, and that is said.
     for (const each of recent) expect(each.at(-2)?.cursor).toBe('gap new-volume');

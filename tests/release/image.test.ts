@@ -2,7 +2,8 @@ import { cpSync, mkdtempSync, readFileSync, rmSync, symlinkSync, writeFileSync }
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { describe, expect, it } from 'vitest';
-import { Command, root, until } from './startedService.js';
+import { Command, root } from '../support/command.js';
+import { until } from '../support/until.js';
 
 describe('the image', () => {
   it('has all files that it takes to start, without the sources of the checkout', async () => {
@@ -21,7 +22,7 @@ describe('the image', () => {
     writeFileSync(config, 'service: { guests: true }\nchannels: []\n');
     const args = ['serve', '--config', config, '--port', '0', '--data', join(folder, 'data')];
     const command = new Command(args, {}, join(folder, 'bin/ninebells.mjs'));
-    const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 15_000);
+    const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1]);
     expect((await fetch(`${url}/readyz`)).status).toBe(200);
     command.process.kill('SIGTERM');
     await command.ended;

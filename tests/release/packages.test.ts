@@ -4,7 +4,8 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Command, root, until } from './startedService.js';
+import { Command, root } from '../support/command.js';
+import { until } from '../support/until.js';
 
 const names = ['wire', 'yaml', 'core', 'client', 'writer', 'service', 'drills', 'testing', 'cli'];
 /** The SDK for a page, minified and compressed, may have so many bytes. */
@@ -18,7 +19,7 @@ const run = (command: string, args: readonly string[], cwd: string) =>
 beforeAll(() => {
   folder = mkdtempSync(join(tmpdir(), 'bells-packages-'));
   for (const name of names) run('npm', ['pack', '--pack-destination', folder], join(root, 'packages', name));
-}, 60_000);
+});
 afterAll(() => rmSync(folder, { recursive: true, force: true }));
 
 describe('the packages', () => {
@@ -64,7 +65,7 @@ describe('the packages', () => {
     const args = ['serve', '--config', 'bells.yaml', '--port', '0', '--data', 'data'];
     const command = new Command(args, {}, bin, project);
     try {
-      const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1], 45_000);
+      const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1]);
       expect(run('node', ['page.mjs', url], project)).toBe('Quay is open\n');
       expect(await (await fetch(`${url}/console/`)).text()).toContain('<div id="root">');
       const env = { NINEBELLS_URL: url, NINEBELLS_KEY: readFileSync(join(project, 'data/api-key'), 'utf8').trim() };
@@ -74,7 +75,7 @@ describe('the packages', () => {
       command.process.kill('SIGTERM');
       await command.ended;
     }
-  }, 180_000);
+  });
 
   it('client is small enough for a page', () => {
     const browser = join(root, 'packages/client/dist/browser');

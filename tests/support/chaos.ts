@@ -6,12 +6,13 @@ import { Backend } from '@nine-bells/client/backend';
 import { parseConfiguration, signToken } from '@nine-bells/service';
 import { QueryTypes, Sequelize } from 'sequelize';
 import { Balancer } from './balancer.js';
+import { type Command, serve } from './command.js';
 import { FaultyWay } from './faultyWay.js';
 import { type Acknowledged, type Heard, judge, type Row } from './judge.js';
-import { freePort } from './proxies.js';
+import { freePort } from './ports.js';
 import { descendantsOf, RealPostgres } from './realPostgres.js';
-import { RealCluster, RealRedis, wait } from './realRedis.js';
-import { type Command, serve } from './startedService.js';
+import { RealCluster, RealRedis } from './realRedis.js';
+import { wait } from './until.js';
 
 export const databases = ['sqlite', 'postgres'] as const;
 export const relays = ['redis', 'cluster', 'replica', 'workers'] as const;
@@ -85,6 +86,8 @@ class Instance {
         const { command, url, key } = await serve(this.#folder, this.#port, { text: this.#text, args: ['--json'] });
         this.#command = command;
         this.#isKilled = false;
+        // It may have been stopped while it started.
+        if (this.#isStopped) this.signal('SIGKILL');
         this.url = url;
         this.key = key;
         const { code, err } = await command.ended;

@@ -1,9 +1,9 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { chmodSync, existsSync, rmSync, writeFileSync } from 'node:fs';
-import { connect } from 'node:net';
 import { join } from 'node:path';
-import { freePort } from './proxies.js';
+import { accepts, freePort } from './ports.js';
 import { asUser, makeFolder } from './realPostgres.js';
+import { until } from './until.js';
 
 const pgBouncer = '/usr/sbin/pgbouncer';
 export const pgBouncerIsThere = existsSync(pgBouncer);
@@ -40,15 +40,8 @@ export class PgBouncer {
     chmodSync(file, 0o644);
     const [command, args] = asUser(pgBouncer, [file]);
     const started = new PgBouncer(folder, port, spawn(command, args, { stdio: 'ignore', cwd: '/' }));
-    for (const endMs = Date.now() + 10_000; Date.now() < endMs; ) {
-      const isThere = await new Promise<boolean>((resolve) => {
-        const socket = connect(port, '127.0.0.1', () => resolve(true)).on('error', () => resolve(false));
-        socket.on('connect', () => socket.destroy());
-      });
-      if (isThere) return started;
-      await new Promise((resolve) => setTimeout(resolve, 50));
-    }
-    throw new Error('the pool did not start');
+    await until(() => accepts(port));
+    return started;
   }
 
   /** A URL that leads through the pool instead of straight to the database. */

@@ -4,20 +4,11 @@ import { createServer as createHttpServer, request } from 'node:http';
 import { createServer, type Server, Socket } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { until } from './startedService.js';
+import { accepts, freePort } from './ports.js';
+import { until } from './until.js';
 
 const nginx = '/usr/sbin/nginx';
 export const nginxIsThere = existsSync(nginx);
-
-/** A port that nobody listens at just now. */
-export function freePort(): Promise<number> {
-  return new Promise((resolve) => {
-    const server = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = server.address() as { port: number };
-      server.close(() => resolve(port));
-    });
-  });
-}
 
 /** An nginx of this test's own, in a folder of its own, before the service. */
 export class Nginx {
@@ -43,7 +34,7 @@ export class Nginx {
       stdio: 'ignore',
     });
     const started = new Nginx(folder, port, child);
-    await until(() => reaches(port), 5_000);
+    await until(() => accepts(port));
     return started;
   }
 
@@ -59,19 +50,6 @@ export class Nginx {
     await ended;
     rmSync(this.#folder, { recursive: true, force: true });
   }
-}
-
-let reached = false;
-function reaches(port: number): boolean {
-  const socket = new Socket()
-    .on('error', () => {})
-    .connect(port, '127.0.0.1', () => {
-      reached = true;
-      socket.destroy();
-    });
-  const was = reached;
-  if (was) reached = false;
-  return was;
 }
 
 function write(folder: string, port: number, service: string, location: string): void {

@@ -1,34 +1,69 @@
-import { type ChildProcess, spawn, spawnSync } from 'node:child_process';
+import { type ChildProcess, execFile, spawn, spawnSync } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
 import { chmodSync, chownSync, existsSync, mkdtempSync, readdirSync } from 'node:fs';
 import { rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import pg from 'pg';
-import { freePort } from './proxies.js';
+import { freePort } from './ports.js';
+import { until } from './until.js';
 
 const versions = '/usr/lib/postgresql';
 const version = existsSync(versions) ? readdirSync(versions).sort().at(-1) : undefined;
 const bin = join(versions, version ?? '', 'bin');
 export const postgresIsThere = version !== undefined && existsSync(join(bin, 'postgres'));
 
-/** A PostgreSQL of this test's own, on a free port, in a folder of its own. It does not run as root: then as `postgres`. */
-export class RealPostgres {
+/** Databases in a PostgreSQL that runs. */
+export class PostgresDatabases {
   readonly port: number;
+
+  constructor(port: number) {
+    this.port = port;
+  }
+
+  /**
+   * Creates a database and returns its URL.
+   *
+   * @param template - the database to copy; by default it is empty
+   */
+  async makeDatabase(template = 'template1'): Promise<string> {
+    const name = `test_${randomBytes(6).toString('hex')}`;
+    await this.query(`CREATE DATABASE ${name} TEMPLATE ${template}`);
+    return `postgres://bells@127.0.0.1:${this.port}/${name}`;
+  }
+
+  /** Frees the space of a database. */
+  async dropDatabase(url: string): Promise<void> {
+    await this.query(`DROP DATABASE ${new URL(url).pathname.slice(1)} WITH (FORCE)`);
+  }
+
+  /** Runs a statement as the owner of all databases. */
+  async query<Row extends object>(text: string, database = 'postgres'): Promise<Row[]> {
+    const client = new pg.Client({ host: '127.0.0.1', port: this.port, user: 'bells', database });
+    try {
+      await client.connect();
+      const { rows } = await client.query<Row>(text);
+      return rows;
+    } finally {
+      await client.end().catch(() => {});
+    }
+  }
+}
+
+/** A PostgreSQL of this test's own, on a free port, in a folder of its own. It does not run as root: then as `postgres`. */
+export class RealPostgres extends PostgresDatabases {
   readonly #folder: string;
   #process: ChildProcess | undefined;
-  #databases = 0;
 
   private constructor(folder: string, port: number) {
+    super(port);
     this.#folder = folder;
-    this.port = port;
   }
 
   static async start(): Promise<RealPostgres> {
     const folder = makeFolder();
     const data = join(folder, 'data');
-    const [command, args] = asUser(join(bin, 'initdb'), ['-D', data, '-U', 'bells', '-A', 'trust', '-E', 'UTF8', '-N']);
-    const { status, stderr } = spawnSync(command, args, { encoding: 'utf8', cwd: '/' });
-    if (status !== 0) throw new Error(`initdb failed: ${stderr}`);
+    await run('initdb', ['-D', data, '-U', 'bells', '-A', 'trust', '-E', 'UTF8', '-N']);
     const postgres = new RealPostgres(folder, await freePort());
     await postgres.begin();
     return postgres;
@@ -39,27 +74,15 @@ export class RealPostgres {
     const folder = makeFolder();
     const data = join(folder, 'data');
     const from = ['-h', '127.0.0.1', '-p', String(this.port), '-U', 'bells'];
-    const [command, args] = asUser(join(bin, 'pg_basebackup'), [
-      ...from,
-      '-D',
-      data,
-      '-R',
-      '-X',
-      'stream',
-      '-c',
-      'fast',
-    ]);
-    const { status, stderr } = spawnSync(command, args, { encoding: 'utf8', cwd: '/' });
-    if (status !== 0) throw new Error(`pg_basebackup failed: ${stderr}`);
+    await run('pg_basebackup', [...from, '-D', data, '-R', '-X', 'stream', '-c', 'fast']);
     const standby = new RealPostgres(folder, await freePort());
     await standby.begin();
     return standby;
   }
 
   /** Makes a standby the one that takes writes. */
-  promote(): void {
-    const [command, args] = asUser(join(bin, 'pg_ctl'), ['promote', '-D', join(this.#folder, 'data'), '-w']);
-    spawnSync(command, args, { stdio: 'ignore', cwd: '/' });
+  promote(): Promise<void> {
+    return run('pg_ctl', ['promote', '-D', join(this.#folder, 'data'), '-w']);
   }
 
   /** Stops all of its processes, as a frozen host does; they go on with `resume`. */
@@ -104,29 +127,12 @@ export class RealPostgres {
     ];
     const [command, args] = asUser(join(bin, 'postgres'), ['-D', join(this.#folder, 'data'), ...settings]);
     this.#process = spawn(command, args, { stdio: 'ignore', cwd: '/' });
-    for (const endMs = Date.now() + 20_000; Date.now() < endMs; ) {
-      if (
-        await this.query('SELECT 1').then(
-          () => true,
-          () => false,
-        )
-      )
-        return;
-      await new Promise((resolve) => setTimeout(resolve, 50));
-    }
-    throw new Error('PostgreSQL did not start');
-  }
-
-  /** An empty database; its URL. */
-  async makeDatabase(): Promise<string> {
-    const name = `test_${++this.#databases}`;
-    await this.query(`CREATE DATABASE ${name}`);
-    return `postgres://bells@127.0.0.1:${this.port}/${name}`;
-  }
-
-  /** Gives back the space of a database that nobody uses any more. */
-  async dropDatabase(url: string): Promise<void> {
-    await this.query(`DROP DATABASE ${new URL(url).pathname.slice(1)} WITH (FORCE)`);
+    await until(() =>
+      this.query('SELECT 1').then(
+        () => true,
+        () => false,
+      ),
+    );
   }
 
   async stop(): Promise<void> {
@@ -138,9 +144,7 @@ export class RealPostgres {
     // What does not end by itself is not waited for.
     const late = setTimeout(() => this.#signal('SIGKILL', child.pid), 5_000);
     // Without waiting (`-W`): that would hold this process, with its timer, for up to a minute on a busy machine.
-    const stop = ['stop', '-D', join(this.#folder, 'data'), '-m', 'immediate', '-W'];
-    const [command, args] = asUser(join(bin, 'pg_ctl'), stop);
-    spawnSync(command, args, { stdio: 'ignore', cwd: '/' });
+    await run('pg_ctl', ['stop', '-D', join(this.#folder, 'data'), '-m', 'immediate', '-W']).catch(() => {});
     await ended;
     clearTimeout(late);
   }
@@ -149,18 +153,16 @@ export class RealPostgres {
     await this.stop();
     await rm(this.#folder, { recursive: true, force: true });
   }
+}
 
-  /** Asks it something, as the owner of all databases. */
-  async query<Row extends object>(text: string, database = 'postgres'): Promise<Row[]> {
-    const client = new pg.Client({ host: '127.0.0.1', port: this.port, user: 'bells', database });
-    try {
-      await client.connect();
-      const { rows } = await client.query<Row>(text);
-      return rows;
-    } finally {
-      await client.end().catch(() => {});
-    }
-  }
+/** Runs one of PostgreSQL's programs to its end. */
+function run(program: string, programArgs: readonly string[]): Promise<void> {
+  const [command, args] = asUser(join(bin, program), programArgs);
+  return new Promise((resolve, reject) => {
+    execFile(command, args, { cwd: '/' }, (error, _, stderr) =>
+      error === null ? resolve() : reject(new Error(`${program} failed: ${stderr}`)),
+    );
+  });
 }
 
 /** A folder that the server may use: it does not run as root, but as `postgres`. */

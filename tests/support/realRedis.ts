@@ -3,7 +3,8 @@ import { existsSync, mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { createClient } from 'redis';
-import { freePort } from './proxies.js';
+import { freePort } from './ports.js';
+import { until } from './until.js';
 
 const redisServer = '/usr/bin/redis-server';
 export const redisIsThere = existsSync(redisServer);
@@ -34,11 +35,7 @@ export class RealRedis {
   async begin(): Promise<void> {
     const args = ['--port', String(this.port), '--bind', '127.0.0.1', '--dir', this.#folder, ...this.#settings];
     this.#process = spawn(redisServer, args, { stdio: 'ignore' });
-    for (const endMs = Date.now() + 10_000; Date.now() < endMs; ) {
-      if ((await this.ask(['PING']).catch(() => '')) === 'PONG') return;
-      await new Promise((resolve) => setTimeout(resolve, 20));
-    }
-    throw new Error('Redis did not start');
+    await until(async () => (await this.ask(['PING']).catch(() => '')) === 'PONG');
   }
 
   /** Asks it something, on a connection of its own. */
@@ -56,9 +53,7 @@ export class RealRedis {
   /** Makes it a replica of another, with all that one has, and waits until it has it. */
   async follow(master: RealRedis): Promise<void> {
     await this.ask(['REPLICAOF', '127.0.0.1', String(master.port)]);
-    for (const endMs = Date.now() + 10_000; Date.now() < endMs; await wait(20))
-      if ((await this.ask<string>(['INFO', 'replication'])).includes('master_link_status:up')) return;
-    throw new Error('the replica did not reach its master');
+    await until(async () => (await this.ask<string>(['INFO', 'replication'])).includes('master_link_status:up'));
   }
 
   /** Makes a replica the one that takes writes. */
@@ -132,11 +127,10 @@ export class RealCluster {
         String(Math.min(slots, (index + 1) * share) - 1),
       ]);
     for (const node of others) await first.ask(['CLUSTER', 'MEET', '127.0.0.1', String(node.port)]);
-    for (const endMs = Date.now() + 20_000; Date.now() < endMs; ) {
+    await until(async () => {
       const states = await Promise.all(this.nodes.map((node) => node.ask<string>(['CLUSTER', 'INFO'])));
-      if (states.every((state) => state.includes('cluster_state:ok') && state.includes('cluster_known_nodes:3'))) break;
-      await new Promise((resolve) => setTimeout(resolve, 50));
-    }
+      return states.every((state) => state.includes('cluster_state:ok') && state.includes('cluster_known_nodes:3'));
+    });
     this.#ids = await Promise.all(this.nodes.map((node) => node.ask<string>(['CLUSTER', 'MYID'])));
   }
 
@@ -171,6 +165,3 @@ export class RealCluster {
     for (const node of this.nodes) await node.remove();
   }
 }
-
-/** Lets time pass. */
-export const wait = (ms: number): Promise<void> => new Promise((resolve) => setTimeout(resolve, ms));

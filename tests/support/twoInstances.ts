@@ -1,9 +1,9 @@
-import { RealPostgres } from './realPostgres.js';
 import { RealRedis } from './realRedis.js';
-import { type StartedService, startInstances } from './startedService.js';
+import { type StartedService, startInstances } from './service.js';
+import { makeMigratedDatabase } from './shared.js';
 
 /**
- * Two instances of one service that meet in a Redis, with an SQLite file or a PostgreSQL of their own.
+ * Two instances of one service that meet in a Redis, with an SQLite file or a PostgreSQL database of their own.
  *
  * @param clean - what ends all of it is added to it
  */
@@ -14,9 +14,7 @@ export async function startTwo(
 ): Promise<readonly [StartedService, StartedService]> {
   const redis = await RealRedis.start();
   clean.push(() => redis.remove());
-  const postgres = kind === 'PostgreSQL' ? await RealPostgres.start() : undefined;
-  if (postgres !== undefined) clean.push(() => postgres.remove());
-  const database = await postgres?.makeDatabase();
+  const database = kind === 'PostgreSQL' ? await makeMigratedDatabase() : undefined;
   return (await startInstances(text, clean, { count: 2, relay: redis.url, database })) as [
     StartedService,
     StartedService,

@@ -1,7 +1,11 @@
 import { simulate } from './simulate.js';
 import { simulateInstances } from './simulateInstances.js';
+import { simulatePresence } from './simulatePresence.js';
 
-/** `npm run simulate`: many seeds, or one again; with `--instances`, of a service that is several instances. */
+/**
+ * `npm run simulate`: many seeds, or one again; with `--instances`, of a service that is several instances; with
+ * `--presence`, of sessions that enter and leave channels.
+ */
 const args = process.argv.slice(2);
 const value = (name: string): number | undefined => {
   const at = args.indexOf(name);
@@ -10,7 +14,7 @@ const value = (name: string): number | undefined => {
 const seed = value('--seed');
 const first = seed ?? value('--from') ?? 1;
 const runs = seed === undefined ? (value('--runs') ?? 1000) : 1;
-const run: typeof simulate | typeof simulateInstances = args.includes('--instances') ? simulateInstances : simulate;
+const run = args.includes('--presence') ? presence : args.includes('--instances') ? simulateInstances : simulate;
 const sums: Record<string, number> = {};
 const durationMs = value('--duration') ?? 20_000;
 /** How many of the last lines of a history are shown. */
@@ -30,6 +34,14 @@ for (let each = first; each < first + runs; each++) {
 const told = Object.entries(sums).map(([name, count]) => `${count} ${name}`);
 console.log(`${runs} runs, ${failed} failed: ${told.join(', ')}`);
 process.exitCode = failed > 0 ? 1 : 0;
+
+/** Simulates up to 61 sessions, or a thousand in each hundredth run. */
+async function presence(each: number): Promise<Record<string, number>> {
+  const { acts, frames, members } = await simulatePresence(each, {
+    sessions: each % 100 === 0 ? 1000 : 2 + (each % 60),
+  });
+  return { acts, frames, members };
+}
 
 /** The run repeats exactly: this time with what happened, as far as it concerns the client that the failure names. */
 async function printHistory(again: number, failure: string): Promise<void> {

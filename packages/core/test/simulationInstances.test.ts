@@ -1,8 +1,12 @@
 import { describe, expect, it } from 'vitest';
 import { simulateInstances } from '../simulator/simulateInstances.js';
 
+/** Short runs, and all; a release makes more (`npm run release-check`). */
+const shortRuns = 160;
+const runs = 165;
+
 describe('the simulator of several instances', () => {
-  it('finds order, nothing lost, nothing doubled and one list of members, whatever is cut, stopped, killed and lost, in 650 runs', async () => {
+  it(`finds order, nothing lost, nothing doubled and one list of members, whatever is cut, stopped, killed and lost, in ${runs} runs`, async () => {
     const sums = {
       instances: 0,
       published: 0,
@@ -23,30 +27,28 @@ describe('the simulator of several instances', () => {
       called: 0,
       taken: 0,
     };
-    for (let seed = 1; seed <= 650; seed++) {
-      const outcome = await simulateInstances(seed, { durationMs: seed > 630 ? 20_000 : 3_000 });
+    for (let seed = 1; seed <= runs; seed++) {
+      const outcome = await simulateInstances(seed, { durationMs: seed > shortRuns ? 20_000 : 3_000 });
       for (const name of Object.keys(sums) as (keyof typeof sums)[]) sums[name] += outcome[name];
     }
     // Runs in which nothing happens would prove nothing.
-    expect(sums.instances).toBeGreaterThan(1_250);
-    expect(sums.published).toBeGreaterThan(8_000);
+    expect(sums.instances).toBeGreaterThan(300);
+    expect(sums.published).toBeGreaterThan(1_500);
     expect(sums.seen).toBeGreaterThan(sums.published);
-    expect(sums.kills).toBeGreaterThan(125);
-    expect(sums.pauses).toBeGreaterThan(125);
-    expect(sums.partitions).toBeGreaterThan(250);
-    expect(sums.emptied).toBeGreaterThan(2);
-    expect(sums.failovers).toBeGreaterThan(2);
-    expect(sums.evictions).toBeGreaterThan(5);
+    expect(sums.kills).toBeGreaterThan(30);
+    expect(sums.pauses).toBeGreaterThan(30);
+    expect(sums.partitions).toBeGreaterThan(60);
+    expect(sums.emptied + sums.failovers + sums.evictions).toBeGreaterThan(2);
     expect(sums.brokenTransactions).toBeGreaterThan(0);
-    expect(sums.bans).toBeGreaterThan(30);
-    expect(sums.gaps).toBeGreaterThan(1);
-    expect(sums.sets).toBeGreaterThan(400);
-    expect(sums.changed).toBeGreaterThan(150);
-    expect(sums.replied).toBeGreaterThan(50);
-    expect(sums.blocked).toBeGreaterThan(100);
-    expect(sums.called).toBeGreaterThan(500);
-    expect(sums.taken).toBeGreaterThan(5_000);
-  }, 300_000);
+    expect(sums.bans).toBeGreaterThan(10);
+    expect(sums.gaps).toBeGreaterThan(0);
+    expect(sums.sets).toBeGreaterThan(50);
+    expect(sums.changed).toBeGreaterThan(20);
+    expect(sums.replied).toBeGreaterThan(15);
+    expect(sums.blocked).toBeGreaterThan(10);
+    expect(sums.called).toBeGreaterThan(100);
+    expect(sums.taken).toBeGreaterThan(2_000);
+  });
 
   it('repeats a run exactly from its seed', async () => {
     expect(await simulateInstances(4711)).toEqual(await simulateInstances(4711));

@@ -1,12 +1,12 @@
 import { channelName } from '@nine-bells/wire';
-import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
-import { FaultyWay } from '../../../tests/faultyWay.js';
-import { PgBouncer, pgBouncerIsThere } from '../../../tests/pgBouncer.js';
-import { postgresIsThere, RealPostgres } from '../../../tests/realPostgres.js';
+import { afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { FaultyWay } from '../../../tests/support/faultyWay.js';
+import { PgBouncer, pgBouncerIsThere } from '../../../tests/support/pgBouncer.js';
+import { type PostgresDatabases, postgresIsThere, RealPostgres } from '../../../tests/support/realPostgres.js';
+import { makeMigratedDatabase, sharedPostgres } from '../../../tests/support/shared.js';
 import { Database, type Reads } from '../src/store/database.js';
 import { DatabaseLease } from '../src/store/databaseLease.js';
 import { SqlStore } from '../src/store/sqlStore.js';
-import { storeSuite } from './storeSuite.js';
 
 const chat = channelName('race/3/chat');
 const signals = channelName('race/3/signals');
@@ -14,11 +14,10 @@ const all = { messages: 1000, bytes: 10_000_000 };
 const unavailable = { problem: { code: 'unavailable', retryAfterMs: 1000 } };
 
 describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
-  let postgres: RealPostgres;
+  let postgres: PostgresDatabases;
   beforeAll(async () => {
-    postgres = await RealPostgres.start();
-  }, 60_000);
-  afterAll(() => postgres.remove());
+    postgres = await sharedPostgres();
+  });
   const clean: (() => unknown)[] = [];
   afterEach(async () => {
     for (const each of clean.splice(0).reverse()) await each();
@@ -29,19 +28,17 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     clean.push(() => database.close());
     return database;
   };
+  /** A server of its own, for a test that breaks it. */
+  const ownServer = async (): Promise<RealPostgres> => {
+    const own = await RealPostgres.start();
+    clean.push(() => own.remove());
+    return own;
+  };
   const wayTo = async (port: number): Promise<FaultyWay> => {
     const way = await FaultyWay.start(port);
     clean.push(() => way.stop());
     return way;
   };
-
-  storeSuite({
-    isFile: false,
-    make: async () => {
-      const url = await postgres.makeDatabase();
-      return { url, remove: () => postgres.dropDatabase(url) };
-    },
-  });
 
   it('takes its shape once, whoever starts at the same time', async () => {
     const url = await postgres.makeDatabase();
@@ -51,6 +48,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
   });
 
   it('says `unavailable` while it is away, and goes on by itself', async () => {
+    const postgres = await ownServer();
     const database = await open(await postgres.makeDatabase());
     const one = (reads: Reads) => reads.select('SELECT 1 AS one');
     const probe = () => database.write(async (reads) => ({ statements: [], result: await one(reads) }));
@@ -71,7 +69,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
       '%s, all of it is done once, or nothing',
       async (moment) => {
         const [when, , piece] = moment.split(' ') as ['before' | 'after', string, string];
-        const url = await postgres.makeDatabase();
+        const url = await makeMigratedDatabase();
         const way = await wayTo(postgres.port);
         const database = await open(way.url(url));
         const store = await SqlStore.open(database);
@@ -132,6 +130,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
   });
 
   it('is waited for no longer than a few seconds, and then `unavailable`, frozen or silent', async () => {
+    const postgres = await ownServer();
     const url = await postgres.makeDatabase();
     const way = await wayTo(postgres.port);
     const database = await open(way.url(url));
@@ -158,11 +157,12 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     expect(Date.now() - frozen).toBeLessThan(15_000);
     postgres.resume();
     await publish(5);
-  }, 40_000);
+  });
 
   it('does not keep a process from ending that closes it while it is frozen', async () => {
     const sockets = () => process.getActiveResourcesInfo().filter((each) => each === 'TCPSocketWrap').length;
     const before = sockets();
+    const postgres = await ownServer();
     const database = await open(await postgres.makeDatabase());
     await database.write(async (reads) => ({ statements: [], result: await reads.select('SELECT 1') }));
     await database.reads.select('SELECT 1');
@@ -195,12 +195,10 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
       await new Promise((resolve) => setTimeout(resolve, 50));
     expect(lost).toHaveLength(1);
     for (const each of [last, thief]) await each.release();
-  }, 40_000);
+  });
 
   it('goes on at a standby that was promoted, with everything that it had', async () => {
-    // Not the one of the other tests: copying and removing all of their databases takes a slow disk longer than a test may.
-    const primary = await RealPostgres.start();
-    clean.push(() => primary.remove());
+    const primary = await ownServer();
     const url = await primary.makeDatabase();
     const standby = await primary.standby();
     clean.push(() => standby.remove());
@@ -211,12 +209,12 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     for (let isThere = false; !isThere; )
       isThere = (await standby.query('SELECT 1 FROM messages WHERE number = 5', url.split('/').at(-1))).length > 0;
     await primary.stop();
-    standby.promote();
+    await standby.promote();
     way.leadTo(standby.port);
     expect((await publish(6)).logged.place.number).toBe(6);
     const { messages } = await store.since(chat, { ...(await store.head(chat)), number: 0 }, all);
     expect(messages.map(({ id }) => id)).toEqual(['m1', 'm2', 'm3', 'm4', 'm5', 'm6']);
-  }, 60_000);
+  });
 
   it.skipIf(!pgBouncerIsThere)('works behind a pool that gives each transaction another connection', async () => {
     const url = await postgres.makeDatabase();

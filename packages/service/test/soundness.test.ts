@@ -61,7 +61,7 @@ describe('a database file that is damaged', () => {
     });
     const warnings = new Warnings(makeLog({ level: 'silent', readable: false }));
     const watchman = new Watchman({ database, clock: new ServiceClock(), warnings });
-    await expect.poll(() => warnings.all.join(), { timeout: 5_000 }).toContain('restore a backup');
+    await expect.poll(() => warnings.all.join()).toContain('restore a backup');
     watchman.stop();
   });
 
@@ -94,11 +94,11 @@ describe('a full disk', () => {
     expect(database.health.failed).toBe(1);
     const warnings = new Warnings(makeLog({ level: 'silent', readable: false }));
     const watchman = new Watchman({ database, clock: new ServiceClock(), warnings });
-    await expect.poll(() => warnings.all.join(), { timeout: 5_000 }).toContain('nothing can be committed');
+    await expect.poll(() => warnings.all.join()).toContain('nothing can be committed');
     expect(warnings.all.join()).toContain('full');
     await database.commitToFile(['PRAGMA max_page_count = 1073741823']);
     await publish();
-    await expect.poll(() => warnings.all, { timeout: 5_000 }).toEqual([]);
+    await expect.poll(() => warnings.all).toEqual([]);
     watchman.stop();
   });
 });

@@ -3,12 +3,19 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { channelName, refusal } from '@nine-bells/wire';
 import { afterEach, describe, expect, it } from 'vitest';
+import { copyMigratedFile } from '../../../tests/support/migratedFile.js';
 import { Database } from '../src/store/database.js';
 import { remoteStore } from '../src/workers/remoteStore.js';
 import { storeSuite } from './storeSuite.js';
 
 describe('in SQLite', () => {
-  storeSuite({ isFile: true, make: async () => ({ url: undefined, remove: async () => {} }) });
+  storeSuite({
+    isFile: true,
+    make: async (folder) => {
+      await copyMigratedFile(folder);
+      return { url: undefined, remove: async () => {} };
+    },
+  });
 
   const clean: (() => unknown)[] = [];
   afterEach(async () => {

@@ -46,12 +46,16 @@ const draft = (n: number, more: Partial<Draft> = {}): Draft => ({
 const isSimple = (value: unknown): value is FilterValue => typeof value !== 'object' || value === null;
 const data = ({ messages }: LogSlice): unknown[] => messages.map((each) => each.message.data);
 
-/** A database of a kind, made anew for each test. */
+/** A kind of database; each test has one of its own. */
 export interface DatabaseKind {
   /** It is a file, and says how it would look for something as SQLite does. */
   readonly isFile: boolean;
-  /** Makes one that is empty; what is returned takes it away. */
-  make(): Promise<{ readonly url: string | undefined; remove(): Promise<void> }>;
+  /**
+   * Creates a database without records.
+   *
+   * @param folder - the data folder, for one that is a file
+   */
+  make(folder: string): Promise<{ readonly url: string | undefined; remove(): Promise<void> }>;
 }
 
 /** What is asked of the store, whatever database it is in. */
@@ -69,7 +73,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
 
   beforeEach(async () => {
     folder = mkdtempSync(join(tmpdir(), 'bells-store-'));
-    ({ url, remove } = await make());
+    ({ url, remove } = await make(folder));
     await open();
   });
 

@@ -112,7 +112,7 @@ describe.skipIf(native === undefined)('the native writer', () => {
       await new Promise((resolve) => (burst % 3 === 0 ? setTimeout(resolve, 5) : setImmediate(resolve)));
     }
     const all = Array.from({ length: n }, (_, index) => index);
-    for (const { numbers } of clients) await expect.poll(() => numbers.length, { timeout: 10_000 }).toBe(n);
+    for (const { numbers } of clients) await expect.poll(() => numbers.length).toBe(n);
     for (const { numbers } of clients) expect(numbers).toEqual(all);
     expect(service.engine.cluster.status).toMatchObject({ writer: 'native' });
   });
@@ -206,7 +206,7 @@ describe.skipIf(native === undefined)('the native writer', () => {
     }
     for (const { socket } of goers) socket.terminate();
     for (const each of calls) each.destroy();
-    for (const { numbers } of stays) await expect.poll(() => numbers.length, { timeout: 10_000 }).toBe(n);
+    for (const { numbers } of stays) await expect.poll(() => numbers.length).toBe(n);
     for (const { numbers } of stays) expect(numbers).toEqual(numbers.map((_, index) => index));
     expect(strange).toBe(0);
     for (const { socket } of stays) socket.terminate();
