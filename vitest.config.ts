@@ -5,12 +5,10 @@ import { BaseSequencer, type TestSpecification } from 'vitest/node';
 
 const path = (name: string) => fileURLToPath(new URL(name, import.meta.url));
 
-/** Starts what test files share. */
-const perRun = path('tests/support/perRun.ts');
 /** Bounds on what would never end, on however slow a machine, in milliseconds. */
 const [testMs, pollMs] = [300_000, 60_000];
 /** Files that take long start first, so that none of them runs alone at the end. */
-const long = /pages\/|ostgres\.test|simulation|[fF]aults|recovery|workers|instances/;
+const long = /pages\/|ostgres\.test|simulation|[fF]aults|recovery|workers|instances|descriptions/;
 
 class LongFirst extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {
@@ -19,27 +17,32 @@ class LongFirst extends BaseSequencer {
   }
 }
 
-function project(
-  name: string,
-  { include = [`packages/${name}/test/**/*.test.{ts,tsx}`], ...more }: TestProjectInlineConfiguration['test'] = {},
-): TestProjectInlineConfiguration {
-  // Everything but pages is tested as built: Node.js imports that itself, in a sixth of the time.
-  const alias = [
-    { find: /^\.\.\/src\//, replacement: path(`packages/${name}/dist/`) },
-    { find: /^\.\.\/simulator\//, replacement: path(`packages/${name}/dist-simulator/`) },
-  ];
-  const external = [/\/(packages\/[^/]+|demo)\/dist(-simulator)?\//];
-  return {
-    extends: true,
-    resolve: { alias: name === 'console' ? [] : alias },
-    test: { name, include, server: { deps: { external } }, ...more },
-  };
+/** Has packages tested as built, but for pages: Node.js imports that itself, in a sixth of the time. */
+const asBuilt = {
+  name: 'as-built',
+  enforce: 'pre' as const,
+  resolveId(source: string, importer = '') {
+    const [, folder, rest] = /^\.\.\/(src|simulator)\/(.*)$/.exec(source) ?? [];
+    const [, inPackage] = /^(.*\/packages\/[^/]+)\/test\//.exec(importer) ?? [];
+    if (folder === undefined || inPackage === undefined || inPackage.endsWith('/console')) return undefined;
+    return `${inPackage}/${folder === 'src' ? 'dist' : 'dist-simulator'}/${rest}`;
+  },
+};
+
+function project(name: string, test: TestProjectInlineConfiguration['test']): TestProjectInlineConfiguration {
+  return { extends: true, test: { name, ...test } };
 }
 
-const started = { setupFiles: [path('tests/support/setUp.ts')], globalSetup: perRun };
+/** What tests of the service have in common. */
+const started = {
+  setupFiles: [path('tests/support/setUp.ts')],
+  globalSetup: path('tests/support/perRun.ts'),
+};
 
 export default defineConfig({
+  plugins: [asBuilt],
   test: {
+    server: { deps: { external: [/\/(packages\/[^/]+|demo)\/dist(-simulator)?\//] } },
     // Files that run in one process share what they import.
     isolate: false,
     // Most tests that start something wait for it most of the time.
@@ -50,13 +53,11 @@ export default defineConfig({
     expect: { poll: { timeout: pollMs } },
     env: { NO_COLOR: '1' },
     projects: [
-      project('wire'),
-      project('core'),
-      project('drills'),
-      project('console'),
-      project('client'),
-      project('service', started),
-      project('crossing', { include: ['tests/*.test.ts', 'tests/pages/*.test.ts'], ...started }),
+      project('packages', { include: ['packages/{wire,core,client,drills,console}/test/**/*.test.{ts,tsx}'] }),
+      project('service', {
+        include: ['packages/service/test/**/*.test.ts', 'tests/*.test.ts', 'tests/pages/*.test.ts'],
+        ...started,
+      }),
       project('release', { include: ['tests/release/*.test.ts'], ...started }),
     ],
   },

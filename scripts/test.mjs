@@ -14,11 +14,8 @@ import { join, relative } from 'node:path';
 import { browserFile, engineFiles, root, setUp } from './setUp.mjs';
 
 const bin = (name) => join(root, 'node_modules/.bin', name);
-const projects = (names) => names.flatMap((name) => ['--project', name]);
-/** Projects that need neither a database nor a browser. */
-const light = ['wire', 'core', 'client', 'drills', 'console'];
-/** Of what needs nothing but Node.js, the files that take long. */
-const notQuick = ['**/simulation*.test.ts', '**/*ostgres.test.ts'].flatMap((name) => ['--exclude', name]);
+/** Files that take long, of packages that need nothing but Node.js. */
+const notQuick = ['simulation', 'load', 'invitations', 'trace', 'sessions', 'search', 'marks', 'changes'];
 const slowestFiles = 10;
 
 const counts = { passed: 0, failed: 0, skipped: 0 };
@@ -47,7 +44,8 @@ summarize();
 async function runQuick() {
   await setUp();
   if (has('--check')) await runChecks();
-  await runTests([...projects([...light, 'service']), ...notQuick, ...args]);
+  const exclude = notQuick.flatMap((name) => ['--exclude', `**/${name}*.test.ts`]);
+  await runTests(['--project', 'packages', ...exclude, ...args]);
 }
 
 async function runSome(selection) {
@@ -62,7 +60,7 @@ async function runRelease() {
   await runSimulations();
 }
 
-/** Runs the checks and the light projects, as soon as there is what they need, and then the others. */
+/** Runs the checks and the packages that need nothing else, as soon as they are built, and then the others. */
 async function runAll() {
   let ready;
   await new Promise((resolve, reject) => {
@@ -71,7 +69,7 @@ async function runAll() {
   });
   const startMs = performance.now();
   let said = '';
-  const beside = runTests(projects(light), (text) => {
+  const beside = runTests(['--project', 'packages'], (text) => {
     said += text;
   });
   await runChecks();
@@ -79,9 +77,9 @@ async function runAll() {
   console.log(said);
   await ready;
   sayWhatIsMissing();
-  await runTests(projects(['service', 'crossing']));
+  await runTests(['--project', 'service']);
   if (has('--with-release')) {
-    await runTests(projects(['release']));
+    await runTests(['--project', 'release']);
     await runSimulations();
   }
   console.log(`\nAll suites together: ${duration((performance.now() - startMs) / 1000)}`);

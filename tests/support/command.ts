@@ -1,10 +1,11 @@
 import { AsyncLocalStorage } from 'node:async_hooks';
 import { type ChildProcess, spawn } from 'node:child_process';
-import { readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { fileURLToPath } from 'node:url';
 import { main } from '../../packages/cli/dist/main.js';
 import { record } from './log.js';
+import { copyMigratedFile } from './migratedFile.js';
 import { configurationText } from './service.js';
 import { until } from './until.js';
 
@@ -130,6 +131,7 @@ export async function serve(
   const file = join(folder, 'bells.yaml');
   writeFileSync(file, text);
   const data = join(folder, 'data');
+  if (!existsSync(data) && !/database:/.test(text) && !args.includes('--database')) await copyMigratedFile(data);
   const command = new Command(['serve', '--config', file, '--port', String(port), '--data', data, ...args]);
   const { process: child } = command;
   const listening = async (): Promise<string | undefined> => {

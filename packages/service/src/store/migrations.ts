@@ -10,7 +10,6 @@ import {
   type Transaction,
   type WhereOptions,
 } from 'sequelize';
-import { Umzug } from 'umzug';
 import { randomText } from '../system/ids.js';
 
 /** What a migration changes the database with: all of it in one transaction. */
@@ -112,6 +111,8 @@ export async function bringUpToDate(
 ): Promise<void> {
   const shape = new Shape(on, transaction);
   if (await hasAll(shape)) return;
+  // It takes a tenth of a start to load, and most starts do not need it.
+  const { Umzug } = await import('umzug');
   const umzug = new Umzug({
     migrations: [...migrations],
     context: shape,
