@@ -9,6 +9,9 @@ import { until } from './until.js';
 const redisServer = '/usr/bin/redis-server';
 export const redisIsThere = existsSync(redisServer);
 
+/** Never connected. Each client that is not a duplicate makes a class of its own, with all commands. */
+const template = createClient();
+
 /** A Redis of this test's own, on a free port, in a folder of its own. */
 export class RealRedis {
   readonly url: string;
@@ -40,7 +43,7 @@ export class RealRedis {
 
   /** Asks it something, on a connection of its own. */
   async ask<T>(args: readonly string[]): Promise<T> {
-    const client = createClient({ url: this.url, socket: { reconnectStrategy: false } });
+    const client = template.duplicate({ url: this.url, socket: { reconnectStrategy: false } });
     client.on('error', () => {});
     try {
       await client.connect();
