@@ -52,7 +52,9 @@ describe('the simulator', () => {
     async (fault) => {
       const failures: string[] = [];
       for (let seed = 1; seed <= 12; seed++)
-        await simulate(seed, { sabotage: fault, durationMs: 8_000 }).catch((error: Error) => failures.push(error.message));
+        await simulate(seed, { sabotage: fault, durationMs: 8_000 }).catch((error: Error) =>
+          failures.push(error.message),
+        );
       expect(failures.length).toBeGreaterThan(3);
       expect(failures[0]).toMatch(/^seed \d+: /);
       const seed = Number(/\d+/.exec(failures[0] as string)?.[0]);
