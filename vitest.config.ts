@@ -33,7 +33,7 @@ function project(name: string, test: TestProjectInlineConfiguration['test']): Te
   return { extends: true, test: { name, ...test } };
 }
 
-/** What tests of the service have in common. */
+/** Options shared by all tests of the service. */
 const started = {
   setupFiles: [path('tests/support/setUp.ts')],
   globalSetup: path('tests/support/perRun.ts'),

@@ -1,7 +1,6 @@
 import type { Line, ReceivedMessage } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { ninebells } from './support/command.js';
-import { postgresIsThere } from './support/realPostgres.js';
 import { redisIsThere } from './support/realRedis.js';
 import { openLine, type StartedService, startInstances } from './support/service.js';
 import { startTwo } from './support/twoInstances.js';
@@ -25,8 +24,7 @@ afterEach(async () => {
 const start = (more: Parameters<typeof startInstances>[2] = {}): Promise<StartedService[]> =>
   startInstances(text, clean, more);
 
-const come = (service: StartedService, user: string, transport?: 'poll' | 'stream'): Promise<Line> =>
-  openLine(clean, service, user, transport && { transport });
+const come = (service: StartedService, user: string): Promise<Line> => openLine(clean, service, user);
 
 async function hears(line: Line, channel = chat) {
   const entry = line.enter(channel, { last: 100 });
@@ -37,9 +35,9 @@ async function hears(line: Line, channel = chat) {
 }
 
 describe('users who keep others away', () => {
-  it.each(['websocket', 'stream', 'poll'] as const)('hear nothing of them, over %s', async (transport) => {
+  it('hear nothing of them', async () => {
     const [service] = (await start()) as [StartedService];
-    const line = await come(service, 'pia', transport === 'websocket' ? undefined : transport);
+    const line = await come(service, 'pia');
     const [pia, marked] = [await hears(line), await hears(line, 'committee')];
     const other = await come(service, 'pia');
     const [jory, ines] = [await come(service, 'jory'), await come(service, 'ines')];
@@ -102,12 +100,9 @@ describe('users who keep others away', () => {
   });
 });
 
-describe.each([
-  ['SQLite', true],
-  ['PostgreSQL', postgresIsThere],
-] as const)('users who keep others away, on two instances with %s', (kind, isThere) => {
-  it.skipIf(!redisIsThere || !isThere)('do so on both at once, also in what is unread', async () => {
-    const [one, two] = await startTwo(text, clean, kind);
+describe('users who keep others away, on two instances', () => {
+  it.skipIf(!redisIsThere)('do so on both at once, also in what is unread', async () => {
+    const [one, two] = await startTwo(text, clean);
     const [here, there] = [await come(one, 'pia'), await come(two, 'pia')];
     const [a, b] = [await hears(here), await hears(there)];
     const [jory, ines] = [await come(two, 'jory'), await come(one, 'ines')];

@@ -218,11 +218,9 @@ describe('doors that need no credential', () => {
 
   it.each(['/console/session', '/line/sessions'])('%s inflates nothing', async (path) => {
     const bomb = gzipSync(`{${Array.from({ length: 200_000 }, (_, n) => `"m${n}":1`).join()}}`);
-    const begun = Date.now();
     const answer = await post(path, bomb, { 'content-encoding': 'gzip' });
     expect(answer.status).toBe(400);
     expect((await answer.text()).length).toBeLessThan(1_000);
-    expect(Date.now() - begun).toBeLessThan(1_000);
   });
 
   it.each([

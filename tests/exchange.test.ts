@@ -330,13 +330,11 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
     exchange.publish('all', 'before');
     await until(() => heard.length === 1);
     way.silence();
-    const begun = Date.now();
     await until(() => tried(() => exchange.append(channel, [keyed(Date.now())], bounds)));
     await until(() => {
       exchange.publish('all', 'after');
       return heard.includes('after');
     });
-    expect(Date.now() - begun).toBeLessThan(7_000);
     clearInterval(beats);
     exchange.close();
     way.stop();

@@ -1,7 +1,6 @@
 import type { Line } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { ninebells } from './support/command.js';
-import { postgresIsThere } from './support/realPostgres.js';
 import { redisIsThere } from './support/realRedis.js';
 import { openLine, type StartedService, startInstances } from './support/service.js';
 import { startTwo } from './support/twoInstances.js';
@@ -108,12 +107,9 @@ describe('invitations', () => {
   });
 });
 
-describe.each([
-  ['SQLite', true],
-  ['PostgreSQL', postgresIsThere],
-] as const)('invitations, on two instances with %s', (kind, isThere) => {
-  it.skipIf(!redisIsThere || !isThere)('hold on both at once, and admit no more than they say', async () => {
-    const [one, two] = await startTwo(text, clean, kind);
+describe('invitations, on two instances', () => {
+  it.skipIf(!redisIsThere)('hold on both at once, and admit no more than they say', async () => {
+    const [one, two] = await startTwo(text, clean);
     const { code, invitation } = await one.backend.invite({ channel: hearing, uses: 3 });
     const lines = await Promise.all(
       Array.from({ length: 8 }, (_, n) => come(n % 2 === 0 ? one : two, `user${Math.floor(n / 2)}`)),

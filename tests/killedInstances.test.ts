@@ -143,9 +143,7 @@ describe.skipIf(!redisIsThere)('an instance', () => {
     };
     await until(async () => (await notes('joined')) === 1);
     dying.command.process.kill('SIGKILL');
-    const diedMs = Date.now();
     await until(() => decks.every(({ count }) => count === 2));
-    expect(Date.now() - diedMs).toBeLessThan(9_000);
     await wait(500);
     expect(await notes('left')).toBe(1);
     expect((await two.backend.instances()).instances.map(({ instance }) => instance)).toEqual(['i2', 'i3']);

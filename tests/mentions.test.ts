@@ -1,7 +1,6 @@
 import type { Line, Notice } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { ninebells } from './support/command.js';
-import { postgresIsThere } from './support/realPostgres.js';
 import { redisIsThere } from './support/realRedis.js';
 import { openLine, type StartedService, startInstances } from './support/service.js';
 import { startTwo } from './support/twoInstances.js';
@@ -25,8 +24,8 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-const come = (service: StartedService, user: string, roles: string[] = [], transport?: 'poll' | 'stream') =>
-  openLine(clean, service, user, { rights: { roles }, ...(transport && { transport }) });
+const come = (service: StartedService, user: string, roles: string[] = []) =>
+  openLine(clean, service, user, { rights: { roles } });
 
 /** What rings at a user, as it comes. */
 async function bell(line: Line): Promise<Notice[]> {
@@ -36,9 +35,9 @@ async function bell(line: Line): Promise<Notice[]> {
 }
 
 describe('mentions', () => {
-  it.each(['websocket', 'stream', 'poll'] as const)('ring at whom they mean, over %s', async (transport) => {
+  it('ring at the users they name', async () => {
     const [service] = (await startInstances(text, clean)) as [StartedService];
-    const mira = await come(service, 'mira', ['umpire'], transport === 'websocket' ? undefined : transport);
+    const mira = await come(service, 'mira', ['umpire']);
     const [pia, tomas] = [await come(service, 'pia'), await come(service, 'tomas', ['umpire'])];
     const rung = [await bell(pia), await bell(tomas)] as const;
     const said = await mira.publish(chat, { text: 'Your oar' }, { mentions: { users: ['pia', 'nobody'] } });
@@ -116,8 +115,8 @@ describe('mentions', () => {
     });
   });
 
-  it.skipIf(!redisIsThere || !postgresIsThere)('ring, and keep silent, on both of two instances', async () => {
-    const [one, two] = await startTwo(text, clean, 'PostgreSQL');
+  it.skipIf(!redisIsThere)('ring, and keep silent, on both of two instances', async () => {
+    const [one, two] = await startTwo(text, clean);
     const [here, there] = [await come(one, 'pia'), await come(two, 'pia')];
     const mira = await come(two, 'mira', ['umpire']);
     const rung = [await bell(here), await bell(there)];

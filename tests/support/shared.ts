@@ -18,7 +18,7 @@ export async function makeMigratedDatabase(): Promise<string> {
   return (await sharedPostgres()).makeDatabase(migratedName);
 }
 
-/** Connects to the browser of this test run. Closing what is returned closes the contexts of this connection only. */
+/** Connects to the browser of this test run. Closing the connection closes its own contexts only. */
 export async function sharedBrowser(): Promise<Browser> {
   return chromium.connectOverCDP(await addressOf('browser'));
 }

@@ -237,6 +237,7 @@ describe('what does not fit a schema', () => {
         true,
       ),
     ).toHaveLength(16_000);
-    expect(performance.now() - beganMs).toBeLessThan(2_000);
+    // It takes half a second; what is not linear would take hours.
+    expect(performance.now() - beganMs).toBeLessThan(60_000);
   });
 });
