@@ -1,19 +1,11 @@
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
-import { join } from 'node:path';
 import type { Line, ReceivedMessage } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
 import { RawLine } from './support/rawLine.js';
 import { RealCluster, RealRedis, redisIsThere } from './support/realRedis.js';
-import { configurationText, openLine, type StartedService, startService } from './support/service.js';
+import { openLine, pontoonText, type StartedService, startInstances as startAll } from './support/service.js';
 import { until, wait } from './support/until.js';
 
-const text = `${configurationText}
-  - pattern: pontoon/:name
-    presence: { grace: 1s }
-    allow: { enter: anyone, publish: anyone, hail: anyone }
-`;
 const quick = { backOff: { firstMs: 20, maxMs: 200 } };
 
 const clean: (() => unknown)[] = [];
@@ -21,20 +13,9 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-/** Instances of one service: the same data folder, and a Redis where they meet. */
-async function startInstances(count: number, relay: string, more = ''): Promise<StartedService[]> {
-  const folder = mkdtempSync(join(tmpdir(), 'bells-instances-'));
-  const all: StartedService[] = [];
-  for (let n = 1; n <= count; n++)
-    all.push(await startService({ folder, relay, text: text.replace('port: 0,', `port: 0, instance: i${n},`) + more }));
-  clean.push(async () => {
-    for (const each of all) await each.stop();
-    rmSync(folder, { recursive: true, force: true });
-  });
-  // Each has to have met the others.
-  await until(() => all.every(({ service }) => service.engine.cluster.instances.length === count));
-  return all;
-}
+/** Starts instances of one service that meet in a Redis. */
+const startInstances = (count: number, relay: string, more = ''): Promise<StartedService[]> =>
+  startAll(pontoonText + more, clean, { count, relay });
 
 const come = ({ token, ...started }: StartedService, user: string, url = started.url): Promise<Line> =>
   openLine(clean, { url, token }, user, quick);

@@ -8,14 +8,9 @@ import { afterEach, describe, expect, it } from 'vitest';
 import { Balancer } from './support/balancer.js';
 import { serve } from './support/command.js';
 import { RealRedis, redisIsThere } from './support/realRedis.js';
-import { configurationText, openLine, type StartedService, startService } from './support/service.js';
+import { openLine, pontoonText, type StartedService, startService } from './support/service.js';
 import { until, wait } from './support/until.js';
 
-const text = `${configurationText}
-  - pattern: pontoon/:name
-    presence: { grace: 1s }
-    allow: { enter: anyone, publish: anyone, hail: anyone }
-`;
 const quick = { backOff: { firstMs: 20, maxMs: 200 } };
 
 const clean: (() => unknown)[] = [];
@@ -36,7 +31,7 @@ describe.skipIf(!redisIsThere)('an instance', () => {
       const urls: string[] = [];
       const all: Awaited<ReturnType<typeof serve>>[] = [];
       for (const name of ['i1', 'i2']) {
-        const own = text.replace('port: 0,', `port: 0, instance: ${name},`);
+        const own = pontoonText.replace('port: 0,', `port: 0, instance: ${name},`);
         const started = await serve(folder, 0, { text: own, args: ['--relay', redis.url] });
         all.push(started);
         urls.push(started.url);
@@ -112,7 +107,7 @@ describe.skipIf(!redisIsThere)('an instance', () => {
     const redis = await RealRedis.start();
     clean.push(() => redis.remove());
     const folder = mkdtempSync(join(tmpdir(), 'bells-dead-'));
-    const noted = `${text}
+    const noted = `${pontoonText}
   - { pattern: deck/:name, logbook: kept, presence: { grace: 1s, noted: true }, allow: { enter: anyone, read: anyone } }
 `;
     const dying = await serve(folder, 0, { text: noted, args: ['--relay', redis.url] });
@@ -151,6 +146,6 @@ describe.skipIf(!redisIsThere)('an instance', () => {
 });
 
 function tokenOf(user: string): Promise<string> {
-  const { tokens } = parseConfiguration(text, 'bells.yaml');
+  const { tokens } = parseConfiguration(pontoonText, 'bells.yaml');
   return signToken(tokens, { user, forMs: 60_000 });
 }

@@ -22,6 +22,13 @@ channels:
   - { pattern: committee, logbook: kept, allow: { enter: signed-in, publish: signed-in } }
 `;
 
+/** The same, with channels that are recent, show members, and are open to anyone. */
+export const pontoonText = `${configurationText}
+  - pattern: pontoon/:name
+    presence: { grace: 1s }
+    allow: { enter: anyone, publish: anyone, hail: anyone }
+`;
+
 /** A service in this process, in a data folder of its own, on a free port. */
 export interface StartedService {
   readonly service: Service;
