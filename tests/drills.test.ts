@@ -17,19 +17,23 @@ beforeAll(() => {
 });
 afterAll(() => rmSync(folder, { recursive: true, force: true }));
 
-const people = `drill: 1
+/** Returns the head of a drill, in which each step waits so long for what it expects. */
+const people = (within = '60s'): string => `drill: 1
 users: { pia: { name: Pia Lund }, tomas: { claims: { boats: [petrel] } } }
 clients: { pia: pia, tomas: tomas, guest: guest, late: { user: pia, connects: later }, fan: { guest: true, times: 3 } }
-within: 1s
+within: ${within}
 steps:
 `;
 let files = 0;
-/** Runs the steps of one drill against a service in memory. */
-function drill(steps: string, ...args: string[]): Promise<Ended> {
+/** Runs one drill against a service in memory. */
+function run(head: string, steps: string, args: readonly string[] = []): Promise<Ended> {
   const file = join(folder, `n${++files}.drill.yaml`);
-  writeFileSync(file, people + steps.replace(/^(?=[^\n])/gm, '  '));
+  writeFileSync(file, head + steps.replace(/^(?=[^\n])/gm, '  '));
   return ninebells(['drill', file, '--config', join(folder, 'bells.yaml'), ...args]);
 }
+const drill = (steps: string, ...args: string[]): Promise<Ended> => run(people(), steps, args);
+/** Runs a drill in which a step waits in vain. */
+const failingDrill = (steps: string): Promise<Ended> => run(people('1s'), steps);
 
 describe('ninebells drill', () => {
   it('runs the drills that the docs teach by', async () => {
@@ -131,7 +135,7 @@ describe('ninebells drill', () => {
       ['no-such-channel', '(leg 1)', 'ok   pia: { publish: committee'],
     ],
   ])('fails by %s, and says what came instead', async (_, steps, told) => {
-    const { code, out } = await drill(steps);
+    const { code, out } = await failingDrill(steps);
     for (const each of told) expect(out).toContain(each);
     expect(out).toMatch(/1 drill of 1 failed/);
     expect(code).toBe(1);
@@ -222,7 +226,7 @@ steps:
 
   it('leaves nothing behind when it is interrupted, and clears up after one that was killed', async () => {
     const file = join(folder, 'long.drill.yaml');
-    writeFileSync(file, `${people}  - wait: 60s\n`);
+    writeFileSync(file, `${people()}  - wait: 60s\n`);
     const places = () =>
       ['/dev/shm', tmpdir()].flatMap((place) => readdirSync(place)).filter((name) => name.startsWith('bells-test-'));
     const run = async (): Promise<Command> => {
@@ -296,13 +300,13 @@ load:
 
   it('runs again when a file has changed', async () => {
     const file = join(folder, 'watched.drill.yaml');
-    writeFileSync(file, `${people}  - pia: { enter: nowhere/at/all }\n`);
+    writeFileSync(file, `${people()}  - pia: { enter: nowhere/at/all }\n`);
     const command = new Command(['drill', file, '--config', join(folder, 'bells.yaml'), '--watch']);
     await until(() => command.err.includes('Watching'));
     expect(command.out).toContain('1 drill of 1 failed');
-    writeFileSync(file, `${people}  - pia: { entr: committee }\n`);
+    writeFileSync(file, `${people()}  - pia: { entr: committee }\n`);
     await until(() => command.out.includes('did you mean "enter"?'));
-    writeFileSync(file, `${people}  - pia: { enter: committee }\n`);
+    writeFileSync(file, `${people()}  - pia: { enter: committee }\n`);
     await until(() => command.out.includes('1 drill passed'));
     command.process.kill('SIGINT');
     await command.ended;
@@ -327,7 +331,7 @@ load:
     });
 
     it('cannot make tokens without a secret', async () => {
-      writeFileSync(join(folder, 'bare.drill.yaml'), `${people}  - pia: { enter: committee }\n`);
+      writeFileSync(join(folder, 'bare.drill.yaml'), `${people()}  - pia: { enter: committee }\n`);
       const { out, code } = await ninebells(['drill', join(folder, 'bare.drill.yaml'), '--url', service.url]);
       expect(out).toContain('pia cannot connect: there is nothing to sign tokens with');
       expect(code).toBe(1);
