@@ -10,7 +10,7 @@ export const root = dirname(dirname(fileURLToPath(import.meta.url)));
 const stamps = join(root, '.setup');
 const minNode = [20, 19];
 
-/** Where Debian puts Chromium: the one without windows, which takes a third less time, and the whole browser. */
+/** Paths of Chromium in Debian: its shell without windows, which takes a third less time, and the whole browser. */
 const browserFiles = ['/usr/lib/chromium/chromium-headless-shell', '/usr/bin/chromium'];
 /** What the tests run the service with: where Debian puts it, and the package that has it. */
 export const engineFiles = {

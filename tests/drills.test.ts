@@ -32,7 +32,7 @@ function run(head: string, steps: string, args: readonly string[] = []): Promise
   return ninebells(['drill', file, '--config', join(folder, 'bells.yaml'), ...args]);
 }
 const drill = (steps: string, ...args: string[]): Promise<Ended> => run(people(), steps, args);
-/** Runs a drill in which a step waits in vain. */
+/** Runs a drill with a step that waits in vain. */
 const failingDrill = (steps: string): Promise<Ended> => run(people('1s'), steps);
 
 describe('ninebells drill', () => {

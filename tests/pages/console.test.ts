@@ -45,7 +45,7 @@ describe.skipIf(!browserIsThere)('the console', () => {
     await other.getByText(/used before/).waitFor();
   });
 
-  it('shows what was refused, and explains it though the session has ended', async () => {
+  it('shows refusals, and explains them after the session has ended', async () => {
     const answer = await fetch(`${demo.service.url}/regatta/token?user=pia`);
     const line = connect(demo.service.url, { token: ((await answer.json()) as { token: string }).token });
     await line.enter('crew/petrel').ready.catch(() => {});
@@ -140,7 +140,7 @@ describe.skipIf(!browserIsThere)('the console', () => {
     await page.getByLabel(':race').fill('9');
     await page.getByLabel('at', { exact: true }).fill('soon');
     await page.getByRole('button', { name: 'Publish' }).click();
-    // What does not fit is said beside its field, and with its pointer.
+    // The form shows each fault beside its field, and with its pointer.
     await page.getByText('expected a date-time', { exact: true }).waitFor();
     await page.getByText('/data/at: expected a date-time').waitFor();
     await page.getByLabel('at', { exact: true }).fill('2031-06-14T14:02:11Z');

@@ -87,7 +87,7 @@ describe.skipIf(!browserIsThere)('the demo page', () => {
     expect(await texts(pia)).toEqual(await texts(jory));
   });
 
-  it('shows two windows side by side; what is said with the plug pulled is sent later, or taken back, and what was missed comes back', async () => {
+  it('shows two windows side by side: offline messages are sent later or taken back, and missed ones are caught up on', async () => {
     const page = await open('/regatta');
     const [left, right] = [page.locator('.window').nth(0), page.locator('.window').nth(1)];
     for (const each of [left, right]) await each.getByText(/^open/).waitFor();
@@ -261,7 +261,7 @@ describe.skipIf(!browserIsThere)('the demo page of a service that is killed', ()
     await page.getByPlaceholder('Say something').fill('Before the storm');
     await page.keyboard.press('Enter');
     await page.locator('.messages').getByText('Before the storm').waitFor();
-    // Without a network it cannot come back too early, and the tries become rarer.
+    // Offline, the page cannot reconnect too early, and its attempts become rarer.
     await pages.context?.setOffline(true);
     before.command.process.kill('SIGKILL');
     await before.command.ended;

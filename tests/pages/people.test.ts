@@ -63,7 +63,7 @@ describe.skipIf(!browserIsThere)('the console and the chat, about people', () =>
     expect(await jory.getByRole('button', { name: 'Send' }).isDisabled()).toBe(false);
   });
 
-  it('decides about what waits before it is published, which its author sees on its page', async () => {
+  it('approves and rejects pending messages, and shows their author each decision', async () => {
     const page = await signedIn('/console/people');
     const [pia, jory] = [await open('/regatta/?as=pia'), await open('/regatta/?as=jory')];
     const send = async (text: string): Promise<void> => {
@@ -153,7 +153,7 @@ describe.skipIf(!browserIsThere)('the chat', () => {
     ];
     // Who has a channel in view is not notified: no other window of Felix may be open.
     await felix.locator('.channel').selectOption('regatta/notices');
-    // Who they are is written down a moment after they came.
+    // The service stores names a moment after users connect.
     for (const user of ['ines', 'felix']) await until(() => backend.user(user).catch(() => undefined));
     const say = async (text: string): Promise<void> => {
       await mira.getByPlaceholder('Say something').fill(text);

@@ -77,7 +77,7 @@ describe.skipIf(!browserIsThere)('the workbench', () => {
     await page.getByRole('button', { name: 'What to do with jury' }).click();
     await page.getByRole('menuitem', { name: 'Connect' }).click();
     await page.locator('td', { hasText: /From the bureau.*caught up/ }).waitFor();
-    // A frame that is none is told as such.
+    // The service answers a malformed frame with a problem.
     await next.getByText('By hand').click();
     await next.getByLabel('The frame').fill('{ no JSON');
     await next.getByRole('button', { name: 'Send' }).click();
