@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { decodeJwt } from 'jose';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { Command, ninebells, startNinebells } from './support/command.js';
+import { Command, ninebells, spawnNinebells, startNinebells } from './support/command.js';
 import { configurationText, type StartedService, startService } from './support/service.js';
 import { until } from './support/until.js';
 
@@ -167,5 +167,31 @@ describe('ninebells', () => {
     expect(err).toContain('"started"');
     expect(err).not.toContain(key);
     expect(err).not.toContain(token);
+  });
+});
+
+describe('the program ninebells', () => {
+  it.each<[number, string[]]>([
+    [0, ['channels']],
+    [2, ['lisen']],
+    [3, ['explain', '--guest', 'enter', 'crew/petrel']],
+    [4, ['channels', '--url', 'http://127.0.0.1:9']],
+  ])('exits with %i after `%j`', async (code, args) => {
+    expect((await spawnNinebells(args, env)).code).toBe(code);
+  });
+
+  it.each(['SIGINT', 'SIGTERM'] as const)('ends `listen` cleanly on %s', async (signal) => {
+    const command = new Command(['listen', 'race/9/chat'], env);
+    await until(() => command.err.includes('connected'));
+    command.process.kill(signal);
+    expect(await command.ended).toMatchObject({ code: 0, out: '' });
+  });
+
+  it('ends without a complaint when its reader closes the pipe', async () => {
+    const command = new Command(['listen', 'race/9/chat'], env);
+    await until(() => command.err.includes('connected'));
+    command.process.stdout?.destroy();
+    await started.backend.publishAll([1, 2].map((data) => ({ channel: 'race/9/chat', data })));
+    expect((await command.ended).err).not.toContain('EPIPE');
   });
 });

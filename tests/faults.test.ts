@@ -153,7 +153,7 @@ describe.skipIf(!redisIsThere)('when a replica of Redis takes over, and every wr
     }
     const outcome = await load.end();
     expect(outcome.faults).toEqual([]);
-    // A client that is told late may go over two changes at once.
+    // A client that learns of it late may skip two changes at once.
     expect(new Set(outcome.gaps)).toEqual(new Set(['new-volume']));
     expect(outcome.gaps.length).toBeLessThanOrEqual(gaps);
     master.resume();

@@ -46,7 +46,7 @@ interface Place {
 }
 
 const here = ({ channel }: Place) => ({ channel });
-/** In the order in which they are sent. */
+/** Requests, in sending order. */
 const cases: Readonly<Record<Exclude<Verb, 'hello'>, Case>> = {
   enter: [here, 'done', 'done', 'done'],
   publish: [(at) => ({ ...here(at), data: { text: 'Ahoy' } }), 'not-allowed', 'done', 'done'],

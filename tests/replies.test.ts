@@ -106,7 +106,7 @@ describe('replies, on two instances', () => {
         [undefined, 1],
         [expect.objectContaining({ text: 'the secret start' }), undefined],
       ]);
-    // Who takes part is told on every instance, and after a reconnection of what it has missed.
+    // Participants learn of replies on every instance, and catch up after a reconnection.
     const news: number[] = [];
     pia.addEventListener('threads', ({ detail }) => news.push(...detail.threads.map(({ unread }) => unread)));
     await pia.publish(chat, { text: 'so it is' }, { replyTo: root.cursor });

@@ -155,7 +155,7 @@ describe.skipIf(!browserIsThere)('the console', () => {
     await page.getByText('whose claim boats holds :boat or the role coach').first().waitFor();
   });
 
-  it('shows what other systems said and were told, tries routes, and sends again', async () => {
+  it('lists arrivals and deliveries, tries routes, and sends deliveries again', async () => {
     expect((await demo.postReading()).status).toBe(202);
     await finish(backend as unknown as Backend<Regatta>, 'knot');
     const page = await signedIn('/console/webhooks');
@@ -204,7 +204,7 @@ describe.skipIf(!browserIsThere)('the console', () => {
     await page.getByText('No channel rule matches this name').waitFor();
   });
 
-  it('explains who may do what, for somebody made up and for a live session', async () => {
+  it('explains access, for a made-up user and for a live session', async () => {
     const page = await signedIn('/console/access');
     await page.getByLabel('User').fill('ines');
     await page.getByLabel('Other claims').fill('{"boats": ["turnstone"]}');

@@ -165,7 +165,7 @@ describe.skipIf(!browserIsThere)('the demo page', () => {
     await page.getByText('Tacking on the next header.').waitFor();
   });
 
-  it('shows who is here, who is typing, and that somebody else edits the same sheet', async () => {
+  it('shows members, typing, and other editors of the same sheet', async () => {
     const pia = await open('/regatta/?as=pia');
     await pia.locator('.here', { hasText: '1 here: Pia Lund' }).waitFor();
     const jory = await open('/regatta/?as=jory', undefined, false);

@@ -84,7 +84,7 @@ describe.skipIf(!browserIsThere)('the console and the chat, about people', () =>
     await jory.getByText('Not published (one is enough): And www.oars.example').waitFor();
     const said = (text: string) => pia.locator('.messages li', { has: pia.getByText(text, { exact: true }) });
     expect(await said('Flags at https://flags.example').count()).toBe(0);
-    // What came first holds them up: its author takes it back.
+    // The first message blocks the others until its author takes it back.
     await jory
       .locator('.messages li', { hasText: 'half the price' })
       .getByRole('button', { name: 'Take back' })
@@ -175,7 +175,7 @@ describe.skipIf(!browserIsThere)('the chat', () => {
     await until(async () => (await listed.count()) === 0);
   });
 
-  it('mutes a user for one spectator alone, until it wants to hear the user again', async () => {
+  it('mutes a user for one spectator alone, until they unmute the user', async () => {
     const [pia, ines, jory] = [
       await open('/regatta/?as=pia'),
       await open('/regatta/?as=ines', undefined, false),

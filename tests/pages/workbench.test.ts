@@ -64,7 +64,7 @@ describe.skipIf(!browserIsThere)('the workbench', () => {
     await page.locator('tr', { hasText: 'We go on' }).getByRole('button', { name: 'not here: why?' }).click();
     await page.getByText(/tomas did not get it.*banned/).waitFor();
     await page.keyboard.press('Escape');
-    // What was missed on a bad network is found in the reply, and marked.
+    // The reply has the messages missed offline, and the sheet marks them.
     await page.getByRole('button', { name: 'What to do with jury' }).click();
     await page.getByText('Cut the connection').click();
     await page.locator('th', { hasText: 'jury' }).getByRole('img', { name: 'not connected' }).waitFor();
