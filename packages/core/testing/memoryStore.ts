@@ -9,6 +9,7 @@ import {
   type BoardSnapshot,
   type Change,
   type ChangedMessage,
+  type Committing,
   countsAsUnread,
   type Draft,
   type EarlierRevision,
@@ -40,6 +41,7 @@ import {
   type NoticeDraft,
   noSuchMessage,
   noticeOf,
+  noVolume,
   type PendingKey,
   type PersonMessages,
   type PersonPlace,
@@ -56,6 +58,7 @@ import {
   type RecordKind,
   type ReportEnd,
   type ReportWish,
+  type Revocation,
   type SearchEntry,
   type SearchFound,
   type SearchLookup,
@@ -334,13 +337,14 @@ export class MemoryStore extends MemoryPending implements Store {
     user?: string,
   ): ReactionSlice {
     const { version, of } = this.#reactionsIn(channel);
+    const { head } = this.#log(channel);
     const some = [...of].filter(([number, at]) => fits(number, at.version));
     const own = some.map(([number, { words }]): [number, string[]] => [
       number,
       [...words].filter(([, users]) => user !== undefined && users.has(user)).map(([word]) => word),
     ]);
     return {
-      version: { volume: this.#log(channel).head.volume, number: version },
+      version: { volume: head.number === 0 ? noVolume : head.volume, number: version },
       reacted: some.map(([number, at]) => ({ number, counts: countsOf(at.words), version: at.version })),
       own: own.filter(([, words]) => words.length > 0),
     };
@@ -352,10 +356,16 @@ export class MemoryStore extends MemoryPending implements Store {
     return all;
   }
 
-  async beginErasure(erasure: Erasure & { readonly user: string }, untilMs: number): Promise<Erasure> {
+  async beginErasure(
+    erasure: Erasure & { readonly user: string },
+    untilMs: number,
+    { action, events }: Committing<Revocation>,
+  ): Promise<Erasure> {
     const open = [...this.#erasures.values()].find(({ erasure: { user } }) => user === erasure.user);
-    if (open === undefined) this.#erasures.set(erasure.id, { erasure, untilMs });
-    return open?.erasure ?? erasure;
+    if (open !== undefined) return open.erasure;
+    this.#erasures.set(erasure.id, { erasure, untilMs });
+    await this.take(action, events);
+    return erasure;
   }
 
   async noteErasure(erasure: Erasure, untilMs: number): Promise<void> {

@@ -13,7 +13,7 @@ import {
 } from '../model/erasure.js';
 import { countsAsUnread } from '../model/mark.js';
 import type { LoggedMessage } from '../model/message.js';
-import type { Actor } from '../model/moderation.js';
+import type { Actor, Committing, Revocation } from '../model/moderation.js';
 import type { Moderation } from '../moderation/moderation.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
@@ -94,11 +94,12 @@ export class Eraser {
     if (user.startsWith('erased:')) throw refusal('bad-value', 'nothing is kept of an erased user', { where: '/user' });
     const atMs = clock.now();
     const draft = { id: ids.moderation(), user, messages, by, atMs, counts: nothingErased, held: [] };
-    const begun = await store.beginErasure(draft, atMs + heldMs);
-    // What is under way elsewhere goes on there.
-    if (begun.id !== draft.id) return begun;
-    await moderation.revokeTokens(user, by);
-    this.#run(begun);
+    const revocation = moderation.revocationOf({ id: draft.id, user, by, atMs });
+    const begun = await store.beginErasure(draft, atMs + heldMs, revocation);
+    const isNew = begun.id === draft.id;
+    // An instance that began it earlier may have ended before it signed the user out.
+    await moderation.enforce(isNew ? revocation : revocationOf(begun));
+    if (isNew) this.#run(begun);
     return begun;
   }
 
@@ -129,10 +130,13 @@ export class Eraser {
 
   /** Goes on with erasures that no instance is at. Never rejects. */
   async takeUp(): Promise<void> {
-    const { store, clock, report } = this.#host;
+    const { store, clock, report, moderation } = this.#host;
     try {
       const now = clock.now();
-      for (const each of await store.takeErasures(now, now + heldMs)) this.#run(each);
+      for (const each of await store.takeErasures(now, now + heldMs)) {
+        await moderation.enforce(revocationOf(each));
+        this.#run(each);
+      }
     } catch (error) {
       report(error, { what: 'interrupted erasures could not be taken up' });
     }
@@ -227,4 +231,9 @@ export class Eraser {
   #rest(ms: number): Promise<void> {
     return new Promise((resolve) => void this.#host.clock.setTimer(this.#stopped ? 0 : ms, resolve));
   }
+}
+
+/** The revocation that an erasure was committed with. */
+function revocationOf({ id, user, by, atMs }: Erasure): Committing<Revocation> {
+  return { action: { type: 'revoke-tokens', id, user: user as string, by, atMs }, events: [] };
 }

@@ -1,4 +1,5 @@
 import type { ChannelName } from '@nine-bells/wire';
+import type { QueuedEvent } from './hook.js';
 
 /** Who has done something: an application or an operator by its API key, a user over the line, or the service itself. */
 export interface Actor {
@@ -87,6 +88,12 @@ export type ActiveBan = Ban | (Removal & { readonly untilMs: number });
 
 export function isActiveBan(action: ModerationAction): action is ActiveBan {
   return action.type === 'ban' || (action.type === 'remove' && action.untilMs !== undefined);
+}
+
+/** An action to commit together with its events for hooks. */
+export interface Committing<M extends ModerationAction> {
+  readonly action: M;
+  readonly events: readonly QueuedEvent[];
 }
 
 /** Everything in force, as a store gives it back. */

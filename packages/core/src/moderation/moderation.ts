@@ -12,6 +12,7 @@ import {
   type AuditEntry,
   type Ban,
   type BanWish,
+  type Committing,
   type Effect,
   type EndSilence,
   isActiveBan,
@@ -196,6 +197,22 @@ export class Moderation {
    */
   revokeTokens(user: string, by: Actor, reason?: string): Promise<Effect<Revocation>> {
     return this.#take({ type: 'revoke-tokens', user, ...this.#taken(by, reason) });
+  }
+
+  /**
+   * The revocation of a user's tokens issued until a time, for a store that commits it with something else. `enforce` follows.
+   *
+   * @param revocation.atMs - milliseconds since the epoch
+   */
+  revocationOf(revocation: Omit<Revocation, 'type'>): Committing<Revocation> {
+    const action = { type: 'revoke-tokens', ...revocation } as const;
+    return { action, events: this.#host.hooks.eventsOf(action.type, hookDataOf(action), undefined) };
+  }
+
+  /** Has all instances obey a committed action. Idempotent. */
+  async enforce({ action, events }: Committing<ModerationAction>): Promise<void> {
+    this.#host.hooks.queued(events.map(({ hook }) => hook));
+    await this.#host.relay.control.append(action);
   }
 
   /** The audit log: the last entries before a number, the latest first. */

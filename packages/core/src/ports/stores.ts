@@ -29,7 +29,7 @@ import type {
   ReadLimit,
 } from '../model/message.js';
 import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '../model/messageReport.js';
-import type { Actor, AuditEntry, InForce, ModerationAction } from '../model/moderation.js';
+import type { Actor, AuditEntry, Committing, InForce, ModerationAction, Revocation } from '../model/moderation.js';
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
 import type {
   KnownUnderKey,
@@ -530,11 +530,21 @@ export const blockStoreMethods = [
 
 /** What there is about a user, and how it is erased. */
 export interface PersonStore {
-  /** Writes down that an erasure has begun, also in the audit log; gives the one of the user that is under way, if there is one. */
-  beginErasure(erasure: Erasure & { readonly user: string }, untilMs: number): Promise<Erasure>;
+  /**
+   * Begins an erasure and revokes the user's tokens, in one commit, with entries in the audit log. Returns the user's erasure under
+   * way instead, if there is one.
+   */
+  beginErasure(
+    erasure: Erasure & { readonly user: string },
+    untilMs: number,
+    revocation: Committing<Revocation>,
+  ): Promise<Erasure>;
   /** Writes down how far an erasure is, and holds it until `untilMs`; with `endedAtMs`, forgets who it was. */
   noteErasure(erasure: Erasure, untilMs: number): Promise<void>;
-  /** Takes over erasures that have not ended and that no instance holds any more, until `untilMs`. */
+  /**
+   * Takes over, until `untilMs`, erasures that have not ended and that no instance holds any more. Revokes the tokens of their users
+   * in the same commit.
+   */
   takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]>;
   /** The last erasures, the latest first, or one by its id. */
   erasures(limit: number, id?: string): Promise<readonly Erasure[]>;

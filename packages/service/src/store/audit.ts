@@ -41,31 +41,26 @@ const columns: Columns<AuditRow> = {
 };
 
 /**
- * Adds a line to the audit log, in the same transaction as the change. Numbers have no holes, so an instance
+ * Adds entries to the audit log, in the same transaction as the changes. Numbers have no holes, so an instance
  * that knows all of them up to the last has missed no change.
+ *
+ * @returns the number of the last entry added
  */
 export async function addToAudit(
   reads: Reads,
-  done: ModerationAction | Deed,
+  done: ModerationAction | Deed | readonly (ModerationAction | Deed)[],
   dialect: Dialect,
 ): Promise<{ readonly number: number; readonly statement: string }> {
-  const number = (await lastInAudit(reads)) + 1;
+  const last = await lastInAudit(reads);
+  const rows = [done].flat().map((each, index) => auditRowOf(last + 1 + index, each));
+  return { number: last + rows.length, statement: insertOf('audit', columns, rows, dialect) };
+}
+
+function auditRowOf(number: number, done: ModerationAction | Deed): readonly unknown[] {
   const { type, by, atMs, ...more } = { user: null, address: null, channel: null, reason: null, about: null, ...done };
   const untilMs = 'untilMs' in more ? (more.untilMs ?? null) : null;
   const about = more.about ?? null;
-  const row = [
-    number,
-    atMs,
-    type,
-    JSON.stringify(by),
-    more.user,
-    more.address,
-    more.channel,
-    more.reason,
-    untilMs,
-    about,
-  ];
-  return { number, statement: insertOf('audit', columns, [row], dialect) };
+  return [number, atMs, type, JSON.stringify(by), more.user, more.address, more.channel, more.reason, untilMs, about];
 }
 
 /** The number of the last line of the audit log; 0 if there is none. */

@@ -12,7 +12,7 @@ import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
 import { type AuditRow, type BanRow, type CutoffRow, rowsOf } from './models.js';
-import { type Columns, insertOf, listOf } from './statements.js';
+import { type Columns, type Dialect, insertOf, listOf } from './statements.js';
 
 const banColumns: Columns<BanRow> = {
   id: 'TEXT',
@@ -46,18 +46,7 @@ export class ModerationStore {
     const database = this.#database;
     return database.write(async (reads) => {
       const { number, statement } = await addToAudit(reads, action, database);
-      const statements = [statement];
-      if (isActiveBan(action) || action.type === 'silence')
-        statements.push(insertOf('bans', banColumns, [banRowOf(action)], database));
-      else if (action.type === 'unban' || action.type === 'end-silence') {
-        const ended = action.type === 'unban' ? action.ban : action.silence;
-        statements.push(
-          `UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${listOf(['TEXT'], [[ended]], database)}`,
-        );
-      } else if (action.type !== 'remove')
-        statements.push(insertOf('cutoffs', cutoffColumns, [[action.user, action.atMs]], database, laterCutoff));
-      if (events.length > 0) statements.push(insertDeliveries(events, database));
-      return { statements, result: number };
+      return { statements: [statement, ...effectOf(action, events, database)], result: number };
     });
   }
 
@@ -91,6 +80,28 @@ export class ModerationStore {
     });
     return rowsOf<AuditRow>(rows).map(auditEntryOf);
   }
+}
+
+/** Statements that bring an action into force and queue its events for hooks; its audit entry is not among them. */
+export function effectOf(
+  action: ModerationAction,
+  events: readonly QueuedEvent[],
+  dialect: Dialect,
+): readonly string[] {
+  const queued = events.length === 0 ? [] : [insertDeliveries(events, dialect)];
+  if (isActiveBan(action) || action.type === 'silence')
+    return [insertOf('bans', banColumns, [banRowOf(action)], dialect), ...queued];
+  if (action.type === 'unban' || action.type === 'end-silence') {
+    const ended = listOf(['TEXT'], [[action.type === 'unban' ? action.ban : action.silence]], dialect);
+    return [`UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${ended}`, ...queued];
+  }
+  if (action.type === 'remove') return queued;
+  return [cutOff([[action.user, action.atMs]], dialect), ...queued];
+}
+
+/** Revokes tokens of users issued before a time, in milliseconds since the epoch. Idempotent. */
+export function cutOff(rows: readonly (readonly [user: string, beforeMs: number])[], dialect: Dialect): string {
+  return insertOf('cutoffs', cutoffColumns, rows, dialect, laterCutoff);
 }
 
 /** The values of a ban, or of a silence, as `banColumns` has them. */

@@ -1,5 +1,6 @@
 import {
   type Actor,
+  type Committing,
   type ErasedRecord,
   type Erasure,
   erasedAuthor,
@@ -8,6 +9,7 @@ import {
   type PersonRecords,
   type PersonStore,
   pseudonymOf,
+  type Revocation,
 } from '@nine-bells/core';
 import type { ChannelName, Json } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
@@ -22,6 +24,7 @@ import type {
   MentionedRow,
   MessageRow,
 } from './models.js';
+import { cutOff, effectOf } from './moderationStore.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
 const erasureColumns: Columns<Omit<ErasureRow, 'ended_at_ms'>> = {
@@ -46,7 +49,11 @@ export class SqlPersonStore implements PersonStore {
     this.#database = database;
   }
 
-  beginErasure(erasure: Erasure & { readonly user: string }, untilMs: number): Promise<Erasure> {
+  beginErasure(
+    erasure: Erasure & { readonly user: string },
+    untilMs: number,
+    { action, events }: Committing<Revocation>,
+  ): Promise<Erasure> {
     const database = this.#database;
     return database.write<Erasure>(async (reads) => {
       const { id, user, messages, by, atMs, counts, held } = erasure;
@@ -57,8 +64,9 @@ export class SqlPersonStore implements PersonStore {
       if (open !== undefined) return { statements: [], result: erasureOf(open) };
       const row = [id, user, messages, JSON.stringify(by), atMs, JSON.stringify(counts), JSON.stringify(held), untilMs];
       const deed = { type: 'erase', by, atMs, user: pseudonymOf(id), about: messages } as const;
-      const { statement } = await addToAudit(reads, deed, database);
-      return { statements: [insertOf('erasures', erasureColumns, [row], database), statement], result: erasure };
+      const { statement } = await addToAudit(reads, [deed, action], database);
+      const begun = insertOf('erasures', erasureColumns, [row], database);
+      return { statements: [begun, statement, ...effectOf(action, events, database)], result: erasure };
     });
   }
 
@@ -82,8 +90,11 @@ export class SqlPersonStore implements PersonStore {
         rows.map(({ id }) => [id]),
         this.#database,
       );
+      if (rows.length === 0) return { statements: [], result: [] };
       const taken = `UPDATE erasures SET until_ms = ${untilMs} WHERE id IN ${which}`;
-      return { statements: rows.length === 0 ? [] : [taken], result: rows.map(erasureOf) };
+      // Erasures begun by earlier versions may lack it.
+      const revoked = rows.map(({ user_id, at_ms }) => [user_id as string, Number(at_ms)] as const);
+      return { statements: [taken, cutOff(revoked, this.#database)], result: rows.map(erasureOf) };
     });
   }
 
