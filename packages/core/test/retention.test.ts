@@ -1,6 +1,7 @@
+import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ChannelRule, Retention } from '../src/index.js';
+import type { ChannelRule, Retention, Store } from '../src/index.js';
 import { harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -65,11 +66,53 @@ describe('a kept logbook', () => {
     expect(await oldest()).toBe(1);
     const run = engine.pruner.run();
     expect(engine.pruner.isRunning).toBe(true);
-    await clock.run(50);
+    await clock.run(2_000);
     expect(await oldest()).toBe(1_001);
     await Promise.all([engine.pruner.stop(), clock.run(20)]);
     await run;
     expect([await oldest(), engine.pruner.isRunning]).toEqual([1_001, false]);
+  });
+
+  it('is pruned in time among fourteen others, though the database takes a second for a portion', async () => {
+    const slow = (memory: MemoryStore): Store =>
+      new Proxy(memory, {
+        get: (target, name) => {
+          const method = target[name as keyof typeof target] as unknown;
+          if (typeof method !== 'function') return method;
+          return async (...args: unknown[]) => {
+            if (name === 'prune') await new Promise<void>((resolve) => void bells.clock.setTimer(1_000, resolve));
+            return method.apply(target, args);
+          };
+        },
+      });
+    const bells = harness({}, slow, { rules: kept({ forMs: 10 * minute }) });
+    const { engine, clock, memory } = bells;
+    for (let race = 1; race <= 15; race++)
+      await engine.messages.publish({ channel: channelName(`race/${race}/chat`), data: race });
+    clock.jump(10 * minute + 1);
+    void engine.pruner.run();
+    await clock.run(2 * minute);
+    expect((await memory.keptRanges('', 20)).filter(({ oldest }) => oldest === 1)).toEqual([]);
+  });
+
+  it('does not wait until a large one has been pruned', async () => {
+    const { engine, clock, memory } = harness({}, undefined, { rules: kept({ forMs: 10 * minute }) });
+    for (let n = 0; n < 12_000; n++) {
+      void engine.messages.publish({ channel: chat, data: n });
+      if (n % 5_000 === 0) await clock.run(0);
+    }
+    await engine.messages.publish({ channel: channelName('race/4/chat'), data: 1 });
+    await clock.run(0);
+    clock.jump(10 * minute + 1);
+    void engine.pruner.run();
+    await clock.run(31_000);
+    const [large, small] = await memory.keptRanges('', 2);
+    expect(small?.oldest).toBe(2);
+    expect(large?.oldest).toBeLessThan(12_001);
+    expect(engine.pruner.lateMs).toBeGreaterThan(0);
+    await clock.run(10_000);
+    expect((await memory.keptRanges('', 2)).map(({ oldest }) => oldest)).toEqual([12_001, 2]);
+    expect(engine.pruner.lateMs).toBe(0);
   });
 
   it('is spared while it is exempted', async () => {

@@ -119,6 +119,12 @@ export class Metrics {
       for (const { hook, counts } of engine.hooks.all)
         for (const [outcome, count] of Object.entries({ ...counts })) add(count, { hook: hook.name, outcome });
     });
+    this.#gauge(
+      'bells_retention_late_seconds',
+      'How much longer than its rule says the oldest message was kept, where this instance could not prune in time',
+      [],
+      (set) => set(engine.pruner.lateMs / 1_000, {}),
+    );
     this.#gauge('bells_hook_waiting', 'Events that wait for a hook or in a feed, on all instances', ['hook'], (set) => {
       for (const { hook, waiting } of engine.hooks.all) set(waiting, { hook: hook.name });
     });

@@ -36,18 +36,20 @@ const roundMs = 60_000;
 const pageChannels = 200;
 /** Messages, or records, removed at once. */
 const portion = 500;
-/** Between two reads or portions: at least so long, in milliseconds. */
+/** Least rest between two reads or portions, in milliseconds. */
 const minRestMs = 20;
-/** After a read, so many times what it took. */
+/** Least rest after a read or a portion, as a multiple of its duration. */
 const readRest = 4;
 /**
- * After a portion, so many times what it took: so few commits have to wait for it. Where there
- * is so much that it would take longer than this, in milliseconds, the rests are shorter.
+ * Rest after each row removed, in milliseconds: about 300 rows a second, so that few commits have to wait for a portion. It is
+ * shorter where all that is stale would take longer than `maxRunMs`.
  */
-const portionRest = 600;
+const rowRestMs = 3;
 const maxRunMs = 3_600_000;
-/** The longest rest, in milliseconds. */
+/** Longest rest, in milliseconds. */
 const maxRestMs = 5_000;
+/** Messages that a channel loses before the next one has its turn. */
+const turnMessages = 10_000;
 /** Messages whose bytes are summed up in one read, and in one by which the place of a bound is found. */
 const summedAtOnce = 10_000;
 const steppedAtOnce = 200;
@@ -74,6 +76,8 @@ export class Pruner {
   readonly #sums = new BoundedMap<ChannelName, Sum>(maxSums);
   #running: Promise<void> | undefined;
   #stopped = false;
+  #lateMs = 0;
+  #warnedAtMs = Number.NEGATIVE_INFINITY;
   /** Ends the rest between two portions. */
   #wake: (() => void) | undefined;
 
@@ -102,9 +106,14 @@ export class Pruner {
     return this.#running !== undefined;
   }
 
+  /** How much longer than its rule says the oldest message was kept that this instance found last, in milliseconds. */
+  get lateMs(): number {
+    return this.#lateMs;
+  }
+
   /** Prunes all that is to go now. One run at a time; never rejects. */
   run(): Promise<void> {
-    this.#running ??= this.#prune().finally(() => {
+    this.#running ??= this.#prune(async () => true).finally(() => {
       this.#running = undefined;
     });
     return this.#running;
@@ -164,49 +173,92 @@ export class Pruner {
   }
 
   async #round(): Promise<void> {
-    const { relay, report } = this.#host;
-    try {
-      // One of the instances does it: the first to say so.
-      if (relay.others !== undefined && !(await relay.others.claim('retention', roundMs * 0.9))) return;
-    } catch (error) {
-      report(error, { what: 'no instance could be chosen to prune' });
+    if (!(await this.#isOurs())) {
+      this.#lateMs = 0;
       return;
     }
-    await this.run();
+    this.#running ??= this.#prune(() => this.#isOurs()).finally(() => {
+      this.#running = undefined;
+    });
+    await this.#running;
   }
 
-  async #prune(): Promise<void> {
-    const { report } = this.#host;
+  /** One of the instances prunes: the first to claim it. */
+  async #isOurs(): Promise<boolean> {
+    const { relay, report } = this.#host;
     try {
-      for await (const { range, bounds } of this.#bounded()) {
-        if (range.held) continue;
-        await this.#pruneChannel(range, bounds).catch((error: unknown) =>
-          report(error, { what: 'a channel could not be pruned', channel: range.channel }),
-        );
+      return relay.others === undefined || (await relay.others.claim('retention', roundMs * 0.9));
+    } catch (error) {
+      report(error, { what: 'no instance could be chosen to prune' });
+      return false;
+    }
+  }
+
+  /**
+   * Passes over all channels until nothing is left to prune. In one pass a channel loses at most `turnMessages`, so that none waits
+   * for a large one.
+   *
+   * @param goesOn - asked before each further pass
+   */
+  async #prune(goesOn: () => Promise<boolean>): Promise<void> {
+    const { report, clock } = this.#host;
+    const begunMs = clock.monotonic();
+    try {
+      for (let stale = 0, isLast = false; !isLast && !this.#stopped; ) {
+        const pass = await this.#pass(stale);
+        stale = pass.stale;
+        isLast = !pass.hasMore || !(await goesOn());
+        if (pass.hasMore && clock.monotonic() - begunMs > maxRunMs) this.#warn();
       }
-      for (const kind of recordKinds) await this.#forget(kind);
     } catch (error) {
       report(error, { what: 'old records could not be pruned' });
     }
   }
 
-  async #pruneChannel(range: KeptRange, bounds: Retention): Promise<void> {
+  /** @param stale - messages that were to go when the last pass began */
+  async #pass(stale: number): Promise<{ readonly stale: number; readonly hasMore: boolean }> {
+    let found = 0;
+    let hasMore = false;
+    let lateMs = 0;
+    for await (const { range, bounds } of this.#bounded()) {
+      if (range.held) continue;
+      try {
+        const first = await this.#firstToStay(range, bounds);
+        const count = first - range.oldest;
+        found += count;
+        const left = await this.#pruneChannel(range, first, maxRunMs / Math.max(stale, found));
+        hasMore ||= left > 0;
+        if (left > 0) lateMs = Math.max(lateMs, this.#latenessOf(range, bounds));
+      } catch (error) {
+        this.#host.report(error, { what: 'a channel could not be pruned', channel: range.channel });
+      }
+    }
+    this.#lateMs = lateMs;
+    for (const kind of recordKinds) await this.#forget(kind);
+    return { stale: found, hasMore };
+  }
+
+  /**
+   * Prunes a channel until its turn is over.
+   *
+   * @param mostRestMs - longest rest after a row, in milliseconds
+   * @returns how many messages are left to prune
+   */
+  async #pruneChannel({ channel, oldest: begin }: KeptRange, first: number, mostRestMs: number): Promise<number> {
     const { store, counters } = this.#host;
-    const { channel } = range;
-    const first = await this.#firstToStay(range, bounds);
-    for (let oldest = range.oldest; oldest < first && !this.#stopped; ) {
-      // As it was at the start: what comes meanwhile is for the next run.
-      const mostMs = (maxRunMs * portion) / (first - range.oldest);
+    const end = Math.min(first, begin + turnMessages);
+    let oldest = begin;
+    while (oldest < end && !this.#stopped) {
       const pruned = await this.#rested(
-        () => store.prune(channel, first, portion),
-        () => portionRest,
-        mostMs,
+        () => store.prune(channel, end, portion),
+        ({ messages }) => messages * Math.min(rowRestMs, mostRestMs),
       );
       // It was exempted meanwhile, or another instance was faster.
-      if (pruned.oldest <= oldest) return;
+      if (pruned.oldest <= oldest) return 0;
       oldest = pruned.oldest;
       counters.pruned.messages += pruned.messages;
     }
+    return first - oldest;
   }
 
   async #forget(kind: RecordKind): Promise<void> {
@@ -214,10 +266,26 @@ export class Pruner {
     for (let count = portion; count >= portion && !this.#stopped; ) {
       count = await this.#rested(
         () => store.forget(kind, this.#before(kind), portion),
-        (forgot) => (forgot === 0 ? readRest : portionRest),
+        (forgot) => forgot * rowRestMs,
       );
       counters.pruned[kind] += count;
     }
+  }
+
+  /** How much longer than its rule says the oldest message of a channel has been kept, in milliseconds. */
+  #latenessOf({ oldestAtMs }: KeptRange, { forMs }: Retention): number {
+    if (oldestAtMs === undefined || forMs === undefined) return 0;
+    return Math.max(0, this.#host.clock.now() - oldestAtMs - Math.max(forMs, keyMemory.ms));
+  }
+
+  #warn(): void {
+    const { clock, report } = this.#host;
+    if (clock.monotonic() - this.#warnedAtMs < maxRunMs) return;
+    this.#warnedAtMs = clock.monotonic();
+    report(new Error('more messages become stale than are pruned'), {
+      what: 'kept logbooks exceed their bounds',
+      lateS: Math.round(this.#lateMs / 1_000),
+    });
   }
 
   #before(kind: RecordKind): number {
@@ -289,12 +357,13 @@ export class Pruner {
     return Math.max(oldest, sum.from);
   }
 
-  /** Does something, and rests for a while in proportion to how long it took. */
-  async #rested<T>(act: () => Promise<T>, times: (done: T) => number = () => readRest, mostMs = maxRestMs): Promise<T> {
+  /** Does something, and rests: for several times as long as it took, and at least for as long as `leastMs` says. */
+  async #rested<T>(act: () => Promise<T>, leastMs: (done: T) => number = () => 0): Promise<T> {
     const { clock } = this.#host;
     const begunMs = clock.monotonic();
     const done = await act();
-    const restMs = Math.max(minRestMs, Math.min(mostMs, times(done) * (clock.monotonic() - begunMs)));
+    const proportionalMs = readRest * (clock.monotonic() - begunMs);
+    const restMs = Math.min(maxRestMs, Math.max(minRestMs, proportionalMs, leastMs(done)));
     if (!this.#stopped)
       await new Promise<void>((resolve) => {
         const cancel = clock.setTimer(restMs, resolve);
