@@ -266,6 +266,40 @@ describe.skipIf(!redisIsThere)('an exchange in Redis', () => {
     },
   );
 
+  it('lets Redis forget a log and its changes soon after the last message is too old, and no key without an end', async () => {
+    const prefix = 'ends';
+    const exchange = await open(prefix);
+    await exchange.append(channel, [{ id: 'm0', atMs: 0, tail: '"id":"m0"}' }], bounds);
+    await exchange.append(channel, [keyed(1)], bounds);
+    await exchange.append(channel, [{ id: 'c1', author: 'pia', atMs: 3, of: 1, tail: '"id":"m1"}' }], bounds);
+    const left: Record<string, number> = {};
+    for (const part of ['head', 'log', 'changed', 'order']) left[part] = await redis.ask(['PTTL', keyOf(prefix, part)]);
+    expect(left.log).toBeGreaterThan(bounds.forMs);
+    for (const part of ['log', 'changed']) expect(left[part]).toBeLessThanOrEqual(bounds.forMs + 60_000);
+    for (const part of ['head', 'order']) expect(left[part]).toBeGreaterThan(bounds.forMs + 60_000);
+    expect((await redis.ask<string[]>(['HKEYS', keyOf(prefix, 'head')])).join(' ')).not.toContain('k1');
+    exchange.close();
+  });
+
+  it('goes on behind a log that has expired: a gap only for those who have missed something', async () => {
+    const prefix = 'expired';
+    const exchange = await open(prefix);
+    const limit = { messages: 10, bytes: 1_000 };
+    const [, last] = await exchange.append(channel, [keyed(1), keyed(2)], bounds);
+    const { place } = last as Placed;
+    await exchange.append(channel, [{ id: 'c1', author: 'pia', atMs: 3, of: 1, tail: '"id":"m1"}' }], bounds);
+    // As Redis does at that time.
+    await redis.ask(['HSET', keyOf(prefix, 'head'), 'x', '1']);
+    await redis.ask(['DEL', keyOf(prefix, 'log')]);
+    const seen = await exchange.since(channel, { ...place, number: 3 }, limit, bounds);
+    expect(shownSlice(seen)).toMatchObject({ numbers: [], gap: undefined, head: 3 });
+    expect((await exchange.since(channel, place, limit, bounds)).gap).toBe('expired');
+    const placed = await exchange.append(channel, [keyed(2), keyed(4)], bounds);
+    expect(placed).toMatchObject([{ repeated: true, place }, { place: { volume: place.volume, number: 4 } }]);
+    expect(shownSlice(await exchange.since(channel, place, limit, bounds))).toMatchObject({ numbers: [4], head: 4 });
+    exchange.close();
+  });
+
   it('acknowledges nothing that Redis had no room for, not even for a key', async () => {
     const prefix = 'full';
     const exchange = await open(prefix);

@@ -332,7 +332,7 @@ describe.skipIf(!redisIsThere)('a Redis cluster of three', () => {
     let moving: Promise<void> | undefined;
     for (let n = 0; Date.now() < endMs; n++) {
       for (const channel of channels) published.push(pia.publish(channel, n));
-      await wait(5);
+      await wait(20);
       if (moving === undefined && Date.now() > endMs - 2_000) moving = cluster.moveSlotOf('{bells:pontoon/north}head');
     }
     await moving;

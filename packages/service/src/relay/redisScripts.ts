@@ -8,13 +8,16 @@ import { createHash } from 'node:crypto';
  * The keys of a channel, all in one slot:
  *
  * - `head`, a hash: v the volume, n the number of the last message, r the term that has recorded it, t when it was tidied
- *   last, and for each idempotency key `k` and its text: "number id time volume". They stand here so that they are evicted
- *   together with the head, or not at all.
+ *   last, x when the log expires, and for each idempotency key `k` and the SHA-1 of its name: "number id time volume". They stand
+ *   here so that they are evicted together with the head, or not at all.
  * - `log`, a stream: an entry for what came together, whose id is the number of its last message, with t the time and m the
  *   lines.
  * - `changed`, a sorted set: the entries of the log that hold something changed, by their numbers: "number time lines". How
  *   many there are stands in the head (c).
  * - `order`, a list: the fields of the keys, oldest first.
+ *
+ * The log and the set expire soon after their last message is too old; the head and the order stay longer, so that a client that has
+ * seen everything comes back without a gap.
  *
  * Redis should evict nothing (`maxmemory-policy noeviction`). If it does, a head, a log and a set that do not fit begin a new volume.
  * Times are of Redis' own clock, which is one for all instances.
@@ -110,6 +113,21 @@ local holds = function(kind, value, number, volume)
 end
 `;
 
+/** How much longer than it is shown a log stays in Redis, in milliseconds: heads are tidied once a second only. */
+export const logMarginMs = 60_000;
+
+/**
+ * Finds out what is left of a channel: `true` if entries are missing that nothing has made too old. What has expired as a whole is
+ * not missing.
+ */
+const missing = `
+local isMissing = function(log, changed, n, moved, expires)
+  local isThere = redis.call('EXISTS', log) == 1
+  if n > 0 and not isThere then return not expires or now < expires end
+  return moved > 0 and redis.call('ZCARD', changed) ~= moved
+end
+`;
+
 /** Begins every script: the time, by Redis' clock, in milliseconds. */
 const time = `
 local time = redis.call('TIME')
@@ -122,13 +140,17 @@ local now = time[1] * 1000 + math.floor(time[2] / 1000)
  */
 const opening = `
 local head, log, changed = KEYS[1], KEYS[2], KEYS[3]
-local found = redis.call('HMGET', head, 'v', 'n', 'r', 'c')
+local found = redis.call('HMGET', head, 'v', 'n', 'r', 'c', 'x')
 local volume, n, moved = found[1], tonumber(found[2]), tonumber(found[4] or 0)
 if volume and found[3] ~= run then return {'another-run', found[3] or ''} end
-if not volume or (n > 0 and redis.call('EXISTS', log) == 0) or (moved > 0 and redis.call('ZCARD', changed) ~= moved) then
+if not volume or isMissing(log, changed, n, moved, tonumber(found[5])) then
   redis.call('DEL', log, changed)
   if volume or ARGV[2] ~= '' then redis.call('HSET', head, 'v', ARGV[1], 'n', 0, 'r', run, 'c', 0) end
   volume, n, moved = ARGV[1], 0, 0
+elseif moved > 0 and redis.call('EXISTS', log) == 0 then
+  redis.call('DEL', changed)
+  redis.call('HSET', head, 'c', 0)
+  moved = 0
 end
 if n == 0 and ARGV[2] ~= '' then redis.call('PEXPIRE', head, ARGV[2]) end
 `;
@@ -170,9 +192,12 @@ const sources = {
    *
    * What can fail comes first: nothing may be acknowledged, now or for a key later, that is not in the log.
    */
-  append: `${time}${changing}${forgetting}
+  append: `${time}${missing}${changing}${forgetting}
 local maxKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2])
-local at, tidyMs, own = 3, 1000, 5
+local at, tidyMs, own = 3, 1000, 6
+-- Before there were digests, keys stood under their names.
+local fieldOf = function(name) return 'k' .. redis.sha1hex(name) end
+local known = function(head, name) return redis.call('HGET', head, fieldOf(name)) or redis.call('HGET', head, 'k' .. name) end
 -- Keys whose order is not known, or the other way round: one of the two was evicted.
 local mend = function(head, order)
   local all, keys = redis.call('HGETALL', head), {}
@@ -187,12 +212,16 @@ local append = function(head, log, changed, order)
   local ttl, topic, messages, forMs, count = ARGV[at + 1], ARGV[at + 2], tonumber(ARGV[at + 3]), ARGV[at + 4], tonumber(ARGV[at + 5])
   local fresh, together, changes, begin = ARGV[at], ARGV[at + 6] == 'together', ARGV[at + 6] == 'change', at + 7
   at = begin + (together and 1 or changes and 7 or 3 * count)
-  local found = redis.call('HMGET', head, 'v', 'n', 'r', 't', 'c')
+  local logMs = tonumber(forMs) + ${logMarginMs}
+  local found = redis.call('HMGET', head, 'v', 'n', 'r', 't', 'c', 'x')
   local volume, n, tidied, moved = found[1], tonumber(found[2] or 0), tonumber(found[4] or 0), tonumber(found[5] or 0)
   if volume and found[3] ~= run then return {'another-run', found[3] or ''} end
-  if not volume or (n > 0 and redis.call('EXISTS', log) == 0) or (moved > 0 and redis.call('ZCARD', changed) ~= moved) then
+  if not volume or isMissing(log, changed, n, moved, tonumber(found[6])) then
     volume, n, tidied, moved = fresh, 0, 0, 0
     if redis.call('EXISTS', log, changed) > 0 then redis.call('DEL', log, changed) end
+  elseif moved > 0 and redis.call('EXISTS', log) == 0 then
+    redis.call('DEL', changed)
+    tidied, moved = 0, 0
   end
   local out, first, text, keyed, given = {volume}, n + 1, nil, {}, {}
   if together then
@@ -201,7 +230,7 @@ local append = function(head, log, changed, order)
     text = ARGV[begin]
   else
     local lines = {}
-    if changes and not (ARGV[begin] ~= '' and redis.call('HGET', head, 'k' .. ARGV[begin])) then
+    if changes and not (ARGV[begin] ~= '' and known(head, ARGV[begin])) then
       moved = forget(head, log, changed, moved, tonumber(forMs), now)
       local of, wanted, tail, withdraws = tonumber(ARGV[begin + 3]), ARGV[begin + 4], ARGV[begin + 5], ARGV[begin + 6] ~= ''
       local refused = change(head, log, changed, moved, n, n - messages + 1, of, wanted, tail, withdraws)
@@ -212,10 +241,10 @@ local append = function(head, log, changed, order)
       moved = redis.call('ZCARD', changed)
     end
     for i = begin, begin + 3 * count - 1, 3 do
-      local key = ARGV[i] ~= '' and 'k' .. ARGV[i]
-      local known = key and (given[key] or redis.call('HGET', head, key))
-      if known then
-        out[#out + 1] = known
+      local key = ARGV[i] ~= '' and fieldOf(ARGV[i])
+      local before = key and (given[key] or known(head, ARGV[i]))
+      if before then
+        out[#out + 1] = before
       else
         n = n + 1
         if key then
@@ -237,13 +266,17 @@ local append = function(head, log, changed, order)
   end
   -- Cleaned up now and then: readers do not see what is too old in any case.
   if now - tidied > tidyMs or now < tidied then
-    redis.call('HSET', head, 'v', volume, 'n', n, 'r', run, 't', now, 'c', moved)
+    redis.call('HSET', head, 'v', volume, 'n', n, 'r', run, 't', now, 'c', moved, 'x', string.format('%d', now + logMs))
     if redis.call('HLEN', head) - own ~= redis.call('LLEN', order) then mend(head, order) end
     forget(head, log, changed, moved, tonumber(forMs), now)
-    for _, each in ipairs({head, log, changed, order}) do redis.call('PEXPIRE', each, ttl) end
+    redis.call('PEXPIRE', head, ttl)
+    redis.call('PEXPIRE', log, logMs)
+    redis.call('PEXPIRE', changed, logMs)
   else
     redis.call('HSET', head, 'n', n)
+    if changes then redis.call('PEXPIRE', changed, logMs) end
   end
+  if #keyed > 0 or now - tidied > tidyMs then redis.call('PEXPIRE', order, ttl) end
   for round = 1, 2 * #keyed do
     if redis.call('LLEN', order) <= maxKeys then break end
     local oldest = redis.call('LINDEX', order, 0)
@@ -260,7 +293,7 @@ for i = 1, #KEYS, 4 do all[#all + 1] = append(KEYS[i], KEYS[i + 1], KEYS[i + 2],
 return all`,
 
   /** KEYS head log changed; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing. Gives the volume and the number of the last message. */
-  head: `${opening}
+  head: `${time}${missing}${opening}
 return {volume, n}`,
 
   /**
@@ -268,7 +301,7 @@ return {volume, n}`,
    * the end. Gives the volume, the number of the last message, the oldest number there is, and entries: the number
    * of the last message in it, and its lines. They may hold more than was asked for, and are in no order.
    */
-  read: `${time}${changing}${opening}${forgetting}
+  read: `${time}${missing}${changing}${opening}${forgetting}
 moved = forget(head, log, changed, moved, tonumber(ARGV[4]), now)
 local some
 if ARGV[8] == 'front' then
