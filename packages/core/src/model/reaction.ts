@@ -24,6 +24,9 @@ export interface Reaction {
   readonly most: Pick<ReactionRule, 'kinds' | 'each'>;
 }
 
+/** Volume of the reactions of a channel that has no message yet. Whatever volume follows, nothing of it is known. */
+export const noVolume = 'none';
+
 /** How many have reacted to a message now. */
 export interface Reacted {
   readonly number: number;

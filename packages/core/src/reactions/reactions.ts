@@ -14,7 +14,7 @@ import {
 import type { FeatureChannel, FeatureSource } from '../channel/feature.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { LoggedMessage } from '../model/message.js';
-import type { Reacted, ReactionSlice } from '../model/reaction.js';
+import { noVolume, type Reacted, type ReactionSlice } from '../model/reaction.js';
 import type { Clock } from '../ports/clock.js';
 import { channelTopic, type Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
@@ -126,9 +126,10 @@ export class Reactions implements FeatureSource {
     // Read first: a change in between comes twice, which is better than never.
     const given = await this.#of(match.channel, messages, user);
     const { version } = given;
-    if (known === undefined || known.volume !== version.volume || known.number >= version.number)
+    const since = known?.volume === noVolume ? { ...version, number: 0 } : known;
+    if (since === undefined || since.volume !== version.volume || since.number >= version.number)
       return { version: formatCursor(version), ...shown(given) };
-    const { reacted } = await readable(store.reactionsSince(match.channel, known.number, atOnce), what);
+    const { reacted } = await readable(store.reactionsSince(match.channel, since.number, atOnce), what);
     const changed = withinChars(reacted, replyChars);
     const last = changed.length === reacted.length && reacted.length < atOnce ? undefined : changed.at(-1);
     return {

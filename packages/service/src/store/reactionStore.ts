@@ -1,5 +1,6 @@
 import {
   noSuchMessage,
+  noVolume,
   type Place,
   type Reacted,
   type Reaction,
@@ -148,7 +149,7 @@ export class SqlReactionStore implements ReactionStore {
 
 /** Where the reactions of a channel stand; a channel that is not there yet has no volume. */
 function versionOf(row: HeadRow | undefined): Place {
-  return { volume: row?.volume ?? 'none', number: Number(row?.head ?? 0) };
+  return { volume: row?.volume ?? noVolume, number: Number(row?.head ?? 0) };
 }
 
 /** How a message stands while a group is worked out. */
