@@ -43,6 +43,19 @@ const draft = (n: number, more: Partial<Draft> = {}): Draft => ({
   ...of(n),
   ...more,
 });
+const arrival = (n: number, more: Partial<ArrivalDraft> = {}): ArrivalDraft => ({
+  id: `a${n}`,
+  intake: 'buoy',
+  eventId: `e${n}`,
+  atMs: n,
+  method: 'POST',
+  headers: { 'x-a': "it's" },
+  body: '{"speed":1}',
+  bytes: 11,
+  hops: 0,
+  heldUntilMs: 100,
+  ...more,
+});
 const isSimple = (value: unknown): value is FilterValue => typeof value !== 'object' || value === null;
 const data = ({ messages }: LogSlice): unknown[] => messages.map((each) => each.message.data);
 
@@ -298,6 +311,26 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await found('4_c')).toEqual(['race/4_chat']);
       expect(await found('%')).toEqual([]);
       expect(await found("'")).toEqual([]);
+    });
+
+    // What makes any commit fail, whatever the database is.
+    const poison = 7n as never;
+    const event = { hook: 'bureau', event: 'first-in', hops: 0, dataText: '{}' } as const;
+    const poisoned = { mentioned: poison };
+    it.each<[string, (n: number, atMs: number) => Promise<unknown>]>([
+      ['message', (n) => store.append(chat, draft(n, n === 13 ? poisoned : {}))],
+      ['message with a key', (n) => store.append(chat, draft(n, { key: `k${n}`, ...(n === 13 ? poisoned : {}) }))],
+      ['event', (n, atMs) => store.queue([{ ...event, id: `e${n}`, atMs }])],
+      ['arrival', (n, atMs) => store.arrive(arrival(n, { atMs }))],
+    ])('takes each %s that comes together with one that cannot be committed', async (_, act) => {
+      const done = await Promise.allSettled(Array.from({ length: 20 }, (__, n) => act(n, n === 13 ? poison : n)));
+      expect(done.flatMap(({ status }, n) => (status === 'rejected' ? [n] : []))).toEqual([13]);
+    });
+
+    it('remembers each user who was met together with one who cannot be', async () => {
+      const met = Array.from({ length: 20 }, (_, n) => ({ id: `u${n}`, roles: [], seenAtMs: n === 13 ? poison : n }));
+      await expect(store.meet(met)).rejects.toThrow();
+      expect(await store.knownUsers(met.map(({ id }) => id))).toHaveLength(19);
     });
 
     it('writes all of a transaction, or nothing', async () => {
@@ -1744,20 +1777,6 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
   });
 
   describe('what came in', () => {
-    const arrival = (n: number, more: Partial<ArrivalDraft> = {}): ArrivalDraft => ({
-      id: `a${n}`,
-      intake: 'buoy',
-      eventId: `e${n}`,
-      atMs: n,
-      method: 'POST',
-      headers: { 'x-a': "it's" },
-      body: '{"speed":1}',
-      bytes: 11,
-      hops: 0,
-      heldUntilMs: 100,
-      ...more,
-    });
-
     it('is kept once by the sender’s id of it, also within one commit', async () => {
       const kept = await Promise.all([
         store.arrive(arrival(1)),

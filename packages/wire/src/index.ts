@@ -17,4 +17,6 @@ export * from './readServerFrame.js';
 export * from './records.js';
 export * from './replies.js';
 export * from './requests.js';
+export * from './text.js';
+export * from './userId.js';
 export * from './words.js';

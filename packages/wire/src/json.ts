@@ -20,10 +20,3 @@ export function isDeeperThan(value: unknown, maxDepth: number): boolean {
   }
   return false;
 }
-
-/**
- * What no id, key or other short text may have: control characters, and halves of surrogate pairs, which come back from a
- * database as something else (Unicode, section 3.9).
- */
-// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is looked for
-export const unfitCharacter = /[\u0000-\u001f\u007f\p{Cs}]/u;

@@ -37,6 +37,9 @@ export const protocolLimits = {
   mentionedRoles: 5,
   /** Longest user id, in characters. */
   userChars: 128,
+  /** Longest title of a notice, and longest role that one is for, in characters. */
+  titleChars: 200,
+  roleChars: 128,
 } as const;
 
 /** The subprotocol that a WebSocket to `/line` must offer (RFC 6455, section 1.9). */

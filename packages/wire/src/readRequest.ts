@@ -2,11 +2,12 @@ import { channelNameFault } from './channelName.js';
 import { parseCursor } from './cursor.js';
 import { entryNameFault } from './entryName.js';
 import { filterFault } from './filter.js';
-import { isDeeperThan, unfitCharacter } from './json.js';
+import { isDeeperThan } from './json.js';
 import { protocolLimits } from './limits.js';
 import { type Problem, type ProblemCode, problem } from './problems.js';
 import { levels } from './records.js';
 import type { Request, Verb } from './requests.js';
+import { unfitCharacter } from './text.js';
 
 /** A request as read, or why it could not be; with its `id` where that much could be read, so that it can be answered. */
 export type RequestReading =

@@ -5,6 +5,9 @@ import {
   entryNameFault,
   type Json,
   messageTypePattern,
+  protocolLimits,
+  unfitCharacter,
+  userIdFault,
 } from '@nine-bells/wire';
 import type {
   EntryTemplate,
@@ -49,8 +52,9 @@ export function shapedBy(routes: readonly Route[], source: ShapeSource): Shaped 
  * @throws {ShapeError} saying which is not allowed
  */
 export function checkResults(results: IntakeResults): IntakeResults {
-  for (const { channel, type } of results.messages ?? []) {
+  for (const { channel, type, by } of results.messages ?? []) {
     checkName(channelNameFault(channel), `the channel ${JSON.stringify(channel)}`);
+    if (by !== undefined) checkName(userIdFault(by), `the author ${JSON.stringify(by)}`);
     if (type !== undefined && !messageTypePattern.test(type))
       throw new ShapeError(`${JSON.stringify(type)} is no type of a message`);
   }
@@ -58,7 +62,21 @@ export function checkResults(results: IntakeResults): IntakeResults {
     checkName(channelNameFault(channel), `the channel ${JSON.stringify(channel)}`);
     checkName(entryNameFault(entry), `the entry ${JSON.stringify(entry)}`);
   }
+  for (const { users = [], role, title, key } of results.notices ?? []) {
+    for (const user of users) checkName(userIdFault(user), `the user ${JSON.stringify(user)}`);
+    checkText('title', title, protocolLimits.titleChars);
+    checkText('role', role, protocolLimits.roleChars);
+    checkText('key', key, protocolLimits.keyChars);
+  }
   return results;
+}
+
+function checkText(what: string, text: string | undefined, maxChars: number): void {
+  if (text === undefined) return;
+  if (text.length > maxChars)
+    throw new ShapeError(`the ${what} has ${text.length} characters; at most ${maxChars} are allowed`);
+  if (unfitCharacter.test(text))
+    throw new ShapeError(`the ${what} has control characters or halves of surrogate pairs, which are not allowed`);
 }
 
 function checkName(fault: string | undefined, what: string): void {

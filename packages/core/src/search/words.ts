@@ -1,4 +1,4 @@
-import { type Json, refusal } from '@nine-bells/wire';
+import { type Json, refusal, shortened } from '@nine-bells/wire';
 import { valueAt } from '../lib/jsonPointer.js';
 import type { SearchQuery, SearchTerm } from '../model/search.js';
 
@@ -27,7 +27,7 @@ export interface FoundWord {
 /** The words of a text, without case and accents. */
 export function wordsIn(text: string): readonly FoundWord[] {
   const found: FoundWord[] = [];
-  for (const { 0: written, index } of text.slice(0, maxChars).matchAll(wordPattern)) {
+  for (const { 0: written, index } of shortened(text, maxChars).matchAll(wordPattern)) {
     const word = folded(written);
     if (word !== '') found.push({ word, from: index, to: index + written.length });
     if (found.length >= maxWords) break;
@@ -36,11 +36,8 @@ export function wordsIn(text: string): readonly FoundWord[] {
 }
 
 function folded(written: string): string {
-  return written
-    .normalize('NFKD')
-    .replace(/[^\p{L}\p{N}]/gu, '')
-    .toLowerCase()
-    .slice(0, wordChars);
+  const letters = written.normalize('NFKD').replace(/[^\p{L}\p{N}]/gu, '');
+  return shortened(letters.toLowerCase(), wordChars);
 }
 
 /**

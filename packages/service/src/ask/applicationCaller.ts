@@ -95,10 +95,10 @@ class NoticeDto {
   users?: string[];
 
   @IsOptional()
-  @IsWords(128)
+  @IsWords(protocolLimits.roleChars)
   role?: string;
 
-  @IsWords(200)
+  @IsWords(protocolLimits.titleChars)
   title!: string;
 
   @IsOptional()

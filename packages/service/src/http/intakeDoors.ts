@@ -1,6 +1,16 @@
+import { createHash } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { BoundedMap, canonicalAddress, type Engine, type Intake, TokenBucket, unitOf, valueAt } from '@nine-bells/core';
-import { defined, type Json, type Problem, ProblemError, problem, problemCatalogue, refusal } from '@nine-bells/wire';
+import {
+  defined,
+  type Json,
+  type Problem,
+  ProblemError,
+  problem,
+  problemCatalogue,
+  refusal,
+  unfitCharacter,
+} from '@nine-bells/wire';
 import { type RequestHandler, Router } from 'express';
 import proxyAddr from 'proxy-addr';
 import rawBody from 'raw-body';
@@ -187,7 +197,9 @@ class Door {
     if (eventId === undefined) return undefined;
     const found = 'header' in eventId ? headers[eventId.header.toLowerCase()] : valueAt(value, eventId.at);
     if (typeof found !== 'string' && typeof found !== 'number') return undefined;
-    return String(found).slice(0, eventIdChars);
+    const id = String(found);
+    // Shortened, two events could be taken for one.
+    return id.length > eventIdChars || unfitCharacter.test(id) ? `sha256:${digestOf(id)}` : id;
   }
 
   #problemOf(error: unknown, request: IncomingMessage): Problem {
@@ -200,6 +212,10 @@ class Door {
     this.#host.log.error({ err: error, method: request.method, path: request.url }, 'an event could not be taken');
     return problem('internal', 'the service has logged what happened');
   }
+}
+
+function digestOf(text: string): string {
+  return createHash('sha256').update(JSON.stringify(text)).digest('base64url');
 }
 
 function answer(response: ServerResponse, status: number, type: string, text: string): void {

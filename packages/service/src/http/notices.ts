@@ -36,10 +36,10 @@ class NoticeDto {
   channel?: ChannelName;
 
   @IsOptional()
-  @IsWords(128)
+  @IsWords(protocolLimits.roleChars)
   role?: string;
 
-  @IsWords(200)
+  @IsWords(protocolLimits.titleChars)
   title!: string;
 
   @IsOptional()

@@ -6,6 +6,7 @@ import {
   messageTypePattern,
   protocolLimits,
   unfitCharacter,
+  userIdFault,
 } from '@nine-bells/wire';
 import {
   ArrayMaxSize,
@@ -77,11 +78,8 @@ export function IsUsers(max: number): PropertyDecorator {
 }
 
 function userFault(user: unknown): string | undefined {
-  const { userChars } = protocolLimits;
-  if (typeof user !== 'string' || user.length === 0 || user.length > userChars)
-    return `a user id of 1 to ${userChars} characters is expected`;
-  if (user.startsWith(GUEST_PREFIX)) return 'guests have no inbox';
-  return unfitCharacter.test(user) ? 'control characters and halves of surrogate pairs are not allowed' : undefined;
+  if (typeof user !== 'string') return 'a user id is expected';
+  return user.startsWith(GUEST_PREFIX) ? 'guests have no inbox' : userIdFault(user);
 }
 
 /** A length of time in milliseconds. */

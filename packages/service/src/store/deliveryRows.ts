@@ -1,6 +1,6 @@
 import type { Delivery, DeliveryAttempt, DeliveryOutcome, DeliveryRecord, QueuedEvent } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
-import { defined } from '@nine-bells/wire';
+import { defined, storableText } from '@nine-bells/wire';
 import { type Columns, columnsOf, type Dialect, insertOf, tableOf } from './statements.js';
 
 /** An event on its way to a hook. */
@@ -74,7 +74,7 @@ const outcomeColumns: Columns<
 };
 
 /** Most characters of a problem that are kept. */
-const problemChars = 500;
+export const problemChars = 500;
 
 /** Puts events into the queues of their hooks, unless they are there. */
 export function insertDeliveries(events: readonly QueuedEvent[], dialect: Dialect): string {
@@ -104,9 +104,9 @@ export function insertAttempts(
     atMs,
     status ?? null,
     Math.round(tookMs),
-    problem?.slice(0, problemChars) ?? null,
+    problem === undefined ? null : storableText(problem, problemChars),
     sent === undefined ? null : JSON.stringify(sent),
-    text ?? null,
+    text === undefined ? null : storableText(text, text.length),
   ]);
   return insertOf('attempts', attemptColumns, rows, dialect);
 }
@@ -120,7 +120,7 @@ export function settleDeliveries(outcomes: readonly DeliveryOutcome[], dialect: 
     dueAtMs,
     state === 'waiting' ? null : atMs,
     status ?? null,
-    problem?.slice(0, problemChars) ?? null,
+    problem === undefined ? null : storableText(problem, problemChars),
   ]);
   const [number, ...values] = columnsOf(outcomeColumns);
   const [, ...names] = Object.keys(outcomeColumns);

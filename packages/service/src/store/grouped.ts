@@ -24,6 +24,27 @@ export interface GroupHost<Item, Result> {
   readonly charsOf: (item: Item) => number;
 }
 
+/**
+ * Commits a group. If its data make that fail, commits its halves, and their halves, in order: an item that cannot be committed
+ * harms only itself. Never rejects.
+ *
+ * @param failed - called with items that were not committed, and why
+ */
+export async function commitApart<Item>(
+  group: readonly Item[],
+  isShared: boolean,
+  commit: (some: readonly Item[]) => Promise<void>,
+  failed: (some: readonly Item[], failure: Error) => void,
+): Promise<void> {
+  try {
+    await commit(group);
+  } catch (error) {
+    if (group.length === 1 || isPassing(error, isShared)) return failed(group, failureOf(error, isShared));
+    const middle = Math.ceil(group.length / 2);
+    for (const half of [group.slice(0, middle), group.slice(middle)]) await commitApart(half, isShared, commit, failed);
+  }
+}
+
 /** Commits what comes while a commit is under way together, so that its cost is shared. */
 export class Grouped<Item, Result> {
   readonly #host: GroupHost<Item, Result>;
@@ -52,16 +73,20 @@ export class Grouped<Item, Result> {
     while (this.#waiting.length > 0) {
       const { gatherMs } = this.#host;
       if (gatherMs !== undefined) await new Promise((resolve) => setTimeout(resolve, gatherMs));
-      const group = this.#nextGroup();
-      try {
-        const results = await this.#commitWithin(group.map(({ item }) => item));
-        for (const [index, each] of group.entries()) each.resolve(results[index] as Result);
-      } catch (error) {
-        const failure = failureOf(error, this.#host.database.isShared);
-        for (const each of group) each.reject(failure);
-      }
+      await this.#commitGroup(this.#nextGroup());
     }
     this.#committing = undefined;
+  }
+
+  #commitGroup(group: readonly Waiting<Item, Result>[]): Promise<void> {
+    const { isShared } = this.#host.database;
+    const commit = async (some: readonly Waiting<Item, Result>[]): Promise<void> => {
+      const results = await this.#commitWithin(some.map(({ item }) => item));
+      for (const [index, each] of some.entries()) each.resolve(results[index] as Result);
+    };
+    return commitApart(group, isShared, commit, (some, failure) => {
+      for (const each of some) each.reject(failure);
+    });
   }
 
   async #commitWithin(items: readonly Item[]): Promise<readonly Result[]> {

@@ -9,6 +9,7 @@ import {
 import type { Notice } from '@nine-bells/wire';
 import { Op, QueryTypes, type WhereOptions } from 'sequelize';
 import type { Database, Reads } from './database.js';
+import { commitApart } from './grouped.js';
 import { type NoticeRow, rowsOf, type UserRoleRow, type UserRow } from './models.js';
 import { type Columns, type Dialect, insertOf, listOf, updateInstead } from './statements.js';
 
@@ -121,6 +122,15 @@ export class InboxStore {
   }
 
   async meet(met: readonly KnownUser[]): Promise<void> {
+    let failure: Error | undefined;
+    const commit = (some: readonly KnownUser[]): Promise<void> => this.#meet(some);
+    await commitApart(met, this.#database.isShared, commit, (_, why) => {
+      failure = why;
+    });
+    if (failure !== undefined) throw failure;
+  }
+
+  async #meet(met: readonly KnownUser[]): Promise<void> {
     const dialect = this.#database;
     const rows = met.map(({ id, name, seenAtMs }) => [id, name ?? null, seenAtMs, 0]);
     const roles = met.flatMap(({ id, roles: all }) =>
@@ -132,7 +142,7 @@ export class InboxStore {
       `DELETE FROM user_roles WHERE user_id IN ${listOf(['TEXT'], ids, dialect)}`,
       ...(roles.length === 0 ? [] : [insertOf('user_roles', roleColumns, roles, dialect)]),
     ];
-    await this.#database.write(async () => ({ statements, result: undefined }));
+    await this.#database.attempt(async () => ({ statements, result: undefined }));
   }
 
   async usersWith(role: string): Promise<readonly string[]> {

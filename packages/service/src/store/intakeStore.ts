@@ -1,6 +1,7 @@
 import type { Arrival, ArrivalDraft, ArrivalOutcome, ArrivalWish, IntakeStore } from '@nine-bells/core';
-import { defined } from '@nine-bells/wire';
+import { defined, storableText } from '@nine-bells/wire';
 import type { Database } from './database.js';
+import { problemChars } from './deliveryRows.js';
 import { isTaken } from './failures.js';
 import { Grouped } from './grouped.js';
 import { type Columns, columnsOf, insertOf, listOf, tableOf } from './statements.js';
@@ -197,7 +198,7 @@ export class SqlIntakeStore implements IntakeStore {
       id,
       state,
       became === undefined ? null : JSON.stringify(became),
-      problem ?? null,
+      problem === undefined ? null : storableText(problem, problemChars),
       state === 'waiting' ? null : atMs,
       heldUntilMs ?? null,
     ]);

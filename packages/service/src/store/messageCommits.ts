@@ -9,7 +9,8 @@ import {
 import { type ChannelName, ProblemError } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
-import { failureOf, isPassing, isTaken, UnknownOutcome } from './failures.js';
+import { isPassing, isTaken, UnknownOutcome } from './failures.js';
+import { commitApart } from './grouped.js';
 import { MentionRows } from './mentionStore.js';
 import { Changes } from './messageChanges.js';
 import {
@@ -94,20 +95,21 @@ export class MessageCommits {
     // The rest of this turn's messages join the first commit.
     await Promise.resolve();
     while (this.#waiting.length > 0) {
-      const group = this.#nextGroup();
-      try {
-        const appended = await this.#commitWithin(group);
-        for (const [index, { resolve, reject }] of group.entries()) {
-          const outcome = appended[index] as Outcome;
-          if (outcome instanceof ProblemError) reject(outcome);
-          else resolve(outcome);
-        }
-      } catch (error) {
-        const failure = failureOf(error, this.#database.isShared);
-        for (const each of group) each.reject(failure);
-      }
+      const commit = (some: readonly Waiting[]): Promise<void> => this.#commitAndTell(some);
+      await commitApart(this.#nextGroup(), this.#database.isShared, commit, (some, failure) => {
+        for (const each of some) each.reject(failure);
+      });
     }
     this.#committing = undefined;
+  }
+
+  async #commitAndTell(group: readonly Waiting[]): Promise<void> {
+    const outcomes = await this.#commitWithin(group);
+    for (const [index, { resolve, reject }] of group.entries()) {
+      const outcome = outcomes[index] as Outcome;
+      if (outcome instanceof ProblemError) reject(outcome);
+      else resolve(outcome);
+    }
   }
 
   /**

@@ -1,5 +1,5 @@
 import { type Grant, type Identity, readGrants, type TokenReader } from '@nine-bells/core';
-import { defined, GUEST_PREFIX, type Json, protocolLimits, refusal, unfitCharacter } from '@nine-bells/wire';
+import { defined, type Json, plainText, refusal, unfitCharacter, userIdFault } from '@nine-bells/wire';
 import {
   type CryptoKey,
   createRemoteJWKSet,
@@ -264,23 +264,19 @@ function userFault(user: unknown, claim: ClaimName): string | undefined {
     return `\`${pathOf(claim).join('.')}\` of the token is neither text nor a whole number that JSON can hold exactly`;
   if (user === undefined || user === '')
     return `the token has no \`${pathOf(claim).join('.')}\`: it must say who the user is`;
-  if (user.length > protocolLimits.userChars) return `a user id has at most ${protocolLimits.userChars} characters`;
-  if (user.startsWith(GUEST_PREFIX) || user.startsWith('observer:') || user.startsWith('erased:'))
-    return `no user id may begin with ${JSON.stringify(user.slice(0, user.indexOf(':') + 1))}`;
-  if (unfitCharacter.test(user)) return 'a user id has no control characters, and no halves of surrogate pairs';
-  return undefined;
+  return userIdFault(user);
 }
 
+/** No rule can name a role with control characters or halves of surrogate pairs: such a role is passed over. */
 function rolesOf(roles: unknown): readonly string[] {
-  if (typeof roles === 'string') return [roles];
-  return Array.isArray(roles) ? roles.filter((role) => typeof role === 'string') : [];
+  const all: readonly unknown[] = Array.isArray(roles) ? roles : [roles];
+  return all.filter((role): role is string => typeof role === 'string' && !unfitCharacter.test(role));
 }
 
 /** A name as it may be shown anywhere, in a terminal too. */
 function nameOf(name: unknown): string | undefined {
   if (typeof name !== 'string') return undefined;
-  // biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is taken out
-  return name.replaceAll(/[\u0000-\u001f\u007f-\u009f]/g, '').slice(0, 200) || undefined;
+  return plainText(name, 200) || undefined;
 }
 
 /** @throws {ProblemError} `token-invalid`: a rule that is not understood must not be passed over */
