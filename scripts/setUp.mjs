@@ -19,6 +19,7 @@ export const engineFiles = {
   'redis-server': '/usr/bin/redis-server',
   postgresql: '/usr/lib/postgresql',
   pgbouncer: '/usr/sbin/pgbouncer',
+  sqlite3: '/usr/bin/sqlite3',
 };
 
 /** Returns the browser that tests and pictures use, if there is one. */

@@ -18,6 +18,7 @@ interface ServeOptions {
   readonly database?: string;
   readonly log: 'silent' | 'error' | 'warn' | 'refused' | 'info' | 'debug';
   readonly json?: boolean;
+  readonly newVolumes?: boolean;
 }
 
 export function addServe(program: Command): void {
@@ -37,6 +38,7 @@ export function addServe(program: Command): void {
         .default('warn'),
     )
     .option('--json', 'log as one JSON object a line')
+    .option('--new-volumes', 'begin new volumes in all channels: after a restore that the service cannot recognise')
     .action(async (options: ServeOptions) => {
       const { fromFile, makeLog, readConfiguration, startService } = await import('@nine-bells/service');
       const logOptions = { level: options.log, readable: options.json !== true && process.stderr.isTTY };
@@ -45,7 +47,12 @@ export function addServe(program: Command): void {
       const args: FileArguments = { file: resolve(config), overrides, log: logOptions };
       const { configuration, service } = await starting(async () => {
         const read = readConfiguration(config, overrides);
-        const started = await startService(read, { log: makeLog(logOptions), module: fromFile, args });
+        const started = await startService(read, {
+          log: makeLog(logOptions),
+          module: fromFile,
+          args,
+          newVolumes: options.newVolumes === true,
+        });
         return { configuration: read, service: started };
       });
       print(`Nine Bells is listening at ${service.url}`);

@@ -12,7 +12,10 @@ const rules = [
   },
 ] as const;
 
-it('reactions come after a break to a client that entered when the channel was empty', async () => {
+it.each([
+  ['entered when the channel was empty', (version: string) => version],
+  ['has a version that the record has lost', (_: string, cursor: string) => `${cursor.split(':')[0]}:99`],
+])('reactions come after a break to a client that %s', async (_, versionOf) => {
   const { welcomed, engine, clock, settle } = harness({}, undefined, { rules });
   const first = await welcomed('ines', { enter: [{ channel: chat }] });
   const { version } = first.frames[0].entered[0].reactions;
@@ -22,6 +25,8 @@ it('reactions come after a break to a client that entered when the channel was e
   const jory = await welcomed('jory', { enter: [{ channel: chat }] });
   jory.send({ do: 'react', channel: chat, cursor, word: 'wow' });
   await settle();
-  const back = await welcomed('ines', { enter: [{ channel: chat, after: cursor, reactions: version }] });
+  const back = await welcomed('ines', {
+    enter: [{ channel: chat, after: cursor, reactions: versionOf(version, cursor) }],
+  });
   expect(back.frames[0].entered[0]).toMatchObject({ messages: [], reactions: { counts: { [cursor]: { wow: 1 } } } });
 });

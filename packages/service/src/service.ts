@@ -33,6 +33,9 @@ import { TermStore } from './relay/termStore.js';
 import { ApiKeys } from './store/apiKeys.js';
 import { Database } from './store/database.js';
 import { DatabaseLease } from './store/databaseLease.js';
+import { FolderMarks } from './store/folderMarks.js';
+import { discardSavedChannels } from './store/recentFile.js';
+import { RestoreWatch } from './store/restoreWatch.js';
 import { checkSoundness, markClean } from './store/soundness.js';
 import { SqlStore } from './store/sqlStore.js';
 import { UsedLinks } from './store/usedLinks.js';
@@ -63,6 +66,8 @@ export interface ServiceOptions {
   readonly calls?: Readonly<Record<string, CallFunction>>;
   /** The time and the timers of the instance; the system's if absent. */
   readonly clock?: ServiceClock;
+  /** Begin new volumes in all channels: after a restore that the service cannot recognise. */
+  readonly newVolumes?: boolean;
 }
 
 /** What one of several processes on a machine has of the first one. */
@@ -165,6 +170,7 @@ export class Service implements RunningService {
     let relay: OpenRelay | undefined;
     let sender: HookSender | undefined;
     let caller: ApplicationCaller | undefined;
+    let restores: RestoreWatch | undefined;
     const instance = instanceName(configuration);
     const delay = loopDelay();
     const writing = options.writer ?? (await chooseWriter(configuration.nativeWriter));
@@ -182,6 +188,7 @@ export class Service implements RunningService {
       const ownStore = options.link === undefined ? await SqlStore.open(database, reportTo(log)) : undefined;
       const store = options.link?.store ?? (ownStore as SqlStore);
       const ids = systemIds();
+      if (options.newVolumes) discardSavedChannels(configuration.data);
       relay = openRelay(configuration, {
         instance,
         log,
@@ -261,6 +268,9 @@ export class Service implements RunningService {
         },
       );
       await readyWithin(engine, log);
+      restores = ownStore && restoreWatchOf(ownStore, { database, configuration, log, now: clock.now, relay });
+      await restores?.check(options.newVolumes);
+      restores?.start();
       metrics.watch(engine, delay.p99Ms, () => database.health.failed + (options.link?.failedCommits() ?? 0));
       const used = new UsedLinks(database, clock.now);
       const links = new SignInLinks(
@@ -332,7 +342,10 @@ export class Service implements RunningService {
           delay.stop();
           watchman.stop();
         },
-        settled: async () => ownStore?.settled(),
+        settled: async () => {
+          await ownStore?.settled();
+          await restores?.stop();
+        },
         inner,
         database,
         lock,
@@ -353,6 +366,7 @@ export class Service implements RunningService {
       return service;
     } catch (error) {
       await engine?.stop();
+      await restores?.stop();
       // A start that fails, on a taken port say, leaves for the next one what it has found.
       await relay?.stop();
       await sender?.close();
@@ -478,6 +492,22 @@ async function readyWithin(engine: Engine, log: Logger): Promise<void> {
   } finally {
     clearTimeout(slow);
   }
+}
+
+/** Watches whether the database was restored from a backup. */
+export function restoreWatchOf(
+  { volumes }: SqlStore,
+  host: {
+    readonly database: Database;
+    readonly configuration: Configuration;
+    readonly log: Logger;
+    readonly now: () => number;
+    readonly relay?: OpenRelay;
+  },
+): RestoreWatch {
+  const { database, configuration, log, now, relay } = host;
+  const marks = [new FolderMarks(configuration.data), ...(relay?.marks === undefined ? [] : [relay.marks])];
+  return new RestoreWatch({ database, volumes, marks, now, report: reportTo(log) });
 }
 
 /** A listener for the other workers of this machine only. */

@@ -1515,6 +1515,12 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       });
     });
 
+    it('give everything to a client whose place is ahead of the head', async () => {
+      const [{ place } = { place: { volume: '', number: 0 } }] = await store.notify([notice('pia', 'a')]);
+      const ahead = { ...place, number: 9 };
+      expect((await store.inbox('pia', ahead, 10, 2_000)).notices).toMatchObject([{ id: 'a' }]);
+    });
+
     it('remember who was met with the roles as last seen', async () => {
       await store.notify([notice('tomas', 'a')]);
       expect(await store.user('tomas')).toBeUndefined();

@@ -1,11 +1,11 @@
 /**
- * What no id, key or other short text may have: control characters, and halves of surrogate pairs, which come back from a
- * database as something else (Unicode, section 3.9).
+ * Characters that no id, key or other short text may have: control characters and halves of surrogate pairs. A
+ * database returns the latter as something else (Unicode, section 3.9).
  */
-// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is looked for
+// biome-ignore lint/suspicious/noControlCharactersInRegex: the pattern looks for control characters
 export const unfitCharacter = /[\u0000-\u001f\u007f\p{Cs}]/u;
 
-// biome-ignore lint/suspicious/noControlCharactersInRegex: control characters are what is taken out
+// biome-ignore lint/suspicious/noControlCharactersInRegex: the pattern removes control characters
 const controls = /[\u0000-\u001f\u007f-\u009f]/g;
 const lone = /\p{Cs}/gu;
 

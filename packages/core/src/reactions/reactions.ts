@@ -126,8 +126,8 @@ export class Reactions implements FeatureSource {
     // Read first: a change in between comes twice, which is better than never.
     const given = await this.#of(match.channel, messages, user);
     const { version } = given;
-    const since = known?.volume === noVolume ? { ...version, number: 0 } : known;
-    if (since === undefined || since.volume !== version.volume || since.number >= version.number)
+    const since = isForeign(known, version) ? { ...version, number: 0 } : known;
+    if (since === undefined || since.volume !== version.volume || since.number === version.number)
       return { version: formatCursor(version), ...shown(given) };
     const { reacted } = await readable(store.reactionsSince(match.channel, since.number, atOnce), what);
     const changed = withinChars(reacted, replyChars);
@@ -199,6 +199,11 @@ export class Reactions implements FeatureSource {
 interface Given extends ReactionSlice {
   /** Some are left out, since they have no room. */
   readonly partial?: true;
+}
+
+/** Whether a version is not one of this record: it is of an empty channel, or the record has lost what it counted. */
+function isForeign(known: Place | undefined, { volume, number }: Place): boolean {
+  return known?.volume === noVolume || (known?.volume === volume && known.number > number);
 }
 
 function noReactions(pattern: string): Error {

@@ -35,6 +35,7 @@ import {
   withinBytes,
 } from '@nine-bells/core';
 import { type ChannelName, defined, formatCursor, refusal } from '@nine-bells/wire';
+import type { ProgressMarks } from '../store/restoreWatch.js';
 import { randomText } from '../system/ids.js';
 import { RedisNames } from './redisNames.js';
 import { RedisProbes } from './redisProbes.js';
@@ -63,6 +64,8 @@ const forgottenMs = 7 * 86_400_000;
 const emptyForMs = 600_000;
 /** Leases that have been over for so long are forgotten, in milliseconds. */
 const leaseForgottenMs = 60_000;
+/** How long the progress of databases is remembered after the last instance has gone, in milliseconds. */
+const marksForgottenMs = 365 * 86_400_000;
 /** How long to wait before a Redis that cannot be reached is tried again, in milliseconds: at first, and at most. */
 const firstAgainMs = 50;
 const maxAgainMs = 1_000;
@@ -428,6 +431,19 @@ export class RedisExchange implements Exchange {
     const key = this.#names.claim(name);
     return (await this.#call(key, ['SET', key, '1', 'NX', 'PX', String(ttlMs)])) === 'OK';
   }
+
+  /** Progress of the service's databases, by their volumes. */
+  readonly marks: ProgressMarks = {
+    read: async (volume) => {
+      const score = await this.#call<string | null>(this.#names.marks, ['ZSCORE', this.#names.marks, volume]);
+      return score === null ? undefined : Number(score);
+    },
+    write: async (volume, progress) => {
+      const { marks } = this.#names;
+      await this.#call(marks, ['ZADD', marks, 'GT', String(progress), volume]);
+      await this.#call(marks, ['PEXPIRE', marks, String(marksForgottenMs)]);
+    },
+  };
 
   // ---------------------------------------------------------------------------------------------- calls
 

@@ -26,6 +26,11 @@ export class RedisNames {
     return `{${this.#prefix}:${channel}}board`;
   }
 
+  /** The key of the progress of databases. */
+  get marks(): string {
+    return `{${this.#prefix}}marks`;
+  }
+
   claim(name: string): string {
     return `{${this.#prefix}}claim ${name}`;
   }

@@ -11,6 +11,7 @@ import {
 import type { Configuration } from '../config/configuration.js';
 import type { Logger } from '../log.js';
 import { readSavedChannels, saveChannels } from '../store/recentFile.js';
+import type { ProgressMarks } from '../store/restoreWatch.js';
 import type { ServiceClock } from '../system/clock.js';
 import { randomText, systemIds } from '../system/ids.js';
 import type { Warnings } from '../system/warnings.js';
@@ -20,6 +21,8 @@ import type { TermBook } from './terms.js';
 /** A relay, and how it ends. */
 export interface OpenRelay {
   readonly relay: Relay;
+  /** Absent where the relay outlives no instance. */
+  readonly marks?: ProgressMarks;
   stop(): Promise<void>;
 }
 
@@ -53,7 +56,7 @@ export function openRelay(
             `Redis evicts keys (maxmemory-policy ${policy}): messages, keys and bans may be lost; set noeviction`,
         ),
     });
-    return shared(configuration, redis, clock, instance, report, () => redis.close());
+    return { ...shared(configuration, redis, clock, instance, report, () => redis.close()), marks: redis.marks };
   }
   const relay = new SoloRelay(
     clock,

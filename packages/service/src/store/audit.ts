@@ -18,6 +18,7 @@ export interface Deed {
     | 'end-invitation'
     | 'end-admission'
     | 'erase'
+    | 'new-volumes'
     | 'export';
   readonly by: Actor;
   readonly atMs: number;

@@ -75,6 +75,7 @@ export class Database {
   /** Those of a shared database. */
   readonly #sockets: Sockets | undefined;
   #writing: Promise<unknown> = Promise.resolve();
+  #commits = 0;
   #probing = false;
 
   private constructor(reader: Sequelize, writer: Sequelize, sockets?: Sockets) {
@@ -131,7 +132,15 @@ export class Database {
    * @throws what the driver throws; then nothing was done
    */
   commitToFile(statements: readonly string[]): Promise<void> {
-    return this.#inTurn(() => this.#execute(statements));
+    return this.#inTurn(async () => {
+      await this.#execute(statements);
+      this.#commits += 1;
+    });
+  }
+
+  /** Transactions of this process that have written something. */
+  get commits(): number {
+    return this.#commits;
   }
 
   /** Finds out whether a transaction gets through, unless one did a moment ago. */
@@ -177,6 +186,7 @@ export class Database {
           'DELETE FROM temp.unchanged',
           ...statements,
         ]);
+        if (statements.length > 0) this.#commits += 1;
         return result;
       } catch (error) {
         if (!/CHECK constraint failed: unchanged/.test((error as Error).message)) throw error;
@@ -223,6 +233,7 @@ export class Database {
       await within(connection.forceCleanup());
       throw new UnknownOutcome('the connection ended during COMMIT', { cause: error });
     }
+    if (planned.statements.length > 0) this.#commits += 1;
     return planned.result;
   }
 }

@@ -12,6 +12,7 @@ import type { Database, Reads } from './database.js';
 import { commitApart } from './grouped.js';
 import { type NoticeRow, rowsOf, type UserRoleRow, type UserRow } from './models.js';
 import { type Columns, type Dialect, insertOf, listOf, updateInstead } from './statements.js';
+import type { Volumes } from './volumes.js';
 
 /** Rows of one statement. */
 const statementRows = 500;
@@ -33,12 +34,12 @@ const roleColumns: Columns<UserRoleRow> = { user_id: 'TEXT', role: 'TEXT' };
 /** The inboxes of users, and the users the service has met. */
 export class InboxStore {
   readonly #database: Database;
-  readonly #volume: string;
+  readonly #volumes: Volumes;
   readonly #counts: InboxCounts;
 
-  constructor(database: Database, volume: string) {
+  constructor(database: Database, volumes: Volumes) {
     this.#database = database;
-    this.#volume = volume;
+    this.#volumes = volumes;
     this.#counts = new InboxCounts(database);
   }
 
@@ -58,7 +59,7 @@ export class InboxStore {
         const { user } = draft;
         const number = (heads.get(user) ?? 0) + 1;
         heads.set(user, number);
-        places.push({ volume: this.#volume, number });
+        places.push({ volume: this.#volumes.current, number });
         if (draft.key !== undefined && last.get(keyOf(draft)) !== draft) continue;
         rows.push(valuesOf(draft, number));
         if (draft.untilMs === undefined || draft.untilMs > nowMs) unread.set(user, (unread.get(user) ?? 0) + 1);
@@ -81,7 +82,7 @@ export class InboxStore {
 
   async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
     const { head, unread } = await this.#counts.of(user, nowMs);
-    const from = after?.volume === this.#volume ? after.number : 0;
+    const from = after?.volume === this.#volumes.current && after.number <= head ? after.number : 0;
     const isNews = limit > 0 && unread > 0 && from < head;
     const there = { user_id: user, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: nowMs }] } };
     const rows = isNews
@@ -97,7 +98,7 @@ export class InboxStore {
       notices: found.slice(0, limit).map((each) => this.#noticeOf(each)),
       more: found.length > limit,
       unread,
-      head: { volume: this.#volume, number: head },
+      head: { volume: this.#volumes.current, number: head },
     };
   }
 
@@ -187,7 +188,7 @@ export class InboxStore {
       ...(row.notice_key === null ? {} : { key: row.notice_key }),
       ...(row.until_ms === null ? {} : { untilMs: Number(row.until_ms) }),
     };
-    return noticeOf(draft, { volume: this.#volume, number: Number(row.number) });
+    return noticeOf(draft, { volume: this.#volumes.current, number: Number(row.number) });
   }
 }
 

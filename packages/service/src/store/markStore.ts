@@ -3,6 +3,7 @@ import { type BlockKind, type ChannelName, type ProblemError, refusal } from '@n
 import type { Database, Plan, Reads } from './database.js';
 import { forward, threadMarkColumns } from './replyRows.js';
 import { insertOf, listOf, makeChannels, tableOf, updateInstead } from './statements.js';
+import type { Volumes } from './volumes.js';
 
 /** Where a user's mark is to go; `null`: away. */
 export interface MarkWish {
@@ -61,13 +62,13 @@ const groupMarks = 500;
  */
 export class MarkStore {
   readonly #database: Database;
-  readonly #volume: string;
+  readonly #volumes: Volumes;
   #waiting: Waiting[] = [];
   #committing = false;
 
-  constructor(database: Database, volume: string) {
+  constructor(database: Database, volumes: Volumes) {
     this.#database = database;
-    this.#volume = volume;
+    this.#volumes = volumes;
   }
 
   /** Marks that come while a commit is under way share the next one. */
@@ -227,7 +228,7 @@ export class MarkStore {
         moved.set(name, { user, channel, number: null });
         return undefined;
       }
-      if (place.volume !== (row?.volume ?? this.#volume) || place.number > (row?.head ?? 0))
+      if (place.volume !== (row?.volume ?? this.#volumes.current) || place.number > (row?.head ?? 0))
         return refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' });
       const before = own.get(channel);
       if (before !== undefined && before >= place.number) return undefined;
@@ -246,7 +247,7 @@ export class MarkStore {
     // A channel in which nothing was said yet can be followed too.
     const missing = [...new Set(forward.map(({ channel }) => channel))].filter((channel) => !channels.has(channel));
     const statements: string[] = [];
-    if (missing.length > 0) statements.push(makeChannels(missing, this.#volume, dialect));
+    if (missing.length > 0) statements.push(makeChannels(missing, this.#volumes.current, dialect));
     // A mark that was taken away and set again within the group is only set: the one before goes in any case.
     const away = moved.map(({ user, channel }) => [user, channel]);
     if (moved.some(({ number }) => number === null))

@@ -27,6 +27,7 @@ import type { MessageRow } from './models.js';
 import { Releases } from './pendingStore.js';
 import { Replies } from './replyRows.js';
 import { type Dialect, insertOf, makeChannels } from './statements.js';
+import type { Volumes } from './volumes.js';
 
 /** Most messages of one commit. */
 const groupMessages = 4000;
@@ -67,16 +68,17 @@ interface Attempt {
  */
 export class MessageCommits {
   readonly #database: Database;
-  readonly #volume: string;
+  readonly #volumes: Volumes;
   /** The heads of channels, if no other instance writes; of those written to last. */
   readonly #heads = new BoundedMap<ChannelName, HeadRow>(maxHeads);
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;
 
-  /** @param volume - the volume of channels that are new */
-  constructor(database: Database, volume: string) {
+  /** @param volumes - the volume of channels that are new */
+  constructor(database: Database, volumes: Volumes) {
     this.#database = database;
-    this.#volume = volume;
+    this.#volumes = volumes;
+    volumes.onRenewed(() => this.#heads.clear());
   }
 
   append(channel: ChannelName, draft: Draft): Promise<Appended> {
@@ -195,7 +197,7 @@ export class MessageCommits {
           const heads = await headsOf(reads, names);
           const missing = names.filter((name) => !heads.has(name));
           if (missing.length > 0)
-            return { statements: [makeChannels(missing, this.#volume, this.#database)], result: undefined };
+            return { statements: [makeChannels(missing, this.#volumes.current, this.#database)], result: undefined };
           const changing = group.flatMap(({ channel, draft: { change } }) => (change ? [{ channel, change }] : []));
           const changes =
             changing.length === 0 ? undefined : await Changes.find(reads, changing, heads, this.#database);

@@ -17,6 +17,7 @@ import type { Database } from './database.js';
 import { changeOf, loggedOf, placeOf } from './messageRows.js';
 import { type ChannelRow, type MessageRow, type RevisionRow, rowsOf } from './models.js';
 import { farInThread, ofThread, withReplies } from './replyRows.js';
+import type { Volumes } from './volumes.js';
 
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
@@ -36,16 +37,16 @@ const nothing: Stretch = { found: [], isHoleFirst: false };
 /** Reads the records of kept channels. */
 export class MessageReads implements LogReader {
   readonly #database: Database;
-  readonly #volume: string;
+  readonly #volumes: Volumes;
 
-  /** @param volume - the volume of channels that are not there yet */
-  constructor(database: Database, volume: string) {
+  /** @param volumes - the volume of channels that are not there yet */
+  constructor(database: Database, volumes: Volumes) {
     this.#database = database;
-    this.#volume = volume;
+    this.#volumes = volumes;
   }
 
   async head(channel: ChannelName): Promise<Place> {
-    return placeOf(await this.#row(channel), this.#volume);
+    return placeOf(await this.#row(channel), this.#volumes.current);
   }
 
   async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
@@ -57,12 +58,12 @@ export class MessageReads implements LogReader {
       }),
     );
     const found = new Map(rows.map((row) => [row.name, row]));
-    return channels.map((channel) => placeOf(found.get(channel), this.#volume));
+    return channels.map((channel) => placeOf(found.get(channel), this.#volumes.current));
   }
 
   async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
     const row = await this.#row(channel);
-    const head = placeOf(row, this.#volume);
+    const head = placeOf(row, this.#volumes.current);
     const oldest = oldestOf(row);
     const unreachable = gapAfter(after, oldest, head);
     const from = firstToRead(after, unreachable, oldest, head);
@@ -79,7 +80,7 @@ export class MessageReads implements LogReader {
 
   async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
     const row = await this.#row(channel);
-    const head = placeOf(row, this.#volume);
+    const head = placeOf(row, this.#volumes.current);
     const lost = before !== undefined && (before.volume !== head.volume || before.number > head.number + 1);
     const end = before === undefined || lost ? head.number : before.number - 1;
     const oldest = oldestOf(row);

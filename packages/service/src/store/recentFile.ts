@@ -31,6 +31,11 @@ export function saveChannels(folder: string, pieces: Iterable<SavedPiece>, log: 
   }
 }
 
+/** Removes what was saved: the channels begin new volumes. */
+export function discardSavedChannels(folder: string): void {
+  rmSync(join(folder, fileName), { force: true });
+}
+
 /**
  * Reads what was saved, piece by piece, and takes the file away: after an end that is not clean the record is older than what
  * clients have seen, and must not be taken for it. Ends at the first line that cannot be read.

@@ -83,6 +83,7 @@ import { checkHeads } from './recordCheck.js';
 import { SqlReportStore } from './reportStore.js';
 import { SqlRetentionStore } from './retentionStore.js';
 import { SqlSearchStore } from './searchStore.js';
+import { Volumes } from './volumes.js';
 
 /** Everything that outlives the process, in the database. */
 export class SqlStore implements Store {
@@ -104,11 +105,15 @@ export class SqlStore implements Store {
   readonly #mentions: SqlMentionStore;
   readonly #invitations: SqlInvitationStore;
 
-  private constructor(database: Database, volume: string) {
-    this.#commits = new MessageCommits(database, volume);
-    this.#reads = new MessageReads(database, volume);
-    this.#inboxes = new InboxStore(database, volume);
-    this.#marks = new MarkStore(database, volume);
+  /** The volume of new channels; it may be replaced while the store is open. */
+  readonly volumes: Volumes;
+
+  private constructor(database: Database, volumes: Volumes) {
+    this.volumes = volumes;
+    this.#commits = new MessageCommits(database, volumes);
+    this.#reads = new MessageReads(database, volumes);
+    this.#inboxes = new InboxStore(database, volumes);
+    this.#marks = new MarkStore(database, volumes);
     this.#moderation = new ModerationStore(database);
     this.#boards = new BoardStore(database);
     this.#retention = new SqlRetentionStore(database);
@@ -130,7 +135,7 @@ export class SqlStore implements Store {
     const [volume] = rowsOf<FactRow>(await database.models.facts.findAll({ where, raw: true }));
     if (volume === undefined) throw new Error('the database has no volume: it was not made by this service');
     await checkHeads(database, report);
-    return new SqlStore(database, volume.value);
+    return new SqlStore(database, new Volumes(volume.value));
   }
 
   append(channel: ChannelName, draft: Draft): Promise<Appended> {

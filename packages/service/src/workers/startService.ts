@@ -12,6 +12,8 @@ export interface StartOptions {
    */
   readonly module: string;
   readonly args: object;
+  /** As in `ServiceOptions`. */
+  readonly newVolumes?: boolean;
 }
 
 /**
@@ -21,12 +23,12 @@ export interface StartOptions {
  */
 export async function startService(
   configuration: Configuration,
-  { log = makeLog({ level: 'silent', readable: false }), module, args }: StartOptions,
+  { log = makeLog({ level: 'silent', readable: false }), module, args, newVolumes = false }: StartOptions,
 ): Promise<RunningService> {
-  if (configuration.workers > 0) return Workers.start(configuration, { log, module, args: args as Json });
+  if (configuration.workers > 0) return Workers.start(configuration, { log, module, args: args as Json, newVolumes });
   const { workerService } = (await import(module)) as WorkerModule;
   const { options } = await workerService(args as Json);
-  return Service.start(configuration, { ...options, log });
+  return Service.start(configuration, { ...options, log, newVolumes });
 }
 
 /** The module for a service whose configuration is a file; it is told `FileArguments`. */

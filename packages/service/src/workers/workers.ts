@@ -5,11 +5,19 @@ import type { Json } from '@nine-bells/wire';
 import type { Configuration } from '../config/configuration.js';
 import { SignInLinks } from '../http/signInLinks.js';
 import type { Logger } from '../log.js';
-import { leaseOf, lockOf, type RunningService, type ServiceOptions, type StopOptions } from '../service.js';
+import {
+  leaseOf,
+  lockOf,
+  type RunningService,
+  restoreWatchOf,
+  type ServiceOptions,
+  type StopOptions,
+} from '../service.js';
 import { ApiKeys } from '../store/apiKeys.js';
 import { Database } from '../store/database.js';
 import type { DatabaseLease } from '../store/databaseLease.js';
-import { readSavedChannels, saveChannels } from '../store/recentFile.js';
+import { discardSavedChannels, readSavedChannels, saveChannels } from '../store/recentFile.js';
+import type { RestoreWatch } from '../store/restoreWatch.js';
 import { checkSoundness, markClean } from '../store/soundness.js';
 import { SqlStore } from '../store/sqlStore.js';
 import { systemClock } from '../system/clock.js';
@@ -53,6 +61,8 @@ export interface WorkersOptions {
   /** The module that says how a worker is started, and what it is told. */
   readonly module: string;
   readonly args: Json;
+  /** As in `ServiceOptions`. */
+  readonly newVolumes?: boolean | undefined;
 }
 
 /** A worker that has died is replaced after this long; later each time that it dies young, in milliseconds. */
@@ -105,6 +115,10 @@ export class Workers implements RunningService {
     const store = await SqlStore.open(database, (error, about) =>
       log.error({ err: error, ...about }, 'something went wrong inside'),
     );
+    const restores = restoreWatchOf(store, { database, configuration, log, now: systemClock.now });
+    await restores.check(options.newVolumes);
+    restores.start();
+    if (options.newVolumes) discardSavedChannels(configuration.data);
     const hub = new ExchangeHub(
       systemClock,
       systemIds(),
@@ -120,6 +134,7 @@ export class Workers implements RunningService {
       lease,
       keys,
       store,
+      restores,
       hub,
       crew,
       links: new SignInLinks(secret.key('console')),
@@ -160,13 +175,15 @@ interface Parts {
   readonly lease: DatabaseLease | undefined;
   readonly keys: ApiKeys;
   readonly store: SqlStore;
+  readonly restores: RestoreWatch;
   readonly hub: ExchangeHub;
   readonly crew: Crew;
   readonly links: SignInLinks;
 }
 
-async function end({ configuration, log, database, lock, lease, store, hub }: Parts): Promise<void> {
+async function end({ configuration, log, database, lock, lease, store, restores, hub }: Parts): Promise<void> {
   await store.settled();
+  await restores.stop();
   hub.stop();
   saveChannels(configuration.data, hub.logs.saved(), log);
   if (lock?.isExclusive === true) await markClean(database);

@@ -1,0 +1,27 @@
+/**
+ * The volume in which new channels and inboxes of a database begin. It also names the incarnation of the database: when the
+ * database was restored from a backup, all its channels begin a new one.
+ */
+export class Volumes {
+  #current: string;
+  readonly #listeners: (() => void)[] = [];
+
+  constructor(current: string) {
+    this.#current = current;
+  }
+
+  get current(): string {
+    return this.#current;
+  }
+
+  set current(volume: string) {
+    if (volume === this.#current) return;
+    this.#current = volume;
+    for (const notify of this.#listeners) notify();
+  }
+
+  /** Calls back when another volume has begun: what is remembered of channels is out of date. */
+  onRenewed(notify: () => void): void {
+    this.#listeners.push(notify);
+  }
+}
