@@ -103,15 +103,16 @@ export class RealCluster {
   /** @param more - settings of each process */
   static async start(more: readonly string[] = ['--save', '']): Promise<RealCluster> {
     const settings = [...more, '--cluster-enabled', 'yes', '--cluster-node-timeout', '5000'];
+    settings.push('--cluster-config-file', 'nodes.conf');
     const nodes = [];
+    const buses = [];
     for (let n = 0; n < 3; n++) {
-      // Its bus listens 10,000 above.
-      let port = await freePort();
-      while (port > 55_000) port = await freePort();
-      nodes.push(await RealRedis.start([...settings, '--cluster-config-file', 'nodes.conf'], port));
+      const bus = String(await freePort());
+      nodes.push(await RealRedis.start([...settings, '--cluster-port', bus]));
+      buses.push(bus);
     }
     const cluster = new RealCluster(nodes);
-    await cluster.#join();
+    await cluster.#join(buses);
     return cluster;
   }
 
@@ -119,7 +120,8 @@ export class RealCluster {
     return (this.nodes[0] as RealRedis).url;
   }
 
-  async #join(): Promise<void> {
+  /** @param buses - ports on which the nodes listen to each other */
+  async #join(buses: readonly string[]): Promise<void> {
     const [first, ...others] = this.nodes as [RealRedis, ...RealRedis[]];
     const share = Math.ceil(slots / this.nodes.length);
     for (const [index, node] of this.nodes.entries())
@@ -129,7 +131,8 @@ export class RealCluster {
         String(index * share),
         String(Math.min(slots, (index + 1) * share) - 1),
       ]);
-    for (const node of others) await first.ask(['CLUSTER', 'MEET', '127.0.0.1', String(node.port)]);
+    for (const [index, node] of others.entries())
+      await first.ask(['CLUSTER', 'MEET', '127.0.0.1', String(node.port), buses[index + 1] as string]);
     await until(async () => {
       const states = await Promise.all(this.nodes.map((node) => node.ask<string>(['CLUSTER', 'INFO'])));
       return states.every((state) => state.includes('cluster_state:ok') && state.includes('cluster_known_nodes:3'));
