@@ -27,7 +27,13 @@ allow('crew/:boat', { any: [{ claim: 'boats', holds: ':boat' }, { role: 'coach' 
 allow('jury/:boat', { all: ['signed-in', { role: 'jury' }, { not: { claim: 'suspended', is: 'true' } }] });
 allow('press/:boat', asked);
 
-const clock = { now: Date.now, monotonic: () => performance.now(), setTimer: () => () => {}, endOfTurn: () => {} };
+const clock = {
+  now: Date.now,
+  settled: Date.now,
+  monotonic: () => performance.now(),
+  setTimer: () => () => {},
+  endOfTurn: () => {},
+};
 const bans = new ActiveBans(clock);
 const by = { kind: 'service', id: 'bench' };
 for (let i = 0; i < 1000; i++) bans.take({ type: 'ban', id: `b${i}`, user: `banned-${i}`, by, atMs: 0 });

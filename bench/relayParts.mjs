@@ -5,6 +5,7 @@ import { MemoryTermBook, RedisExchange } from '@nine-bells/service';
 
 const clock = {
   now: Date.now,
+  settled: Date.now,
   monotonic: () => performance.now(),
   setTimer(delayMs, act) {
     const timer = setTimeout(act, delayMs);

@@ -18,6 +18,7 @@ import { until, wait } from './support/until.js';
 
 const clock = {
   now: Date.now,
+  settled: Date.now,
   monotonic: () => performance.now(),
   setTimer: () => () => {},
   endOfTurn: (act: () => void) => void setImmediate(act),

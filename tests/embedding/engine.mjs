@@ -7,6 +7,7 @@ const id = () => `x${++count}`;
 const ids = { message: id, session: id, volume: id, moderation: id };
 const clock = {
   now: Date.now,
+  settled: () => Date.now(),
   monotonic: () => performance.now(),
   setTimer: (ms, act) => {
     const timer = setTimeout(act, ms);

@@ -20,6 +20,10 @@ export class PausableClock implements Clock {
     return this.#clock.monotonic();
   }
 
+  settled(): number {
+    return this.#clock.settled();
+  }
+
   setTimer(delayMs: number, act: () => void): () => void {
     return this.#clock.setTimer(delayMs, () => this.gate(act));
   }

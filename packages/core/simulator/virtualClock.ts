@@ -1,7 +1,7 @@
-import type { Clock } from '@nine-bells/core';
+import { type Clock, SettledTime } from '@nine-bells/core';
 
 interface Event {
-  readonly atMs: number;
+  atMs: number;
   readonly order: number;
   readonly act: () => void;
 }
@@ -16,6 +16,10 @@ export class VirtualClock implements Clock {
   readonly #cancelled = new Set<Event>();
   #turnEnd: (() => void)[] = [];
   readonly #grainMs: number;
+  readonly #settled = new SettledTime(
+    () => this.now(),
+    () => this.monotonic(),
+  );
 
   /** @param grainMs - timers run out at multiples of this, in milliseconds: the coarser, the more happens in one turn */
   constructor(grainMs = 1) {
@@ -30,6 +34,10 @@ export class VirtualClock implements Clock {
     return this.#nowMs;
   }
 
+  settled(): number {
+    return this.#settled.now();
+  }
+
   /** Timers that have been set and not called off. */
   get timers(): number {
     return this.#events.length - this.#cancelled.size;
@@ -38,6 +46,12 @@ export class VirtualClock implements Clock {
   /** The machine's clock is set: forward or, negative, back. What waits for its time does not care. */
   jump(byMs: number): void {
     this.#offMs += byMs;
+  }
+
+  /** Time passes in which nothing runs: timers are due as much later. */
+  skip(byMs: number): void {
+    this.#nowMs += byMs;
+    for (const event of this.#events) event.atMs += byMs;
   }
 
   setTimer(delayMs: number, act: () => void): () => void {

@@ -26,6 +26,7 @@ export { type AddressRange, canonicalAddress, isWithin, readRange, unitOf } from
 export { Backlog } from './lib/backlog.js';
 export { BoundedMap } from './lib/boundedMap.js';
 export { isJsonPointer, valueAt } from './lib/jsonPointer.js';
+export { SettledTime } from './lib/settledTime.js';
 export * from './lib/text.js';
 export * from './lib/tokenBucket.js';
 export * from './model/access.js';

@@ -382,7 +382,13 @@ describe('the traffic', () => {
 });
 
 describe('the tables of boards', () => {
-  const clock: Clock = { now: () => 0, monotonic: () => 0, setTimer: () => () => {}, endOfTurn: () => {} };
+  const clock: Clock = {
+    now: () => 0,
+    settled: () => 0,
+    monotonic: () => 0,
+    setTimer: () => () => {},
+    endOfTurn: () => {},
+  };
   const change = (entry: string, bytes: number) => ({ record: { entry, value: 1 }, bytes });
   const bounds = { entries: 10, boardBytes: 1_000, mustExist: false };
 

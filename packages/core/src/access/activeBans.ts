@@ -143,7 +143,7 @@ export class ActiveBans {
   }
 
   #isInForce({ untilMs }: Pick<ActiveBan, 'untilMs'>): boolean {
-    return untilMs === undefined || untilMs > this.#clock.now();
+    return untilMs === undefined || untilMs > this.#clock.settled();
   }
 
   #add(action: ActiveBan): void {

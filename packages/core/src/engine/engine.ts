@@ -122,6 +122,8 @@ export interface EnginePorts {
 
 /** How often what has ended is forgotten, in milliseconds: sessions, bans, answers. */
 const sweepMs = 30_000;
+/** A step back of the clock that is more than drift, in milliseconds. */
+const stepMs = 2_000;
 /** How long the others have for an answer, in milliseconds. */
 const askWithinMs = 1_000;
 const noAnswers = { answers: [], missing: [] } as const;
@@ -688,6 +690,11 @@ export class Engine {
       .sort((a, b) => a.number - b.number);
   }
 
+  get #aheadMs(): number {
+    const { clock } = this.#ports;
+    return clock.now() - clock.monotonic();
+  }
+
   async #answeredElsewhere(key: string, withinMs: number): Promise<string | undefined> {
     const { answers } = (await this.#ports.relay.others?.ask<string | null>({ type: 'call', key }, withinMs)) ?? {
       answers: [],
@@ -715,14 +722,18 @@ export class Engine {
     await this.moderation.readAgain();
   }
 
-  #sweepLater(): void {
+  /** @param aheadMs - by how much the clock was ahead of one that never jumps */
+  #sweepLater(aheadMs = this.#aheadMs): void {
     const { wheel, sessions, bans, limiter } = this.#host;
     wheel.after(sweepMs, () => {
+      const nowAheadMs = this.#aheadMs;
+      // Bans and silences that had ended by the wrong time are in force again.
+      if (nowAheadMs < aheadMs - stepMs) void this.#readAgain();
       sessions.sweep();
       bans.sweep();
       this.#questions.sweep();
       limiter.sweep();
-      this.#sweepLater();
+      this.#sweepLater(nowAheadMs);
     });
   }
 }

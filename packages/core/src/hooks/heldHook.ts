@@ -295,7 +295,7 @@ export class HeldHook {
     const dueAtMs = atMs + waitMs;
     // Another try would go round the circle again.
     const isCircle = answer.status === circleStatus;
-    if (dueAtMs < sinceMs + giveUpMs && !isCircle) return { ...tried, state: 'waiting', dueAtMs };
+    if (clock.settled() + waitMs < sinceMs + giveUpMs && !isCircle) return { ...tried, state: 'waiting', dueAtMs };
     counts.dead += 1;
     return { ...tried, state: 'dead', dueAtMs: atMs };
   }

@@ -430,7 +430,7 @@ export class Hooks {
   async #tidy(): Promise<void> {
     const { store, clock, report, relay } = this.#host;
     for (const hook of this.#all.values()) {
-      const nowMs = clock.now();
+      const nowMs = clock.settled();
       try {
         // One of the instances does it: the one that sends, or of a feed, the first to say so.
         const isOwn = this.#isAlone || this.#held.has(hook.name);

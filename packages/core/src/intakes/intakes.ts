@@ -198,7 +198,7 @@ export class Intakes {
   #failureOf(arrival: Arrival, error: unknown): Omit<ArrivalOutcome, 'id' | 'atMs'> {
     const { clock, report } = this.#host;
     const nowMs = clock.now();
-    if (isPassing(error) && nowMs - arrival.atMs < giveUpMs) {
+    if (isPassing(error) && clock.settled() - arrival.atMs < giveUpMs) {
       const waitMs = backOffMs(firstAgainMs, mostAgainMs, arrival.tries + 1, chanceOf(arrival.id));
       return { state: 'waiting', problem: error.message, heldUntilMs: nowMs + waitMs };
     }
@@ -279,7 +279,7 @@ export class Intakes {
     const { store, clock, report } = this.#host;
     for (const { name, keepMs } of this.#all.values())
       await store
-        .tidyIntake(name, clock.now() - keepMs)
+        .tidyIntake(name, clock.settled() - keepMs)
         .catch((error: unknown) => report(error, { what: 'ended arrivals could not be forgotten', intake: name }));
   }
 }

@@ -315,7 +315,7 @@ export class Moderation {
       try {
         // In this order: what is committed in between is looked at twice, and not missed.
         const last = await store.changes();
-        bans.load(await store.inForce(clock.now()), this.#heardMeanwhile);
+        bans.load(await store.inForce(clock.settled()), this.#heardMeanwhile);
         this.#watch.caughtUp(last);
         break;
       } catch (error) {

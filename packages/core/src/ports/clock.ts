@@ -2,6 +2,11 @@
 export interface Clock {
   /** Milliseconds since the Unix epoch; may jump when the machine's clock is set. */
   now(): number;
+  /**
+   * Milliseconds since the Unix epoch that have certainly passed: a jump of the clock ahead counts only once it has stood for ten
+   * minutes (`SettledTime`). For what cannot be undone.
+   */
+  settled(): number;
   /** Milliseconds since some moment; never jumps. For how long something takes, and when it is due. */
   monotonic(): number;
   /** Calls `act` once, `delayMs` from now, unless the returned function is called before. */

@@ -82,8 +82,11 @@ export class RecentLog {
     return this.#chars;
   }
 
-  /** @throws {ProblemError} of a change: `no-such-message`, `withdrawn`, `conflict` */
-  append(draft: Draft | MessageLine, bounds: LogBounds): Appended {
+  /**
+   * @param nowMs - the time by which older messages and keys are forgotten
+   * @throws {ProblemError} of a change: `no-such-message`, `withdrawn`, `conflict`
+   */
+  append(draft: Draft | MessageLine, bounds: LogBounds, nowMs = draft.atMs): Appended {
     const author = 'tail' in draft ? draft.author : draft.by?.user;
     const { owner } = draft;
     const key = draft.key === undefined ? undefined : keyName({ owner, author, key: draft.key });
@@ -96,7 +99,7 @@ export class RecentLog {
     this.#add(logged);
     if (changed !== undefined) this.#change(changed, logged);
     if (key !== undefined) this.#remember(key, { id: draft.id, number: this.#head, atMs: draft.atMs });
-    this.#forget(bounds, draft.atMs);
+    this.#forget(bounds, nowMs);
     return { logged, repeated: false };
   }
 

@@ -76,7 +76,7 @@ export class RecentLogs {
     held.bounds = bounds;
     held.usedAtMs = this.#clock.monotonic();
     const before = held.log.chars;
-    const appended = held.log.append(draft, bounds);
+    const appended = held.log.append(draft, bounds, this.#clock.settled());
     this.#chars += held.log.chars - before;
     if (this.#chars > this.#maxChars) this.#makeRoom();
     return appended;
@@ -152,7 +152,7 @@ export class RecentLogs {
 
   #forget({ log }: Held, bounds: LogBounds): void {
     const before = log.chars;
-    log.forget(bounds, this.#clock.now());
+    log.forget(bounds, this.#clock.settled());
     this.#chars += log.chars - before;
   }
 

@@ -275,7 +275,7 @@ export class Pruner {
   /** How much longer than its rule says the oldest message of a channel has been kept, in milliseconds. */
   #latenessOf({ oldestAtMs }: KeptRange, { forMs }: Retention): number {
     if (oldestAtMs === undefined || forMs === undefined) return 0;
-    return Math.max(0, this.#host.clock.now() - oldestAtMs - Math.max(forMs, keyMemory.ms));
+    return Math.max(0, this.#host.clock.settled() - oldestAtMs - Math.max(forMs, keyMemory.ms));
   }
 
   #warn(): void {
@@ -289,7 +289,7 @@ export class Pruner {
   }
 
   #before(kind: RecordKind): number {
-    return this.#host.clock.now() - this.#records[kind];
+    return this.#host.clock.settled() - this.#records[kind];
   }
 
   /** Kept channels whose rule has bounds. */
@@ -316,13 +316,13 @@ export class Pruner {
     let first = range.oldest;
     if (messages !== undefined) first = Math.max(first, head.number - messages + 1);
     if (forMs !== undefined) {
-      const atMs = clock.now() - forMs;
+      const atMs = clock.settled() - forMs;
       if (oldestAtMs !== undefined && oldestAtMs < atMs) first = Math.max(first, await store.firstSince(channel, atMs));
     }
     if (bytes !== undefined) first = await this.#firstWithin(bytes, { ...range, oldest: first });
     if (first <= range.oldest) return range.oldest;
     // So long a key is known, and a client that was away for a moment comes back without a gap.
-    return Math.min(first, await store.firstSince(channel, clock.now() - keyMemory.ms));
+    return Math.min(first, await store.firstSince(channel, clock.settled() - keyMemory.ms));
   }
 
   /** The number from which on messages have at most so many bytes together. */

@@ -168,7 +168,7 @@ export class Sessions {
 
   /** Forgets sessions that have been without a connection for too long. */
   sweep(): void {
-    const oldest = this.#clock.now() - this.#memoryMs;
+    const oldest = this.#clock.settled() - this.#memoryMs;
     for (const session of this.#gone) {
       if ((session.endedAtMs ?? 0) >= oldest) break;
       this.#forget(session);

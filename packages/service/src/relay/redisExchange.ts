@@ -54,6 +54,8 @@ export interface RedisExchangeOptions {
   readonly terms: TermBook;
   /** Told the time of Redis' clock, and between which moments of this machine's clock that was, in milliseconds. */
   readonly measured?: (serverMs: number, fromMs: number, toMs: number) => void;
+  /** The settled time of the instance, in milliseconds since the epoch (`Clock.settled`); this machine's if absent. */
+  readonly settled?: () => number;
   /** Told whether Redis evicts keys, and by which policy. */
   readonly evicts?: (policy: string | undefined) => void;
 }
@@ -207,7 +209,7 @@ export class RedisExchange implements Exchange {
   /** Gives those whose record is marked with another term, and that mark; the others are done, or have failed. */
   async #appendSome(some: readonly Appending[]): Promise<readonly (readonly [Appending, string])[]> {
     const keys = some.flatMap(({ channel }) => this.#names.keysOf(channel));
-    const args: (string | number)[] = [keyMemory.keys, keyMemory.ms];
+    const args: (string | number)[] = [keyMemory.keys, keyMemory.ms, this.#settled()];
     for (const { channel, lines, bounds } of some) {
       const { messages, forMs } = bounds;
       args.push(
@@ -303,7 +305,7 @@ export class RedisExchange implements Exchange {
     side: 'front' | 'end',
   ): Promise<ReadRecord> {
     const count = Math.max(1, Math.min(limit.messages, 1_000_000));
-    const about = [bounds.messages, bounds.forMs, first, last, count, side];
+    const about = [bounds.messages, bounds.forMs, first, last, count, side, this.#settled()];
     const [volume, number, oldest, ...entries] = await this.#onChannel('read', channel, about);
     const [from, to] = [Math.max(first, Number(oldest)), last === '+' ? Number(number) : last];
     let messages: LoggedMessage[] = [];
@@ -457,6 +459,10 @@ export class RedisExchange implements Exchange {
       if (reply[0] !== 'another-run') return reply;
       await this.#adopt(keys, String(reply[1]));
     }
+  }
+
+  #settled(): number {
+    return Math.ceil(this.#options.settled?.() ?? Date.now());
   }
 
   /** A volume for a channel that may have none: no two calls offer the same. */

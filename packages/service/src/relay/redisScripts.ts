@@ -20,7 +20,8 @@ import { createHash } from 'node:crypto';
  * seen everything comes back without a gap.
  *
  * Redis should evict nothing (`maxmemory-policy noeviction`). If it does, a head, a log and a set that do not fit begin a new volume.
- * Times are of Redis' own clock, which is one for all instances.
+ * Times are of Redis' own clock, which is one for all instances. Messages and keys are forgotten by the earlier one of it and the
+ * settled time of the instance, so that a jump of the clock takes nothing away at once.
  */
 
 /*
@@ -183,7 +184,7 @@ end
 
 const sources = {
   /**
-   * For one or more channels. KEYS for each: head log changed order. ARGV keys, keys-for-ms; then for each channel: volume-if-new,
+   * For one or more channels. KEYS for each: head log changed order. ARGV keys, keys-for-ms, settled time; then for each channel: volume-if-new,
    * ms-until-forgotten, topic, messages, for-ms, how many messages, and either `together` and all lines joined by line ends,
    * where none has a key, or `each` and for each message: key or nothing, id, line; or `change`, for the one message of which
    * follow also: the number of what it changes, the number of its last change as it must be or nothing, its text as it stands
@@ -193,8 +194,8 @@ const sources = {
    * What can fail comes first: nothing may be acknowledged, now or for a key later, that is not in the log.
    */
   append: `${time}${missing}${changing}${forgetting}
-local maxKeys, keysForMs = tonumber(ARGV[1]), tonumber(ARGV[2])
-local at, tidyMs, own = 3, 1000, 6
+local maxKeys, keysForMs, settled = tonumber(ARGV[1]), tonumber(ARGV[2]), math.min(now, tonumber(ARGV[3]))
+local at, tidyMs, own = 4, 1000, 6
 -- Before there were digests, keys stood under their names.
 local fieldOf = function(name) return 'k' .. redis.sha1hex(name) end
 local known = function(head, name) return redis.call('HGET', head, fieldOf(name)) or redis.call('HGET', head, 'k' .. name) end
@@ -231,7 +232,7 @@ local append = function(head, log, changed, order)
   else
     local lines = {}
     if changes and not (ARGV[begin] ~= '' and known(head, ARGV[begin])) then
-      moved = forget(head, log, changed, moved, tonumber(forMs), now)
+      moved = forget(head, log, changed, moved, tonumber(forMs), settled)
       local of, wanted, tail, withdraws = tonumber(ARGV[begin + 3]), ARGV[begin + 4], ARGV[begin + 5], ARGV[begin + 6] ~= ''
       local refused = change(head, log, changed, moved, n, n - messages + 1, of, wanted, tail, withdraws)
       if refused then
@@ -268,7 +269,7 @@ local append = function(head, log, changed, order)
   if now - tidied > tidyMs or now < tidied then
     redis.call('HSET', head, 'v', volume, 'n', n, 'r', run, 't', now, 'c', moved, 'x', string.format('%d', now + logMs))
     if redis.call('HLEN', head) - own ~= redis.call('LLEN', order) then mend(head, order) end
-    forget(head, log, changed, moved, tonumber(forMs), now)
+    forget(head, log, changed, moved, tonumber(forMs), settled)
     redis.call('PEXPIRE', head, ttl)
     redis.call('PEXPIRE', log, logMs)
     redis.call('PEXPIRE', changed, logMs)
@@ -281,7 +282,7 @@ local append = function(head, log, changed, order)
     if redis.call('LLEN', order) <= maxKeys then break end
     local oldest = redis.call('LINDEX', order, 0)
     local value = redis.call('HGET', head, oldest)
-    if value and tonumber(string.match(value, '^%d+ %S+ (%d+)')) > now - keysForMs then break end
+    if value and tonumber(string.match(value, '^%d+ %S+ (%d+)')) > settled - keysForMs then break end
     redis.call('LPOP', order)
     redis.call('HDEL', head, oldest)
   end
@@ -298,11 +299,11 @@ return {volume, n}`,
 
   /**
    * KEYS head log changed; ARGV volume-if-new, ms-until-an-empty-one-is-forgotten or nothing, messages, for-ms, first, last or `+`, count, from the front or
-   * the end. Gives the volume, the number of the last message, the oldest number there is, and entries: the number
+   * the end, settled time. Gives the volume, the number of the last message, the oldest number there is, and entries: the number
    * of the last message in it, and its lines. They may hold more than was asked for, and are in no order.
    */
   read: `${time}${missing}${changing}${opening}${forgetting}
-moved = forget(head, log, changed, moved, tonumber(ARGV[4]), now)
+moved = forget(head, log, changed, moved, tonumber(ARGV[4]), math.min(now, tonumber(ARGV[9])))
 local some
 if ARGV[8] == 'front' then
   some = entriesOf(log, changed, moved, ARGV[5], ARGV[7])

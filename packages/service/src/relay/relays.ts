@@ -48,6 +48,7 @@ export function openRelay(
       ...configuration.relay,
       report,
       terms,
+      settled: clock.settled,
       measured: (serverMs, fromMs, toMs) => clock.measured(serverMs, fromMs, toMs),
       evicts: (policy) =>
         warnings.set(

@@ -40,6 +40,14 @@ export class Watchman {
     void database.probe();
     const ailment = database.health.ailment;
     warnings.set('database', ailment && `nothing can be committed to the database: ${ailment.why}`);
+    const jumpMs = clock.now() - clock.settled();
+    const jump = Math.round(jumpMs / 1_000);
+    warnings.set(
+      'clock-jump',
+      jumpMs < clockMs
+        ? undefined
+        : `the clock jumped ahead by ${jump} s: until it has stood for 10 minutes, nothing expires by it`,
+    );
     const { offsetMs } = clock;
     const seconds = Math.abs(Math.round(offsetMs / 1000));
     const isAhead = offsetMs < 0;

@@ -1,8 +1,9 @@
-import type { Clock } from '@nine-bells/core';
+import { type Clock, SettledTime } from '@nine-bells/core';
 
 /** The real time of this machine. */
 export const systemClock: Clock = {
   now: Date.now,
+  settled: new SettledTime(Date.now, () => performance.now()).now,
   monotonic: () => performance.now(),
   setTimer(delayMs, act) {
     const timer = setTimeout(act, delayMs);
@@ -27,6 +28,10 @@ export class ServiceClock implements Clock {
   #offsetMs = 0;
 
   readonly now = (): number => Date.now() + this.#offsetMs;
+  readonly settled = new SettledTime(
+    () => this.now(),
+    () => this.monotonic(),
+  ).now;
 
   /** How far the service's time is ahead of this machine's, in milliseconds. */
   get offsetMs(): number {

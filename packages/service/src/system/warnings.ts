@@ -1,7 +1,7 @@
 import type { Logger } from '../log.js';
 
 /** What a warning is about; each is given once at a time. */
-export type WarningName = 'clock' | 'database' | 'files' | 'relay-evicts';
+export type WarningName = 'clock' | 'clock-jump' | 'database' | 'files' | 'relay-evicts';
 
 /**
  * What is not as it should be with the instance or with what it needs. Said in the log when it begins and when it ends, and
