@@ -4,11 +4,15 @@ import { join } from 'node:path';
 import { connect, type Line, type ReceivedMessage } from '@nine-bells/client';
 import { Backend } from '@nine-bells/client/backend';
 import { parseConfiguration, signToken } from '@nine-bells/service';
+import { closeCodes } from '@nine-bells/wire';
 import { afterEach, describe, expect, it } from 'vitest';
 import { Balancer } from './support/balancer.js';
 import { serve } from './support/command.js';
+import { RawLine } from './support/rawLine.js';
+import { postgresIsThere } from './support/realPostgres.js';
 import { RealRedis, redisIsThere } from './support/realRedis.js';
 import { openLine, pontoonText, type StartedService, startService } from './support/service.js';
+import { makeMigratedDatabase } from './support/shared.js';
 import { until, wait } from './support/until.js';
 
 const quick = { backOff: { firstMs: 20, maxMs: 200 } };
@@ -102,6 +106,58 @@ describe.skipIf(!redisIsThere)('an instance', () => {
       await until(async () => (await backend.members('pontoon/north')).count === 4);
     },
   );
+
+  it('that was stopped decides nothing that was sent meanwhile before it knows what the others decided', async () => {
+    const redis = await RealRedis.start();
+    clean.push(() => redis.remove());
+    const folder = mkdtempSync(join(tmpdir(), 'bells-stopped-'));
+    const database = postgresIsThere ? await makeMigratedDatabase() : undefined;
+    const args = ['--relay', redis.url, ...(database === undefined ? [] : ['--database', database])];
+    const start = (name: string) =>
+      serve(folder, 0, { text: pontoonText.replace('port: 0,', `port: 0, instance: ${name},`), args });
+    const [stopped, other] = [await start('i1'), await start('i2')];
+    clean.push(async () => {
+      for (const { command } of [stopped, other]) command.process.kill('SIGKILL');
+      for (const { command } of [stopped, other]) await command.ended;
+      rmSync(folder, { recursive: true, force: true });
+    });
+    const backend = new Backend(other.url, { key: other.key });
+    await until(async () => (await backend.instances()).instances.length === 2);
+    const oona = await (await RawLine.open(stopped.url)).hello({ token: await tokenOf('oona') });
+    clean.push(() => oona.socket.terminate());
+    const { key, id } = await backend.makeKey({ name: 'bureau', rights: ['publish'] });
+    await until(async () => {
+      const bureau = new Backend(stopped.url, { key });
+      return bureau.publish({ channel: 'race/3/chat', data: 'before' }).then(
+        () => true,
+        () => false,
+      );
+    });
+    oona.send({ do: 'publish', id: 2, channel: 'race/3/chat', data: 'before' });
+    await oona.reply(2);
+
+    stopped.command.process.kill('SIGSTOP');
+    for (let n = 3; n < 30; n++) oona.send({ do: 'publish', id: n, channel: 'race/3/chat', data: 'late' });
+    const erasure = await backend.erase({ user: 'oona' });
+    await until(async () => (await backend.erasure(erasure.id)).endedAt !== undefined);
+    await backend.revokeKey(id);
+    const bureau = new Backend(stopped.url, { key });
+    const requests = Array.from({ length: 5 }, () => bureau.publish({ channel: 'race/3/chat', data: 'late' }));
+    const refused = Promise.all(
+      requests.map((each) =>
+        each.then(
+          () => 'done',
+          (error: { problem: { code: string } }) => error.problem.code,
+        ),
+      ),
+    );
+    await wait(1_500);
+    stopped.command.process.kill('SIGCONT');
+    expect(await refused).toEqual(requests.map(() => 'key-invalid'));
+    expect((await oona.closed()).code).toBe(closeCodes.tokenEnded);
+    const { messages } = await backend.read('race/3/chat', { limit: 100 });
+    expect(messages.filter(({ data }) => data === 'late')).toEqual([]);
+  });
 
   it('that ends without a word has its members leave everywhere when its lease is over, noted once', async () => {
     const redis = await RealRedis.start();

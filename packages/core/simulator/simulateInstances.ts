@@ -83,6 +83,7 @@ const rules: readonly ChannelRule[] = [
 const channels = [...['kept/1', 'kept/2', 'recent/1', 'room/1'].map(channelName), ...boardChannels];
 /** Failures that the engine must get over. */
 const tolerated = new Set([
+  'decisions of other instances could not be read',
   'reading a channel',
   'the bans in force could not be read',
   'an inbox could not be read',

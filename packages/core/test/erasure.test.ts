@@ -1,5 +1,5 @@
 import type { MemoryStore } from '@nine-bells/core/testing';
-import { closeCodes } from '@nine-bells/wire';
+import { channelName, closeCodes } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { harness } from './harness.js';
 
@@ -52,4 +52,24 @@ describe('an erasure whose instance was killed after its first commit', () => {
     await settle();
     expect(oona.closedWith?.code).toBe(closeCodes.tokenEnded);
   });
+});
+
+it('an erasure that has ended looks once more for messages from before its end', async () => {
+  const { engine, memory, clock } = harness();
+  const chat = channelName('race/3/chat');
+  const by = { user: 'oona', name: 'Oona Quill' };
+  await engine.messages.publish({ channel: chat, data: 'early', by });
+  const { id } = await engine.eraser.begin(erase, operator);
+  await clock.run(10_000);
+  const ended = await engine.eraser.byId(id);
+  expect(ended).toMatchObject({ endedAtMs: expect.any(Number) });
+  expect(ended).not.toHaveProperty('user');
+  const draft = { type: 'message', dataText: '"late"', by };
+  await memory.append(chat, { ...draft, id: 'l1', atMs: (ended?.endedAtMs ?? 0) - 1 });
+  // The same id is another user by now.
+  await memory.append(chat, { ...draft, id: 'l2', atMs: clock.now() });
+  await clock.run(100_000);
+  const { messages } = await memory.messagesOf('oona', undefined, 10);
+  expect(messages.map((each) => each.id)).toEqual(['l2']);
+  expect(await memory.takeErasures(clock.now() + 1e9, clock.now() + 2e9)).toEqual([]);
 });

@@ -120,6 +120,9 @@ export class MemoryStore extends MemoryPending implements Store {
   }
 
   async append(channel: ChannelName, draft: Draft): Promise<Appended> {
+    const { by, issuedAtMs } = draft;
+    if (issuedAtMs !== undefined && this.#moderation.some((each) => revokes(each, by?.user, issuedAtMs)))
+      throw refusal('token-ended', 'the token was revoked');
     const before = draft.change?.keeps ? this.#revisionOf(channel, draft.change.of) : undefined;
     if (draft.releases !== undefined) this.checkWaits(draft.releases);
     if (draft.reply !== undefined) this.#checkAnswered(channel, draft);
@@ -361,7 +364,9 @@ export class MemoryStore extends MemoryPending implements Store {
     untilMs: number,
     { action, events }: Committing<Revocation>,
   ): Promise<Erasure> {
-    const open = [...this.#erasures.values()].find(({ erasure: { user } }) => user === erasure.user);
+    const open = [...this.#erasures.values()].find(
+      ({ erasure: { user, endedAtMs } }) => user === erasure.user && endedAtMs === undefined,
+    );
     if (open !== undefined) return open.erasure;
     this.#erasures.set(erasure.id, { erasure, untilMs });
     await this.take(action, events);
@@ -374,14 +379,17 @@ export class MemoryStore extends MemoryPending implements Store {
 
   async takeErasures(nowMs: number, until: number): Promise<readonly Erasure[]> {
     const left = [...this.#erasures.values()].filter(
-      ({ erasure, untilMs }) => erasure.endedAtMs === undefined && untilMs < nowMs,
+      ({ erasure, untilMs }) => erasure.user !== undefined && untilMs < nowMs,
     );
     for (const each of left) each.untilMs = until;
     return left.map(({ erasure }) => erasure);
   }
 
   async erasures(limit: number, id?: string): Promise<readonly Erasure[]> {
-    const all = [...this.#erasures.values()].map(({ erasure }) => erasure).reverse();
+    const all = [...this.#erasures.values()].reverse().map(({ erasure: { user, ...rest } }) => ({
+      ...rest,
+      ...(user === undefined || rest.endedAtMs !== undefined ? {} : { user }),
+    }));
     return all.filter((each) => id === undefined || each.id === id).slice(0, limit);
   }
 
@@ -933,4 +941,8 @@ function fitting(slice: LogSlice, { filters }: ReadLimit, isForward: boolean): L
     (one) => !one.isMessage || filters.every((each) => filterFits(each, one.message)),
   );
   return { ...slice, messages, upTo: end.place };
+}
+
+function revokes({ type, user, atMs }: ModerationAction, author: string | undefined, issuedAtMs: number): boolean {
+  return (type === 'sign-out' || type === 'revoke-tokens') && user === author && issuedAtMs < atMs;
 }

@@ -247,7 +247,7 @@ export class Service implements RunningService {
               refused.reportOnly ? 'something does not fit its contract and was let pass' : 'something was refused',
             ),
           keysChanged: () =>
-            void keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
+            keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
           took: metrics.took,
           facts: () => ({
             version: serviceVersion,

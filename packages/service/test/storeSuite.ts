@@ -327,6 +327,25 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(done.flatMap(({ status }, n) => (status === 'rejected' ? [n] : []))).toEqual([13]);
     });
 
+    it.skipIf(isFile)('commits no message of an author whose token another instance has revoked', async () => {
+      const revoked = {
+        id: 'n1',
+        type: 'revoke-tokens',
+        user: 'oona',
+        by: { kind: 'service', id: 'x' },
+        atMs: 50,
+      } as const;
+      await store.take(revoked);
+      const by = { user: 'oona' };
+      const late = await Promise.allSettled([
+        store.append(chat, draft(1, { by, issuedAtMs: 49 })),
+        store.append(chat, draft(2, { by, issuedAtMs: 50 })),
+        store.append(chat, draft(3, { by: { user: 'pia' }, issuedAtMs: 1 })),
+      ]);
+      expect(late.map(({ status }) => status)).toEqual(['rejected', 'fulfilled', 'fulfilled']);
+      expect(late[0]).toMatchObject({ reason: { code: 'token-ended' } });
+    });
+
     it('remembers each user who was met together with one who cannot be', async () => {
       const met = Array.from({ length: 20 }, (_, n) => ({ id: `u${n}`, roles: [], seenAtMs: n === 13 ? poison : n }));
       await expect(store.meet(met)).rejects.toThrow();

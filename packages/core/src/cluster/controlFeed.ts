@@ -50,6 +50,15 @@ export class ControlFeed implements ControlLog {
     await new Promise<void>((resolve) => void this.#waiters.push(resolve));
   }
 
+  async catchUp(): Promise<void> {
+    // A reading under way may have had its answer before the call.
+    await this.#reading;
+    const { clock } = this.#host;
+    const sinceMs = clock.monotonic();
+    await this.read();
+    if (this.#readAtMs < sinceMs) throw new Error('the control log could not be read');
+  }
+
   /** Tells the others as soon as there is a way; here the entry takes effect in any case. */
   async append(entry: ControlEntry): Promise<void> {
     const at = this.#place;

@@ -51,6 +51,7 @@ export class SoloRelay implements Relay {
         receive = receiver;
       },
       ready: async () => {},
+      catchUp: async () => {},
       isFresh: true,
     };
     const logs = this.#logs;

@@ -10,6 +10,7 @@ import { Calls } from '../calls/calls.js';
 import { Channels } from '../channel/channels.js';
 import { TrafficLog } from '../channel/traffic.js';
 import { Cluster, type Gathered } from '../cluster/cluster.js';
+import { Standstill } from '../cluster/standstill.js';
 import { Contracts } from '../contracts/contracts.js';
 import { Fanout } from '../delivery/fanout.js';
 import { WaitingBudget } from '../delivery/waitingBudget.js';
@@ -113,7 +114,7 @@ export interface EnginePorts {
   /** Called with the first refusal of a kind, then now and then, with how many it was not called for since. */
   readonly refused?: (refused: Refused, untold: number) => void;
   /** Called when API keys were made or revoked on another instance. */
-  readonly keysChanged?: () => void;
+  readonly keysChanged?: () => void | Promise<void>;
   /** Called with how long the relay, or the database, took to take messages, in milliseconds. */
   readonly took?: (what: 'relay' | 'commit', ms: number) => void;
   /** What only the outside knows of this instance, for its status. */
@@ -174,6 +175,9 @@ export class Engine {
   /** This engine in the control log. It outlives the instance's lease, which it may lose and take again. */
   readonly #id: string;
   #draining = false;
+  #standstill: Standstill | undefined;
+  /** The last reading of API keys. */
+  #keysRead: Promise<void> = Promise.resolve();
   #stopping = false;
 
   /** @throws {RangeError} for channel rules that contradict each other, or that ask without an `asker` */
@@ -301,6 +305,17 @@ export class Engine {
       hooks,
       countOf: async (channel) => (await this.presence.members(channel, 1)).count,
     });
+    if (relay.others !== undefined)
+      this.#standstill = new Standstill({
+        clock,
+        report,
+        isCut: () => relay.isCut,
+        catchUp: async () => {
+          await relay.control.catchUp();
+          await this.moderation.catchUp();
+          await this.#keysRead;
+        },
+      });
     this.moderation = new Moderation({
       ...base,
       hooks,
@@ -463,6 +478,7 @@ export class Engine {
       store,
       boards,
       publisher,
+      standstill: this.#standstill,
       presences,
       watching,
       channelMarks,
@@ -496,7 +512,7 @@ export class Engine {
     };
     this.#followRelay();
     void this.ready();
-    if (relay.others !== undefined) this.moderation.watchChanges(() => this.#ports.keysChanged?.());
+    if (relay.others !== undefined) this.moderation.watchChanges(() => this.#readKeys());
     this.pruner.start();
     this.indexer.start();
     if (reviewed !== undefined) this.pending.start();
@@ -539,6 +555,14 @@ export class Engine {
     return this.moderation.ready();
   }
 
+  /**
+   * Resolves when this instance knows what the others had decided before the call; `undefined`: it does. Never rejects. Nothing that
+   * a ban, an erasure or a revoked key forbids may be decided before.
+   */
+  upToDate(): Promise<void> | undefined {
+    return this.#standstill?.over();
+  }
+
   /** Resolves when all frames pushed so far have been handed to the transports that could take them. */
   flushed(): Promise<void> {
     return this.#host.fanout.whenIdle();
@@ -562,6 +586,7 @@ export class Engine {
   /** Lets no new client in, closes all connections, and resolves when all publishes under way have been decided. */
   async stop(): Promise<void> {
     this.#stopping = true;
+    this.#standstill?.stop();
     const { publisher, connected, channels, wheel } = this.#host;
     const decided = publisher.stop();
     for (const connection of [...connected])
@@ -645,6 +670,7 @@ export class Engine {
         channels.instanceGone(instanceId);
       },
       resumed: () => {
+        this.#standstill?.doubt();
         void this.#readAgain();
         channels.resumed();
         unread.lookAgain();
@@ -659,7 +685,7 @@ export class Engine {
   }
 
   #obey(entry: ControlEntry): void {
-    if (entry.type === 'keys-changed') this.#ports.keysChanged?.();
+    if (entry.type === 'keys-changed') this.#readKeys();
     else if (entry.type === 'continue') {
       if (entry.by !== this.#id) this.#host.sessions.continued(entry);
     } else this.moderation.obey(entry);
@@ -718,8 +744,12 @@ export class Engine {
   async #readAgain(): Promise<void> {
     // While it stops, the database may be closed.
     if (this.#stopping) return;
-    this.#ports.keysChanged?.();
+    this.#readKeys();
     await this.moderation.readAgain();
+  }
+
+  #readKeys(): void {
+    this.#keysRead = Promise.resolve(this.#ports.keysChanged?.());
   }
 
   /** @param aheadMs - by how much the clock was ahead of one that never jumps */

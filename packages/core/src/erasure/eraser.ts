@@ -28,6 +28,8 @@ const restMs = { messages: 200, records: 20 };
 /** How long an instance holds an erasure between two portions, and how often it looks for interrupted ones, in milliseconds. */
 const heldMs = 60_000;
 const roundMs = 30_000;
+/** How long after its end an erasure looks for messages again, in milliseconds: another instance may have committed some late. */
+const lingerMs = 60_000;
 /** Channels that are named where messages are left. */
 const namedChannels = 100;
 
@@ -134,7 +136,7 @@ export class Eraser {
     try {
       const now = clock.now();
       for (const each of await store.takeErasures(now, now + heldMs)) {
-        await moderation.enforce(revocationOf(each));
+        if (each.endedAtMs === undefined) await moderation.enforce(revocationOf(each));
         this.#run(each);
       }
     } catch (error) {
@@ -145,7 +147,7 @@ export class Eraser {
   #run(erasure: Erasure): void {
     const { id } = erasure;
     if (this.#stopped || this.#running.has(id)) return;
-    const running = this.#erase(erasure)
+    const running = (erasure.endedAtMs === undefined ? this.#erase(erasure) : this.#eraseLate(erasure))
       .catch((error: unknown) =>
         this.#host.report(error, { what: 'an erasure was interrupted, and is taken up again', id }),
       )
@@ -183,13 +185,25 @@ export class Eraser {
     if (unread > 0) await count('notices', unread);
     for (const kind of erasedRecords) await eraseRecords(kind);
     if (this.#stopped) return release();
-    const { user: _, ...nameless } = erasure;
-    await store.noteErasure({ ...nameless, endedAtMs: clock.now() }, 0);
+    const endedAtMs = clock.now();
+    await store.noteErasure({ ...erasure, endedAtMs }, endedAtMs + lingerMs);
   }
 
-  /** Erases all messages that are there. Says whether there were any. */
+  /** Erases messages of an ended erasure that were committed late, and then forgets who it was. */
+  async #eraseLate(ended: Erasure): Promise<void> {
+    let erasure = ended;
+    const count = async (_: 'messages', more: number): Promise<void> => {
+      erasure = { ...erasure, counts: { ...erasure.counts, messages: erasure.counts.messages + more } };
+    };
+    await this.#messages(ended, ended.user as string, count);
+    if (this.#stopped) return;
+    const { user: _, ...nameless } = erasure;
+    await this.#host.store.noteErasure(nameless, 0);
+  }
+
+  /** Erases all messages that are there; of an ended erasure, those from before its end. Says whether there were any. */
   async #messages(
-    { messages: how }: Erasure,
+    { messages: how, endedAtMs = Number.POSITIVE_INFINITY }: Erasure,
     user: string,
     count: (kind: 'messages', more: number, held?: readonly ChannelName[]) => Promise<void>,
   ): Promise<boolean> {
@@ -201,7 +215,8 @@ export class Eraser {
       const { messages, held, next } = await store.messagesOf(user, after, portion);
       after = next;
       for (const [index, { channel }] of messages.entries()) if (held[index]) left.add(channel);
-      const free = messages.filter((_, index) => !held[index]);
+      // The same id may be another user by now.
+      const free = messages.filter(({ atMs }, index) => !held[index] && atMs <= endedAtMs);
       // Together, so that they share commits. Notes of who comes and goes are only blanked.
       await Promise.all(
         free.map((each) => publisher.blank(each, how === 'withdraw' && countsAsUnread(each.message.type))),

@@ -19,6 +19,14 @@ export function authorOf(identity: Identity): Author {
   return author;
 }
 
+/**
+ * When the token of a signed-in user was issued, in milliseconds since the epoch; 0 where it does not say. `undefined` of guests, who
+ * have none.
+ */
+export function issuedAtOf({ guest, issuedAt }: Identity): number | undefined {
+  return guest ? undefined : (issuedAt ?? 0);
+}
+
 /** An author as JSON text. */
 export function authorText(author: Author): string {
   let text = texts.get(author);

@@ -40,7 +40,7 @@ export const nothingErased: ErasedCounts = {
 /** The erasure of a user. */
 export interface Erasure {
   readonly id: string;
-  /** Absent once it has ended: nothing is left that says who it was. */
+  /** Absent a minute after it has ended, when it was looked for messages again: nothing is left that says who it was. */
   readonly user?: string;
   readonly messages: MessagesErased;
   readonly by: Actor;

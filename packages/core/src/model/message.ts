@@ -23,6 +23,8 @@ export interface Draft {
   /** The application whose key it is: two that use the same one do not mean the same message. Absent: a user's. */
   readonly owner?: string | undefined;
   readonly by?: Author | undefined;
+  /** When the author's token was issued, in milliseconds since the epoch: the commit fails where it was revoked meanwhile. */
+  readonly issuedAtMs?: number | undefined;
   /** When the service took it in, in milliseconds since the epoch. */
   readonly atMs: number;
   /** Its data as JSON text: made once, and used wherever it goes. */
@@ -394,6 +396,8 @@ export interface OwnChange {
   /** The session that changes it; absent: an application. */
   readonly session?: string | undefined;
   /** As in `Draft`. */
+  readonly issuedAtMs?: number | undefined;
+  /** As in `Draft`. */
   readonly releases?: string | undefined;
 }
 
@@ -443,6 +447,8 @@ export interface OwnDraft {
   readonly hops?: number | undefined;
   /** The session that publishes; absent: an application. */
   readonly session?: string | undefined;
+  /** As in `Draft`. */
+  readonly issuedAtMs?: number | undefined;
   /** What it answers, and how that stands. */
   readonly replying?: { readonly reply: Reply; readonly answers: string } | undefined;
   /** Whom it mentions: as it is shown, and all users that this means. */

@@ -251,6 +251,15 @@ export class Moderation {
     return this.#readingAgain;
   }
 
+  /**
+   * Reads decisions that are in the database, and of which no instance has told.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  async catchUp(): Promise<void> {
+    if ((await this.#host.store.changes()) > this.#watch.known) await this.readAgain();
+  }
+
   /** Reads nothing any more, and resolves when nothing is being read. */
   async stop(): Promise<void> {
     this.#isStopped = true;

@@ -109,6 +109,12 @@ export interface ControlLog {
   follow(receive: (entry: ControlEntry) => void, lost: () => void): void;
   /** Resolves when nothing that is appended from now on will be missed. */
   ready(): Promise<void>;
+  /**
+   * Resolves when this instance has been handed everything that the others had appended before the call.
+   *
+   * @throws if the log could not be read
+   */
+  catchUp(): Promise<void>;
   /** Whether it could be read recently; if not, there may be bans that this instance does not know. */
   readonly isFresh: boolean;
 }

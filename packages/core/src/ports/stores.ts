@@ -539,14 +539,14 @@ export interface PersonStore {
     untilMs: number,
     revocation: Committing<Revocation>,
   ): Promise<Erasure>;
-  /** Writes down how far an erasure is, and holds it until `untilMs`; with `endedAtMs`, forgets who it was. */
+  /** Writes down how far an erasure is, and holds it until `untilMs`. */
   noteErasure(erasure: Erasure, untilMs: number): Promise<void>;
   /**
-   * Takes over, until `untilMs`, erasures that have not ended and that no instance holds any more. Revokes the tokens of their users
-   * in the same commit.
+   * Takes over, until `untilMs`, erasures that no instance holds any more: those that have not ended, whose users' tokens it revokes
+   * in the same commit, and those that have ended and still say who it was.
    */
   takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]>;
-  /** The last erasures, the latest first, or one by its id. */
+  /** The last erasures, the latest first, or one by its id; those that have ended without the user. */
   erasures(limit: number, id?: string): Promise<readonly Erasure[]>;
   /** Messages of a user in kept channels, and the notes of its coming and going; as they stand, after a place. */
   messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages>;

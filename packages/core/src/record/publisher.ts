@@ -113,6 +113,7 @@ export class Publisher {
       key: own.key,
       owner: own.owner,
       by: own.by,
+      issuedAtMs: own.issuedAtMs,
       atMs,
       dataText,
       except: own.except,
@@ -180,7 +181,7 @@ export class Publisher {
    * @throws {ProblemError} as `append`; `no-such-message`, `withdrawn`, `conflict` as a rejection
    */
   change(match: RuleMatch, own: OwnChange, found: LoggedMessage): Promise<Changed> {
-    const { data, reason, ifRevision, by, key, owner, releases } = own;
+    const { data, reason, ifRevision, by, issuedAtMs, key, owner, releases } = own;
     const { id: messageId, type, key: messageKey, by: author } = found.message;
     const dataText = JSON.stringify(data ?? null);
     const bytes = this.#checkSize(match, dataText);
@@ -200,6 +201,7 @@ export class Publisher {
       // The keys of changes are apart from those of messages.
       owner: `~${owner ?? ''}`,
       by,
+      issuedAtMs,
       atMs,
       dataText,
       // Who was not to get it has nothing to be taken back, and may be told.

@@ -227,6 +227,8 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
     // A client that asks for more than it reads waits for its own replies.
     const room = this.queue.whenBelow();
     if (room !== undefined) return room.then(() => this.act(request));
+    const standstill = this.#host.standstill?.over();
+    if (standstill !== undefined) return standstill.then(() => this.act(request));
     const owedMs = this.#client?.rates.owedMs ?? 0;
     if (owedMs > 0) return this.#wait(owedMs).then(() => this.act(request));
     try {

@@ -4,6 +4,7 @@ import type { Blocks } from '../blocks/blocks.js';
 import type { Boards } from '../boards/boards.js';
 import type { Calls } from '../calls/calls.js';
 import type { Channels } from '../channel/channels.js';
+import type { Standstill } from '../cluster/standstill.js';
 import type { Contracts } from '../contracts/contracts.js';
 import type { Fanout } from '../delivery/fanout.js';
 import type { WaitingBudget } from '../delivery/waitingBudget.js';
@@ -79,6 +80,8 @@ export interface SessionHost {
   readonly invitations: Invitations;
   readonly boards: Boards;
   readonly publisher: Publisher;
+  /** Absent where there are no other instances. */
+  readonly standstill: Standstill | undefined;
   readonly presences: Presences;
   readonly watching: Watching;
   readonly marks: Marks;

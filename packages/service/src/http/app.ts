@@ -173,6 +173,10 @@ export function makeApp(parts: AppHost): Express {
   app.use('/v1', helmet({ strictTransportSecurity: false }));
   if (parts.apiOrigins.length > 0)
     app.use('/v1', cors({ origin: [...parts.apiOrigins], exposedHeaders: 'Retry-After' }));
+  app.use('/v1', async (_request, _response, next) => {
+    await parts.engine.upToDate();
+    next();
+  });
   for (const route of routes) {
     const { method, path, right, statuses: [status] = [200], serve } = route;
     app[method](path, guard.need(right), takesOnly(route), json, (request, response) => {

@@ -6,7 +6,7 @@ import {
   LoggedMessage,
   type QueuedEvent,
 } from '@nine-bells/core';
-import { type ChannelName, ProblemError } from '@nine-bells/wire';
+import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
 import { isPassing, isTaken, UnknownOutcome } from './failures.js';
@@ -15,7 +15,7 @@ import { MentionRows } from './mentionStore.js';
 import { Changes } from './messageChanges.js';
 import {
   type HeadRow,
-  headsOf,
+  headsAndCutoffs,
   insertMessages,
   keyOf,
   knownOf,
@@ -194,7 +194,9 @@ export class MessageCommits {
         const done = await this.#database.attempt<Committed | undefined>(async (reads) => {
           const before = await this.#whatWasDone(reads, attempt);
           if (before !== undefined) return { statements: [], result: { heads: new Map(), appended: before } };
-          const heads = await headsOf(reads, names);
+          // In a file, all decisions are of this process, or of others that it has caught up with.
+          const users = this.#database.isShared ? authorsOf(group) : [];
+          const { heads, cutoffs } = await headsAndCutoffs(reads, names, users);
           const missing = names.filter((name) => !heads.has(name));
           if (missing.length > 0)
             return { statements: [makeChannels(missing, this.#volumes.current, this.#database)], result: undefined };
@@ -214,6 +216,7 @@ export class MessageCommits {
             changes,
             replies,
             releases,
+            cutoffs,
           });
           planned = appended;
           return { statements, result: { heads, appended } };
@@ -249,6 +252,15 @@ interface Beside {
   readonly changes?: Changes | undefined;
   readonly replies?: Replies | undefined;
   readonly releases?: Releases | undefined;
+  /** Until when tokens of authors are revoked, in milliseconds since the epoch. */
+  readonly cutoffs?: ReadonlyMap<string, number>;
+}
+
+/** Users who publish with a token, each once. */
+function authorsOf(group: readonly Waiting[]): readonly string[] {
+  return [
+    ...new Set(group.flatMap(({ draft: { by, issuedAtMs } }) => (issuedAtMs === undefined ? [] : (by?.user ?? [])))),
+  ];
 }
 
 /** Gives the numbers, and makes the statements that write the rows and move the heads. */
@@ -257,7 +269,7 @@ function entriesOf(
   group: readonly Waiting[],
   heads: ReadonlyMap<ChannelName, HeadRow>,
   known: Map<string, LoggedMessage>,
-  { changes, replies, releases }: Beside,
+  { changes, replies, releases, cutoffs }: Beside,
 ): { readonly appended: readonly Outcome[]; readonly statements: readonly string[] } {
   const rows: NewMessage[] = [];
   const changed = new Set<HeadRow>();
@@ -276,7 +288,10 @@ function entriesOf(
     if (notWaiting !== undefined) return notWaiting;
     if (released !== undefined && first !== undefined) releases?.add(released);
     if (first !== undefined) return { logged: first, repeated: true };
-    const { change, reply } = draft;
+    const { change, reply, by, issuedAtMs } = draft;
+    const cutoffMs = by && cutoffs?.get(by.user);
+    if (cutoffMs !== undefined && issuedAtMs !== undefined && issuedAtMs < cutoffMs)
+      return refusal('token-ended', 'the token was revoked') as ProblemError;
     const refused =
       (change && changes?.refusalOf(row, change)) ??
       (reply && replies?.refusalOf(row, reply, changes?.withdraws(row.id, reply.to) ?? false));

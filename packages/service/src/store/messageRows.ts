@@ -156,12 +156,25 @@ export function knownOf(channel: ChannelName, volume: string, row: MessageRow): 
 
 /** Where channels stand, of those that are there. A head that is below a message is raised: no number is given twice. */
 export async function headsOf(reads: Reads, names: readonly ChannelName[]): Promise<Map<ChannelName, HeadRow>> {
-  const rows = await reads.select<ChannelRow & { last: number | string | null }>(
-    `SELECT id, name, volume, head, notes, last_at_ms, ${lastOf} AS last FROM channels c WHERE name IN (:names)`,
-    { names },
+  return (await headsAndCutoffs(reads, names, [])).heads;
+}
+
+/** Rows of `headsOf`, and until when tokens of some users are revoked, in milliseconds since the epoch; in one query of a shared database. */
+export async function headsAndCutoffs(
+  reads: Reads,
+  names: readonly ChannelName[],
+  users: readonly string[],
+): Promise<{ readonly heads: Map<ChannelName, HeadRow>; readonly cutoffs: ReadonlyMap<string, number> }> {
+  const revoked =
+    users.length === 0
+      ? ''
+      : ', (SELECT json_agg(json_build_array(user_id, before_ms)) FROM cutoffs WHERE user_id IN (:users)) AS cutoffs';
+  const rows = await reads.select<ChannelRow & { last: number | string | null; cutoffs?: [string, number][] | null }>(
+    `SELECT id, name, volume, head, notes, last_at_ms, ${lastOf} AS last${revoked} FROM channels c WHERE name IN (:names)`,
+    { names, users },
   );
   const heads = new Map<ChannelName, HeadRow>();
-  for (const { last, ...row } of rows) {
+  for (const { last, cutoffs: _, ...row } of rows) {
     const head = { ...row, head: Number(row.head), notes: Number(row.notes) };
     heads.set(row.name as ChannelName, head);
     if (Number(last ?? 0) <= head.head) continue;
@@ -172,7 +185,7 @@ export async function headsOf(reads: Reads, names: readonly ChannelName[]): Prom
     );
     head.notes = Number(found?.notes ?? head.notes);
   }
-  return heads;
+  return { heads, cutoffs: new Map(rows[0]?.cutoffs ?? []) };
 }
 
 /** The number of the last message of a channel that is there. */

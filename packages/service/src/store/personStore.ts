@@ -82,7 +82,7 @@ export class SqlPersonStore implements PersonStore {
   takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]> {
     return this.#database.write(async (reads) => {
       const rows = await reads.select<ErasureRow>(
-        'SELECT * FROM erasures WHERE ended_at_ms IS NULL AND (until_ms < :nowMs OR until_ms > :untilMs)',
+        'SELECT * FROM erasures WHERE user_id IS NOT NULL AND (until_ms < :nowMs OR until_ms > :untilMs)',
         { nowMs, untilMs },
       );
       const which = listOf(
@@ -93,8 +93,10 @@ export class SqlPersonStore implements PersonStore {
       if (rows.length === 0) return { statements: [], result: [] };
       const taken = `UPDATE erasures SET until_ms = ${untilMs} WHERE id IN ${which}`;
       // Erasures begun by earlier versions may lack it.
-      const revoked = rows.map(({ user_id, at_ms }) => [user_id as string, Number(at_ms)] as const);
-      return { statements: [taken, cutOff(revoked, this.#database)], result: rows.map(erasureOf) };
+      const open = rows.filter(({ ended_at_ms }) => ended_at_ms === null);
+      const revoked = open.map(({ user_id, at_ms }) => [user_id as string, Number(at_ms)] as const);
+      const statements = open.length === 0 ? [taken] : [taken, cutOff(revoked, this.#database)];
+      return { statements, result: rows.map(erasureOf) };
     });
   }
 
@@ -103,7 +105,7 @@ export class SqlPersonStore implements PersonStore {
       `SELECT * FROM erasures ${id === undefined ? '' : 'WHERE id = :id'} ORDER BY at_ms DESC, id DESC LIMIT :limit`,
       { limit, id: id ?? '' },
     );
-    return rows.map(erasureOf);
+    return rows.map((row) => erasureOf(row.ended_at_ms === null ? row : { ...row, user_id: null }));
   }
 
   async messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages> {

@@ -7,7 +7,7 @@ import {
   type WithdrawRequest,
 } from '@nine-bells/wire';
 import type { MessageAct } from '../../model/access.js';
-import { authorOf } from '../../model/author.js';
+import { authorOf, issuedAtOf } from '../../model/author.js';
 import type { LoggedMessage } from '../../model/message.js';
 import { factsOf } from '../../model/messageFacts.js';
 import { findMessage } from '../../record/changes.js';
@@ -62,6 +62,7 @@ export function changeMessage(session: LiveSession, request: ChangeRequest, allo
     key,
     by: authorOf(session.who),
     session: session.session,
+    issuedAtMs: issuedAtOf(session.who),
     ...(request.do === 'revise' ? { data: request.data } : { data: undefined, reason: request.reason }),
   };
   const { publisher, reviews } = session.host;

@@ -1,7 +1,7 @@
 import { type Cursor, type Mentions, type PublishRequest, refusal } from '@nine-bells/wire';
 import { messagePlaces } from '../../boards/boards.js';
 import type { Mentioning } from '../../mentions/mentions.js';
-import { authorOf } from '../../model/author.js';
+import { authorOf, issuedAtOf } from '../../model/author.js';
 import { type Appended, LoggedMessage, type OwnDraft } from '../../model/message.js';
 import type { RuleMatch } from '../../rules/channelRule.js';
 import type { LiveSession } from '../liveSession.js';
@@ -40,6 +40,7 @@ export const publish: ChannelVerb<PublishRequest> = {
       by: authorOf(session.who),
       except: echo === false ? [session.session] : undefined,
       session: session.session,
+      issuedAtMs: issuedAtOf(session.who),
     };
     const { publisher } = session.host;
     const append = (about?: About): void | Promise<void> =>
