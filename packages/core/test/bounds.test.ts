@@ -1,6 +1,8 @@
+import v8 from 'node:v8';
 import { channelName, closeCodes } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
+import { Channel } from '../src/channel/channel.js';
 import { BoundedMap, type ChannelRule, SoloRelay } from '../src/index.js';
 import { type Client, harness, rules } from './harness.js';
 
@@ -272,4 +274,16 @@ describe('a bounded map', () => {
       ['c', 4],
     ]);
   });
+});
+
+it('a client whose connection breaks holds none of the channels that it was in, though its session is remembered', async () => {
+  const { welcomed, clock } = setUp({ sessionMemoryMs: 3_600_000 });
+  const names = Array.from({ length: 40 }, (_, n) => channelName(`desk/${n}`));
+  const client = await welcomed('ines', { enter: names.map((channel) => ({ channel })) });
+  // Counts what is still reachable. Not in the types of this version.
+  const { queryObjects } = v8 as unknown as { queryObjects(made: unknown): number };
+  const before = queryObjects(Channel);
+  client.connection.closed(1006);
+  await clock.run(120_000);
+  expect(before - queryObjects(Channel)).toBe(40);
 });

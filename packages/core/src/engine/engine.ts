@@ -646,6 +646,11 @@ export class Engine {
       (entry) => this.#obey(entry),
       () => void this.#readAgain(),
     );
+    // What an instance committed, and could not tell, is read from the store.
+    const lookAgain = (): void => {
+      void this.#readAgain();
+      for (const each of [unread, threadNews, this.blocks, this.levels, this.invitations]) each.lookAgain();
+    };
     relay.others?.follow({
       answer: (question) => {
         if (question.type === 'call') return this.calls.answerTo(question.key);
@@ -660,24 +665,14 @@ export class Engine {
         else watching.hear(from, word);
       },
       gone: (instanceId) => {
-        // It may have committed a ban without telling the others.
-        void this.#readAgain();
-        threadNews.lookAgain();
-        this.blocks.lookAgain();
-        this.levels.lookAgain();
-        this.invitations.lookAgain();
+        lookAgain();
         watching.gone(instanceId);
         channels.instanceGone(instanceId);
       },
       resumed: () => {
         this.#standstill?.doubt();
-        void this.#readAgain();
+        lookAgain();
         channels.resumed();
-        unread.lookAgain();
-        threadNews.lookAgain();
-        this.blocks.lookAgain();
-        this.levels.lookAgain();
-        this.invitations.lookAgain();
         watching.lookAgain();
       },
       status: () => this.#status,

@@ -5,7 +5,6 @@ import type { Continuation } from '../model/control.js';
 import type { Clock } from '../ports/clock.js';
 import type { Hmac } from '../ports/hmac.js';
 import type { Ids } from '../ports/ids.js';
-import type { ChannelPresence } from '../presence/channelPresence.js';
 import { GuestNames } from './guestNames.js';
 import type { SessionBuckets } from './rates.js';
 import { makeSecret, readSecret } from './sessionSecret.js';
@@ -41,8 +40,8 @@ export interface Session {
   status: Json | undefined;
   /** The channel that it has in view. */
   looking: ChannelName | undefined;
-  /** Channels where it is still shown, though its connection broke. */
-  lingers: Map<ChannelName, ChannelPresence> | undefined;
+  /** Channels where it is still shown, though its connection broke. By their names: an open one is let go when nobody is in it. */
+  lingers: Set<ChannelName> | undefined;
   /** It continues on another instance: the next instance that has it tells the others. */
   isElsewhere: boolean;
   /** The others are being told that it goes on here. */

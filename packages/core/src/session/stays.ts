@@ -9,11 +9,11 @@ import type { Session } from './sessions.js';
 /** The channels that show a session as a member, by its present connection. */
 export class Stays {
   readonly #session: Session;
-  readonly #host: Pick<SessionHost, 'channels' | 'contracts'>;
+  readonly #host: Pick<SessionHost, 'channels' | 'contracts' | 'presences'>;
   /** Made with the first: most of many thousand connections may have none. */
   #shown: Map<ChannelName, ChannelPresence> | undefined;
 
-  constructor(session: Session, host: Pick<SessionHost, 'channels' | 'contracts'>) {
+  constructor(session: Session, host: Pick<SessionHost, 'channels' | 'contracts' | 'presences'>) {
     this.#session = session;
     this.#host = host;
   }
@@ -76,15 +76,18 @@ export class Stays {
     const session = this.#session;
     for (const [name, presence] of this.#shown ?? []) {
       presence.members.lost(session.id, session.user);
-      session.lingers ??= new Map();
-      session.lingers.set(name, presence);
+      session.lingers ??= new Set();
+      session.lingers.add(name);
     }
     this.#shown = undefined;
   }
 
   /** Leaves the channels where the session was still shown from before, and that hello has not named. */
   lingerNoMore(): void {
-    for (const presence of this.#session.lingers?.values() ?? []) this.#gone(presence);
+    for (const name of this.#session.lingers ?? []) {
+      const presence = this.#host.presences.get(name);
+      if (presence !== undefined) this.#gone(presence);
+    }
     this.#session.lingers = undefined;
   }
 
