@@ -157,10 +157,12 @@ export class Service implements RunningService {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
     const lock = options.link === undefined ? await lockOf(configuration) : undefined;
     const secret = new ServiceSecret(configuration.data, configuration.secret);
-    const database = await Database.open(configuration).catch(async (error: unknown) => {
-      await lock?.release();
-      throw error;
-    });
+    const database = await Database.open(configuration, (why) => log.warn(`waiting for the database: ${why}`)).catch(
+      async (error: unknown) => {
+        await lock?.release();
+        throw error;
+      },
+    );
     const clock = options.clock ?? new ServiceClock();
     const warnings = new Warnings(log);
     const watchman = new Watchman({ database, clock, warnings });

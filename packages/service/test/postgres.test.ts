@@ -4,6 +4,7 @@ import { FaultyWay } from '../../../tests/support/faultyWay.js';
 import { PgBouncer, pgBouncerIsThere } from '../../../tests/support/pgBouncer.js';
 import { type PostgresDatabases, postgresIsThere, RealPostgres } from '../../../tests/support/realPostgres.js';
 import { makeMigratedDatabase, sharedPostgres } from '../../../tests/support/shared.js';
+import { until } from '../../../tests/support/until.js';
 import { Database, type Reads } from '../src/store/database.js';
 import { DatabaseLease } from '../src/store/databaseLease.js';
 import { SqlStore } from '../src/store/sqlStore.js';
@@ -23,8 +24,8 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     for (const each of clean.splice(0).reverse()) await each();
   });
 
-  const open = async (url: string): Promise<Database> => {
-    const database = await Database.open({ data: '/nowhere', sqliteSynchronous: 'full', database: url });
+  const open = async (url: string, waits?: (why: string) => void): Promise<Database> => {
+    const database = await Database.open({ data: '/nowhere', sqliteSynchronous: 'full', database: url }, waits);
     clean.push(() => database.close());
     return database;
   };
@@ -45,6 +46,25 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     const databases = await Promise.all(Array.from({ length: 4 }, () => open(url)));
     const facts = await Promise.all(databases.map(({ models }) => models.facts.findAll({ raw: true })));
     for (const each of facts) expect(each).toEqual(facts[0]);
+  });
+
+  it('is waited for at the start, with a message', async () => {
+    const postgres = await ownServer();
+    const url = await postgres.makeDatabase();
+    await postgres.stop();
+    const messages: string[] = [];
+    const opening = open(url, (why) => messages.push(why));
+    await until(() => messages.length > 0);
+    expect(messages[0]).toMatch(/^the database test_\w+ at 127\.0\.0\.1:\d+ does not answer: .*ECONNREFUSED/);
+    await postgres.begin();
+    expect(await (await opening).reads.select('SELECT 1 AS one')).toEqual([{ one: 1 }]);
+  });
+
+  it('is not waited for where there is no such database', async () => {
+    const messages: string[] = [];
+    const url = `${await postgres.makeDatabase()}_missing`;
+    await expect(open(url, (why) => messages.push(why))).rejects.toThrow('does not exist');
+    expect(messages).toEqual([]);
   });
 
   it('says `unavailable` while it is away, and goes on by itself', async () => {

@@ -4,7 +4,7 @@ import { defined } from '@nine-bells/wire';
 import { QueryTypes, Sequelize, type Transaction } from 'sequelize';
 import type { Database as SqliteConnection } from 'sqlite3';
 import { makeDataFolder, makePrivateFile } from '../system/dataFolder.js';
-import { failureOf, isPassing, NotDone, UnknownOutcome } from './failures.js';
+import { failureOf, isPassing, isSetUpWrong, NotDone, UnknownOutcome } from './failures.js';
 import { Health } from './health.js';
 import { bringUpToDate, isUpToDate } from './migrations.js';
 import { defineModels, type Models } from './models.js';
@@ -45,6 +45,9 @@ const queryMs = 5_000;
 const turnMs = 5_000;
 /** How long a connection may take to be made, in milliseconds. */
 const connectMs = 2_000;
+/** How long the start waits for a shared database, and how long between two tries, in milliseconds. */
+const startMs = 30_000;
+const startAgainMs = 500;
 /** How long to wait until a connection that has failed is closed, in milliseconds; then it is left to itself. */
 const closeMs = 1_000;
 /** How often a transaction is tried whose reads were overtaken by another process that writes to the same file. */
@@ -87,11 +90,16 @@ export class Database {
     this.reads = readsOn(reader);
   }
 
-  /** Opens the database, makes it if there is none, and brings its shape up to date. */
-  static async open(options: DatabaseOptions): Promise<Database> {
+  /**
+   * Opens the database, makes it if there is none, and brings its shape up to date. Waits for a shared one that does not answer.
+   *
+   * @param waits - called once when it has to be waited for, with the reason
+   * @throws {DatabaseAway} if it has not answered for half a minute
+   */
+  static async open(options: DatabaseOptions, waits: (why: string) => void = () => {}): Promise<Database> {
     const { database: url } = options;
     if (url !== undefined) {
-      await bringUpToDateShared(url);
+      await whenThere(url, () => bringUpToDateShared(url), waits);
       const sockets = new Sockets();
       return new Database(connect(url, 4, sockets), connect(url, 1, sockets), sockets);
     }
@@ -242,6 +250,28 @@ function probeOf(dialect: Dialect): string {
   const columns = { name: 'TEXT', value: 'TEXT' } as const;
   const row = ['probed', new Date().toISOString()];
   return insertOf('facts', columns, [row], dialect, updateInstead(['name'], ['value']));
+}
+
+/** A shared database did not answer when the service started. */
+export class DatabaseAway extends Error {}
+
+/** Tries until a shared database answers. */
+async function whenThere(url: string, act: () => Promise<void>, waits: (why: string) => void): Promise<void> {
+  const { host, pathname } = new URL(url);
+  const where = `the database ${pathname.slice(1)} at ${host}`;
+  const endMs = performance.now() + startMs;
+  for (let isTold = false; ; isTold = true) {
+    try {
+      return await act();
+    } catch (error) {
+      if (!isPassing(error, true) || isSetUpWrong(error)) throw error;
+      const why = `${where} does not answer: ${(error as Error).message}`;
+      if (performance.now() > endMs)
+        throw new DatabaseAway(`${why}. Is it running, and is \`service.database\` right?`, { cause: error });
+      if (!isTold) waits(why);
+      await new Promise((resolve) => setTimeout(resolve, startAgainMs));
+    }
+  }
 }
 
 /** Whether there is something to change is asked with the limits of all queries: a connection may be silent from the start. */

@@ -43,6 +43,12 @@ export function isPassing(error: unknown, isShared: boolean): boolean {
   return !(typeof code === 'string' && wrongStatement.test(code));
 }
 
+/** Whether a shared database refuses the connection itself: the password is wrong, or there is no such database. */
+export function isSetUpWrong(error: unknown): boolean {
+  const { original } = error as { readonly original?: { readonly code?: unknown } };
+  return typeof original?.code === 'string' && /^(28|3D)/.test(original.code);
+}
+
 function notDoneText(error: unknown): string {
   const { message } = error as Error;
   if (/SQLITE_FULL/.test(message)) return 'the disk of the database is full; nothing was done';

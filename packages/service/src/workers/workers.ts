@@ -106,7 +106,7 @@ export class Workers implements RunningService {
     const { log } = options;
     const lock = await lockOf(configuration);
     const secret = new ServiceSecret(configuration.data, configuration.secret);
-    const database = await Database.open(configuration);
+    const database = await Database.open(configuration, (why) => log.warn(`waiting for the database: ${why}`));
     let service: Workers | undefined;
     const lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));
     await checkSoundness(database, configuration.data, (error) => log.error({ err: error }, 'checking the database'));
