@@ -192,11 +192,17 @@ describe('a message that a moderator looks at', () => {
     const both = await Promise.allSettled(
       [one, two].map(({ backend }) => backend.approve(ids[0], { by: { user: 'mira' } })),
     );
-    expect(both.some(({ status }) => status === 'fulfilled')).toBe(true);
+    expect(both.map(({ status }) => status)).toEqual(['fulfilled', 'fulfilled']);
     const either = await Promise.allSettled([one.backend.approve(ids[3]), two.backend.reject(ids[3])]);
     expect(either.some(({ status }) => status === 'fulfilled')).toBe(true);
     await Promise.all([one.backend.approve(ids[5]), two.backend.approve(ids[4])]);
     await until(() => seen.includes('landlubber 5'));
+    // An approval whose answer was lost is repeated.
+    const again = await one.backend.approve(ids[5]);
+    expect(again).toMatchObject({ id: ids[5], state: 'published', data: { text: 'landlubber 5' } });
+    expect((await two.backend.read(chat, { limit: 100 })).messages.some(({ cursor }) => cursor === again.cursor)).toBe(
+      true,
+    );
     const texted = seen.filter((text) => text !== 'landlubber 3');
     expect(texted).toEqual([0, 2, 4, 5].map((n) => `landlubber ${n}`));
     expect(seen.filter((text) => text === 'landlubber 3').length).toBeLessThanOrEqual(1);

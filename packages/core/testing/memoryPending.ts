@@ -13,6 +13,7 @@ import { MemoryQueues } from './memoryQueues.js';
 /** Messages that wait for a moderator, in memory. */
 export class MemoryPending extends MemoryQueues implements Omit<PendingStore, 'knownUnder'> {
   readonly #pending = new Map<string, PendingMessage>();
+  readonly #released = new Map<string, Awaited<ReturnType<PendingStore['released']>>>();
   #number = 0;
 
   async hasPending(channel: ChannelName, user: string): Promise<boolean> {
@@ -109,8 +110,13 @@ export class MemoryPending extends MemoryQueues implements Omit<PendingStore, 'k
   }
 
   /** Removes a message that is published. */
-  protected release(id: string): void {
+  protected release(id: string, to: Awaited<ReturnType<PendingStore['released']>>): void {
     this.#pending.delete(id);
+    this.#released.set(id, to);
+  }
+
+  async released(id: string): ReturnType<PendingStore['released']> {
+    return this.#released.get(id);
   }
 
   #change(id: string, changed: (found: PendingMessage) => PendingMessage): PendingMessage | undefined {

@@ -13,7 +13,6 @@ import {
   countsAsUnread,
   type Draft,
   type EarlierRevision,
-  type ErasedRecord,
   type Erasure,
   type Hold,
   hasText,
@@ -56,6 +55,7 @@ import {
   type ReadLimit,
   RecentLog,
   type RecordKind,
+  type RecordsToErase,
   type ReportEnd,
   type ReportWish,
   type Revocation,
@@ -127,7 +127,13 @@ export class MemoryStore extends MemoryPending implements Store {
     if (draft.releases !== undefined) this.checkWaits(draft.releases);
     if (draft.reply !== undefined) this.#checkAnswered(channel, draft);
     const appended = this.#log(channel).append(draft, unbounded);
-    if (draft.releases !== undefined) this.release(draft.releases);
+    const { logged } = appended;
+    if (draft.releases !== undefined)
+      this.release(draft.releases, {
+        channel,
+        place: logged.place,
+        of: { ...logged.place, number: logged.of ?? logged.place.number },
+      });
     if (appended.repeated) return appended;
     if (draft.change !== undefined) this.#keep(channel, draft.change, before);
     else this.#takePart(channel, appended.logged);
@@ -411,7 +417,7 @@ export class MemoryStore extends MemoryPending implements Store {
   }
 
   /** Beside messages and marks, little is kept here. */
-  async eraseRecords(kind: ErasedRecord, user: string): Promise<number> {
+  async eraseRecords({ kind, user }: RecordsToErase): Promise<number> {
     return kind === 'pending' ? this.erasePending(user) : 0;
   }
 

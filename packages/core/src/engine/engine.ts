@@ -322,6 +322,7 @@ export class Engine {
       bans,
       connected,
       concerned: (action) => this.cluster.concerned(action),
+      hide: (user) => presences.hide(user),
       checkChannel: (channel) => void channelRules.require(channel),
     });
     this.blocks = new Blocks({

@@ -96,7 +96,7 @@ export class Eraser {
     if (user.startsWith('erased:')) throw refusal('bad-value', 'nothing is kept of an erased user', { where: '/user' });
     const atMs = clock.now();
     const draft = { id: ids.moderation(), user, messages, by, atMs, counts: nothingErased, held: [] };
-    const revocation = moderation.revocationOf({ id: draft.id, user, by, atMs });
+    const revocation = moderation.revocationOf({ id: draft.id, user, by, atMs, erases: true });
     const begun = await store.beginErasure(draft, atMs + heldMs, revocation);
     const isNew = begun.id === draft.id;
     // An instance that began it earlier may have ended before it signed the user out.
@@ -167,7 +167,8 @@ export class Eraser {
     };
     const eraseRecords = async (kind: ErasedRecord): Promise<void> => {
       while (!this.#stopped) {
-        const erased = await this.#rested(() => store.eraseRecords(kind, user, erasure.id, portion));
+        const wish = { kind, user, erasure: erasure.id, limit: portion };
+        const erased = await this.#rested(() => store.eraseRecords(wish));
         if (erased === 0) return;
         await count(kind, erased);
       }
@@ -195,10 +196,14 @@ export class Eraser {
     const count = async (_: 'messages', more: number): Promise<void> => {
       erasure = { ...erasure, counts: { ...erasure.counts, messages: erasure.counts.messages + more } };
     };
-    await this.#messages(ended, ended.user as string, count);
+    const { store } = this.#host;
+    const user = ended.user as string;
+    await this.#messages(ended, user, count);
+    const wish = { kind: 'deliveries', user, erasure: ended.id, limit: portion, untilMs: ended.endedAtMs } as const;
+    while (!this.#stopped && (await this.#rested(() => store.eraseRecords(wish))) > 0);
     if (this.#stopped) return;
     const { user: _, ...nameless } = erasure;
-    await this.#host.store.noteErasure(nameless, 0);
+    await store.noteErasure(nameless, 0);
   }
 
   /** Erases all messages that are there; of an ended erasure, those from before its end. Says whether there were any. */
@@ -250,5 +255,5 @@ export class Eraser {
 
 /** The revocation that an erasure was committed with. */
 function revocationOf({ id, user, by, atMs }: Erasure): Committing<Revocation> {
-  return { action: { type: 'revoke-tokens', id, user: user as string, by, atMs }, events: [] };
+  return { action: { type: 'revoke-tokens', id, user: user as string, by, atMs, erases: true }, events: [] };
 }

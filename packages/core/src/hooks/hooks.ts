@@ -1,6 +1,6 @@
 import { type ChannelName, type Json, refusal } from '@nine-bells/wire';
 import type { TimerWheel } from '../lib/timerWheel.js';
-import type { Hook, HookEvent, HookFigures, HookState, QueuedEvent } from '../model/hook.js';
+import type { Copy, Hook, HookEvent, HookFigures, HookState, QueuedEvent } from '../model/hook.js';
 import type { HookWord } from '../model/instance.js';
 import type { Clock } from '../ports/clock.js';
 import type { HookCaller } from '../ports/hookCaller.js';
@@ -143,18 +143,18 @@ export class Hooks {
   }
 
   /** The events of something that has happened, one for each hook that hears of it. */
-  eventsOf(event: HookEvent, data: Json, channel?: ChannelName, hops?: number): readonly QueuedEvent[] {
+  eventsOf(event: HookEvent, data: Json, channel?: ChannelName, copy?: Copy): readonly QueuedEvent[] {
     if (this.book.isEmpty) return [];
     const hooks = this.book.for(event, channel, data);
     if (hooks.length === 0) return [];
     const atMs = this.#host.clock.now();
-    const shared = { id: this.#host.ids.message(atMs), event, atMs, channel, hops, dataText: JSON.stringify(data) };
+    const shared = { id: this.#host.ids.message(atMs), event, atMs, channel, copy, dataText: JSON.stringify(data) };
     return hooks.map(({ name }) => ({ hook: name, ...shared }));
   }
 
   /** Something has happened for which no caller waits. While the store does not take it, it is tried again for a while. */
-  happened(event: HookEvent, data: Json, channel?: ChannelName): void {
-    const events = this.eventsOf(event, data, channel);
+  happened(event: HookEvent, data: Json, channel?: ChannelName, copy?: Copy): void {
+    const events = this.eventsOf(event, data, channel, copy);
     if (events.length === 0) return;
     if (this.#waiting >= maxWaiting) {
       this.#host.report(new Error('too many events wait for the store'), { what: 'an event was not queued', event });

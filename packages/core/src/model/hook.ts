@@ -98,6 +98,25 @@ export interface QueuedEvent {
   readonly hops?: number | undefined;
   /** The event's data as JSON text. */
   readonly dataText: string;
+  /** Absent where the data copies no text of a user, or a message that is found by the event's id. */
+  readonly copy?: Copy | undefined;
+}
+
+/** A copy of what a user wrote, in the data of an event. It goes when the original is withdrawn, taken back or erased. */
+export interface Copy {
+  /** The original, by `copyOfMessage` or `copyOfPending`. */
+  readonly of: string;
+  /** The event's data without it, as JSON text. */
+  readonly bareText: string;
+}
+
+export function copyOfMessage(channel: ChannelName, number: number): string {
+  return `message ${channel} ${number}`;
+}
+
+/** @param id - of a message in the moderators' queue */
+export function copyOfPending(id: string): string {
+  return `pending ${id}`;
 }
 
 /** `delivered`: the receiver has taken it. `dead`: it was given up. */

@@ -58,6 +58,8 @@ export interface SignOut extends Taken {
 export interface Revocation extends Taken {
   readonly type: 'revoke-tokens';
   readonly user: string;
+  /** The user is erased: sessions are no longer shown, without grace. */
+  readonly erases?: true;
 }
 
 /** Lets a user read and not write: in one channel, or in the whole service. */

@@ -69,6 +69,8 @@ export interface ModerationHost {
   /** @throws {ProblemError} `no-such-channel`, `bad-name` */
   readonly checkChannel: (channel: ChannelName) => void;
   readonly hooks: Hooks;
+  /** No longer shows a user in any channel here. */
+  readonly hide: (user: string) => void;
 }
 
 /** How long to wait before bans that could not be read are tried again, in milliseconds. */
@@ -239,6 +241,7 @@ export class Moderation {
         connection.client?.expel(action.channel as ChannelName, removedBy(action));
       }
     }
+    if (action.type === 'revoke-tokens' && action.erases) this.#host.hide(action.user);
   }
 
   /** Some may have been missed: what is in force is read anew, and holds for everyone who is here. */

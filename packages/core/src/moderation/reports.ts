@@ -9,6 +9,7 @@ import {
   refusal,
 } from '@nine-bells/wire';
 import type { Hooks } from '../hooks/hooks.js';
+import { copyOfMessage } from '../model/hook.js';
 import type { MessageReport, ReportWish } from '../model/messageReport.js';
 import type { Actor } from '../model/moderation.js';
 import type { Clock } from '../ports/clock.js';
@@ -69,8 +70,11 @@ export class Reports {
       each: maxOpenReports.each,
     });
     if (!repeated) {
-      const { atMs, ...rest } = draft;
-      hooks.happened('reported', { ...rest, at: new Date(atMs).toISOString() } as unknown as Json, channel);
+      const { atMs, ...rest } = { ...draft, at: new Date(draft.atMs).toISOString() };
+      const { by: _, key: __, data: ___, mentions: ____, ...bare } = message;
+      const bareText = JSON.stringify({ ...rest, message: { ...bare, data: null } });
+      const copy = { of: copyOfMessage(channel, place.number), bareText };
+      hooks.happened('reported', rest as unknown as Json, channel, copy);
     }
     return id;
   }

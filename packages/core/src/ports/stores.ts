@@ -550,12 +550,24 @@ export interface PersonStore {
   erasures(limit: number, id?: string): Promise<readonly Erasure[]>;
   /** Messages of a user in kept channels, and the notes of its coming and going; as they stand, after a place. */
   messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages>;
-  /** Removes or blanks records of a user, at most about `limit`. Gives how many; 0: none is left. */
-  eraseRecords(kind: ErasedRecord, user: string, erasure: string, limit: number): Promise<number>;
+  /** Removes or blanks some records of a user. Gives how many; 0: none is left. */
+  eraseRecords(wish: RecordsToErase): Promise<number>;
   /** Writes into the audit log that all there is about a user was given out. */
   noteExport(user: string, by: Actor, atMs: number): Promise<void>;
   /** All that there is about a user beside messages: as rows, by what they are. */
   recordsOf(user: string): Promise<PersonRecords>;
+}
+
+/** Some records of a user that is erased. */
+export interface RecordsToErase {
+  readonly kind: ErasedRecord;
+  readonly user: string;
+  /** The id of the erasure. */
+  readonly erasure: string;
+  /** At most about so many. */
+  readonly limit: number;
+  /** Of deliveries: only those of events up to then, in milliseconds since the epoch. */
+  readonly untilMs?: number | undefined;
 }
 
 /** A place among a user's messages in all channels. */
@@ -634,6 +646,13 @@ export interface PendingStore {
   clearedPending(limit: number): Promise<readonly { readonly channel: ChannelName; readonly user: string }[]>;
   /** Marks a waiting message as approved and writes the audit log. Returns it; `undefined` if it does not wait. */
   clearPending(id: string, by: Actor, atMs: number): Promise<PendingMessage | undefined>;
+  /**
+   * Where a message of the queue was published, and the message that holds its text: itself, or the one that it changed. `undefined`:
+   * it was not, or that was forgotten.
+   */
+  released(
+    id: string,
+  ): Promise<{ readonly channel: ChannelName; readonly place: Place; readonly of: Place } | undefined>;
   /** Refuses a waiting message; writes the audit log unless the service itself refuses. */
   refusePending(id: string, end: PendingEnd): Promise<PendingMessage | undefined>;
   /** Removes a waiting message for its author. */
@@ -650,6 +669,7 @@ export const pendingStoreMethods = [
   'nextPending',
   'clearedPending',
   'clearPending',
+  'released',
   'refusePending',
   'takeBackPending',
 ] as const satisfies readonly (keyof PendingStore)[];

@@ -66,6 +66,12 @@ export class Presences implements FeatureSource {
     return this.#all.get(channel);
   }
 
+  /** All sessions of a user that this instance shows leave at once, those whose connection broke too. */
+  hide(user: string): void {
+    for (const { members } of [...this.#all.values()])
+      for (const { session } of members.entriesOf(user)) members.leave(session, user);
+  }
+
   /** The sessions that this instance shows in a channel; `null` if it shows none there. */
   tableOf(channel: ChannelName): Table | null {
     return this.#all.get(channel)?.table ?? null;

@@ -2,6 +2,7 @@ import {
   type ChannelName,
   type Cursor,
   defined,
+  formatCursor,
   type Json,
   type Place,
   type ProblemCode,
@@ -14,7 +15,9 @@ import type { ActiveBans } from '../access/activeBans.js';
 import type { Hooks } from '../hooks/hooks.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Mentions } from '../mentions/mentions.js';
+import { erasedAuthor } from '../model/erasure.js';
 import { Frame } from '../model/frame.js';
+import { copyOfPending } from '../model/hook.js';
 import type { Actor } from '../model/moderation.js';
 import {
   type PendingDraft,
@@ -103,9 +106,13 @@ export class PendingMessages {
     );
     if (repeated) return message;
     const shown = this.#tell(message);
-    if (!message.isCleared) hooks.happened('pending', { ...shown } as unknown as Json, channel);
+    if (!message.isCleared) {
+      const { by: _, key: __, mentions: ___, ...bare } = shown;
+      const copy = { of: copyOfPending(message.id), bareText: JSON.stringify({ ...bare, data: null }) };
+      hooks.happened('pending', { ...shown } as unknown as Json, channel, copy);
+    }
     // The earlier messages may have been decided in the meantime.
-    else this.#goOn(channel, by.user).catch(this.#later);
+    if (message.isCleared) this.#goOn(channel, by.user).catch(this.#later);
     return message;
   }
 
@@ -129,20 +136,34 @@ export class PendingMessages {
   }
 
   /**
-   * Approves a message. It is published at once, unless earlier messages of its author wait.
+   * Approves a message. It is published at once, unless earlier messages of its author wait. Idempotent.
    *
    * @returns the message, now published, refused (it can no longer be published), or waiting behind others
-   * @throws {ProblemError} `bad-value` if no such message waits; `unavailable`, `busy`, `draining`: it is published later
+   * @throws {ProblemError} `bad-value` if no such message waits or was approved; `unavailable`, `busy`, `draining`: it is published
+   *   later
    */
   async approve(id: string, by: Actor): Promise<Shown> {
     const { store, clock } = this.#host;
     const message = await store.clearPending(id, by, clock.now());
-    if (message === undefined) throw noneWaits();
+    if (message === undefined) return this.#published(id);
     const published = new Map<string, Cursor>();
     await this.#goOn(message.channel, message.by.user, published);
     const now = await store.pendingById(id);
     if (now !== undefined) return pendingShown(now);
     return pendingShown(message, { state: 'published', ...defined({ cursor: published.get(id) }) });
+  }
+
+  /** A message that was approved before, as it stands now. @throws {ProblemError} `bad-value`, `unavailable` */
+  async #published(id: string): Promise<Shown> {
+    const { store, rules, logOf } = this.#host;
+    const released = await store.released(id);
+    if (released === undefined) throw noneWaits();
+    const { channel, place, of } = released;
+    const { message, atMs } = await findMessage(logOf(rules.require(channel)), channel, of);
+    const cursor = formatCursor(place);
+    const { type, by = erasedAuthor, data, key, replyTo, mentions } = message;
+    const at = new Date(atMs).toISOString();
+    return { id, channel, state: 'published', by, at, type, data, cursor, ...defined({ key, replyTo, mentions }) };
   }
 
   /**

@@ -1,7 +1,7 @@
 import type { Delivery, DeliveryAttempt, DeliveryOutcome, DeliveryRecord, QueuedEvent } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import { defined, storableText } from '@nine-bells/wire';
-import { type Columns, columnsOf, type Dialect, insertOf, tableOf } from './statements.js';
+import { type Columns, columnsOf, type Dialect, insertOf, listOf, tableOf } from './statements.js';
 
 /** An event on its way to a hook. */
 export interface DeliveryRow {
@@ -22,6 +22,9 @@ export interface DeliveryRow {
   readonly ended_at_ms: number | string | null;
   readonly status: number | null;
   readonly problem: string | null;
+  /** What the data copies, and the data without it. */
+  readonly copy_of: string | null;
+  readonly bare_json: string | null;
 }
 
 /** One attempt to deliver. */
@@ -49,6 +52,8 @@ const newColumns: Columns<NewRow> = {
   attempts: 'INTEGER',
   since_ms: 'BIGINT',
   due_at_ms: 'BIGINT',
+  copy_of: 'TEXT',
+  bare_json: 'TEXT',
 };
 
 const attemptColumns: Columns<AttemptRow> = {
@@ -78,7 +83,7 @@ export const problemChars = 500;
 
 /** Puts events into the queues of their hooks, unless they are there. */
 export function insertDeliveries(events: readonly QueuedEvent[], dialect: Dialect): string {
-  const rows = events.map(({ hook, id, event, atMs, channel, hops = 0, dataText }) => [
+  const rows = events.map(({ hook, id, event, atMs, channel, hops = 0, dataText, copy }) => [
     hook,
     id,
     event,
@@ -90,8 +95,26 @@ export function insertDeliveries(events: readonly QueuedEvent[], dialect: Dialec
     0,
     atMs,
     0,
+    copy?.of ?? null,
+    copy?.bareText ?? null,
   ]);
   return insertOf('deliveries', newColumns, rows, dialect, 'ON CONFLICT (hook, event_id) DO NOTHING');
+}
+
+/** Removes copies of what was withdrawn, taken back or erased from the data of deliveries, ended ones too. */
+export function blankCopies(originals: readonly string[], dialect: Dialect): string {
+  const which = listOf(
+    ['TEXT'],
+    originals.map((each) => [each]),
+    dialect,
+  );
+  return `UPDATE deliveries SET data_json = bare_json WHERE copy_of IN ${which} AND bare_json IS NOT NULL`;
+}
+
+/** What was a copy of one original is one of another: a message of the moderators' queue was published. */
+export function moveCopies(moved: readonly (readonly [from: string, to: string])[], dialect: Dialect): string {
+  return `UPDATE deliveries SET copy_of = each.value->>1 FROM ${tableOf(moved, dialect)}
+    WHERE deliveries.copy_of = each.value->>0`;
 }
 
 /** Writes down attempts to deliver. */

@@ -1,6 +1,7 @@
 import {
   type Change,
   checkChange,
+  copyOfMessage,
   type Draft,
   erasedAuthor,
   type LoggedMessage,
@@ -8,6 +9,7 @@ import {
 } from '@nine-bells/core';
 import { type ChannelName, formatCursor, ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
+import { blankCopies } from './deliveryRows.js';
 import { type HeadRow, messageColumns, type NewMessage } from './messageRows.js';
 import type { MessageRow, RevisionRow } from './models.js';
 import { withdrawnReplies } from './replyRows.js';
@@ -190,6 +192,7 @@ export class Changes {
     return [
       `${hooksWithDeliveries} UPDATE deliveries SET data_json = each.value->>0 FROM ${row}
        WHERE (deliveries.hook, deliveries.event_id) IN (${deliveries})`,
+      blankCopies([copyOfMessage(channel, number)], dialect),
       `UPDATE reports SET message_json = each.value->>0 FROM ${row}
        WHERE reports.channel = each.value->>1 AND reports.cursor = each.value->>2 ${change.blanks ? '' : 'AND reports.ended_at_ms IS NOT NULL'}`,
       ...(isWithdrawn

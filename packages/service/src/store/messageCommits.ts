@@ -286,8 +286,10 @@ function entriesOf(
     const { releases: released } = draft;
     const notWaiting = released === undefined ? undefined : releases?.refusalOf(released);
     if (notWaiting !== undefined) return notWaiting;
-    if (released !== undefined && first !== undefined) releases?.add(released);
-    if (first !== undefined) return { logged: first, repeated: true };
+    if (first !== undefined) {
+      if (released !== undefined) releases?.add({ id: released, channel, ...numbersOf(first), atMs: draft.atMs });
+      return { logged: first, repeated: true };
+    }
     const { change, reply, by, issuedAtMs } = draft;
     const cutoffMs = by && cutoffs?.get(by.user);
     if (cutoffMs !== undefined && issuedAtMs !== undefined && issuedAtMs < cutoffMs)
@@ -296,8 +298,9 @@ function entriesOf(
       (change && changes?.refusalOf(row, change)) ??
       (reply && replies?.refusalOf(row, reply, changes?.withdraws(row.id, reply.to) ?? false));
     if (refused !== undefined) return refused;
-    if (released !== undefined) releases?.add(released);
     row.head += 1;
+    if (released !== undefined)
+      releases?.add({ id: released, channel, number: row.head, of: change?.of.number ?? row.head, atMs: draft.atMs });
     if (change !== undefined || !countsAsUnread(draft.type)) row.notes += 1;
     row.last_at_ms = draft.atMs;
     changed.add(row);
@@ -321,6 +324,11 @@ function entriesOf(
   if (changes !== undefined) statements.push(...changes.statements(dialect));
   if (releases !== undefined) statements.push(...releases.statements(dialect));
   return { appended, statements };
+}
+
+/** The numbers of what was published before, and of the message that holds its text. */
+function numbersOf({ place: { number }, of }: LoggedMessage): { readonly number: number; readonly of: number } {
+  return { number, of: of ?? number };
 }
 
 /** A message as an event for a hook. */

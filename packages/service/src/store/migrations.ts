@@ -771,4 +771,26 @@ export const migrations: readonly Migration[] = [
       await context.addIndex('pending_messages', { name: 'pending_messages_by_time', fields: ['at_ms', 'number'] });
     },
   },
+  {
+    name: '0026-copies',
+    async up({ context }) {
+      // What the data of a delivery copies, and the data without it: for when that is withdrawn, taken back or erased.
+      await context.addColumn('deliveries', 'copy_of', { type: DataTypes.STRING(260), allowNull: true });
+      await context.addColumn('deliveries', 'bare_json', { type: DataTypes.TEXT, allowNull: true });
+      await context.addIndex('deliveries', {
+        name: 'deliveries_by_copied',
+        fields: ['copy_of'],
+        where: { copy_of: { [Op.not]: null } },
+      });
+      // Messages of the moderators' queue that were published, so that an approval can be repeated.
+      await context.createTable('released_messages', {
+        id: { type: DataTypes.STRING(32), primaryKey: true },
+        channel: { type: DataTypes.STRING(200), allowNull: false },
+        number: { type: DataTypes.BIGINT, allowNull: false },
+        // The message that holds the text: itself, or the one that was changed.
+        of_number: { type: DataTypes.BIGINT, allowNull: false },
+        at_ms: { type: DataTypes.BIGINT, allowNull: false },
+      });
+    },
+  },
 ];

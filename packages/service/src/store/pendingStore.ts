@@ -1,18 +1,21 @@
-import type {
-  Actor,
-  Draft,
-  KnownUnderKey,
-  PendingDraft,
-  PendingEnd,
-  PendingKey,
-  PendingList,
-  PendingMessage,
-  PendingStore,
-  PendingWish,
+import {
+  type Actor,
+  copyOfMessage,
+  copyOfPending,
+  type Draft,
+  type KnownUnderKey,
+  type PendingDraft,
+  type PendingEnd,
+  type PendingKey,
+  type PendingList,
+  type PendingMessage,
+  type PendingStore,
+  type PendingWish,
 } from '@nine-bells/core';
 import { type ChannelName, defined, GUEST_PREFIX, ProblemError, refusal } from '@nine-bells/wire';
 import { addToAudit, type Deed } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
+import { blankCopies, moveCopies } from './deliveryRows.js';
 import { Grouped } from './grouped.js';
 import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
 
@@ -172,6 +175,16 @@ export class SqlPendingStore implements PendingStore {
     });
   }
 
+  async released(id: string): ReturnType<PendingStore['released']> {
+    const [row] = await this.#database.reads.select<ReleasedRow>(
+      `SELECT r.channel, c.volume, r.number, r.of_number FROM released_messages r JOIN channels c ON c.name = r.channel WHERE r.id = :id`,
+      { id },
+    );
+    if (row === undefined) return undefined;
+    const { channel, volume } = row;
+    return { channel, place: { volume, number: Number(row.number) }, of: { volume, number: Number(row.of_number) } };
+  }
+
   refusePending(id: string, end: PendingEnd): Promise<PendingMessage | undefined> {
     return this.#decide(id, async (found, reads) => {
       const { by, atMs, reason } = end;
@@ -191,7 +204,8 @@ export class SqlPendingStore implements PendingStore {
   takeBackPending(id: string, user: string): Promise<PendingMessage | undefined> {
     return this.#decide(id, async (found) => {
       if (found.by.user !== user) return { statements: [], result: undefined };
-      return { statements: overwriting([deleted([id], this.#database)], this.#database), result: found };
+      const statements = [deleted([id], this.#database), blankCopies([copyOfPending(id)], this.#database)];
+      return { statements: overwriting(statements, this.#database), result: found };
     });
   }
 
@@ -322,9 +336,34 @@ function rowOf({ id, channel, by, atMs, key, reason, isCleared, ...more }: Pendi
 }
 
 /** Removes messages from the queue in the commit that publishes them. */
+export interface Released {
+  readonly id: string;
+  readonly channel: ChannelName;
+  /** The number of the message, or of the change. */
+  readonly number: number;
+  /** The number of the message that holds the text now: itself, or the one that was changed. */
+  readonly of: number;
+  readonly atMs: number;
+}
+
+const releasedColumns = {
+  id: 'TEXT',
+  channel: 'TEXT',
+  number: 'BIGINT',
+  of_number: 'BIGINT',
+  at_ms: 'BIGINT',
+} as const;
+
+interface ReleasedRow {
+  readonly channel: ChannelName;
+  readonly volume: string;
+  readonly number: number | string;
+  readonly of_number: number | string;
+}
+
 export class Releases {
   readonly #waiting: Set<string>;
-  readonly #released: string[] = [];
+  readonly #released: Released[] = [];
 
   private constructor(waiting: Set<string>) {
     this.#waiting = waiting;
@@ -344,14 +383,25 @@ export class Releases {
     return this.#waiting.has(id) ? undefined : refusal('bad-value', 'the message no longer waits');
   }
 
-  add(id: string): void {
-    this.#waiting.delete(id);
-    this.#released.push(id);
+  add(released: Released): void {
+    this.#waiting.delete(released.id);
+    this.#released.push(released);
   }
 
   /** Overwrites the rows, so that no copy remains if a message is withdrawn later. */
   statements(dialect: Dialect): readonly string[] {
-    return this.#released.length === 0 ? [] : overwriting([deleted(this.#released, dialect)], dialect);
+    if (this.#released.length === 0) return [];
+    const rows = this.#released.map(({ id, channel, number, of, atMs }) => [id, channel, number, of, atMs]);
+    const moved = this.#released.map(({ id, channel, of }) => [copyOfPending(id), copyOfMessage(channel, of)] as const);
+    const gone = deleted(
+      this.#released.map(({ id }) => id),
+      dialect,
+    );
+    return [
+      ...overwriting([gone], dialect),
+      moveCopies(moved, dialect),
+      insertOf('released_messages', releasedColumns, rows, dialect, 'ON CONFLICT DO NOTHING'),
+    ];
   }
 }
 

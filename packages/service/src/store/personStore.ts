@@ -1,6 +1,7 @@
 import {
   type Actor,
   type Committing,
+  copyOfPending,
   type ErasedRecord,
   type Erasure,
   erasedAuthor,
@@ -9,11 +10,13 @@ import {
   type PersonRecords,
   type PersonStore,
   pseudonymOf,
+  type RecordsToErase,
   type Revocation,
 } from '@nine-bells/core';
-import type { ChannelName, Json } from '@nine-bells/wire';
+import type { Author, ChannelName, Json } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
+import { blankCopies } from './deliveryRows.js';
 import { loggedOf } from './messageRows.js';
 import type {
   AdmissionRow,
@@ -142,10 +145,10 @@ export class SqlPersonStore implements PersonStore {
     };
   }
 
-  async eraseRecords(kind: ErasedRecord, user: string, erasure: string, limit: number): Promise<number> {
-    const wish = { user, pseudonym: pseudonymOf(erasure), limit, dialect: this.#database };
+  async eraseRecords({ kind, user, erasure, limit, untilMs }: RecordsToErase): Promise<number> {
+    const wish = { user, pseudonym: pseudonymOf(erasure), limit, untilMs, dialect: this.#database };
     const numbers = (await numbersOf[kind]?.(this.#database.reads, wish)) ?? [];
-    const written = kind === 'users' ? await writtenBy(this.#database.reads, wish) : [];
+    const written = (await writtenBy[kind]?.(this.#database.reads, wish)) ?? [];
     return this.#database.write(async (reads) => {
       const about = { ...wish, numbers: [0, ...numbers], written };
       const { statements, result } = await erasing[kind](reads, about);
@@ -180,6 +183,7 @@ interface Wish {
   readonly user: string;
   readonly pseudonym: string;
   readonly limit: number;
+  readonly untilMs: number | undefined;
   readonly dialect: Dialect;
 }
 
@@ -190,13 +194,34 @@ interface About extends Wish {
   readonly written: readonly (readonly [user: string, number: number])[];
 }
 
-async function writtenBy(reads: Reads, { user, limit, dialect }: Wish): Promise<About['written']> {
+/** Finds notices to others that the user wrote or caused: of messages, and of invitations, which have the name and the code. */
+const writtenBy: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish) => Promise<About['written']>>>> = {
+  users: (reads, wish) =>
+    noticesWhere(
+      reads,
+      wish,
+      `(notice_key LIKE 'direct %' OR notice_key LIKE 'mention %') AND ${within('data_json', ':from', wish.dialect.isShared)}`,
+    ),
+  invitations: (reads, wish) =>
+    noticesWhere(
+      reads,
+      // All at once: nothing leads to them once the invitations do not say who made them.
+      { ...wish, limit: 10_000 },
+      `notice_key IN (SELECT 'invitation ' || id FROM invitations WHERE ${within('by_json', ':actor', wish.dialect.isShared)})`,
+    ),
+};
+
+async function noticesWhere(reads: Reads, { user, limit }: Wish, condition: string): Promise<About['written']> {
   const rows = await reads.select<{ user_id: string; number: number | string }>(
-    `SELECT user_id, number FROM notices
-     WHERE (notice_key LIKE 'direct %' OR notice_key LIKE 'mention %') AND ${within('data_json', ':from', dialect.isShared)} LIMIT :limit`,
+    `SELECT user_id, number FROM notices WHERE ${condition} LIMIT :limit`,
     { limit, ...needlesOf(user) },
   );
   return rows.map((row) => [row.user_id, Number(row.number)]);
+}
+
+function withoutNotices(written: About['written'], dialect: Dialect): readonly string[] {
+  if (written.length === 0) return [];
+  return [`DELETE FROM notices WHERE (user_id, number) IN ${listOf(['TEXT', 'BIGINT'], written, dialect)}`];
 }
 
 /**
@@ -227,8 +252,11 @@ const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish
       reads,
       wish,
       'deliveries',
-      (has) => has('data_json', ':mention'),
-      (row) => row.state !== 'waiting' || withoutUser(row.data_json, wish.user) !== row.data_json,
+      (has) =>
+        `(${has('data_json', ':mention')} OR ${has('bare_json', ':mention')}) AND at_ms <= ${wish.untilMs ?? Number.MAX_SAFE_INTEGER}`,
+      (row) =>
+        row.state !== 'waiting' ||
+        [row.data_json, row.bare_json].some((json) => json !== null && withoutUser(json, wish.user) !== json),
     ),
   audit: (reads, wish) =>
     numbersIn<AuditRow>(
@@ -252,6 +280,7 @@ interface DeliveryRow {
   readonly number: number | string;
   readonly state: string;
   readonly data_json: string;
+  readonly bare_json: string | null;
 }
 
 interface AuditRow {
@@ -267,6 +296,7 @@ interface ReportRow {
   readonly by_json: string;
   readonly ended_by_json: string | null;
   readonly message_json: string;
+  readonly reason: string | null;
 }
 
 async function numbersIn<Row extends { readonly number: number | string }>(
@@ -311,7 +341,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
       statements: [
         `UPDATE messages SET author = each.value->>3, by_json = each.value->>4, publish_key = NULL, key_owner = '',
            data_json = each.value->>5 FROM ${table} WHERE channel_id = ${channel} AND number = ${number}`,
-        `UPDATE messages SET revised_by_json = each.value->>4 FROM ${table}
+        `UPDATE messages SET revised_by_json = each.value->>4, reason = NULL FROM ${table}
          WHERE channel_id = ${channel} AND number = ${target} AND revision = ${number}`,
         `UPDATE revisions SET by_json = each.value->>4 FROM ${table}
          WHERE channel_id = ${channel} AND number = ${target} AND revision = ${number}`,
@@ -409,7 +439,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     };
   },
 
-  async invitations(reads, { user, pseudonym, limit, dialect }) {
+  async invitations(reads, { user, pseudonym, limit, dialect, written }) {
     const { isShared } = dialect;
     const admissions = await reads.select<AdmissionRow>('SELECT * FROM admissions WHERE user_id = :user LIMIT :limit', {
       user,
@@ -438,6 +468,8 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
         `DELETE FROM admissions WHERE (user_id, channel) IN ${which}`,
         `UPDATE invitations SET user_id = each.value->>1, by_json = each.value->>2 FROM ${table}
          WHERE invitations.id = each.value->>0`,
+        // They have the name, and the code.
+        ...withoutNotices(written, dialect),
       ],
       result: admissions.length + made.length,
     };
@@ -450,13 +482,13 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     const changed = rows.flatMap((row) => withoutReporter(row, about) ?? []);
     if (changed.length === 0) return nothing;
     const table = tableOf(
-      changed.map((row) => [row.id, row.reporter, row.by_json, row.ended_by_json, row.message_json]),
+      changed.map((row) => [row.id, row.reporter, row.by_json, row.ended_by_json, row.message_json, row.reason]),
       about.dialect,
     );
     return {
       statements: [
         `UPDATE reports SET reporter = each.value->>1, by_json = each.value->>2, ended_by_json = each.value->>3,
-           message_json = each.value->>4 FROM ${table} WHERE reports.id = each.value->>0`,
+           message_json = each.value->>4, reason = each.value->>5 FROM ${table} WHERE reports.id = each.value->>0`,
       ],
       result: changed.length,
     };
@@ -474,7 +506,15 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     const gone = own?.map(({ id }) => [id]) ?? [];
     return {
       statements: [
-        ...(gone.length === 0 ? [] : [`DELETE FROM pending_messages WHERE id IN ${listOf(['TEXT'], gone, dialect)}`]),
+        ...(own === undefined || own.length === 0
+          ? []
+          : [
+              `DELETE FROM pending_messages WHERE id IN ${listOf(['TEXT'], gone, dialect)}`,
+              blankCopies(
+                own.map(({ id }) => copyOfPending(id)),
+                dialect,
+              ),
+            ]),
         ...(decided.length === 0
           ? []
           : [
@@ -514,7 +554,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
 
   async deliveries(reads, { user, numbers, dialect }) {
     const rows = await reads.select<DeliveryRow>(
-      'SELECT number, state, data_json FROM deliveries WHERE number IN (:numbers)',
+      'SELECT number, state, data_json, bare_json FROM deliveries WHERE number IN (:numbers)',
       { numbers },
     );
     if (rows.length === 0) return nothing;
@@ -525,14 +565,18 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
       dialect,
     );
     const table = tableOf(
-      (waiting as typeof rows).map(({ number, data_json }) => [Number(number), withoutUser(data_json, user)]),
+      (waiting as typeof rows).map(({ number, data_json, bare_json }) => [
+        Number(number),
+        withoutUser(data_json, user),
+        bare_json && withoutUser(bare_json, user),
+      ]),
       dialect,
     );
     return {
       statements: [
         `DELETE FROM attempts WHERE delivery IN ${which}`,
         `DELETE FROM deliveries WHERE number IN ${which}`,
-        `UPDATE deliveries SET data_json = each.value->>1 FROM ${table}
+        `UPDATE deliveries SET data_json = each.value->>1, bare_json = each.value->>2 FROM ${table}
          WHERE deliveries.number = CAST(each.value->>0 AS BIGINT)`,
       ],
       result: rows.length,
@@ -563,7 +607,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
     return {
       statements: [
         `DELETE FROM notices WHERE user_id IN ${which}`,
-        `DELETE FROM notices WHERE (user_id, number) IN ${listOf(['TEXT', 'BIGINT'], written, dialect)}`,
+        ...withoutNotices(written, dialect),
         `DELETE FROM user_roles WHERE user_id IN ${which}`,
         `DELETE FROM users WHERE id IN ${which}`,
       ],
@@ -639,6 +683,7 @@ function withoutReporter(row: ReportRow, wish: Pick<Wish, 'user' | 'pseudonym'>)
     // Each may be reported once by each user, also by several who were erased.
     reporter: isOwn ? `${erasedAuthor.user}:${id}` : reporter,
     by_json: isOwn ? JSON.stringify(erasedAuthor) : by_json,
+    reason: isOwn ? null : row.reason,
     ended_by_json: ended_by_json === null ? null : withoutActor(ended_by_json, wish),
     message_json: withoutAuthor(message_json, wish.user),
   };
@@ -659,15 +704,23 @@ function withoutUser(json: string, user: string): string {
     JSON.parse(json, (_, value: Json) => {
       if (typeof value !== 'object' || value === null || Array.isArray(value)) return value;
       const { name: __, ...rest } = value as { readonly [member: string]: Json };
-      return rest.user === user ? { ...rest, ...erasedAuthor } : value;
+      if (rest.user === user) return { ...rest, ...erasedAuthor };
+      // A reason is in the words of who reported or withdrew.
+      const { reason: ___, ...silent } = value as { readonly [member: string]: Json };
+      return isErased(silent.by) || isErased(silent.revisedBy) ? silent : value;
     }),
   );
+}
+
+function isErased(author: Json | undefined): boolean {
+  return (author as Partial<Author> | null | undefined)?.user === erasedAuthor.user;
 }
 
 /** How a message stands that the user has withdrawn, as its change has it. */
 function withReviser(json: string): string {
   if (json === 'null') return json;
-  return JSON.stringify({ ...(JSON.parse(json) as object), revisedBy: erasedAuthor });
+  const { reason: _, ...change } = JSON.parse(json) as { readonly reason?: string };
+  return JSON.stringify({ ...change, revisedBy: erasedAuthor });
 }
 
 function erasureOf(row: ErasureRow): Erasure {

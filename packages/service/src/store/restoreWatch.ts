@@ -154,6 +154,7 @@ export class RestoreWatch {
           ['progress', 1],
         ]),
         ...['channels', 'boards'].map((table) => `UPDATE ${table} SET volume = '${volume}'`),
+        `UPDATE reports SET cursor = '${volume}' || SUBSTR(cursor, ${database.isShared ? 'STRPOS' : 'INSTR'}(cursor, ':'))`,
         // A record of the relay counts as whole only where its term is known.
         ...(isEverywhere ? ['DELETE FROM relay_terms'] : []),
         `INSERT INTO relay_terms (term, place, run, replication, durable, replicated, continues, seen_at_ms)

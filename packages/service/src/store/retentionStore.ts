@@ -87,7 +87,10 @@ const records: Readonly<Record<RecordKind, readonly Records[]>> = {
     },
   ],
   reports: [{ table: 'reports', keys: ['id'], types: ['TEXT'], isOver: 'ended_at_ms < :before' }],
-  pending: [{ table: 'pending_messages', keys: ['id'], types: ['TEXT'], isOver: 'at_ms < :before' }],
+  pending: [
+    { table: 'pending_messages', keys: ['id'], types: ['TEXT'], isOver: 'at_ms < :before' },
+    { table: 'released_messages', keys: ['id'], types: ['TEXT'], isOver: 'at_ms < :before' },
+  ],
   keys: [
     {
       table: 'api_keys',

@@ -438,6 +438,10 @@ export class SqlStore implements Store {
     return this.#pending.clearPending(...given);
   }
 
+  released(...given: Parameters<Store['released']>): ReturnType<Store['released']> {
+    return this.#pending.released(...given);
+  }
+
   refusePending(...given: Parameters<Store['refusePending']>): ReturnType<Store['refusePending']> {
     return this.#pending.refusePending(...given);
   }
