@@ -319,6 +319,11 @@ describe('what is allowed and cannot work', () => {
       `service: { limits: { connections: 10 } }\n${tokens}\n${open}`,
       'which holds first',
     ],
+    [
+      'instances that share an SQLite file',
+      `relay: redis://redis.example\n${tokens}\nchannels: [{ pattern: a, logbook: kept }]`,
+      'one that is stopped in the middle of a commit stops kept publishes of all',
+    ],
   ])('is warned of: %s', async (_, text, warning) => {
     const found = await configurationWarnings(parseConfiguration(text, '/tmp/none/bells.yaml'));
     expect(found.join('\n')).toContain(warning);

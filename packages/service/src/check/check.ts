@@ -18,6 +18,15 @@ export async function configurationWarnings(configuration: Configuration): Promi
     ...limitWarnings(configuration),
     ...folderWarnings(configuration),
     ...(await databaseWarnings(configuration)),
+    ...sharingWarnings(configuration),
+  ];
+}
+
+function sharingWarnings({ relay, database, channels }: Configuration): string[] {
+  const isKept = channels.some(({ logbook }) => logbook.type === 'kept');
+  if (relay === undefined || database !== undefined || !isKept) return [];
+  return [
+    'instances that a relay links share the SQLite file: one that is stopped in the middle of a commit stops kept publishes of all; use PostgreSQL (`service.database`)',
   ];
 }
 

@@ -79,5 +79,9 @@ export class Health {
 /** The innermost message: what the driver said. */
 function reasonOf(error: unknown): string {
   const { cause, message } = error as Error;
-  return cause instanceof Error ? reasonOf(cause) : message;
+  if (cause instanceof Error) return reasonOf(cause);
+  // Only one process writes at a time; the lock is held within a commit.
+  if (message.includes('SQLITE_BUSY'))
+    return `another process holds the lock of the file; is one stopped? (${message})`;
+  return message;
 }
