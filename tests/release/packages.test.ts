@@ -12,7 +12,8 @@ const names = ['wire', 'yaml', 'core', 'client', 'writer', 'service', 'drills', 
 const maxClientBytes = 20_480;
 
 let folder: string;
-const tarball = (name: string) => join(folder, `nine-bells-${name}-0.1.0.tgz`);
+const { version } = JSON.parse(readFileSync(join(root, 'package.json'), 'utf8')) as { version: string };
+const tarball = (name: string) => join(folder, `nine-bells-${name}-${version}.tgz`);
 const run = (command: string, args: readonly string[], cwd: string) =>
   execFileSync(command, args, { cwd, encoding: 'utf8', stdio: ['ignore', 'pipe', 'pipe'], timeout: 120_000 });
 

@@ -8,6 +8,7 @@ export * from './cluster/carried.js';
 export type { Gathered } from './cluster/cluster.js';
 export * from './cluster/exchange.js';
 export * from './cluster/exchangeHub.js';
+export { instanceFormat } from './cluster/format.js';
 export * from './cluster/sharedRelay.js';
 export * from './cluster/soloRelay.js';
 export * from './delivery/latestFrame.js';

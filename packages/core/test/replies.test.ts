@@ -177,6 +177,14 @@ describe('a reply', () => {
     expect(pia.data.slice(1)).toEqual([1, 2, 3, 4]);
   });
 
+  it('is passed over by an instance that does not know its mark, instead of being cut into a frame', () => {
+    const place = { volume: 'v1', number: 7 };
+    for (const line of ['5\t\t?9 "id":"m7","data":1}', '5\t\t~3 ?9 "id":"m7","data":1}']) {
+      const { isVoid, isMessage } = readCarriedLine(chat, place, line);
+      expect([isVoid, isMessage]).toEqual([true, false]);
+    }
+  });
+
   it('is carried between instances with what stands beside it', () => {
     const place = { volume: 'v1', number: 7 };
     const parts = { atMs: 5, except: ['s1'], tail: '"id":"m7","data":"~9 ^1,2 x"}' };

@@ -28,6 +28,7 @@ import { boundSockets, filesWarning, serverTimeouts } from './line/socketLimiter
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
 import { Metrics } from './metrics.js';
+import { checkNeighbours } from './relay/neighbours.js';
 import { type OpenRelay, openRelay } from './relay/relays.js';
 import { TermStore } from './relay/termStore.js';
 import { ApiKeys } from './store/apiKeys.js';
@@ -157,12 +158,14 @@ export class Service implements RunningService {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
     const lock = options.link === undefined ? await lockOf(configuration) : undefined;
     const secret = new ServiceSecret(configuration.data, configuration.secret);
-    const database = await Database.open(configuration, (why) => log.warn(`waiting for the database: ${why}`)).catch(
-      async (error: unknown) => {
-        await lock?.release();
-        throw error;
-      },
-    );
+    const openDatabase = async (): Promise<Database> => {
+      if (options.link === undefined) await checkNeighbours(configuration, log);
+      return Database.open(configuration, (why) => log.warn(`waiting for the database: ${why}`));
+    };
+    const database = await openDatabase().catch(async (error: unknown) => {
+      await lock?.release();
+      throw error;
+    });
     const clock = options.clock ?? new ServiceClock();
     const warnings = new Warnings(log);
     const watchman = new Watchman({ database, clock, warnings });

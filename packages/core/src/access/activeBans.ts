@@ -47,7 +47,8 @@ export class ActiveBans {
     else if (action.type === 'unban') this.#remove(action.ban);
     else if (action.type === 'silence') this.#silence(action);
     else if (action.type === 'end-silence') this.#endSilence(action.user, action.silence);
-    else if (action.type !== 'remove') this.#cutOff(action.user, action.atMs);
+    // Other types come from later versions.
+    else if (action.type === 'sign-out' || action.type === 'revoke-tokens') this.#cutOff(action.user, action.atMs);
   }
 
   /** What keeps a user out of a channel, or without one, of the service. A ban from the service counts in both. */

@@ -45,7 +45,9 @@ function readChange(text: string): Pick<MessageParts, 'tail' | 'of' | 'revision'
   return { ...readReply(text.slice(end + 1)), ...(mark === '>' ? { of: number } : { revision: number }) };
 }
 
-function readReply(text: string): Pick<MessageParts, 'tail' | 'reply'> {
+function readReply(text: string): Pick<MessageParts, 'tail' | 'reply' | 'isVoid'> {
+  // A mark of a later version: its text is not understood, and must not get into a frame.
+  if (text[0] !== '"' && text[0] !== '^') return { tail: '', isVoid: true };
   if (text[0] !== '^') return { tail: text };
   const end = text.indexOf(' ');
   const [to, thread] = text.slice(1, end).split(',').map(Number) as [number, number];

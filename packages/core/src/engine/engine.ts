@@ -10,6 +10,7 @@ import { Calls } from '../calls/calls.js';
 import { Channels } from '../channel/channels.js';
 import { TrafficLog } from '../channel/traffic.js';
 import { Cluster, type Gathered } from '../cluster/cluster.js';
+import { instanceFormat } from '../cluster/format.js';
 import { Standstill } from '../cluster/standstill.js';
 import { Contracts } from '../contracts/contracts.js';
 import { Fanout } from '../delivery/fanout.js';
@@ -611,6 +612,7 @@ export class Engine {
   get #status(): InstanceStatus {
     return {
       instance: this.options.instance,
+      format: instanceFormat,
       sinceMs: this.#startedAtMs,
       connections: this.stats.connections,
       channels: this.stats.enteredChannels,

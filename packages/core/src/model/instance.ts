@@ -8,6 +8,8 @@ export interface InstanceStatus {
   readonly instance: string;
   readonly address?: string;
   readonly version?: string;
+  /** Format of what it shares with the others (`instanceFormat`); absent: 1. */
+  readonly format?: number;
   readonly sinceMs: number;
   readonly connections: number;
   /** Channels that a client there has entered. */

@@ -5,6 +5,7 @@ import type { Json } from '@nine-bells/wire';
 import type { Configuration } from '../config/configuration.js';
 import { SignInLinks } from '../http/signInLinks.js';
 import type { Logger } from '../log.js';
+import { checkNeighbours } from '../relay/neighbours.js';
 import {
   leaseOf,
   lockOf,
@@ -106,6 +107,7 @@ export class Workers implements RunningService {
     const { log } = options;
     const lock = await lockOf(configuration);
     const secret = new ServiceSecret(configuration.data, configuration.secret);
+    await checkNeighbours(configuration, log);
     const database = await Database.open(configuration, (why) => log.warn(`waiting for the database: ${why}`));
     let service: Workers | undefined;
     const lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));

@@ -339,6 +339,8 @@ export interface InstanceInfo {
   readonly isThis: boolean;
   readonly address?: string;
   readonly version?: string;
+  /** Format of what instances share; those of different formats do not run together. */
+  readonly format?: number;
   readonly since: string;
   readonly connections: number;
   /** Channels that a client there has entered. */
