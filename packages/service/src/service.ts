@@ -274,7 +274,7 @@ export class Service implements RunningService {
       );
       await readyWithin(engine, log);
       restores = ownStore && restoreWatchOf(ownStore, { database, configuration, log, now: clock.now, relay });
-      await restores?.check(options.newVolumes);
+      await restores?.check(options.newVolumes ? 'everywhere' : undefined);
       restores?.start();
       metrics.watch(engine, delay.p99Ms, () => database.health.failed + (options.link?.failedCommits() ?? 0));
       const used = new UsedLinks(database, clock.now);

@@ -9,7 +9,7 @@ import {
 import { type ChannelName, ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
-import { isPassing, isTaken, UnknownOutcome } from './failures.js';
+import { isPassing, isTaken, NotDone, UnknownOutcome } from './failures.js';
 import { commitApart } from './grouped.js';
 import { MentionRows } from './mentionStore.js';
 import { Changes } from './messageChanges.js';
@@ -71,6 +71,8 @@ export class MessageCommits {
   readonly #volumes: Volumes;
   /** The heads of channels, if no other instance writes; of those written to last. */
   readonly #heads = new BoundedMap<ChannelName, HeadRow>(maxHeads);
+  /** Where channels of a shared database stood after the last commit of this process. */
+  readonly #seen = new BoundedMap<ChannelName, { readonly volume: string; readonly head: number }>(maxHeads);
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;
 
@@ -180,8 +182,20 @@ export class MessageCommits {
 
   /** What others write too must be looked up each time. */
   #remember(heads: ReadonlyMap<ChannelName, HeadRow>): void {
-    if (this.#database.isShared) return;
-    for (const [name, row] of heads) this.#heads.set(name, row);
+    if (this.#database.isShared) for (const [name, { volume, head }] of heads) this.#seen.set(name, { volume, head });
+    else for (const [name, row] of heads) this.#heads.set(name, row);
+  }
+
+  /** @throws {NotDone} if a channel has lost numbers that were given out: it is tried again in a new volume */
+  #checkSeen(names: readonly ChannelName[], heads: ReadonlyMap<ChannelName, HeadRow>): void {
+    for (const name of names) {
+      const seen = this.#seen.get(name);
+      if (seen === undefined || seen.volume !== this.#volumes.current) continue;
+      const row = heads.get(name);
+      if (row !== undefined && (row.volume !== seen.volume || row.head >= seen.head)) continue;
+      this.#volumes.foundBehind(seen.volume);
+      throw new NotDone('the database has been restored from a backup');
+    }
   }
 
   /** One transaction in which the channels are looked up, and if need be what was published before under the keys. */
@@ -197,6 +211,7 @@ export class MessageCommits {
           // In a file, all decisions are of this process, or of others that it has caught up with.
           const users = this.#database.isShared ? authorsOf(group) : [];
           const { heads, cutoffs } = await headsAndCutoffs(reads, names, users);
+          this.#checkSeen(names, heads);
           const missing = names.filter((name) => !heads.has(name));
           if (missing.length > 0)
             return { statements: [makeChannels(missing, this.#volumes.current, this.#database)], result: undefined };

@@ -26,6 +26,8 @@ export interface RestoreWatchHost {
   readonly now: () => number;
 }
 
+type Finding = 'everywhere' | { readonly behindIn: string } | undefined;
+
 /** The progress of a database: a number that rises while anything is committed. */
 interface Progress {
   readonly volume: string;
@@ -55,12 +57,13 @@ export class RestoreWatch {
   /**
    * Compares the database with the marks, and marks its progress.
    *
-   * @param renews - begins new volumes in any case, also in recent channels of the relay
+   * @param finding - `everywhere`: begins new volumes in any case, also in recent channels of the relay; a volume: channels in it were
+   *   found to have lost numbers
    * @throws {ProblemError} `unavailable`
    */
-  async check(renews = false): Promise<void> {
+  async check(finding?: 'everywhere' | { readonly behindIn: string }): Promise<void> {
     const { volumes, marks, report } = this.#host;
-    const { volume, number, isRestored } = await this.#compare(renews);
+    const { volume, number, isRestored } = await this.#compare(finding);
     this.#seen.set(volume, number);
     volumes.current = volume;
     if (isRestored)
@@ -76,6 +79,7 @@ export class RestoreWatch {
 
   /** Compares and marks now and then. */
   start(): void {
+    this.#host.volumes.onBehind((volume) => void this.check({ behindIn: volume }).catch(() => {}));
     this.#timer = setInterval(() => this.#look(), lookMs);
     this.#timer.unref();
   }
@@ -96,12 +100,12 @@ export class RestoreWatch {
       });
   }
 
-  async #compare(renews: boolean): Promise<Progress> {
+  async #compare(finding: Finding): Promise<Progress> {
     const { database } = this.#host;
     for (;;) {
       const { volume: expected } = await progressOf(database.reads);
       const seen = Math.max(this.#seen.get(expected) ?? 0, ...(await this.#marked(expected)));
-      const found = await database.write((reads) => this.#plan(reads, expected, seen, renews));
+      const found = await database.write((reads) => this.#plan(reads, expected, seen, finding));
       if (found === undefined) continue;
       this.#markedCommits = database.commits;
       return found;
@@ -125,12 +129,13 @@ export class RestoreWatch {
   }
 
   /** Plans nothing where another volume has begun in between. */
-  async #plan(reads: Reads, expected: string, seen: number, renews: boolean): Promise<Plan<Progress | undefined>> {
+  async #plan(reads: Reads, expected: string, seen: number, finding: Finding): Promise<Plan<Progress | undefined>> {
     const { database } = this.#host;
     const { volume, number } = await progressOf(reads);
     if (volume !== expected) return { statements: [], result: undefined };
-    const isRestored = number < seen;
-    if (isRestored || renews) return this.#renewal(reads, isRestored, renews);
+    const isEverywhere = finding === 'everywhere';
+    const isRestored = number < seen || (typeof finding === 'object' && finding.behindIn === volume);
+    if (isRestored || isEverywhere) return this.#renewal(reads, isRestored, isEverywhere);
     const isNews = this.#markedCommits !== database.commits;
     const next = number + (isNews ? 1 : 0);
     return {

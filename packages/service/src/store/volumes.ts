@@ -5,6 +5,7 @@
 export class Volumes {
   #current: string;
   readonly #listeners: (() => void)[] = [];
+  #behind: (volume: string) => void = () => {};
 
   constructor(current: string) {
     this.#current = current;
@@ -18,6 +19,15 @@ export class Volumes {
     if (volume === this.#current) return;
     this.#current = volume;
     for (const notify of this.#listeners) notify();
+  }
+
+  /** A channel in a volume has lost numbers that this process knows to have been given out: a backup was restored. */
+  foundBehind(volume: string): void {
+    this.#behind(volume);
+  }
+
+  onBehind(notify: (volume: string) => void): void {
+    this.#behind = notify;
   }
 
   /** Calls back when another volume has begun: what is remembered of channels is out of date. */

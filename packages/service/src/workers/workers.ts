@@ -118,7 +118,7 @@ export class Workers implements RunningService {
       log.error({ err: error, ...about }, 'something went wrong inside'),
     );
     const restores = restoreWatchOf(store, { database, configuration, log, now: systemClock.now });
-    await restores.check(options.newVolumes);
+    await restores.check(options.newVolumes ? 'everywhere' : undefined);
     restores.start();
     if (options.newVolumes) discardSavedChannels(configuration.data);
     const hub = new ExchangeHub(
