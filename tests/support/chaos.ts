@@ -38,7 +38,6 @@ export interface ChaosOutcome {
 }
 
 const channels = ['kept/1', 'kept/2', 'recent/1', 'recent/2'] as const;
-const isKept = (channel: string): boolean => channel.startsWith('kept/');
 const open = 'allow: { enter: anyone, publish: anyone }';
 const textOf = (service: string, relay: string): string => `
 service: { name: Gannet Sound, port: 0, guests: true, pulse: 2s, ${service} }
@@ -46,6 +45,7 @@ tokens: { secret: the-secret-of-the-test-regatta-of-32-bytes }
 ${relay}
 channels:
   - { pattern: "kept/:n", logbook: kept, ${open} }
+  - { pattern: "erased/:n", logbook: kept, ${open} }
   - { pattern: "recent/:n", logbook: { recent: { messages: 2000, for: 10m } }, ${open} }
 `;
 /** How long clients have after the last fault until all must have everything, in milliseconds. */
@@ -182,6 +182,9 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
 
   async function run(): Promise<ChaosOutcome> {
     const faults: Fault[] = [];
+    let isRestored = false;
+    const isKept = (channel: string): boolean => channel.startsWith('kept/') && !isRestored;
+    const erased: { readonly user: string; readonly id: string }[] = [];
     const wayTo = async (port: number): Promise<FaultyWay> => {
       const way = await FaultyWay.start(port);
       clean.push(() => way.stop());
@@ -212,6 +215,18 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
         pausing('database', postgres),
         ...waysOf('database', databaseWays),
       );
+      // Acknowledged messages are lost then, which clients are told by a gap: so not in every run.
+      if (seed % 3 === 0)
+        faults.push({
+          name: 'database: restored from a backup',
+          engine: 'database',
+          act: async (ms) => {
+            await postgres.backUp(databaseUrl as string);
+            await wait(ms);
+            await postgres.restore(databaseUrl as string);
+            isRestored = true;
+          },
+        });
     }
 
     const relayParts = await openRelay();
@@ -253,12 +268,40 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
         },
       );
       if (relay === 'workers') faults.push({ name: 'worker: killed', act: () => each.killWorker(random) });
+      const other = instances.find((one) => one !== each);
+      if (other !== undefined)
+        faults.push({
+          name: 'user: erased while its instance stands still',
+          act: (ms) => eraseMeanwhile(each, other, ms),
+        });
     }
     faults.push({ name: 'clients: cut', act: () => balancer.cut(random.pick(instances).address) });
 
     // The load.
     const { tokens } = parseConfiguration(textOf('', ''), 'bells.yaml');
-    const token = (user: string): Promise<string> => signToken(tokens, { user, forMs: 3_600_000 });
+    // Names and roles that break in the middle of a character, and that no database takes.
+    const poison = { name: `${'x'.repeat(199)}\u{1f6f6}`, roles: ['crew', 'a\u0000b', 'half \ud83d'] };
+    const token = (user: string): Promise<string> =>
+      signToken(tokens, { user, forMs: 3_600_000, ...(user === 'bram' ? poison : {}) });
+    /** A user writes to an instance that stands still, and is erased at another one. */
+    async function eraseMeanwhile(stopped: Instance, other: Instance, ms: number): Promise<void> {
+      const user = `oona-${erased.length}-${loadRandom.between(0, 1_000_000)}`;
+      if (stopped.url === undefined || other.url === undefined) return;
+      const writer = connect(stopped.address, { token: () => token(user), backOff: { firstMs: 50, maxMs: 500 } });
+      try {
+        await within(writer.publish('erased/1', 'before'), 3_000, 'no answer');
+        stopped.signal('SIGSTOP');
+        for (let n = 0; n < 20; n++) writer.publish('erased/1', `late ${n}`).catch(() => {});
+        const backend = new Backend(other.url, { key: other.key });
+        const { id } = await within(backend.erase({ user }), 8_000, 'no answer');
+        erased.push({ user, id });
+        await wait(ms);
+      } finally {
+        stopped.signal('SIGCONT');
+        await wait(500);
+        writer.close();
+      }
+    }
     const lines = new Map<string, Line>();
     const line = (user: string): Line => {
       const made = connect(balancer.url, { token: () => token(user), backOff: { firstMs: 50, maxMs: 500 } });
@@ -358,6 +401,12 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
       come(() => instances.every(({ url }) => url !== undefined), 30_000, 'an instance does not start again'),
     );
 
+    const ended = new Set<string>();
+    const look = async (): Promise<void> => {
+      const { url, key } = instances[0] as Instance;
+      const { erasures } = await new Backend(url as string, { key }).erasures();
+      for (const { id, endedAt } of erasures) if (endedAt !== undefined) ended.add(id);
+    };
     // A last message in each channel, which everybody must see.
     const last = line('sunniva');
     const marks = channels.map((channel) =>
@@ -377,9 +426,15 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
       ),
     );
     await Promise.all(marks.map(settle));
-    const rows = await readRows(databaseUrl, join(folder, 'data/bells.sqlite'));
+    const all = await readRows(databaseUrl, join(folder, 'data/bells.sqlite'));
+    const rows = all.filter(({ channel }) => !channel.startsWith('erased/'));
+    for (const { user, id } of isRestored ? [] : erased) {
+      await settle(come(() => ended.has(id), 90_000, `the erasure of ${user} does not end`, look));
+      if ((await readRows(databaseUrl, join(folder, 'data/bells.sqlite'))).some(({ author }) => author === user))
+        broken.push(`${user} was erased, and has written since`);
+    }
     broken.push(...judge({ acknowledged, consumed, rows, isKept }));
-    for (const { url, key, name } of instances) {
+    for (const { url, key, name } of isRestored ? [] : instances) {
       if (url === undefined) continue;
       const inForce = new Set((await new Backend(url, { key }).bans()).bans.map(({ id }) => id));
       for (const id of bans)
@@ -562,7 +617,7 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
 }
 
 /** What the database has of all channels. */
-async function readRows(url: string | undefined, file: string): Promise<Row[]> {
+async function readRows(url: string | undefined, file: string): Promise<(Row & { readonly author: string })[]> {
   const sequelize =
     url === undefined
       ? new Sequelize({ dialect: 'sqlite', storage: file, logging: false })
@@ -575,12 +630,14 @@ async function readRows(url: string | undefined, file: string): Promise<Row[]> {
       number: number | string;
       message_id: string;
       data_json: string;
+      author: string;
     }>(
-      `SELECT c.name, c.volume, c.head, m.number, m.message_id, m.data_json
+      `SELECT c.name, c.volume, c.head, m.number, m.message_id, m.data_json, m.author
        FROM channels c JOIN messages m ON m.channel_id = c.id ORDER BY c.name, m.number`,
       { type: QueryTypes.SELECT },
     );
-    return rows.map(({ name, volume, head, number, message_id, data_json }) => ({
+    return rows.map(({ name, volume, head, number, message_id, data_json, author }) => ({
+      author,
       channel: name,
       volume,
       head: Number(head),
@@ -605,8 +662,16 @@ async function again(act: () => Promise<unknown>): Promise<void> {
     }
 }
 
-async function come(look: () => boolean, withinMs: number, otherwise: string): Promise<void> {
-  for (const endMs = Date.now() + withinMs; Date.now() < endMs; await wait(20)) if (look()) return;
+async function come(
+  isThere: () => boolean,
+  withinMs: number,
+  otherwise: string,
+  look: () => Promise<void> = async () => {},
+): Promise<void> {
+  for (const endMs = Date.now() + withinMs; Date.now() < endMs; await wait(20)) {
+    await look();
+    if (isThere()) return;
+  }
   throw new Error(otherwise);
 }
 

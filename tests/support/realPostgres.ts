@@ -80,6 +80,21 @@ export class RealPostgres extends PostgresDatabases {
     return standby;
   }
 
+  /** Writes a backup of a database. */
+  backUp(url: string): Promise<void> {
+    return run('pg_dump', ['--format=custom', `--file=${join(this.#folder, 'backup')}`, url]);
+  }
+
+  /** Replaces a database by its last backup, all at once, under those who use it. */
+  async restore(url: string): Promise<void> {
+    const name = new URL(url).pathname.slice(1);
+    const copy = `${name}_copy`;
+    await this.query(`CREATE DATABASE ${copy}`);
+    await run('pg_restore', ['--no-owner', `--dbname=${url.replace(name, copy)}`, join(this.#folder, 'backup')]);
+    await this.query(`DROP DATABASE ${name} WITH (FORCE)`);
+    await this.query(`ALTER DATABASE ${copy} RENAME TO ${name}`);
+  }
+
   /** Makes a standby the one that takes writes. */
   promote(): Promise<void> {
     return run('pg_ctl', ['promote', '-D', join(this.#folder, 'data'), '-w']);
