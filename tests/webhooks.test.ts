@@ -38,6 +38,7 @@ intakes:
     routes: [{ nothing: true }]
   bearer: { verify: { bearer: [one, two] }, body: raw, challenge: echo, routes: [{ nothing: true }] }
   basic: { verify: { basic: { user: office, passwords: [pass] } }, body: form, routes: [{ message: { channel: "race/1/signals", data: { text: /text, all: /n } } }] }
+  ids: { verify: none, eventId: { at: /id }, routes: [{ message: { channel: "race/19/signals" } }] }
   open: { verify: none, routes: [{ message: { channel: "race/1/signals" } }] }
 `;
 
@@ -161,6 +162,15 @@ describe('an intake', () => {
     expect(ids.slice(1)).toEqual([1, 2].map(() => ({ ...ids[0], repeated: true })));
     await settled(ids[0]?.id ?? '');
     expect((await started.backend.read('race/8/signals')).messages).toHaveLength(1);
+  });
+
+  it('tells events apart by ids that are very long, or that no database takes', async () => {
+    const ids = [`${'x'.repeat(300)}a`, `${'x'.repeat(300)}b`, 'half \ud83d', 'half \ud83e', 'NUL \u0000'];
+    const take = async (id: string) => (await post('ids', JSON.stringify({ id }))).json();
+    const first = await Promise.all(ids.map(take));
+    expect(new Set(first.map(({ id }) => id)).size).toBe(ids.length);
+    const again = await Promise.all(ids.map(take));
+    expect(again).toEqual(first.map(({ id }) => ({ id, repeated: true })));
   });
 
   it('reads forms and bytes', async () => {

@@ -80,6 +80,21 @@ describe('an intake', () => {
     ['an odd name', { kind: 'wind', station: 'é', speed: 1 }, 'failed: the channel "weather/é"'],
     ['no such channel', { berth: 'x', race: '1/x', crew: 'ines', text: 'x', who: 'x' }, 'failed: "1/x" cannot stand'],
     ['an odd author', { berth: 'x', who: { a: 1 }, crew: 'ines', text: 'x' }, 'failed: {"a":1} cannot be the by'],
+    [
+      'an author that only the service may name',
+      { berth: 'x', who: 'guest:x', crew: 'ines', text: 'x' },
+      'failed: the author "guest:x": no user id may begin',
+    ],
+    [
+      'an author that no database takes',
+      { berth: 'x', who: 'a\u0000b', crew: 'ines', text: 'x' },
+      'failed: the author "a\\u0000b": a user id has no control characters',
+    ],
+    [
+      'a title that is too long',
+      { berth: 'x', who: 'x', crew: 'ines', text: 'x'.repeat(201) },
+      'failed: the title has 201 characters',
+    ],
     ['odd users', { berth: 'x', who: 'x', crew: [1], text: 'x' }, 'failed: [1] are no user ids'],
   ])('keeps an event with %s, and says why', async (_, body, expected) => {
     const { arrive, settled } = service([wind, berth]);

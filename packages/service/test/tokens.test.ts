@@ -100,6 +100,17 @@ describe('tokens', () => {
     );
   });
 
+  it('has no name cut inside a character, and no roles that no database takes', async () => {
+    const reader = new Tokens(configuration, own);
+    const token = await signToken(configuration, {
+      user: 'tomas',
+      name: `${'x'.repeat(199)}\u{1f6f6}`,
+      roles: ['skipper', 'a\u0000b', 'half \ud83d'],
+      forMs: 1000,
+    });
+    expect(await reader.read(token)).toMatchObject({ name: 'x'.repeat(199), roles: ['skipper'] });
+  });
+
   it('may say who one is under other names, through nested claims too', async () => {
     const claims = {
       user: ['account', 'id'],

@@ -6,8 +6,12 @@ import {
   formatCursor,
   ProblemError,
   parseCursor,
+  plainText,
   readRequest,
   readServerFrame,
+  shortened,
+  storableText,
+  unfitCharacter,
   usersOfDirect,
   verbs,
 } from '../src/index.js';
@@ -85,6 +89,21 @@ describe('whatever is given', () => {
         } catch (error) {
           expect(error).toBeInstanceOf(ProblemError);
         }
+      }),
+    );
+  });
+
+  it('a text is shortened between characters, and made plain and well-formed', () => {
+    // Any code units, halves of surrogate pairs among them.
+    const unit = fc.oneof(fc.integer({ min: 0, max: 0x7f }), fc.integer({ min: 0xd7f0, max: 0xe010 }));
+    const anyText = fc.array(unit, { maxLength: 40 }).map((units) => String.fromCharCode(...units));
+    fc.assert(
+      fc.property(anyText, fc.integer({ min: 1, max: 30 }), (text, maxChars) => {
+        const short = shortened(text, maxChars);
+        expect(text.startsWith(short) && short.length <= maxChars).toBe(true);
+        expect(short.length).toBeGreaterThanOrEqual(Math.min(text.length, maxChars) - 1);
+        expect(unfitCharacter.test(plainText(text, maxChars))).toBe(false);
+        expect(/\0|\p{Cs}/u.test(storableText(text, maxChars))).toBe(false);
       }),
     );
   });
