@@ -213,6 +213,9 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
 
   #queueAct(request: Request): void {
     this.#helloSeen = true;
+    // From here on it is this side that takes its time.
+    this.#cancelHello?.();
+    this.#cancelHello = undefined;
     const { actsWaiting } = this.#host.options;
     if (this.#acts.length >= actsWaiting * actsBound) {
       const busy = problem('busy', 'too many requests wait on this line', { retryAfterMs: 1000 });
@@ -246,11 +249,7 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
 
   #perform(request: Request): void | Promise<void> {
     if (this.#ended) return;
-    if (request.do === 'hello') {
-      this.#cancelHello?.();
-      this.#cancelHello = undefined;
-      return hello(this.#host, this, request);
-    }
+    if (request.do === 'hello') return hello(this.#host, this, request);
     // Hello comes first, and a refused one ends the connection.
     const client = this.#client as LiveSession;
     const retryAfterMs = client.rates.charge('requests', costOf(request));
