@@ -494,10 +494,10 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
   /** Drops from the window what the bounds of the logbook no longer show. */
   #trimWindow(): void {
     const { logbook } = this.match.rule;
-    if (logbook.type === 'recent') this.#window.trim(logbook.bounds, this.#host.clock.now());
+    if (logbook.type === 'recent') this.#window.trim(logbook.bounds, this.#host.clock.settled());
     else if (logbook.retention !== undefined) {
       const { messages = Number.MAX_SAFE_INTEGER, forMs = Number.MAX_SAFE_INTEGER } = logbook.retention;
-      this.#window.trim({ messages, forMs }, this.#host.clock.now());
+      this.#window.trim({ messages, forMs }, this.#host.clock.settled());
     }
   }
 
