@@ -26,8 +26,17 @@ if (values.help || ![forMs, seed, runs].every((each) => Number.isInteger(each) &
 }
 
 await setUp({ engines: true });
-const { runnerImport } = await import('vite');
-const { module } = await runnerImport(join(root, 'tests/support/chaos.ts'), { root, logLevel: 'warn' });
+const { createServer } = await import('vite');
+// Open until the end: what it runs imports more later.
+const vite = await createServer({
+  root,
+  configFile: false,
+  logLevel: 'error',
+  appType: 'custom',
+  server: { middlewareMode: true, ws: false, watch: null },
+  optimizeDeps: { noDiscovery: true },
+});
+const module = await vite.ssrLoadModule(join(root, 'tests/support/chaos.ts'));
 const chosen = (all, wanted) => (wanted === 'all' ? all : all.filter((each) => each === wanted));
 const databases = chosen(module.databases, values.database);
 const relays = chosen(module.relays, values.relay);
