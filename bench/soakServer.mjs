@@ -1,4 +1,4 @@
-// The service of `npm run soak`, in a process of its own, which says how much memory it has after a garbage collection.
+// The service of `npm run soak`, in its own process. It reports its memory after a garbage collection.
 import { writeHeapSnapshot } from 'node:v8';
 import { parseConfiguration, Service } from '@nine-bells/service';
 

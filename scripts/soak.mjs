@@ -1,5 +1,5 @@
 // `npm run soak`: lets clients come, talk, react and go for a long time, and says whether the service's memory levels off: a line is
-// fitted through the second half of what was measured. Heap snapshots are written at both ends (docs/testing.md).
+// fitted through the second half of the measurements. Heap snapshots are written at both ends (docs/testing.md).
 import { fork } from 'node:child_process';
 import { mkdirSync, mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
@@ -28,7 +28,7 @@ const { connect } = await import('@nine-bells/client');
 const { Backend } = await import('@nine-bells/client/backend');
 const { parseConfiguration, signToken } = await import('@nine-bells/service');
 
-/** Logbooks are short, so that what is bounded by time reaches its bound early. */
+/** Logbooks are short, so that they reach their bound early. */
 const text = `
 service: { name: Gannet Sound, port: 0, guests: true, limits: { connectionsPerAddress: 10000 } }
 tokens: { secret: the-secret-of-the-soaked-regatta-of-32-bytes }

@@ -172,7 +172,7 @@ function sayWhatIsMissing() {
 
 /**
  * Creates the folder for everything that tests write: in memory where there is room, since a slow disk would hold up every
- * test. The user `postgres` may pass through it.
+ * test. The account `postgres` may pass through it.
  */
 function testFolder() {
   const memory = '/dev/shm';

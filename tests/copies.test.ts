@@ -64,7 +64,7 @@ const copies: readonly (readonly [what: string, make: (setting: Setting, words: 
   ],
 ];
 
-/** All that is in the database, as it is on disk or as it is dumped. */
+/** Everything in the database: its files, or a dump. */
 async function contentsOf({ service, folder }: StartedService, database: string | undefined): Promise<string> {
   if (database !== undefined) return execFileSync('pg_dump', [database], { maxBuffer: 100_000_000 }).toString();
   await service.stop();

@@ -63,7 +63,7 @@ async function publish(line: Line, count: number, what: string, channel = chat):
   for (let n = 0; n < count; n++) await line.publish(channel, `${what} ${n}`);
 }
 
-/** Follows a channel; what comes and which gaps there are. */
+/** Follows a channel, and notes its messages and gaps. */
 async function follow(line: Line, after?: string) {
   const entry = line.enter(chat, after === undefined ? {} : { after });
   const messages: ReceivedMessage[] = [];
@@ -87,7 +87,7 @@ async function live(where: Where, backUp: () => Promise<void> | void) {
   return { ...before, cursor: messages.at(-1)?.cursor as string };
 }
 
-/** Four new messages, the last of which have numbers that the client does not know, all come, and a gap says why. */
+/** The client receives all four new messages, also those with numbers that it has seen, and a gap. */
 async function expectGap(where: Where, cursor: string, newVolumes = false): Promise<void> {
   const after = await start(where, newVolumes);
   await publish(await openLine(clean, after, 'jory'), 4, 'new');

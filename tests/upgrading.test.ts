@@ -19,7 +19,7 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-/** A data folder, and a Redis in which an instance holds a lease for a while. */
+/** A data folder, and a Redis where an instance holds a lease for a while. */
 async function besideInstance(card: object, forMs: number) {
   const redis = await RealRedis.start();
   clean.push(() => redis.remove());
@@ -65,7 +65,7 @@ it('the format is raised with each migration and each change of what Redis does'
     .update(JSON.stringify(scriptsFor(1)))
     .digest('hex')
     .slice(0, 8);
-  // When this fails: raise `instanceFormat` and the version, and write down both here.
+  // If this fails, raise `instanceFormat` and the version, and write both down here.
   expect({ instanceFormat, migrations: migrations.length, scripts }).toEqual({
     instanceFormat: 2,
     migrations: 26,

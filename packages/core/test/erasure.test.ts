@@ -6,7 +6,7 @@ import { harness } from './harness.js';
 const operator = { kind: 'key', id: 'k1', name: 'first' } as const;
 const erase = { user: 'oona', messages: 'withdraw' } as const;
 
-/** An instance whose process ends after the first commit of an erasure, and one beside it to which the user is connected. */
+/** An instance whose process ends after the first commit of an erasure, and another that the user is connected to. */
 async function killedAfterFirstCommit() {
   let dies = false;
   const dying = (memory: MemoryStore) =>

@@ -1,9 +1,9 @@
 import type { Clock } from '../ports/clock.js';
 import type { Report } from '../ports/report.js';
 
-/** Interval of the beats by which a late turn is noticed, in milliseconds. */
+/** Interval of the beats that notice a late turn, in milliseconds. */
 const beatMs = 250;
-/** Lateness of a turn from which on other instances may have decided something meanwhile, in milliseconds. */
+/** A turn that is later than this, in milliseconds, may have missed decisions of other instances. */
 const lateMs = 1_000;
 /** Pause after a failure to catch up, in milliseconds. */
 const againMs = 200;

@@ -28,7 +28,7 @@ const restMs = { messages: 200, records: 20 };
 /** How long an instance holds an erasure between two portions, and how often it looks for interrupted ones, in milliseconds. */
 const heldMs = 60_000;
 const roundMs = 30_000;
-/** How long after its end an erasure looks for messages again, in milliseconds: another instance may have committed some late. */
+/** An erasure looks for messages again this long after its end, in milliseconds: another instance may have been late. */
 const lingerMs = 60_000;
 /** Channels that are named where messages are left. */
 const namedChannels = 100;

@@ -1,6 +1,6 @@
 /** A difference between the clocks that is no jump but drift, in milliseconds. */
 const driftMs = 2_000;
-/** How long a jump ahead must have stood until it counts, in milliseconds. */
+/** A jump ahead counts after it has stood for this time, in milliseconds. */
 const standsMs = 600_000;
 
 /**
@@ -10,7 +10,7 @@ const standsMs = 600_000;
 export class SettledTime {
   readonly #wall: () => number;
   readonly #monotonic: () => number;
-  /** Where the wall clock was last believed, by both clocks. */
+  /** The last reading of both clocks at which the wall clock was believed. */
   #believed: { readonly wallMs: number; readonly atMs: number } | undefined;
   #jump: { readonly byMs: number; readonly sinceMs: number } | undefined;
 

@@ -539,7 +539,7 @@ export interface PersonStore {
     untilMs: number,
     revocation: Committing<Revocation>,
   ): Promise<Erasure>;
-  /** Writes down how far an erasure is, and holds it until `untilMs`. */
+  /** Writes down the progress of an erasure, and holds it until `untilMs`. */
   noteErasure(erasure: Erasure, untilMs: number): Promise<void>;
   /**
    * Takes over, until `untilMs`, erasures that no instance holds any more: those that have not ended, whose users' tokens it revokes

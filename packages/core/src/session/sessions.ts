@@ -40,7 +40,7 @@ export interface Session {
   status: Json | undefined;
   /** The channel that it has in view. */
   looking: ChannelName | undefined;
-  /** Channels where it is still shown, though its connection broke. By their names: an open one is let go when nobody is in it. */
+  /** Channels where it is still shown, though its connection broke. Kept by name, so that an empty channel can be closed. */
   lingers: Set<ChannelName> | undefined;
   /** It continues on another instance: the next instance that has it tells the others. */
   isElsewhere: boolean;

@@ -4,7 +4,7 @@ import type { Logger } from '../log.js';
 import { RedisNames } from './redisNames.js';
 import { openRedis, type RedisServer } from './redisServer.js';
 
-/** How long the start waits for instances that may have ended, and how long between two looks, in milliseconds. */
+/** The start waits this long for instances that may have ended, and this long between two looks, in milliseconds. */
 const waitMs = 6_000;
 const lookMs = 500;
 

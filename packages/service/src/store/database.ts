@@ -45,7 +45,7 @@ const queryMs = 5_000;
 const turnMs = 5_000;
 /** How long a connection may take to be made, in milliseconds. */
 const connectMs = 2_000;
-/** How long the start waits for a shared database, and how long between two tries, in milliseconds. */
+/** The start waits this long for a shared database, and this long between two tries, in milliseconds. */
 const startMs = 30_000;
 const startAgainMs = 500;
 /** How long to wait until a connection that has failed is closed, in milliseconds; then it is left to itself. */

@@ -71,7 +71,7 @@ export class MessageCommits {
   readonly #volumes: Volumes;
   /** The heads of channels, if no other instance writes; of those written to last. */
   readonly #heads = new BoundedMap<ChannelName, HeadRow>(maxHeads);
-  /** Where channels of a shared database stood after the last commit of this process. */
+  /** Volume and head of channels in a shared database after the last commit of this process. */
   readonly #seen = new BoundedMap<ChannelName, { readonly volume: string; readonly head: number }>(maxHeads);
   #waiting: Waiting[] = [];
   #committing: Promise<void> | undefined;

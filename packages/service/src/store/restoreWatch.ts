@@ -6,7 +6,7 @@ import type { FactRow } from './models.js';
 import { insertOf, updateInstead } from './statements.js';
 import type { Volumes } from './volumes.js';
 
-/** How often the progress of the database is compared and marked, in milliseconds. */
+/** Interval between two comparisons of the database’s progress with its marks, in milliseconds. */
 const lookMs = 2_000;
 /** Distance to the next relay term after a restore: terms given out since the backup must not be given out again. */
 const skippedTerms = 1_000;
@@ -93,7 +93,7 @@ export class RestoreWatch {
 
   #look(): void {
     this.#looking ??= this.check()
-      // That the database is away is reported by those who need it.
+      // Those who need the database report that it is away.
       .catch(() => {})
       .finally(() => {
         this.#looking = undefined;

@@ -1,5 +1,5 @@
 /**
- * The volume in which new channels and inboxes of a database begin. It also names the incarnation of the database: when the
+ * New channels and inboxes of a database begin in this volume. It also names the incarnation of the database: when the
  * database was restored from a backup, all its channels begin a new one.
  */
 export class Volumes {
@@ -30,7 +30,7 @@ export class Volumes {
     this.#behind = notify;
   }
 
-  /** Calls back when another volume has begun: what is remembered of channels is out of date. */
+  /** Calls back when another volume has begun: heads that were remembered are out of date. */
   onRenewed(notify: () => void): void {
     this.#listeners.push(notify);
   }
