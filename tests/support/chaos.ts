@@ -287,7 +287,9 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
     async function eraseMeanwhile(stopped: Instance, other: Instance, ms: number): Promise<void> {
       const user = `oona-${erased.length}-${loadRandom.between(0, 1_000_000)}`;
       if (stopped.url === undefined || other.url === undefined) return;
-      const writer = connect(stopped.address, { token: () => token(user), backOff: { firstMs: 50, maxMs: 500 } });
+      // One token for all: with a new one the user may come back.
+      const only = await token(user);
+      const writer = connect(stopped.address, { token: only, backOff: { firstMs: 50, maxMs: 500 } });
       try {
         await within(writer.publish('erased/1', 'before'), 3_000, 'no answer');
         stopped.signal('SIGSTOP');
