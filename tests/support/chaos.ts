@@ -287,7 +287,7 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
     async function eraseMeanwhile(stopped: Instance, other: Instance, ms: number): Promise<void> {
       const user = `oona-${erased.length}-${loadRandom.between(0, 1_000_000)}`;
       if (stopped.url === undefined || other.url === undefined) return;
-      // One token for all: with a new one the user may come back.
+      // One token for all: a new one would let the user in again.
       const only = await token(user);
       const writer = connect(stopped.address, { token: only, backOff: { firstMs: 50, maxMs: 500 } });
       try {

@@ -316,7 +316,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await found("'")).toEqual([]);
     });
 
-    // What makes any commit fail, whatever the database is.
+    // Makes any commit fail, in both databases.
     const poison = 7n as never;
     const event = { hook: 'bureau', event: 'first-in', hops: 0, dataText: '{}' } as const;
     const poisoned = { mentioned: poison };

@@ -10,7 +10,7 @@ const standsMs = 600_000;
 export class SettledTime {
   readonly #wall: () => number;
   readonly #monotonic: () => number;
-  /** The last reading of both clocks at which the wall clock was believed. */
+  /** The last reading of both clocks that was believed. */
   #believed: { readonly wallMs: number; readonly atMs: number } | undefined;
   #jump: { readonly byMs: number; readonly sinceMs: number } | undefined;
 

@@ -272,7 +272,7 @@ export class Pruner {
     }
   }
 
-  /** How much longer than its rule says the oldest message of a channel has been kept, in milliseconds. */
+  /** Time that the oldest message of a channel has been kept beyond its rule, in milliseconds. */
   #latenessOf({ oldestAtMs }: KeptRange, { forMs }: Retention): number {
     if (oldestAtMs === undefined || forMs === undefined) return 0;
     return Math.max(0, this.#host.clock.settled() - oldestAtMs - Math.max(forMs, keyMemory.ms));

@@ -111,7 +111,7 @@ export function blankCopies(originals: readonly string[], dialect: Dialect): str
   return `UPDATE deliveries SET data_json = bare_json WHERE copy_of IN ${which} AND bare_json IS NOT NULL`;
 }
 
-/** What was a copy of one original is one of another: a message of the moderators' queue was published. */
+/** Makes copies of one original copies of another: a message of the moderators' queue was published. */
 export function moveCopies(moved: readonly (readonly [from: string, to: string])[], dialect: Dialect): string {
   return `UPDATE deliveries SET copy_of = each.value->>1 FROM ${tableOf(moved, dialect)}
     WHERE deliveries.copy_of = each.value->>0`;

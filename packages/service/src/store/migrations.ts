@@ -774,7 +774,7 @@ export const migrations: readonly Migration[] = [
   {
     name: '0026-copies',
     async up({ context }) {
-      // What the data of a delivery copies, and the data without it: for when that is withdrawn, taken back or erased.
+      // The original of a delivery’s data, and the data without it, for a withdrawal, a take-back or an erasure.
       await context.addColumn('deliveries', 'copy_of', { type: DataTypes.STRING(260), allowNull: true });
       await context.addColumn('deliveries', 'bare_json', { type: DataTypes.TEXT, allowNull: true });
       await context.addIndex('deliveries', {
