@@ -18,6 +18,8 @@ export interface DatabaseOptions {
   readonly sqliteSynchronous: 'full' | 'normal';
   /** The URL of a database that several machines share (`postgres://`), in place of the file. */
   readonly database?: string | undefined;
+  /** The relay that links instances, if any. They may share the file. */
+  readonly relay?: object | undefined;
 }
 
 /** Reads within a transaction, before it writes. */
@@ -68,6 +70,8 @@ const maxTries = 50;
 export class Database {
   /** Machines share it: then it can be away. */
   readonly isShared: boolean;
+  /** Other instances may commit to it: always where machines share it, and in a file if a relay links instances. */
+  readonly hasOtherWriters: boolean;
   readonly reader: Sequelize;
   readonly models: Models;
   /** Reads outside of any transaction. */
@@ -81,8 +85,9 @@ export class Database {
   #commits = 0;
   #probing = false;
 
-  private constructor(reader: Sequelize, writer: Sequelize, sockets?: Sockets) {
+  private constructor(reader: Sequelize, writer: Sequelize, { relay }: DatabaseOptions, sockets?: Sockets) {
     this.isShared = sockets !== undefined;
+    this.hasOtherWriters = this.isShared || relay !== undefined;
     this.reader = reader;
     this.#writer = writer;
     this.#sockets = sockets;
@@ -101,7 +106,7 @@ export class Database {
     if (url !== undefined) {
       await whenThere(url, () => bringUpToDateShared(url), waits);
       const sockets = new Sockets();
-      return new Database(connect(url, 4, sockets), connect(url, 1, sockets), sockets);
+      return new Database(connect(url, 4, sockets), connect(url, 1, sockets), options, sockets);
     }
     const { writer, reader } = openFile(options);
     try {
@@ -113,7 +118,7 @@ export class Database {
       await reader.close();
       throw error;
     }
-    return new Database(withFailures(reader), writer);
+    return new Database(withFailures(reader), writer, options);
   }
 
   /**

@@ -26,7 +26,7 @@ import {
 import type { MessageRow } from './models.js';
 import { Releases } from './pendingStore.js';
 import { Replies } from './replyRows.js';
-import { type Dialect, insertOf, makeChannels } from './statements.js';
+import { type Dialect, insertOf, makeChannels, tableOf } from './statements.js';
 import type { Volumes } from './volumes.js';
 
 /** Most messages of one commit. */
@@ -159,7 +159,7 @@ export class MessageCommits {
     try {
       if (heads === undefined) return await this.#commitLookedUp(attempt, false);
       const { appended, statements } = entriesOf(this.#database, group, heads, new Map(), {});
-      await this.#database.commitToFile(statements);
+      await this.#database.commitToFile([...guardOf(group, this.#database), ...statements]);
       this.#remember(heads);
       return appended;
     } catch (error) {
@@ -208,9 +208,8 @@ export class MessageCommits {
         const done = await this.#database.attempt<Committed | undefined>(async (reads) => {
           const before = await this.#whatWasDone(reads, attempt);
           if (before !== undefined) return { statements: [], result: { heads: new Map(), appended: before } };
-          // In a file, all decisions are of this process, or of others that it has caught up with.
-          const users = this.#database.isShared ? authorsOf(group) : [];
-          const { heads, cutoffs } = await headsAndCutoffs(reads, names, users);
+          const users = this.#database.hasOtherWriters ? [...authorsOf(group).keys()] : [];
+          const { heads, cutoffs } = await headsAndCutoffs(reads, names, users, this.#database);
           this.#checkSeen(names, heads);
           const missing = names.filter((name) => !heads.has(name));
           if (missing.length > 0)
@@ -271,10 +270,25 @@ interface Beside {
   readonly cutoffs?: ReadonlyMap<string, number>;
 }
 
-/** Users who publish with a token, each once. */
-function authorsOf(group: readonly Waiting[]): readonly string[] {
+/** Users who publish with a token, each with the issue time of the oldest one, in milliseconds since the epoch. */
+function authorsOf(group: readonly Waiting[]): ReadonlyMap<string, number> {
+  const authors = new Map<string, number>();
+  for (const { draft } of group)
+    if (draft.by !== undefined && draft.issuedAtMs !== undefined)
+      authors.set(draft.by.user, Math.min(draft.issuedAtMs, authors.get(draft.by.user) ?? Number.POSITIVE_INFINITY));
+  return authors;
+}
+
+/**
+ * Statements that fail as taken numbers do if another instance has revoked a token of the group. A shared database needs none:
+ * there, each commit looks the cutoffs up.
+ */
+function guardOf(group: readonly Waiting[], database: Database): readonly string[] {
+  const authors = database.hasOtherWriters ? [...authorsOf(group)] : [];
+  if (authors.length === 0) return [];
   return [
-    ...new Set(group.flatMap(({ draft: { by, issuedAtMs } }) => (issuedAtMs === undefined ? [] : (by?.user ?? [])))),
+    `INSERT INTO cutoffs (user_id, before_ms) SELECT c.user_id, c.before_ms FROM ${tableOf(authors, database)}
+     CROSS JOIN cutoffs c ON c.user_id = each.value->>0 AND c.before_ms > each.value->>1`,
   ];
 }
 

@@ -156,20 +156,24 @@ export function knownOf(channel: ChannelName, volume: string, row: MessageRow): 
 
 /** Where channels stand, of those that are there. A head that is below a message is raised: no number is given twice. */
 export async function headsOf(reads: Reads, names: readonly ChannelName[]): Promise<Map<ChannelName, HeadRow>> {
-  return (await headsAndCutoffs(reads, names, [])).heads;
+  return (await headsAndCutoffs(reads, names, [], { isShared: false })).heads;
 }
 
-/** Rows of `headsOf`, and until when tokens of some users are revoked, in milliseconds since the epoch; in one query of a shared database. */
+/** Users, and until when their tokens are revoked. */
+type Cutoffs = readonly [string, number][];
+
+/** Rows of `headsOf`, and until when tokens of some users are revoked, in milliseconds since the epoch; in one query. */
 export async function headsAndCutoffs(
   reads: Reads,
   names: readonly ChannelName[],
   users: readonly string[],
+  { isShared }: Dialect,
 ): Promise<{ readonly heads: Map<ChannelName, HeadRow>; readonly cutoffs: ReadonlyMap<string, number> }> {
-  const revoked =
-    users.length === 0
-      ? ''
-      : ', (SELECT json_agg(json_build_array(user_id, before_ms)) FROM cutoffs WHERE user_id IN (:users)) AS cutoffs';
-  const rows = await reads.select<ChannelRow & { last: number | string | null; cutoffs?: [string, number][] | null }>(
+  const all = isShared
+    ? 'json_agg(json_build_array(user_id, before_ms))'
+    : 'json_group_array(json_array(user_id, before_ms))';
+  const revoked = users.length === 0 ? '' : `, (SELECT ${all} FROM cutoffs WHERE user_id IN (:users)) AS cutoffs`;
+  const rows = await reads.select<ChannelRow & { last: number | string | null; cutoffs?: Cutoffs | string | null }>(
     `SELECT id, name, volume, head, notes, last_at_ms, ${lastOf} AS last${revoked} FROM channels c WHERE name IN (:names)`,
     { names, users },
   );
@@ -185,7 +189,8 @@ export async function headsAndCutoffs(
     );
     head.notes = Number(found?.notes ?? head.notes);
   }
-  return { heads, cutoffs: new Map(rows[0]?.cutoffs ?? []) };
+  const found = rows[0]?.cutoffs ?? [];
+  return { heads, cutoffs: new Map(typeof found === 'string' ? (JSON.parse(found) as Cutoffs) : found) };
 }
 
 /** The number of the last message of a channel that is there. */
