@@ -119,6 +119,18 @@ describe('filters', () => {
     expect(back.frames[0].entered[0]).not.toHaveProperty('gap');
   });
 
+  it('let through what is behind a gap, wherever the first search of the record ended', async () => {
+    const { publish, come, memory } = await start(1);
+    for (let n = 1; n <= 1_200; n++) await publish(n === 1_150 ? 'finish' : 'message', { n });
+    await memory.prune(race, 10, 9);
+    const { volume } = await memory.head(race);
+    const at = (number: number): string => `${volume}:${number}`;
+    const client = await come({ filter: { types: ['finish'] }, after: at(1) });
+    const { gap, messages } = client.frames[0].entered[0];
+    expect(messages.map(({ cursor }: { cursor: string }) => cursor)).toEqual([at(1_150)]);
+    expect(gap).toEqual({ channel: race, after: at(1), cursor: at(1_009), why: 'expired' });
+  });
+
   it('look at a bounded number of messages for one reply, which says where to go on', async () => {
     const { publish, come, settle, clock } = await start(1);
     for (let n = 0; n < 1_200; n++) await publish(n === 1_150 ? 'finish' : 'message', { n, text: 'x'.repeat(900) });

@@ -60,8 +60,11 @@ export function keyName({
   return `${owner ?? ''}\u0000${author ?? ''}\u0000${key}`;
 }
 
-/** The place just before the first message of a slice. */
+/**
+ * The place just before the first message of a slice. Of a slice without messages, the place up to which it was searched: a
+ * filter may let through what lies between there and the head.
+ */
 export function startOf(slice: LogSlice): Place {
   const first = slice.messages[0]?.place;
-  return first === undefined ? slice.head : { volume: first.volume, number: first.number - 1 };
+  return first === undefined ? (slice.upTo ?? slice.head) : { volume: first.volume, number: first.number - 1 };
 }
