@@ -1,8 +1,8 @@
-import { type Cursor, channelName, type Json, type Message, parseCursor } from '@nine-bells/wire';
+import { type Cursor, channelName, type Entered, type Json, type Message, parseCursor } from '@nine-bells/wire';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { type AccessRule, type ChannelRule, readGrants } from '../src/index.js';
-import { type Client, harness } from './harness.js';
+import { type Client, harness, slowly } from './harness.js';
 
 const own: AccessRule = { any: [{ author: { withinMs: 10_000 } }, { role: 'chair' }] };
 const allow = { enter: 'anyone', publish: 'anyone', revise: own, withdraw: own, moderate: { role: 'chair' } } as const;
@@ -334,4 +334,51 @@ describe('all who are connected agree how each message stands', () => {
       { numRuns: 60 },
     );
   });
+});
+
+describe('a client that catches up in several reads', () => {
+  const [odd, even, revised] = [{ odd: true }, { odd: false }, { odd: true, n: 1 }];
+  const filter = { where: { '/odd': true } };
+  const cases: readonly [string, { wish?: object; before?: Json; now?: Json; told?: Json }][] = [
+    ['after a cursor', {}],
+    ['from the last messages', { wish: { last: 6 } }],
+    ['with a filter that still fits', { wish: { filter } }],
+    ['with a filter that no longer fits', { wish: { filter }, now: even, told: null }],
+    ['with a filter that fits only now', { wish: { filter }, before: even }],
+  ];
+  it.each(cases)(
+    'gets a change made between two of them: %s',
+    async (_, { wish = {}, before = odd, now = revised, ...more }) => {
+      const all = harness(
+        { tailMessages: 1 },
+        slowly(['since', 'before'], 50, () => all.clock),
+        { rules },
+      );
+      const { clock, engine, welcomed } = all;
+      const publish = async (data: Json): Promise<Cursor> => {
+        const published = engine.messages.publish({ channel: chat, data, by: { user: 'mira' } });
+        await clock.run(0);
+        return (await published).cursor;
+      };
+      const [first, second] = [await publish(odd), await publish(before)];
+      for (let n = 0; n < 5; n++) await publish(odd);
+      const [mira, pia] = [await welcomed('mira'), await welcomed('pia')];
+      // The change is made 50 ms from now, between the first read for the client and its answer.
+      mira.send({ do: 'revise', channel: chat, cursor: second, data: now });
+      await clock.run(30);
+      const asked = pia.send({ do: 'enter', channel: chat, ...('last' in wish ? {} : { after: first }), ...wish });
+      await clock.run(500);
+      let reply = pia.reply(asked) as unknown as Entered;
+      const shown: Pick<Message, 'cursor' | 'data'>[] = [...reply.messages];
+      while (reply.more) {
+        const again = pia.send({ do: 'enter', channel: chat, ...wish, last: undefined, after: reply.cursor });
+        await clock.run(500);
+        reply = pia.reply(again) as unknown as Entered;
+        shown.push(...((reply.changes ?? []) as Message[]), ...reply.messages);
+      }
+      const told = shown.filter(({ cursor }) => cursor === second).at(-1);
+      expect(told).toBeDefined();
+      expect(told?.data).toEqual('told' in more ? more.told : now);
+    },
+  );
 });

@@ -186,3 +186,20 @@ function sealed(text: string): string {
   for (let i = 0; i < text.length; i++) hash = (Math.imul(hash, 33) ^ text.charCodeAt(i)) >>> 0;
   return `hmac${hash.toString(36)}`.padEnd(32, 'x');
 }
+
+/** Makes some methods of a store answer late. `delayMs` is simulated time between what they do and their answer. */
+export function slowly(names: readonly (keyof Store)[], delayMs: number, clock: () => VirtualClock) {
+  return (memory: MemoryStore): Store =>
+    new Proxy(memory, {
+      get: (target, name) => {
+        const method = target[name as keyof typeof target] as unknown;
+        if (typeof method !== 'function') return method;
+        if (!names.includes(name as keyof Store)) return method.bind(target);
+        return async (...args: unknown[]) => {
+          const answer: unknown = await method.apply(target, args);
+          await new Promise<void>((resolve) => void clock().setTimer(delayMs, resolve));
+          return answer;
+        };
+      },
+    });
+}

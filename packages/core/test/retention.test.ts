@@ -1,8 +1,7 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ChannelRule, Retention, Store } from '../src/index.js';
-import { harness } from './harness.js';
+import type { ChannelRule, Retention } from '../src/index.js';
+import { harness, slowly } from './harness.js';
 
 const chat = channelName('race/3/chat');
 const minute = 60_000;
@@ -75,18 +74,11 @@ describe('a kept logbook', () => {
   });
 
   it('is pruned in time among fourteen others, though the database takes a second for a portion', async () => {
-    const slow = (memory: MemoryStore): Store =>
-      new Proxy(memory, {
-        get: (target, name) => {
-          const method = target[name as keyof typeof target] as unknown;
-          if (typeof method !== 'function') return method;
-          return async (...args: unknown[]) => {
-            if (name === 'prune') await new Promise<void>((resolve) => void bells.clock.setTimer(1_000, resolve));
-            return method.apply(target, args);
-          };
-        },
-      });
-    const bells = harness({}, slow, { rules: kept({ forMs: 10 * minute }) });
+    const bells = harness(
+      {},
+      slowly(['prune'], 1_000, () => bells.clock),
+      { rules: kept({ forMs: 10 * minute }) },
+    );
     const { engine, clock, memory } = bells;
     for (let race = 1; race <= 15; race++)
       await engine.messages.publish({ channel: channelName(`race/${race}/chat`), data: race });

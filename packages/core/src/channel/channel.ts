@@ -19,7 +19,7 @@ import { type Filter, FilteredGroups } from './filters.js';
 import { RecentWindow, sizeOf } from './recentWindow.js';
 import type { Recipient } from './recipient.js';
 import { readMessages, retryMs, Sequencer, type SequencerOutput } from './sequencer.js';
-import { shownOf } from './shown.js';
+import { isOutdatedBy, shownOf } from './shown.js';
 
 /** What a client asks for when it enters: the messages after a place, the last `n`, or only those from now on. */
 export type Wish = { readonly after: Place } | { readonly last: number } | 'from-now';
@@ -288,7 +288,9 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     let gap: CaughtUp['gap'];
     let source: CaughtUp['source'] = 'memory';
     let looked = 0;
+    let searchedFrom: number | undefined;
     const take = (slice: LogSlice, from: Place): Place => {
+      searchedFrom ??= slice.gap === undefined ? from.number : startOf(slice).number;
       if (slice.gap !== undefined) gap ??= gapOf(from, slice);
       given.push(...slice.messages);
       const size = sizeOf(slice.messages);
@@ -307,6 +309,8 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     };
 
     let place = this.head as Place;
+    const isOutdated = (next: LogSlice): boolean =>
+      searchedFrom !== undefined && isOutdatedBy(next, given, { from: searchedFrom, upTo: place.number }, filter);
     if (wish !== 'from-now' && 'after' in wish) place = wish.after;
     else if (wish !== 'from-now') {
       const slice =
@@ -315,11 +319,14 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
           : await this.#lastFitting(wish.last, spare, filter, (chars) => {
               looked += chars;
             });
-      place = take({ messages: slice.messages, more: false, head: slice.head }, slice.head);
+      const last: LogSlice = { messages: slice.messages, more: false, head: slice.head };
+      place = take(last, startOf(last));
     }
     for (let reads = 0; ; reads++) {
       // Nothing is awaited between this look at the window and becoming live: no message can slip between.
       const slice = this.#window.since(place, this.head as Place, Math.max(spare, 1));
+      // The client asks again from here and receives the change.
+      if (slice !== undefined && isOutdated(slice)) return live(place, true);
       if (slice !== undefined && (slice.messages.length === 0 || spare > 0 || given.length === 0))
         return live(take(slice, place), slice.more);
       if (given.length > 0 && (spare <= 0 || given.length >= readMessages)) return live(place, true);
@@ -327,6 +334,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
       source = 'log';
       const limit = { messages: readMessages, bytes: spare, ...(filter && { filters: filter.parts }) };
       const read = await this.#read(this.#host.log.since(this.name, place, limit));
+      if (isOutdated(read)) return live(place, true);
       place = take(read, place);
       if (!read.more && this.#sequencer.isBehind(place)) await this.#sequencer.readOn();
     }

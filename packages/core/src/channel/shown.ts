@@ -1,7 +1,7 @@
-import type { LoggedMessage } from '../model/message.js';
+import type { LoggedMessage, LogSlice } from '../model/message.js';
 import type { Filter } from './filters.js';
 
-/** What of a stretch of a record a client is given. */
+/** The part of a stretch of a record that one client receives. */
 export interface Shown {
   /** Messages, each as it stands. */
   readonly messages: readonly LoggedMessage[];
@@ -12,8 +12,8 @@ export interface Shown {
 const noChanges: readonly string[] = [];
 
 /**
- * What of a stretch a client is given: messages that are for it, as they stand; and of what it may have already, up to the number
- * `from`, how it stands now.
+ * Selects a client's part of a stretch: messages for this client in their current state, and changes of messages that the client
+ * may have already, up to the number `from`.
  */
 export function shownOf(
   stretch: readonly LoggedMessage[],
@@ -31,6 +31,29 @@ export function shownOf(
     return shown === undefined ? [] : [shown === 'unfit' ? each.unfitText : each.text];
   });
   return { messages, changes };
+}
+
+/**
+ * Detects changes of messages that an earlier read returned in an older state. One reply may take several reads, and authors may
+ * change messages in between.
+ *
+ * @param given - messages and changes from the earlier reads
+ * @param searched - range of numbers that the earlier reads searched: above `from`, up to `upTo`
+ */
+export function isOutdatedBy(
+  { messages, gap }: LogSlice,
+  given: readonly LoggedMessage[],
+  searched: { readonly from: number; readonly upTo: number },
+  filter: Filter | undefined,
+): boolean {
+  if (gap !== undefined) return false;
+  const changes = messages.filter(({ isChange, of = 0 }) => isChange && of > searched.from && of <= searched.upTo);
+  return changes.some((change) => {
+    const target = given.find(({ isMessage, place }) => isMessage && place.number === change.of);
+    if (target !== undefined) return (target.revision ?? 0) < change.place.number;
+    // Before the change, the message may not have matched the filter.
+    return filter?.showsChange(change) === 'whole' && !change.message.withdrawn;
+  });
 }
 
 /** Changes as a member of a reply, which begins with a comma; empty if there are none. */
