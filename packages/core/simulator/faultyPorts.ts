@@ -407,17 +407,13 @@ export class SlowStore extends SlowQueues implements Store {
     this.#committing = false;
   }
 
-  /** Records a message that overtakes a waiting message of its author. */
-  async #checkOvertaking(channel: ChannelName, { by, releases, change, id, key = id }: Draft): Promise<void> {
-    if (!channel.startsWith('watched/') || by === undefined || change !== undefined) return;
+  /** Tells whether a message, once committed, overtakes a waiting message of its author. */
+  async #overtakes(channel: ChannelName, { by, releases, change, id, key = id }: Draft): Promise<boolean> {
+    if (!channel.startsWith('watched/') || by === undefined || change !== undefined) return false;
     const first = await this.#records.nextPending(channel, by.user);
-    if (
-      first !== undefined &&
-      first.id !== releases &&
-      first.key !== key &&
-      !(await this.#isKnown(channel, by.user, key))
-    )
-      this.#truth.overtaken.push(key);
+    return (
+      first !== undefined && first.id !== releases && first.key !== key && !(await this.#isKnown(channel, by.user, key))
+    );
   }
 
   async #isKnown(channel: ChannelName, user: string, key: string): Promise<boolean> {
@@ -444,8 +440,9 @@ export class SlowStore extends SlowQueues implements Store {
     if (!fails)
       for (const { channel, draft } of group)
         try {
-          await this.#checkOvertaking(channel, draft);
+          const overtakes = await this.#overtakes(channel, draft);
           const appended = await this.#records.append(channel, draft);
+          if (overtakes) this.#truth.overtaken.push(draft.key ?? draft.id);
           if (!appended.repeated) this.#truth.add(appended.logged);
           results.push(appended);
         } catch (error) {
