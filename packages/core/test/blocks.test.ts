@@ -2,7 +2,7 @@ import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { type ChannelRule, directAllow, type Store } from '../src/index.js';
-import { type Client, harness } from './harness.js';
+import { type Client, harness, storeWith } from './harness.js';
 
 const chat = channelName('race/3/chat');
 const rules: readonly ChannelRule[] = [
@@ -146,17 +146,12 @@ describe('a block', () => {
   it('counts also while a channel is being entered, and what is read then', async () => {
     let waiting: (() => void) | undefined;
     const slow = (memory: MemoryStore): Store =>
-      new Proxy(memory, {
-        get: (target, name) => {
-          const member = target[name as keyof MemoryStore] as unknown;
-          if (typeof member !== 'function') return member;
-          if (name !== 'before') return member.bind(target);
-          return async (...args: unknown[]) => {
-            await new Promise<void>((resolve) => {
-              waiting = resolve;
-            });
-            return member.apply(target, args);
-          };
+      storeWith(memory, {
+        before: async (...args) => {
+          await new Promise<void>((resolve) => {
+            waiting = resolve;
+          });
+          return memory.before(...args);
         },
       });
     const all = setUp(slow);
@@ -175,21 +170,13 @@ describe('a block', () => {
   it('lets no client into a channel before it is known whom its user keeps away', async () => {
     let fails = true;
     const broken = (memory: MemoryStore): Store =>
-      Object.assign(Object.create(memory) as MemoryStore, {
+      storeWith(memory, {
         hasBlocks: async () => {
           if (fails) throw refusal('unavailable', 'the database does not answer');
           return memory.hasBlocks();
         },
       });
-    const all = setUp(
-      (memory) =>
-        new Proxy(broken(memory), {
-          get: (target, name) => {
-            const member = target[name as keyof MemoryStore] as unknown;
-            return typeof member === 'function' ? member.bind(Object.hasOwn(target, name) ? target : memory) : member;
-          },
-        }),
-    );
+    const all = setUp(broken);
     const pia = await all.welcomed('pia', { enter: [{ channel: chat }] });
     expect(pia.frames[0].entered).toMatchObject([{ channel: chat, problem: { code: 'unavailable' } }]);
     fails = false;

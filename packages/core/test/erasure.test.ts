@@ -1,7 +1,7 @@
 import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, closeCodes } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { harness } from './harness.js';
+import { harness, storeWith } from './harness.js';
 
 const operator = { kind: 'key', id: 'k1', name: 'first' } as const;
 const erase = { user: 'oona', messages: 'withdraw' } as const;
@@ -10,15 +10,10 @@ const erase = { user: 'oona', messages: 'withdraw' } as const;
 async function killedAfterFirstCommit() {
   let dies = false;
   const dying = (memory: MemoryStore) =>
-    new Proxy(memory, {
-      get(target, name) {
-        const member = Reflect.get(target, name);
-        if (typeof member !== 'function') return member;
-        return async (...given: unknown[]) => {
-          const result = await member.apply(target, given);
-          if (name !== 'beginErasure' || !dies) return result;
-          return new Promise(() => {});
-        };
+    storeWith(memory, {
+      beginErasure: async (...given) => {
+        const begun = await memory.beginErasure(...given);
+        return dies ? new Promise(() => {}) : begun;
       },
     });
   const all = harness({ pulseMs: 3_600_000 }, dying);

@@ -187,19 +187,26 @@ function sealed(text: string): string {
   return `hmac${hash.toString(36)}`.padEnd(32, 'x');
 }
 
+/** Replaces some methods of a store. */
+export function storeWith(memory: MemoryStore, replaced: Partial<Store>): Store {
+  return new Proxy(memory, {
+    get: (target, name) => {
+      const member: unknown = Reflect.get(replaced, name) ?? Reflect.get(target, name);
+      return typeof member === 'function' ? member.bind(target) : member;
+    },
+  });
+}
+
 /** Makes some methods of a store answer late. `delayMs` is simulated time between what they do and their answer. */
 export function slowly(names: readonly (keyof Store)[], delayMs: number, clock: () => VirtualClock) {
-  return (memory: MemoryStore): Store =>
-    new Proxy(memory, {
-      get: (target, name) => {
-        const method = target[name as keyof typeof target] as unknown;
-        if (typeof method !== 'function') return method;
-        if (!names.includes(name as keyof Store)) return method.bind(target);
-        return async (...args: unknown[]) => {
-          const answer: unknown = await method.apply(target, args);
-          await new Promise<void>((resolve) => void clock().setTimer(delayMs, resolve));
-          return answer;
-        };
-      },
-    });
+  return (memory: MemoryStore): Store => {
+    const late =
+      (name: keyof Store) =>
+      async (...args: never[]) => {
+        const answer: unknown = await (memory[name] as (...args: never[]) => unknown).apply(memory, args);
+        await new Promise<void>((resolve) => void clock().setTimer(delayMs, resolve));
+        return answer;
+      };
+    return storeWith(memory, Object.fromEntries(names.map((name) => [name, late(name)])));
+  };
 }

@@ -1,8 +1,7 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
 import { refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ArrivalDraft, Intake, IntakeFunction, Route, Store } from '../src/index.js';
-import { harness, rules } from './harness.js';
+import type { ArrivalDraft, Intake, IntakeFunction, Route } from '../src/index.js';
+import { harness, rules, storeWith } from './harness.js';
 
 const nothing = { messages: [], notices: [], entries: [] };
 const wind: Route = {
@@ -47,17 +46,6 @@ function service(routes: Intake['routes'], more: Parameters<typeof harness>[1] =
     return messages.map(({ message: { data, type, by } }) => ({ data, type, by: by?.user }));
   };
   return { ...found, intake, failed, arrive, settled, chat };
-}
-
-/** A store whose messages are appended otherwise. */
-function storeWith(memory: MemoryStore, append: MemoryStore['append']): Store {
-  return new Proxy(memory, {
-    get: (target, name) => {
-      if (name === 'append') return append;
-      const member = target[name as keyof MemoryStore] as unknown;
-      return typeof member === 'function' ? member.bind(target) : member;
-    },
-  });
 }
 
 describe('an intake', () => {
@@ -115,11 +103,13 @@ describe('an intake', () => {
   it('publishes later what cannot be published now, once', async () => {
     let isDown = true;
     const { arrive, settled, chat } = service([berth], (memory) =>
-      storeWith(memory, async (...args) => {
-        const appended = await memory.append(...args);
-        // It was done, and the answer is lost.
-        if (isDown) throw refusal('unavailable');
-        return appended;
+      storeWith(memory, {
+        append: async (...args) => {
+          const appended = await memory.append(...args);
+          // It was done, and the answer is lost.
+          if (isDown) throw refusal('unavailable');
+          return appended;
+        },
       }),
     );
     const { id } = await arrive({ berth: 'A1', who: 'mira', crew: 'ines', text: 'x' });

@@ -2,7 +2,7 @@ import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import type { ChannelRule, Store } from '../src/index.js';
-import { type Client, harness } from './harness.js';
+import { type Client, harness, storeWith } from './harness.js';
 
 const hearing = channelName('protest/7');
 const rules: readonly ChannelRule[] = [
@@ -167,14 +167,10 @@ describe('an invitation', () => {
   it('lets no user in while it cannot be read who is invited, and is explained', async () => {
     let fails = false;
     const store = (memory: MemoryStore): Store =>
-      new Proxy(memory, {
-        get: (target, name) => {
-          const member = target[name as keyof MemoryStore] as unknown;
-          if (name === 'admissions' && fails)
-            return async () => {
-              throw refusal('unavailable', 'the database does not answer');
-            };
-          return typeof member === 'function' ? member.bind(target) : member;
+      storeWith(memory, {
+        admissions: async (...wish) => {
+          if (fails) throw refusal('unavailable', 'the database does not answer');
+          return memory.admissions(...wish);
         },
       });
     const all = setUp({}, store);

@@ -2,7 +2,7 @@ import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Level, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { type ChannelRule, directAllow, type Store } from '../src/index.js';
-import { type Client, harness } from './harness.js';
+import { type Client, harness, storeWith } from './harness.js';
 
 const chat = channelName('race/3/chat');
 const crew = channelName('crew/petrel');
@@ -78,15 +78,14 @@ describe('a mention', () => {
   it('of a message that was taken back before its notices were there leaves none, however often the store fails', async () => {
     let fails = 3;
     const slow = (memory: MemoryStore): Store =>
-      new Proxy(memory, {
-        get: (target, name) => {
-          const member = target[name as keyof MemoryStore] as (...wish: unknown[]) => unknown;
-          if (typeof member !== 'function') return member;
-          return async (...wish: unknown[]) => {
-            if (name === 'notify') await new Promise<void>((resolve) => void all.clock.setTimer(1_000, resolve));
-            if (name === 'noticeWith' && --fails >= 0) throw refusal('unavailable', 'not now');
-            return member.apply(target, wish);
-          };
+      storeWith(memory, {
+        notify: async (...wish) => {
+          await new Promise<void>((resolve) => void all.clock.setTimer(1_000, resolve));
+          return memory.notify(...wish);
+        },
+        noticeWith: async (...wish) => {
+          if (--fails >= 0) throw refusal('unavailable', 'not now');
+          return memory.noticeWith(...wish);
         },
       });
     const all: Harness = harness({ pulseMs: 3_600_000 }, slow, { rules });
@@ -96,6 +95,25 @@ describe('a mention', () => {
     await all.clock.run(10_000);
     expect(pia.pushes('notice')).toHaveLength(1);
     expect([await noticed(all, 'pia'), fails]).toEqual([[], -2]);
+  });
+
+  it('of a message whose withdrawal was committed without an answer leaves none', async () => {
+    const unanswered = (memory: MemoryStore): Store =>
+      storeWith(memory, {
+        append: async (...wish) => {
+          const appended = await memory.append(...wish);
+          if (wish[1].change !== undefined) throw refusal('unavailable', 'not now');
+          return appended;
+        },
+      });
+    const all: Harness = harness({}, unanswered, { rules });
+    const [mira] = [await all.welcomed('mira'), await all.welcomed('pia')];
+    const { cursor } = await say(all, mira, ['pia']);
+    expect(await noticed(all, 'pia')).toHaveLength(1);
+    const withdrawn = await ask(all, mira, { do: 'withdraw', channel: chat, cursor });
+    expect(withdrawn).toMatchObject({ problem: { code: 'unavailable' } });
+    await all.clock.run(2_000);
+    expect(await noticed(all, 'pia')).toEqual([]);
   });
 
   it('of a role is for those who may, and for all who have it and may enter', async () => {

@@ -1,7 +1,7 @@
 import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import type { ChannelRule, Retention } from '../src/index.js';
-import { harness, slowly } from './harness.js';
+import { harness, slowly, storeWith } from './harness.js';
 
 const chat = channelName('race/3/chat');
 const minute = 60_000;
@@ -133,14 +133,10 @@ describe('a kept logbook', () => {
     const { engine, clock, memory, reports } = harness(
       {},
       (inner) =>
-        new Proxy(inner, {
-          get: (target, name) => {
-            const method = target[name as keyof typeof target] as unknown;
-            if (typeof method !== 'function') return method;
-            return (...args: unknown[]) => {
-              if (name === 'prune' && failures++ === 0) return Promise.reject(new Error('the disk is full'));
-              return method.apply(target, args);
-            };
+        storeWith(inner, {
+          prune: async (...wish) => {
+            if (failures++ === 0) throw new Error('the disk is full');
+            return inner.prune(...wish);
           },
         }),
       { rules: kept({ messages: 1 }) },

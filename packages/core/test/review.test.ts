@@ -2,7 +2,7 @@ import type { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import type { ChannelRule, ReviewAnswer, ReviewQuestion, Store } from '../src/index.js';
-import { type Client, harness } from './harness.js';
+import { type Client, harness, storeWith } from './harness.js';
 
 const chat = channelName('race/3/chat');
 const moderator = { kind: 'key', id: 'k' } as const;
@@ -290,14 +290,11 @@ describe('a message that a moderator looks at', () => {
     let erased: (() => Promise<unknown>) | undefined;
     // A moderator approves when the last messages of the user were looked for.
     const watched = (memory: MemoryStore): Store =>
-      new Proxy(memory, {
-        get: (target, name) => {
-          const method = target[name as keyof MemoryStore] as (...args: unknown[]) => Promise<unknown>;
-          return async (...args: unknown[]) => {
-            const result = await method.apply(target, args);
-            if (name === 'messagesOf') await erased?.();
-            return result;
-          };
+      storeWith(memory, {
+        messagesOf: async (...wish) => {
+          const found = await memory.messagesOf(...wish);
+          await erased?.();
+          return found;
         },
       });
     const all = setUp('refuse', {}, watched);

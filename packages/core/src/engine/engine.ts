@@ -247,6 +247,7 @@ export class Engine {
         mentioned: (match, logged, draft) => mentions.tell(match, logged, draft),
         answered: (thread) => threadNews.changed(thread),
         takenBack: (found) => mentions.takeBack(found),
+        mayBeTakenBack: (match, found) => mentions.takeBackIfGone(match, found),
         grown: (channel) => this.indexer.grown(channel),
       },
       this.options,

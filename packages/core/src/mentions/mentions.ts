@@ -79,7 +79,7 @@ export class Mentions {
       .then(() => this.#notify(match, place, by, users))
       .then(
         // It may have been taken back before its notices were there.
-        () => this.#again(channel, () => this.#takeBackIfGone(match, place, users)),
+        () => this.#again(channel, () => this.#retractIfGone(match, place, { users })),
         (error: unknown) => this.#host.report(error, { what: 'mentions were not noticed', channel }),
       )
       .finally(() => {
@@ -92,6 +92,14 @@ export class Mentions {
   takeBack({ channel, place, message }: LoggedMessage): void {
     const { mentions } = message;
     if (mentions !== undefined) void this.#again(channel, () => this.#retract(channel, place, mentions));
+  }
+
+  /** Takes the notices of a message back if the store has withdrawn it. Looks a moment later: a commit may still be under way. */
+  takeBackIfGone(match: RuleMatch, { place, message: { mentions } }: LoggedMessage): void {
+    const { channel } = match;
+    if (mentions === undefined) return;
+    const act = (): Promise<void> => this.#retractIfGone(match, place, mentions);
+    this.#host.wheel.after(againMs, () => void this.#again(channel, act));
   }
 
   async #notify(match: RuleMatch, place: Place, by: Author | undefined, users: readonly string[]): Promise<void> {
@@ -109,13 +117,13 @@ export class Mentions {
     });
   }
 
-  async #takeBackIfGone(match: RuleMatch, { volume, number }: Place, users: readonly string[]): Promise<void> {
-    const { inboxes, logOf } = this.#host;
+  async #retractIfGone(match: RuleMatch, place: Place, mentions: Wish): Promise<void> {
     const { channel } = match;
-    const { messages } = await logOf(match).since(channel, { volume, number: number - 1 }, { messages: 1, bytes: 1 });
+    const { volume, number } = place;
+    const before = { volume, number: number - 1 };
+    const { messages } = await this.#host.logOf(match).since(channel, before, { messages: 1, bytes: 1 });
     const now = messages.find((each) => each.isMessage && each.place.number === number);
-    if (!now?.message.withdrawn) return;
-    for (const user of users) await inboxes.retract(user, keyOf(channel), formatCursor({ volume, number }));
+    if (now?.message.withdrawn) await this.#retract(channel, place, mentions);
   }
 
   async #retract(channel: ChannelName, place: Place, { users = [], roles = [] }: Wish): Promise<void> {

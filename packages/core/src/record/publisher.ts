@@ -47,6 +47,8 @@ export interface PublisherHost {
   readonly answered: (of: ThreadOf) => void;
   /** A message was withdrawn; as it stood before. */
   readonly takenBack: (found: LoggedMessage) => void;
+  /** The store may have withdrawn a message: it failed, and the outcome is unknown. */
+  readonly mayBeTakenBack: (match: RuleMatch, found: LoggedMessage) => void;
 }
 
 /** Hooks that hear of messages. */
@@ -167,8 +169,8 @@ export class Publisher {
       },
       (error: unknown) => {
         this.#backlog.giveBack(channel, bytes);
-        // The outcome is unknown: followers of the thread look again.
-        if (error instanceof ProblemError && error.code === 'unavailable') this.#answered(channel, draft);
+        // Followers of the thread look again.
+        if (isUnknown(error)) this.#answered(channel, draft);
         throw error;
       },
     );
@@ -225,10 +227,16 @@ export class Publisher {
         ...(ifRevision === undefined ? {} : { ifRevision: ifRevision?.number ?? 0 }),
       },
     };
-    return this.#give(match, draft, bytes, undefined).then(({ logged, repeated }) => {
-      if (withdraws) this.#host.takenBack(found);
-      return { id: repeated ? logged.id : draft.id, cursor: logged.cursor, ...(repeated ? { repeated } : {}) };
-    });
+    return this.#give(match, draft, bytes, undefined).then(
+      ({ logged, repeated }) => {
+        if (withdraws) this.#host.takenBack(found);
+        return { id: repeated ? logged.id : draft.id, cursor: logged.cursor, ...(repeated ? { repeated } : {}) };
+      },
+      (error: unknown) => {
+        if (withdraws && isUnknown(error)) this.#host.mayBeTakenBack(match, found);
+        throw error;
+      },
+    );
   }
 
   /**
@@ -406,4 +414,9 @@ const utf8 = new TextEncoder();
 
 function utf8Bytes(text: string): number {
   return utf8.encode(text).length;
+}
+
+/** Tells whether a commit that failed may have been made. */
+function isUnknown(error: unknown): boolean {
+  return error instanceof ProblemError && error.code === 'unavailable';
 }
