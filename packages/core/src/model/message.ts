@@ -291,7 +291,7 @@ export class LoggedMessage {
     const { channel, place, atMs, except, tail, of, revision, isVoid, reply, answers, replies } = this;
     const parts = { atMs, except, of, revision, isVoid, reply, answers, replies, ...beside };
     // The text has the place of what it answers at its head.
-    return new LoggedMessage(channel, place, { ...parts, tail });
+    return new LoggedMessage(channel, place, { tail, ...parts });
   }
 
   /** The characters of what is shown of it. */

@@ -68,9 +68,9 @@ export class Traces {
     const { of, channel, place } = change;
     this.#handed.replaceLast(
       ({ logged }) => logged.place.number === of && logged.channel === channel && logged.place.volume === place.volume,
-      (held) => {
-        const logged = change.standing(held.logged);
-        return [{ ...held, logged }, logged.text.length];
+      ({ logged: before, atMs, connections }) => {
+        const logged = change.standing(before);
+        return [{ logged, atMs, connections }, logged.text.length];
       },
     );
   }
