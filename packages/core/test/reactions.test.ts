@@ -1,4 +1,4 @@
-import { channelName } from '@nine-bells/wire';
+import { channelName, type Entered } from '@nine-bells/wire';
 import { expect, it } from 'vitest';
 import { harness } from './harness.js';
 
@@ -29,4 +29,26 @@ it.each([
     enter: [{ channel: chat, after: cursor, reactions: versionOf(version, cursor) }],
   });
   expect(back.frames[0].entered[0]).toMatchObject({ messages: [], reactions: { counts: { [cursor]: { wow: 1 } } } });
+});
+
+it.each([
+  ['knows no version', undefined],
+  ['has a version of a volume that is gone', 'gone:0'],
+])('reactions between two replies to one entering reach a client that %s', async (_, version) => {
+  const { welcomed, engine, clock, settle } = harness({ backlogBytes: 400 }, undefined, { rules });
+  const publish = (data: string) => engine.messages.publish({ channel: chat, data, by: { user: 'mira' } });
+  const [{ cursor }] = await Promise.all([publish('x'.repeat(300)), publish('y'.repeat(300)), clock.run(100)]);
+  const jory = await welcomed('jory', { enter: [{ channel: chat }] });
+  const ines = await welcomed('ines');
+  const enter = async (after: string, reactions: string | undefined) => {
+    const id = ines.send({ do: 'enter', channel: chat, after, ...(reactions && { reactions }) });
+    await settle();
+    return ines.reply(id) as unknown as Entered;
+  };
+  const first = await enter(`${cursor.split(':')[0]}:0`, version);
+  expect(first).toMatchObject({ messages: [{ cursor }], more: true });
+  jory.send({ do: 'react', channel: chat, cursor, word: 'wow' });
+  await settle();
+  const second = await enter(first.cursor, first.reactions?.version ?? version);
+  expect(second).toMatchObject({ more: false, reactions: { counts: { [cursor]: { wow: 1 } } } });
 });

@@ -114,19 +114,22 @@ export class Reactions implements FeatureSource {
    * As `to`, for a client that enters; with the version, and what has changed since the one that it knows.
    *
    * @param known - a version; absent: the client knows none
+   * @param more - more messages follow in later replies, and the client keeps the version that it knows. One that knows none of
+   *   this volume gets the version now, and in the last reply what has changed since
    */
   async entering(
     match: RuleMatch,
     messages: readonly LoggedMessage[],
     user: string,
-    known: Place | undefined,
+    { known, more }: { readonly known: Place | undefined; readonly more: boolean },
   ): Promise<EnteredReactions | undefined> {
     if (match.rule.reactions === undefined) return undefined;
     const { store, atOnce } = this.#host;
     // Read first: a change in between comes twice, which is better than never.
     const given = await this.#of(match.channel, messages, user);
     const { version } = given;
-    const since = isForeign(known, version) ? { ...version, number: 0 } : known;
+    if (more && (known?.volume === version.volume || known?.volume === noVolume)) return shown(given);
+    const since = more ? undefined : isForeign(known, version) ? { ...version, number: 0 } : known;
     if (since === undefined || since.volume !== version.volume || since.number === version.number)
       return { version: formatCursor(version), ...shown(given) };
     const { reacted } = await readable(store.reactionsSince(match.channel, since.number, atOnce), what);

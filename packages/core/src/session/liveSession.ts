@@ -244,12 +244,8 @@ export class LiveSession implements Recipient, ConnectedSession {
    * @throws {ProblemError} `unavailable`
    */
   async #reactionsIn(match: RuleMatch, wish: EnterWish, { messages, more }: CaughtUp): Promise<string> {
-    const { reactions } = this.host;
     const known = wish.reactions === undefined ? undefined : placeOf(wish.reactions);
-    // With more messages to come, the client keeps the version that it knows.
-    const given = more
-      ? await reactions.to(match, messages, this.user)
-      : await reactions.entering(match, messages, this.user, known);
+    const given = await this.host.reactions.entering(match, messages, this.user, { known, more });
     return `,"reactions":${JSON.stringify(given)}`;
   }
 
