@@ -64,6 +64,15 @@ export class BlockView {
     this.#asked.clear();
   }
 
+  /** The service may have forgotten any of its blocks, and their ends. */
+  restored(): void {
+    for (const standing of this.#others.values()) {
+      standing.isUnsure = true;
+      standing.sinceCount = undefined;
+      standing.overSinceCount = Number.POSITIVE_INFINITY;
+    }
+  }
+
   /**
    * It is welcomed with the blocks of its user, as far as the instance knows them.
    *

@@ -9,6 +9,7 @@ import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
 import { Random, randomIds } from './random.js';
 import { checkReactions } from './reactionView.js';
+import { RestorableRecords } from './restorableRecords.js';
 import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
 import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
@@ -53,6 +54,8 @@ export interface Outcome {
   readonly called: number;
   readonly cuts: number;
   readonly restarts: number;
+  /** Times that the store came back from a backup. */
+  readonly restores: number;
   /** Connections that the service cut off as too slow. */
   readonly cutOff: number;
   readonly gaps: number;
@@ -157,7 +160,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   const note = (what: () => string): void =>
     tell?.(`${String(clock.monotonic() - startedMs).padStart(6)} ms  ${what()}`);
   const ids = randomIds(random);
-  const store = new SlowStore(clock, random, ids, truth);
+  const records = new RestorableRecords(ids);
+  const store = new SlowStore(clock, random, ids, truth, records.store);
   const problems: unknown[] = [];
   let relay = new FaultyRelay(clock, random, ids, truth);
   let engine: Engine | undefined;
@@ -166,6 +170,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   const review = new SimulatedReview(clock, random, store);
   const sender = new SimulatedSender(clock, random, () => engine);
   const restartedAt = { count: 0 };
+  /** How often the store was restored from a backup. */
+  let restores = 0;
   const pruned = new Set<string>();
   let bounds = { sendQueueBytes: 0, backlogBytes: 0 };
   let engineSinceMs = 0;
@@ -266,6 +272,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
       restartedAt.count += 1;
       note(() => 'the service crashes');
       for (const each of clients) each.cut();
+      if (random.chance(0.2)) await restore();
       clock.setTimer(random.between(10, 1000), () => {
         if (engine === undefined) start();
       });
@@ -280,7 +287,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   await heal();
   if (engine !== undefined) await review.finish(engine);
   await clock.run(2_000);
-  const held = await review.check(clients, truth);
+  // A restored store may have forgotten what was acknowledged, and does what was done again.
+  const held = restores === 0 ? await review.check(clients, truth) : 0;
   let replied = 0;
   for (const channel of channels)
     if (channel.startsWith('kept/') && engine !== undefined)
@@ -295,21 +303,20 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   let reacted = 0;
   let followed = 0;
   for (const client of clients) {
-    checkClient(client, truth, restartedAt.count > 0);
-    checkCalls(client.name, client.calls, truth);
-    checkChanges(client, truth, restartedAt.count > 0);
+    checkClient(client, truth, restartedAt.count > 0, restores > 0);
+    if (restores === 0) checkCalls(client.name, client.calls, truth);
+    checkChanges(client, truth, restartedAt.count > 0, restores > 0);
     reacted += await checkReactions(client, store.committed);
     if (engine !== undefined) followed += await checkThreads(client, engine, clock, pruned);
   }
   const [twice] = application.askedTwice;
   if (twice !== undefined) throw new Error(`the call ${twice} was asked twice at a time`);
   checkBoards(clients, truth.boards);
-  sender.check(truth);
-  receiver.check(
-    truth,
-    channels.filter((each) => each.startsWith('kept/')),
-    true,
-  );
+  if (restores === 0) {
+    sender.check(truth);
+    const kept = channels.filter((each) => each.startsWith('kept/'));
+    receiver.check(truth, kept, true);
+  }
   if (problems.length > 0) throw problems[0];
   return {
     seed,
@@ -328,10 +335,19 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     called: clients.reduce((sum, client) => sum + client.calls.length, 0),
     cuts,
     restarts: restartedAt.count,
+    restores,
     cutOff: clients.reduce((sum, client) => sum + client.cutOff, 0),
     gaps: clients.reduce((sum, client) => sum + client.gaps.length, 0),
     hostileClosed: hostile.reduce((sum, { closings }) => sum + closings, 0),
   };
+
+  /** While no process runs, the store goes back to an earlier moment. */
+  async function restore(): Promise<void> {
+    restores += 1;
+    note(() => 'the service: its store is restored from a backup');
+    await records.restore(random.between(50, 100) / 100, ({ logged }) => truth.add(logged));
+    for (const each of [sender, ...clients.map(({ blocks }) => blocks)]) each.restored();
+  }
 
   /** What waits for all together, and what is held of messages and channels, stays bounded whatever a hostile client does. */
   function checkMemory(): void {
@@ -403,7 +419,7 @@ export function seenBy(client: SimulatedClient): number {
 }
 
 /** Checks what a client saw against what was logged. */
-export function checkClient(client: SimulatedClient, truth: Truth, restarted: boolean): void {
+export function checkClient(client: SimulatedClient, truth: Truth, restarted: boolean, restored = false): void {
   const last = new Map<ChannelName, Stretch>();
   for (const stretch of client.stretches) {
     last.set(stretch.channel, stretch);
@@ -414,9 +430,9 @@ export function checkClient(client: SimulatedClient, truth: Truth, restarted: bo
   for (const { channel, key, acknowledged, isRefused, pending } of client.publishes) {
     if (pending !== undefined) continue;
     const count = truth.withKey(channel, key);
-    const mayRepeat = restarted && !channel.startsWith('kept/');
+    const mayRepeat = restored || (restarted && !channel.startsWith('kept/'));
     if (isRefused) {
-      if (count > 0) throw new Error(`${client.name}: ${key} in ${channel} was refused and is logged`);
+      if (count > 0 && !restored) throw new Error(`${client.name}: ${key} in ${channel} was refused and is logged`);
       continue;
     }
     if (!acknowledged) throw new Error(`${client.name}: ${key} in ${channel} was never acknowledged`);
@@ -464,10 +480,10 @@ function checkStretch(client: SimulatedClient, truth: Truth, stretch: Stretch, t
 }
 
 /** Nothing is changed twice, and each change was made or can be made no more. */
-export function checkChanges(client: SimulatedClient, truth: Truth, restarted: boolean): void {
+export function checkChanges(client: SimulatedClient, truth: Truth, restarted: boolean, restored = false): void {
   for (const { channel, mark, ended } of client.changes) {
     const count = truth.changesWith(channel, mark);
-    const mayRepeat = restarted && !channel.startsWith('kept/');
+    const mayRepeat = restored || (restarted && !channel.startsWith('kept/'));
     if (!ended) throw new Error(`${client.name}: ${mark} in ${channel} was never answered`);
     if (count > 1 && !mayRepeat) throw new Error(`${client.name}: ${mark} in ${channel} was made ${count} times`);
   }

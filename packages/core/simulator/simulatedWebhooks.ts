@@ -153,6 +153,11 @@ export class SimulatedSender {
     void this.#post(eventId);
   }
 
+  /** The service may have forgotten any event that it acknowledged. */
+  restored(): void {
+    this.#acknowledged.clear();
+  }
+
   async #post(eventId: string): Promise<void> {
     const engine = this.#engine();
     const kind = Number(eventId.slice(1)) % 7 === 0 ? 'fog' : 'wind';
