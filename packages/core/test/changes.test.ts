@@ -1,4 +1,12 @@
-import { type Cursor, channelName, type Entered, type Json, type Message, parseCursor } from '@nine-bells/wire';
+import {
+  type Cursor,
+  channelName,
+  type Entered,
+  type Json,
+  type Message,
+  type Place,
+  parseCursor,
+} from '@nine-bells/wire';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { type AccessRule, type ChannelRule, readGrants } from '../src/index.js';
@@ -381,4 +389,19 @@ describe('a client that catches up in several reads', () => {
       expect(told?.data).toEqual('told' in more ? more.told : now);
     },
   );
+});
+
+it('a change that an instance reads together with its message reaches a client that comes back', async () => {
+  const { engine, restarted, welcomed, settle } = harness({}, undefined, { rules });
+  const [publish, other] = [(data: Json) => engine.messages.publish({ channel: chat, data }), restarted()];
+  await Promise.all([publish('first'), settle()]);
+  const ines = await welcomed('ines', { enter: [{ channel: chat }] }, other);
+  const [{ cursor }] = await Promise.all([publish('Petrel wins'), settle()]);
+  const place = parseCursor(cursor) as Place;
+  await Promise.all([engine.messages.change({ channel: chat, place, data: 'Knot wins' }), settle()]);
+  // Behind it, the other instance reads what it has not heard of.
+  await Promise.all([other.messages.publish({ channel: chat, data: 'next' }), settle()]);
+  expect(ines.data).toEqual(['Knot wins', 'next']);
+  const back = await welcomed('jory', { enter: [{ channel: chat, after: cursor }] }, other);
+  expect(back.frames[0].entered[0].changes).toMatchObject([{ cursor, data: 'Knot wins' }]);
 });

@@ -78,6 +78,8 @@ export class RecentWindow {
     const index = at(change.of as number);
     const target = this.#messages[index];
     if (target !== undefined) {
+      // Read from the record after the change, together with it.
+      if ((target.revision ?? 0) >= change.place.number) return;
       this.#put(index, change.standing(target));
       if (target.revision !== undefined) this.#void(at(target.revision));
       return;
