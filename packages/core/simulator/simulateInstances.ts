@@ -54,6 +54,8 @@ export interface InstancesOutcome {
   /** How often a transaction was lost because its instance had stopped in it. */
   readonly brokenTransactions: number;
   readonly bans: number;
+  /** Users that were erased. */
+  readonly erasures: number;
   readonly gaps: number;
 }
 
@@ -112,7 +114,13 @@ const tolerated = new Set([
   'what came with the answer to a call',
   'who takes part in a thread could not be told of it',
   'a user could not be told of threads',
+  'an erasure was interrupted, and is taken up again',
+  'interrupted erasures could not be taken up',
 ]);
+
+const operator = { kind: 'service', id: 'simulation' } as const;
+/** When the tokens of all clients were issued, in milliseconds since the epoch: before anything happens. */
+const tokensIssuedMs = 0;
 
 /** One process of the service. */
 class Instance implements Reached {
@@ -157,7 +165,14 @@ class Instance implements Reached {
         store: this.store,
         hmac: { sign: mac, matches: (text, given) => mac(text) === given, digest: mac },
         tokens: {
-          read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
+          read: async (token): Promise<Identity> => ({
+            user: token,
+            name: token,
+            guest: false,
+            roles: [],
+            claims: {},
+            issuedAt: tokensIssuedMs,
+          }),
         },
         hookCaller: receiver.caller(() => !this.isDead),
         callAsker: application.asker(() => !this.isDead),
@@ -213,7 +228,7 @@ async function run(
   const start = (name: string): Instance =>
     new Instance({ name, clock, random, ids, hub, truth, records, lock, problems, receiver, application });
   const instances = Array.from({ length: random.between(2, 4) }, (_, index) => start(`i${index + 1}`));
-  const count = { kills: 0, pauses: 0, partitions: 0, emptied: 0, failovers: 0, evictions: 0, bans: 0 };
+  const count = { kills: 0, pauses: 0, partitions: 0, emptied: 0, failovers: 0, evictions: 0, bans: 0, erasures: 0 };
 
   /** A load balancer: whoever connects comes to one of those that let it in. */
   const reach = (): Instance | undefined => {
@@ -232,6 +247,9 @@ async function run(
   const sender = new SimulatedSender(clock, random, () => reach()?.engine, isAlive);
 
   const mayEmpty = random.chance(0.2);
+  const mayErase = clients.length > 3 && random.chance(0.2);
+  /** The client whose user is erased. */
+  let erased: SimulatedClient | undefined;
   for (const endMs = clock.monotonic() + durationMs; clock.monotonic() < endMs; ) {
     await clock.run(random.between(1, 150));
     const client = random.pick(clients);
@@ -259,6 +277,7 @@ async function run(
     else if (dice < 0.976 && mayEmpty) empty();
     else if (dice < 0.978 && mayEmpty) failOver();
     else if (dice < 0.981 && mayEmpty) evict();
+    else if (dice >= 0.986 && mayErase && erased === undefined) erase(clients.at(-1) as SimulatedClient);
     else if (dice >= 0.981 && dice < 0.986)
       void random.pick(instances).store.pruneAllBut(random.between(0, 20), channelName(`kept/${random.between(1, 2)}`));
   }
@@ -280,6 +299,7 @@ async function run(
   let reacted = 0;
   const mayHaveLost = count.emptied + count.failovers + count.evictions > 0;
   for (const client of clients) {
+    if (client === erased) continue;
     checkClient(client, truth, mayHaveLost);
     checkCalls(client.name, client.calls, truth);
     checkChanges(client, truth, mayHaveLost);
@@ -294,6 +314,7 @@ async function run(
   checkMembers();
   checkBoards(clients, truth.boards);
   await checkBans();
+  await checkErased();
   if (problems.length > 0) throw problems[0];
   return {
     seed,
@@ -362,15 +383,35 @@ async function run(
     const { engine, isDead } = instances[index] as Instance;
     if (isDead) return;
     const user = `stranger-${++count.bans}`;
-    const by = { kind: 'service', id: 'simulation' } as const;
     note(() => `the service: ${engine.options.instance} bans ${user}`);
-    if (random.chance(0.3)) engine.moderation.silence({ user }, by).catch(() => {});
-    else if (random.chance(0.5)) engine.moderation.ban({ user }, by).catch(() => {});
+    if (random.chance(0.3)) engine.moderation.silence({ user }, operator).catch(() => {});
+    else if (random.chance(0.5)) engine.moderation.ban({ user }, operator).catch(() => {});
     else {
       const type = random.pick(['ban', 'silence'] as const);
-      void records.take({ type, id: ids.moderation(), user, by, atMs: clock.now() });
+      void records.take({ type, id: ids.moderation(), user, by: operator, atMs: clock.now() });
       kill(index);
     }
+  }
+
+  /** Erases a user. The application asks again until an instance has answered. */
+  function erase(client: SimulatedClient): void {
+    erased = client;
+    client.erase();
+    count.erasures += 1;
+    note(() => `the service: ${client.name} is to be erased`);
+    let isAnswered = false;
+    const ask = (): void => {
+      if (isAnswered) return;
+      const begun = reach()?.engine.eraser.begin({ user: client.name, messages: 'withdraw' }, operator);
+      begun?.then(
+        () => {
+          isAnswered = true;
+        },
+        () => {},
+      );
+      clock.setTimer(3_000, ask);
+    };
+    ask();
   }
 
   function empty(): void {
@@ -423,7 +464,18 @@ async function run(
       for (const channel of channels)
         await Promise.race([reach()?.engine.messages.publish({ channel, data: 'the last' }), clock.run(1000)]);
     await clock.run(20_000);
-    for (const client of clients) if (!client.isOpen) throw new Error(`${client.name} is not connected in the end`);
+    // An instance that was killed holds its erasure for a minute; another takes it up within half a minute.
+    if (erased !== undefined) await clock.run(120_000);
+    for (const client of clients)
+      if (client.isOpen !== (client !== erased))
+        throw new Error(`${client.name} is ${client.isOpen ? '' : 'not '}connected in the end`);
+  }
+
+  /** The store has no message of an erased user. */
+  async function checkErased(): Promise<void> {
+    if (erased === undefined) return;
+    const [left] = (await records.messagesOf(erased.name, undefined, 1)).messages;
+    if (left !== undefined) throw new Error(`${left.cursor} names ${erased.name}, who was erased`);
   }
 
   /** What was committed is in force on all instances, whether or not it could be said. */

@@ -1,4 +1,4 @@
-import type { Engine } from '@nine-bells/core';
+import { type Engine, erasedAuthor } from '@nine-bells/core';
 import {
   type ChannelName,
   type Cursor,
@@ -125,6 +125,7 @@ export class SimulatedClient implements FarEnd {
   readonly #note: (what: () => string) => void;
   /** How often the service has cut it off as too slow. */
   cutOff = 0;
+  #isErased = false;
   readonly #entered = new Map<ChannelName, Stretch>();
   readonly #wishes = new Map<number, { channel: ChannelName; stretch?: Stretch; isLive?: boolean }>();
   readonly #waiting = new Map<number, Publish>();
@@ -183,7 +184,7 @@ export class SimulatedClient implements FarEnd {
   }
 
   connect(): void {
-    if (this.#open) return;
+    if (this.#open || this.#isErased) return;
     this.#open = true;
     this.#away = false;
     const far: FarEnd = {
@@ -221,6 +222,12 @@ export class SimulatedClient implements FarEnd {
   cut(): void {
     this.#note(() => 'the connection is cut');
     this.#link?.cut();
+  }
+
+  /** Its user is being erased: once its connection has ended, its token is worth nothing. */
+  erase(): void {
+    this.#isErased = true;
+    if (!this.#open) this.#entered.clear();
   }
 
   /** Leaves cleanly and comes back only when told to. */
@@ -375,7 +382,8 @@ export class SimulatedClient implements FarEnd {
     else if (isPush(frame, 'reactions')) this.reactions.get(frame.channel)?.pushed(frame);
     else if (isPush(frame, 'threads')) this.#threadNews(frame.threads, frame.left);
     else if (isPush(frame, 'board')) this.boards.get(frame.channel)?.hear(frame);
-    else if (isPush(frame, 'problem')) throw new Error(`${this.name}: ${text}`);
+    else if (isPush(frame, 'problem') && !(this.#isErased && frame.code === 'token-ended'))
+      throw new Error(`${this.name}: ${text}`);
   }
 
   closed(code: number): void {
@@ -392,6 +400,7 @@ export class SimulatedClient implements FarEnd {
     this.#misfits.clear();
     this.#sets.clear();
     this.boards.clear();
+    if (this.#isErased) this.#entered.clear();
     if (!this.#away) this.#clock.setTimer(this.#random.between(0, 2000), () => !this.#away && this.connect());
   }
 
@@ -400,6 +409,7 @@ export class SimulatedClient implements FarEnd {
       this.#welcome(frame as unknown as Welcome);
       return;
     }
+    if (this.#isErased && frame.problem?.code === 'token-ended') return;
     const publish = this.#waiting.get(frame.re);
     if (publish !== undefined) {
       this.#waiting.delete(frame.re);
@@ -585,8 +595,9 @@ export class SimulatedClient implements FarEnd {
     const gone = this.#truth.withdrawnAt(channel, { volume, number });
     if (gone !== undefined && gone < count)
       throw new Error(`${this.name}: ${channel}: ${cursor} answers ${replyTo}, which was withdrawn before`);
-    if (answers?.by !== undefined && answers.by.user !== answered.message.by?.user)
-      throw new Error(`${this.name}: ${channel}: ${cursor} names ${answers.by.user} as who is answered`);
+    const of = answers?.by?.user;
+    if (of !== undefined && of !== erasedAuthor.user && of !== answered.message.by?.user)
+      throw new Error(`${this.name}: ${channel}: ${cursor} names ${of} as who is answered`);
   }
 
   /** Applies a change. It may describe a state that the client already has. */
