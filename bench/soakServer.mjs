@@ -2,9 +2,9 @@
 import { writeHeapSnapshot } from 'node:v8';
 import { parseConfiguration, Service } from '@nine-bells/service';
 
-const [text, folder] = process.argv.slice(2);
+const [text, folder, engine] = process.argv.slice(2);
 const configuration = parseConfiguration(text, `${folder}/bells.yaml`, { data: folder, port: 0 });
-const service = await Service.start(configuration);
+const service = await Service.start({ ...configuration, engine: { ...configuration.engine, ...JSON.parse(engine) } });
 process.on('message', async ({ act, file }) => {
   if (act === 'stop') {
     await service.stop();
@@ -13,8 +13,14 @@ process.on('message', async ({ act, file }) => {
   globalThis.gc();
   if (act === 'snapshot') process.send({ file: writeHeapSnapshot(file) });
   else {
-    const { rss, heapUsed, external, arrayBuffers } = process.memoryUsage();
-    process.send({ rss, heapUsed, external: external + arrayBuffers, channels: service.engine.stats.enteredChannels });
+    const { rss, heapTotal, heapUsed, external, arrayBuffers } = process.memoryUsage();
+    process.send({
+      rss,
+      heapTotal,
+      heapUsed,
+      external: external + arrayBuffers,
+      channels: service.engine.stats.enteredChannels,
+    });
   }
 });
 process.send({ url: service.url });

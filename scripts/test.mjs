@@ -92,7 +92,7 @@ async function runChecks() {
   await check('types of the tests', bin('tsc'), ['-p', 'tsconfig.tests.json']);
 }
 
-/** Runs the simulators for longer than the tests do. */
+/** Runs the simulators for longer than the tests do, and looks whether memory levels off. */
 async function runSimulations() {
   const simulate = (name, ...options) => check(name, process.execPath, ['scripts/simulate.mjs', ...options]);
   await Promise.all([
@@ -102,6 +102,7 @@ async function runSimulations() {
   await Promise.all([
     simulate('longer simulation of one instance', '--from', '601', '--runs', '60'),
     simulate('simulation of presence', '--presence', '--runs', '200'),
+    check('short soak', process.execPath, ['scripts/soak.mjs', '--short']),
   ]);
 }
 
