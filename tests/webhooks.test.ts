@@ -15,6 +15,15 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
+const formHeaders = {
+  authorization: `Basic ${btoa('office:pass')}`,
+  'content-type': 'application/x-www-form-urlencoded',
+};
+/** YAML of which each line stands for ten times the one before. */
+const bomb = ['- &a0 [x]', ...Array.from({ length: 9 }, (_, n) => `- &a${n + 1} [${Array(10).fill(`*a${n}`)}]`)].join(
+  '\n',
+);
+
 const other = 'whsec_T3RoZXJSZWdhdHRhT3RoZXJSZWdhdHRhT3RoZXJSZWdhdHRh';
 
 const intakesText = `
@@ -174,11 +183,7 @@ describe('an intake', () => {
   });
 
   it('reads forms and bytes', async () => {
-    const headers = {
-      authorization: `Basic ${btoa('office:pass')}`,
-      'content-type': 'application/x-www-form-urlencoded',
-    };
-    const form = (await (await post('basic', 'text=a+b&n=1&n=2', headers)).json()) as { id: string };
+    const form = (await (await post('basic', 'text=a+b&n=1&n=2', formHeaders)).json()) as { id: string };
     expect((await settled(form.id)).body).toEqual({ text: 'a b', n: ['1', '2'] });
     expect((await started.backend.read('race/1/signals')).messages.at(-1)?.data).toEqual({
       text: 'a b',
@@ -189,6 +194,30 @@ describe('an intake', () => {
       await post('bearer', bytes, { authorization: 'Bearer one', 'content-type': 'image/png' })
     ).json()) as { id: string };
     expect((await settled(raw.id)).body).toBe(bytes.toString('base64'));
+  });
+
+  it.each([
+    [
+      'form of as many fields as fit into it',
+      () => post('basic', 'a&'.repeat(131_072), formHeaders),
+      /more than 1000 fields/,
+    ],
+    [
+      'trial of routes whose aliases stand for a thousand million values',
+      () => started.backend.tryIntake('basic', { text: 'a', routes: bomb }),
+      /more than 10000 values/,
+    ],
+    [
+      'trial of routes that are too long',
+      () => started.backend.tryIntake('basic', { text: 'a', routes: `[${'x,'.repeat(20_000)}]` }),
+      /more than 32768 characters/,
+    ],
+  ])('refuses a %s at once', async (_, send, why) => {
+    const answer = await send().then(
+      async (response) => (response instanceof Response ? response.json() : response),
+      ({ problem }: BackendError) => problem,
+    );
+    expect(answer).toMatchObject({ code: 'bad-value', detail: expect.stringMatching(why) });
   });
 
   it('answers a challenge where configured, as text', async () => {

@@ -18,6 +18,12 @@ function faultsOf(yaml: string, file = 'bells.yaml'): string[] {
   return [];
 }
 
+/** Each line stands for ten times the one before. */
+const bomb = [
+  'a0: &a0 [x]',
+  ...Array.from({ length: 9 }, (_, n) => `a${n + 1}: &a${n + 1} [${Array(10).fill(`*a${n}`)}]`),
+].join('\n');
+
 describe('the configuration', () => {
   it('is read with its defaults', () => {
     const read = parseConfiguration('channels: [{ pattern: a }]', '/etc/bells/bells.yaml');
@@ -234,6 +240,17 @@ channels: [{ pattern: a, logbook: kept, keep: { for: 90d, messages: 1000000, byt
     ],
     ['a proxy that is none', 'service: { trustedProxies: [here] }\nchannels: []', 'expected an address, a range'],
     ['an alias to nothing', 'channels: *none', 'bells.yaml:1:11: there is no anchor &none'],
+    [
+      'aliases that stand for a thousand million values',
+      bomb,
+      'more than 100000 values, counting what aliases stand for',
+    ],
+    ['an alias to what it is in', 'channels: &a [*a]', 'more than 100 levels, counting what aliases stand for'],
+    [
+      'a name that is given twice',
+      'service: { port: 1, port: 2 }\nchannels: []',
+      'bells.yaml:1:21: port is given twice',
+    ],
   ])('with %s is refused, with the place', (_, yaml, fault) => {
     expect(faultsOf(yaml).join('\n')).toContain(fault);
   });

@@ -1,6 +1,17 @@
 import type { Json } from '@nine-bells/wire';
 import { distance } from 'fastest-levenshtein';
-import { isMap, isScalar, isSeq, LineCounter, type Node, parseDocument, visit } from 'yaml';
+import {
+  isAlias,
+  isMap,
+  isNode,
+  isScalar,
+  isSeq,
+  LineCounter,
+  type Node,
+  parseDocument,
+  visit,
+  type YAMLMap,
+} from 'yaml';
 
 /** One mistake in a file, with its place. */
 export interface Fault {
@@ -64,10 +75,31 @@ export class Place {
 /** Most faults of a text that is not YAML. */
 const maxSyntaxFaults = 3;
 
-/** Reads a YAML text with `reader`; the value is there only if nothing at all was wrong. */
-export function readYaml<T>(text: string, file: string, reader: Reader<T>): { value?: T; faults: Fault[] } {
+/** Bounds of a text: its characters, and its values after expanding aliases. A few hundred characters can stand for millions. */
+export interface YamlBounds {
+  readonly chars: number;
+  readonly values: number;
+}
+
+const forFiles: YamlBounds = { chars: Number.POSITIVE_INFINITY, values: 100_000 };
+/** Bounds of a text that a service takes from others: reading it takes less than a tenth of a second. */
+export const forOthers: YamlBounds = { chars: 32_768, values: 10_000 };
+/** Maximum number of levels of a document. */
+const maxDepth = 100;
+
+/** Reads a YAML text with `reader`. The value is there only if nothing at all was wrong. */
+export function readYaml<T>(
+  text: string,
+  file: string,
+  reader: Reader<T>,
+  most: YamlBounds = forFiles,
+): { value?: T; faults: Fault[] } {
+  if (text.length > most.chars)
+    return {
+      faults: [{ file, line: 1, column: 1, path: '', detail: `the text has more than ${most.chars} characters` }],
+    };
   const lines = new LineCounter();
-  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false });
+  const document = parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false });
   const faults: Fault[] = [];
   const faultAt = (offset: number, path: string, detail: string): Fault => {
     const { line, col } = lines.linePos(offset);
@@ -77,13 +109,25 @@ export function readYaml<T>(text: string, file: string, reader: Reader<T>): { va
   // One slip makes many more of what follows it.
   for (const error of document.errors.slice(0, maxSyntaxFaults))
     add(error.pos[0], '', `this is not YAML: ${error.message}`);
-  visit(document, {
+  const anchors = new Map<string, Node>();
+  let nodes = 0;
+  visit(document, (_, node, path) => {
+    nodes += 1;
+    if (nodes > most.values || path.length > maxDepth) {
+      const bound = nodes > most.values ? `${most.values} values` : `${maxDepth} levels`;
+      add(0, '', `the document has more than ${bound}, counting what aliases stand for`);
+      return visit.BREAK;
+    }
+    if (isMap(node))
+      for (const key of repeatedKeys(node)) add(key.range?.[0] ?? 0, '', `${nameOf(key)} is given twice`);
+    if (!isAlias(node)) {
+      if (isNode(node) && node.anchor !== undefined) anchors.set(node.anchor, node);
+      return undefined;
+    }
     // A place that is named again stands for what it names.
-    Alias: (_, alias) => {
-      const named = alias.resolve(document);
-      if (named === undefined) add(alias.range?.[0] ?? 0, '', `there is no anchor &${alias.source}`);
-      return named as Node | undefined;
-    },
+    const named = anchors.get(node.source);
+    if (named === undefined) add(node.range?.[0] ?? 0, '', `there is no anchor &${node.source}`);
+    return named;
   });
   if (faults.length > 0) return { faults };
   const root = new Place('', document.contents, {
@@ -93,6 +137,17 @@ export function readYaml<T>(text: string, file: string, reader: Reader<T>): { va
   });
   const value = reader(document.contents, root);
   return faults.length === 0 && value !== undefined ? { value, faults } : { faults };
+}
+
+/** Keys of a map that it has already. The parser compares each with each. */
+function repeatedKeys({ items }: YAMLMap): readonly Node[] {
+  const names = new Set<string>();
+  return items.flatMap(({ key }) => {
+    const name = nameOf(key as Node);
+    if (isScalar(key) && names.has(name)) return [key];
+    names.add(name);
+    return [];
+  });
 }
 
 // ------------------------------------------------------------------------------------------------ readers

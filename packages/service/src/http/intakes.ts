@@ -8,7 +8,7 @@ import {
 } from '@nine-bells/core';
 import { defined, type Json, ProblemError, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
-import { listOf, readYaml } from '@nine-bells/yaml';
+import { forOthers, listOf, readYaml } from '@nine-bells/yaml';
 import { IsObject, IsOptional, IsString } from 'class-validator';
 import type { IntakeConfiguration } from '../config/types.js';
 import { route as routeReader } from '../config/webhookSchema.js';
@@ -142,7 +142,7 @@ export function intakes(
 
   return [
     route('GET /v1/intakes', { right: 'read' }, list),
-    route('POST /v1/intakes/:name/test', { right: 'read', body: TrialDto }, trial),
+    route('POST /v1/intakes/:name/test', { right: 'hooks', body: TrialDto }, trial),
     route('GET /v1/arrivals', { right: 'read', query: ['intake', 'state', 'before', 'limit'] }, arrivals),
     route('GET /v1/arrivals/:id', { right: 'read' }, arrival),
     route('POST /v1/arrivals/:id/again', { right: 'hooks' }, again),
@@ -183,7 +183,7 @@ function verificationOf(intake: IntakeConfiguration, { text, body, headers, meth
 /** Routes that are tried, in the grammar of the configuration: JSON, or the text of YAML. */
 function routesIn(given: Json): readonly IntakeRoute[] {
   const text = typeof given === 'string' ? given : JSON.stringify(given);
-  const { value, faults } = readYaml(text, 'routes', listOf(routeReader, 1));
+  const { value, faults } = readYaml(text, 'routes', listOf(routeReader, 1), forOthers);
   if (value !== undefined) return value;
   const [first] = faults;
   throw refusal('bad-value', `routes, line ${first?.line}: ${first?.path ? `${first.path}: ` : ''}${first?.detail}`, {

@@ -22,13 +22,22 @@ export function readEventBody(kind: Intake['body'], text: string): Json {
   return value;
 }
 
+/** Maximum number of fields of a form. */
+const maxFields = 1_000;
+
 function fieldsOf(text: string): Json {
-  const fields = new Map<string, string | string[]>();
+  const fields = new Map<string, string[]>();
+  let count = 0;
   for (const [name, value] of new URLSearchParams(text)) {
-    const before = fields.get(name);
-    fields.set(name, before === undefined ? value : [before, value].flat());
+    count += 1;
+    if (count > maxFields) throw refusal('bad-value', `the form has more than ${maxFields} fields`);
+    const values = fields.get(name);
+    if (values === undefined) fields.set(name, [value]);
+    else values.push(value);
   }
-  return Object.fromEntries(fields);
+  return Object.fromEntries(
+    [...fields].map(([name, [first = '', ...rest]]) => [name, rest.length === 0 ? first : [first, ...rest]]),
+  );
 }
 
 /**

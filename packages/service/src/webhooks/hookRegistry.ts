@@ -1,7 +1,7 @@
 import { randomBytes } from 'node:crypto';
 import { type Hook, type HookState, parsePattern, type RegisteredHook } from '@nine-bells/core';
 import { defined, type Json, problem, refusal } from '@nine-bells/wire';
-import { readYaml } from '@nine-bells/yaml';
+import { forOthers, readYaml } from '@nine-bells/yaml';
 import { BodyError } from '../bodyError.js';
 import type { HookConfiguration } from '../config/types.js';
 import { feed as feedReader, hook as hookReader, type WrittenHook, webhookName } from '../config/webhookSchema.js';
@@ -117,7 +117,12 @@ function read(
   readonly value?: Omit<WrittenHook, 'name'>;
   readonly faults: readonly { readonly where: string; readonly detail: string }[];
 } {
-  const { value, faults } = readYaml(JSON.stringify(definition), kind, kind === 'feed' ? feedReader : hookReader);
+  const { value, faults } = readYaml(
+    JSON.stringify(definition),
+    kind,
+    kind === 'feed' ? feedReader : hookReader,
+    forOthers,
+  );
   return {
     ...defined({ value }),
     faults: faults.map(({ path, detail }) => ({
