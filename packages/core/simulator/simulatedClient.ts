@@ -334,7 +334,7 @@ export class SimulatedClient implements FarEnd {
     const about = { channel, cursor, key: mark, ...(random.chance(0.3) ? { ifRevision: revision ?? null } : {}) };
     const odd = (data as { odd?: boolean } | null)?.odd;
     const request = random.chance(0.3)
-      ? { do: 'withdraw', ...about, reason: mark }
+      ? { do: 'withdraw', ...about, ...(channel.startsWith('watched/') ? {} : { reason: mark }) }
       : { do: 'revise', ...about, data: { mark, ...defined({ odd }) } };
     const change = { channel, mark, request, ended: false };
     this.changes.push(change);

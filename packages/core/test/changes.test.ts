@@ -179,12 +179,16 @@ describe('access to changes', () => {
     expect(pia.reply(gone).problem === undefined).toBe(may);
   });
 
-  it('a silence forbids to revise, and lets take back', async () => {
+  it('a silence forbids to revise and to give a reason, and lets take back', async () => {
     const { mira, ask, say, engine, settle } = await start();
     const cursor = await say(mira, 'first');
     await engine.moderation.silence({ user: 'mira', channel: chat }, { kind: 'operator', id: 'iris' } as never);
     await settle();
-    expect(await ask(mira, { do: 'revise', cursor, data: 1 })).toMatchObject({ problem: { code: 'silenced' } });
+    for (const each of [
+      { do: 'revise', data: 1 },
+      { do: 'withdraw', reason: 'Knot cheats' },
+    ])
+      expect(await ask(mira, { cursor, ...each })).toMatchObject({ problem: { code: 'silenced' } });
     expect(await ask(mira, { do: 'withdraw', cursor })).toHaveProperty('cursor');
   });
 });

@@ -286,6 +286,22 @@ describe('a message that a moderator looks at', () => {
     expect(reply(ines, id).problem).toMatchObject({ code: 'review-failed' });
   });
 
+  it('is withdrawn with a reason by moderators only, since nobody reviews that', async () => {
+    const moderate = { ...allow, moderate: { role: 'chair' } } as const;
+    const all = setUp('refuse', { allow: moderate });
+    const [[mira], chair] = [await meet(all), await all.welcomed('iris!chair')];
+    const published = send(mira, 'yes');
+    await all.settle();
+    const { cursor } = reply(mira, published);
+    const codes: (string | undefined)[] = [];
+    for (const client of [mira, chair]) {
+      const id = client.send({ do: 'withdraw', channel: chat, cursor, reason: 'rude' });
+      await all.settle();
+      codes.push(reply(client, id).problem?.code);
+    }
+    expect(codes).toEqual(['not-allowed', undefined]);
+  });
+
   it('is gone before the messages of an author who is erased, so that it cannot be published behind them', async () => {
     let erased: (() => Promise<unknown>) | undefined;
     // A moderator approves when the last messages of the user were looked for.
