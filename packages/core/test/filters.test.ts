@@ -266,3 +266,60 @@ describe('filters', () => {
     );
   });
 });
+
+describe('to who has a token with a filter, a message that it hides', () => {
+  const anyone = ['enter', 'publish', 'revise', 'withdraw', 'revisions', 'react'].map((act) => [act, 'anyone']);
+  const chat: ChannelRule = {
+    pattern: 'race/:race/signals',
+    logbook: { type: 'kept' },
+    keepsRevisions: true,
+    hasReplies: true,
+    reactions: { kinds: 3, each: 3 },
+    allow: { ...Object.fromEntries(anyone), moderate: 'nobody' },
+  };
+  const grants = readGrants([{ pattern: 'race/:race/signals', only: { where: { '/public': true } } }]);
+  async function startWithFilter() {
+    const tokens = { read: async (user: string) => ({ user, guest: false, roles: [], claims: {}, grants }) };
+    const all = harness({}, undefined, { rules: [chat], ports: { tokens } });
+    const publish = async (data: Json) => {
+      const [{ cursor }] = await Promise.all([all.engine.messages.publish({ channel: race, data }), all.settle()]);
+      return cursor;
+    };
+    const pia = await all.welcomed('pia');
+    const ask = async (request: object) => {
+      const id = pia.send({ channel: race, ...request });
+      await all.settle();
+      return pia.reply(id);
+    };
+    return { ...all, publish, ask };
+  }
+
+  it.each([
+    ['revise', { do: 'revise', data: { public: true } }],
+    ['withdraw', { do: 'withdraw' }],
+    ['revisions', { do: 'revisions' }],
+    ['react', { do: 'react', word: 'wow' }],
+    ['reactors', { do: 'reactors' }],
+    ['report', { do: 'report' }],
+    ['publish', { do: 'publish', data: { public: true } }],
+  ])('is not there: %s', async (_, request) => {
+    const { publish, ask } = await startWithFilter();
+    for (const [data, code] of [
+      [{ public: true }, undefined],
+      [{ public: false }, 'no-such-message'],
+    ] as const) {
+      const cursor = await publish(data);
+      const named = request.do === 'publish' ? { replyTo: cursor } : { cursor };
+      expect((await ask({ ...request, ...named })).problem?.code).toBe(code);
+    }
+  });
+
+  it('was not there before it was shown', async () => {
+    const { publish, ask, engine, settle } = await startWithFilter();
+    const cursor = await publish({ public: false, word: 'petrel' });
+    const [volume = '', number] = cursor.split(':');
+    const place = { volume, number: Number(number) };
+    await Promise.all([engine.messages.change({ channel: race, place, data: { public: true } }), settle()]);
+    expect(await ask({ do: 'revisions', cursor })).toMatchObject({ revisions: [] });
+  });
+});

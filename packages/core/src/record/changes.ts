@@ -61,8 +61,11 @@ export function checkChange(
 }
 
 /** That there is no message at a place, or no more. */
-export function noSuchMessage(detail = 'the channel has no message at this cursor, or no longer has it'): Error {
-  return refusal('no-such-message', detail, { where: '/cursor' });
+export function noSuchMessage(
+  detail = 'the channel has no message at this cursor, or no longer has it',
+  where = '/cursor',
+): Error {
+  return refusal('no-such-message', detail, { where });
 }
 
 /**

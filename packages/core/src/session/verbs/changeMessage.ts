@@ -10,9 +10,9 @@ import type { MessageAct } from '../../model/access.js';
 import { authorOf, issuedAtOf } from '../../model/author.js';
 import type { LoggedMessage } from '../../model/message.js';
 import { factsOf } from '../../model/messageFacts.js';
-import { findMessage } from '../../record/changes.js';
 import { accessRuleFor, looksAtMessage } from '../../rules/accessRule.js';
 import type { Allowed, LiveSession } from '../liveSession.js';
+import { findNamed } from '../namedMessage.js';
 import { changedText, placeOf } from '../replies.js';
 
 type ChangeRequest = ReviseRequest | WithdrawRequest;
@@ -31,17 +31,16 @@ export function mayChangeMessage(act: MessageAct) {
     channel: ChannelName,
     { cursor, message }: { readonly cursor: string; readonly message?: string | undefined },
   ): Promise<AllowedOfMessage> => {
-    const { rules, channels, clock } = session.host;
+    const { rules, clock } = session.host;
     const match = rules.require(channel);
-    const log = channels.logOf(match);
     // Nothing is read for those who may do it to no message.
     if (!looksAtMessage(accessRuleFor(match.rule.allow, act))) {
       const allowed = await session.allowed(act, channel);
-      return { ...allowed, found: await findMessage(log, channel, placeOf(cursor), message) };
+      return { ...allowed, found: await findNamed(session, match, placeOf(cursor), message) };
     }
     let found: LoggedMessage;
     try {
-      found = await findMessage(log, channel, placeOf(cursor), message);
+      found = await findNamed(session, match, placeOf(cursor), message);
     } catch (error) {
       if (error instanceof ProblemError && error.code === 'no-such-message') await session.allowed('read', channel);
       throw error;

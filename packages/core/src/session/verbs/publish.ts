@@ -5,6 +5,7 @@ import { authorOf, issuedAtOf } from '../../model/author.js';
 import { type Appended, LoggedMessage, type OwnDraft } from '../../model/message.js';
 import type { RuleMatch } from '../../rules/channelRule.js';
 import type { LiveSession } from '../liveSession.js';
+import { checkNamed } from '../namedMessage.js';
 import { placeOf, publishedEntryText, publishedText } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
 
@@ -77,6 +78,7 @@ async function aboutOf(
   { replyTo, mentions }: { readonly [M in 'replyTo' | 'mentions']: PublishRequest[M] | undefined },
 ): Promise<About> {
   const { publisher, mentions: all } = session.host;
+  if (replyTo !== undefined) await checkNamed(session, match, placeOf(replyTo), '/replyTo');
   const replying = replyTo === undefined ? {} : { replying: await publisher.replyingTo(match, placeOf(replyTo)) };
   if (mentions === undefined) return replying;
   const { users = [], roles = [] } = mentions;

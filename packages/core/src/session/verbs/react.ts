@@ -1,6 +1,7 @@
 import type { ReactRequest } from '@nine-bells/wire';
 import { authorOf } from '../../model/author.js';
 import { accessRuleFor, looksAtMessage } from '../../rules/accessRule.js';
+import { sightOf } from '../namedMessage.js';
 import { placeOf } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
 import { mayChangeMessage } from './changeMessage.js';
@@ -13,9 +14,9 @@ export const react: ChannelVerb<ReactRequest> = {
   cost: 3,
   rate: 'reactions',
   decide(session, channel, request) {
-    // The store looks whether the message is there; it is read only where the rule asks what it is.
-    const { rule } = session.host.rules.require(channel);
-    return looksAtMessage(accessRuleFor(rule.allow, 'react'))
+    // The store looks whether the message is there; it is read only where the rule or the token asks what it is.
+    const match = session.host.rules.require(channel);
+    return looksAtMessage(accessRuleFor(match.rule.allow, 'react')) || sightOf(session, match) !== undefined
       ? mayReact(session, channel, request)
       : session.allowed('react', channel);
   },

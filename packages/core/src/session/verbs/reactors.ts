@@ -1,4 +1,5 @@
 import type { ReactorsRequest } from '@nine-bells/wire';
+import { checkNamed } from '../namedMessage.js';
 import { placeOf } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
 
@@ -10,6 +11,7 @@ export const reactors: ChannelVerb<ReactorsRequest> = {
   act: 'read',
   cost: 5,
   async handle(session, { id, cursor, word, after, limit = defaultLimit }, { match }) {
+    await checkNamed(session, match, placeOf(cursor));
     const reply = await session.host.reactions.reactors(match, placeOf(cursor), { word, after, limit });
     session.rates.given(JSON.stringify(reply).length);
     session.line.reply(id, reply);

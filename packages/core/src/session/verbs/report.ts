@@ -1,5 +1,6 @@
 import type { ReportRequest } from '@nine-bells/wire';
 import { authorOf } from '../../model/author.js';
+import { checkNamed } from '../namedMessage.js';
 import { placeOf } from '../replies.js';
 import type { ChannelVerb } from '../verb.js';
 
@@ -8,10 +9,13 @@ export const report: ChannelVerb<ReportRequest> = {
   act: 'read',
   cost: 10,
   rate: 'reports',
-  handle(session, request) {
+  handle(session, request, { match }) {
     const { channel, cursor, reason } = request;
-    const by = authorOf(session.who);
-    session.host.reports.report({ channel, place: placeOf(cursor), by, reason }).then(
+    const [by, place] = [authorOf(session.who), placeOf(cursor)];
+    const reported = checkNamed(session, match, place).then(() =>
+      session.host.reports.report({ channel, place, by, reason }),
+    );
+    reported.then(
       (id) => session.line.reply(request.id, { report: id }),
       (error: unknown) => session.line.failed(error, request),
     );
