@@ -105,6 +105,30 @@ describe('silencing a user', () => {
     expect(() => engine.moderation.endSilence(action.id, operator)).toThrow('no silence of this id is in force');
   });
 
+  it.each([
+    ['a longer silence', 3_600_000, 60_000],
+    ['a shorter one', 60_000, 3_600_000],
+  ])('replaces %s of the user there, also after a restart', async (_, before, forMs) => {
+    const { settle, engine, clock, restarted } = setUp();
+    const silence = async (wish: object) => {
+      const [{ action }] = await Promise.all([
+        engine.moderation.silence({ user: 'ines', ...wish }, operator),
+        settle(),
+      ]);
+      await clock.run(1);
+      return action.id;
+    };
+    const other = await silence({ channel: open, forMs: before });
+    await silence({ channel: hearing, forMs: before });
+    const last = await silence({ channel: hearing, forMs });
+    const again = restarted();
+    await again.moderation.ready();
+    for (const { moderation } of [engine, again])
+      expect(moderation.silences.map(({ id }) => id)).toEqual([last, other]);
+    await clock.run(Math.min(before, forMs) + 1);
+    expect(engine.moderation.silences.map(({ id }) => id)).toEqual([forMs < before ? other : last]);
+  });
+
   it('is for those who may moderate', async () => {
     const { welcomed, settle } = setUp();
     const ines = await welcomed('ines', chat);

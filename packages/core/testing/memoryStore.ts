@@ -576,9 +576,12 @@ export class MemoryStore extends MemoryPending implements Store {
 
   async inForce(atMs: number): Promise<InForce> {
     const lifted = new Set(
-      this.#moderation.flatMap((each) =>
-        each.type === 'unban' ? [each.ban] : each.type === 'end-silence' ? [each.silence] : [],
-      ),
+      this.#moderation.flatMap((each, index) => {
+        if (each.type === 'unban') return [each.ban];
+        if (each.type === 'end-silence') return [each.silence];
+        if (!isActiveBan(each) && each.type !== 'silence') return [];
+        return this.#moderation.slice(0, index).flatMap((earlier) => (replaces(each, earlier) ? [earlier.id] : []));
+      }),
     );
     return {
       bans: this.#moderation
@@ -951,4 +954,11 @@ function fitting(slice: LogSlice, { filters }: ReadLimit, isForward: boolean): L
 
 function revokes({ type, user, atMs }: ModerationAction, author: string | undefined, issuedAtMs: number): boolean {
   return (type === 'sign-out' || type === 'revoke-tokens') && user === author && issuedAtMs < atMs;
+}
+
+/** Whether a ban or silence takes the place of an earlier one. */
+function replaces(action: ModerationAction, earlier: ModerationAction): boolean {
+  const scopeOf = ({ type, user, ...more }: ModerationAction): string =>
+    JSON.stringify([type, user, 'address' in more && more.address, 'channel' in more && more.channel]);
+  return scopeOf(action) === scopeOf(earlier);
 }

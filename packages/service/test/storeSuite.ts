@@ -10,6 +10,7 @@ import {
   type ErasedRecord,
   LoggedMessage,
   type LogSlice,
+  type ModerationAction,
   type PendingDraft,
   type PendingWish,
   type QueuedEvent,
@@ -1242,6 +1243,22 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       ]);
     });
 
+    it.each([
+      ['ban of a user', { type: 'ban', user: 'pia', channel: chat }, { type: 'ban', user: 'pia' }],
+      ['ban of an address', { type: 'ban', address: '192.0.2.0/24' }, { type: 'ban', address: '192.0.2.1' }],
+      ['removal', { type: 'remove', user: 'pia', channel: chat }, { type: 'ban', user: 'pia', channel: chat }],
+      ['silence', { type: 'silence', user: 'pia', channel: chat }, { type: 'silence', user: 'jory', channel: chat }],
+    ])('has the last %s in force of those about the same', async (_, same, another) => {
+      const by = { kind: 'service', id: 'i' };
+      const take = (id: string, what: object, atMs: number) =>
+        store.take({ id, by, atMs, untilMs: 1_000, ...what } as unknown as ModerationAction);
+      await take('a1', same, 1);
+      await take('a2', another, 2);
+      await take('a3', same, 3);
+      const { bans, silences } = await store.inForce(50);
+      expect([...bans, ...silences].map(({ id }) => id).sort()).toEqual(['a2', 'a3']);
+    });
+
     it('knows silences apart from bans, until they end', async () => {
       const by = { kind: 'service', id: 'i' } as const;
       const silence = { type: 'silence', id: 's1', user: 'pia', channel: chat, by, atMs: 1, untilMs: 100 } as const;
@@ -1419,7 +1436,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         [2, 500],
         [3, undefined],
       ] as const)
-        await store.take({ type: 'ban', id: `b${n}`, user: 'ines', by, atMs: n, ...(untilMs && { untilMs }) });
+        await store.take({ type: 'ban', id: `b${n}`, user: `ines-${n}`, by, atMs: n, ...(untilMs && { untilMs }) });
       await store.take({ type: 'unban', id: 'u3', ban: 'b3', by, atMs: 60 });
       await store.notify([10, 200].map((atMs) => ({ id: `n${atMs}`, user: 'pia', title: 'x', atMs })));
       await store.meet([

@@ -84,8 +84,8 @@ export interface YamlBounds {
 const forFiles: YamlBounds = { chars: Number.POSITIVE_INFINITY, values: 100_000 };
 /** Bounds of a text that a service takes from others: reading it takes less than a tenth of a second. */
 export const forOthers: YamlBounds = { chars: 32_768, values: 10_000 };
-/** Maximum number of levels of a document. */
-const maxDepth = 100;
+/** Maximum number of levels of a document. Each takes up to two steps of a path: a pair, and its value. */
+const maxLevels = 100;
 
 /** Reads a YAML text with `reader`. The value is there only if nothing at all was wrong. */
 export function readYaml<T>(
@@ -113,8 +113,8 @@ export function readYaml<T>(
   let nodes = 0;
   visit(document, (_, node, path) => {
     nodes += 1;
-    if (nodes > most.values || path.length > maxDepth) {
-      const bound = nodes > most.values ? `${most.values} values` : `${maxDepth} levels`;
+    if (nodes > most.values || path.length > 2 * maxLevels) {
+      const bound = nodes > most.values ? `${most.values} values` : `${maxLevels} levels`;
       add(0, '', `the document has more than ${bound}, counting what aliases stand for`);
       return visit.BREAK;
     }

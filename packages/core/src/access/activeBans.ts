@@ -133,8 +133,14 @@ export class ActiveBans {
     return latest;
   }
 
+  /** Adds a silence. It replaces an earlier one of the user in the same channel, or everywhere. */
   #silence(silence: Silence): void {
     const all = this.#silences.get(silence.user) ?? new Map<string, Silence>();
+    for (const each of all.values()) {
+      if (each.channel !== silence.channel || each.id === silence.id) continue;
+      if (each.atMs > silence.atMs) return;
+      all.delete(each.id);
+    }
     this.#silences.set(silence.user, all.set(silence.id, silence));
   }
 
@@ -147,10 +153,16 @@ export class ActiveBans {
     return untilMs === undefined || untilMs > this.#clock.settled();
   }
 
+  /** Adds a ban. It replaces an earlier one of the same kind and channel, of the user or address. */
   #add(action: ActiveBan): void {
     if (this.#byId.has(action.id)) return;
-    this.#byId.set(action.id, action);
     const [index, key] = this.#place(action);
+    for (const each of index.get(key) ?? []) {
+      if (each.type !== action.type || each.channel !== action.channel) continue;
+      if (each.atMs > action.atMs) return;
+      this.#remove(each.id);
+    }
+    this.#byId.set(action.id, action);
     index.set(key, [...(index.get(key) ?? []), action]);
     if (index === this.#byAddress) this.#addressesChanged();
   }

@@ -12,7 +12,7 @@ import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
 import { type AuditRow, type BanRow, type CutoffRow, rowsOf } from './models.js';
-import { type Columns, type Dialect, insertOf, listOf } from './statements.js';
+import { type Columns, type Dialect, insertOf, listOf, tableOf } from './statements.js';
 
 const banColumns: Columns<BanRow> = {
   id: 'TEXT',
@@ -90,13 +90,24 @@ export function effectOf(
 ): readonly string[] {
   const queued = events.length === 0 ? [] : [insertDeliveries(events, dialect)];
   if (isActiveBan(action) || action.type === 'silence')
-    return [insertOf('bans', banColumns, [banRowOf(action)], dialect), ...queued];
+    return [endReplaced(action, dialect), insertOf('bans', banColumns, [banRowOf(action)], dialect), ...queued];
   if (action.type === 'unban' || action.type === 'end-silence') {
     const ended = listOf(['TEXT'], [[action.type === 'unban' ? action.ban : action.silence]], dialect);
     return [`UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${ended}`, ...queued];
   }
   if (action.type === 'remove') return queued;
   return [cutOff([[action.user, action.atMs]], dialect), ...queued];
+}
+
+/** Ends an earlier ban or silence that a new one replaces: one of the same kind and channel, of the user or address. */
+function endReplaced({ type, user, channel, atMs, ...action }: ActiveBan | Silence, dialect: Dialect): string {
+  const address = 'address' in action ? action.address : undefined;
+  const same = ['did', 'user_id', 'address', 'channel'].map(
+    (column, index) => `COALESCE(b.${column}, '') = each.value->>${index}`,
+  );
+  return `UPDATE bans SET lifted_at_ms = ${atMs} WHERE id IN (
+    SELECT b.id FROM bans b CROSS JOIN ${tableOf([[type, user ?? '', address ?? '', channel ?? '']], dialect)}
+    WHERE b.lifted_at_ms IS NULL AND b.at_ms <= ${atMs} AND ${same.join(' AND ')})`;
 }
 
 /** Revokes tokens of users issued before a time, in milliseconds since the epoch. Idempotent. */
