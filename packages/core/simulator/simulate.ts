@@ -7,7 +7,7 @@ import { checkSearch } from './checkSearch.js';
 import { checkThreads } from './checkThreads.js';
 import { FaultyRelay, SlowStore, Truth } from './faultyPorts.js';
 import { HostileClient } from './hostileClient.js';
-import { Random, randomIds } from './random.js';
+import { mac, Random, randomIds } from './random.js';
 import { checkReactions } from './reactionView.js';
 import { RestorableRecords } from './restorableRecords.js';
 import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.js';
@@ -491,11 +491,4 @@ export function checkChanges(client: SimulatedClient, truth: Truth, restarted: b
 
 export function changedBy(client: SimulatedClient, truth: Truth): number {
   return client.changes.reduce((sum, { channel, mark }) => sum + truth.changesWith(channel, mark), 0);
-}
-
-/** Not a MAC: here nobody forges. */
-export function mac(text: string): string {
-  let hash = 0;
-  for (const letter of text) hash = (Math.imul(hash, 31) + (letter.codePointAt(0) as number)) >>> 0;
-  return `mac${hash.toString(36)}`.padEnd(32, '0');
 }

@@ -11,7 +11,7 @@ import {
 } from '@nine-bells/core';
 import { MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, channelName, type Member } from '@nine-bells/wire';
-import { Random, randomIds } from './random.js';
+import { mac, Random, randomIds } from './random.js';
 import { VirtualClock } from './virtualClock.js';
 
 export interface PresenceOptions {
@@ -232,10 +232,4 @@ export async function simulatePresence(
 /** Most clients were told in the same frame: those share what was read from it. */
 function alike(a: Member | undefined, b: Member | undefined): boolean {
   return a === b || JSON.stringify(a) === JSON.stringify(b);
-}
-
-function mac(text: string): string {
-  let hash = 7;
-  for (let i = 0; i < text.length; i++) hash = (Math.imul(hash, 33) ^ text.charCodeAt(i)) >>> 0;
-  return hash.toString(36).padEnd(32, 'x');
 }

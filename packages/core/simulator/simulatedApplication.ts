@@ -1,6 +1,6 @@
 import { type CallAsker, type CallRule, defaultCall } from '@nine-bells/core';
 import type { Truth } from './faultyPorts.js';
-import type { Random } from './random.js';
+import { mac, type Random } from './random.js';
 import type { VirtualClock } from './virtualClock.js';
 
 /** A call about a kept channel, with whose answer a message is published there. */
@@ -60,7 +60,7 @@ export class SimulatedApplication {
 export function checkCalls(user: string, made: readonly SimulatedCall[], truth: Truth): void {
   for (const { channel, key, answered } of made) {
     if (!answered) throw new Error(`${user}: the call ${key} was never answered`);
-    const count = truth.withKey(channel, `${user}:${key}:0`);
+    const count = truth.withKey(channel, `${mac(JSON.stringify(['turn', channel, user, key]))}:0`);
     if (count !== 1) throw new Error(`${user}: what came with the answer to ${key} was published ${count} times`);
   }
 }

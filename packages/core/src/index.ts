@@ -26,6 +26,7 @@ export * from './intakes/shapeArrival.js';
 export { type AddressRange, canonicalAddress, isWithin, readRange, unitOf } from './lib/addresses.js';
 export { Backlog } from './lib/backlog.js';
 export { BoundedMap } from './lib/boundedMap.js';
+export { UnusableAnswer } from './lib/breaker.js';
 export { isJsonPointer, valueAt } from './lib/jsonPointer.js';
 export { SettledTime } from './lib/settledTime.js';
 export * from './lib/text.js';

@@ -1,7 +1,7 @@
 import { refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import type { Call, CallAnswer, CallRule } from '../src/index.js';
-import { defaultCall } from '../src/index.js';
+import { defaultCall, UnusableAnswer } from '../src/index.js';
 import { type Client, harness, rules } from './harness.js';
 
 type Answerer = (call: Call) => CallAnswer | Promise<CallAnswer>;
@@ -94,6 +94,24 @@ describe('a call', () => {
     expect(calls).toHaveLength(2);
   });
 
+  it.each([
+    ['of another user', ['ann', 'lee k1', '3'], ['ann lee', 'k1', '3']],
+    ['about another channel', ['ann', 'k1', '3'], ['ann', 'k1', '4']],
+    ['with another long key', ['ann', `1${'x'.repeat(127)}`, '3'], ['ann', `2${'x'.repeat(127)}`, '3']],
+  ])('is not taken for one %s', async (_, ...made) => {
+    const { ask, welcomed, memory } = service(({ data, channel = '' }) => ({
+      data,
+      publish: [{ message: { channel: channel as never, data } }],
+    }));
+    for (const [n, [user, key, race]] of made.entries()) {
+      const channel = `race/${race}/chat`;
+      const client = await welcomed(`${user}!skipper`);
+      expect(await ask(client, { channel, key, data: n })).toMatchObject({ data: n });
+      const { messages } = await memory.before(channel as never, undefined, { messages: 1, bytes: 1_000 });
+      expect(messages.map(({ message: { data } }) => data)).toEqual([n]);
+    }
+  });
+
   it('does not hold up what the client does meanwhile', async () => {
     const { ask, skipper } = service(() => new Promise(() => {}));
     const tomas = await skipper();
@@ -144,6 +162,16 @@ describe('a call', () => {
     const { ask, welcomed, calls } = service(() => ({ data: 1 }));
     expect((await ask(await welcomed(token), request)).problem?.code).toBe(code);
     expect(calls).toEqual([]);
+  });
+
+  it('is asked of an application that fails on the data of one user', async () => {
+    const { calls, ask, skipper, welcomed } = service(({ who }) => {
+      if (who.user === 'tomas') throw new UnusableAnswer('it answered with status 500');
+      return { data: 1 };
+    });
+    const [tomas, pia] = [await skipper(), await welcomed('pia!skipper')];
+    for (let n = 0; n < 8; n++) expect((await ask(tomas)).problem?.code).toBe('call-failed');
+    expect([await ask(pia), calls.length]).toMatchObject([{ data: 1 }, 9]);
   });
 
   it('is refused to a banned user, and above its rate', async () => {

@@ -97,7 +97,8 @@ export class Questions {
 
   #ask({ ask: url }: AskRule, question: Question): Answered | Promise<Answered> {
     const { clock } = this.#host;
-    const key = `${this.#personOf(question.who)} ${question.act} ${question.channel ?? question.whom} ${entryOf(question)}${url}`;
+    const { act, channel = question.whom } = question;
+    const key = JSON.stringify([this.#personOf(question.who), act, channel, entryOf(question), url]);
     const known = this.#remembered.get(key);
     if (known !== undefined && known.untilMs > clock.now()) return known.answered;
     let underWay = this.#underWay.get(key);
@@ -127,7 +128,7 @@ export class Questions {
       if (forMs > 0) this.#remember(key, answered, clock.now() + forMs);
       return answered;
     } catch (error) {
-      breaker.failed(clock.monotonic());
+      breaker.threw(error, clock.monotonic());
       report(error, { what: 'the application could not be asked', url, act: question.act });
       return { verdict: 'failed', found: `failed: ${messageOf(error)}`, retryAfterMs: againMs };
     }
@@ -199,8 +200,8 @@ function factsOf(who: Identity): string {
 
 /** The entry of a board, the call or the message that a question is about: each is asked about by itself. */
 function entryOf({ act, parameters, call, message }: Question): string {
-  if (message !== undefined) return `${message.cursor} `;
-  return act === 'set' ? `${parameters.entry} ` : call === undefined ? '' : `${call} `;
+  if (message !== undefined) return message.cursor;
+  return act === 'set' ? (parameters.entry ?? '') : (call ?? '');
 }
 
 function seconds(ms: number): string {

@@ -12,13 +12,14 @@ import {
 } from '@nine-bells/wire';
 import type { Access, Explanation, Visitor } from '../access/access.js';
 import { BoundedMap } from '../lib/boundedMap.js';
-import { Breaker } from '../lib/breaker.js';
+import { Breaker, UnusableAnswer } from '../lib/breaker.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
 import type { Parameters } from '../model/access.js';
 import type { Call, CallAnswer, CallPublication, CallRule } from '../model/call.js';
 import { matchPattern, type Pattern, parametersOf, parsePattern } from '../model/pattern.js';
 import type { CallAsker } from '../ports/callAsker.js';
 import type { Clock } from '../ports/clock.js';
+import type { Hmac } from '../ports/hmac.js';
 import type { Ids } from '../ports/ids.js';
 import type { Report } from '../ports/report.js';
 import { accessRuleFault } from '../rules/accessRule.js';
@@ -59,6 +60,7 @@ export interface CallOrigin {
 }
 
 export interface CallsHost {
+  readonly hmac: Pick<Hmac, 'digest'>;
   readonly clock: Clock;
   readonly ids: Ids;
   readonly report: Report;
@@ -216,7 +218,7 @@ export class Calls {
       data: wish.data ?? null,
     };
     if (wish.key === undefined) return this.#ask(known, call);
-    const key = `${wish.name} ${who.user} ${wish.key}`;
+    const key = keyOf(call);
     // Other instances are asked only about what may have been made before.
     if (wish.again && this.#answers.get(key) === undefined) {
       const elsewhere = await this.#host.answeredElsewhere?.(key, elsewhereMs).catch(() => undefined);
@@ -261,11 +263,11 @@ export class Calls {
       const answer = await this.#inTime(this.#askOnce(answerer, rule, call), withinMs);
       const bytes = JSON.stringify(answer.data ?? null).length;
       if (bytes > rule.answerBytes)
-        throw new Error(`its data has ${bytes} characters, at most ${rule.answerBytes} are allowed`);
+        throw new UnusableAnswer(`its data has ${bytes} characters, at most ${rule.answerBytes} are allowed`);
       breaker?.succeeded();
       return answer;
     } catch (error) {
-      breaker?.failed(clock.monotonic());
+      breaker?.threw(error, clock.monotonic());
       report(error, { what: 'a call', call: name, url: typeof answerer === 'string' ? answerer : undefined });
       throw refusal('call-failed', 'the application gave no answer that can be used', { retryAfterMs: againMs });
     }
@@ -289,7 +291,7 @@ export class Calls {
     const done = publications.map((each, index) =>
       this.#host.publish(each, {
         owner: `call:${name}`,
-        key: call.key === undefined ? undefined : `${call.who.user}:${call.key}:${index}`.slice(-128),
+        key: call.key === undefined ? undefined : `${this.#host.hmac.digest(keyOf(call))}:${index}`,
         caller: call,
       }),
     );
@@ -347,4 +349,9 @@ function faultOf({ rule, publishes }: Known, call: Call, publication: CallPublic
   if ('entry' in inChannel) return entryNameFault(inChannel.entry);
   const type = 'type' in inChannel ? inChannel.type : undefined;
   return type === undefined || messageTypePattern.test(type) ? undefined : `${JSON.stringify(type)} is no type`;
+}
+
+/** What tells calls apart that have keys: the name, the channel, the user, and the key itself. */
+function keyOf({ name, channel, who, key }: Call): string {
+  return JSON.stringify([name, channel ?? null, who.user, key]);
 }

@@ -451,6 +451,7 @@ export class Engine {
       {
         ...base,
         access,
+        hmac: ports.hmac,
         asker: ports.callAsker,
         publish: publishedWithCall(this, channelRules, publisher),
         answeredElsewhere: relay.others && ((key, withinMs) => this.#answeredElsewhere(key, withinMs)),

@@ -4,6 +4,9 @@ const failuresToOpen = 5;
 const firstMs = 5_000;
 const maxMs = 60_000;
 
+/** An answer that cannot be used. It comes from an application that is there. */
+export class UnusableAnswer extends Error {}
+
 /**
  * Keeps a dead application from holding up the service: after some failures in a row it is left alone for a while, then
  * one question is let through to see whether it is back. Each time it is not, it is left alone for longer.
@@ -34,6 +37,15 @@ export class Breaker {
     this.#waitMs = firstMs;
     this.#openUntilMs = undefined;
     this.#probing = false;
+  }
+
+  /**
+   * Notes that a call threw an error. An answer that cannot be used is no failure here: it may be due to the data of one user, and
+   * others are not refused for that.
+   */
+  threw(error: unknown, nowMs: number): void {
+    if (error instanceof UnusableAnswer) this.succeeded();
+    else this.failed(nowMs);
   }
 
   failed(nowMs: number): void {

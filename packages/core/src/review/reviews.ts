@@ -1,5 +1,5 @@
 import { type Json, type Place, refusal } from '@nine-bells/wire';
-import { Breaker } from '../lib/breaker.js';
+import { Breaker, UnusableAnswer } from '../lib/breaker.js';
 import { authorOf } from '../model/author.js';
 import type { Counters } from '../model/counters.js';
 import { type KnownUnderKey, pendingProblem } from '../model/pending.js';
@@ -133,14 +133,15 @@ export class Reviews {
       try {
         if (reviewer === undefined) throw new Error('there is no application to ask');
         const answer = await this.#within(reviewer.review(url, question, withinMs), withinMs);
-        if (answer.hold && !mayHold) throw new Error(`${url} holds a message of a channel whose logbook is not kept`);
+        if (answer.hold && !mayHold)
+          throw new UnusableAnswer(`${url} holds a message of a channel whose logbook is not kept`);
         breaker.succeeded();
         counters.reviews[saidOf(answer)] += 1;
         if (answer.allow || answer.hold) return answer;
         throw refusal('review-refused', answer.reason ?? 'no reason was given');
       } catch (error) {
         if (isRefusal(error)) throw error;
-        breaker.failed(clock.monotonic());
+        breaker.threw(error, clock.monotonic());
         report(error, { what: 'a message could not be reviewed', url });
         retryAfterMs = againMs;
       }

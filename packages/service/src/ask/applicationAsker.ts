@@ -1,10 +1,20 @@
-import type { Answer, Asker, MessageFacts, Question, ReviewAnswer, Reviewer, ReviewQuestion } from '@nine-bells/core';
+import {
+  type Answer,
+  type Asker,
+  type MessageFacts,
+  type Question,
+  type ReviewAnswer,
+  type Reviewer,
+  type ReviewQuestion,
+  UnusableAnswer,
+} from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
 import { Webhook } from 'standardwebhooks';
 import { readBody } from '../http/body.js';
 import { IsWords } from '../http/publishDto.js';
 import { systemIds } from '../system/ids.js';
+import { checkStatus, usable } from './usableAnswer.js';
 
 /** Most bytes of an answer, and of the member data in it. */
 const answerBytes = 65_536;
@@ -63,11 +73,13 @@ export class ApplicationAsker implements Asker, Reviewer {
   }
 
   async ask(url: string, question: Question): Promise<Answer> {
-    return answerOf(await this.#post(url, 'access.ask', dataOf(question), this.#withinMs), url);
+    const text = await this.#post(url, 'access.ask', dataOf(question), this.#withinMs);
+    return usable(() => answerOf(text, url));
   }
 
   async review(url: string, question: ReviewQuestion, withinMs: number): Promise<ReviewAnswer> {
-    return reviewAnswerOf(await this.#post(url, 'message.review', reviewDataOf(question), withinMs), url);
+    const text = await this.#post(url, 'message.review', reviewDataOf(question), withinMs);
+    return usable(() => reviewAnswerOf(text, url));
   }
 
   async #post(url: string, type: string, data: object, withinMs: number): Promise<string> {
@@ -91,7 +103,7 @@ export class ApplicationAsker implements Asker, Reviewer {
       throw new Error(`${url} cannot be reached: ${(error.cause as Error | undefined)?.message ?? error.message}`);
     });
     const text = await textOf(response);
-    if (response.status !== 200) throw new Error(`${url} answered with status ${response.status}, not 200`);
+    checkStatus(response.status, url);
     return text;
   }
 }
@@ -156,7 +168,7 @@ async function textOf(response: Response): Promise<string> {
   let bytes = 0;
   for await (const chunk of response.body ?? []) {
     bytes += (chunk as Uint8Array).length;
-    if (bytes > answerBytes) throw new Error(`the answer is longer than ${answerBytes} bytes`);
+    if (bytes > answerBytes) throw new UnusableAnswer(`the answer is longer than ${answerBytes} bytes`);
     text += decoder.decode(chunk as Uint8Array, { stream: true });
   }
   return text + decoder.decode();

@@ -1,10 +1,18 @@
-import type { Call, CallAnswer, CallAsker, CallPublication, CallRule } from '@nine-bells/core';
+import {
+  type Call,
+  type CallAnswer,
+  type CallAsker,
+  type CallPublication,
+  type CallRule,
+  UnusableAnswer,
+} from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsArray, IsOptional, IsString, Matches, ValidateNested } from 'class-validator';
 import { Pool } from 'undici';
 import { type Dto, readBody } from '../http/body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from '../http/publishDto.js';
 import { signaturesOf } from '../webhooks/verify.js';
+import { checkStatus, usable } from './usableAnswer.js';
 
 /** What an answer may have beside its data, in bytes: publications. */
 const besideBytes = 262_144;
@@ -142,9 +150,12 @@ export class ApplicationCaller implements CallAsker {
     const response = await pool.request({ path, method: 'POST', ...this.requestFor(call) });
     // An answer that comes byte by byte is not waited for any longer than one that does not come.
     const late = setTimeout(() => response.body.destroy(new Error('the answer does not end in time')), rule.withinMs);
-    const text = await response.body.text().finally(() => clearTimeout(late));
-    if (response.statusCode !== 200) throw new Error(`${url} answered with status ${response.statusCode}, not 200`);
-    return answerOf(text, url);
+    const reading = response.body.text().finally(() => clearTimeout(late));
+    const text = await reading.catch((error: Error & { code?: string }) => {
+      throw error.code === 'UND_ERR_RES_EXCEEDED_MAX_SIZE' ? new UnusableAnswer(error.message) : error;
+    });
+    checkStatus(response.statusCode, url);
+    return usable(() => answerOf(text, url));
   }
 
   /** What is sent of a call, signed at this time. */
