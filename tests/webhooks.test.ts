@@ -399,7 +399,7 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
   });
 
   it('is registered with a key, for what the key may read and for public addresses only, until the key ends', async () => {
-    const { receiver, started, say } = await withHook();
+    const { started, say } = await withHook();
     const make = (rights: string[]) => started.backend.makeKey({ name: rights.join(), rights });
     const hooksOnly = await make(['hooks', 'read:race/:race/signals']);
     const app = new Backend(started.url, { key: hooksOnly.key });
@@ -415,20 +415,15 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
     expect(await refused({ name: 'bureau' })).toMatch(/not-allowed.*configuration/);
     expect(await refused({ name: 'A' })).toMatch(/bad-value \/name/);
     expect(await refused({ secrets: ['short'] })).toMatch(/bad-value \/secrets/);
-    for (const host of ['127.0.0.1', '10.1.2.3', '[::1]', '169.254.1.1', '[::ffff:127.0.0.1]', '0x7f.1'])
+    for (const host of ['127.0.0.1', '10.1.2.3', '[::1]', '169.254.1.1', '[::ffff:127.0.0.1]', '0x7f.1', 'localhost'])
       expect(await refused({ url: `http://${host}:80/` }), host).toMatch(/not-allowed \/url.*not a public address/);
     const without = await make(['read', 'publish']);
     expect(await refused({}, new Backend(started.url, { key: without.key }))).toMatch(/not-allowed.*right `hooks`/);
 
-    const added = await app.addHook({ ...signals, url: `http://localhost:${new URL(receiver.url).port}/` });
+    const added = await app.addHook(signals);
     expect(added.secrets).toEqual([expect.stringMatching(/^whsec_/)]);
     expect(JSON.stringify(await app.hooks().catch(() => started.backend.hooks()))).not.toContain('whsec_');
-    const { id } = await say(1);
-    const tried = await until(async () => {
-      const found = await started.backend.delivery(`mine_${id}`);
-      return found.problem !== undefined && found;
-    });
-    expect(tried.problem).toMatch(/127\.0\.0\.1 is not a public address|::1 is not a public address/);
+    await say(1);
     await started.backend.revokeKey(hooksOnly.id);
     const after = await say(2);
     await until(async () => (await started.backend.delivery(`bureau_${after.id}`)).state === 'delivered');
