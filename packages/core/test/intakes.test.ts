@@ -1,6 +1,7 @@
+import type { MemoryStore } from '@nine-bells/core/testing';
 import { refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ArrivalDraft, Intake, IntakeFunction, Route } from '../src/index.js';
+import { type ArrivalDraft, defaultHook, type Intake, type IntakeFunction, type Route } from '../src/index.js';
 import { harness, rules, storeWith } from './harness.js';
 
 const nothing = { messages: [], notices: [], entries: [] };
@@ -152,6 +153,22 @@ describe('an intake', () => {
     await engine.intakes.again((await memory.arrival(id)) as never);
     expect(await settled(id)).toMatchObject({ state: 'done', tries: 2 });
     expect(await chat('weather/x')).toMatchObject([{ data: 'hello' }]);
+  });
+
+  it.each(['tidyIntake', 'tidyHook'] as const)('goes on to forget while there is more: %s', async (method) => {
+    let left = 38_000;
+    const portion = async () => {
+      const some = Math.min(left, 2_000);
+      left -= some;
+      return some;
+    };
+    const tidyHook = async () => ({ gaveUp: 0, forgot: await portion() });
+    const store = (memory: MemoryStore) => storeWith(memory, { [method]: method === 'tidyHook' ? tidyHook : portion });
+    const intake: Intake = { name: 'buoy', body: 'json', drop: [], keepMs: 60_000, routes: [] };
+    const hook = { ...defaultHook, name: 'bureau', url: 'https://bureau.example/' };
+    const { clock } = harness({ intakes: [intake], hooks: [hook] }, store, { rules });
+    await clock.run(11_000);
+    expect(left).toBe(0);
   });
 
   it('forgets what ended long ago', async () => {

@@ -1,4 +1,5 @@
 import { type ChannelName, type Json, refusal } from '@nine-bells/wire';
+import { inPortions } from '../lib/portions.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Copy, Hook, HookEvent, HookFigures, HookState, QueuedEvent } from '../model/hook.js';
 import type { HookWord } from '../model/instance.js';
@@ -428,21 +429,34 @@ export class Hooks {
   }
 
   async #tidy(): Promise<void> {
-    const { store, clock, report, relay } = this.#host;
-    for (const hook of this.#all.values()) {
-      const nowMs = clock.settled();
-      try {
-        // One of the instances does it: the one that sends, or of a feed, the first to say so.
-        const isOwn = this.#isAlone || this.#held.has(hook.name);
-        if (!isOwn && hook.leaseMs === undefined) continue;
-        if (!isOwn && !(await relay.others?.claim(`tidy ${hook.name}`, tidyMs - 1_000))) continue;
-        const { gaveUp } = await store.tidyHook(hook.name, nowMs, nowMs - hook.giveUpMs, nowMs - hook.keepMs);
-        const counts = this.#counts.get(hook.name);
-        if (counts !== undefined) counts.dead += gaveUp;
-        if (gaveUp > 0) void this.#held.get(hook.name)?.readHeldUp();
-      } catch (error) {
-        report(error, { what: 'ended deliveries could not be forgotten', hook: hook.name });
-      }
-    }
+    const { clock, report } = this.#host;
+    const failed = (error: unknown, { name }: Hook): void =>
+      report(error, { what: 'ended deliveries could not be forgotten', hook: name });
+    const own: Hook[] = [];
+    for (const hook of this.#all.values())
+      if (await this.#tidies(hook).catch((error: unknown) => failed(error, hook))) own.push(hook);
+    await inPortions(own, { clock, isOver: () => this.#isStopped }, (hook) =>
+      this.#tidyHook(hook).catch((error: unknown) => {
+        failed(error, hook);
+        return 0;
+      }),
+    );
+  }
+
+  /** Whether this instance tidies up behind a hook: it sends to it, or of a feed, it was the first to say so. */
+  async #tidies({ name, leaseMs }: Hook): Promise<boolean> {
+    if (this.#isAlone || this.#held.has(name)) return true;
+    return leaseMs !== undefined && (await this.#host.relay.others?.claim(`tidy ${name}`, tidyMs - 1_000)) === true;
+  }
+
+  /** Gives up and forgets a portion of a hook's deliveries. Returns how many. */
+  async #tidyHook({ name, giveUpMs, keepMs }: Hook): Promise<number> {
+    const { store, clock } = this.#host;
+    const nowMs = clock.settled();
+    const { gaveUp, forgot } = await store.tidyHook(name, nowMs, nowMs - giveUpMs, nowMs - keepMs);
+    const counts = this.#counts.get(name);
+    if (counts !== undefined) counts.dead += gaveUp;
+    if (gaveUp > 0) void this.#held.get(name)?.readHeldUp();
+    return gaveUp + forgot;
   }
 }

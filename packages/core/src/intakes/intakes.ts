@@ -1,5 +1,6 @@
 import { defined, type Json, type ProblemError as Problem, ProblemError, type Published } from '@nine-bells/wire';
 import { backOffMs, chanceOf } from '../lib/backOff.js';
+import { inPortions } from '../lib/portions.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type {
   Arrival,
@@ -277,10 +278,12 @@ export class Intakes {
 
   async #tidy(): Promise<void> {
     const { store, clock, report } = this.#host;
-    for (const { name, keepMs } of this.#all.values())
-      await store
-        .tidyIntake(name, clock.settled() - keepMs)
-        .catch((error: unknown) => report(error, { what: 'ended arrivals could not be forgotten', intake: name }));
+    await inPortions([...this.#all.values()], { clock, isOver: () => this.#isStopped }, ({ name, keepMs }) =>
+      store.tidyIntake(name, clock.settled() - keepMs).catch((error: unknown) => {
+        report(error, { what: 'ended arrivals could not be forgotten', intake: name });
+        return 0;
+      }),
+    );
   }
 }
 
