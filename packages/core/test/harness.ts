@@ -5,6 +5,7 @@ import {
   type Asker,
   type Batch,
   type ChannelRule,
+  type Clock,
   type Connection,
   type Encoding,
   Engine,
@@ -105,6 +106,8 @@ export interface HarnessMore {
   readonly asker?: Asker;
   readonly unreached?: (entry: InboxEntry) => void;
   readonly ports?: Partial<EnginePorts>;
+  /** The clock of engines, made of that of the harness. */
+  readonly clock?: (clock: VirtualClock) => Clock;
 }
 
 /**
@@ -129,7 +132,7 @@ export function harness(
   const make = (): Engine =>
     new Engine(
       {
-        clock,
+        clock: more.clock?.(clock) ?? clock,
         ids,
         relay: new SoloRelay(clock, ids),
         store: store?.(memory) ?? memory,

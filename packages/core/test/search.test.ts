@@ -1,7 +1,8 @@
 import { channelName, type SearchHit } from '@nine-bells/wire';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { type ChannelRule, queryOf, searchedText, wordsIn } from '../src/index.js';
+import type { VirtualClock } from '../simulator/virtualClock.js';
+import { type ChannelRule, type Clock, queryOf, searchedText, wordsIn } from '../src/index.js';
 import { type Client, harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -35,6 +36,9 @@ describe('words', () => {
     ['General recall!', ['general', 'recall']],
     ['Ça va, Éowyn? ½', ['ca', 'va', 'eowyn', '12']],
     ["the umpire's boat-hook", ['the', 'umpire', 's', 'boat', 'hook']],
+    ['Leg_2 at 12:30', ['leg', '2', 'at', '12', '30']],
+    ['x'.repeat(80), ['x'.repeat(64)]],
+    ['é'.repeat(80), ['e'.repeat(64)]],
     ['帆船 race', ['帆', '船', 'race']],
     ['', []],
     ['!?… --', []],
@@ -211,6 +215,28 @@ describe('a search', () => {
     await all.clock.run(20_000);
     const answers = await Promise.all(many);
     expect([answers.filter((each) => each === 1).length, answers.at(-1)]).toEqual([102, 'busy']);
+  });
+
+  it('lets others have a turn after each few milliseconds of ranking', async () => {
+    let [looks, turns] = [0, 0];
+    // Each look at the clock takes a millisecond.
+    const clock = (real: VirtualClock): Clock => ({
+      now: () => real.now(),
+      settled: () => real.settled(),
+      monotonic: () => real.monotonic() + looks++,
+      setTimer: (delayMs, act) => real.setTimer(delayMs, act),
+      endOfTurn: (act) => {
+        turns += 1;
+        real.endOfTurn(act);
+      },
+    });
+    const all: Harness = harness({ pulseMs: 3_600_000 }, undefined, { rules, clock });
+    const mira = await all.welcomed('mira');
+    for (let n = 0; n < 200; n++) await say(all, mira, `petrel ${n}`);
+    await all.clock.run(60_000);
+    const before = turns;
+    expect((await find(all, mira, 'petrel', { limit: 100, in: [chat] })).hits).toHaveLength(100);
+    expect(turns - before).toBeGreaterThan(40);
   });
 
   it('has its rate', async () => {

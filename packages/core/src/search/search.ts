@@ -23,13 +23,13 @@ const defaultHits = 20;
 /** Messages that are ranked, and those that are looked at for their time. */
 const ranked = 300;
 const lookedAt = 5_000;
-/** Messages that are ranked in one turn. */
-const rankedAtOnce = 30;
+/** Messages are ranked for this long in one turn, in milliseconds. Long ones take some milliseconds each. */
+const turnMs = 4;
 /** Searches at a time, of one instance, and those that wait. */
 const atOnce = 2;
 const maxWaiting = 100;
 /** The longest rest after a search, in milliseconds. */
-const maxRestMs = 100;
+const maxRestMs = 1_000;
 /** Channels of one search, and names that are read to find them. */
 const maxChannels = 500;
 const maxNames = 5_000;
@@ -132,8 +132,12 @@ export class Search {
     const { messages, next } = await store.search(lookup);
     const nowMs = clock.now();
     const found: { readonly hit: SearchHit; readonly score: number; readonly atMs: number }[] = [];
-    for (const [index, each] of messages.entries()) {
-      if (index % rankedAtOnce === rankedAtOnce - 1) await new Promise<void>((resolve) => clock.endOfTurn(resolve));
+    let turnFromMs = clock.monotonic();
+    for (const each of messages) {
+      if (clock.monotonic() - turnFromMs >= turnMs) {
+        await new Promise<void>((resolve) => clock.endOfTurn(resolve));
+        turnFromMs = clock.monotonic();
+      }
       const places = this.#host.rules.match(each.channel)?.rule.searched;
       const filters = channels?.get(each.channel);
       const isHidden = filters !== undefined && filterOf(undefined, filters)?.fits(each) === false;
