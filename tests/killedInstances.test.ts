@@ -153,7 +153,8 @@ describe.skipIf(!redisIsThere)('an instance', () => {
     );
     await wait(1_500);
     stopped.command.process.kill('SIGCONT');
-    expect(await refused).toEqual(requests.map(() => 'key-invalid'));
+    // While it has not caught up, it may also say that it cannot take anything just now.
+    expect((await refused).filter((code) => code !== 'busy' && code !== 'key-invalid')).toEqual([]);
     expect((await oona.closed()).code).toBe(closeCodes.tokenEnded);
     const { messages } = await backend.read('race/3/chat', { limit: 100 });
     expect(messages.filter(({ data }) => data === 'late')).toEqual([]);
