@@ -21,11 +21,14 @@ afterEach(async () => {
   for (const each of clean.splice(0).reverse()) await each();
 });
 
-const askSecret = `whsec_${Buffer.alloc(32, 7).toString('base64')}`;
+const [askSecret, nextSecret] = [7, 8].map((byte) => `whsec_${Buffer.alloc(32, byte).toString('base64')}`) as [
+  string,
+  string,
+];
 const configuration = (askUrl = 'http://127.0.0.1:9/may', service = '', protest = '') => `
 service: { name: Test Regatta, port: 0, guests: true, ${service} }
 tokens: { secret: the-secret-of-the-test-regatta-of-32-bytes }
-ask: { secret: ${askSecret}, within: 300ms }
+ask: { secret: [${askSecret}, ${nextSecret}], within: 300ms }
 users: { watch: { any: [{ user: ":user" }, { role: coach }] } }
 channels:
   - { pattern: "race/:race/chat", logbook: kept, allow: { enter: anyone, publish: signed-in } }
@@ -492,7 +495,11 @@ describe('asking the application', () => {
     const pia = await hello(started, 'pia', { enter });
     expect(pia.frames[0].entered[0].problem).toMatchObject({ code: 'not-allowed', detail: 'only stewards on duty' });
     const [first] = asked;
-    const verified = new Webhook(askSecret).verify(first?.body as string, first?.headers as never);
+    // Each of the secrets signs: so the application can change to the next one.
+    const [verified, again] = [askSecret, nextSecret].map((each) =>
+      new Webhook(each).verify(first?.body as string, first?.headers as never),
+    );
+    expect(again).toEqual(verified);
     expect(verified).toEqual({
       type: 'access.ask',
       timestamp: expect.stringMatching(/Z$/),

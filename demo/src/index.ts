@@ -53,7 +53,7 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
   const { port, data, workers } = options;
   const written = readConfiguration(configurationFile, { port, data, workers });
   const log = makeLog({ level: 'warn', readable: true });
-  const office = await startResultsOffice(written.askSecret as string, options.port === undefined ? officePort : 0);
+  const office = await startResultsOffice(written.askSecrets[0] as string, options.port === undefined ? officePort : 0);
   const [secret] = written.hooks[0]?.secrets ?? [];
   const mood = options.quiet ? () => 1 : undefined;
   const bureau = await startResultsBureau(secret as string, options.port === undefined ? bureauPort : 0, mood);

@@ -212,7 +212,8 @@ export class Service implements RunningService {
         clock.now,
       );
       const registry = new HookRegistry(configuration.hooks, keys, new AddressGuard(configuration.hookNetworks));
-      const asking = configuration.askSecret === undefined ? undefined : new ApplicationCaller(configuration.askSecret);
+      const { askSecrets } = configuration;
+      const asking = askSecrets.length === 0 ? undefined : new ApplicationCaller(askSecrets);
       caller = asking;
       sender = new HookSender({
         secretsOf: (hook) => registry.secretsOf(hook),
@@ -229,12 +230,12 @@ export class Service implements RunningService {
           store,
           tokens,
           hmac: secret.hmac(),
-          ...(configuration.askSecret === undefined
+          ...(askSecrets.length === 0
             ? {}
             : {
-                asker: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000),
+                asker: new ApplicationAsker(askSecrets, configuration.engine.askWithinMs ?? 3_000),
                 callAsker: caller as ApplicationCaller,
-                reviewer: new ApplicationAsker(configuration.askSecret, configuration.engine.askWithinMs ?? 3_000),
+                reviewer: new ApplicationAsker(askSecrets, configuration.engine.askWithinMs ?? 3_000),
               }),
           report: reportTo(log),
           hookCaller: sender,

@@ -262,7 +262,7 @@ channels: [{ pattern: a, logbook: kept, keep: { for: 90d, messages: 1000000, byt
 
   it('says who may be asked, who may what to whom, how often, and what tokens call things', () => {
     const secret = `whsec_${Buffer.alloc(32, 7).toString('base64')}`;
-    const { engine, askSecret, tokens, keyRequests, trustedProxies, channels } = parseConfiguration(
+    const { engine, askSecrets, tokens, keyRequests, trustedProxies, channels } = parseConfiguration(
       `
 service: { trustedProxies: [10.0.0.0/8, loopback], limits: { requests: 50/s, failedHellos: 5/10m, keyRequests: 9/s, connectionsPerUser: 3 } }
 tokens: { claims: { user: uid, roles: [realm, roles] } }
@@ -280,8 +280,8 @@ channels:
       askWithinMs: 800,
       users: { notify: { role: 'committee' }, watch: { any: [{ user: ':user' }, 'signed-in'] } },
     });
-    expect([askSecret, keyRequests, trustedProxies]).toEqual([
-      secret,
+    expect([askSecrets, keyRequests, trustedProxies]).toEqual([
+      [secret],
       { count: 9, perMs: 1_000 },
       ['10.0.0.0/8', 'loopback'],
     ]);

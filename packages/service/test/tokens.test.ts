@@ -11,7 +11,7 @@ import { parseConfiguration, signToken } from '../src/index.js';
 import { Tokens } from '../src/tokens/tokens.js';
 
 const configuration = {
-  secret: 'a secret of the regatta, for tests only, long enough',
+  secrets: ['a secret of the regatta, for tests only, long enough'],
   publicKeys: [],
   jwks: undefined,
   issuer: undefined,
@@ -26,7 +26,7 @@ const own = {
 };
 const tokens = new Tokens(configuration, own);
 const bytes = (text: string) => new TextEncoder().encode(text);
-const jwt = (claims: object, key = bytes(configuration.secret), header: object = {}) =>
+const jwt = (claims: object, key = bytes(configuration.secrets[0] as string), header: object = {}) =>
   new SignJWT(claims as never).setProtectedHeader({ alg: 'HS256', ...header }).sign(key);
 const nowS = Math.floor(Date.now() / 1000);
 
@@ -58,7 +58,7 @@ describe('tokens', () => {
     [
       'signed with another algorithm',
       () =>
-        new SignJWT({ sub: 'pia' }).setProtectedHeader({ alg: 'HS512' }).sign(bytes(configuration.secret.repeat(2))),
+        new SignJWT({ sub: 'pia' }).setProtectedHeader({ alg: 'HS512' }).sign(bytes('long enough for HS512'.repeat(4))),
       'token-invalid',
     ],
     ['not a token', () => 'ahoy', 'token-invalid'],
@@ -168,12 +168,22 @@ describe('tokens signed with private keys', () => {
   const sign = (alg: string, key: KeyObject, header: object = {}) =>
     new SignJWT({ sub: 'pia' }).setProtectedHeader({ alg, ...header }).sign(key);
 
+  it('are taken with each of several secrets, and signed with the first', async () => {
+    const [next, last] = ['the next secret of the regatta, long enough', 'the last secret of the regatta, long enough'];
+    const reader = new Tokens({ ...configuration, secrets: [next, last] }, own);
+    for (const each of [next, last])
+      expect(await reader.read(await jwt({ sub: 'pia' }, bytes(each)))).toMatchObject({ user: 'pia' });
+    await expect(reader.read(await jwt({ sub: 'pia' }))).rejects.toMatchObject({ code: 'token-invalid' });
+    const signed = await signToken({ ...configuration, secrets: [next, last] }, { user: 'pia', forMs: 60_000 });
+    expect(await new Tokens({ ...configuration, secrets: [next] }, own).read(signed)).toMatchObject({ user: 'pia' });
+  });
+
   it.each(tokenAlgorithms)('%s are taken with the public key that is configured, and no other', async (algorithm) => {
     const [right, other] = [pair(algorithm), pair(algorithm)];
     const reader = new Tokens(
       {
         ...configuration,
-        secret: undefined,
+        secrets: [],
         publicKeys: [
           { algorithm, key: other.publicKey },
           { algorithm, key: right.publicKey },
@@ -190,7 +200,7 @@ describe('tokens signed with private keys', () => {
   it('are not taken under an algorithm that the key was not configured for', async () => {
     const { publicKey } = pair('RS256');
     const reader = new Tokens(
-      { ...configuration, secret: undefined, publicKeys: [{ algorithm: 'RS256', key: publicKey }] },
+      { ...configuration, secrets: [], publicKeys: [{ algorithm: 'RS256', key: publicKey }] },
       own,
     );
     // The public key, which everybody knows, used as if it were a shared secret.

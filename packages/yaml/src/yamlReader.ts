@@ -412,3 +412,12 @@ function suggestion(found: string, known: readonly string[]): string {
     ? `did you mean ${JSON.stringify(near)}?`
     : `there are ${listed(known)}`;
 }
+
+/** One, or a list. */
+export function oneOrMore<T>(reader: Reader<T>): Reader<readonly T[]> {
+  return (node, at) => {
+    if (isSeq(node)) return listOf(reader, 1)(node, at);
+    const one = reader(node, at);
+    return one === undefined ? undefined : [one];
+  };
+}

@@ -10,10 +10,10 @@ import {
 } from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
-import { Webhook } from 'standardwebhooks';
 import { readBody } from '../http/body.js';
 import { IsWords } from '../http/publishDto.js';
 import { systemIds } from '../system/ids.js';
+import { signaturesOf } from '../webhooks/verify.js';
 import { checkStatus, usable } from './usableAnswer.js';
 
 /** Most bytes of an answer, and of the member data in it. */
@@ -62,13 +62,13 @@ class ReviewAnswerDto {
 
 /** Asks the application over HTTP, with a request signed as Standard Webhooks says. */
 export class ApplicationAsker implements Asker, Reviewer {
-  readonly #webhook: Webhook;
+  readonly #secrets: readonly string[];
   readonly #withinMs: number;
   readonly #ids = systemIds();
 
-  /** @param secret - `whsec_` and 24 to 64 bytes in base64 */
-  constructor(secret: string, withinMs: number) {
-    this.#webhook = new Webhook(secret);
+  /** @param secrets - each signs: `whsec_` and 24 to 64 bytes in base64 */
+  constructor(secrets: readonly string[], withinMs: number) {
+    this.#secrets = secrets;
     this.#withinMs = withinMs;
   }
 
@@ -86,6 +86,7 @@ export class ApplicationAsker implements Asker, Reviewer {
     const at = new Date();
     const id = `ask_${this.#ids.message(at.getTime())}`;
     const body = JSON.stringify({ type, timestamp: at.toISOString(), data });
+    const timestamp = String(Math.floor(at.getTime() / 1000));
     const response = await fetch(url, {
       method: 'POST',
       body,
@@ -93,8 +94,8 @@ export class ApplicationAsker implements Asker, Reviewer {
         'content-type': 'application/json',
         accept: 'application/json',
         'webhook-id': id,
-        'webhook-timestamp': String(Math.floor(at.getTime() / 1000)),
-        'webhook-signature': this.#webhook.sign(id, at, body),
+        'webhook-timestamp': timestamp,
+        'webhook-signature': signaturesOf(this.#secrets, id, timestamp, body),
       },
       redirect: 'error',
       signal: AbortSignal.timeout(withinMs),

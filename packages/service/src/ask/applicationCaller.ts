@@ -140,9 +140,9 @@ export class ApplicationCaller implements CallAsker {
   /** Where calls go, by their names: each has its own limits. */
   readonly #receivers = new Map<string, { readonly pool: Pool; readonly path: string }>();
 
-  /** @param secret - `whsec_` and 24 to 64 bytes in base64 */
-  constructor(secret: string) {
-    this.#secrets = [secret];
+  /** @param secrets - each signs: `whsec_` and 24 to 64 bytes in base64 */
+  constructor(secrets: readonly string[]) {
+    this.#secrets = secrets;
   }
 
   async call(rule: CallRule, url: string, call: Call): Promise<CallAnswer> {

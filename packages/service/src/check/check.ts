@@ -47,8 +47,8 @@ function* parts(rule: AccessRule): Iterable<AccessRule> {
 
 function ruleWarnings({ channels, engine, tokens }: Configuration): string[] {
   const guests = engine.guests ?? defaultEngineOptions.guests;
-  const { secret, publicKeys, jwks } = tokens;
-  const takesTokens = secret !== undefined || publicKeys.length > 0 || jwks !== undefined;
+  const { secrets, publicKeys, jwks } = tokens;
+  const takesTokens = secrets.length > 0 || publicKeys.length > 0 || jwks !== undefined;
   const warnings: string[] = [];
   if (!takesTokens && !guests)
     warnings.push(

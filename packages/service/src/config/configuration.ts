@@ -45,9 +45,15 @@ export function parseConfiguration(source: string, file: string, overrides: Over
   const limits = service?.limits;
   const fromFile = (path: string, place: string, faultOf: (value: string) => string | undefined): string =>
     overrides.withoutSecrets ? '' : secretFrom(resolve(folder, path), file, place, faultOf);
-  const askSecret =
-    ask?.secret ??
-    (ask?.secretFile === undefined ? undefined : fromFile(ask.secretFile, 'ask.secretFile', askSecretFault));
+  const secretsOf = (
+    written: {
+      readonly secret?: readonly string[] | undefined;
+      readonly secretFile?: readonly string[] | undefined;
+    } = {},
+    place: string,
+    faultOf: (value: string) => string | undefined,
+  ): readonly string[] =>
+    written.secret ?? written.secretFile?.map((path) => fromFile(path, `${place}.secretFile`, faultOf)) ?? [];
   const read: SecretReader = (written, place, faultOf = () => undefined) =>
     typeof written === 'string' ? written : fromFile(written.file, place, faultOf);
   const intakes = (value.intakes ?? []).map((each) => intakeOf(each, read));
@@ -96,13 +102,11 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     apiOrigins: service?.apiOrigins ?? [],
     trustedProxies: service?.trustedProxies ?? ['loopback'],
     keyRequests: limits?.keyRequests ?? { count: 2_000, perMs: 1_000 },
-    askSecret,
+    askSecrets: secretsOf(ask, 'ask', askSecretFault),
     recentChars: limits?.recent ?? defaultRecentChars,
     engine,
     tokens: {
-      secret:
-        tokens?.secret ??
-        (tokens?.secretFile === undefined ? undefined : fromFile(tokens.secretFile, 'tokens.secretFile', secretFault)),
+      secrets: secretsOf(tokens, 'tokens', secretFault),
       publicKeys: (overrides.withoutSecrets ? [] : (tokens?.publicKeys ?? [])).map((each, index) =>
         publicKeyFrom(each, folder, file, index),
       ),

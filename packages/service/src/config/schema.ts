@@ -16,6 +16,7 @@ import {
   listOf,
   mapOf,
   oneOf,
+  oneOrMore,
   optional,
   type Place,
   type Reader,
@@ -42,7 +43,8 @@ import { calls, feeds, hooks, intakes } from './webhookSchema.js';
 
 export const minSecretBytes = 32;
 
-export const secret = checkedText((value) => refuse(secretFault(value)));
+/** One, or several of which each is good, the new one first: so they are changed one after another. */
+export const secret = oneOrMore(checkedText((value) => refuse(secretFault(value))));
 
 export function secretFault(value: string): string | undefined {
   const bytes = Buffer.byteLength(value);
@@ -54,8 +56,8 @@ export function refuse(fault: string | undefined): void {
 }
 
 export const askMembers = mapOf({
-  secret: optional(checkedText((value) => refuse(askSecretFault(value)))),
-  secretFile: optional(text()),
+  secret: optional(oneOrMore(checkedText((value) => refuse(askSecretFault(value))))),
+  secretFile: optional(oneOrMore(text())),
   within: optional(duration),
 });
 
@@ -130,7 +132,7 @@ export const publicKey: Reader<PublicKeyFile> = (node, at) => {
 
 export const tokenMembers = mapOf({
   secret: optional(secret),
-  secretFile: optional(text()),
+  secretFile: optional(oneOrMore(text())),
   publicKeys: optional(listOf(publicKey)),
   jwks: optional(jwks),
   issuer: optional(text()),
@@ -216,7 +218,7 @@ export const documentMembers = mapOf({
       ),
       workers: optional(whole(0, 256)),
       address: optional(httpUrl),
-      secret: optional(secret),
+      secret: optional(checkedText((value) => refuse(secretFault(value)))),
       secretFile: optional(text()),
       origins: optional(listOf(origin)),
       apiOrigins: optional(listOf(origin)),

@@ -20,8 +20,8 @@ export interface Configuration {
   readonly trustedProxies: readonly string[];
   /** Requests of one API key. */
   readonly keyRequests: Rate;
-  /** Signs what is asked of the application (Standard Webhooks: `whsec_` and 24 to 64 bytes in base64). */
-  readonly askSecret: string | undefined;
+  /** Each of them signs what is asked of the application (Standard Webhooks: `whsec_` and 24 to 64 bytes in base64). */
+  readonly askSecrets: readonly string[];
   /** Most characters of all recent channels together, in memory. */
   readonly recentChars: number;
   readonly engine: Partial<EngineOptions>;
@@ -82,8 +82,11 @@ export interface RelayConfiguration {
 }
 
 export interface TokenConfiguration {
-  /** The HS256 secret (RFC 7518, section 3.2: at least 32 bytes). Without it no token is taken. */
-  readonly secret: string | undefined;
+  /**
+   * Secrets for HS256 (RFC 7518, section 3.2: at least 32 bytes each). Tokens signed with any of them are taken; the first one signs.
+   * Without a secret and keys no token is taken.
+   */
+  readonly secrets: readonly string[];
   /** Public keys, each for its own algorithm only. */
   readonly publicKeys: readonly TokenKey[];
   /** A set of public keys at a URL (RFC 7517), and the algorithms that are taken from it. */

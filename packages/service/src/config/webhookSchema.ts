@@ -26,6 +26,7 @@ import {
   mapOf,
   mapTo,
   oneOf,
+  oneOrMore,
   optional,
   type Reader,
   rate,
@@ -34,7 +35,7 @@ import {
   text,
   whole,
 } from '@nine-bells/yaml';
-import { isMap, isScalar, isSeq } from 'yaml';
+import { isMap, isScalar } from 'yaml';
 import { accessRule, httpUrl } from './channelSchema.js';
 import { askSecretFault } from './secrets.js';
 
@@ -110,11 +111,7 @@ const oneSecret: Reader<WrittenSecret> = (node, at) => {
 };
 
 /** One secret, or several of which each is good: so they can be changed one after another. */
-const secrets: Reader<readonly WrittenSecret[]> = (node, at) => {
-  if (isSeq(node)) return listOf(oneSecret, 1)(node, at);
-  const one = oneSecret(node, at);
-  return one === undefined ? undefined : [one];
-};
+const secrets = oneOrMore(oneSecret);
 
 const standardSecrets: Reader<readonly WrittenSecret[]> = (node, at) => {
   const found = secrets(node, at);
@@ -215,15 +212,6 @@ const entry: Reader<EntryTemplate> = (node, at) => {
   const { channel, with: values, entry: name, for: forMs, value } = found;
   return { channel, with: values ?? {}, entry: name, ...defined({ value, forMs }) };
 };
-
-/** One, or a list. */
-function oneOrMore<T>(reader: Reader<T>): Reader<readonly T[]> {
-  return (node, at) => {
-    if (isSeq(node)) return listOf(reader, 1)(node, at);
-    const one = reader(node, at);
-    return one === undefined ? undefined : [one];
-  };
-}
 
 export const route: Reader<Route> = (node, at) => {
   const found = mapOf({

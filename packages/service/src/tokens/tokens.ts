@@ -46,7 +46,8 @@ export interface TokenClaims {
  * @throws {RangeError} for a user id that no token may carry
  */
 export function signToken(configuration: TokenConfiguration, claims: TokenClaims): Promise<string> {
-  if (configuration.secret === undefined) throw new RangeError('the configuration has no tokens.secret to sign with');
+  const [secret] = configuration.secrets;
+  if (secret === undefined) throw new RangeError('the configuration has no tokens.secret to sign with');
   const fault = userFault(claims.user, configuration.claims.user);
   if (fault !== undefined) throw new RangeError(fault);
   const nowS = Math.floor(Date.now() / 1000);
@@ -56,7 +57,7 @@ export function signToken(configuration: TokenConfiguration, claims: TokenClaims
     .setExpirationTime(nowS + Math.ceil(claims.forMs / 1000));
   if (configuration.issuer !== undefined) jwt.setIssuer(configuration.issuer);
   if (configuration.audience !== undefined) jwt.setAudience(configuration.audience);
-  return jwt.sign(new TextEncoder().encode(configuration.secret));
+  return jwt.sign(new TextEncoder().encode(secret));
 }
 
 /** The payload of a token, under the names that the configuration gives to its claims. */
@@ -85,7 +86,7 @@ export interface OwnKeys {
 export class Tokens implements TokenReader {
   readonly #configuration: TokenConfiguration;
   /** Made ready once: to do so takes longer than to check a token. */
-  readonly #secret: Promise<CryptoKey> | undefined;
+  readonly #secrets: readonly Promise<CryptoKey>[];
   /** Keys at a URL: fetched when first needed, again for an unknown `kid` (not more often than every 30 s), kept 10 min. */
   readonly #jwks: ReturnType<typeof createRemoteJWKSet> | undefined;
   readonly #own: OwnKeys;
@@ -95,8 +96,7 @@ export class Tokens implements TokenReader {
   constructor(configuration: TokenConfiguration, own: OwnKeys, now: () => number = Date.now) {
     this.#configuration = configuration;
     this.#now = now;
-    this.#secret =
-      configuration.secret === undefined ? undefined : hmacKey(new TextEncoder().encode(configuration.secret));
+    this.#secrets = configuration.secrets.map((each) => hmacKey(new TextEncoder().encode(each)));
     const { jwks } = configuration;
     this.#jwks =
       jwks &&
@@ -200,12 +200,12 @@ export class Tokens implements TokenReader {
       currentDate: new Date(this.#now()),
       ...defined({ issuer, audience }),
     };
-    if (alg === 'HS256' && this.#secret !== undefined)
-      return (await jwtVerify(token, await this.#secret, checks)).payload;
     let fault: unknown = refusal('token-invalid', 'its algorithm is not one that is taken here');
-    for (const { key } of publicKeys.filter(({ algorithm }) => algorithm === alg)) {
+    const keys =
+      alg === 'HS256' ? this.#secrets : publicKeys.flatMap((each) => (each.algorithm === alg ? each.key : []));
+    for (const key of keys) {
       try {
-        return (await jwtVerify(token, key, checks)).payload;
+        return (await jwtVerify(token, await key, checks)).payload;
       } catch (error) {
         fault = error;
         if (!(error instanceof errors.JWSSignatureVerificationFailed)) throw error;
