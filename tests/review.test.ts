@@ -1,3 +1,4 @@
+import { Backend } from '@nine-bells/client/backend';
 import { afterEach, describe, expect, it } from 'vitest';
 import { ninebells } from './support/command.js';
 import { RealRedis, redisIsThere } from './support/realRedis.js';
@@ -227,6 +228,10 @@ describe('a message that a moderator looks at', () => {
       subject: chat,
       data: { id: problem.pending, state: 'waiting', by: { user: 'jory' }, data: { text: 'landlubber' } },
     });
+    const reader = await service.backend.makeKey({ name: 'reader', rights: ['read'] });
+    const [delivery] = (await service.backend.deliveries({ hook: 'desk' })).deliveries;
+    const seen = new Backend(service.url, { key: reader.key }).delivery(delivery?.id as string);
+    await expect(seen).rejects.toMatchObject({ problem: { code: 'not-allowed' } });
     const { key } = await service.backend.makeKey({ name: 'elsewhere', rights: ['moderate:race/9/chat'] });
     const ask = async (path: string, body?: object) => {
       const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };

@@ -412,11 +412,23 @@ hooks: { circle: { url: "http://127.0.0.1:${port}/in/back", secrets: ${secret}, 
     expect(await refused({ channels: ['crew/:boat'] })).toMatch(/not-allowed.*may not read crew\/:boat/);
     expect(await refused({ channels: undefined })).toMatch(/not-allowed.*name `channels`/);
     expect(await refused({ events: ['messages'] })).toMatch(/bad-value \/events\/0.*"message"/);
+    for (const event of ['pending', 'reported', 'silence', 'ban'])
+      expect(await refused({ events: ['message', event] })).toMatch(
+        `may not hear of \`${event}\` in race/:race/signals`,
+      );
     expect(await refused({ name: 'bureau' })).toMatch(/not-allowed.*configuration/);
     expect(await refused({ name: 'A' })).toMatch(/bad-value \/name/);
     expect(await refused({ secrets: ['short'] })).toMatch(/bad-value \/secrets/);
     for (const host of ['127.0.0.1', '10.1.2.3', '[::1]', '169.254.1.1', '[::ffff:127.0.0.1]', '0x7f.1', 'localhost'])
       expect(await refused({ url: `http://${host}:80/` }), host).toMatch(/not-allowed \/url.*not a public address/);
+    const blind = new Backend(started.url, { key: (await make(['hooks'])).key });
+    for (const act of [
+      () => blind.pauseHook('bureau'),
+      () => blind.resumeHook('bureau'),
+      () => blind.resend({ hook: 'bureau', since: '2031-06-14T16:00:00Z' }),
+      () => blind.resend({ ids: ['bureau_e1'] }),
+    ])
+      await expect(act()).rejects.toMatchObject({ problem: { code: 'not-allowed' } });
     const without = await make(['read', 'publish']);
     expect(await refused({}, new Backend(started.url, { key: without.key }))).toMatch(/not-allowed.*right `hooks`/);
 

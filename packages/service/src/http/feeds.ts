@@ -1,14 +1,15 @@
-import { type Engine, type FeedTaken, parsePattern, type ShapedDelivery } from '@nine-bells/core';
+import type { Engine, FeedTaken, ShapedDelivery } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import type { FeedInfo } from '@nine-bells/wire/http';
 import { IsArray, IsString } from 'class-validator';
 import type { Request, Response } from 'express';
 import { eventText } from '../webhooks/cloudEvents.js';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
+import { checkHookRights } from '../webhooks/hookRights.js';
 import { readBody } from './body.js';
 import { registeredIn, removeHook, shownHook, shownInfo } from './hooks.js';
 import { queryText, queryWhole } from './query.js';
-import { type Caller, type Route, route, type Serve } from './route.js';
+import { type Route, route, type Serve } from './route.js';
 
 /** Most events of one answer, and that a stream has unacknowledged. */
 const maxEvents = 500;
@@ -59,8 +60,7 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
 
   const take: Serve<'GET /v1/feeds/:name'> = async (request, response, caller) => {
     const name = nameOf(request);
-    const { channels } = all.require(name);
-    checkRights(caller, name, channels);
+    checkHookRights(caller.key, all.require(name));
     const most = queryWhole(request, 'most', maxEvents) ?? 100;
     if (/text\/event-stream/.test(request.get('accept') ?? '')) return stream(name, most, request, response);
     const waitS = queryText(request, 'wait') === '0' ? 0 : (queryWhole(request, 'wait', maxWaitS) ?? 20);
@@ -108,16 +108,16 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
 
   const acknowledge: Serve<'POST /v1/feeds/:name/ack'> = async (request, response, caller) => {
     const name = nameOf(request);
-    checkRights(caller, name, all.require(name).channels);
+    checkHookRights(caller.key, all.require(name));
     const { ids } = readBody(AckDto, request.body);
     if (ids.length === 0 || ids.length > maxEvents)
       throw refusal('bad-value', `\`ids\` is a list of 1 to ${maxEvents} ids of events`, { where: '/ids' });
     response.json({ acknowledged: await all.acknowledge(name, ids) });
   };
 
-  const rewind: Serve<'POST /v1/feeds/:name/rewind'> = async (request, response) => {
+  const rewind: Serve<'POST /v1/feeds/:name/rewind'> = async (request, response, { key }) => {
     const name = nameOf(request);
-    all.require(name);
+    checkHookRights(key, all.require(name));
     const fromMs = Date.parse(readBody(RewindDto, request.body).since);
     if (Number.isNaN(fromMs)) throw refusal('bad-value', '`since` is a time (RFC 3339)', { where: '/since' });
     response.json({ again: await hooks.resend({ hook: name, fromMs }) });
@@ -135,21 +135,6 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
 
 function nameOf(request: Request): string {
   return String(request.params.name);
-}
-
-/**
- * Who fetches events must be allowed to read the channels that they are of.
- *
- * @param channels - their patterns; absent: of all, and what is about no channel
- * @throws {ProblemError} `not-allowed`
- */
-export function checkRights({ key }: Caller, name: string, channels: readonly string[] | undefined): void {
-  const mayRead =
-    channels === undefined
-      ? key.rights.has('read')
-      : channels.every((each) => key.rights.hasForPattern('read', parsePattern(each)));
-  if (!mayRead)
-    throw refusal('not-allowed', `the key ${JSON.stringify(key.name)} may not read all that ${name} is about`);
 }
 
 /** Becomes `aborted` when the client has gone. */

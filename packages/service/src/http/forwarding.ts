@@ -2,10 +2,10 @@ import type { Call, Engine } from '@nine-bells/core';
 import { defined, refusal } from '@nine-bells/wire';
 import { IsInt, IsOptional, Max, Min } from 'class-validator';
 import type { IntakeConfiguration } from '../config/types.js';
+import { checkHookRights } from '../webhooks/hookRights.js';
 import type { HookSender } from '../webhooks/hookSender.js';
 import { type ForwardedRequest, requestOfArrival } from '../webhooks/signAgain.js';
 import { readBody } from './body.js';
-import { checkRights } from './feeds.js';
 import { selectedDelivery } from './hooks.js';
 import { IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
@@ -127,7 +127,7 @@ function sourceOf({ engine, intakes, sender, callRequest, now }: ForwardingHost,
 
   const intake = intakes.find((each) => each.name === name);
   const isAboutChannels = intake === undefined && !isCall(engine, name);
-  checkRights(caller, name, isAboutChannels ? engine.hooks.require(name).channels : undefined);
+  checkHookRights(caller.key, isAboutChannels ? engine.hooks.require(name) : { events: [] });
   if (intake !== undefined)
     return kept(
       (limit) => store.arrivals({ intake: name, limit }),

@@ -12,6 +12,7 @@ import { defined, type Json, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
 import { IsArray, IsOptional, IsString } from 'class-validator';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
+import { checkEventRights, checkHookRights } from '../webhooks/hookRights.js';
 import { readBody } from './body.js';
 import { queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
@@ -74,12 +75,14 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
 
   const pause: Serve<'POST /v1/hooks/:name/pause'> = async (request, response, { key }) => {
     const name = String(request.params.name);
+    checkHookRights(key, engine.hooks.require(name));
     await engine.hooks.pause(name, `paused with the key ${JSON.stringify(key.name)}`);
     response.json(await shownHook(engine, name));
   };
 
-  const resume: Serve<'POST /v1/hooks/:name/resume'> = async (request, response) => {
+  const resume: Serve<'POST /v1/hooks/:name/resume'> = async (request, response, { key }) => {
     const name = String(request.params.name);
+    checkHookRights(key, engine.hooks.require(name));
     await engine.hooks.resume(name);
     response.json(await shownHook(engine, name));
   };
@@ -100,10 +103,11 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
     response.json({ deliveries: found.map((each) => shownDelivery(each)), more: found.length === limit });
   };
 
-  const delivery: Serve<'GET /v1/deliveries/:id'> = async (request, response) => {
+  const delivery: Serve<'GET /v1/deliveries/:id'> = async (request, response, { key }) => {
     const id = String(request.params.id);
     const found = await store.delivery(selectedDelivery(id, ':id'));
     if (found === undefined) throw refusal('no-such-event', `there is no delivery ${id.slice(0, 100)}`);
+    checkEventRights(key, found.event, found.channel);
     const attempts = await store.attempts(found.number);
     response.json({
       ...shownDelivery(found),
@@ -116,7 +120,12 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
     const wish = readBody(ResendDto, request.body);
     const which = selectionOf(wish);
     if ('ids' in which) caller.charge(which.ids.length - 1);
-    else engine.hooks.require(which.hook);
+    const named = 'ids' in which ? which.ids.map(({ hook }) => hook) : [which.hook];
+    for (const each of new Set(named)) {
+      // A delivery may be of a hook that is gone.
+      const hook = 'ids' in which ? engine.hooks.get(each) : engine.hooks.require(each);
+      if (hook !== undefined) checkHookRights(caller.key, hook);
+    }
     response.json({ resent: await engine.hooks.resend(which) });
   };
 

@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import { type Hook, type HookState, parsePattern, type RegisteredHook } from '@nine-bells/core';
+import type { Hook, HookState, RegisteredHook } from '@nine-bells/core';
 import { defined, type Json, problem, refusal } from '@nine-bells/wire';
 import { forOthers, readYaml } from '@nine-bells/yaml';
 import { BodyError } from '../bodyError.js';
@@ -7,6 +7,7 @@ import type { HookConfiguration } from '../config/types.js';
 import { feed as feedReader, hook as hookReader, type WrittenHook, webhookName } from '../config/webhookSchema.js';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
 import type { AddressGuard } from './addressGuard.js';
+import { checkHookRights, hookRightsFault } from './hookRights.js';
 
 /** Most hooks that are registered over HTTP. */
 const maxRegistered = 200;
@@ -41,7 +42,7 @@ export class HookRegistry {
     if (registered === undefined) return undefined;
     const key = this.#keys.byId(registered.key);
     const { value } = read(kindOf(registered.definition), registered.definition);
-    if (key === undefined || value === undefined || faultOfRights(key, value) !== undefined) return undefined;
+    if (key === undefined || value === undefined || hookRightsFault(key, value) !== undefined) return undefined;
     this.#secrets.set(name, registered.secrets);
     const { secrets: _, ...hook } = value;
     return { name, ...hook };
@@ -79,8 +80,7 @@ export class HookRegistry {
       throw new BodyError(problem('bad-value', faults[0]?.detail, defined({ where: faults[0]?.where })), faults);
     if (value.secrets.some((each) => typeof each !== 'string'))
       throw refusal('bad-value', 'a secret is text here', { where: '/secrets' });
-    const fault = faultOfRights(key, value);
-    if (fault !== undefined) throw refusal('not-allowed', fault);
+    checkHookRights(key, value);
     try {
       if (kind === 'hook') this.guard.check(value.url);
     } catch (error) {
@@ -130,14 +130,4 @@ function read(
       detail,
     })),
   };
-}
-
-/** A hook hears what its key may read. */
-function faultOfRights({ name, rights }: ApiKey, { channels }: Omit<WrittenHook, 'name'>): string | undefined {
-  if (!rights.has('hooks')) return `the key ${JSON.stringify(name)} does not have the right \`hooks\``;
-  if (rights.has('read')) return undefined;
-  if (channels === undefined)
-    return `the key ${JSON.stringify(name)} may not read all channels: name \`channels\`; it has ${rights}`;
-  const unread = channels.find((each) => !rights.hasForPattern('read', parsePattern(each)));
-  return unread === undefined ? undefined : `the key ${JSON.stringify(name)} may not read ${unread}; it has ${rights}`;
 }
