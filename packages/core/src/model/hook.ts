@@ -2,13 +2,8 @@ import type { ChannelName, Json } from '@nine-bells/wire';
 import type { Rate } from './rate.js';
 import type { Condition, Template } from './shape.js';
 
-/** What a hook can hear of. In its CloudEvents `ninebells.` stands before the name. */
-export const hookEvents = [
-  'message',
-  'changed',
-  'joined',
-  'left',
-  'unreached',
+/** Events that tell what moderators do and see: names of reporters, their reasons, messages that are held. */
+export const moderationEvents = [
   'ban',
   'unban',
   'remove',
@@ -18,6 +13,16 @@ export const hookEvents = [
   'pending',
   'sign-out',
   'revoke-tokens',
+] as const;
+
+/** What a hook can hear of. In its CloudEvents `ninebells.` stands before the name. */
+export const hookEvents = [
+  'message',
+  'changed',
+  'joined',
+  'left',
+  'unreached',
+  ...moderationEvents,
   'intake-failed',
   'first-in',
   'last-out',

@@ -1,20 +1,9 @@
-import { type Hook, type HookEvent, parsePattern } from '@nine-bells/core';
+import { type Hook, type HookEvent, moderationEvents, parsePattern } from '@nine-bells/core';
 import { type ChannelName, refusal } from '@nine-bells/wire';
 import type { ApiKey } from '../store/apiKeys.js';
 import type { ChannelRight } from '../store/rights.js';
 
-/** Events that tell what moderators do and see: names of reporters, their reasons, messages that are held. */
-const ofModeration: ReadonlySet<HookEvent> = new Set([
-  'ban',
-  'unban',
-  'remove',
-  'silence',
-  'end-silence',
-  'reported',
-  'pending',
-  'sign-out',
-  'revoke-tokens',
-]);
+const ofModeration: ReadonlySet<HookEvent> = new Set(moderationEvents);
 
 type About = Pick<Hook, 'channels' | 'events'>;
 
