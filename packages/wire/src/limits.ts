@@ -25,6 +25,8 @@ export const protocolLimits = {
   gotCount: 200,
   /** Longest reason that a client may give, in characters. */
   reasonChars: 500,
+  /** Longest ban or silence that has an end, in milliseconds: ten years. */
+  banMs: 10 * 365 * 86_400_000,
   /** Longest name of a call, in characters. */
   callChars: 64,
   /** Most users who may accept one invitation. */

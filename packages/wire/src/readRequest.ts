@@ -268,14 +268,14 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     channel: must(channel),
     user: must(user),
     reason: may(words(protocolLimits.reasonChars)),
-    banMs: may(integer(0, 365 * 86_400_000)),
+    banMs: may(integer(0, protocolLimits.banMs)),
   },
   silence: {
     channel: must(channel),
     user: must(user),
     reason: may(words(protocolLimits.reasonChars)),
     everyMs: may(integer(1_000, 86_400_000)),
-    forMs: may(integer(1, 365 * 86_400_000)),
+    forMs: may(integer(1, protocolLimits.banMs)),
   },
   report: { channel: must(channel), cursor: must(cursor), reason: may(words(protocolLimits.reasonChars)) },
   invite: {

@@ -16,9 +16,6 @@ import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
-/** The longest ban that has an end, in milliseconds: ten years. */
-const maxBanMs = 10 * 365 * 86_400_000;
-
 /** What every act of moderation may have: a reason, and the user in whose name the application acts. */
 export class ActDto {
   @IsOptional()
@@ -53,7 +50,7 @@ class BanDto extends ActDto {
   channel?: string;
 
   @IsOptional()
-  @IsMs(1, maxBanMs)
+  @IsMs(1, protocolLimits.banMs)
   forMs?: number;
 }
 
@@ -67,7 +64,7 @@ class RemovalDto extends ActDto {
   user!: string;
 
   @IsOptional()
-  @IsMs(0, maxBanMs)
+  @IsMs(0, protocolLimits.banMs)
   banMs?: number;
 }
 
@@ -93,7 +90,7 @@ class SilenceDto extends ActDto {
   everyMs?: number;
 
   @IsOptional()
-  @IsMs(1, maxBanMs)
+  @IsMs(1, protocolLimits.banMs)
   forMs?: number;
 }
 
