@@ -11,7 +11,7 @@ export class RestorableRecords {
   readonly #ids: Ids;
   #current: MemoryStore;
   #calls: { readonly name: string; readonly args: unknown[] }[] = [];
-  /** Its methods work on what is there now. */
+  /** The store, for engines. Its methods work on the current records. */
   readonly store: MemoryStore;
 
   constructor(ids: Ids) {
@@ -30,7 +30,7 @@ export class RestorableRecords {
   }
 
   /**
-   * Goes back: the last calls were never made. Channels begin new volumes, with the same numbers.
+   * Undoes the last calls, as a restored backup does. Channels begin new volumes, with the same numbers.
    *
    * @param share - of the calls, how many remain: from 0 to 1
    * @param logged - called with each message that is there again, in order
@@ -40,7 +40,7 @@ export class RestorableRecords {
     const restored = new MemoryStore(this.#ids);
     for (const { name, args } of this.#calls) {
       const made = (Reflect.get(restored, name) as Method).apply(restored, args);
-      // What was refused then is refused again.
+      // A call that the store refused then, it refuses again.
       const result = await made.catch(() => undefined);
       if (name === 'append' && result !== undefined && !(result as Appended).repeated) logged(result as Appended);
     }

@@ -1,6 +1,6 @@
 /** Failures in a row after which calls are suspended for a while. */
 const failuresToOpen = 5;
-/** How long calls are suspended: the first time, and at most, in milliseconds. */
+/** First and maximum suspension of calls, in milliseconds. */
 const firstMs = 5_000;
 const maxMs = 60_000;
 
@@ -17,7 +17,7 @@ export class Breaker {
   #openUntilMs: number | undefined;
   #probing = false;
 
-  /** How long to wait before asking, in milliseconds; 0: ask now, and say how it went. */
+  /** Returns the wait before the next call, in milliseconds; 0: call now, and report the outcome. */
   ask(nowMs: number): number {
     if (this.#openUntilMs === undefined) return 0;
     const leftMs = this.#openUntilMs - nowMs;
@@ -27,7 +27,7 @@ export class Breaker {
     return 0;
   }
 
-  /** Whether calls are suspended, or one of them is tried. */
+  /** Calls are suspended, or one of them is under way as a trial. */
   get isOpen(): boolean {
     return this.#openUntilMs !== undefined;
   }
@@ -51,7 +51,7 @@ export class Breaker {
   failed(nowMs: number): void {
     this.#failures += 1;
     if (this.#failures < failuresToOpen) return;
-    // What was asked before the breaker opened and fails after it says nothing new.
+    // Calls from before the breaker opened say nothing new when they fail after it.
     if (this.#openUntilMs !== undefined && !this.#probing) return;
     this.#openUntilMs = nowMs + this.#waitMs;
     this.#waitMs = Math.min(maxMs, this.#waitMs * 2);

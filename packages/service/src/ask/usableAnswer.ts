@@ -1,6 +1,6 @@
 import { UnusableAnswer } from '@nine-bells/core';
 
-/** Statuses of a proxy whose application is away, and of an application that takes no more (RFC 9110, 15.6; RFC 6585, 4). */
+/** Statuses of a proxy without its application, and of an application under too much load (RFC 9110, 15.6; RFC 6585, 4). */
 const away: ReadonlySet<number> = new Set([429, 502, 503, 504]);
 
 /** @throws {UnusableAnswer} for any status but 200; an `Error` if it says that the application is away */

@@ -26,7 +26,7 @@ export function hookRightsFault({ name, rights }: ApiKey, { channels, events }: 
   return undefined;
 }
 
-/** Checks that a key may see what was sent of an event. @throws {ProblemError} `not-allowed` */
+/** Checks that a key may see the data of an event. @throws {ProblemError} `not-allowed` */
 export function checkEventRights({ name, rights }: ApiKey, event: HookEvent, channel: ChannelName | undefined): void {
   const may = channel === undefined ? rights.has('moderate') : rights.hasIn('moderate', channel);
   if (ofModeration.has(event) && !may)
