@@ -54,7 +54,7 @@ export interface Outcome {
   readonly called: number;
   readonly cuts: number;
   readonly restarts: number;
-  /** Times that the store came back from a backup. */
+  /** Restores of the store from a backup. */
   readonly restores: number;
   /** Connections that the service cut off as too slow. */
   readonly cutOff: number;
@@ -341,7 +341,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
     hostileClosed: hostile.reduce((sum, { closings }) => sum + closings, 0),
   };
 
-  /** While no process runs, the store goes back to an earlier moment. */
+  /** Restores the store to an earlier moment, while no process runs. */
   async function restore(): Promise<void> {
     restores += 1;
     note(() => 'the service: its store is restored from a backup');

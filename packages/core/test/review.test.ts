@@ -286,7 +286,7 @@ describe('a message that a moderator looks at', () => {
     expect(reply(ines, id).problem).toMatchObject({ code: 'review-failed' });
   });
 
-  it('is withdrawn with a reason by moderators only, since nobody reviews that', async () => {
+  it('is withdrawn with a reason by moderators only', async () => {
     const moderate = { ...allow, moderate: { role: 'chair' } } as const;
     const all = setUp('refuse', { allow: moderate });
     const [[mira], chair] = [await meet(all), await all.welcomed('iris!chair')];

@@ -443,7 +443,7 @@ export class Hooks {
     );
   }
 
-  /** Whether this instance tidies up behind a hook: it sends to it, or of a feed, it was the first to say so. */
+  /** Tells whether this instance tidies up after a hook: the one that sends to it, or for a feed, the first to claim it. */
   async #tidies({ name, leaseMs }: Hook): Promise<boolean> {
     if (this.#isAlone || this.#held.has(name)) return true;
     return leaseMs !== undefined && (await this.#host.relay.others?.claim(`tidy ${name}`, tidyMs - 1_000)) === true;

@@ -61,8 +61,8 @@ export function keyName({
 }
 
 /**
- * The place just before the first message of a slice. Of a slice without messages, the place up to which it was searched: a
- * filter may let through what lies between there and the head.
+ * Returns the place just before the first message of a slice. A slice without messages starts where its search ended: a filter may
+ * let through messages between there and the head.
  */
 export function startOf(slice: LogSlice): Place {
   const first = slice.messages[0]?.place;

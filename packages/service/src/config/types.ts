@@ -20,7 +20,7 @@ export interface Configuration {
   readonly trustedProxies: readonly string[];
   /** Requests of one API key. */
   readonly keyRequests: Rate;
-  /** Each of them signs what is asked of the application (Standard Webhooks: `whsec_` and 24 to 64 bytes in base64). */
+  /** Secrets that sign questions to the application (Standard Webhooks: `whsec_` and 24 to 64 bytes in base64). */
   readonly askSecrets: readonly string[];
   /** Most characters of all recent channels together, in memory. */
   readonly recentChars: number;
