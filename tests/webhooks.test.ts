@@ -19,7 +19,7 @@ const formHeaders = {
   authorization: `Basic ${btoa('office:pass')}`,
   'content-type': 'application/x-www-form-urlencoded',
 };
-/** YAML in which each line stands for ten times the one before. */
+/** YAML whose aliases multiply: each line has ten times as many values as the one before. */
 const bomb = ['- &a0 [x]', ...Array.from({ length: 9 }, (_, n) => `- &a${n + 1} [${Array(10).fill(`*a${n}`)}]`)].join(
   '\n',
 );

@@ -45,7 +45,7 @@ export function randomIds(random: Random): Ids {
   };
 }
 
-/** Not a MAC: here nobody forges. */
+/** A plain hash in place of a MAC: the simulation has no forgers. */
 export function mac(text: string): string {
   let hash = 0;
   for (const letter of text) hash = (Math.imul(hash, 31) + (letter.codePointAt(0) as number)) >>> 0;

@@ -170,7 +170,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
   const review = new SimulatedReview(clock, random, store);
   const sender = new SimulatedSender(clock, random, () => engine);
   const restartedAt = { count: 0 };
-  /** How often the store was restored from a backup. */
+  /** Restores of the store from a backup, so far. */
   let restores = 0;
   const pruned = new Set<string>();
   let bounds = { sendQueueBytes: 0, backlogBytes: 0 };

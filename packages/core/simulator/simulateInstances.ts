@@ -119,7 +119,7 @@ const tolerated = new Set([
 ]);
 
 const operator = { kind: 'service', id: 'simulation' } as const;
-/** When the tokens of all clients were issued, in milliseconds since the epoch: before anything happens. */
+/** Issue time of all tokens, in milliseconds since the epoch: before the simulation begins. */
 const tokensIssuedMs = 0;
 
 /** One process of the service. */

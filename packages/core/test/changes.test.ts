@@ -395,7 +395,7 @@ describe('a client that catches up in several reads', () => {
   );
 });
 
-it('a change that an instance reads together with its message reaches a client that comes back', async () => {
+it('a change that an instance reads together with its message reaches a client that reconnects', async () => {
   const { engine, restarted, welcomed, settle } = harness({}, undefined, { rules });
   const [publish, other] = [(data: Json) => engine.messages.publish({ channel: chat, data }), restarted()];
   await Promise.all([publish('first'), settle()]);

@@ -956,7 +956,7 @@ function revokes({ type, user, atMs }: ModerationAction, author: string | undefi
   return (type === 'sign-out' || type === 'revoke-tokens') && user === author && issuedAtMs < atMs;
 }
 
-/** Whether a ban or silence takes the place of an earlier one. */
+/** Tells whether a ban or silence replaces an earlier one. */
 function replaces(action: ModerationAction, earlier: ModerationAction): boolean {
   const scopeOf = ({ type, user, ...more }: ModerationAction): string =>
     JSON.stringify([type, user, 'address' in more && more.address, 'channel' in more && more.channel]);

@@ -57,7 +57,7 @@ export interface Entered {
 }
 
 export interface EnteredReactions extends ReactionsOf {
-  /** To ask with when you come back. Absent if more messages follow and you know one of this volume: ask again with that. */
+  /** Send it with the next `enter`. Absent if more messages follow and you sent a version of this volume: send that again. */
   readonly version?: Cursor;
   /** More has changed: enter again with this `version`, and take none from pushes until then. */
   readonly more?: true;

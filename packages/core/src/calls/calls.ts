@@ -351,7 +351,7 @@ function faultOf({ rule, publishes }: Known, call: Call, publication: CallPublic
   return type === undefined || messageTypePattern.test(type) ? undefined : `${JSON.stringify(type)} is no type`;
 }
 
-/** What tells calls apart that have keys: the name, the channel, the user, and the key itself. */
+/** Identity of a call with a key: its name, channel, user, and the key itself. */
 function keyOf({ name, channel, who, key }: Call): string {
   return JSON.stringify([name, channel ?? null, who.user, key]);
 }

@@ -114,8 +114,8 @@ export class Reactions implements FeatureSource {
    * As `to`, for a client that enters; with the version, and what has changed since the one that it knows.
    *
    * @param known - a version; absent: the client knows none
-   * @param more - more messages follow in later replies, and the client keeps the version that it knows. One that knows none of
-   *   this volume gets the version now, and in the last reply what has changed since
+   * @param more - more messages follow in later replies. A client that knows a version of this volume keeps it; others get one now.
+   *   The last reply has all changes since that version
    */
   async entering(
     match: RuleMatch,

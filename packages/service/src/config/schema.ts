@@ -43,7 +43,7 @@ import { calls, feeds, hooks, intakes } from './webhookSchema.js';
 
 export const minSecretBytes = 32;
 
-/** One, or several of which each is good, the new one first: so they are changed one after another. */
+/** One secret, or several valid ones during a rotation. The first signs. */
 export const secret = oneOrMore(checkedText((value) => refuse(secretFault(value))));
 
 export function secretFault(value: string): string | undefined {
