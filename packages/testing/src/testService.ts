@@ -201,6 +201,9 @@ function configurationIn(
     // When the clock moves, clients have no time to answer pulses.
     engine: { ...read.engine, pulseMs: dayMs },
     // A configuration may have public keys only, which cannot sign.
-    tokens: { ...read.tokens, secrets: [...read.tokens.secrets, randomBytes(32).toString('base64url')] },
+    tokens: {
+      ...read.tokens,
+      secrets: read.tokens.secrets.length > 0 ? read.tokens.secrets : [randomBytes(32).toString('base64url')],
+    },
   };
 }

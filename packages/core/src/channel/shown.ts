@@ -48,8 +48,10 @@ export function isOutdatedBy(
 ): boolean {
   if (gap !== undefined) return false;
   const changes = messages.filter(({ isChange, of = 0 }) => isChange && of > searched.from && of <= searched.upTo);
+  if (changes.length === 0) return false;
+  const targets = new Map(given.flatMap((each) => (each.isMessage ? [[each.place.number, each]] : [])));
   return changes.some((change) => {
-    const target = given.find(({ isMessage, place }) => isMessage && place.number === change.of);
+    const target = targets.get(change.of as number);
     if (target !== undefined) return (target.revision ?? 0) < change.place.number;
     // Before the change, the message may not have matched the filter.
     return filter?.showsChange(change) === 'whole' && !change.message.withdrawn;

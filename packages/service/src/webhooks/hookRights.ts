@@ -19,9 +19,11 @@ export function hookRightsFault({ name, rights }: ApiKey, { channels, events }: 
   for (const right of needed) {
     if (rights.has(right)) continue;
     const does = right === 'read' ? 'read' : `hear of \`${moderation}\` in`;
-    if (channels === undefined) return `${key} may not ${does} all channels: name \`channels\`; it has ${rights}`;
+    const may = `it has ${rights}, and needs \`${right}\``;
+    if (channels === undefined)
+      return `${key} may not ${does} all channels: ${may}, or \`${right}:PATTERN\` and \`channels\` of the hook`;
     const missing = channels.find((each) => !rights.hasForPattern(right, parsePattern(each)));
-    if (missing !== undefined) return `${key} may not ${does} ${missing}; it has ${rights}`;
+    if (missing !== undefined) return `${key} may not ${does} ${missing}: ${may} there`;
   }
   return undefined;
 }
