@@ -51,6 +51,9 @@ channels:
 /** How long clients have after the last fault until all must have everything, in milliseconds. */
 const healMs = 60_000;
 
+/** Maximum time for a start, in milliseconds: a machine under load takes long. */
+const startTimeoutMs = 120_000;
+
 /** A process of the service that is started again whenever it has ended. */
 class Instance {
   readonly name: string;
@@ -66,6 +69,8 @@ class Instance {
   key = '';
   /** It ended though nothing ended it. */
   died: string | undefined;
+  /** The reason why its last start failed. */
+  failure = 'its start has not ended yet';
 
   constructor(name: string, folder: string, port: number, text: string, tell: (line: string) => void) {
     this.name = name;
@@ -95,7 +100,8 @@ class Instance {
         if (!this.#isStopped && !this.#isKilled) this.died = `${this.name} ended with ${code}: ${err.slice(-2_000)}`;
       } catch (error) {
         // What it needs may be away just now.
-        this.#tell(`${this.name} could not start: ${(error as Error).message.split('\n')[0]}`);
+        this.failure = (error as Error).message;
+        this.#tell(`${this.name} could not start: ${this.failure.split('\n')[0]}`);
       }
       await wait(200);
     }
@@ -243,7 +249,11 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
       const started = new Instance(name, folder, await freePort(), text, note);
       clean.push(() => started.stop());
       // The first one makes the database and the key.
-      await come(() => started.url !== undefined, 30_000, `${name} does not start`);
+      await come(
+        () => started.url !== undefined,
+        startTimeoutMs,
+        () => `${name} does not start: ${started.failure}`,
+      );
       instances.push(started);
     }
     const balancer = await Balancer.start(instances.map(({ address }) => address));
@@ -400,7 +410,7 @@ export async function chaos({ seed, forMs, database, relay, tell = () => {} }: C
       );
     await settle(Promise.all([...publishers, moderator]));
     await settle(
-      come(() => instances.every(({ url }) => url !== undefined), 30_000, 'an instance does not start again'),
+      come(() => instances.every(({ url }) => url !== undefined), startTimeoutMs, 'an instance does not start again'),
     );
 
     const ended = new Set<string>();
@@ -667,14 +677,14 @@ async function again(act: () => Promise<unknown>): Promise<void> {
 async function come(
   isThere: () => boolean,
   withinMs: number,
-  otherwise: string,
+  otherwise: string | (() => string),
   look: () => Promise<void> = async () => {},
 ): Promise<void> {
   for (const endMs = Date.now() + withinMs; Date.now() < endMs; await wait(20)) {
     await look();
     if (isThere()) return;
   }
-  throw new Error(otherwise);
+  throw new Error(typeof otherwise === 'string' ? otherwise : otherwise());
 }
 
 async function within<T>(act: Promise<T>, withinMs: number, otherwise: string): Promise<T> {
