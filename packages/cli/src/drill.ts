@@ -21,6 +21,7 @@ interface DrillOptions {
   readonly compare?: string;
   readonly out?: string;
   readonly watch?: boolean;
+  readonly outbound?: boolean;
 }
 
 /** File names of drills in a folder. */
@@ -37,6 +38,7 @@ export function addDrill(program: Command): void {
     .option('--config <file>', 'start a service in memory for each drill, with this configuration')
     .option('--url <url>', 'run against this service instead; --config then only signs tokens')
     .addOption(keyOption())
+    .option('--outbound', 'send hooks, questions and calls to the configured URLs; by default the drill answers')
     .option('--with <name=value>', 'a parameter of the drills, its value as JSON or else text', collect)
     .option('--seed <n>', 'seed of all random values', wholeFrom(0, 4_294_967_295))
     .option('--jobs <n>', 'number of drills that run concurrently', wholeFrom(1, 64), 4)
@@ -76,6 +78,11 @@ async function runAll(names: readonly string[], options: DrillOptions): Promise<
   for (const name of Object.keys(parameters))
     if (!drills.some((drill) => Object.hasOwn(drill.parameters, name)))
       throw new CommandError(exitCodes.usage, `none of these drills has a parameter ${JSON.stringify(name)}`);
+  if (options.outbound && options.url !== undefined)
+    throw new CommandError(
+      exitCodes.usage,
+      '--outbound goes with a service that the drill starts; the one at --url already sends to its configured URLs',
+    );
   await checkConfigurations(drills, options);
   const { figuresIn, ReadableReport, runDrill, runLoad, seededRandom } = await import('@nine-bells/drills');
   checkForm(drills, options);
@@ -262,7 +269,7 @@ async function checkConfigurations(drills: readonly Drill[], { config, url }: Dr
 /** The service for a drill: its own in memory, or the one at `--url`. */
 async function surroundingsOf(
   drill: Drill,
-  { config, url, key }: DrillOptions,
+  { config, url, key, outbound }: DrillOptions,
 ): Promise<{ surroundings: Surroundings; end: () => Promise<void> }> {
   if (url !== undefined) {
     const { readConfiguration, signToken } = await import('@nine-bells/service');
@@ -281,7 +288,10 @@ async function surroundingsOf(
     return { surroundings, end: () => Promise.resolve() };
   }
   const { TestService } = await import('@nine-bells/testing');
-  const service = await TestService.start({ config: config ?? (drill.config as string) });
+  const service = await TestService.start({
+    config: config ?? (drill.config as string),
+    ...(outbound ? { outbound } : {}),
+  });
   const end = async (): Promise<void> => {
     await service.stop();
     running.delete(end);

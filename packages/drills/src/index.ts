@@ -1,4 +1,4 @@
-export type { Drill, DrillUser, Step } from './format/drill.js';
+export type { Drill, DrillUser, OutboundKind, Step } from './format/drill.js';
 export { DrillFault, faultLine, parseDrill, readDrill } from './format/readDrill.js';
 export { type LoadFigures, type LoadOptions, runLoad, type SecondFigures } from './load/runLoad.js';
 export { junitReport } from './report/junit.js';
@@ -8,8 +8,10 @@ export { ReadableReport, type ReportColors } from './report/readable.js';
 export { tapReport } from './report/tap.js';
 export { DrillClient } from './run/client.js';
 export { expectFrames, expectNone } from './run/expectations.js';
+export { FrameQueue, type FrameSource } from './run/frameQueue.js';
 export { nodeNetwork } from './run/network.js';
 export { seededRandom } from './run/random.js';
 export { type DrillResult, type Failure, StepFailure, type StepResult } from './run/results.js';
 export { type RunOptions, runDrill } from './run/runner.js';
-export type { Surroundings } from './run/surroundings.js';
+export type { StandIn, StandInAnswer, Surroundings } from './run/surroundings.js';
+export { differences } from './values/matching.js';

@@ -28,6 +28,7 @@ import { boundSockets, filesWarning, serverTimeouts } from './line/socketLimiter
 import { WebSocketLine } from './line/webSocketLine.js';
 import { type Logger, makeLog } from './log.js';
 import { Metrics } from './metrics.js';
+import type { Outbound } from './outbound/outbound.js';
 import { checkNeighbours } from './relay/neighbours.js';
 import { type OpenRelay, openRelay } from './relay/relays.js';
 import { TermStore } from './relay/termStore.js';
@@ -57,21 +58,23 @@ export interface ServiceOptions {
   readonly log?: Logger;
   /** More routes beside the service's own, for an application that runs it in its own process. */
   readonly routes?: RequestHandler;
-  /** What a worker has of the first process. */
+  /** Parts of the first process; only in a worker. */
   readonly link?: WorkerLink;
-  /** How frames are written to plain sockets; found out if absent. */
+  /** Writer of plain sockets. Default: the fastest that works here. */
   readonly writer?: WriterChoice;
-  /** What becomes of events, by intake: in place of the routes of the configuration. */
+  /** Functions that route events, by intake; they replace the routes of the configuration. */
   readonly intakes?: Readonly<Record<string, IntakeFunction>>;
-  /** What answers calls, by name: in place of the URLs of the configuration. */
+  /** Functions that answer calls, by name; they replace the URLs of the configuration. */
   readonly calls?: Readonly<Record<string, CallFunction>>;
+  /** Answers in place of the application and of receivers of hooks; by default requests go over the network. */
+  readonly outbound?: Outbound | undefined;
   /** The time and the timers of the instance; the system's if absent. */
   readonly clock?: ServiceClock;
   /** Begin new volumes in all channels: after a restore that the service cannot recognise. */
   readonly newVolumes?: boolean;
 }
 
-/** What one of several processes on a machine has of the first one. */
+/** Parts of the first process that its workers use. */
 export interface WorkerLink {
   /** Absent: the configuration's own relay is used. */
   readonly exchange?: Exchange;
@@ -84,11 +87,11 @@ export interface WorkerLink {
 
 /** A service that runs, in one process or several. */
 export interface RunningService {
-  /** Where it is reached, such as `http://127.0.0.1:9119`. */
+  /** Base URL, such as `http://127.0.0.1:9119`. */
   readonly url: string;
   /** The file with the first API key, if this start has made one. */
   readonly madeKeyFile: string | undefined;
-  /** How frames are written to plain sockets; absent where workers do, each of which finds out for itself. */
+  /** Writer of plain sockets; absent in the first process of workers, since each worker chooses its own. */
   readonly writing: WriterChoice | undefined;
   /** A link that signs in to the console once, within a quarter of an hour. */
   signInLink(): Promise<string>;
@@ -98,7 +101,7 @@ export interface RunningService {
   stop(options?: StopOptions): Promise<void>;
 }
 
-/** How long to wait for clients to take their goodbye, in milliseconds. */
+/** Maximum time for clients to read the goodbye, in milliseconds. */
 const goodbyeMs = 2_000;
 
 interface Parts {
@@ -107,7 +110,7 @@ interface Parts {
   readonly relay: OpenRelay;
   readonly stopLooking: () => void;
   readonly settled: () => Promise<void>;
-  /** Where only the other instances come in; absent where they come in at the same port. */
+  /** Listener for the other workers; absent where they use the public port. */
   readonly inner: Server | undefined;
   readonly database: Database;
   readonly lock: FolderLock | undefined;
@@ -122,14 +125,14 @@ interface Parts {
 }
 
 export interface StopOptions {
-  /** How long clients have to go elsewhere, in milliseconds; the configuration's `drain` if absent. */
+  /** Time for clients to reconnect elsewhere, in milliseconds. Default: the configuration's `drain`. */
   readonly drainMs?: number | undefined;
 }
 
 /** One running instance. */
 export class Service implements RunningService {
   readonly engine: Engine;
-  /** Where it is reached, such as `http://127.0.0.1:9119`. */
+  /** Base URL, such as `http://127.0.0.1:9119`. */
   readonly url: string;
   /** The file with the first API key, if this start has made one. */
   readonly madeKeyFile: string | undefined;
@@ -150,7 +153,7 @@ export class Service implements RunningService {
   }
 
   /**
-   * Starts an instance: opens the data folder, makes what is missing in it, and listens.
+   * Starts an instance: opens or creates the data folder, and listens.
    *
    * @throws if the port is taken or the data folder cannot be used; then nothing is left open
    */
@@ -213,7 +216,7 @@ export class Service implements RunningService {
       );
       const registry = new HookRegistry(configuration.hooks, keys, new AddressGuard(configuration.hookNetworks));
       const { askSecrets } = configuration;
-      const asking = askSecrets.length === 0 ? undefined : new ApplicationCaller(askSecrets);
+      const asking = askSecrets.length === 0 ? undefined : new ApplicationCaller(askSecrets, options.outbound);
       caller = asking;
       sender = new HookSender({
         secretsOf: (hook) => registry.secretsOf(hook),
@@ -221,7 +224,12 @@ export class Service implements RunningService {
         guard: registry.guard,
         source: eventSource(configuration.name),
         now: clock.now,
+        send: options.outbound,
       });
+      const asker =
+        askSecrets.length === 0
+          ? undefined
+          : new ApplicationAsker(askSecrets, configuration.engine.askWithinMs ?? 3_000, options.outbound);
       engine = new Engine(
         {
           clock,
@@ -230,13 +238,7 @@ export class Service implements RunningService {
           store,
           tokens,
           hmac: secret.hmac(),
-          ...(askSecrets.length === 0
-            ? {}
-            : {
-                asker: new ApplicationAsker(askSecrets, configuration.engine.askWithinMs ?? 3_000),
-                callAsker: caller as ApplicationCaller,
-                reviewer: new ApplicationAsker(askSecrets, configuration.engine.askWithinMs ?? 3_000),
-              }),
+          ...defined({ asker, reviewer: asker, callAsker: caller }),
           report: reportTo(log),
           hookCaller: sender,
           readHook: registry.readHook,
@@ -396,8 +398,8 @@ export class Service implements RunningService {
   readonly ended: Promise<void>;
 
   /**
-   * Ends cleanly: asks clients to come back elsewhere and gives them time for it, says goodbye to the rest, commits what was
-   * taken in, saves the records of recent channels, closes. Safe to call twice.
+   * Stops cleanly: asks clients to reconnect elsewhere and gives them time, closes the remaining connections, commits
+   * accepted messages, saves the records of recent channels, and closes. Safe to call twice.
    */
   stop({ drainMs = this.#parts.drainMs }: StopOptions = {}): Promise<void> {
     this.#stopping ??= this.#stop(drainMs);
@@ -414,7 +416,7 @@ export class Service implements RunningService {
     });
     await this.engine.stop();
     await settled();
-    // What was taken in is committed; what is left is that clients hear so, and take their goodbye.
+    // Accepted messages are committed. Clients still have to read their replies and the goodbye.
     for (const endMs = Date.now() + goodbyeMs; !httpClosed && Date.now() < endMs; ) {
       http.closeIdleConnections();
       await new Promise((resolve) => setTimeout(resolve, 10));
@@ -437,7 +439,7 @@ export class Service implements RunningService {
   }
 }
 
-/** The intakes with the functions in code that stand in for their routes. */
+/** Intakes, with functions in place of their routes where given. */
 function intakesOf({ intakes }: Configuration, functions: ServiceOptions['intakes'] = {}): readonly Intake[] {
   const unknown = Object.keys(functions).find((name) => !intakes.some((intake) => intake.name === name));
   if (unknown !== undefined)
@@ -445,7 +447,7 @@ function intakesOf({ intakes }: Configuration, functions: ServiceOptions['intake
   return intakes.map((intake) => ({ ...intake, routes: functions[intake.name] ?? intake.routes }));
 }
 
-/** The calls with what answers them. */
+/** Calls, each with its answerer. */
 function callsOf({ calls }: Configuration, functions: ServiceOptions['calls'] = {}): readonly CallRule[] {
   const unknown = Object.keys(functions).find((name) => !calls.some((call) => call.name === name));
   if (unknown !== undefined)

@@ -8,21 +8,28 @@ import {
   type Configuration,
   type Logger,
   makeLog,
+  type Outbound,
   parseConfiguration,
   readConfiguration,
   Service,
   signToken,
 } from '@nine-bells/service';
 import { MovableClock } from './movableClock.js';
+import { type ApplicationFunctions, StandInApplication } from './standInApplication.js';
 import { type ClientWish, TestClient } from './testClient.js';
 
-export interface TestServiceOptions {
+export interface TestServiceOptions extends ApplicationFunctions {
   /** A configuration file. */
   readonly config?: string;
   /** The text of a configuration, in place of a file. */
   readonly text?: string;
   /** Default: any free port. */
   readonly port?: number;
+  /**
+   * Send questions, calls and deliveries to the configured URLs. Default: nothing leaves the process, and `application`
+   * receives them.
+   */
+  readonly outbound?: boolean;
   /** Minimum level of the log on stderr. Default: no log. */
   readonly log?: 'debug' | 'info' | 'warn' | 'error';
 }
@@ -36,6 +43,7 @@ export interface TestUser extends DrillUser {
 interface StartOptions {
   readonly clock: MovableClock;
   readonly log: Logger;
+  readonly outbound?: Outbound | undefined;
 }
 
 const dayMs = 86_400_000;
@@ -44,20 +52,30 @@ const inMemory = '/dev/shm';
 
 /**
  * A service for one test: in this process, on a free port, with its data in memory. It uses the channel rules of a
- * configuration, and ignores its database, relay and workers.
+ * configuration, and ignores its database, relay and workers. Nothing that it sends leaves the process unless `outbound`
+ * is set.
  */
 export class TestService implements Surroundings {
   readonly key: string;
   readonly backend: Backend;
   readonly clock: MovableClock;
   readonly url: string;
+  /** Receives questions, calls and deliveries, and answers; absent with `outbound`. */
+  readonly standIn: StandInApplication | undefined;
   readonly #configuration: Configuration;
   readonly #folder: string;
   readonly #clients = new Set<TestClient>();
   readonly #options: StartOptions;
   #service: Service | undefined;
 
-  private constructor(service: Service, configuration: Configuration, folder: string, options: StartOptions) {
+  private constructor(
+    service: Service,
+    configuration: Configuration,
+    folder: string,
+    options: StartOptions,
+    standIn: StandInApplication | undefined,
+  ) {
+    this.standIn = standIn;
     this.#service = service;
     this.#configuration = configuration;
     this.#folder = folder;
@@ -72,20 +90,40 @@ export class TestService implements Surroundings {
    * Starts one.
    *
    * @throws {ConfigurationError} with every mistake in the configuration
+   * @throws {RangeError} for a function of a call or hook that is not configured
    */
-  static async start({ config, text, port = 0, log }: TestServiceOptions): Promise<TestService> {
+  static async start({
+    config,
+    text,
+    port = 0,
+    log,
+    outbound,
+    ...functions
+  }: TestServiceOptions): Promise<TestService> {
     const folder = ownFolder();
     try {
-      const configuration = configurationIn(folder, config, text, port);
+      const configuration = configurationIn(folder, config, text, port, outbound);
+      checkFunctions(functions, configuration, outbound);
+      const standIn = outbound ? undefined : new StandInApplication(functions);
       const clock = new MovableClock();
-      const options = { clock, log: makeLog({ level: log ?? 'silent', readable: true }) };
+      const options = {
+        clock,
+        outbound: standIn?.receive,
+        log: makeLog({ level: log ?? 'silent', readable: true }),
+      };
       const service = await Service.start(configuration, options);
       const { port: used } = new URL(service.url);
-      return new TestService(service, { ...configuration, port: Number(used) }, folder, options);
+      return new TestService(service, { ...configuration, port: Number(used) }, folder, options, standIn);
     } catch (error) {
       removeFolder(folder);
       throw error;
     }
+  }
+
+  /** The stand-in for the application and for receivers of hooks. */
+  get application(): StandInApplication {
+    if (this.standIn === undefined) throw new Error('with `outbound`, requests go to the configured URLs');
+    return this.standIn;
   }
 
   /** The running service, for inspection. */
@@ -184,6 +222,7 @@ function configurationIn(
   file: string | undefined,
   text: string | undefined,
   port: number,
+  outbound = false,
 ): Configuration {
   if (file === undefined && text === undefined)
     throw new TypeError('say which configuration: `config`, a file, or `text`');
@@ -205,5 +244,28 @@ function configurationIn(
       ...read.tokens,
       secrets: read.tokens.secrets.length > 0 ? read.tokens.secrets : [randomBytes(32).toString('base64url')],
     },
+    ...(outbound ? {} : withStandIn(read)),
   };
+}
+
+/** Calls that code answers in production have neither a URL nor a secret. */
+function withStandIn({ calls, askSecrets }: Configuration): Pick<Configuration, 'calls' | 'askSecrets'> {
+  return {
+    calls: calls.map((call) => ({ ...call, url: call.url ?? `http://application.invalid/${call.name}` })),
+    askSecrets: askSecrets.length > 0 ? askSecrets : [`whsec_${randomBytes(32).toString('base64')}`],
+  };
+}
+
+function checkFunctions(functions: ApplicationFunctions, { calls, hooks }: Configuration, outbound = false): void {
+  if (outbound && Object.keys(functions).length > 0)
+    throw new TypeError(`with \`outbound\`, the application answers: leave out ${Object.keys(functions).join(', ')}`);
+  for (const [option, given, configured] of [
+    ['calls', functions.calls, calls],
+    ['hooks', functions.hooks, hooks],
+  ] as const)
+    for (const name of Object.keys(given ?? {}))
+      if (!configured.some((each) => each.name === name))
+        throw new RangeError(
+          `\`${option}\` has a function for ${name}, which is not configured; configured are ${configured.map((each) => each.name).join(', ') || 'none'}`,
+        );
 }

@@ -86,10 +86,36 @@ export interface SendStep extends StepPlace {
   readonly who: Who;
   readonly frame: Json;
 }
-/** Waits for pushes to arrive at a client, optionally in this order. */
+/** Kinds of requests that the service sends to the application. */
+export type OutboundKind = keyof typeof outboundMembers;
+
+/** Members of each kind, as in a step; the docs of access, moderation, calls and hooks say what they hold. */
+export const outboundMembers = {
+  ask: ['url', 'act', 'channel', 'whom', 'call', 'parameters', 'user', 'name', 'guest', 'roles', 'claims', 'message'],
+  review: ['url', 'channel', 'parameters', 'user', 'name', 'guest', 'roles', 'message'],
+  call: [
+    ...['url', 'call', 'channel', 'parameters', 'user', 'name', 'guest', 'roles', 'claims', 'session', 'key', 'data'],
+  ],
+  delivery: ['url', 'hook', 'id', 'source', 'type', 'subject', 'time', 'data'],
+} as const satisfies Readonly<Record<string, readonly string[]>>;
+
+/** Sets the answers to requests of a kind from now on, in place of the application. */
+export interface AnswersStep extends StepPlace {
+  readonly kind: 'answers';
+  readonly to: OutboundKind;
+  /** Pattern of the requests that are answered so. */
+  readonly pattern: Json;
+  /** Body of the answer. */
+  readonly with?: Json;
+  /** HTTP status of the answer. Default 200. */
+  readonly status?: number;
+  /** Delay of the answer, in milliseconds. */
+  readonly afterMs?: number;
+}
+/** Waits for pushes to arrive at a client, or for requests to the application, optionally in this order. */
 export interface GetsStep extends StepPlace {
   readonly kind: 'gets';
-  readonly who: Who;
+  readonly who: Who | 'application';
   readonly expected: readonly Expected[];
   readonly isOrdered: boolean;
   readonly times: number;
@@ -97,13 +123,13 @@ export interface GetsStep extends StepPlace {
   readonly withinMs?: number;
 }
 export interface Expected {
-  readonly on: PushKind;
+  readonly on: PushKind | OutboundKind;
   readonly pattern: Json;
 }
 /** Fails if a matching push has arrived, or arrives within `forMs`. */
 export interface GetsNoStep extends StepPlace {
   readonly kind: 'gets no';
-  readonly who: Who;
+  readonly who: Who | 'application';
   readonly expected: Expected;
   readonly forMs: number;
 }
@@ -178,6 +204,7 @@ export interface IncludeStep extends StepPlace {
 
 export type Step =
   | ActStep
+  | AnswersStep
   | SendStep
   | GetsStep
   | GetsNoStep

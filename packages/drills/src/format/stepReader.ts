@@ -2,7 +2,6 @@ import {
   defined,
   isProblemCode,
   type Json,
-  type PushKind,
   problemCatalogue,
   pushMembers,
   requestMembers,
@@ -13,17 +12,19 @@ import { described, json, nameOf, type Place, readDuration, unknownWord, without
 import { isMap, isSeq, type Node, type YAMLMap } from 'yaml';
 import { patternFault } from '../values/matching.js';
 import { namePattern, stepWords } from './clients.js';
-import type {
-  Answer,
-  CallStep,
-  ClientSpec,
-  Drill,
-  Expected,
-  NetworkEvent,
-  Span,
-  Step,
-  StepPlace,
-  Who,
+import {
+  type Answer,
+  type CallStep,
+  type ClientSpec,
+  type Drill,
+  type Expected,
+  type NetworkEvent,
+  type OutboundKind,
+  outboundMembers,
+  type Span,
+  type Step,
+  type StepPlace,
+  type Who,
 } from './drill.js';
 import type { Scope } from './scope.js';
 import { firstMember } from './words.js';
@@ -60,6 +61,13 @@ const clientWords = [
   'lose',
 ];
 const methods = { get: 'GET', post: 'POST', put: 'PUT', patch: 'PATCH', delete: 'DELETE' } as const;
+
+/** Kinds of frames, each with its members. */
+type Kinds = Readonly<Record<string, readonly string[]>>;
+
+function kindsOf(who: Who | 'application'): Kinds {
+  return who === 'application' ? outboundMembers : pushMembers;
+}
 
 /** Members of a step's map. `done` reports those that the reader has not asked for. */
 class Members {
@@ -314,24 +322,31 @@ export class StepReader {
     return defined({ reply, refused, as, withinMs });
   }
 
-  #gets(word: 'gets' | 'gets in order', act: Members, place: StepPlace, who: Who, scope: Scope): Step | undefined {
+  #gets(
+    word: 'gets' | 'gets in order',
+    act: Members,
+    place: StepPlace,
+    who: Who | 'application',
+    scope: Scope,
+  ): Step | undefined {
     const isOrdered = word === 'gets in order';
     const withinMs = act.ms('within');
     const as = act.capture('as');
     const times = act.whole('times') ?? 1;
     let expected: readonly (Expected | undefined)[];
     let known: readonly string[];
+    const kinds = kindsOf(who);
     if (isOrdered) {
       const list = act.value(word);
       if (!Array.isArray(list) || list.length < 2)
         return act.fault(word, 'expected a list of at least two, each such as { message: { channel: race/12/chat } }');
-      expected = list.map((each: Json) => this.#expectedOf(each, word, act));
+      expected = list.map((each: Json) => this.#expectedOf(each, word, act, kinds));
       known = [word, 'within', 'as'];
       if (act.has('times')) return act.fault('times', 'an order has no `times`');
     } else {
-      const one = this.#expected(word, act);
+      const one = this.#expected(word, act, kinds);
       expected = [one];
-      known = [word, 'within', 'as', 'times', ...(one === undefined ? [] : pushMembers[one.on])];
+      known = [word, 'within', 'as', 'times', ...(one === undefined ? [] : (kinds[one.on] ?? []))];
     }
     if (as !== undefined) scope.add(as);
     if (!act.done(known) || expected.some((each) => each === undefined)) return undefined;
@@ -346,20 +361,21 @@ export class StepReader {
     };
   }
 
-  #getsNo(act: Members, place: StepPlace, who: Who): Step | undefined {
+  #getsNo(act: Members, place: StepPlace, who: Who | 'application'): Step | undefined {
     const forMs = act.ms('for') ?? usualForMs;
     if (act.has('within')) return act.fault('within', 'how long nothing comes is said with `for`');
-    const expected = this.#expected('gets no', act);
-    if (expected === undefined || !act.done(['gets no', 'for', ...pushMembers[expected.on]])) return undefined;
+    const kinds = kindsOf(who);
+    const expected = this.#expected('gets no', act, kinds);
+    if (expected === undefined || !act.done(['gets no', 'for', ...(kinds[expected.on] ?? [])])) return undefined;
     return { ...place, kind: 'gets no', who, expected, forMs };
   }
 
   /** Reads `gets: message` and the members beside it. */
-  #expected(word: string, act: Members): Expected | undefined {
-    const on = this.#pushKind(act.text(word), word, act);
+  #expected(word: string, act: Members, kinds: Kinds): Expected | undefined {
+    const on = this.#kind(act.text(word), word, act, kinds);
     if (on === undefined) return undefined;
     const pattern: Record<string, Json> = {};
-    for (const name of pushMembers[on]) {
+    for (const name of kinds[on] ?? []) {
       const value = act.pattern(name);
       if (value !== undefined) pattern[name] = value;
     }
@@ -367,9 +383,9 @@ export class StepReader {
   }
 
   /** Reads an element of `gets in order`: `message`, or `{ message: { data: ... } }`. */
-  #expectedOf(each: Json, word: string, act: Members): Expected | undefined {
+  #expectedOf(each: Json, word: string, act: Members, kinds: Kinds): Expected | undefined {
     if (typeof each === 'string') {
-      const on = this.#pushKind(each, word, act);
+      const on = this.#kind(each, word, act, kinds);
       return on === undefined ? undefined : { on, pattern: {} };
     }
     const [entry, ...more] = typeof each === 'object' && each !== null ? Object.entries(each) : [];
@@ -379,19 +395,20 @@ export class StepReader {
         `expected one such as { message: { channel: race/12/chat } }, found ${JSON.stringify(each)}`,
       );
     const [name, pattern] = entry as [string, Json];
-    const on = this.#pushKind(name, word, act);
+    const on = this.#kind(name, word, act, kinds);
     if (on === undefined) return undefined;
-    const odd = Object.keys(pattern ?? {}).find((member) => !(pushMembers[on] as readonly string[]).includes(member));
-    if (odd !== undefined) return act.fault(word, unknownWord(odd, pushMembers[on]));
+    const odd = Object.keys(pattern ?? {}).find((member) => !kinds[on]?.includes(member));
+    if (odd !== undefined) return act.fault(word, unknownWord(odd, kinds[on] ?? []));
     const wrong = patternFault(pattern);
     return wrong === undefined ? { on, pattern } : act.fault(word, wrong);
   }
 
-  #pushKind(name: string | undefined, word: string, act: Members): PushKind | undefined {
-    if (name !== undefined && Object.hasOwn(pushMembers, name)) return name as PushKind;
+  #kind(name: string | undefined, word: string, act: Members, kinds: Kinds): Expected['on'] | undefined {
+    if (name !== undefined && Object.hasOwn(kinds, name)) return name as Expected['on'];
+    const known = Object.keys(kinds);
     return act.fault(
       word,
-      name === undefined ? 'expected what comes, such as `message`' : unknownWord(name, Object.keys(pushMembers)),
+      name === undefined ? `expected what arrives, such as \`${known[0]}\`` : unknownWord(name, known),
     );
   }
 
@@ -461,6 +478,9 @@ export class StepReader {
       );
     const call = new Members(given, step.at.member('application', given), scope);
     const first = call.names[0] ?? '';
+    if (first === 'gets' || first === 'gets in order') return this.#gets(first, call, place, 'application', scope);
+    if (first === 'gets no') return this.#getsNo(call, place, 'application');
+    if (first === 'answers') return this.#answers(call, place);
     const known = ['body', 'status', 'until', 'key', ...answerWords];
     const read = (): Pick<CallStep, 'method' | 'path' | 'body'> | undefined => {
       if (first === 'publish') {
@@ -482,7 +502,8 @@ export class StepReader {
     };
     const about = read();
     if (about === undefined) {
-      if (call.sound) call.fault(first, unknownWord(first, ['publish', ...Object.keys(methods)]));
+      if (call.sound)
+        call.fault(first, unknownWord(first, ['publish', 'gets', 'gets no', 'answers', ...Object.keys(methods)]));
       return undefined;
     }
     const status = call.whole('status', 599);
@@ -493,6 +514,20 @@ export class StepReader {
       call.fault('until', 'what `until` waits for is the answer: it does not go with reply or refused');
     if (!call.done(known)) return undefined;
     return { ...place, kind: 'call', ...about, ...answer, ...defined({ status, until, key }) };
+  }
+
+  /** Reads `answers: ask` and what it is answered with. */
+  #answers(act: Members, place: StepPlace): Step | undefined {
+    const to = this.#kind(act.text('answers'), 'answers', act, outboundMembers) as OutboundKind | undefined;
+    const pattern = act.pattern('to') ?? {};
+    const answer = act.value('with');
+    const status = act.whole('status', 599);
+    const afterMs = act.ms('after');
+    const odd =
+      to && Object.keys(pattern as object).find((name) => !(outboundMembers[to] as readonly string[]).includes(name));
+    if (to !== undefined && odd !== undefined) act.fault('to', unknownWord(odd, outboundMembers[to]));
+    if (!act.done(['answers', 'with', 'status', 'after', 'to']) || to === undefined) return undefined;
+    return { ...place, kind: 'answers', to, pattern, ...defined({ with: answer, status, afterMs }) };
   }
 
   #together(step: Members, place: StepPlace, scope: Scope): Step | undefined {

@@ -9,6 +9,7 @@ import {
   type Welcome,
 } from '@nine-bells/wire';
 import type { Span, Transport } from '../format/drill.js';
+import { FrameQueue, type FrameSource, type Waiting } from './frameQueue.js';
 import { withoutSecrets } from './secrets.js';
 
 /** Callbacks of a connection. */
@@ -38,14 +39,8 @@ export interface SeenFrame {
   readonly text: string;
 }
 
-/** A queued push that no step has taken yet. */
-export interface Waiting {
-  readonly frame: Json & object;
-}
-
-/** Bounds on the frames a client remembers, and on its queued pushes. */
+/** Maximum number of frames that a client remembers. */
 const mostSeen = 500;
-const mostWaiting = 100_000;
 /** Twice the interval at which clients without a WebSocket send `pulse`, in milliseconds. */
 const usualPulseMs = 20_000;
 
@@ -75,7 +70,7 @@ export class NoAnswer extends Error {}
  * A client of a drill. It sends requests, queues pushes until a step takes them, and resumes its session and channels when
  * it reconnects, as the protocol asks of every client.
  */
-export class DrillClient {
+export class DrillClient implements FrameSource {
   readonly name: string;
   /** Of the next connection. */
   transport: Transport;
@@ -86,9 +81,8 @@ export class DrillClient {
   #entered = new Map<string, Cursor>();
   #inbox: Cursor | undefined;
   #id = 0;
-  #waiting: Waiting[] = [];
+  readonly #pushes = new FrameQueue();
   readonly #replies = new Map<number, (reply: ReplyFrame | Ended) => void>();
-  readonly #looking = new Set<() => void>();
   #ended: Ended | undefined;
   #delay: Span = { least: 0, most: 0 };
   #loses: 'replies' | 'pushes' | 'nothing' = 'nothing';
@@ -120,11 +114,11 @@ export class DrillClient {
 
   /** Queued pushes, oldest first. */
   get waiting(): readonly Waiting[] {
-    return this.#waiting;
+    return this.#pushes.waiting;
   }
 
   take(taken: Waiting): void {
-    this.#waiting = this.#waiting.filter((each) => each !== taken);
+    this.#pushes.take(taken);
   }
 
   // -------------------------------------------------------------------------------------------- connection
@@ -173,7 +167,7 @@ export class DrillClient {
   /** Queues missed messages as if they had been pushed. */
   async #welcomed(welcome: Welcome, withinMs: number): Promise<void> {
     this.#welcome = welcome;
-    for (const notice of welcome.inbox?.notices ?? []) this.#wait({ on: 'notice', ...notice } as never);
+    for (const notice of welcome.inbox?.notices ?? []) this.#pushes.push({ on: 'notice', ...notice } as never);
     this.#inbox = welcome.inbox?.cursor ?? this.#inbox;
     for (const each of welcome.entered) {
       if ('problem' in each) this.#entered.delete(each.channel);
@@ -189,8 +183,8 @@ export class DrillClient {
     let entered = first;
     for (;;) {
       this.#entered.set(entered.channel, entered.cursor);
-      if (entered.gap !== undefined) this.#wait({ on: 'gap', ...entered.gap } as never);
-      for (const message of entered.messages) this.#wait({ on: 'message', ...message } as never);
+      if (entered.gap !== undefined) this.#pushes.push({ on: 'gap', ...entered.gap } as never);
+      for (const message of entered.messages) this.#pushes.push({ on: 'message', ...message } as never);
       if (!entered.more) return;
       const next = await this.request('enter', { channel: entered.channel, after: entered.cursor }, withinMs);
       if (next.problem !== undefined) return;
@@ -259,23 +253,8 @@ export class DrillClient {
     this.#network.send(text);
   }
 
-  /** Calls `look` now and after each frame, until it returns a value or the time limit passes. */
   until<T>(look: () => T | undefined, withinMs: number): Promise<T | undefined> {
-    const found = look();
-    if (found !== undefined || withinMs <= 0) return Promise.resolve(found);
-    return new Promise((resolve) => {
-      const done = (value: T | undefined): void => {
-        clearTimeout(timer);
-        this.#looking.delete(again);
-        resolve(value);
-      };
-      const again = (): void => {
-        const now = look();
-        if (now !== undefined) done(now);
-      };
-      const timer = setTimeout(() => done(undefined), withinMs);
-      this.#looking.add(again);
-    });
+    return this.#pushes.until(look, withinMs);
   }
 
   #say(request: object): void {
@@ -301,9 +280,9 @@ export class DrillClient {
       if (frame.on === 'message') this.#entered.set(frame.channel, frame.cursor);
       else if (frame.on === 'removed') this.#entered.delete(frame.channel);
       else if (frame.on === 'notice') this.#inbox = frame.cursor;
-      this.#wait(frame as never);
+      this.#pushes.push(frame as never);
     }
-    for (const look of [...this.#looking]) look();
+    this.#pushes.changed();
   }
 
   #noteReply(verb: string, members: Readonly<Record<string, Json>>, reply: ReplyFrame): void {
@@ -311,11 +290,6 @@ export class DrillClient {
     const channel = String(members.channel);
     if (verb === 'enter' && reply.more !== true) this.#entered.set(channel, (reply as unknown as Entered).cursor);
     else if (verb === 'leave') this.#entered.delete(channel);
-  }
-
-  #wait(frame: Json & object): void {
-    this.#waiting.push({ frame });
-    if (this.#waiting.length > mostWaiting) this.#waiting.shift();
   }
 
   #over(network: ClientNetwork, ended: Ended): void {
@@ -326,7 +300,7 @@ export class DrillClient {
     this.#pulses = undefined;
     this.#note('link', `the connection ended${endText(ended)}`);
     for (const settle of [...this.#replies.values()]) settle(ended);
-    for (const look of [...this.#looking]) look();
+    this.#pushes.changed();
   }
 
   #note(direction: SeenFrame['direction'], text: string): void {

@@ -2,7 +2,8 @@ import type { Json } from '@nine-bells/wire';
 import type { Expected } from '../format/drill.js';
 import { type Difference, differences } from '../values/matching.js';
 import type { Application } from './application.js';
-import type { DrillClient, Waiting } from './client.js';
+import { DrillClient } from './client.js';
+import type { FrameSource, Waiting } from './frameQueue.js';
 import { StepFailure } from './results.js';
 import { withoutSecrets } from './secrets.js';
 
@@ -12,7 +13,7 @@ import { withoutSecrets } from './secrets.js';
  * @throws {StepFailure} with the closest push, its differences, and possible reasons
  */
 export async function expectFrames(
-  client: DrillClient,
+  client: FrameSource,
   expected: readonly Expected[],
   withinMs: number,
   application?: Application,
@@ -28,7 +29,7 @@ export async function expectFrames(
  *
  * @throws {StepFailure} with the matching push
  */
-export async function expectNone(client: DrillClient, expected: Expected, forMs: number): Promise<void> {
+export async function expectNone(client: FrameSource, expected: Expected, forMs: number): Promise<void> {
   const found = await client.until(() => find(client, [expected]), forMs);
   if (found === undefined) return;
   throw new StepFailure({
@@ -38,7 +39,7 @@ export async function expectNone(client: DrillClient, expected: Expected, forMs:
 }
 
 async function notGot(
-  client: DrillClient,
+  client: FrameSource,
   expected: readonly Expected[],
   withinMs: number,
   application: Application | undefined,
@@ -60,7 +61,7 @@ async function notGot(
   });
 }
 
-function cameText(client: DrillClient, nearest: Waiting['frame'] | undefined, isElsewhere: boolean): string {
+function cameText(client: FrameSource, nearest: Waiting['frame'] | undefined, isElsewhere: boolean): string {
   if (isElsewhere) return 'it arrived fewer times, or before the push that it should follow';
   if (nearest !== undefined) return `the closest is ${short(nearest as Json)}`;
   return `no such push arrived${waitingText(client)}`;
@@ -68,12 +69,13 @@ function cameText(client: DrillClient, nearest: Waiting['frame'] | undefined, is
 
 /** Possible reasons why a push did not arrive. */
 async function whyNot(
-  client: DrillClient,
+  client: FrameSource,
   { on, pattern }: Expected,
   application: Application | undefined,
 ): Promise<readonly string[]> {
   const { channel } = pattern as { channel?: Json };
   const why: string[] = [];
+  if (!(client instanceof DrillClient)) return why;
   const { ended } = client;
   if (!client.isOpen) why.push(`${client.name} is not connected: ${ended?.code ?? 1006} ${ended?.reason ?? ''}`.trim());
   else if (typeof channel === 'string' && !client.channels.includes(channel))
@@ -86,7 +88,7 @@ async function whyNot(
 }
 
 /** Finds queued pushes that match, in this order, using each at most once. */
-function find(client: DrillClient, expected: readonly Expected[]): Waiting[] | undefined {
+function find(client: FrameSource, expected: readonly Expected[]): Waiting[] | undefined {
   const found: Waiting[] = [];
   const { waiting } = client;
   let from = 0;
@@ -110,7 +112,7 @@ function expectedText({ on, pattern }: Expected): string {
   return Object.keys(pattern as object).length === 0 ? on : `${on} ${short(pattern)}`;
 }
 
-function waitingText(client: DrillClient): string {
+function waitingText(client: FrameSource): string {
   const kinds = new Map<string, number>();
   for (const { frame } of client.waiting) {
     const kind = String(kindOf(frame));

@@ -2,6 +2,7 @@ import { defined, type Json, type Problem, type ReplyFrame } from '@nine-bells/w
 import type {
   ActStep,
   Answer,
+  AnswersStep,
   CallStep,
   ClientSpec,
   ConnectStep,
@@ -24,9 +25,10 @@ import { filledIn, MissingValue, type Values } from '../values/references.js';
 import { Application, type CallAnswer, problemIn } from './application.js';
 import { DrillClient, NoAnswer } from './client.js';
 import { expectFrames, expectNone, short } from './expectations.js';
+import type { FrameSource } from './frameQueue.js';
 import { nodeNetwork, type Random } from './network.js';
 import { type DrillResult, type Failure, StepFailure, type StepResult } from './results.js';
-import type { Surroundings } from './surroundings.js';
+import type { StandIn, Surroundings } from './surroundings.js';
 
 export interface RunOptions {
   /** Overrides of the drill's parameters. */
@@ -208,9 +210,11 @@ class Run {
       case 'send':
         return this.#byEach(step, known, (client, values) => this.#send(client, step, values));
       case 'gets':
-        return this.#byEach(step, known, (client, values) => this.#gets(client, step, values));
+        return this.#bySource(step, known, (source, values) => this.#gets(source, step, values));
       case 'gets no':
-        return this.#byEach(step, known, (client, values) => this.#getsNo(client, step, values));
+        return this.#bySource(step, known, (source, values) => this.#getsNo(source, step, values));
+      case 'answers':
+        return this.#answers(step, known);
       case 'ends':
         return this.#byEach(step, known, (client, values) => this.#ends(client, step, values));
       case 'network':
@@ -230,9 +234,41 @@ class Run {
     }
   }
 
+  /** Runs a step of the stand-in for the application, or of clients. */
+  async #bySource(
+    step: GetsStep | GetsNoStep,
+    known: Known,
+    act: (source: FrameSource, values: Values) => Promise<Json | undefined>,
+  ): Promise<void> {
+    const { who } = step;
+    if (who !== 'application') return this.#byEach({ ...step, who }, known, act);
+    known.capture('as' in step ? step.as : undefined, (await act(this.#standIn(), known.all)) ?? null);
+  }
+
+  async #answers({ to, pattern, with: body, status, afterMs }: AnswersStep, known: Known): Promise<void> {
+    const values = known.all;
+    const answer = defined({ with: body === undefined ? undefined : filledIn(body, values), status, afterMs });
+    this.#standIn().answer(to, answer, filledIn(pattern, values));
+  }
+
+  #standIn(): StandIn {
+    const { standIn, control } = this.#surroundings;
+    if (standIn !== undefined) return standIn;
+    throw new StepFailure({
+      expected: 'requests to the application to stay within the drill',
+      came:
+        control === undefined
+          ? 'this drill runs against a service that it has not started (use --config)'
+          : 'they go out (--outbound)',
+    });
+  }
+
   /** Runs a step for all its clients concurrently; with several clients, the captured value is a list. */
   async #byEach(
-    step: Exclude<Step, { kind: 'call' | 'service' | 'wait' | 'together' | 'repeat' | 'include' }>,
+    step: { readonly who: Who; readonly as?: string } & Exclude<
+      Step,
+      { kind: 'call' | 'answers' | 'service' | 'wait' | 'together' | 'repeat' | 'include' }
+    >,
     known: Known,
     act: (client: DrillClient, values: Values) => Promise<Json | undefined>,
   ): Promise<void> {
@@ -275,18 +311,18 @@ class Run {
     client.send(typeof frame === 'string' ? frame : JSON.stringify(frame));
   }
 
-  async #gets(client: DrillClient, step: GetsStep, values: Values): Promise<Json> {
+  async #gets(source: FrameSource, step: GetsStep, values: Values): Promise<Json> {
     const wanted = step.isOrdered
       ? step.expected
       : Array.from({ length: step.times }, () => step.expected[0] as Expected);
     const patterns = wanted.map(({ on, pattern }) => ({ on, pattern: filledIn(pattern, values) }));
     const withinMs = step.withinMs ?? this.#drill.withinMs;
-    const frames = await expectFrames(client, patterns, withinMs, this.#application);
+    const frames = await expectFrames(source, patterns, withinMs, this.#application);
     return frames.length === 1 ? (frames[0] as Json) : frames;
   }
 
-  async #getsNo(client: DrillClient, { expected, forMs }: GetsNoStep, values: Values): Promise<undefined> {
-    await expectNone(client, { on: expected.on, pattern: filledIn(expected.pattern, values) }, forMs);
+  async #getsNo(source: FrameSource, { expected, forMs }: GetsNoStep, values: Values): Promise<undefined> {
+    await expectNone(source, { on: expected.on, pattern: filledIn(expected.pattern, values) }, forMs);
   }
 
   async #ends(client: DrillClient, step: EndsStep, values: Values): Promise<Json> {

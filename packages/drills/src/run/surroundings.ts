@@ -1,4 +1,6 @@
-import type { DrillUser } from '../format/drill.js';
+import type { Json } from '@nine-bells/wire';
+import type { DrillUser, OutboundKind } from '../format/drill.js';
+import type { FrameSource } from './frameQueue.js';
 
 /** The service that a drill runs against. */
 export interface Surroundings {
@@ -13,4 +15,21 @@ export interface Surroundings {
   tokenFor(user: string, about: DrillUser, forMs: number): Promise<string>;
   /** Stops and starts the service; absent unless the drill started it. */
   readonly control?: { stop(): Promise<void>; start(): Promise<void> };
+  /** Receives the service's requests in place of the application and of receivers of hooks; absent where they go out. */
+  readonly standIn?: StandIn | undefined;
+}
+
+/** Stands in for the application: receives what the service sends it, and answers. */
+export interface StandIn extends FrameSource {
+  /** Sets the answer to requests of a kind that match `to`, from now on. */
+  answer(kind: OutboundKind, answer: StandInAnswer, to?: Json): void;
+}
+
+export interface StandInAnswer {
+  /** Body of the answer. */
+  readonly with?: Json;
+  /** HTTP status. Default 200. */
+  readonly status?: number;
+  /** Delay, in milliseconds. */
+  readonly afterMs?: number;
 }

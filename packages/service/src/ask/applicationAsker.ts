@@ -12,15 +12,16 @@ import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wi
 import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
 import { readBody } from '../http/body.js';
 import { IsWords } from '../http/publishDto.js';
+import type { Outbound, OutboundAnswer, OutboundRequest } from '../outbound/outbound.js';
 import { systemIds } from '../system/ids.js';
 import { signaturesOf } from '../webhooks/verify.js';
 import { checkStatus, usable } from './usableAnswer.js';
 
-/** Most bytes of an answer, and of the member data in it. */
+/** Maximum size of an answer, and of the member data in it, in bytes. */
 const answerBytes = 65_536;
 const memberBytes = 4_096;
 
-/** What the application answers to a question. */
+/** Answer to an access question. */
 class AnswerDto {
   static readonly members = { allow: true, reason: true, member: true, rememberMs: true } as const;
 
@@ -40,11 +41,11 @@ class AnswerDto {
   rememberMs?: number;
 }
 
-/** What the application says of a message before it is published. */
+/** Answer to a review question. */
 class ReviewAnswerDto {
   static readonly members = { allow: true, hold: true, reason: true, data: true } as const;
 
-  /** Absent where a moderator is to decide. */
+  /** Absent if a moderator decides. */
   @IsOptional()
   @IsBoolean()
   allow?: boolean | null;
@@ -60,36 +61,43 @@ class ReviewAnswerDto {
   data?: Json;
 }
 
-/** Asks the application over HTTP, with a request signed as Standard Webhooks says. */
+/** Asks the application over HTTP, with requests signed as Standard Webhooks says. */
 export class ApplicationAsker implements Asker, Reviewer {
   readonly #secrets: readonly string[];
   readonly #withinMs: number;
+  readonly #send: Outbound;
   readonly #ids = systemIds();
 
-  /** @param secrets - each signs: `whsec_` and 24 to 64 bytes in base64 */
-  constructor(secrets: readonly string[], withinMs: number) {
+  /**
+   * @param secrets - each signs: `whsec_` and 24 to 64 bytes in base64
+   * @param send - default: over the network
+   */
+  constructor(secrets: readonly string[], withinMs: number, send: Outbound = sendByFetch) {
     this.#secrets = secrets;
     this.#withinMs = withinMs;
+    this.#send = send;
   }
 
   async ask(url: string, question: Question): Promise<Answer> {
-    const text = await this.#post(url, 'access.ask', dataOf(question), this.#withinMs);
+    const text = await this.#post('ask', url, 'access.ask', dataOf(question), this.#withinMs);
     return usable(() => answerOf(text, url));
   }
 
   async review(url: string, question: ReviewQuestion, withinMs: number): Promise<ReviewAnswer> {
-    const text = await this.#post(url, 'message.review', reviewDataOf(question), withinMs);
+    const text = await this.#post('review', url, 'message.review', reviewDataOf(question), withinMs);
     return usable(() => reviewAnswerOf(text, url));
   }
 
-  async #post(url: string, type: string, data: object, withinMs: number): Promise<string> {
+  async #post(kind: 'ask' | 'review', url: string, type: string, data: object, timeoutMs: number): Promise<string> {
     const at = new Date();
     const id = `ask_${this.#ids.message(at.getTime())}`;
     const body = JSON.stringify({ type, timestamp: at.toISOString(), data });
     const timestamp = String(Math.floor(at.getTime() / 1000));
-    const response = await fetch(url, {
-      method: 'POST',
+    const { status, text } = await this.#send({
+      kind,
+      url,
       body,
+      timeoutMs,
       headers: {
         'content-type': 'application/json',
         accept: 'application/json',
@@ -97,16 +105,24 @@ export class ApplicationAsker implements Asker, Reviewer {
         'webhook-timestamp': timestamp,
         'webhook-signature': signaturesOf(this.#secrets, id, timestamp, body),
       },
-      redirect: 'error',
-      signal: AbortSignal.timeout(withinMs),
-    }).catch((error: Error) => {
-      if (error.name === 'TimeoutError') throw new Error(`no answer within ${withinMs} ms`);
-      throw new Error(`${url} cannot be reached: ${(error.cause as Error | undefined)?.message ?? error.message}`);
     });
-    const text = await textOf(response);
-    checkStatus(response.status, url);
+    checkStatus(status, url);
     return text;
   }
+}
+
+async function sendByFetch({ url, body, headers, timeoutMs }: OutboundRequest): Promise<OutboundAnswer> {
+  const response = await fetch(url, {
+    method: 'POST',
+    body,
+    headers,
+    redirect: 'error',
+    signal: AbortSignal.timeout(timeoutMs),
+  }).catch((error: Error) => {
+    if (error.name === 'TimeoutError') throw new Error(`no answer within ${timeoutMs} ms`);
+    throw new Error(`${url} cannot be reached: ${(error.cause as Error | undefined)?.message ?? error.message}`);
+  });
+  return { status: response.status, text: await textOf(response) };
 }
 
 function reviewDataOf(question: ReviewQuestion): object {
@@ -162,7 +178,7 @@ function messageOf({ cursor, id, type, by, atMs }: MessageFacts): object {
   return { cursor, ...defined({ id, type, by }), at: new Date(atMs).toISOString() };
 }
 
-/** The body, as far as it may be long. */
+/** Reads the body. @throws {UnusableAnswer} above the maximum size */
 async function textOf(response: Response): Promise<string> {
   const decoder = new TextDecoder();
   let text = '';

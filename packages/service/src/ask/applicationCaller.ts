@@ -11,12 +11,13 @@ import { IsArray, IsOptional, IsString, Matches, ValidateNested } from 'class-va
 import { Pool } from 'undici';
 import { type Dto, readBody } from '../http/body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from '../http/publishDto.js';
+import type { Outbound, OutboundAnswer } from '../outbound/outbound.js';
 import { signaturesOf } from '../webhooks/verify.js';
 import { checkStatus, usable } from './usableAnswer.js';
 
-/** What an answer may have beside its data, in bytes: publications. */
+/** Maximum size of an answer beside its data (its publications), in bytes. */
 const besideBytes = 262_144;
-/** Most publications of one answer. */
+/** Maximum number of publications in one answer. */
 const maxPublications = 50;
 
 class RefusalDto {
@@ -134,31 +135,47 @@ export interface CallRequest {
   readonly headers: Readonly<Record<string, string>>;
 }
 
-/** Hands calls to the application over HTTP, signed like access questions. */
+/** Sends calls to the application over HTTP, signed like access questions. */
 export class ApplicationCaller implements CallAsker {
   readonly #secrets: readonly string[];
-  /** Where calls go, by their names: each has its own limits. */
+  /** Connections by the name of the call, since each call has limits of its own. */
   readonly #receivers = new Map<string, { readonly pool: Pool; readonly path: string }>();
 
-  /** @param secrets - each signs: `whsec_` and 24 to 64 bytes in base64 */
-  constructor(secrets: readonly string[]) {
+  readonly #send: Outbound | undefined;
+
+  /**
+   * @param secrets - each signs: `whsec_` and 24 to 64 bytes in base64
+   * @param send - default: over the network
+   */
+  constructor(secrets: readonly string[], send?: Outbound) {
     this.#secrets = secrets;
+    this.#send = send;
   }
 
   async call(rule: CallRule, url: string, call: Call): Promise<CallAnswer> {
+    const { name, withinMs: timeoutMs } = rule;
+    const request = this.requestFor(call);
+    const { status, text } =
+      this.#send === undefined
+        ? await this.#sendByPool(rule, url, request)
+        : await this.#send({ kind: 'call', name, url, timeoutMs, ...request });
+    checkStatus(status, url);
+    return usable(() => answerOf(text, url));
+  }
+
+  async #sendByPool(rule: CallRule, url: string, request: CallRequest): Promise<OutboundAnswer> {
     const { pool, path } = this.#receiverOf(rule, url);
-    const response = await pool.request({ path, method: 'POST', ...this.requestFor(call) });
-    // An answer that comes byte by byte is not waited for any longer than one that does not come.
+    const response = await pool.request({ path, method: 'POST', ...request });
+    // The timeout also ends an answer that arrives byte by byte.
     const late = setTimeout(() => response.body.destroy(new Error('the answer does not end in time')), rule.withinMs);
     const reading = response.body.text().finally(() => clearTimeout(late));
     const text = await reading.catch((error: Error & { code?: string }) => {
       throw error.code === 'UND_ERR_RES_EXCEEDED_MAX_SIZE' ? new UnusableAnswer(error.message) : error;
     });
-    checkStatus(response.statusCode, url);
-    return usable(() => answerOf(text, url));
+    return { status: response.statusCode, text };
   }
 
-  /** What is sent of a call, signed at this time. */
+  /** Returns the request for a call, signed at `atMs`. */
   requestFor(call: Call, atMs = Date.now()): CallRequest {
     const { id, key } = call;
     const body = JSON.stringify({ type: 'call', timestamp: new Date(atMs).toISOString(), data: dataOf(call) });
@@ -233,7 +250,7 @@ function answerOf(text: string, url: string): CallAnswer {
   };
 }
 
-/** One thing to publish: a map with one member that says what it is. */
+/** Reads one publication: a map with one member, named by its kind. */
 function publicationOf(given: unknown, index: number): CallPublication {
   const where = `/publish/${index}`;
   const [[kind, value] = ['', undefined], ...rest] = Object.entries((given ?? {}) as object);
@@ -241,7 +258,7 @@ function publicationOf(given: unknown, index: number): CallPublication {
   if (dto === undefined || rest.length > 0)
     throw new Error(`${where}: expected one of ${Object.keys(publications).join(', ')}`);
   const read = readBody(dto, value, `${where}/${kind}`);
-  // `null` stands for what is absent, except as the value of an entry: that removes it.
+  // `null` counts as absent, except as the value of an entry, which it removes.
   const present = Object.entries(read).filter(
     ([name, each]) => each !== undefined && (each !== null || name === 'value' || name === 'data'),
   );

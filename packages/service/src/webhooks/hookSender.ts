@@ -8,6 +8,7 @@ import {
   shapedDelivery,
 } from '@nine-bells/core';
 import { Agent, request } from 'undici';
+import type { Outbound } from '../outbound/outbound.js';
 import { serviceVersion } from '../version.js';
 import type { AddressGuard } from './addressGuard.js';
 import { hookBodyOf } from './cloudEvents.js';
@@ -16,23 +17,25 @@ import { signaturesOf } from './verify.js';
 /** The header that counts through how many intakes an event has come: so a circle is found. */
 export const hopsHeader = 'ninebells-hops';
 
-/** How much of an answer is kept, and how much is read, in bytes. */
+/** Maximum size of an answer as stored, and as read, in bytes. */
 const keptBytes = 4_096;
 const readBytes = 65_536;
-/** How long a connection may take to be made, in milliseconds. */
+/** Connection timeout, in milliseconds. */
 const connectMs = 5_000;
-/** How long an idle connection is kept, in milliseconds. */
+/** Keep-alive time of an idle connection, in milliseconds. */
 const keepAliveMs = 10_000;
 
 export interface HookSenderHost {
-  /** The secrets of a hook, which sign what is sent; `undefined` if it is no longer known. */
+  /** Returns the signing secrets of a hook; `undefined` if the hook has been deleted. */
   readonly secretsOf: (hook: string) => readonly string[] | undefined;
-  /** Whether the operator has configured the hook: then it may lead to any address. */
+  /** Returns true for hooks of the configuration, which may send to any address. */
   readonly isTrusted: (hook: string) => boolean;
   readonly guard: AddressGuard;
   /** The `source` of events. */
   readonly source: string;
   readonly now: () => number;
+  /** Default: over the network. */
+  readonly send?: Outbound | undefined;
 }
 
 /** Sends events over HTTP: as CloudEvents, signed as Standard Webhooks says. Redirects are not followed. */
@@ -94,6 +97,9 @@ export class HookSender implements HookCaller {
     const signal = AbortSignal.timeout(hook.withinMs);
     try {
       if (!isTrusted) this.#host.guard.check(hook.url);
+      const { name, url, withinMs: timeoutMs } = hook;
+      const answered = await this.#host.send?.({ kind: 'hook', name, url, headers, body, timeoutMs });
+      if (answered !== undefined) return statusAnswer(answered.status, answered.text);
       const response = await request(hook.url, {
         method: 'POST',
         headers,
@@ -105,12 +111,20 @@ export class HookSender implements HookCaller {
       });
       const status = response.statusCode;
       const text = await beginningOf(response.body);
-      if (status >= 200 && status < 300) return { status, text };
-      return { status, text, problem: problemOf(status, response.headers.location), ...retryAfter(response.headers) };
+      return statusAnswer(status, text, response.headers);
     } catch (error) {
       return { problem: failureText(error, hook) };
     }
   }
+}
+
+function statusAnswer(
+  status: number,
+  text: string,
+  headers: Readonly<Record<string, string | string[] | undefined>> = {},
+): Omit<HookAnswer, 'tookMs'> {
+  if (status >= 200 && status < 300) return { status, text };
+  return { status, text, problem: problemOf(status, headers.location), ...retryAfter(headers) };
 }
 
 function masked(signatures: string): string {
