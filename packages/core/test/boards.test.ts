@@ -8,6 +8,7 @@ import {
   type Clock,
   channelRule,
   defaultBoard,
+  type Engine,
   LoggedMessage,
 } from '../src/index.js';
 import { BoardTables } from '../src/record/boardTables.js';
@@ -179,6 +180,25 @@ describe('a board', () => {
     expect(boardOf(pia)).toEqual({ turnstone: 1, stays: 1 });
     await clock.run(4_000);
     expect(boardOf(pia)).toEqual({ stays: 1 });
+  });
+
+  it.each([
+    ['with a token without the role', (tomas: Client) => tomas.send({ do: 'refresh', token: 'tomas' })],
+    [
+      'silenced',
+      (_: Client, { moderation }: Engine) => moderation.silence({ user: 'tomas' }, { kind: 'key', id: 'k', name: 'k' }),
+    ],
+  ])('removes entries held by a session whose user may not set them any more: %s', async (_, loseRight) => {
+    const set = { any: [{ role: 'skipper' }, { user: 'ines' }] } as const;
+    const all = await start({}, { set: set as never });
+    const [tomas, ines] = [await all.come('tomas!skipper'), await all.come('ines!skipper')];
+    await all.set(tomas, 'petrel', 1, { whileHere: true });
+    await all.set(tomas, 'stays', 1);
+    await all.set(ines, 'turnstone', 1, { whileHere: true });
+    await loseRight(tomas, all.engine);
+    await all.clock.run(1_000);
+    expect(boardOf(ines)).toEqual({ turnstone: 1, stays: 1 });
+    expect((await all.set(tomas, 'petrel', 2)).problem?.code).toMatch(/not-allowed|silenced/);
   });
 
   it('is there again after a restart where it is kept, in a new volume, without what has ended meanwhile', async () => {

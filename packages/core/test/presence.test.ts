@@ -14,6 +14,7 @@ const rules: readonly ChannelRule[] = [
   { pattern: 'quiet', logbook: { type: 'kept' }, allow: { enter: 'anyone', hail: 'nobody' } },
 ];
 const enter = { enter: [{ channel: chat }] };
+const operator = { kind: 'key', id: 'k1', name: 'first' } as const;
 
 function setUp(options: Partial<EngineOptions> = {}) {
   const made = harness({ pulseMs: 3_600_000, ...options }, undefined, { rules });
@@ -40,6 +41,45 @@ function membersSeenBy(client: Client, channel = chat): { users: string[]; count
 }
 
 describe('presence', () => {
+  it.each([
+    ['in the channel', chat],
+    ['everywhere', undefined],
+  ])('hides the status of a user who is silenced %s, also one that was set before', async (_, channel) => {
+    const { welcomed, told, engine, settle, clock } = setUp();
+    const jory = await welcomed('jory', enter);
+    const pia = await welcomed('pia', enter);
+    const shown = async (): Promise<unknown> => {
+      await told();
+      const late = await welcomed('late', enter);
+      late.connection.closed(1000);
+      const { members } = late.frames[0].entered[0];
+      return members.find(({ user }: Member) => user === 'pia')?.status;
+    };
+    pia.send({ do: 'status', status: { text: 'rude' } });
+    expect(await shown()).toEqual({ text: 'rude' });
+    await engine.moderation.silence({ user: 'pia', ...(channel && { channel }), forMs: 600_000 }, operator);
+    expect(await shown()).toBeUndefined();
+    expect(
+      jory
+        .pushes('members')
+        .flatMap(({ changed = [] }) => changed)
+        .at(-1),
+    ).not.toHaveProperty('status');
+    // Neither does it come back with the session.
+    pia.send({ do: 'leave', channel: chat });
+    pia.send({ do: 'enter', channel: chat });
+    await settle();
+    expect(await shown()).toBeUndefined();
+    const { session, secret } = pia.frames[0];
+    pia.connection.closed(1006);
+    const again = await welcomed('pia', { session, secret, ...enter });
+    expect(await shown()).toBeUndefined();
+    await clock.run(600_000);
+    again.send({ do: 'status', status: 'busy' });
+    await settle();
+    expect(await shown()).toBe('busy');
+  });
+
   it('shows one member per user with the number of its sessions, and oneself as oneself', async () => {
     const { welcomed, told } = setUp();
     const pia = await welcomed('pia', enter);

@@ -425,6 +425,18 @@ export class Board implements ChannelFeature {
     });
   }
 
+  /** Names of the entries that go when the session leaves. */
+  heldBy(session: string): readonly string[] {
+    if (!this.#entries.isHolder(session)) return [];
+    return [...this.#entries].filter(({ holder }) => holder?.session === session).map(({ name }) => name);
+  }
+
+  /** Removes an entry of a session that may not set it any more. */
+  removeHeld(session: string, name: string): void {
+    const entry = this.#entries.get(name);
+    if (entry?.holder?.session === session) this.#want(entry, { removed: true });
+  }
+
   /** An entry may come to be held by a session that has left meanwhile. */
   #checkHolder(holder: Holder | undefined): void {
     if (holder === undefined || holder.home !== this.#host.self()) return;

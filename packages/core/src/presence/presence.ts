@@ -11,6 +11,8 @@ export interface Arrival {
   readonly generation: number;
   readonly author: Author;
   readonly status?: Json | undefined;
+  /** Shows no status, not even an earlier one of the session. */
+  readonly hidesStatus?: boolean;
   /** What the application wants to have shown of the member. */
   readonly data?: Json | undefined;
 }
@@ -77,21 +79,21 @@ export class Presence {
   }
 
   /** A session enters, or comes back, perhaps from another instance. Idempotent. */
-  enter({ session, generation, author, status, data }: Arrival): void {
+  enter({ session, generation, author, status, hidesStatus, data }: Arrival): void {
     const before = this.#present.get(author.user);
     const stay = before?.stays.get(session);
     if (stay === undefined) this.#own += 1;
-    const said = status ?? (stay ?? latestOf(before, session))?.status;
+    const said = hidesStatus ? undefined : (status ?? (stay ?? latestOf(before, session))?.status);
     const entry = { session, generation, author, sinceMs: this.#host.now(), status: said, data };
     if (this.#show(entry, undefined, status !== undefined) || stay?.generation !== generation)
       this.#spread(session, author.user);
     if (before === undefined) this.#host.noted('joined', author, generation > 1);
   }
 
-  /** A session says something else of itself. */
-  setStatus(session: string, user: string, status: Json): void {
+  /** Sets the status of a session; `undefined` removes it. */
+  setStatus(session: string, user: string, status: Json | undefined): void {
     const stay = this.#present.get(user)?.stays.get(session);
-    if (stay === undefined) return;
+    if (stay === undefined || (status === undefined && stay.status === undefined)) return;
     this.#announcer.willChange(user);
     stay.status = status;
     stay.order = ++this.#order;

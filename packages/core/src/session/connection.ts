@@ -282,13 +282,14 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
     this.#identification.check(who);
   }
 
-  /** Bans may have been missed: looks whether the client may still be here, and in its channels. */
+  /** Enforces bans and silences that this instance may have missed. */
   lookAgain(): void {
     const client = this.#client;
     if (client === undefined || this.#ended || client.who.observer) return;
     try {
       this.checkAdmission(client.who);
       client.entered.checkBans();
+      client.enforceSilences();
     } catch (error) {
       this.#refuse(this.#problemOf(error, 'hello'));
     }

@@ -24,7 +24,7 @@ import type { SessionHost } from './host.js';
 export interface EnteringSession extends Recipient {
   readonly who: Identity;
   readonly visitor: Visitor;
-  decide(act: ChannelAct, channel: ChannelName): Ruling | Promise<Ruling>;
+  decide(act: ChannelAct, channel: ChannelName, entry?: string): Ruling | Promise<Ruling>;
   expel(channel: ChannelName, told: Omit<RemovedPush, 'on' | 'channel'>): void;
 }
 
@@ -118,6 +118,20 @@ export class EnteredChannels {
     for (const channel of this.names) void this.#decideAgain(channel);
   }
 
+  /** Removes the entries of boards that go with the session, and that its user may not set any more. */
+  checkEntries(): void {
+    for (const channel of this.names) void this.#checkEntries(channel);
+  }
+
+  async #checkEntries(channel: ChannelName): Promise<void> {
+    const { session } = this.#session;
+    const board = this.#host.boards.get(channel);
+    for (const entry of board?.heldBy(session) ?? []) {
+      const ruling = await this.#session.decide('set', channel, entry);
+      if (ruling.problem !== undefined) board?.removeHeld(session, entry);
+    }
+  }
+
   /** Bans from channels may have been missed: leaves those where the user is banned. */
   checkBans(): void {
     for (const channel of this.names) {
@@ -174,6 +188,7 @@ export class EnteredChannels {
   /** It is decided anew, also which of the messages are for it. */
   #refilter(name: ChannelName, ruling: Ruling): void {
     this.restOn(name, ruling);
+    void this.#checkEntries(name);
     const channel = this.get(name);
     const before = channel?.filterFor(this.#session);
     const now = filterOf(this.#filters?.get(name), ruling.filters, this.#hiddenIn(channel));

@@ -309,9 +309,23 @@ export class LiveSession implements Recipient, ConnectedSession {
     this.push(removedFrame(channel, told));
   }
 
-  /** Tells the client that it may not write, or may again. */
+  /** Tells the client that its user may not write, or may again. */
   silenced(action: Silence | EndSilence): void {
-    if (!this.gone) this.push(silencedFrame(action));
+    if (this.gone) return;
+    this.enforceSilences();
+    this.push(silencedFrame(action));
+  }
+
+  /**
+   * Hides the status and removes entries of boards where the user is silenced. Silenced everywhere, the session has no
+   * status until the user sets it again.
+   */
+  enforceSilences(): void {
+    this.entered.checkEntries();
+    this.#stays?.hideStatuses();
+    if (this.state.status === undefined || this.host.bans.silenceOf(this.user) === undefined) return;
+    this.state.status = undefined;
+    this.host.watching.changed(this.user);
   }
 
   /** Tells the client of silences that are in force: in the whole service, or only in a channel that it has entered. */
@@ -407,8 +421,9 @@ export class LiveSession implements Recipient, ConnectedSession {
 
   // --------------------------------------------------------------------------------------------- access
 
-  decide(act: ChannelAct, channel: ChannelName): Ruling | Promise<Ruling> {
-    return this.host.access.decide(act, this.host.rules.require(channel), this.visitor);
+  decide(act: ChannelAct, channel: ChannelName, entry?: string): Ruling | Promise<Ruling> {
+    const match = this.host.rules.require(channel);
+    return this.host.access.decide(act, entry === undefined ? match : withEntry(match, entry), this.visitor);
   }
 
   /**

@@ -9,11 +9,11 @@ import type { Session } from './sessions.js';
 /** The channels that show a session as a member, by its present connection. */
 export class Stays {
   readonly #session: Session;
-  readonly #host: Pick<SessionHost, 'channels' | 'contracts' | 'presences'>;
+  readonly #host: Pick<SessionHost, 'bans' | 'channels' | 'contracts' | 'presences'>;
   /** Made with the first: most of many thousand connections may have none. */
   #shown: Map<ChannelName, ChannelPresence> | undefined;
 
-  constructor(session: Session, host: Pick<SessionHost, 'channels' | 'contracts' | 'presences'>) {
+  constructor(session: Session, host: Pick<SessionHost, 'bans' | 'channels' | 'contracts' | 'presences'>) {
     this.#session = session;
     this.#host = host;
   }
@@ -35,6 +35,7 @@ export class Stays {
         generation,
         author: authorOf(who),
         status: status ?? this.#ownStatus(presence),
+        hidesStatus: this.#host.bans.silenceOf(session.user, name) !== undefined,
         data,
       });
       this.#shown ??= new Map();
@@ -69,6 +70,13 @@ export class Stays {
   setStatus(status: Json, only: ChannelName | undefined): void {
     for (const [name, { members }] of this.#shown ?? [])
       if (only === undefined || name === only) members.setStatus(this.#session.id, this.#session.user, status);
+  }
+
+  /** Hides the status in the channels in which the user is silenced. */
+  hideStatuses(): void {
+    const { id, user } = this.#session;
+    for (const [name, { members }] of this.#shown ?? [])
+      if (this.#host.bans.silenceOf(user, name) !== undefined) members.setStatus(id, user, undefined);
   }
 
   /** The connection broke: the session is still shown where it was, for the grace. */
