@@ -33,6 +33,36 @@ describe.skipIf(!browserIsThere)('the console and the chat, about people', () =>
     await page.getByRole('cell', { name: 'unban', exact: true }).first().waitFor();
   });
 
+  it.each(['websocket', 'stream', 'poll'])(
+    'shows a visitor as gone soon after the page is left, over %s, and without a flicker while it is loaded again',
+    async (transport) => {
+      const channel = 'race/77/chat';
+      const page = await open('/regatta/?as=bram');
+      const enter = async (): Promise<void> => {
+        await page.evaluate(`(async () => {
+          const { connect } = await import('${pages.demo.service.url}/client.js');
+          await connect('/', { transport: '${transport}' }).enter('${channel}').ready;
+        })()`);
+      };
+      const visitors = async (): Promise<number> => (await backend.members(channel)).count;
+      await enter();
+      await until(async () => (await visitors()) === 1);
+      let least = 1;
+      const watch = setInterval(async () => {
+        least = Math.min(least, await visitors());
+      }, 50);
+      await page.reload();
+      await enter();
+      clearInterval(watch);
+      expect(least).toBe(1);
+      const leftAtMs = performance.now();
+      await page.goto('about:blank');
+      await until(async () => (await visitors()) === 0);
+      // The grace of the channel is 10 s.
+      expect(performance.now() - leftAtMs).toBeLessThan(9_000);
+    },
+  );
+
   it('works off what a spectator reports: the author is silenced, and told so on its page', async () => {
     const page = await signedIn('/console/people');
     const [pia, jory] = [await open('/regatta/?as=pia'), await open('/regatta/?as=jory')];

@@ -12,11 +12,15 @@ import type { LineOptions } from './types.js';
  *
  * @param url - where the service is, such as `https://bells.regatta.example`; in a browser it may be relative
  *
+ * @throws {TypeError} if the URL is no text
+ *
  * @example
  * const line = connect('http://127.0.0.1:9119', { token });
  * const chat = line.enter('race/3/chat', { last: 50 });
  * for await (const message of chat) console.log(message.by?.name, message.data);
  */
 export function connect<C extends ChannelContracts = AnyChannels>(url: string, options: LineOptions = {}): Line<C> {
+  if (typeof url !== 'string')
+    throw new TypeError("connect(url, options): expected a URL such as 'https://bells.regatta.example' or '/'");
   return new Line<C>(url, options);
 }

@@ -72,6 +72,8 @@ export class Connection {
   readonly #lifeSigns: LifeSigns;
   #state: LineState = { name: 'connecting' };
   #socket: SocketLike | undefined;
+  /** The socket that broke last, until another is opened. */
+  #broken: SocketLike | undefined;
   #helloSent = false;
   /** The service has answered the hello of this socket. */
   #isWelcomed = false;
@@ -127,6 +129,8 @@ export class Connection {
     void this.#open();
     page.addEventListener?.('online', this.#online);
     page.addEventListener?.('offline', this.#offline);
+    page.addEventListener?.('pagehide', this.#pageHidden);
+    page.addEventListener?.('pageshow', this.#online);
   }
 
   /** While waiting: tries again now. */
@@ -229,6 +233,7 @@ export class Connection {
       return;
     }
     this.#refusal = undefined;
+    this.#broken = undefined;
     this.#socket = socket;
     this.#lifeSigns.heard();
     this.#timer = setTimeout(() => {
@@ -297,6 +302,7 @@ export class Connection {
   #ended(socket: SocketLike, code: number, reason: string): void {
     if (socket !== this.#socket || this.#state.name === 'closed') return;
     const wasOpen = this.#state.name === 'open';
+    this.#broken = socket;
     // Before it is known what the service takes, a hello may be too large.
     if (code === closeCodes.tooBig && !this.#isWelcomed)
       this.#helloBytes = Math.max(minHelloBytes, this.#helloBytes / 2);
@@ -347,12 +353,25 @@ export class Connection {
     if (this.#state.name === 'open') this.#lifeSigns.probe();
   };
 
+  /** The page is left: says goodbye, so that others see it soon. A page that is shown again connects again. */
+  readonly #pageHidden = (): void => {
+    // Browsers may break streams before they say that the page is left.
+    this.#broken?.close(closeCodes.normal);
+    const socket = this.#socket;
+    if (socket === undefined) return;
+    this.#dropSocket();
+    socket.close(closeCodes.normal);
+    this.#waitAndRetry('the page was left');
+  };
+
   #closeFor(reason: string, closedBy: 'client' | 'service', refused?: Problem): void {
     const socket = this.#socket;
     this.#dropSocket();
-    socket?.close(closeCodes.normal);
+    (socket ?? this.#broken)?.close(closeCodes.normal);
     page.removeEventListener?.('online', this.#online);
     page.removeEventListener?.('offline', this.#offline);
+    page.removeEventListener?.('pagehide', this.#pageHidden);
+    page.removeEventListener?.('pageshow', this.#online);
     this.#setState({ name: 'closed', reason, closedBy, ...defined({ problem: refused }) });
     const error = this.closedError();
     this.requests.close(error);

@@ -40,6 +40,7 @@ export class StreamSocket implements SocketLike {
   #frameBytes = 65_536;
   #sending = false;
   #closed = false;
+  #saidGoodbye = false;
 
   /** @param url - of the line, `http(s)://.../line` */
   constructor(url: string, { polls = false }: { readonly polls?: boolean } = {}) {
@@ -59,11 +60,13 @@ export class StreamSocket implements SocketLike {
     }
   }
 
-  /** Ends it. A clean goodbye is told to the service, as far as that is possible. */
+  /** Ends it. A clean goodbye is told to the service as far as possible, also after the stream broke. */
   close(code?: number): void {
-    if (this.#closed) return;
+    const isGoodbye = code === closeCodes.normal && this.#session !== undefined && !this.#saidGoodbye;
+    if (this.#closed && !isGoodbye) return;
     this.#closed = true;
-    if (code !== closeCodes.normal || this.#session === undefined) {
+    this.#saidGoodbye = isGoodbye;
+    if (!isGoodbye) {
       this.#abort.abort();
       return;
     }

@@ -200,7 +200,7 @@ describe('instances', () => {
     expect(watcher.pushes('members').flatMap(({ left }) => left ?? [])).toEqual([]);
     expect(one.presence.membersHere(north, 10)).toMatchObject({ count: 2 });
     after.connection.closed(1000);
-    await clock.run(500);
+    await clock.run(2_500);
     expect(one.presence.membersHere(north, 10).members.map(({ user }) => user)).toEqual(['mira']);
   });
 
@@ -224,7 +224,7 @@ describe('instances', () => {
     jory.send({ do: 'status', status: 'busy' });
     await clock.run(1_000);
     jory.connection.closed(1000);
-    await clock.run(11_000);
+    await clock.run(3_000);
     expect(pia.pushes('user').map(({ status }) => status)).toEqual(['busy', null]);
   });
 

@@ -111,7 +111,7 @@ describe('presence', () => {
     const before = pia.pushes('members').length;
     for (const user of ['jory', 'ines']) {
       const client = await welcomed(user, enter);
-      if (user === 'ines') client.connection.closed(1000);
+      if (user === 'ines') client.send({ do: 'leave', channel: chat });
     }
     await told();
     // Whoever came and went is told as gone: somebody who entered in between may have seen it.
@@ -120,7 +120,33 @@ describe('presence', () => {
     ]);
   });
 
-  it('shows a clean leave at once, and a broken connection only after the grace', async () => {
+  it.each([
+    ['said goodbye', 1000, 2_500],
+    ['left the page', 1001, 2_500],
+    ['lost the connection', 1006, 11_000],
+  ])(
+    'shows and watches one who has %s until the grace is over, and one who comes back in it all along',
+    async (_, code, goneMs) => {
+      const { welcomed, clock, told, settle } = setUp({ users: { watch: 'anyone' } });
+      const pia = await welcomed('pia', enter);
+      const [jory, ines] = [await welcomed('jory', enter), await welcomed('ines', enter)];
+      for (const user of ['jory', 'ines']) pia.send({ do: 'watch', user });
+      await settle();
+      await told();
+      const before = pia.pushes('members').length;
+      for (const each of [jory, ines]) each.connection.closed(code);
+      await clock.run(goneMs - 1_500);
+      expect(pia.pushes('members').slice(before)).toEqual([]);
+      const again = await welcomed('ines', enter);
+      expect(again.frames[0].entered[0].members.map(({ user }: Member) => user)).toContain('jory');
+      await clock.run(1_500 + 400);
+      const pushes = pia.pushes('members').slice(before);
+      expect(pushes.flatMap(({ left = [] }) => left)).toEqual(['jory']);
+      expect(pia.pushes('user').map(({ user, status }) => [user, status])).toEqual([['jory', null]]);
+    },
+  );
+
+  it('shows a leave at once, and a broken connection only after the grace', async () => {
     const { welcomed, clock, told } = setUp();
     const pia = await welcomed('pia', enter);
     const jory = await welcomed('jory', enter);
@@ -279,7 +305,7 @@ describe('a crowd', () => {
     expect(late.frames[0].entered[0].members).toHaveLength(20);
     await told();
     expect(pia.pushes('members').at(-1)).toEqual({ on: 'members', channel: chat, count: 31, partial: true });
-    for (const each of others.slice(0, 29)) each.connection.closed(1000);
+    for (const each of others.slice(0, 29)) each.send({ do: 'leave', channel: chat });
     await told();
     for (const each of [pia, late]) {
       expect(each.pushes('members').at(-1)).toMatchObject({ whole: true, count: 2 });
@@ -294,7 +320,7 @@ describe('a crowd', () => {
     await told();
     const others = [];
     for (let n = 0; n < 5; n++) others.push(await welcomed(`guest${n}`, enter));
-    for (const each of [...others.slice(1), jory]) each.connection.closed(1000);
+    for (const each of [...others.slice(1), jory]) each.send({ do: 'leave', channel: chat });
     await told();
     expect(membersSeenBy(pia)).toEqual({ users: ['guest0', 'pia'], count: 2, partial: false });
     expect(membersSeenBy(others[0] as Client)).toEqual({ users: ['guest0', 'pia'], count: 2, partial: false });

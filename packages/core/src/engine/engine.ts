@@ -225,7 +225,7 @@ export class Engine {
       admission: (user, channel) => this.invitations.admission(user, channel),
     });
     const access = new Access(channelRules, this.options.users, bans, this.#questions);
-    const connected = new Connected((user) => watching.changed(user));
+    const connected = new Connected((user, left) => watching.changed(user, left));
     const watching: Watching = new Watching(wheel, (user) => connected.clientsOf(user), relay.others);
     this.hooks = new Hooks(
       {

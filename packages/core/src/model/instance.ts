@@ -73,7 +73,7 @@ export interface InstanceAnswers<T = Json> {
 export type InstanceWord =
   /** Users whose status is watched on the sending instance: the others tell it when that status changes. */
   | { readonly type: 'watching'; readonly users: readonly string[] }
-  | { readonly type: 'status'; readonly user: string; readonly status: Json }
+  | { readonly type: 'status'; readonly user: string; readonly status: Json; readonly left?: boolean }
   /** A notice has reached a session of its user. */
   | { readonly type: 'reached'; readonly user: string; readonly id: string }
   | HookWord;

@@ -8,4 +8,10 @@ export interface PresenceRule {
   readonly noted?: boolean;
 }
 
+/**
+ * Time for which a member is still shown after a goodbye, in milliseconds, where the rule's grace is not shorter: a page
+ * that is loaded again does not flicker.
+ */
+export const goodbyeGraceMs = 2_000;
+
 export const defaultPresence: PresenceRule = { graceMs: 10_000, crowd: 200 };

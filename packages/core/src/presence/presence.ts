@@ -1,6 +1,6 @@
 import { type Author, type ChannelName, defined, type Json, type Member } from '@nine-bells/wire';
 import type { TableChange, TableEntry } from '../model/memberTable.js';
-import type { PresenceRule } from '../model/presenceRule.js';
+import { goodbyeGraceMs, type PresenceRule } from '../model/presenceRule.js';
 import { Announcer, type AnnouncerHost } from './announcer.js';
 import { keyOf, latestOf, memberOf, type Present, type Stay } from './present.js';
 
@@ -110,14 +110,20 @@ export class Presence {
     if (this.#own === 0) this.#host.empty();
   }
 
-  /** A session's connection broke: it is shown until the grace is over. */
-  lost(session: string, user: string): void {
+  /**
+   * A session's connection has ended: it is shown until the grace is over.
+   *
+   * @param left - it ended with a goodbye: then the grace is short, and only for the user's last session
+   */
+  lost(session: string, user: string, left = false): void {
     const present = this.#present.get(user);
     const stay = present?.stays.get(session);
     if (stay === undefined || stay.cancelGrace !== undefined) return;
-    if (latestOf(present, session) === stay)
-      stay.cancelGrace = this.#host.after(this.#rule.graceMs, () => this.leave(session, user));
-    else this.leave(session, user);
+    const isLast = present?.stays.size === 1;
+    if (latestOf(present, session) === stay && (isLast || !left)) {
+      const graceMs = left ? Math.min(goodbyeGraceMs, this.#rule.graceMs) : this.#rule.graceMs;
+      stay.cancelGrace = this.#host.after(graceMs, () => this.leave(session, user));
+    } else this.leave(session, user);
   }
 
   // ------------------------------------------------------------------------------------- other instances

@@ -3,6 +3,7 @@ import type { TimerWheel } from '../lib/timerWheel.js';
 import { Frame } from '../model/frame.js';
 import type { UserActivity } from '../model/info.js';
 import type { InstanceWord } from '../model/instance.js';
+import { goodbyeGraceMs } from '../model/presenceRule.js';
 import { availability } from '../model/status.js';
 import type { Others } from '../ports/relay.js';
 
@@ -86,10 +87,15 @@ export class Watching {
     this.#pending.delete(user);
   }
 
-  /** Something has changed with a user here: it came, went, or said something else of itself. */
-  changed(user: string): void {
-    if (this.#watchedElsewhere.has(user)) this.#others?.tell({ type: 'status', user, status: this.statusHere(user) });
-    this.#tellLater(user);
+  /**
+   * A user has connected, disconnected, or set a status here.
+   *
+   * @param left - the user has disconnected with a goodbye, so watchers wait for the short grace only
+   */
+  changed(user: string, left = false): void {
+    if (this.#watchedElsewhere.has(user))
+      this.#others?.tell({ type: 'status', user, status: this.statusHere(user), ...(left ? { left } : {}) });
+    this.#tellLater(user, left);
   }
 
   // ------------------------------------------------------------------------------------- other instances
@@ -98,7 +104,7 @@ export class Watching {
     if (word.type === 'watching') for (const user of word.users) this.#believe(user);
     else if (this.#watchers.has(word.user)) {
       this.#place(word.user, from, word.status);
-      this.#tellLater(word.user);
+      this.#tellLater(word.user, word.left);
     }
   }
 
@@ -157,10 +163,11 @@ export class Watching {
     return status;
   }
 
-  #tellLater(user: string): void {
+  #tellLater(user: string, left = false): void {
     if (!this.#watchers.has(user)) return;
     this.#pending.get(user)?.();
-    const delayMs = this.statusOf(user) === null ? graceMs : tellMs;
+    const goneMs = left ? goodbyeGraceMs : graceMs;
+    const delayMs = this.statusOf(user) === null ? goneMs : tellMs;
     this.#pending.set(
       user,
       this.#wheel.after(delayMs, () => this.#tell(user)),

@@ -70,10 +70,10 @@ export class Connected implements Iterable<OpenConnection> {
   readonly #all = new Set<OpenConnection>();
   /** By user, to find and to count them; without guests, who have few connections each. */
   readonly #byUser = new Map<string, Set<OpenConnection>>();
-  readonly #changed: (user: string) => void;
+  readonly #changed: (user: string, left?: boolean) => void;
 
-  /** @param changed - called when a user has one connection more, or one less */
-  constructor(changed: (user: string) => void) {
+  /** @param changed - called when a connection of a user has begun, or has ended; `left`: with a goodbye */
+  constructor(changed: (user: string, left?: boolean) => void) {
     this.#changed = changed;
   }
 
@@ -97,14 +97,14 @@ export class Connected implements Iterable<OpenConnection> {
     this.#changed(user);
   }
 
-  /** The connection has ended; `false` if it was removed before. */
-  remove(connection: OpenConnection): boolean {
+  /** The connection has ended, perhaps with a goodbye; returns `false` if it was removed before. */
+  remove(connection: OpenConnection, left: boolean): boolean {
     if (!this.#all.delete(connection)) return false;
     const user = connection.client?.user ?? '';
     const all = this.#byUser.get(user);
     all?.delete(connection);
     if (all?.size === 0) this.#byUser.delete(user);
-    if (all !== undefined) this.#changed(user);
+    if (all !== undefined) this.#changed(user, left);
     return true;
   }
 

@@ -155,7 +155,8 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
 
   /** The transport has ended, whichever side ended it. */
   closed(code: number): void {
-    this.#end(code === closeCodes.normal ? 'left' : 'lost');
+    // Browsers close with 1001 when the page is left (RFC 6455, 7.4.1).
+    this.#end(code === closeCodes.normal || code === closeCodes.goingAway ? 'left' : 'lost');
   }
 
   // ---------------------------------------------------------------------------------- called by the engine
@@ -413,7 +414,7 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
     this.queue.close();
     this.#acts.clear();
     this.#client?.end(ending);
-    if (this.#host.connected.remove(this)) this.#host.limiter.went(this.address);
+    if (this.#host.connected.remove(this, ending === 'left')) this.#host.limiter.went(this.address);
   }
 }
 

@@ -409,7 +409,7 @@ export class LiveSession implements Recipient, ConnectedSession {
   /** The connection has ended. */
   end(ending: Ending): void {
     this.#room?.();
-    if (ending !== 'left' && ending !== 'signed-out') this.#stays?.linger();
+    if (ending !== 'signed-out') this.#stays?.linger(ending === 'left');
     for (const name of this.channels) this.leave(name, ending);
     this.#stays?.leaveAll();
     this.#watched?.end();

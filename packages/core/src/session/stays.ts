@@ -79,11 +79,11 @@ export class Stays {
       if (this.#host.bans.silenceOf(user, name) !== undefined) members.setStatus(id, user, undefined);
   }
 
-  /** The connection broke: the session is still shown where it was, for the grace. */
-  linger(): void {
+  /** The connection has ended: the session is still shown where it was, for the grace; a short one after a goodbye. */
+  linger(left: boolean): void {
     const session = this.#session;
     for (const [name, presence] of this.#shown ?? []) {
-      presence.members.lost(session.id, session.user);
+      presence.members.lost(session.id, session.user, left);
       session.lingers ??= new Set();
       session.lingers.add(name);
     }

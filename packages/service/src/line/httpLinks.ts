@@ -13,6 +13,8 @@ export interface Goodbye {
 const unattendedMs = 30_000;
 /** How long a poll waits for something to tell, in milliseconds. */
 const pollMs = 25_000;
+/** Time for the client's goodbye after its stream has ended, in milliseconds. */
+const lateGoodbyeMs = 1_000;
 /** How long a client may take to take its goodbye, in milliseconds. */
 const goodbyeMs = 3_000;
 
@@ -167,7 +169,14 @@ export class SessionLink extends HttpLink {
     // The first bytes show the client that nothing on the way holds them back.
     response.write('event: open\ndata: {}\n\n', this.#written);
     response.on('close', () => {
-      if (this.#stream === response) this.lost();
+      if (this.#stream !== response) return;
+      if (this.goodbye !== undefined) {
+        this.lost();
+        return;
+      }
+      // A page that is left ends its stream, and says goodbye over another connection.
+      this.#stream = undefined;
+      this.#attendedBy(undefined, lateGoodbyeMs);
     });
     this.#attendedBy(response);
     if (this.goodbye !== undefined) {
@@ -255,14 +264,14 @@ export class SessionLink extends HttpLink {
     this.#attendedBy();
   }
 
-  /** Without anybody who listens the session does not stay for long. */
-  #attendedBy(response?: ServerResponse): void {
+  /** Ends the session unless somebody listens again within the timeout, in milliseconds. */
+  #attendedBy(response?: ServerResponse, timeoutMs = unattendedMs): void {
     clearTimeout(this.#unattended);
     if (response !== undefined) return;
     this.#unattended = setTimeout(() => {
       this.lost();
       this.whenEnded();
-    }, unattendedMs);
+    }, timeoutMs);
     this.#unattended.unref();
   }
 
