@@ -1,7 +1,7 @@
 import { mkdtempSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { connect, type Gap } from '@nine-bells/client';
+import { connect, type EntryGap } from '@nine-bells/client';
 import sqlite3 from 'sqlite3';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { ninebells } from './support/command.js';
@@ -81,7 +81,7 @@ describe('what is kept', () => {
   it('begins for clients with a gap, on every transport, and counts as unread only what is there', async () => {
     for (const transport of ['websocket', 'stream', 'poll'] as const) {
       const line = connect(service.url, { token: () => service.token('pia'), transport });
-      const gaps: Gap[] = [];
+      const gaps: EntryGap[] = [];
       const entry = line.enter('race/3/chat', { after: old.chat });
       const data: unknown[] = [];
       entry.addEventListener('gap', ({ detail }) => gaps.push(detail));

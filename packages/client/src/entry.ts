@@ -5,6 +5,7 @@ import {
   type Cursor,
   defined,
   filterFits,
+  formatCursor,
   type Gap,
   type Json,
   type Member,
@@ -22,6 +23,7 @@ import {
 import type { Board } from './board.js';
 import type { AnyChannel, ChannelContract, DataOf, DefaultType, HailType, MessageOf } from './contracts.js';
 import { isAfter } from './cursors.js';
+import { EarlyEvents } from './earlyEvents.js';
 import { LineError } from './lineError.js';
 import { MessageQueue } from './messageQueue.js';
 import type { MessageReactions, ReactionsShown } from './reactionsShown.js';
@@ -56,8 +58,8 @@ export interface EntryEvents<K extends ChannelContract = AnyChannel> {
   change: ReceivedChange<K>;
   /** Users have reacted to these messages, by their cursors, or no longer; `entry.reactions` is how it is now. */
   reactions: { readonly cursors: readonly string[] };
-  /** Some messages can no longer be recovered. */
-  gap: Gap;
+  /** Some messages can no longer be recovered, or were too many to hold until the first listener was added (`unheard`). */
+  gap: EntryGap;
   /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
   live: { readonly cursor: Cursor };
   /** The service does not let you in, or no longer does. */
@@ -75,6 +77,9 @@ export interface EntryEvents<K extends ChannelContract = AnyChannel> {
   /** Others have read on, where the channel shows it; `entry.marks` says how far. */
   marks: { readonly users: readonly string[] };
 }
+
+/** A gap in the messages of an entry. */
+export type EntryGap = Omit<Gap, 'why'> & { readonly why: Gap['why'] | 'unheard' };
 
 /** Messages that were read. */
 export type ReadResultOf<K extends ChannelContract> = Omit<ReadResult, 'messages' | 'changes'> & {
@@ -142,6 +147,10 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
   #hasEarlier: boolean | undefined;
+  /** Messages, changes and gaps, until the first listener or `for await`. */
+  #early: EarlyEvents<GivenEvent<K>> | undefined = new EarlyEvents();
+  /** The place before the first message given. */
+  #start: Cursor | undefined;
   /** Changes that are known already and whose places lie ahead: a message that was read stands as it is now. */
   readonly #revised = new Map<Cursor, Cursor>();
   #isAnswered = false;
@@ -355,15 +364,51 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     if (this.#state === 'left') return;
     // Whatever passes through it, it is left in the same way.
     this.#host.leave(this as unknown as Entry);
+    this.#early = undefined;
     this.end(hasLeft());
   }
 
-  /** The messages from now on; after `enter` in the same turn, all of them. What is not read yet waits in memory. */
+  /**
+   * The messages from now on; the first `for await` or listener also gets those from before it, since `enter`. Unread
+   * messages wait in memory.
+   */
   [Symbol.asyncIterator](): AsyncIterableIterator<ReceivedMessage<K>> {
     const queue: MessageQueue<ReceivedMessage<K>> = new MessageQueue(() => this.#readers.delete(queue));
-    if (this.isOver) queue.end();
-    else this.#readers.add(queue);
+    this.#readers.add(queue);
+    this.#giveEarly();
+    if (this.isOver) {
+      this.#readers.delete(queue);
+      queue.end();
+    }
     return queue;
+  }
+
+  /** The first listener for messages, changes or gaps also gets those from before it, once the current turn is over. */
+  protected override listened(type: string): void {
+    if (this.#early === undefined || (type !== 'message' && type !== 'change' && type !== 'gap')) return;
+    if (this.#early.isEmpty) this.#early = undefined;
+    else queueMicrotask(() => this.#giveEarly());
+  }
+
+  #giveEarly(): void {
+    const early = this.#early;
+    this.#early = undefined;
+    if (early === undefined) return;
+    const { all } = early;
+    const [after, cursor, { channel }] = [this.#start, this.#cursor, this];
+    if (all !== undefined) for (const each of all) this.#give(each);
+    else if (after !== undefined && cursor !== undefined)
+      this.#give({ type: 'gap', detail: { channel, after, cursor, why: 'unheard' } });
+  }
+
+  /** Gives an event to listeners and readers, or holds it until there is one. */
+  #give(event: GivenEvent<K>): void {
+    if (this.#early !== undefined) {
+      this.#early.add(event);
+      return;
+    }
+    this.emit(event.type, event.detail as never);
+    if (event.type === 'message') for (const reader of this.#readers) reader.push(event.detail);
   }
 
   // ------------------------------------------------------------------------------------ called by the line
@@ -392,6 +437,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   /** @internal The service has begun to answer it, with messages from `first` on. */
   answered(first: Cursor, isAfterFirst: boolean, gap: Gap | undefined): void {
     this.#isAnswered = true;
+    this.#start ??= isAfterFirst ? first : placeBefore(first);
     this.#hasEarlier ??= (parseCursor(first)?.number ?? 0) > (isAfterFirst ? 0 : 1);
     if (gap !== undefined && (this.#cursor === undefined || isAfter(gap.cursor, this.#cursor))) this.gap(gap);
   }
@@ -476,8 +522,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     const blocked = message.by && this.#host.blocks.get(message.by.user)?.as;
     const receipt = { own: this.#host.isOwn(message), live, ...defined({ blocked }) };
     const received = { ...message, ...receipt } as unknown as ReceivedMessage<K>;
-    this.emit('message', received);
-    for (const reader of this.#readers) reader.push(received);
+    this.#give({ type: 'message', detail: received });
   }
 
   /**
@@ -498,7 +543,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
         ? message
         : { ...message, data: null, unfit: true };
     // As in `read`.
-    this.emit('change', { ...shown, live } as unknown as ReceivedChange<K>);
+    this.#give({ type: 'change', detail: { ...shown, live } as unknown as ReceivedChange<K> });
   }
 
   /** @internal Messages up to a place were not for it. */
@@ -509,7 +554,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   /** @internal */
   gap(gap: Gap): void {
     this.#cursor = gap.cursor;
-    this.emit('gap', gap);
+    this.#give({ type: 'gap', detail: gap });
   }
 
   /** @internal */
@@ -525,6 +570,16 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     this.#readers.clear();
   }
 }
+
+function placeBefore(cursor: Cursor): Cursor {
+  const place = parseCursor(cursor);
+  return place === undefined ? cursor : formatCursor({ ...place, number: Math.max(0, place.number - 1) });
+}
+
+/** An event of which none may be missed. */
+type GivenEvent<K extends ChannelContract> = {
+  [T in 'message' | 'change' | 'gap']: { readonly type: T; readonly detail: EntryEvents<K>[T] };
+}['message' | 'change' | 'gap'];
 
 function hasLeft(): LineError {
   return new LineError('left', 'the channel was left');

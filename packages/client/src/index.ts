@@ -44,7 +44,7 @@ export { type BackOff, defaultBackOff, waitBefore } from './backOff.js';
 export { Board, type BoardChange, type BoardEvents } from './board.js';
 export { connect } from './connect.js';
 export type * from './contracts.js';
-export { Entry, type EntryEvents, type EntryState, type ReadResultOf } from './entry.js';
+export { Entry, type EntryEvents, type EntryGap, type EntryState, type ReadResultOf } from './entry.js';
 export { Inbox, type InboxEvents } from './inbox.js';
 export { type EntryOf, Line } from './line.js';
 export { LineError, type LineErrorCode } from './lineError.js';

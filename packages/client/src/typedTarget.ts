@@ -17,7 +17,11 @@ export class TypedTarget<Events extends object> extends EventTarget {
     options?: boolean | AddEventListenerOptions,
   ): void {
     super.addEventListener(type, listener, options);
+    this.listened(type);
   }
+
+  /** Called after a listener was added. */
+  protected listened(_type: string): void {}
 
   override removeEventListener<K extends keyof Events & string>(
     type: K,

@@ -132,6 +132,66 @@ describe('two entries of one channel', () => {
   });
 });
 
+describe('a first listener that is added late', () => {
+  const late = async (messages: object[], more: object[] = []) => {
+    const line = await connected();
+    const entry = line.enter(chat, { last: 3 });
+    socket().welcome({ entered: [live(messages.length, { messages })] });
+    for (const each of more) socket().say({ on: 'message', ...each });
+    await settle();
+    return { line, entry };
+  };
+
+  it.each([
+    ['after a moment', 1],
+    ['twice, as an effect does that is cleaned up and run again', 2],
+  ])('gets everything since `enter`, in order and once: %s', async (_, times) => {
+    const { line, entry } = await late(texts(1, 2), texts(3, 3));
+    const all: unknown[] = [];
+    const listener = ({ detail }: CustomEvent): void => void all.push(detail.data);
+    for (let n = 1; n < times; n++) {
+      entry.addEventListener('message', listener);
+      entry.removeEventListener('message', listener);
+    }
+    entry.addEventListener('message', listener);
+    socket().say({ on: 'message', ...texts(4, 4)[0] });
+    await settle();
+    socket().say({ on: 'message', ...texts(5, 5)[0] });
+    expect(all).toEqual(texts(1, 5).map(({ data }) => data));
+    const second: unknown[] = [];
+    entry.addEventListener('message', ({ detail }) => second.push(detail.data));
+    await settle();
+    expect(second).toEqual([]);
+    line.close();
+  });
+
+  it('gets them by `for await`, also of a channel that was left by a moderator meanwhile', async () => {
+    const { line, entry } = await late(texts(1, 2));
+    socket().say({ on: 'removed', channel: chat });
+    const all: unknown[] = [];
+    for await (const { data } of entry) all.push(data);
+    expect(all).toEqual(texts(1, 2).map(({ data }) => data));
+    line.close();
+  });
+
+  it.each([
+    ['more than 1,000 of them', texts(1, 1_100)],
+    ['more than 1 MiB', texts(1, 40).map((each) => ({ ...each, data: 'x'.repeat(30_000) }))],
+  ])('gets a gap in place of %s, and what comes after it', async (_, messages) => {
+    const { line, entry } = await late([], messages);
+    const gaps: unknown[] = [];
+    const all: unknown[] = [];
+    entry.addEventListener('gap', ({ detail }) => gaps.push(detail));
+    entry.addEventListener('message', ({ detail }) => all.push(detail.data));
+    await settle();
+    const last = messages.length;
+    expect(gaps).toEqual([{ channel: chat, after: 'v:0', cursor: `v:${last}`, why: 'unheard' }]);
+    socket().say({ on: 'message', ...message(last + 1), data: 'next' });
+    expect(all).toEqual(['next']);
+    line.close();
+  });
+});
+
 describe('many channels', () => {
   it('are entered in parts where one hello has no room for all, and told of in parts', async () => {
     const line = await connected();
