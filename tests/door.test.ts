@@ -59,6 +59,37 @@ async function isAlive(): Promise<void> {
   line.socket.terminate();
 }
 
+describe('a client for which megabytes wait', () => {
+  it.each([
+    ['is closed when it reads nothing, however much it was given', 0, 4900],
+    ['stays as long as it reads a little', 200, undefined],
+  ])('%s', async (_, readEveryMs, code) => {
+    await started.remove();
+    started = await startService({
+      text: configurationText.replace('guests: true', 'guests: true, limits: { unreadFor: 2s, backlog: 4MiB }'),
+    });
+    const data = 'x'.repeat(30_000);
+    for (let n = 0; n < 10; n++)
+      await started.backend.publishAll(Array.from({ length: 20 }, () => ({ channel: 'committee', data })));
+    const slow = await (await RawLine.open(started.url)).hello({ token: await started.token('pia') });
+    slow.socket.pause();
+    for (let id = 2; id < 12; id++) slow.send({ do: 'read', id, channel: 'committee', limit: 1000 });
+    const session = () => started.service.engine.stats.sessions.find((each) => each.user === 'pia');
+    await until(() => (session()?.waitingBytes ?? 0) > 1_000_000);
+    const reading = setInterval(() => {
+      if (readEveryMs === 0) return;
+      slow.socket.resume();
+      setTimeout(() => slow.socket.pause(), 1);
+    }, readEveryMs || 1_000);
+    // At 8 KiB/s, what it was given would take more than two minutes.
+    const endMs = Date.now() + (code === undefined ? 6_000 : 60_000);
+    while (session() !== undefined && Date.now() < endMs) await new Promise((resolve) => setTimeout(resolve, 50));
+    clearInterval(reading);
+    expect(session() === undefined ? 4900 : undefined).toBe(code);
+    slow.socket.terminate();
+  });
+});
+
 describe('the door, byte by byte', () => {
   it('takes frames however they are split', async () => {
     const client = await open();

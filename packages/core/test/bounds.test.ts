@@ -82,6 +82,23 @@ describe('a client that asks and does not read', () => {
     expect(slow.connection.waitingBytes).toBe(200_000);
   });
 
+  it.each([
+    ['accepts no byte of a large write', 0, true],
+    ['accepts it bit by bit', 100, false],
+  ])('is cut off soon, or not, when it %s', async (_, bytesPerS, isCutOff) => {
+    const all = setUp({ sendQueueBytes: 100_000, waiting: { totalBytes: 1e9, idleMs: 2_000, bytesPerS: 10_000 } });
+    await fill(all, 1, 5);
+    const slow = await all.welcomed('pia');
+    Object.assign(slow, { waitingBytes: 1_000_000, unsentBytes: 1_000_000 });
+    ask(slow, 1);
+    for (let n = 0; n < 10; n++) {
+      await all.clock.run(1_000);
+      slow.unsentBytes = (slow.unsentBytes ?? 0) - bytesPerS;
+      slow.connection.alive();
+    }
+    expect(slow.closedWith !== undefined).toBe(isCutOff);
+  });
+
   it('stays as long as it takes something', async () => {
     const all = setUp({ sendQueueBytes: 100_000, waiting: { totalBytes: 1e9, idleMs: 2_000, bytesPerS: 1e9 } });
     await fill(all, 1, 5);

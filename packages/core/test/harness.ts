@@ -29,6 +29,7 @@ export class Client implements Link {
   readonly connection: Connection;
   readonly remote: string;
   waitingBytes = 0;
+  unsentBytes: number | undefined;
   pings = 0;
   paused = false;
   closedWith: { code: number; reason: string } | undefined;

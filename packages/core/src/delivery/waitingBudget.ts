@@ -8,6 +8,8 @@ export interface SlowReader {
   readonly waitingBytes: number;
   /** Bytes that its transport has been given and has not sent yet. */
   readonly untakenBytes: number;
+  /** Bytes that the operating system has still to send; absent if unknown. */
+  readonly unsentBytes: number | undefined;
   /** Grows with everything that its transport is given. */
   readonly written: number;
   /** Closes it as too slow (4900). */
@@ -21,19 +23,22 @@ const growthPart = 1 / 8;
 /** The part of the budget that is left after connections were cut off. */
 const afterPart = 3 / 4;
 
-/** What a slow reader had taken when it last took something. */
+/** The progress of a slow reader. Times are by a clock that never jumps. */
 interface Pace {
   written: number;
   untaken: number;
-  /** By a clock that never jumps. */
+  /** When `written` or `untaken` last changed: the transport took or completed a write. */
   sinceMs: number;
+  unsent: number | undefined;
+  /** When `unsent` last changed, too: the client accepted some bytes. */
+  acceptedMs: number;
 }
 
 /**
  * Bounds what waits for all connections of an instance together, in bytes and in time.
  *
  * Only connections that do not take at once what they are given are known here. A connection that takes nothing for too
- * long is cut off. Above `totalBytes` those for which the most waits are cut off, until a quarter of the budget is free.
+ * long is cut off, and so is one that takes a large write too slowly. Above `totalBytes` those for which the most waits are cut off, until a quarter of the budget is free.
  */
 export class WaitingBudget {
   readonly #clock: Clock;
@@ -60,8 +65,9 @@ export class WaitingBudget {
   /** A connection does not take at once what it was given. */
   add(reader: SlowReader): void {
     if (this.#slow.has(reader)) return;
-    const { written, untakenBytes: untaken } = reader;
-    this.#slow.set(reader, { written, untaken, sinceMs: this.#clock.monotonic() });
+    const { written, untakenBytes: untaken, unsentBytes: unsent } = reader;
+    const sinceMs = this.#clock.monotonic();
+    this.#slow.set(reader, { written, untaken, unsent, sinceMs, acceptedMs: sinceMs });
     this.#lookLater();
   }
 
@@ -93,14 +99,17 @@ export class WaitingBudget {
     });
   }
 
-  /** Closes connections that take nothing. */
+  /** Closes connections that accept nothing, or accept a large write too slowly. */
   #endIdle(): void {
     const now = this.#clock.monotonic();
     const { idleMs, bytesPerS } = this.#bounds;
     for (const [reader, pace] of [...this.#slow]) {
-      const { written, untakenBytes: untaken } = reader;
-      if (written !== pace.written || untaken !== pace.untaken) Object.assign(pace, { written, untaken, sinceMs: now });
-      else if (now - pace.sinceMs > idleMs + (untaken * 1000) / bytesPerS) reader.cutOff();
+      const { written, untakenBytes: untaken, unsentBytes: unsent } = reader;
+      if (written !== pace.written || untaken !== pace.untaken)
+        Object.assign(pace, { written, untaken, unsent, sinceMs: now, acceptedMs: now });
+      else if (unsent !== pace.unsent) Object.assign(pace, { unsent, acceptedMs: now });
+      const acceptsNothing = unsent !== undefined && now - pace.acceptedMs > idleMs;
+      if (acceptsNothing || now - pace.sinceMs > idleMs + (untaken * 1000) / bytesPerS) reader.cutOff();
     }
   }
 

@@ -21,9 +21,9 @@ export const defaultBacklogBounds: BacklogBounds = { messages: 50_000, bytes: 67
 export interface WaitingBounds {
   /** Bytes that may wait for all connections together. */
   readonly totalBytes: number;
-  /** How long a connection may take nothing, in milliseconds; the time for what it was given comes on top. */
+  /** Maximum time in which a connection accepts no byte, in milliseconds; where the transport knows only whole writes, `bytesPerS` adds to it. */
   readonly idleMs: number;
-  /** The pace at which it must take what it was given, in bytes per second. */
+  /** Minimum pace at which it accepts a write, in bytes per second. */
   readonly bytesPerS: number;
 }
 

@@ -13,6 +13,10 @@ export interface Link {
   readonly oneWay?: boolean;
   /** Bytes that were handed over and not yet taken by the operating system. While there are any, nothing is written. */
   readonly waitingBytes: number;
+  /**
+   * Bytes that the operating system has still to send; decreases while it sends a large write bit by bit. Absent if unknown.
+   */
+  readonly unsentBytes?: number | undefined;
   write(batch: Batch): void;
   /** What writes to several links of this kind in one call; absent where each is written to by itself. */
   readonly bulk?: BulkWriter | undefined;

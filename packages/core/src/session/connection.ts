@@ -110,6 +110,10 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
     return this.link.waitingBytes;
   }
 
+  get unsentBytes(): number | undefined {
+    return this.link.unsentBytes;
+  }
+
   /** Frames handed to its transport so far. */
   get written(): number {
     return this.queue.written;

@@ -2,6 +2,7 @@ import type { ServerResponse } from 'node:http';
 import { type Batch, type Connection, type Encoding, type Engine, Frame, type Link } from '@nine-bells/core';
 import { closeCodes } from '@nine-bells/wire';
 import { eventStreamEncoding } from './eventStreamEncoding.js';
+import { handleOf } from './nativeWriter.js';
 
 /** How a connection over HTTP was ended from this side. */
 export interface Goodbye {
@@ -45,6 +46,11 @@ abstract class HttpLink implements Link {
   }
 
   abstract readonly waitingBytes: number;
+  get unsentBytes(): number | undefined {
+    const socket = this.open?.socket;
+    return socket ? handleOf(socket)?.writeQueueSize : undefined;
+  }
+
   abstract write(batch: Batch): void;
   protected abstract ended(goodbye: Goodbye): void;
   /** The response that is being written, if there is one. */

@@ -28,6 +28,8 @@ export function descriptorOf(handle: Handle | null | undefined): number {
 /** The object of a socket that has its descriptor. */
 export interface Handle {
   readonly fd?: number;
+  /** Bytes that the system has not taken; libuv counts it down while a large write is sent. */
+  readonly writeQueueSize?: number;
 }
 
 /** The handle of a socket: the same object until it is destroyed, and closes its descriptor; then `null`. */

@@ -182,6 +182,10 @@ class WebSocketLink implements NativeLink {
     return this.#socket.writableLength;
   }
 
+  get unsentBytes(): number | undefined {
+    return handleOf(this.#socket)?.writeQueueSize;
+  }
+
   /** Hot: once per connection and turn. */
   write(batch: Batch): void {
     if (this.#webSocket.readyState !== OPEN) return;
