@@ -157,7 +157,7 @@ describe('ninebells', () => {
       'debug',
       '--json',
     ]);
-    const url = await until(() => /listening at (\S+)/.exec(command.out)?.[1]);
+    const url = await until(() => /"event":"listening","url":"([^"]+)"/.exec(command.err)?.[1]);
     const key = (await import('node:fs')).readFileSync(join(folder, 'log/api-key'), 'utf8').trim();
     const token = (await ninebells(['token', '--config', config, '--user', 'pia'])).out.trim();
     await ninebells(['publish', 'race/1/chat', '1'], { NINEBELLS_URL: url, NINEBELLS_KEY: key });

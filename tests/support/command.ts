@@ -135,7 +135,8 @@ export async function serve(
   const command = new Command(['serve', '--config', file, '--port', String(port), '--data', data, ...args]);
   const { process: child } = command;
   const listening = async (): Promise<string | undefined> => {
-    const url = /listening at (\S+)/.exec(command.out)?.[1];
+    const url = (/listening at (\S+)/.exec(command.out) ??
+      /"event":"listening","url":"([^"]+)"/.exec(command.err))?.[1];
     if (url === undefined && (child.exitCode ?? child.signalCode) !== null)
       throw new Error(`the service did not start: ${(await command.ended).err}`);
     return url;

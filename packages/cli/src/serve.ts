@@ -2,7 +2,7 @@ import { resolve } from 'node:path';
 import type { FileArguments, RunningService } from '@nine-bells/service';
 import type { Command } from 'commander';
 import { Option } from 'commander';
-import { CommandError, exitCodes } from './exitCodes.js';
+import { CommandError, Exit, exitCodes } from './exitCodes.js';
 import { onInterrupt } from './interrupt.js';
 import { databaseOption, dataOption, portOption, relayOption, workersOption } from './options.js';
 import { print } from './output.js';
@@ -33,28 +33,41 @@ export function addServe(program: Command): void {
     .addOption(databaseOption())
     .addOption(new Option('--host <host>', 'the address to listen on').env('NINEBELLS_HOST'))
     .addOption(
-      new Option('--log <level>', 'how much to log, on standard error; `refused`: also what clients were refused')
-        .choices(['silent', 'error', 'warn', 'refused', 'info', 'debug'])
-        .default('warn'),
+      new Option(
+        '--log <level>',
+        'minimum level of the log, on standard error; `refused` adds refusals, `debug` adds connections and requests',
+      )
+        .choices(['silent', 'error', 'warn', 'info', 'refused', 'debug'])
+        .default('info'),
     )
-    .option('--json', 'log as one JSON object a line')
+    .option('--json', 'log as one JSON object a line, and print nothing else')
     .option('--new-volumes', 'begin new volumes in all channels: after a restore that the service cannot recognise')
     .action(async (options: ServeOptions) => {
-      const { fromFile, makeLog, readConfiguration, startService } = await import('@nine-bells/service');
+      const { fromFile, logEvent, makeLog, readConfiguration, startService } = await import('@nine-bells/service');
       const logOptions = { level: options.log, readable: options.json !== true && process.stderr.isTTY };
       const { config, host, port, data, relay, workers, database } = options;
       const overrides = { host, port, data, relay, workers, database };
       const args: FileArguments = { file: resolve(config), overrides, log: logOptions };
+      const log = makeLog(logOptions);
       const { configuration, service } = await starting(async () => {
         const read = readConfiguration(config, overrides);
         const started = await startService(read, {
-          log: makeLog(logOptions),
+          log,
           module: fromFile,
           args,
           newVolumes: options.newVolumes === true,
         });
         return { configuration: read, service: started };
+      }).catch((error: unknown) => {
+        if (options.json !== true || !(error instanceof CommandError)) throw error;
+        logEvent(log, 'error', 'start-failed', {}, error.message);
+        throw new Exit(error.exitCode);
       });
+      if (options.json) {
+        const link = await showLink(service, configuration.data, true);
+        logEvent(log, 'info', 'listening', { url: service.url, console: link, keyFile: service.madeKeyFile });
+        return untilInterrupted(service);
+      }
       print(`Nine Bells is listening at ${service.url}`);
       print(`Console: ${await showLink(service, configuration.data)}`);
       print('         (signs in once, within 15 minutes; `ninebells console` makes another)');
@@ -66,10 +79,10 @@ export function addServe(program: Command): void {
     });
 }
 
-/** What goes wrong with a folder that cannot be made or written into. */
+/** Codes of errors of a folder that cannot be created or written. */
 const folderFaults = new Set(['EACCES', 'EROFS', 'ENOTDIR', 'EEXIST', 'ENOENT', 'ENOSPC']);
 
-/** Starts something that listens; what its configuration or surroundings have wrong is told in words. */
+/** Starts something that listens; explains mistakes in the configuration, a taken port and an unusable folder. */
 export async function starting<T>(start: () => Promise<T>): Promise<T> {
   const { ConfigurationError } = await import('@nine-bells/service');
   try {

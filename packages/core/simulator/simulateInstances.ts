@@ -85,37 +85,37 @@ const rules: readonly ChannelRule[] = [
 const channels = [...['kept/1', 'kept/2', 'recent/1', 'room/1'].map(channelName), ...boardChannels];
 /** Failures that the engine must get over. */
 const tolerated = new Set([
-  'decisions of other instances could not be read',
-  'reading a channel',
-  'the bans in force could not be read',
-  'an inbox could not be read',
-  'the relay cannot be reached',
-  'looking whether channels have grown',
-  'looking whether boards have changed',
-  'looking whether reactions have changed',
-  'reading reactions',
-  'messages could not be made searchable',
-  'what is to be made searchable could not be read',
-  'mentions were not noticed',
-  'notices of mentions could not be taken back',
-  'whom users keep away could not be read',
-  'whom a user keeps away could not be read',
-  'a board could not be read',
-  'a board could not be saved',
-  'a board could not be kept in order',
-  'a question of another instance could not be answered',
-  'the hooks could not be read',
-  'hooks could not be held',
-  'that a hook fails',
-  'ended deliveries could not be forgotten',
-  'ended arrivals could not be forgotten',
-  'what became of an arrival',
-  'a call',
-  'what came with the answer to a call',
-  'who takes part in a thread could not be told of it',
-  'a user could not be told of threads',
-  'an erasure was interrupted, and is taken up again',
-  'interrupted erasures could not be taken up',
+  'decisions-unread',
+  'channel-unread',
+  'bans-unread',
+  'inbox-unread',
+  'relay-unreachable',
+  'channel-check-failed',
+  'board-check-failed',
+  'reaction-check-failed',
+  'reactions-unread',
+  'index-failed',
+  'index-unread',
+  'mention-notice-failed',
+  'mention-withdrawal-failed',
+  'blocks-unread',
+  'blocks-unread',
+  'board-unread',
+  'board-unsaved',
+  'board-cleanup-failed',
+  'instance-question-failed',
+  'hooks-unread',
+  'hook-lease-failed',
+  'hook-state-unsaved',
+  'delivery-prune-failed',
+  'arrival-prune-failed',
+  'arrival-result-unsaved',
+  'call-failed',
+  'call-publication-failed',
+  'thread-news-failed',
+  'thread-news-failed',
+  'erasure-interrupted',
+  'erasure-resume-failed',
 ]);
 
 const operator = { kind: 'service', id: 'simulation' } as const;
@@ -150,7 +150,7 @@ class Instance implements Reached {
     this.store = new SlowStore(this.process, random, ids, truth, records, lock);
     this.exchange = new FaultyExchange(hub, clock, this.process, random);
     const report = (error: unknown, about: Readonly<Record<string, Json | undefined>>): void => {
-      if (!tolerated.has(String(about.what))) problems.push(error);
+      if (!tolerated.has(String(about.event))) problems.push(error);
     };
     this.engine = new Engine(
       {

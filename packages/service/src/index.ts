@@ -16,7 +16,7 @@ export {
 export { channelRulesOf } from './http/channelRules.js';
 export { descriptionsOf } from './http/described.js';
 export { webSocketEncoding } from './line/webSocketEncoding.js';
-export { type Logger, type LogOptions, makeLog } from './log.js';
+export { type Logger, type LogOptions, logEvent, logEvents, makeLog } from './log.js';
 export type { Outbound, OutboundAnswer, OutboundRequest } from './outbound/outbound.js';
 export { RedisExchange, type RedisExchangeOptions } from './relay/redisExchange.js';
 export { compareTerms, MemoryTermBook, type ServerFacts } from './relay/terms.js';

@@ -8,7 +8,6 @@ import {
   type Exchange,
   type Intake,
   type IntakeFunction,
-  type Report,
   type Store,
 } from '@nine-bells/core';
 import { defined, eventSource } from '@nine-bells/wire';
@@ -26,7 +25,7 @@ import { HttpLine } from './line/httpLine.js';
 import { chooseWriter, type WriterChoice } from './line/nativeWriter.js';
 import { boundSockets, filesWarning, serverTimeouts } from './line/socketLimiter.js';
 import { WebSocketLine } from './line/webSocketLine.js';
-import { type Logger, makeLog } from './log.js';
+import { type Logger, logEvent, makeLog, reportTo } from './log.js';
 import { Metrics } from './metrics.js';
 import type { Outbound } from './outbound/outbound.js';
 import { checkNeighbours } from './relay/neighbours.js';
@@ -163,7 +162,7 @@ export class Service implements RunningService {
     const secret = new ServiceSecret(configuration.data, configuration.secret);
     const openDatabase = async (): Promise<Database> => {
       if (options.link === undefined) await checkNeighbours(configuration, log);
-      return Database.open(configuration, (why) => log.warn(`waiting for the database: ${why}`));
+      return Database.open(configuration, (why) => logEvent(log, 'warn', 'database-waiting', {}, why));
     };
     const database = await openDatabase().catch(async (error: unknown) => {
       await lock?.release();
@@ -189,7 +188,7 @@ export class Service implements RunningService {
         lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));
       if (options.link === undefined)
         await checkSoundness(database, configuration.data, (error) =>
-          log.error({ err: error }, 'checking the database'),
+          logEvent(log, 'error', 'database-check-failed', {}, error),
         );
       const keys = await ApiKeys.open(database, clock.now);
       const madeKeyFile = await keys.makeFirst(configuration.data);
@@ -225,6 +224,8 @@ export class Service implements RunningService {
         source: eventSource(configuration.name),
         now: clock.now,
         send: options.outbound,
+        failing: (hook, cause) => logEvent(log, 'warn', 'hook-failing', { hook: hook.name, url: hook.url }, cause),
+        recovered: (hook) => logEvent(log, 'info', 'hook-recovered', { hook: hook.name, url: hook.url }),
       });
       const asker =
         askSecrets.length === 0
@@ -243,20 +244,21 @@ export class Service implements RunningService {
           hookCaller: sender,
           readHook: registry.readHook,
           hookPaused: ({ name, url }, why) => {
-            log.error({ hook: name, url, why }, 'a hook was paused');
+            logEvent(log, 'error', 'hook-paused', { hook: name, url }, why);
             void tellOperators(engine as Engine, configuration.operators, name, why).catch((error: unknown) =>
-              log.error({ err: error, hook: name }, 'the operators could not be told'),
+              logEvent(log, 'error', 'operators-unnotified', { hook: name }, error),
             );
           },
           bodyOf: bodyOfArrival,
           refused: (refused, untold) =>
-            log.refused(
-              { ...refused, ...(untold === 0 ? {} : { untold }) },
-              refused.reportOnly ? 'something does not fit its contract and was let pass' : 'something was refused',
-            ),
+            logEvent(log, 'refused', refused.reportOnly ? 'contract-violation' : 'refused', {
+              ...refused,
+              ...(untold === 0 ? {} : { untold }),
+            }),
           keysChanged: () =>
-            keys.readAgain().catch((error: unknown) => log.error({ err: error }, 'the keys could not be read')),
+            keys.readAgain().catch((error: unknown) => logEvent(log, 'error', 'keys-unread', {}, error)),
           took: metrics.took,
+          ...(log.isLevelEnabled('debug') ? { seen: (event, facts) => logEvent(log, 'debug', event, facts) } : {}),
           facts: () => ({
             version: serviceVersion,
             loopDelayMs: delay.p99Ms(),
@@ -367,10 +369,17 @@ export class Service implements RunningService {
         caller,
       });
       const { use: writer } = writing;
-      log.info({ url, data: configuration.data, version: serviceVersion, writer }, 'started');
-      if (writing.use === 'streams') log.info({ why: writing.why }, 'frames are written through streams');
+      logEvent(log, 'info', 'started', {
+        url,
+        data: configuration.data,
+        version: serviceVersion,
+        writer,
+        ...defined({ keyFile: madeKeyFile }),
+      });
+      if (writing.use === 'streams') logEvent(log, 'info', 'writer-unavailable', {}, writing.why);
       if (options.link === undefined)
-        for (const warning of await configurationWarnings(configuration)) log.warn(warning);
+        for (const warning of await configurationWarnings(configuration))
+          logEvent(log, 'warn', 'configuration-warning', {}, warning);
       return service;
     } catch (error) {
       await engine?.stop();
@@ -408,7 +417,7 @@ export class Service implements RunningService {
 
   async #stop(drainMs: number): Promise<void> {
     const { http, line, relay, settled, inner, database, lock, lease, log, stopLooking, sender, caller } = this.#parts;
-    log.info({ connections: this.engine.stats.connections, drainMs }, 'stopping');
+    logEvent(log, 'info', 'stopping', { connections: this.engine.stats.connections, drainMs });
     if (drainMs > 0) await this.engine.drain(drainMs);
     let httpClosed = false;
     http.close(() => {
@@ -434,7 +443,7 @@ export class Service implements RunningService {
     await lease?.release();
     await database.close();
     await lock?.release();
-    log.info('stopped');
+    logEvent(log, 'info', 'stopped');
     this.#tellEnded();
   }
 }
@@ -483,18 +492,14 @@ export function leaseOf(
 ): Promise<DatabaseLease> | undefined {
   if (!database.isShared) return undefined;
   return DatabaseLease.take(database, configuration.relay !== undefined, (error) => {
-    log.error({ err: error }, 'this instance ends');
+    logEvent(log, 'error', 'instance-ends', {}, error);
     end();
   });
 }
 
-function reportTo(log: Logger): Report {
-  return (error, about) => log.error({ err: error, ...about }, 'something went wrong inside');
-}
-
 /** Says so where it takes long: without the relay it is not known who is banned. */
 async function readyWithin(engine: Engine, log: Logger): Promise<void> {
-  const slow = setTimeout(() => log.warn('waiting for the relay: without it no client can be let in'), 2_000);
+  const slow = setTimeout(() => logEvent(log, 'warn', 'relay-waiting'), 2_000);
   try {
     await engine.ready();
   } finally {

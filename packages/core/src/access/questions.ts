@@ -70,7 +70,7 @@ export class Questions {
       return { verdict: 'yes', found: how, untilMs: Math.min(untilMs, now + rememberMs.yes) };
     };
     const failed = (error: unknown): Answered => {
-      this.#host.report(error, { what: 'who is invited could not be read', user: who.user });
+      this.#host.report(error, { event: 'invitations-unread', user: who.user });
       return { verdict: 'failed', found: `failed: ${messageOf(error)}`, retryAfterMs: againMs };
     };
     const found = this.#host.admission(who.user, channel);
@@ -83,7 +83,7 @@ export class Questions {
         ? { verdict: answer ? 'yes' : 'no', found: `answered ${answer ? 'yes' : 'no'}` }
         : this.#answered(answer, answer.rememberMs);
     const failed = (error: unknown): Answered => {
-      this.#host.report(error, { what: 'an access function failed', function: rule.name, act: question.act });
+      this.#host.report(error, { event: 'access-function-failed', function: rule.name, act: question.act });
       return { verdict: 'failed', found: `failed: ${messageOf(error)}` };
     };
     try {
@@ -129,7 +129,7 @@ export class Questions {
       return answered;
     } catch (error) {
       breaker.threw(error, clock.monotonic());
-      report(error, { what: 'the application could not be asked', url, act: question.act });
+      report(error, { event: 'access-question-failed', url, act: question.act });
       return { verdict: 'failed', found: `failed: ${messageOf(error)}`, retryAfterMs: againMs };
     }
   }

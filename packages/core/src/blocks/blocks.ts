@@ -141,7 +141,7 @@ export class Blocks {
         for (const user of some) if (!changed.has(user)) this.#apply(user, listOf(user, kept));
       }
     } catch (error) {
-      report(error, { what: 'whom users keep away could not be read' });
+      report(error, { event: 'blocks-unread' });
       wheel.after(againMs, () => this.lookAgain());
     }
     this.#changedMeanwhile = undefined;
@@ -149,7 +149,7 @@ export class Blocks {
 
   #readSoon(user: string): void {
     this.#read(user).catch((error: unknown) => {
-      this.#host.report(error, { what: 'whom a user keeps away could not be read', user });
+      this.#host.report(error, { event: 'blocks-unread', user });
       this.#host.wheel.after(againMs, () => {
         if (this.#isHere(user)) this.#readSoon(user);
       });

@@ -134,7 +134,7 @@ export class Boards implements FeatureSource {
       self: () => relay.others?.self ?? self,
       isThere: (instanceId) => relay.others?.list().some((each) => each.instanceId === instanceId) ?? false,
       graceMs: presence?.graceMs ?? defaultPresence.graceMs,
-      failed: (error) => report(error, { what: 'a board could not be read', channel: name }),
+      failed: (error) => report(error, { event: 'board-unread', channel: name }),
       told: (frames, bytes) => {
         counters.deliveries += frames;
         flow.deliveries += frames;
@@ -314,7 +314,7 @@ export class Boards implements FeatureSource {
     } catch (error) {
       const { code } = error instanceof ProblemError ? error : { code: undefined };
       if (code === 'conflict') return true;
-      if (code !== 'busy') report(error, { what: 'a board could not be kept in order', channel: match.channel });
+      if (code !== 'busy') report(error, { event: 'board-cleanup-failed', channel: match.channel });
       return false;
     }
   }
@@ -376,7 +376,7 @@ export class Boards implements FeatureSource {
       const places = await relay.boards.places(names);
       for (const [index, name] of names.entries()) this.#all.get(name)?.lookAt(places[index]);
     } catch (error) {
-      if (!relay.isCut) report(error, { what: 'looking whether boards have changed' });
+      if (!relay.isCut) report(error, { event: 'board-check-failed' });
     }
   }
 }

@@ -70,7 +70,7 @@ export class KeptBoards {
         const board: BoardSnapshot | undefined = await relay.boards.read(channel);
         if (board !== undefined) await store.saveBoard(channel, board);
       } catch (error) {
-        report(error, { what: 'a board could not be saved', channel });
+        report(error, { event: 'board-unsaved', channel });
         this.changed(channel);
       }
   }

@@ -268,7 +268,7 @@ export class Calls {
       return answer;
     } catch (error) {
       breaker?.threw(error, clock.monotonic());
-      report(error, { what: 'a call', call: name, url: typeof answerer === 'string' ? answerer : undefined });
+      report(error, { event: 'call-failed', call: name, url: typeof answerer === 'string' ? answerer : undefined });
       throw refusal('call-failed', 'the application gave no answer that can be used', { retryAfterMs: againMs });
     }
   }
@@ -285,7 +285,7 @@ export class Calls {
     for (const each of publications) {
       const fault = faultOf(known, call, each);
       if (fault === undefined) continue;
-      this.#host.report(new Error(fault), { what: 'what came with the answer to a call', call: name });
+      this.#host.report(new Error(fault), { event: 'call-publication-failed', call: name });
       throw refusal('call-failed', 'the application gave no answer that can be used');
     }
     const done = publications.map((each, index) =>
@@ -301,7 +301,7 @@ export class Calls {
       if (publications.length > 0) await new Promise<void>((resolve) => this.#host.clock.endOfTurn(resolve));
       return;
     }
-    this.#host.report(failed.reason, { what: 'what came with the answer to a call', call: name });
+    this.#host.report(failed.reason, { event: 'call-publication-failed', call: name });
     throw failed.reason instanceof ProblemError && failed.reason.code === 'unavailable'
       ? failed.reason
       : refusal('call-failed', 'what came with the answer could not be published', { retryAfterMs: againMs });

@@ -517,7 +517,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     try {
       return await reading;
     } catch (error) {
-      this.#host.report(error, { what: 'reading a channel', channel: this.name });
+      this.#host.report(error, { event: 'channel-unread', channel: this.name });
       throw unreadable();
     }
   }

@@ -201,7 +201,7 @@ export class Channels implements Iterable<Channel> {
           const heads = await log.heads(some.map(({ name }) => name));
           for (const [index, channel] of some.entries()) channel.lookAt(heads[index] as Place);
         } catch (error) {
-          if (!relay.isCut) report(error, { what: 'looking whether channels have grown' });
+          if (!relay.isCut) report(error, { event: 'channel-check-failed' });
         }
       }
     }

@@ -164,7 +164,7 @@ export class Sequencer {
         advanced = !this.#passPending() && slice.messages.length > 0;
       }
     } catch (error) {
-      report(error, { what: 'reading a channel', channel });
+      report(error, { event: 'channel-unread', channel });
     }
   }
 

@@ -157,7 +157,7 @@ export class SharedRelay implements Relay {
           this.#heard(topic, text);
         } catch (error) {
           // Other programs may write there: an unreadable text is skipped, and does not end the instance.
-          this.#options.report(error, { what: 'what came over the relay could not be read', topic });
+          this.#options.report(error, { event: 'relay-message-unreadable', topic });
         }
       },
       broken: () => this.#broke(),
@@ -283,7 +283,7 @@ export class SharedRelay implements Relay {
       const answer = (await this.#ears?.answer(question)) ?? null;
       this.#say(topics.instance(from), { re, instance: this.#options.instance, answer });
     } catch (error) {
-      this.#options.report(error, { what: 'a question of another instance could not be answered', ask: question.type });
+      this.#options.report(error, { event: 'instance-question-failed', ask: question.type });
     }
   }
 
@@ -341,7 +341,7 @@ export class SharedRelay implements Relay {
     const isBeginning = this.#heldAtMs === undefined && isRefusal(error);
     if (!this.#isTold && !isBeginning) {
       this.#isTold = true;
-      this.#options.report(error, { what: 'the relay cannot be reached' });
+      this.#options.report(error, { event: 'relay-unreachable' });
     }
     this.#broke();
   }

@@ -65,7 +65,7 @@ export class Standstill {
       try {
         return await catchUp();
       } catch (error) {
-        if (!isTold) report(error, { what: 'decisions of other instances could not be read' });
+        if (!isTold) report(error, { event: 'decisions-unread' });
         await new Promise<void>((resolve) => void clock.setTimer(againMs, resolve));
       }
     }

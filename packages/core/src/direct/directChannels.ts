@@ -52,7 +52,7 @@ export class DirectChannels {
   tellParties(match: RuleMatch, by: Author | undefined): void {
     const { channel } = match;
     this.#tell(match, channel, by).catch((error: unknown) =>
-      this.#host.report(error, { what: 'a direct message was not noticed', channel }),
+      this.#host.report(error, { event: 'direct-notice-failed', channel }),
     );
   }
 

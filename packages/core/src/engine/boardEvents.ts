@@ -48,7 +48,7 @@ export class BoardEvents {
       if (isFirst) hooks.happened('board', (await read(channel)) as Json, channel);
       else this.changed(channel);
     } catch (error) {
-      report(error, { what: 'a board could not be queued for hooks', channel });
+      report(error, { event: 'board-event-failed', channel });
     }
   }
 }

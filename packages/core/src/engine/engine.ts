@@ -51,7 +51,7 @@ import type { HookCaller } from '../ports/hookCaller.js';
 import type { Ids } from '../ports/ids.js';
 import type { Link } from '../ports/link.js';
 import { type Relay, userNewsTopic, usersTopic } from '../ports/relay.js';
-import type { Report } from '../ports/report.js';
+import type { Report, Seen } from '../ports/report.js';
 import type { Reviewer } from '../ports/reviewer.js';
 import type { HookStore, IntakeStore, RetentionStore, Store } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
@@ -116,6 +116,8 @@ export interface EnginePorts {
   readonly refused?: (refused: Refused, untold: number) => void;
   /** Called when API keys were made or revoked on another instance. */
   readonly keysChanged?: () => void | Promise<void>;
+  /** Absent unless the log shows what clients do. */
+  readonly seen?: Seen;
   /** Called with how long the relay, or the database, took to take messages, in milliseconds. */
   readonly took?: (what: 'relay' | 'commit', ms: number) => void;
   /** What only the outside knows of this instance, for its status. */
@@ -471,6 +473,7 @@ export class Engine {
     this.stats = new Stats({ instance, access, channels, connected, fanout, publisher });
     this.#host = {
       ...base,
+      seen: ports.seen,
       hmac,
       tokens,
       rules: channelRules,
@@ -734,7 +737,7 @@ export class Engine {
     session.isBeingSaid = true;
     control
       .append({ type: 'continue', session: id, generation, by: this.#id })
-      .catch((error: unknown) => this.#ports.report(error, { what: 'that a session continues could not be said' }))
+      .catch((error: unknown) => this.#ports.report(error, { event: 'session-announcement-failed' }))
       .finally(() => {
         session.isBeingSaid = false;
       });

@@ -51,16 +51,14 @@ export class Occupancy {
 
   #tell(channel: ChannelName, is: boolean): void {
     const { hooks, report } = this.#host;
-    hooks
-      .occupied(channel, is)
-      .catch((error: unknown) => report(error, { what: 'who is first in or last out', channel }));
+    hooks.occupied(channel, is).catch((error: unknown) => report(error, { event: 'occupancy-event-failed', channel }));
   }
 
   async #tellIfEmpty(channel: ChannelName): Promise<void> {
     try {
       if ((await this.#host.countOf(channel)) === 0) this.#tell(channel, false);
     } catch (error) {
-      this.#host.report(error, { what: 'who is first in or last out', channel });
+      this.#host.report(error, { event: 'occupancy-event-failed', channel });
     }
   }
 

@@ -140,7 +140,7 @@ export class Eraser {
         this.#run(each);
       }
     } catch (error) {
-      report(error, { what: 'interrupted erasures could not be taken up' });
+      report(error, { event: 'erasure-resume-failed' });
     }
   }
 
@@ -148,9 +148,7 @@ export class Eraser {
     const { id } = erasure;
     if (this.#stopped || this.#running.has(id)) return;
     const running = (erasure.endedAtMs === undefined ? this.#erase(erasure) : this.#eraseLate(erasure))
-      .catch((error: unknown) =>
-        this.#host.report(error, { what: 'an erasure was interrupted, and is taken up again', id }),
-      )
+      .catch((error: unknown) => this.#host.report(error, { event: 'erasure-interrupted', id }))
       .finally(() => this.#running.delete(id));
     this.#running.set(id, running);
   }

@@ -333,7 +333,7 @@ export class HeldHook {
     this.#isNoted = isLong;
     store
       .hookFails(this.hook.name, sinceMs ?? null)
-      .catch((error: unknown) => report(error, { what: 'that a hook fails', hook: this.hook.name }));
+      .catch((error: unknown) => report(error, { event: 'hook-state-unsaved', hook: this.hook.name }));
   }
 
   /** Commits outcomes; those that come meanwhile are committed together. */
@@ -355,7 +355,7 @@ export class HeldHook {
         } catch (error) {
           // Not committed, they are sent again by the instance that holds the hook next.
           if (this.#isStopped || !isPassing(error)) {
-            this.#host.report(error, { what: 'how deliveries ended', hook: this.hook.name });
+            this.#host.report(error, { event: 'hook-results-unsaved', hook: this.hook.name });
             isDone = true;
           } else await this.#rest();
         }
@@ -425,7 +425,7 @@ export class HeldHook {
       if (fresh.length > 0 && nextAtMs === undefined) this.#isThereMore = true;
       if (nextAtMs !== undefined) this.#reads.within(nextAtMs - clock.now());
     } catch (error) {
-      if (!isPassing(error)) report(error, { what: 'deliveries that are due', hook: this.hook.name });
+      if (!isPassing(error)) report(error, { event: 'hook-deliveries-unread', hook: this.hook.name });
       this.#reads.within(storeAgainMs);
     }
     this.#reading = false;

@@ -158,7 +158,7 @@ export class Hooks {
     const events = this.eventsOf(event, data, channel, copy);
     if (events.length === 0) return;
     if (this.#waiting >= maxWaiting) {
-      this.#host.report(new Error('too many events wait for the store'), { what: 'an event was not queued', event });
+      this.#host.report(new Error('too many events wait for the store'), { event: 'hook-event-failed', type: event });
       return;
     }
     this.#waiting += 1;
@@ -173,7 +173,7 @@ export class Hooks {
         return await this.queue(events);
       } catch (error) {
         if (left <= 1 || this.#isStopped) {
-          this.#host.report(error, { what: 'an event could not be queued', event: events[0]?.event });
+          this.#host.report(error, { event: 'hook-event-failed', type: events[0]?.event });
           return;
         }
         await new Promise<void>((resolve) => void this.#host.clock.setTimer(queueAgainMs, resolve));
@@ -288,7 +288,7 @@ export class Hooks {
       else if (waiting >= hook.most && !this.#full.has(hook.name)) {
         this.#full.add(hook.name);
         const why = `${waiting} events wait: new ones are not queued until there is room`;
-        report(new Error(why), { what: 'a queue is full', hook: hook.name });
+        report(new Error(why), { event: 'hook-queue-full', hook: hook.name });
         paused?.(hook, why);
       }
     }
@@ -301,7 +301,7 @@ export class Hooks {
     try {
       states = await store.hookStates();
     } catch (error) {
-      report(error, { what: 'the hooks could not be read' });
+      report(error, { event: 'hooks-unread' });
       return;
     }
     this.#states = new Map(states.map((state) => [state.name, state]));
@@ -346,7 +346,7 @@ export class Hooks {
       try {
         mine = await store.holdHooks(self, sendable, Math.max(0, share - this.#held.size), nowMs, nowMs + holdMs);
       } catch (error) {
-        report(error, { what: 'hooks could not be held' });
+        report(error, { event: 'hook-lease-failed' });
         return;
       }
     }
@@ -386,7 +386,7 @@ export class Hooks {
       await this.pause(hook.name, why);
       this.#host.paused?.(hook, why);
     } catch (error) {
-      this.#host.report(error, { what: 'a hook could not be paused', hook: hook.name });
+      this.#host.report(error, { event: 'hook-pause-failed', hook: hook.name });
     }
   }
 
@@ -431,7 +431,7 @@ export class Hooks {
   async #tidy(): Promise<void> {
     const { clock, report } = this.#host;
     const failed = (error: unknown, { name }: Hook): void =>
-      report(error, { what: 'ended deliveries could not be forgotten', hook: name });
+      report(error, { event: 'delivery-prune-failed', hook: name });
     const own: Hook[] = [];
     for (const hook of this.#all.values())
       if (await this.#tidies(hook).catch((error: unknown) => failed(error, hook))) own.push(hook);

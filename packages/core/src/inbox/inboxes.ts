@@ -376,7 +376,7 @@ export class Inboxes {
       await this.#host.store.meet([...met.values()]);
     } catch (error) {
       for (const user of met.keys()) this.#writtenDown.delete(user);
-      this.#host.report(error, { what: 'who was met could not be written down' });
+      this.#host.report(error, { event: 'direct-contact-failed' });
     }
     if (this.#beingWritten === met) this.#beingWritten = new Map();
   }

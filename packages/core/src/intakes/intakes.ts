@@ -172,7 +172,7 @@ export class Intakes {
       await store.endArrival({ id: arrival.id, atMs: clock.now(), ...outcome });
     } catch (error) {
       // It stays as it was, and is run again when its time is over: what was published is not published twice.
-      report(error, { what: 'what became of an arrival', arrival: arrival.id });
+      report(error, { event: 'arrival-result-unsaved', arrival: arrival.id });
     }
   }
 
@@ -204,7 +204,7 @@ export class Intakes {
       return { state: 'waiting', problem: error.message, heldUntilMs: nowMs + waitMs };
     }
     if (!(error instanceof ShapeError) && !(error instanceof ProblemError))
-      report(error, { what: 'an arrival', intake: arrival.intake, arrival: arrival.id });
+      report(error, { event: 'arrival-failed', intake: arrival.intake, arrival: arrival.id });
     return { state: 'failed', problem: (error as Error).message };
   }
 
@@ -262,7 +262,7 @@ export class Intakes {
         for (const each of arrivals) if (!this.#underWay.has(each.id)) this.#begin(each);
         isThereMore = arrivals.length === lookCount;
       } catch (error) {
-        if (!isPassing(error)) report(error, { what: 'arrivals that wait' });
+        if (!isPassing(error)) report(error, { event: 'arrivals-unread' });
         return;
       }
     }
@@ -280,7 +280,7 @@ export class Intakes {
     const { store, clock, report } = this.#host;
     await inPortions([...this.#all.values()], { clock, isOver: () => this.#isStopped }, ({ name, keepMs }) =>
       store.tidyIntake(name, clock.settled() - keepMs).catch((error: unknown) => {
-        report(error, { what: 'ended arrivals could not be forgotten', intake: name });
+        report(error, { event: 'arrival-prune-failed', intake: name });
         return 0;
       }),
     );

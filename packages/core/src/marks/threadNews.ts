@@ -99,7 +99,7 @@ export class ThreadNews {
       store.takingPart(channel, thread, maxTold).then(
         ({ users, volume }) => this.#say(users, channel, { volume, number: thread }),
         (error: unknown) => {
-          report(error, { what: 'who takes part in a thread could not be told of it', channel });
+          report(error, { event: 'thread-news-failed', channel });
           wheel.after(everyMs, () => this.changed(of));
         },
       );
@@ -165,7 +165,7 @@ export class ThreadNews {
     try {
       await this.#tellNow(user);
     } catch (error) {
-      this.#host.report(error, { what: 'a user could not be told of threads', user: user.id });
+      this.#host.report(error, { event: 'thread-news-failed', user: user.id });
     }
     user.telling = false;
     if (this.#users.get(user.id) === user && (user.due.size > 0 || user.anew)) this.#tellLater(user);

@@ -270,7 +270,7 @@ export class Unread implements Subscriber<Growth> {
     // What the channel has grown by until it is told of is in the store.
     void this.#host.relay
       .subscribe(growthTopic(channel), this)
-      ?.catch((error: unknown) => this.#host.report(error, { what: 'a channel cannot be followed', channel }))
+      ?.catch((error: unknown) => this.#host.report(error, { event: 'unread-follow-failed', channel }))
       .then(() => {
         for (const { user } of of.pairs) this.#ask(user.id, channel);
       });
@@ -311,7 +311,7 @@ export class Unread implements Subscriber<Growth> {
       await this.#freshen(user);
       if (this.#users.get(user.id) === user) await this.#tellNow(user);
     } catch (error) {
-      this.#host.report(error, { what: 'unread messages could not be counted', user: user.id });
+      this.#host.report(error, { event: 'unread-count-failed', user: user.id });
     }
     user.telling = false;
     if (this.#users.get(user.id) === user && (user.dirty.size > 0 || user.stale.size > 0)) this.#tellLater(user);

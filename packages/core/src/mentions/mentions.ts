@@ -80,7 +80,7 @@ export class Mentions {
       .then(
         // It may have been taken back before its notices were there.
         () => this.#again(channel, () => this.#retractIfGone(match, place, { users })),
-        (error: unknown) => this.#host.report(error, { what: 'mentions were not noticed', channel }),
+        (error: unknown) => this.#host.report(error, { event: 'mention-notice-failed', channel }),
       )
       .finally(() => {
         if (this.#telling.get(channel) === told) this.#telling.delete(channel);
@@ -138,7 +138,7 @@ export class Mentions {
     try {
       await act();
     } catch (error) {
-      this.#host.report(error, { what: 'notices of mentions could not be taken back', channel });
+      this.#host.report(error, { event: 'mention-withdrawal-failed', channel });
       if (triesLeft > 1) this.#host.wheel.after(againMs, () => void this.#again(channel, act, triesLeft - 1));
     }
   }

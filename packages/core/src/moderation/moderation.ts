@@ -341,7 +341,7 @@ export class Moderation {
 
   /** While it stops, what it reads from may be closed. */
   #failed(error: unknown): void {
-    if (!this.#isStopped) this.#host.report(error, { what: 'the bans in force could not be read' });
+    if (!this.#isStopped) this.#host.report(error, { event: 'bans-unread' });
   }
 
   #taken(by: Actor, reason: string | undefined): { id: string; by: Actor; atMs: number; reason?: string } {

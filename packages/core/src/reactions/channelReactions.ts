@@ -108,7 +108,7 @@ export class ChannelReactions implements ChannelFeature {
   #readLater(): void {
     if (this.#closed) return;
     this.#read().catch((error: unknown) =>
-      this.#host.report(error, { what: 'reading reactions', channel: this.#channel }),
+      this.#host.report(error, { event: 'reactions-unread', channel: this.#channel }),
     );
   }
 

@@ -182,7 +182,7 @@ export class Reactions implements FeatureSource {
       const places = await store.reactionHeads(names);
       for (const [index, name] of names.entries()) this.#all.get(name)?.lookAt(places[index] as Place);
     } catch (error) {
-      report(error, { what: 'looking whether reactions have changed' });
+      report(error, { event: 'reaction-check-failed' });
     }
   }
 

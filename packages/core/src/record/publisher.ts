@@ -314,7 +314,7 @@ export class Publisher {
     if (!match.rule.presence?.noted || this.#stopping) return;
     const { channel } = match;
     const noted = async (): Promise<Appended> => this.#append(match, { channel, type, by, data: null }, 'null', 4);
-    noted().catch((error: unknown) => this.#host.report(error, { what: 'noting who comes and goes', channel }));
+    noted().catch((error: unknown) => this.#host.report(error, { event: 'presence-note-failed', channel }));
   }
 
   /**

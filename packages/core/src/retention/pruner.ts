@@ -189,7 +189,7 @@ export class Pruner {
     try {
       return relay.others === undefined || (await relay.others.claim('retention', roundMs * 0.9));
     } catch (error) {
-      report(error, { what: 'no instance could be chosen to prune' });
+      report(error, { event: 'prune-lease-failed' });
       return false;
     }
   }
@@ -211,7 +211,7 @@ export class Pruner {
         if (pass.hasMore && clock.monotonic() - begunMs > maxRunMs) this.#warn();
       }
     } catch (error) {
-      report(error, { what: 'old records could not be pruned' });
+      report(error, { event: 'prune-failed' });
     }
   }
 
@@ -230,7 +230,7 @@ export class Pruner {
         hasMore ||= left > 0;
         if (left > 0) lateMs = Math.max(lateMs, this.#latenessOf(range, bounds));
       } catch (error) {
-        this.#host.report(error, { what: 'a channel could not be pruned', channel: range.channel });
+        this.#host.report(error, { event: 'channel-prune-failed', channel: range.channel });
       }
     }
     this.#lateMs = lateMs;
@@ -283,7 +283,7 @@ export class Pruner {
     if (clock.monotonic() - this.#warnedAtMs < maxRunMs) return;
     this.#warnedAtMs = clock.monotonic();
     report(new Error('more messages become stale than are pruned'), {
-      what: 'kept logbooks exceed their bounds',
+      event: 'retention-exceeded',
       lateS: Math.round(this.#lateMs / 1_000),
     });
   }

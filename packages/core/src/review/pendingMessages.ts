@@ -269,8 +269,7 @@ export class PendingMessages {
   }
 
   /** The periodic search tries again. */
-  readonly #later = (error: unknown): void =>
-    this.#host.report(error, { what: 'messages that were approved are not published yet' });
+  readonly #later = (error: unknown): void => this.#host.report(error, { event: 'approved-unpublished' });
 }
 
 function placeOf(cursor: Cursor): Place {

@@ -142,7 +142,7 @@ export class Reviews {
       } catch (error) {
         if (isRefusal(error)) throw error;
         breaker.threw(error, clock.monotonic());
-        report(error, { what: 'a message could not be reviewed', url });
+        report(error, { event: 'review-failed', url });
         retryAfterMs = againMs;
       }
     }

@@ -99,7 +99,7 @@ export class Indexer {
         await this.#removeOthers();
       }
     } catch (error) {
-      report(error, { what: 'what is to be made searchable could not be read' });
+      report(error, { event: 'index-unread' });
     }
     if (!this.#stopped) wheel.after(roundMs, () => void this.#round());
   }
@@ -148,7 +148,7 @@ export class Indexer {
           const more = await this.#portion(channel);
           if (more) this.#behind.add(channel);
         } catch (error) {
-          report(error, { what: 'messages could not be made searchable', channel });
+          report(error, { event: 'index-failed', channel });
           wheel.after(againMs, () => this.grown(channel));
         }
         if (this.#stopped) return;

@@ -258,15 +258,32 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
     // Hello comes first, and a refused one ends the connection.
     const client = this.#client as LiveSession;
     const retryAfterMs = client.rates.charge('requests', costOf(request));
-    if (retryAfterMs === 0) return dispatch(client, request);
+    if (retryAfterMs === 0) return this.#seen(request, dispatch(client, request));
     const tooMany = problem('rate-limited', 'this session sends more requests than it may', { retryAfterMs });
     this.#sendProblem(tooMany, request.id, request.do);
     // A client that does not heed it is read from more slowly.
     return this.#wait(retryAfterMs);
   }
 
+  /** Tells the log of a request that was carried out. */
+  #seen(request: Asked, done: void | Promise<void>): void | Promise<void> {
+    const { seen } = this.#host;
+    // Channels are entered by hello, too: `LiveSession.enter` tells of them.
+    if (seen === undefined || request.do === 'enter') return done;
+    const tell = (): void => {
+      const channel = 'channel' in request ? request.channel : undefined;
+      seen('request', { act: request.do, channel, ...this.#facts });
+    };
+    return done === undefined ? tell() : done.then(tell);
+  }
+
+  get #facts() {
+    return { user: this.#client?.user, session: this.#client?.session, address: this.address };
+  }
+
   begin(session: LiveSession): void {
     this.#client = session;
+    this.#host.seen?.('connected', { transport: this.link.transport, ...this.#facts });
   }
 
   refused(error: unknown, act: string, channel: ChannelName): Problem {
@@ -340,7 +357,7 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
 
   #problemOf(error: unknown, verb: string): Problem {
     if (error instanceof ProblemError) return error.problem;
-    this.#host.report(error, { what: 'an act failed', verb, session: this.#client?.session });
+    this.#host.report(error, { event: 'request-failed', verb, session: this.#client?.session });
     return problem('internal', 'the service has logged what happened');
   }
 
@@ -418,6 +435,7 @@ export class Connection implements HelloLine, ActOwner<Request>, Paced, SlowRead
     this.queue.close();
     this.#acts.clear();
     this.#client?.end(ending);
+    this.#host.seen?.('disconnected', { ending, ...this.#facts });
     if (this.#host.connected.remove(this, ending === 'left')) this.#host.limiter.went(this.address);
   }
 }

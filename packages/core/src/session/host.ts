@@ -26,7 +26,7 @@ import type { Reports } from '../moderation/reports.js';
 import type { Clock } from '../ports/clock.js';
 import type { Hmac } from '../ports/hmac.js';
 import type { Relay } from '../ports/relay.js';
-import type { Report } from '../ports/report.js';
+import type { Report, Seen } from '../ports/report.js';
 import type { MessageStore } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
 import type { Presences } from '../presence/presences.js';
@@ -58,6 +58,7 @@ export interface SessionHost {
   readonly tokens: TokenReader;
   readonly relay: Relay;
   readonly report: Report;
+  readonly seen: Seen | undefined;
   readonly counters: Counters;
   readonly traces: Traces;
   readonly refusals: Refusals;

@@ -214,6 +214,8 @@ export class LiveSession implements Recipient, ConnectedSession {
       const about = bytes <= 0 && caughtUp.more ? '' : list + marks + this.#boardIn(channel, wish, caughtUp.more);
       const text = enteredText(wish.channel, caughtUp, about + reactions);
       this.tellSilences(wish.channel);
+      const { user, session } = this;
+      this.host.seen?.('request', { act: 'enter', channel: wish.channel, user, session });
       this.rates.given(filterNow() === undefined ? text.length : Math.max(text.length, caughtUp.looked ?? 0));
       return text;
     } finally {
@@ -551,7 +553,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       return blocks.length === 0 ? undefined : blocks;
     } catch (error) {
       // Channels are not entered until it is known.
-      this.host.report(error, { what: 'whom a user keeps away could not be read', user: this.user });
+      this.host.report(error, { event: 'blocks-unread', user: this.user });
       return undefined;
     }
   }
@@ -568,7 +570,7 @@ export class LiveSession implements Recipient, ConnectedSession {
       return inboxReply(slice, after === undefined);
     } catch (error) {
       // The line is worth more than the inbox; the client may ask for it again.
-      report(error, { what: 'an inbox could not be read', user });
+      report(error, { event: 'inbox-unread', user });
       return undefined;
     }
   }

@@ -15,7 +15,7 @@ import { type RequestHandler, Router } from 'express';
 import proxyAddr from 'proxy-addr';
 import rawBody from 'raw-body';
 import type { IntakeConfiguration } from '../config/types.js';
-import type { Logger } from '../log.js';
+import { type Logger, logEvent } from '../log.js';
 import { keptBodyOf } from '../webhooks/bodies.js';
 import { hopsHeader } from '../webhooks/hookSender.js';
 import { type RawRequest, type Verifier, verifierOf } from '../webhooks/verify.js';
@@ -209,7 +209,8 @@ class Door {
     if (type === 'entity.too.large')
       return problem('too-large', `the intake ${this.#intake.name} takes at most ${this.#intake.maxBytes} bytes`);
     if (type.startsWith('request.')) return problem('bad-value', (error as Error).message);
-    this.#host.log.error({ err: error, method: request.method, path: request.url }, 'an event could not be taken');
+    const facts = { intake: this.#intake.name, method: request.method ?? '' };
+    logEvent(this.#host.log, 'error', 'intake-failed', facts, error);
     return problem('internal', 'the service has logged what happened');
   }
 }

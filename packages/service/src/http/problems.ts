@@ -2,7 +2,7 @@ import { canonicalAddress, type Engine } from '@nine-bells/core';
 import { type Problem, ProblemError, problem, problemCatalogue, refusal } from '@nine-bells/wire';
 import type { ErrorRequestHandler, RequestHandler, Response } from 'express';
 import { BodyError, type BodyFault } from '../bodyError.js';
-import type { Logger } from '../log.js';
+import { type Logger, logEvent } from '../log.js';
 
 /** Answers with a problem (RFC 9457). `code` is the line's code; `type` names it as a URI. */
 export function sendProblem(response: Response, each: Problem, faults: readonly BodyFault[] = []): void {
@@ -46,7 +46,7 @@ export function problemHandler(log: Logger, refusals: Engine['refusals']): Error
     if (type?.startsWith('encoding.') || type?.startsWith('charset.') || type?.startsWith('request.'))
       return refuse(problem('bad-value', message));
     if (error instanceof URIError) return refuse(problem('bad-value', 'the path is not a valid URI'));
-    log.error({ err: error, method: request.method, path: request.path }, 'a request failed');
+    logEvent(log, 'error', 'route-failed', { method: request.method, path: request.path }, error);
     return refuse(problem('internal', 'the service has logged what happened'));
   };
 }

@@ -1,6 +1,6 @@
 import { instanceFormat } from '@nine-bells/core';
 import type { Configuration } from '../config/configuration.js';
-import type { Logger } from '../log.js';
+import { type Logger, logEvent } from '../log.js';
 import { RedisNames } from './redisNames.js';
 import { openRedis, type RedisServer } from './redisServer.js';
 
@@ -43,7 +43,7 @@ export async function checkNeighbours({ relay }: Pick<Configuration, 'relay'>, l
         throw new OtherFormat(
           `instances of another version are running that this one cannot share the relay and the database with: ${names}. Stop them first (docs/upgrading.md)`,
         );
-      log.info({ names }, 'waiting for instances of another version to end');
+      logEvent(log, 'info', 'neighbours-waiting', { names });
       await new Promise((resolve) => setTimeout(resolve, lookMs));
     }
   } finally {

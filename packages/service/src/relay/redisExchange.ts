@@ -378,7 +378,7 @@ export class RedisExchange implements Exchange {
   publish(topic: string, text: string): void {
     const name = this.#names.topicOf(topic);
     this.#call(name, ['SPUBLISH', name, text]).catch((error: unknown) =>
-      this.#options.report(error, { what: 'something could not be carried', topic }),
+      this.#options.report(error, { event: 'relay-publish-failed', topic }),
     );
   }
 
@@ -483,10 +483,10 @@ export class RedisExchange implements Exchange {
     const server = this.#server;
     if (server === undefined) return;
     const { report } = this.#options;
-    this.#servers.examine().catch((error: unknown) => report(error, { what: 'Redis could not be examined' }));
+    this.#servers.examine().catch((error: unknown) => report(error, { event: 'redis-check-failed' }));
     const unheard = this.#probes.send(server, this.#heard);
     if (unheard === undefined) return;
-    report(new Error(`${unheard} probes did not come back`), { what: 'Redis is silent' });
+    report(new Error(`${unheard} probes did not come back`), { event: 'redis-silent' });
     this.#lost('for good');
   }
 
@@ -516,7 +516,7 @@ export class RedisExchange implements Exchange {
             // To a server that is not in use, nothing is opened anew.
             if (opened !== undefined && opened === this.#server) this.#lost(how);
           },
-          error: (error) => this.#options.report(error, { what: 'Redis cannot be reached' }),
+          error: (error) => this.#options.report(error, { event: 'redis-unreachable' }),
         });
         opened = server;
         if (this.#closed) return server.close();
@@ -524,7 +524,7 @@ export class RedisExchange implements Exchange {
         this.#ready();
         return;
       } catch (error) {
-        this.#options.report(error, { what: 'Redis cannot be reached' });
+        this.#options.report(error, { event: 'redis-unreachable' });
         await new Promise((resolve) => setTimeout(resolve, againMs * (1 + Math.random() / 2)));
       }
     }
@@ -547,7 +547,7 @@ export class RedisExchange implements Exchange {
     for (const topic of this.#topics)
       if (!this.#subscribed.has(topic))
         this.subscribe(topic).catch((error: unknown) =>
-          this.#options.report(error, { what: 'a topic could not be subscribed to', topic }),
+          this.#options.report(error, { event: 'relay-subscription-failed', topic }),
         );
     this.#ears?.resumed();
   }

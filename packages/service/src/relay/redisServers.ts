@@ -114,7 +114,7 @@ export class RedisServers {
       const isCurrent = agreed.term.term === term.term && !isLessDurable && !isReplicated;
       if (!isCurrent && this.#serving.get(place)?.term === term) this.#serving.delete(place);
     } catch (error) {
-      report(error, { what: 'the terms of the relay could not be read' });
+      report(error, { event: 'relay-terms-unread' });
     }
   }
 
@@ -162,7 +162,7 @@ export class RedisServers {
       // What other instances still hold for the scripts of this server is of an earlier term.
       if (isNew && wasMet)
         await ask(['SCRIPT', 'FLUSH']).catch((error: unknown) =>
-          this.#host.report(error, { what: 'the scripts of an earlier term could not be removed' }),
+          this.#host.report(error, { event: 'relay-scripts-unremoved' }),
         );
       const scripts = scriptsFor(term.term);
       // All of a cluster are to know them: while a slot is being moved, its next owner is asked with them.

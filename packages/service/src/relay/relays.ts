@@ -9,7 +9,7 @@ import {
   SoloRelay,
 } from '@nine-bells/core';
 import type { Configuration } from '../config/configuration.js';
-import type { Logger } from '../log.js';
+import { type Logger, reportTo } from '../log.js';
 import { readSavedChannels, saveChannels } from '../store/recentFile.js';
 import type { ProgressMarks } from '../store/restoreWatch.js';
 import type { ServiceClock } from '../system/clock.js';
@@ -41,7 +41,7 @@ export function openRelay(
   configuration: Configuration,
   { instance, log, clock, warnings, terms, exchange }: RelayHost,
 ): OpenRelay {
-  const report: Report = (error, about) => log.warn({ err: error, ...about }, 'the relay');
+  const report = reportTo(log);
   if (exchange !== undefined) return shared(configuration, exchange, clock, instance, report, () => {});
   if (configuration.relay !== undefined) {
     const redis = new RedisExchange({

@@ -2,7 +2,7 @@ import { closeSync, existsSync, openSync, readSync, renameSync, rmSync, writeSyn
 import { join } from 'node:path';
 import { StringDecoder } from 'node:string_decoder';
 import type { SavedPiece } from '@nine-bells/core';
-import type { Logger } from '../log.js';
+import { type Logger, logEvent } from '../log.js';
 
 const fileName = 'recent.jsonl';
 /** What is written, and read, at once, in bytes. */
@@ -27,7 +27,7 @@ export function saveChannels(folder: string, pieces: Iterable<SavedPiece>, log: 
     }
     renameSync(`${file}.new`, file);
   } catch (error) {
-    log.error({ err: error }, 'the records of recent channels could not be saved; they begin anew');
+    logEvent(log, 'error', 'recent-unsaved', {}, error);
   }
 }
 
@@ -51,10 +51,7 @@ export function* readSavedChannels(folder: string, log: Logger): Iterable<SavedP
       yield piece;
     }
   } catch (error) {
-    log.error(
-      { err: error },
-      'the saved records of recent channels could not be read to the end; the rest begins anew',
-    );
+    logEvent(log, 'error', 'recent-unread', {}, error);
   } finally {
     rmSync(file, { force: true });
   }

@@ -45,7 +45,7 @@ export async function checkHeads(database: Database, report: Report): Promise<vo
             ? `messages are missing at the end of ${name}, whose head is ${head}: clients are told by a gap`
             : `the head of ${name} was ${was}, though there are messages up to ${head}: it was raised`,
         ),
-        { what: 'a record was not as it should be', channel: name },
+        { event: 'record-repaired', channel: name },
       );
   }
 }

@@ -68,13 +68,11 @@ export class RestoreWatch {
     volumes.current = volume;
     if (isRestored)
       report(new Error('the database is older than it was: new volumes have begun, and clients get a gap'), {
-        what: 'a backup was restored',
+        event: 'backup-restored',
         volume,
       });
     for (const each of marks)
-      await each
-        .write(volume, number)
-        .catch((error: unknown) => report(error, { what: 'the progress of the database could not be marked' }));
+      await each.write(volume, number).catch((error: unknown) => report(error, { event: 'restore-marks-unsaved' }));
   }
 
   /** Compares and marks now and then. */
@@ -121,7 +119,7 @@ export class RestoreWatch {
         try {
           return (await each.read(volume)) ?? 0;
         } catch (error) {
-          report(error, { what: 'the marked progress of the database could not be read' });
+          report(error, { event: 'restore-marks-unread' });
           return 0;
         }
       }),

@@ -1,4 +1,4 @@
-import type { Logger } from '../log.js';
+import { type Logger, logEvent } from '../log.js';
 
 /** What a warning is about; each is given once at a time. */
 export type WarningName = 'clock' | 'clock-jump' | 'database' | 'files' | 'relay-evicts';
@@ -23,10 +23,10 @@ export class Warnings {
   set(name: WarningName, text: string | undefined): void {
     const had = this.#current.has(name);
     if (text === undefined) {
-      if (this.#current.delete(name)) this.#log.info({ warning: name }, 'a warning is over');
+      if (this.#current.delete(name)) logEvent(this.#log, 'info', 'warning-over', { warning: name });
       return;
     }
     this.#current.set(name, text);
-    if (!had) this.#log.warn({ warning: name }, text);
+    if (!had) logEvent(this.#log, 'warn', 'warning', { warning: name }, text);
   }
 }

@@ -34,6 +34,10 @@ export interface HookSenderHost {
   /** The `source` of events. */
   readonly source: string;
   readonly now: () => number;
+  /** Called when the deliveries of a hook begin to fail. */
+  readonly failing: (hook: Hook, cause: string) => void;
+  /** Called when they succeed again. */
+  readonly recovered: (hook: Hook) => void;
   /** Default: over the network. */
   readonly send?: Outbound | undefined;
 }
@@ -43,6 +47,8 @@ export class HookSender implements HookCaller {
   readonly #host: HookSenderHost;
   readonly #trusted: Agent;
   readonly #guarded: Agent;
+  /** Names of hooks whose last delivery failed. */
+  readonly #failing = new Set<string>();
 
   constructor(host: HookSenderHost) {
     this.#host = host;
@@ -56,6 +62,7 @@ export class HookSender implements HookCaller {
     const { headers, body } = this.#requestOf(hook, deliveries);
     const sent = { ...headers, 'webhook-signature': masked(headers['webhook-signature'] as string) };
     const answer = await this.#answerTo(hook, headers, body);
+    this.#note(hook, answer.problem);
     return { ...answer, sent, tookMs: performance.now() - fromMs };
   }
 
@@ -69,6 +76,17 @@ export class HookSender implements HookCaller {
       return { id: deliveryId(delivery), ...this.#requestOf(single, [shapedDelivery(hook, delivery)]) };
     } catch {
       return undefined;
+    }
+  }
+
+  /** Reports the first failure of a hook, and its first success after it. */
+  #note(hook: Hook, problem: string | undefined): void {
+    const { failing, recovered } = this.#host;
+    if (problem === undefined) {
+      if (this.#failing.delete(hook.name)) recovered(hook);
+    } else if (!this.#failing.has(hook.name)) {
+      this.#failing.add(hook.name);
+      failing(hook, problem);
     }
   }
 

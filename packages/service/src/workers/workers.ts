@@ -4,7 +4,7 @@ import { ExchangeHub } from '@nine-bells/core';
 import type { Json } from '@nine-bells/wire';
 import type { Configuration } from '../config/configuration.js';
 import { SignInLinks } from '../http/signInLinks.js';
-import type { Logger } from '../log.js';
+import { type Logger, logEvent, reportTo } from '../log.js';
 import { checkNeighbours } from '../relay/neighbours.js';
 import {
   leaseOf,
@@ -108,15 +108,15 @@ export class Workers implements RunningService {
     const lock = await lockOf(configuration);
     const secret = new ServiceSecret(configuration.data, configuration.secret);
     await checkNeighbours(configuration, log);
-    const database = await Database.open(configuration, (why) => log.warn(`waiting for the database: ${why}`));
+    const database = await Database.open(configuration, (why) => logEvent(log, 'warn', 'database-waiting', {}, why));
     let service: Workers | undefined;
     const lease = await leaseOf(configuration, database, log, () => void service?.stop({ drainMs: 0 }));
-    await checkSoundness(database, configuration.data, (error) => log.error({ err: error }, 'checking the database'));
+    await checkSoundness(database, configuration.data, (error) =>
+      logEvent(log, 'error', 'database-check-failed', {}, error),
+    );
     const keys = await ApiKeys.open(database);
     const madeKeyFile = await keys.makeFirst(configuration.data);
-    const store = await SqlStore.open(database, (error, about) =>
-      log.error({ err: error, ...about }, 'something went wrong inside'),
-    );
+    const store = await SqlStore.open(database, reportTo(log));
     const restores = restoreWatchOf(store, { database, configuration, log, now: systemClock.now });
     await restores.check(options.newVolumes ? 'everywhere' : undefined);
     restores.start();
@@ -272,7 +272,7 @@ class Crew {
     });
     this.#workers.add(worker);
     const bornMs = Date.now();
-    worker.on('error', (error) => log.warn({ err: error, worker: name }, 'a worker'));
+    worker.on('error', (error) => logEvent(log, 'warn', 'worker-failed', { worker: name }, error));
     return new Promise((resolve, reject) => {
       let isDecided = false;
       worker.on('message', ({ listening, failed, drain }: FromWorker) => {
@@ -285,7 +285,7 @@ class Crew {
         this.#workers.delete(worker);
         this.#hub.close(member);
         if (this.#stopping) return;
-        log.error({ worker: name, code, signal }, 'a worker has ended; another takes its place');
+        logEvent(log, 'error', 'worker-ended', { worker: name, code, signal });
         const ended = new Error(`the worker ${name} has ended (${signal ?? `exit code ${code}`})`);
         if (!isDecided && tries === maxStarts) reject(ended);
         this.#replace(name, Date.now() - bornMs, isDecided ? 1 : tries + 1).then(resolve, reject);
