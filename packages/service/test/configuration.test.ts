@@ -7,6 +7,7 @@ import { ConfigurationError, faultLine, parseConfiguration } from '../src/index.
 import { filesWarning } from '../src/line/socketLimiter.js';
 
 const secret = 'a secret that is long enough for HS256, surely';
+const hookSecret = `whsec_${Buffer.alloc(32, 7).toString('base64')}`;
 
 function faultsOf(yaml: string, file = 'bells.yaml'): string[] {
   try {
@@ -223,7 +224,17 @@ channels: [{ pattern: a, logbook: kept, keep: { for: 90d, messages: 1000000, byt
     [
       'a question that cannot be signed',
       'channels: [{ pattern: a, allow: { enter: { any: [{ ask: "http://x.example" }] } } }]',
-      '`ask` is missing',
+      'bells.yaml:1:57: channels[0].allow.enter.any[0].ask: the application is asked, but `ask` is missing',
+    ],
+    [
+      'a review that cannot be signed',
+      'channels:\n  - { pattern: a, logbook: kept,\n      review: { ask: "http://x.example" } }',
+      'bells.yaml:3:22: channels[0].review.ask: the application is asked, but `ask` is missing',
+    ],
+    [
+      'a call that cannot be signed',
+      'calls:\n  turn: { url: "http://x.example", allow: anyone }\nchannels: []',
+      'bells.yaml:2:16: calls.turn.url: the application is asked, but `ask` is missing',
     ],
     [
       'a secret that is none',
@@ -341,6 +352,22 @@ describe('what is allowed and cannot work', () => {
       `relay: redis://redis.example\n${tokens}\nchannels: [{ pattern: a, logbook: kept }]`,
       'one that is stopped in the middle of a commit stops kept publishes of all',
     ],
+    [
+      'a route into a channel without a rule',
+      `${tokens}\nintakes: { buoy: { verify: none, routes: [{ message: { channel: "wether/:station", with: { station: /s } } }] } }\nchannels: [{ pattern: "weather/:station" }, { pattern: "race/:race/chat" }]`,
+      'bells.yaml:2:65: intakes.buoy.routes[0].message.channel: no channel rule matches wether/:station; the nearest rule is weather/:station',
+    ],
+    [
+      'a hook on a pattern without a rule',
+      `${tokens}\nhooks: { bureau: { url: "https://bureau.example", secrets: "${hookSecret}", channels: [race/:race] } }\nchannels: [{ pattern: "race/:race/chat" }]`,
+      'hooks.bureau.channels[0]: no channel rule matches race/:race; the nearest rule is race/:race/chat',
+    ],
+    [
+      'a colon within a segment',
+      `${tokens}\nchannels: [{ pattern: "race:id/chat" }]`,
+      'bells.yaml:2:23: channels[0].pattern: race:id is fixed text: "." and ":" within a segment do not divide it. Segments are divided by "/", and a parameter is a whole segment such as race/:id',
+    ],
+    ['a dot within a segment', `${tokens}\nchannels: [{ pattern: race.chat }]`, 'race.chat is fixed text'],
   ])('is warned of: %s', async (_, text, warning) => {
     const found = await configurationWarnings(parseConfiguration(text, '/tmp/none/bells.yaml'));
     expect(found.join('\n')).toContain(warning);

@@ -28,8 +28,16 @@ export interface Fault {
 /** Reads one node; reports what is wrong with it and then gives `undefined`. */
 export type Reader<T> = (node: Node | null, at: Place) => T | undefined;
 
+/** The result of a check that needs the whole document. */
+export type Finding = { readonly fault: string } | { readonly warning: string };
+/** Checks a part of a document once all of it has been read. */
+export type DocumentCheck = (document: unknown) => Finding | undefined;
+
 /** The document that is being read. */
 interface Source {
+  later(check: (document: unknown) => void): void;
+  warn(fault: Fault): void;
+  settle(document: unknown): void;
   faultAt(node: Node | null, path: string, detail: string): Fault;
   report(fault: Fault): void;
   lineOf(node: Node | null): number;
@@ -56,6 +64,21 @@ export class Place {
   /** A mistake here that is not reported: what reads the document's values further may find it later. */
   faultAt(node: Node | null, detail: string): Fault {
     return this.#source.faultAt(node ?? this.#parent, this.path, detail);
+  }
+
+  /** Checks this place once the document has been read: its reader calls `settle`. */
+  afterwards(node: Node | null, check: DocumentCheck): void {
+    this.#source.later((document) => {
+      const found = check(document);
+      if (found === undefined) return;
+      if ('fault' in found) this.fault(node, found.fault);
+      else this.#source.warn(this.faultAt(node, found.warning));
+    });
+  }
+
+  /** Makes the checks that wait for the whole document. */
+  settle(document: unknown): void {
+    this.#source.settle(document);
   }
 
   /** The line in which a node begins, from 1. */
@@ -87,16 +110,18 @@ export const forOthers: YamlBounds = { chars: 32_768, values: 10_000 };
 /** Maximum number of levels of a document. Each takes up to two steps of a path: a pair, and its value. */
 const maxLevels = 100;
 
-/** Reads a YAML text with `reader`. The value is there only if nothing at all was wrong. */
+/** Reads a YAML text with `reader`. The value is there only if there is no fault. */
 export function readYaml<T>(
   text: string,
   file: string,
   reader: Reader<T>,
   most: YamlBounds = forFiles,
-): { value?: T; faults: Fault[] } {
+): { value?: T; faults: Fault[]; warnings: Fault[] } {
+  const warnings: Fault[] = [];
   if (text.length > most.chars)
     return {
       faults: [{ file, line: 1, column: 1, path: '', detail: `the text has more than ${most.chars} characters` }],
+      warnings,
     };
   const lines = new LineCounter();
   const document = parseDocument(text, { lineCounter: lines, prettyErrors: false, uniqueKeys: false });
@@ -129,14 +154,20 @@ export function readYaml<T>(
     if (named === undefined) add(node.range?.[0] ?? 0, '', `there is no anchor &${node.source}`);
     return named;
   });
-  if (faults.length > 0) return { faults };
+  if (faults.length > 0) return { faults, warnings };
+  const checks: ((document: unknown) => void)[] = [];
   const root = new Place('', document.contents, {
     faultAt: (node, path, detail) => faultAt(node?.range?.[0] ?? 0, path, detail),
     report: (fault) => void faults.push(fault),
+    warn: (warning) => void warnings.push(warning),
+    later: (check) => void checks.push(check),
+    settle: (value) => {
+      for (const check of checks.splice(0)) check(value);
+    },
     lineOf: (node) => Math.max(1, lines.linePos(node?.range?.[0] ?? 0).line),
   });
   const value = reader(document.contents, root);
-  return faults.length === 0 && value !== undefined ? { value, faults } : { faults };
+  return faults.length === 0 && value !== undefined ? { value, faults, warnings } : { faults, warnings };
 }
 
 /** Keys of a map that it has already. The parser compares each with each. */

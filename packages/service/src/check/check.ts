@@ -3,7 +3,7 @@ import { dirname, join } from 'node:path';
 import { type AccessRule, defaultEngineOptions, overlap, parsePattern } from '@nine-bells/core';
 import { QueryTypes, Sequelize } from 'sequelize';
 import sqlite3 from 'sqlite3';
-import type { Configuration } from '../config/configuration.js';
+import { type Configuration, faultLine } from '../config/configuration.js';
 import { filesWarning } from '../line/socketLimiter.js';
 import { migrations } from '../store/migrations.js';
 
@@ -13,6 +13,7 @@ import { migrations } from '../store/migrations.js';
  */
 export async function configurationWarnings(configuration: Configuration): Promise<readonly string[]> {
   return [
+    ...configuration.warnings.map(faultLine),
     ...originWarnings(configuration),
     ...ruleWarnings(configuration),
     ...limitWarnings(configuration),

@@ -40,6 +40,7 @@ import {
 import { distance } from 'fastest-levenshtein';
 import { isMap, isScalar, isSeq, type Node } from 'yaml';
 import { contract, contractsByType } from '../contracts/contractReader.js';
+import { rulePattern } from './ruleMentions.js';
 
 // ------------------------------------------------------------------------------------- the file's grammar
 
@@ -56,6 +57,18 @@ export const httpUrl = checkedText((value) => {
   if (!URL.canParse(value) || !/^https?:$/.test(new URL(value).protocol))
     throw new RangeError(`expected an http or https URL, found ${JSON.stringify(value)}`);
 });
+
+/** The application's URL. Requests to it are signed with the secret of `ask`. */
+export const applicationUrl: Reader<string> = (node, at) => {
+  const value = httpUrl(node, at);
+  if (value !== undefined)
+    at.afterwards(node, (document) =>
+      (document as { ask?: object }).ask === undefined
+        ? { fault: 'the application is asked, but `ask` is missing: it has the secret that signs the question' }
+        : undefined,
+    );
+  return value;
+};
 
 /** For how long a message is its author's to change. */
 const author: Reader<{ readonly withinMs?: number }> = (node, at) => {
@@ -77,7 +90,7 @@ export function accessRule(parameters: readonly string[]): Reader<AccessRule> {
     any: mapOf({ any: list }),
     not: mapOf({ not: required(self) }),
     invited: mapOf({ invited: value }),
-    ask: mapOf({ ask: required(httpUrl) }),
+    ask: mapOf({ ask: required(applicationUrl) }),
   };
   const claim = { claim: required(text(100)) };
   const condition: Reader<AccessRule> = (node, at) => {
@@ -217,7 +230,7 @@ export const reactions: Reader<ReactionRule | false> = (node, at) => {
 };
 
 const reviewMembers = mapOf({
-  ask: required(httpUrl),
+  ask: required(applicationUrl),
   within: optional(duration),
   otherwise: optional(oneOf(['refuse', 'pass', 'hold'] as const)),
 });
@@ -246,7 +259,7 @@ export const channel: Reader<ChannelRule> = (node, at) => {
   const access = optional(accessRule(parameters));
   const ofEntries = optional(accessRule([...parameters, 'entry']));
   const found = mapOf({
-    pattern: required(checkedText((value) => void parsePattern(value))),
+    pattern: required(rulePattern(checkedText((value) => void parsePattern(value)))),
     about: optional(text(200)),
     logbook: optional(logbook),
     keep: optional(keep),

@@ -38,7 +38,7 @@ export function readConfiguration(file: string, overrides: Overrides = {}): Conf
 
 /** As `readConfiguration`, of text; relative paths in it start from the folder of `file`. */
 export function parseConfiguration(source: string, file: string, overrides: Overrides = {}): Configuration {
-  const { value, faults } = readYaml(source, file, document);
+  const { value, faults, warnings } = readYaml(source, file, document);
   if (value === undefined) throw new ConfigurationError(faults);
   const { service, tokens, channels, users, ask, relay } = value;
   const folder = dirname(resolve(file));
@@ -117,6 +117,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
       claims: { ...defaultClaimNames, ...defined(tokens?.claims ?? {}) },
     },
     channels: rules,
+    warnings,
     sqliteSynchronous: service?.synchronous ?? 'full',
     database: databaseOf(service?.database, overrides.database, file),
     drainMs: service?.drain ?? 0,

@@ -1,6 +1,5 @@
 import {
   type AccessRule,
-  asksTheApplication,
   defaultEngineOptions,
   defaultWaitingBounds,
   type EngineOptions,
@@ -317,25 +316,12 @@ export function checkLimits(found: Document, at: Place, node: Node | null): void
     );
 }
 
-/** That a rule asks the application, but nothing is set to sign the question with, is said where the rules stand. */
+/** A configuration file. */
 export const document: Reader<Document> = (node, at) => {
   const found = documentMembers(node, at);
   const twice = found?.feeds?.find(({ name }) => found.hooks?.some((hook) => hook.name === name));
   if (twice !== undefined) return at.member('feeds', node).fault(node, `${twice.name} is the name of a hook`);
   if (found !== undefined) checkLimits(found, at, node);
-  if (found === undefined || found.ask !== undefined) return found;
-  if (found.calls?.some(({ url }) => url !== undefined))
-    return at.fault(
-      node,
-      'a call asks the application, but `ask` is missing: it has the secret that signs the question',
-    );
-  const callAllows = (found.calls ?? []).map(({ allow }) => ({ call: allow }));
-  const allows = [...(found.channels ?? []).map(({ allow }) => allow), ...callAllows, found.users ?? {}];
-  const asks = allows.some((allow) => Object.values(allow).some((each) => each && asksTheApplication(each)));
-  const reviews = found.channels?.some(({ review }) => review !== undefined) ?? false;
-  if (!asks && !reviews) return found;
-  return at.fault(
-    node,
-    `${asks ? 'an access rule' : 'a review'} asks the application, but \`ask\` is missing: it has the secret that signs the question`,
-  );
+  if (found !== undefined) at.settle(found);
+  return found;
 };

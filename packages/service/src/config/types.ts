@@ -27,6 +27,8 @@ export interface Configuration {
   readonly engine: Partial<EngineOptions>;
   readonly tokens: TokenConfiguration;
   readonly channels: readonly ChannelRule[];
+  /** Parts of the file that are allowed and likely mistakes. */
+  readonly warnings: readonly Fault[];
   readonly sqliteSynchronous: 'full' | 'normal';
   /** The URL of a database that several machines share (`postgres://`); absent: a file in the data folder. */
   readonly database: string | undefined;

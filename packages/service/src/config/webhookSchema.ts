@@ -36,7 +36,8 @@ import {
   whole,
 } from '@nine-bells/yaml';
 import { isMap, isScalar } from 'yaml';
-import { accessRule, httpUrl } from './channelSchema.js';
+import { accessRule, applicationUrl, httpUrl } from './channelSchema.js';
+import { mentionedPattern } from './ruleMentions.js';
 import { askSecretFault } from './secrets.js';
 
 /** A secret as it stands in the file, or the file in which it stands. */
@@ -169,7 +170,7 @@ const channelTemplate = checkedText((value) => {
   if (fault !== undefined) throw new RangeError(fault);
 });
 
-const inChannel = { channel: required(channelTemplate), with: optional(mapTo(template)) };
+const inChannel = { channel: required(mentionedPattern(channelTemplate)), with: optional(mapTo(template)) };
 
 const message: Reader<MessageTemplate> = (node, at) => {
   const found = mapOf({
@@ -332,7 +333,7 @@ export const intakes: Reader<readonly WrittenIntake[]> = (node, at) => {
   });
 };
 
-const pattern = checkedText((value) => void parsePattern(value));
+const pattern = mentionedPattern(checkedText((value) => void parsePattern(value)));
 
 const hookMembers = {
   url: required(httpUrl),
@@ -456,7 +457,7 @@ function checkCallName(name: string): void {
 const call: Reader<WrittenCall> = (node, at) => {
   const parameters = parametersAt(isMap(node) ? node.get('channel') : undefined);
   const found = mapOf({
-    url: optional(httpUrl),
+    url: optional(applicationUrl),
     allow: required(accessRule(parameters)),
     channel: optional(pattern),
     within: optional(duration),
