@@ -518,6 +518,8 @@ describe('asking the application', () => {
     oona.send({ do: 'enter', id: 2, channel: 'desk/3' });
     await oona.reply(2);
     expect(asked.length).toBe(before);
+    const explained = await started.backend.explain('enter', 'desk/3', { user: 'oona' });
+    expect(explained).toMatchObject({ user: 'oona', session: oona.frames[0].session });
     const { evaluation } = await started.backend.explain('enter', 'desk/3', { user: 'pia' });
     expect(evaluation).toMatchObject({
       asks: `ask ${url}`,
@@ -717,10 +719,13 @@ describe('the commands about people and keys', () => {
       '',
       expect.stringContaining('key first: settled'),
     ]);
-    expect((await run('sign-out tomas')).out).toContain('It was not there just now.');
+    expect((await run('sign-out tomas')).out).toContain('No sessions were affected');
     expect((await run('revoke-tokens tomas')).out).toContain('Revoked the tokens of tomas');
     expect((await run('audit --limit 2')).out).toMatch(/revoke-tokens +tomas[\s\S]*sign-out +tomas/);
     expect((await run('audit --user tomas')).out).not.toMatch(/ines/);
+    expect((await run('silence pai')).out).toContain(
+      'No sessions were affected: pai is not connected. Check the id if you expected otherwise.',
+    );
     expect((await run('explain watch tomas --user bram --role coach')).out).toContain('watch tomas by bram: allowed');
 
     const made = await run('make-key bureau --right publish:protest/:case --for 90d');

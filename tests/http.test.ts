@@ -1,7 +1,7 @@
 import { Backend } from '@nine-bells/client/backend';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { RawLine } from './support/rawLine.js';
-import { type StartedService, startService } from './support/service.js';
+import { configurationText, type StartedService, startService } from './support/service.js';
 import { until } from './support/until.js';
 
 let started: StartedService;
@@ -307,6 +307,47 @@ describe('the console’s door', () => {
       headers: { 'content-type': 'application/json', ...init.headers },
     });
   const signIn = (body: object) => session({ method: 'POST', body: JSON.stringify(body) });
+
+  it.each<[string, string, Record<string, string>, RegExp]>([
+    ['its own address', '', {}, /^http:\/\/127\.0\.0\.1:\d+\/console\/#sign-in=/],
+    [
+      'that of a trusted proxy',
+      '',
+      { 'x-forwarded-host': 'bells.regatta.example', 'x-forwarded-proto': 'https' },
+      /^https:\/\/bells\.regatta\.example\/console\//,
+    ],
+    [
+      'not that of a proxy it does not trust',
+      ', trustedProxies: []',
+      { 'x-forwarded-host': 'evil.example' },
+      /^http:\/\/127\.0\.0\.1:/,
+    ],
+    [
+      'the configured one before all',
+      ', publicUrl: "https://bells.regatta.example:8443"',
+      { 'x-forwarded-host': 'other.example' },
+      /^https:\/\/bells\.regatta\.example:8443\/console\//,
+    ],
+  ])('gives sign-in links with %s', async (_, members, headers, url) => {
+    const other = await startService({ text: configurationText.replace('guests: true', `guests: true${members}`) });
+    const answer = await fetch(`${other.url}/v1/sign-in-links`, {
+      method: 'POST',
+      headers: { ...headers, authorization: `Bearer ${other.key}` },
+    });
+    await other.remove();
+    expect(((await answer.json()) as { url: string }).url).toMatch(url);
+  });
+
+  it.each([[['pia']], [['s_ok', 'guest:4711']]])(
+    'refuses `except` with what is no id of a session: %j',
+    async (except) => {
+      const { status, body } = await post({ channel: 'race/1/chat', data: 1, except });
+      expect([status, JSON.stringify(body)]).toEqual([
+        400,
+        expect.stringContaining('expected ids of sessions, such as s_'),
+      ]);
+    },
+  );
 
   it('opens with a key to a cookie that scripts cannot read and other sites cannot send', async () => {
     const answer = await signIn({ key: started.key });

@@ -21,7 +21,8 @@ describe('the line over a real WebSocket', () => {
     await line.hello({ enter: [{ channel: 'race/1/chat', last: 10 }] });
     expect(line.frames[0]).toMatchObject({ re: 1, guest: true, entered: [{ channel: 'race/1/chat', messages: [] }] });
     const bare = await RawLine.open(started.url, { protocols: [] });
-    await bare.hello();
+    await bare.hello({ tokn: 'mistyped' });
+    expect(bare.frames[0]).toMatchObject({ ignored: ['tokn'] });
     expect(bare.frames[0]).toMatchObject({ re: 1, continued: false });
     line.socket.close();
     bare.socket.close();

@@ -237,7 +237,8 @@ describe.skipIf(!browserIsThere)('the demo page', () => {
     // Her own window has entered: it is not a Jory of before who is still shown.
     await page.locator('.here', { hasText: '2 here' }).waitFor();
     await pia.locator('.here', { hasText: '2 here' }).waitFor();
-    server.process().kill('SIGKILL');
+    // With all its processes: the one for the network would still say goodbye.
+    process.kill(-(server.process().pid as number), 'SIGKILL');
     const killedAt = Date.now();
     await pia.locator('.here', { hasText: '1 here: Pia Lund' }).waitFor();
     // The grace of the chat is 10 s.

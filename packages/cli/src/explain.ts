@@ -31,7 +31,7 @@ export function addExplain(program: Command): void {
       '<where>',
       `a channel such as crew/petrel; for ${userActs.join(', ')}: the user that it concerns; for call: its name`,
     )
-    .option('--user <id>', 'for a user, made up with --role and --claim')
+    .option('--user <id>', 'for a user: as connected now, or made up with --role and --claim')
     .option('--role <role>', 'a role of that user; may be given several times', collect)
     .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
     .option('--entry <name>', 'for set: the entry of the board')
@@ -66,14 +66,16 @@ function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): 
   if (guest) return { guest };
   if (token !== undefined) return { token: token.trim() };
   if (session !== undefined) return { session };
+  if (role === undefined && claim === undefined) return { user: user as string };
   return { user: user as string, roles: role ?? [], claims: claimsOf(claim ?? []) };
 }
 
 function explanationText(explanation: Explanation): string {
-  const { act, channel, whom, call, user, allowed, problem, ban, silence, rule, others, evaluation, review } =
+  const { act, channel, whom, call, user, session, allowed, problem, ban, silence, rule, others, evaluation, review } =
     explanation;
   const verdict = allowed ? colors.green('allowed') : colors.red(`refused, ${problem?.code}`);
   const lines = [`${colors.bold(`${act} ${call ?? channel ?? whom}`)}${user === '' ? '' : ` by ${user}`}: ${verdict}`];
+  if (session !== undefined) lines.push(`  with the roles and claims of the connected session ${session}`);
   if (problem?.detail !== undefined) lines.push(`  the client is told: ${problem.detail}`);
   if (ban !== undefined) lines.push('', `A ban comes before the rules: ${banText(ban)}`);
   if (silence !== undefined) {

@@ -258,8 +258,9 @@ function tell(effect: Effect, { json }: CallOptions, words: string, reaches = tr
   else print(`${words}.${reaches ? ` ${reachedText(effect)}` : ''}`);
 }
 
-function reachedText({ sessions }: Effect): string {
-  if (sessions === 0) return 'It was not there just now.';
+function reachedText({ sessions, user }: Effect): string {
+  if (sessions === 0)
+    return `No sessions were affected${user === undefined ? '' : `: ${user} is not connected. Check the id if you expected otherwise`}.`;
   return `It reached ${sessions === 1 ? 'one session' : `${sessions} sessions`}.`;
 }
 

@@ -120,7 +120,7 @@ function ModerationForm({ backend }: { readonly backend: Backend }) {
     try {
       const { sessions: reached } = await done(backend, { ...fields, action });
       const where =
-        reached === 0 ? 'It was not there just now.' : `It reached ${reached} session${reached === 1 ? '' : 's'}.`;
+        reached === 0 ? 'No sessions were affected.' : `It reached ${reached} session${reached === 1 ? '' : 's'}.`;
       setOutcome({ ok: true, text: `Done. ${where}` });
       void queries.invalidateQueries();
     } catch (error) {

@@ -11,7 +11,7 @@ import {
   type Store,
 } from '@nine-bells/core';
 import { defined, eventSource } from '@nine-bells/wire';
-import type { RequestHandler } from 'express';
+import type { Request, RequestHandler } from 'express';
 import { ApplicationAsker } from './ask/applicationAsker.js';
 import { ApplicationCaller } from './ask/applicationCaller.js';
 import { configurationWarnings } from './check/check.js';
@@ -119,6 +119,7 @@ interface Parts {
   readonly log: Logger;
   readonly writing: WriterChoice;
   readonly drainMs: number;
+  readonly publicUrl: string | undefined;
   readonly sender: HookSender;
   readonly caller: ApplicationCaller | undefined;
 }
@@ -307,7 +308,7 @@ export class Service implements RunningService {
         tokens,
         facts: { name: configuration.name, version: serviceVersion, startedAtMs: Date.now() },
         log,
-        consoleUrl: () => `${service?.url}/console/`,
+        consoleUrl: (request) => `${configuration.publicUrl ?? forwardedUrl(request) ?? service?.url}/console/`,
         readiness: () => ({
           isReady:
             service !== undefined &&
@@ -365,6 +366,7 @@ export class Service implements RunningService {
         log,
         writing,
         drainMs: configuration.drainMs,
+        publicUrl: configuration.publicUrl,
         sender,
         caller,
       });
@@ -400,7 +402,7 @@ export class Service implements RunningService {
   /** A link that signs in to the console once, within a quarter of an hour. */
   async signInLink(): Promise<string> {
     const code = await this.#parts.links.make({ key: this.#parts.keys.first, looksOnly: false });
-    return `${this.url}/console/#sign-in=${code}`;
+    return `${this.#parts.publicUrl ?? this.url}/console/#sign-in=${code}`;
   }
 
   /** Resolves when the service has ended, for whatever reason. */
@@ -468,6 +470,14 @@ function unanswered(name: string): CallFunction {
   return () => {
     throw new Error(`the call ${name} has neither a URL nor a function`);
   };
+}
+
+/** The service's address as a trusted proxy has forwarded it; `undefined` without one. */
+function forwardedUrl(request: Request): string | undefined {
+  const { protocol, host } = request;
+  // Express believes these headers only of trusted proxies: then they differ from the request's own.
+  const isForwarded = host !== request.headers.host || protocol !== 'http';
+  return isForwarded && host !== undefined ? `${protocol}://${host}` : undefined;
 }
 
 /** Tells the operators, by a notice, that a hook is paused. */

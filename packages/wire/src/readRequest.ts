@@ -302,6 +302,11 @@ export function unknownMember(request: Request): Problem | undefined {
   return firstFault(request.enter ?? [], (each, index) => unknownIn(each, Object.keys(wish), `/enter/${index}`));
 }
 
+/** Names of members of hello that the protocol does not know. */
+export function unknownHelloMembers(request: object): readonly string[] {
+  return Object.keys(request).filter((each) => each !== 'do' && each !== 'id' && !Object.hasOwn(shapes.hello, each));
+}
+
 function unknownIn(value: object, known: readonly string[], where: string): Problem | undefined {
   const name = Object.keys(value).find((each) => !known.includes(each));
   if (name === undefined) return undefined;

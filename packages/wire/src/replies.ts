@@ -93,6 +93,8 @@ export type Ending =
   | 'refused';
 
 export interface Welcome {
+  /** Members of hello that the protocol does not know, most often mistyped. */
+  readonly ignored?: readonly string[];
   readonly session: string;
   readonly secret: string;
   readonly user: string;

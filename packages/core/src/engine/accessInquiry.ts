@@ -95,6 +95,12 @@ export class AccessInquiry {
     return this.#access.exampleUser(act, channel);
   }
 
+  /** The latest session of a user, by its id; `undefined` if the user is not connected. */
+  async latestSessionOf(user: string): Promise<string | undefined> {
+    const { sessions } = await this.#cluster.sessions({ user, limit: 1 });
+    return sessions.at(-1)?.session;
+  }
+
   /** Who a connected session is, and where from; `undefined` if no instance has it. */
   async visitorOf(session: string): Promise<Visitor | undefined> {
     const found = await this.#cluster.visitor(session);

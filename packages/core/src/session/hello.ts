@@ -1,4 +1,11 @@
-import { type ChannelName, type HelloRequest, type LineLimits, type Problem, refusal } from '@nine-bells/wire';
+import {
+  type ChannelName,
+  type HelloRequest,
+  type LineLimits,
+  type Problem,
+  refusal,
+  unknownHelloMembers,
+} from '@nine-bells/wire';
 import type { OpenConnection } from './connected.js';
 import type { SessionHost } from './host.js';
 import { Identification } from './identification.js';
@@ -50,7 +57,9 @@ export async function hello(host: SessionHost, line: HelloLine, request: HelloRe
   if (request.partial !== true) client.resumed();
   const inbox = await client.inboxAtHello(request);
   if (line.ended) return;
+  const ignored = unknownHelloMembers(request);
   const welcome = JSON.stringify({
+    ignored: ignored.length === 0 ? undefined : ignored.slice(0, 10).map((name) => name.slice(0, 100)),
     session: session.id,
     secret,
     user: who.user,

@@ -126,6 +126,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     workers: overrides.workers ?? service?.workers ?? 0,
     relay: relayOf(relay, overrides.relay, file),
     address: service?.address,
+    publicUrl: service?.publicUrl,
     secret:
       service?.secret ??
       (service?.secretFile === undefined ? undefined : fromFile(service.secretFile, 'service.secretFile', secretFault)),

@@ -217,6 +217,7 @@ export const documentMembers = mapOf({
       ),
       workers: optional(whole(0, 256)),
       address: optional(httpUrl),
+      publicUrl: optional(origin),
       secret: optional(checkedText((value) => refuse(secretFault(value)))),
       secretFile: optional(text()),
       origins: optional(listOf(origin)),

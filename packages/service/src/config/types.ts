@@ -44,6 +44,8 @@ export interface Configuration {
   readonly relay: RelayConfiguration | undefined;
   /** Where the other instances reach this one, such as `http://10.0.0.5:9119`; found out if absent. */
   readonly address: string | undefined;
+  /** Origin at which users and operators reach the service through a proxy, such as `https://bells.regatta.example`. */
+  readonly publicUrl: string | undefined;
   /** The secret from which the keys of all instances are derived; one in the data folder if absent. */
   readonly secret: string | undefined;
   readonly intakes: readonly IntakeConfiguration[];

@@ -1,7 +1,7 @@
 import type { Engine } from '@nine-bells/core';
 import { eventSource, refusal } from '@nine-bells/wire';
 import cors from 'cors';
-import express, { type Express, type RequestHandler, type Router } from 'express';
+import express, { type Express, type Request, type RequestHandler, type Router } from 'express';
 import helmet from 'helmet';
 import type { IntakeConfiguration } from '../config/types.js';
 import type { Logger } from '../log.js';
@@ -60,7 +60,8 @@ export interface AppHost {
   readonly metrics: Metrics;
   readonly facts: ServiceFacts;
   readonly log: Logger;
-  readonly consoleUrl: () => string;
+  /** Address of the console as the caller reaches it. */
+  readonly consoleUrl: (request: Request) => string;
   /** Whether the instance takes new work. */
   readonly readiness: () => Readiness;
   /** Ends the instance, after clients had so many milliseconds to go elsewhere. */

@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 import { refusal } from '@nine-bells/wire';
 import { IsBoolean, IsOptional, IsString, MaxLength } from 'class-validator';
-import express, { type RequestHandler, Router } from 'express';
+import express, { type Request, type RequestHandler, Router } from 'express';
 import helmet from 'helmet';
 import type { ApiKeys } from '../store/apiKeys.js';
 import { lookingOnly } from '../store/rights.js';
@@ -82,12 +82,16 @@ class LinkDto {
 }
 
 /** `POST /v1/sign-in-links` and `POST /v1/observer-tokens`, for callers with a key. */
-export function keyHoldersDoors(links: SignInLinks, tokens: Tokens, consoleUrl: () => string): readonly Route[] {
+export function keyHoldersDoors(
+  links: SignInLinks,
+  tokens: Tokens,
+  consoleUrl: (request: Request) => string,
+): readonly Route[] {
   const signInLinks: Serve<'POST /v1/sign-in-links'> = async (request, response, { key, rights }) => {
     const { looksOnly = false } = readBody(LinkDto, request.body ?? {});
     // A caller that may only look cannot give away more.
     const code = await links.make({ key, looksOnly: looksOnly || rights === lookingOnly });
-    response.json({ url: `${consoleUrl()}#sign-in=${code}`, validMs: linkMs });
+    response.json({ url: `${consoleUrl(request)}#sign-in=${code}`, validMs: linkMs });
   };
 
   const observerTokens: Serve<'POST /v1/observer-tokens'> = async (_request, response, { key }) => {

@@ -115,18 +115,18 @@ export function explaining(engine: Engine, tokens: Tokens): readonly Route[] {
     if (act === 'call') {
       const channel = question.channel as ChannelName | undefined;
       caller.needIn('read', channel);
-      const visitor = await visitorOf(question, engine, tokens);
-      response.json(shown(await engine.calls.explain(question.call as string, channel, visitor)));
+      const { visitor, session } = await askedOf(question, engine, tokens);
+      const explanation = await engine.calls.explain(question.call as string, channel, visitor);
+      response.json({ ...shown(explanation), ...defined({ session }) });
       return;
     }
     const where = whereOf(question);
     caller.needIn('read', isUserAct(act) ? undefined : where);
     try {
-      const visitor = await visitorOf(question, engine, tokens);
+      const { visitor, session } = await askedOf(question, engine, tokens);
       const cursor = question.cursor == null ? undefined : cursorOf(question.cursor);
-      response.json(
-        shown(await engine.access.explain(act, where, visitor, defined({ entry: entry ?? undefined, cursor }))),
-      );
+      const of = defined({ entry: entry ?? undefined, cursor });
+      response.json({ ...shown(await engine.access.explain(act, where, visitor, of)), ...defined({ session }) });
     } catch (error) {
       if (question.token === undefined || !(error instanceof ProblemError)) throw error;
       // A token that is not taken is an answer too: that is what its holder would be told.
@@ -147,6 +147,21 @@ function whereOf({ act, channel, whom }: ExplainDto): string {
   if (where == null)
     throw refusal(wanted === 'channel' ? 'bad-name' : 'bad-value', `\`${wanted}\` is missing`, { where: `/${wanted}` });
   return where;
+}
+
+/** The user of a question; one that is only named has the roles and claims of a connected session, if there is one. */
+async function askedOf(
+  question: ExplainDto,
+  engine: Engine,
+  tokens: Tokens,
+): Promise<{ visitor: Visitor; session?: string }> {
+  const { user, roles, claims } = question;
+  if (user != null && roles == null && claims == null) {
+    const session = await engine.access.latestSessionOf(user);
+    const visitor = session === undefined ? undefined : await engine.access.visitorOf(session);
+    if (session !== undefined && visitor !== undefined) return { visitor, session };
+  }
+  return { visitor: await visitorOf(question, engine, tokens) };
 }
 
 async function visitorOf(

@@ -176,7 +176,7 @@ export class PublishDto {
   @IsOptional()
   @IsArray()
   @ArrayMaxSize(1000)
-  @IsString({ each: true })
+  @Matches(/^s_[a-z0-9]{1,62}$/, { each: true, message: 'expected ids of sessions, such as s_5jyh3kpeuk43xbfhqpuz' })
   except?: string[];
 
   @IsOptional()

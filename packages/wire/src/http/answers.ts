@@ -458,6 +458,8 @@ export interface Explanation {
   /** For acts that concern a user. */
   readonly whom?: string;
   readonly user: string;
+  /** The connected session whose token has given the roles and claims, where the question named the user only. */
+  readonly session?: string;
   readonly allowed: boolean;
   /** What a client would be told. */
   readonly problem?: Problem;
