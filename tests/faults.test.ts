@@ -254,6 +254,6 @@ describe('a worker that is killed while the service starts', () => {
     const worker = await until(() => /\d+/.exec(readFileSync(`/proc/${pid}/task/${pid}/children`, 'utf8'))?.[0]);
     process.kill(Number(worker), 'SIGKILL');
     await until(() => command.out.includes('listening at'));
-    expect(command.err).toContain('a worker has ended; another takes its place');
+    expect(command.err).toContain('"worker-ended"');
   });
 });
