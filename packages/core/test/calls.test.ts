@@ -54,6 +54,29 @@ describe('a call', () => {
     ]);
   });
 
+  it.each([
+    ['user', 32, 'tomas!skipper', 'ines!skipper'],
+    ['address', 128, undefined, 'ines!skipper'],
+  ])('of one %s is made only so often at a time, so that others are answered', async (_, most, user, other) => {
+    const { calls, welcomed, settle } = service(() => new Promise(() => {}));
+    let refused = 0;
+    for (let n = 0; n * 16 < most + 16; n++) {
+      const client = await welcomed(user ?? `user${n}!skipper`, {}, undefined, '192.0.2.7');
+      const ids = Array.from({ length: 16 }, () =>
+        client.send({ do: 'call', name: 'declare-turn', channel: 'race/3/chat' }),
+      );
+      await settle();
+      refused += ids.filter(
+        (id) => (client.reply(id) as { problem?: { code: string } })?.problem?.code === 'busy',
+      ).length;
+    }
+    expect([calls.length, refused]).toEqual([most, 16]);
+    const ines = await welcomed(other, {}, undefined, '192.0.2.8');
+    ines.send({ do: 'call', name: 'declare-turn', channel: 'race/3/chat' });
+    await settle();
+    expect(calls.length).toBe(most + 1);
+  });
+
   it('is refused in the words of the application, which are never ours', async () => {
     const { ask, skipper } = service(() => ({ refuse: { code: 'not-allowed', text: 'The race is over' } }));
     expect((await ask(await skipper())).problem).toMatchObject({

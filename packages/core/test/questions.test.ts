@@ -65,6 +65,20 @@ describe('the application is asked', () => {
     expect(asked).toBe(6);
   });
 
+  it('about one user only so often at a time, so that others are asked about', async () => {
+    reply = () => new Promise(() => {});
+    const found = Array.from({ length: 300 }, (_, n) =>
+      questions.answer(rule, asks(pia, 'enter', channelName(`desk/${n}`))),
+    );
+    expect(asked).toBe(250);
+    expect(found.at(-1)).toMatchObject({ verdict: 'failed', found: 'not asked: too many questions are in flight' });
+    void answer(asks({ ...pia, user: 'oona' }));
+    expect(asked).toBe(251);
+    await clock.run(120_000);
+    void answer(asks(pia, 'enter', channelName('desk/late')));
+    expect(asked).toBe(252);
+  });
+
   it('once about equal questions under way at a time', async () => {
     let settle = (_: Answer): void => {};
     reply = () => new Promise((resolve) => (settle = resolve));

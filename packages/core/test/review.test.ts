@@ -20,11 +20,13 @@ function setUp(
   otherwise: Otherwise = 'refuse',
   change: Partial<ChannelRule> = {},
   store?: Parameters<typeof harness>[1],
+  isAway: () => boolean = () => false,
 ) {
   const asked: ReviewQuestion[] = [];
   const review = async (_: string, question: ReviewQuestion): Promise<ReviewAnswer> => {
     asked.push(question);
     const { data } = question;
+    if (isAway()) throw new Error('away');
     if (data === 'never') return new Promise(() => {});
     if (data === 'later') await new Promise<void>((resolve) => void all.clock.setTimer(1_000, resolve));
     if (data === 'fail') throw new Error('dead');
@@ -68,6 +70,19 @@ describe('a message that is reviewed', () => {
     expect(all.asked).toMatchObject([
       { channel: chat, parameters: { race: '3' }, who: { user: 'mira' }, data, key: 'k1' },
     ]);
+  });
+
+  it('is refused as busy where its author has too many under review, in all channels together', async () => {
+    const all = setUp();
+    const [mira, pia] = await meet(all);
+    const ids = Array.from({ length: 25 }, (_, n) =>
+      mira.send({ do: 'publish', channel: channelName(`race/${n}/chat`), data: 'never' }),
+    );
+    await all.settle();
+    expect(ids.filter((id) => reply(mira, id)?.problem?.code === 'busy')).toHaveLength(5);
+    send(pia, 'yes');
+    await all.settle();
+    expect(pia.data).toEqual(['yes']);
   });
 
   it('keeps its place among those of its author, and lets others go on', async () => {
@@ -155,8 +170,8 @@ describe('a message that a moderator looks at', () => {
 
   it.each([
     ['refuse', 'hold', 'somebody looks at it'],
-    ['hold', 'fail', undefined],
-    ['hold', 'never', undefined],
+    ['hold', 'fail', 'the application did not answer'],
+    ['hold', 'never', 'the application did not answer'],
   ] as const)(
     'waits, is seen by its author, and is published once: without an answer %s, %s',
     async (otherwise, data, why) => {
@@ -189,6 +204,43 @@ describe('a message that a moderator looks at', () => {
       expect([reply(mira, late).repeated, all.asked.length]).toEqual([true, 1]);
     },
   );
+
+  it.each([
+    ['yes', ['yes', 'one']],
+    ['rude', ['r***', 'one']],
+    ['no', ['one']],
+    ['hold', []],
+  ])('without an answer is asked about again when the application is back: %s', async (data, published) => {
+    let isAway = true;
+    const all = setUp('hold', {}, undefined, () => isAway);
+    const [mira, pia] = await meet(all);
+    send(mira, data);
+    await all.settle();
+    isAway = false;
+    send(mira, 'one');
+    await all.clock.run(60_000);
+    expect(pia.data).toEqual(published);
+    expect(all.asked.filter((each) => each.data === data)).toHaveLength(2);
+    expect(all.asked.at(-1)).toMatchObject({ channel: chat, parameters: { race: '3' }, who: { user: 'mira' }, data });
+    if (data === 'hold') expect(events(mira).at(-1)).toEqual(['hold', 'waiting', 'somebody looks at it']);
+    if (data === 'no') expect(events(mira)).toContainEqual(['no', 'refused', 'not here']);
+    // Answered once, it is not asked about any more.
+    await all.clock.run(60_000);
+    expect(all.asked.filter((each) => each.data === data)).toHaveLength(2);
+  });
+
+  it('lets later ones of its author pass where the rule says so, and is published when it is approved', async () => {
+    const review = { ask: 'https://app/review', withinMs: 2_000, otherwise: 'refuse', order: 'none' } as const;
+    const all = setUp('refuse', { review });
+    const [mira, pia] = await meet(all);
+    for (const data of ['hold', 'one', 'hold']) send(mira, data);
+    await all.settle();
+    expect(pia.data).toEqual(['one']);
+    const { messages } = await all.engine.pending.list({ isWaiting: true, limit: 10, chars: 10_000 });
+    await all.engine.pending.approve(messages[1]?.id as string, moderator);
+    await all.settle();
+    expect(pia.data).toEqual(['one', 'hold']);
+  });
 
   it('keeps the order of its author, whatever is decided first, and holds up no other', async () => {
     const all = setUp();

@@ -1,5 +1,6 @@
 import type {
   Actor,
+  PendingAnswer,
   PendingDraft,
   PendingEnd,
   PendingList,
@@ -55,13 +56,35 @@ export class MemoryPending extends MemoryQueues implements Omit<PendingStore, 'k
     return this.#pending.get(id);
   }
 
-  async nextPending(channel: ChannelName, user: string): Promise<PendingMessage | undefined> {
-    return this.#waiting(channel, user)[0];
+  async nextPending(channel: ChannelName, user: string, isCleared = false): Promise<PendingMessage | undefined> {
+    return this.#waiting(channel, user).find((each) => !isCleared || each.isCleared);
   }
 
-  async clearedPending(limit: number): Promise<readonly { readonly channel: ChannelName; readonly user: string }[]> {
+  async unansweredPending(after: number, limit: number): Promise<readonly PendingMessage[]> {
+    const all = [...this.#pending.values()].filter(({ number, unanswered, refused }) => {
+      return number > after && unanswered !== undefined && refused === undefined;
+    });
+    return all.slice(0, limit);
+  }
+
+  async answerPending(id: string, { isCleared, reason, data }: PendingAnswer): Promise<PendingMessage | undefined> {
+    if (this.#pending.get(id)?.unanswered === undefined) return undefined;
+    return this.#change(id, ({ unanswered: _, ...found }) => ({
+      ...found,
+      isCleared,
+      reason,
+      data: data ?? found.data,
+    }));
+  }
+
+  async clearedPending(
+    limit: number,
+    anyOfThem = false,
+  ): Promise<readonly { readonly channel: ChannelName; readonly user: string }[]> {
     const cleared = [...this.#pending.values()].filter(
-      (each) => each.isCleared && this.#waiting(each.channel, each.by.user)[0] === each,
+      (each) =>
+        each.isCleared &&
+        ((anyOfThem && each.clearedBy !== undefined) || this.#waiting(each.channel, each.by.user)[0] === each),
     );
     return cleared.slice(0, limit).map(({ channel, by }) => ({ channel, user: by.user }));
   }

@@ -16,6 +16,7 @@ import {
   type QueuedEvent,
   queryOf,
   shownOf,
+  unansweredReason,
   wordsIn,
 } from '@nine-bells/core';
 import {
@@ -1370,6 +1371,9 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         await store.clearPending('p2', by, 10);
         // The first one of its author is not decided.
         expect(await store.clearedPending(10)).toEqual([{ channel: chat, user: 'ines' }]);
+        expect((await store.clearedPending(10, true)).map(({ user }) => user)).toEqual(['pia', 'ines']);
+        expect(await store.nextPending(chat, 'pia')).toMatchObject({ id: 'p1' });
+        expect(await store.nextPending(chat, 'pia', true)).toMatchObject({ id: 'p2' });
         expect(await store.takeBackPending('p3', 'ines')).toBeUndefined();
         expect(await store.takeBackPending('p3', 'pia')).toMatchObject({ id: 'p3' });
         const end = { by, atMs: 11, reason: "that's rude" };
@@ -1391,6 +1395,27 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         expect(await store.forgettable('pending', 2)).toBe(1);
         expect(await store.forget('pending', 2, 10)).toBe(1);
         expect(await waiting()).toEqual(['p2', 'p4']);
+      });
+
+      it('that the application did not answer are found, and answered once', async () => {
+        const unanswered = { reason: unansweredReason, unanswered: { roles: ['jury'] } };
+        await keep(1, 'pia', unanswered);
+        await keep(2, 'pia', { reason: unansweredReason });
+        await keep(3, 'ines', unanswered);
+        await keep(4, 'ines', unanswered);
+        const found = (await store.unansweredPending(0, 10)).filter((each) => each.unanswered !== undefined);
+        expect(found).toMatchObject([{ id: 'p1', unanswered: { roles: ['jury'] } }, { id: 'p3' }, { id: 'p4' }]);
+        expect((await store.unansweredPending(found[0]?.number ?? 0, 10)).map(({ id }) => id)).not.toContain('p1');
+        expect(await store.answerPending('p1', { isCleared: true, data: 'r***' })).toMatchObject({
+          isCleared: true,
+          data: 'r***',
+        });
+        expect(await store.pendingById('p1')).toMatchObject({ isCleared: true, data: 'r***' });
+        await store.answerPending('p3', { isCleared: false, reason: 'links wait' });
+        expect(await store.pendingById('p3')).toMatchObject({ isCleared: false, reason: 'links wait' });
+        for (const id of ['p1', 'p2', 'p3', 'p9'])
+          expect(await store.answerPending(id, { isCleared: true })).toBeUndefined();
+        expect((await store.unansweredPending(0, 10)).map(({ id }) => id)).toEqual(['p2', 'p4']);
       });
 
       it('wait no more with the commit that publishes them, each once', async () => {

@@ -1,6 +1,7 @@
 import { type ChannelName, defined } from '@nine-bells/wire';
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker } from '../lib/breaker.js';
+import { InFlight } from '../lib/inFlight.js';
 import type { AccessFunction, Answer, AskRule, Identity, Question } from '../model/access.js';
 import type { Admission } from '../model/invitation.js';
 import type { Asker } from '../ports/asker.js';
@@ -14,9 +15,10 @@ const rememberMs = { yes: 60_000, no: 5_000 };
 const maxRememberMs = 86_400_000;
 /** The shortest time before a client that entered on an answer is asked about again, in milliseconds. */
 const againMs = 5_000;
-/** Most answers remembered, and most questions under way, of one instance. */
+/** Maximum number of answers remembered by the instance; of questions in flight, of the instance and about one user. */
 const maxRemembered = 50_000;
 const maxUnderWay = 1_000;
+const maxOfUser = 250;
 
 export interface QuestionsHost {
   readonly clock: Clock;
@@ -39,6 +41,7 @@ export class Questions {
     maxRemembered,
   );
   readonly #underWay = new Map<string, Promise<Answered>>();
+  readonly #ofUsers = new InFlight(maxOfUser);
   readonly #breakers = new Map<string, Breaker>();
   /** A short name for all that is known of an identity: keys are made for every act, and must be made quickly. */
   readonly #persons = new Map<string, number>();
@@ -105,14 +108,21 @@ export class Questions {
     if (underWay !== undefined) return underWay;
 
     const breaker = this.#breakerOf(url);
-    const waitMs = this.#underWay.size < maxUnderWay ? breaker.ask(clock.monotonic()) : againMs;
+    const { user } = question.who;
+    if (this.#underWay.size >= maxUnderWay || this.#ofUsers.isFull(user))
+      return { verdict: 'failed', found: 'not asked: too many questions are in flight', retryAfterMs: againMs };
+    const waitMs = breaker.ask(clock.monotonic());
     if (waitMs > 0)
       return {
         verdict: 'failed',
         found: `not asked: it has failed before; asked again in ${seconds(waitMs)}`,
         retryAfterMs: Math.ceil(waitMs),
       };
-    underWay = this.#askNow(url, question, breaker, key).finally(() => this.#underWay.delete(key));
+    this.#ofUsers.begin(user);
+    underWay = this.#askNow(url, question, breaker, key).finally(() => {
+      this.#underWay.delete(key);
+      this.#ofUsers.end(user);
+    });
     this.#underWay.set(key, underWay);
     return underWay;
   }

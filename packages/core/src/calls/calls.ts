@@ -13,6 +13,7 @@ import {
 import type { Access, Explanation, Visitor } from '../access/access.js';
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker, UnusableAnswer } from '../lib/breaker.js';
+import { InFlight } from '../lib/inFlight.js';
 import { TokenBucket } from '../lib/tokenBucket.js';
 import type { Parameters } from '../model/access.js';
 import type { Call, CallAnswer, CallPublication, CallRule } from '../model/call.js';
@@ -26,8 +27,10 @@ import { accessRuleFault } from '../rules/accessRule.js';
 import { Answers } from './answers.js';
 import { CallCopies, type CallCopy } from './callCopies.js';
 
-/** Calls under way: of one session, and of the instance. */
+/** Maximum number of calls in flight: of a session, of a user, from an address, and of the instance. */
 const perSession = 16;
+const perUser = 32;
+const perAddress = 128;
 const perInstance = 5_000;
 /** Most sessions of which it is remembered what they have called. */
 const maxLoads = 20_000;
@@ -101,6 +104,8 @@ export class Calls {
   readonly #breakers = new Map<string, Breaker>();
   readonly #loads = new BoundedMap<string, Load>(maxLoads);
   #underWay = 0;
+  readonly #ofUsers = new InFlight(perUser);
+  readonly #ofAddresses = new InFlight(perAddress);
 
   /** @throws {RangeError} for a rule with an unknown parameter */
   constructor(host: CallsHost, rules: readonly CallRule[]) {
@@ -137,7 +142,12 @@ export class Calls {
     const parameters = parametersFor(known, wish.channel);
     this.#checkSize(known.rule, wish.data);
     const load = this.#loadOf(caller.session);
+    const { who, address = '' } = caller.visitor;
     this.#charge(known.rule, load);
+    if (this.#ofUsers.isFull(who.user) || this.#ofAddresses.isFull(address))
+      throw refusal('busy', 'too many calls of this user or address are in flight', { retryAfterMs: againMs / 4 });
+    this.#ofUsers.begin(who.user);
+    this.#ofAddresses.begin(address);
     load.underWay += 1;
     this.#underWay += 1;
     try {
@@ -145,6 +155,8 @@ export class Calls {
     } finally {
       load.underWay -= 1;
       this.#underWay -= 1;
+      this.#ofUsers.end(who.user);
+      this.#ofAddresses.end(address);
     }
   }
 

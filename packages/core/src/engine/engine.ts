@@ -502,7 +502,13 @@ export class Engine {
       blocks: this.blocks,
       levels: this.levels,
       search: this.search,
-      reviews: new Reviews({ ...base, reviewer: ports.reviewer, pending: this.pending }),
+      reviews: new Reviews({
+        ...base,
+        reviewer: ports.reviewer,
+        pending: this.pending,
+        rules: channelRules,
+        claim: (name, ttlMs) => this.cluster.claim(name, ttlMs),
+      }),
       pending: this.pending,
       mentions,
       invitations: this.invitations,
@@ -520,6 +526,7 @@ export class Engine {
     this.#followRelay();
     void this.ready();
     if (relay.others !== undefined) this.moderation.watchChanges(() => this.#readKeys());
+    this.#host.reviews.start();
     this.pruner.start();
     this.indexer.start();
     if (reviewed !== undefined) this.pending.start();

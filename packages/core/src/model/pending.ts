@@ -3,6 +3,7 @@ import {
   type ChannelName,
   type Cursor,
   defined,
+  type Json,
   type Place,
   ProblemError,
   problem,
@@ -21,6 +22,19 @@ export interface PendingDraft extends ReviewedMessage {
   readonly reason?: string | undefined;
   /** It may be published when the earlier ones of its author are decided. */
   readonly isCleared: boolean;
+  /** It waits because the application did not answer, which is asked again; with the author's roles, to ask. */
+  readonly unanswered?: { readonly roles: readonly string[] } | undefined;
+}
+
+/** Reason of messages that wait because the application did not answer. */
+export const unansweredReason = 'the application did not answer';
+
+/** The application's late answer to a message that waits. */
+export interface PendingAnswer {
+  readonly isCleared: boolean;
+  readonly reason?: string | undefined;
+  /** Replaces the message's data. */
+  readonly data?: Json | undefined;
 }
 
 /** How it was refused. */

@@ -9,6 +9,8 @@ export interface ReviewRule {
   readonly withinMs: number;
   /** What becomes of a message without an answer. */
   readonly otherwise: 'refuse' | 'pass' | 'hold';
+  /** `author`: messages of an author wait behind one that waits. Default `author`. */
+  readonly order?: 'author' | 'none';
 }
 
 /** A message, or a revision of one, before it is published. */

@@ -33,6 +33,7 @@ import type { Actor, AuditEntry, Committing, InForce, ModerationAction, Revocati
 import type { InboxEntry, InboxSlice, KnownUser, NoticeDraft } from '../model/notice.js';
 import type {
   KnownUnderKey,
+  PendingAnswer,
   PendingDraft,
   PendingEnd,
   PendingKey,
@@ -640,10 +641,17 @@ export interface PendingStore {
   ): Promise<{ readonly message: PendingMessage; readonly repeated: boolean }>;
   pending(wish: PendingWish): Promise<PendingList>;
   pendingById(id: string): Promise<PendingMessage | undefined>;
-  /** The first message of an author that waits in a channel. */
-  nextPending(channel: ChannelName, user: string): Promise<PendingMessage | undefined>;
-  /** Channels and authors whose first waiting message may be published. */
-  clearedPending(limit: number): Promise<readonly { readonly channel: ChannelName; readonly user: string }[]>;
+  /** The first message of an author that waits in a channel, or the first of those that may be published. */
+  nextPending(channel: ChannelName, user: string, isCleared?: boolean): Promise<PendingMessage | undefined>;
+  /** Messages that wait because the application did not answer, oldest first, behind the one of a number. */
+  unansweredPending(after: number, limit: number): Promise<readonly PendingMessage[]>;
+  /** Applies the application's late answer. Returns the message; `undefined` if it does not wait for one. */
+  answerPending(id: string, answer: PendingAnswer): Promise<PendingMessage | undefined>;
+  /** Channels and authors whose first waiting message may be published; `anyOfThem`: or any that a moderator has approved. */
+  clearedPending(
+    limit: number,
+    anyOfThem?: boolean,
+  ): Promise<readonly { readonly channel: ChannelName; readonly user: string }[]>;
   /** Marks a waiting message as approved and writes the audit log. Returns it; `undefined` if it does not wait. */
   clearPending(id: string, by: Actor, atMs: number): Promise<PendingMessage | undefined>;
   /**
@@ -667,6 +675,8 @@ export const pendingStoreMethods = [
   'pending',
   'pendingById',
   'nextPending',
+  'unansweredPending',
+  'answerPending',
   'clearedPending',
   'clearPending',
   'released',

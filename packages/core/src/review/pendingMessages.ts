@@ -26,6 +26,7 @@ import {
   type PendingWish,
   pendingShown,
 } from '../model/pending.js';
+import type { ReviewAnswer } from '../model/review.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import { type Relay, userNewsTopic } from '../ports/relay.js';
@@ -42,6 +43,7 @@ const shownToAuthor = 100;
 /** Interval of the search for approved messages that a stopped instance left behind, in milliseconds, and its batch size. */
 const lookMs = 30_000;
 const lookAt = 100;
+const lookAtAny = 1_000;
 /** Problems that pass: the message stays in the queue. */
 const passing = ['unavailable', 'busy', 'draining', 'internal'] as const satisfies ProblemCode[];
 const service: Actor = { kind: 'service', id: 'service' };
@@ -87,9 +89,9 @@ export class PendingMessages {
     return this.#host.store.knownUnder(...which);
   }
 
-  /** Whether messages of an author wait in a channel. */
-  isHeldUp(channel: ChannelName, user: string): Promise<boolean> {
-    return this.#host.store.hasPending(channel, user);
+  /** Whether further messages of an author have to wait in a channel. */
+  async isHeldUp(channel: ChannelName, user: string): Promise<boolean> {
+    return this.isOrdered(channel) && (await this.#host.store.hasPending(channel, user));
   }
 
   /**
@@ -185,6 +187,26 @@ export class PendingMessages {
     return this.#left(message, this.#tell(message, { state: 'taken-back' }));
   }
 
+  /** Messages that wait because the application did not answer, oldest first. */
+  unanswered(after: number, limit: number): Promise<readonly PendingMessage[]> {
+    return this.#host.store.unansweredPending(after, limit);
+  }
+
+  /**
+   * Applies the application's late answer to a message that waits for it, and publishes what may be published now.
+   *
+   * @throws {ProblemError} `unavailable`
+   */
+  async answered({ id }: PendingMessage, { allow, hold = false, reason, data }: ReviewAnswer): Promise<void> {
+    const { store, clock } = this.#host;
+    const message =
+      allow || hold
+        ? await store.answerPending(id, { isCleared: !hold, reason: hold ? reason : undefined, data })
+        : await store.refusePending(id, { by: service, atMs: clock.now(), reason });
+    // `undefined`: a moderator, the author or another instance was first.
+    if (message !== undefined) this.#left(message, this.#tell(message));
+  }
+
   /** Called when any instance reports a change of a user's message. */
   hear(user: string, message: Shown): void {
     this.#host.push(user, new Frame(JSON.stringify({ on: 'pending', ...message }), true));
@@ -202,7 +224,12 @@ export class PendingMessages {
     return shown;
   }
 
-  /** Publishes an author's approved messages in a channel in order, up to the first undecided one. */
+  /** Whether messages of an author wait behind one that waits. */
+  isOrdered(channel: ChannelName): boolean {
+    return this.#host.rules.match(channel)?.rule.review?.order !== 'none';
+  }
+
+  /** Publishes an author's approved messages in a channel in order, up to the first undecided one where the rule keeps order. */
   #goOn(channel: ChannelName, user: string, published?: Map<string, Cursor>): Promise<void> {
     const key = JSON.stringify([channel, user]);
     const going = (this.#goingOn.get(key) ?? Promise.resolve())
@@ -219,7 +246,7 @@ export class PendingMessages {
   async #publishAll(channel: ChannelName, user: string, published?: Map<string, Cursor>): Promise<void> {
     const { store, clock } = this.#host;
     for (;;) {
-      const next = await store.nextPending(channel, user);
+      const next = await store.nextPending(channel, user, !this.isOrdered(channel));
       if (next === undefined || !next.isCleared) return;
       try {
         const cursor = await this.#publish(next);
@@ -261,7 +288,11 @@ export class PendingMessages {
 
   async #lookAround(): Promise<void> {
     try {
-      for (const { channel, user } of await this.#host.store.clearedPending(lookAt)) await this.#goOn(channel, user);
+      const { store, rules } = this.#host;
+      for (const { channel, user } of await store.clearedPending(lookAt)) await this.#goOn(channel, user);
+      if (rules.all.some(({ review }) => review?.order === 'none'))
+        for (const { channel, user } of await store.clearedPending(lookAtAny, true))
+          if (!this.isOrdered(channel)) await this.#goOn(channel, user);
     } catch (error) {
       this.#later(error);
     }

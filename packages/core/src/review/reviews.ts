@@ -1,18 +1,23 @@
-import { type Json, type Place, refusal } from '@nine-bells/wire';
+import { defined, type Json, type Place, refusal } from '@nine-bells/wire';
 import { Breaker, UnusableAnswer } from '../lib/breaker.js';
+import { InFlight } from '../lib/inFlight.js';
+import type { TimerWheel } from '../lib/timerWheel.js';
 import { authorOf } from '../model/author.js';
 import type { Counters } from '../model/counters.js';
-import { type KnownUnderKey, pendingProblem } from '../model/pending.js';
+import { type KnownUnderKey, type PendingMessage, pendingProblem, unansweredReason } from '../model/pending.js';
 import type { ReviewAnswer, ReviewQuestion, ReviewRule } from '../model/review.js';
 import type { Clock } from '../ports/clock.js';
 import type { Report } from '../ports/report.js';
 import type { Reviewer } from '../ports/reviewer.js';
-import type { RuleMatch } from '../rules/channelRule.js';
+import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import type { PendingMessages } from './pendingMessages.js';
 
-/** Messages that are reviewed at a time, of one instance, and of one author in one channel. */
+/** Maximum number of reviews in flight: of the instance, and of one author in all channels. */
 const maxUnderWay = 1_000;
 const maxOfAuthor = 20;
+/** Interval in which the application is asked again about messages that wait for it, in milliseconds, and their batch size. */
+const askAgainMs = 10_000;
+const askAgainAt = 20;
 /** When to come again where too much is reviewed, in milliseconds. */
 const againMs = 1_000;
 
@@ -22,7 +27,11 @@ export interface ReviewsHost {
   /** Absent where no rule has review. */
   readonly reviewer: Reviewer | undefined;
   readonly counters: Pick<Counters, 'reviews'>;
-  readonly pending: Pick<PendingMessages, 'knownUnder' | 'isHeldUp' | 'keep'>;
+  readonly pending: Pick<PendingMessages, 'knownUnder' | 'isHeldUp' | 'keep' | 'unanswered' | 'answered'>;
+  readonly rules: ChannelRules;
+  readonly wheel: TimerWheel;
+  /** Whether this call is the first within a time to claim a name, on any instance. */
+  claim(name: string, ttlMs: number): Promise<boolean>;
 }
 
 /** Callbacks that publish a reviewed message. */
@@ -35,7 +44,7 @@ export interface AfterReview<T> {
 }
 
 /** The result of an earlier request, or the application's answer. */
-type Found = KnownUnderKey | ReviewAnswer;
+type Found = KnownUnderKey | (ReviewAnswer & { readonly isUnanswered?: boolean });
 
 /** What is published after a review, with what it holds if the application has changed that. */
 export type Reviewed<T> = T & { readonly data?: Json };
@@ -47,9 +56,11 @@ export type Reviewed<T> = T & { readonly data?: Json };
 export class Reviews {
   readonly #host: ReviewsHost;
   readonly #breakers = new Map<string, Breaker>();
-  /** What an author has under way in a channel: the last of it, and how much. */
+  /** An author's reviews in flight in a channel: the last one, and their number. */
   readonly #authors = new Map<string, { last: Promise<unknown>; count: number }>();
   #underWay = 0;
+  readonly #ofAuthors = new InFlight(maxOfAuthor);
+  #isAskingAgain = false;
 
   constructor(host: ReviewsHost) {
     this.#host = host;
@@ -65,10 +76,12 @@ export class Reviews {
   reviewed<T>(match: RuleMatch, question: ReviewQuestion, after: AfterReview<T>): Promise<Reviewed<T>> {
     const key = JSON.stringify([question.channel, question.who.user]);
     const author = this.#authors.get(key) ?? { last: Promise.resolve(), count: 0 };
-    if (this.#underWay >= maxUnderWay || author.count >= maxOfAuthor)
+    const { user } = question.who;
+    if (this.#underWay >= maxUnderWay || this.#ofAuthors.isFull(user))
       throw refusal('busy', 'too many messages are being reviewed', { retryAfterMs: againMs });
     this.#authors.set(key, author);
     author.count += 1;
+    this.#ofAuthors.begin(user);
     this.#underWay += 1;
     // All are asked about at once; they are published in their order.
     const answer = this.#find(match, question);
@@ -79,6 +92,7 @@ export class Reviews {
     const over = (): void => {
       this.#underWay -= 1;
       author.count -= 1;
+      this.#ofAuthors.end(user);
       if (author.count === 0) this.#authors.delete(key);
     };
     author.last = published.then(over, over);
@@ -104,7 +118,7 @@ export class Reviews {
   ): Promise<Reviewed<T>> {
     if ('published' in found) return after.repeated(found.published) as Reviewed<T>;
     if ('pending' in found) throw pendingProblem(found.pending);
-    const { data, hold = false, reason } = found;
+    const { data, hold = false, reason, isUnanswered } = found;
     await after.check();
     const { who, parameters: _, ...asked } = question;
     const { pending } = this.#host;
@@ -113,45 +127,98 @@ export class Reviews {
       const message = { ...asked, data: data ?? asked.data };
       const why = hold ? reason : 'an earlier message of yours waits for a moderator';
       const by = authorOf(who);
-      throw pendingProblem(await pending.keep({ ...message, by, reason: why, isCleared: !hold }));
+      const unanswered = isUnanswered ? { roles: who.roles } : undefined;
+      throw pendingProblem(await pending.keep({ ...message, by, reason: why, isCleared: !hold, unanswered }));
     }
     const done = await after.publish(data ?? question.data);
     return { ...done, ...(data === undefined ? {} : { data }) } as Reviewed<T>;
   }
 
+  /** Begins to ask again about messages that wait because the application did not answer. */
+  start(): void {
+    const { rules, wheel } = this.#host;
+    if (!rules.all.some(({ review }) => review?.otherwise === 'hold')) return;
+    wheel.after(askAgainMs, () => {
+      this.start();
+      void this.#askAgain();
+    });
+  }
+
+  async #askAgain(): Promise<void> {
+    if (this.#isAskingAgain) return;
+    this.#isAskingAgain = true;
+    try {
+      for (let after = 0; ; ) {
+        const messages = await this.#host.pending.unanswered(after, askAgainAt);
+        for (const message of messages) if (!(await this.#askOnceMore(message))) return;
+        if (messages.length < askAgainAt) return;
+        after = messages.at(-1)?.number ?? after;
+      }
+    } catch (error) {
+      this.#host.report(error, { event: 'review-failed' });
+    } finally {
+      this.#isAskingAgain = false;
+    }
+  }
+
+  /** Asks about a message that waits. Returns `false` if the application still does not answer. */
+  async #askOnceMore(message: PendingMessage): Promise<boolean> {
+    const { rules, pending, claim } = this.#host;
+    const { unanswered, by, id, channel } = message;
+    const match = rules.match(channel);
+    const rule = match?.rule.review;
+    if (unanswered === undefined || match === undefined || rule === undefined) return true;
+    if (!(await claim(`review ${id}`, rule.withinMs + 1_000))) return true;
+    const { user, name, guest = false } = by;
+    const who = { user, ...defined({ name }), guest, roles: unanswered.roles, claims: {} };
+    const { type, data, key, replyTo, mentions, revises, ifRevision } = message;
+    const asked = { channel, type, data, key, replyTo, mentions, revises, ifRevision };
+    const answer = await this.#answerTo(rule, { ...asked, parameters: match.parameters, who }, true);
+    if ('retryAfterMs' in answer) return false;
+    await pending.answered(message, answer);
+    return true;
+  }
+
   /** @throws {ProblemError} `review-refused`, `review-failed` */
-  async #ask(
-    { ask: url, withinMs, otherwise }: ReviewRule,
+  async #ask(rule: ReviewRule, question: ReviewQuestion, mayHold: boolean): Promise<Found> {
+    const answer = await this.#answerTo(rule, question, mayHold);
+    if (!('retryAfterMs' in answer)) {
+      if (answer.allow || answer.hold) return answer;
+      throw refusal('review-refused', answer.reason ?? 'no reason was given');
+    }
+    this.#host.counters.reviews.failed += 1;
+    if (rule.otherwise === 'pass') return { allow: true };
+    if (rule.otherwise === 'hold' && mayHold)
+      return { allow: false, hold: true, reason: unansweredReason, isUnanswered: true };
+    throw refusal('review-failed', 'the application gave no answer that can be used, or not in time', {
+      retryAfterMs: Math.ceil(answer.retryAfterMs),
+    });
+  }
+
+  /** Asks the application; returns its answer, or when to ask again. */
+  async #answerTo(
+    { ask: url, withinMs }: ReviewRule,
     question: ReviewQuestion,
     mayHold: boolean,
-  ): Promise<ReviewAnswer> {
+  ): Promise<ReviewAnswer | { readonly retryAfterMs: number }> {
     const { reviewer, clock, report, counters } = this.#host;
     const breaker = this.#breakers.get(url) ?? new Breaker();
     this.#breakers.set(url, breaker);
-    let retryAfterMs = breaker.ask(clock.monotonic());
-    if (retryAfterMs === 0) {
-      try {
-        if (reviewer === undefined) throw new Error('there is no application to ask');
-        const answer = await this.#within(reviewer.review(url, question, withinMs), withinMs);
-        if (answer.hold && !mayHold)
-          throw new UnusableAnswer(`${url} holds a message of a channel whose logbook is not kept`);
-        breaker.succeeded();
-        counters.reviews[saidOf(answer)] += 1;
-        if (answer.allow || answer.hold) return answer;
-        throw refusal('review-refused', answer.reason ?? 'no reason was given');
-      } catch (error) {
-        if (isRefusal(error)) throw error;
-        breaker.threw(error, clock.monotonic());
-        report(error, { event: 'review-failed', url });
-        retryAfterMs = againMs;
-      }
+    const retryAfterMs = breaker.ask(clock.monotonic());
+    if (retryAfterMs > 0) return { retryAfterMs };
+    try {
+      if (reviewer === undefined) throw new Error('there is no application to ask');
+      const answer = await this.#within(reviewer.review(url, question, withinMs), withinMs);
+      if (answer.hold && !mayHold)
+        throw new UnusableAnswer(`${url} holds a message of a channel whose logbook is not kept`);
+      breaker.succeeded();
+      counters.reviews[saidOf(answer)] += 1;
+      return answer;
+    } catch (error) {
+      breaker.threw(error, clock.monotonic());
+      report(error, { event: 'review-failed', url });
+      return { retryAfterMs: againMs };
     }
-    counters.reviews.failed += 1;
-    if (otherwise === 'pass') return { allow: true };
-    if (otherwise === 'hold' && mayHold) return { allow: false, hold: true };
-    throw refusal('review-failed', 'the application gave no answer that can be used, or not in time', {
-      retryAfterMs: Math.ceil(retryAfterMs),
-    });
   }
 
   #within<T>(answer: Promise<T>, withinMs: number): Promise<T> {
@@ -166,8 +233,4 @@ function saidOf({ allow, hold, data }: ReviewAnswer): keyof Counters['reviews'] 
   if (hold) return 'held';
   if (!allow) return 'refused';
   return data === undefined ? 'allowed' : 'changed';
-}
-
-function isRefusal(error: unknown): boolean {
-  return error instanceof Error && (error as { code?: string }).code === 'review-refused';
 }

@@ -233,13 +233,14 @@ const reviewMembers = mapOf({
   ask: required(applicationUrl),
   within: optional(duration),
   otherwise: optional(oneOf(['refuse', 'pass', 'hold'] as const)),
+  order: optional(oneOf(['author', 'none'] as const)),
 });
 
 const review: Reader<ReviewRule> = (node, at) => {
   const found = reviewMembers(node, at);
   if (found?.ask === undefined) return undefined;
-  const { ask, within: withinMs = 2_000, otherwise = 'refuse' } = found;
-  return { ask, withinMs, otherwise };
+  const { ask, within: withinMs = 2_000, otherwise = 'refuse', order } = found;
+  return { ask, withinMs, otherwise, ...defined({ order }) };
 };
 
 /** `true`: by `text` and `title` of the data; or by the members that are named. */

@@ -4,6 +4,7 @@ import {
   copyOfPending,
   type Draft,
   type KnownUnderKey,
+  type PendingAnswer,
   type PendingDraft,
   type PendingEnd,
   type PendingKey,
@@ -11,6 +12,7 @@ import {
   type PendingMessage,
   type PendingStore,
   type PendingWish,
+  unansweredReason,
 } from '@nine-bells/core';
 import { type ChannelName, defined, GUEST_PREFIX, ProblemError, refusal } from '@nine-bells/wire';
 import { addToAudit, type Deed } from './audit.js';
@@ -56,7 +58,7 @@ const newColumns: Columns<NewRow> = {
 };
 
 /** What a row keeps as JSON. */
-type Content = Pick<PendingDraft, 'type' | 'data' | 'replyTo' | 'mentions' | 'revises' | 'ifRevision'>;
+type Content = Pick<PendingDraft, 'type' | 'data' | 'replyTo' | 'mentions' | 'revises' | 'ifRevision' | 'unanswered'>;
 
 type Most = Parameters<PendingStore['keepPending']>[1];
 type Kept = Awaited<ReturnType<PendingStore['keepPending']>>;
@@ -139,20 +141,40 @@ export class SqlPendingStore implements PendingStore {
     return byId(this.#database.reads, id);
   }
 
-  async nextPending(channel: ChannelName, user: string): Promise<PendingMessage | undefined> {
+  async nextPending(channel: ChannelName, user: string, isCleared = false): Promise<PendingMessage | undefined> {
     const [row] = await this.#database.reads.select<PendingRow>(
       `SELECT * FROM pending_messages WHERE channel = :channel AND user_id = :user AND ended_at_ms IS NULL
-       ORDER BY number LIMIT 1`,
+       ${isCleared ? 'AND cleared = 1' : ''} ORDER BY number LIMIT 1`,
       { channel, user },
     );
     return row && pendingOf(row);
   }
 
-  async clearedPending(limit: number): Promise<readonly { channel: ChannelName; user: string }[]> {
+  async unansweredPending(after: number, limit: number): Promise<readonly PendingMessage[]> {
+    const rows = await this.#database.reads.select<PendingRow>(
+      `SELECT * FROM pending_messages
+       WHERE ended_at_ms IS NULL AND cleared = 0 AND reason = :reason AND number > :after ORDER BY number LIMIT :limit`,
+      { reason: unansweredReason, after, limit },
+    );
+    return rows.map(pendingOf);
+  }
+
+  answerPending(id: string, { isCleared, reason, data }: PendingAnswer): Promise<PendingMessage | undefined> {
+    return this.#decide(id, async ({ unanswered, ...found }) => {
+      if (unanswered === undefined || found.isCleared) return { statements: [], result: undefined };
+      const result = { ...found, isCleared, reason, data: data ?? found.data };
+      const row = tableOf([[JSON.stringify(contentOf(result)), reason ?? null, id]], this.#database);
+      const statement = `UPDATE pending_messages SET cleared = ${isCleared ? 1 : 0}, message_json = each.value->>0, reason = each.value->>1
+         FROM ${row} WHERE pending_messages.id = each.value->>2`;
+      return { statements: overwriting([statement], this.#database), result };
+    });
+  }
+
+  async clearedPending(limit: number, anyOfThem = false): Promise<readonly { channel: ChannelName; user: string }[]> {
     const rows = await this.#database.reads.select<{ channel: ChannelName; user: string }>(
       `SELECT channel, user_id AS "user" FROM pending_messages p
-       WHERE ended_at_ms IS NULL AND cleared = 1 AND NOT EXISTS (SELECT 1 FROM pending_messages b
-         WHERE b.channel = p.channel AND b.user_id = p.user_id AND b.ended_at_ms IS NULL AND b.number < p.number)
+       WHERE ended_at_ms IS NULL AND cleared = 1 AND (${anyOfThem ? 'cleared_by_json IS NOT NULL OR' : ''} NOT EXISTS (SELECT 1 FROM pending_messages b
+         WHERE b.channel = p.channel AND b.user_id = p.user_id AND b.ended_at_ms IS NULL AND b.number < p.number))
        ORDER BY number LIMIT :limit`,
       { limit },
     );
@@ -318,9 +340,8 @@ function keyOf({ channel, by, key, revises }: PendingDraft): string | undefined 
 }
 
 /** The values of a message, in the order of `newColumns`. */
-function rowOf({ id, channel, by, atMs, key, reason, isCleared, ...more }: PendingDraft): unknown[] {
-  const { type, data, replyTo, mentions, revises, ifRevision } = more;
-  const content: Content = { type, data, ...defined({ replyTo, mentions, revises, ifRevision }) };
+function rowOf({ id, channel, by, atMs, key, reason, isCleared, ...content }: PendingDraft): unknown[] {
+  const { revises } = content;
   return [
     id,
     channel,
@@ -328,11 +349,15 @@ function rowOf({ id, channel, by, atMs, key, reason, isCleared, ...more }: Pendi
     key ?? null,
     ownerOf(revises !== undefined),
     JSON.stringify(by),
-    JSON.stringify(content),
+    JSON.stringify(contentOf(content)),
     reason ?? null,
     atMs,
     isCleared ? 1 : 0,
   ];
+}
+
+function contentOf({ type, data, replyTo, mentions, revises, ifRevision, unanswered }: Content): Content {
+  return { type, data, ...defined({ replyTo, mentions, revises, ifRevision, unanswered }) };
 }
 
 /** Removes messages from the queue in the commit that publishes them. */

@@ -430,6 +430,14 @@ export class SqlStore implements Store {
     return this.#pending.nextPending(...given);
   }
 
+  unansweredPending(...given: Parameters<Store['unansweredPending']>): ReturnType<Store['unansweredPending']> {
+    return this.#pending.unansweredPending(...given);
+  }
+
+  answerPending(...given: Parameters<Store['answerPending']>): ReturnType<Store['answerPending']> {
+    return this.#pending.answerPending(...given);
+  }
+
   clearedPending(...given: Parameters<Store['clearedPending']>): ReturnType<Store['clearedPending']> {
     return this.#pending.clearedPending(...given);
   }
