@@ -6,6 +6,20 @@ const wakePlaces = 70;
 /** How far apart they are at least, in metres. */
 const wakeStep = 4;
 
+/** Height of a label, in units of the map. */
+const labelHeight = 12;
+
+interface Box {
+  readonly left: number;
+  readonly top: number;
+  readonly right: number;
+  readonly bottom: number;
+}
+
+function overlaps(a: Box, b: Box): boolean {
+  return a.left < b.right && b.left < a.right && a.top < b.bottom && b.top < a.bottom;
+}
+
 /** The course and the boats on it, on a canvas. */
 export class Chart {
   readonly #canvas: HTMLCanvasElement;
@@ -32,7 +46,31 @@ export class Chart {
     const colours = getComputedStyle(this.#canvas);
     const colour = (name: string): string => colours.getPropertyValue(name);
     this.#drawCourse(context, colour);
-    for (const [boat, position] of fleet) this.#drawBoat(context, colour, boat, position);
+    const boats = [...fleet];
+    for (const [boat, position] of boats) this.#drawBoat(context, colour, boat, position);
+    this.#drawLabels(context, colour, boats);
+  }
+
+  /** Labels each boat at the first side of it where the label covers neither another label nor a boat. */
+  #drawLabels(
+    context: CanvasRenderingContext2D,
+    colour: (name: string) => string,
+    boats: readonly [string, Position][],
+  ): void {
+    context.fillStyle = colour('--ink');
+    const taken: Box[] = boats.map(([, { x, y }]) => ({ left: x - 6, top: y - 10, right: x + 6, bottom: y + 10 }));
+    for (const [boat, { x, y, speed = 0 }] of boats) {
+      const text = `${nameOf(boat)} ${speed.toFixed(1)}`;
+      const { width } = context.measureText(text);
+      const sides = [x + 11, x - 11 - width, x - width / 2].flatMap((left) =>
+        [-7, 17, -22, 32].map((rise) => ({ left, top: y + rise - labelHeight, right: left + width, bottom: y + rise })),
+      );
+      const free = sides.find((side) => !taken.some((box) => overlaps(side, box)));
+      // In a crowd a label is better left out than unreadable: the table below names all boats.
+      if (free === undefined) continue;
+      taken.push(free);
+      context.fillText(text, free.left, free.bottom);
+    }
   }
 
   #drawCourse(context: CanvasRenderingContext2D, colour: (name: string) => string): void {
@@ -66,7 +104,7 @@ export class Chart {
     context: CanvasRenderingContext2D,
     colour: (name: string) => string,
     boat: string,
-    { x, y, heading = 0, speed = 0 }: Position,
+    { x, y, heading = 0 }: Position,
   ): void {
     const wake = this.#wakeOf(boat, { x, y });
     context.strokeStyle = colour('--sea');
@@ -91,8 +129,6 @@ export class Chart {
     context.quadraticCurveTo(-7, 0, 0, -12);
     context.fill();
     context.restore();
-    context.fillStyle = colour('--ink');
-    context.fillText(`${nameOf(boat)} ${speed.toFixed(1)}`, x + 11, y - 7);
   }
 
   #wakeOf(boat: string, at: Point): readonly Point[] {

@@ -80,7 +80,7 @@ describe.skipIf(!browserIsThere)('the console', () => {
     const { id } = await backend.publish({ channel: 'race/8/chat', data: { text: 'a message to be traced' } });
     await page.goto(`${demo.service.url}/console/channels/race/8/chat`);
     await page.getByText('a message to be traced').waitFor();
-    await page.getByText('all of it').click();
+    await page.getByText('Details').click();
     await page.getByRole('link', { name: 'What became of it?' }).click();
     await page.getByText(/^Taken in by w\d at /).waitFor();
     expect(page.url()).toContain(`/traces/${id}`);

@@ -25,6 +25,18 @@ export interface LineChartProps {
   readonly light: Light;
 }
 
+/** The time that is shown, in seconds since the Unix epoch; `first` is absent without values. */
+function rangeOf(first: number | null | undefined, last: number, leastS: number): [number, number] {
+  return [Math.min(first ?? last, last - leastS), last];
+}
+
+/** The time at a tick; to the minute where minutes are shown, and then only at whole ones. */
+function tickText(atS: number, leastS: number): string {
+  const text = new Date(atS * 1000).toLocaleTimeString('en-GB');
+  if (leastS < 600) return text;
+  return atS % 60 === 0 ? text.slice(0, 5) : '';
+}
+
 /** Lines over time. */
 export function LineChart({ label, atS, series, leastS = 60, light }: LineChartProps) {
   const box = useRef<HTMLDivElement>(null);
@@ -43,15 +55,14 @@ export function LineChart({ label, atS, series, leastS = 60, light }: LineChartP
         cursor: { drag: { x: false, y: false } },
         legend: { live: false },
         scales: {
-          x: { range: (_, first, last = Date.now() / 1000) => [Math.min(first ?? last, last - leastS), last] },
+          x: { range: (_, first, last) => rangeOf(first, last ?? Date.now() / 1000, leastS) },
           y: { range: (_, __, most) => [0, Math.max(1, most * 1.1)] },
         },
         axes: [
           {
             ...axis,
             size: 34,
-            values: (_, splits) =>
-              splits.map((at) => new Date(at * 1000).toLocaleTimeString('en-GB').slice(0, leastS < 600 ? 8 : 5)),
+            values: (_, splits) => splits.map((at) => tickText(at, leastS)),
           },
           { ...axis, size: 56 },
         ],

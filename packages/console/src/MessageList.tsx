@@ -138,7 +138,7 @@ function Whole({ message, ...acting }: RowProps) {
   const [open, setOpen] = useState(false);
   return (
     <details onToggle={(event) => setOpen(event.currentTarget.open)}>
-      <summary>all of it</summary>
+      <summary>Details</summary>
       {open && <pre>{JSON.stringify(message, null, 2)}</pre>}
       {open && <Link to={`/traces/${message.id}`}>What became of it?</Link>}
       {open && <MessageActions message={message} {...acting} />}

@@ -46,7 +46,7 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
         <Figure label="Messages in per second" value={rateText(meanOf(seconds, 'messagesIn'))} note="mean of 10 s" />
         <Figure label="Deliveries out per second" value={rateText(meanOf(seconds, 'deliveries'))} note="mean of 10 s" />
       </dl>
-      <RateChart seconds={seconds} light={light} />
+      <RateChart backend={backend} seconds={seconds} light={light} />
       <Refusals backend={backend} />
       <section>
         <h2>Channels</h2>
