@@ -132,7 +132,15 @@ describe.skipIf(!browserIsThere)('the console', () => {
   });
 
   it('is a reference of the channel rules, with a form made of each schema that publishes a test message', async () => {
-    const page = await signedIn('/console/rules/race/:race/signals');
+    const page = await signedIn('/console/rules/race/:race/chat');
+    for (const trait of [
+      'reactions aye bravo alas',
+      'replies',
+      'mentions',
+      'reviewed by the application within 1 s, else published',
+    ])
+      await page.getByText(trait, { exact: true }).first().waitFor();
+    await page.goto(`${demo.service.url}/console/rules/race/:race/signals`);
     await page.getByRole('heading', { name: 'race/:race/signals' }).waitFor();
     await page.getByText('A boat has crossed the finish line').waitFor();
     await page.getByText('one of "petrel", "turnstone"').first().waitFor();

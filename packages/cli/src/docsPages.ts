@@ -1,5 +1,5 @@
 import type { ChannelRuleInfo, ChannelRulesInfo, ContractInfo, Json } from '@nine-bells/wire';
-import { accessText, keepText, membersOf, snippetsOf, typeText } from '@nine-bells/wire/describe';
+import { accessText, membersOf, ruleTraits, snippetsOf, typeText } from '@nine-bells/wire/describe';
 
 /** As much of OpenAPI and AsyncAPI documents as the pages show. */
 export interface Description {
@@ -120,23 +120,11 @@ ${notices !== undefined && html`<section><h2>Notices</h2>${contractPart(undefine
 }
 
 function ruleSection(rule: ChannelRuleInfo): Markup {
-  const { pattern, about, logbook, keep, slowMs, allow, presence, marks, direct, board, open, types, hails, status } =
-    rule;
-  const traits = [
-    logbook === 'recent'
-      ? 'its latest messages are remembered'
-      : `its messages are kept${keep === undefined ? '' : ` for ${keepText(keep)}`}`,
-    slowMs !== undefined && `a user publishes once in ${slowMs / 1000} s`,
-    presence && 'it shows who is there',
-    marks && 'it shows who has read how far',
-    direct && 'it is between the users that its name holds',
-    board && 'it has a board',
-    open && 'it takes other types too',
-  ].filter((each) => typeof each === 'string');
+  const { pattern, about, allow, board, types, hails, status } = rule;
   return html`<section id="${idOf(pattern)}">
 <h2><code>${pattern}</code></h2>
 <p>${about}</p>
-<p class="faint">${traits.join('; ')}</p>
+<p class="faint">${ruleTraits(rule).join('; ')}</p>
 <h3>Who may do what</h3>
 <table>${Object.entries({ publish: 'nobody', ...allow }).map(
     ([act, access]) =>

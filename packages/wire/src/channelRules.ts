@@ -44,7 +44,12 @@ export interface ChannelRuleInfo {
   /** Messages are found by what they say: by these members of `data`. */
   readonly search?: readonly string[];
   /** The application sees messages of clients before they are published: how long it may take, and what becomes of them then. */
-  readonly review?: { readonly withinMs: number; readonly otherwise: 'refuse' | 'pass' | 'hold' };
+  readonly review?: {
+    readonly withinMs: number;
+    readonly otherwise: 'refuse' | 'pass' | 'hold';
+    /** Absent: messages of an author wait behind one that waits. */
+    readonly order?: 'none';
+  };
   /** Messages may mention users and roles. */
   readonly mentions?: true;
   readonly direct?: true;

@@ -1,6 +1,6 @@
 import type { Backend, TrafficFigures } from '@nine-bells/client/backend';
 import type { ChannelRuleInfo, ContractInfo } from '@nine-bells/wire';
-import { accessText, keepText } from '@nine-bells/wire/describe';
+import { accessText, ruleTraits } from '@nine-bells/wire/describe';
 import { Tag } from 'antd';
 import { NavLink, useParams } from 'react-router-dom';
 import { useAnswer } from '../queries.js';
@@ -62,33 +62,7 @@ function RuleDetail({
   readonly mayPublish: boolean;
   readonly rates: string | undefined;
 }) {
-  const {
-    pattern,
-    about,
-    logbook,
-    keep,
-    slowMs,
-    allow,
-    presence,
-    marks,
-    direct,
-    board,
-    open,
-    reportOnly,
-    types,
-    hails,
-    status,
-  } = rule;
-  const tags = [
-    keep === undefined ? logbook : `kept for ${keepText(keep)}`,
-    ...(slowMs === undefined ? [] : [`a message in ${slowMs / 1000} s`]),
-    ...(presence ? ['presence'] : []),
-    ...(marks ? ['marks shown'] : []),
-    ...(direct ? ['direct'] : []),
-    ...(board ? ['board'] : []),
-    ...(open ? ['open to other types'] : []),
-    ...(reportOnly ? ['only reports what does not fit'] : []),
-  ];
+  const { pattern, about, allow, board, types, hails, status } = rule;
   return (
     <>
       <h1>
@@ -96,7 +70,7 @@ function RuleDetail({
       </h1>
       <p>
         {about}{' '}
-        {tags.map((each) => (
+        {ruleTraits(rule).map((each) => (
           <Tag key={each}>{each}</Tag>
         ))}
       </p>

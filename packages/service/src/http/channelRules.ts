@@ -7,6 +7,7 @@ import {
   defaultEngineOptions,
   type Engine,
   parsePattern,
+  type ReviewRule,
 } from '@nine-bells/core';
 import { type ChannelRuleInfo, type ChannelRulesInfo, type ContractInfo, defined, type Json } from '@nine-bells/wire';
 import type { Configuration } from '../config/types.js';
@@ -56,7 +57,7 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...defined({ reactions: rule.reactions }),
     ...(rule.hasReplies && { replies: true }),
     ...(rule.hasMentions && { mentions: true }),
-    ...(rule.review && { review: { withinMs: rule.review.withinMs, otherwise: rule.review.otherwise } }),
+    ...(rule.review && { review: reviewInfo(rule.review) }),
     ...(rule.searched && { search: rule.searched }),
     ...(rule.keepsRevisions && { revisions: 'kept' }),
     ...(rule.marksBlocked && { blocked: 'marked' }),
@@ -77,6 +78,10 @@ function ruleInfo(rule: ChannelRule, mostBytes: number): ChannelRuleInfo {
     ...(rule.open && { open: true }),
     ...(rule.reportOnly && { reportOnly: true }),
   };
+}
+
+function reviewInfo({ withinMs, otherwise, order }: ReviewRule): NonNullable<ChannelRuleInfo['review']> {
+  return { withinMs, otherwise, ...(order === 'none' ? { order } : {}) };
 }
 
 function byType(all: ContractsByType): Readonly<Record<string, ContractInfo>> {
