@@ -14,7 +14,8 @@ const generator = createGenerator({
   additionalProperties: false,
 });
 const schemas = {};
-for (const name of ['HttpInterface', 'LineFrames']) Object.assign(schemas, generator.createSchema(name).definitions);
+for (const name of ['HttpInterface', 'LineFrames', 'SentRequests'])
+  Object.assign(schemas, generator.createSchema(name).definitions);
 mkdirSync(join(folder, 'dist'), { recursive: true });
 const text = JSON.stringify(schemas, null, 1);
 writeFileSync(join(folder, 'dist/schemas.js'), `export const schemas = ${text};\n`);

@@ -1,3 +1,5 @@
+import { hookEvents } from '@nine-bells/core';
+import { TestService } from '@nine-bells/testing';
 import { Ajv2020 } from 'ajv/dist/2020.js';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { routesOf } from '../packages/service/dist/http/app.js';
@@ -318,6 +320,75 @@ describe('/openapi.json', () => {
     // Those of a session over HTTP need one each; the end comes in the last test of all.
     const others = all.filter((each) => !seen.has(each) && !/\/line\/sessions\/|\/line\/listen|\/v1\/drain/.test(each));
     expect(others).toEqual([]);
+  });
+});
+
+describe('the webhooks of /openapi.json', () => {
+  it('describe what the service sends to the application and to receivers of hooks', async () => {
+    const events = hookEvents.filter((each) => each !== 'unreached');
+    await using test = await TestService.start({
+      text: `
+service: { name: Test Regatta, port: 0, guests: true }
+tokens: { secret: the-secret-of-the-test-regatta-of-32-bytes }
+ask: { secret: whsec_R2FubmV0U291bmRSZWdhdHRhRGVtb1NlY3JldCE= }
+intakes: { buoy: { verify: none, routes: [{ message: { channel: talk, data: { x: /none } } }] } }
+calls: { turn: { url: "http://app.example/turn", allow: signed-in } }
+hooks:
+  all: { url: "http://bureau.example", secrets: whsec_UmVzdWx0c0J1cmVhdURlbW9TZWNyZXROb3RSZWFs, boardEvery: 1s, events: [${events}] }
+channels:
+  - pattern: talk
+    logbook: kept
+    presence: true
+    board: true
+    review: { ask: "http://app.example/review" }
+    allow: { enter: { ask: "http://app.example/enter" }, publish: signed-in, set: signed-in, withdraw: signed-in }
+`,
+      review: ({ message }) => (message.data === 'hold' ? { hold: true, reason: 'later' } : true),
+      calls: { turn: () => ({ data: 1 }) },
+    });
+    const { application, backend, clock } = test;
+    const pia = await test.client({ user: 'pia', name: 'Pia Lund', claims: { boats: ['petrel'] } });
+    const operator = { by: { user: 'mira' } };
+    await pia.enter('talk');
+    const { cursor } = await pia.publish('talk', 'Ahoy');
+    await pia.refused('publish', { channel: 'talk', data: 'hold' });
+    await pia.say('call', { name: 'turn', data: 1 });
+    await pia.say('set', { channel: 'talk', entry: 'petrel', value: 1 });
+    await backend.report({ channel: 'talk', cursor, reason: 'rude', by: { user: 'ines' } });
+    await pia.say('withdraw', { channel: 'talk', cursor });
+    await fetch(`${test.url}/in/buoy`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: '{}' });
+    const silence = await backend.silence({ user: 'tomas', forMs: 60_000, ...operator });
+    await backend.endSilence(silence.id);
+    const ban = await backend.ban({ address: '192.0.2.0/24', reason: 'scraping' });
+    await backend.unban(ban.id);
+    await backend.remove({ channel: 'talk', user: 'tomas', banMs: 60_000 });
+    await backend.revokeTokens('tomas');
+    await backend.signOut('tomas');
+    clock.move(3_000);
+    await application.gets('delivery', { type: 'ninebells.joined' }, { withinMs: 20_000 });
+    await pia.say('leave', { channel: 'talk' });
+    clock.move(15_000);
+    const bodies: Any[] = [];
+    for (const kind of ['ask', 'review', 'call'] as const) {
+      const { on: _, url: __, ...data } = await application.gets(kind);
+      const type = { ask: 'access.ask', review: 'message.review', call: 'call' }[kind];
+      bodies.push({ type, timestamp: 'now', data });
+    }
+    for (const event of events) {
+      const type = `ninebells.${event}`;
+      // The one above was awaited.
+      if (event === 'joined') continue;
+      const { on: _, url: __, hook: ___, ...body } = await application.gets('delivery', { type }, { withinMs: 20_000 });
+      bodies.push(body);
+    }
+    for (const body of bodies) {
+      const [content] = Object.keys(http.webhooks[body.type].post.requestBody.content);
+      const pointer = pointed('webhooks', body.type, 'post', 'requestBody', 'content', content as string, 'schema');
+      expect([body.type, misfits('http', pointer, body)]).toEqual([body.type, '']);
+    }
+    expect(Object.keys(http.webhooks).sort()).toEqual(
+      ['access.ask', 'message.review', 'call', ...hookEvents.map((each) => `ninebells.${each}`)].sort(),
+    );
   });
 });
 

@@ -1,6 +1,16 @@
 import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { dirname, join, resolve } from 'node:path';
-import { closeCodes, problemCatalogue, readRequest, readServerFrame, unknownMember, verbs } from '@nine-bells/wire';
+import { hookEvents } from '@nine-bells/core';
+import {
+  channelActs,
+  closeCodes,
+  problemCatalogue,
+  readRequest,
+  readServerFrame,
+  unknownMember,
+  userActs,
+  verbs,
+} from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { ninebells, root } from './support/command.js';
 
@@ -14,6 +24,24 @@ const pages = [
     .filter((name) => name.endsWith('.md'))
     .map((name) => `docs/${name}`),
 ];
+
+/** The anchors of a page's headings, as Markdown renderers make them. */
+function anchorsOf(file: string): readonly string[] {
+  const headings = read(file)
+    .replace(/^```[\s\S]*?^```/gm, '')
+    .matchAll(/^#+ (.*)$/gm);
+  const seen = new Map<string, number>();
+  return [...headings].map(([, heading = '']) => {
+    const text = heading.replace(/\[([^\]]*)\]\([^)]*\)/g, '$1').toLowerCase();
+    const anchor = text
+      .replace(/[^\p{L}\p{N}\s_-]/gu, '')
+      .trim()
+      .replace(/\s/g, '-');
+    const count = seen.get(anchor) ?? 0;
+    seen.set(anchor, count + 1);
+    return count === 0 ? anchor : `${anchor}-${count}`;
+  });
+}
 
 describe('docs/protocol.md and the types', () => {
   const page = read('docs/protocol.md');
@@ -58,6 +86,30 @@ describe('docs/protocol.md and the types', () => {
 });
 
 describe('the docs', () => {
+  it.each(pages)('%s links only to headings that are there', (file) => {
+    for (const [, page = '', heading = ''] of read(file).matchAll(/\]\(([^)#\s:]*)#([^)\s]+)\)/g)) {
+      const target = page === '' ? file : join(dirname(file), page);
+      if (target.endsWith('.md')) expect(anchorsOf(target), `${file} -> ${page}#${heading}`).toContain(heading);
+    }
+  });
+
+  it.each(['http', 'access', 'configuration'])('name every act in docs/%s.md', (page) => {
+    const isUsers = page !== 'configuration';
+    for (const act of [...channelActs, ...(isUsers ? userActs : [])])
+      expect(read(`docs/${page}.md`)).toContain(`\`${act}\``);
+  });
+
+  it('name every event of hooks, with its data', () => {
+    const rows = [...read('docs/webhooks.md').matchAll(/^\| (`[a-z`, -]+`) \| [^|]+ \| [^|]+ \|$/gm)].map(
+      ([, names]) => names,
+    );
+    for (const event of hookEvents)
+      expect(
+        rows.some((each) => each?.includes(`\`${event}\``)),
+        event,
+      ).toBe(true);
+  });
+
   it.each(pages)('%s links only to what is there', (file) => {
     for (const [, target] of read(file).matchAll(/\]\(([^)#\s]+)[^)]*\)/g))
       if (!/^[a-z]+:/.test(target as string))

@@ -3,6 +3,7 @@ import type { HttpName, RouteName } from '@nine-bells/wire/http';
 import { schemas } from '@nine-bells/wire/schemas';
 import { boundsOf } from './bounds.js';
 import { Components, type Tree, withBounds } from './components.js';
+import { sentWebhooks } from './sentWebhooks.js';
 
 /** What the table of routes says of one. */
 export interface DescribedRoute {
@@ -90,6 +91,8 @@ export function openApi(routes: readonly DescribedRoute[], version: string): Tre
   };
   for (const route of routes) add(route.name, doorOf(route));
   for (const name of Object.keys(doors) as (keyof typeof doors)[]) add(name, doors[name]);
+  const webhooks = sentWebhooks(components);
+  for (const tag of ['Application', 'Hooks']) tags.add(tag);
   return {
     openapi: '3.1.0',
     info: {
@@ -100,6 +103,7 @@ export function openApi(routes: readonly DescribedRoute[], version: string): Tre
     servers: [{ url: '/' }],
     tags: [...tags].map((name) => ({ name })),
     paths,
+    webhooks,
     components: { schemas: components.all, securitySchemes },
   };
 }
