@@ -160,7 +160,7 @@ export class Service implements RunningService {
   static async start(configuration: Configuration, options: ServiceOptions = {}): Promise<Service> {
     const log = options.log ?? makeLog({ level: 'silent', readable: false });
     const lock = options.link === undefined ? await lockOf(configuration) : undefined;
-    const secret = new ServiceSecret(configuration.data, configuration.secret);
+    const secret = new ServiceSecret(configuration.data, configuration.secrets);
     const openDatabase = async (): Promise<Database> => {
       if (options.link === undefined) await checkNeighbours(configuration, log);
       return Database.open(configuration, (why) => logEvent(log, 'warn', 'database-waiting', {}, why));
@@ -208,8 +208,8 @@ export class Service implements RunningService {
       const tokens = new Tokens(
         configuration.tokens,
         {
-          observer: secret.key('observer'),
-          workbench: secret.key('workbench'),
+          observer: secret.keys('observer'),
+          workbench: secret.keys('workbench'),
           isInUse: (key) => keys.isInUse(key),
         },
         clock.now,
@@ -285,7 +285,7 @@ export class Service implements RunningService {
       metrics.watch(engine, delay.p99Ms, () => database.health.failed + (options.link?.failedCommits() ?? 0));
       const used = new UsedLinks(database, clock.now);
       const links = new SignInLinks(
-        secret.key('console'),
+        secret.keys('console'),
         // Instances that share neither a database nor a folder have the relay in common.
         async (id, endsAtMs) =>
           (await (engine as Engine).cluster.claim(`sign-in ${id}`, endsAtMs - clock.now())) && used.use(id, endsAtMs),
@@ -301,7 +301,7 @@ export class Service implements RunningService {
         sender,
         callRequest: asking && ((call, atMs) => asking.requestFor(call, atMs)),
         now: clock.now,
-        guard: new Guard(keys, secret.key('console'), configuration.keyRequests, clock.now),
+        guard: new Guard(keys, secret.keys('console'), configuration.keyRequests, clock.now),
         keys,
         metrics,
         links,

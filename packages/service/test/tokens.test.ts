@@ -20,8 +20,8 @@ const configuration = {
   claims: defaultClaimNames,
 };
 const own = {
-  observer: new Uint8Array(32).fill(7),
-  workbench: new Uint8Array(32).fill(8),
+  observer: [new Uint8Array(32).fill(7)] as const,
+  workbench: [new Uint8Array(32).fill(8)] as const,
   isInUse: (key: string) => key === 'k1',
 };
 const tokens = new Tokens(configuration, own);
@@ -93,11 +93,11 @@ describe('tokens', () => {
   it('for observer are of the service’s own key', async () => {
     const { token } = await tokens.observer({ id: 'k7', name: 'first' }, 60_000);
     expect(await tokens.read(token)).toMatchObject({ observer: true, user: 'observer:k7', name: 'first' });
-    await expect(new Tokens(configuration, { ...own, observer: new Uint8Array(32) }).read(token)).rejects.toMatchObject(
-      {
-        code: 'token-invalid',
-      },
-    );
+    await expect(
+      new Tokens(configuration, { ...own, observer: [new Uint8Array(32)] }).read(token),
+    ).rejects.toMatchObject({
+      code: 'token-invalid',
+    });
   });
 
   it('has no name cut inside a character, and no roles that no database takes', async () => {
@@ -273,7 +273,7 @@ describe('tokens signed with private keys', () => {
     expect(who.claims).toMatchObject({ boats: ['petrel'] });
     expect(who.claims).not.toHaveProperty('aud');
     const gone = await tokens.workbench({ id: 'k2', name: 'gone' }, wish);
-    const others = new Tokens(configuration, { ...own, workbench: new Uint8Array(32).fill(9) });
+    const others = new Tokens(configuration, { ...own, workbench: [new Uint8Array(32).fill(9)] });
     for (const [reader, text] of [
       [tokens, gone.token],
       [others, token],

@@ -127,9 +127,7 @@ export function parseConfiguration(source: string, file: string, overrides: Over
     relay: relayOf(relay, overrides.relay, file),
     address: service?.address,
     publicUrl: service?.publicUrl,
-    secret:
-      service?.secret ??
-      (service?.secretFile === undefined ? undefined : fromFile(service.secretFile, 'service.secretFile', secretFault)),
+    secrets: secretsOf(service, 'service', secretFault),
     intakes,
     hooks,
     calls: value.calls ?? [],

@@ -46,8 +46,8 @@ export interface Configuration {
   readonly address: string | undefined;
   /** Origin at which users and operators reach the service through a proxy, such as `https://bells.regatta.example`. */
   readonly publicUrl: string | undefined;
-  /** The secret from which the keys of all instances are derived; one in the data folder if absent. */
-  readonly secret: string | undefined;
+  /** Secrets from which the keys of all instances are derived; the first signs. Empty: one in the data folder. */
+  readonly secrets: readonly string[];
   readonly intakes: readonly IntakeConfiguration[];
   readonly hooks: readonly HookConfiguration[];
   readonly calls: readonly CallConfiguration[];

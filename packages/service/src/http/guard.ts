@@ -2,9 +2,10 @@ import { BoundedMap, type Rate, TokenBucket, unitOf } from '@nine-bells/core';
 import { refusal } from '@nine-bells/wire';
 import { parse, stringifySetCookie } from 'cookie';
 import type { Request, RequestHandler, Response } from 'express';
-import { jwtVerify, SignJWT } from 'jose';
+import { SignJWT } from 'jose';
 import type { ApiKey, ApiKeys } from '../store/apiKeys.js';
 import { lookingOnly } from '../store/rights.js';
+import { type SigningKeys, verifyOwn } from '../system/ownKeys.js';
 import { Caller, type Route } from './route.js';
 
 const cookieName = 'bells_console';
@@ -29,7 +30,7 @@ export interface ConsoleUser {
 /** Who may use the HTTP interface: applications by API key, the console by the cookie of its session. */
 export class Guard {
   readonly #keys: ApiKeys;
-  readonly #cookieKey: Uint8Array;
+  readonly #cookieKeys: SigningKeys;
   readonly #rate: Rate;
   readonly #now: () => number;
   readonly #buckets = new Map<string, TokenBucket>();
@@ -42,10 +43,10 @@ export class Guard {
    * @param rate - requests of one key
    * @param now - the time of the service, in milliseconds since the epoch
    */
-  constructor(keys: ApiKeys, cookieKey: Uint8Array, rate: Rate, now: () => number = Date.now) {
+  constructor(keys: ApiKeys, cookieKeys: SigningKeys, rate: Rate, now: () => number = Date.now) {
     this.#now = now;
     this.#keys = keys;
-    this.#cookieKey = cookieKey;
+    this.#cookieKeys = cookieKeys;
     this.#rate = rate;
   }
 
@@ -66,7 +67,7 @@ export class Guard {
       .setProtectedHeader({ alg: 'HS256' })
       .setSubject(key.id)
       .setExpirationTime(Math.floor(this.#now() / 1000) + sessionS)
-      .sign(this.#cookieKey);
+      .sign(this.#cookieKeys[0]);
     this.#setCookie(response, value, sessionS, secure);
   }
 
@@ -154,8 +155,7 @@ export class Guard {
     // Another site's page can make a browser send the cookie's request, but not hide where it came from.
     if (!value || !isSameOrigin(request)) return undefined;
     try {
-      const { payload } = await jwtVerify(value, this.#cookieKey, {
-        algorithms: ['HS256'],
+      const payload = await verifyOwn(value, this.#cookieKeys, {
         requiredClaims: ['sub', 'exp'],
         currentDate: new Date(this.#now()),
       });

@@ -1,5 +1,6 @@
-import { type JWTPayload, jwtVerify, SignJWT } from 'jose';
+import { type JWTPayload, SignJWT } from 'jose';
 import { randomText } from '../system/ids.js';
+import { type SigningKeys, verifyOwn } from '../system/ownKeys.js';
 
 /** How long a sign-in link is good, in seconds. */
 const linkS = 15 * 60;
@@ -14,7 +15,7 @@ export interface LinkUser {
 
 /** Links that sign in to the console once, on whichever instance: a code says by itself whose it is and until when. */
 export class SignInLinks {
-  readonly #key: Uint8Array;
+  readonly #keys: SigningKeys;
   readonly #now: () => number;
   readonly #use: (id: string, endsAtMs: number) => Promise<boolean>;
 
@@ -23,11 +24,11 @@ export class SignInLinks {
    * @param now - the time of the service, in milliseconds since the epoch
    */
   constructor(
-    key: Uint8Array,
+    keys: SigningKeys,
     use: (id: string, endsAtMs: number) => Promise<boolean> = async () => false,
     now: () => number = Date.now,
   ) {
-    this.#key = key;
+    this.#keys = keys;
     this.#use = use;
     this.#now = now;
   }
@@ -40,7 +41,7 @@ export class SignInLinks {
       .setSubject(key.id)
       .setJti(randomText(16))
       .setExpirationTime(Math.floor(this.#now() / 1000) + linkS)
-      .sign(this.#key);
+      .sign(this.#keys[0]);
   }
 
   /**
@@ -51,12 +52,11 @@ export class SignInLinks {
   async take(code: string): Promise<{ key: string; looksOnly: boolean } | undefined> {
     let payload: JWTPayload;
     try {
-      ({ payload } = await jwtVerify(code, this.#key, {
-        algorithms: ['HS256'],
+      payload = await verifyOwn(code, this.#keys, {
         audience,
         requiredClaims: ['sub', 'exp', 'jti'],
         currentDate: new Date(this.#now()),
-      }));
+      });
     } catch {
       return undefined;
     }

@@ -12,6 +12,7 @@ import {
   SignJWT,
 } from 'jose';
 import type { ClaimName, TokenConfiguration } from '../config/configuration.js';
+import { type SigningKeys, verifyOwn } from '../system/ownKeys.js';
 
 /** The `kid` of tokens that the service makes for those who operate it. */
 const observerKid = 'observer';
@@ -76,8 +77,8 @@ function hmacKey(secret: Uint8Array): Promise<CryptoKey> {
 
 /** What the service signs and checks its own tokens with. */
 export interface OwnKeys {
-  readonly observer: Uint8Array;
-  readonly workbench: Uint8Array;
+  readonly observer: SigningKeys;
+  readonly workbench: SigningKeys;
   /** Whether an API key, by its id, is still valid: tokens of the workbench end with the key that asked for them. */
   isInUse(key: string): boolean;
 }
@@ -128,7 +129,7 @@ export class Tokens implements TokenReader {
       .setAudience(observerAudience)
       .setIssuedAt(Math.floor(this.#now() / 1000))
       .setExpirationTime(endsS)
-      .sign(this.#own.observer);
+      .sign(this.#own.observer[0]);
     return { token, expiresAt: new Date(endsS * 1000).toISOString() };
   }
 
@@ -148,13 +149,12 @@ export class Tokens implements TokenReader {
       .setIssuer(key.id)
       .setIssuedAt(Math.floor(this.#now() / 1000))
       .setExpirationTime(endsS)
-      .sign(this.#own.workbench);
+      .sign(this.#own.workbench[0]);
     return { token, expiresAt: new Date(endsS * 1000).toISOString() };
   }
 
   async #readWorkbench(token: string): Promise<Identity> {
-    const { payload } = await jwtVerify(token, this.#own.workbench, {
-      algorithms: ['HS256'],
+    const payload = await verifyOwn(token, this.#own.workbench, {
       audience: workbenchAudience,
       requiredClaims: ['exp', 'iss'],
       currentDate: new Date(this.#now()),
@@ -223,8 +223,7 @@ export class Tokens implements TokenReader {
   }
 
   async #readOversight(token: string): Promise<Identity> {
-    const { payload } = await jwtVerify(token, this.#own.observer, {
-      algorithms: ['HS256'],
+    const payload = await verifyOwn(token, this.#own.observer, {
       audience: observerAudience,
       requiredClaims: ['exp', 'sub'],
       currentDate: new Date(this.#now()),

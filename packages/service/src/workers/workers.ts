@@ -106,7 +106,7 @@ export class Workers implements RunningService {
   static async start(configuration: Configuration, options: WorkersOptions): Promise<Workers> {
     const { log } = options;
     const lock = await lockOf(configuration);
-    const secret = new ServiceSecret(configuration.data, configuration.secret);
+    const secret = new ServiceSecret(configuration.data, configuration.secrets);
     await checkNeighbours(configuration, log);
     const database = await Database.open(configuration, (why) => logEvent(log, 'warn', 'database-waiting', {}, why));
     let service: Workers | undefined;
@@ -139,7 +139,7 @@ export class Workers implements RunningService {
       restores,
       hub,
       crew,
-      links: new SignInLinks(secret.key('console')),
+      links: new SignInLinks(secret.keys('console')),
     };
     try {
       service = new Workers(await crew.start(), madeKeyFile, parts);
