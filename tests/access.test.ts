@@ -201,7 +201,7 @@ describe('API keys', () => {
     await backend.revokeKey(id);
     await expect(looker.channels()).rejects.toMatchObject({ status: 401, problem: { code: 'key-invalid' } });
     expect((await line.closed()).code).toBe(4902);
-    await expect(backend.revokeKey(id)).rejects.toMatchObject({ problem: { code: 'bad-value' } });
+    await expect(backend.revokeKey(id)).rejects.toMatchObject({ problem: { code: 'no-such-id' } });
     const [first] = (await backend.keys()).keys.filter(({ revokedAt }) => revokedAt === undefined);
     await expect(backend.revokeKey(first?.id as string)).rejects.toThrow('the last key that may administer');
     const short = await backend.makeKey({ name: 'short', rights: ['read'], forMs: 1000 });
@@ -425,6 +425,45 @@ describe('a ban', () => {
     const socket = await hello(direct, undefined);
     expect(socket.frames[0].guest).toBe(true);
     expect((await direct.backend.sessions()).sessions[0]?.remote).toBe('127.0.0.1');
+  });
+
+  it('are listed page by page, also when a ban or silence between two pages has ended', async () => {
+    const { backend } = await start();
+    for (const kind of ['bans', 'silences'] as const) {
+      const ids: string[] = [];
+      for (let n = 0; n < 5; n++) {
+        const user = `user${n}`;
+        ids.unshift((await (kind === 'bans' ? backend.ban({ user }) : backend.silence({ user }))).id);
+      }
+      const list = async (before?: string) => {
+        const page = await backend[kind]({ limit: 2, ...(before === undefined ? {} : { before }) });
+        const all: readonly { id: string }[] = 'bans' in page ? page.bans : page.silences;
+        return { ...page, ids: all.map(({ id }) => id) };
+      };
+      const first = await list();
+      await (kind === 'bans' ? backend.unban(ids[1] as string) : backend.endSilence(ids[1] as string));
+      const second = await list(first.before);
+      const third = await list(second.before);
+      expect([first.ids, second.ids, third.ids, third.more]).toEqual([
+        ids.slice(0, 2),
+        ids.slice(2, 4),
+        ids.slice(4),
+        false,
+      ]);
+      await expect(list('nonsense')).rejects.toMatchObject({ problem: { code: 'bad-value' } });
+    }
+  });
+
+  it.each<[string, (backend: StartedService['backend']) => Promise<unknown>]>([
+    ['a ban', (backend) => backend.unban('n0ne')],
+    ['a silence', (backend) => backend.endSilence('n0ne')],
+    ['a report', (backend) => backend.endReport('n0ne')],
+    ['a message that waits', (backend) => backend.approve('n0ne')],
+    ['a key', (backend) => backend.revokeKey('n0ne')],
+    ['a session to explain', (backend) => backend.explain('enter', 'protest/7', { session: 's_n0ne' })],
+  ])('answer 404 with one code for an id that nothing has: %s', async (_, act) => {
+    const { backend } = await start();
+    await expect(act(backend)).rejects.toMatchObject({ problem: { code: 'no-such-id', status: 404 } });
   });
 
   it.each<[object, string]>([

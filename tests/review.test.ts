@@ -242,7 +242,7 @@ describe('a message that a moderator looks at', () => {
     expect(await ask('')).toEqual([403, 'not-allowed']);
     expect(await ask(`?channel=${encodeURIComponent(chat)}`)).toEqual([403, 'not-allowed']);
     for (const act of ['approve', 'reject'])
-      expect(await ask(`/${problem.pending}/${act}`, {})).toEqual([400, 'bad-value']);
+      expect(await ask(`/${problem.pending}/${act}`, {})).toEqual([404, 'no-such-id']);
     expect(await ask('?channel=race/9/chat&state=odd')).toEqual([400, 'bad-value']);
     expect(await ask('?channel=race/9/chat')).toEqual([200, undefined]);
   });

@@ -1,3 +1,4 @@
+import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
 import { dayTime, note, print, printJson, table } from './output.js';
@@ -57,7 +58,14 @@ export function addMarks(program: Command): void {
     .addOption(keyOption())
     .addOption(jsonOption())
     .action(async (channel: string, options: CallOptions) => {
-      const { marks, more } = await backendOf(options).marks(channel);
+      const backend = backendOf(options);
+      const marks: Awaited<ReturnType<typeof backend.marks>>['marks'][number][] = [];
+      for (let isMore = true; isMore; ) {
+        const after = marks.at(-1)?.user;
+        const page = await backend.marks(channel, { limit: 10_000, ...defined({ after }) });
+        marks.push(...page.marks);
+        isMore = page.more;
+      }
       if (options.json) for (const each of marks) printJson(each);
       else if (marks.length === 0) note(`No user has a read mark in ${channel}.`);
       else
@@ -67,6 +75,5 @@ export function addMarks(program: Command): void {
             marks.map(({ user, cursor }) => [user, cursor]),
           ),
         );
-      if (more && !options.json) note('There are more.');
     });
 }

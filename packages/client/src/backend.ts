@@ -353,7 +353,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Bans in force, the latest first: those before the ban `before`, and with the text `find` in what they say. */
   bans(
     options: { user?: string; channel?: string; find?: string; before?: string; limit?: number } = {},
-  ): Promise<{ bans: readonly Ban[]; more: boolean }> {
+  ): Promise<{ bans: readonly Ban[]; more: boolean; before?: string }> {
     return this.#ask('GET /v1/bans', { query: options });
   }
 
@@ -394,8 +394,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
 
   /** Silences in force, the latest first. */
   silences(
-    options: { user?: string; channel?: string; limit?: number } = {},
-  ): Promise<{ silences: readonly Silence[]; more: boolean }> {
+    options: { user?: string; channel?: string; before?: string; limit?: number } = {},
+  ): Promise<{ silences: readonly Silence[]; more: boolean; before?: string }> {
     return this.#ask('GET /v1/silences', { query: options });
   }
 
@@ -479,10 +479,10 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/threads', { query: { user, ...options } });
   }
 
-  /** How far users have read in a channel, by user id. */
+  /** How far users have read in a channel, by user id: those behind the user `after`. */
   marks(
     channel: string,
-    options: { limit?: number } = {},
+    options: { after?: string; limit?: number } = {},
   ): Promise<{ marks: readonly { user: string; cursor: Cursor }[]; more: boolean }> {
     return this.#ask('GET /v1/marks', { query: { channel, ...options } });
   }

@@ -208,12 +208,12 @@ function Bans({ backend, mayAct }: { readonly backend: Backend; readonly mayAct:
   const bans = usePages<Ban, string>(
     ['bans', find],
     async (before) => {
-      const { bans: items, more } = await backend.bans({
+      const { bans: items, before: behind } = await backend.bans({
         limit: pageRows,
         ...(find === '' ? {} : { find }),
         ...(before === undefined ? {} : { before }),
       });
-      return { items, behind: more ? items.at(-1)?.id : undefined };
+      return { items, behind };
     },
     2000,
   );

@@ -159,7 +159,7 @@ describe('reporting a message', () => {
     expect(await list({ channel: hearing })).toEqual([]);
     const ended = await engine.reports.end(id as string, operator, 'silenced for an hour');
     expect(ended.ended).toMatchObject({ by: operator, note: 'silenced for an hour' });
-    await expect(engine.reports.end(id as string, operator)).rejects.toMatchObject({ problem: { code: 'bad-value' } });
+    await expect(engine.reports.end(id as string, operator)).rejects.toMatchObject({ problem: { code: 'no-such-id' } });
     expect([await list(), await list({ isOpen: false })]).toMatchObject([[{ id: second?.id }], [{ id }]]);
   });
 

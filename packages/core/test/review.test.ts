@@ -279,11 +279,11 @@ describe('a message that a moderator looks at', () => {
       await all.settle();
       return reply(client, asked);
     };
-    expect((await takeBack(pia)).problem).toMatchObject({ code: 'bad-value' });
+    expect((await takeBack(pia)).problem).toMatchObject({ code: 'no-such-id' });
     expect(await takeBack(mira)).toMatchObject({ id, state: 'taken-back' });
-    expect((await takeBack(mira)).problem).toMatchObject({ code: 'bad-value' });
-    await expect(all.engine.pending.approve(id, moderator)).rejects.toMatchObject({ code: 'bad-value' });
-    await expect(all.engine.pending.reject(id, moderator)).rejects.toMatchObject({ code: 'bad-value' });
+    expect((await takeBack(mira)).problem).toMatchObject({ code: 'no-such-id' });
+    await expect(all.engine.pending.approve(id, moderator)).rejects.toMatchObject({ code: 'no-such-id' });
+    await expect(all.engine.pending.reject(id, moderator)).rejects.toMatchObject({ code: 'no-such-id' });
     expect(pia.data).toEqual(['one']);
   });
 
@@ -374,7 +374,7 @@ describe('a message that a moderator looks at', () => {
     erased = () => all.engine.pending.approve(id, moderator).catch(({ code }) => codes.push(code));
     await all.engine.eraser.begin({ user: 'mira', messages: 'withdraw' }, moderator);
     await all.clock.run(10_000);
-    expect([pia.data, [...new Set(codes)]]).toEqual([[], ['bad-value']]);
+    expect([pia.data, [...new Set(codes)]]).toEqual([[], ['no-such-id']]);
   });
 
   it('is published by another instance where the one that began has stopped', async () => {

@@ -679,10 +679,11 @@ export class MemoryStore extends MemoryPending implements Store {
     return [...this.#logs.keys()].filter((channel) => this.#marksIn(channel).has(user)).sort();
   }
 
-  async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+  async marks(channel: ChannelName, limit: number, after = ''): Promise<readonly UserMark[]> {
     const { volume } = this.#log(channel).head;
     return [...this.#marksIn(channel)]
       .map(([user, number]) => ({ user, place: { volume, number } }))
+      .filter(({ user }) => user > after)
       .sort((a, b) => (a.user < b.user ? -1 : 1))
       .slice(0, limit);
   }

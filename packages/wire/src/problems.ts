@@ -38,6 +38,7 @@ export const problemCatalogue = {
   'no-such-hook': { title: 'There is no such hook', status: 404 },
   'no-such-intake': { title: 'There is no such intake', status: 404 },
   'no-such-event': { title: 'Nothing is known of this event', status: 404 },
+  'no-such-id': { title: 'Nothing has this id', status: 404 },
   'signature-invalid': { title: 'The signature is missing or not valid', status: 401 },
   circle: { title: 'The event has gone round in a circle', status: 508 },
   'no-such-message': { title: 'There is no such message', status: 404 },

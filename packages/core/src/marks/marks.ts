@@ -97,13 +97,13 @@ export class Marks {
   }
 
   /**
-   * The marks in a channel, by user id: the first `limit`.
+   * The marks in a channel, by user id: the first `limit` behind the user `after`.
    *
    * @throws {ProblemError} `no-such-channel`, `bad-value` if the channel is not kept
    */
-  async inChannel(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+  async inChannel(channel: ChannelName, limit: number, after?: string): Promise<readonly UserMark[]> {
     keptOf(this.#host.rules.require(channel));
-    return this.#host.store.marks(channel, limit);
+    return this.#host.store.marks(channel, limit, after);
   }
 
   /** What is by users whom the user keeps away does not count where the rule hides it. */

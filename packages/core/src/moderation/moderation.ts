@@ -123,7 +123,7 @@ export class Moderation {
    */
   unban(id: string, by: Actor, reason?: string): Promise<Effect<Unban>> {
     const ban = this.#host.bans.byId(id);
-    if (ban === undefined) throw refusal('bad-value', 'no ban of this id is in force');
+    if (ban === undefined) throw refusal('no-such-id', 'no ban of this id is in force');
     const { user, channel } = ban;
     const address = ban.type === 'ban' ? ban.address : undefined;
     return this.#take({
@@ -173,7 +173,7 @@ export class Moderation {
    */
   endSilence(id: string, by: Actor, reason?: string): Promise<Effect<EndSilence>> {
     const silence = this.#host.bans.silenceById(id);
-    if (silence === undefined) throw refusal('bad-value', 'no silence of this id is in force');
+    if (silence === undefined) throw refusal('no-such-id', 'no silence of this id is in force');
     const { user, channel } = silence;
     return this.#take({ type: 'end-silence', silence: id, user, ...defined({ channel }), ...this.#taken(by, reason) });
   }

@@ -95,7 +95,7 @@ export class Reports {
    */
   async end(id: string, by: Actor, note?: string): Promise<MessageReport> {
     const ended = await this.#host.store.endReport(id, { by, atMs: this.#host.clock.now(), ...defined({ note }) });
-    if (ended === undefined) throw refusal('bad-value', 'no report of this id is open');
+    if (ended === undefined) throw refusal('no-such-id', 'no report of this id is open');
     return ended;
   }
 }

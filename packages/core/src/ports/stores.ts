@@ -145,7 +145,7 @@ export interface MarkStore {
   /** The channels in which a user has a mark. */
   markedChannels(user: string): Promise<readonly ChannelName[]>;
   /** The marks in a channel, by user id: the first `limit`. */
-  marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]>;
+  marks(channel: ChannelName, limit: number, after?: string): Promise<readonly UserMark[]>;
   /**
    * Moves a user's mark in a thread forward, or with `null` takes it away: the user no longer takes part. Who answers takes part,
    * and whose message is answered.

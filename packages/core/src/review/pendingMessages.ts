@@ -308,5 +308,5 @@ function placeOf(cursor: Cursor): Place {
 }
 
 function noneWaits(): ProblemError {
-  return refusal('bad-value', 'no message of this id waits');
+  return refusal('no-such-id', 'no message of this id waits');
 }

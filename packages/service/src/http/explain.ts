@@ -176,7 +176,7 @@ async function visitorOf(
   if (guest) return { who: guestIdentity(`${GUEST_PREFIX}example`) };
   if (session !== undefined) {
     const visitor = await engine.access.visitorOf(session);
-    if (visitor === undefined) throw refusal('bad-value', 'no session of this id is connected', { where: '/session' });
+    if (visitor === undefined) throw refusal('no-such-id', 'no session of this id is connected', { where: '/session' });
     return visitor;
   }
   return { who: { user: user as string, guest: false, roles: roles ?? [], claims: claims ?? {} } };

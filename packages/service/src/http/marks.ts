@@ -47,7 +47,7 @@ export function marks(engine: Engine): readonly Route[] {
     const channel = channelOf(request);
     caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 10_000) ?? 1_000;
-    const found = await engine.marks.inChannel(channel, limit + 1);
+    const found = await engine.marks.inChannel(channel, limit + 1, queryText(request, 'after'));
     response.json({
       channel,
       marks: found.slice(0, limit).map(({ user, place }) => ({ user, cursor: formatCursor(place) })),
@@ -80,7 +80,7 @@ export function marks(engine: Engine): readonly Route[] {
   return [
     route('GET /v1/threads', { right: 'read', query: ['user', 'channel', 'limit'] }, threads),
     route('GET /v1/unread', { right: 'read', query: ['user'] }, unread),
-    route('GET /v1/marks', { right: { perChannel: 'read' }, query: ['channel', 'limit'] }, inChannel),
+    route('GET /v1/marks', { right: { perChannel: 'read' }, query: ['channel', 'after', 'limit'] }, inChannel),
     route('POST /v1/marks', { right: 'notify', body: MarkDto }, move),
   ];
 }

@@ -13,7 +13,7 @@ import type * as Http from '@nine-bells/wire/http';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { present, readBody } from './body.js';
 import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
-import { queryText, queryWhole } from './query.js';
+import { pageBefore, queryText, queryWhole, timePlaceOf } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** What every act of moderation may have: a reason, and the user in whose name the application acts. */
@@ -116,13 +116,7 @@ export function moderation(engine: Engine): readonly Route[] {
     caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
     const find = queryText(request, 'find') ?? '';
-    const before = queryText(request, 'before');
-    const all = engine.moderation.bans;
-    const from = before === undefined ? 0 : all.findIndex(({ id }) => id === before) + 1;
-    if (before !== undefined && from === 0)
-      throw refusal('bad-value', 'no ban of this id is in force', { where: '?before' });
-    const found = all
-      .slice(from)
+    const found = engine.moderation.bans
       .filter(
         (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
       )
@@ -130,7 +124,8 @@ export function moderation(engine: Engine): readonly Route[] {
         const address = each.type === 'ban' ? each.address : undefined;
         return [each.user, address, each.channel, each.reason].some((text) => hasText(text ?? '', find));
       });
-    response.json({ bans: found.slice(0, limit).map(banShown), more: found.length > limit });
+    const { page, rest } = pageBefore(found, timePlaceOf(request), limit);
+    response.json({ bans: page.map(banShown), ...rest });
   };
 
   const unban: Serve<'DELETE /v1/bans/:id'> = async (request, response, caller) => {
@@ -140,7 +135,7 @@ export function moderation(engine: Engine): readonly Route[] {
       // A key for other channels learns nothing, not even that there is such a ban.
       const channel = engine.moderation.bans.find((each) => each.id === id)?.channel;
       if (channel === undefined || !caller.rights.hasIn('moderate', channel))
-        throw refusal('bad-value', 'no ban of this id is in force');
+        throw refusal('no-such-id', 'no ban of this id is in force');
     }
     response.json(effectShown(await engine.moderation.unban(id, caller.actor, reason)));
   };
@@ -167,7 +162,8 @@ export function moderation(engine: Engine): readonly Route[] {
     const found = engine.moderation.silences.filter(
       (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
     );
-    response.json({ silences: found.slice(0, limit).map(silenceShown), more: found.length > limit });
+    const { page, rest } = pageBefore(found, timePlaceOf(request), limit);
+    response.json({ silences: page.map(silenceShown), ...rest });
   };
 
   const endSilence: Serve<'DELETE /v1/silences/:id'> = async (request, response, caller) => {
@@ -176,7 +172,7 @@ export function moderation(engine: Engine): readonly Route[] {
     if (!caller.rights.has('moderate')) {
       const channel = engine.moderation.silences.find((each) => each.id === id)?.channel;
       if (channel === undefined || !caller.rights.hasIn('moderate', channel))
-        throw refusal('bad-value', 'no silence of this id is in force');
+        throw refusal('no-such-id', 'no silence of this id is in force');
     }
     response.json(effectShown(await engine.moderation.endSilence(id, caller.actor, reason)));
   };
@@ -210,7 +206,11 @@ export function moderation(engine: Engine): readonly Route[] {
     route('DELETE /v1/bans/:id', { right: { perChannel: 'moderate' }, query: ['reason'] }, unban),
     route('POST /v1/removals', { right: { perChannel: 'moderate' }, statuses: [201], body: RemovalDto }, remove),
     route('POST /v1/silences', { right: { perChannel: 'moderate' }, statuses: [201], body: SilenceDto }, silence),
-    route('GET /v1/silences', { right: { perChannel: 'read' }, query: ['user', 'channel', 'limit'] }, silences),
+    route(
+      'GET /v1/silences',
+      { right: { perChannel: 'read' }, query: ['user', 'channel', 'before', 'limit'] },
+      silences,
+    ),
     route('DELETE /v1/silences/:id', { right: { perChannel: 'moderate' }, query: ['reason'] }, endSilence),
     route('POST /v1/sign-outs', { right: 'moderate', statuses: [201], body: UserDto }, signOut),
     route('POST /v1/token-revocations', { right: 'moderate', statuses: [201], body: UserDto }, revokeTokens),

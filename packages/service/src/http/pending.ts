@@ -57,7 +57,7 @@ export function pending({ pending: all }: Engine): readonly Route[] {
     if (caller.rights.has('moderate')) return;
     const channel = (await all.byId(id))?.channel;
     if (channel === undefined || !caller.rights.hasIn('moderate', channel))
-      throw refusal('bad-value', 'no message of this id waits');
+      throw refusal('no-such-id', 'no message of this id waits');
   };
 
   const right = { perChannel: 'moderate' } as const;

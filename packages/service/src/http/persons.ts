@@ -43,7 +43,7 @@ export function persons({ eraser, cluster }: Engine): readonly Route[] {
   const one: Serve<'GET /v1/erasures/:id'> = async (request, response) => {
     const id = String(request.params.id);
     const found = await eraser.byId(id);
-    if (found === undefined) throw refusal('no-such-event', `there is no erasure ${JSON.stringify(id.slice(0, 60))}`);
+    if (found === undefined) throw refusal('no-such-id', `there is no erasure ${JSON.stringify(id.slice(0, 60))}`);
     response.json(erasureShown(found));
   };
 

@@ -32,6 +32,37 @@ export function queryWhole(request: Request, name: string, most: number): number
   return number;
 }
 
+/** A place in a list that is ordered by time, then by id. */
+export interface TimePlace {
+  readonly atMs: number;
+  readonly id: string;
+}
+
+/** `before` as an earlier answer has given it: a place that is good even when what stood there has ended. */
+export function timePlaceOf(request: Request): TimePlace | undefined {
+  const text = queryText(request, 'before');
+  if (text === undefined) return undefined;
+  const [, atMs, id] = /^(\d{1,15}):(\S{1,100})$/.exec(text) ?? [];
+  if (atMs === undefined || id === undefined)
+    throw refusal('bad-value', '`before` is what an earlier answer gave', { where: '?before' });
+  return { atMs: Number(atMs), id };
+}
+
+/** A page of a list, the latest first: what lies behind a place, and where the next page begins. */
+export function pageBefore<T extends TimePlace>(
+  all: readonly T[],
+  place: TimePlace | undefined,
+  limit: number,
+): { readonly page: readonly T[]; readonly rest: { readonly more: boolean; readonly before?: string } } {
+  const isBehind = ({ atMs, id }: TimePlace): boolean =>
+    place === undefined || atMs < place.atMs || (atMs === place.atMs && id < place.id);
+  const found = [...all].sort((a, b) => b.atMs - a.atMs || (a.id < b.id ? 1 : -1)).filter(isBehind);
+  const page = found.slice(0, limit);
+  const last = page.at(-1);
+  const more = found.length > limit;
+  return { page, rest: { more, ...(more && last !== undefined ? { before: `${last.atMs}:${last.id}` } : {}) } };
+}
+
 /** The channel that the query names. */
 export function channelOf(request: Request): ChannelName {
   const channel = queryText(request, 'channel');

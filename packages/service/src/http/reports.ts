@@ -73,7 +73,7 @@ export function reports({ reports: all }: Engine): readonly Route[] {
     if (caller.rights.has('moderate')) return;
     const channel = (await all.byId(id))?.channel;
     if (channel === undefined || !caller.rights.hasIn('moderate', channel))
-      throw refusal('bad-value', 'no report of this id is open');
+      throw refusal('no-such-id', 'no report of this id is open');
   };
 
   return [

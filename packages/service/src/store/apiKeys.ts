@@ -165,7 +165,7 @@ export class ApiKeys {
   async revoke(id: string, by: Actor): Promise<ApiKey> {
     const held = this.#held.get(id);
     if (held === undefined || held.key.revokedAtMs !== undefined)
-      throw refusal('bad-value', 'there is no key of this id');
+      throw refusal('no-such-id', 'there is no key of this id');
     const administrators = this.#administrators();
     if (administrators.length === 1 && administrators[0] === held)
       throw refusal('bad-value', 'it is the last key that may administer; make another first');

@@ -177,11 +177,11 @@ export class MarkStore {
     return { volume: rows[0]?.volume ?? '', users: rows.map(({ user_id }) => user_id) };
   }
 
-  async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
+  async marks(channel: ChannelName, limit: number, after = ''): Promise<readonly UserMark[]> {
     const rows = await this.#database.reads.select<{ user_id: string; number: number | string; volume: string }>(
       `SELECT k.user_id, k.number, c.volume FROM marks k JOIN channels c ON c.id = k.channel_id
-       WHERE c.name = :channel ORDER BY k.user_id LIMIT :limit`,
-      { channel, limit },
+       WHERE c.name = :channel AND k.user_id > :after ORDER BY k.user_id LIMIT :limit`,
+      { channel, limit, after },
     );
     return rows.map(({ user_id, number, volume }) => ({ user: user_id, place: { volume, number: Number(number) } }));
   }

@@ -234,8 +234,8 @@ export class SqlStore implements Store {
     return this.#marks.markedChannels(user);
   }
 
-  marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
-    return this.#marks.marks(channel, limit);
+  marks(channel: ChannelName, limit: number, after?: string): Promise<readonly UserMark[]> {
+    return this.#marks.marks(channel, limit, after);
   }
 
   saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {

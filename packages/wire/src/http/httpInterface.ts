@@ -88,6 +88,12 @@ import type {
 } from './webhooks.js';
 
 /** How many to answer with. */
+/** Whether there is more behind an answer; then `before` asks for it. */
+interface More {
+  readonly more: boolean;
+  readonly before?: string;
+}
+
 interface Limit {
   readonly limit?: number;
 }
@@ -209,7 +215,7 @@ export interface HttpInterface {
   /** The last erasures, the latest first. */
   'GET /v1/erasures': { query: Limit; answer: { readonly erasures: readonly ErasureInfo[] } };
   /** How far an erasure is. */
-  'GET /v1/erasures/:id': { params: Identified; answer: ErasureInfo; problems: 'no-such-event' };
+  'GET /v1/erasures/:id': { params: Identified; answer: ErasureInfo; problems: 'no-such-id' };
   /** All that is kept about a user, in parts. The first part is written into the audit log. */
   'GET /v1/persons': {
     query: { readonly user: string; readonly after?: string } & Limit;
@@ -276,7 +282,14 @@ export interface HttpInterface {
     /** @examples [{"act":"publish","channel":"crew/petrel","user":"ines","claims":{"boats":["turnstone"]}}] */
     body: { readonly act: string; readonly channel?: string; readonly whom?: string; readonly call?: string } & Asked;
     answer: Explanation;
-    problems: 'bad-name' | 'no-such-channel' | 'no-such-call' | 'token-invalid' | 'token-ended' | 'ask-failed';
+    problems:
+      | 'bad-name'
+      | 'no-such-channel'
+      | 'no-such-call'
+      | 'no-such-id'
+      | 'token-invalid'
+      | 'token-ended'
+      | 'ask-failed';
   };
   /** Bans a user or an address, from a channel or from the service. Connected clients are removed at once. */
   'POST /v1/bans': {
@@ -285,7 +298,7 @@ export interface HttpInterface {
     answer: Effect;
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** Bans in force, the latest first: those before the ban `before`, and with the text `find` in what they say. */
+  /** Bans in force, the latest first: those behind the `before` of an earlier answer, and with the text `find` in what they say. */
   'GET /v1/bans': {
     query: {
       readonly user?: string;
@@ -293,10 +306,15 @@ export interface HttpInterface {
       readonly find?: string;
       readonly before?: string;
     } & Limit;
-    answer: { readonly bans: readonly Ban[]; readonly more: boolean };
+    answer: { readonly bans: readonly Ban[] } & More;
   };
   /** Ends a ban before its time. */
-  'DELETE /v1/bans/:id': { params: Identified; query: { readonly reason?: string }; answer: Effect };
+  'DELETE /v1/bans/:id': {
+    params: Identified;
+    query: { readonly reason?: string };
+    answer: Effect;
+    problems: 'no-such-id';
+  };
   /** Ends a user's stay in a channel. */
   'POST /v1/removals': {
     /** @examples [{"channel":"protest/7","user":"ines","reason":"interrupting","banMs":600000}] */
@@ -313,11 +331,16 @@ export interface HttpInterface {
   };
   /** Silences in force, the latest first. */
   'GET /v1/silences': {
-    query: { readonly user?: string; readonly channel?: string } & Limit;
-    answer: { readonly silences: readonly Silence[]; readonly more: boolean };
+    query: { readonly user?: string; readonly channel?: string; readonly before?: string } & Limit;
+    answer: { readonly silences: readonly Silence[] } & More;
   };
   /** Ends a silence before its time. */
-  'DELETE /v1/silences/:id': { params: Identified; query: { readonly reason?: string }; answer: Effect };
+  'DELETE /v1/silences/:id': {
+    params: Identified;
+    query: { readonly reason?: string };
+    answer: Effect;
+    problems: 'no-such-id';
+  };
   /** Reports a message to the moderators, in the name of a user. */
   'POST /v1/reports': {
     /** @examples [{"channel":"race/3/chat","cursor":"k3f:12","reason":"an insult","by":{"user":"pia"}}] */
@@ -336,6 +359,7 @@ export interface HttpInterface {
     /** @examples [{"note":"removed for ten minutes"}] */
     body: { readonly note?: string; readonly by?: { readonly user: string; readonly name?: string } };
     answer: MessageReport;
+    problems: 'no-such-id';
   };
   /** Lists messages that wait for a moderator (oldest first) or were refused (latest first), starting behind `from`. */
   'GET /v1/pending': {
@@ -353,6 +377,7 @@ export interface HttpInterface {
     /** @examples [{}] */
     body: { readonly by?: { readonly user: string; readonly name?: string } };
     answer: PendingMessage;
+    problems: 'no-such-id';
   };
   /** Rejects a waiting message; its author gets the reason. */
   'POST /v1/pending/:id/reject': {
@@ -360,6 +385,7 @@ export interface HttpInterface {
     /** @examples [{"reason":"mind your tongue"}] */
     body: { readonly reason?: string; readonly by?: { readonly user: string; readonly name?: string } };
     answer: PendingMessage;
+    problems: 'no-such-id';
   };
   /** Ends all sessions of a user and revokes tokens issued until now. */
   'POST /v1/sign-outs': { body: SignOutWish; answer: Effect };
@@ -433,7 +459,7 @@ export interface HttpInterface {
   };
   /** How far users have read in a channel, by user id. */
   'GET /v1/marks': {
-    query: { readonly channel: string } & Limit;
+    query: { readonly channel: string; readonly after?: string } & Limit;
     answer: {
       readonly channel: string;
       readonly marks: readonly { readonly user: string; readonly cursor: Cursor }[];
@@ -661,7 +687,7 @@ export interface HttpInterface {
   /** All API keys, the latest first; those that are over too. */
   'GET /v1/keys': { answer: { readonly keys: readonly ApiKeyInfo[] } };
   /** Ends an API key's life at once. */
-  'DELETE /v1/keys/:id': { params: Identified; answer: ApiKeyInfo };
+  'DELETE /v1/keys/:id': { params: Identified; answer: ApiKeyInfo; problems: 'no-such-id' };
   /** A token for a made-up user, for trying things out; it stands in the audit log. */
   'POST /v1/workbench/tokens': { body: WorkbenchWish; answer: TokenInfo };
   /** A user to be made up who may do something in a channel, worked out from the access rule; or why there is none. */
