@@ -2,7 +2,7 @@ import type { ChannelInfo, Engine, InstanceInfo, RefusalKind, SessionInfo, Sessi
 import { defined, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
 import type { Request } from 'express';
-import { channelOf, queryText, queryWhole } from './query.js';
+import { channelOf, queryText, queryWhole, timePlaceOf } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 export interface ServiceFacts {
@@ -131,12 +131,8 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 
 /** The place behind the sessions that are wanted, as an earlier answer gave it. */
 function sessionPlaceOf(request: Request): SessionPlace | undefined {
-  const text = queryText(request, 'before');
-  if (text === undefined) return undefined;
-  const [, sinceMs, session] = /^(\d{1,15}):(\S{1,100})$/.exec(text) ?? [];
-  if (sinceMs === undefined || session === undefined)
-    throw refusal('bad-value', '`before` is what an earlier answer gave', { where: '?before' });
-  return { sinceMs: Number(sinceMs), session };
+  const place = timePlaceOf(request);
+  return place && { sinceMs: place.atMs, session: place.id };
 }
 
 /** Channels that clients have entered, each once; of very many, as the instances count them. */
