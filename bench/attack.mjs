@@ -19,6 +19,7 @@ const kinds = [
   'large revisions that are kept',
   'reactions to ever other messages of the busy channel',
   'searches for what is in every message, in fifty sessions',
+  'searches 10 MB of large messages, in twelve sessions',
   'mentions two users, in twenty sessions',
   'marks and counts',
   'comes and goes where that is noted',
@@ -27,6 +28,9 @@ const kinds = [
   '3,000 half requests',
   'notices to 10,000 users',
   'tries to sign in with nonsense',
+  'forms of as many fields as fit',
+  'routes of aliases that stand for millions of values',
+  'calls that the application never answers, in a hundred sessions',
 ];
 const only = process.argv[3];
 const rounds = 4;

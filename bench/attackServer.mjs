@@ -1,9 +1,15 @@
 // The service that is attacked, in a process of its own, so that its memory can be told from that of its clients.
+
 import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { createServer } from 'node:http';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { monitorEventLoopDelay } from 'node:perf_hooks';
 import { readConfiguration, Service, signToken } from '@nine-bells/service';
+
+/** An application that takes calls and never answers. */
+const silent = createServer(() => {});
+await new Promise((resolve) => silent.listen(0, '127.0.0.1', resolve));
 
 // In memory, if that can be had: what other programs do with the disk is not the attacker's doing.
 const memory = '/dev/shm';
@@ -13,6 +19,9 @@ writeFileSync(
   file,
   `service: { port: 0, data: data, guests: true, trustedProxies: [] }
 tokens: { secret: the-secret-of-the-attacked-service-of-32-bytes }
+ask: { secret: whsec_R2FubmV0U291bmRSZWdhdHRhRGVtb1NlY3JldCE= }
+intakes: { form: { verify: none, body: form, routes: [{ nothing: true }] } }
+calls: { slow: { url: "http://127.0.0.1:${silent.address().port}", allow: signed-in, within: 5s } }
 channels:
   - { pattern: "race/:race/chat", logbook: kept, revisions: kept, reactions: true, mentions: true, search: true, allow: { enter: anyone, read: anyone, publish: signed-in, revise: { author: always }, react: signed-in } }
   - { pattern: "weather/:station", logbook: { recent: { messages: 1000, for: 10m } }, allow: { enter: anyone, read: anyone, publish: signed-in } }

@@ -88,6 +88,19 @@ async function again(request, { perS, hello, reads = true, sessions = 1 }) {
   );
 }
 
+/** Sends a request again and again, eight at a time. */
+async function posts(path, body, headers) {
+  const sender = async () => {
+    while (isOn) {
+      const response = await fetch(`http://127.0.0.1:${port}${path}`, { method: 'POST', headers, body }).catch(
+        () => {},
+      );
+      await response?.arrayBuffer().catch(() => {});
+    }
+  };
+  await Promise.all(names(8, sender));
+}
+
 const names = (count, of) => Array.from({ length: count }, (_, n) => of(n));
 const text = JSON.stringify;
 
@@ -167,6 +180,19 @@ const attacks = {
   },
   'searches for what is in every message, in fifty sessions': () =>
     again((n) => text({ do: 'search', words: `st* -x${n}`, in: ['race/finish/chat'] }), { perS: 2, sessions: 50 }),
+  'searches 10 MB of large messages, in twelve sessions': async () => {
+    const channel = 'race/books/chat';
+    const data = { text: 'the wind and the sea '.repeat(1_480) };
+    const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };
+    const published = (n) =>
+      fetch(`http://127.0.0.1:${port}/v1/messages`, {
+        method: 'POST',
+        headers,
+        body: text({ channel, data, key: `book ${n}` }),
+      });
+    for (let n = 0; n < 330; n++) await published(n);
+    await again((n) => text({ do: 'search', words: `wind sea -x${n}`, in: [channel] }), { perS: 2, sessions: 12 });
+  },
   'mentions two users, in twenty sessions': async () => {
     const channel = 'race/storm/chat';
     const mentions = { users: ['pia', 'jory'] };
@@ -211,6 +237,16 @@ const attacks = {
     const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };
     while (isOn) await fetch(`http://127.0.0.1:${port}/v1/notices`, { method: 'POST', headers, body }).catch(() => {});
   },
+  'forms of as many fields as fit': () =>
+    posts('/in/form', 'a&'.repeat(131_000), { 'content-type': 'application/x-www-form-urlencoded' }),
+  'routes of aliases that stand for millions of values': () => {
+    const levels = names(7, (n) => `&a${n + 1} [${names(9, () => `*a${n}`).join()}]`);
+    const routes = `[{ when: { at: /x, in: [&a0 1, ${levels.join()}] }, nothing: true }]`;
+    const headers = { authorization: `Bearer ${key}`, 'content-type': 'application/json' };
+    return posts('/v1/intakes/form/test', text({ body: 'a=1', routes }), headers);
+  },
+  'calls that the application never answers, in a hundred sessions': () =>
+    again((n) => text({ do: 'call', name: 'slow', data: n }), { perS: 20, sessions: 100 }),
   'tries to sign in with nonsense': async () => {
     const faults = text(Object.fromEntries(names(800, (n) => [`m${n}`, 1])));
     while (isOn) {

@@ -99,7 +99,7 @@ describe('no verb reaches a channel without a decision', () => {
     const code = reply?.problem?.code ?? reply?.entered?.[0]?.problem?.code;
     if (verb === 'status') expect(code).toBe('bad-value');
     else if (verb === 'accept') expect(code).toBe('no-such-invitation');
-    else if (verb === 'take-back') expect(code).toBe('bad-value');
+    else if (verb === 'take-back') expect(code).toBe('no-such-id');
     else if (verb === 'search') expect(code).toBe('not-allowed');
     else if (verb !== 'hello' && verb !== 'call' && sessionVerbs[verb].act === 'own') expect(code).toBeUndefined();
     else expect(code).toBe('not-allowed');

@@ -31,6 +31,8 @@ export class MemoryQueues implements HookStore, IntakeStore {
   readonly #rows = new Map<string, Row>();
   readonly #attempts = new Map<number, DeliveryAttempt[]>();
   readonly #arrivals = new Map<string, ArrivalRow>();
+  /** Ended arrivals of which only the sender's id is known, by intake and that id. */
+  readonly #knownEvents = new Map<string, ArrivalRow>();
   readonly #states = new Map<string, HookState>();
   readonly #holders = new Map<string, { holder: string; untilMs: number }>();
   readonly #occupied = new Set<ChannelName>();
@@ -224,7 +226,8 @@ export class MemoryQueues implements HookStore, IntakeStore {
     const known = [...this.#arrivals.values()].find(
       (each) => eventId !== undefined && each.intake === intake && each.eventId === eventId,
     );
-    if (known !== undefined) return { id: known.id, repeated: true };
+    const before = known ?? this.#knownEvents.get(`${intake} ${eventId}`);
+    if (before !== undefined) return { id: before.id, repeated: true };
     this.#arrivals.set(draft.id, { ...draft, number: ++this.#last, state: 'waiting', tries: 0 });
     return { id: draft.id, repeated: false };
   }
@@ -263,13 +266,16 @@ export class MemoryQueues implements HookStore, IntakeStore {
     return this.#arrivals.get(id);
   }
 
-  async tidyIntake(intake: string, forgetMs: number): Promise<number> {
+  async tidyIntake(intake: string, forgetMs: number, forgetIdsMs: number): Promise<number> {
     let forgot = 0;
     for (const row of this.#arrivals.values())
       if (row.intake === intake && (row.endedAtMs ?? Number.POSITIVE_INFINITY) < forgetMs) {
         this.#arrivals.delete(row.id);
+        if (row.eventId !== undefined) this.#knownEvents.set(`${intake} ${row.eventId}`, row);
         forgot += 1;
       }
+    for (const [key, { intake: of, endedAtMs = 0 }] of this.#knownEvents)
+      if (of === intake && endedAtMs < forgetIdsMs) this.#knownEvents.delete(key);
     return forgot;
   }
 

@@ -1895,8 +1895,23 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         { id: 'a1', state: 'done', became },
       ]);
       expect(await store.arrivals({ intake: 'buoy', state: 'failed', limit: 9 })).toHaveLength(1);
-      expect(await store.tidyIntake('buoy', 15)).toBe(1);
+      expect(await store.tidyIntake('buoy', 15, 0)).toBe(1);
       expect((await store.arrivals({ limit: 9 })).map(({ id }) => id)).toEqual(['a3', 'a2']);
+    });
+
+    it('leaves the id of its sender for longer than what came in, so that a repeat is known', async () => {
+      await store.arrive(arrival(1, { eventId: 'e1' }));
+      await store.arrive(arrival(2));
+      for (const id of ['a1', 'a2']) await store.endArrival({ id, state: 'done', atMs: 10 });
+      expect(await store.tidyIntake('buoy', 15, 5)).toBe(2);
+      expect(await store.arrivals({ limit: 9 })).toEqual([]);
+      expect(await store.arrival('a1')).toBeUndefined();
+      expect(await store.arrive(arrival(3, { eventId: 'e1' }))).toEqual({ id: 'a1', repeated: true });
+      // There is nothing more to forget until the id's time is over.
+      expect(await store.tidyIntake('buoy', 15, 5)).toBe(0);
+      expect(await store.tidyIntake('quay', 99, 99)).toBe(0);
+      await store.tidyIntake('buoy', 99, 99);
+      expect(await store.arrive(arrival(4, { eventId: 'e1' }))).toEqual({ id: 'a4', repeated: false });
     });
   });
 

@@ -12,6 +12,7 @@ import type {
   IntakeMessage,
   IntakeNotice,
 } from '../model/intake.js';
+import { idsOutliveMs } from '../model/intake.js';
 import type { ShapeSource } from '../model/shape.js';
 import type { Clock } from '../ports/clock.js';
 import type { Report } from '../ports/report.js';
@@ -278,11 +279,14 @@ export class Intakes {
 
   async #tidy(): Promise<void> {
     const { store, clock, report } = this.#host;
-    await inPortions([...this.#all.values()], { clock, isOver: () => this.#isStopped }, ({ name, keepMs }) =>
-      store.tidyIntake(name, clock.settled() - keepMs).catch((error: unknown) => {
-        report(error, { event: 'arrival-prune-failed', intake: name });
-        return 0;
-      }),
+    await inPortions(
+      [...this.#all.values()],
+      { clock, isOver: () => this.#isStopped },
+      ({ name, keepMs, keepIdsMs = keepMs + idsOutliveMs }) =>
+        store.tidyIntake(name, clock.settled() - keepMs, clock.settled() - keepIdsMs).catch((error: unknown) => {
+          report(error, { event: 'arrival-prune-failed', intake: name });
+          return 0;
+        }),
     );
   }
 }

@@ -11,9 +11,14 @@ export interface Intake {
   readonly drop: readonly string[];
   /** The first whose condition holds decides; or a function in code. */
   readonly routes: readonly Route[] | IntakeFunction;
-  /** For how long what came in is kept, in milliseconds. */
+  /** Retention of events after their end, in milliseconds. */
   readonly keepMs: number;
+  /** Retention of the senders' ids of events, by which repeats are known, in milliseconds. Default: a week longer than events. */
+  readonly keepIdsMs?: number;
 }
+
+/** Default time for which ids of events outlive the events, in milliseconds: senders retry for some days. */
+export const idsOutliveMs = 7 * 86_400_000;
 
 /** What becomes of an event, decided in code. */
 export type IntakeFunction = (event: IntakeEvent) => IntakeResults | Promise<IntakeResults>;

@@ -300,8 +300,13 @@ export interface IntakeStore {
   takeOverArrivals(nowMs: number, untilMs: number, horizonMs: number, limit: number): Promise<readonly Arrival[]>;
   arrivals(wish: ArrivalWish): Promise<readonly Arrival[]>;
   arrival(id: string): Promise<Arrival | undefined>;
-  /** Forgets some of what ended before a time. Gives how many. */
-  tidyIntake(intake: string, forgetMs: number): Promise<number>;
+  /**
+   * Forgets some events that ended before a time, of those with an id of their sender all but that id. It forgets ids
+   * of events that ended before `forgetIdsMs`, and the oldest above a million.
+   *
+   * @returns the number of events and ids forgotten
+   */
+  tidyIntake(intake: string, forgetMs: number, forgetIdsMs: number): Promise<number>;
 }
 
 /** The methods of `HookStore` and `IntakeStore`, for stores that pass them on. */

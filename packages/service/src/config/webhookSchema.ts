@@ -305,6 +305,7 @@ const intakeMembers = mapOf({
   rate: optional(rate),
   drop: optional(listOf(pointer)),
   keep: optional(duration),
+  keepIds: optional(duration),
   routes: optional(listOf(route, 1)),
 });
 
@@ -313,7 +314,19 @@ export const intakes: Reader<readonly WrittenIntake[]> = (node, at) => {
   const found = mapTo(intakeMembers, checkName)(node, at);
   if (found === undefined) return undefined;
   return Object.entries(found).map(([name, each]) => {
-    const { verify, body, size: maxBytes, headers, eventId: id, challenge, rate: most, drop, keep, routes } = each;
+    const {
+      verify,
+      body,
+      size: maxBytes,
+      headers,
+      eventId: id,
+      challenge,
+      rate: most,
+      drop,
+      keep,
+      keepIds,
+      routes,
+    } = each;
     return {
       name,
       verify: verify as WrittenVerification,
@@ -323,6 +336,7 @@ export const intakes: Reader<readonly WrittenIntake[]> = (node, at) => {
       rate: most ?? { count: 5_000, perMs: 1_000 },
       drop: drop ?? [],
       keepMs: keep ?? 7 * dayMs,
+      ...defined({ keepIdsMs: keepIds }),
       routes: routes ?? [],
       ...defined({
         challenge,

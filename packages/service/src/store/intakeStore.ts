@@ -8,8 +8,12 @@ import { type Columns, columnsOf, insertOf, listOf, tableOf } from './statements
 
 /** How ends of arrivals are gathered, in milliseconds: after a crash they are found out again. */
 const endGatherMs = 50;
-/** Arrivals forgotten at a time. */
+/** Maximum number of arrivals and ids forgotten in one commit. */
 const tidyCount = 2_000;
+/** State of a row of which only the sender's id is left, to know a repeat. `held_until_ms` is then the time of its end. */
+const known = 'known';
+/** Maximum number of the latest arrivals, of all intakes, whose ids are left. */
+const maxIds = 1_000_000;
 
 /** What came in through an intake. */
 interface ArrivalRow {
@@ -121,6 +125,7 @@ export class SqlIntakeStore implements IntakeStore {
 
   async arrivals({ intake, state, before, limit }: ArrivalWish): Promise<readonly Arrival[]> {
     const conditions = [
+      `state <> '${known}'`,
       intake === undefined ? '' : 'intake = :intake',
       state === undefined ? '' : 'state = :state',
       before === undefined ? '' : 'number < :before',
@@ -134,21 +139,47 @@ export class SqlIntakeStore implements IntakeStore {
   }
 
   async arrival(id: string): Promise<Arrival | undefined> {
-    const [row] = await this.#database.reads.select<ArrivalRow>('SELECT * FROM arrivals WHERE id = :id', { id });
+    const [row] = await this.#database.reads.select<ArrivalRow>(
+      `SELECT * FROM arrivals WHERE id = :id AND state <> '${known}'`,
+      { id },
+    );
     return row === undefined ? undefined : arrivalOf(row);
   }
 
-  tidyIntake(intake: string, forgetMs: number): Promise<number> {
+  tidyIntake(intake: string, forgetMs: number, forgetIdsMs: number): Promise<number> {
     const database = this.#database;
     return database.write(async (reads) => {
-      const rows = await reads.select<{ number: number }>(
-        `SELECT number FROM arrivals WHERE intake = :intake AND state <> 'waiting' AND ended_at_ms < :forgetMs LIMIT :limit`,
+      const ended = await reads.select<Pick<ArrivalRow, 'number' | 'event_id'>>(
+        `SELECT number, event_id FROM arrivals
+         WHERE intake = :intake AND state <> 'waiting' AND ended_at_ms < :forgetMs LIMIT :limit`,
         { intake, forgetMs, limit: tidyCount },
       );
-      const numbers = rows.map(({ number }) => [number]);
-      const statements =
-        rows.length === 0 ? [] : [`DELETE FROM arrivals WHERE number IN ${listOf(['BIGINT'], numbers, database)}`];
-      return { statements, result: rows.length };
+      // The oldest rows come first: ids, unless an older event still waits or is kept for longer.
+      const oldest = await reads.select<Pick<ArrivalRow, 'number' | 'intake' | 'state' | 'held_until_ms'>>(
+        'SELECT number, intake, state, held_until_ms FROM arrivals ORDER BY number LIMIT :limit',
+        { limit: tidyCount },
+      );
+      const [last] = await reads.select<{ number: number | string | null }>(
+        'SELECT MAX(number) AS number FROM arrivals',
+      );
+      const tooOld = Number(last?.number ?? 0) - maxIds;
+      const ids = oldest.filter(
+        ({ number, intake: of, state, held_until_ms: endedAtMs }) =>
+          state === known && ((of === intake && Number(endedAtMs) < forgetIdsMs) || Number(number) < tooOld),
+      );
+      const gone = [...ended.filter(({ event_id }) => event_id === null), ...ids].map(({ number }) => [number]);
+      const emptied = ended.filter(({ event_id }) => event_id !== null).map(({ number }) => [number]);
+      const statements = [
+        ...(gone.length === 0 ? [] : [`DELETE FROM arrivals WHERE number IN ${listOf(['BIGINT'], gone, database)}`]),
+        ...(emptied.length === 0
+          ? []
+          : [
+              `UPDATE arrivals SET state = '${known}', headers_json = '{}', body = '', became_json = NULL, problem = NULL,
+               held_until_ms = ended_at_ms, ended_at_ms = NULL
+               WHERE number IN ${listOf(['BIGINT'], emptied, database)}`,
+            ]),
+      ];
+      return { statements, result: gone.length + emptied.length };
     });
   }
 

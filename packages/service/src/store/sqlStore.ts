@@ -354,8 +354,8 @@ export class SqlStore implements Store {
     return this.#intakes.arrival(id);
   }
 
-  tidyIntake(intake: string, forgetMs: number): Promise<number> {
-    return this.#intakes.tidyIntake(intake, forgetMs);
+  tidyIntake(...given: Parameters<Store['tidyIntake']>): Promise<number> {
+    return this.#intakes.tidyIntake(...given);
   }
 
   keptRanges(after: string, limit: number): Promise<readonly KeptRange[]> {
