@@ -205,12 +205,12 @@ describe('an intake', () => {
     [
       'trial of routes whose aliases stand for a thousand million values',
       () => started.backend.tryIntake('basic', { text: 'a', routes: bomb }),
-      /more than 10000 values/,
+      /more than 4000 values/,
     ],
     [
       'trial of routes that are too long',
       () => started.backend.tryIntake('basic', { text: 'a', routes: `[${'x,'.repeat(20_000)}]` }),
-      /more than 32768 characters/,
+      /more than 16384 characters/,
     ],
   ])('refuses a %s at once', async (_, send, why) => {
     const answer = await send().then(

@@ -105,8 +105,8 @@ export interface YamlBounds {
 }
 
 const forFiles: YamlBounds = { chars: Number.POSITIVE_INFINITY, values: 100_000 };
-/** Bounds of a text that a service takes from others: reading it takes less than a tenth of a second. */
-export const forOthers: YamlBounds = { chars: 32_768, values: 10_000 };
+/** Bounds of a text that a service takes from others: reading it takes some tens of milliseconds. */
+export const forOthers: YamlBounds = { chars: 16_384, values: 4_000 };
 /** Maximum number of levels of a document. Each takes up to two steps of a path: a pair, and its value. */
 const maxLevels = 100;
 

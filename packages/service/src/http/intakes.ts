@@ -19,6 +19,9 @@ import { IsJson, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
+/** Requests that a trial of routes counts for: reading them may take 50 ms. */
+const trialCost = 1_000;
+
 class TrialDto {
   static readonly members = {
     arrival: true,
@@ -123,9 +126,10 @@ export function intakes(
     response.json(shown(await arrivalOf(found.id)));
   };
 
-  const trial: Serve<'POST /v1/intakes/:name/test'> = async (request, response) => {
+  const trial: Serve<'POST /v1/intakes/:name/test'> = async (request, response, caller) => {
     const intake = intakeOf(String(request.params.name));
     const dto = readBody(TrialDto, request.body);
+    if (dto.routes !== undefined) caller.charge(trialCost);
     const event = dto.arrival == null ? givenEvent(intake, dto) : await arrivalOf(String(dto.arrival));
     const routed = engine.intakes.get(intake.name) as Intake;
     const tried: Intake = dto.routes === undefined ? routed : { ...routed, routes: routesIn(dto.routes) };
