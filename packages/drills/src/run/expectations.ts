@@ -64,7 +64,7 @@ async function notGot(
 function cameText(client: FrameSource, nearest: Waiting['frame'] | undefined, isElsewhere: boolean): string {
   if (isElsewhere) return 'it arrived fewer times, or before the push that it should follow';
   if (nearest !== undefined) return `the closest is ${short(nearest as Json)}`;
-  return `no such push arrived${waitingText(client)}`;
+  return `no such ${client instanceof DrillClient ? 'push' : 'request'} arrived${waitingText(client)}`;
 }
 
 /** Possible reasons why a push did not arrive. */
