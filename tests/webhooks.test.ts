@@ -41,6 +41,8 @@ intakes:
       - when: { at: /kind, is: quiet }
         nothing: true
   hex: { verify: { hmac: { header: X-Signature, secrets: [one, two], prefix: "sha256=" } }, routes: [{ nothing: true }] }
+  photo: { verify: { hmac: { header: X-Signature, secrets: one } }, body: raw, routes: [{ nothing: true }] }
+  scan: { verify: { standard: ${secret} }, body: raw, routes: [{ nothing: true }] }
   timed:
     verify: { hmac: { header: X-Sig, secrets: one, encoding: base64, algorithm: sha512, timestamp: X-Time, signed: "{timestamp}:{header:X-Id}:{body}" } }
     eventId: { at: /id }
@@ -272,6 +274,31 @@ describe('an intake', () => {
       // What is signed anew is good for the intake itself.
       expect((await post(intake, gotBody, got)).status).toBe(202);
     }
+  });
+
+  it.each<[string, (bytes: Buffer) => Record<string, string>]>([
+    ['photo', (bytes) => ({ 'x-signature': createHmac('sha256', 'one').update(bytes).digest('hex') })],
+    [
+      'scan',
+      (bytes) => {
+        const key = Buffer.from(secret.slice('whsec_'.length), 'base64');
+        const mac = createHmac('sha256', key).update(`scan1.${now()}.`).update(bytes).digest('base64');
+        return { 'webhook-id': 'scan1', 'webhook-timestamp': now(), 'webhook-signature': `v1,${mac}` };
+      },
+    ],
+  ])('%s is forwarded byte by byte, and signed over its bytes', async (intake, signedBy) => {
+    const bytes = Buffer.from([0xff, 0xd8, 0x00, 0xe9, 0x80, 0x0a]);
+    const env = { NINEBELLS_URL: started.url, NINEBELLS_KEY: started.key };
+    // The intake is its own receiver: it takes what is signed right.
+    const command = startNinebells(['forward', intake, `${started.url}/in/${intake}`, '--count', '1', '--json'], env);
+    await until(() => command.err.includes('from now on'));
+    expect((await post(intake, bytes, signedBy(bytes))).status).toBe(202);
+    await command.ended;
+    expect(JSON.parse(command.out)).toMatchObject({ status: 202 });
+    const { arrivals } = await started.backend.arrivals({ intake, limit: 2 });
+    expect(arrivals).not.toEqual([]);
+    for (const { id } of arrivals)
+      expect(await started.backend.arrival(id)).toMatchObject({ body: bytes.toString('base64'), isBase64: true });
   });
 
   it('is tried, seen, and run again from the command line', async () => {

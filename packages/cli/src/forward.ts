@@ -70,14 +70,14 @@ async function forward(name: string, receiver: string, options: ForwardOptions):
   process.stdin.pause();
 }
 
-async function send(receiver: string, { method, headers, body }: ForwardedRequest): Promise<Answered> {
+async function send(receiver: string, { method, headers, body, isBase64 }: ForwardedRequest): Promise<Answered> {
   const fromMs = performance.now();
   const took = (): number => Math.round(performance.now() - fromMs);
   try {
     const response = await fetch(receiver, {
       method,
       headers,
-      body,
+      body: isBase64 ? Buffer.from(body, 'base64') : body,
       redirect: 'manual',
       signal: AbortSignal.timeout(withinMs),
     });

@@ -116,6 +116,7 @@ export function intakes(
       ...shown(found),
       headers: found.headers,
       body: intake === undefined || found.isBase64 ? found.body : bodyOfArrival(intake, found),
+      ...(found.isBase64 ? { isBase64: true } : {}),
     });
   };
 

@@ -1,8 +1,7 @@
-import { createHmac } from 'node:crypto';
 import type { Arrival } from '@nine-bells/core';
 import type { ForwardedRequest } from '@nine-bells/wire/http';
 import type { IntakeConfiguration, Verification } from '../config/types.js';
-import { signaturesOf } from './verify.js';
+import { hmacOf, signaturesOf } from './verify.js';
 
 export type { ForwardedRequest };
 
@@ -11,15 +10,24 @@ export type { ForwardedRequest };
  * as its sender would sign it now. What was dropped is not in it.
  */
 export function requestOfArrival(intake: IntakeConfiguration, arrival: Arrival, nowMs: number): ForwardedRequest {
-  const { number, id, method, headers, eventId, isBase64 } = arrival;
-  const body = isBase64 ? Buffer.from(arrival.body, 'base64').toString('latin1') : arrival.body;
-  const signature = signedAgain(intake.verify, body, { ...headers }, eventId ?? id, nowMs);
-  return { number, id, what: `${method} /in/${intake.name}`, method, headers: { ...headers, ...signature }, body };
+  const { number, id, method, headers, eventId, body, isBase64 } = arrival;
+  const bytes = Buffer.from(body, isBase64 ? 'base64' : 'utf8');
+  const signature = signedAgain(intake.verify, bytes, { ...headers }, eventId ?? id, nowMs);
+  const what = `${method} /in/${intake.name}`;
+  return {
+    number,
+    id,
+    what,
+    method,
+    headers: { ...headers, ...signature },
+    body,
+    ...(isBase64 ? { isBase64 } : {}),
+  };
 }
 
 function signedAgain(
   verify: Verification,
-  body: string,
+  body: Buffer,
   headers: Readonly<Record<string, string>>,
   id: string,
   nowMs: number,
@@ -36,12 +44,7 @@ function signedAgain(
       'webhook-timestamp': seconds,
       'webhook-signature': signaturesOf([secret], id, seconds, body),
     };
-  const { header, algorithm, encoding, prefix, signed, timestamp } = verify;
-  const text = signed
-    .replaceAll('{timestamp}', seconds)
-    .replaceAll('{url}', '')
-    .replaceAll(/\{header:([^}]*)\}/g, (_, name: string) => headers[name.toLowerCase()] ?? '')
-    .replaceAll('{body}', () => body);
-  const mac = createHmac(algorithm, secret).update(text).digest(encoding);
+  const { header, encoding, prefix, timestamp } = verify;
+  const mac = hmacOf(verify, secret, { headers, body, url: '' }, seconds).toString(encoding);
   return { [header.toLowerCase()]: `${prefix}${mac}`, ...(timestamp ? { [timestamp.toLowerCase()]: seconds } : {}) };
 }

@@ -54,6 +54,8 @@ export interface ArrivalInfo {
 export interface ArrivalDetail extends ArrivalInfo {
   readonly headers: Readonly<Record<string, string>>;
   readonly body: Json;
+  /** Whether `body` is base64 (RFC 4648): what came is no text. */
+  readonly isBase64?: boolean;
 }
 
 /** An event to try an intake with: a kept one, or a body. */
@@ -220,6 +222,8 @@ export interface ForwardedRequest {
   readonly method: string;
   readonly headers: Readonly<Record<string, string>>;
   readonly body: string;
+  /** Whether `body` is base64 (RFC 4648): it is no text. */
+  readonly isBase64?: boolean;
 }
 
 /** An event of a feed (CloudEvents 1.0). */
