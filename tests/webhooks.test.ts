@@ -50,6 +50,7 @@ intakes:
   bearer: { verify: { bearer: [one, two] }, body: raw, challenge: echo, routes: [{ nothing: true }] }
   basic: { verify: { basic: { user: office, passwords: [pass] } }, body: form, routes: [{ message: { channel: "race/1/signals", data: { text: /text, all: /n } } }] }
   ids: { verify: none, eventId: { at: /id }, routes: [{ message: { channel: "race/19/signals" } }] }
+  large: { verify: none, routes: [{ nothing: true }] }
   open: { verify: none, routes: [{ message: { channel: "race/1/signals" } }] }
 `;
 
@@ -254,6 +255,18 @@ describe('an intake', () => {
     await started.backend.publish({ channel: 'race/1/signals', data: 'meanwhile' });
     // The address may post again soon.
     await until(async () => (await post('buoy', body, signed('again', body))).status === 202);
+  });
+
+  it('takes so many bytes of an address, in requests that are refused too', async () => {
+    const large = 'x'.repeat(250_000);
+    const statuses = new Set<number>();
+    const send = async () => {
+      for (let n = 0; n < 200 && !statuses.has(429); n++)
+        statuses.add((await post('large', large, { 'content-type': 'text/plain' })).status);
+    };
+    await Promise.all(Array.from({ length: 8 }, send));
+    expect(statuses).toEqual(new Set([400, 429]));
+    await until(async () => (await post('large', '{}')).status === 202);
   });
 
   it('is forwarded to a developer’s machine, signed as its sender signs', async () => {

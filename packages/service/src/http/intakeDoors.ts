@@ -1,6 +1,15 @@
 import { createHash } from 'node:crypto';
 import type { IncomingMessage, ServerResponse } from 'node:http';
-import { BoundedMap, canonicalAddress, type Engine, type Intake, TokenBucket, unitOf, valueAt } from '@nine-bells/core';
+import {
+  BoundedMap,
+  canonicalAddress,
+  type Engine,
+  type Intake,
+  type Rate,
+  TokenBucket,
+  unitOf,
+  valueAt,
+} from '@nine-bells/core';
 import {
   defined,
   type Json,
@@ -23,6 +32,9 @@ import { problemText } from './problems.js';
 
 /** How often an address may send what cannot be verified. */
 const strangerRate = { count: 50, perMs: 10_000 };
+/** What an address may send in bodies: so much for each request of the intake's rate, and at least so much a second. */
+const bytesPerRequest = 4_096;
+const minBytesPerS = 16 * 1_048_576;
 /** Most addresses of which that is remembered. */
 const maxAddresses = 10_000;
 /** An event that has come through so many intakes goes round in a circle. */
@@ -85,12 +97,16 @@ class Door {
   readonly #kept: ReadonlySet<string>;
   readonly #strangers = new BoundedMap<string, TokenBucket>(maxAddresses);
   readonly #senders = new BoundedMap<string, TokenBucket>(maxAddresses);
+  readonly #bodies = new BoundedMap<string, TokenBucket>(maxAddresses);
+  readonly #bytesRate: Rate;
 
   constructor(intake: IntakeConfiguration, host: IntakeDoorsHost) {
     this.#intake = intake;
     this.#host = host;
     this.#verify = verifierOf(intake.verify);
     this.#isProxy = proxyAddr.compile([...host.trustedProxies]);
+    const { count, perMs } = intake.rate;
+    this.#bytesRate = { count: Math.max((count * bytesPerRequest * 1_000) / perMs, minBytesPerS), perMs: 1_000 };
     this.#kept = new Set(['content-type', 'user-agent', ...intake.headers, ...headersIn(intake.routes)]);
   }
 
@@ -132,7 +148,12 @@ class Door {
     const headers = headersOf(request);
     if ((headers['content-encoding'] ?? 'identity') !== 'identity')
       throw refusal('bad-value', `a body is taken as it is, not in the coding ${headers['content-encoding']}`);
-    const body = await rawBody(request, { limit: maxBytes, length: headers['content-length'] ?? null });
+    const length = headers['content-length'] ?? null;
+    const body = await rawBody(request, { limit: maxBytes, length }).catch((error: { received?: number }) => {
+      this.#charge(address, error.received ?? 0);
+      throw error;
+    });
+    this.#charge(address, body.length);
     const atMs = now();
     const raw: RawRequest = { method: request.method as string, url: request.url as string, headers, body };
     this.#verified(raw, atMs, address);
@@ -163,9 +184,16 @@ class Door {
     if (retryAfterMs > 0)
       throw refusal('rate-limited', 'too many requests from here could not be verified', { retryAfterMs });
     const { rate, name } = this.#intake;
-    const waitMs = bucketOf(this.#senders, unit, rate, nowMs).take(rate, nowMs);
+    const owedMs = this.#bodies.get(unit)?.owedMs(this.#bytesRate, nowMs) ?? 0;
+    const waitMs = owedMs > 0 ? owedMs : bucketOf(this.#senders, unit, rate, nowMs).take(rate, nowMs);
     if (waitMs > 0)
       throw refusal('rate-limited', `the intake ${name} takes no more from here just now`, { retryAfterMs: waitMs });
+  }
+
+  /** Counts what has been read of a body; while an address owes bytes, it is refused. */
+  #charge(address: string, bytes: number): void {
+    const nowMs = performance.now();
+    bucketOf(this.#bodies, unitOf(address), this.#bytesRate, nowMs).spend(this.#bytesRate, nowMs, bytes);
   }
 
   #verified(raw: RawRequest, atMs: number, address: string): void {
@@ -228,12 +256,7 @@ function answer(response: ServerResponse, status: number, type: string, text: st
   response.end(text);
 }
 
-function bucketOf(
-  buckets: Map<string, TokenBucket>,
-  address: string,
-  rate: { readonly count: number; readonly perMs: number },
-  nowMs: number,
-): TokenBucket {
+function bucketOf(buckets: Map<string, TokenBucket>, address: string, rate: Rate, nowMs: number): TokenBucket {
   let bucket = buckets.get(address);
   if (bucket === undefined) {
     bucket = new TokenBucket(rate, nowMs);
