@@ -19,11 +19,12 @@ const rules: readonly ChannelRule[] = [
     allow: { enter: { ask: 'http://regatta.example' }, publish: 'anyone' },
   },
 ];
+type StoreOf = Parameters<typeof harness>[1];
 const operator = { kind: 'key', id: 'k1', name: 'first' } as const;
 const enter = { enter: [{ channel: hearing }, { channel: open }] };
 
-function setUp(ask: (question: Question) => Promise<Answer> = async () => ({ allow: true })) {
-  return harness({ pulseMs: 3_600_000 }, undefined, { rules, asker: { ask: (_, question) => ask(question) } });
+function setUp(ask: (question: Question) => Promise<Answer> = async () => ({ allow: true }), store?: StoreOf) {
+  return harness({ pulseMs: 3_600_000 }, store, { rules, asker: { ask: (_, question) => ask(question) } });
 }
 
 describe('silencing a user', () => {
@@ -85,8 +86,20 @@ describe('silencing a user', () => {
     expect(codes(ines, after)).toEqual(codes(ines, before));
   });
 
-  it('everywhere ends when that is said, and the user is told once of each', async () => {
-    const { welcomed, settle, engine } = setUp();
+  it.each([
+    ['as it is heard of', false],
+    ['as it is read from the database before it is heard of', true],
+  ])('everywhere ends when that is said, and the user is told once of each, %s', async (_, isReadBefore) => {
+    const { welcomed, settle, engine } = setUp(undefined, (memory) => {
+      const take = memory.take.bind(memory);
+      return Object.assign(memory, {
+        take: async (...of: Parameters<typeof take>) => {
+          const change = await take(...of);
+          if (isReadBefore) await engine.moderation.catchUp();
+          return change;
+        },
+      });
+    });
     const ines = await welcomed('ines', chat);
     const tomas = await welcomed('tomas', chat);
     const { action } = await engine.moderation.silence({ user: 'ines' }, operator);

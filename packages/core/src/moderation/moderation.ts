@@ -3,6 +3,7 @@ import type { ActiveBans } from '../access/activeBans.js';
 import { bannedProblem, endedProblem, removedBy } from '../access/moderationProblems.js';
 import type { Hooks } from '../hooks/hooks.js';
 import { isWithin, readRange } from '../lib/addresses.js';
+import { BoundedMap } from '../lib/boundedMap.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
 import type { Identity } from '../model/access.js';
 import type { ModerationTaken } from '../model/control.js';
@@ -84,6 +85,8 @@ const maxMissed = 1_000;
 export class Moderation {
   readonly #host: ModerationHost;
   readonly #watch = new ChangeWatch();
+  /** Numbers of the latest changes that have been carried out here. */
+  readonly #carriedOut = new BoundedMap<number, true>(maxMissed);
   #ready: Promise<void> | undefined;
   #readingAgain: Promise<void> | undefined;
   /** Readings of what is in force that are under way. */
@@ -227,11 +230,15 @@ export class Moderation {
     this.#host.bans.take(action);
     if (this.#reading > 0) this.#heardMeanwhile.push(action);
     if (change !== undefined) this.#watch.heard(change);
-    this.#carryOut(action);
+    this.#carryOut(action, change);
   }
 
-  /** Ends what an action ends here. */
-  #carryOut(action: ModerationAction): void {
+  /** Ends what an action ends here, and tells whom it concerns: once, though a change may be heard of and read. */
+  #carryOut(action: ModerationAction, change: number | undefined): void {
+    if (change !== undefined) {
+      if (this.#carriedOut.has(change)) return;
+      this.#carriedOut.set(change, true);
+    }
     for (const connection of this.concernedHere(action)) {
       if (isActiveBan(action) && action.channel === undefined) connection.signOut(bannedProblem(action));
       else if (action.type === 'sign-out') connection.signOut(endedProblem('signed out', action));
@@ -315,7 +322,7 @@ export class Moderation {
     if (this.#isStopped) return;
     const count = Math.min(this.#watch.known - before, maxMissed);
     const missed = count === 0 ? [] : await this.#host.store.audit(this.#watch.known + 1, count);
-    for (const each of [...missed].reverse()) if (isAboutUser(each)) this.#carryOut(each);
+    for (const each of [...missed].reverse()) if (isAboutUser(each)) this.#carryOut(each, each.number);
     for (const connection of [...this.#host.connected]) connection.lookAgain();
   }
 
