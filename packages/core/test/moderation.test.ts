@@ -86,6 +86,19 @@ describe('silencing a user', () => {
     expect(codes(ines, after)).toEqual(codes(ines, before));
   });
 
+  it('is told to the user again after a restored backup has numbered it like an earlier action', async () => {
+    const { welcomed, settle, engine, clock } = setUp(undefined, (memory) => {
+      const take = memory.take.bind(memory);
+      return Object.assign(memory, { take: async (...of: Parameters<typeof take>) => Math.min(1, await take(...of)) });
+    });
+    const ines = await welcomed('ines', chat);
+    await engine.moderation.silence({ user: 'ines', forMs: 60_000 }, operator);
+    await clock.run(1_000);
+    await engine.moderation.silence({ user: 'ines', forMs: 120_000 }, operator);
+    await settle();
+    expect(ines.pushes('silenced')).toHaveLength(2);
+  });
+
   it.each([
     ['as it is heard of', false],
     ['as it is read from the database before it is heard of', true],

@@ -85,8 +85,8 @@ const maxMissed = 1_000;
 export class Moderation {
   readonly #host: ModerationHost;
   readonly #watch = new ChangeWatch();
-  /** Numbers of the latest changes that have been carried out here. */
-  readonly #carriedOut = new BoundedMap<number, true>(maxMissed);
+  /** Number and time of the latest actions applied here. A restored backup numbers new actions like earlier ones. */
+  readonly #applied = new BoundedMap<string, true>(maxMissed);
   #ready: Promise<void> | undefined;
   #readingAgain: Promise<void> | undefined;
   /** Readings of what is in force that are under way. */
@@ -233,11 +233,12 @@ export class Moderation {
     this.#carryOut(action, change);
   }
 
-  /** Ends what an action ends here, and tells whom it concerns: once, though a change may be heard of and read. */
+  /** Applies an action to the connections here. Idempotent by `change`: the relay and the database may both deliver it. */
   #carryOut(action: ModerationAction, change: number | undefined): void {
     if (change !== undefined) {
-      if (this.#carriedOut.has(change)) return;
-      this.#carriedOut.set(change, true);
+      const key = `${change} ${action.atMs}`;
+      if (this.#applied.has(key)) return;
+      this.#applied.set(key, true);
     }
     for (const connection of this.concernedHere(action)) {
       if (isActiveBan(action) && action.channel === undefined) connection.signOut(bannedProblem(action));
