@@ -194,8 +194,8 @@ describe('a message that a moderator looks at', () => {
       const second = all.engine.pending.approve(waiting, moderator).catch((error) => error.code);
       await all.settle();
       expect(await approved).toMatchObject({ state: 'published' });
-      // Two moderators at once: the second gets the result, or `bad-value`.
-      expect(['bad-value', 'published']).toContain(
+      // Two moderators at once: the second gets the result, or `no-such-id`.
+      expect(['no-such-id', 'published']).toContain(
         ((s) => s.state ?? s)((await second) as { state?: string } & string),
       );
       expect([pia.data, events(mira).at(-1)]).toEqual([[data], [data, 'published', undefined]]);
@@ -228,6 +228,22 @@ describe('a message that a moderator looks at', () => {
     await all.clock.run(60_000);
     expect(all.asked.filter((each) => each.data === data)).toHaveLength(2);
   });
+
+  it.each(['fail', 'never'])(
+    'holds up no message of others while the application cannot answer it: %s',
+    async (data) => {
+      let isAway = true;
+      const all = setUp('hold', {}, undefined, () => isAway);
+      const [mira, pia] = await meet(all);
+      for (let n = 0; n < 20; n++) send(mira, data);
+      const others = await Promise.all(['ines', 'tomas'].map((user) => all.welcomed(user)));
+      for (const each of others) send(each, 'one');
+      await all.clock.run(2_000);
+      isAway = false;
+      await all.clock.run(600_000);
+      expect(pia.data).toEqual(['one', 'one']);
+    },
+  );
 
   it('lets later ones of its author pass where the rule says so, and is published when it is approved', async () => {
     const review = { ask: 'https://app/review', withinMs: 2_000, otherwise: 'refuse', order: 'none' } as const;

@@ -27,6 +27,11 @@ export class Breaker {
     return 0;
   }
 
+  /** Reports whether calls are suspended; `false` once one may be made as a trial. */
+  isSuspended(nowMs: number): boolean {
+    return this.#openUntilMs !== undefined && nowMs < this.#openUntilMs;
+  }
+
   /** Calls are suspended, or one of them is under way as a trial. */
   get isOpen(): boolean {
     return this.#openUntilMs !== undefined;

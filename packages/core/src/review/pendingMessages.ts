@@ -89,7 +89,7 @@ export class PendingMessages {
     return this.#host.store.knownUnder(...which);
   }
 
-  /** Whether further messages of an author have to wait in a channel. */
+  /** Reports whether a pending message blocks the author's next ones in a channel. */
   async isHeldUp(channel: ChannelName, user: string): Promise<boolean> {
     return this.isOrdered(channel) && (await this.#host.store.hasPending(channel, user));
   }
@@ -224,7 +224,7 @@ export class PendingMessages {
     return shown;
   }
 
-  /** Whether messages of an author wait behind one that waits. */
+  /** Reports whether the channel's review keeps the order of each author's messages. */
   isOrdered(channel: ChannelName): boolean {
     return this.#host.rules.match(channel)?.rule.review?.order !== 'none';
   }

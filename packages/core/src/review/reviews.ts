@@ -15,9 +15,11 @@ import type { PendingMessages } from './pendingMessages.js';
 /** Maximum number of reviews in flight: of the instance, and of one author in all channels. */
 const maxUnderWay = 1_000;
 const maxOfAuthor = 20;
-/** Interval in which the application is asked again about messages that wait for it, in milliseconds, and their batch size. */
+/** Retry interval for messages that the application left unanswered, in milliseconds, and batch size. */
 const askAgainMs = 10_000;
-const askAgainAt = 20;
+const askAgainBatch = 100;
+/** Maximum number of failures before a round of retries ends. */
+const maxFailuresPerRound = 20;
 /** When to come again where too much is reviewed, in milliseconds. */
 const againMs = 1_000;
 
@@ -30,7 +32,7 @@ export interface ReviewsHost {
   readonly pending: Pick<PendingMessages, 'knownUnder' | 'isHeldUp' | 'keep' | 'unanswered' | 'answered'>;
   readonly rules: ChannelRules;
   readonly wheel: TimerWheel;
-  /** Whether this call is the first within a time to claim a name, on any instance. */
+  /** Claims a name for `ttlMs`, on all instances. Resolves to `false` if an earlier claim is still valid. */
   claim(name: string, ttlMs: number): Promise<boolean>;
 }
 
@@ -61,6 +63,8 @@ export class Reviews {
   #underWay = 0;
   readonly #ofAuthors = new InFlight(maxOfAuthor);
   #isAskingAgain = false;
+  /** Authors of messages that failed again. The retry asks about all others first, so that one author cannot block them. */
+  readonly #failedAuthors = new Set<string>();
 
   constructor(host: ReviewsHost) {
     this.#host = host;
@@ -148,12 +152,19 @@ export class Reviews {
     if (this.#isAskingAgain) return;
     this.#isAskingAgain = true;
     try {
-      for (let after = 0; ; ) {
-        const messages = await this.#host.pending.unanswered(after, askAgainAt);
-        for (const message of messages) if (!(await this.#askOnceMore(message))) return;
-        if (messages.length < askAgainAt) return;
-        after = messages.at(-1)?.number ?? after;
+      let failures = 0;
+      let others = 0;
+      for await (const message of this.#unanswered()) {
+        const { user } = message.by;
+        if (this.#failedAuthors.has(user)) continue;
+        const isAnswered = await this.#askOnceMore(message);
+        if (isAnswered !== undefined) others += 1;
+        if (isAnswered !== false) continue;
+        this.#failedAuthors.add(user);
+        failures += 1;
+        if (failures === maxFailuresPerRound) break;
       }
+      if (others === 0) this.#failedAuthors.clear();
     } catch (error) {
       this.#host.report(error, { event: 'review-failed' });
     } finally {
@@ -161,13 +172,27 @@ export class Reviews {
     }
   }
 
-  /** Asks about a message that waits. Returns `false` if the application still does not answer. */
-  async #askOnceMore(message: PendingMessage): Promise<boolean> {
-    const { rules, pending, claim } = this.#host;
+  async *#unanswered(): AsyncIterable<PendingMessage> {
+    for (let after = 0; ; ) {
+      const messages = await this.#host.pending.unanswered(after, askAgainBatch);
+      yield* messages;
+      const last = messages.at(-1);
+      if (last === undefined || messages.length < askAgainBatch) return;
+      after = last.number;
+    }
+  }
+
+  /**
+   * Asks about a message that waits, unless its application is suspended. Returns `false` if the application failed, and
+   * `undefined` if the channel is no longer reviewed.
+   */
+  async #askOnceMore(message: PendingMessage): Promise<boolean | undefined> {
+    const { rules, pending, claim, clock } = this.#host;
     const { unanswered, by, id, channel } = message;
     const match = rules.match(channel);
     const rule = match?.rule.review;
-    if (unanswered === undefined || match === undefined || rule === undefined) return true;
+    if (unanswered === undefined || match === undefined || rule === undefined) return undefined;
+    if (this.#breakers.get(rule.ask)?.isSuspended(clock.monotonic())) return true;
     if (!(await claim(`review ${id}`, rule.withinMs + 1_000))) return true;
     const { user, name, guest = false } = by;
     const who = { user, ...defined({ name }), guest, roles: unanswered.roles, claims: {} };
