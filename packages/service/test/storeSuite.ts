@@ -1899,7 +1899,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect((await store.arrivals({ limit: 9 })).map(({ id }) => id)).toEqual(['a3', 'a2']);
     });
 
-    it('leaves the id of its sender for longer than what came in, so that a repeat is known', async () => {
+    it('keeps the sender’s id for longer than the event, so that it recognizes a repeat', async () => {
       await store.arrive(arrival(1, { eventId: 'e1' }));
       await store.arrive(arrival(2));
       for (const id of ['a1', 'a2']) await store.endArrival({ id, state: 'done', atMs: 10 });
@@ -1912,6 +1912,18 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await store.tidyIntake('quay', 99, 99)).toBe(0);
       await store.tidyIntake('buoy', 99, 99);
       expect(await store.arrive(arrival(4, { eventId: 'e1' }))).toEqual({ id: 'a4', repeated: false });
+    });
+
+    it('forgets the sender’s id in time, however many older ones another intake keeps for longer', async () => {
+      const kept = Array.from({ length: 2_100 }, (_, n) => arrival(n + 1, { intake: 'quay', eventId: `q${n}` }));
+      await Promise.all(kept.map((each) => store.arrive(each)));
+      await Promise.all(kept.map(({ id }) => store.endArrival({ id, state: 'done', atMs: 10 })));
+      await store.arrive(arrival(9_001, { eventId: 'e1' }));
+      await store.endArrival({ id: 'a9001', state: 'done', atMs: 10 });
+      for (let pruned = 1; pruned > 0; ) pruned = await store.tidyIntake('quay', 15, 5);
+      expect(await store.tidyIntake('buoy', 15, 5)).toBe(1);
+      expect(await store.tidyIntake('buoy', 15, 15)).toBe(1);
+      expect(await store.arrive(arrival(9_002, { eventId: 'e1' }))).toEqual({ id: 'a9002', repeated: false });
     });
   });
 

@@ -4,5 +4,6 @@
  *
  * - 1: versions up to 0.1, which do not say it
  * - 2: logs in Redis expire before their heads, keys stand under digests; deliveries say what they copy
+ * - 3: arrivals are pruned to the sender's id; an index of them
  */
-export const instanceFormat = 2;
+export const instanceFormat = 3;

@@ -10,7 +10,7 @@ import { type Columns, columnsOf, insertOf, listOf, tableOf } from './statements
 const endGatherMs = 50;
 /** Maximum number of arrivals and ids forgotten in one commit. */
 const tidyCount = 2_000;
-/** State of a row of which only the sender's id is left, to know a repeat. `held_until_ms` is then the time of its end. */
+/** State of a row pruned to the sender's id, which identifies repeats. `held_until_ms` is then the time when it ended. */
 const known = 'known';
 /** Maximum number of the latest arrivals, of all intakes, whose ids are left. */
 const maxIds = 1_000_000;
@@ -154,20 +154,21 @@ export class SqlIntakeStore implements IntakeStore {
          WHERE intake = :intake AND state <> 'waiting' AND ended_at_ms < :forgetMs LIMIT :limit`,
         { intake, forgetMs, limit: tidyCount },
       );
-      // The oldest rows come first: ids, unless an older event still waits or is kept for longer.
-      const oldest = await reads.select<Pick<ArrivalRow, 'number' | 'intake' | 'state' | 'held_until_ms'>>(
-        'SELECT number, intake, state, held_until_ms FROM arrivals ORDER BY number LIMIT :limit',
-        { limit: tidyCount },
+      const expired = await reads.select<Pick<ArrivalRow, 'number'>>(
+        `SELECT number FROM arrivals
+         WHERE intake = :intake AND state = '${known}' AND held_until_ms < :forgetIdsMs LIMIT :limit`,
+        { intake, forgetIdsMs, limit: tidyCount },
       );
       const [last] = await reads.select<{ number: number | string | null }>(
         'SELECT MAX(number) AS number FROM arrivals',
       );
-      const tooOld = Number(last?.number ?? 0) - maxIds;
-      const ids = oldest.filter(
-        ({ number, intake: of, state, held_until_ms: endedAtMs }) =>
-          state === known && ((of === intake && Number(endedAtMs) < forgetIdsMs) || Number(number) < tooOld),
+      const excess = await reads.select<Pick<ArrivalRow, 'number'>>(
+        `SELECT number FROM arrivals WHERE state = '${known}' AND number < :tooOld ORDER BY number LIMIT :limit`,
+        { tooOld: Number(last?.number ?? 0) - maxIds, limit: tidyCount },
       );
-      const gone = [...ended.filter(({ event_id }) => event_id === null), ...ids].map(({ number }) => [number]);
+      const ids = new Set([...expired, ...excess].map(({ number }) => Number(number)));
+      const withoutId = ended.filter(({ event_id }) => event_id === null).map(({ number }) => Number(number));
+      const gone = [...withoutId, ...ids].map((number) => [number]);
       const emptied = ended.filter(({ event_id }) => event_id !== null).map(({ number }) => [number]);
       const statements = [
         ...(gone.length === 0 ? [] : [`DELETE FROM arrivals WHERE number IN ${listOf(['BIGINT'], gone, database)}`]),

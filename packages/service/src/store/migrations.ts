@@ -793,4 +793,15 @@ export const migrations: readonly Migration[] = [
       });
     },
   },
+  {
+    name: '0027-known-arrivals',
+    async up({ context }) {
+      // Arrivals pruned to the sender's id, by the time when they ended.
+      await context.addIndex('arrivals', {
+        name: 'arrivals_known',
+        fields: ['intake', 'held_until_ms'],
+        where: { state: 'known' },
+      });
+    },
+  },
 ];
