@@ -11,6 +11,7 @@ import {
   refusal,
 } from '@nine-bells/wire';
 import type { Access, Explanation, Visitor } from '../access/access.js';
+import { unitOf } from '../lib/addresses.js';
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker, UnusableAnswer } from '../lib/breaker.js';
 import { InFlight } from '../lib/inFlight.js';
@@ -142,12 +143,13 @@ export class Calls {
     const parameters = parametersFor(known, wish.channel);
     this.#checkSize(known.rule, wish.data);
     const load = this.#loadOf(caller.session);
-    const { who, address = '' } = caller.visitor;
+    const { who, address: from } = caller.visitor;
+    const address = from === undefined ? undefined : unitOf(from);
     this.#charge(known.rule, load);
-    if (this.#ofUsers.isFull(who.user) || this.#ofAddresses.isFull(address))
+    if (this.#ofUsers.isFull(who.user) || (address !== undefined && this.#ofAddresses.isFull(address)))
       throw refusal('busy', 'too many calls of this user or address are in flight', { retryAfterMs: againMs / 4 });
     this.#ofUsers.begin(who.user);
-    this.#ofAddresses.begin(address);
+    if (address !== undefined) this.#ofAddresses.begin(address);
     load.underWay += 1;
     this.#underWay += 1;
     try {
@@ -156,7 +158,7 @@ export class Calls {
       load.underWay -= 1;
       this.#underWay -= 1;
       this.#ofUsers.end(who.user);
-      this.#ofAddresses.end(address);
+      if (address !== undefined) this.#ofAddresses.end(address);
     }
   }
 

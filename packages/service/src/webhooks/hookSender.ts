@@ -1,4 +1,5 @@
 import {
+  BoundedMap,
   type DeliveryRecord,
   deliveryId,
   type Hook,
@@ -24,6 +25,8 @@ const readBytes = 65_536;
 const connectMs = 5_000;
 /** Keep-alive time of an idle connection, in milliseconds. */
 const keepAliveMs = 10_000;
+/** Maximum number of failing hooks remembered. */
+const maxFailing = 1_000;
 
 export interface HookSenderHost {
   /** Returns the signing secrets of a hook; `undefined` if the hook has been deleted. */
@@ -48,7 +51,7 @@ export class HookSender implements HookCaller {
   readonly #trusted: Agent;
   readonly #guarded: Agent;
   /** Names of hooks whose last delivery failed. */
-  readonly #failing = new Set<string>();
+  readonly #failing = new BoundedMap<string, true>(maxFailing);
 
   constructor(host: HookSenderHost) {
     this.#host = host;
@@ -85,7 +88,7 @@ export class HookSender implements HookCaller {
     if (problem === undefined) {
       if (this.#failing.delete(hook.name)) recovered(hook);
     } else if (!this.#failing.has(hook.name)) {
-      this.#failing.add(hook.name);
+      this.#failing.set(hook.name, true);
       failing(hook, problem);
     }
   }
