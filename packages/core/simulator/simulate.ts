@@ -1,4 +1,4 @@
-import { type ChannelRule, type Contract, Engine, type Identity } from '@nine-bells/core';
+import { type ChannelRule, type Contract, Engine, type Identity, type ReportedEvent } from '@nine-bells/core';
 import { type ChannelName, channelName, filterFits, type Json, parseCursor } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { checkMentions } from './checkMentions.js';
@@ -15,6 +15,7 @@ import { SimulatedClient, type Stretch } from './simulatedClient.js';
 import type { Sabotage } from './simulatedNetwork.js';
 import { SimulatedReview, watchedChannel, watchedRule } from './simulatedReview.js';
 import { hooks, intakes, SimulatedReceiver, SimulatedSender } from './simulatedWebhooks.js';
+import { toleratedEvents } from './toleratedEvents.js';
 import { VirtualClock } from './virtualClock.js';
 
 export interface SimulationOptions {
@@ -108,34 +109,7 @@ const tight = {
   tailsChars: 200_000,
   newChannelsPerAddress: { count: 60, perMs: 10_000 },
 };
-/** Failures of the store that the engine must get over. */
-const tolerated = new Set([
-  'channel-unread',
-  'bans-unread',
-  'inbox-unread',
-  'board-unread',
-  'board-unsaved',
-  'board-cleanup-failed',
-  'reaction-check-failed',
-  'reactions-unread',
-  'index-failed',
-  'index-unread',
-  'mention-notice-failed',
-  'mention-withdrawal-failed',
-  'blocks-unread',
-  'blocks-unread',
-  'hooks-unread',
-  'hook-state-unsaved',
-  'delivery-prune-failed',
-  'arrival-prune-failed',
-  'arrival-result-unsaved',
-  'call-failed',
-  'thread-news-failed',
-  'thread-news-failed',
-  'call-publication-failed',
-  'review-failed',
-  'approved-unpublished',
-]);
+const tolerated = new Set<ReportedEvent>([...toleratedEvents, 'approved-unpublished', 'review-failed']);
 const channels = [...['kept/1', 'kept/2', 'recent/1', 'short/1', watchedChannel].map(channelName), ...boardChannels];
 
 /**
@@ -203,8 +177,8 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         callAsker: application.asker(isAlive),
         reviewer: review.reviewer,
         bodyOf: (_, { body }) => JSON.parse(body) as Json,
-        report: (error, about: Readonly<Record<string, Json | undefined>>) => {
-          if (!tolerated.has(String(about.event))) problems.push(error);
+        report: (error, about) => {
+          if (!tolerated.has(about.event)) problems.push(error);
         },
       },
       rules,

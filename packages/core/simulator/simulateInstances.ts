@@ -1,4 +1,13 @@
-import { type ChannelRule, Engine, type Identity, type Ids, type LogBounds, SharedRelay } from '@nine-bells/core';
+import {
+  type ChannelRule,
+  Engine,
+  type Identity,
+  type Ids,
+  type LogBounds,
+  type Report,
+  type ReportedEvent,
+  SharedRelay,
+} from '@nine-bells/core';
 import { MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
@@ -15,6 +24,7 @@ import { calls, checkCalls, SimulatedApplication } from './simulatedApplication.
 import { SimulatedClient } from './simulatedClient.js';
 import type { Reached } from './simulatedNetwork.js';
 import { hooks, intakes, SimulatedReceiver, SimulatedSender } from './simulatedWebhooks.js';
+import { toleratedEvents } from './toleratedEvents.js';
 import { VirtualClock } from './virtualClock.js';
 import { WritersLock } from './writersLock.js';
 
@@ -83,39 +93,16 @@ const rules: readonly ChannelRule[] = [
   },
 ];
 const channels = [...['kept/1', 'kept/2', 'recent/1', 'room/1'].map(channelName), ...boardChannels];
-/** Failures that the engine must get over. */
-const tolerated = new Set([
-  'decisions-unread',
-  'channel-unread',
-  'bans-unread',
-  'inbox-unread',
-  'relay-unreachable',
-  'channel-check-failed',
+const tolerated = new Set<ReportedEvent>([
+  ...toleratedEvents,
   'board-check-failed',
-  'reaction-check-failed',
-  'reactions-unread',
-  'index-failed',
-  'index-unread',
-  'mention-notice-failed',
-  'mention-withdrawal-failed',
-  'blocks-unread',
-  'blocks-unread',
-  'board-unread',
-  'board-unsaved',
-  'board-cleanup-failed',
-  'instance-question-failed',
-  'hooks-unread',
-  'hook-lease-failed',
-  'hook-state-unsaved',
-  'delivery-prune-failed',
-  'arrival-prune-failed',
-  'arrival-result-unsaved',
-  'call-failed',
-  'call-publication-failed',
-  'thread-news-failed',
-  'thread-news-failed',
+  'channel-check-failed',
+  'decisions-unread',
   'erasure-interrupted',
   'erasure-resume-failed',
+  'hook-lease-failed',
+  'instance-question-failed',
+  'relay-unreachable',
 ]);
 
 const operator = { kind: 'service', id: 'simulation' } as const;
@@ -149,8 +136,8 @@ class Instance implements Reached {
     this.gate = this.process.gate;
     this.store = new SlowStore(this.process, random, ids, truth, records, lock);
     this.exchange = new FaultyExchange(hub, clock, this.process, random);
-    const report = (error: unknown, about: Readonly<Record<string, Json | undefined>>): void => {
-      if (!tolerated.has(String(about.event))) problems.push(error);
+    const report: Report = (error, about) => {
+      if (!tolerated.has(about.event)) problems.push(error);
     };
     this.engine = new Engine(
       {
