@@ -88,7 +88,7 @@ async function again(request, { perS, hello, reads = true, sessions = 1 }) {
   );
 }
 
-/** Sends a request again and again, eight at a time. */
+/** Repeats a request on eight parallel senders. */
 async function posts(path, body, headers) {
   const sender = async () => {
     while (isOn) {

@@ -376,7 +376,7 @@ channels:
     }
     for (const event of events) {
       const type = `ninebells.${event}`;
-      // The one above was awaited.
+      // Received above.
       if (event === 'joined') continue;
       const { on: _, url: __, hook: ___, ...body } = await application.gets('delivery', { type }, { withinMs: 20_000 });
       bodies.push(body);

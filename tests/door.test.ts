@@ -59,7 +59,7 @@ async function isAlive(): Promise<void> {
   line.socket.terminate();
 }
 
-describe('a client for which megabytes wait', () => {
+describe('a client with megabytes waiting', () => {
   it.each([
     ['is closed when it reads nothing, however much it was given', 0, 4900],
     ['stays as long as it reads a little', 200, undefined],

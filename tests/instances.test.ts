@@ -114,7 +114,7 @@ describe.skipIf(!redisIsThere)('two instances that meet in Redis', () => {
       await expect(line.publish('pontoon/north', 1)).rejects.toMatchObject({ code: 'silenced' });
     await two.backend.endSilence(id);
     await until(() => told.filter((each) => each === 'over').length === 2);
-    // A line that connects again is told again.
+    // The service repeats a silence in force to a line that reconnects.
     expect([...new Set(told)]).toEqual(['shouting', 'over']);
     for (const line of [pia, tablet]) await line.publish('pontoon/north', 1);
     const raw = await Promise.all(

@@ -36,7 +36,7 @@ async function failingApplication(): Promise<string> {
   return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
 }
 
-/** Starts a service, lets a client do what is logged, and stops it. Returns its standard output and its log. */
+/** Runs a service through one of each logged event, then stops it. Returns its standard output and its log. */
 async function logOf(level: string): Promise<{ out: string; records: LogRecord[] }> {
   const application = await failingApplication();
   const text = `

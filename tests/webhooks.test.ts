@@ -302,7 +302,7 @@ describe('an intake', () => {
   ])('%s is forwarded byte by byte, and signed over its bytes', async (intake, signedBy) => {
     const bytes = Buffer.from([0xff, 0xd8, 0x00, 0xe9, 0x80, 0x0a]);
     const env = { NINEBELLS_URL: started.url, NINEBELLS_KEY: started.key };
-    // The intake is its own receiver: it takes what is signed right.
+    // The intake is its own receiver: it accepts valid signatures only.
     const command = startNinebells(['forward', intake, `${started.url}/in/${intake}`, '--count', '1', '--json'], env);
     await until(() => command.err.includes('from now on'));
     expect((await post(intake, bytes, signedBy(bytes))).status).toBe(202);

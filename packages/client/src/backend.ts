@@ -479,7 +479,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/threads', { query: { user, ...options } });
   }
 
-  /** How far users have read in a channel, by user id: those behind the user `after`. */
+  /** Lists the read marks of a channel, sorted by user id and starting behind the user `after`. */
   marks(
     channel: string,
     options: { after?: string; limit?: number } = {},

@@ -576,7 +576,7 @@ function placeBefore(cursor: Cursor): Cursor {
   return place === undefined ? cursor : formatCursor({ ...place, number: Math.max(0, place.number - 1) });
 }
 
-/** An event of which none may be missed. */
+/** An event that the entry holds for its first listener. */
 type GivenEvent<K extends ChannelContract> = {
   [T in 'message' | 'change' | 'gap']: { readonly type: T; readonly detail: EntryEvents<K>[T] };
 }['message' | 'change' | 'gap'];

@@ -60,7 +60,7 @@ export class StreamSocket implements SocketLike {
     }
   }
 
-  /** Ends it. A clean goodbye is told to the service as far as possible, also after the stream broke. */
+  /** Closes the socket. With code 1000 it also tries to send the service a goodbye, even after the stream broke. */
   close(code?: number): void {
     const isGoodbye = code === closeCodes.normal && this.#session !== undefined && !this.#saidGoodbye;
     if (this.#closed && !isGoodbye) return;

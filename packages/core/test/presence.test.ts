@@ -65,7 +65,7 @@ describe('presence', () => {
         .flatMap(({ changed = [] }) => changed)
         .at(-1),
     ).not.toHaveProperty('status');
-    // Neither does it come back with the session.
+    // Leaving and entering does not restore it.
     pia.send({ do: 'leave', channel: chat });
     pia.send({ do: 'enter', channel: chat });
     await settle();

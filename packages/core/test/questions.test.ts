@@ -65,7 +65,7 @@ describe('the application is asked', () => {
     expect(asked).toBe(6);
   });
 
-  it('about one user only so often at a time, so that others are asked about', async () => {
+  it('limits the questions in flight per user, so that the others still get answers', async () => {
     reply = () => new Promise(() => {});
     const found = Array.from({ length: 300 }, (_, n) =>
       questions.answer(rule, asks(pia, 'enter', channelName(`desk/${n}`))),

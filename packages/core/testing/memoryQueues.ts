@@ -31,7 +31,7 @@ export class MemoryQueues implements HookStore, IntakeStore {
   readonly #rows = new Map<string, Row>();
   readonly #attempts = new Map<number, DeliveryAttempt[]>();
   readonly #arrivals = new Map<string, ArrivalRow>();
-  /** Ended arrivals of which only the sender's id is known, by intake and that id. */
+  /** Pruned arrivals, reduced to the sender's id, by intake and id. */
   readonly #knownEvents = new Map<string, ArrivalRow>();
   readonly #states = new Map<string, HookState>();
   readonly #holders = new Map<string, { holder: string; untilMs: number }>();

@@ -37,8 +37,7 @@ const defaultWithinMs = 5_000;
 const defaultForMs = 300;
 
 /**
- * Stands in for the application and for the receivers of hooks: receives what the service sends them, remembers it, and
- * answers.
+ * Replaces the application and the receivers of hooks: records the service's requests and answers them.
  */
 export class StandInApplication implements StandIn {
   readonly name = 'the application';

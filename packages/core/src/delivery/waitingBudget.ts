@@ -27,18 +27,18 @@ const afterPart = 3 / 4;
 interface Pace {
   written: number;
   untaken: number;
-  /** When `written` or `untaken` last changed: the transport took or completed a write. */
+  /** Time of the latest change of `written` or `untaken`: the transport took or completed a write. */
   sinceMs: number;
   unsent: number | undefined;
-  /** When `unsent` last changed, too: the client accepted some bytes. */
+  /** Time of the latest change of any of the three: the client accepted some bytes. */
   acceptedMs: number;
 }
 
 /**
  * Bounds what waits for all connections of an instance together, in bytes and in time.
  *
- * Only connections that do not take at once what they are given are known here. A connection that takes nothing for too
- * long is cut off, and so is one that takes a large write too slowly. Above `totalBytes` those for which the most waits are cut off, until a quarter of the budget is free.
+ * Tracks only connections with unsent frames. Closes a connection that accepts nothing for too long, or a large write too
+ * slowly. Above `totalBytes` it closes the connections with the most waiting bytes, until a quarter of the budget is free.
  */
 export class WaitingBudget {
   readonly #clock: Clock;

@@ -95,7 +95,7 @@ export class AccessInquiry {
     return this.#access.exampleUser(act, channel);
   }
 
-  /** The latest session of a user, by its id; `undefined` if the user is not connected. */
+  /** Finds the id of a user's latest session; `undefined` if the user is not connected. */
   async latestSessionOf(user: string): Promise<string | undefined> {
     const { sessions } = await this.#cluster.sessions({ user, limit: 1 });
     return sessions.at(-1)?.session;

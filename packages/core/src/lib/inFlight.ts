@@ -1,4 +1,4 @@
-/** Counts what is in flight by key, such as a user's id, so that no key takes more than its share. */
+/** Counts the operations in flight per key, such as a user id, and limits them. */
 export class InFlight {
   readonly #maxPerKey: number;
   readonly #counts = new Map<string, number>();

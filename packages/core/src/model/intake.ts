@@ -13,11 +13,11 @@ export interface Intake {
   readonly routes: readonly Route[] | IntakeFunction;
   /** Retention of events after their end, in milliseconds. */
   readonly keepMs: number;
-  /** Retention of the senders' ids of events, by which repeats are known, in milliseconds. Default: a week longer than events. */
+  /** Retention of the senders' event ids, which identify repeats, in milliseconds. Default: a week longer than events. */
   readonly keepIdsMs?: number;
 }
 
-/** Default time for which ids of events outlive the events, in milliseconds: senders retry for some days. */
+/** Default retention of event ids after their events are pruned, in milliseconds: senders retry for some days. */
 export const idsOutliveMs = 7 * 86_400_000;
 
 /** What becomes of an event, decided in code. */

@@ -21,9 +21,9 @@ export const defaultBacklogBounds: BacklogBounds = { messages: 50_000, bytes: 67
 export interface WaitingBounds {
   /** Bytes that may wait for all connections together. */
   readonly totalBytes: number;
-  /** Maximum time in which a connection accepts no byte, in milliseconds; where the transport knows only whole writes, `bytesPerS` adds to it. */
+  /** Read timeout, in milliseconds. Transports that see only whole writes add the time of a write at `bytesPerS`. */
   readonly idleMs: number;
-  /** Minimum pace at which it accepts a write, in bytes per second. */
+  /** Minimum rate of accepting one write, in bytes per second. */
   readonly bytesPerS: number;
 }
 

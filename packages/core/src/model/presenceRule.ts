@@ -9,8 +9,7 @@ export interface PresenceRule {
 }
 
 /**
- * Time for which a member is still shown after a goodbye, in milliseconds, where the rule's grace is not shorter: a page
- * that is loaded again does not flicker.
+ * Grace after a goodbye, in milliseconds, unless the rule's grace is shorter. Keeps the list steady while a page reloads.
  */
 export const goodbyeGraceMs = 2_000;
 

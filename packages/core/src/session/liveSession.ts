@@ -319,8 +319,8 @@ export class LiveSession implements Recipient, ConnectedSession {
   }
 
   /**
-   * Hides the status and removes entries of boards where the user is silenced. Silenced everywhere, the session has no
-   * status until the user sets it again.
+   * Hides the status and removes board entries where the user is silenced. A silence in the whole service clears the status;
+   * the user has to set a new one.
    */
   enforceSilences(): void {
     this.entered.checkEntries();

@@ -72,7 +72,7 @@ export class Stays {
       if (only === undefined || name === only) members.setStatus(this.#session.id, this.#session.user, status);
   }
 
-  /** Hides the status in the channels in which the user is silenced. */
+  /** Hides the status in channels where the user is silenced. */
   hideStatuses(): void {
     const { id, user } = this.#session;
     for (const [name, { members }] of this.#shown ?? [])

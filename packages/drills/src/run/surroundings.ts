@@ -19,7 +19,7 @@ export interface Surroundings {
   readonly standIn?: StandIn | undefined;
 }
 
-/** Stands in for the application: receives what the service sends it, and answers. */
+/** A replacement for the application: receives the service's requests and answers them. */
 export interface StandIn extends FrameSource {
   /** Sets the answer to requests of a kind that match `to`, from now on. */
   answer(kind: OutboundKind, answer: StandInAnswer, to?: Json): void;

@@ -17,7 +17,7 @@ import { systemIds } from '../system/ids.js';
 import { signaturesOf } from '../webhooks/verify.js';
 import { checkStatus, usable } from './usableAnswer.js';
 
-/** Maximum size of an answer, and of the member data in it, in bytes. */
+/** Maximum size of an answer, and of its field `member`, in bytes. */
 const answerBytes = 65_536;
 const memberBytes = 4_096;
 

@@ -250,7 +250,7 @@ function answerOf(text: string, url: string): CallAnswer {
   };
 }
 
-/** Reads one publication: a map with one member, named by its kind. */
+/** Reads one publication: a map with a single key, the kind. */
 function publicationOf(given: unknown, index: number): CallPublication {
   const where = `/publish/${index}`;
   const [[kind, value] = ['', undefined], ...rest] = Object.entries((given ?? {}) as object);

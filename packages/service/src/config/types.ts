@@ -44,9 +44,9 @@ export interface Configuration {
   readonly relay: RelayConfiguration | undefined;
   /** Where the other instances reach this one, such as `http://10.0.0.5:9119`; found out if absent. */
   readonly address: string | undefined;
-  /** Origin at which users and operators reach the service through a proxy, such as `https://bells.regatta.example`. */
+  /** Public origin of the service, such as `https://bells.regatta.example`. */
   readonly publicUrl: string | undefined;
-  /** Secrets from which the keys of all instances are derived; the first signs. Empty: one in the data folder. */
+  /** Secrets of all instances, for deriving keys; the first one signs. Empty: a secret in the data folder. */
   readonly secrets: readonly string[];
   readonly intakes: readonly IntakeConfiguration[];
   readonly hooks: readonly HookConfiguration[];

@@ -6,7 +6,7 @@ interface Sent {
   readonly properties: { readonly data: Tree; readonly answer?: Tree };
 }
 
-/** What the service sends, as the `webhooks` of OpenAPI 3.1: questions to the application, and events of hooks. */
+/** Describes the service's outgoing requests as `webhooks` of OpenAPI 3.1: questions to the application and hook events. */
 export function sentWebhooks(components: Components): Tree {
   const sent = (schemas.SentRequests as { properties: Readonly<Record<string, Sent>> }).properties;
   return Object.fromEntries(

@@ -32,7 +32,7 @@ import { problemText } from './problems.js';
 
 /** How often an address may send what cannot be verified. */
 const strangerRate = { count: 50, perMs: 10_000 };
-/** What an address may send in bodies: so much for each request of the intake's rate, and at least so much a second. */
+/** Byte limits of an address: bytes per request of the intake's rate, and a minimum per second. */
 const bytesPerRequest = 4_096;
 const minBytesPerS = 16 * 1_048_576;
 /** Most addresses of which that is remembered. */
@@ -190,7 +190,7 @@ class Door {
       throw refusal('rate-limited', `the intake ${name} takes no more from here just now`, { retryAfterMs: waitMs });
   }
 
-  /** Counts what has been read of a body; while an address owes bytes, it is refused. */
+  /** Charges the address for the bytes read. Its next request is refused until they are paid off. */
   #charge(address: string, bytes: number): void {
     const nowMs = performance.now();
     bucketOf(this.#bodies, unitOf(address), this.#bytesRate, nowMs).spend(this.#bytesRate, nowMs, bytes);

@@ -38,7 +38,7 @@ export interface TimePlace {
   readonly id: string;
 }
 
-/** `before` as an earlier answer has given it: a place that is good even when what stood there has ended. */
+/** Reads `before`, a place from an earlier answer. It stays valid after the item at that place has ended. */
 export function timePlaceOf(request: Request): TimePlace | undefined {
   const text = queryText(request, 'before');
   if (text === undefined) return undefined;

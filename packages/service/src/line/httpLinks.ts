@@ -270,7 +270,7 @@ export class SessionLink extends HttpLink {
     this.#attendedBy();
   }
 
-  /** Ends the session unless somebody listens again within the timeout, in milliseconds. */
+  /** Ends the session unless the client polls or streams again within the timeout, in milliseconds. */
   #attendedBy(response?: ServerResponse, timeoutMs = unattendedMs): void {
     clearTimeout(this.#unattended);
     if (response !== undefined) return;

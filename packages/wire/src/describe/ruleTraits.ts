@@ -7,7 +7,7 @@ type Trait = Exclude<keyof ChannelRuleInfo, Shown>;
 
 const withoutAnswer = { refuse: 'refused', pass: 'published', hold: 'waiting' } as const;
 
-/** The text of each member of a rule, in the order in which they are listed. */
+/** Texts of a rule's members, in display order. */
 const texts: { readonly [T in Trait]-?: (value: NonNullable<ChannelRuleInfo[T]>, rule: ChannelRuleInfo) => string } = {
   logbook: (logbook, { keep }) =>
     logbook === 'recent'
@@ -31,7 +31,7 @@ const texts: { readonly [T in Trait]-?: (value: NonNullable<ChannelRuleInfo[T]>,
   reportOnly: () => 'contracts report only',
 };
 
-/** What the channels of a rule offer and demand beside access and contracts, in a few words each. */
+/** Lists the features and limits of a channel rule, without access and contracts, in a few words each. */
 export function ruleTraits(rule: ChannelRuleInfo): readonly string[] {
   return (Object.keys(texts) as Trait[]).flatMap((name) => {
     const value = rule[name];

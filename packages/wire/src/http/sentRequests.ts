@@ -16,12 +16,12 @@ interface AskingUser {
 export interface AccessQuestion extends AskingUser {
   readonly act: string;
   readonly channel?: ChannelName;
-  /** Of acts that concern a user: that user. */
+  /** The other user, for acts between users. */
   readonly whom?: string;
   /** Values of the parameters in the rule's pattern. */
   readonly parameters: Readonly<Record<string, string>>;
   readonly claims: Readonly<Record<string, Json>>;
-  /** Of acts about a message. */
+  /** The message, for acts on one. */
   readonly message?: {
     readonly cursor: Cursor;
     readonly id?: string;
@@ -37,7 +37,7 @@ export interface AccessAnswer {
   readonly reason?: string;
   /** Shown of the member to others in the channel. */
   readonly member?: Json;
-  /** How long the answer may be remembered, in milliseconds; at most a day. */
+  /** Cache time of the answer, in milliseconds; at most a day. */
   readonly rememberMs?: number;
 }
 
@@ -86,12 +86,12 @@ export interface CallReply {
   readonly publish?: readonly { readonly [kind: string]: Json }[];
 }
 
-/** Who has moderated: a user, the holder of a key, or the service itself. */
+/** The moderator: a user, the holder of a key, or the service itself. */
 export interface HookActor {
   readonly kind: 'key' | 'user' | 'service';
   readonly id: string;
   readonly name?: string;
-  /** The id of the key with which an application acted in the user's name. */
+  /** Id of the application's key, if it acted in the user's name. */
   readonly through?: string;
 }
 
@@ -105,9 +105,9 @@ export interface ModerationEvent {
   readonly address?: string;
   /** Absent: in the whole service. */
   readonly channel?: ChannelName;
-  /** When it ends by itself (RFC 3339). */
+  /** Time of expiry (RFC 3339). */
   readonly until?: string;
-  /** Of a silence: the user may publish once in this time, in milliseconds. */
+  /** Minimum interval between the user's publishes, in milliseconds; absent: none allowed. */
   readonly everyMs?: number;
   /** The ban that was ended. */
   readonly ban?: string;
@@ -142,7 +142,7 @@ export interface UnreachedEvent {
 export interface IntakeFailedEvent {
   readonly intake: string;
   readonly arrival: string;
-  /** Why. */
+  /** Cause of the failure. */
   readonly problem: string;
 }
 

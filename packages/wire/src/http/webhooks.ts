@@ -54,7 +54,7 @@ export interface ArrivalInfo {
 export interface ArrivalDetail extends ArrivalInfo {
   readonly headers: Readonly<Record<string, string>>;
   readonly body: Json;
-  /** Whether `body` is base64 (RFC 4648): what came is no text. */
+  /** Set if `body` is base64 (RFC 4648), for binary bodies. */
   readonly isBase64?: boolean;
 }
 
@@ -222,7 +222,7 @@ export interface ForwardedRequest {
   readonly method: string;
   readonly headers: Readonly<Record<string, string>>;
   readonly body: string;
-  /** Whether `body` is base64 (RFC 4648): it is no text. */
+  /** Set if `body` is base64 (RFC 4648), for binary bodies. */
   readonly isBase64?: boolean;
 }
 
