@@ -86,7 +86,7 @@ describe('silencing a user', () => {
     expect(codes(ines, after)).toEqual(codes(ines, before));
   });
 
-  it('is told to the user again after a restored backup has numbered it like an earlier action', async () => {
+  it('reaches the user again after a restored backup has numbered it like an earlier action', async () => {
     const { welcomed, settle, engine, clock } = setUp(undefined, (memory) => {
       const take = memory.take.bind(memory);
       return Object.assign(memory, { take: async (...of: Parameters<typeof take>) => Math.min(1, await take(...of)) });
