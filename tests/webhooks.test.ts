@@ -310,6 +310,8 @@ describe('an intake', () => {
     expect(JSON.parse(command.out)).toMatchObject({ status: 202 });
     const { arrivals } = await started.backend.arrivals({ intake, limit: 2 });
     expect(arrivals).not.toEqual([]);
+    const shown = await ninebells(['arrivals', arrivals[0]?.id as string], env);
+    expect(shown.out).toContain(`6 bytes, shown in base64\n${bytes.toString('base64')}`);
     for (const { id } of arrivals)
       expect(await started.backend.arrival(id)).toMatchObject({ body: bytes.toString('base64'), isBase64: true });
   });

@@ -99,7 +99,7 @@ function becameText(became: Became | undefined): string {
 }
 
 function arrivalText(arrival: ArrivalDetail): string {
-  const { id, intake, at, state, eventId, bytes, headers, body, became, problem, tries } = arrival;
+  const { id, intake, at, state, eventId, bytes, headers, body, isBase64, became, problem, tries } = arrival;
   const lines = [
     `${colors.bold(id)} through ${intake}, ${dayTime(at)}: ${stateText(state)}`,
     ...(eventId === undefined ? [] : [`  the sender calls it ${printable(eventId)}`]),
@@ -110,8 +110,8 @@ function arrivalText(arrival: ArrivalDetail): string {
     ...(became?.messages ?? []).map(({ id: message }) => colors.dim(`  ninebells trace ${message}`)),
     '',
     ...Object.entries(headers).map(([name, value]) => `${colors.dim(name)} ${printable(value)}`),
-    `${bytes} bytes`,
-    printable(JSON.stringify(body)),
+    `${bytes} bytes${isBase64 ? ', shown in base64' : ''}`,
+    printable(isBase64 ? String(body) : JSON.stringify(body)),
   ];
   return lines.join('\n');
 }

@@ -138,7 +138,7 @@ interface TrialProps {
 
 /** What becomes of an event by the routes of its intake, or by others. */
 function Trial({ backend, arrival, mayAct }: TrialProps) {
-  const { id, intake, body, bytes, eventId, state } = arrival;
+  const { id, intake, body, isBase64, bytes, eventId, state } = arrival;
   const [routes, setRoutes] = useState('');
   const [tried, setTried] = useState('');
   const trial = useAnswer(
@@ -156,9 +156,10 @@ function Trial({ backend, arrival, mayAct }: TrialProps) {
       <div className="beside">
         <section>
           <h3>As it is kept</h3>
-          <pre>{JSON.stringify(body, null, 2)}</pre>
+          <pre>{isBase64 ? String(body) : JSON.stringify(body, null, 2)}</pre>
           <p className="faint">
-            {bytes} bytes came. {eventId !== undefined && `The sender calls it ${eventId}.`}
+            {bytes} bytes received{isBase64 && ', shown in base64'}.{' '}
+            {eventId !== undefined && `The sender calls it ${eventId}.`}
           </p>
         </section>
         <section>
