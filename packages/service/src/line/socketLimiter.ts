@@ -21,8 +21,15 @@ const lookMs = 2_000;
 const countedFor = Symbol('address');
 type Counted = Socket & { [countedFor]?: string | undefined };
 
+/**
+ * How long an idle connection stays open, in milliseconds. Longer than the idle timeout of common clients and proxies (60 s), so
+ * that the service does not close a connection while they send the next request over it.
+ */
+const idleMs = 75_000;
+
 /** Options of `createServer`: a client that sends its request byte by byte is not waited for. */
 export const serverTimeouts = {
+  keepAliveTimeout: idleMs,
   headersTimeout: headersMs,
   requestTimeout: requestMs,
   connectionsCheckingInterval: lookMs,
