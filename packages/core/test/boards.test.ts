@@ -1,8 +1,9 @@
-import { channelName, type Json } from '@nine-bells/wire';
+import { channelName, defined, type Json } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { paceOf } from '../src/boards/board.js';
 import { adviceOf } from '../src/channel/traffic.js';
 import {
+  type Asker,
   type BoardRule,
   type ChannelRule,
   type Clock,
@@ -10,6 +11,7 @@ import {
   defaultBoard,
   type Engine,
   LoggedMessage,
+  type Question,
 } from '../src/index.js';
 import { BoardTables } from '../src/record/boardTables.js';
 import { type Client, harness } from './harness.js';
@@ -30,8 +32,8 @@ function rulesWith(board: Partial<BoardRule> = {}, allow: ChannelRule['allow'] =
   ];
 }
 
-async function start(board: Partial<BoardRule> = {}, allow: ChannelRule['allow'] = {}) {
-  const all = harness({}, undefined, { rules: rulesWith(board, allow) });
+async function start(board: Partial<BoardRule> = {}, allow: ChannelRule['allow'] = {}, asker?: Asker) {
+  const all = harness({}, undefined, { rules: rulesWith(board, allow), ...defined({ asker }) });
   const come = async (who: string, wish: object = {}): Promise<Client> =>
     all.welcomed(who, { enter: [{ channel: race, ...wish }] });
   const set = async (client: Client, entry: string, value: Json, more: object = {}) => {
@@ -199,6 +201,24 @@ describe('a board', () => {
     await all.clock.run(1_000);
     expect(boardOf(ines)).toEqual({ turnstone: 1, stays: 1 });
     expect((await all.set(tomas, 'petrel', 2)).problem?.code).toMatch(/not-allowed|silenced/);
+  });
+
+  it('removes an entry held by a session when the application lets its user set it no more, once it asks again', async () => {
+    let isAllowed = true;
+    let asked = 0;
+    const ask = async (_: string, { act }: Question) => {
+      if (act === 'set') asked += 1;
+      return { allow: act === 'enter' || isAllowed, rememberMs: 10_000 };
+    };
+    const all = await start({}, { set: { ask: 'https://app/access' } }, { ask });
+    const [tomas, ines] = [await all.come('tomas'), await all.come('ines')];
+    await all.set(tomas, 'petrel', 1, { whileHere: true });
+    await all.set(tomas, 'stays', 1);
+    await all.clock.run(15_000);
+    expect([boardOf(ines), asked]).toEqual([{ petrel: 1, stays: 1 }, 3]);
+    isAllowed = false;
+    await all.clock.run(11_000);
+    expect(boardOf(ines)).toEqual({ stays: 1 });
   });
 
   it('is there again after a restart where it is kept, in a new volume, without what has ended meanwhile', async () => {

@@ -36,6 +36,8 @@ export class EnteredChannels {
   #channels: Map<ChannelName, Channel> | undefined;
   /** Channels entered on an answer that runs out: what cancels that it is asked for again. */
   #askedAgain: Map<ChannelName, () => void> | undefined;
+  /** Next check of the entries that the session holds on an answer of the application, in milliseconds since the epoch. */
+  #entryChecks: Map<ChannelName, number> | undefined;
   /** Channels that are being entered, with how often. */
   readonly #entering = new Map<Channel, number>();
   /** What the client wants of channels, where it is not everything. */
@@ -123,12 +125,27 @@ export class EnteredChannels {
     for (const channel of this.names) void this.#checkEntries(channel);
   }
 
+  /** Checks the entries that the session holds in a channel again when the ruling expires. */
+  holdEntries(channel: ChannelName, { untilMs }: Ruling): void {
+    const next = this.#entryChecks?.get(channel) ?? Number.POSITIVE_INFINITY;
+    if (untilMs === undefined || next <= untilMs) return;
+    const { wheel, clock } = this.#host;
+    this.#entryChecks ??= new Map();
+    this.#entryChecks.set(channel, untilMs);
+    wheel.after(untilMs - clock.now(), () => {
+      if (this.#entryChecks?.get(channel) !== untilMs) return;
+      this.#entryChecks.delete(channel);
+      if (!this.#session.gone) void this.#checkEntries(channel);
+    });
+  }
+
   async #checkEntries(channel: ChannelName): Promise<void> {
     const { session } = this.#session;
     const board = this.#host.boards.get(channel);
     for (const entry of board?.heldBy(session) ?? []) {
       const ruling = await this.#session.decide('set', channel, entry);
-      if (ruling.problem !== undefined) board?.removeHeld(session, entry);
+      if (ruling.problem === undefined) this.holdEntries(channel, ruling);
+      else board?.removeHeld(session, entry);
     }
   }
 

@@ -8,7 +8,8 @@ export const set: ChannelVerb<SetRequest> = {
   cost: 1,
   rate: 'sets',
   decide: (session, channel, { entry }) => session.allowedToSet(channel, entry),
-  handle(session, request, { match }) {
+  handle(session, request, { match, ruling }) {
+    if (request.whileHere) session.entered.holdEntries(match.channel, ruling);
     const done = session.setEntry(match, request, request.whileHere);
     return session.answerWhenDone({ do: 'set', id: request.id, channel: request.channel }, done, setText);
   },
