@@ -65,18 +65,21 @@ describe('the application is asked', () => {
     expect(asked).toBe(6);
   });
 
-  it('limits the questions in flight per user, so that the others still get answers', async () => {
+  it.each([
+    ['user', 250, () => pia],
+    ['address', 500, (n: number) => ({ ...pia, user: `user${n}` })],
+  ])('limits the questions in flight per %s, so that the others still get answers', async (_, most, userOf) => {
     reply = () => new Promise(() => {});
-    const found = Array.from({ length: 300 }, (_, n) =>
-      questions.answer(rule, asks(pia, 'enter', channelName(`desk/${n}`))),
+    const found = Array.from({ length: most + 50 }, (_, n) =>
+      questions.answer(rule, asks(userOf(n), 'enter', channelName(`desk/${n}`)), '192.0.2.7'),
     );
-    expect(asked).toBe(250);
+    expect(asked).toBe(most);
     expect(found.at(-1)).toMatchObject({ verdict: 'failed', found: 'not asked: too many questions are in flight' });
-    void answer(asks({ ...pia, user: 'oona' }));
-    expect(asked).toBe(251);
+    void questions.answer(rule, asks({ ...pia, user: 'oona' }), '192.0.2.8');
+    expect(asked).toBe(most + 1);
     await clock.run(120_000);
-    void answer(asks(pia, 'enter', channelName('desk/late')));
-    expect(asked).toBe(252);
+    void questions.answer(rule, asks(pia, 'enter', channelName('desk/late')), '192.0.2.7');
+    expect(asked).toBe(most + 2);
   });
 
   it('once about equal questions under way at a time', async () => {

@@ -85,6 +85,24 @@ describe('a message that is reviewed', () => {
     expect(pia.data).toEqual(['yes']);
   });
 
+  it('is refused as busy where the authors at one address have too many under review', async () => {
+    const all = setUp();
+    const [, pia] = await meet(all);
+    const from = async (user: string, address: string): Promise<boolean[]> => {
+      const client = await all.welcomed(user, {}, undefined, address);
+      const ids = Array.from({ length: 10 }, () => send(client, 'never'));
+      await all.settle();
+      return ids.map((id) => reply(client, id)?.problem?.code === 'busy');
+    };
+    const refused: boolean[] = [];
+    for (let n = 0; n < 21; n++) refused.push(...(await from(`user${n}`, '192.0.2.7')));
+    expect(refused.filter(Boolean)).toHaveLength(10);
+    expect(await from('ines', '192.0.2.8')).not.toContain(true);
+    send(pia, 'yes');
+    await all.settle();
+    expect(pia.data).toEqual(['yes']);
+  });
+
   it('keeps its place among those of its author, and lets others go on', async () => {
     const all = setUp();
     const [mira, pia] = await meet(all);

@@ -131,7 +131,7 @@ export class Access {
     if (ban !== undefined) return { problem: bannedProblem(ban) };
     const silence = this.silence(act, visitor, match.channel);
     if (silence !== undefined) return { problem: silencedProblem(silence) };
-    const ruling = this.#counted(act, this.#settle(matterOf(act, match, visitor.who, message)));
+    const ruling = this.#counted(act, this.#settle(matterOf(act, match, visitor.who, message), visitor));
     if (visitor.who.grants === undefined || (act !== 'enter' && act !== 'read')) return ruling;
     const filters = grantedFilters(visitor.who.grants, match.channel);
     if (filters === undefined) return ruling;
@@ -155,7 +155,7 @@ export class Access {
     if (visitor.who.observer) return lookOnly(act);
     const ban = this.ban(visitor);
     if (ban !== undefined) return { problem: bannedProblem(ban) };
-    return this.#counted(act, this.#settle(matterAbout(act, whom, visitor.who, this.#users)));
+    return this.#counted(act, this.#settle(matterAbout(act, whom, visitor.who, this.#users), visitor));
   }
 
   /** Decides a call. */
@@ -169,7 +169,7 @@ export class Access {
     if (ban !== undefined) return { problem: bannedProblem(ban) };
     const silence = this.silence('call', visitor, about.channel);
     if (silence !== undefined) return { problem: silencedProblem(silence) };
-    return this.#counted('call', this.#settle(matterOfCall(name, allow, about, visitor.who)));
+    return this.#counted('call', this.#settle(matterOfCall(name, allow, about, visitor.who), visitor));
   }
 
   /** What keeps a visitor out of a channel, or without one, of the service. */
@@ -249,37 +249,38 @@ export class Access {
         silence,
         evaluation: evaluate(matter.rule, matter.question),
       };
-    const answers = await this.#gather(matter);
+    const answers = await this.#gather(matter, visitor);
     return { ...told(combined(matter, answers)), evaluation: evaluate(matter.rule, matter.question, answers) };
   }
 
-  #settle(matter: Matter): Ruling | Promise<Ruling> {
+  #settle(matter: Matter, visitor: Visitor): Ruling | Promise<Ruling> {
     const verdict = verdictOf(matter.rule, matter.question);
     if (verdict === 'yes') return allowed;
     if (verdict === 'no') return { problem: refusalOf(matter) };
     const { rule, question } = matter;
     if (isOpen(rule)) {
       // The most frequent case by far: there is nothing to combine.
-      const answer = this.#questions.answer(rule, question);
+      const answer = this.#questions.answer(rule, question, visitor.address);
       return answer instanceof Promise
         ? answer.then((only) => concluded(matter, only.verdict, [only]))
         : concluded(matter, answer.verdict, [answer]);
     }
-    const answers = this.#gather(matter);
+    const answers = this.#gather(matter, visitor);
     return answers instanceof Promise ? answers.then((all) => combined(matter, all)) : combined(matter, answers);
   }
 
   /** Asks what must be asked, one after another, until the rule can be decided. */
   #gather(
     matter: Matter,
+    visitor: Visitor,
     answers = new Map<OpenRule, Answered>(),
   ): Map<OpenRule, Answered> | Promise<Map<OpenRule, Answered>> {
     for (;;) {
       const open = nextOpen(matter.rule, matter.question, answers);
       if (open === undefined) return answers;
-      const answer = this.#questions.answer(open, matter.question);
+      const answer = this.#questions.answer(open, matter.question, visitor.address);
       if (answer instanceof Promise)
-        return answer.then((answered) => this.#gather(matter, answers.set(open, answered)));
+        return answer.then((answered) => this.#gather(matter, visitor, answers.set(open, answered)));
       answers.set(open, answer);
     }
   }

@@ -15,10 +15,12 @@ const rememberMs = { yes: 60_000, no: 5_000 };
 const maxRememberMs = 86_400_000;
 /** The shortest time before a client that entered on an answer is asked about again, in milliseconds. */
 const againMs = 5_000;
-/** Maximum number of answers remembered by the instance; of questions in flight, of the instance and about one user. */
+/** Maximum number of answers remembered by the instance. */
 const maxRemembered = 50_000;
+/** Maximum number of questions in flight: of the instance, about one user, and about the clients of an address. */
 const maxUnderWay = 1_000;
-const maxOfUser = 250;
+const perUser = 250;
+const perAddress = 500;
 
 export interface QuestionsHost {
   readonly clock: Clock;
@@ -41,7 +43,7 @@ export class Questions {
     maxRemembered,
   );
   readonly #underWay = new Map<string, Promise<Answered>>();
-  readonly #ofUsers = new InFlight(maxOfUser);
+  readonly #inFlight = new InFlight({ perUser, perAddress });
   readonly #breakers = new Map<string, Breaker>();
   /** A short name for all that is known of an identity: keys are made for every act, and must be made quickly. */
   readonly #persons = new Map<string, number>();
@@ -52,12 +54,16 @@ export class Questions {
     this.#host = host;
   }
 
-  /** Never throws or rejects: a failure is an answer. */
-  answer(rule: OpenRule, question: Question): Answered | Promise<Answered> {
+  /**
+   * Never throws or rejects: a failure is an answer.
+   *
+   * @param address - of the client that the question is about
+   */
+  answer(rule: OpenRule, question: Question, address?: string): Answered | Promise<Answered> {
     if (typeof rule === 'function') return this.#call(rule, question);
     if (rule === 'invited') return this.#invited(question, undefined);
     return 'ask' in rule
-      ? this.#ask(rule, question)
+      ? this.#ask(rule, question, address)
       : this.#invited(question, meant(rule.invited, question.parameters));
   }
 
@@ -98,7 +104,7 @@ export class Questions {
     }
   }
 
-  #ask({ ask: url }: AskRule, question: Question): Answered | Promise<Answered> {
+  #ask({ ask: url }: AskRule, question: Question, address: string | undefined): Answered | Promise<Answered> {
     const { clock } = this.#host;
     const { act, channel = question.whom } = question;
     const key = JSON.stringify([this.#personOf(question.who), act, channel, entryOf(question), url]);
@@ -108,8 +114,8 @@ export class Questions {
     if (underWay !== undefined) return underWay;
 
     const breaker = this.#breakerOf(url);
-    const { user } = question.who;
-    if (this.#underWay.size >= maxUnderWay || this.#ofUsers.isFull(user))
+    const origin = { user: question.who.user, address };
+    if (this.#underWay.size >= maxUnderWay || this.#inFlight.isFull(origin))
       return { verdict: 'failed', found: 'not asked: too many questions are in flight', retryAfterMs: againMs };
     const waitMs = breaker.ask(clock.monotonic());
     if (waitMs > 0)
@@ -118,10 +124,10 @@ export class Questions {
         found: `not asked: it has failed before; asked again in ${seconds(waitMs)}`,
         retryAfterMs: Math.ceil(waitMs),
       };
-    this.#ofUsers.begin(user);
+    this.#inFlight.begin(origin);
     underWay = this.#askNow(url, question, breaker, key).finally(() => {
       this.#underWay.delete(key);
-      this.#ofUsers.end(user);
+      this.#inFlight.end(origin);
     });
     this.#underWay.set(key, underWay);
     return underWay;

@@ -11,7 +11,6 @@ import {
   refusal,
 } from '@nine-bells/wire';
 import type { Access, Explanation, Visitor } from '../access/access.js';
-import { unitOf } from '../lib/addresses.js';
 import { BoundedMap } from '../lib/boundedMap.js';
 import { Breaker, UnusableAnswer } from '../lib/breaker.js';
 import { InFlight } from '../lib/inFlight.js';
@@ -105,8 +104,7 @@ export class Calls {
   readonly #breakers = new Map<string, Breaker>();
   readonly #loads = new BoundedMap<string, Load>(maxLoads);
   #underWay = 0;
-  readonly #ofUsers = new InFlight(perUser);
-  readonly #ofAddresses = new InFlight(perAddress);
+  readonly #inFlight = new InFlight({ perUser, perAddress });
 
   /** @throws {RangeError} for a rule with an unknown parameter */
   constructor(host: CallsHost, rules: readonly CallRule[]) {
@@ -143,13 +141,12 @@ export class Calls {
     const parameters = parametersFor(known, wish.channel);
     this.#checkSize(known.rule, wish.data);
     const load = this.#loadOf(caller.session);
-    const { who, address: from } = caller.visitor;
-    const address = from === undefined ? undefined : unitOf(from);
+    const { who, address } = caller.visitor;
+    const origin = { user: who.user, address };
     this.#charge(known.rule, load);
-    if (this.#ofUsers.isFull(who.user) || (address !== undefined && this.#ofAddresses.isFull(address)))
+    if (this.#inFlight.isFull(origin))
       throw refusal('busy', 'too many calls of this user or address are in flight', { retryAfterMs: againMs / 4 });
-    this.#ofUsers.begin(who.user);
-    if (address !== undefined) this.#ofAddresses.begin(address);
+    this.#inFlight.begin(origin);
     load.underWay += 1;
     this.#underWay += 1;
     try {
@@ -157,8 +154,7 @@ export class Calls {
     } finally {
       load.underWay -= 1;
       this.#underWay -= 1;
-      this.#ofUsers.end(who.user);
-      if (address !== undefined) this.#ofAddresses.end(address);
+      this.#inFlight.end(origin);
     }
   }
 

@@ -12,9 +12,10 @@ import type { Reviewer } from '../ports/reviewer.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import type { PendingMessages } from './pendingMessages.js';
 
-/** Maximum number of reviews in flight: of the instance, and of one author in all channels. */
+/** Maximum number of reviews in flight: of the instance, of one author in all channels, and of the authors at an address. */
 const maxUnderWay = 1_000;
-const maxOfAuthor = 20;
+const perUser = 20;
+const perAddress = 200;
 /** Retry interval for messages that the application left unanswered, in milliseconds, and batch size. */
 const askAgainMs = 10_000;
 const askAgainBatch = 100;
@@ -36,8 +37,9 @@ export interface ReviewsHost {
   claim(name: string, ttlMs: number): Promise<boolean>;
 }
 
-/** Callbacks that publish a reviewed message. */
-export interface AfterReview<T> {
+/** The author's address, and callbacks that publish the reviewed message. */
+export interface ReviewOptions<T> {
+  readonly address: string | undefined;
   /** Whether its author may still publish it: a ban may have come meanwhile. */
   check(): Promise<unknown>;
   publish(data: Json): Promise<T>;
@@ -61,7 +63,7 @@ export class Reviews {
   /** An author's reviews in flight in a channel: the last one, and their number. */
   readonly #authors = new Map<string, { last: Promise<unknown>; count: number }>();
   #underWay = 0;
-  readonly #ofAuthors = new InFlight(maxOfAuthor);
+  readonly #inFlight = new InFlight({ perUser, perAddress });
   #isAskingAgain = false;
   /** Authors of messages that failed again. The retry asks about all others first, so that one author cannot block them. */
   readonly #failedAuthors = new Set<string>();
@@ -77,26 +79,26 @@ export class Reviews {
    * @throws {ProblemError} `busy` in this turn; as a rejection `review-refused`, `review-failed`, `pending` if a moderator is to
    *   decide or an earlier message of its author waits, and what `check` and `publish` throw
    */
-  reviewed<T>(match: RuleMatch, question: ReviewQuestion, after: AfterReview<T>): Promise<Reviewed<T>> {
+  reviewed<T>(match: RuleMatch, question: ReviewQuestion, options: ReviewOptions<T>): Promise<Reviewed<T>> {
     const key = JSON.stringify([question.channel, question.who.user]);
     const author = this.#authors.get(key) ?? { last: Promise.resolve(), count: 0 };
-    const { user } = question.who;
-    if (this.#underWay >= maxUnderWay || this.#ofAuthors.isFull(user))
-      throw refusal('busy', 'too many messages are being reviewed', { retryAfterMs: againMs });
+    const origin = { user: question.who.user, address: options.address };
+    if (this.#underWay >= maxUnderWay || this.#inFlight.isFull(origin))
+      throw refusal('busy', 'too many messages of this user or address are being reviewed', { retryAfterMs: againMs });
     this.#authors.set(key, author);
     author.count += 1;
-    this.#ofAuthors.begin(user);
+    this.#inFlight.begin(origin);
     this.#underWay += 1;
     // All are asked about at once; they are published in their order.
     const answer = this.#find(match, question);
     // Looked at when its turn comes.
     answer.catch(() => {});
     const before = author.last;
-    const published = before.then(async (): Promise<Reviewed<T>> => this.#act(match, question, await answer, after));
+    const published = before.then(async (): Promise<Reviewed<T>> => this.#act(match, question, await answer, options));
     const over = (): void => {
       this.#underWay -= 1;
       author.count -= 1;
-      this.#ofAuthors.end(user);
+      this.#inFlight.end(origin);
       if (author.count === 0) this.#authors.delete(key);
     };
     author.last = published.then(over, over);
@@ -118,12 +120,12 @@ export class Reviews {
     { rule }: RuleMatch,
     question: ReviewQuestion,
     found: Found,
-    after: AfterReview<T>,
+    { check, publish, repeated }: ReviewOptions<T>,
   ): Promise<Reviewed<T>> {
-    if ('published' in found) return after.repeated(found.published) as Reviewed<T>;
+    if ('published' in found) return repeated(found.published) as Reviewed<T>;
     if ('pending' in found) throw pendingProblem(found.pending);
     const { data, hold = false, reason, isUnanswered } = found;
-    await after.check();
+    await check();
     const { who, parameters: _, ...asked } = question;
     const { pending } = this.#host;
     const isKept = rule.logbook.type === 'kept';
@@ -134,7 +136,7 @@ export class Reviews {
       const unanswered = isUnanswered ? { roles: who.roles } : undefined;
       throw pendingProblem(await pending.keep({ ...message, by, reason: why, isCleared: !hold, unanswered }));
     }
-    const done = await after.publish(data ?? question.data);
+    const done = await publish(data ?? question.data);
     return { ...done, ...(data === undefined ? {} : { data }) } as Reviewed<T>;
   }
 

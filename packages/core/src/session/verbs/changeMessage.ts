@@ -84,6 +84,7 @@ export function changeMessage(session: LiveSession, request: ChangeRequest, allo
             ifRevision,
           },
           {
+            address: session.visitor.address,
             check: async () =>
               session.allowed('revise', channel, { message: factsOf(found, session.host.clock.now()) }),
             publish: (data) => publisher.change(match, { ...own, data }, found),

@@ -103,6 +103,7 @@ function reviewed(
   const { mentions } = mentioning ?? {};
   const question = { channel, parameters, who: session.who, type, data, key, replyTo, mentions };
   return reviews.reviewed(match, question, {
+    address: session.visitor.address,
     check: async () => session.allowed('publish', channel),
     publish: (to) => publisher.append(match, { ...own, data: to }),
     repeated: ({ id, place }) => {
