@@ -293,8 +293,11 @@ describe('a hook', () => {
     expect(await states()).toEqual(['dead 1']);
   });
 
-  it('takes nothing more when too much waits, and says so', async () => {
-    const { receiver, paused, say, run, states } = service([{ most: 10, pauseMs: 1e12, giveUpMs: 1e12 }]);
+  it.each([
+    ['events', { most: 10 }],
+    ['bytes', { maxBytes: 1_000 }],
+  ])('takes nothing more when too many %s wait, and says so', async (_, bound) => {
+    const { receiver, paused, say, run, states } = service([{ ...bound, pauseMs: 1e12, giveUpMs: 1e12 }]);
     receiver.answers = Array(1_000).fill(failing);
     for (let n = 0; n < 12; n++) await say(`${n}`);
     await run(31_000);

@@ -164,10 +164,12 @@ export class MemoryQueues implements HookStore, IntakeStore {
 
   async hookFigures(): Promise<Readonly<Record<string, HookFigures>>> {
     const figures: Record<string, HookFigures> = {};
-    for (const { hook, state } of this.#rows.values()) {
-      const { waiting, dead } = figures[hook] ?? { waiting: 0, dead: 0 };
+    for (const { hook, state, dataText } of this.#rows.values()) {
+      const { waiting, waitingBytes, dead } = figures[hook] ?? { waiting: 0, waitingBytes: 0, dead: 0 };
+      const isWaiting = state === 'waiting';
       figures[hook] = {
-        waiting: waiting + (state === 'waiting' ? 1 : 0),
+        waiting: waiting + (isWaiting ? 1 : 0),
+        waitingBytes: waitingBytes + (isWaiting ? dataText.length : 0),
         dead: dead + (state === 'dead' ? 1 : 0),
       };
     }

@@ -1802,13 +1802,34 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await ids({}, 'mine')).toEqual([]);
     });
 
+    it('estimate the bytes that wait of many, in the queues of two hooks', async () => {
+      const dataText = (n: number) => JSON.stringify('x'.repeat(n < 2_000 ? 10 : 1_000));
+      const numbers = Array.from({ length: 4_000 }, (_, n) => n);
+      await store.queue(
+        numbers.flatMap((n) => [
+          queued(n, { dataText: dataText(n) }),
+          queued(n, { hook: 'other', dataText: dataText(n) }),
+        ]),
+      );
+      const exact = numbers.reduce((sum, n) => sum + dataText(n).length, 0);
+      for (const { waiting, waitingBytes } of Object.values(await store.hookFigures())) {
+        expect(waiting).toBe(4_000);
+        expect(Math.abs(waitingBytes / exact - 1)).toBeLessThan(0.05);
+      }
+    });
+
     it('give up, forget, count and send again', async () => {
       await store.queue([queued(1), queued(2), queued(500)]);
       const [first] = (await store.due('bureau', wish)).deliveries;
       await store.settle([outcome(first?.number as number, { state: 'delivered', atMs: 20 })]);
-      expect(await store.hookFigures()).toEqual({ bureau: { waiting: 2, dead: 0, oldestMs: 2 } });
+      const bytesOf = (...numbers: number[]) => numbers.reduce((sum, n) => sum + queued(n).dataText.length, 0);
+      expect(await store.hookFigures()).toEqual({
+        bureau: { waiting: 2, waitingBytes: bytesOf(2, 500), dead: 0, oldestMs: 2 },
+      });
       expect(await store.tidyHook('bureau', 600, 100, 10)).toEqual({ gaveUp: 1, forgot: 0 });
-      expect(await store.hookFigures()).toEqual({ bureau: { waiting: 1, dead: 1, oldestMs: 500 } });
+      expect(await store.hookFigures()).toEqual({
+        bureau: { waiting: 1, waitingBytes: bytesOf(500), dead: 1, oldestMs: 500 },
+      });
       expect(
         await store.resend(
           {

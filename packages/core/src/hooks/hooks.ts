@@ -283,11 +283,12 @@ export class Hooks {
     const { store, report, paused } = this.#host;
     this.#figures = await store.hookFigures().catch(() => this.#figures);
     for (const hook of this.#all.values()) {
-      const waiting = this.#figures[hook.name]?.waiting ?? 0;
-      if (waiting < hook.most * 0.9) this.#full.delete(hook.name);
-      else if (waiting >= hook.most && !this.#full.has(hook.name)) {
+      const { waiting = 0, waitingBytes = 0 } = this.#figures[hook.name] ?? {};
+      const fill = Math.max(waiting / hook.most, waitingBytes / hook.maxBytes);
+      if (fill < 0.9) this.#full.delete(hook.name);
+      else if (fill >= 1 && !this.#full.has(hook.name)) {
         this.#full.add(hook.name);
-        const why = `${waiting} events wait: new ones are not queued until there is room`;
+        const why = `${waiting} events of about ${waitingBytes} bytes wait: new ones are not queued until there is room`;
         report(new Error(why), { event: 'hook-queue-full', hook: hook.name });
         paused?.(hook, why);
       }

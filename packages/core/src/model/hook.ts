@@ -68,8 +68,10 @@ export interface Hook {
   readonly boardEveryMs: number;
   /** For how long deliveries are kept after their end, in milliseconds. */
   readonly keepMs: number;
-  /** Most events that wait; beyond, new ones are not queued for this hook, and it is said. */
+  /** Maximum number of waiting events. Above it, new events are not queued for this hook, and the service reports that. */
   readonly most: number;
+  /** Maximum size of the waiting events' data, in bytes; estimated for more than 1,000 of them. Above it as above `most`. */
+  readonly maxBytes: number;
 }
 
 export interface HookBatch {
@@ -88,6 +90,7 @@ export const defaultHook = {
   pauseMs: 2 * 86_400_000,
   keepMs: 86_400_000,
   most: 1_000_000,
+  maxBytes: 2 ** 30,
   boardEveryMs: 5_000,
 } as const satisfies Partial<Hook>;
 
@@ -197,6 +200,8 @@ export interface RegisteredHook {
 /** How many deliveries a hook has. */
 export interface HookFigures {
   readonly waiting: number;
+  /** Size of the waiting events' data, in bytes; estimated for more than 1,000 of them. */
+  readonly waitingBytes: number;
   readonly dead: number;
   /** When the oldest that waits has happened, in milliseconds since the epoch. */
   readonly oldestMs?: number;

@@ -374,6 +374,7 @@ const hookMembers = {
   boardEvery: optional(duration),
   keep: optional(duration),
   most: optional(whole(1_000, 100_000_000)),
+  maxBytes: optional(size),
 };
 const namedHook = mapOf({ ...hookMembers, secrets: required(standardSecrets) });
 /** The longest time that a receiver may take, in milliseconds. */
@@ -401,6 +402,7 @@ export const hook: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
     keepMs: found.keep ?? defaultHook.keepMs,
     boardEveryMs: found.boardEvery ?? defaultHook.boardEveryMs,
     most: found.most ?? defaultHook.most,
+    maxBytes: found.maxBytes ?? defaultHook.maxBytes,
     ...defined({ channels, types, when, data, drop, rate: found.rate }),
     ...(batch?.most === undefined ? {} : { batch: { most: batch.most, withinMs: batch.within ?? 1_000 } }),
   };
@@ -419,6 +421,7 @@ const feedMembers = mapOf({
   boardEvery: hookMembers.boardEvery,
   keep: hookMembers.keep,
   most: hookMembers.most,
+  maxBytes: hookMembers.maxBytes,
 });
 
 const defaultLeaseMs = 60_000;
@@ -428,7 +431,7 @@ const longestLeaseMs = 86_400_000;
 export const feed: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
   const found = feedMembers(node, at);
   if (found === undefined) return undefined;
-  const { events, channels, types, when, data, drop, lease, boardEvery, keep, most } = found;
+  const { events, channels, types, when, data, drop, lease, boardEvery, keep, most, maxBytes } = found;
   if (lease !== undefined && lease > longestLeaseMs) return at.fault(node, '`lease` is at most 24h');
   return {
     url: '',
@@ -444,6 +447,7 @@ export const feed: Reader<Omit<WrittenHook, 'name'>> = (node, at) => {
     keepMs: keep ?? 7 * dayMs,
     boardEveryMs: boardEvery ?? defaultHook.boardEveryMs,
     most: most ?? defaultHook.most,
+    maxBytes: maxBytes ?? defaultHook.maxBytes,
     ...defined({ channels, types, when, data, drop }),
   };
 };

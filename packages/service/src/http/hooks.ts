@@ -4,6 +4,7 @@ import type {
   DeliverySelection,
   DeliveryState,
   Engine,
+  HookFigures,
   HookInfo,
   HookState,
 } from '@nine-bells/core';
@@ -208,7 +209,7 @@ export async function shownHook(engine: Engine, name: string): Promise<Http.Hook
 export function shownInfo(
   engine: Engine,
   { hook, state, isDown, isFull }: HookInfo,
-  figures: { waiting: number; dead: number; oldestMs?: number } | undefined,
+  figures: HookFigures | undefined,
 ): Http.HookInfo | Http.FeedInfo {
   const { name, url, events, channels, types, ordered, atOnce, leaseMs } = hook;
   const { paused, failingSinceMs } = state ?? {};
@@ -221,6 +222,7 @@ export function shownInfo(
     ...(paused === undefined ? {} : { paused: { at: timeText(paused.atMs), why: paused.why } }),
     ...(failingSinceMs === undefined ? {} : { failingSince: timeText(failingSinceMs) }),
     waiting: figures?.waiting ?? 0,
+    waitingBytes: figures?.waitingBytes ?? 0,
     deadKept: figures?.dead ?? 0,
     ...(figures?.oldestMs === undefined ? {} : { oldest: timeText(figures.oldestMs) }),
   } as const;

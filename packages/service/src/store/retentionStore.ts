@@ -158,7 +158,7 @@ export class SqlRetentionStore {
   async bytesOf(channel: ChannelName, from: number, upTo: number): Promise<number> {
     const row = await channelOf(this.#database.reads, channel);
     const [sum] = await this.#database.reads.select<{ bytes: number | string | null }>(
-      `SELECT SUM(${this.#database.isShared ? 'OCTET_LENGTH(data_json)' : 'LENGTH(CAST(data_json AS BLOB))'} + ${besideBytes})
+      `SELECT SUM(OCTET_LENGTH(data_json) + ${besideBytes})
          AS bytes FROM messages WHERE channel_id = :id AND number BETWEEN :from AND :upTo`,
       { id: row?.id ?? 0, from, upTo },
     );

@@ -124,6 +124,8 @@ interface QueueInfo {
   readonly paused?: { readonly at: string; readonly why: string };
   readonly failingSince?: string;
   readonly waiting: number;
+  /** Size of the waiting events' data, in bytes; estimated for more than 1,000 of them. */
+  readonly waitingBytes: number;
   /** Events that were given up, and are kept. */
   readonly deadKept: number;
   /** When the oldest event that waits has happened. */
