@@ -1,13 +1,13 @@
 import { Backend } from '@nine-bells/client/backend';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { RawLine } from './support/rawLine.js';
-import { configurationText, type StartedService, startService } from './support/service.js';
+import { configurationText, pontoonText, type StartedService, startService } from './support/service.js';
 import { until } from './support/until.js';
 
 let started: StartedService;
 
 beforeAll(async () => {
-  started = await startService();
+  started = await startService({ text: pontoonText });
 });
 afterAll(() => started.remove());
 
@@ -162,6 +162,12 @@ describe('reading over HTTP', () => {
 });
 
 describe('looking around over HTTP', () => {
+  it('keeps idle connections open for longer than proxies and clients reuse them', async () => {
+    const { headers } = await call('/healthz');
+    const [, seconds] = /timeout=(\d+)/.exec(headers.get('keep-alive') ?? '') ?? [];
+    expect(Number(seconds)).toBeGreaterThan(60);
+  });
+
   it('lists channels, by pages', async () => {
     const all = (await call('/v1/channels')).body;
     expect(all.channels.map(({ channel }: { channel: string }) => channel)).toContain('race/5/chat');
@@ -222,6 +228,40 @@ describe('long lists', () => {
     expect(await found('jor')).toEqual(['jory']);
     expect(await found('no such text')).toEqual([]);
     expect((await started.backend.sessions({ user: 'wren', find: 'jor' })).sessions).toEqual([]);
+  });
+
+  it('of members come in pages, each once, though the first one leaves between two pages', async () => {
+    const channel = 'pontoon/north';
+    for (const line of lines) line.send({ do: 'enter', id: 2, channel });
+    await Promise.all(lines.map((line) => line.reply(2)));
+    const all = (await started.backend.members(channel)).members.map(({ user }) => user);
+    const first = await started.backend.members(channel, { limit: 2 });
+    const leaver = lines[users.indexOf(all[0] as string)] as RawLine;
+    leaver.send({ do: 'leave', id: 3, channel });
+    await leaver.reply(3);
+    const seen = first.members.map(({ user }) => user);
+    for (let { after } = first; after !== undefined; ) {
+      const page = await started.backend.members(channel, { limit: 1, after });
+      seen.push(...page.members.map(({ user }) => user));
+      expect([page.count, page.more]).toEqual([users.length - 1, page.after !== undefined]);
+      ({ after } = page);
+    }
+    expect(seen).toEqual(all);
+    expect([...seen].sort()).toEqual([...users].sort());
+    await expect(started.backend.members(channel, { after: 'nonsense' })).rejects.toMatchObject({
+      problem: { code: 'bad-value', where: '?after' },
+    });
+  });
+
+  it('of the channels of a user come in pages, by name', async () => {
+    const line = await RawLine.open(started.url);
+    const channels = ['pontoon/b', 'pontoon/a', 'pontoon/c'];
+    await line.hello({ token: await started.token('teal'), enter: channels.map((channel) => ({ channel })) });
+    const first = await started.backend.memberships('teal', { limit: 2 });
+    const rest = await started.backend.memberships('teal', { after: first.after ?? '' });
+    const names = [...first.channels, ...rest.channels].map(({ channel }) => channel);
+    expect([names, first.more, rest.more]).toEqual([[...channels].sort(), true, false]);
+    line.socket.close();
   });
 
   it('of channels are searched by name, kept and entered ones', async () => {

@@ -6,6 +6,8 @@ import { noteMissing } from './instances.js';
 import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
 import { dataText, dayTime, note, print, printable, printJson, table } from './output.js';
 
+type WhoOptions = CallOptions & { limit: number; after?: string };
+
 /** The commands that show who is there. */
 export function addWho(program: Command): void {
   program
@@ -14,10 +16,11 @@ export function addWho(program: Command): void {
     .argument('[channel]', 'such as race/3/chat')
     .option('--user <id>', 'where this user is, instead')
     .option('--limit <n>', 'at most n', wholeFrom(1, 10_000), 200)
+    .option('--after <place>', 'those behind this place, which an earlier answer gave')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
-    .action(async (channel: string | undefined, options: CallOptions & { user?: string; limit: number }) => {
+    .action(async (channel: string | undefined, options: WhoOptions & { user?: string }) => {
       if ((channel === undefined) === (options.user === undefined))
         throw new CommandError(exitCodes.usage, 'say of what: a channel, or --user');
       if (channel === undefined) await whereIs(options.user as string, options);
@@ -49,17 +52,17 @@ export function addWho(program: Command): void {
     });
 }
 
-async function whoIsIn(channel: string, options: CallOptions & { limit: number }): Promise<void> {
-  const { members, count, more, missing } = await backendOf(options).members(channel, { limit: options.limit });
+async function whoIsIn(channel: string, options: WhoOptions): Promise<void> {
+  const { members, count, after, missing } = await backendOf(options).members(channel, pageOf(options));
   if (options.json) for (const each of members) printJson(each);
   else if (count === 0) note(`No user is in ${channel}.`);
   else print(table(['USER', 'NAME', 'SINCE', 'SESSIONS', 'STATUS'], members.map(memberRow)));
-  if (more && !options.json) note(`${count} in all; --limit shows more.`);
+  if (after !== undefined) note(`${count} in all. Those behind: --after ${after}`);
   noteMissing(missing);
 }
 
-async function whereIs(user: string, options: CallOptions): Promise<void> {
-  const { channels } = await backendOf(options).memberships(user);
+async function whereIs(user: string, options: WhoOptions): Promise<void> {
+  const { channels, after, missing } = await backendOf(options).memberships(user, pageOf(options));
   if (options.json) for (const each of channels) printJson(each);
   else if (channels.length === 0) note(`${user} is in no channel that shows it.`);
   else
@@ -69,6 +72,12 @@ async function whereIs(user: string, options: CallOptions): Promise<void> {
         channels.map(({ channel, member }) => [channel, ...memberRow(member).slice(2)]),
       ),
     );
+  if (after !== undefined) note(`There are more: --after ${after}`);
+  noteMissing(missing);
+}
+
+function pageOf({ limit, after }: WhoOptions): { limit: number; after?: string } {
+  return { limit, ...defined({ after }) };
 }
 
 function memberRow({ user, name, guest, since, sessions, status, data }: Member): string[] {

@@ -237,19 +237,23 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/sessions', { query: options });
   }
 
-  /** Who is in a channel that shows it, and how many. */
+  /**
+   * Returns members of a channel, in the order in which they came, and how many there are. Where there are more, the
+   * answer's `after` asks for those behind.
+   */
   members(
     channel: string,
-    options: { limit?: number } = {},
-  ): Promise<Gathered & { members: readonly Member[]; count: number; more: boolean }> {
+    options: { limit?: number; after?: string } = {},
+  ): Promise<Gathered & { members: readonly Member[]; count: number; more: boolean; after?: string }> {
     return this.#ask('GET /v1/members', { query: { channel, ...options } }) as Promise<never>;
   }
 
-  /** The channels where a user is a member. */
+  /** Returns the channels where a user is a member, by name. Where there are more, `after` asks for those behind. */
   memberships(
     user: string,
-  ): Promise<Gathered & { channels: readonly { channel: string; member: Member }[]; more: boolean }> {
-    return this.#ask('GET /v1/members', { query: { user } }) as Promise<never>;
+    options: { limit?: number; after?: string } = {},
+  ): Promise<Gathered & { channels: readonly { channel: string; member: Member }[]; more: boolean; after?: string }> {
+    return this.#ask('GET /v1/members', { query: { user, ...options } }) as Promise<never>;
   }
 
   /** The instances of the service. */

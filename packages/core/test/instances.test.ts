@@ -1,5 +1,5 @@
 import { MemoryStore } from '@nine-bells/core/testing';
-import { type ChannelName, channelName } from '@nine-bells/wire';
+import { type ChannelName, channelName, defined } from '@nine-bells/wire';
 import { afterEach, describe, expect, it, vi } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import {
@@ -9,6 +9,7 @@ import {
   ExchangeHub,
   type HubExchange,
   type InstanceAnswers,
+  type MemberPlace,
   type ModerationAction,
   SharedRelay,
   type Table,
@@ -163,6 +164,28 @@ describe('instances', () => {
     expect(await again).toEqual({ ...(await first), repeated: true });
   });
 
+  it('list members in the order in which they came to any of them, and continue behind a place', async () => {
+    const { clock, one, other, come } = await two();
+    for (const [at, user] of [
+      [other, 'wren'],
+      [one, 'pia'],
+      [other, 'ines'],
+      [one, 'jory'],
+    ] as const) {
+      await come(at, user, [north]);
+      await clock.run(100);
+    }
+    const users = async (after?: MemberPlace) => {
+      const found = one.presence.members(north, { limit: 2, ...defined({ after }) });
+      await clock.run(100);
+      return (await found).members;
+    };
+    const first = await users();
+    const last = first.at(-1);
+    const second = await users({ sinceMs: Date.parse(last?.since ?? ''), user: last?.user ?? '' });
+    expect([...first, ...second].map(({ user }) => user)).toEqual(['wren', 'pia', 'ines', 'jory']);
+  });
+
   it('show one list of members, with the status of a user’s most available session, and a member per user', async () => {
     const { clock, one, other, come } = await two();
     const pia = await come(one, 'pia', [north]);
@@ -232,7 +255,7 @@ describe('instances', () => {
     const { clock, one, come, engines, members } = await two();
     await come(engines[0], 'pia', [north]);
     const jory = await come(engines[1], 'jory', [north]);
-    const asked = one.cluster.members(north, 10);
+    const asked = one.cluster.members(north, { limit: 10 });
     await clock.run(10);
     expect(await asked).toMatchObject({ count: 2, missing: [] });
     const visitor = one.cluster.visitor(jory.frames[0].session);

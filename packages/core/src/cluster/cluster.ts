@@ -4,6 +4,7 @@ import type {
   ChannelInfo,
   LocalAnswers,
   Membership,
+  MembersQuery,
   SessionInfo,
   SessionsWish,
   SessionVisitor,
@@ -109,17 +110,20 @@ export class Cluster {
     return { sessions: sessionsFor(all.flat(), wish), missing };
   }
 
-  /** Who is in a channel: the first `limit` of them, and how many there are. */
-  async members(channel: ChannelName, limit: number): Promise<Gathered<{ members: readonly Member[]; count: number }>> {
+  /** Returns a page of a channel's members, and how many there are. */
+  async members(
+    channel: ChannelName,
+    query: MembersQuery,
+  ): Promise<Gathered<{ members: readonly Member[]; count: number }>> {
     const { all, missing } = await this.#ask<Table | null>({ type: 'table', channel }, this.#own.table(channel));
     const present = shown(
       channel,
       all.flatMap((table) => table?.entries ?? []),
     );
-    return { members: present.all(limit), count: present.count, missing };
+    return { members: present.page(query), count: present.count, missing };
   }
 
-  /** The channels where a user is a member. */
+  /** Returns the channels where a user is a member, by name. */
   async memberships(user: string): Promise<Gathered<{ channels: readonly Membership[] }>> {
     type Entered = readonly { channel: ChannelName; entries: readonly TableEntry[] }[];
     const { all, missing } = await this.#ask<Entered>({ type: 'memberships', user }, this.#own.memberships(user));
@@ -129,7 +133,7 @@ export class Cluster {
       const member = shown(channel, some).member(user);
       return member === undefined ? [] : { channel, member };
     });
-    return { channels, missing };
+    return { channels: channels.sort((a, b) => (a.channel < b.channel ? -1 : 1)), missing };
   }
 
   /** How many have entered a channel. */

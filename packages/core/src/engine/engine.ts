@@ -307,7 +307,7 @@ export class Engine {
     const occupancy = new Occupancy({
       ...base,
       hooks,
-      countOf: async (channel) => (await this.presence.members(channel, 1)).count,
+      countOf: async (channel) => (await this.presence.members(channel, { limit: 1 })).count,
     });
     if (relay.others !== undefined)
       this.#standstill = new Standstill({
@@ -357,7 +357,7 @@ export class Engine {
       },
       push: (user, frame) => connected.push(user, frame),
       membersOf: async (channel) =>
-        (await this.presence.members(channel, Number.MAX_SAFE_INTEGER)).members.map(({ user }) => user),
+        (await this.presence.members(channel, { limit: Number.MAX_SAFE_INTEGER })).members.map(({ user }) => user),
       activity: this.cluster,
       availabilityOf: (user) => {
         const status = watching.statusOf(user);

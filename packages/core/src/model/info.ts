@@ -73,6 +73,20 @@ export interface SessionsWish {
 /** A place among sessions, which are ordered by the time of their connection. */
 export type SessionPlace = Pick<SessionInfo, 'sinceMs' | 'session'>;
 
+/** A place among the members of a channel, who are ordered by when they came, then by user. */
+export interface MemberPlace {
+  readonly sinceMs: number;
+  readonly user: string;
+}
+
+/** A page of a channel's members. */
+export interface MembersQuery {
+  /** Maximum number of members. */
+  readonly limit: number;
+  /** Members behind this place. */
+  readonly after?: MemberPlace;
+}
+
 /** Who a session is, and from where. */
 export interface SessionVisitor {
   readonly who: Identity;

@@ -1,4 +1,5 @@
 import { type Author, type ChannelName, defined, type Json, type Member } from '@nine-bells/wire';
+import type { MemberPlace, MembersQuery } from '../model/info.js';
 import type { TableChange, TableEntry } from '../model/memberTable.js';
 import { goodbyeGraceMs, type PresenceRule } from '../model/presenceRule.js';
 import { Announcer, type AnnouncerHost } from './announcer.js';
@@ -63,14 +64,14 @@ export class Presence {
     return this.#present.size;
   }
 
-  /** All members, of a crowd too, by the time they came. */
-  all(limit: number): readonly Member[] {
-    const some: Member[] = [];
-    for (const each of this.#present.values()) {
-      if (some.length >= limit) break;
-      some.push(memberOf(each));
-    }
-    return some;
+  /** Returns members, of a crowd too, in the order in which they came, then by user. */
+  page({ limit, after }: MembersQuery): readonly Member[] {
+    const placed = [...this.#present].map(([user, present]) => ({ user, sinceMs: present.sinceMs, present }));
+    const found = after === undefined ? placed : placed.filter((each) => comparePlaces(each, after) > 0);
+    return found
+      .sort(comparePlaces)
+      .slice(0, limit)
+      .map(({ present }) => memberOf(present));
   }
 
   member(user: string): Member | undefined {
@@ -234,6 +235,10 @@ export class Presence {
     for (const { stays } of this.#present.values()) for (const { cancelGrace } of stays.values()) cancelGrace?.();
     this.#present.clear();
   }
+}
+
+function comparePlaces(a: MemberPlace, b: MemberPlace): number {
+  return a.sinceMs - b.sinceMs || (a.user < b.user ? -1 : Number(a.user > b.user));
 }
 
 function same(a: Json | undefined, b: Json | undefined): boolean {

@@ -2,7 +2,7 @@ import type { Author, ChannelName, Member } from '@nine-bells/wire';
 import { refusal } from '@nine-bells/wire';
 import type { FeatureChannel, FeatureSource } from '../channel/feature.js';
 import type { TimerWheel } from '../lib/timerWheel.js';
-import type { Membership } from '../model/info.js';
+import type { Membership, MembersQuery } from '../model/info.js';
 import type { Table } from '../model/memberTable.js';
 import type { Clock } from '../ports/clock.js';
 import { channelTopic, type Relay } from '../ports/relay.js';
@@ -78,15 +78,20 @@ export class Presences implements FeatureSource {
   }
 
   /**
-   * The members of a channel as far as this instance knows: the first `limit` of them, and how many there are.
+   * Returns a page of a channel's members as far as this instance knows, and how many members there are.
    *
    * @throws {ProblemError} `bad-value` if the channel does not show who is there
    */
-  members({ channel, rule }: RuleMatch, limit: number): { members: readonly Member[]; count: number } {
+  members(match: RuleMatch, query: MembersQuery): { members: readonly Member[]; count: number } {
+    this.requirePresence(match);
+    const members = this.#all.get(match.channel)?.members;
+    return { members: members?.page(query) ?? [], count: members?.count ?? 0 };
+  }
+
+  /** @throws {ProblemError} `bad-value` if the channel does not show who is there */
+  requirePresence({ rule }: RuleMatch): void {
     if (rule.presence === undefined)
       throw refusal('bad-value', `channels of the rule ${rule.pattern} do not show who is there`);
-    const members = this.#all.get(channel)?.members;
-    return { members: members?.all(limit) ?? [], count: members?.count ?? 0 };
   }
 
   /** The channels where a user is a member, as far as this instance knows. */

@@ -54,13 +54,22 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
       throw refusal('bad-value', 'say of what: `channel` or `user`');
     caller.needIn('read', user === undefined ? channelOf(request) : undefined);
     if (user !== undefined) {
+      const behind = queryText(request, 'after') ?? '';
       const { channels: all, missing } = await engine.cluster.memberships(user);
-      response.json({ user, channels: all.slice(0, limit), more: all.length > limit, ...missingShown(missing) });
+      const found = all.filter((each) => each.channel > behind);
+      const channels = found.slice(0, limit);
+      const rest = restOf(found.length > limit, channels.at(-1)?.channel);
+      response.json({ user, channels, ...rest, ...missingShown(missing) });
       return;
     }
     const channel = channelOf(request);
-    const { missing, ...found } = await engine.presence.members(channel, limit);
-    response.json({ channel, ...found, more: found.count > found.members.length, ...missingShown(missing) });
+    const place = timePlaceOf(request, 'after');
+    const after = place && { sinceMs: place.atMs, user: place.id };
+    const found = await engine.presence.members(channel, { limit: limit + 1, ...defined({ after }) });
+    const members = found.members.slice(0, limit);
+    const last = members.at(-1);
+    const rest = restOf(found.members.length > limit, last && `${Date.parse(last.since)}:${last.user}`);
+    response.json({ channel, members, count: found.count, ...rest, ...missingShown(found.missing) });
   };
 
   const overview: Serve<'GET /v1/overview'> = async (_request, response) => {
@@ -122,7 +131,7 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
       channels,
     ),
     route('GET /v1/sessions', { right: 'read', query: ['limit', 'user', 'find', 'before'] }, sessions),
-    route('GET /v1/members', { right: { perChannel: 'read' }, query: ['channel', 'user', 'limit'] }, members),
+    route('GET /v1/members', { right: { perChannel: 'read' }, query: ['channel', 'user', 'limit', 'after'] }, members),
     route('GET /v1/traffic', { right: 'read' }, traffic),
     route('GET /v1/refusals', { right: 'read', query: ['code'] }, refusals),
     route('GET /v1/overview', { right: 'read' }, overview),
@@ -133,6 +142,11 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 function sessionPlaceOf(request: Request): SessionPlace | undefined {
   const place = timePlaceOf(request);
   return place && { sinceMs: place.atMs, session: place.id };
+}
+
+/** Says whether there is more, and `after` which place. */
+function restOf(more: boolean, last: string | undefined): { more: boolean; after?: string } {
+  return { more, ...(more && last !== undefined ? { after: last } : {}) };
 }
 
 /** Channels that clients have entered, each once; of very many, as the instances count them. */

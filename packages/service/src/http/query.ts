@@ -38,13 +38,13 @@ export interface TimePlace {
   readonly id: string;
 }
 
-/** Reads `before`, a place from an earlier answer. It stays valid after the item at that place has ended. */
-export function timePlaceOf(request: Request): TimePlace | undefined {
-  const text = queryText(request, 'before');
+/** Reads a place that an earlier answer gave. It stays valid after the item at that place has ended. */
+export function timePlaceOf(request: Request, name: 'before' | 'after' = 'before'): TimePlace | undefined {
+  const text = queryText(request, name);
   if (text === undefined) return undefined;
-  const [, atMs, id] = /^(\d{1,15}):(\S{1,100})$/.exec(text) ?? [];
+  const [, atMs, id] = /^(\d{1,15}):(.{1,200})$/su.exec(text) ?? [];
   if (atMs === undefined || id === undefined)
-    throw refusal('bad-value', '`before` is what an earlier answer gave', { where: '?before' });
+    throw refusal('bad-value', `\`${name}\` is what an earlier answer gave`, { where: `?${name}` });
   return { atMs: Number(atMs), id };
 }
 

@@ -87,13 +87,19 @@ import type {
   IntakeTrialWish,
 } from './webhooks.js';
 
-/** How many to answer with. */
 /** Whether there is more behind an answer; then `before` asks for it. */
 interface More {
   readonly more: boolean;
   readonly before?: string;
 }
 
+/** Whether there is more behind an answer; then `after` asks for it. */
+interface MoreAfter {
+  readonly more: boolean;
+  readonly after?: string;
+}
+
+/** How many to answer with. */
 interface Limit {
   readonly limit?: number;
 }
@@ -249,20 +255,12 @@ export interface HttpInterface {
   };
   /** Who is in a channel that shows it, and how many; or the channels where a user is a member. */
   'GET /v1/members': {
-    query: { readonly channel?: string; readonly user?: string } & Limit;
+    query: { readonly channel?: string; readonly user?: string; readonly after?: string } & Limit;
     answer: Gathered &
+      MoreAfter &
       (
-        | {
-            readonly channel: string;
-            readonly members: readonly Member[];
-            readonly count: number;
-            readonly more: boolean;
-          }
-        | {
-            readonly user: string;
-            readonly channels: readonly { readonly channel: string; readonly member: Member }[];
-            readonly more: boolean;
-          }
+        | { readonly channel: string; readonly members: readonly Member[]; readonly count: number }
+        | { readonly user: string; readonly channels: readonly { readonly channel: string; readonly member: Member }[] }
       );
     problems: 'bad-name' | 'no-such-channel';
   };
