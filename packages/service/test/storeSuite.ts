@@ -34,6 +34,7 @@ import { TermStore } from '../src/relay/termStore.js';
 import { ApiKeys } from '../src/store/apiKeys.js';
 import { Database } from '../src/store/database.js';
 import { SqlStore } from '../src/store/sqlStore.js';
+import { type Column, tables } from '../src/store/tables.js';
 
 const chat = channelName('race/3/chat');
 const signals = channelName('race/3/signals');
@@ -1537,7 +1538,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(keys.check(key.replace(/.$/, (last) => (last === 'A' ? 'B' : 'A')))).toBeUndefined();
       expect(keys.check('')).toBeUndefined();
       await database.reader.query('SELECT 1');
-      const stored = JSON.stringify(await database.models.apiKeys.findAll({ raw: true }));
+      const stored = JSON.stringify(await database.models.api_keys.findAll({ raw: true }));
       expect(stored).not.toContain(key.split('_').slice(2).join('_'));
       expect((await ApiKeys.open(database)).check(key)).toBeDefined();
     });
@@ -1673,6 +1674,29 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         'bad-cursor',
         'moved',
       ]);
+    });
+
+    it('have the tables and columns that are declared, with their types', async () => {
+      const shape = database.reader.getQueryInterface();
+      const declared: Readonly<Record<string, Readonly<Record<string, Column>>>> = tables;
+      const found = (await shape.showAllTables()).map((each) => (typeof each === 'string' ? each : String(each)));
+      const ours = found.filter((name) => !/^(migrations|search_words.*|sqlite_.*)$/.test(name));
+      expect([...ours].sort()).toEqual(Object.keys(declared).sort());
+      for (const name of ours) {
+        const columns = Object.entries(await shape.describeTable(name)).filter(([, { type }]) => type !== 'TSVECTOR');
+        const said = columns.map(([column, { type, allowNull }]) => {
+          const { isKey, isNullable, type: of } = declared[name]?.[column] ?? {};
+          // A key that rises may be an INTEGER, and empty as far as SQLite says.
+          const isText = /^(VARCHAR|CHARACTER VARYING|TEXT)/.test(type);
+          const fits = (isText ? 'TEXT' : type) === of || (isKey && type === 'INTEGER');
+          return [column, fits, isKey || isNullable === allowNull];
+        });
+        expect([name, said]).toEqual([name, columns.map(([column]) => [column, true, true])]);
+        expect([name, columns.map(([column]) => column).sort()]).toEqual([
+          name,
+          Object.keys(declared[name] ?? {}).sort(),
+        ]);
+      }
     });
 
     it('number the notes of records that are older than marks', async () => {

@@ -1,18 +1,7 @@
 import type { Database, Reads } from '../store/database.js';
-import type { TermRow } from '../store/models.js';
-import { type Columns, insertOf } from '../store/statements.js';
+import { insertOf } from '../store/statements.js';
+import type { Row } from '../store/tables.js';
 import { type Agreed, compareTerms, nextTerm, type ServerFacts, type Term, type TermBook } from './terms.js';
-
-const columns: Columns<TermRow> = {
-  term: 'INTEGER',
-  place: 'TEXT',
-  run: 'TEXT',
-  replication: 'TEXT',
-  durable: 'INTEGER',
-  replicated: 'INTEGER',
-  continues: 'INTEGER',
-  seen_at_ms: 'BIGINT',
-};
 
 /** Terms so far behind the last one are forgotten: records that are marked with them count as lost. */
 const maxTerms = 10_000;
@@ -41,7 +30,7 @@ export class TermStore implements TermBook {
       );
       const term = nextTerm(Number(row?.last ?? 0), place, latest, facts);
       const statements = [
-        insertOf('relay_terms', columns, [valuesOf(term)], this.#database),
+        insertOf('relay_terms', [rowOf(term)], this.#database),
         `DELETE FROM relay_terms WHERE term < ${term.term - maxTerms}`,
       ];
       return { statements, result: { term, isNew: true, wasMet: Number(row?.met) > 0 } };
@@ -60,9 +49,12 @@ export class TermStore implements TermBook {
   async latestOf(term: number): Promise<Term | undefined> {
     const { reads } = this.#database;
     const of = async (which: 'term' | 'continues', value: number): Promise<Term | undefined> => {
-      const [row] = await reads.select<TermRow>(`SELECT * FROM relay_terms WHERE ${which} = :value ORDER BY term`, {
-        value,
-      });
+      const [row] = await reads.select<Row<'relay_terms'>>(
+        `SELECT * FROM relay_terms WHERE ${which} = :value ORDER BY term`,
+        {
+          value,
+        },
+      );
       return row === undefined ? undefined : termOf(row);
     };
     let latest = await of('term', term);
@@ -76,19 +68,22 @@ export class TermStore implements TermBook {
 }
 
 async function latestAt(reads: Reads, place: string): Promise<Term | undefined> {
-  const [row] = await reads.select<TermRow>(
+  const [row] = await reads.select<Row<'relay_terms'>>(
     'SELECT * FROM relay_terms WHERE place = :place ORDER BY term DESC LIMIT 1',
     { place },
   );
   return row === undefined ? undefined : termOf(row);
 }
 
-function valuesOf(term: Term): readonly unknown[] {
+function rowOf(term: Term): Row<'relay_terms'> {
   const { place, run, replication, isDurable, isReplicated, continues, seenAtMs } = term;
-  return [term.term, place, run, replication, Number(isDurable), Number(isReplicated), continues ?? null, seenAtMs];
+  return {
+    ...{ term: term.term, place, run, replication, durable: Number(isDurable), replicated: Number(isReplicated) },
+    ...{ continues: continues ?? null, seen_at_ms: seenAtMs },
+  };
 }
 
-function termOf(row: TermRow): Term {
+function termOf(row: Row<'relay_terms'>): Term {
   return {
     term: Number(row.term),
     place: row.place,

@@ -8,9 +8,10 @@ import { randomText } from '../system/ids.js';
 import { equalInConstantTime } from '../system/serviceSecret.js';
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
-import { type ApiKeyRow, rowsOf } from './models.js';
+import { rowsOf } from './models.js';
 import { type Right, Rights } from './rights.js';
-import { type Columns, insertOf, listOf } from './statements.js';
+import { insertOf, listOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** An API key as the service knows it: not the key itself. */
 export interface ApiKey {
@@ -40,17 +41,6 @@ const youngMs = 60_000;
 /** A key's last use is written down at most this often, in milliseconds. */
 const useWrittenMs = 60_000;
 
-const keyColumns: Columns<ApiKeyRow> = {
-  id: 'TEXT',
-  name: 'TEXT',
-  hash: 'TEXT',
-  created_at_ms: 'BIGINT',
-  rights_json: 'TEXT',
-  expires_at_ms: 'BIGINT',
-  last_used_at_ms: 'BIGINT',
-  revoked_at_ms: 'BIGINT',
-};
-
 interface Held {
   key: ApiKey;
   readonly hash: string;
@@ -78,7 +68,7 @@ export class ApiKeys {
 
   /** Reads which keys there are: another instance may have made or revoked some. */
   async readAgain(): Promise<void> {
-    for (const row of rowsOf<ApiKeyRow>(await this.#database.models.apiKeys.findAll({ raw: true }))) this.#hold(row);
+    for (const row of rowsOf(await this.#database.models.api_keys.findAll({ raw: true }))) this.#hold(row);
   }
 
   /**
@@ -97,7 +87,7 @@ export class ApiKeys {
     writeFileSync(made, `${text}\n`, { mode: 0o600 });
     const isMade = await this.#database.write(async (reads) => {
       // Another instance that starts at the same time may have been first.
-      for (const each of await reads.select<ApiKeyRow>('SELECT * FROM api_keys')) this.#hold(each);
+      for (const each of await reads.select<Row<'api_keys'>>('SELECT * FROM api_keys')) this.#hold(each);
       if (this.#administrators().length > 0) return { statements: [], result: false };
       return { statements: await this.#insert(reads, row, by), result: true };
     });
@@ -134,12 +124,12 @@ export class ApiKeys {
     return { text, key: this.#hold(row).key };
   }
 
-  async #insert(reads: Reads, row: ApiKeyRow, by: Actor): Promise<readonly string[]> {
-    const { id, name, created_at_ms: atMs, rights_json: rights } = row;
+  async #insert(reads: Reads, row: Row<'api_keys'>, by: Actor): Promise<readonly string[]> {
+    const { id, name, rights_json: rights } = row;
+    const atMs = Number(row.created_at_ms);
     const about = `${name} (${id}): ${JSON.parse(rights).join(', ')}`;
     const audit = await addToAudit(reads, { type: 'make-key', by, atMs, about }, this.#database);
-    const values = (Object.keys(keyColumns) as (keyof ApiKeyRow)[]).map((column) => row[column]);
-    return [insertOf('api_keys', keyColumns, [values], this.#database), audit.statement];
+    return [insertOf('api_keys', [row], this.#database), audit.statement];
   }
 
   /** Writes into the audit log that the key's holder has made up a user in the workbench. */
@@ -226,7 +216,7 @@ export class ApiKeys {
     this.#database.write(async () => ({ statements, result: undefined })).catch(() => {});
   }
 
-  #hold(row: ApiKeyRow): Held {
+  #hold(row: Row<'api_keys'>): Held {
     const held: Held = {
       key: {
         id: row.id,
@@ -250,7 +240,7 @@ function isGood({ expiresAtMs, revokedAtMs }: ApiKey, nowMs: number): boolean {
 }
 
 /** A key that is not stored yet, and its text. */
-function newKey({ name, rights, forMs }: KeyWish, now: number): { text: string; row: ApiKeyRow } {
+function newKey({ name, rights, forMs }: KeyWish, now: number): { text: string; row: Row<'api_keys'> } {
   const id = randomText(8);
   const text = `bells_${id}_${randomBytes(32).toString('base64url')}`;
   const row = {

@@ -1,8 +1,8 @@
 import type { Actor, AuditEntry, ModerationAction } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Reads } from './database.js';
-import type { AuditRow } from './models.js';
-import { type Columns, type Dialect, insertOf } from './statements.js';
+import { type Dialect, insertOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** Something done that belongs into the audit log and is no action against a user. */
 export interface Deed {
@@ -28,19 +28,6 @@ export interface Deed {
   readonly reason?: string;
 }
 
-const columns: Columns<AuditRow> = {
-  number: 'BIGINT',
-  at_ms: 'BIGINT',
-  did: 'TEXT',
-  by_json: 'TEXT',
-  user_id: 'TEXT',
-  address: 'TEXT',
-  channel: 'TEXT',
-  reason: 'TEXT',
-  until_ms: 'BIGINT',
-  about: 'TEXT',
-};
-
 /**
  * Adds entries to the audit log, in the same transaction as the changes. Numbers have no holes, so an instance
  * that knows all of them up to the last has missed no change.
@@ -54,14 +41,36 @@ export async function addToAudit(
 ): Promise<{ readonly number: number; readonly statement: string }> {
   const last = await lastInAudit(reads);
   const rows = [done].flat().map((each, index) => auditRowOf(last + 1 + index, each));
-  return { number: last + rows.length, statement: insertOf('audit', columns, rows, dialect) };
+  return { number: last + rows.length, statement: insertOf('audit', rows, dialect) };
 }
 
-function auditRowOf(number: number, done: ModerationAction | Deed): readonly unknown[] {
-  const { type, by, atMs, ...more } = { user: null, address: null, channel: null, reason: null, about: null, ...done };
-  const untilMs = 'untilMs' in more ? (more.untilMs ?? null) : null;
-  const about = more.about ?? null;
-  return [number, atMs, type, JSON.stringify(by), more.user, more.address, more.channel, more.reason, untilMs, about];
+/** Facts of an action or a deed; each has some of the optional ones. */
+interface AuditFacts {
+  readonly type: string;
+  readonly by: Actor;
+  readonly atMs: number;
+  readonly user?: string;
+  readonly address?: string;
+  readonly channel?: string;
+  readonly reason?: string;
+  readonly untilMs?: number;
+  readonly about?: string;
+}
+
+function auditRowOf(number: number, done: ModerationAction | Deed): Row<'audit'> {
+  const { type, by, atMs, user, address, channel, reason, untilMs, about }: AuditFacts = done;
+  return {
+    number,
+    at_ms: atMs,
+    did: type,
+    by_json: JSON.stringify(by),
+    user_id: user ?? null,
+    address: address ?? null,
+    channel: channel ?? null,
+    reason: reason ?? null,
+    until_ms: untilMs ?? null,
+    about: about ?? null,
+  };
 }
 
 /** The number of the last line of the audit log; 0 if there is none. */
@@ -70,7 +79,7 @@ export async function lastInAudit(reads: Reads): Promise<number> {
   return Number(row?.last ?? 0);
 }
 
-export function auditEntryOf(row: AuditRow): AuditEntry {
+export function auditEntryOf(row: Row<'audit'>): AuditEntry {
   return {
     number: Number(row.number),
     atMs: Number(row.at_ms),

@@ -2,10 +2,8 @@ import type { BlockStore, BlockWish, KeptBlock } from '@nine-bells/core';
 import { type BlockKind, ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import type { BlockRow } from './models.js';
-import { type Columns, insertOf, listOf, updateInstead } from './statements.js';
-
-const columns: Columns<BlockRow> = { user_id: 'TEXT', other_id: 'TEXT', kind: 'TEXT', at_ms: 'BIGINT' };
+import { insertOf, listOf, updateInstead } from './statements.js';
+import type { Row } from './tables.js';
 
 /** Whom users keep away. What comes together is committed together. */
 export class SqlBlockStore implements BlockStore {
@@ -36,7 +34,7 @@ export class SqlBlockStore implements BlockStore {
   }
 
   async blocking(other: string, users: readonly string[]): Promise<readonly string[]> {
-    const rows = await this.#database.reads.select<Pick<BlockRow, 'user_id'>>(
+    const rows = await this.#database.reads.select<Pick<Row<'blocks'>, 'user_id'>>(
       `SELECT user_id FROM blocks WHERE other_id = :other AND kind = 'blocked' AND user_id IN (:users)`,
       { other, users },
     );
@@ -49,7 +47,7 @@ export class SqlBlockStore implements BlockStore {
 }
 
 async function blocksOf(reads: Reads, users: readonly string[]): Promise<readonly KeptBlock[]> {
-  const rows = await reads.select<BlockRow>('SELECT * FROM blocks WHERE user_id IN (:users)', { users });
+  const rows = await reads.select<Row<'blocks'>>('SELECT * FROM blocks WHERE user_id IN (:users)', { users });
   return rows.map(({ user_id, other_id, kind, at_ms }) => ({
     user: user_id,
     other: other_id,
@@ -88,14 +86,12 @@ async function planOf(
     Array.isArray(each);
   const gone = [...changed.values()].filter(isGone);
   const set = [...changed.values()].flatMap((each) =>
-    isGone(each) ? [] : [[each.user, each.other, each.as, each.atMs]],
+    isGone(each) ? [] : [{ user_id: each.user, other_id: each.other, kind: each.as, at_ms: each.atMs }],
   );
   const statements: string[] = [];
   if (gone.length > 0)
     statements.push(`DELETE FROM blocks WHERE (user_id, other_id) IN ${listOf(['TEXT', 'TEXT'], gone, database)}`);
   if (set.length > 0)
-    statements.push(
-      insertOf('blocks', columns, set, database, updateInstead(['user_id', 'other_id'], ['kind', 'at_ms'])),
-    );
+    statements.push(insertOf('blocks', set, database, updateInstead(['user_id', 'other_id'], ['kind', 'at_ms'])));
   return { statements, result };
 }

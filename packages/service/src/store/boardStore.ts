@@ -1,25 +1,8 @@
 import type { BoardSnapshot, PlacedRecord } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Database } from './database.js';
-import { type Columns, type ColumnType, insertOf, listOf } from './statements.js';
-
-/** A board as it was saved last. */
-interface BoardRow {
-  readonly channel: string;
-  readonly volume: string;
-  readonly number: number | string;
-  readonly saved_at_ms: number | string;
-  /** The entries, as a JSON list of records. */
-  readonly entries_json: string;
-}
-
-const columns: Columns<BoardRow> = {
-  channel: 'TEXT',
-  volume: 'TEXT',
-  number: 'BIGINT',
-  saved_at_ms: 'BIGINT',
-  entries_json: 'TEXT',
-};
+import { insertOf, listOf } from './statements.js';
+import type { ColumnType, Row } from './tables.js';
 
 /** An older state of the same volume does not replace a newer one: two instances may save the same board. */
 const unlessNewer = `ON CONFLICT (channel) DO UPDATE SET volume = excluded.volume, number = excluded.number,
@@ -43,13 +26,13 @@ export class BoardStore {
       await this.#database.write(async () => ({ statements: [statement], result: undefined }));
       return;
     }
-    const row = [channel, volume, number, Date.now(), JSON.stringify(records)];
-    const statement = insertOf('boards', columns, [row], this.#database, unlessNewer);
+    const row = { channel, volume, number, saved_at_ms: Date.now(), entries_json: JSON.stringify(records) };
+    const statement = insertOf('boards', [row], this.#database, unlessNewer);
     await this.#database.write(async () => ({ statements: [statement], result: undefined }));
   }
 
   async board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
-    const [row] = await this.#database.reads.select<BoardRow>('SELECT * FROM boards WHERE channel = :channel', {
+    const [row] = await this.#database.reads.select<Row<'boards'>>('SELECT * FROM boards WHERE channel = :channel', {
       channel,
     });
     if (row === undefined) return undefined;

@@ -9,7 +9,7 @@ import { Health } from './health.js';
 import { bringUpToDate, isUpToDate } from './migrations.js';
 import { defineModels, type Models } from './models.js';
 import { Sockets } from './sockets.js';
-import { type Dialect, insertOf, updateInstead } from './statements.js';
+import { type Dialect, setFact } from './statements.js';
 
 export interface DatabaseOptions {
   /** The folder in which `bells.sqlite` lies or is made. */
@@ -252,9 +252,7 @@ export class Database {
 }
 
 function probeOf(dialect: Dialect): string {
-  const columns = { name: 'TEXT', value: 'TEXT' } as const;
-  const row = ['probed', new Date().toISOString()];
-  return insertOf('facts', columns, [row], dialect, updateInstead(['name'], ['value']));
+  return setFact('probed', new Date().toISOString(), dialect);
 }
 
 /** A shared database did not answer when the service started. */

@@ -1,7 +1,7 @@
 import { hostname } from 'node:os';
 import { randomText } from '../system/ids.js';
 import type { Database, Plan, Reads } from './database.js';
-import { insertOf, updateInstead } from './statements.js';
+import { setFact } from './statements.js';
 
 /** How long a lease holds, and how often it is renewed, in milliseconds. */
 const leaseMs = 8_000;
@@ -81,10 +81,7 @@ export class DatabaseLease {
       if (!isOurs && holder.untilMs > now && !hasEnded(holder)) return { statements: [], result: holder };
     }
     const holder: Holder = { id: this.#id, pid: process.pid, host: hostname().slice(0, 100), untilMs: now + leaseMs };
-    const row = [this.#name, JSON.stringify(holder)];
-    const columns = { name: 'TEXT', value: 'TEXT' } as const;
-    const statements = [insertOf('facts', columns, [row], this.#database, updateInstead(['name'], ['value']))];
-    return { statements, result: undefined };
+    return { statements: [setFact(this.#name, JSON.stringify(holder), this.#database)], result: undefined };
   }
 
   #renewLater(): void {

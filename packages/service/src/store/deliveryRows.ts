@@ -1,104 +1,30 @@
 import type { Delivery, DeliveryAttempt, DeliveryOutcome, DeliveryRecord, QueuedEvent } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import { defined, storableText } from '@nine-bells/wire';
-import { type Columns, columnsOf, type Dialect, insertOf, listOf, tableOf } from './statements.js';
-
-/** An event on its way to a hook. */
-export interface DeliveryRow {
-  readonly number: number | string;
-  readonly hook: string;
-  readonly event_id: string;
-  readonly event: string;
-  readonly at_ms: number | string;
-  readonly channel: string | null;
-  readonly hops: number;
-  readonly data_json: string;
-  readonly state: string;
-  readonly attempts: number;
-  /** Since when it is tried: since it happened, or was sent again by hand. */
-  readonly since_ms: number | string;
-  /** 0: at once. */
-  readonly due_at_ms: number | string;
-  readonly ended_at_ms: number | string | null;
-  readonly status: number | null;
-  readonly problem: string | null;
-  /** What the data copies, and the data without it. */
-  readonly copy_of: string | null;
-  readonly bare_json: string | null;
-}
-
-/** One attempt to deliver. */
-export interface AttemptRow {
-  readonly delivery: number | string;
-  readonly at_ms: number | string;
-  readonly status: number | null;
-  readonly took_ms: number;
-  readonly problem: string | null;
-  readonly sent_json: string | null;
-  readonly answer: string | null;
-}
-
-type NewRow = Omit<DeliveryRow, 'number' | 'ended_at_ms' | 'status' | 'problem'>;
-
-const newColumns: Columns<NewRow> = {
-  hook: 'TEXT',
-  event_id: 'TEXT',
-  event: 'TEXT',
-  at_ms: 'BIGINT',
-  channel: 'TEXT',
-  hops: 'INTEGER',
-  data_json: 'TEXT',
-  state: 'TEXT',
-  attempts: 'INTEGER',
-  since_ms: 'BIGINT',
-  due_at_ms: 'BIGINT',
-  copy_of: 'TEXT',
-  bare_json: 'TEXT',
-};
-
-const attemptColumns: Columns<AttemptRow> = {
-  delivery: 'BIGINT',
-  at_ms: 'BIGINT',
-  status: 'INTEGER',
-  took_ms: 'INTEGER',
-  problem: 'TEXT',
-  sent_json: 'TEXT',
-  answer: 'TEXT',
-};
-
-const outcomeColumns: Columns<
-  Pick<DeliveryRow, 'number' | 'state' | 'attempts' | 'due_at_ms' | 'ended_at_ms' | 'status' | 'problem'>
-> = {
-  number: 'BIGINT',
-  state: 'TEXT',
-  attempts: 'INTEGER',
-  due_at_ms: 'BIGINT',
-  ended_at_ms: 'BIGINT',
-  status: 'INTEGER',
-  problem: 'TEXT',
-};
+import { type Dialect, insertOf, listOf, tableOf, valuesOf } from './statements.js';
+import { type Row, typesOf } from './tables.js';
 
 /** Most characters of a problem that are kept. */
 export const problemChars = 500;
 
 /** Puts events into the queues of their hooks, unless they are there. */
 export function insertDeliveries(events: readonly QueuedEvent[], dialect: Dialect): string {
-  const rows = events.map(({ hook, id, event, atMs, channel, hops = 0, dataText, copy }) => [
+  const rows = events.map(({ hook, id, event, atMs, channel, hops = 0, dataText, copy }) => ({
     hook,
-    id,
+    event_id: id,
     event,
-    atMs,
-    channel ?? null,
+    at_ms: atMs,
+    channel: channel ?? null,
     hops,
-    dataText,
-    'waiting',
-    0,
-    atMs,
-    0,
-    copy?.of ?? null,
-    copy?.bareText ?? null,
-  ]);
-  return insertOf('deliveries', newColumns, rows, dialect, 'ON CONFLICT (hook, event_id) DO NOTHING');
+    data_json: dataText,
+    state: 'waiting',
+    attempts: 0,
+    since_ms: atMs,
+    due_at_ms: 0,
+    copy_of: copy?.of ?? null,
+    bare_json: copy?.bareText ?? null,
+  }));
+  return insertOf('deliveries', rows, dialect, 'ON CONFLICT (hook, event_id) DO NOTHING');
 }
 
 /** Removes copies of what was withdrawn, taken back or erased from the data of deliveries, ended ones too. */
@@ -122,16 +48,16 @@ export function insertAttempts(
   attempts: readonly (DeliveryAttempt & { readonly number: number })[],
   dialect: Dialect,
 ): string {
-  const rows = attempts.map(({ number, atMs, status, tookMs, problem, sent, text }) => [
-    number,
-    atMs,
-    status ?? null,
-    Math.round(tookMs),
-    problem === undefined ? null : storableText(problem, problemChars),
-    sent === undefined ? null : JSON.stringify(sent),
-    text === undefined ? null : storableText(text, text.length),
-  ]);
-  return insertOf('attempts', attemptColumns, rows, dialect);
+  const rows = attempts.map(({ number, atMs, status, tookMs, problem, sent, text }) => ({
+    delivery: number,
+    at_ms: atMs,
+    status: status ?? null,
+    took_ms: Math.round(tookMs),
+    problem: problem === undefined ? null : storableText(problem, problemChars),
+    sent_json: sent === undefined ? null : JSON.stringify(sent),
+    answer: text === undefined ? null : storableText(text, text.length),
+  }));
+  return insertOf('attempts', rows, dialect);
 }
 
 /** Writes down how attempts ended. */
@@ -145,9 +71,9 @@ export function settleDeliveries(outcomes: readonly DeliveryOutcome[], dialect: 
     status ?? null,
     problem === undefined ? null : storableText(problem, problemChars),
   ]);
-  const [number, ...values] = columnsOf(outcomeColumns);
-  const [, ...names] = Object.keys(outcomeColumns);
-  const set = names.map((name, index) => `${name} = ${values[index]}`).join(', ');
+  const changed = ['state', 'attempts', 'due_at_ms', 'ended_at_ms', 'status', 'problem'] as const;
+  const [number, ...values] = valuesOf(typesOf('deliveries', ['number', ...changed]));
+  const set = changed.map((name, index) => `${name} = ${values[index]}`).join(', ');
   return [
     `UPDATE deliveries SET ${set} FROM ${tableOf(ends, dialect)} WHERE deliveries.number = ${number}`,
     insertAttempts(
@@ -157,7 +83,7 @@ export function settleDeliveries(outcomes: readonly DeliveryOutcome[], dialect: 
   ];
 }
 
-export function deliveryOf(row: DeliveryRow): Delivery {
+export function deliveryOf(row: Row<'deliveries'>): Delivery {
   return {
     number: Number(row.number),
     hook: row.hook,
@@ -172,7 +98,7 @@ export function deliveryOf(row: DeliveryRow): Delivery {
   };
 }
 
-export function recordOf(row: DeliveryRow): DeliveryRecord {
+export function recordOf(row: Row<'deliveries'>): DeliveryRecord {
   const dueAtMs = Number(row.due_at_ms);
   return {
     ...deliveryOf(row),
@@ -184,7 +110,7 @@ export function recordOf(row: DeliveryRow): DeliveryRecord {
   };
 }
 
-export function attemptOf({ at_ms, status, took_ms, problem, sent_json, answer }: AttemptRow): DeliveryAttempt {
+export function attemptOf({ at_ms, status, took_ms, problem, sent_json, answer }: Row<'attempts'>): DeliveryAttempt {
   return {
     atMs: Number(at_ms),
     tookMs: took_ms,

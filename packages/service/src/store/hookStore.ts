@@ -17,18 +17,10 @@ import type {
 } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
-import {
-  type AttemptRow,
-  attemptOf,
-  type DeliveryRow,
-  deliveryOf,
-  insertAttempts,
-  insertDeliveries,
-  recordOf,
-  settleDeliveries,
-} from './deliveryRows.js';
+import { attemptOf, deliveryOf, insertAttempts, insertDeliveries, recordOf, settleDeliveries } from './deliveryRows.js';
 import { Grouped } from './grouped.js';
-import { type Columns, insertOf, listOf, updateInstead } from './statements.js';
+import { insertOf, listOf, type NewRow, updateInstead } from './statements.js';
+import type { Row } from './tables.js';
 
 /** Deliveries forgotten at a time. */
 const tidyCount = 2_000;
@@ -36,31 +28,6 @@ const tidyCount = 2_000;
 const sampledDeliveries = 1_000;
 /** Channels that are held up, as far as they are looked up. */
 const maxHeldUp = 10_000;
-
-/** A hook beside its definition in the configuration, or with the one with which it was registered. */
-interface HookRow {
-  readonly name: string;
-  readonly definition_json: string | null;
-  readonly key_id: string | null;
-  readonly secrets_json: string | null;
-  readonly failing_since_ms: number | string | null;
-  readonly paused_at_ms: number | string | null;
-  readonly paused_why: string | null;
-  readonly holder: string | null;
-  readonly held_until_ms: number | string | null;
-}
-
-const hookColumns: Columns<HookRow> = {
-  name: 'TEXT',
-  definition_json: 'TEXT',
-  key_id: 'TEXT',
-  secrets_json: 'TEXT',
-  failing_since_ms: 'BIGINT',
-  paused_at_ms: 'BIGINT',
-  paused_why: 'TEXT',
-  holder: 'TEXT',
-  held_until_ms: 'BIGINT',
-};
 
 /** The queues of hooks. */
 export class SqlHookStore implements HookStore {
@@ -98,7 +65,7 @@ export class SqlHookStore implements HookStore {
       const known = await reads.select('SELECT channel FROM occupied_channels WHERE channel = :channel', { channel });
       if (known.length > 0 === is) return { statements: [], result: undefined };
       const change = is
-        ? insertOf('occupied_channels', { channel: 'TEXT' }, [[channel]], database, 'ON CONFLICT DO NOTHING')
+        ? insertOf('occupied_channels', [{ channel }], database, 'ON CONFLICT DO NOTHING')
         : `DELETE FROM occupied_channels WHERE channel IN ${listOf(['TEXT'], [[channel]], database)}`;
       const queued = events.length === 0 ? [] : [insertDeliveries(events, database)];
       return { statements: [change, ...queued], result: undefined };
@@ -116,7 +83,7 @@ export class SqlHookStore implements HookStore {
   async due(hook: string, { nowMs, horizonMs, count, chars, heldUp }: DueWish): Promise<DueDeliveries> {
     const { reads } = this.#database;
     const values = { hook, nowMs, laterMs: nowMs + horizonMs, count: count + 1, chars };
-    const again = await reads.select<DeliveryRow>(
+    const again = await reads.select<Row<'deliveries'>>(
       within(
         `SELECT * FROM deliveries WHERE hook = :hook AND state = 'waiting' AND due_at_ms > 0
         AND (due_at_ms <= :nowMs OR due_at_ms > :laterMs) ORDER BY due_at_ms, number LIMIT :count`,
@@ -129,7 +96,7 @@ export class SqlHookStore implements HookStore {
     const fresh =
       left <= 0
         ? []
-        : await reads.select<DeliveryRow>(
+        : await reads.select<Row<'deliveries'>>(
             within(
               `SELECT * FROM deliveries WHERE hook = :hook AND state = 'waiting' AND due_at_ms = 0 ${not}
               ORDER BY number LIMIT :count`,
@@ -165,7 +132,7 @@ export class SqlHookStore implements HookStore {
   lease(hook: string, { nowMs, horizonMs, count, chars, untilMs }: LeaseWish): Promise<readonly Delivery[]> {
     const database = this.#database;
     return database.write(async (reads) => {
-      const rows = await reads.select<DeliveryRow>(
+      const rows = await reads.select<Row<'deliveries'>>(
         within(
           `SELECT * FROM deliveries WHERE hook = :hook AND state = 'waiting'
            AND (due_at_ms <= :nowMs OR due_at_ms > :laterMs) ORDER BY number LIMIT :count`,
@@ -235,10 +202,9 @@ export class SqlHookStore implements HookStore {
         return true;
       });
       if (held.length === 0) return { statements: [], result: held };
-      const columns = { name: 'TEXT', holder: 'TEXT', held_until_ms: 'BIGINT' } as const;
-      const values = held.map((name) => [name, holder, untilMs]);
+      const values = held.map((name) => ({ name, holder, held_until_ms: untilMs }));
       const instead = updateInstead(['name'], ['holder', 'held_until_ms']);
-      return { statements: [insertOf('hooks', columns, values, database, instead)], result: held };
+      return { statements: [insertOf('hooks', values, database, instead)], result: held };
     });
   }
 
@@ -329,7 +295,7 @@ export class SqlHookStore implements HookStore {
       before === undefined ? '' : 'number < :before',
     ].filter((each) => each !== '');
     const where = conditions.length === 0 ? '' : `WHERE ${conditions.join(' AND ')}`;
-    const rows = await this.#database.reads.select<DeliveryRow>(
+    const rows = await this.#database.reads.select<Row<'deliveries'>>(
       `SELECT * FROM deliveries ${where} ORDER BY number DESC LIMIT :limit`,
       { hook, state, before, limit },
     );
@@ -337,7 +303,7 @@ export class SqlHookStore implements HookStore {
   }
 
   async delivery(which: { readonly hook: string; readonly id: string }): Promise<DeliveryRecord | undefined> {
-    const [row] = await this.#database.reads.select<DeliveryRow>(
+    const [row] = await this.#database.reads.select<Row<'deliveries'>>(
       'SELECT * FROM deliveries WHERE hook = :hook AND event_id = :id',
       which,
     );
@@ -345,7 +311,7 @@ export class SqlHookStore implements HookStore {
   }
 
   async attempts(delivery: number): Promise<readonly DeliveryAttempt[]> {
-    const rows = await this.#database.reads.select<AttemptRow>(
+    const rows = await this.#database.reads.select<Row<'attempts'>>(
       'SELECT * FROM attempts WHERE delivery = :delivery ORDER BY id DESC LIMIT 100',
       { delivery },
     );
@@ -425,11 +391,9 @@ export class SqlHookStore implements HookStore {
     });
   }
 
-  #set(hook: string, changes: Partial<HookRow>): Promise<void> {
-    const names = ['name', ...Object.keys(changes)] as (keyof HookRow)[];
-    const columns = Object.fromEntries(names.map((name) => [name, hookColumns[name]])) as Columns<HookRow>;
-    const values = [hook, ...Object.values(changes)];
-    return this.#do(insertOf('hooks', columns, [values], this.#database, updateInstead(['name'], names.slice(1))));
+  #set(hook: string, changes: NewRow<'hooks'>): Promise<void> {
+    const instead = updateInstead(['name'], Object.keys(changes));
+    return this.#do(insertOf('hooks', [{ name: hook, ...changes }], this.#database, instead));
   }
 
   #do(...statements: readonly string[]): Promise<void> {
@@ -444,11 +408,11 @@ function within(query: string, order: string): string {
   ) AS counted WHERE before_chars < :chars ORDER BY ${order}`;
 }
 
-function hookRows(reads: Reads): Promise<readonly HookRow[]> {
-  return reads.select<HookRow>('SELECT * FROM hooks');
+function hookRows(reads: Reads): Promise<readonly Row<'hooks'>[]> {
+  return reads.select<Row<'hooks'>>('SELECT * FROM hooks');
 }
 
-function stateOf(row: HookRow): HookState {
+function stateOf(row: Row<'hooks'>): HookState {
   return {
     name: row.name,
     ...(row.failing_since_ms === null ? {} : { failingSinceMs: Number(row.failing_since_ms) }),

@@ -10,26 +10,13 @@ import type { Notice } from '@nine-bells/wire';
 import { Op, QueryTypes, type WhereOptions } from 'sequelize';
 import type { Database, Reads } from './database.js';
 import { commitApart } from './grouped.js';
-import { type NoticeRow, rowsOf, type UserRoleRow, type UserRow } from './models.js';
-import { type Columns, type Dialect, insertOf, listOf, updateInstead } from './statements.js';
+import { rowsOf } from './models.js';
+import { type Dialect, insertOf, listOf, updateInstead } from './statements.js';
+import type { Row } from './tables.js';
 import type { Volumes } from './volumes.js';
 
 /** Rows of one statement. */
 const statementRows = 500;
-
-const noticeColumns: Columns<NoticeRow> = {
-  user_id: 'TEXT',
-  number: 'BIGINT',
-  notice_id: 'TEXT',
-  title: 'TEXT',
-  data_json: 'TEXT',
-  notice_key: 'TEXT',
-  at_ms: 'BIGINT',
-  until_ms: 'BIGINT',
-};
-const userColumns: Columns<UserRow> = { id: 'TEXT', name: 'TEXT', seen_at_ms: 'BIGINT', inbox_head: 'BIGINT' };
-const headColumns: Columns<Pick<UserRow, 'id' | 'inbox_head'>> = { id: 'TEXT', inbox_head: 'BIGINT' };
-const roleColumns: Columns<UserRoleRow> = { user_id: 'TEXT', role: 'TEXT' };
 
 /** The inboxes of users, and the users the service has met. */
 export class InboxStore {
@@ -53,7 +40,7 @@ export class InboxStore {
       for (const [user, count] of replaced.counted) unread.set(user, (unread.get(user) ?? 0) - count);
       // Within the drafts, the last one of a key stays.
       const last = new Map(drafts.map((draft) => [keyOf(draft), draft]));
-      const rows: unknown[][] = [];
+      const rows: Row<'notices'>[] = [];
       const places: Place[] = [];
       for (const draft of drafts) {
         const { user } = draft;
@@ -61,15 +48,15 @@ export class InboxStore {
         heads.set(user, number);
         places.push({ volume: this.#volumes.current, number });
         if (draft.key !== undefined && last.get(keyOf(draft)) !== draft) continue;
-        rows.push(valuesOf(draft, number));
+        rows.push(rowOf(draft, number));
         if (draft.untilMs === undefined || draft.untilMs > nowMs) unread.set(user, (unread.get(user) ?? 0) + 1);
       }
-      const changed = [...heads].map(([id, head]) => [id, head]);
+      const changed = [...heads].map(([id, head]) => ({ id, inbox_head: head }));
       const statements = [
         ...replaced.statements,
-        ...inPortions(rows).map((some) => insertOf('notices', noticeColumns, some, this.#database)),
+        ...inPortions(rows).map((some) => insertOf('notices', some, this.#database)),
         ...inPortions(changed).map((some) =>
-          insertOf('users', headColumns, some, this.#database, updateInstead(['id'], ['inbox_head'])),
+          insertOf('users', some, this.#database, updateInstead(['id'], ['inbox_head'])),
         ),
       ];
       const result = drafts.map((draft, index) => {
@@ -93,7 +80,7 @@ export class InboxStore {
           raw: true,
         })
       : [];
-    const found = rowsOf<NoticeRow>(rows);
+    const found = rowsOf(rows);
     return {
       notices: found.slice(0, limit).map((each) => this.#noticeOf(each)),
       more: found.length > limit,
@@ -133,22 +120,22 @@ export class InboxStore {
 
   async #meet(met: readonly KnownUser[]): Promise<void> {
     const dialect = this.#database;
-    const rows = met.map(({ id, name, seenAtMs }) => [id, name ?? null, seenAtMs, 0]);
+    const rows = met.map(({ id, name, seenAtMs }) => ({ id, name: name ?? null, seen_at_ms: seenAtMs, inbox_head: 0 }));
     const roles = met.flatMap(({ id, roles: all }) =>
-      [...new Set(all)].filter((role) => role.length <= 128).map((role) => [id, role]),
+      [...new Set(all)].filter((role) => role.length <= 128).map((role) => ({ user_id: id, role })),
     );
     const ids = met.map(({ id }) => [id]);
     const statements = [
-      insertOf('users', userColumns, rows, dialect, updateInstead(['id'], ['name', 'seen_at_ms'])),
+      insertOf('users', rows, dialect, updateInstead(['id'], ['name', 'seen_at_ms'])),
       `DELETE FROM user_roles WHERE user_id IN ${listOf(['TEXT'], ids, dialect)}`,
-      ...(roles.length === 0 ? [] : [insertOf('user_roles', roleColumns, roles, dialect)]),
+      ...(roles.length === 0 ? [] : [insertOf('user_roles', roles, dialect)]),
     ];
     await this.#database.attempt(async () => ({ statements, result: undefined }));
   }
 
   async usersWith(role: string): Promise<readonly string[]> {
-    const rows = await this.#database.models.userRoles.findAll({ where: { role }, order: ['user_id'], raw: true });
-    return rowsOf<UserRoleRow>(rows).map(({ user_id }) => user_id);
+    const rows = await this.#database.models.user_roles.findAll({ where: { role }, order: ['user_id'], raw: true });
+    return rowsOf(rows).map(({ user_id }) => user_id);
   }
 
   async user(id: string): Promise<KnownUser | undefined> {
@@ -156,12 +143,10 @@ export class InboxStore {
   }
 
   async knownUsers(ids: readonly string[]): Promise<readonly KnownUser[]> {
-    const { users, userRoles } = this.#database.models;
-    const rows = rowsOf<UserRow>(await users.findAll({ where: { id: [...ids] }, raw: true }));
+    const { users, user_roles } = this.#database.models;
+    const rows = rowsOf(await users.findAll({ where: { id: [...ids] }, raw: true }));
     const roles = new Map<string, string[]>();
-    for (const { user_id, role } of rowsOf<UserRoleRow>(
-      await userRoles.findAll({ where: { user_id: [...ids] }, raw: true }),
-    ))
+    for (const { user_id, role } of rowsOf(await user_roles.findAll({ where: { user_id: [...ids] }, raw: true })))
       roles.set(user_id, [...(roles.get(user_id) ?? []), role]);
     // A user that was notified and never came is not known.
     return rows.flatMap(({ id, name, seen_at_ms: seenAtMs }) =>
@@ -173,12 +158,12 @@ export class InboxStore {
 
   async noticeWith(user: string, key: string): Promise<Notice | undefined> {
     const where = { user_id: user, notice_key: key };
-    return rowsOf<NoticeRow>(await this.#database.models.notices.findAll({ where, raw: true })).map((row) =>
+    return rowsOf(await this.#database.models.notices.findAll({ where, raw: true })).map((row) =>
       this.#noticeOf(row),
     )[0];
   }
 
-  #noticeOf(row: NoticeRow) {
+  #noticeOf(row: Row<'notices'>) {
     const draft: NoticeDraft = {
       id: row.notice_id,
       user: row.user_id,
@@ -310,18 +295,17 @@ function keyOf({ user, key }: NoticeDraft): string {
   return `${user}\u0000${key}`;
 }
 
-/** A notice's values, as `noticeColumns` has them. */
-function valuesOf({ user, id, title, data, key, atMs, untilMs }: NoticeDraft, number: number): unknown[] {
-  return [
-    user,
+function rowOf({ user, id, title, data, key, atMs, untilMs }: NoticeDraft, number: number): Row<'notices'> {
+  return {
+    user_id: user,
     number,
-    id,
+    notice_id: id,
     title,
-    data === undefined ? null : JSON.stringify(data),
-    key ?? null,
-    atMs,
-    untilMs ?? null,
-  ];
+    data_json: data === undefined ? null : JSON.stringify(data),
+    notice_key: key ?? null,
+    at_ms: atMs,
+    until_ms: untilMs ?? null,
+  };
 }
 
 function inPortions<T>(all: readonly T[]): (readonly T[])[] {

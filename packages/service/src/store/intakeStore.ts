@@ -4,7 +4,8 @@ import type { Database } from './database.js';
 import { problemChars } from './deliveryRows.js';
 import { isTaken } from './failures.js';
 import { Grouped } from './grouped.js';
-import { type Columns, columnsOf, insertOf, listOf, tableOf } from './statements.js';
+import { insertOf, listOf, type NewRow, tableOf, valuesOf } from './statements.js';
+import { type Row, typesOf } from './tables.js';
 
 /** How ends of arrivals are gathered, in milliseconds: after a crash they are found out again. */
 const endGatherMs = 50;
@@ -14,56 +15,6 @@ const tidyCount = 2_000;
 const known = 'known';
 /** Maximum number of the latest arrivals, of all intakes, whose ids are left. */
 const maxIds = 1_000_000;
-
-/** What came in through an intake. */
-interface ArrivalRow {
-  readonly number: number | string;
-  readonly id: string;
-  readonly intake: string;
-  readonly event_id: string | null;
-  readonly at_ms: number | string;
-  readonly method: string;
-  readonly headers_json: string;
-  readonly body: string;
-  readonly is_base64: number;
-  readonly bytes: number;
-  readonly hops: number;
-  readonly held_until_ms: number | string;
-  readonly state: string;
-  readonly tries: number;
-  readonly became_json: string | null;
-  readonly problem: string | null;
-  readonly ended_at_ms: number | string | null;
-}
-
-type NewRow = Omit<ArrivalRow, 'number' | 'became_json' | 'problem' | 'ended_at_ms'>;
-
-const newColumns: Columns<NewRow> = {
-  id: 'TEXT',
-  intake: 'TEXT',
-  event_id: 'TEXT',
-  at_ms: 'BIGINT',
-  method: 'TEXT',
-  headers_json: 'TEXT',
-  body: 'TEXT',
-  is_base64: 'INTEGER',
-  bytes: 'INTEGER',
-  hops: 'INTEGER',
-  held_until_ms: 'BIGINT',
-  state: 'TEXT',
-  tries: 'INTEGER',
-};
-
-const endColumns: Columns<
-  Pick<ArrivalRow, 'id' | 'state' | 'became_json' | 'problem' | 'ended_at_ms' | 'held_until_ms'>
-> = {
-  id: 'TEXT',
-  state: 'TEXT',
-  became_json: 'TEXT',
-  problem: 'TEXT',
-  ended_at_ms: 'BIGINT',
-  held_until_ms: 'BIGINT',
-};
 
 interface Kept {
   readonly id: string;
@@ -112,7 +63,7 @@ export class SqlIntakeStore implements IntakeStore {
   takeOverArrivals(nowMs: number, untilMs: number, horizonMs: number, limit: number): Promise<readonly Arrival[]> {
     const database = this.#database;
     return database.write(async (reads) => {
-      const rows = await reads.select<ArrivalRow>(
+      const rows = await reads.select<Row<'arrivals'>>(
         `SELECT * FROM arrivals WHERE state = 'waiting' AND (held_until_ms <= :nowMs OR held_until_ms > :laterMs)
          ORDER BY number LIMIT :limit`,
         { nowMs, laterMs: nowMs + horizonMs, limit },
@@ -131,7 +82,7 @@ export class SqlIntakeStore implements IntakeStore {
       before === undefined ? '' : 'number < :before',
     ].filter((each) => each !== '');
     const where = conditions.length === 0 ? '' : `WHERE ${conditions.join(' AND ')}`;
-    const rows = await this.#database.reads.select<ArrivalRow>(
+    const rows = await this.#database.reads.select<Row<'arrivals'>>(
       `SELECT * FROM arrivals ${where} ORDER BY number DESC LIMIT :limit`,
       { intake, state, before, limit },
     );
@@ -139,7 +90,7 @@ export class SqlIntakeStore implements IntakeStore {
   }
 
   async arrival(id: string): Promise<Arrival | undefined> {
-    const [row] = await this.#database.reads.select<ArrivalRow>(
+    const [row] = await this.#database.reads.select<Row<'arrivals'>>(
       `SELECT * FROM arrivals WHERE id = :id AND state <> '${known}'`,
       { id },
     );
@@ -149,12 +100,12 @@ export class SqlIntakeStore implements IntakeStore {
   tidyIntake(intake: string, forgetMs: number, forgetIdsMs: number): Promise<number> {
     const database = this.#database;
     return database.write(async (reads) => {
-      const ended = await reads.select<Pick<ArrivalRow, 'number' | 'event_id'>>(
+      const ended = await reads.select<Pick<Row<'arrivals'>, 'number' | 'event_id'>>(
         `SELECT number, event_id FROM arrivals
          WHERE intake = :intake AND state <> 'waiting' AND ended_at_ms < :forgetMs LIMIT :limit`,
         { intake, forgetMs, limit: tidyCount },
       );
-      const expired = await reads.select<Pick<ArrivalRow, 'number'>>(
+      const expired = await reads.select<Pick<Row<'arrivals'>, 'number'>>(
         `SELECT number FROM arrivals
          WHERE intake = :intake AND state = '${known}' AND held_until_ms < :forgetIdsMs LIMIT :limit`,
         { intake, forgetIdsMs, limit: tidyCount },
@@ -162,7 +113,7 @@ export class SqlIntakeStore implements IntakeStore {
       const [last] = await reads.select<{ number: number | string | null }>(
         'SELECT MAX(number) AS number FROM arrivals',
       );
-      const excess = await reads.select<Pick<ArrivalRow, 'number'>>(
+      const excess = await reads.select<Pick<Row<'arrivals'>, 'number'>>(
         `SELECT number FROM arrivals WHERE state = '${known}' AND number < :tooOld ORDER BY number LIMIT :limit`,
         { tooOld: Number(last?.number ?? 0) - maxIds, limit: tidyCount },
       );
@@ -189,7 +140,7 @@ export class SqlIntakeStore implements IntakeStore {
     const database = this.#database;
     if (!database.isShared)
       try {
-        await database.commitToFile([insertOf('arrivals', newColumns, drafts.map(valuesOf), database)]);
+        await database.commitToFile([insertOf('arrivals', drafts.map(rowOf), database)]);
         return drafts.map(({ id }) => ({ id, repeated: false }));
       } catch (error) {
         if (!isTaken(error)) throw error;
@@ -220,7 +171,7 @@ export class SqlIntakeStore implements IntakeStore {
         fresh.push(draft);
         return { id: draft.id, repeated: false };
       });
-      const insert = insertOf('arrivals', newColumns, fresh.map(valuesOf), database, 'ON CONFLICT (id) DO NOTHING');
+      const insert = insertOf('arrivals', fresh.map(rowOf), database, 'ON CONFLICT (id) DO NOTHING');
       return { statements: fresh.length === 0 ? [] : [insert], result };
     });
   }
@@ -234,33 +185,34 @@ export class SqlIntakeStore implements IntakeStore {
       state === 'waiting' ? null : atMs,
       heldUntilMs ?? null,
     ]);
-    const [id, state, became, problem, endedAt, heldUntil] = columnsOf(endColumns);
+    const [id, state, became, problem, endedAt, heldUntil] = valuesOf(
+      typesOf('arrivals', ['id', 'state', 'became_json', 'problem', 'ended_at_ms', 'held_until_ms']),
+    );
     return `UPDATE arrivals SET state = ${state}, became_json = ${became}, problem = ${problem}, ended_at_ms = ${endedAt},
       held_until_ms = COALESCE(${heldUntil}, held_until_ms), tries = tries + 1
       FROM ${tableOf(rows, this.#database)} WHERE arrivals.id = ${id}`;
   }
 }
 
-/** The values of a new row, in the order of `newColumns`. */
-function valuesOf(each: ArrivalDraft): readonly unknown[] {
-  return [
-    each.id,
-    each.intake,
-    each.eventId ?? null,
-    each.atMs,
-    each.method,
-    JSON.stringify(each.headers),
-    each.body,
-    each.isBase64 ? 1 : 0,
-    each.bytes,
-    each.hops,
-    each.heldUntilMs,
-    'waiting',
-    0,
-  ];
+function rowOf(each: ArrivalDraft): NewRow<'arrivals'> {
+  return {
+    id: each.id,
+    intake: each.intake,
+    event_id: each.eventId ?? null,
+    at_ms: each.atMs,
+    method: each.method,
+    headers_json: JSON.stringify(each.headers),
+    body: each.body,
+    is_base64: each.isBase64 ? 1 : 0,
+    bytes: each.bytes,
+    hops: each.hops,
+    held_until_ms: each.heldUntilMs,
+    state: 'waiting',
+    tries: 0,
+  };
 }
 
-function arrivalOf(row: ArrivalRow): Arrival {
+function arrivalOf(row: Row<'arrivals'>): Arrival {
   return {
     number: Number(row.number),
     id: row.id,

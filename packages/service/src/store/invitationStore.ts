@@ -11,31 +11,8 @@ import { type ChannelName, defined, ProblemError, refusal } from '@nine-bells/wi
 import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import type { AdmissionRow, InvitationRow } from './models.js';
-import { type Columns, insertOf, listOf, tableOf, updateInstead } from './statements.js';
-
-const invitationColumns: Columns<Omit<InvitationRow, 'number'>> = {
-  id: 'TEXT',
-  digest: 'TEXT',
-  channel: 'TEXT',
-  user_id: 'TEXT',
-  role: 'TEXT',
-  uses: 'INTEGER',
-  used: 'INTEGER',
-  at_ms: 'BIGINT',
-  until_ms: 'BIGINT',
-  revoked_at_ms: 'BIGINT',
-  by_json: 'TEXT',
-};
-
-const admissionColumns: Columns<AdmissionRow> = {
-  user_id: 'TEXT',
-  channel: 'TEXT',
-  role: 'TEXT',
-  invitation: 'TEXT',
-  at_ms: 'BIGINT',
-  until_ms: 'BIGINT',
-};
+import { insertOf, listOf, tableOf, updateInstead } from './statements.js';
+import type { Row } from './tables.js';
 
 type Accepted = Awaited<ReturnType<InvitationStore['accept']>>;
 
@@ -60,7 +37,10 @@ export class SqlInvitationStore implements InvitationStore {
 
   async invite(draft: InvitationDraft, most: number): Promise<void> {
     const { id, digest, channel, user = null, role = null, uses, atMs, untilMs, by } = draft;
-    const row = [id, digest, channel, user, role, uses, 0, atMs, untilMs, null, JSON.stringify(by)];
+    const row = {
+      ...{ id, digest, channel, user_id: user, role, uses, used: 0 },
+      ...{ at_ms: atMs, until_ms: untilMs, revoked_at_ms: null, by_json: JSON.stringify(by) },
+    };
     const refused = await this.#database.write(async (reads): Promise<Plan<ProblemError | undefined>> => {
       const [found] = await reads.select<{ count: number | string }>(
         `SELECT COUNT(*) AS count FROM invitations
@@ -69,7 +49,7 @@ export class SqlInvitationStore implements InvitationStore {
       );
       if (Number(found?.count) >= most)
         return { statements: [], result: refusal('too-many-invitations', `at most ${most} are open for a channel`) };
-      return { statements: [insertOf('invitations', invitationColumns, [row], this.#database)], result: undefined };
+      return { statements: [insertOf('invitations', [row], this.#database)], result: undefined };
     });
     if (refused instanceof ProblemError) throw refused;
   }
@@ -80,7 +60,7 @@ export class SqlInvitationStore implements InvitationStore {
 
   async invitations(channel: ChannelName, limit: number, before?: string): Promise<readonly KeptInvitation[]> {
     const from = before === undefined ? '' : 'AND number < (SELECT number FROM invitations WHERE id = :before)';
-    const rows = await this.#database.reads.select<InvitationRow>(
+    const rows = await this.#database.reads.select<Row<'invitations'>>(
       `SELECT * FROM invitations WHERE channel = :channel ${from} ORDER BY number DESC LIMIT :limit`,
       { channel, limit, before: before ?? '' },
     );
@@ -88,7 +68,9 @@ export class SqlInvitationStore implements InvitationStore {
   }
 
   async invitation(id: string): Promise<KeptInvitation | undefined> {
-    const rows = await this.#database.reads.select<InvitationRow>('SELECT * FROM invitations WHERE id = :id', { id });
+    const rows = await this.#database.reads.select<Row<'invitations'>>('SELECT * FROM invitations WHERE id = :id', {
+      id,
+    });
     return rows.map(invitationOf)[0];
   }
 
@@ -96,10 +78,12 @@ export class SqlInvitationStore implements InvitationStore {
     ...[id, admitted, { by, atMs }]: Parameters<InvitationStore['endInvitation']>
   ): ReturnType<InvitationStore['endInvitation']> {
     return this.#database.write(async (reads) => {
-      const [row] = await reads.select<InvitationRow>('SELECT * FROM invitations WHERE id = :id', { id });
+      const [row] = await reads.select<Row<'invitations'>>('SELECT * FROM invitations WHERE id = :id', { id });
       if (row === undefined) return { statements: [], result: undefined };
       const let_ = admitted
-        ? await reads.select<AdmissionRow>('SELECT * FROM admissions WHERE invitation = :id ORDER BY user_id', { id })
+        ? await reads.select<Row<'admissions'>>('SELECT * FROM admissions WHERE invitation = :id ORDER BY user_id', {
+            id,
+          })
         : [];
       const which = listOf(['TEXT'], [[id]], this.#database);
       const invitation = invitationOf({ ...row, revoked_at_ms: row.revoked_at_ms ?? atMs });
@@ -119,14 +103,17 @@ export class SqlInvitationStore implements InvitationStore {
   }
 
   async admissions(user: string): Promise<readonly Admission[]> {
-    const rows = await this.#database.reads.select<AdmissionRow>('SELECT * FROM admissions WHERE user_id = :user', {
-      user,
-    });
+    const rows = await this.#database.reads.select<Row<'admissions'>>(
+      'SELECT * FROM admissions WHERE user_id = :user',
+      {
+        user,
+      },
+    );
     return rows.map(admissionOf);
   }
 
   async admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]> {
-    const rows = await this.#database.reads.select<AdmissionRow>(
+    const rows = await this.#database.reads.select<Row<'admissions'>>(
       `SELECT * FROM admissions WHERE channel = :channel AND user_id > :after ORDER BY user_id LIMIT :limit`,
       { channel, after, limit },
     );
@@ -135,7 +122,7 @@ export class SqlInvitationStore implements InvitationStore {
 
   endAdmission(...[channel, user, done]: Parameters<InvitationStore['endAdmission']>): Promise<boolean> {
     return this.#database.write(async (reads) => {
-      const [found] = await reads.select<AdmissionRow>(
+      const [found] = await reads.select<Row<'admissions'>>(
         'SELECT * FROM admissions WHERE channel = :channel AND user_id = :user',
         { channel, user },
       );
@@ -154,11 +141,11 @@ async function planOf(
   all: readonly Acceptance[],
   database: Database,
 ): Promise<Plan<readonly Accepted[]>> {
-  const found = await reads.select<InvitationRow>('SELECT * FROM invitations WHERE digest IN (:digests)', {
+  const found = await reads.select<Row<'invitations'>>('SELECT * FROM invitations WHERE digest IN (:digests)', {
     digests: all.map(({ digest }) => digest),
   });
   const invitations = new Map(found.map((row) => [row.digest, invitationOf(row)]));
-  const let_ = await reads.select<AdmissionRow>('SELECT * FROM admissions WHERE user_id IN (:users)', {
+  const let_ = await reads.select<Row<'admissions'>>('SELECT * FROM admissions WHERE user_id IN (:users)', {
     users: all.map(({ user }) => user),
   });
   const admissions = new Map(let_.map((row) => [keyOf(row.user_id, row.channel), admissionOf(row)]));
@@ -186,14 +173,13 @@ async function planOf(
     return admission;
   });
   if (admitted.size === 0) return { statements: [], result };
-  const rows = [...admitted.values()].map(({ user, channel, role = null, invitation, atMs, untilMs = null }) => [
-    ...[user, channel, role, invitation, atMs, untilMs],
-  ]);
+  const rows = [...admitted.values()].map(({ user, channel, role = null, invitation, atMs, untilMs = null }) => ({
+    ...{ user_id: user, channel, role, invitation, at_ms: atMs, until_ms: untilMs },
+  }));
   return {
     statements: [
       insertOf(
         'admissions',
-        admissionColumns,
         rows,
         database,
         updateInstead(['user_id', 'channel'], ['role', 'invitation', 'at_ms', 'until_ms']),
@@ -209,7 +195,7 @@ function keyOf(user: string, channel: string): string {
   return JSON.stringify([user, channel]);
 }
 
-function invitationOf(row: InvitationRow): KeptInvitation {
+function invitationOf(row: Row<'invitations'>): KeptInvitation {
   const { id, channel, user_id, role, uses, used, at_ms, until_ms, revoked_at_ms, by_json } = row;
   return {
     id,
@@ -225,7 +211,7 @@ function invitationOf(row: InvitationRow): KeptInvitation {
   };
 }
 
-function admissionOf({ user_id, channel, role, invitation, at_ms, until_ms }: AdmissionRow): Admission {
+function admissionOf({ user_id, channel, role, invitation, at_ms, until_ms }: Row<'admissions'>): Admission {
   return {
     user: user_id,
     channel: channel as ChannelName,

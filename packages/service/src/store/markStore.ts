@@ -1,7 +1,7 @@
 import { type MarkState, noteTypes, type Place, type ThreadMark, type UserMark } from '@nine-bells/core';
 import { type BlockKind, type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
-import { forward, threadMarkColumns } from './replyRows.js';
+import { forward } from './replyRows.js';
 import { insertOf, listOf, makeChannels, tableOf, updateInstead } from './statements.js';
 import type { Volumes } from './volumes.js';
 
@@ -102,13 +102,13 @@ export class MarkStore {
           statements: [],
           result: refusal('bad-cursor', 'the channel has no such message', { where: '/cursor' }),
         };
-      const key = [user, row.id, thread.number];
+      const mark = { user_id: user, channel_id: row.id, root: thread.number };
       return {
         statements: [
           place === null
             ? `DELETE FROM thread_marks
-               WHERE (user_id, channel_id, root) IN ${listOf(['TEXT', 'INTEGER', 'BIGINT'], [key], database)}`
-            : insertOf('thread_marks', threadMarkColumns, [[...key, place.number, atMs]], database, forward),
+               WHERE (user_id, channel_id, root) IN ${listOf(['TEXT', 'INTEGER', 'BIGINT'], [Object.values(mark)], database)}`
+            : insertOf('thread_marks', [{ ...mark, number: place.number, at_ms: atMs }], database, forward),
         ],
         result: undefined,
       };

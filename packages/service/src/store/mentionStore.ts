@@ -2,24 +2,21 @@ import type { Draft, KeptLevel, LevelStore, LevelWish, MentionStore } from '@nin
 import { type ChannelName, defined, type Level, ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import type { LevelRow, MentionedRow } from './models.js';
-import { type Columns, type Dialect, insertOf, listOf, tableOf, updateInstead } from './statements.js';
+import { type Dialect, insertOf, listOf, tableOf, updateInstead } from './statements.js';
+import type { Row } from './tables.js';
 
 /** Mentions of a channel that are looked at. */
 const mostMentions = 100;
 
-const mentionedColumns: Columns<MentionedRow> = { user_id: 'TEXT', channel_id: 'INTEGER', number: 'BIGINT' };
-const levelColumns: Columns<LevelRow> = { user_id: 'TEXT', channel: 'TEXT', level: 'TEXT', until_ms: 'BIGINT' };
-
 /** What the messages of one commit mention. */
 export class MentionRows {
   readonly #texts: unknown[][] = [];
-  readonly #mentioned: unknown[][] = [];
+  readonly #mentioned: Row<'mentioned'>[] = [];
 
   /** Adds a message that has its place. */
   add(channelId: number, number: number, { mentions, mentioned = [] }: Draft): void {
     this.#texts.push([channelId, number, JSON.stringify(mentions)]);
-    for (const user of mentioned) this.#mentioned.push([user, channelId, number]);
+    for (const user of mentioned) this.#mentioned.push({ user_id: user, channel_id: channelId, number });
   }
 
   /** What follows the rows of the messages. */
@@ -28,7 +25,7 @@ export class MentionRows {
     return [
       `UPDATE messages SET mentions_json = each.value->>2 FROM ${tableOf(this.#texts, dialect)}
        WHERE messages.channel_id = CAST(each.value->>0 AS INTEGER) AND messages.number = CAST(each.value->>1 AS BIGINT)`,
-      insertOf('mentioned', mentionedColumns, this.#mentioned, dialect),
+      insertOf('mentioned', this.#mentioned, dialect),
     ];
   }
 }
@@ -109,7 +106,7 @@ async function levelsOf(
   condition: string,
   values: { readonly nowMs: number } & Readonly<Record<string, unknown>>,
 ): Promise<readonly KeptLevel[]> {
-  const rows = await reads.select<LevelRow>(
+  const rows = await reads.select<Row<'levels'>>(
     `SELECT * FROM levels WHERE ${condition} AND (until_ms IS NULL OR until_ms > :nowMs) ORDER BY channel`,
     values,
   );
@@ -145,9 +142,9 @@ async function planOf(
   });
   const wishes = [...last.values()];
   const gone = wishes.filter(({ level }) => level === null).map(({ user, channel }) => [user, channel]);
-  const set = wishes
-    .filter(({ level }) => level !== null)
-    .map(({ user, channel, level, untilMs = null }) => [user, channel, level, untilMs]);
+  const set = wishes.flatMap(({ user, channel, level, untilMs = null }) =>
+    level === null ? [] : [{ user_id: user, channel, level, until_ms: untilMs }],
+  );
   const who = listOf(
     ['TEXT'],
     users.map((user) => [user]),
@@ -157,8 +154,6 @@ async function planOf(
   if (gone.length > 0)
     statements.push(`DELETE FROM levels WHERE (user_id, channel) IN ${listOf(['TEXT', 'TEXT'], gone, database)}`);
   if (set.length > 0)
-    statements.push(
-      insertOf('levels', levelColumns, set, database, updateInstead(['user_id', 'channel'], ['level', 'until_ms'])),
-    );
+    statements.push(insertOf('levels', set, database, updateInstead(['user_id', 'channel'], ['level', 'until_ms'])));
   return { statements, result };
 }

@@ -10,11 +10,11 @@ import {
 import { type ChannelName, formatCursor, ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import { blankCopies } from './deliveryRows.js';
-import { type HeadRow, messageColumns, type NewMessage } from './messageRows.js';
-import type { MessageRow, RevisionRow } from './models.js';
+import type { HeadRow, NewMessage } from './messageRows.js';
 import { withdrawnReplies } from './replyRows.js';
 import { unindexed } from './searchStore.js';
-import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
+import { type Dialect, insertOf, listOf, type NewRow, overwriting, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** What is known of a message that is to be changed. */
 interface Target {
@@ -41,19 +41,6 @@ interface Made {
   readonly logged: LoggedMessage;
 }
 
-const changeColumns: Columns<
-  Omit<MessageRow, 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn' | 'mentions_json'>
-> = { ...messageColumns, target: 'BIGINT' };
-
-const revisionColumns: Columns<RevisionRow> = {
-  channel_id: 'INTEGER',
-  number: 'BIGINT',
-  revision: 'BIGINT',
-  at_ms: 'BIGINT',
-  by_json: 'TEXT',
-  data_json: 'TEXT',
-};
-
 /** The hooks that have deliveries, found by jumping from one to the next in the index. */
 const hooksWithDeliveries = `WITH RECURSIVE h(hook) AS (
   SELECT MIN(hook) FROM deliveries
@@ -64,8 +51,8 @@ export class Changes {
   readonly #targets: ReadonlyMap<string, Target>;
   /** Channels that are exempted from pruning: there everything is kept. */
   readonly #held: ReadonlySet<ChannelName>;
-  readonly #rows: unknown[][] = [];
-  readonly #kept: unknown[][] = [];
+  readonly #rows: NewRow<'messages'>[] = [];
+  readonly #kept: Row<'revisions'>[] = [];
   readonly #keptFrom: Target[] = [];
 
   private constructor(targets: ReadonlyMap<string, Target>, held: ReadonlySet<ChannelName>) {
@@ -89,7 +76,7 @@ export class Changes {
       ? 'json_array_elements(CAST(:asked AS json)) AS each(value)'
       : 'jsonb_each(:asked) AS each';
     // In one read: while it is under way, all others wait for this commit.
-    const rows = await reads.select<Pick<MessageRow, 'channel_id' | 'number' | 'revision' | 'withdrawn'> & Held>(
+    const rows = await reads.select<Pick<Row<'messages'>, 'channel_id' | 'number' | 'revision' | 'withdrawn'> & Held>(
       `SELECT m.channel_id, m.number, m.revision, m.withdrawn, h.channel AS held
        FROM ${each} JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER)
          AND m.number = CAST(each.value->>1 AS BIGINT) AND m.target IS NULL
@@ -135,17 +122,22 @@ export class Changes {
   ): void {
     const target = this.#targets.get(`${channelId} ${change.of.number}`) as Target;
     const { id, by, key, owner, atMs } = draft;
-    const named = [
-      id,
-      'change',
-      by?.user ?? '',
-      key ?? null,
-      owner ?? '',
-      by === undefined ? null : JSON.stringify(by),
-    ];
-    // How a message was withdrawn is known on when the message has been pruned: who has read it must hear of it.
-    const data = change.withdraws ? `{${logged.tail}` : 'null';
-    this.#rows.push([channelId, number, ...named, atMs, data, null, notes, change.of.number]);
+    this.#rows.push({
+      channel_id: channelId,
+      number,
+      message_id: id,
+      type: 'change',
+      author: by?.user ?? '',
+      publish_key: key ?? null,
+      key_owner: owner ?? '',
+      by_json: by === undefined ? null : JSON.stringify(by),
+      at_ms: atMs,
+      // How a message was withdrawn is known on when the message has been pruned: who has read it must hear of it.
+      data_json: change.withdraws ? `{${logged.tail}` : 'null',
+      except_json: null,
+      notes,
+      target: change.of.number,
+    });
     if (this.#held.has(channel) || (change.keeps && !change.withdraws)) this.#keep(target);
     target.revision = number;
     target.isWithdrawn = change.withdraws;
@@ -155,9 +147,9 @@ export class Changes {
   statements(dialect: Dialect): readonly string[] {
     const changed = [...this.#targets.values()].filter(({ last }) => last !== undefined);
     if (changed.length === 0) return [];
-    const statements: string[] = [insertOf('messages', changeColumns, this.#rows, dialect)];
+    const statements: string[] = [insertOf('messages', this.#rows, dialect)];
     if (this.#keptFrom.length > 0) statements.push(keepStatement(this.#keptFrom, dialect));
-    if (this.#kept.length > 0) statements.push(insertOf('revisions', revisionColumns, this.#kept, dialect));
+    if (this.#kept.length > 0) statements.push(insertOf('revisions', this.#kept, dialect));
     statements.push(updateStatement(changed, dialect));
     const gone = changed.flatMap(({ channelId, number, revision, isWithdrawn, wasWithdrawn, last }) =>
       isWithdrawn && !wasWithdrawn && revision !== undefined && last?.change.of.reply !== undefined
@@ -178,7 +170,8 @@ export class Changes {
     if (last === undefined) this.#keptFrom.push(target);
     else {
       const { by, atMs, dataText } = last.draft;
-      this.#kept.push([channelId, number, revision, atMs, by === undefined ? null : JSON.stringify(by), dataText]);
+      const by_json = by === undefined ? null : JSON.stringify(by);
+      this.#kept.push({ channel_id: channelId, number, revision, at_ms: atMs, by_json, data_json: dataText });
     }
   }
 
@@ -228,7 +221,7 @@ function blankStatements({ channelId, number, revision = 0 }: Target, dialect: D
 /** Keeps what messages hold in the database. */
 function keepStatement(targets: readonly Target[], dialect: Dialect): string {
   const rows = targets.map(({ channelId, number }) => [channelId, number]);
-  return `INSERT INTO revisions (${Object.keys(revisionColumns).join(', ')})
+  return `INSERT INTO revisions (channel_id, number, revision, at_ms, by_json, data_json)
     SELECT channel_id, number, COALESCE(revision, 0), COALESCE(revised_at_ms, at_ms),
       CASE WHEN revision IS NULL THEN by_json ELSE revised_by_json END, data_json
     FROM messages WHERE (channel_id, number) IN ${listOf(['INTEGER', 'BIGINT'], rows, dialect)}`;

@@ -19,14 +19,13 @@ import {
   insertMessages,
   keyOf,
   knownOf,
-  markColumns,
   moveHeads,
   type NewMessage,
 } from './messageRows.js';
-import type { MessageRow } from './models.js';
 import { Releases } from './pendingStore.js';
 import { Replies } from './replyRows.js';
 import { type Dialect, insertOf, makeChannels, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 import type { Volumes } from './volumes.js';
 
 /** Most messages of one commit. */
@@ -302,7 +301,7 @@ function entriesOf(
 ): { readonly appended: readonly Outcome[]; readonly statements: readonly string[] } {
   const rows: NewMessage[] = [];
   const changed = new Set<HeadRow>();
-  const begun: unknown[][] = [];
+  const begun: Row<'marks'>[] = [];
   const queued: QueuedEvent[] = [];
   const mentions = new MentionRows();
   const appended = group.map(({ channel, draft }): Outcome => {
@@ -340,14 +339,15 @@ function entriesOf(
     if (draft.mentioned !== undefined) mentions.add(row.id, row.head, draft);
     if (change === undefined) rows.push(placed);
     else changes?.add(channel, placed, change, logged);
-    if (row.head === 1) for (const user of draft.begins ?? []) begun.push([user, row.id, 0, 0]);
+    if (row.head === 1)
+      for (const user of draft.begins ?? []) begun.push({ user_id: user, channel_id: row.id, number: 0, notes: 0 });
     if (draft.hooks !== undefined) for (const hook of draft.hooks) queued.push(eventOf(hook, channel, draft, logged));
     return { logged, repeated: false, counted: row.head - row.notes };
   });
   const statements: string[] = [];
   if (rows.length > 0) statements.push(insertMessages(rows, dialect), ...mentions.statements(dialect));
   if (changed.size > 0) statements.push(moveHeads([...changed], dialect));
-  if (begun.length > 0) statements.push(insertOf('marks', markColumns, begun, dialect, 'ON CONFLICT DO NOTHING'));
+  if (begun.length > 0) statements.push(insertOf('marks', begun, dialect, 'ON CONFLICT DO NOTHING'));
   if (queued.length > 0) statements.push(insertDeliveries(queued, dialect));
   if (replies !== undefined) statements.push(...replies.statements(dialect));
   if (changes !== undefined) statements.push(...changes.statements(dialect));
@@ -380,7 +380,7 @@ async function knownKeys(
   if (keys.length === 0) return known;
   const byId = new Map([...channels].map(([name, row]) => [row.id, { name, row }]));
   const each = isShared ? 'json_array_elements(CAST(:keys AS json)) AS each(value)' : 'jsonb_each(:keys) AS each';
-  const rows = await reads.select<MessageRow>(
+  const rows = await reads.select<Row<'messages'>>(
     `SELECT m.* FROM ${each} JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER)
        AND m.author = each.value->>1 AND m.key_owner = each.value->>2 AND m.publish_key = each.value->>3
      WHERE m.publish_key IS NOT NULL`,

@@ -15,8 +15,9 @@ import { type ChannelName, type Cursor, defined, type MessageFilter, parseCursor
 import { col, fn, literal, Op, type WhereOptions, where } from 'sequelize';
 import type { Database } from './database.js';
 import { changeOf, loggedOf, placeOf } from './messageRows.js';
-import { type ChannelRow, type MessageRow, type RevisionRow, rowsOf } from './models.js';
+import { rowsOf } from './models.js';
 import { farInThread, ofThread, withReplies } from './replyRows.js';
+import type { Row } from './tables.js';
 import type { Volumes } from './volumes.js';
 
 /** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
@@ -50,7 +51,7 @@ export class MessageReads implements LogReader {
   }
 
   async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
-    const rows = rowsOf<ChannelRow>(
+    const rows = rowsOf(
       await this.#database.models.channels.findAll({
         attributes: ['name', 'volume', 'head'],
         where: { name: [...channels] },
@@ -112,7 +113,7 @@ export class MessageReads implements LogReader {
     after: number,
     limit: number,
   ): Promise<readonly EarlierRevision[]> {
-    const rows = await this.#database.reads.select<RevisionRow>(
+    const rows = await this.#database.reads.select<Row<'revisions'>>(
       `SELECT r.* FROM revisions r JOIN channels c ON c.id = r.channel_id
        WHERE c.name = :channel AND r.number = :number AND r.revision > :after ORDER BY r.revision LIMIT :limit`,
       { channel, number, after, limit },
@@ -128,7 +129,7 @@ export class MessageReads implements LogReader {
   async channels(after: string, limit: number, find = ''): Promise<readonly KeptChannel[]> {
     const position = this.#database.isShared ? 'STRPOS' : 'INSTR';
     const withText = where(fn(position, fn('LOWER', col('name')), find.toLowerCase()), { [Op.gt]: 0 });
-    const rows = rowsOf<ChannelRow>(
+    const rows = rowsOf(
       await this.#database.models.channels.findAll({
         where: { [Op.and]: [{ head: { [Op.gt]: 0 }, name: { [Op.gt]: after } }, ...(find === '' ? [] : [withText])] },
         order: ['name'],
@@ -148,9 +149,9 @@ export class MessageReads implements LogReader {
     return number < oldestOf(await this.#row(channel)) ? 'expired' : 'lost';
   }
 
-  async #row(channel: ChannelName): Promise<ChannelRow | undefined> {
+  async #row(channel: ChannelName): Promise<Row<'channels'> | undefined> {
     const row = await this.#database.models.channels.findOne({ where: { name: channel }, raw: true });
-    return (row ?? undefined) as ChannelRow | undefined;
+    return (row ?? undefined) as Row<'channels'> | undefined;
   }
 
   /**
@@ -158,7 +159,7 @@ export class MessageReads implements LogReader {
    * missing there may be what does not fit.
    */
   async #fitting(
-    row: ChannelRow,
+    row: Row<'channels'>,
     from: number,
     to: number,
     { messages: most, filters = [] }: ReadLimit,
@@ -186,7 +187,12 @@ export class MessageReads implements LogReader {
   }
 
   /** The last number to look at, backwards. A thread has an index, so only its replies count. */
-  async #farthest(row: ChannelRow, from: number, oldest: number, filters: readonly MessageFilter[]): Promise<number> {
+  async #farthest(
+    row: Row<'channels'>,
+    from: number,
+    oldest: number,
+    filters: readonly MessageFilter[],
+  ): Promise<number> {
     const [root] = filters.flatMap(({ thread }) => rootIn(row, thread) ?? []);
     if (root === undefined) return Math.max(oldest, from - lookedAtOnce + 1);
     const about = { id: row.id, root, from, replies: lookedAtOnce };
@@ -196,7 +202,7 @@ export class MessageReads implements LogReader {
   /** What the database can say of a filter; the rest is looked at where the messages go. */
   #conditionsOf(
     { types, by, notBy, thread, where: terms = {} }: MessageFilter,
-    row: ChannelRow,
+    row: Row<'channels'>,
     range: readonly [number, number],
   ): WhereOptions[] {
     const conditions: WhereOptions[] = [];
@@ -219,7 +225,7 @@ export class MessageReads implements LogReader {
    * What stands one after the other from a number to another, in either direction, until a bound or a hole ends the stretch.
    * Backwards, changes do not count.
    */
-  async #stretch(row: ChannelRow | undefined, from: number, to: number, limit: ReadLimit): Promise<Stretch> {
+  async #stretch(row: Row<'channels'> | undefined, from: number, to: number, limit: ReadLimit): Promise<Stretch> {
     if (row === undefined) return nothing;
     const step = from <= to ? 1 : -1;
     const found: LoggedMessage[] = [];
@@ -248,7 +254,7 @@ export class MessageReads implements LogReader {
   }
 
   async #messages(
-    row: ChannelRow,
+    row: Row<'channels'>,
     number: object,
     limit: number,
     order: 'ASC' | 'DESC',
@@ -260,13 +266,13 @@ export class MessageReads implements LogReader {
 
   /** Messages without what stands beside them. */
   async #alone(
-    row: ChannelRow,
+    row: Row<'channels'>,
     number: object,
     limit: number,
     order: 'ASC' | 'DESC',
     conditions: readonly WhereOptions[],
   ): Promise<LoggedMessage[]> {
-    const rows = rowsOf<MessageRow>(
+    const rows = rowsOf(
       await this.#database.models.messages.findAll({
         where: { [Op.and]: [{ channel_id: row.id, number }, ...conditions] } as WhereOptions,
         order: [['number', order]],
@@ -277,7 +283,7 @@ export class MessageReads implements LogReader {
     const channel = row.name as ChannelName;
     const changed = rows.flatMap(({ target }) => (target === null ? [] : [target]));
     if (changed.length === 0) return rows.map((each) => loggedOf(channel, row.volume, each));
-    const targets = order === 'ASC' ? await this.#byNumber(row, changed) : new Map<number, MessageRow>();
+    const targets = order === 'ASC' ? await this.#byNumber(row, changed) : new Map<number, Row<'messages'>>();
     return rows.map((each) =>
       each.target === null
         ? loggedOf(channel, row.volume, each)
@@ -286,15 +292,18 @@ export class MessageReads implements LogReader {
   }
 
   /** Messages that were changed. Who reads backwards needs none: each message comes as it stands. */
-  async #byNumber(row: ChannelRow, numbers: readonly (number | string)[]): Promise<ReadonlyMap<number, MessageRow>> {
+  async #byNumber(
+    row: Row<'channels'>,
+    numbers: readonly (number | string)[],
+  ): Promise<ReadonlyMap<number, Row<'messages'>>> {
     const where = { channel_id: row.id, number: [...new Set(numbers)] } as WhereOptions;
-    const rows = rowsOf<MessageRow>(await this.#database.models.messages.findAll({ where, raw: true }));
+    const rows = rowsOf(await this.#database.models.messages.findAll({ where, raw: true }));
     return new Map(rows.map((each) => [Number(each.number), each]));
   }
 }
 
 /** The number of the first message of a channel that was not pruned. */
-function oldestOf(row: ChannelRow | undefined): number {
+function oldestOf(row: Row<'channels'> | undefined): number {
   return Number(row?.oldest ?? 1);
 }
 
@@ -309,7 +318,7 @@ function memberOf(pointer: string): string | undefined {
 }
 
 /** The number of the message with which a thread of a channel begins. */
-function rootIn({ volume }: ChannelRow, thread: Cursor | undefined): number | undefined {
+function rootIn({ volume }: Row<'channels'>, thread: Cursor | undefined): number | undefined {
   const root = thread === undefined ? undefined : parseCursor(thread);
   return root?.volume === volume ? root.number : undefined;
 }

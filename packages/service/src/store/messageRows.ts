@@ -1,45 +1,30 @@
 import { authorText, type Draft, keyName, LoggedMessage, lineOf, type Place, standingTail } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Reads } from './database.js';
-import type { ChannelRow, MarkRow, MessageRow } from './models.js';
-import { type Columns, columnsOf, type Dialect, insertOf, tableOf } from './statements.js';
+import { type Dialect, insertRows, type Target, tableOf, valuesOf } from './statements.js';
+import { type Row, typesOf } from './tables.js';
 
-/** The columns of a message that nothing has changed; the others are empty. */
-type PublishedColumn = Exclude<
-  keyof MessageRow,
-  'target' | 'revision' | 'revised_at_ms' | 'revised_by_json' | 'reason' | 'withdrawn' | 'mentions_json'
->;
+/** Columns of a message that nothing has changed; the others are empty. */
+const publishedColumns = [
+  'channel_id',
+  'number',
+  'message_id',
+  'type',
+  'author',
+  'publish_key',
+  'key_owner',
+  'by_json',
+  'at_ms',
+  'data_json',
+  'except_json',
+  'notes',
+] as const;
 
-export const messageColumns: Columns<Pick<MessageRow, PublishedColumn>> = {
-  channel_id: 'INTEGER',
-  number: 'BIGINT',
-  message_id: 'TEXT',
-  type: 'TEXT',
-  author: 'TEXT',
-  publish_key: 'TEXT',
-  key_owner: 'TEXT',
-  by_json: 'TEXT',
-  at_ms: 'BIGINT',
-  data_json: 'TEXT',
-  except_json: 'TEXT',
-  notes: 'BIGINT',
+const published = { table: 'messages', columns: publishedColumns, types: typesOf('messages', publishedColumns) };
+const nested: Target = {
+  ...published,
+  types: published.types.map((type, index) => (publishedColumns[index] === 'data_json' ? 'JSON' : type)),
 };
-
-export const markColumns: Columns<MarkRow> = {
-  user_id: 'TEXT',
-  channel_id: 'INTEGER',
-  number: 'BIGINT',
-  notes: 'BIGINT',
-};
-
-const headColumns: Columns<Pick<ChannelRow, 'id' | 'head' | 'notes' | 'last_at_ms'>> = {
-  id: 'INTEGER',
-  head: 'BIGINT',
-  notes: 'BIGINT',
-  last_at_ms: 'BIGINT',
-};
-
-const nestedColumns: typeof messageColumns = { ...messageColumns, data_json: 'JSON' };
 
 /**
  * Most characters of data that stands in a row as it is: so it is nested 500 deep at most, and SQLite parses no more than
@@ -54,7 +39,7 @@ const nestedChars = 1000;
 export function insertMessages(rows: readonly NewMessage[], dialect: Dialect): string {
   const isNested = !dialect.isShared && rows.every(({ draft }) => draft.dataText.length <= nestedChars);
   const texts = rows.map((row) => rowText(row, isNested));
-  return insertOf('messages', isNested ? nestedColumns : messageColumns, texts, dialect);
+  return insertRows(isNested ? nested : published, texts, dialect);
 }
 
 /** A message and the place that it has been given. */
@@ -65,7 +50,7 @@ export interface NewMessage {
   readonly notes: number;
 }
 
-/** The values of a message, in the order of `messageColumns`, as JSON text. Hot: once per message. */
+/** The values of a message, in the order of `publishedColumns`, as JSON text. Hot: once per message. */
 function rowText({ draft, channelId, number, notes }: NewMessage, isNested: boolean): string {
   const { by, except } = draft;
   const named = JSON.stringify([draft.id, draft.type, by?.user ?? '', draft.key ?? null, draft.owner ?? '']);
@@ -77,17 +62,20 @@ function rowText({ draft, channelId, number, notes }: NewMessage, isNested: bool
 
 export function moveHeads(changed: readonly HeadRow[], dialect: Dialect): string {
   const rows = changed.map(({ id, head, notes, last_at_ms }) => [id, head, notes, last_at_ms]);
-  const [id, ...values] = columnsOf(headColumns);
-  const [, ...names] = Object.keys(headColumns);
-  const moved = names.map((name, index) => `${name} = ${values[index]}`).join(', ');
+  const moving = ['head', 'notes', 'last_at_ms'] as const;
+  const [id, ...values] = valuesOf(typesOf('channels', ['id', ...moving]));
+  const moved = moving.map((name, index) => `${name} = ${values[index]}`).join(', ');
   return `UPDATE channels SET ${moved} FROM ${tableOf(rows, dialect)} WHERE channels.id = ${id}`;
 }
 
-export type HeadRow = {
-  -readonly [K in Exclude<keyof ChannelRow, 'oldest' | 'pruned_notes' | 'threads'>]: ChannelRow[K];
-};
+/** Where a channel stands, within a commit. */
+export interface HeadRow extends Row<'channels', 'id' | 'name' | 'volume'> {
+  head: number;
+  notes: number;
+  last_at_ms: number | string;
+}
 
-export function placeOf(row: Pick<ChannelRow, 'volume' | 'head'> | undefined, volume: string): Place {
+export function placeOf(row: Pick<Row<'channels'>, 'volume' | 'head'> | undefined, volume: string): Place {
   return row === undefined ? { volume, number: 0 } : { volume: row.volume, number: Number(row.head) };
 }
 
@@ -96,7 +84,7 @@ export function keyOf(channel: number, key: Parameters<typeof keyName>[0]): stri
 }
 
 /** A message as it stands. */
-export function loggedOf(channel: ChannelName, volume: string, row: MessageRow): LoggedMessage {
+export function loggedOf(channel: ChannelName, volume: string, row: Row<'messages'>): LoggedMessage {
   const place = { volume, number: Number(row.number) };
   const draft = {
     id: row.message_id,
@@ -131,8 +119,8 @@ export function loggedOf(channel: ChannelName, volume: string, row: MessageRow):
 export function changeOf(
   channel: ChannelName,
   volume: string,
-  row: MessageRow,
-  target: MessageRow | undefined,
+  row: Row<'messages'>,
+  target: Row<'messages'> | undefined,
 ): LoggedMessage {
   const number = Number(row.number);
   const atMs = Number(row.at_ms);
@@ -146,7 +134,7 @@ export function changeOf(
 }
 
 /** What is replied for a key that is known: the id and the place of what was done first. */
-export function knownOf(channel: ChannelName, volume: string, row: MessageRow): LoggedMessage {
+export function knownOf(channel: ChannelName, volume: string, row: Row<'messages'>): LoggedMessage {
   const place = { volume, number: Number(row.number) };
   return new LoggedMessage(channel, place, {
     atMs: Number(row.at_ms),
@@ -173,7 +161,9 @@ export async function headsAndCutoffs(
     ? 'json_agg(json_build_array(user_id, before_ms))'
     : 'json_group_array(json_array(user_id, before_ms))';
   const revoked = users.length === 0 ? '' : `, (SELECT ${all} FROM cutoffs WHERE user_id IN (:users)) AS cutoffs`;
-  const rows = await reads.select<ChannelRow & { last: number | string | null; cutoffs?: Cutoffs | string | null }>(
+  const rows = await reads.select<
+    Row<'channels'> & { last: number | string | null; cutoffs?: Cutoffs | string | null }
+  >(
     `SELECT id, name, volume, head, notes, last_at_ms, ${lastOf} AS last${revoked} FROM channels c WHERE name IN (:names)`,
     { names, users },
   );

@@ -11,24 +11,9 @@ import { Op, type WhereOptions } from 'sequelize';
 import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
-import { type AuditRow, type BanRow, type CutoffRow, rowsOf } from './models.js';
-import { type Columns, type Dialect, insertOf, listOf, tableOf } from './statements.js';
-
-const banColumns: Columns<BanRow> = {
-  id: 'TEXT',
-  did: 'TEXT',
-  user_id: 'TEXT',
-  address: 'TEXT',
-  channel: 'TEXT',
-  reason: 'TEXT',
-  by_json: 'TEXT',
-  at_ms: 'BIGINT',
-  until_ms: 'BIGINT',
-  lifted_at_ms: 'BIGINT',
-  every_ms: 'BIGINT',
-};
-
-const cutoffColumns: Columns<CutoffRow> = { user_id: 'TEXT', before_ms: 'BIGINT' };
+import { rowsOf } from './models.js';
+import { type Dialect, insertOf, listOf, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** A later cutoff holds, whichever comes first. */
 const laterCutoff =
@@ -58,12 +43,12 @@ export class ModerationStore {
   async inForce(atMs: number): Promise<InForce> {
     const { models } = this.#database;
     const inForce = { lifted_at_ms: null, until_ms: { [Op.or]: [{ [Op.is]: null }, { [Op.gt]: atMs }] } };
-    const inForceRows = rowsOf<BanRow>(await models.bans.findAll({ where: inForce as WhereOptions, raw: true }));
-    const cutoffRows = rowsOf<CutoffRow>(await models.cutoffs.findAll({ raw: true }));
+    const inForceRows = rowsOf(await models.bans.findAll({ where: inForce as WhereOptions, raw: true }));
+    const cutoffRows = rowsOf(await models.cutoffs.findAll({ raw: true }));
     const [bans, silences] = [false, true].map((are) => inForceRows.filter(({ did }) => (did === 'silence') === are));
     return {
-      bans: (bans as readonly BanRow[]).map((row) => actionOf(row) as ActiveBan),
-      silences: (silences as readonly BanRow[]).map((row) => actionOf(row) as Silence),
+      bans: (bans as readonly Row<'bans'>[]).map((row) => actionOf(row) as ActiveBan),
+      silences: (silences as readonly Row<'bans'>[]).map((row) => actionOf(row) as Silence),
       cutoffs: cutoffRows.map((row) => ({ user: row.user_id, beforeMs: Number(row.before_ms) })),
     };
   }
@@ -78,7 +63,7 @@ export class ModerationStore {
       limit,
       raw: true,
     });
-    return rowsOf<AuditRow>(rows).map(auditEntryOf);
+    return rowsOf(rows).map(auditEntryOf);
   }
 }
 
@@ -90,7 +75,7 @@ export function effectOf(
 ): readonly string[] {
   const queued = events.length === 0 ? [] : [insertDeliveries(events, dialect)];
   if (isActiveBan(action) || action.type === 'silence')
-    return [endReplaced(action, dialect), insertOf('bans', banColumns, [banRowOf(action)], dialect), ...queued];
+    return [endReplaced(action, dialect), insertOf('bans', [banRowOf(action)], dialect), ...queued];
   if (action.type === 'unban' || action.type === 'end-silence') {
     const ended = listOf(['TEXT'], [[action.type === 'unban' ? action.ban : action.silence]], dialect);
     return [`UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${ended}`, ...queued];
@@ -112,30 +97,29 @@ function endReplaced({ type, user, channel, atMs, ...action }: ActiveBan | Silen
 
 /** Revokes tokens of users issued before a time, in milliseconds since the epoch. Idempotent. */
 export function cutOff(rows: readonly (readonly [user: string, beforeMs: number])[], dialect: Dialect): string {
-  return insertOf('cutoffs', cutoffColumns, rows, dialect, laterCutoff);
+  const cutoffs = rows.map(([user, beforeMs]) => ({ user_id: user, before_ms: beforeMs }));
+  return insertOf('cutoffs', cutoffs, dialect, laterCutoff);
 }
 
-/** The values of a ban, or of a silence, as `banColumns` has them. */
-function banRowOf(action: ActiveBan | Silence): readonly unknown[] {
+function banRowOf(action: ActiveBan | Silence): Row<'bans'> {
   const { id, type, user, channel, reason, by, atMs, untilMs } = action;
-  const address = action.type === 'ban' ? action.address : undefined;
-  return [
+  return {
     id,
-    type,
-    user ?? null,
-    address ?? null,
-    channel ?? null,
-    reason ?? null,
-    JSON.stringify(by),
-    atMs,
-    untilMs ?? null,
-    null,
-    action.type === 'silence' ? (action.everyMs ?? null) : null,
-  ];
+    did: type,
+    user_id: user ?? null,
+    address: (action.type === 'ban' ? action.address : undefined) ?? null,
+    channel: channel ?? null,
+    reason: reason ?? null,
+    by_json: JSON.stringify(by),
+    at_ms: atMs,
+    until_ms: untilMs ?? null,
+    lifted_at_ms: null,
+    every_ms: action.type === 'silence' ? (action.everyMs ?? null) : null,
+  };
 }
 
 /** What a row was written from. */
-function actionOf(row: BanRow): ActiveBan | Silence {
+function actionOf(row: Row<'bans'>): ActiveBan | Silence {
   return {
     id: row.id,
     type: row.did,

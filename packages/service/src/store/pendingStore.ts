@@ -19,43 +19,8 @@ import { addToAudit, type Deed } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { blankCopies, moveCopies } from './deliveryRows.js';
 import { Grouped } from './grouped.js';
-import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
-
-interface PendingRow {
-  readonly number: number | string;
-  readonly id: string;
-  readonly channel: string;
-  readonly user_id: string;
-  readonly publish_key: string | null;
-  /** As in `messages`: of a change `~`. */
-  readonly key_owner: string;
-  readonly by_json: string;
-  /** What the message is made of, beside its key. */
-  readonly message_json: string;
-  readonly reason: string | null;
-  readonly at_ms: number | string;
-  readonly cleared: number;
-  readonly cleared_by_json: string | null;
-  readonly ended_at_ms: number | string | null;
-  readonly ended_by_json: string | null;
-  /** Why it was refused. */
-  readonly note: string | null;
-}
-
-type NewRow = Omit<PendingRow, 'number' | 'cleared_by_json' | 'ended_at_ms' | 'ended_by_json' | 'note'>;
-
-const newColumns: Columns<NewRow> = {
-  id: 'TEXT',
-  channel: 'TEXT',
-  user_id: 'TEXT',
-  publish_key: 'TEXT',
-  key_owner: 'TEXT',
-  by_json: 'TEXT',
-  message_json: 'TEXT',
-  reason: 'TEXT',
-  at_ms: 'BIGINT',
-  cleared: 'INTEGER',
-};
+import { type Dialect, insertOf, listOf, type NewRow, overwriting, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** What a row keeps as JSON. */
 type Content = Pick<PendingDraft, 'type' | 'data' | 'replyTo' | 'mentions' | 'revises' | 'ifRevision' | 'unanswered'>;
@@ -130,7 +95,7 @@ export class SqlPendingStore implements PendingStore {
       return index === 0 || sum <= chars;
     });
     if (some.length === 0) return { messages: [], more: false };
-    const rows = await this.#database.reads.select<PendingRow>(
+    const rows = await this.#database.reads.select<Row<'pending_messages'>>(
       `SELECT * FROM pending_messages WHERE number IN (:numbers) ${order}`,
       { numbers: some.map(({ number }) => number) },
     );
@@ -142,7 +107,7 @@ export class SqlPendingStore implements PendingStore {
   }
 
   async nextPending(channel: ChannelName, user: string, isCleared = false): Promise<PendingMessage | undefined> {
-    const [row] = await this.#database.reads.select<PendingRow>(
+    const [row] = await this.#database.reads.select<Row<'pending_messages'>>(
       `SELECT * FROM pending_messages WHERE channel = :channel AND user_id = :user AND ended_at_ms IS NULL
        ${isCleared ? 'AND cleared = 1' : ''} ORDER BY number LIMIT 1`,
       { channel, user },
@@ -151,7 +116,7 @@ export class SqlPendingStore implements PendingStore {
   }
 
   async unansweredPending(after: number, limit: number): Promise<readonly PendingMessage[]> {
-    const rows = await this.#database.reads.select<PendingRow>(
+    const rows = await this.#database.reads.select<Row<'pending_messages'>>(
       `SELECT * FROM pending_messages
        WHERE ended_at_ms IS NULL AND cleared = 0 AND reason = :reason AND number > :after ORDER BY number LIMIT :limit`,
       { reason: unansweredReason, after, limit },
@@ -265,7 +230,7 @@ async function planOf(
 ): Promise<Plan<readonly (Kept | ProblemError)[]>> {
   const known = await knownOf(reads, all, database);
   const counts = await waitingNow(reads, all);
-  const rows: unknown[][] = [];
+  const rows: NewRow<'pending_messages'>[] = [];
   const result = all.map(({ draft, most }): Kept | ProblemError => {
     const { id, by } = draft;
     const done = known.get(id);
@@ -286,7 +251,7 @@ async function planOf(
     rows.push(rowOf(draft));
     return { message, repeated: false };
   });
-  const statements = rows.length === 0 ? [] : [insertOf('pending_messages', newColumns, rows, database)];
+  const statements = rows.length === 0 ? [] : [insertOf('pending_messages', rows, database)];
   return { statements, result };
 }
 
@@ -297,7 +262,7 @@ async function knownOf(reads: Reads, all: readonly Wish[], dialect: Dialect): Pr
     key === undefined ? [] : [[by.user, channel, key, ownerOf(revises !== undefined)]],
   );
   const same = `(user_id, channel, publish_key, key_owner) IN ${listOf(['TEXT', 'TEXT', 'TEXT', 'TEXT'], keyed, dialect)}`;
-  const rows = await reads.select<PendingRow>(
+  const rows = await reads.select<Row<'pending_messages'>>(
     `SELECT * FROM pending_messages WHERE id IN (:ids)${
       keyed.length === 0 ? '' : ` UNION SELECT * FROM pending_messages WHERE ${same}`
     }`,
@@ -339,21 +304,20 @@ function keyOf({ channel, by, key, revises }: PendingDraft): string | undefined 
   return key === undefined ? undefined : JSON.stringify([channel, by.user, key, revises !== undefined]);
 }
 
-/** The values of a message, in the order of `newColumns`. */
-function rowOf({ id, channel, by, atMs, key, reason, isCleared, ...content }: PendingDraft): unknown[] {
-  const { revises } = content;
-  return [
+function rowOf(draft: PendingDraft): NewRow<'pending_messages'> {
+  const { id, channel, by, atMs, key, reason, isCleared, ...content } = draft;
+  return {
     id,
     channel,
-    by.user,
-    key ?? null,
-    ownerOf(revises !== undefined),
-    JSON.stringify(by),
-    JSON.stringify(contentOf(content)),
-    reason ?? null,
-    atMs,
-    isCleared ? 1 : 0,
-  ];
+    user_id: by.user,
+    publish_key: key ?? null,
+    key_owner: ownerOf(content.revises !== undefined),
+    by_json: JSON.stringify(by),
+    message_json: JSON.stringify(contentOf(content)),
+    reason: reason ?? null,
+    at_ms: atMs,
+    cleared: isCleared ? 1 : 0,
+  };
 }
 
 function contentOf({ type, data, replyTo, mentions, revises, ifRevision, unanswered }: Content): Content {
@@ -371,20 +335,7 @@ export interface Released {
   readonly atMs: number;
 }
 
-const releasedColumns = {
-  id: 'TEXT',
-  channel: 'TEXT',
-  number: 'BIGINT',
-  of_number: 'BIGINT',
-  at_ms: 'BIGINT',
-} as const;
-
-interface ReleasedRow {
-  readonly channel: ChannelName;
-  readonly volume: string;
-  readonly number: number | string;
-  readonly of_number: number | string;
-}
+type ReleasedRow = Row<'released_messages', 'channel' | 'number' | 'of_number'> & Row<'channels', 'volume'>;
 
 export class Releases {
   readonly #waiting: Set<string>;
@@ -416,7 +367,9 @@ export class Releases {
   /** Overwrites the rows, so that no copy remains if a message is withdrawn later. */
   statements(dialect: Dialect): readonly string[] {
     if (this.#released.length === 0) return [];
-    const rows = this.#released.map(({ id, channel, number, of, atMs }) => [id, channel, number, of, atMs]);
+    const rows = this.#released.map(({ id, channel, number, of, atMs }) => ({
+      ...{ id, channel, number, of_number: of, at_ms: atMs },
+    }));
     const moved = this.#released.map(({ id, channel, of }) => [copyOfPending(id), copyOfMessage(channel, of)] as const);
     const gone = deleted(
       this.#released.map(({ id }) => id),
@@ -425,7 +378,7 @@ export class Releases {
     return [
       ...overwriting([gone], dialect),
       moveCopies(moved, dialect),
-      insertOf('released_messages', releasedColumns, rows, dialect, 'ON CONFLICT DO NOTHING'),
+      insertOf('released_messages', rows, dialect, 'ON CONFLICT DO NOTHING'),
     ];
   }
 }
@@ -443,7 +396,7 @@ async function underKey(
   reads: Reads,
   which: { readonly channel: string; readonly user: string; readonly key: string; readonly owner: string },
 ): Promise<PendingMessage | undefined> {
-  const [row] = await reads.select<PendingRow>(
+  const [row] = await reads.select<Row<'pending_messages'>>(
     `SELECT * FROM pending_messages
      WHERE channel = :channel AND user_id = :user AND publish_key = :key AND key_owner = :owner`,
     which,
@@ -452,11 +405,11 @@ async function underKey(
 }
 
 async function byId(reads: Reads, id: string): Promise<PendingMessage | undefined> {
-  const [row] = await reads.select<PendingRow>('SELECT * FROM pending_messages WHERE id = :id', { id });
+  const [row] = await reads.select<Row<'pending_messages'>>('SELECT * FROM pending_messages WHERE id = :id', { id });
   return row && pendingOf(row);
 }
 
-function pendingOf(row: PendingRow): PendingMessage {
+function pendingOf(row: Row<'pending_messages'>): PendingMessage {
   const { ended_at_ms: endedAtMs, note } = row;
   return {
     number: Number(row.number),

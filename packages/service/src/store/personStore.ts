@@ -18,28 +18,9 @@ import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { blankCopies } from './deliveryRows.js';
 import { loggedOf } from './messageRows.js';
-import type {
-  AdmissionRow,
-  BlockRow,
-  ErasureRow,
-  InvitationRow,
-  LevelRow,
-  MentionedRow,
-  MessageRow,
-} from './models.js';
 import { cutOff, effectOf } from './moderationStore.js';
-import { type Columns, type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
-
-const erasureColumns: Columns<Omit<ErasureRow, 'ended_at_ms'>> = {
-  id: 'TEXT',
-  user_id: 'TEXT',
-  messages: 'TEXT',
-  by_json: 'TEXT',
-  at_ms: 'BIGINT',
-  counts_json: 'TEXT',
-  held_json: 'TEXT',
-  until_ms: 'BIGINT',
-};
+import { type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** Rows of a person in an export, of each kind at most. */
 const mostRecords = 10_000;
@@ -60,15 +41,18 @@ export class SqlPersonStore implements PersonStore {
     const database = this.#database;
     return database.write<Erasure>(async (reads) => {
       const { id, user, messages, by, atMs, counts, held } = erasure;
-      const [open] = await reads.select<ErasureRow>(
+      const [open] = await reads.select<Row<'erasures'>>(
         'SELECT * FROM erasures WHERE user_id = :user AND ended_at_ms IS NULL',
         { user },
       );
       if (open !== undefined) return { statements: [], result: erasureOf(open) };
-      const row = [id, user, messages, JSON.stringify(by), atMs, JSON.stringify(counts), JSON.stringify(held), untilMs];
+      const row = {
+        ...{ id, user_id: user, messages, by_json: JSON.stringify(by), at_ms: atMs, until_ms: untilMs },
+        ...{ counts_json: JSON.stringify(counts), held_json: JSON.stringify(held) },
+      };
       const deed = { type: 'erase', by, atMs, user: pseudonymOf(id), about: messages } as const;
       const { statement } = await addToAudit(reads, [deed, action], database);
-      const begun = insertOf('erasures', erasureColumns, [row], database);
+      const begun = insertOf('erasures', [row], database);
       return { statements: [begun, statement, ...effectOf(action, events, database)], result: erasure };
     });
   }
@@ -84,7 +68,7 @@ export class SqlPersonStore implements PersonStore {
 
   takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]> {
     return this.#database.write(async (reads) => {
-      const rows = await reads.select<ErasureRow>(
+      const rows = await reads.select<Row<'erasures'>>(
         'SELECT * FROM erasures WHERE user_id IS NOT NULL AND (until_ms < :nowMs OR until_ms > :untilMs)',
         { nowMs, untilMs },
       );
@@ -104,7 +88,7 @@ export class SqlPersonStore implements PersonStore {
   }
 
   async erasures(limit: number, id?: string): Promise<readonly Erasure[]> {
-    const rows = await this.#database.reads.select<ErasureRow>(
+    const rows = await this.#database.reads.select<Row<'erasures'>>(
       `SELECT * FROM erasures ${id === undefined ? '' : 'WHERE id = :id'} ORDER BY at_ms DESC, id DESC LIMIT :limit`,
       { limit, id: id ?? '' },
     );
@@ -115,7 +99,7 @@ export class SqlPersonStore implements PersonStore {
     const { channel, number } = after ?? { channel: 0, number: 0 };
     // Channel by channel, by the index of authors there.
     const rows = await this.#database.reads.select<
-      MessageRow & {
+      Row<'messages'> & {
         readonly name: ChannelName;
         readonly volume: string;
         readonly held: string | null;
@@ -230,7 +214,7 @@ function withoutNotices(written: About['written'], dialect: Dialect): readonly s
  */
 const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish) => Promise<readonly number[]>>>> = {
   reports: (reads, wish) =>
-    numbersIn<ReportRow>(
+    numbersIn<Row<'reports'>>(
       reads,
       wish,
       'reports',
@@ -238,7 +222,7 @@ const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish
       (row) => withoutReporter(row, wish) !== undefined,
     ),
   pending: (reads, wish) =>
-    numbersIn<PendingRow>(
+    numbersIn<Row<'pending_messages'>>(
       reads,
       wish,
       'pending_messages',
@@ -248,7 +232,7 @@ const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish
         [row.cleared_by_json, row.ended_by_json].some((json) => json !== null && withoutActor(json, wish) !== json),
     ),
   deliveries: (reads, wish) =>
-    numbersIn<DeliveryRow>(
+    numbersIn<Row<'deliveries'>>(
       reads,
       wish,
       'deliveries',
@@ -259,7 +243,7 @@ const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish
         [row.data_json, row.bare_json].some((json) => json !== null && withoutUser(json, wish.user) !== json),
     ),
   audit: (reads, wish) =>
-    numbersIn<AuditRow>(
+    numbersIn<Row<'audit'>>(
       reads,
       wish,
       'audit',
@@ -267,37 +251,6 @@ const numbersOf: Readonly<Partial<Record<ErasedRecord, (reads: Reads, wish: Wish
       (row) => row.user_id === wish.user || withoutActor(row.by_json, wish) !== row.by_json,
     ),
 };
-
-interface PendingRow {
-  readonly number: number | string;
-  readonly id: string;
-  readonly user_id: string;
-  readonly cleared_by_json: string | null;
-  readonly ended_by_json: string | null;
-}
-
-interface DeliveryRow {
-  readonly number: number | string;
-  readonly state: string;
-  readonly data_json: string;
-  readonly bare_json: string | null;
-}
-
-interface AuditRow {
-  readonly number: number | string;
-  readonly user_id: string | null;
-  readonly by_json: string;
-}
-
-interface ReportRow {
-  readonly number: number | string;
-  readonly id: string;
-  readonly reporter: string;
-  readonly by_json: string;
-  readonly ended_by_json: string | null;
-  readonly message_json: string;
-  readonly reason: string | null;
-}
 
 async function numbersIn<Row extends { readonly number: number | string }>(
   reads: Reads,
@@ -322,7 +275,7 @@ async function numbersIn<Row extends { readonly number: number | string }>(
 /** How records of each kind are erased: some of them, and how many that were. */
 const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Promise<Plan<number>>>> = {
   async changes(reads, { user, limit, dialect }) {
-    const rows = await reads.select<Pick<MessageRow, 'channel_id' | 'number' | 'target' | 'data_json'>>(
+    const rows = await reads.select<Pick<Row<'messages'>, 'channel_id' | 'number' | 'target' | 'data_json'>>(
       `SELECT m.channel_id, m.number, m.target, m.data_json FROM channels c
        JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL LIMIT :limit`,
       { user, limit },
@@ -401,7 +354,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   },
 
   async blocks(reads, { user, limit, dialect }) {
-    const rows = await reads.select<BlockRow>('SELECT * FROM blocks WHERE user_id = :user LIMIT :limit', {
+    const rows = await reads.select<Row<'blocks'>>('SELECT * FROM blocks WHERE user_id = :user LIMIT :limit', {
       user,
       limit,
     });
@@ -415,7 +368,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   },
 
   async levels(reads, { user, limit, dialect }) {
-    const rows = await reads.select<LevelRow>('SELECT * FROM levels WHERE user_id = :user LIMIT :limit', {
+    const rows = await reads.select<Row<'levels'>>('SELECT * FROM levels WHERE user_id = :user LIMIT :limit', {
       user,
       limit,
     });
@@ -426,7 +379,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   },
 
   async mentions(reads, { user, limit, dialect }) {
-    const rows = await reads.select<MentionedRow>('SELECT * FROM mentioned WHERE user_id = :user LIMIT :limit', {
+    const rows = await reads.select<Row<'mentioned'>>('SELECT * FROM mentioned WHERE user_id = :user LIMIT :limit', {
       user,
       limit,
     });
@@ -441,11 +394,14 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
 
   async invitations(reads, { user, pseudonym, limit, dialect, written }) {
     const { isShared } = dialect;
-    const admissions = await reads.select<AdmissionRow>('SELECT * FROM admissions WHERE user_id = :user LIMIT :limit', {
-      user,
-      limit,
-    });
-    const made = await reads.select<InvitationRow>(
+    const admissions = await reads.select<Row<'admissions'>>(
+      'SELECT * FROM admissions WHERE user_id = :user LIMIT :limit',
+      {
+        user,
+        limit,
+      },
+    );
+    const made = await reads.select<Row<'invitations'>>(
       `SELECT * FROM invitations WHERE user_id = :user OR ${within('by_json', ':actor', isShared)} LIMIT :limit`,
       { user, limit, ...needlesOf(user) },
     );
@@ -476,7 +432,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   },
 
   async reports(reads, about) {
-    const rows = await reads.select<ReportRow>('SELECT * FROM reports WHERE number IN (:numbers)', {
+    const rows = await reads.select<Row<'reports'>>('SELECT * FROM reports WHERE number IN (:numbers)', {
       numbers: about.numbers,
     });
     const changed = rows.flatMap((row) => withoutReporter(row, about) ?? []);
@@ -495,9 +451,12 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   },
 
   async pending(reads, { user, pseudonym, numbers, dialect }) {
-    const rows = await reads.select<PendingRow>('SELECT * FROM pending_messages WHERE number IN (:numbers)', {
-      numbers,
-    });
+    const rows = await reads.select<Row<'pending_messages'>>(
+      'SELECT * FROM pending_messages WHERE number IN (:numbers)',
+      {
+        numbers,
+      },
+    );
     if (rows.length === 0) return nothing;
     // Decisions of the user as a moderator stay, under the pseudonym.
     const [own, others] = [true, false].map((is) => rows.filter((row) => (row.user_id === user) === is));
@@ -553,7 +512,7 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
   },
 
   async deliveries(reads, { user, numbers, dialect }) {
-    const rows = await reads.select<DeliveryRow>(
+    const rows = await reads.select<Row<'deliveries'>>(
       'SELECT number, state, data_json, bare_json FROM deliveries WHERE number IN (:numbers)',
       { numbers },
     );
@@ -617,9 +576,12 @@ const erasing: Readonly<Record<ErasedRecord, (reads: Reads, about: About) => Pro
 
   async audit(reads, { user, pseudonym, limit, numbers, dialect }) {
     const { isShared } = dialect;
-    const rows = await reads.select<AuditRow>('SELECT number, user_id, by_json FROM audit WHERE number IN (:numbers)', {
-      numbers,
-    });
+    const rows = await reads.select<Row<'audit'>>(
+      'SELECT number, user_id, by_json FROM audit WHERE number IN (:numbers)',
+      {
+        numbers,
+      },
+    );
     const holds = await reads.select<{ channel: string; by_json: string }>(
       `SELECT channel, by_json FROM holds WHERE ${within('by_json', ':actor', isShared)} LIMIT :limit`,
       { limit, ...needlesOf(user) },
@@ -675,7 +637,7 @@ function withoutActor(json: string, { user, pseudonym }: Pick<Wish, 'user' | 'ps
 }
 
 /** A report without the user; `undefined` if the user is not in it. */
-function withoutReporter(row: ReportRow, wish: Pick<Wish, 'user' | 'pseudonym'>): ReportRow | undefined {
+function withoutReporter(row: Row<'reports'>, wish: Pick<Wish, 'user' | 'pseudonym'>): Row<'reports'> | undefined {
   const { id, reporter, by_json, ended_by_json, message_json } = row;
   const isOwn = reporter === wish.user;
   const changed = {
@@ -723,7 +685,7 @@ function withReviser(json: string): string {
   return JSON.stringify({ ...change, revisedBy: erasedAuthor });
 }
 
-function erasureOf(row: ErasureRow): Erasure {
+function erasureOf(row: Row<'erasures'>): Erasure {
   const { id, user_id, messages, by_json, at_ms, counts_json, held_json, ended_at_ms } = row;
   return {
     id,

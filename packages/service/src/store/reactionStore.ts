@@ -12,46 +12,13 @@ import {
 import { type ChannelName, ProblemError, type ReactionCounts, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import { type Columns, insertOf, listOf, updateInstead } from './statements.js';
-
-interface ReactionRow {
-  readonly channel_id: number;
-  readonly number: number | string;
-  readonly word: string;
-  readonly user_id: string;
-  readonly name: string | null;
-  readonly at_ms: number | string;
-}
-
-interface CountsRow {
-  readonly channel_id: number;
-  readonly number: number | string;
-  readonly counts_json: string;
-  readonly version: number | string;
-}
+import { insertOf, listOf, updateInstead } from './statements.js';
+import type { Row } from './tables.js';
 
 interface HeadRow {
   readonly volume: string;
   readonly head: number | string | null;
 }
-
-const reactionColumns: Columns<ReactionRow> = {
-  channel_id: 'INTEGER',
-  number: 'BIGINT',
-  word: 'TEXT',
-  user_id: 'TEXT',
-  name: 'TEXT',
-  at_ms: 'BIGINT',
-};
-
-const countsColumns: Columns<CountsRow> = {
-  channel_id: 'INTEGER',
-  number: 'BIGINT',
-  counts_json: 'TEXT',
-  version: 'BIGINT',
-};
-
-const headColumns = { channel_id: 'INTEGER', version: 'BIGINT' } as const;
 
 type Done = Awaited<ReturnType<ReactionStore['react']>>;
 
@@ -85,7 +52,7 @@ export class SqlReactionStore implements ReactionStore {
     // A list is never empty in SQL.
     const about = { channel, numbers: [0, ...numbers], user: user ?? '' };
     // In one statement, so that the version is that of the counts.
-    const found = await reads.select<Partial<CountsRow> & HeadRow>(
+    const found = await reads.select<Partial<Row<'reaction_counts'>> & HeadRow>(
       `SELECT c.volume, h.version AS head, k.number, k.counts_json, k.version FROM channels c
        LEFT JOIN reaction_heads h ON h.channel_id = c.id
        LEFT JOIN reaction_counts k ON k.channel_id = c.id AND k.number IN (:numbers) AND k.counts_json <> '{}'
@@ -93,9 +60,9 @@ export class SqlReactionStore implements ReactionStore {
       about,
     );
     const version = versionOf(found[0]);
-    const counts = found.filter((row): row is CountsRow & HeadRow => typeof row.counts_json === 'string');
+    const counts = found.filter((row): row is Row<'reaction_counts'> & HeadRow => typeof row.counts_json === 'string');
     if (user === undefined || counts.length === 0) return { version, reacted: counts.map(reactedOf), own: [] };
-    const rows = await reads.select<Pick<ReactionRow, 'number' | 'word'>>(
+    const rows = await reads.select<Pick<Row<'reactions'>, 'number' | 'word'>>(
       `SELECT r.number, r.word FROM channels c
        JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user AND r.number IN (:numbers)
        WHERE c.name = :channel ORDER BY r.number, r.word`,
@@ -109,7 +76,7 @@ export class SqlReactionStore implements ReactionStore {
   async reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice> {
     const [now] = (await this.reactionHeads([channel])) as [Place];
     if (version >= now.number) return { version: now, reacted: [], own: [] };
-    const rows = await this.#database.reads.select<CountsRow>(
+    const rows = await this.#database.reads.select<Row<'reaction_counts'>>(
       `SELECT k.* FROM channels c JOIN reaction_counts k ON k.channel_id = c.id AND k.version > :version
        WHERE c.name = :channel ORDER BY k.version LIMIT :limit`,
       { channel, version, limit },
@@ -123,7 +90,7 @@ export class SqlReactionStore implements ReactionStore {
       ...(word === undefined ? [] : ['r.word = :word']),
       ...(after === undefined ? [] : ['(r.word > :afterWord OR (r.word = :afterWord AND r.user_id > :afterUser))']),
     ];
-    const rows = await this.#database.reads.select<ReactionRow>(
+    const rows = await this.#database.reads.select<Row<'reactions'>>(
       `SELECT r.* FROM channels c JOIN reactions r ON r.channel_id = c.id AND r.number = :number
        WHERE ${conditions.join(' AND ')} ORDER BY r.word, r.user_id LIMIT :limit`,
       { channel, number, word: word ?? '', afterWord: after?.word ?? '', afterUser: after?.user ?? '', limit },
@@ -190,7 +157,7 @@ async function planOf(
      LEFT JOIN reaction_counts k ON k.channel_id = c.id AND k.number = m.number`,
     { rows: JSON.stringify(asked) },
   );
-  const mine = await reads.select<ReactionRow & { readonly channel: string }>(
+  const mine = await reads.select<Row<'reactions'> & { readonly channel: string }>(
     `SELECT c.name AS channel, r.* FROM ${each} JOIN channels c ON c.name = each.value->>0
      JOIN reactions r ON r.channel_id = c.id AND r.user_id = each.value->>2 AND r.number = CAST(each.value->>1 AS BIGINT)`,
     { rows: JSON.stringify(all.map(({ channel, place, by }) => [channel, place.number, by.user])) },
@@ -250,7 +217,7 @@ async function planOf(
     return { reacted: { number, counts, version: state.version }, volume: state.volume, changed };
   });
 
-  const added: unknown[][] = [];
+  const added: Row<'reactions'>[] = [];
   const gone: unknown[][] = [];
   for (const [key, own] of words) {
     const [channel, number, user] = JSON.parse(key) as [string, number, string];
@@ -258,7 +225,11 @@ async function planOf(
     if (state === undefined) continue;
     for (const [word, what] of own)
       if (what === 'gone') gone.push([state.channelId, number, word, user]);
-      else if (what !== 'there') added.push([state.channelId, number, word, user, what.by.name ?? null, what.atMs]);
+      else if (what !== 'there')
+        added.push({
+          ...{ channel_id: state.channelId, number, word },
+          ...{ user_id: user, name: what.by.name ?? null, at_ms: what.atMs },
+        });
   }
   const changed = [...states.values()].filter((state) => state.changed);
   const statements: string[] = [];
@@ -266,22 +237,20 @@ async function planOf(
     const which = listOf(['INTEGER', 'BIGINT', 'TEXT', 'TEXT'], gone, database);
     statements.push(`DELETE FROM reactions WHERE (channel_id, number, word, user_id) IN ${which}`);
   }
-  if (added.length > 0)
-    statements.push(insertOf('reactions', reactionColumns, added, database, 'ON CONFLICT DO NOTHING'));
+  if (added.length > 0) statements.push(insertOf('reactions', added, database, 'ON CONFLICT DO NOTHING'));
   if (changed.length > 0) {
-    const rows = changed.map(({ channelId, number, counts, version }) => [
-      ...[channelId, number, JSON.stringify(Object.fromEntries(counts)), version],
-    ]);
+    const rows = changed.map(({ channelId, number, counts, version }) => {
+      const counts_json = JSON.stringify(Object.fromEntries(counts));
+      return { channel_id: channelId, number, counts_json, version };
+    });
     const instead = updateInstead(['channel_id', 'number'], ['counts_json', 'version']);
-    statements.push(insertOf('reaction_counts', countsColumns, rows, database, instead));
-    const moved = [...touched].map((id) => [id, heads.get(id)]);
-    statements.push(
-      insertOf('reaction_heads', headColumns, moved, database, updateInstead(['channel_id'], ['version'])),
-    );
+    statements.push(insertOf('reaction_counts', rows, database, instead));
+    const moved = [...touched].map((id) => ({ channel_id: id, version: heads.get(id) as number }));
+    statements.push(insertOf('reaction_heads', moved, database, updateInstead(['channel_id'], ['version'])));
   }
   return { statements, result };
 }
 
-function reactedOf({ number, counts_json, version }: CountsRow): Reacted {
+function reactedOf({ number, counts_json, version }: Row<'reaction_counts'>): Reacted {
   return { number: Number(number), counts: JSON.parse(counts_json), version: Number(version) };
 }

@@ -9,47 +9,17 @@ import {
 import { type ChannelName, GUEST_PREFIX, type ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import type { HeadRow } from './messageRows.js';
-import type { ChannelRow, MessageRow } from './models.js';
-import { type Columns, type Dialect, insertOf, listOf, tableOf } from './statements.js';
-
-interface ReplyRow {
-  readonly channel_id: number;
-  readonly number: number | string;
-  readonly reply_to: number | string;
-  readonly thread: number | string;
-}
-
-interface ThreadRow {
-  readonly channel_id: number;
-  readonly root: number | string;
-  readonly replies: number | string;
-  readonly number: number | string;
-  readonly at_ms: number | string;
-}
-
-const replyColumns: Columns<ReplyRow> = {
-  channel_id: 'INTEGER',
-  number: 'BIGINT',
-  reply_to: 'BIGINT',
-  thread: 'BIGINT',
-};
-
-const threadColumns: Columns<ThreadRow> = {
-  channel_id: 'INTEGER',
-  root: 'BIGINT',
-  replies: 'BIGINT',
-  number: 'BIGINT',
-  at_ms: 'BIGINT',
-};
+import { type Dialect, insertOf, listOf, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** What of a commit answers other messages. */
 export class Replies {
   /** The messages that are answered, as they stand before the commit: whether each was withdrawn. */
   readonly #answered: ReadonlyMap<string, boolean>;
-  readonly #rows: number[][] = [];
-  readonly #threads = new Map<string, { row: number[]; count: number }>();
+  readonly #rows: Row<'replies'>[] = [];
+  readonly #threads = new Map<string, Row<'threads'> & { readonly replies: number }>();
   /** How far those have read who answer: their own replies. */
-  readonly #marks = new Map<string, readonly unknown[]>();
+  readonly #marks = new Map<string, Row<'thread_marks'>>();
 
   private constructor(answered: ReadonlyMap<string, boolean>) {
     this.#answered = answered;
@@ -65,7 +35,7 @@ export class Replies {
       reply === undefined ? [] : [[(heads.get(channel) as HeadRow).id, reply.to]],
     );
     const each = isShared ? 'json_array_elements(CAST(:asked AS json)) AS each(value)' : 'jsonb_each(:asked) AS each';
-    const rows = await reads.select<Pick<MessageRow, 'channel_id' | 'number' | 'withdrawn'>>(
+    const rows = await reads.select<Pick<Row<'messages'>, 'channel_id' | 'number' | 'withdrawn'>>(
       `SELECT m.channel_id, m.number, m.withdrawn FROM ${each}
        JOIN messages m ON m.channel_id = CAST(each.value->>0 AS INTEGER) AND m.number = CAST(each.value->>1 AS BIGINT)
          AND m.target IS NULL`,
@@ -89,17 +59,18 @@ export class Replies {
   /** Adds a reply that has its place. */
   add(channelId: number, number: number, { reply, atMs, by }: Draft): void {
     if (reply === undefined) return;
-    this.#rows.push([channelId, number, reply.to, reply.thread]);
-    const key = `${channelId} ${reply.thread}`;
+    const { to, thread } = reply;
+    this.#rows.push({ channel_id: channelId, number, reply_to: to, thread });
+    const key = `${channelId} ${thread}`;
+    const root = { channel_id: channelId, root: thread, number, at_ms: atMs };
     if (by !== undefined && !by.user.startsWith(GUEST_PREFIX))
-      this.#marks.set(JSON.stringify([key, by.user]), [by.user, channelId, reply.thread, number, atMs]);
-    const count = (this.#threads.get(key)?.count ?? 0) + 1;
-    this.#threads.set(key, { count, row: [channelId, reply.thread, count, number, atMs] });
+      this.#marks.set(JSON.stringify([key, by.user]), { user_id: by.user, ...root });
+    this.#threads.set(key, { ...root, replies: (this.#threads.get(key)?.replies ?? 0) + 1 });
   }
 
   /** Adds participants: authors of replies, and with the first reply the author of the first message, who may leave later. */
   #takePart(dialect: Dialect): readonly string[] {
-    const roots = [...this.#threads.values()].map(({ row: [id, root, , , atMs] }) => [id, root, atMs]);
+    const roots = [...this.#threads.values()].map(({ channel_id, root, at_ms }) => [channel_id, root, at_ms]);
     const marks = [...this.#marks.values()];
     return [
       `INSERT INTO thread_marks (user_id, channel_id, root, number, at_ms)
@@ -108,21 +79,19 @@ export class Replies {
        WHERE m.author NOT IN ('', '${erasedAuthor.user}') AND m.author NOT LIKE '${GUEST_PREFIX}%'
          AND NOT EXISTS (SELECT 1 FROM threads t WHERE t.channel_id = m.channel_id AND t.root = m.number)
        ON CONFLICT DO NOTHING`,
-      ...(marks.length === 0 ? [] : [insertOf('thread_marks', threadMarkColumns, marks, dialect, forward)]),
+      ...(marks.length === 0 ? [] : [insertOf('thread_marks', marks, dialect, forward)]),
     ];
   }
 
   statements(dialect: Dialect): readonly string[] {
     if (this.#rows.length === 0) return [];
-    const channels = [...new Set(this.#rows.map(([id]) => id))].map((id) => [id]);
-    const threads = [...this.#threads.values()].map(({ row }) => row);
+    const channels = [...new Set(this.#rows.map(({ channel_id }) => channel_id))].map((id) => [id]);
     return [
-      insertOf('replies', replyColumns, this.#rows, dialect),
+      insertOf('replies', this.#rows, dialect),
       ...this.#takePart(dialect),
       insertOf(
         'threads',
-        threadColumns,
-        threads,
+        [...this.#threads.values()],
         dialect,
         `ON CONFLICT (channel_id, root) DO UPDATE SET replies = threads.replies + excluded.replies,
            number = excluded.number, at_ms = excluded.at_ms`,
@@ -131,23 +100,6 @@ export class Replies {
     ];
   }
 }
-
-/** How far a user has read in a thread, and when it last took part or read. */
-export interface ThreadMarkRow {
-  readonly user_id: string;
-  readonly channel_id: number;
-  readonly root: number | string;
-  readonly number: number | string;
-  readonly at_ms: number | string;
-}
-
-export const threadMarkColumns: Columns<ThreadMarkRow> = {
-  user_id: 'TEXT',
-  channel_id: 'INTEGER',
-  root: 'BIGINT',
-  number: 'BIGINT',
-  at_ms: 'BIGINT',
-};
 
 /** A mark moves forward. */
 export const forward = `ON CONFLICT (user_id, channel_id, root) DO UPDATE SET at_ms = excluded.at_ms,
@@ -171,19 +123,19 @@ export function withdrawnReplies(
 /** Gives messages what stands beside them: what they answer, and how their threads stand. */
 export async function withReplies(
   reads: Reads,
-  { id }: Pick<ChannelRow, 'id'>,
+  { id }: Pick<Row<'channels'>, 'id'>,
   messages: readonly LoggedMessage[],
 ): Promise<LoggedMessage[]> {
   const numbers = messages.flatMap(({ place, of, isVoid }) => (isVoid ? [] : [of ?? place.number]));
   if (numbers.length === 0) return [...messages];
   const about = { id, numbers };
-  const replies = await reads.select<ReplyRow & Pick<MessageRow, 'by_json' | 'data_json' | 'withdrawn'>>(
+  const replies = await reads.select<Row<'replies'> & Pick<Row<'messages'>, 'by_json' | 'data_json' | 'withdrawn'>>(
     `SELECT r.*, m.by_json, m.data_json, m.withdrawn FROM replies r
      LEFT JOIN messages m ON m.channel_id = r.channel_id AND m.number = r.reply_to
      WHERE r.channel_id = :id AND r.number IN (:numbers)`,
     about,
   );
-  const threads = await reads.select<ThreadRow>(
+  const threads = await reads.select<Row<'threads'>>(
     'SELECT * FROM threads WHERE channel_id = :id AND root IN (:numbers)',
     about,
   );
@@ -202,7 +154,11 @@ export async function withReplies(
   });
 }
 
-function answersOf({ by_json, data_json, withdrawn }: Pick<MessageRow, 'by_json' | 'data_json' | 'withdrawn'>): string {
+function answersOf({
+  by_json,
+  data_json,
+  withdrawn,
+}: Pick<Row<'messages'>, 'by_json' | 'data_json' | 'withdrawn'>): string {
   return answersText({
     ...(by_json === null ? {} : { by: JSON.parse(by_json) }),
     data: JSON.parse(data_json),
@@ -210,7 +166,7 @@ function answersOf({ by_json, data_json, withdrawn }: Pick<MessageRow, 'by_json'
   });
 }
 
-function threadOf({ replies, number, at_ms }: ThreadRow): ThreadState {
+function threadOf({ replies, number, at_ms }: Row<'threads'>): ThreadState {
   return { count: Number(replies), number: Number(number), atMs: Number(at_ms) };
 }
 
@@ -225,7 +181,7 @@ export async function farInThread(
   reads: Reads,
   { id, root, from, replies }: { id: number; root: number; from: number; replies: number },
 ): Promise<number | undefined> {
-  const [row] = await reads.select<Pick<ReplyRow, 'number'>>(
+  const [row] = await reads.select<Pick<Row<'replies'>, 'number'>>(
     `SELECT number FROM replies WHERE channel_id = :id AND thread = :root AND number <= :from
      ORDER BY number DESC LIMIT 1 OFFSET :replies`,
     { id, root, from, replies },

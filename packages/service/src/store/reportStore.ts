@@ -11,34 +11,8 @@ import {
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
 import { loggedOf } from './messageRows.js';
-import type { MessageRow } from './models.js';
-import { type Columns, insertOf, overwriting, tableOf } from './statements.js';
-
-interface ReportRow {
-  readonly number: number | string;
-  readonly id: string;
-  readonly channel: string;
-  readonly cursor: string;
-  readonly reporter: string;
-  readonly message_json: string;
-  readonly by_json: string;
-  readonly reason: string | null;
-  readonly at_ms: number | string;
-  readonly ended_at_ms: number | string | null;
-  readonly ended_by_json: string | null;
-  readonly note: string | null;
-}
-
-const newColumns: Columns<Omit<ReportRow, 'number' | 'ended_at_ms' | 'ended_by_json' | 'note'>> = {
-  id: 'TEXT',
-  channel: 'TEXT',
-  cursor: 'TEXT',
-  reporter: 'TEXT',
-  message_json: 'TEXT',
-  by_json: 'TEXT',
-  reason: 'TEXT',
-  at_ms: 'BIGINT',
-};
+import { insertOf, overwriting, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** Messages that users have reported. */
 export class SqlReportStore {
@@ -66,9 +40,12 @@ export class SqlReportStore {
       );
       if (Number(open?.count ?? 0) >= most.all || Number(open?.own ?? 0) >= most.each)
         throw refusal('busy', 'too many reports wait for the moderators', { retryAfterMs: 60_000 });
-      const row = [id, channel, cursor, by.user, JSON.stringify(message), JSON.stringify(by), reason ?? null, atMs];
+      const row = {
+        ...{ id, channel, cursor, reporter: by.user, message_json: JSON.stringify(message) },
+        ...{ by_json: JSON.stringify(by), reason: reason ?? null, at_ms: atMs },
+      };
       return {
-        statements: [insertOf('reports', newColumns, [row], this.#database)],
+        statements: [insertOf('reports', [row], this.#database)],
         result: { id, repeated: false },
       };
     });
@@ -80,7 +57,7 @@ export class SqlReportStore {
       ...(channel === undefined ? [] : ['channel = :channel']),
       ...(from === undefined ? [] : [`number ${isOpen ? '>' : '<'} :from`]),
     ];
-    const rows = await this.#database.reads.select<ReportRow>(
+    const rows = await this.#database.reads.select<Row<'reports'>>(
       `SELECT * FROM reports WHERE ${conditions.join(' AND ')} ORDER BY number ${isOpen ? 'ASC' : 'DESC'} LIMIT :limit`,
       { channel: channel ?? '', from: from ?? 0, limit },
     );
@@ -125,7 +102,7 @@ export class SqlReportStore {
 /** The message that was reported, if it was withdrawn. */
 async function withdrawnMessage(reads: Reads, channel: ChannelName, cursor: Cursor): Promise<Message | undefined> {
   const { volume, number } = parseCursor(cursor) as Place;
-  const [row] = await reads.select<MessageRow>(
+  const [row] = await reads.select<Row<'messages'>>(
     `SELECT m.* FROM messages m JOIN channels c ON c.id = m.channel_id
      WHERE c.name = :channel AND c.volume = :volume AND m.number = :number AND m.withdrawn IS NOT NULL`,
     { channel, volume, number },
@@ -134,11 +111,11 @@ async function withdrawnMessage(reads: Reads, channel: ChannelName, cursor: Curs
 }
 
 async function byId(reads: Reads, id: string): Promise<MessageReport | undefined> {
-  const [row] = await reads.select<ReportRow>('SELECT * FROM reports WHERE id = :id', { id });
+  const [row] = await reads.select<Row<'reports'>>('SELECT * FROM reports WHERE id = :id', { id });
   return row && reportOf(row);
 }
 
-function reportOf(row: ReportRow): MessageReport {
+function reportOf(row: Row<'reports'>): MessageReport {
   const { ended_at_ms: endedAtMs } = row;
   return {
     number: Number(row.number),

@@ -2,8 +2,8 @@ import type { Report } from '@nine-bells/core';
 import { randomText } from '../system/ids.js';
 import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
-import type { FactRow } from './models.js';
-import { insertOf, updateInstead } from './statements.js';
+import { setFact } from './statements.js';
+import type { Row } from './tables.js';
 import type { Volumes } from './volumes.js';
 
 /** Interval between two comparisons of the database’s progress with its marks, in milliseconds. */
@@ -137,7 +137,7 @@ export class RestoreWatch {
     const isNews = this.#markedCommits !== database.commits;
     const next = number + (isNews ? 1 : 0);
     return {
-      statements: isNews ? [factsOf(database, [['progress', next]])] : [],
+      statements: isNews ? [setFact('progress', String(next), database)] : [],
       result: { volume, number: next, isRestored },
     };
   }
@@ -152,10 +152,8 @@ export class RestoreWatch {
     const { statement } = await addToAudit(reads, { type: 'new-volumes', by, atMs: now(), about }, database);
     return {
       statements: [
-        factsOf(database, [
-          ['volume', volume],
-          ['progress', 1],
-        ]),
+        setFact('volume', volume, database),
+        setFact('progress', '1', database),
         ...['channels', 'boards'].map((table) => `UPDATE ${table} SET volume = '${volume}'`),
         `UPDATE reports SET cursor = '${volume}' || SUBSTR(cursor, ${database.isShared ? 'STRPOS' : 'INSTR'}(cursor, ':'))`,
         // A record of the relay counts as whole only where its term is known.
@@ -170,13 +168,7 @@ export class RestoreWatch {
 }
 
 async function progressOf(reads: Reads): Promise<{ readonly volume: string; readonly number: number }> {
-  const rows = await reads.select<FactRow>("SELECT name, value FROM facts WHERE name IN ('volume', 'progress')");
+  const rows = await reads.select<Row<'facts'>>("SELECT name, value FROM facts WHERE name IN ('volume', 'progress')");
   const value = (name: string): string | undefined => rows.find((row) => row.name === name)?.value;
   return { volume: value('volume') ?? '', number: Number(value('progress') ?? 0) };
-}
-
-function factsOf(database: Database, facts: readonly (readonly [name: string, value: string | number])[]): string {
-  const columns = { name: 'TEXT', value: 'TEXT' } as const;
-  const rows = facts.map(([name, value]) => [name, String(value)]);
-  return insertOf('facts', columns, rows, database, updateInstead(['name'], ['value']));
 }

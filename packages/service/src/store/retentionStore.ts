@@ -2,17 +2,15 @@ import type { Hold, KeptRange, RecordKind } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
-import type { HoldRow } from './models.js';
 import { unindexedWhere } from './searchStore.js';
-import { type Columns, insertOf, listOf } from './statements.js';
+import { insertOf, listOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** What a message counts for beside its data, in bytes. */
 const besideBytes = 200;
 /** Pages of an SQLite file given back at once, and how many must be free before any is. */
 const pagesAtOnce = 250;
 const freePages = 1_000;
-
-const holdColumns: Columns<HoldRow> = { channel: 'TEXT', at_ms: 'BIGINT', by_json: 'TEXT', reason: 'TEXT' };
 
 /** A table of records, and which of them have been of no use since `:before`. */
 interface Records {
@@ -240,13 +238,13 @@ export class SqlRetentionStore {
   hold({ channel, by, atMs, reason }: Hold, end?: 'end'): Promise<Hold | undefined> {
     const database = this.#database;
     return database.write(async (reads) => {
-      const [held] = await reads.select<HoldRow>('SELECT * FROM holds WHERE channel = :channel', { channel });
+      const [held] = await reads.select<Row<'holds'>>('SELECT * FROM holds WHERE channel = :channel', { channel });
       const result = held && holdOf(held);
       if ((held === undefined) !== (end === undefined)) return { statements: [], result };
-      const row = [channel, atMs, JSON.stringify(by), reason ?? null];
+      const row = { channel, at_ms: atMs, by_json: JSON.stringify(by), reason: reason ?? null };
       const change =
         end === undefined
-          ? insertOf('holds', holdColumns, [row], database)
+          ? insertOf('holds', [row], database)
           : `DELETE FROM holds WHERE channel IN ${listOf(['TEXT'], [[channel]], database)}`;
       const type = end === undefined ? 'hold' : 'end-hold';
       const deed = { type, by, atMs, channel, ...(reason === undefined ? {} : { reason }) } as const;
@@ -256,7 +254,7 @@ export class SqlRetentionStore {
   }
 
   async holds(after: string, limit: number): Promise<readonly Hold[]> {
-    const rows = await this.#database.reads.select<HoldRow>(
+    const rows = await this.#database.reads.select<Row<'holds'>>(
       'SELECT * FROM holds WHERE channel > :after ORDER BY channel LIMIT :limit',
       { after, limit },
     );
@@ -289,7 +287,7 @@ export class SqlRetentionStore {
   }
 }
 
-function holdOf({ channel, at_ms: atMs, by_json: by, reason }: HoldRow): Hold {
+function holdOf({ channel, at_ms: atMs, by_json: by, reason }: Row<'holds'>): Hold {
   return {
     channel: channel as ChannelName,
     atMs: Number(atMs),

@@ -3,8 +3,8 @@ import type { SearchEntry, SearchFound, SearchLookup, SearchStore, SearchTerm } 
 import type { ChannelName } from '@nine-bells/wire';
 import type { Database, Plan } from './database.js';
 import { loggedOf } from './messageRows.js';
-import type { MessageRow } from './models.js';
-import { type Dialect, insertOf, listOf, overwriting, tableOf } from './statements.js';
+import { type Dialect, insertOf, insertRows, listOf, overwriting, type Target, tableOf } from './statements.js';
+import type { Row } from './tables.js';
 
 /** The end of the times that are searched: the year 2150. */
 const latestMs = 5_680_281_600_000;
@@ -60,20 +60,14 @@ export class SqlSearchStore implements SearchStore {
       const found = entries.filter(
         ({ words, number }) => words.length > 0 && !withdrawn.has(number) && number >= Number(row.oldest),
       );
-      const head = [[row.id, upTo]];
+      const head = { channel_id: row.id, number: upTo };
       const statements = [
         ...(replaced.length === 0 ? [] : unindexed(row.id, replaced, database)),
         ...(found.length === 0 ? [] : indexed(row.id, found, Number(row.last ?? 0), database)),
         ...(found.length === 0 || database.isShared
           ? []
           : [`INSERT INTO search_words (search_words, rank) VALUES ('merge', ${mergedPages})`]),
-        insertOf(
-          'search_heads',
-          { channel_id: 'INTEGER', number: 'BIGINT' },
-          head,
-          database,
-          'ON CONFLICT (channel_id) DO UPDATE SET number = excluded.number',
-        ),
+        insertOf('search_heads', [head], database, 'ON CONFLICT (channel_id) DO UPDATE SET number = excluded.number'),
       ];
       return { statements: replaced.length === 0 ? statements : overwriting(statements, database), result: undefined };
     });
@@ -134,7 +128,7 @@ export class SqlSearchStore implements SearchStore {
     const values = { match, before: after ?? Number.MAX_SAFE_INTEGER, lookedAt: most };
     const looked = (await reads.select<{ id: number | string }>(found, values)).map(({ id }) => Number(id));
     if (looked.length === 0) return { messages: [] };
-    const rows = await reads.select<MessageRow & { search_id: number | string; name: string; volume: string }>(
+    const rows = await reads.select<Row<'messages'> & { search_id: number | string; name: string; volume: string }>(
       `SELECT m.*, c.name, c.volume, s.id AS search_id FROM searched s
        JOIN messages m ON m.channel_id = s.channel_id AND m.number = s.number AND m.withdrawn IS NULL
        JOIN channels c ON c.id = s.channel_id AND s.number >= c.oldest
@@ -183,23 +177,21 @@ function indexed(
        ON CONFLICT (channel_id, number) DO UPDATE SET words = excluded.words, at_ms = excluded.at_ms`,
     ];
   }
-  const ids = { id: 'BIGINT', channel_id: 'INTEGER', number: 'BIGINT', at_ms: 'BIGINT' } as const;
-  const words = { rowid: 'BIGINT', words: 'TEXT', about: 'TEXT' } as const;
-  return [
-    insertOf(
-      'searched',
-      ids,
-      entries.map(({ number, atMs }, index) => [last + 1 + index, channelId, number, atMs]),
-      dialect,
-    ),
-    insertOf(
-      'search_words',
-      words,
-      entries.map((each, index) => [last + 1 + index, each.words.join(' '), aboutOf(channelId, each).join(' ')]),
-      dialect,
-    ),
-  ];
+  const ids = entries.map(({ number, atMs }, index) => ({
+    ...{ id: last + 1 + index, channel_id: channelId, number, at_ms: atMs },
+  }));
+  const words = entries.map((each, index) => [
+    ...[last + 1 + index, each.words.join(' '), aboutOf(channelId, each).join(' ')],
+  ]);
+  return [insertOf('searched', ids, dialect), insertRows(searchWords, words, dialect)];
 }
+
+/** The full-text index of SQLite. */
+const searchWords: Target = {
+  table: 'search_words',
+  columns: ['rowid', 'words', 'about'],
+  types: ['BIGINT', 'TEXT', 'TEXT'],
+};
 
 /** What stands among the words of a message: they hold only letters and digits. */
 function aboutOf(channelId: number, { type, by, atMs }: Omit<SearchEntry, 'words' | 'number'>): readonly string[] {

@@ -2,14 +2,12 @@ import { statSync } from 'node:fs';
 import { join } from 'node:path';
 import { QueryTypes, Sequelize } from 'sequelize';
 import type { Database } from './database.js';
-import { type Columns, insertOf, updateInstead } from './statements.js';
+import { setFact } from './statements.js';
 
 /** Up to this size a file is checked before the service starts, in bytes; a larger one while it runs. */
 const smallBytes = 64 * 1_048_576;
 /** How the fact is called that says whether the database was closed cleanly. */
 const cleanFact = 'closed-cleanly';
-
-const columns: Columns<{ name: string; value: string }> = { name: 'TEXT', value: 'TEXT' };
 
 /**
  * Checks an SQLite file after an end that was not clean, with SQLite's own `quick_check`, table by table. A shared database
@@ -48,8 +46,7 @@ async function isMarkedClean(database: Database): Promise<boolean> {
 }
 
 function mark(database: Database, isClean: boolean): Promise<void> {
-  const row = [cleanFact, isClean ? 'yes' : 'no'];
-  const statement = insertOf('facts', columns, [row], database, updateInstead(['name'], ['value']));
+  const statement = setFact(cleanFact, isClean ? 'yes' : 'no', database);
   return database.write(async () => ({ statements: [statement], result: undefined }));
 }
 

@@ -74,7 +74,7 @@ import { MarkStore } from './markStore.js';
 import { SqlMentionStore } from './mentionStore.js';
 import { MessageCommits } from './messageCommits.js';
 import { MessageReads } from './messageReads.js';
-import { type FactRow, rowsOf } from './models.js';
+import { rowsOf } from './models.js';
 import { ModerationStore } from './moderationStore.js';
 import { SqlPendingStore } from './pendingStore.js';
 import { SqlPersonStore } from './personStore.js';
@@ -132,7 +132,7 @@ export class SqlStore implements Store {
   /** @param report - told of records that are not whole */
   static async open(database: Database, report: Report = () => {}): Promise<SqlStore> {
     const where = { name: 'volume' };
-    const [volume] = rowsOf<FactRow>(await database.models.facts.findAll({ where, raw: true }));
+    const [volume] = rowsOf(await database.models.facts.findAll({ where, raw: true }));
     if (volume === undefined) throw new Error('the database has no volume: it was not made by this service');
     await checkHeads(database, report);
     return new SqlStore(database, new Volumes(volume.value));

@@ -1,12 +1,6 @@
-import type { ChannelRow } from './models.js';
+import { type ColumnOf, type ColumnType, columnsOf, type Row, type TableName, typesOf } from './tables.js';
 
-/** The type of a column, as a value is cast to it; `JSON` of one whose value stands in the row as it is, and is kept as text. */
-export type ColumnType = 'TEXT' | 'INTEGER' | 'BIGINT' | 'JSON';
-
-/** The columns that a statement writes, in the order in which a row gives its values. */
-export type Columns<Row> = Readonly<Record<keyof Row, ColumnType>>;
-
-/** Which database the statements are for: a PostgreSQL that machines share, or an SQLite file. */
+/** The kind of database that statements are for: a PostgreSQL that machines share, or an SQLite file. */
 export interface Dialect {
   readonly isShared: boolean;
 }
@@ -27,9 +21,9 @@ function textOf(rows: Rows): string {
   return typeof rows[0] === 'string' ? `[${rows.join(',')}]` : JSON.stringify(rows);
 }
 
-/** What selects the values of `tableOf`, a column each. */
-export function columnsOf(columns: Columns<never> | Readonly<Record<string, ColumnType>>): string[] {
-  return Object.values(columns).map((type, index) => {
+/** Returns expressions that select the values of `tableOf`. Type `JSON` selects a value that is JSON itself, not a JSON text. */
+export function valuesOf(types: readonly (ColumnType | 'JSON')[]): string[] {
+  return types.map((type, index) => {
     if (type === 'JSON') return `each.value->${index}`;
     return type === 'TEXT' ? `each.value->>${index}` : `CAST(each.value->>${index} AS ${type})`;
   });
@@ -37,29 +31,45 @@ export function columnsOf(columns: Columns<never> | Readonly<Record<string, Colu
 
 /** A subquery that selects rows of literals, for `IN`. */
 export function listOf(types: readonly ColumnType[], rows: readonly (readonly unknown[])[], dialect: Dialect): string {
-  const columns = Object.fromEntries(types.map((type, index) => [`c${index}`, type]));
-  return `(SELECT ${columnsOf(columns).join(', ')} FROM ${tableOf(rows, dialect)})`;
+  return `(SELECT ${valuesOf(types).join(', ')} FROM ${tableOf(rows, dialect)})`;
 }
 
+/** A new row, or some columns of it; the database fills in the others. */
+export type NewRow<T extends TableName> = { readonly [C in ColumnOf<T>]?: Row<T>[C] };
+
 /**
- * Inserts rows.
- *
- * In SQLite a row that is already there ends the whole transaction at once (`OR ROLLBACK`), so that no lock is held until
- * this process gets round to it.
+ * Inserts rows, all with the same columns.
  *
  * @param onConflict - what to do about rows that are there, such as `ON CONFLICT DO NOTHING`
  */
-export function insertOf<Row>(
-  table: string,
-  columns: Columns<Row>,
-  rows: Rows,
+export function insertOf<T extends TableName>(
+  table: T,
+  rows: readonly NewRow<T>[],
   dialect: Dialect,
   onConflict = '',
 ): string {
-  const names = Object.keys(columns).join(', ');
+  const columns = rows[0] === undefined ? columnsOf(table) : (Object.keys(rows[0]) as ColumnOf<T>[]);
+  const lists = rows.map((row) => columns.map((name) => row[name]));
+  return insertRows({ table, columns, types: typesOf(table, columns) }, lists, dialect, onConflict);
+}
+
+/** A table and the columns of its new rows, in the order of the rows' values. */
+export interface Target {
+  readonly table: string;
+  readonly columns: readonly string[];
+  readonly types: readonly (ColumnType | 'JSON')[];
+}
+
+/**
+ * Inserts rows that are lists of values, or JSON texts of such lists.
+ *
+ * In SQLite a row that is already there ends the whole transaction at once (`OR ROLLBACK`), so that no lock is held until
+ * this process gets round to it.
+ */
+export function insertRows({ table, columns, types }: Target, rows: Rows, dialect: Dialect, onConflict = ''): string {
   const insert = dialect.isShared || onConflict !== '' ? 'INSERT INTO' : 'INSERT OR ROLLBACK INTO';
   // Without the condition, SQLite would parse `ON CONFLICT` as part of a join.
-  return `${insert} ${table} (${names}) SELECT ${columnsOf(columns).join(', ')} FROM ${tableOf(rows, dialect)} WHERE true ${onConflict}`;
+  return `${insert} ${table} (${columns.join(', ')}) SELECT ${valuesOf(types).join(', ')} FROM ${tableOf(rows, dialect)} WHERE true ${onConflict}`;
 }
 
 /** Replaces these columns of rows that are there. */
@@ -68,21 +78,18 @@ export function updateInstead(key: readonly string[], columns: readonly string[]
   return `ON CONFLICT (${key.join(', ')}) DO UPDATE SET ${set}`;
 }
 
-const newChannelColumns: Columns<Omit<ChannelRow, 'id' | 'oldest' | 'pruned_notes' | 'threads'>> = {
-  name: 'TEXT',
-  volume: 'TEXT',
-  head: 'BIGINT',
-  notes: 'BIGINT',
-  last_at_ms: 'BIGINT',
-};
+/** Sets a fact about the database. */
+export function setFact(name: string, value: string, dialect: Dialect): string {
+  return insertOf('facts', [{ name, value }], dialect, updateInstead(['name'], ['value']));
+}
 
 /** Makes channels, unless they are there. */
 export function makeChannels(names: readonly string[], volume: string, dialect: Dialect): string {
-  const rows = names.map((name) => [name, volume, 0, 0, 0]);
-  return insertOf('channels', newChannelColumns, rows, dialect, 'ON CONFLICT DO NOTHING');
+  const rows = names.map((name) => ({ name, volume, head: 0, notes: 0, last_at_ms: 0 }));
+  return insertOf('channels', rows, dialect, 'ON CONFLICT DO NOTHING');
 }
 
-/** What these statements replace or remove is overwritten, not only let go of: it must not be found in the file any more. */
+/** Overwrites the contents that these statements replace or remove, so that nobody finds them in the file. */
 export function overwriting(statements: readonly string[], { isShared }: Dialect): readonly string[] {
   return isShared ? statements : ['PRAGMA secure_delete = ON', ...statements, 'PRAGMA secure_delete = FAST'];
 }

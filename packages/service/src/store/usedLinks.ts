@@ -1,12 +1,5 @@
 import type { Database } from './database.js';
-import { type Columns, insertOf } from './statements.js';
-
-interface UsedLinkRow {
-  readonly id: string;
-  readonly ends_at_ms: number;
-}
-
-const columns: Columns<UsedLinkRow> = { id: 'TEXT', ends_at_ms: 'BIGINT' };
+import { insertOf } from './statements.js';
 
 /** The sign-in links that were used, until they end by themselves: a restart does not make them good again. */
 export class UsedLinks {
@@ -29,7 +22,10 @@ export class UsedLinks {
       const [known] = await reads.select('SELECT id FROM used_links WHERE id = :id', { id });
       if (known !== undefined) return { statements: [], result: false };
       const forget = `DELETE FROM used_links WHERE ends_at_ms < ${Math.floor(this.#now())}`;
-      return { statements: [forget, insertOf('used_links', columns, [[id, endsAtMs]], this.#database)], result: true };
+      return {
+        statements: [forget, insertOf('used_links', [{ id, ends_at_ms: endsAtMs }], this.#database)],
+        result: true,
+      };
     });
   }
 }
