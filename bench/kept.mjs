@@ -163,7 +163,7 @@ async function rateOf(store, most, channels) {
       const client = number % connections;
       const by = { user: `guest:${client}`, name: `Guest ${client}`, guest: true };
       const draft = { id: `m${number}`, type: 'message', key: `k${number}`, by, atMs: Date.now(), dataText };
-      void store.append(nameOf(number % channels), draft).then(() => {
+      void store.messages.append(nameOf(number % channels), draft).then(() => {
         open -= 1;
         count += 1;
         append();

@@ -2,7 +2,7 @@
 // another ten. Beside it what people write by hand: the whole list to all at each change. In virtual time, so that
 // what is counted is traffic and work, not waiting.
 import { Engine, SoloRelay } from '@nine-bells/core';
-import { MemoryStore } from '@nine-bells/core/testing';
+import { MemoryStore, storeOf } from '@nine-bells/core/testing';
 import { VirtualClock } from '../packages/core/dist-simulator/virtualClock.js';
 
 const sizes = [100, 1_000, 2_000, 5_000, 10_000];
@@ -44,7 +44,7 @@ async function room(size) {
       clock,
       ids,
       relay: new SoloRelay(clock, ids),
-      store: new MemoryStore(ids),
+      store: storeOf(new MemoryStore(ids)),
       hmac: { sign: (text) => text, matches: (text, mac) => text === mac },
       tokens: { read: async (user) => ({ user, name: `Member ${user}`, guest: false, roles: [], claims: {} }) },
       report: (error) => {

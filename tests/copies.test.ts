@@ -103,7 +103,7 @@ describe.each(kinds)('in %s nothing is left', (kind) => {
     await setting.jory.report(chat, cursor);
     await oona.withdraw(chat, cursor);
     await oona.takeBack(await held(setting, words(0, 'takenback')));
-    await until(async () => ((await service.service.engine.store.hookFigures()).bureau?.waiting ?? 0) > 10);
+    await until(async () => ((await service.service.engine.store.hooks.hookFigures()).bureau?.waiting ?? 0) > 10);
     const { id } = await backend.erase({ user: 'oona' });
     await until(async () => (await backend.erasure(id)).endedAt !== undefined);
     // The note that she left, long before the grace is over.

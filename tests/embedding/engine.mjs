@@ -1,6 +1,6 @@
 // A program that embeds the engine: one process, records in memory, one client without a network.
 import { Engine, SoloRelay } from '@nine-bells/core';
-import { MemoryStore } from '@nine-bells/core/testing';
+import { MemoryStore, storeOf } from '@nine-bells/core/testing';
 
 let count = 0;
 const id = () => `x${++count}`;
@@ -20,7 +20,7 @@ const engine = new Engine(
     clock,
     ids,
     relay: new SoloRelay(clock, ids),
-    store: new MemoryStore(ids),
+    store: storeOf(new MemoryStore(ids)),
     hmac: {
       sign: (text) => text.padEnd(32, '0'),
       matches: (text, mac) => text.padEnd(32, '0') === mac,

@@ -1,58 +1,24 @@
 import {
   type Appended,
-  type AuditEntry,
-  type BlockStore,
   type BoardKeeper,
-  type BoardSnapshot,
   type BoardWord,
-  blockStoreMethods,
   type Clock,
   type ControlLog,
   channelPrefix,
   commonTopics,
   type Draft,
-  type EarlierRevision,
-  type HookStore,
   type Ids,
-  type InboxEntry,
-  type InboxSlice,
-  type InForce,
-  type IntakeStore,
-  type InvitationStore,
-  invitationStoreMethods,
-  type KeptChannel,
-  type KnownUser,
   type LogBounds,
   type LoggedMessage,
   type LogReader,
-  type LogSlice,
-  type MarkState,
-  type ModerationAction,
-  type NoticeDraft,
-  type PendingStore,
-  type PersonStore,
   type Place,
-  pendingStoreMethods,
-  personStoreMethods,
-  type QueuedEvent,
-  queueStoreMethods,
-  type ReactionStore,
-  type ReadLimit,
   type Relay,
-  type ReportStore,
-  type RetentionStore,
-  reactionStoreMethods,
-  reportStoreMethods,
-  retentionStoreMethods,
   SoloRelay,
-  type Store,
   type Subscriber,
-  type ThreadMark,
   type Topic,
-  type UserMark,
   usersTopic,
 } from '@nine-bells/core';
-import { MemoryStore } from '@nine-bells/core/testing';
+import { type EveryStore, MemoryStore } from '@nine-bells/core/testing';
 import { type ChannelName, type Message, ProblemError, refusal } from '@nine-bells/wire';
 import { BoardTruth } from './boardTruth.js';
 import type { Random } from './random.js';
@@ -126,47 +92,15 @@ function countedAs(channel: string, { volume, number }: Place): string {
   return `${channel} ${volume}:${number}`;
 }
 
-/** The same, after a pause, of those that are committed. */
-class Queues {
-  constructor(records: MemoryStore) {
-    for (const name of [
-      ...queueStoreMethods,
-      ...retentionStoreMethods,
-      ...reportStoreMethods,
-      ...pendingStoreMethods,
-      ...personStoreMethods,
-      'messagesOf' as const,
-      ...reactionStoreMethods,
-      ...blockStoreMethods,
-      ...invitationStoreMethods,
-    ])
-      Object.assign(this, {
-        async [name](this: SlowStore, ...args: unknown[]) {
-          await this.pause();
-          return (records[name] as (...given: unknown[]) => Promise<unknown>).apply(records, args);
-        },
-      });
-  }
-}
-// The methods are made by the constructor, one like the other.
-const SlowQueues = Queues as unknown as new (
-  records: MemoryStore,
-) => HookStore &
-  IntakeStore &
-  RetentionStore &
-  ReportStore &
-  PendingStore &
-  PersonStore &
-  ReactionStore &
-  BlockStore &
-  InvitationStore;
+/** Methods of the store that answer at once. */
+const quick: ReadonlySet<keyof EveryStore> = new Set(['channels', 'done', 'meet', 'usersWith', 'user', 'audit']);
 
 /**
  * A store that takes its time, commits in groups, sometimes fails, and says that it has committed only some time after
  * others could read it. Its connection may end during a commit: then it says that it failed, and may have committed. A crash
  * loses what was not committed and what was not said.
  */
-export class SlowStore extends SlowQueues implements Store {
+export class SlowStore {
   readonly #clock: Clock;
   readonly #random: Random;
   readonly #truth: Truth;
@@ -190,7 +124,6 @@ export class SlowStore extends SlowQueues implements Store {
     records = new MemoryStore(ids),
     lock: WritersLock | undefined = undefined,
   ) {
-    super(records);
     this.#lock = lock;
     this.#clock = clock;
     this.#random = random;
@@ -210,188 +143,18 @@ export class SlowStore extends SlowQueues implements Store {
     });
   }
 
-  async head(channel: ChannelName): Promise<Place> {
-    await this.pause();
-    return this.#records.head(channel);
-  }
-
-  async heads(channels: readonly ChannelName[]): Promise<readonly Place[]> {
-    await this.pause();
-    return this.#records.heads(channels);
-  }
-
-  async since(channel: ChannelName, after: Place, limit: ReadLimit): Promise<LogSlice> {
-    await this.pause();
-    return this.#records.since(channel, after, limit);
-  }
-
-  async before(channel: ChannelName, before: Place | undefined, limit: ReadLimit): Promise<LogSlice> {
-    await this.pause();
-    return this.#records.before(channel, before, limit);
-  }
-
-  async revisions(...wish: Parameters<Store['revisions']>): Promise<readonly EarlierRevision[]> {
-    await this.pause();
-    return this.#records.revisions(...wish);
-  }
-
-  channels(after: string, limit: number, find?: string): Promise<readonly KeptChannel[]> {
-    return this.#records.channels(after, limit, find);
-  }
-
-  async take(action: ModerationAction, events?: readonly QueuedEvent[]): Promise<number> {
-    await this.pause();
-    return this.#records.take(action, events);
-  }
-
-  async changes(): Promise<number> {
-    await this.pause();
-    return this.#records.changes();
-  }
-
-  async notify(drafts: readonly NoticeDraft[]): Promise<readonly InboxEntry[]> {
-    await this.pause();
-    return this.#records.notify(drafts);
-  }
-
-  async inbox(user: string, after: Place | undefined, limit: number, nowMs: number): Promise<InboxSlice> {
-    await this.pause();
-    return this.#records.inbox(user, after, limit, nowMs);
-  }
-
-  done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
-    return this.#records.done(user, ids, nowMs);
-  }
-
-  meet(users: readonly KnownUser[]): Promise<void> {
-    return this.#records.meet(users);
-  }
-
-  usersWith(role: string): Promise<readonly string[]> {
-    return this.#records.usersWith(role);
-  }
-
-  user(id: string): Promise<KnownUser | undefined> {
-    return this.#records.user(id);
-  }
-
-  async mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState> {
-    await this.pause();
-    return this.#records.mark(user, channel, place, most);
-  }
-
-  async unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]> {
-    await this.pause();
-    return this.#records.unread(user, channels);
-  }
-
-  async knownUsers(...wish: Parameters<Store['knownUsers']>): ReturnType<Store['knownUsers']> {
-    await this.pause();
-    return this.#records.knownUsers(...wish);
-  }
-
-  async noticeWith(...wish: Parameters<Store['noticeWith']>): ReturnType<Store['noticeWith']> {
-    await this.pause();
-    return this.#records.noticeWith(...wish);
-  }
-
-  async mentions(...wish: Parameters<Store['mentions']>): ReturnType<Store['mentions']> {
-    await this.pause();
-    return this.#records.mentions(...wish);
-  }
-
-  async lastAt(...wish: Parameters<Store['lastAt']>): ReturnType<Store['lastAt']> {
-    await this.pause();
-    return this.#records.lastAt(...wish);
-  }
-
-  async setLevel(...wish: Parameters<Store['setLevel']>): ReturnType<Store['setLevel']> {
-    await this.pause();
-    return this.#records.setLevel(...wish);
-  }
-
-  async levels(...wish: Parameters<Store['levels']>): ReturnType<Store['levels']> {
-    await this.pause();
-    return this.#records.levels(...wish);
-  }
-
-  async levelsIn(...wish: Parameters<Store['levelsIn']>): ReturnType<Store['levelsIn']> {
-    await this.pause();
-    return this.#records.levelsIn(...wish);
-  }
-
-  async hasLevels(...wish: Parameters<Store['hasLevels']>): ReturnType<Store['hasLevels']> {
-    await this.pause();
-    return this.#records.hasLevels(...wish);
-  }
-
-  async searchable(...wish: Parameters<Store['searchable']>): ReturnType<Store['searchable']> {
-    await this.pause();
-    return this.#records.searchable(...wish);
-  }
-
-  async index(...wish: Parameters<Store['index']>): ReturnType<Store['index']> {
-    await this.pause();
-    return this.#records.index(...wish);
-  }
-
-  async searchedChannels(...wish: Parameters<Store['searchedChannels']>): ReturnType<Store['searchedChannels']> {
-    await this.pause();
-    return this.#records.searchedChannels(...wish);
-  }
-
-  async unindex(...wish: Parameters<Store['unindex']>): ReturnType<Store['unindex']> {
-    await this.pause();
-    return this.#records.unindex(...wish);
-  }
-
-  async search(...wish: Parameters<Store['search']>): ReturnType<Store['search']> {
-    await this.pause();
-    return this.#records.search(...wish);
-  }
-
-  async markedChannels(...wish: Parameters<Store['markedChannels']>): ReturnType<Store['markedChannels']> {
-    await this.pause();
-    return this.#records.markedChannels(...wish);
-  }
-
-  async markThread(...wish: Parameters<Store['markThread']>): Promise<ThreadMark | undefined> {
-    await this.pause();
-    return this.#records.markThread(...wish);
-  }
-
-  async takingPart(...wish: Parameters<Store['takingPart']>): ReturnType<Store['takingPart']> {
-    await this.pause();
-    return this.#records.takingPart(...wish);
-  }
-
-  async threads(...wish: Parameters<Store['threads']>): Promise<readonly ThreadMark[]> {
-    await this.pause();
-    return this.#records.threads(...wish);
-  }
-
-  async marks(channel: ChannelName, limit: number): Promise<readonly UserMark[]> {
-    await this.pause();
-    return this.#records.marks(channel, limit);
-  }
-
-  async saveBoard(channel: ChannelName, board: BoardSnapshot): Promise<void> {
-    await this.pause();
-    await this.#records.saveBoard(channel, board);
-  }
-
-  async board(channel: ChannelName): Promise<BoardSnapshot | undefined> {
-    await this.pause();
-    return this.#records.board(channel);
-  }
-
-  async inForce(atMs: number): Promise<InForce> {
-    await this.pause();
-    return this.#records.inForce(atMs);
-  }
-
-  audit(before: number | undefined, limit: number): Promise<readonly AuditEntry[]> {
-    return this.#records.audit(before, limit);
+  /** All stores: each method answers after a pause, and `append` commits in groups. */
+  get every(): EveryStore {
+    return new Proxy<EveryStore>(this.#records, {
+      get: (records, member) => {
+        const name = member as keyof EveryStore;
+        if (name === 'append') return this.append.bind(this);
+        return async (...given: unknown[]) => {
+          if (!quick.has(name)) await this.pause();
+          return (records[name] as (...all: unknown[]) => Promise<unknown>).apply(records, given);
+        };
+      },
+    });
   }
 
   /** Removes all but the last messages of a kept channel, as `Pruner` does: without a failure. */

@@ -1,4 +1,5 @@
 import { type ChannelRule, type Contract, Engine, type Identity, type ReportedEvent } from '@nine-bells/core';
+import { type EveryStore, storeOf } from '@nine-bells/core/testing';
 import { type ChannelName, channelName, filterFits, type Json, parseCursor } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { checkMentions } from './checkMentions.js';
@@ -168,7 +169,7 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
         clock,
         ids,
         relay,
-        store: mortal(store, isAlive),
+        store: storeOf(mortal(store.every, isAlive)),
         hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given, digest: mac },
         tokens: {
           read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),
@@ -368,12 +369,11 @@ async function run(seed: number, { durationMs = 20_000, sabotage, tell }: Simula
 }
 
 /** A store as a process has it: when the process has ended, it neither asks nor hears an answer. */
-function mortal(store: SlowStore, isAlive: () => boolean): SlowStore {
+function mortal(store: EveryStore, isAlive: () => boolean): EveryStore {
   const never = new Promise<never>(() => {});
   return new Proxy(store, {
     get: (target, name) => {
-      const method = target[name as keyof SlowStore] as unknown;
-      if (typeof method !== 'function') return method;
+      const method = target[name as keyof EveryStore] as (...given: unknown[]) => Promise<unknown>;
       return async (...args: unknown[]) => {
         if (!isAlive()) return never;
         const result = await method.apply(target, args).then(

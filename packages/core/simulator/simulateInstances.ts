@@ -8,7 +8,7 @@ import {
   type ReportedEvent,
   SharedRelay,
 } from '@nine-bells/core';
-import { MemoryStore } from '@nine-bells/core/testing';
+import { MemoryStore, storeOf } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { boardChannels, boardRules, checkBoards } from './checkBoards.js';
 import { checkMentions } from './checkMentions.js';
@@ -149,7 +149,7 @@ class Instance implements Reached {
           boundsOf: () => bounds,
           report,
         }),
-        store: this.store,
+        store: storeOf(this.store.every),
         hmac: { sign: mac, matches: (text, given) => mac(text) === given, digest: mac },
         tokens: {
           read: async (token): Promise<Identity> => ({

@@ -9,7 +9,7 @@ import {
   type Link,
   SoloRelay,
 } from '@nine-bells/core';
-import { MemoryStore } from '@nine-bells/core/testing';
+import { MemoryStore, storeOf } from '@nine-bells/core/testing';
 import { type ChannelName, channelName, type Member } from '@nine-bells/wire';
 import { mac, Random, randomIds } from './random.js';
 import { VirtualClock } from './virtualClock.js';
@@ -165,7 +165,7 @@ export async function simulatePresence(
       clock,
       ids,
       relay: new SoloRelay(clock, ids),
-      store: new MemoryStore(ids),
+      store: storeOf(new MemoryStore(ids)),
       hmac: { sign: (text) => mac(text), matches: (text, given) => mac(text) === given, digest: mac },
       tokens: {
         read: async (token): Promise<Identity> => ({ user: token, name: token, guest: false, roles: [], claims: {} }),

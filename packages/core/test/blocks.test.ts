@@ -1,7 +1,7 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
+import type { EveryStore, MemoryStore } from '@nine-bells/core/testing';
 import { channelName, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { type ChannelRule, directAllow, type Store } from '../src/index.js';
+import { type ChannelRule, directAllow } from '../src/index.js';
 import { type Client, harness, storeWith } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -14,7 +14,7 @@ const rules: readonly ChannelRule[] = [
   { pattern: 'marked', logbook: { type: 'kept' }, marksBlocked: true, allow: { enter: 'anyone', publish: 'anyone' } },
   { pattern: 'direct/:users', logbook: { type: 'kept' }, direct: true, allow: directAllow('users') },
 ];
-const setUp = (store?: (memory: MemoryStore) => Store, options: object = {}) =>
+const setUp = (store?: (memory: MemoryStore) => EveryStore, options: object = {}) =>
   harness({ pulseMs: 3_600_000, users: { direct: 'anyone' }, ...options }, store, { rules });
 type Harness = ReturnType<typeof setUp>;
 
@@ -145,7 +145,7 @@ describe('a block', () => {
 
   it('counts also while a channel is being entered, and what is read then', async () => {
     let waiting: (() => void) | undefined;
-    const slow = (memory: MemoryStore): Store =>
+    const slow = (memory: MemoryStore): EveryStore =>
       storeWith(memory, {
         before: async (...args) => {
           await new Promise<void>((resolve) => {
@@ -169,7 +169,7 @@ describe('a block', () => {
 
   it('lets no client into a channel before it is known whom its user keeps away', async () => {
     let fails = true;
-    const broken = (memory: MemoryStore): Store =>
+    const broken = (memory: MemoryStore): EveryStore =>
       storeWith(memory, {
         hasBlocks: async () => {
           if (fails) throw refusal('unavailable', 'the database does not answer');

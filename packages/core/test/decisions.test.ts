@@ -1,7 +1,7 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
+import type { EveryStore, MemoryStore } from '@nine-bells/core/testing';
 import { type Verb, verbs } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { type CallRule, defaultBoard, defaultCall, type Store, sessionVerbs } from '../src/index.js';
+import { type CallRule, defaultBoard, defaultCall, sessionVerbs } from '../src/index.js';
 import { harness } from './harness.js';
 
 const channel = 'closed';
@@ -79,7 +79,7 @@ describe('no verb reaches a channel without a decision', () => {
 
   it.each(verbs)('%s', async (verb) => {
     const touched: string[] = [];
-    const watched = (memory: MemoryStore): Store =>
+    const watched = (memory: MemoryStore): EveryStore =>
       new Proxy(memory, {
         get: (target, name) => {
           const member = target[name as keyof MemoryStore] as unknown;

@@ -1,4 +1,4 @@
-import { MemoryStore } from '@nine-bells/core/testing';
+import { type EveryStore, MemoryStore, storeOf } from '@nine-bells/core/testing';
 import { refusal } from '@nine-bells/wire';
 import { VirtualClock } from '../simulator/virtualClock.js';
 import {
@@ -15,7 +15,6 @@ import {
   type InboxEntry,
   type Link,
   SoloRelay,
-  type Store,
 } from '../src/index.js';
 
 const encoding: Encoding = { encode: (payload) => payload, join: ([first = new Uint8Array()]) => first };
@@ -117,7 +116,7 @@ export interface HarnessMore {
  */
 export function harness(
   options: Partial<EngineOptions> = {},
-  store?: (memory: MemoryStore) => Store,
+  store?: (memory: MemoryStore) => EveryStore,
   more: HarnessMore = {},
 ) {
   const clock = new VirtualClock();
@@ -136,7 +135,7 @@ export function harness(
         clock: more.clock?.(clock) ?? clock,
         ids,
         relay: new SoloRelay(clock, ids),
-        store: store?.(memory) ?? memory,
+        store: storeOf(store?.(memory) ?? memory),
         hmac: { sign: (text) => sealed(text), matches: (text, mac) => sealed(text) === mac, digest: sealed },
         tokens: { read: (token) => read(clock, token) },
         report: (error) => reports.push(error),
@@ -192,7 +191,7 @@ function sealed(text: string): string {
 }
 
 /** Replaces some methods of a store. */
-export function storeWith(memory: MemoryStore, replaced: Partial<Store>): Store {
+export function storeWith(memory: MemoryStore, replaced: Partial<EveryStore>): EveryStore {
   return new Proxy(memory, {
     get: (target, name) => {
       const member: unknown = Reflect.get(replaced, name) ?? Reflect.get(target, name);
@@ -202,10 +201,10 @@ export function storeWith(memory: MemoryStore, replaced: Partial<Store>): Store 
 }
 
 /** Makes some methods of a store answer late. `delayMs` is simulated time between what they do and their answer. */
-export function slowly(names: readonly (keyof Store)[], delayMs: number, clock: () => VirtualClock) {
-  return (memory: MemoryStore): Store => {
+export function slowly(names: readonly (keyof EveryStore)[], delayMs: number, clock: () => VirtualClock) {
+  return (memory: MemoryStore): EveryStore => {
     const late =
-      (name: keyof Store) =>
+      (name: keyof EveryStore) =>
       async (...args: never[]) => {
         const answer: unknown = await (memory[name] as (...args: never[]) => unknown).apply(memory, args);
         await new Promise<void>((resolve) => void clock().setTimer(delayMs, resolve));

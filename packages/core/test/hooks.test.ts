@@ -184,7 +184,7 @@ describe('a hook', () => {
     await run(60_000);
     expect((await states())[0]).toMatch(/^dead/);
     receiver.answers = [];
-    const { id } = (await engine.store.deliveries({ limit: 1 }))[0] as { id: string };
+    const { id } = (await engine.store.hooks.deliveries({ limit: 1 }))[0] as { id: string };
     expect(await engine.hooks.resend({ ids: [{ hook: 'bureau', id }] })).toBe(1);
     await run(1_000);
     expect((await states())[0]).toMatch(/^delivered/);

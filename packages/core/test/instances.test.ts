@@ -1,4 +1,4 @@
-import { MemoryStore } from '@nine-bells/core/testing';
+import { MemoryStore, storeOf } from '@nine-bells/core/testing';
 import { type ChannelName, channelName, defined } from '@nine-bells/wire';
 import { afterEach, describe, expect, it, vi } from 'vitest';
 import { VirtualClock } from '../simulator/virtualClock.js';
@@ -40,7 +40,7 @@ function together(count: number, options: Partial<EngineOptions> = {}) {
   const next = (letter: string) => (): string => `${letter}${++counter}`;
   const ids = { message: next('m'), session: next('s'), volume: next('v'), moderation: next('n') };
   const hub = new ExchangeHub(clock, ids);
-  const store = new MemoryStore(ids);
+  const store = storeOf(new MemoryStore(ids));
   const reports: unknown[] = [];
   const members: HubExchange[] = [];
   const relays: SharedRelay[] = [];
@@ -490,7 +490,7 @@ describe('what was committed, and never said because its instance died,', () => 
     const pia = await come(engines[0], 'pia', [north]);
     const jory = await come(engines[1], 'jory', [north]);
     await clock.run(5_000);
-    await store.take({ ...action, atMs: clock.now() } as ModerationAction);
+    await store.moderation.take({ ...action, atMs: clock.now() } as ModerationAction);
     await clock.run(4_000);
     if (ends) expect(pia.closedWith).toBeDefined();
     else expect(pia.pushes('removed')).toHaveLength(1);
@@ -503,7 +503,7 @@ describe('what was committed, and never said because its instance died,', () => 
     await clock.run(2_000);
     const { action } = await (engines[0] as Engine).moderation.ban({ user: 'pia', channel: north }, by);
     await clock.run(10);
-    await store.take({ ...taken, id: 'n9', type: 'unban', ban: action.id, channel: north });
+    await store.moderation.take({ ...taken, id: 'n9', type: 'unban', ban: action.id, channel: north });
     await relays[0]?.stop();
     await clock.run(100);
     const pia = await come(engines[1], 'pia', [north]);
@@ -515,10 +515,10 @@ describe('what was committed, and never said because its instance died,', () => 
     const { clock, engines, store } = together(2);
     await clock.run(2_000);
     let read = 0;
-    const { inForce } = store;
-    store.inForce = (at) => {
+    const { inForce } = store.moderation;
+    store.moderation.inForce = (at) => {
       read += 1;
-      return inForce.call(store, at);
+      return inForce.call(store.moderation, at);
     };
     for (let n = 0; n < 20; n++) {
       await (engines[n % 2] as Engine).moderation.ban({ user: `user-${n}` }, by);

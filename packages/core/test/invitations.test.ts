@@ -1,7 +1,7 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
+import type { EveryStore, MemoryStore } from '@nine-bells/core/testing';
 import { channelName, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ChannelRule, Store } from '../src/index.js';
+import type { ChannelRule } from '../src/index.js';
 import { type Client, harness, storeWith } from './harness.js';
 
 const hearing = channelName('protest/7');
@@ -17,7 +17,7 @@ const rules: readonly ChannelRule[] = [
     },
   },
 ];
-const setUp = (options: object = {}, store?: (memory: MemoryStore) => Store) =>
+const setUp = (options: object = {}, store?: (memory: MemoryStore) => EveryStore) =>
   harness({ pulseMs: 400 * 86_400_000, guests: true, users: {}, ...options }, store, { rules });
 type Harness = ReturnType<typeof setUp>;
 
@@ -166,7 +166,7 @@ describe('an invitation', () => {
 
   it('lets no user in while it cannot be read who is invited, and is explained', async () => {
     let fails = false;
-    const store = (memory: MemoryStore): Store =>
+    const store = (memory: MemoryStore): EveryStore =>
       storeWith(memory, {
         admissions: async (...wish) => {
           if (fails) throw refusal('unavailable', 'the database does not answer');

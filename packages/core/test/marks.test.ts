@@ -1,8 +1,8 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
+import type { EveryStore, MemoryStore } from '@nine-bells/core/testing';
 import { channelName } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
 import { Random } from '../simulator/random.js';
-import { type ChannelRule, directAllow, type Store } from '../src/index.js';
+import { type ChannelRule, directAllow } from '../src/index.js';
 import { type Client, harness } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -19,7 +19,7 @@ const rules: readonly ChannelRule[] = [
   { pattern: 'crew/:boat', logbook: { type: 'kept' }, allow: { enter: { claim: 'boat', is: ':boat' } } },
   { pattern: 'direct/:users', logbook: { type: 'kept' }, direct: true, allow: directAllow('users') },
 ];
-const setUp = (options: object = {}, store?: (memory: MemoryStore) => Store) =>
+const setUp = (options: object = {}, store?: (memory: MemoryStore) => EveryStore) =>
   harness({ pulseMs: 3_600_000, users: { direct: 'anyone' }, ...options }, store, { rules });
 
 type Harness = ReturnType<typeof setUp>;

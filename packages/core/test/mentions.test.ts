@@ -1,7 +1,7 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
+import type { EveryStore, MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Level, refusal } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import { type ChannelRule, directAllow, type Store } from '../src/index.js';
+import { type ChannelRule, directAllow } from '../src/index.js';
 import { type Client, harness, storeWith } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -77,7 +77,7 @@ describe('a mention', () => {
 
   it('of a message that was taken back before its notices were there leaves none, however often the store fails', async () => {
     let fails = 3;
-    const slow = (memory: MemoryStore): Store =>
+    const slow = (memory: MemoryStore): EveryStore =>
       storeWith(memory, {
         notify: async (...wish) => {
           await new Promise<void>((resolve) => void all.clock.setTimer(1_000, resolve));
@@ -98,7 +98,7 @@ describe('a mention', () => {
   });
 
   it('of a message whose withdrawal was committed without an answer leaves none', async () => {
-    const unanswered = (memory: MemoryStore): Store =>
+    const unanswered = (memory: MemoryStore): EveryStore =>
       storeWith(memory, {
         append: async (...wish) => {
           const appended = await memory.append(...wish);

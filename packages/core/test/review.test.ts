@@ -1,7 +1,7 @@
-import type { MemoryStore } from '@nine-bells/core/testing';
+import type { EveryStore, MemoryStore } from '@nine-bells/core/testing';
 import { channelName, type Json } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
-import type { ChannelRule, ReviewAnswer, ReviewQuestion, Store } from '../src/index.js';
+import type { ChannelRule, ReviewAnswer, ReviewQuestion } from '../src/index.js';
 import { type Client, harness, storeWith } from './harness.js';
 
 const chat = channelName('race/3/chat');
@@ -391,7 +391,7 @@ describe('a message that a moderator looks at', () => {
   it('is gone before the messages of an author who is erased, so that it cannot be published behind them', async () => {
     let erased: (() => Promise<unknown>) | undefined;
     // A moderator approves when the last messages of the user were looked for.
-    const watched = (memory: MemoryStore): Store =>
+    const watched = (memory: MemoryStore): EveryStore =>
       storeWith(memory, {
         messagesOf: async (...wish) => {
           const found = await memory.messagesOf(...wish);

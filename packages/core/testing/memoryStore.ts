@@ -5,8 +5,10 @@ import {
   type AuditEntry,
   answeringRefused,
   answersText,
+  type BlockStore,
   type BlockWish,
   type BoardSnapshot,
+  type BoardStore,
   type Change,
   type ChangedMessage,
   type Committing,
@@ -15,12 +17,16 @@ import {
   type EarlierRevision,
   type Erasure,
   type Hold,
+  type HookStore,
   hasText,
   type Ids,
   type InboxEntry,
   type InboxSlice,
+  type InboxStore,
   type InForce,
+  type IntakeStore,
   type InvitationDraft,
+  type InvitationStore,
   isActiveBan,
   type KeptBlock,
   type KeptChannel,
@@ -29,27 +35,35 @@ import {
   type KeptRange,
   type KnownUnderKey,
   type KnownUser,
+  type LevelStore,
   type LevelWish,
   type LoggedMessage,
   type LogSlice,
   letsIn,
   type MarkState,
+  type MarkStore,
+  type MentionStore,
   type MessageReport,
   type MessageReportDraft,
+  type MessageStore,
   type ModerationAction,
+  type ModerationStore,
   type NoticeDraft,
   noSuchMessage,
   noticeOf,
   noVolume,
   type PendingKey,
+  type PendingStore,
   type PersonMessages,
   type PersonPlace,
   type PersonRecords,
+  type PersonStore,
   type Place,
   placesOf,
   type QueuedEvent,
   type Reaction,
   type ReactionSlice,
+  type ReactionStore,
   type Reactor,
   type ReactorsWish,
   type ReadLimit,
@@ -57,14 +71,19 @@ import {
   type RecordKind,
   type RecordsToErase,
   type ReportEnd,
+  type ReportStore,
   type ReportWish,
+  type RetentionStore,
   type Revocation,
   type SearchEntry,
   type SearchFound,
   type SearchLookup,
+  type SearchStore,
   type Store,
+  storeNames,
   type ThreadMark,
   type UserMark,
+  type UserStore,
   whyOver,
 } from '@nine-bells/core';
 import {
@@ -83,8 +102,35 @@ import { MemoryPending } from './memoryPending.js';
 const everything = { messages: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
 const unbounded = { messages: Number.MAX_SAFE_INTEGER, forMs: Number.MAX_SAFE_INTEGER };
 
-/** A store that forgets everything with its process. For tests and simulation. */
-export class MemoryStore extends MemoryPending implements Store {
+/** All stores in one object. */
+export interface EveryStore
+  extends MessageStore,
+    ModerationStore,
+    InboxStore,
+    UserStore,
+    MarkStore,
+    BoardStore,
+    HookStore,
+    IntakeStore,
+    RetentionStore,
+    ReportStore,
+    PendingStore,
+    ReactionStore,
+    MentionStore,
+    LevelStore,
+    BlockStore,
+    SearchStore,
+    InvitationStore,
+    PersonStore {}
+
+/** Returns the record of stores that an engine takes; all of them are one object. */
+export function storeOf(every: EveryStore): Store {
+  // `Object.fromEntries` forgets the names.
+  return Object.fromEntries(storeNames.map((name) => [name, every])) as unknown as Store;
+}
+
+/** Stores that forget everything with their process. For tests and simulation. */
+export class MemoryStore extends MemoryPending implements EveryStore {
   readonly #ids: Ids;
   readonly #logs = new Map<ChannelName, RecentLog>();
   readonly #moderation: ModerationAction[] = [];
@@ -196,7 +242,7 @@ export class MemoryStore extends MemoryPending implements Store {
     return (await this.threads(user, 1, channel, thread.number))[0];
   }
 
-  async takingPart(channel: ChannelName, number: number, limit: number): ReturnType<Store['takingPart']> {
+  async takingPart(channel: ChannelName, number: number, limit: number): ReturnType<EveryStore['takingPart']> {
     const parts = [...this.#threadMarks.keys()].map((key) => JSON.parse(key) as [string, ChannelName, number]);
     const users = parts.flatMap(([user, of, root]) => (of === channel && root === number ? [user] : []));
     return { volume: this.#log(channel).head.volume, users: users.slice(0, limit) };
@@ -697,7 +743,7 @@ export class MemoryStore extends MemoryPending implements Store {
     return notices.find((each) => each.key === key);
   }
 
-  async mentions(user: string, sinceMs: number): ReturnType<Store['mentions']> {
+  async mentions(user: string, sinceMs: number): ReturnType<EveryStore['mentions']> {
     const found: { channel: ChannelName; place: Place; by?: string }[] = [];
     for (const [channel, log] of this.#logs) {
       const mark = this.#marksIn(channel).get(user);
@@ -802,7 +848,7 @@ export class MemoryStore extends MemoryPending implements Store {
     this.#invitations.set(digest, { ...draft, used: 0 });
   }
 
-  async accept({ digest, user, atMs, untilMs, most }: Acceptance): ReturnType<Store['accept']> {
+  async accept({ digest, user, atMs, untilMs, most }: Acceptance): ReturnType<EveryStore['accept']> {
     const found = this.#invitations.get(digest);
     if (found === undefined) return undefined;
     const { channel, id, role } = found;
@@ -831,7 +877,7 @@ export class MemoryStore extends MemoryPending implements Store {
     id: string,
     admitted: boolean,
     { atMs }: { readonly atMs: number },
-  ): ReturnType<Store['endInvitation']> {
+  ): ReturnType<EveryStore['endInvitation']> {
     const found = [...this.#invitations].find(([, each]) => each.id === id);
     if (found === undefined) return undefined;
     const invitation = { ...found[1], revokedAtMs: found[1].revokedAtMs ?? atMs };

@@ -100,7 +100,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
           // As a client does: again with the same key, until there is an answer.
           for (let tries = 0; tries < 5; tries++)
             try {
-              const { logged } = await store.append(channel, draft);
+              const { logged } = await store.messages.append(channel, draft);
               acknowledged.push([channel, logged.place.number, logged.id]);
               return;
             } catch (error) {
@@ -116,7 +116,11 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
 
         const other = await SqlStore.open(await open(url), (error) => expect.fail(String(error)));
         for (const channel of [chat, signals]) {
-          const { messages, head } = await other.since(channel, { ...(await other.head(channel)), number: 0 }, all);
+          const { messages, head } = await other.messages.since(
+            channel,
+            { ...(await other.messages.head(channel)), number: 0 },
+            all,
+          );
           const mine = acknowledged.filter(([name]) => name === channel).sort((a, b) => a[1] - b[1]);
           expect(messages.map((each) => [channel, each.place.number, each.id])).toEqual(mine);
           expect(head.number).toBe(messages.length);
@@ -145,7 +149,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     lost.catch(() => {});
     await new Promise((resolve) => setTimeout(resolve, 200));
     const store = await SqlStore.open(other);
-    await store.append(chat, { id: 'm1', type: 'message', atMs: 1, dataText: '1' });
+    await store.messages.append(chat, { id: 'm1', type: 'message', atMs: 1, dataText: '1' });
     goOn();
     await expect(lost).rejects.toMatchObject(unavailable);
     expect(await other.reads.select("SELECT * FROM facts WHERE name = 'late'")).toEqual([]);
@@ -158,16 +162,17 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     const way = await wayTo(postgres.port);
     const database = await open(way.url(url));
     const store = await SqlStore.open(database);
-    const publish = (n: number) => store.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText: '1' });
+    const publish = (n: number) =>
+      store.messages.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText: '1' });
     await publish(1);
-    await store.head(chat);
+    await store.messages.head(chat);
     // These connections stay silent for good; new ones would be served.
     way.silence();
-    const [written, read] = await Promise.allSettled([publish(2), store.head(chat)]);
+    const [written, read] = await Promise.allSettled([publish(2), store.messages.head(chat)]);
     if (written.status === 'rejected') expect(written.reason).toMatchObject(unavailable);
     if (read.status === 'rejected') expect(read.reason).toMatchObject(unavailable);
     await publish(3);
-    expect((await store.head(chat)).number).toBeGreaterThan(1);
+    expect((await store.messages.head(chat)).number).toBeGreaterThan(1);
 
     postgres.pause();
     await expect(publish(4)).rejects.toMatchObject(unavailable);
@@ -220,7 +225,8 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     clean.push(() => standby.remove());
     const way = await wayTo(primary.port);
     const store = await SqlStore.open(await open(way.url(url)));
-    const publish = (n: number) => store.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText: `${n}` });
+    const publish = (n: number) =>
+      store.messages.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText: `${n}` });
     for (let n = 1; n <= 5; n++) await publish(n);
     for (let isThere = false; !isThere; )
       isThere = (await standby.query('SELECT 1 FROM messages WHERE number = 5', url.split('/').at(-1))).length > 0;
@@ -228,7 +234,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     await standby.promote();
     way.leadTo(standby.port);
     expect((await publish(6)).logged.place.number).toBe(6);
-    const { messages } = await store.since(chat, { ...(await store.head(chat)), number: 0 }, all);
+    const { messages } = await store.messages.since(chat, { ...(await store.messages.head(chat)), number: 0 }, all);
     expect(messages.map(({ id }) => id)).toEqual(['m1', 'm2', 'm3', 'm4', 'm5', 'm6']);
   });
 
@@ -240,7 +246,7 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
     const stores = await Promise.all(databases.map((each) => SqlStore.open(each)));
     const appended = await Promise.all(
       Array.from({ length: 200 }, (_, n) =>
-        (stores[n % 2] as SqlStore).append(chat, {
+        (stores[n % 2] as SqlStore).messages.append(chat, {
           id: `m${n}`,
           type: 'message',
           atMs: n,
@@ -250,6 +256,6 @@ describe.skipIf(!postgresIsThere)('in PostgreSQL', () => {
       ),
     );
     expect(appended.filter(({ repeated }) => repeated)).toHaveLength(100);
-    expect((await (stores[0] as SqlStore).head(chat)).number).toBe(100);
+    expect((await (stores[0] as SqlStore).messages.head(chat)).number).toBe(100);
   });
 });

@@ -30,7 +30,7 @@ afterEach(async () => {
 async function fill(count: number): Promise<SqlStore> {
   const store = await SqlStore.open(database);
   const dataText = JSON.stringify('x'.repeat(2_000));
-  const one = (n: number) => store.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText });
+  const one = (n: number) => store.messages.append(chat, { id: `m${n}`, type: 'message', atMs: n, dataText });
   await Promise.all(Array.from({ length: count }, (_, n) => one(n)));
   return store;
 }
@@ -55,7 +55,7 @@ describe('a database file that is damaged', () => {
     expect(database.health.damage).toMatch(/\w/);
     const store = await SqlStore.open(database);
     await expect(
-      store.append(channelName('race/4/chat'), { id: 'm', type: 'message', atMs: 1, dataText: '1' }),
+      store.messages.append(channelName('race/4/chat'), { id: 'm', type: 'message', atMs: 1, dataText: '1' }),
     ).rejects.toMatchObject({
       problem: { code: 'unavailable', detail: expect.stringContaining('damaged') },
     });
@@ -87,7 +87,7 @@ describe('a full disk', () => {
     const store = await fill(1);
     await database.commitToFile(['PRAGMA max_page_count = 1']);
     const dataText = JSON.stringify('x'.repeat(2_000_000));
-    const publish = () => store.append(chat, { id: 'large', type: 'message', atMs: 1, dataText });
+    const publish = () => store.messages.append(chat, { id: 'large', type: 'message', atMs: 1, dataText });
     await expect(publish()).rejects.toMatchObject({
       problem: { code: 'unavailable', detail: 'the disk of the database is full; nothing was done' },
     });

@@ -72,7 +72,7 @@ describe('the store of a worker', () => {
     const store = remoteStore({ call: () => Promise.reject(error) }, () => {
       failed += 1;
     });
-    await expect(store.head(channelName('race/3/chat'))).rejects.toBe(error);
+    await expect(store.messages.head(channelName('race/3/chat'))).rejects.toBe(error);
     expect(failed).toBe(count);
   });
 });

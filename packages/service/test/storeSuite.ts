@@ -35,6 +35,7 @@ import { ApiKeys } from '../src/store/apiKeys.js';
 import { Database } from '../src/store/database.js';
 import { SqlStore } from '../src/store/sqlStore.js';
 import { type Column, tables } from '../src/store/tables.js';
+import { remoteStore, serveStore } from '../src/workers/remoteStore.js';
 
 const chat = channelName('race/3/chat');
 const signals = channelName('race/3/signals');
@@ -83,7 +84,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
   let database: Database;
   let store: SqlStore;
   const erase = (kind: ErasedRecord, user: string): Promise<number> =>
-    store.eraseRecords({ kind, user, erasure: 'e1', limit: 10 });
+    store.persons.eraseRecords({ kind, user, erasure: 'e1', limit: 10 });
 
   async function open(): Promise<void> {
     database = await Database.open({ data: folder, sqliteSynchronous: 'full', database: url });
@@ -111,23 +112,27 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ...more,
       });
       const saved = { volume: 'v1', number: 7, records: [record('petrel', 6, { by: 'tomas' }), record("it's", 7)] };
-      expect(await store.board(chat)).toBeUndefined();
-      await store.saveBoard(chat, saved);
-      await store.saveBoard(chat, { ...saved, number: 6, records: [record('petrel', 6)] });
-      await store.saveBoard(signals, { volume: 'v1', number: 1, records: [record('flag', 1, { forMs: 50_000 })] });
+      expect(await store.boards.board(chat)).toBeUndefined();
+      await store.boards.saveBoard(chat, saved);
+      await store.boards.saveBoard(chat, { ...saved, number: 6, records: [record('petrel', 6)] });
+      await store.boards.saveBoard(signals, {
+        volume: 'v1',
+        number: 1,
+        records: [record('flag', 1, { forMs: 50_000 })],
+      });
       await database.close();
       await open();
-      expect(await store.board(chat)).toEqual(saved);
-      const [flag] = (await store.board(signals))?.records ?? [];
+      expect(await store.boards.board(chat)).toEqual(saved);
+      const [flag] = (await store.boards.board(signals))?.records ?? [];
       expect(flag?.forMs).toBeGreaterThan(30_000);
       expect(flag?.forMs).toBeLessThanOrEqual(50_000);
       // A new volume takes the place of any other.
-      await store.saveBoard(chat, { volume: 'v2', number: 1, records: [record('knot', 1)] });
-      expect((await store.board(chat))?.volume).toBe('v2');
-      await store.saveBoard(chat, { volume: 'v2', number: 0, records: [] });
-      expect(await store.board(chat)).toBeDefined();
-      await store.saveBoard(chat, { volume: 'v2', number: 2, records: [] });
-      expect(await store.board(chat)).toBeUndefined();
+      await store.boards.saveBoard(chat, { volume: 'v2', number: 1, records: [record('knot', 1)] });
+      expect((await store.boards.board(chat))?.volume).toBe('v2');
+      await store.boards.saveBoard(chat, { volume: 'v2', number: 0, records: [] });
+      expect(await store.boards.board(chat)).toBeDefined();
+      await store.boards.saveBoard(chat, { volume: 'v2', number: 2, records: [] });
+      expect(await store.boards.board(chat)).toBeUndefined();
     });
 
     it('gives data back character by character, short or long, whatever JSON permits in it', async () => {
@@ -144,11 +149,15 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const given = [...texts, ...awkward];
       // Alone, and together with others: what shares a commit is written in one way.
       for (const group of [given.slice(0, -1), given.slice(-1), given])
-        await Promise.all(group.map((each, n) => store.append(chat, draft(n, each))));
+        await Promise.all(group.map((each, n) => store.messages.append(chat, draft(n, each))));
       const expected = [...given, ...given].map(({ dataText }) => dataText);
       const found: string[] = [];
       for (let more = true, after = 0; more; after = found.length) {
-        const slice = await store.since(chat, { volume: (await store.head(chat)).volume, number: after }, all);
+        const slice = await store.messages.since(
+          chat,
+          { volume: (await store.messages.head(chat)).volume, number: after },
+          all,
+        );
         found.push(...slice.messages.map(({ text }) => text.slice(text.indexOf('"data":') + 7, -1)));
         more = slice.more;
       }
@@ -157,12 +166,14 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
 
     it('numbers per channel in the order of the calls, whatever shares a commit', async () => {
       const appended = await Promise.all(
-        Array.from({ length: 3000 }, (_, n) => store.append(n % 2 ? chat : signals, draft(n))),
+        Array.from({ length: 3000 }, (_, n) => store.messages.append(n % 2 ? chat : signals, draft(n))),
       );
       const places = appended.filter((_, n) => n % 2).map(({ logged }) => logged.place.number);
       expect(places).toEqual(Array.from({ length: 1500 }, (_, n) => n + 1));
-      expect(data(await store.since(chat, { ...(await store.head(chat)), number: 1498 }, all))).toEqual([2997, 2999]);
-      expect((await store.head(signals)).number).toBe(1500);
+      expect(
+        data(await store.messages.since(chat, { ...(await store.messages.head(chat)), number: 1498 }, all)),
+      ).toEqual([2997, 2999]);
+      expect((await store.messages.head(signals)).number).toBe(1500);
     });
 
     it('goes on where another process that has the same database has got to', async () => {
@@ -170,7 +181,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const stores = [store, await SqlStore.open(second)] as const;
       const places: number[] = [];
       for (let n = 0; n < 12; n++) {
-        const { logged, repeated } = await stores[Math.floor(n / 3) % 2 ? 1 : 0].append(
+        const { logged, repeated } = await stores[Math.floor(n / 3) % 2 ? 1 : 0].messages.append(
           chat,
           draft(n, { key: `k${n}` }),
         );
@@ -179,51 +190,54 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       }
       expect(places).toEqual(Array.from({ length: 12 }, (_, n) => n + 1));
       // What one has kept, the other knows.
-      expect(await stores[0].append(chat, draft(99, { key: 'k11' }))).toMatchObject({
+      expect(await stores[0].messages.append(chat, draft(99, { key: 'k11' }))).toMatchObject({
         repeated: true,
         logged: { place: { number: 12 } },
       });
-      expect((await stores[1].append(chat, draft(100))).logged.place.number).toBe(13);
-      expect(data(await store.before(chat, undefined, all))).toEqual([...Array(12).keys(), 100]);
+      expect((await stores[1].messages.append(chat, draft(100))).logged.place.number).toBe(13);
+      expect(data(await store.messages.before(chat, undefined, all))).toEqual([...Array(12).keys(), 100]);
       await second.close();
     });
 
     it('keeps everything over a restart, in the same volume', async () => {
-      const { logged } = await store.append(
+      const { logged } = await store.messages.append(
         chat,
         draft(1, { by: { user: 'pia', name: 'Pia Lund' }, key: 'k', except: ['s'] }),
       );
       await database.close();
       await open();
-      const { messages } = await store.since(chat, { ...logged.place, number: 0 }, all);
+      const { messages } = await store.messages.since(chat, { ...logged.place, number: 0 }, all);
       expect(messages[0]?.message).toEqual(logged.message);
       expect(messages[0]?.except).toEqual(['s']);
-      expect(await store.head(chat)).toEqual(logged.place);
+      expect(await store.messages.head(chat)).toEqual(logged.place);
     });
 
     it('has a place for a channel that nobody has published to yet, which stays when somebody does', async () => {
-      const before = await store.head(chat);
+      const before = await store.messages.head(chat);
       expect(before.number).toBe(0);
-      const { logged } = await store.append(chat, draft(1));
+      const { logged } = await store.messages.append(chat, draft(1));
       expect(logged.place).toEqual({ volume: before.volume, number: 1 });
-      expect((await store.since(chat, before, all)).gap).toBeUndefined();
+      expect((await store.messages.since(chat, before, all)).gap).toBeUndefined();
     });
 
     it('knows a key again: within a commit, in a later one, and after a restart; per author', async () => {
       const pia = { by: { user: 'pia' }, key: 'k' };
-      const [first, second] = await Promise.all([store.append(chat, draft(1, pia)), store.append(chat, draft(2, pia))]);
+      const [first, second] = await Promise.all([
+        store.messages.append(chat, draft(1, pia)),
+        store.messages.append(chat, draft(2, pia)),
+      ]);
       expect([first.repeated, second.repeated]).toEqual([false, true]);
       await database.close();
       await open();
-      const third = await store.append(chat, draft(3, pia));
+      const third = await store.messages.append(chat, draft(3, pia));
       expect(third).toMatchObject({ repeated: true, logged: { id: first.logged.id, place: first.logged.place } });
-      expect((await store.append(chat, draft(4, { by: { user: 'jory' }, key: 'k' }))).repeated).toBe(false);
-      expect((await store.append(chat, draft(5, { key: 'k' }))).repeated).toBe(false);
-      expect((await store.append(signals, draft(6, pia))).repeated).toBe(false);
+      expect((await store.messages.append(chat, draft(4, { by: { user: 'jory' }, key: 'k' }))).repeated).toBe(false);
+      expect((await store.messages.append(chat, draft(5, { key: 'k' }))).repeated).toBe(false);
+      expect((await store.messages.append(signals, draft(6, pia))).repeated).toBe(false);
       // Each application has keys of its own, also where it publishes in the name of the same user.
       for (const owner of ['office', 'bureau']) {
-        expect((await store.append(chat, draft(7, { ...pia, owner }))).repeated).toBe(false);
-        expect((await store.append(chat, draft(8, { ...pia, owner }))).repeated).toBe(true);
+        expect((await store.messages.append(chat, draft(7, { ...pia, owner }))).repeated).toBe(false);
+        expect((await store.messages.append(chat, draft(8, { ...pia, owner }))).repeated).toBe(true);
       }
     });
 
@@ -235,31 +249,33 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       { deep: [null, true, 1e300, -0.5, ''], 'we"ird': "k'ey" },
     ])('gives back unchanged what was published: %j', async (value) => {
       const by = { user: "o'hara :x", name: '?' };
-      const publish = (n: number, key: string) => store.append(chat, draft(n, { ...of(value), key, by }));
+      const publish = (n: number, key: string) => store.messages.append(chat, draft(n, { ...of(value), key, by }));
       // The first of a channel is written in another way than those after it.
       const appended = [await publish(1, "k'$1:x?"), await publish(2, "l'$1:x?")];
-      const back = (await store.before(chat, undefined, all)).messages;
+      const back = (await store.messages.before(chat, undefined, all)).messages;
       expect(back.map(({ message }) => message)).toEqual(appended.map(({ logged }) => logged.message));
       expect(back.map(({ message }) => message.data)).toEqual([value, value]);
       expect(await publish(3, "l'$1:x?")).toMatchObject({ repeated: true, logged: { id: 'm2' } });
     });
 
     it('reads forwards and backwards within bounds', async () => {
-      const { volume } = await store.head(chat);
-      await Promise.all(Array.from({ length: 1000 }, (_, n) => store.append(chat, draft(n + 1, of('x'.repeat(100))))));
+      const { volume } = await store.messages.head(chat);
+      await Promise.all(
+        Array.from({ length: 1000 }, (_, n) => store.messages.append(chat, draft(n + 1, of('x'.repeat(100))))),
+      );
       const at = (number: number) => ({ volume, number });
       const numbers = (slice: LogSlice) => slice.messages.map((each) => each.place.number);
-      expect(numbers(await store.since(chat, at(500), { messages: 3, bytes: 1e6 }))).toEqual([501, 502, 503]);
-      expect(await store.since(chat, at(998), all)).toMatchObject({ more: false });
-      expect((await store.since(chat, at(0), { messages: 1000, bytes: 20_000 })).more).toBe(true);
-      expect((await store.since(chat, at(0), all)).messages).toHaveLength(1000);
-      expect(numbers(await store.before(chat, at(4), all))).toEqual([1, 2, 3]);
-      expect(numbers(await store.before(chat, undefined, { messages: 2, bytes: 1e6 }))).toEqual([999, 1000]);
-      const backwards = await store.before(chat, undefined, { messages: 450, bytes: 1e7 });
+      expect(numbers(await store.messages.since(chat, at(500), { messages: 3, bytes: 1e6 }))).toEqual([501, 502, 503]);
+      expect(await store.messages.since(chat, at(998), all)).toMatchObject({ more: false });
+      expect((await store.messages.since(chat, at(0), { messages: 1000, bytes: 20_000 })).more).toBe(true);
+      expect((await store.messages.since(chat, at(0), all)).messages).toHaveLength(1000);
+      expect(numbers(await store.messages.before(chat, at(4), all))).toEqual([1, 2, 3]);
+      expect(numbers(await store.messages.before(chat, undefined, { messages: 2, bytes: 1e6 }))).toEqual([999, 1000]);
+      const backwards = await store.messages.before(chat, undefined, { messages: 450, bytes: 1e7 });
       expect(numbers(backwards)).toEqual(Array.from({ length: 450 }, (_, n) => 551 + n));
       expect(backwards.more).toBe(true);
-      expect((await store.since(chat, at(5000), all)).gap).toBe('new-volume');
-      expect((await store.since(chat, { volume: 'other', number: 3 }, { messages: 2, bytes: 1e6 })).gap).toBe(
+      expect((await store.messages.since(chat, at(5000), all)).gap).toBe('new-volume');
+      expect((await store.messages.since(chat, { volume: 'other', number: 3 }, { messages: 2, bytes: 1e6 })).gap).toBe(
         'new-volume',
       );
     });
@@ -271,10 +287,14 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
           const boat = values[n % values.length];
           const by = n % 4 === 0 ? {} : { by: { user: ['pia', 'jory', "it's"][n % 3] as string } };
           const data = n % 7 === 0 ? 'no object' : { boat, at: { boat }, 'odd name': boat };
-          return store.append(chat, draft(n, { type: `t${n % 3}`, ...by, ...of(data) }));
+          return store.messages.append(chat, draft(n, { type: `t${n % 3}`, ...by, ...of(data) }));
         }),
       );
-      const whole = await store.since(chat, await store.head(chat).then(({ volume }) => ({ volume, number: 0 })), all);
+      const whole = await store.messages.since(
+        chat,
+        await store.messages.head(chat).then(({ volume }) => ({ volume, number: 0 })),
+        all,
+      );
       const pointers = ['/boat', '/at/boat', '/boat/boat', '/boat/0', '/odd name', '/none'];
       const filters: MessageFilter[] = [
         ...pointers.flatMap((pointer) =>
@@ -289,30 +309,31 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         const fits = ({ messages }: LogSlice): string[] =>
           messages.filter((each) => filterFits(filter, each.message)).map(({ id }) => id);
         const { volume, number } = whole.head;
-        const since = await store.since(chat, { volume, number: 0 }, { ...all, filters: [filter] });
+        const since = await store.messages.since(chat, { volume, number: 0 }, { ...all, filters: [filter] });
         expect({ filter, ids: fits(since), upTo: since.upTo, more: since.more }).toEqual({
           filter,
           ids: expected,
           upTo: { volume, number },
           more: false,
         });
-        const before = await store.before(chat, undefined, { ...all, filters: [filter] });
+        const before = await store.messages.before(chat, undefined, { ...all, filters: [filter] });
         expect({ filter, ids: fits(before), upTo: before.upTo }).toEqual({
           filter,
           ids: expected,
           upTo: { volume, number: 1 },
         });
-        const few = await store.since(chat, { volume, number: 0 }, { ...all, messages: 2, filters: [filter] });
+        const few = await store.messages.since(chat, { volume, number: 0 }, { ...all, messages: 2, filters: [filter] });
         if (few.messages.length === 2) expect(few.upTo).toEqual(few.messages[1]?.place);
       }
     });
 
     it('lists channels by name, by pages, and those with a text in their names', async () => {
-      for (const name of ['c', 'a', 'b']) await store.append(channelName(name), draft(1, { atMs: 5 }));
-      expect((await store.channels('', 2)).map(({ channel }) => channel)).toEqual(['a', 'b']);
-      expect(await store.channels('b', 2)).toMatchObject([{ channel: 'c', head: { number: 1 }, lastAt: 5 }]);
-      for (const name of ['race/3/Chat', 'race/4_chat', 'crew/petrel']) await store.append(channelName(name), draft(1));
-      const found = async (find: string) => (await store.channels('', 10, find)).map(({ channel }) => channel);
+      for (const name of ['c', 'a', 'b']) await store.messages.append(channelName(name), draft(1, { atMs: 5 }));
+      expect((await store.messages.channels('', 2)).map(({ channel }) => channel)).toEqual(['a', 'b']);
+      expect(await store.messages.channels('b', 2)).toMatchObject([{ channel: 'c', head: { number: 1 }, lastAt: 5 }]);
+      for (const name of ['race/3/Chat', 'race/4_chat', 'crew/petrel'])
+        await store.messages.append(channelName(name), draft(1));
+      const found = async (find: string) => (await store.messages.channels('', 10, find)).map(({ channel }) => channel);
       expect(await found('CHAT')).toEqual(['race/3/Chat', 'race/4_chat']);
       expect(await found('4_c')).toEqual(['race/4_chat']);
       expect(await found('%')).toEqual([]);
@@ -324,10 +345,13 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     const event = { hook: 'bureau', event: 'first-in', hops: 0, dataText: '{}' } as const;
     const poisoned = { mentioned: poison };
     it.each<[string, (n: number, atMs: number) => Promise<unknown>]>([
-      ['message', (n) => store.append(chat, draft(n, n === 13 ? poisoned : {}))],
-      ['message with a key', (n) => store.append(chat, draft(n, { key: `k${n}`, ...(n === 13 ? poisoned : {}) }))],
-      ['event', (n, atMs) => store.queue([{ ...event, id: `e${n}`, atMs }])],
-      ['arrival', (n, atMs) => store.arrive(arrival(n, { atMs }))],
+      ['message', (n) => store.messages.append(chat, draft(n, n === 13 ? poisoned : {}))],
+      [
+        'message with a key',
+        (n) => store.messages.append(chat, draft(n, { key: `k${n}`, ...(n === 13 ? poisoned : {}) })),
+      ],
+      ['event', (n, atMs) => store.hooks.queue([{ ...event, id: `e${n}`, atMs }])],
+      ['arrival', (n, atMs) => store.intakes.arrive(arrival(n, { atMs }))],
     ])('takes each %s that comes together with one that cannot be committed', async (_, act) => {
       const done = await Promise.allSettled(Array.from({ length: 20 }, (__, n) => act(n, n === 13 ? poison : n)));
       expect(done.flatMap(({ status }, n) => (status === 'rejected' ? [n] : []))).toEqual([13]);
@@ -345,24 +369,24 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const other = await Database.open({ data: folder, sqliteSynchronous: 'full', database: url, relay });
       const others = await SqlStore.open(other);
       const by = { user: 'oona' };
-      await others.append(chat, draft(0, { by, issuedAtMs: 49 }));
-      await store.take(revoked);
+      await others.messages.append(chat, draft(0, { by, issuedAtMs: 49 }));
+      await store.moderation.take(revoked);
       const late = await Promise.allSettled([
-        others.append(chat, draft(1, { by, issuedAtMs: 49 })),
-        others.append(chat, draft(2, { by, issuedAtMs: 50 })),
-        others.append(chat, draft(3, { by: { user: 'pia' }, issuedAtMs: 1 })),
+        others.messages.append(chat, draft(1, { by, issuedAtMs: 49 })),
+        others.messages.append(chat, draft(2, { by, issuedAtMs: 50 })),
+        others.messages.append(chat, draft(3, { by: { user: 'pia' }, issuedAtMs: 1 })),
       ]);
       expect(late.map(({ status }) => status)).toEqual(['rejected', 'fulfilled', 'fulfilled']);
       expect(late[0]).toMatchObject({ reason: { code: 'token-ended' } });
-      const again = others.append(chat, draft(4, { by, issuedAtMs: 49 }));
+      const again = others.messages.append(chat, draft(4, { by, issuedAtMs: 49 }));
       await expect(again).rejects.toMatchObject({ code: 'token-ended' });
       await other.close();
     });
 
     it('remembers each user who was met together with one who cannot be', async () => {
       const met = Array.from({ length: 20 }, (_, n) => ({ id: `u${n}`, roles: [], seenAtMs: n === 13 ? poison : n }));
-      await expect(store.meet(met)).rejects.toThrow();
-      expect(await store.knownUsers(met.map(({ id }) => id))).toHaveLength(19);
+      await expect(store.users.meet(met)).rejects.toThrow();
+      expect(await store.users.knownUsers(met.map(({ id }) => id))).toHaveLength(19);
     });
 
     it('writes all of a transaction, or nothing', async () => {
@@ -374,17 +398,17 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
           throw new Error('it cannot be planned');
         }),
       ).rejects.toThrow();
-      expect(await store.channels('', 10)).toEqual([]);
-      expect((await store.append(chat, draft(1))).logged.place.number).toBe(1);
+      expect(await store.messages.channels('', 10)).toEqual([]);
+      expect((await store.messages.append(chat, draft(1))).logged.place.number).toBe(1);
     });
 
     it('tells what is missing from a record by a gap, wherever the hole is, and raises a head that is too low', async () => {
-      const { volume } = await store.head(chat);
-      for (let n = 1; n <= 10; n++) await store.append(chat, draft(n));
+      const { volume } = await store.messages.head(chat);
+      for (let n = 1; n <= 10; n++) await store.messages.append(chat, draft(n));
       const change = (...statements: string[]) => database.write(async () => ({ statements, result: 0 }));
       await change('DELETE FROM messages WHERE number IN (4, 5, 10)');
       const read = async (after: number) => {
-        const slice = await store.since(chat, { volume, number: after }, all);
+        const slice = await store.messages.since(chat, { volume, number: after }, all);
         return [slice.gap, ...data(slice), slice.more];
       };
       expect(await read(0)).toEqual([undefined, 1, 2, 3, true]);
@@ -392,22 +416,26 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await read(4)).toEqual(['lost', 6, 7, 8, 9, true]);
       expect(await read(9)).toEqual(['lost', false]);
       const back = async (before: number | undefined) => {
-        const slice = await store.before(chat, before === undefined ? undefined : { volume, number: before }, all);
+        const slice = await store.messages.before(
+          chat,
+          before === undefined ? undefined : { volume, number: before },
+          all,
+        );
         return [slice.gap, ...data(slice), slice.more];
       };
       expect(await back(undefined)).toEqual(['lost', 6, 7, 8, 9, true]);
       expect(await back(6)).toEqual(['lost', 1, 2, 3, false]);
 
       // The next message has its number all the same.
-      expect((await store.append(chat, draft(11))).logged.place.number).toBe(11);
+      expect((await store.messages.append(chat, draft(11))).logged.place.number).toBe(11);
       await change('UPDATE channels SET head = 7');
       const told: string[] = [];
       await SqlStore.open(database, (error) => told.push((error as Error).message));
       expect(told).toEqual(['the head of race/3/chat was 7, though there are messages up to 11: it was raised']);
-      expect((await store.append(chat, draft(12))).logged.place.number).toBe(12);
+      expect((await store.messages.append(chat, draft(12))).logged.place.number).toBe(12);
       // And while it runs: whoever meets the row looks again.
       await change('UPDATE channels SET head = 3, notes = 0');
-      expect((await store.append(chat, draft(13))).logged.place.number).toBe(13);
+      expect((await store.messages.append(chat, draft(13))).logged.place.number).toBe(13);
       await change('DELETE FROM messages WHERE number = 13');
       await SqlStore.open(database, (error) => told.push((error as Error).message));
       expect(told[1]).toContain('messages are missing at the end of race/3/chat');
@@ -418,7 +446,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     const due: DueWish = { nowMs: 1_000, horizonMs: 1_000_000, count: 100, chars: 1_000_000, heldUp: [] };
     const mira = { user: 'mira' };
     const appended = async (n: number, more: Partial<Draft> = {}, channel = chat) =>
-      (await store.append(channel, draft(n, { by: mira, ...more }))).logged;
+      (await store.messages.append(channel, draft(n, { by: mira, ...more }))).logged;
     /** A draft that changes a message, as the engine makes it. */
     const changeOf = (n: number, of: LoggedMessage, data?: unknown, more: Partial<Change> = {}): Draft => {
       const { id, type, key, by } = of.message;
@@ -450,7 +478,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const b = await appended(2, of('b'));
       // In one commit, and among others.
       const group = [changeOf(3, a, 'a1'), changeOf(4, a, 'a2'), draft(5, of('c')), changeOf(6, b, 'b1')];
-      const done = await Promise.all(group.map((each) => store.append(chat, each)));
+      const done = await Promise.all(group.map((each) => store.messages.append(chat, each)));
       expect(done.map(({ logged, counted }) => [logged.place.number, counted])).toEqual([
         [3, 2],
         [4, 2],
@@ -458,7 +486,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         [6, 3],
       ]);
       const { volume } = a.place;
-      const since = (number: number, more = {}) => store.since(chat, { volume, number }, { ...all, ...more });
+      const since = (number: number, more = {}) => store.messages.since(chat, { volume, number }, { ...all, ...more });
       expect(shown(await since(0), 0)).toEqual([['a2', 'b1', 'c'], []]);
       expect(shown(await since(1), 1)).toEqual([['b1', 'c'], ['a2']]);
       expect(shown(await since(2), 2)).toEqual([['c'], ['a2', 'b1']]);
@@ -473,7 +501,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       // Backwards only messages count; with a filter, too.
       const filters = [{ types: ['message'] }];
       for (const more of [{}, { filters }])
-        expect(shown(await store.before(chat, undefined, { ...all, messages: 2, ...more }), 0)).toEqual([
+        expect(shown(await store.messages.before(chat, undefined, { ...all, messages: 2, ...more }), 0)).toEqual([
           ['b1', 'c'],
           [],
         ]);
@@ -498,45 +526,51 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ['no-such-message', changeOf(16, missing, 'x')],
         ['done', changeOf(17, a, 'a3', { ifRevision: 4 })],
       ];
-      const codes = await Promise.all(group.map(([, each]) => codeOf(store.append(chat, each))));
+      const codes = await Promise.all(group.map(([, each]) => codeOf(store.messages.append(chat, each))));
       expect(codes).toEqual(group.map(([code]) => code));
-      expect(await codeOf(store.append(signals, changeOf(18, elsewhere, 'y')))).toBe('done');
-      expect((await store.head(chat)).number).toBe(6);
+      expect(await codeOf(store.messages.append(signals, changeOf(18, elsewhere, 'y')))).toBe('done');
+      expect((await store.messages.head(chat)).number).toBe(6);
       // A key makes a change once, however often it comes, and though it could not be made any more.
       const once = { ...changeOf(20, a), key: 'k' };
-      const [first, second] = await Promise.all([store.append(chat, once), store.append(chat, { ...once, id: 'm21' })]);
+      const [first, second] = await Promise.all([
+        store.messages.append(chat, once),
+        store.messages.append(chat, { ...once, id: 'm21' }),
+      ]);
       expect([first.repeated, second.repeated, second.logged.id]).toEqual([false, true, 'm20']);
-      expect(await store.append(chat, { ...once, id: 'm22' })).toMatchObject({ repeated: true, logged: { id: 'm20' } });
+      expect(await store.messages.append(chat, { ...once, id: 'm22' })).toMatchObject({
+        repeated: true,
+        logged: { id: 'm20' },
+      });
     });
 
     it('let nothing of what was withdrawn be found', async () => {
       const secret = `the secret ${'of the sea '.repeat(1_000)}`;
       const hooks = ['office', 'ship'];
       const a = await appended(1, { ...of(`first ${secret}`), hooks });
-      await store.append(chat, { ...changeOf(2, a, `second ${secret}`, { keeps: true }), hooks });
+      await store.messages.append(chat, { ...changeOf(2, a, `second ${secret}`, { keeps: true }), hooks });
       const report = { id: 'r1', channel: chat, cursor: a.cursor, message: a.message, by: { user: 'pia' }, atMs: 1 };
-      await store.report(report, { all: 9, each: 9 });
-      expect(await store.revisions(chat, a.place, -1, 9)).toHaveLength(1);
-      await store.append(chat, { ...changeOf(3, a), hooks: ['office'] });
+      await store.reports.report(report, { all: 9, each: 9 });
+      expect(await store.messages.revisions(chat, a.place, -1, 9)).toHaveLength(1);
+      await store.messages.append(chat, { ...changeOf(3, a), hooks: ['office'] });
       const found = async (): Promise<string> =>
         JSON.stringify([
-          (await store.since(chat, { ...a.place, number: 0 }, all)).messages.map(({ text }) => text),
-          await store.revisions(chat, a.place, -1, 9),
-          await store.deliveries({ limit: 9 }),
-          await Promise.all(hooks.map((each) => store.due(each, due))),
+          (await store.messages.since(chat, { ...a.place, number: 0 }, all)).messages.map(({ text }) => text),
+          await store.messages.revisions(chat, a.place, -1, 9),
+          await store.hooks.deliveries({ limit: 9 }),
+          await Promise.all(hooks.map((each) => store.hooks.due(each, due))),
         ]);
       expect(await found()).not.toContain('secret');
-      const { deliveries } = await store.due('office', due);
+      const { deliveries } = await store.hooks.due('office', due);
       expect(deliveries.map(({ event, dataText }) => [event, JSON.parse(dataText as string).withdrawn])).toEqual([
         ['message', true],
         ['changed', true],
         ['changed', true],
       ]);
       // The moderators keep what was reported until they are done.
-      expect((await store.reportById('r1'))?.message.data).toMatch(/secret/);
-      const ended = await store.endReport('r1', { by: { kind: 'user', id: 'iris' }, atMs: 5 });
+      expect((await store.reports.reportById('r1'))?.message.data).toMatch(/secret/);
+      const ended = await store.reports.endReport('r1', { by: { kind: 'user', id: 'iris' }, atMs: 5 });
       expect(ended?.message).toMatchObject({ withdrawn: true, data: null });
-      expect(JSON.stringify(await store.reports({ isOpen: false, limit: 9 }))).not.toContain('secret');
+      expect(JSON.stringify(await store.reports.reports({ isOpen: false, limit: 9 }))).not.toContain('secret');
       if (!isFile) return;
       await database.close();
       for (const name of readdirSync(folder))
@@ -547,11 +581,11 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     it('are kept as they were where the rule says so, and all in a channel that is exempted from pruning', async () => {
       const a = await appended(1, of('a'));
       await Promise.all([
-        store.append(chat, changeOf(2, a, 'a1', { keeps: true })),
-        store.append(chat, changeOf(3, a, 'a2', { keeps: true })),
+        store.messages.append(chat, changeOf(2, a, 'a1', { keeps: true })),
+        store.messages.append(chat, changeOf(3, a, 'a2', { keeps: true })),
       ]);
       const revisions = async (after = -1, limit = 9) =>
-        (await store.revisions(chat, a.place, after, limit)).map(({ number, dataText }) => [
+        (await store.messages.revisions(chat, a.place, after, limit)).map(({ number, dataText }) => [
           number,
           JSON.parse(dataText),
         ]);
@@ -560,42 +594,42 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         [2, 'a1'],
       ]);
       expect([await revisions(0), await revisions(-1, 1)]).toEqual([[[2, 'a1']], [[0, 'a']]]);
-      await store.hold({ channel: chat, by: { kind: 'user', id: 'iris' }, atMs: 4 });
-      await store.append(chat, changeOf(5, a));
+      await store.retention.hold({ channel: chat, by: { kind: 'user', id: 'iris' }, atMs: 4 });
+      await store.messages.append(chat, changeOf(5, a));
       expect((await revisions()).at(-1)).toEqual([3, 'a2']);
-      expect(shown(await store.since(chat, { ...a.place, number: 0 }, all), 0)).toEqual([[null], []]);
+      expect(shown(await store.messages.since(chat, { ...a.place, number: 0 }, all), 0)).toEqual([[null], []]);
       // They are pruned with their messages.
-      await store.hold({ channel: chat, by: { kind: 'user', id: 'iris' }, atMs: 6 }, 'end');
-      await store.prune(chat, 3, 10);
+      await store.retention.hold({ channel: chat, by: { kind: 'user', id: 'iris' }, atMs: 6 }, 'end');
+      await store.retention.prune(chat, 3, 10);
       expect(await revisions()).toEqual([]);
       // Of a message that is no longer there it is still told that it was withdrawn.
-      expect(shown(await store.since(chat, { ...a.place, number: 2 }, all), 2)).toEqual([[], [null]]);
+      expect(shown(await store.messages.since(chat, { ...a.place, number: 2 }, all), 2)).toEqual([[], [null]]);
     });
 
     it('do not count as unread, and what is withdrawn counts no more', async () => {
       const [a, b] = [await appended(1, of('a')), await appended(2, of('b'))];
-      const unread = async (user: string) => (await store.unread(user))[0]?.unread;
-      for (const user of ['pia', 'mira']) await store.mark(user, chat, { ...a.place, number: 0 }, 9);
+      const unread = async (user: string) => (await store.marks.unread(user))[0]?.unread;
+      for (const user of ['pia', 'mira']) await store.marks.mark(user, chat, { ...a.place, number: 0 }, 9);
       expect([await unread('pia'), await unread('mira')]).toEqual([2, 0]);
-      await store.append(chat, changeOf(3, a, 'a1'));
+      await store.messages.append(chat, changeOf(3, a, 'a1'));
       expect([await unread('pia'), await unread('mira')]).toEqual([2, 0]);
-      await store.append(chat, changeOf(4, b));
+      await store.messages.append(chat, changeOf(4, b));
       expect([await unread('pia'), await unread('mira')]).toEqual([1, 0]);
-      await store.append(chat, draft(5, { by: { user: 'jory' } }));
+      await store.messages.append(chat, draft(5, { by: { user: 'jory' } }));
       expect([await unread('pia'), await unread('mira')]).toEqual([2, 1]);
-      await store.mark('pia', chat, { ...a.place, number: 4 }, 9);
+      await store.marks.mark('pia', chat, { ...a.place, number: 4 }, 9);
       expect(await unread('pia')).toBe(1);
     });
   });
 
   describe('replies', () => {
     const reply = (n: number, to: number, thread: number, more: Partial<Draft> = {}) =>
-      store.append(chat, draft(n, { type: 'message', reply: { to, thread }, ...more })).then(
+      store.messages.append(chat, draft(n, { type: 'message', reply: { to, thread }, ...more })).then(
         ({ logged, repeated }) => [logged.place.number, repeated],
         (error: ProblemError) => error.code,
       );
     const withdraw = (n: number, of: number, answered?: Draft['reply']) =>
-      store.append(chat, {
+      store.messages.append(chat, {
         ...draft(n),
         dataText: 'null',
         change: {
@@ -604,11 +638,11 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
           keeps: false,
         },
       });
-    const read = async () => (await store.before(chat, undefined, { messages: 20, bytes: 100_000 })).messages;
+    const read = async () => (await store.messages.before(chat, undefined, { messages: 20, bytes: 100_000 })).messages;
 
     it('come with what they answer, count in their thread, and are read by it', async () => {
       for (const n of [1, 2])
-        await store.append(chat, draft(n, { by: { user: 'mira' }, dataText: `{"text":"it's ${n}"}` }));
+        await store.messages.append(chat, draft(n, { by: { user: 'mira' }, dataText: `{"text":"it's ${n}"}` }));
       expect(await Promise.all([reply(3, 1, 1), reply(4, 2, 2), reply(5, 9, 9)])).toEqual([
         [3, false],
         [4, false],
@@ -619,7 +653,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await reply(7, 3, 1)).toBe('withdrawn');
       await database.close();
       await open();
-      const { volume } = await store.head(chat);
+      const { volume } = await store.messages.head(chat);
       const shown = (await read()).filter(({ isMessage }) => isMessage).map(({ shown: text }) => JSON.parse(text));
       expect(shown).toMatchObject([
         { replies: { count: 1, at: new Date(5).toISOString() } },
@@ -634,21 +668,21 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         { replyTo: `${volume}:3`, thread: `${volume}:1`, answers: { withdrawn: true } },
       ]);
       const limit = { messages: 10, bytes: 100_000, filters: [{ thread: `${volume}:1` as Cursor }] };
-      const since = await store.since(chat, { volume, number: 0 }, limit);
+      const since = await store.messages.since(chat, { volume, number: 0 }, limit);
       expect(since.messages.map(({ place, of }) => of ?? place.number)).toEqual([1, 3, 5, 3]);
       expect(since.messages.at(-1)?.reply).toEqual({ to: 1, thread: 1 });
       // Withdrawn once: it is counted off once.
-      await store.prune(chat, 2, 10);
+      await store.retention.prune(chat, 2, 10);
       expect((await read()).find(({ place }) => place.number === 3)?.answers).toBeUndefined();
       expect(JSON.parse((await read())[0]?.shown ?? '')).toMatchObject({ replies: { count: 1 } });
     });
 
     it('are unread for who takes part, until read, withdrawn, muted or pruned', async () => {
       const by = (user: string) => ({ by: { user } });
-      await store.append(chat, draft(1, by("o'hara")));
+      await store.messages.append(chat, draft(1, by("o'hara")));
       await Promise.all([reply(2, 1, 1, by('pia')), reply(3, 1, 1, by('guest:1')), reply(4, 1, 1, by('jory'))]);
       const of = async (user: string) =>
-        (await store.threads(user, 9)).map(({ thread, number, unread, count, hidden }) => [
+        (await store.marks.threads(user, 9)).map(({ thread, number, unread, count, hidden }) => [
           thread,
           number,
           unread,
@@ -661,41 +695,45 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         [[1, 4, 0, 3, undefined]],
         [],
       ]);
-      const { volume } = await store.head(chat);
+      const { volume } = await store.messages.head(chat);
       const place = (number: number) => ({ volume, number });
-      expect(await store.markThread('pia', chat, place(1), place(3), 5)).toMatchObject({ number: 3, unread: 1 });
-      expect(await store.markThread('pia', chat, place(1), place(2), 6)).toMatchObject({ number: 3 });
-      await store.block({ user: 'pia', other: 'jory', as: 'muted', atMs: 1, most: 9 });
+      expect(await store.marks.markThread('pia', chat, place(1), place(3), 5)).toMatchObject({ number: 3, unread: 1 });
+      expect(await store.marks.markThread('pia', chat, place(1), place(2), 6)).toMatchObject({ number: 3 });
+      await store.blocks.block({ user: 'pia', other: 'jory', as: 'muted', atMs: 1, most: 9 });
       expect(await of('pia')).toEqual([[1, 3, 1, 3, { blocked: 0, muted: 1 }]]);
       await withdraw(5, 4, { to: 1, thread: 1 });
       expect(await of('pia')).toEqual([[1, 3, 0, 2, undefined]]);
-      await expect(store.markThread('pia', chat, place(9), null, 7)).rejects.toMatchObject({ code: 'bad-cursor' });
-      const partsOf = async (limit = 9) => (await store.takingPart(chat, 1, limit)).users.toSorted();
+      await expect(store.marks.markThread('pia', chat, place(9), null, 7)).rejects.toMatchObject({
+        code: 'bad-cursor',
+      });
+      const partsOf = async (limit = 9) => (await store.marks.takingPart(chat, 1, limit)).users.toSorted();
       expect(await partsOf()).toEqual(['jory', "o'hara", 'pia']);
-      expect(await store.markThread('pia', chat, place(1), null, 7)).toBeUndefined();
+      expect(await store.marks.markThread('pia', chat, place(1), null, 7)).toBeUndefined();
       // Who has left a thread, also that of its own message, has left it until it answers.
-      await store.markThread("o'hara", chat, place(1), null, 7);
+      await store.marks.markThread("o'hara", chat, place(1), null, 7);
       await reply(6, 1, 1, by('jory'));
       expect(await partsOf()).toEqual(['jory']);
-      await store.markThread("o'hara", chat, place(1), place(1), 8);
-      expect([await partsOf(1), (await store.takingPart(chat, 1, 1)).volume]).toEqual([["o'hara"], volume]);
-      expect((await store.recordsOf("o'hara")).threads).toMatchObject([{ channel: chat, thread: `${volume}:1` }]);
+      await store.marks.markThread("o'hara", chat, place(1), place(1), 8);
+      expect([await partsOf(1), (await store.marks.takingPart(chat, 1, 1)).volume]).toEqual([["o'hara"], volume]);
+      expect((await store.persons.recordsOf("o'hara")).threads).toMatchObject([
+        { channel: chat, thread: `${volume}:1` },
+      ]);
       await erase('users', "o'hara");
       expect([await of("o'hara"), await of('pia')]).toEqual([[], []]);
-      await store.prune(chat, 2, 10);
+      await store.retention.prune(chat, 2, 10);
       expect(await of('jory')).toEqual([]);
     });
 
     it('are known by their keys, also when what they answer was withdrawn meanwhile', async () => {
-      await store.append(chat, draft(1));
+      await store.messages.append(chat, draft(1));
       const keyed = { key: 'k', by: { user: 'pia' } };
       expect(await reply(2, 1, 1, keyed)).toEqual([2, false]);
       await withdraw(3, 1);
       expect(await reply(4, 1, 1, keyed)).toEqual([2, true]);
       expect(await reply(5, 1, 1, { ...keyed, key: 'other' })).toBe('withdrawn');
       // Also when all of it comes together.
-      await store.append(chat, draft(6));
-      const { number } = await store.head(chat);
+      await store.messages.append(chat, draft(6));
+      const { number } = await store.messages.head(chat);
       const answers = [reply(7, number, number), withdraw(8, number), reply(9, number, number)];
       expect(await Promise.all(answers)).toMatchObject([[number + 1, false], { repeated: false }, 'withdrawn']);
     });
@@ -704,12 +742,14 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
   describe('invitations', () => {
     const by = { kind: 'user', id: 'mira', name: 'Mira' } as const;
     const invite = (id: string, more: object = {}, most = 9) =>
-      store.invite({ id, digest: `d${id}`, channel: chat, uses: 2, atMs: 10, untilMs: 100, by, ...more }, most).then(
-        () => 'done',
-        (error: ProblemError) => error.code,
-      );
+      store.invitations
+        .invite({ id, digest: `d${id}`, channel: chat, uses: 2, atMs: 10, untilMs: 100, by, ...more }, most)
+        .then(
+          () => 'done',
+          (error: ProblemError) => error.code,
+        );
     const accept = async (id: string, user: string, atMs = 20) => {
-      const found = await store.accept({ digest: `d${id}`, user, atMs, most: 3 });
+      const found = await store.invitations.accept({ digest: `d${id}`, user, atMs, most: 3 });
       return found === undefined ? 'none' : 'over' in found ? found.over : [found.user, found.role];
     };
 
@@ -726,27 +766,27 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await database.close();
       await open();
       expect(await accept('one', 'pia', 200)).toEqual(['pia', "o'witness"]);
-      expect(await store.invitations(chat, 9)).toMatchObject([
+      expect(await store.invitations.invitations(chat, 9)).toMatchObject([
         { id: 'two', used: 0, user: 'pia', by },
         { id: 'one', used: 2, role: "o'witness" },
       ]);
-      expect(await store.invitations(chat, 9, 'two')).toMatchObject([{ id: 'one' }]);
-      expect(await store.admissionsIn(chat, 1, '')).toMatchObject([{ user: 'jory', invitation: 'one' }]);
-      expect(await store.admissionsIn(chat, 9, 'jory')).toMatchObject([{ user: 'pia', channel: chat }]);
-      expect(await store.endInvitation('one', false, { by, atMs: 300 })).toMatchObject({
+      expect(await store.invitations.invitations(chat, 9, 'two')).toMatchObject([{ id: 'one' }]);
+      expect(await store.invitations.admissionsIn(chat, 1, '')).toMatchObject([{ user: 'jory', invitation: 'one' }]);
+      expect(await store.invitations.admissionsIn(chat, 9, 'jory')).toMatchObject([{ user: 'pia', channel: chat }]);
+      expect(await store.invitations.endInvitation('one', false, { by, atMs: 300 })).toMatchObject({
         invitation: { revokedAtMs: 300 },
         users: [],
       });
       expect(await accept('one', 'pia')).toBe('revoked');
       // What was ended before does not end again.
       for (const users of [['jory', 'pia'], []])
-        expect((await store.endInvitation('one', true, { by, atMs: 400 }))?.users).toEqual(users);
-      expect((await store.audit(undefined, 9)).map(({ type, about, atMs }) => [type, about, atMs])).toEqual([
+        expect((await store.invitations.endInvitation('one', true, { by, atMs: 400 }))?.users).toEqual(users);
+      expect((await store.moderation.audit(undefined, 9)).map(({ type, about, atMs }) => [type, about, atMs])).toEqual([
         ['end-invitation', 'one', 400],
         ['end-invitation', 'one', 300],
       ]);
-      expect(await store.admissions('pia')).toEqual([]);
-      expect(await store.endInvitation('nothing', true, { by, atMs: 1 })).toBe(undefined);
+      expect(await store.invitations.admissions('pia')).toEqual([]);
+      expect(await store.invitations.endInvitation('nothing', true, { by, atMs: 1 })).toBe(undefined);
       // So many channels, and no more; a guest whose time is over accepts again while there are uses left.
       const into = ['a', 'b', 'c', 'd'].map((id) => invite(id, { channel: `hearing/${id}` }));
       await Promise.all(into);
@@ -754,7 +794,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ...[['ines', undefined], ['ines', undefined], ['ines', undefined], 'too-many', ['ines', undefined]],
       ]);
       const guest = (atMs: number) =>
-        store.accept({ digest: 'da', user: 'guest:1', atMs, untilMs: atMs + 10, most: 3 });
+        store.invitations.accept({ digest: 'da', user: 'guest:1', atMs, untilMs: atMs + 10, most: 3 });
       expect([await guest(20), await guest(25), await guest(30)]).toMatchObject([
         ...[{ untilMs: 30 }, { untilMs: 30 }, { over: 'used-up' }],
       ]);
@@ -763,32 +803,32 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     it('go with their users, and are forgotten when they no longer let any user in', async () => {
       for (const id of ['one', 'two']) await invite(id, { uses: 5 });
       await accept('one', 'pia');
-      await store.accept({ digest: 'done', user: 'guest:1', atMs: 20, untilMs: 50, most: 9 });
-      expect((await store.recordsOf('pia')).admissions).toMatchObject([{ channel: chat, invitation: 'one' }]);
+      await store.invitations.accept({ digest: 'done', user: 'guest:1', atMs: 20, untilMs: 50, most: 9 });
+      expect((await store.persons.recordsOf('pia')).admissions).toMatchObject([{ channel: chat, invitation: 'one' }]);
       expect([
-        await store.forget('invitations', 1_000, 10),
-        await store.endAdmission(chat, 'guest:1', { by, atMs: 1 }),
+        await store.retention.forget('invitations', 1_000, 10),
+        await store.invitations.endAdmission(chat, 'guest:1', { by, atMs: 1 }),
       ]).toEqual([2, false]);
-      expect((await store.invitations(chat, 9)).map(({ id }) => id)).toEqual(['one']);
+      expect((await store.invitations.invitations(chat, 9)).map(({ id }) => id)).toEqual(['one']);
       expect(await erase('invitations', 'pia')).toBe(1);
       expect(await erase('invitations', 'mira')).toBe(1);
       expect(await erase('invitations', 'mira')).toBe(0);
-      expect(await store.invitation('one')).toMatchObject({ by: { id: 'erased:e1' } });
-      expect(await store.forget('invitations', 1_000, 10)).toBe(1);
+      expect(await store.invitations.invitation('one')).toMatchObject({ by: { id: 'erased:e1' } });
+      expect(await store.retention.forget('invitations', 1_000, 10)).toBe(1);
     });
   });
 
   describe('users who keep others away', () => {
     const set = (user: string, other: string, as: 'blocked' | 'muted' | null, atMs = 1) =>
-      store.block({ user, other, as, atMs, most: 2 }).then(
+      store.blocks.block({ user, other, as, atMs, most: 2 }).then(
         () => 'done',
         (error: ProblemError) => error.code,
       );
     const list = async (...users: string[]) =>
-      (await store.blocks(users)).map(({ user, other, as, atMs }) => [user, other, as, atMs]).sort();
+      (await store.blocks.blocks(users)).map(({ user, other, as, atMs }) => [user, other, as, atMs]).sort();
 
     it('are kept each once, together and one after another, within bounds, until that ends', async () => {
-      expect(await store.hasBlocks()).toBe(false);
+      expect(await store.blocks.hasBlocks()).toBe(false);
       // In one group: the last one counts, and the bound holds within it.
       expect(
         await Promise.all([
@@ -805,32 +845,35 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ['pia', 'jory', 'blocked', 2],
         ['pia', "o'hara", 'muted', 3],
       ]);
-      expect(await store.blocking('jory', ['pia', 'tomas', 'ines'])).toEqual(['pia']);
+      expect(await store.blocks.blocking('jory', ['pia', 'tomas', 'ines'])).toEqual(['pia']);
       await database.close();
       await open();
       expect(await Promise.all([set('pia', "o'hara", null), set('pia', 'ines', 'blocked')])).toEqual(['done', 'done']);
-      expect([await store.hasBlocks(), (await list('pia', 'tomas')).length]).toEqual([true, 3]);
-      expect((await store.recordsOf('pia')).blocks).toMatchObject([{ user: 'ines' }, { user: 'jory', as: 'blocked' }]);
+      expect([await store.blocks.hasBlocks(), (await list('pia', 'tomas')).length]).toEqual([true, 3]);
+      expect((await store.persons.recordsOf('pia')).blocks).toMatchObject([
+        { user: 'ines' },
+        { user: 'jory', as: 'blocked' },
+      ]);
       expect(await erase('blocks', 'pia')).toBe(2);
       expect([await erase('blocks', 'pia'), await list('pia')]).toEqual([0, []]);
-      await store.meet([{ id: 'tomas', roles: [], seenAtMs: 5 }]);
-      await store.forget('users', 6, 10);
-      expect(await store.hasBlocks()).toBe(false);
+      await store.users.meet([{ id: 'tomas', roles: [], seenAtMs: 5 }]);
+      await store.retention.forget('users', 6, 10);
+      expect(await store.blocks.hasBlocks()).toBe(false);
     });
 
     it('do not count what these say as unread, and do not read it', async () => {
       const by = (user: string) => ({ by: { user } });
       for (const [n, user] of ['mira', 'jory', 'bram', 'jory', 'mira'].entries())
-        await store.append(chat, draft(n + 1, { type: 'message', ...by(user) }));
-      const { volume } = await store.head(chat);
-      await store.mark('pia', chat, { volume, number: 1 }, 9);
+        await store.messages.append(chat, draft(n + 1, { type: 'message', ...by(user) }));
+      const { volume } = await store.messages.head(chat);
+      await store.marks.mark('pia', chat, { volume, number: 1 }, 9);
       await set('pia', 'jory', 'blocked');
       await set('pia', 'bram', 'muted');
-      expect(await store.unread('pia')).toMatchObject([{ unread: 4, hidden: { blocked: 2, muted: 1 } }]);
+      expect(await store.marks.unread('pia')).toMatchObject([{ unread: 4, hidden: { blocked: 2, muted: 1 } }]);
       const limit = { messages: 10, bytes: 100_000, filters: [{ notBy: ['jory', 'bram'] }] };
       const numbers = ({ messages }: LogSlice) => messages.map(({ place }) => place.number);
-      expect(numbers(await store.since(chat, { volume, number: 0 }, limit))).toEqual([1, 5]);
-      expect(numbers(await store.before(chat, undefined, limit))).toEqual([1, 5]);
+      expect(numbers(await store.messages.since(chat, { volume, number: 0 }, limit))).toEqual([1, 5]);
+      expect(numbers(await store.messages.before(chat, undefined, limit))).toEqual([1, 5]);
     });
   });
 
@@ -847,20 +890,27 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     const texts = ['General recall of all boats', "the wind o'er the sea", '帆船 and wind', 'ÇA va WIND'];
     const fill = async () => {
       for (const [index, text] of texts.entries())
-        await store.append(
+        await store.messages.append(
           chat,
           draft(index + 1, { type: 'message', by: { user: 'mira' }, dataText: JSON.stringify(text) }),
         );
-      await store.append(other, draft(9, { type: 'signal', dataText: '"wind again"' }));
-      await store.index(
+      await store.messages.append(other, draft(9, { type: 'signal', dataText: '"wind again"' }));
+      await store.search.index(
         chat,
         { from: 0, upTo: 4 },
         texts.map((text, index) => at(index + 1, text)),
       );
-      await store.index(other, { from: 0, upTo: 1 }, [at(1, 'wind again', { type: 'signal', by: "o'hara", atMs: 9 })]);
+      await store.search.index(other, { from: 0, upTo: 1 }, [
+        at(1, 'wind again', { type: 'signal', by: "o'hara", atMs: 9 }),
+      ]);
     };
     const find = async (words: string, more: object = {}) => {
-      const { messages, next } = await store.search({ query: queryOf(words), limit: 10, lookedAt: 100, ...more });
+      const { messages, next } = await store.search.search({
+        query: queryOf(words),
+        limit: 10,
+        lookedAt: 100,
+        ...more,
+      });
       return [messages.map(({ message }) => message.data), ...(next === undefined ? [] : [next])];
     };
 
@@ -911,44 +961,44 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     it('follows changes, pruning and the end of search, and is made by one at a time', async () => {
       await fill();
       const change = (n: number, of: number, data: string, withdraws: boolean) =>
-        store.append(chat, {
+        store.messages.append(chat, {
           ...draft(n, { type: 'message', dataText: data }),
           change: { of: { number: of, id: `m${of}`, type: 'message', atMs: of }, withdraws, keeps: false },
         });
       await change(5, 2, 'null', true);
       expect(await find('sea')).toEqual([[]]);
       // Too late: it was withdrawn; from a place that is past.
-      await store.index(chat, { from: 4, upTo: 5 }, [at(2, 'the sea')]);
-      await store.index(chat, { from: 4, upTo: 6 }, [at(3, 'the sea')]);
-      expect([await find('sea'), await store.searchable([other, chat])]).toEqual([[[]], [1, 5]]);
+      await store.search.index(chat, { from: 4, upTo: 5 }, [at(2, 'the sea')]);
+      await store.search.index(chat, { from: 4, upTo: 6 }, [at(3, 'the sea')]);
+      expect([await find('sea'), await store.search.searchable([other, chat])]).toEqual([[[]], [1, 5]]);
       await change(6, 3, '"now calm"', false);
-      await store.index(chat, { from: 5, upTo: 6 }, [at(3, 'now calm')]);
+      await store.search.index(chat, { from: 5, upTo: 6 }, [at(3, 'now calm')]);
       expect([await find('calm'), await find('帆船')]).toEqual([[['now calm']], [[]]]);
-      await store.prune(chat, 4, 10);
+      await store.retention.prune(chat, 4, 10);
       expect([await find('calm'), await find('va')]).toEqual([[[]], [[texts[3]]]]);
       await database.close();
       await open();
       expect(await find('va')).toEqual([[texts[3]]]);
       expect([
-        await store.searchedChannels('', 9),
-        await store.searchedChannels('', 9, 'race/4'),
-        await store.searchedChannels(chat, 1),
+        await store.search.searchedChannels('', 9),
+        await store.search.searchedChannels('', 9, 'race/4'),
+        await store.search.searchedChannels(chat, 1),
       ]).toEqual([[chat, other], [other], [other]]);
-      await store.mark('pia', chat, { volume: (await store.head(chat)).volume, number: 5 }, 9);
-      expect([await store.markedChannels('pia'), await store.markedChannels('ines')]).toEqual([[chat], []]);
-      expect([await store.unindex(chat, 10), await store.unindex(chat, 10)]).toEqual([1, 0]);
-      expect([await store.searchedChannels('', 9), await find('va'), await store.searchable([chat])]).toEqual([
-        [other],
-        [[]],
-        [0],
-      ]);
+      await store.marks.mark('pia', chat, { volume: (await store.messages.head(chat)).volume, number: 5 }, 9);
+      expect([await store.marks.markedChannels('pia'), await store.marks.markedChannels('ines')]).toEqual([[chat], []]);
+      expect([await store.search.unindex(chat, 10), await store.search.unindex(chat, 10)]).toEqual([1, 0]);
+      expect([
+        await store.search.searchedChannels('', 9),
+        await find('va'),
+        await store.search.searchable([chat]),
+      ]).toEqual([[other], [[]], [0]]);
     });
 
     it.runIf(isFile)('leaves nothing of what was withdrawn in the file', async () => {
       const secret = 'zanzibarquartz';
-      await store.append(chat, draft(1, { type: 'message', dataText: JSON.stringify(secret) }));
-      await store.index(chat, { from: 0, upTo: 1 }, [at(1, secret)]);
-      await store.append(chat, {
+      await store.messages.append(chat, draft(1, { type: 'message', dataText: JSON.stringify(secret) }));
+      await store.search.index(chat, { from: 0, upTo: 1 }, [at(1, secret)]);
+      await store.messages.append(chat, {
         ...draft(2, { type: 'message', dataText: 'null' }),
         change: { of: { number: 1, id: 'm1', type: 'message', atMs: 1 }, withdraws: true, keeps: false },
       });
@@ -960,12 +1010,12 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
 
   describe('mentions and levels', () => {
     const say = (n: number, user: string, mentioned?: readonly string[]) =>
-      store.append(chat, {
+      store.messages.append(chat, {
         ...draft(n, { type: 'message', by: { user }, dataText: `"say ${n}"` }),
         ...(mentioned && { mentions: { users: mentioned }, mentioned }),
       });
     const change = (n: number, of: number, withdraws: boolean) =>
-      store.append(chat, {
+      store.messages.append(chat, {
         ...draft(n, { type: 'message', dataText: withdraws ? 'null' : '"again"' }),
         change: {
           of: { number: of, id: `m${of}`, type: 'message', atMs: of, mentions: { users: ["o'hara", 'pia'] } },
@@ -974,15 +1024,15 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         },
       });
     const shown = async () =>
-      (await store.before(chat, undefined, { messages: 20, bytes: 100_000 })).messages
+      (await store.messages.before(chat, undefined, { messages: 20, bytes: 100_000 })).messages
         .filter(({ isMessage }) => isMessage)
         .map(({ message }) => message.mentions?.users);
     const mentions = async (user: string, sinceMs = 0) =>
-      (await store.mentions(user, sinceMs)).map(({ channel, place, by }) => [channel, place.number, by]);
+      (await store.mentions.mentions(user, sinceMs)).map(({ channel, place, by }) => [channel, place.number, by]);
 
     it('are kept with their messages, found by user behind its mark, and go with what is withdrawn', async () => {
       await Promise.all([say(1, 'mira', ["o'hara", 'pia']), say(2, 'jory'), say(3, 'pia', ['pia', "o'hara"])]);
-      const { volume } = await store.head(chat);
+      const { volume } = await store.messages.head(chat);
       expect(await shown()).toEqual([["o'hara", 'pia'], undefined, ['pia', "o'hara"]]);
       // Not what the user says of itself.
       expect([await mentions('pia'), await mentions("o'hara"), await mentions('ines')]).toEqual([
@@ -994,29 +1044,31 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         [],
       ]);
       expect(await mentions("o'hara", 3)).toEqual([[chat, 3, 'pia']]);
-      await store.mark("o'hara", chat, { volume, number: 2 }, 9);
+      await store.marks.mark("o'hara", chat, { volume, number: 2 }, 9);
       expect(await mentions("o'hara")).toEqual([[chat, 3, 'pia']]);
-      expect(await store.lastAt([chat, 'nowhere' as typeof chat])).toEqual([3, 0]);
+      expect(await store.mentions.lastAt([chat, 'nowhere' as typeof chat])).toEqual([3, 0]);
       await change(4, 1, false);
       expect(await shown()).toEqual([["o'hara", 'pia'], undefined, ['pia', "o'hara"]]);
       await change(5, 1, true);
       expect([await shown(), await mentions('pia')]).toEqual([[undefined, undefined, ['pia', "o'hara"]], []]);
-      expect((await store.recordsOf("o'hara")).mentions).toMatchObject([{ channel: chat, cursor: `${volume}:3` }]);
+      expect((await store.persons.recordsOf("o'hara")).mentions).toMatchObject([
+        { channel: chat, cursor: `${volume}:3` },
+      ]);
       expect(await erase('mentions', "o'hara")).toBe(1);
       expect(await mentions("o'hara")).toEqual([]);
-      await store.prune(chat, 4, 10);
-      expect((await store.recordsOf('pia')).mentions ?? []).toEqual([]);
+      await store.retention.prune(chat, 4, 10);
+      expect((await store.persons.recordsOf('pia')).mentions ?? []).toEqual([]);
     });
 
     it('are set together and one after another, within bounds, until their time is over', async () => {
       const set = (user: string, channel: string, level: Level | null, more: object = {}) =>
-        store.setLevel({ user, channel: channel as typeof chat, level, atMs: 10, most: 2, ...more }).then(
+        store.levels.setLevel({ user, channel: channel as typeof chat, level, atMs: 10, most: 2, ...more }).then(
           () => 'done',
           (error: ProblemError) => error.code,
         );
       const list = async (user: string, nowMs = 11) =>
-        (await store.levels(user, nowMs)).map(({ channel, level, untilMs }) => [channel, level, untilMs]);
-      expect(await store.hasLevels()).toBe(false);
+        (await store.levels.levels(user, nowMs)).map(({ channel, level, untilMs }) => [channel, level, untilMs]);
+      expect(await store.levels.hasLevels()).toBe(false);
       expect(
         await Promise.all([
           set("o'hara", 'b', 'nothing', { untilMs: 20 }),
@@ -1030,7 +1082,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ['a', 'nothing', undefined],
         ['b', 'mentions', 30],
       ]);
-      expect(await store.levelsIn('a' as typeof chat, ['pia', "o'hara", 'ines'], 11)).toMatchObject([
+      expect(await store.levels.levelsIn('a' as typeof chat, ['pia', "o'hara", 'ines'], 11)).toMatchObject([
         ...[{ user: "o'hara" }, { user: 'pia', level: 'everything' }],
       ]);
       expect([await list("o'hara", 30), await set("o'hara", 'c', 'nothing', { atMs: 30 })]).toEqual([
@@ -1038,26 +1090,26 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         'done',
       ]);
       expect(await set("o'hara", 'c', null)).toBe('done');
-      expect((await store.recordsOf("o'hara")).levels).toEqual([{ channel: 'a', level: 'nothing' }]);
+      expect((await store.persons.recordsOf("o'hara")).levels).toEqual([{ channel: 'a', level: 'nothing' }]);
       expect(await erase('levels', "o'hara")).toBe(1);
-      await store.meet([{ id: 'pia', roles: [], seenAtMs: 5 }]);
-      await store.forget('users', 6, 10);
-      expect(await store.hasLevels()).toBe(false);
+      await store.users.meet([{ id: 'pia', roles: [], seenAtMs: 5 }]);
+      await store.retention.forget('users', 6, 10);
+      expect(await store.levels.hasLevels()).toBe(false);
     });
 
     it('find the users whom they mean, and the notices that say so', async () => {
-      await store.meet([
+      await store.users.meet([
         { id: "o'hara", name: 'O', roles: ['umpire', 'cook'], seenAtMs: 5 },
         { id: 'pia', roles: [], seenAtMs: 6 },
       ]);
-      await store.notify([{ id: 'n1', user: 'ines', title: 'x', key: "mention o'hara", data: 1, atMs: 1 }]);
-      const known = await store.knownUsers(["o'hara", 'pia', 'ines', 'nobody']);
+      await store.inboxes.notify([{ id: 'n1', user: 'ines', title: 'x', key: "mention o'hara", data: 1, atMs: 1 }]);
+      const known = await store.users.knownUsers(["o'hara", 'pia', 'ines', 'nobody']);
       expect([...known].sort((a, b) => a.seenAtMs - b.seenAtMs)).toEqual([
         { id: "o'hara", name: 'O', roles: expect.toSatisfy((all) => all.length === 2), seenAtMs: 5 },
         { id: 'pia', roles: [], seenAtMs: 6 },
       ]);
-      expect(await store.noticeWith('ines', "mention o'hara")).toMatchObject({ id: 'n1', data: 1 });
-      expect(await store.noticeWith('ines', 'mention')).toBe(undefined);
+      expect(await store.inboxes.noticeWith('ines', "mention o'hara")).toMatchObject({ id: 'n1', data: 1 });
+      expect(await store.inboxes.noticeWith('ines', 'mention')).toBe(undefined);
     });
   });
 
@@ -1067,16 +1119,16 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     const of = (number: number, user: string, word: string, on = true, volume = current) => {
       const place = { volume, number };
       const by = { user, name: user.toUpperCase() };
-      return store.react({ channel: chat, place, by, word, on, atMs: 1, most }).then(
+      return store.reactions.react({ channel: chat, place, by, word, on, atMs: 1, most }).then(
         ({ reacted, changed }) => [reacted.counts, reacted.version, changed],
         (error: ProblemError) => error.code,
       );
     };
 
     it('are counted, each user once for each word, within bounds; together and one after another', async () => {
-      for (const n of [1, 2]) await store.append(chat, draft(n));
-      await store.append(chat, draft(3, { type: 'message' }));
-      current = (await store.head(chat)).volume;
+      for (const n of [1, 2]) await store.messages.append(chat, draft(n));
+      await store.messages.append(chat, draft(3, { type: 'message' }));
+      current = (await store.messages.head(chat)).volume;
       expect(
         await Promise.all([of(1, 'pia', '⛵'), of(1, 'jory', '⛵'), of(1, 'pia', '⛵'), of(2, "o'h", "it's :x")]),
       ).toEqual([
@@ -1101,20 +1153,20 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await of(1, 'pia', 'wow', true, 'other')).toBe('no-such-message');
       await database.close();
       await open();
-      const { version, reacted, own } = await store.reactions(chat, [1, 2, 3], 'pia');
+      const { version, reacted, own } = await store.reactions.reactions(chat, [1, 2, 3], 'pia');
       expect([version.number, own]).toEqual([7, [[1, ['fourth', '⛵']]]]);
       expect(reacted.map(({ number, counts }) => [number, counts])).toEqual([
         [1, { '⛵': 2, third: 1, fourth: 1 }],
         [2, { "it's :x": 1 }],
       ]);
-      expect((await store.reactionsSince(chat, 3, 9)).reacted.map(({ number, version: at }) => [number, at])).toEqual([
-        [1, 7],
-      ]);
-      expect(await store.reactionsSince(chat, 7, 9)).toMatchObject({ reacted: [] });
-      const heads = await store.reactionHeads([channelName('no/one'), chat]);
+      expect(
+        (await store.reactions.reactionsSince(chat, 3, 9)).reacted.map(({ number, version: at }) => [number, at]),
+      ).toEqual([[1, 7]]);
+      expect(await store.reactions.reactionsSince(chat, 7, 9)).toMatchObject({ reacted: [] });
+      const heads = await store.reactions.reactionHeads([channelName('no/one'), chat]);
       expect(heads.map(({ number }) => number)).toEqual([0, 7]);
       const who = async (more = {}) =>
-        (await store.reactors({ channel: chat, number: 1, limit: 9, ...more })).map(
+        (await store.reactions.reactors({ channel: chat, number: 1, limit: 9, ...more })).map(
           ({ word, user }) => `${word} ${user}`,
         );
       expect((await who()).sort()).toEqual(['fourth pia', 'third ines', '⛵ jory', '⛵ pia']);
@@ -1122,20 +1174,22 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
 
     it('go with their message, and with their user', async () => {
-      for (const n of [1, 2, 3]) await store.append(chat, draft(n));
-      current = (await store.head(chat)).volume;
+      for (const n of [1, 2, 3]) await store.messages.append(chat, draft(n));
+      current = (await store.messages.head(chat)).volume;
       for (const number of [1, 2, 3]) for (const user of ['pia', 'jory']) await of(number, user, 'wow');
       expect(await erase('reactions', 'pia')).toBe(3);
       expect(await erase('reactions', 'pia')).toBe(0);
       // Each message has a version of its own: what has changed is sent in parts.
-      expect((await store.reactionsSince(chat, 6, 9)).reacted.map(({ version }) => version)).toEqual([7, 8, 9]);
+      expect((await store.reactions.reactionsSince(chat, 6, 9)).reacted.map(({ version }) => version)).toEqual([
+        7, 8, 9,
+      ]);
       const counts = async () =>
-        (await store.reactions(chat, [1, 2, 3, 4])).reacted.map(({ number, counts: each }) => [number, each]);
+        (await store.reactions.reactions(chat, [1, 2, 3, 4])).reacted.map(({ number, counts: each }) => [number, each]);
       expect(await counts()).toEqual([1, 2, 3].map((number) => [number, { wow: 1 }]));
-      await store.prune(chat, 2, 10);
+      await store.retention.prune(chat, 2, 10);
       expect(await counts()).toEqual([2, 3].map((number) => [number, { wow: 1 }]));
       const change = { of: { number: 2, id: 'm2', type: 'message', atMs: 2 }, withdraws: true, keeps: false };
-      await store.append(chat, draft(4, { owner: '~', ...{ dataText: 'null' }, change }));
+      await store.messages.append(chat, draft(4, { owner: '~', ...{ dataText: 'null' }, change }));
       expect(await counts()).toEqual([[3, { wow: 1 }]]);
       expect(await of(2, 'jory', 'again')).toBe('withdrawn');
       expect(await of(4, 'jory', 'again')).toBe('no-such-message');
@@ -1146,18 +1200,20 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     const minute = 60_000;
     const grow = async (count: number, more: (n: number) => Partial<Draft> = () => ({})): Promise<string> => {
       const made = Array.from({ length: count }, (_, n) => draft(n + 1, { atMs: (n + 1) * minute, ...more(n + 1) }));
-      const appended = await Promise.all(made.map((each) => store.append(chat, each)));
+      const appended = await Promise.all(made.map((each) => store.messages.append(chat, each)));
       return appended[0]?.logged.place.volume as string;
     };
 
     it('removes the oldest, some at a time, and says `expired` to whoever asks for them', async () => {
       const volume = await grow(10);
-      expect(await store.prune(chat, 6, 2)).toEqual({ messages: 2, oldest: 3 });
-      expect(await store.prune(chat, 6, 100)).toEqual({ messages: 3, oldest: 6 });
-      expect(await store.prune(chat, 6, 100)).toEqual({ messages: 0, oldest: 6 });
+      expect(await store.retention.prune(chat, 6, 2)).toEqual({ messages: 2, oldest: 3 });
+      expect(await store.retention.prune(chat, 6, 100)).toEqual({ messages: 3, oldest: 6 });
+      expect(await store.retention.prune(chat, 6, 100)).toEqual({ messages: 0, oldest: 6 });
       const filters = [{ types: ['message'] }];
       for (const limit of [all, { ...all, filters }]) {
-        const since = await Promise.all([0, 4, 5, 9].map((number) => store.since(chat, { volume, number }, limit)));
+        const since = await Promise.all(
+          [0, 4, 5, 9].map((number) => store.messages.since(chat, { volume, number }, limit)),
+        );
         expect(since.map((slice) => [slice.gap, ...data(slice), slice.more])).toEqual([
           ['expired', 6, 7, 8, 9, 10, false],
           ['expired', 6, 7, 8, 9, 10, false],
@@ -1165,42 +1221,46 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
           [undefined, 10, false],
         ]);
         const before = [
-          await store.before(chat, undefined, limit),
-          await store.before(chat, { volume, number: 9 }, limit),
+          await store.messages.before(chat, undefined, limit),
+          await store.messages.before(chat, { volume, number: 9 }, limit),
         ];
         expect(before.map((slice) => [slice.gap, ...data(slice), slice.more])).toEqual([
           ['expired', 6, 7, 8, 9, 10, false],
           ['expired', 6, 7, 8, false],
         ]);
-        const two = await store.before(chat, undefined, { ...limit, messages: 2 });
+        const two = await store.messages.before(chat, undefined, { ...limit, messages: 2 });
         expect([two.gap, ...data(two), two.more]).toEqual([undefined, 9, 10, true]);
       }
-      expect(await store.keptRanges('', 10)).toEqual([
+      expect(await store.retention.keptRanges('', 10)).toEqual([
         { channel: chat, head: { volume, number: 10 }, oldest: 6, oldestAtMs: 6 * minute, held: false },
       ]);
       // Numbers go on, even if nothing is left; and a restart finds nothing wrong.
-      await store.prune(chat, 1_000, 1_000);
+      await store.retention.prune(chat, 1_000, 1_000);
       const told: unknown[] = [];
       await database.close();
       await open();
       store = await SqlStore.open(database, (error) => told.push(error));
       expect(told).toEqual([]);
-      expect(await store.keptRanges('', 10)).toMatchObject([{ oldest: 11, head: { number: 10 } }]);
-      expect((await store.since(chat, { volume, number: 10 }, all)).gap).toBeUndefined();
-      expect(await store.before(chat, undefined, all)).toMatchObject({ messages: [], gap: 'expired', more: false });
-      expect((await store.append(chat, draft(11))).logged.place.number).toBe(11);
+      expect(await store.retention.keptRanges('', 10)).toMatchObject([{ oldest: 11, head: { number: 10 } }]);
+      expect((await store.messages.since(chat, { volume, number: 10 }, all)).gap).toBeUndefined();
+      expect(await store.messages.before(chat, undefined, all)).toMatchObject({
+        messages: [],
+        gap: 'expired',
+        more: false,
+      });
+      expect((await store.messages.append(chat, draft(11))).logged.place.number).toBe(11);
     });
 
     it('finds by time and by bytes what is to go, with holes and nothing left', async () => {
       await grow(9, (n) => of('x'.repeat(n)));
       await database.write(async () => ({ statements: ['DELETE FROM messages WHERE number IN (3, 4)'], result: 0 }));
-      const first = (atMs: number) => store.firstSince(chat, atMs);
+      const first = (atMs: number) => store.retention.firstSince(chat, atMs);
       expect(await Promise.all([0, 1, 2.5, 3, 5, 9, 9.5].map((at) => first(at * minute)))).toEqual([
         1, 1, 3, 3, 3, 9, 10,
       ]);
-      expect(await store.bytesOf(chat, 5, 7)).toBe(3 * 200 + 7 + 8 + 9);
-      expect(await store.bytesOf(signals, 1, 7)).toBe(0);
-      expect([await store.firstSince(signals, 0), await store.prune(signals, 5, 5)]).toEqual([
+      expect(await store.retention.bytesOf(chat, 5, 7)).toBe(3 * 200 + 7 + 8 + 9);
+      expect(await store.retention.bytesOf(signals, 1, 7)).toBe(0);
+      expect([await store.retention.firstSince(signals, 0), await store.retention.prune(signals, 5, 5)]).toEqual([
         1,
         { messages: 0, oldest: 1 },
       ]);
@@ -1208,14 +1268,14 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
 
     it('counts as unread only what is still there', async () => {
       await grow(4, (n) => ({ by: { user: n === 2 ? 'pia' : 'ines' }, type: n === 3 ? 'joined' : 'message' }));
-      const { volume } = await store.head(chat);
+      const { volume } = await store.messages.head(chat);
       const mark = async (user: string, number: number) =>
-        (await store.mark(user, chat, { volume, number }, 10)).unread;
+        (await store.marks.mark(user, chat, { volume, number }, 10)).unread;
       expect([await mark('pia', 0), await mark('jory', 1)]).toEqual([2, 2]);
-      const unread = async (user: string) => (await store.unread(user))[0]?.unread;
+      const unread = async (user: string) => (await store.marks.unread(user))[0]?.unread;
       const counts: unknown[] = [];
       for (let oldest = 2; oldest <= 5; oldest++) {
-        await store.prune(chat, oldest, 1);
+        await store.retention.prune(chat, oldest, 1);
         counts.push([await unread('pia'), await unread('jory')]);
       }
       expect(counts).toEqual([
@@ -1231,15 +1291,17 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     it('spares channels that are exempted, which stands in the audit log', async () => {
       await grow(3);
       const hold = { channel: chat, by: { kind: 'key', id: 'k', name: 'jury' }, atMs: 5, reason: 'an appeal' } as const;
-      expect(await store.hold(hold)).toBeUndefined();
-      expect(await store.hold({ ...hold, atMs: 6, reason: 'again' })).toEqual(hold);
-      expect(await store.prune(chat, 3, 10)).toEqual({ messages: 0, oldest: 1 });
-      expect(await store.keptRanges('', 10)).toMatchObject([{ held: true }]);
-      expect([await store.holds('', 10), await store.holds(chat, 10)]).toEqual([[hold], []]);
-      expect(await store.hold({ ...hold, atMs: 7 }, 'end')).toEqual(hold);
-      expect(await store.hold(hold, 'end')).toBeUndefined();
-      expect(await store.prune(chat, 3, 10)).toEqual({ messages: 2, oldest: 3 });
-      expect((await store.audit(undefined, 10)).map(({ type, channel, reason }) => [type, channel, reason])).toEqual([
+      expect(await store.retention.hold(hold)).toBeUndefined();
+      expect(await store.retention.hold({ ...hold, atMs: 6, reason: 'again' })).toEqual(hold);
+      expect(await store.retention.prune(chat, 3, 10)).toEqual({ messages: 0, oldest: 1 });
+      expect(await store.retention.keptRanges('', 10)).toMatchObject([{ held: true }]);
+      expect([await store.retention.holds('', 10), await store.retention.holds(chat, 10)]).toEqual([[hold], []]);
+      expect(await store.retention.hold({ ...hold, atMs: 7 }, 'end')).toEqual(hold);
+      expect(await store.retention.hold(hold, 'end')).toBeUndefined();
+      expect(await store.retention.prune(chat, 3, 10)).toEqual({ messages: 2, oldest: 3 });
+      expect(
+        (await store.moderation.audit(undefined, 10)).map(({ type, channel, reason }) => [type, channel, reason]),
+      ).toEqual([
         ['end-hold', chat, 'an appeal'],
         ['hold', chat, 'an appeal'],
       ]);
@@ -1253,32 +1315,40 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     ])('has the last %s in force of those about the same', async (_, same, another) => {
       const by = { kind: 'service', id: 'i' };
       const take = (id: string, what: object, atMs: number) =>
-        store.take({ id, by, atMs, untilMs: 1_000, ...what } as unknown as ModerationAction);
+        store.moderation.take({ id, by, atMs, untilMs: 1_000, ...what } as unknown as ModerationAction);
       await take('a1', same, 1);
       await take('a2', another, 2);
       await take('a3', same, 3);
-      const { bans, silences } = await store.inForce(50);
+      const { bans, silences } = await store.moderation.inForce(50);
       expect([...bans, ...silences].map(({ id }) => id).sort()).toEqual(['a2', 'a3']);
     });
 
     it('knows silences apart from bans, until they end', async () => {
       const by = { kind: 'service', id: 'i' } as const;
       const silence = { type: 'silence', id: 's1', user: 'pia', channel: chat, by, atMs: 1, untilMs: 100 } as const;
-      await store.take(silence);
-      await store.take({ type: 'silence', id: 's2', user: 'jory', by, atMs: 2, everyMs: 30_000, reason: 'shouting' });
-      await store.take({ type: 'ban', id: 'b1', user: 'ines', by, atMs: 3 });
-      const { bans, silences } = await store.inForce(50);
+      await store.moderation.take(silence);
+      await store.moderation.take({
+        type: 'silence',
+        id: 's2',
+        user: 'jory',
+        by,
+        atMs: 2,
+        everyMs: 30_000,
+        reason: 'shouting',
+      });
+      await store.moderation.take({ type: 'ban', id: 'b1', user: 'ines', by, atMs: 3 });
+      const { bans, silences } = await store.moderation.inForce(50);
       expect([bans.map(({ id }) => id), silences[0], silences[1]?.everyMs]).toEqual([['b1'], silence, 30_000]);
-      await store.take({ type: 'end-silence', id: 'e2', silence: 's2', user: 'jory', by, atMs: 4 });
-      expect((await store.inForce(200)).silences).toEqual([]);
+      await store.moderation.take({ type: 'end-silence', id: 'e2', silence: 's2', user: 'jory', by, atMs: 4 });
+      expect((await store.moderation.inForce(200)).silences).toEqual([]);
     });
 
     it('keeps reports of messages once for each user, until they are ended', async () => {
-      const { logged } = await store.append(chat, draft(1, { by: { user: 'pia' }, ...of('a loose "word"') }));
+      const { logged } = await store.messages.append(chat, draft(1, { by: { user: 'pia' }, ...of('a loose "word"') }));
       const { message, cursor } = logged;
       const by = { kind: 'key', id: 'k', name: 'jury' } as const;
       const made = (user: string, atMs: number) =>
-        store.report(
+        store.reports.report(
           {
             id: `r-${user}`,
             channel: chat,
@@ -1296,28 +1366,28 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await expect(made('jory', 4)).rejects.toMatchObject({ problem: { code: 'busy' } });
       // Guests are counted apart.
       expect(await made('guest:a', 4)).toMatchObject({ repeated: false });
-      await store.endReport('r-guest:a', { by, atMs: 4 });
-      await store.forget('reports', 5, 10);
+      await store.reports.endReport('r-guest:a', { by, atMs: 4 });
+      await store.retention.forget('reports', 5, 10);
       const list = (isOpen: boolean, from?: number) =>
-        store.reports({ isOpen, limit: 10, ...(from === undefined ? {} : { from }) });
+        store.reports.reports({ isOpen, limit: 10, ...(from === undefined ? {} : { from }) });
       const [first, second] = await list(true);
       expect(first).toMatchObject({ id: 'r-ines', channel: chat, cursor, message, reason: "it's", atMs: 1 });
       expect((await list(true, first?.number)).map(({ id }) => id)).toEqual(['r-tomas']);
       const ended = { by, atMs: 5, note: "that's settled" };
-      expect(await store.endReport('r-ines', ended)).toMatchObject({ id: 'r-ines', ended });
-      expect([await store.endReport('r-ines', ended), await store.endReport('none', ended)]).toEqual([
+      expect(await store.reports.endReport('r-ines', ended)).toMatchObject({ id: 'r-ines', ended });
+      expect([await store.reports.endReport('r-ines', ended), await store.reports.endReport('none', ended)]).toEqual([
         undefined,
         undefined,
       ]);
       expect([await list(true), await list(false)]).toMatchObject([[{ id: second?.id }], [{ id: 'r-ines', ended }]]);
-      expect(await store.reportById('r-ines')).toMatchObject({ ended });
-      expect((await store.audit(undefined, 1))[0]).toMatchObject({
+      expect(await store.reports.reportById('r-ines')).toMatchObject({ ended });
+      expect((await store.moderation.audit(undefined, 1))[0]).toMatchObject({
         type: 'end-report',
         user: 'pia',
         channel: chat,
         reason: "that's settled",
       });
-      expect(await store.forget('reports', 6, 10)).toBe(1);
+      expect(await store.retention.forget('reports', 6, 10)).toBe(1);
       expect(await list(false)).toEqual([]);
     });
 
@@ -1327,10 +1397,12 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       const keep = (n: number, user = 'pia', more: Partial<PendingDraft> = {}) => {
         const author = user.startsWith('guest:') ? { user, guest: true as const } : { user };
         const message = { id: `p${n}`, channel: chat, by: author, atMs: n, type: 'message', data: { text: "it's" } };
-        return store.keepPending({ ...message, isCleared: false, ...more }, most);
+        return store.pending.keepPending({ ...message, isCleared: false, ...more }, most);
       };
       const waiting = async (more: Partial<PendingWish> = {}) =>
-        (await store.pending({ isWaiting: true, limit: 10, chars: 10_000, ...more })).messages.map(({ id }) => id);
+        (await store.pending.pending({ isWaiting: true, limit: 10, chars: 10_000, ...more })).messages.map(
+          ({ id }) => id,
+        );
 
       it('are kept once by their keys, within bounds, and listed', async () => {
         const replyTo = 'v1:1' as Cursor;
@@ -1342,10 +1414,10 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
           message: { id: 'p1', number: 1, data: { text: "it's" }, ...more },
         });
         const which = { user: 'pia', key: 'k"1', isChange: false };
-        expect(await store.knownUnder(chat, which)).toEqual({ pending: again.message });
-        expect(await store.knownUnder(chat, { ...which, isChange: true })).toBeUndefined();
+        expect(await store.pending.knownUnder(chat, which)).toEqual({ pending: again.message });
+        expect(await store.pending.knownUnder(chat, { ...which, isChange: true })).toBeUndefined();
         await keep(3, 'pia', { key: 'k"1', revises: replyTo, ifRevision: null });
-        expect(await store.pendingById('p3')).toMatchObject({ revises: replyTo, ifRevision: null });
+        expect(await store.pending.pendingById('p3')).toMatchObject({ revises: replyTo, ifRevision: null });
         await keep(4);
         await expect(keep(5)).rejects.toMatchObject({ problem: { code: 'busy' } });
         await keep(6, 'ines', { channel: signals });
@@ -1360,41 +1432,48 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         expect(await waiting({ from: again.message.number, limit: 1 })).toEqual(['p3']);
         // At least one, and no more than may be.
         expect([await waiting({ chars: 1 }), await waiting({ chars: 190 })]).toEqual([['p1'], ['p1', 'p3']]);
-        expect((await store.pending({ isWaiting: true, limit: 10, chars: 190 })).more).toBe(true);
-        expect([await store.hasPending(chat, 'pia'), await store.hasPending(chat, 'ines')]).toEqual([true, false]);
+        expect((await store.pending.pending({ isWaiting: true, limit: 10, chars: 190 })).more).toBe(true);
+        expect([await store.pending.hasPending(chat, 'pia'), await store.pending.hasPending(chat, 'ines')]).toEqual([
+          true,
+          false,
+        ]);
       });
 
       it('are decided once, by whoever comes first, which stands in the audit log', async () => {
         for (const n of [1, 2, 3]) await keep(n);
         await keep(4, 'ines', { isCleared: true });
-        expect(await store.clearedPending(10)).toEqual([{ channel: chat, user: 'ines' }]);
-        expect(await store.clearPending('p2', by, 9)).toMatchObject({ isCleared: true, clearedBy: by });
-        await store.clearPending('p2', by, 10);
+        expect(await store.pending.clearedPending(10)).toEqual([{ channel: chat, user: 'ines' }]);
+        expect(await store.pending.clearPending('p2', by, 9)).toMatchObject({ isCleared: true, clearedBy: by });
+        await store.pending.clearPending('p2', by, 10);
         // The first one of its author is not decided.
-        expect(await store.clearedPending(10)).toEqual([{ channel: chat, user: 'ines' }]);
-        expect((await store.clearedPending(10, true)).map(({ user }) => user)).toEqual(['pia', 'ines']);
-        expect(await store.nextPending(chat, 'pia')).toMatchObject({ id: 'p1' });
-        expect(await store.nextPending(chat, 'pia', true)).toMatchObject({ id: 'p2' });
-        expect(await store.takeBackPending('p3', 'ines')).toBeUndefined();
-        expect(await store.takeBackPending('p3', 'pia')).toMatchObject({ id: 'p3' });
+        expect(await store.pending.clearedPending(10)).toEqual([{ channel: chat, user: 'ines' }]);
+        expect((await store.pending.clearedPending(10, true)).map(({ user }) => user)).toEqual(['pia', 'ines']);
+        expect(await store.pending.nextPending(chat, 'pia')).toMatchObject({ id: 'p1' });
+        expect(await store.pending.nextPending(chat, 'pia', true)).toMatchObject({ id: 'p2' });
+        expect(await store.pending.takeBackPending('p3', 'ines')).toBeUndefined();
+        expect(await store.pending.takeBackPending('p3', 'pia')).toMatchObject({ id: 'p3' });
         const end = { by, atMs: 11, reason: "that's rude" };
-        expect(await store.refusePending('p1', end)).toMatchObject({ refused: { atMs: 11, reason: "that's rude" } });
+        expect(await store.pending.refusePending('p1', end)).toMatchObject({
+          refused: { atMs: 11, reason: "that's rude" },
+        });
         for (const undone of [
-          () => store.refusePending('p1', end),
-          () => store.clearPending('p1', by, 12),
-          () => store.takeBackPending('p3', 'pia'),
-          () => store.refusePending('p9', end),
+          () => store.pending.refusePending('p1', end),
+          () => store.pending.clearPending('p1', by, 12),
+          () => store.pending.takeBackPending('p3', 'pia'),
+          () => store.pending.refusePending('p9', end),
         ])
           expect(await undone()).toBeUndefined();
-        expect(await store.nextPending(chat, 'pia')).toMatchObject({ id: 'p2', clearedBy: by });
-        const refused = await store.pending({ isWaiting: false, limit: 10, chars: 10_000 });
+        expect(await store.pending.nextPending(chat, 'pia')).toMatchObject({ id: 'p2', clearedBy: by });
+        const refused = await store.pending.pending({ isWaiting: false, limit: 10, chars: 10_000 });
         expect([refused.messages.map(({ id }) => id), refused.more]).toEqual([['p1'], false]);
-        expect((await store.audit(undefined, 5)).map(({ type, user, about }) => [type, user, about])).toEqual([
+        expect(
+          (await store.moderation.audit(undefined, 5)).map(({ type, user, about }) => [type, user, about]),
+        ).toEqual([
           ['reject', 'pia', 'p1'],
           ['approve', 'pia', 'p2'],
         ]);
-        expect(await store.forgettable('pending', 2)).toBe(1);
-        expect(await store.forget('pending', 2, 10)).toBe(1);
+        expect(await store.retention.forgettable('pending', 2)).toBe(1);
+        expect(await store.retention.forget('pending', 2, 10)).toBe(1);
         expect(await waiting()).toEqual(['p2', 'p4']);
       });
 
@@ -1404,37 +1483,42 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         await keep(2, 'pia', { reason: unansweredReason });
         await keep(3, 'ines', unanswered);
         await keep(4, 'ines', unanswered);
-        const found = (await store.unansweredPending(0, 10)).filter((each) => each.unanswered !== undefined);
+        const found = (await store.pending.unansweredPending(0, 10)).filter((each) => each.unanswered !== undefined);
         expect(found).toMatchObject([{ id: 'p1', unanswered: { roles: ['jury'] } }, { id: 'p3' }, { id: 'p4' }]);
-        expect((await store.unansweredPending(found[0]?.number ?? 0, 10)).map(({ id }) => id)).not.toContain('p1');
-        expect(await store.answerPending('p1', { isCleared: true, data: 'r***' })).toMatchObject({
+        expect((await store.pending.unansweredPending(found[0]?.number ?? 0, 10)).map(({ id }) => id)).not.toContain(
+          'p1',
+        );
+        expect(await store.pending.answerPending('p1', { isCleared: true, data: 'r***' })).toMatchObject({
           isCleared: true,
           data: 'r***',
         });
-        expect(await store.pendingById('p1')).toMatchObject({ isCleared: true, data: 'r***' });
-        await store.answerPending('p3', { isCleared: false, reason: 'links wait' });
-        expect(await store.pendingById('p3')).toMatchObject({ isCleared: false, reason: 'links wait' });
+        expect(await store.pending.pendingById('p1')).toMatchObject({ isCleared: true, data: 'r***' });
+        await store.pending.answerPending('p3', { isCleared: false, reason: 'links wait' });
+        expect(await store.pending.pendingById('p3')).toMatchObject({ isCleared: false, reason: 'links wait' });
         for (const id of ['p1', 'p2', 'p3', 'p9'])
-          expect(await store.answerPending(id, { isCleared: true })).toBeUndefined();
-        expect((await store.unansweredPending(0, 10)).map(({ id }) => id)).toEqual(['p2', 'p4']);
+          expect(await store.pending.answerPending(id, { isCleared: true })).toBeUndefined();
+        expect((await store.pending.unansweredPending(0, 10)).map(({ id }) => id)).toEqual(['p2', 'p4']);
       });
 
       it('wait no more with the commit that publishes them, each once', async () => {
         await keep(1, 'pia', { key: 'k1' });
         const released = (n: number, releases: string, key?: string) =>
-          store.append(chat, { ...draft(n, { by: { user: 'pia' } }), releases, ...(key && { key }) });
+          store.messages.append(chat, { ...draft(n, { by: { user: 'pia' } }), releases, ...(key && { key }) });
         const both = await Promise.allSettled([released(1, 'p1', 'k1'), released(2, 'p1')]);
         expect(both).toMatchObject([
           { status: 'fulfilled', value: { repeated: false } },
           { status: 'rejected', reason: { problem: { code: 'bad-value' } } },
         ]);
-        expect([await store.pendingById('p1'), (await store.head(chat)).number]).toEqual([undefined, 1]);
-        expect(await store.knownUnder(chat, { user: 'pia', key: 'k1', isChange: false })).toMatchObject({
+        expect([await store.pending.pendingById('p1'), (await store.messages.head(chat)).number]).toEqual([
+          undefined,
+          1,
+        ]);
+        expect(await store.pending.knownUnder(chat, { user: 'pia', key: 'k1', isChange: false })).toMatchObject({
           published: { id: 'm1', place: { number: 1 } },
         });
         // Its key was used elsewhere meanwhile: it is there once, and does not wait for good.
         await keep(3, 'pia', { key: 'k3' });
-        await store.append(chat, { ...draft(3, { by: { user: 'pia' } }), key: 'k3' });
+        await store.messages.append(chat, { ...draft(3, { by: { user: 'pia' } }), key: 'k3' });
         expect(await released(4, 'p3', 'k3')).toMatchObject({ repeated: true });
         expect(await waiting()).toEqual([]);
       });
@@ -1443,8 +1527,8 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         await keep(1);
         await keep(2, 'ines');
         const pia = { kind: 'user', id: 'pia' } as const;
-        await store.refusePending('p2', { by: pia, atMs: 3 });
-        expect(await store.recordsOf('pia')).toMatchObject({
+        await store.pending.refusePending('p2', { by: pia, atMs: 3 });
+        expect(await store.persons.recordsOf('pia')).toMatchObject({
           pending: [{ id: 'p1', message: { data: { text: "it's" } } }],
         });
         expect(await erase('pending', 'pia')).toBe(2);
@@ -1462,35 +1546,46 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         [2, 500],
         [3, undefined],
       ] as const)
-        await store.take({ type: 'ban', id: `b${n}`, user: `ines-${n}`, by, atMs: n, ...(untilMs && { untilMs }) });
-      await store.take({ type: 'unban', id: 'u3', ban: 'b3', by, atMs: 60 });
-      await store.notify([10, 200].map((atMs) => ({ id: `n${atMs}`, user: 'pia', title: 'x', atMs })));
-      await store.meet([
+        await store.moderation.take({
+          type: 'ban',
+          id: `b${n}`,
+          user: `ines-${n}`,
+          by,
+          atMs: n,
+          ...(untilMs && { untilMs }),
+        });
+      await store.moderation.take({ type: 'unban', id: 'u3', ban: 'b3', by, atMs: 60 });
+      await store.inboxes.notify([10, 200].map((atMs) => ({ id: `n${atMs}`, user: 'pia', title: 'x', atMs })));
+      await store.users.meet([
         { id: 'pia', name: 'Pia Lund', roles: ['crew'], seenAtMs: 10 },
         { id: 'jory', name: 'Jory Teague', roles: ['crew'], seenAtMs: 200 },
       ]);
-      const { volume } = await store.append(chat, draft(1)).then(({ logged }) => logged.place);
-      for (const user of ['pia', 'jory']) await store.mark(user, chat, { volume, number: 1 }, 10);
+      const { volume } = await store.messages.append(chat, draft(1)).then(({ logged }) => logged.place);
+      for (const user of ['pia', 'jory']) await store.marks.mark(user, chat, { volume, number: 1 }, 10);
       const keys = await ApiKeys.open(database);
       const { key } = await keys.make({ name: 'old', rights: ['read'], forMs: 1 }, by);
       const kinds = ['audit', 'notices', 'users', 'bans', 'keys'] as const;
       const before = (kind: string) => (kind === 'keys' ? Date.now() + 10_000 : 100);
-      const count = async () => Promise.all(kinds.map((kind) => store.forgettable(kind, before(kind))));
+      const count = async () => Promise.all(kinds.map((kind) => store.retention.forgettable(kind, before(kind))));
       // Of users a role, a mark and a name; the last entry of the audit log stays.
       const counted = await count();
       expect(counted).toEqual([4, 1, 3, 2, 1]);
-      for (const kind of kinds) for (let some = 1; some > 0; ) some = await store.forget(kind, before(kind), 1);
+      for (const kind of kinds)
+        for (let some = 1; some > 0; ) some = await store.retention.forget(kind, before(kind), 1);
       expect(await count()).toEqual([0, 0, 0, 0, 0]);
-      expect(await store.usersWith('crew')).toEqual(['jory']);
-      expect((await store.user('pia'))?.name).toBeUndefined();
-      expect(await store.user('jory')).toMatchObject({ name: 'Jory Teague' });
-      expect([await store.unread('pia'), await store.unread('jory')]).toMatchObject([[], [{ channel: chat }]]);
-      expect((await store.inForce(0)).bans.map((each) => each.id)).toEqual(['b2']);
-      expect((await store.inbox('pia', undefined, 10, 0)).notices.map((each) => each.id)).toEqual(['n200']);
-      expect((await store.audit(undefined, 10)).map(({ type }) => type)).toEqual(['make-key']);
+      expect(await store.users.usersWith('crew')).toEqual(['jory']);
+      expect((await store.users.user('pia'))?.name).toBeUndefined();
+      expect(await store.users.user('jory')).toMatchObject({ name: 'Jory Teague' });
+      expect([await store.marks.unread('pia'), await store.marks.unread('jory')]).toMatchObject([
+        [],
+        [{ channel: chat }],
+      ]);
+      expect((await store.moderation.inForce(0)).bans.map((each) => each.id)).toEqual(['b2']);
+      expect((await store.inboxes.inbox('pia', undefined, 10, 0)).notices.map((each) => each.id)).toEqual(['n200']);
+      expect((await store.moderation.audit(undefined, 10)).map(({ type }) => type)).toEqual(['make-key']);
       expect((await ApiKeys.open(database)).all.map((each) => each.id)).not.toContain(key.id);
       // A place in an inbox is not given twice.
-      const [next] = await store.notify([{ id: 'n3', user: 'pia', title: 'x', atMs: 300 }]);
+      const [next] = await store.inboxes.notify([{ id: 'n3', user: 'pia', title: 'x', atMs: 300 }]);
       expect(next?.place.number).toBe(3);
     });
 
@@ -1502,7 +1597,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         return row?.page_count as number;
       };
       const full = await pages();
-      for (let n = 0; n < 30; n++) await store.prune(chat, 2_000 + n, 2_000);
+      for (let n = 0; n < 30; n++) await store.retention.prune(chat, 2_000 + n, 2_000);
       expect(await pages()).toBeLessThan(full / 2);
     });
   });
@@ -1554,7 +1649,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
 
     it('number notices per user, replace by key, count, and outlive a restart', async () => {
-      const first = await store.notify([
+      const first = await store.inboxes.notify([
         notice('pia', 'a'),
         notice('ines', 'b'),
         notice('pia', 'c', { key: 'k', data: { n: 1 } }),
@@ -1564,23 +1659,23 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ['ines', 1, 1],
         ['pia', 2, 2],
       ]);
-      const [replacing] = await store.notify([notice('pia', 'd', { key: 'k', untilMs: 5_000 })]);
+      const [replacing] = await store.inboxes.notify([notice('pia', 'd', { key: 'k', untilMs: 5_000 })]);
       expect(replacing).toMatchObject({ place: { number: 3 }, unread: 2 });
       const after = { ...(replacing as { place: { volume: string; number: number } }).place, number: 1 };
-      expect((await store.inbox('pia', after, 10, 2_000)).notices).toMatchObject([
+      expect((await store.inboxes.inbox('pia', after, 10, 2_000)).notices).toMatchObject([
         { id: 'd', key: 'k', until: '1970-01-01T00:00:05.000Z' },
       ]);
-      expect(await store.inbox('pia', undefined, 1, 2_000)).toMatchObject({
+      expect(await store.inboxes.inbox('pia', undefined, 1, 2_000)).toMatchObject({
         notices: [{ id: 'a' }],
         more: true,
         unread: 2,
       });
-      expect((await store.inbox('pia', undefined, 10, 6_000)).unread).toBe(1);
-      expect(await store.done('pia', ['a', 'nothing'], 2_000)).toBe(1);
-      expect(await store.done('pia', true, 2_000)).toBe(0);
+      expect((await store.inboxes.inbox('pia', undefined, 10, 6_000)).unread).toBe(1);
+      expect(await store.inboxes.done('pia', ['a', 'nothing'], 2_000)).toBe(1);
+      expect(await store.inboxes.done('pia', true, 2_000)).toBe(0);
       // The numbers go on: what was given once is not given again under its number.
-      expect((await store.notify([notice('pia', 'e')]))[0]?.place.number).toBe(4);
-      expect(await store.inbox('nobody', undefined, 10, 0)).toMatchObject({
+      expect((await store.inboxes.notify([notice('pia', 'e')]))[0]?.place.number).toBe(4);
+      expect(await store.inboxes.inbox('nobody', undefined, 10, 0)).toMatchObject({
         notices: [],
         unread: 0,
         head: { number: 0 },
@@ -1588,30 +1683,35 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
 
     it('give everything to a client whose place is ahead of the head', async () => {
-      const [{ place } = { place: { volume: '', number: 0 } }] = await store.notify([notice('pia', 'a')]);
+      const [{ place } = { place: { volume: '', number: 0 } }] = await store.inboxes.notify([notice('pia', 'a')]);
       const ahead = { ...place, number: 9 };
-      expect((await store.inbox('pia', ahead, 10, 2_000)).notices).toMatchObject([{ id: 'a' }]);
+      expect((await store.inboxes.inbox('pia', ahead, 10, 2_000)).notices).toMatchObject([{ id: 'a' }]);
     });
 
     it('remember who was met with the roles as last seen', async () => {
-      await store.notify([notice('tomas', 'a')]);
-      expect(await store.user('tomas')).toBeUndefined();
-      await store.meet([
+      await store.inboxes.notify([notice('tomas', 'a')]);
+      expect(await store.users.user('tomas')).toBeUndefined();
+      await store.users.meet([
         { id: 'tomas', name: 'Tomas', roles: ['skipper', 'skipper', 'x'.repeat(200)], seenAtMs: 1 },
         { id: 'bram', roles: ['coach'], seenAtMs: 1 },
       ]);
-      await store.meet([{ id: 'tomas', name: 'Tomas Verne', roles: ['coach'], seenAtMs: 2 }]);
-      expect(await store.user('tomas')).toEqual({ id: 'tomas', name: 'Tomas Verne', roles: ['coach'], seenAtMs: 2 });
-      expect(await store.usersWith('coach')).toEqual(['bram', 'tomas']);
-      expect(await store.usersWith('skipper')).toEqual([]);
-      expect((await store.inbox('tomas', undefined, 10, 0)).unread).toBe(1);
+      await store.users.meet([{ id: 'tomas', name: 'Tomas Verne', roles: ['coach'], seenAtMs: 2 }]);
+      expect(await store.users.user('tomas')).toEqual({
+        id: 'tomas',
+        name: 'Tomas Verne',
+        roles: ['coach'],
+        seenAtMs: 2,
+      });
+      expect(await store.users.usersWith('coach')).toEqual(['bram', 'tomas']);
+      expect(await store.users.usersWith('skipper')).toEqual([]);
+      expect((await store.inboxes.inbox('tomas', undefined, 10, 0)).unread).toBe(1);
     });
   });
 
   describe('read marks in the database', () => {
     const by = (user: string) => ({ by: { user } });
     const unread = async (user: string) =>
-      (await store.unread(user)).map(({ channel, place, unread: left, counted }) => [
+      (await store.marks.unread(user)).map(({ channel, place, unread: left, counted }) => [
         channel,
         place?.number,
         left,
@@ -1619,53 +1719,55 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       ]);
 
     it('count what others said after the mark, over a restart', async () => {
-      await store.append(chat, draft(1, by('ines')));
-      await store.append(chat, draft(2, { ...by('pia'), type: 'joined' }));
-      const { logged } = await store.append(chat, draft(3, by('pia')));
-      expect(await store.mark('pia', chat, { ...logged.place, number: 1 }, 10)).toMatchObject({
+      await store.messages.append(chat, draft(1, by('ines')));
+      await store.messages.append(chat, draft(2, { ...by('pia'), type: 'joined' }));
+      const { logged } = await store.messages.append(chat, draft(3, by('pia')));
+      expect(await store.marks.mark('pia', chat, { ...logged.place, number: 1 }, 10)).toMatchObject({
         unread: 0,
         counted: 2,
       });
       const appended = await Promise.all([
-        store.append(chat, draft(4, by('ines'))),
-        store.append(chat, draft(5, by('pia'))),
-        store.append(chat, draft(6, { ...by('ines'), type: 'left' })),
-        store.append(chat, draft(7)),
+        store.messages.append(chat, draft(4, by('ines'))),
+        store.messages.append(chat, draft(5, by('pia'))),
+        store.messages.append(chat, draft(6, { ...by('ines'), type: 'left' })),
+        store.messages.append(chat, draft(7)),
       ]);
       expect(appended.map(({ counted }) => counted)).toEqual([3, 4, 4, 5]);
       await database.close();
       await open();
       expect(await unread('pia')).toEqual([[chat, 1, 2, 5]]);
-      expect(await store.mark('pia', chat, { ...logged.place, number: 7 }, 10)).toMatchObject({ unread: 0 });
-      expect(await store.mark('pia', chat, { ...logged.place, number: 4 }, 10)).toMatchObject({ place: { number: 7 } });
-      expect(await store.marks(chat, 10)).toEqual([{ user: 'pia', place: { ...logged.place, number: 7 } }]);
-      await store.mark('pia', chat, null, 10);
+      expect(await store.marks.mark('pia', chat, { ...logged.place, number: 7 }, 10)).toMatchObject({ unread: 0 });
+      expect(await store.marks.mark('pia', chat, { ...logged.place, number: 4 }, 10)).toMatchObject({
+        place: { number: 7 },
+      });
+      expect(await store.marks.marks(chat, 10)).toEqual([{ user: 'pia', place: { ...logged.place, number: 7 } }]);
+      await store.marks.mark('pia', chat, null, 10);
       expect(await unread('pia')).toEqual([]);
     });
 
     it('begin in a direct channel with its first message, and may begin where nothing was said', async () => {
       const direct = channelName('direct/ines,pia');
-      await store.append(direct, draft(1, { ...by('ines'), begins: ['ines', 'pia'] }));
-      await store.append(direct, draft(2, { ...by('ines'), begins: ['ines', 'pia'] }));
-      const { volume } = await store.head(chat);
-      await store.mark('pia', signals, { volume, number: 0 }, 10);
-      await store.append(signals, draft(3));
+      await store.messages.append(direct, draft(1, { ...by('ines'), begins: ['ines', 'pia'] }));
+      await store.messages.append(direct, draft(2, { ...by('ines'), begins: ['ines', 'pia'] }));
+      const { volume } = await store.messages.head(chat);
+      await store.marks.mark('pia', signals, { volume, number: 0 }, 10);
+      await store.messages.append(signals, draft(3));
       expect(await unread('pia')).toEqual([
         [direct, 0, 2, 2],
         [signals, 0, 1, 1],
       ]);
       expect(await unread('ines')).toEqual([[direct, 0, 0, 2]]);
-      expect(await store.unread('pia', [signals])).toMatchObject([{ channel: signals, unread: 1 }]);
+      expect(await store.marks.unread('pia', [signals])).toMatchObject([{ channel: signals, unread: 1 }]);
     });
 
     it('refuse what the channel does not have, and too many, without harm to others of the same commit', async () => {
-      const { logged } = await store.append(chat, draft(1));
+      const { logged } = await store.messages.append(chat, draft(1));
       const outcomes = await Promise.allSettled([
-        store.mark('pia', chat, logged.place, 1),
-        store.mark('pia', signals, { ...logged.place, number: 0 }, 1),
-        store.mark('ines', chat, { ...logged.place, number: 2 }, 1),
-        store.mark('ines', chat, { volume: 'elsewhere', number: 1 }, 1),
-        store.mark('jory', chat, logged.place, 1),
+        store.marks.mark('pia', chat, logged.place, 1),
+        store.marks.mark('pia', signals, { ...logged.place, number: 0 }, 1),
+        store.marks.mark('ines', chat, { ...logged.place, number: 2 }, 1),
+        store.marks.mark('ines', chat, { volume: 'elsewhere', number: 1 }, 1),
+        store.marks.mark('jory', chat, logged.place, 1),
       ]);
       expect(outcomes.map((each) => (each.status === 'fulfilled' ? 'moved' : each.reason.problem.code))).toEqual([
         'moved',
@@ -1674,6 +1776,38 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         'bad-cursor',
         'moved',
       ]);
+    });
+
+    it('go forward and away from another process, which also reads messages, persons and hooks', async () => {
+      // Between processes everything is JSON, in which `undefined` becomes `null`.
+      const passed = <T>(value: T): T => (value === undefined ? value : JSON.parse(JSON.stringify(value)));
+      const serve = serveStore(store);
+      let failures = 0;
+      const remote = remoteStore(
+        { call: async (path, ...args) => passed((await serve(path.replace('store.', ''), passed(args))) as never) },
+        () => {
+          failures += 1;
+        },
+      );
+      const { logged } = await remote.messages.append(chat, draft(1, { by: { user: 'pia' } }));
+      const { place } = logged;
+      expect(await remote.marks.mark('ines', chat, place, 10)).toMatchObject({ place });
+      expect(await remote.marks.marks(chat, 10)).toEqual([{ user: 'ines', place }]);
+      await remote.marks.mark('ines', chat, null, 10);
+      expect(await remote.marks.marks(chat, 10)).toEqual([]);
+      expect(await remote.marks.markThread('ines', chat, place, null, 5)).toBeUndefined();
+      expect(data(await remote.messages.before(chat, undefined, all))).toEqual([1]);
+      expect(data(await remote.messages.since(chat, { ...place, number: 0 }, all))).toEqual([1]);
+      const found = await remote.persons.messagesOf('pia', undefined, 10);
+      expect(found.messages.map(({ text }) => text)).toEqual([logged.text]);
+      await remote.hooks.pauseHook('bureau', { atMs: 1, why: 'enough' });
+      await remote.hooks.pauseHook('bureau', null);
+      expect(await remote.hooks.hookStates()).toEqual([{ name: 'bureau' }]);
+      await expect(remote.marks.mark('ines', chat, { ...place, number: 9 }, 10)).rejects.toMatchObject({
+        problem: { code: 'bad-cursor' },
+      });
+      await expect(serve('hooks.constructor', [])).rejects.toThrow('a store has no hooks.constructor');
+      expect(failures).toBe(0);
     });
 
     it('have the tables and columns that are declared, with their types', async () => {
@@ -1701,8 +1835,8 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
 
     it('number the notes of records that are older than marks', async () => {
       for (const [n, type] of ['message', 'joined', 'message', 'left', 'message'].entries())
-        await store.append(chat, draft(n + 1, { type }));
-      await store.append(signals, draft(9));
+        await store.messages.append(chat, draft(n + 1, { type }));
+      await store.messages.append(signals, draft(9));
       const statements = [
         'DROP INDEX messages_by_author',
         ...['messages', 'channels'].map((table) => `ALTER TABLE ${table} DROP COLUMN notes`),
@@ -1716,11 +1850,11 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       await database.write(async () => ({ statements, result: undefined }));
       await database.close();
       await open();
-      const { volume } = await store.head(chat);
-      expect(await store.mark('pia', chat, { volume, number: 2 }, 10)).toMatchObject({ unread: 2, counted: 3 });
-      expect(await store.mark('pia', chat, { volume, number: 4 }, 10)).toMatchObject({ unread: 1, counted: 3 });
-      expect((await store.append(chat, draft(10))).counted).toBe(4);
-      expect((await store.append(signals, draft(11))).counted).toBe(2);
+      const { volume } = await store.messages.head(chat);
+      expect(await store.marks.mark('pia', chat, { volume, number: 2 }, 10)).toMatchObject({ unread: 2, counted: 3 });
+      expect(await store.marks.mark('pia', chat, { volume, number: 4 }, 10)).toMatchObject({ unread: 1, counted: 3 });
+      expect((await store.messages.append(chat, draft(10))).counted).toBe(4);
+      expect((await store.messages.append(signals, draft(11))).counted).toBe(2);
     });
 
     it.runIf(isFile)('find one’s own messages in an index', async () => {
@@ -1744,7 +1878,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
     const wish = { nowMs: 1_000, horizonMs: 10_000, count: 100, chars: 1_000_000, heldUp: [] };
     const ids = async (more: Partial<DueWish> = {}, hook = 'bureau') =>
-      (await store.due(hook, { ...wish, ...more })).deliveries.map(({ id }) => id);
+      (await store.hooks.due(hook, { ...wish, ...more })).deliveries.map(({ id }) => id);
     const outcome = (number: number, more: Partial<DeliveryOutcome> = {}): DeliveryOutcome => ({
       number,
       state: 'waiting',
@@ -1756,106 +1890,113 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
 
     it('hold an event once for each hook, in the order of commits, and give what is due', async () => {
-      await Promise.all([store.queue([queued(1), queued(1, { hook: 'other' })]), store.queue([queued(2), queued(3)])]);
-      await store.queue([queued(2), queued(4, { dataText: JSON.stringify('x'.repeat(900)) })]);
+      await Promise.all([
+        store.hooks.queue([queued(1), queued(1, { hook: 'other' })]),
+        store.hooks.queue([queued(2), queued(3)]),
+      ]);
+      await store.hooks.queue([queued(2), queued(4, { dataText: JSON.stringify('x'.repeat(900)) })]);
       expect(await ids()).toEqual(['e1', 'e2', 'e3', 'e4']);
       expect(await ids({}, 'other')).toEqual(['e1']);
       expect(await ids({ count: 2 })).toEqual(['e1', 'e2']);
       expect(await ids({ chars: 1 })).toEqual(['e1']);
-      const { deliveries } = await store.due('bureau', wish);
+      const { deliveries } = await store.hooks.due('bureau', wish);
       expect(deliveries[0]).toMatchObject({ channel: chat, attempts: 0, dataText: queued(1).dataText });
     });
 
     it('hold an event together with its message, or not at all', async () => {
-      await store.append(chat, draft(1, { hooks: ['bureau', 'other'], hops: 2, key: 'k' }));
-      await store.append(chat, draft(2, { hooks: ['bureau'], key: 'k' }));
-      const { deliveries } = await store.due('bureau', wish);
+      await store.messages.append(chat, draft(1, { hooks: ['bureau', 'other'], hops: 2, key: 'k' }));
+      await store.messages.append(chat, draft(2, { hooks: ['bureau'], key: 'k' }));
+      const { deliveries } = await store.hooks.due('bureau', wish);
       expect(deliveries).toHaveLength(1);
       expect(deliveries[0]).toMatchObject({ id: 'm1', hops: 2, event: 'message' });
       expect(JSON.parse(deliveries[0]?.dataText ?? '')).toMatchObject({ channel: chat, id: 'm1', data: 1 });
-      await store.take({ type: 'sign-out', user: 'pia', id: 'b', by: { kind: 'key', id: 'k' }, atMs: 5 }, [
+      await store.moderation.take({ type: 'sign-out', user: 'pia', id: 'b', by: { kind: 'key', id: 'k' }, atMs: 5 }, [
         queued(9, { event: 'sign-out' }),
       ]);
       expect(await ids()).toEqual(['m1', 'e9']);
     });
 
     it('give what failed when it is due again, or when the clock was set back, and held up channels by themselves', async () => {
-      await store.queue([queued(1), queued(2), queued(3, { channel: signals })]);
-      const [first] = (await store.due('bureau', wish)).deliveries;
-      await store.settle([outcome(first?.number as number)]);
-      expect(await store.heldUp('bureau')).toEqual([{ channel: chat, number: first?.number }]);
+      await store.hooks.queue([queued(1), queued(2), queued(3, { channel: signals })]);
+      const [first] = (await store.hooks.due('bureau', wish)).deliveries;
+      await store.hooks.settle([outcome(first?.number as number)]);
+      expect(await store.hooks.heldUp('bureau')).toEqual([{ channel: chat, number: first?.number }]);
       expect(await ids()).toEqual(['e2', 'e3']);
       expect(await ids({ heldUp: [chat] })).toEqual(['e3']);
-      expect((await store.due('bureau', { ...wish, heldUp: 'all' })).nextAtMs).toBe(5_000);
+      expect((await store.hooks.due('bureau', { ...wish, heldUp: 'all' })).nextAtMs).toBe(5_000);
       expect(await ids({ nowMs: 5_000 })).toEqual(['e1', 'e2', 'e3']);
       expect(await ids({ nowMs: 1, horizonMs: 100 })).toEqual(['e1', 'e2', 'e3']);
       const number = first?.number as number;
-      await store.settle([outcome(number, { state: 'delivered', attempts: 2, answer: { tookMs: 1, status: 200 } })]);
+      await store.hooks.settle([
+        outcome(number, { state: 'delivered', attempts: 2, answer: { tookMs: 1, status: 200 } }),
+      ]);
       expect(await ids({ nowMs: 9_000 })).toEqual(['e2', 'e3']);
-      expect(await store.attempts(number)).toMatchObject([{ status: 200 }, { status: 500, text: 'sorry' }]);
-      expect(await store.deliveries({ failed: true, limit: 9 })).toMatchObject([{ id: 'e1', state: 'delivered' }]);
+      expect(await store.hooks.attempts(number)).toMatchObject([{ status: 200 }, { status: 500, text: 'sorry' }]);
+      expect(await store.hooks.deliveries({ failed: true, limit: 9 })).toMatchObject([
+        { id: 'e1', state: 'delivered' },
+      ]);
     });
 
     it('are each held by one instance at a time, and taken over when its time is over', async () => {
       const hold = (holder: string, nowMs: number, more = 9) =>
-        store.holdHooks(holder, ['a', 'b', 'c'], more, nowMs, nowMs + 100);
+        store.hooks.holdHooks(holder, ['a', 'b', 'c'], more, nowMs, nowMs + 100);
       expect(await hold('one', 0, 2)).toEqual(['a', 'b']);
       expect(await hold('two', 50)).toEqual(['c']);
       expect(await hold('one', 90, 0)).toEqual(['a', 'b']);
       expect(await hold('two', 150)).toEqual(['c']);
       expect(await hold('two', 191)).toEqual(['a', 'b', 'c']);
       expect(await hold('one', 191)).toEqual([]);
-      await store.releaseHooks('two', ['a']);
+      await store.hooks.releaseHooks('two', ['a']);
       expect(await hold('one', 192)).toEqual(['a']);
     });
 
     it('keep the state of a hook, and what was registered', async () => {
-      await store.hookFails('bureau', 7);
-      await store.pauseHook('bureau', { atMs: 8, why: "it's gone" });
-      await store.keepHook('mine', { definition: { url: 'x' }, key: 'k', secrets: ['s'] });
-      await store.queue([queued(1, { hook: 'mine' })]);
-      expect(await store.hookStates()).toEqual(
+      await store.hooks.hookFails('bureau', 7);
+      await store.hooks.pauseHook('bureau', { atMs: 8, why: "it's gone" });
+      await store.hooks.keepHook('mine', { definition: { url: 'x' }, key: 'k', secrets: ['s'] });
+      await store.hooks.queue([queued(1, { hook: 'mine' })]);
+      expect(await store.hooks.hookStates()).toEqual(
         expect.arrayContaining([
           { name: 'bureau', failingSinceMs: 7, paused: { atMs: 8, why: "it's gone" } },
           { name: 'mine', registered: { definition: { url: 'x' }, key: 'k', secrets: ['s'] } },
         ]),
       );
-      await store.pauseHook('bureau', null);
-      await store.keepHook('mine', null);
-      expect(await store.hookStates()).toEqual([{ name: 'bureau' }]);
+      await store.hooks.pauseHook('bureau', null);
+      await store.hooks.keepHook('mine', null);
+      expect(await store.hooks.hookStates()).toEqual([{ name: 'bureau' }]);
       expect(await ids({}, 'mine')).toEqual([]);
     });
 
     it('estimate the bytes that wait of many, in the queues of two hooks', async () => {
       const dataText = (n: number) => JSON.stringify('x'.repeat(n < 2_000 ? 10 : 1_000));
       const numbers = Array.from({ length: 4_000 }, (_, n) => n);
-      await store.queue(
+      await store.hooks.queue(
         numbers.flatMap((n) => [
           queued(n, { dataText: dataText(n) }),
           queued(n, { hook: 'other', dataText: dataText(n) }),
         ]),
       );
       const exact = numbers.reduce((sum, n) => sum + dataText(n).length, 0);
-      for (const { waiting, waitingBytes } of Object.values(await store.hookFigures())) {
+      for (const { waiting, waitingBytes } of Object.values(await store.hooks.hookFigures())) {
         expect(waiting).toBe(4_000);
         expect(Math.abs(waitingBytes / exact - 1)).toBeLessThan(0.05);
       }
     });
 
     it('give up, forget, count and send again', async () => {
-      await store.queue([queued(1), queued(2), queued(500)]);
-      const [first] = (await store.due('bureau', wish)).deliveries;
-      await store.settle([outcome(first?.number as number, { state: 'delivered', atMs: 20 })]);
+      await store.hooks.queue([queued(1), queued(2), queued(500)]);
+      const [first] = (await store.hooks.due('bureau', wish)).deliveries;
+      await store.hooks.settle([outcome(first?.number as number, { state: 'delivered', atMs: 20 })]);
       const bytesOf = (...numbers: number[]) => numbers.reduce((sum, n) => sum + queued(n).dataText.length, 0);
-      expect(await store.hookFigures()).toEqual({
+      expect(await store.hooks.hookFigures()).toEqual({
         bureau: { waiting: 2, waitingBytes: bytesOf(2, 500), dead: 0, oldestMs: 2 },
       });
-      expect(await store.tidyHook('bureau', 600, 100, 10)).toEqual({ gaveUp: 1, forgot: 0 });
-      expect(await store.hookFigures()).toEqual({
+      expect(await store.hooks.tidyHook('bureau', 600, 100, 10)).toEqual({ gaveUp: 1, forgot: 0 });
+      expect(await store.hooks.hookFigures()).toEqual({
         bureau: { waiting: 1, waitingBytes: bytesOf(500), dead: 1, oldestMs: 500 },
       });
       expect(
-        await store.resend(
+        await store.hooks.resend(
           {
             ids: [
               { hook: 'bureau', id: 'e2' },
@@ -1866,34 +2007,34 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         ),
       ).toBe(1);
       expect(await ids()).toEqual(['e2', 'e500']);
-      expect(await store.tidyHook('bureau', 700, 100, 30)).toEqual({ gaveUp: 0, forgot: 1 });
-      expect(await store.delivery({ hook: 'bureau', id: 'e1' })).toBeUndefined();
-      expect(await store.attempts(first?.number as number)).toEqual([]);
-      expect(await store.resend({ hook: 'bureau', fromMs: 0 }, 800)).toBe(0);
+      expect(await store.hooks.tidyHook('bureau', 700, 100, 30)).toEqual({ gaveUp: 0, forgot: 1 });
+      expect(await store.hooks.delivery({ hook: 'bureau', id: 'e1' })).toBeUndefined();
+      expect(await store.hooks.attempts(first?.number as number)).toEqual([]);
+      expect(await store.hooks.resend({ hook: 'bureau', fromMs: 0 }, 800)).toBe(0);
     });
 
     it('give events of a feed to one reader at a time, until they are acknowledged', async () => {
-      await store.queue([queued(1), queued(2), queued(3)]);
+      await store.hooks.queue([queued(1), queued(2), queued(3)]);
       const lease = (nowMs: number, count: number) =>
-        store.lease('bureau', { nowMs, untilMs: nowMs + 100, horizonMs: 200, count, chars: 1_000_000 });
+        store.hooks.lease('bureau', { nowMs, untilMs: nowMs + 100, horizonMs: 200, count, chars: 1_000_000 });
       const taken = await Promise.all([lease(0, 2), lease(0, 2)]);
       expect(taken.map((each) => each.map(({ id }) => id))).toEqual([['e1', 'e2'], ['e3']]);
-      expect(await store.acknowledge('bureau', ['e2', 'none'], 10)).toBe(1);
-      expect(await store.unacknowledged('bureau', ['e1', 'e2', 'e3'])).toHaveLength(2);
-      await store.giveBack('bureau', ['e3', 'e2']);
+      expect(await store.hooks.acknowledge('bureau', ['e2', 'none'], 10)).toBe(1);
+      expect(await store.hooks.unacknowledged('bureau', ['e1', 'e2', 'e3'])).toHaveLength(2);
+      await store.hooks.giveBack('bureau', ['e3', 'e2']);
       expect((await lease(20, 9)).map(({ id }) => id)).toEqual(['e3']);
       expect((await lease(150, 9)).map(({ id }) => id)).toEqual(['e1', 'e3']);
     });
 
     it('know which channels are occupied, and queue only what changes that', async () => {
       const first = (n: number) => [queued(n, { event: 'first-in' })];
-      await store.queue(first(1), { channel: chat, is: true });
-      await store.queue(first(2), { channel: chat, is: true });
-      await store.queue([], { channel: signals, is: true });
-      expect(await store.occupied('', 9)).toEqual([chat, signals]);
-      await store.queue(first(3), { channel: chat, is: false });
-      await store.queue(first(4), { channel: chat, is: false });
-      expect(await store.occupied('', 9)).toEqual([signals]);
+      await store.hooks.queue(first(1), { channel: chat, is: true });
+      await store.hooks.queue(first(2), { channel: chat, is: true });
+      await store.hooks.queue([], { channel: signals, is: true });
+      expect(await store.hooks.occupied('', 9)).toEqual([chat, signals]);
+      await store.hooks.queue(first(3), { channel: chat, is: false });
+      await store.hooks.queue(first(4), { channel: chat, is: false });
+      expect(await store.hooks.occupied('', 9)).toEqual([signals]);
       expect(await ids()).toEqual(['e1', 'e3']);
     });
   });
@@ -1901,11 +2042,11 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
   describe('what came in', () => {
     it('is kept once by the sender’s id of it, also within one commit', async () => {
       const kept = await Promise.all([
-        store.arrive(arrival(1)),
-        store.arrive(arrival(2, { eventId: 'e1' })),
-        store.arrive(arrival(3, { eventId: 'e1', intake: 'harbour' })),
-        store.arrive(arrival(4, { eventId: undefined })),
-        store.arrive(arrival(5, { eventId: undefined })),
+        store.intakes.arrive(arrival(1)),
+        store.intakes.arrive(arrival(2, { eventId: 'e1' })),
+        store.intakes.arrive(arrival(3, { eventId: 'e1', intake: 'harbour' })),
+        store.intakes.arrive(arrival(4, { eventId: undefined })),
+        store.intakes.arrive(arrival(5, { eventId: undefined })),
       ]);
       expect(kept.map(({ id, repeated }) => `${id} ${repeated}`)).toEqual([
         'a1 false',
@@ -1914,15 +2055,15 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
         'a4 false',
         'a5 false',
       ]);
-      expect(await store.arrive(arrival(6, { eventId: 'e1' }))).toEqual({ id: 'a1', repeated: true });
-      expect(await store.arrival('a1')).toMatchObject({ ...arrival(1), state: 'waiting', tries: 0 });
-      expect(await store.arrival('a2')).toBeUndefined();
+      expect(await store.intakes.arrive(arrival(6, { eventId: 'e1' }))).toEqual({ id: 'a1', repeated: true });
+      expect(await store.intakes.arrival('a1')).toMatchObject({ ...arrival(1), state: 'waiting', tries: 0 });
+      expect(await store.intakes.arrival('a2')).toBeUndefined();
     });
 
     it('is taken over when its holder is gone, and forgotten when it has ended', async () => {
-      for (const n of [1, 2, 3]) await store.arrive(arrival(n, { heldUntilMs: n * 100 }));
+      for (const n of [1, 2, 3]) await store.intakes.arrive(arrival(n, { heldUntilMs: n * 100 }));
       const taken = async (nowMs: number, horizonMs = 1_000) =>
-        (await store.takeOverArrivals(nowMs, nowMs + 50, horizonMs, 9)).map(({ id }) => id);
+        (await store.intakes.takeOverArrivals(nowMs, nowMs + 50, horizonMs, 9)).map(({ id }) => id);
       expect(await taken(150)).toEqual(['a1']);
       expect(await taken(199)).toEqual([]);
       expect(await taken(200)).toEqual(['a1', 'a2']);
@@ -1930,45 +2071,45 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
       expect(await taken(1, 10)).toEqual(['a1', 'a2', 'a3']);
       const became = { route: 1, messages: [{ channel: chat, id: 'm', cursor: 'v:1' as never }] };
       await Promise.all([
-        store.endArrival({ id: 'a1', state: 'done', atMs: 10, became }),
-        store.endArrival({ id: 'a2', state: 'failed', atMs: 20, problem: "it's odd" }),
-        store.endArrival({ id: 'a3', state: 'waiting', atMs: 20, heldUntilMs: 900, problem: 'later' }),
+        store.intakes.endArrival({ id: 'a1', state: 'done', atMs: 10, became }),
+        store.intakes.endArrival({ id: 'a2', state: 'failed', atMs: 20, problem: "it's odd" }),
+        store.intakes.endArrival({ id: 'a3', state: 'waiting', atMs: 20, heldUntilMs: 900, problem: 'later' }),
       ]);
-      expect(await store.arrivals({ limit: 9 })).toMatchObject([
+      expect(await store.intakes.arrivals({ limit: 9 })).toMatchObject([
         { id: 'a3', state: 'waiting', tries: 1, heldUntilMs: 900 },
         { id: 'a2', state: 'failed', problem: "it's odd", endedAtMs: 20 },
         { id: 'a1', state: 'done', became },
       ]);
-      expect(await store.arrivals({ intake: 'buoy', state: 'failed', limit: 9 })).toHaveLength(1);
-      expect(await store.tidyIntake('buoy', 15, 0)).toBe(1);
-      expect((await store.arrivals({ limit: 9 })).map(({ id }) => id)).toEqual(['a3', 'a2']);
+      expect(await store.intakes.arrivals({ intake: 'buoy', state: 'failed', limit: 9 })).toHaveLength(1);
+      expect(await store.intakes.tidyIntake('buoy', 15, 0)).toBe(1);
+      expect((await store.intakes.arrivals({ limit: 9 })).map(({ id }) => id)).toEqual(['a3', 'a2']);
     });
 
     it('keeps the sender’s id for longer than the event, so that it recognizes a repeat', async () => {
-      await store.arrive(arrival(1, { eventId: 'e1' }));
-      await store.arrive(arrival(2));
-      for (const id of ['a1', 'a2']) await store.endArrival({ id, state: 'done', atMs: 10 });
-      expect(await store.tidyIntake('buoy', 15, 5)).toBe(2);
-      expect(await store.arrivals({ limit: 9 })).toEqual([]);
-      expect(await store.arrival('a1')).toBeUndefined();
-      expect(await store.arrive(arrival(3, { eventId: 'e1' }))).toEqual({ id: 'a1', repeated: true });
+      await store.intakes.arrive(arrival(1, { eventId: 'e1' }));
+      await store.intakes.arrive(arrival(2));
+      for (const id of ['a1', 'a2']) await store.intakes.endArrival({ id, state: 'done', atMs: 10 });
+      expect(await store.intakes.tidyIntake('buoy', 15, 5)).toBe(2);
+      expect(await store.intakes.arrivals({ limit: 9 })).toEqual([]);
+      expect(await store.intakes.arrival('a1')).toBeUndefined();
+      expect(await store.intakes.arrive(arrival(3, { eventId: 'e1' }))).toEqual({ id: 'a1', repeated: true });
       // There is nothing more to forget until the id's time is over.
-      expect(await store.tidyIntake('buoy', 15, 5)).toBe(0);
-      expect(await store.tidyIntake('quay', 99, 99)).toBe(0);
-      await store.tidyIntake('buoy', 99, 99);
-      expect(await store.arrive(arrival(4, { eventId: 'e1' }))).toEqual({ id: 'a4', repeated: false });
+      expect(await store.intakes.tidyIntake('buoy', 15, 5)).toBe(0);
+      expect(await store.intakes.tidyIntake('quay', 99, 99)).toBe(0);
+      await store.intakes.tidyIntake('buoy', 99, 99);
+      expect(await store.intakes.arrive(arrival(4, { eventId: 'e1' }))).toEqual({ id: 'a4', repeated: false });
     });
 
     it('forgets the sender’s id in time, however many older ones another intake keeps for longer', async () => {
       const kept = Array.from({ length: 2_100 }, (_, n) => arrival(n + 1, { intake: 'quay', eventId: `q${n}` }));
-      await Promise.all(kept.map((each) => store.arrive(each)));
-      await Promise.all(kept.map(({ id }) => store.endArrival({ id, state: 'done', atMs: 10 })));
-      await store.arrive(arrival(9_001, { eventId: 'e1' }));
-      await store.endArrival({ id: 'a9001', state: 'done', atMs: 10 });
-      for (let pruned = 1; pruned > 0; ) pruned = await store.tidyIntake('quay', 15, 5);
-      expect(await store.tidyIntake('buoy', 15, 5)).toBe(1);
-      expect(await store.tidyIntake('buoy', 15, 15)).toBe(1);
-      expect(await store.arrive(arrival(9_002, { eventId: 'e1' }))).toEqual({ id: 'a9002', repeated: false });
+      await Promise.all(kept.map((each) => store.intakes.arrive(each)));
+      await Promise.all(kept.map(({ id }) => store.intakes.endArrival({ id, state: 'done', atMs: 10 })));
+      await store.intakes.arrive(arrival(9_001, { eventId: 'e1' }));
+      await store.intakes.endArrival({ id: 'a9001', state: 'done', atMs: 10 });
+      for (let pruned = 1; pruned > 0; ) pruned = await store.intakes.tidyIntake('quay', 15, 5);
+      expect(await store.intakes.tidyIntake('buoy', 15, 5)).toBe(1);
+      expect(await store.intakes.tidyIntake('buoy', 15, 15)).toBe(1);
+      expect(await store.intakes.arrive(arrival(9_002, { eventId: 'e1' }))).toEqual({ id: 'a9002', repeated: false });
     });
   });
 
@@ -2005,12 +2146,18 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     const other = await Database.open({ data: folder, sqliteSynchronous: 'full', database: url });
     const others = await SqlStore.open(other);
     const appended = await Promise.all(
-      Array.from({ length: 400 }, (_, n) => (n % 2 ? store : others).append(chat, draft(n, { key: `k${n >> 1}` }))),
+      Array.from({ length: 400 }, (_, n) =>
+        (n % 2 ? store : others).messages.append(chat, draft(n, { key: `k${n >> 1}` })),
+      ),
     );
     expect(appended.filter(({ repeated }) => repeated)).toHaveLength(200);
-    const { messages, head } = await store.since(chat, { ...(await store.head(chat)), number: 0 }, all);
+    const { messages, head } = await store.messages.since(
+      chat,
+      { ...(await store.messages.head(chat)), number: 0 },
+      all,
+    );
     expect(messages.map(({ place }) => place.number)).toEqual(Array.from({ length: 200 }, (_, n) => n + 1));
-    expect(await others.heads([signals, chat])).toEqual([{ ...head, number: 0 }, head]);
+    expect(await others.messages.heads([signals, chat])).toEqual([{ ...head, number: 0 }, head]);
     await other.close();
   });
 }

@@ -53,7 +53,7 @@ import type { Link } from '../ports/link.js';
 import { type Relay, userNewsTopic, usersTopic } from '../ports/relay.js';
 import type { Report, Seen } from '../ports/report.js';
 import type { Reviewer } from '../ports/reviewer.js';
-import type { HookStore, IntakeStore, RetentionStore, Store } from '../ports/stores.js';
+import type { Store } from '../ports/stores.js';
 import type { TokenReader } from '../ports/tokens.js';
 import { Presences } from '../presence/presences.js';
 import { Watching } from '../presence/watching.js';
@@ -168,7 +168,7 @@ export class Engine {
   readonly refusals: Refusals;
   readonly stats: Stats;
   /** What is kept of hooks and intakes, for those who look. */
-  readonly store: HookStore & IntakeStore & RetentionStore;
+  readonly store: Pick<Store, 'hooks' | 'intakes' | 'retention'>;
   readonly #ports: EnginePorts;
   /** The parts as connections and sessions use them. */
   readonly #host: SessionHost;
@@ -210,7 +210,6 @@ export class Engine {
       ids,
       wheel,
       relay,
-      store,
       report,
       counters,
       traces,
@@ -232,6 +231,7 @@ export class Engine {
     this.hooks = new Hooks(
       {
         ...base,
+        store: store.hooks,
         self: `${instance} ${this.#id}`,
         caller: ports.hookCaller,
         readHook: ports.readHook,
@@ -243,6 +243,7 @@ export class Engine {
     const publisher = new Publisher(
       {
         ...base,
+        store: store.messages,
         hooks,
         took,
         direct: (match, by) => direct.tellParties(match, by),
@@ -269,9 +270,10 @@ export class Engine {
       },
       emptied: (channel) => channels.left(channel),
     });
-    const channelMarks = new ChannelMarks({ wheel, store, max: this.options.marksShown });
+    const channelMarks = new ChannelMarks({ wheel, store: store.marks, max: this.options.marksShown });
     const boards: Boards = new Boards({
       ...base,
+      store: store.boards,
       rules: channelRules,
       boardSaveMs: this.options.boardSaveMs,
       self: this.#id,
@@ -280,11 +282,13 @@ export class Engine {
     });
     this.reactions = new Reactions({
       ...base,
+      store: store.reactions,
       atOnce: this.options.reactionsAtOnce,
       find: (match, place) => findMessage(channels.logOf(match), match.channel, place),
     });
     const channels: Channels = new Channels({
       ...base,
+      store: store.messages,
       rules: channelRules,
       features: [presences, channelMarks, boards, this.reactions],
     });
@@ -306,6 +310,7 @@ export class Engine {
     this.presence = new MemberDirectory(channelRules, presences, this.cluster);
     const occupancy = new Occupancy({
       ...base,
+      store: store.hooks,
       hooks,
       countOf: async (channel) => (await this.presence.members(channel, { limit: 1 })).count,
     });
@@ -322,6 +327,7 @@ export class Engine {
       });
     this.moderation = new Moderation({
       ...base,
+      store: store.moderation,
       hooks,
       bans,
       connected,
@@ -331,6 +337,7 @@ export class Engine {
     });
     this.blocks = new Blocks({
       ...base,
+      store: store.blocks,
       most: this.options.blocksPerUser,
       sessions: (user) => (user === undefined ? connected.clients : connected.clientsOf(user)),
       changed: (user) => {
@@ -341,12 +348,14 @@ export class Engine {
     const blocking: Blocks['blocking'] = (other, users) => this.blocks.blocking(other, users);
     this.levels = new Levels({
       ...base,
+      store: store.levels,
       rules: channelRules,
       most: this.options.levelsPerUser,
       push: (user, frame) => connected.push(user, frame),
     });
     this.inboxes = new Inboxes({
       ...base,
+      store: store,
       blocking,
       hearing: (users, channel, isMention) => this.levels.hearing(users, channel, isMention),
       contract: this.options.notices,
@@ -366,6 +375,7 @@ export class Engine {
     });
     this.invitations = new Invitations({
       ...base,
+      store: store.invitations,
       hmac,
       rules: channelRules,
       inboxes: this.inboxes,
@@ -380,13 +390,19 @@ export class Engine {
       report,
       blocking,
     });
-    this.marks = new Marks({ clock, rules: channelRules, relay, store, maxPerUser: this.options.marksPerUser });
+    this.marks = new Marks({
+      clock,
+      rules: channelRules,
+      relay,
+      store: store.marks,
+      maxPerUser: this.options.marksPerUser,
+    });
     const unread: Unread = new Unread({
       ...base,
       store: this.marks,
       hidersOf: (other, channel) => this.blocks.hidersOf(other, channelRules.match(channel)),
     });
-    const threadNews: ThreadNews = new ThreadNews({ ...base, marks: this.marks });
+    const threadNews: ThreadNews = new ThreadNews({ ...base, store: store.marks, marks: this.marks });
     const entrants = new Entrants({
       access,
       store,
@@ -410,11 +426,18 @@ export class Engine {
       entrants,
       store,
     });
-    this.indexer = new Indexer({ ...base, rules: channelRules });
-    this.search = new Search({ clock, rules: channelRules, store });
-    this.reports = new Reports({ ...base, rules: channelRules, hooks, logOf: (match) => channels.logOf(match) });
+    this.indexer = new Indexer({ ...base, store: store, rules: channelRules });
+    this.search = new Search({ clock, rules: channelRules, store: store.search });
+    this.reports = new Reports({
+      ...base,
+      store: store.reports,
+      rules: channelRules,
+      hooks,
+      logOf: (match) => channels.logOf(match),
+    });
     this.pending = new PendingMessages({
       ...base,
+      store: store.pending,
       rules: channelRules,
       hooks,
       logOf: (match) => channels.logOf(match),
@@ -424,20 +447,22 @@ export class Engine {
       listChars: this.options.backlogBytes,
       push: (user, frame) => connected.push(user, frame),
     });
-    this.pruner = new Pruner({ ...base, rules: channelRules }, this.options.records);
+    this.pruner = new Pruner({ ...base, store: store.retention, rules: channelRules }, this.options.records);
     this.eraser = new Eraser({
       ...base,
+      store: store,
       publisher,
       marks: this.marks,
       inboxes: this.inboxes,
       moderation: this.moderation,
     });
-    this.messages = new Messages(channelRules, publisher, channels, boards, store, this.reactions, mentions);
+    this.messages = new Messages(channelRules, publisher, channels, boards, store.messages, this.reactions, mentions);
     this.boards = new BoardDirectory(channelRules, boards);
     const boardEvents = new BoardEvents({ ...base, hooks, read: (channel) => this.boards.read(channel) });
     this.intakes = new Intakes(
       {
         ...base,
+        store: store.intakes,
         bodyOf: ports.bodyOf ?? noBody,
         failed: ({ id, intake }, problem) => hooks.happened('intake-failed', { intake, arrival: id, problem }),
         acts: {
@@ -460,7 +485,7 @@ export class Engine {
       },
       this.options.calls,
     );
-    this.channels = new ChannelDirectory(channelRules, channels, this.cluster, store);
+    this.channels = new ChannelDirectory(channelRules, channels, this.cluster, store.messages);
     this.access = new AccessInquiry(
       access,
       direct,
@@ -482,7 +507,7 @@ export class Engine {
       slowMode: new SlowMode(clock, relay),
       connected,
       channels,
-      store,
+      store: store.messages,
       boards,
       publisher,
       standstill: this.#standstill,

@@ -18,7 +18,7 @@ import type { Moderation } from '../moderation/moderation.js';
 import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import type { Report } from '../ports/report.js';
-import type { MarkStore, PersonPlace, PersonStore } from '../ports/stores.js';
+import type { PersonPlace, Store } from '../ports/stores.js';
 import type { Publisher } from '../record/publisher.js';
 
 /** Messages or records of one portion. */
@@ -38,7 +38,7 @@ export interface EraserHost {
   readonly ids: Ids;
   readonly wheel: TimerWheel;
   readonly report: Report;
-  readonly store: PersonStore & Pick<MarkStore, 'unread'>;
+  readonly store: Pick<Store, 'persons' | 'marks'>;
   readonly publisher: Publisher;
   readonly marks: Marks;
   readonly inboxes: Inboxes;
@@ -97,7 +97,7 @@ export class Eraser {
     const atMs = clock.now();
     const draft = { id: ids.moderation(), user, messages, by, atMs, counts: nothingErased, held: [] };
     const revocation = moderation.revocationOf({ id: draft.id, user, by, atMs, erases: true });
-    const begun = await store.beginErasure(draft, atMs + heldMs, revocation);
+    const begun = await store.persons.beginErasure(draft, atMs + heldMs, revocation);
     const isNew = begun.id === draft.id;
     // An instance that began it earlier may have ended before it signed the user out.
     await moderation.enforce(isNew ? revocation : revocationOf(begun));
@@ -113,21 +113,21 @@ export class Eraser {
    */
   async export(user: string, by: Actor, after: PersonPlace | undefined, limit: number): Promise<PersonPart> {
     const { store, clock } = this.#host;
-    const { messages, next } = await store.messagesOf(user, after, limit);
+    const { messages, next } = await store.persons.messagesOf(user, after, limit);
     if (after !== undefined) return { messages, ...defined({ next }) };
-    await store.noteExport(user, by, clock.now());
-    return { messages, records: await store.recordsOf(user), ...defined({ next }) };
+    await store.persons.noteExport(user, by, clock.now());
+    return { messages, records: await store.persons.recordsOf(user), ...defined({ next }) };
   }
 
   /** An erasure by its id. */
   async byId(id: string): Promise<Erasure | undefined> {
-    const [found] = await this.#host.store.erasures(1, id);
+    const [found] = await this.#host.store.persons.erasures(1, id);
     return found;
   }
 
   /** The last erasures, the latest first. */
   list(limit: number): Promise<readonly Erasure[]> {
-    return this.#host.store.erasures(limit);
+    return this.#host.store.persons.erasures(limit);
   }
 
   /** Goes on with erasures that no instance is at. Never rejects. */
@@ -135,7 +135,7 @@ export class Eraser {
     const { store, clock, report, moderation } = this.#host;
     try {
       const now = clock.now();
-      for (const each of await store.takeErasures(now, now + heldMs)) {
+      for (const each of await store.persons.takeErasures(now, now + heldMs)) {
         if (each.endedAtMs === undefined) await moderation.enforce(revocationOf(each));
         this.#run(each);
       }
@@ -158,15 +158,15 @@ export class Eraser {
     const user = begun.user as string;
     let erasure = begun;
     // Another instance goes on with it at once.
-    const release = (): Promise<void> => store.noteErasure(erasure, 0);
+    const release = (): Promise<void> => store.persons.noteErasure(erasure, 0);
     const count = async (kind: keyof ErasedCounts, more: number, held = erasure.held): Promise<void> => {
       erasure = { ...erasure, held, counts: { ...erasure.counts, [kind]: erasure.counts[kind] + more } };
-      await store.noteErasure(erasure, clock.now() + heldMs);
+      await store.persons.noteErasure(erasure, clock.now() + heldMs);
     };
     const eraseRecords = async (kind: ErasedRecord): Promise<void> => {
       while (!this.#stopped) {
         const wish = { kind, user, erasure: erasure.id, limit: portion };
-        const erased = await this.#rested(() => store.eraseRecords(wish));
+        const erased = await this.#rested(() => store.persons.eraseRecords(wish));
         if (erased === 0) return;
         await count(kind, erased);
       }
@@ -185,7 +185,7 @@ export class Eraser {
     for (const kind of erasedRecords) await eraseRecords(kind);
     if (this.#stopped) return release();
     const endedAtMs = clock.now();
-    await store.noteErasure({ ...erasure, endedAtMs }, endedAtMs + lingerMs);
+    await store.persons.noteErasure({ ...erasure, endedAtMs }, endedAtMs + lingerMs);
   }
 
   /** Erases messages of an ended erasure that were committed late, and then forgets who it was. */
@@ -198,10 +198,10 @@ export class Eraser {
     const user = ended.user as string;
     await this.#messages(ended, user, count);
     const wish = { kind: 'deliveries', user, erasure: ended.id, limit: portion, untilMs: ended.endedAtMs } as const;
-    while (!this.#stopped && (await this.#rested(() => store.eraseRecords(wish))) > 0);
+    while (!this.#stopped && (await this.#rested(() => store.persons.eraseRecords(wish))) > 0);
     if (this.#stopped) return;
     const { user: _, ...nameless } = erasure;
-    await store.noteErasure(nameless, 0);
+    await store.persons.noteErasure(nameless, 0);
   }
 
   /** Erases all messages that are there; of an ended erasure, those from before its end. Says whether there were any. */
@@ -215,7 +215,7 @@ export class Eraser {
     let hasErased = false;
     let after: PersonPlace | undefined;
     do {
-      const { messages, held, next } = await store.messagesOf(user, after, portion);
+      const { messages, held, next } = await store.persons.messagesOf(user, after, portion);
       after = next;
       for (const [index, { channel }] of messages.entries()) if (held[index]) left.add(channel);
       // The same id may be another user by now.
@@ -233,7 +233,7 @@ export class Eraser {
 
   async #marks(user: string, count: (kind: 'marks', more: number) => Promise<void>): Promise<void> {
     const { marks, store } = this.#host;
-    const all = await store.unread(user);
+    const all = await store.marks.unread(user);
     for (const { channel } of all) await marks.forget(user, channel);
     if (all.length > 0) await count('marks', all.length);
   }

@@ -20,7 +20,7 @@ import type { Clock } from '../ports/clock.js';
 import type { Ids } from '../ports/ids.js';
 import { type Relay, usersTopic } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { InboxStore, UserStore } from '../ports/stores.js';
+import type { Store } from '../ports/stores.js';
 
 /** Most users in one call. */
 const maxUsers = 10_000;
@@ -48,7 +48,7 @@ export interface InboxesHost {
   readonly clock: Clock;
   readonly ids: Ids;
   readonly wheel: TimerWheel;
-  readonly store: InboxStore & UserStore;
+  readonly store: Pick<Store, 'inboxes' | 'users'>;
   readonly relay: Relay;
   readonly report: Report;
   readonly contracts: Contracts;
@@ -141,7 +141,7 @@ export class Inboxes {
         const drafts = meant.slice(from, from + portion).map((user, index) => draftFor(user, from + index === 0));
         const fromMs = clock.monotonic();
         try {
-          for (const entry of await store.notify(drafts)) this.#tell(entry, wish);
+          for (const entry of await store.inboxes.notify(drafts)) this.#tell(entry, wish);
         } catch (error) {
           // What was committed stays, and the caller hears how far it came.
           if (from === 0 || !(error instanceof ProblemError)) throw error;
@@ -184,12 +184,12 @@ export class Inboxes {
 
   /** The notices in a user's inbox after a place, oldest first. */
   read(user: string, after: Place | undefined, limit: number): Promise<InboxSlice> {
-    return this.#host.store.inbox(user, after, limit, this.#host.clock.now());
+    return this.#host.store.inboxes.inbox(user, after, limit, this.#host.clock.now());
   }
 
   /** A user as last seen; `undefined` if the service has never met it. */
   async user(id: string): Promise<KnownUser | undefined> {
-    return this.justMet(id) ?? (await this.#host.store.user(id));
+    return this.justMet(id) ?? (await this.#host.store.users.user(id));
   }
 
   /** Whether the service has ever met a user; who came to another instance a moment ago may not be written down yet. */
@@ -206,26 +206,26 @@ export class Inboxes {
 
   /** How many notices a user has. */
   countOf(user: string): Promise<InboxSlice> {
-    return this.#host.store.inbox(user, undefined, 1, this.#host.clock.now());
+    return this.#host.store.inboxes.inbox(user, undefined, 1, this.#host.clock.now());
   }
 
   /** Ends notices of a user: these, or all. Its other sessions hear of it. */
   async done(user: string, ids: readonly string[] | true): Promise<number> {
-    const unread = await this.#host.store.done(user, ids, this.#host.clock.now());
+    const unread = await this.#host.store.inboxes.done(user, ids, this.#host.clock.now());
     this.#host.relay.publish(usersTopic, { type: 'done', user, ids, unread });
     return unread;
   }
 
   /** Takes the notice with a key out of a user's inbox, if it is of this message. */
   async retract(user: string, key: string, cursor: Cursor): Promise<void> {
-    const notice = await this.#host.store.noticeWith(user, key);
+    const notice = await this.#host.store.inboxes.noticeWith(user, key);
     if ((notice?.data as { cursor?: Json } | undefined)?.cursor === cursor)
       await this.done(user, [notice?.id as string]);
   }
 
   /** Users who had a role when they were seen last. */
   async usersWith(role: string): Promise<readonly string[]> {
-    const users = new Set(await this.#host.store.usersWith(role));
+    const users = new Set(await this.#host.store.users.usersWith(role));
     // Who came a moment ago is written down soon.
     for (const met of [this.#beingWritten, this.#met])
       for (const { id, roles } of met.values())
@@ -373,7 +373,7 @@ export class Inboxes {
     if (met.size === 0) return;
     this.#beingWritten = met;
     try {
-      await this.#host.store.meet([...met.values()]);
+      await this.#host.store.users.meet([...met.values()]);
     } catch (error) {
       for (const user of met.keys()) this.#writtenDown.delete(user);
       this.#host.report(error, { event: 'direct-contact-failed' });

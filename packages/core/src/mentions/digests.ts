@@ -7,7 +7,7 @@ import type { BlockList } from '../model/block.js';
 import { countsAsUnread, type MarkState } from '../model/mark.js';
 import type { LoggedMessage, Place } from '../model/message.js';
 import type { Clock } from '../ports/clock.js';
-import type { MentionStore, MessageStore } from '../ports/stores.js';
+import type { Store } from '../ports/stores.js';
 import { firstWords } from '../record/replying.js';
 import type { ChannelRules, RuleMatch } from '../rules/channelRule.js';
 import type { Entrants } from './mayEnter.js';
@@ -25,7 +25,7 @@ export interface DigestsHost {
   readonly levels: Pick<Levels, 'of'>;
   readonly blocks: Pick<Blocks, 'of'>;
   readonly entrants: Pick<Entrants, 'of'>;
-  readonly store: Pick<MessageStore, 'since'> & MentionStore;
+  readonly store: Pick<Store, 'messages' | 'mentions'>;
 }
 
 export interface DigestWish {
@@ -68,7 +68,7 @@ export class Digests {
     const { clock, store, rules, entrants, blocks } = this.#host;
     const nowMs = clock.now();
     const candidates = await this.#candidates(user, nowMs);
-    const times = await store.lastAt(candidates.map(({ channel }) => channel));
+    const times = await store.mentions.lastAt(candidates.map(({ channel }) => channel));
     const fresh = candidates
       .map((candidate, index) => ({ candidate, atMs: times[index] ?? 0 }))
       .filter(({ atMs }) => atMs >= sinceMs)
@@ -101,7 +101,7 @@ export class Digests {
     const set = new Map((await levels.of(user)).map(({ channel, level }) => [channel, level]));
     const states = new Map((await marks.unread(user)).map((each) => [each.channel, each]));
     const mentions = new Map<ChannelName, Mention[]>();
-    for (const { channel, ...mention } of await store.mentions(user, nowMs - withoutMarkMs)) {
+    for (const { channel, ...mention } of await store.mentions.mentions(user, nowMs - withoutMarkMs)) {
       const those = mentions.get(channel);
       if (those === undefined) mentions.set(channel, [mention]);
       else those.push(mention);
@@ -148,7 +148,7 @@ export class Digests {
 
   /** Messages behind a place that count, as they stand. */
   async #read(channel: ChannelName, place: Place, messages: number): Promise<readonly LoggedMessage[]> {
-    const found = await this.#host.store.since(channel, place, { messages, bytes: lookedAtChars });
+    const found = await this.#host.store.messages.since(channel, place, { messages, bytes: lookedAtChars });
     return found.messages.filter(
       (each) => each.isMessage && countsAsUnread(each.message.type) && !each.message.withdrawn,
     );

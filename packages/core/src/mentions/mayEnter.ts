@@ -1,7 +1,7 @@
 import type { Access } from '../access/access.js';
 import type { AccessRule, Identity } from '../model/access.js';
 import type { KnownUser } from '../model/notice.js';
-import type { MarkStore, UserStore } from '../ports/stores.js';
+import type { Store } from '../ports/stores.js';
 import { accessRuleFor } from '../rules/accessRule.js';
 import type { RuleMatch } from '../rules/channelRule.js';
 
@@ -10,7 +10,7 @@ type Known = Pick<KnownUser, 'id' | 'roles'>;
 
 export interface EntrantsHost {
   readonly access: Pick<Access, 'explain'>;
-  readonly store: Pick<UserStore, 'knownUsers'> & Pick<MarkStore, 'unread'>;
+  readonly store: Pick<Store, 'users' | 'marks'>;
   /** Who a user is by the tokens of its sessions here. */
   readonly identitiesOf: (user: string) => readonly Identity[];
   /** Users who came a moment ago, and may not be written down yet: to this instance, and to any. */
@@ -51,7 +51,7 @@ export class Entrants {
   /** What is known of users who are not connected here. */
   async #known(users: readonly string[], areThere: boolean): Promise<ReadonlyMap<string, Known>> {
     const { store, justMet, connected } = this.#host;
-    const known = new Map<string, Known>((await store.knownUsers(users)).map((each) => [each.id, each]));
+    const known = new Map<string, Known>((await store.users.knownUsers(users)).map((each) => [each.id, each]));
     for (const user of users) known.set(user, justMet(user) ?? (known.get(user) as Known));
     const unknown = users.filter((user) => known.get(user) === undefined);
     for (const user of unknown) known.delete(user);
@@ -71,7 +71,7 @@ export class Entrants {
     if (!looksAtToken(accessRuleFor(match.rule.allow, 'enter'))) return false;
     const isOut = await this.#isOut(match, user);
     if (isOut) return false;
-    const [mark] = await this.#host.store.unread(user, [match.channel]);
+    const [mark] = await this.#host.store.marks.unread(user, [match.channel]);
     return mark?.place !== undefined;
   }
 

@@ -309,38 +309,6 @@ export interface IntakeStore {
   tidyIntake(intake: string, forgetMs: number, forgetIdsMs: number): Promise<number>;
 }
 
-/** The methods of `HookStore` and `IntakeStore`, for stores that pass them on. */
-export const queueStoreMethods = [
-  'queue',
-  'occupied',
-  'due',
-  'heldUp',
-  'lease',
-  'acknowledge',
-  'giveBack',
-  'unacknowledged',
-  'settle',
-  'holdHooks',
-  'releaseHooks',
-  'hookStates',
-  'hookFails',
-  'pauseHook',
-  'keepHook',
-  'hookFigures',
-  'deliveries',
-  'delivery',
-  'attempts',
-  'noteAttempt',
-  'resend',
-  'tidyHook',
-  'arrive',
-  'endArrival',
-  'takeOverArrivals',
-  'arrivals',
-  'arrival',
-  'tidyIntake',
-] as const satisfies readonly (keyof (HookStore & IntakeStore))[];
-
 /** What is pruned of kept logbooks and of old records, and what is exempted. */
 export interface RetentionStore {
   /** What there is of kept channels that have been published to: the first `limit` whose names come after `after`. */
@@ -392,15 +360,6 @@ export interface ReactionStore {
   reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]>;
 }
 
-/** The methods of `ReactionStore`, for stores that pass them on. */
-export const reactionStoreMethods = [
-  'react',
-  'reactions',
-  'reactionsSince',
-  'reactors',
-  'reactionHeads',
-] as const satisfies readonly (keyof ReactionStore)[];
-
 /** Invitations into channels, and whom they have let in. */
 export interface InvitationStore {
   /** @throws {ProblemError} `too-many-invitations` if so many into the channel are open; `unavailable` */
@@ -432,18 +391,6 @@ export interface InvitationStore {
     done: { readonly by: Actor; readonly atMs: number },
   ): Promise<boolean>;
 }
-
-/** The methods of `InvitationStore`, for stores that pass them on. */
-export const invitationStoreMethods = [
-  'invite',
-  'accept',
-  'invitations',
-  'invitation',
-  'endInvitation',
-  'admissions',
-  'admissionsIn',
-  'endAdmission',
-] as const satisfies readonly (keyof InvitationStore)[];
 
 /** Messages of kept channels that mention users. */
 export interface MentionStore {
@@ -480,14 +427,6 @@ export interface SearchStore {
   search(lookup: SearchLookup): Promise<SearchFound>;
 }
 
-/** The methods of `SearchStore`, for stores that pass them on. */
-export const searchStoreMethods = [
-  'searchable',
-  'index',
-  'searchedChannels',
-  'unindex',
-] as const satisfies readonly (keyof SearchStore)[];
-
 /** How much users want to hear of channels. */
 export interface LevelStore {
   /** @throws {ProblemError} `too-many-levels`, `unavailable` */
@@ -499,16 +438,6 @@ export interface LevelStore {
   /** Whether any user has set one. */
   hasLevels(): Promise<boolean>;
 }
-
-/** The methods of `MentionStore` and `LevelStore`, for stores that pass them on. */
-export const mentionStoreMethods = [
-  'mentions',
-  'lastAt',
-  'setLevel',
-  'levels',
-  'levelsIn',
-  'hasLevels',
-] as const satisfies readonly (keyof (MentionStore & LevelStore))[];
 
 /** Whom users keep away. */
 export interface BlockStore {
@@ -525,14 +454,6 @@ export interface BlockStore {
   /** Whether any user keeps another away. */
   hasBlocks(): Promise<boolean>;
 }
-
-/** The methods of `BlockStore`, for stores that pass them on. */
-export const blockStoreMethods = [
-  'block',
-  'blocks',
-  'blocking',
-  'hasBlocks',
-] as const satisfies readonly (keyof BlockStore)[];
 
 /** What there is about a user, and how it is erased. */
 export interface PersonStore {
@@ -591,17 +512,6 @@ export interface PersonMessages {
   readonly next?: PersonPlace;
 }
 
-/** The methods of `PersonStore` that carry no messages, for stores that pass them on. */
-export const personStoreMethods = [
-  'beginErasure',
-  'noteErasure',
-  'takeErasures',
-  'erasures',
-  'eraseRecords',
-  'noteExport',
-  'recordsOf',
-] as const satisfies readonly (keyof PersonStore)[];
-
 /** Messages that users have reported. */
 export interface ReportStore {
   /**
@@ -619,14 +529,6 @@ export interface ReportStore {
   /** Ends an open report, which stands in the audit log. Gives it; `undefined` if there is none that is open. */
   endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined>;
 }
-
-/** The methods of `ReportStore`, for stores that pass them on. */
-export const reportStoreMethods = [
-  'report',
-  'reports',
-  'reportById',
-  'endReport',
-] as const satisfies readonly (keyof ReportStore)[];
 
 /** The moderators' queue: messages that wait, and those that were refused. */
 export interface PendingStore {
@@ -672,52 +574,47 @@ export interface PendingStore {
   takeBackPending(id: string, user: string): Promise<PendingMessage | undefined>;
 }
 
-/** The methods of `PendingStore`, for stores that pass them on. */
-export const pendingStoreMethods = [
-  'knownUnder',
-  'hasPending',
-  'keepPending',
-  'pending',
-  'pendingById',
-  'nextPending',
-  'unansweredPending',
-  'answerPending',
-  'clearedPending',
-  'clearPending',
-  'released',
-  'refusePending',
-  'takeBackPending',
-] as const satisfies readonly (keyof PendingStore)[];
+/** Everything that outlives the process: one store for each feature. */
+export interface Store {
+  readonly messages: MessageStore;
+  readonly moderation: ModerationStore;
+  readonly inboxes: InboxStore;
+  readonly users: UserStore;
+  readonly marks: MarkStore;
+  readonly boards: BoardStore;
+  readonly hooks: HookStore;
+  readonly intakes: IntakeStore;
+  readonly retention: RetentionStore;
+  readonly reports: ReportStore;
+  readonly pending: PendingStore;
+  readonly reactions: ReactionStore;
+  readonly mentions: MentionStore;
+  readonly levels: LevelStore;
+  readonly blocks: BlockStore;
+  readonly search: SearchStore;
+  readonly invitations: InvitationStore;
+  readonly persons: PersonStore;
+}
 
-/** The methods of `RetentionStore`, for stores that pass them on. */
-export const retentionStoreMethods = [
-  'keptRanges',
-  'firstSince',
-  'bytesOf',
-  'prune',
-  'forget',
-  'forgettable',
-  'hold',
-  'holds',
-] as const satisfies readonly (keyof RetentionStore)[];
-
-/** Everything that must outlive the process. */
-export interface Store
-  extends MessageStore,
-    ModerationStore,
-    InboxStore,
-    UserStore,
-    MarkStore,
-    BoardStore,
-    HookStore,
-    IntakeStore,
-    RetentionStore,
-    ReportStore,
-    PendingStore,
-    ReactionStore,
-    MentionStore,
-    SearchStore,
-    LevelStore,
-    BlockStore,
-    InvitationStore,
-    PersonStore {}
+const stores: Readonly<Record<keyof Store, true>> = {
+  messages: true,
+  moderation: true,
+  inboxes: true,
+  users: true,
+  marks: true,
+  boards: true,
+  hooks: true,
+  intakes: true,
+  retention: true,
+  reports: true,
+  pending: true,
+  reactions: true,
+  mentions: true,
+  levels: true,
+  blocks: true,
+  search: true,
+  invitations: true,
+  persons: true,
+};
+/** Names of all stores. */
+export const storeNames = Object.keys(stores) as readonly (keyof Store)[];

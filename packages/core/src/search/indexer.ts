@@ -7,7 +7,7 @@ import type { SearchEntry } from '../model/search.js';
 import type { Clock } from '../ports/clock.js';
 import type { Relay } from '../ports/relay.js';
 import type { Report } from '../ports/report.js';
-import type { MessageStore, SearchStore } from '../ports/stores.js';
+import type { Store } from '../ports/stores.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 import { searchedText, wordsIn } from './words.js';
 
@@ -35,7 +35,7 @@ export interface IndexerHost {
   readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly rules: ChannelRules;
-  readonly store: Pick<MessageStore, 'head' | 'since' | 'channels'> & SearchStore;
+  readonly store: Pick<Store, 'messages' | 'search'>;
   readonly report: Report;
 }
 
@@ -108,9 +108,9 @@ export class Indexer {
   async *#searched(): AsyncGenerator<{ channel: ChannelName; head: number; ready: number }> {
     const { rules, store } = this.#host;
     for (let after = ''; ; ) {
-      const page = await store.channels(after, pageChannels);
+      const page = await store.messages.channels(after, pageChannels);
       const some = page.filter(({ channel }) => rules.match(channel)?.rule.searched !== undefined);
-      const ready = some.length === 0 ? [] : await store.searchable(some.map(({ channel }) => channel));
+      const ready = some.length === 0 ? [] : await store.search.searchable(some.map(({ channel }) => channel));
       for (const [index, { channel, head }] of some.entries())
         yield { channel, head: head.number, ready: ready[index] ?? 0 };
       if (page.length < pageChannels) return;
@@ -122,10 +122,11 @@ export class Indexer {
   async #removeOthers(): Promise<void> {
     const { rules, store } = this.#host;
     for (let after = ''; ; ) {
-      const page = await store.searchedChannels(after, pageChannels);
+      const page = await store.search.searchedChannels(after, pageChannels);
       for (const channel of page) {
         if (rules.match(channel)?.rule.searched !== undefined) continue;
-        while (!this.#stopped && (await store.unindex(channel, removedAtOnce)) > 0) await this.#rest(againMs / 10);
+        while (!this.#stopped && (await store.search.unindex(channel, removedAtOnce)) > 0)
+          await this.#rest(againMs / 10);
       }
       if (page.length < pageChannels || this.#stopped) return;
       after = page.at(-1) ?? '';
@@ -161,10 +162,10 @@ export class Indexer {
     const { store, rules, clock } = this.#host;
     const places = rules.match(channel)?.rule.searched;
     if (places === undefined) return false;
-    const [ready = 0] = await store.searchable([channel]);
-    const { messages, more, head } = await store.since(
+    const [ready = 0] = await store.search.searchable([channel]);
+    const { messages, more, head } = await store.messages.since(
       channel,
-      { volume: (await store.head(channel)).volume, number: ready },
+      { volume: (await store.messages.head(channel)).volume, number: ready },
       { messages: this.#portionSize, bytes: portionChars },
     );
     const last = messages.at(-1)?.place.number ?? head.number;
@@ -175,7 +176,7 @@ export class Indexer {
       if (entry !== undefined) entries.set(entry.number, entry);
     }
     const fromMs = clock.monotonic();
-    await store.index(channel, { from: ready, upTo: last }, [...entries.values()]);
+    await store.search.index(channel, { from: ready, upTo: last }, [...entries.values()]);
     const tookMs = clock.monotonic() - fromMs;
     if (tookMs > commitMs) this.#portionSize = Math.max(firstPortion, this.#portionSize >> 1);
     else if (tookMs < commitMs / 2) this.#portionSize = Math.min(maxPortion, this.#portionSize * 2);

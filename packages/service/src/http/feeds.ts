@@ -40,13 +40,13 @@ export function feeds(engine: Engine, registry: HookRegistry, source: string): r
 
   const register: Serve<'POST /v1/feeds'> = async (request, response, { key }) => {
     const { name, hook } = registry.registrationOf('feed', request.body, key, await registeredIn(engine));
-    await store.keepHook(name, hook);
+    await store.hooks.keepHook(name, hook);
     await hooks.changed();
     response.json((await shownHook(engine, name)) as FeedInfo);
   };
 
   const list: Serve<'GET /v1/feeds'> = async (_request, response) => {
-    const figures = await store.hookFigures();
+    const figures = await store.hooks.hookFigures();
     const found = hooks.all.filter(({ hook }) => hook.leaseMs !== undefined);
     response.json({ feeds: found.map((info) => shownInfo(engine, info, figures[info.hook.name]) as FeedInfo) });
   };

@@ -86,11 +86,11 @@ export function forwarding(host: ForwardingHost): readonly Route[] {
     const { id, status, tookMs, answer } = readBody(ReportDto, request.body);
     // What came in and what is called has no attempts: the command shows how it went.
     if (!intakes.some((each) => each.name === name) && !isCall(engine, name)) {
-      const found = await store.delivery(selectedDelivery(id, '/id'));
+      const found = await store.hooks.delivery(selectedDelivery(id, '/id'));
       if (found?.hook !== name) throw refusal('no-such-event', `there is no delivery ${id}`);
       const sent = { forwarded: `with the key ${JSON.stringify(caller.key.name)}, to a developer's machine` };
       const problem = status === undefined ? 'no answer' : status >= 300 ? `status ${status}` : undefined;
-      await store.noteAttempt(found.number, {
+      await store.hooks.noteAttempt(found.number, {
         atMs: now(),
         tookMs,
         sent,
@@ -130,12 +130,12 @@ function sourceOf({ engine, intakes, sender, callRequest, now }: ForwardingHost,
   checkHookRights(caller.key, isAboutChannels ? engine.hooks.require(name) : { events: [] });
   if (intake !== undefined)
     return kept(
-      (limit) => store.arrivals({ intake: name, limit }),
+      (limit) => store.intakes.arrivals({ intake: name, limit }),
       (each) => requestOfArrival(intake, each, now()),
     );
   if (isAboutChannels)
     return kept(
-      (limit) => store.deliveries({ hook: name, limit }),
+      (limit) => store.hooks.deliveries({ hook: name, limit }),
       (each) => {
         const made = sender.requestFor(engine.hooks.require(name), each);
         const what = `${each.event}${each.channel === undefined ? '' : ` in ${each.channel}`}`;

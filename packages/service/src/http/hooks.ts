@@ -46,13 +46,13 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
   const { store } = engine;
   const register: Serve<'POST /v1/hooks'> = async (request, response, { key }) => {
     const { name, hook } = registry.registrationOf('hook', request.body, key, await registeredIn(engine));
-    await store.keepHook(name, hook);
+    await store.hooks.keepHook(name, hook);
     await engine.hooks.changed();
     response.json({ ...((await shownHook(engine, name)) as Http.HookInfo), secrets: hook.secrets });
   };
 
   const list: Serve<'GET /v1/hooks'> = async (_request, response) => {
-    const figures = await store.hookFigures();
+    const figures = await store.hooks.hookFigures();
     const { hooks: counts, missing } = await engine.webhookCounts();
     const all = engine.hooks.all.filter(({ hook }) => hook.leaseMs === undefined);
     response.json({
@@ -94,7 +94,7 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
     const failed = queryText(request, 'failed');
     if (failed !== undefined && failed !== 'true') throw refusal('bad-value', '`failed` is true', { where: '?failed' });
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
-    const found = await store.deliveries({
+    const found = await store.hooks.deliveries({
       hook,
       state: stateOf(queryText(request, 'state'), '?state'),
       failed: failed === 'true',
@@ -106,10 +106,10 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
 
   const delivery: Serve<'GET /v1/deliveries/:id'> = async (request, response, { key }) => {
     const id = String(request.params.id);
-    const found = await store.delivery(selectedDelivery(id, ':id'));
+    const found = await store.hooks.delivery(selectedDelivery(id, ':id'));
     if (found === undefined) throw refusal('no-such-event', `there is no delivery ${id.slice(0, 100)}`);
     checkEventRights(key, found.event, found.channel);
-    const attempts = await store.attempts(found.number);
+    const attempts = await store.hooks.attempts(found.number);
     response.json({
       ...shownDelivery(found),
       data: JSON.parse(found.dataText) as Json,
@@ -145,7 +145,7 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
 
 /** The hooks and feeds that were registered over HTTP. */
 export async function registeredIn({ store }: Engine): Promise<readonly HookState[]> {
-  return (await store.hookStates()).filter(({ registered }) => registered !== undefined);
+  return (await store.hooks.hookStates()).filter(({ registered }) => registered !== undefined);
 }
 
 /**
@@ -156,7 +156,7 @@ export async function registeredIn({ store }: Engine): Promise<readonly HookStat
 export async function removeHook(engine: Engine, name: string, { key }: Caller): Promise<void> {
   const state = (await registeredIn(engine)).find((each) => each.name === name);
   checkOwner(engine, name, state, key.id, key.rights.has('administer'));
-  await engine.store.keepHook(name, null);
+  await engine.store.hooks.keepHook(name, null);
   await engine.hooks.changed();
 }
 
@@ -203,7 +203,7 @@ function selectionOf({ ids, hook, since, state }: ResendDto): DeliverySelection 
 export async function shownHook(engine: Engine, name: string): Promise<Http.HookInfo | Http.FeedInfo> {
   engine.hooks.require(name);
   const info = engine.hooks.all.find(({ hook }) => hook.name === name) as HookInfo;
-  return shownInfo(engine, info, (await engine.store.hookFigures())[name]);
+  return shownInfo(engine, info, (await engine.store.hooks.hookFigures())[name]);
 }
 
 export function shownInfo(

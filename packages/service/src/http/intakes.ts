@@ -73,7 +73,7 @@ export function intakes(
     return found;
   };
   const arrivalOf = async (id: string): Promise<Arrival> => {
-    const found = await store.arrival(id);
+    const found = await store.intakes.arrival(id);
     if (found === undefined) throw refusal('no-such-event', `there is no arrival ${JSON.stringify(id.slice(0, 60))}`);
     return found;
   };
@@ -100,7 +100,7 @@ export function intakes(
     const intake = queryText(request, 'intake');
     if (intake !== undefined) intakeOf(intake);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
-    const found = await store.arrivals({
+    const found = await store.intakes.arrivals({
       intake,
       state: stateOf(queryText(request, 'state')),
       before: queryWhole(request, 'before', 999_999_999),

@@ -56,7 +56,7 @@ export function apiKeys(keys: ApiKeys, engine: Engine): readonly Route[] {
   const revoke: Serve<'DELETE /v1/keys/:id'> = async (request, response, { actor }) => {
     const key = await keys.revoke(String(request.params.id), actor);
     await engine.cluster.keysChanged();
-    for (const { name, registered } of await engine.store.hookStates())
+    for (const { name, registered } of await engine.store.hooks.hookStates())
       if (registered?.key === key.id) await engine.hooks.pause(name, 'its key was revoked');
     // Observers that use the key are signed out, and whom it has made up in the workbench.
     await engine.moderation.signOut(observerId(key.id), actor, 'its key was revoked');

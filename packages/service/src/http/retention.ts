@@ -38,7 +38,7 @@ export function retention({ pruner, store }: Engine): readonly Route[] {
 
   const holds: Serve<'GET /v1/holds'> = async (request, response) => {
     const limit = queryWhole(request, 'limit', 1_000) ?? 200;
-    const found = await store.holds(queryText(request, 'after') ?? '', limit + 1);
+    const found = await store.retention.holds(queryText(request, 'after') ?? '', limit + 1);
     response.json({ holds: found.slice(0, limit).map(holdShown), more: found.length > limit });
   };
 

@@ -1,4 +1,4 @@
-import type { BoardSnapshot, PlacedRecord } from '@nine-bells/core';
+import type { BoardSnapshot, BoardStore, PlacedRecord } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Database } from './database.js';
 import { insertOf, listOf } from './statements.js';
@@ -10,7 +10,7 @@ const unlessNewer = `ON CONFLICT (channel) DO UPDATE SET volume = excluded.volum
   WHERE boards.volume <> excluded.volume OR boards.number <= excluded.number`;
 
 /** The boards that outlive a restart: a row each, so that none is ever half there. */
-export class BoardStore {
+export class SqlBoardStore implements BoardStore {
   readonly #database: Database;
 
   constructor(database: Database) {

@@ -1,10 +1,12 @@
 import {
   type InboxEntry,
   type InboxSlice,
+  type InboxStore,
   type KnownUser,
   type NoticeDraft,
   noticeOf,
   type Place,
+  type UserStore,
 } from '@nine-bells/core';
 import type { Notice } from '@nine-bells/wire';
 import { Op, QueryTypes, type WhereOptions } from 'sequelize';
@@ -19,7 +21,7 @@ import type { Volumes } from './volumes.js';
 const statementRows = 500;
 
 /** The inboxes of users, and the users the service has met. */
-export class InboxStore {
+export class SqlInboxStore implements InboxStore, UserStore {
   readonly #database: Database;
   readonly #volumes: Volumes;
   readonly #counts: InboxCounts;

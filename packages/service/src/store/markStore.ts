@@ -1,4 +1,11 @@
-import { type MarkState, noteTypes, type Place, type ThreadMark, type UserMark } from '@nine-bells/core';
+import {
+  type MarkState,
+  type MarkStore,
+  noteTypes,
+  type Place,
+  type ThreadMark,
+  type UserMark,
+} from '@nine-bells/core';
 import { type BlockKind, type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { forward } from './replyRows.js';
@@ -60,7 +67,7 @@ const groupMarks = 500;
  * How far users have read. What is unread is a subtraction: each message knows its number and how many notes of comings
  * and goings came before it; only the user's own messages after its mark are counted, in an index.
  */
-export class MarkStore {
+export class SqlMarkStore implements MarkStore {
   readonly #database: Database;
   readonly #volumes: Volumes;
   #waiting: Waiting[] = [];
@@ -72,9 +79,10 @@ export class MarkStore {
   }
 
   /** Marks that come while a commit is under way share the next one. */
-  mark(wish: MarkWish): Promise<MarkState> {
+  mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState> {
     return new Promise((resolve, reject) => {
-      this.#waiting.push({ wish, resolve, reject });
+      // Between processes `null` arrives as `undefined`.
+      this.#waiting.push({ wish: { user, channel, place: place ?? null, most }, resolve, reject });
       if (!this.#committing) void this.#commitAll();
     });
   }
@@ -87,10 +95,11 @@ export class MarkStore {
     user: string,
     channel: ChannelName,
     thread: Place,
-    place: Place | null,
+    to: Place | null,
     atMs: number,
   ): Promise<ThreadMark | undefined> {
     const database = this.#database;
+    const place = to ?? null;
     const refused = await database.write(async (reads): Promise<Plan<ProblemError | undefined>> => {
       const [row] = await reads.select<{ id: number; volume: string; head: number | string }>(
         'SELECT id, volume, head FROM channels WHERE name = :channel',

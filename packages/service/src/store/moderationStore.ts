@@ -4,6 +4,7 @@ import {
   type InForce,
   isActiveBan,
   type ModerationAction,
+  type ModerationStore,
   type QueuedEvent,
   type Silence,
 } from '@nine-bells/core';
@@ -20,7 +21,7 @@ const laterCutoff =
   'ON CONFLICT (user_id) DO UPDATE SET before_ms = excluded.before_ms WHERE excluded.before_ms > cutoffs.before_ms';
 
 /** What is in force about users and addresses, and the audit log. */
-export class ModerationStore {
+export class SqlModerationStore implements ModerationStore {
   readonly #database: Database;
 
   constructor(database: Database) {

@@ -259,7 +259,7 @@ class Crew {
       },
       {
         call: (method, given) => {
-          const [target, name = ''] = method.split('.');
+          const [, target, name = ''] = /^(\w+)\.(.*)$/.exec(method) ?? [];
           return target === 'store' ? store(name, given) : exchange.call(name, given);
         },
         word: exchange.word,
