@@ -3,11 +3,11 @@ import { unitOf } from './addresses.js';
 /** Maximum number of operations in flight. */
 export interface InFlightLimits {
   readonly perUser: number;
-  /** Of an IPv4 address, or of a /64 network of IPv6. */
+  /** Counts an IPv4 address, or a /64 network of IPv6. */
   readonly perAddress: number;
 }
 
-/** Who starts an operation; without an address only the limit per user counts. */
+/** The user who starts an operation, and their address. Without an address only the limit per user applies. */
 export interface Origin {
   readonly user: string;
   readonly address?: string | undefined;

@@ -73,9 +73,9 @@ export interface MessageStore extends LogReader {
    */
   append(channel: ChannelName, draft: Draft): Promise<Appended>;
   /**
-   * What a message of a kept channel held before it was changed, the oldest first: at most `limit`.
+   * Returns earlier contents of a message of a kept channel, oldest first: at most `limit`.
    *
-   * @param after - those behind the revision of this number; -1: from the beginning
+   * @param after - number of a revision: returns those behind it; -1 = from the beginning
    */
   revisions(channel: ChannelName, place: Place, after: number, limit: number): Promise<readonly EarlierRevision[]>;
   /**
@@ -96,7 +96,7 @@ export interface ModerationStore {
   take(action: ModerationAction, events?: readonly QueuedEvent[]): Promise<number>;
   /** The number of the last entry of the audit log: it grows with each moderation action, and when API keys are made or revoked. */
   changes(): Promise<number>;
-  /** What is in force at a time, in milliseconds since the epoch. */
+  /** Returns the bans, silences and revocations in force at `atMs`, in milliseconds since the epoch. */
   inForce(atMs: number): Promise<InForce>;
   /** The audit log, or what of it is about a user: the last `limit` entries before a number, the latest first. */
   audit(before: number | undefined, limit: number, user?: string): Promise<readonly AuditEntry[]>;
@@ -127,11 +127,11 @@ export interface UserStore {
   usersWith(role: string): Promise<readonly string[]>;
   /** A user as last seen. */
   user(id: string): Promise<KnownUser | undefined>;
-  /** Those of some users whom the service has met, as last seen. */
+  /** Returns the known ones among these users, as last seen. */
   knownUsers(ids: readonly string[]): Promise<readonly KnownUser[]>;
 }
 
-/** How far users have read. */
+/** Read marks of users. */
 export interface MarkStore {
   /**
    * Moves a user's mark in a kept channel forward, or with `null` takes it away. One that lies behind the mark there is
@@ -140,9 +140,9 @@ export interface MarkStore {
    * @throws {ProblemError} `bad-cursor` for a place that the channel does not have; `too-many-channels`; `unavailable`
    */
   mark(user: string, channel: ChannelName, place: Place | null, most: number): Promise<MarkState>;
-  /** How a user's marks stand: in these channels, or in all where it has one. */
+  /** Returns a user's marks with their unread counts, in these channels or in all. */
   unread(user: string, channels?: readonly ChannelName[]): Promise<readonly MarkState[]>;
-  /** The channels in which a user has a mark. */
+  /** Returns the channels where a user has a mark. */
   markedChannels(user: string): Promise<readonly ChannelName[]>;
   /** The marks in a channel, by user id: the first `limit`. */
   marks(channel: ChannelName, limit: number, after?: string): Promise<readonly UserMark[]>;
@@ -160,8 +160,8 @@ export interface MarkStore {
     atMs: number,
   ): Promise<ThreadMark | undefined>;
   /**
-   * The threads in which a user takes part, of one channel or of all: the one that was answered last comes first. Of very
-   * many, those in which it last took part or read.
+   * Returns the threads of a user, in one channel or in all, the one with the latest reply first. Of very many, those where the
+   * user took part or read last.
    */
   threads(user: string, limit: number, channel?: ChannelName, thread?: number): Promise<readonly ThreadMark[]>;
   /** The users who take part in a thread: those who took part or read last, at most `limit`. */
@@ -180,19 +180,19 @@ export interface BoardStore {
   board(channel: ChannelName): Promise<BoardSnapshot | undefined>;
 }
 
-/** Which deliveries are read. */
+/** Query for due deliveries. */
 export interface DueWish {
   readonly nowMs: number;
-  /** Nothing waits for longer: what is due later than that was put off before the clock was set back. */
+  /** Maximum wait. A delivery due later was postponed before the clock was set back, so it is due now. */
   readonly horizonMs: number;
   readonly count: number;
   /** Most characters of data, unless it is one delivery. */
   readonly chars: number;
-  /** Channels of which only what has failed before is wanted; `all`: of all channels. */
+  /** Channels limited to deliveries that failed before; `all` = all channels. */
   readonly heldUp: readonly string[] | 'all';
 }
 
-/** Which deliveries a reader of a feed gets, and for how long. */
+/** Query of a feed's reader for deliveries, with the end of its lease. */
 export interface LeaseWish extends Pick<DueWish, 'nowMs' | 'horizonMs' | 'count' | 'chars'> {
   readonly untilMs: number;
 }
@@ -200,11 +200,11 @@ export interface LeaseWish extends Pick<DueWish, 'nowMs' | 'horizonMs' | 'count'
 /** A hook's next deliveries. */
 export interface DueDeliveries {
   readonly deliveries: readonly Delivery[];
-  /** When the next one that waits is due, in milliseconds since the epoch; absent: none waits, or there are more due now. */
+  /** Due time of the next waiting delivery, in milliseconds since the epoch. Absent if none waits, or if more are due now. */
   readonly nextAtMs?: number;
 }
 
-/** Which deliveries are meant. */
+/** Selects deliveries: by id, or those of a hook since a time. */
 export type DeliverySelection =
   | { readonly ids: readonly { readonly hook: string; readonly id: string }[] }
   | { readonly hook: string; readonly fromMs: number; readonly state?: 'dead' | 'delivered' };
@@ -223,7 +223,7 @@ export interface HookStore {
   ): Promise<void>;
   /** Channels that are known to be occupied, by name: the first `limit` after `after`. */
   occupied(after: string, limit: number): Promise<readonly ChannelName[]>;
-  /** The deliveries of a hook that are due: what has failed before, then what has not been sent yet, in the order of commits. */
+  /** Returns the due deliveries of a hook: those that failed before, then new ones in the order of commits. */
   due(hook: string, wish: DueWish): Promise<DueDeliveries>;
   /** The channels that are held up by an event that has failed, and the number of the first such event. */
   heldUp(hook: string): Promise<readonly { readonly channel: string; readonly number: number }[]>;
@@ -240,8 +240,8 @@ export interface HookStore {
   /** Commits how attempts ended. */
   settle(outcomes: readonly DeliveryOutcome[]): Promise<void>;
   /**
-   * Extends the time for which an instance holds hooks, and gives it `more` that no other one holds: each hook is sent by one
-   * instance at a time.
+   * Extends an instance's leases of hooks, and adds up to `more` hooks that no other instance holds. One instance sends the events
+   * of a hook.
    *
    * @returns those of `hooks` that it holds now
    */
@@ -253,7 +253,7 @@ export interface HookStore {
     untilMs: number,
   ): Promise<readonly string[]>;
   releaseHooks(holder: string, hooks: readonly string[]): Promise<void>;
-  /** What is known of hooks: those that fail, are paused, or were registered over HTTP. */
+  /** Returns the states of hooks that fail, are paused, or were registered over HTTP. */
   hookStates(): Promise<readonly HookState[]>;
   /** Since when a hook has been failing; `null`: it does not. */
   hookFails(hook: string, sinceMs: number | null): Promise<void>;
@@ -270,7 +270,8 @@ export interface HookStore {
   /** Puts deliveries back into the queue. Gives how many. */
   resend(which: DeliverySelection, nowMs: number): Promise<number>;
   /**
-   * Gives up what has waited since before `giveUpMs`, and forgets what ended before `forgetMs`: some of each.
+   * Gives up deliveries that have been waiting since before `giveUpMs`, and deletes those that ended before `forgetMs`: one batch of
+   * each.
    *
    * @returns how many were given up, and how many forgotten
    */
@@ -282,18 +283,17 @@ export interface HookStore {
   ): Promise<{ gaveUp: number; forgot: number }>;
 }
 
-/** What came in through intakes. */
+/** Arrivals at intakes. */
 export interface IntakeStore {
   /**
-   * Commits what came in, together with what else waits. What has come before by its event id is not kept again: its id is
-   * that of what came first.
+   * Commits an arrival in a group with others. If its event id is known, stores nothing and returns the id of the first arrival.
    *
    * @throws {ProblemError} `unavailable` if it could not be committed and may be tried again
    */
   arrive(draft: ArrivalDraft): Promise<{ readonly id: string; readonly repeated: boolean }>;
   endArrival(outcome: ArrivalOutcome): Promise<void>;
   /**
-   * Takes over what waits and is held by no instance any more: the oldest, at most `limit`.
+   * Takes over waiting arrivals that no instance holds any longer: the oldest, at most `limit`.
    *
    * @param horizonMs - nothing is held for longer: the clock was set back
    */
@@ -309,9 +309,9 @@ export interface IntakeStore {
   tidyIntake(intake: string, forgetMs: number, forgetIdsMs: number): Promise<number>;
 }
 
-/** What is pruned of kept logbooks and of old records, and what is exempted. */
+/** Prunes kept logbooks and old records, and stores holds. */
 export interface RetentionStore {
-  /** What there is of kept channels that have been published to: the first `limit` whose names come after `after`. */
+  /** Returns the ranges of kept channels with messages, by name: the first `limit` after `after`. */
   keptRanges(after: string, limit: number): Promise<readonly KeptRange[]>;
   /** The number of the first message that was taken in at `atMs` or later; one beyond the head if none was. */
   firstSince(channel: ChannelName, atMs: number): Promise<number>;
@@ -330,7 +330,7 @@ export interface RetentionStore {
   ): Promise<{ readonly messages: number; readonly oldest: number }>;
   /** Forgets records that have been of no use since before a time: at most `limit`. Gives how many. */
   forget(kind: RecordKind, beforeMs: number, limit: number): Promise<number>;
-  /** How many records `forget` would forget. */
+  /** Returns the number of records that `forget` would delete. */
   forgettable(kind: RecordKind, beforeMs: number): Promise<number>;
   /**
    * Exempts a channel from pruning; with `end`, no longer. What changes something is in the audit log.
@@ -342,7 +342,7 @@ export interface RetentionStore {
   holds(after: string, limit: number): Promise<readonly Hold[]>;
 }
 
-/** How users have reacted to messages of kept channels. */
+/** Reactions to messages of kept channels. */
 export interface ReactionStore {
   /**
    * Commits reactions, each after those before it, together with what else waits. One that is there already, or is not there
@@ -356,11 +356,11 @@ export interface ReactionStore {
   /** Messages whose reactions have changed since a version, in the order of the changes: the first `limit`. */
   reactionsSince(channel: ChannelName, version: number, limit: number): Promise<ReactionSlice>;
   reactors(wish: ReactorsWish): Promise<readonly Reactor[]>;
-  /** At which versions the reactions of channels are, in the order of the channels. */
+  /** Returns the versions of the channels' reactions, in the order of the channels. */
   reactionHeads(channels: readonly ChannelName[]): Promise<readonly Place[]>;
 }
 
-/** Invitations into channels, and whom they have let in. */
+/** Invitations into channels, and admissions by them. */
 export interface InvitationStore {
   /** @throws {ProblemError} `too-many-invitations` if so many into the channel are open; `unavailable` */
   invite(draft: InvitationDraft, most: number): Promise<void>;
@@ -380,9 +380,9 @@ export interface InvitationStore {
     admitted: boolean,
     done: { readonly by: Actor; readonly atMs: number },
   ): Promise<{ readonly invitation: KeptInvitation; readonly users: readonly string[] } | undefined>;
-  /** Where a user is let in. */
+  /** Returns the admissions of a user. */
   admissions(user: string): Promise<readonly Admission[]>;
-  /** Who is let into a channel, by user id: the first `limit` after one. */
+  /** Returns the admissions into a channel, by user id: the first `limit` after one. */
   admissionsIn(channel: ChannelName, limit: number, after: string): Promise<readonly Admission[]>;
   /** Gives whether there was one. Writes to the audit log. */
   endAdmission(
@@ -395,7 +395,7 @@ export interface InvitationStore {
 /** Messages of kept channels that mention users. */
 export interface MentionStore {
   /**
-   * The messages that mention a user behind its mark in their channel, the latest of a channel first: at most 100 of each.
+   * Returns the messages behind a user's mark that mention the user, the latest of a channel first: at most 100 per channel.
    *
    * @param sinceMs - where it has no mark: those taken in since then, in milliseconds since the epoch
    */
@@ -403,16 +403,16 @@ export interface MentionStore {
     user: string,
     sinceMs: number,
   ): Promise<readonly { readonly channel: ChannelName; readonly place: Place; readonly by?: string }[]>;
-  /** When the last message of each channel was taken in, in milliseconds since the epoch; 0: there is none. */
+  /** Returns the times of the channels' last messages, in milliseconds since the epoch; 0 = no message. */
   lastAt(channels: readonly ChannelName[]): Promise<readonly number[]>;
 }
 
 /** Kept messages that are found by their words. */
 export interface SearchStore {
-  /** Up to which number messages and changes of channels can be found, in the order of the channels; 0: none. */
+  /** Returns the last indexed numbers, in the order of the channels; 0 = not indexed. */
   searchable(channels: readonly ChannelName[]): Promise<readonly number[]>;
   /**
-   * Makes a stretch of a channel searchable: `entries` take the place of what was found of these messages before. Nothing happens
+   * Indexes a stretch of a channel: `entries` replace earlier entries of these messages. Nothing happens
    * if the channel is not searchable up to `from`: another instance has gone on meanwhile.
    */
   index(
@@ -420,14 +420,14 @@ export interface SearchStore {
     stretch: { readonly from: number; readonly upTo: number },
     entries: readonly SearchEntry[],
   ): Promise<void>;
-  /** Channels of which something is searchable, whose names begin so, by name: the first `limit` after one. */
+  /** Returns indexed channels with a prefix, by name: the first `limit` after one. */
   searchedChannels(after: string, limit: number, prefix?: string): Promise<readonly ChannelName[]>;
   /** No message of a channel is to be found: removes so many of them. Gives how many there were. */
   unindex(channel: ChannelName, limit: number): Promise<number>;
   search(lookup: SearchLookup): Promise<SearchFound>;
 }
 
-/** How much users want to hear of channels. */
+/** Notification levels that users have set for channels. */
 export interface LevelStore {
   /** @throws {ProblemError} `too-many-levels`, `unavailable` */
   setLevel(wish: LevelWish): Promise<void>;
@@ -435,11 +435,11 @@ export interface LevelStore {
   levels(user: string, nowMs: number): Promise<readonly KeptLevel[]>;
   /** The same of some users for one channel. */
   levelsIn(channel: ChannelName, users: readonly string[], nowMs: number): Promise<readonly KeptLevel[]>;
-  /** Whether any user has set one. */
+  /** Returns whether any user has set a level. */
   hasLevels(): Promise<boolean>;
 }
 
-/** Whom users keep away. */
+/** Blocks and mutes between users. */
 export interface BlockStore {
   /**
    * Writes down that a user blocks or mutes another, or no longer. Idempotent.
@@ -447,15 +447,15 @@ export interface BlockStore {
    * @throws {ProblemError} `too-many-blocks`, `unavailable`
    */
   block(wish: BlockWish): Promise<void>;
-  /** Whom users keep away, all of it. */
+  /** Returns all blocks and mutes of these users. */
   blocks(users: readonly string[]): Promise<readonly KeptBlock[]>;
   /** Those of some users who have blocked another, and not only muted it. */
   blocking(other: string, users: readonly string[]): Promise<readonly string[]>;
-  /** Whether any user keeps another away. */
+  /** Returns whether there is any block or mute. */
   hasBlocks(): Promise<boolean>;
 }
 
-/** What there is about a user, and how it is erased. */
+/** Records about a user, for export and erasure. */
 export interface PersonStore {
   /**
    * Begins an erasure and revokes the user's tokens, in one commit, with entries in the audit log. Returns the user's erasure under
@@ -475,13 +475,13 @@ export interface PersonStore {
   takeErasures(nowMs: number, untilMs: number): Promise<readonly Erasure[]>;
   /** The last erasures, the latest first, or one by its id; those that have ended without the user. */
   erasures(limit: number, id?: string): Promise<readonly Erasure[]>;
-  /** Messages of a user in kept channels, and the notes of its coming and going; as they stand, after a place. */
+  /** Returns the user's messages and notes of joining and leaving in kept channels, as they stand, after a place. */
   messagesOf(user: string, after: PersonPlace | undefined, limit: number): Promise<PersonMessages>;
   /** Removes or blanks some records of a user. Gives how many; 0: none is left. */
   eraseRecords(wish: RecordsToErase): Promise<number>;
   /** Writes into the audit log that all there is about a user was given out. */
   noteExport(user: string, by: Actor, atMs: number): Promise<void>;
-  /** All that there is about a user beside messages: as rows, by what they are. */
+  /** Returns all other records about a user, as rows by kind. */
   recordsOf(user: string): Promise<PersonRecords>;
 }
 
@@ -493,7 +493,7 @@ export interface RecordsToErase {
   readonly erasure: string;
   /** At most about so many. */
   readonly limit: number;
-  /** Of deliveries: only those of events up to then, in milliseconds since the epoch. */
+  /** Limits deliveries to events up to this time, in milliseconds since the epoch. */
   readonly untilMs?: number | undefined;
 }
 
@@ -506,9 +506,9 @@ export interface PersonPlace {
 
 export interface PersonMessages {
   readonly messages: readonly LoggedMessage[];
-  /** Whether each of them is in a channel that is exempted from pruning. */
+  /** For each message: its channel has a hold. */
   readonly held: readonly boolean[];
-  /** Where to go on; absent: that was all. */
+  /** Start of the next page; absent on the last page. */
   readonly next?: PersonPlace;
 }
 
@@ -526,7 +526,7 @@ export interface ReportStore {
   ): Promise<{ readonly id: string; readonly repeated: boolean }>;
   reports(wish: ReportWish): Promise<readonly MessageReport[]>;
   reportById(id: string): Promise<MessageReport | undefined>;
-  /** Ends an open report, which stands in the audit log. Gives it; `undefined` if there is none that is open. */
+  /** Ends an open report and writes the audit log. Returns the report; `undefined` if none is open. */
   endReport(id: string, ended: ReportEnd): Promise<MessageReport | undefined>;
 }
 
@@ -534,7 +534,7 @@ export interface ReportStore {
 export interface PendingStore {
   /** Finds the message that an author has sent with a key before: published in the kept channel, or in the queue. */
   knownUnder(channel: ChannelName, which: PendingKey): Promise<KnownUnderKey | undefined>;
-  /** Whether messages of an author wait in a channel. */
+  /** Returns whether messages of an author are pending in a channel. */
   hasPending(channel: ChannelName, user: string): Promise<boolean>;
   /**
    * Adds a message. If its author has used the key in the channel before, returns that message instead.
@@ -562,8 +562,8 @@ export interface PendingStore {
   /** Marks a waiting message as approved and writes the audit log. Returns it; `undefined` if it does not wait. */
   clearPending(id: string, by: Actor, atMs: number): Promise<PendingMessage | undefined>;
   /**
-   * Where a message of the queue was published, and the message that holds its text: itself, or the one that it changed. `undefined`:
-   * it was not, or that was forgotten.
+   * Returns the place where a pending message was published, and the message that holds its text: itself, or the changed one.
+   * `undefined` if it was not published, or if that record has expired.
    */
   released(
     id: string,

@@ -11,10 +11,10 @@ const besideLinesOfOne = 200;
 /** Files that the process needs for itself: the database, the relay, logs. */
 const ownFiles = 200;
 
-/** How long a client may take for the head of a request, and for all of it, in milliseconds. */
+/** Timeouts for the head of a request and for the whole request, in milliseconds. */
 const headersMs = 10_000;
 const requestMs = 60_000;
-/** How often it is looked whether one has taken too long, in milliseconds. */
+/** Check interval of these timeouts, in milliseconds. */
 const lookMs = 2_000;
 
 /** The address that a socket counts for. */
@@ -22,8 +22,8 @@ const countedFor = Symbol('address');
 type Counted = Socket & { [countedFor]?: string | undefined };
 
 /**
- * How long an idle connection stays open, in milliseconds. Longer than the idle timeout of common clients and proxies (60 s), so
- * that the service does not close a connection while they send the next request over it.
+ * Idle timeout of a connection, in milliseconds. It exceeds the idle timeout of common clients and proxies (60 s), so that the
+ * service does not close a connection while they send the next request over it.
  */
 const idleMs = 75_000;
 
@@ -72,7 +72,7 @@ export function boundSockets(server: Server, engine: Engine, trustedProxies: rea
 }
 
 /**
- * What is wrong with the number of files that the process may open; `undefined` if it is enough.
+ * Returns a warning if the process may open too few files; `undefined` if the limit suffices.
  *
  * @param connections - as the operator has set it; by default there are as many as there is room for
  */
@@ -83,7 +83,7 @@ export function filesWarning(connections: number | undefined, files = maxFiles()
   return `the process may open ${files} files, and ${needed} are needed for limits.connections (${connections}): raise the limit (ulimit -n, LimitNOFILE), or lower limits.connections`;
 }
 
-/** How many files the process may open at a time (RLIMIT_NOFILE); `undefined` where that is not known or unlimited. */
+/** Returns the maximum number of open files (RLIMIT_NOFILE); `undefined` if unknown or unlimited. */
 function maxFiles(): number | undefined {
   try {
     const soft = /^Max open files +(\d+)/m.exec(readFileSync('/proc/self/limits', 'utf8'))?.[1];

@@ -25,16 +25,16 @@ export interface ApiKey {
   readonly revokedAtMs?: number;
 }
 
-/** What a new key is to be. */
+/** Options of a new key. */
 export interface KeyWish {
   readonly name: string;
   readonly rights: readonly Right[];
-  /** How long it is good, in milliseconds; absent: until it is revoked. */
+  /** Lifetime, in milliseconds; absent = until revoked. */
   readonly forMs?: number | undefined;
 }
 
 const keyPattern = /^bells_([a-z0-9]{8})_[A-Za-z0-9_-]{43}$/;
-/** How the file of a key is called that may not be committed yet; its id follows. */
+/** Prefix of the file name of a key that may not be committed yet; the key's id follows. */
 const madePrefix = 'api-key.made-';
 /** For how long such a file is left alone, in milliseconds. */
 const youngMs = 60_000;
@@ -141,7 +141,7 @@ export class ApiKeys {
     });
   }
 
-  /** Whether there is such a key, neither revoked nor expired. */
+  /** Returns whether a key exists and is neither revoked nor expired. */
   isInUse(id: string): boolean {
     const key = this.#held.get(id)?.key;
     return key !== undefined && key.revokedAtMs === undefined && (key.expiresAtMs ?? Infinity) > this.#now();

@@ -27,7 +27,7 @@ export function insertDeliveries(events: readonly QueuedEvent[], dialect: Dialec
   return insertOf('deliveries', rows, dialect, 'ON CONFLICT (hook, event_id) DO NOTHING');
 }
 
-/** Removes copies of what was withdrawn, taken back or erased from the data of deliveries, ended ones too. */
+/** Removes copies of withdrawn, taken back or erased originals from the data of deliveries, including ended ones. */
 export function blankCopies(originals: readonly string[], dialect: Dialect): string {
   const which = listOf(
     ['TEXT'],

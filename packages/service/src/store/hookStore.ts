@@ -22,7 +22,7 @@ import { Grouped } from './grouped.js';
 import { insertOf, listOf, type NewRow, updateInstead } from './statements.js';
 import type { Row } from './tables.js';
 
-/** Deliveries forgotten at a time. */
+/** Batch size for deleting ended deliveries. */
 const tidyCount = 2_000;
 /** Deliveries whose size is read to estimate the size of all. */
 const sampledDeliveries = 1_000;

@@ -179,7 +179,7 @@ export class SqlInboxStore implements InboxStore, UserStore {
   }
 }
 
-/** Where an inbox stands, and how many notices are in it. */
+/** Returns the head of an inbox and its number of notices. */
 interface InboxCount {
   readonly head: number;
   readonly unread: number;
@@ -258,7 +258,7 @@ async function headsOf(reads: Reads, users: readonly string[]): Promise<Map<stri
   return heads;
 }
 
-/** How many notices are in each inbox. */
+/** Returns the number of notices in each inbox. */
 async function unreadOf(reads: Reads, users: readonly string[], nowMs: number): Promise<Map<string, number>> {
   const unread = new Map<string, number>();
   for (const some of inPortions(users)) {
@@ -271,7 +271,7 @@ async function unreadOf(reads: Reads, users: readonly string[], nowMs: number): 
   return unread;
 }
 
-/** What takes out the notices that drafts replace by their keys, and how many of them count as unread. */
+/** Returns statements that remove the notices replaced by key, and how many of these were unread. */
 async function replacedBy(
   reads: Reads,
   drafts: readonly NoticeDraft[],

@@ -7,7 +7,7 @@ import { Grouped } from './grouped.js';
 import { insertOf, listOf, type NewRow, tableOf, valuesOf } from './statements.js';
 import { type Row, typesOf } from './tables.js';
 
-/** How ends of arrivals are gathered, in milliseconds: after a crash they are found out again. */
+/** Gather time for ends of arrivals, in milliseconds. Ends lost in a crash are determined again. */
 const endGatherMs = 50;
 /** Maximum number of arrivals and ids forgotten in one commit. */
 const tidyCount = 2_000;
@@ -21,7 +21,7 @@ interface Kept {
   readonly repeated: boolean;
 }
 
-/** What came in through intakes. */
+/** Arrivals at intakes. */
 export class SqlIntakeStore implements IntakeStore {
   readonly #database: Database;
   readonly #arriving: Grouped<ArrivalDraft, Kept>;
@@ -148,7 +148,7 @@ export class SqlIntakeStore implements IntakeStore {
     return this.#commitLookedUp(drafts);
   }
 
-  /** What is known by its event id is not kept again, be it from before or from the same group. */
+  /** An event id that is known, from before or from the same group, is not stored again. */
   #commitLookedUp(drafts: readonly ArrivalDraft[]): Promise<readonly Kept[]> {
     const database = this.#database;
     return database.attempt(async (reads) => {

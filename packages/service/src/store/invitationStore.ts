@@ -16,7 +16,7 @@ import type { Row } from './tables.js';
 
 type Accepted = Awaited<ReturnType<InvitationStore['accept']>>;
 
-/** Invitations into channels, and whom they have let in. What is accepted together is committed together. */
+/** Invitations into channels, and admissions by them. Concurrent acceptances share a commit. */
 export class SqlInvitationStore implements InvitationStore {
   readonly #database: Database;
   readonly #accepting: Grouped<Acceptance, Accepted>;

@@ -12,7 +12,7 @@ import { forward } from './replyRows.js';
 import { insertOf, listOf, makeChannels, tableOf, updateInstead } from './statements.js';
 import type { Volumes } from './volumes.js';
 
-/** Where a user's mark is to go; `null`: away. */
+/** A user's request to move a mark; `null` removes it. */
 export interface MarkWish {
   readonly user: string;
   readonly channel: ChannelName;
@@ -27,7 +27,7 @@ interface Waiting {
   readonly reject: (error: Error) => void;
 }
 
-/** A mark with what it takes to say how much is unread; numbers may come as text, depending on the database. */
+/** A mark with the figures needed for its unread count. Numbers may be texts, depending on the database. */
 interface StandingRow {
   readonly name: string;
   readonly volume: string;
@@ -43,7 +43,7 @@ interface StandingRow {
   readonly muted: number | string;
 }
 
-/** A mark in a thread, with what stands behind it. */
+/** A mark in a thread, with the replies behind it. */
 interface ThreadRow {
   readonly name: ChannelName;
   readonly volume: string;
@@ -56,16 +56,16 @@ interface ThreadRow {
   readonly muted: number | string;
 }
 
-/** A user's threads that are looked at: those in which it took part last. */
+/** Maximum number of threads read for a user: those where the user took part last. */
 const mostThreads = 1_000;
-/** Replies of a thread that are looked at for what is unread; with more, so many are. */
+/** Maximum number of replies counted as unread in a thread. */
 const mostUnread = 100;
 /** Most marks of one commit. */
 const groupMarks = 500;
 
 /**
- * How far users have read. What is unread is a subtraction: each message knows its number and how many notes of comings
- * and goings came before it; only the user's own messages after its mark are counted, in an index.
+ * Read marks of users. The unread count is a subtraction: each message has its number and the number of notes before it. Only the
+ * user's own messages behind the mark are counted, in an index.
  */
 export class SqlMarkStore implements MarkStore {
   readonly #database: Database;
@@ -205,7 +205,7 @@ export class SqlMarkStore implements MarkStore {
         for (const [index, { wish, resolve, reject }] of group.entries()) {
           const problem = refused[index];
           if (problem !== undefined) reject(problem);
-          // How it stands is read outside the transaction: counting takes time.
+          // Reads the unread counts outside the transaction, because counting takes time.
           else this.#standing(wish).then(resolve, reject);
         }
       } catch (error) {
@@ -253,11 +253,11 @@ export class SqlMarkStore implements MarkStore {
   #statements(moved: readonly Moved[], channels: ReadonlyMap<ChannelName, ChannelAt>): readonly string[] {
     const dialect = this.#database;
     const forward = moved.filter(({ number }) => number !== null);
-    // A channel in which nothing was said yet can be followed too.
+    // Users can also follow a channel without messages.
     const missing = [...new Set(forward.map(({ channel }) => channel))].filter((channel) => !channels.has(channel));
     const statements: string[] = [];
     if (missing.length > 0) statements.push(makeChannels(missing, this.#volumes.current, dialect));
-    // A mark that was taken away and set again within the group is only set: the one before goes in any case.
+    // For a mark that the group removes and sets again: the earlier row is deleted in any case, then the new one inserted.
     const away = moved.map(({ user, channel }) => [user, channel]);
     if (moved.some(({ number }) => number === null))
       statements.push(
@@ -279,7 +279,7 @@ export class SqlMarkStore implements MarkStore {
   }
 }
 
-/** What becomes of a mark; a number of `null`: it is taken away. */
+/** The new state of a mark; number `null` removes it. */
 interface Moved {
   readonly user: string;
   readonly channel: ChannelName;
@@ -338,7 +338,7 @@ async function standingsOf(
     const counted = Number(row.head) - Number(row.head_notes);
     const hidden = { blocked: Number(row.blocked), muted: Number(row.muted) };
     const pruned = Number(row.oldest) - 1;
-    // What was pruned is unread no more.
+    // Pruned messages do not count as unread.
     const read =
       Number(row.number) < pruned ? pruned - Number(row.pruned_notes) : Number(row.number) - Number(row.notes);
     return {
@@ -352,8 +352,8 @@ async function standingsOf(
 }
 
 /**
- * How many messages after a user's marks are by users whom it keeps away, by channel: an index is asked once for each of these
- * users in each channel that has something unread. Nothing is asked where there are none.
+ * Selects the number of messages behind a user's marks by users that the user has blocked or muted, by channel. It reads an index once
+ * per such user and channel with unread messages.
  */
 function hiddenOf(these: string): string {
   const sum = (kind: BlockKind): string => `SUM(CASE WHEN b.kind = '${kind}' THEN 1 ELSE 0 END) AS ${kind}`;

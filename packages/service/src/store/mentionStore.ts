@@ -8,7 +8,7 @@ import type { Row } from './tables.js';
 /** Mentions of a channel that are looked at. */
 const mostMentions = 100;
 
-/** What the messages of one commit mention. */
+/** Mentions in the messages of one commit. */
 export class MentionRows {
   readonly #texts: unknown[][] = [];
   readonly #mentioned: Row<'mentioned'>[] = [];
@@ -19,7 +19,7 @@ export class MentionRows {
     for (const user of mentioned) this.#mentioned.push({ user_id: user, channel_id: channelId, number });
   }
 
-  /** What follows the rows of the messages. */
+  /** Returns the statements to run after the messages are inserted. */
   statements(dialect: Dialect): readonly string[] {
     if (this.#texts.length === 0) return [];
     return [
@@ -30,7 +30,7 @@ export class MentionRows {
   }
 }
 
-/** Which messages mention users, and how much users want to hear. Levels that come together are committed together. */
+/** Mentions of users in messages, and notification levels. Concurrent level changes share a commit. */
 export class SqlMentionStore implements MentionStore, LevelStore {
   readonly #database: Database;
   readonly #setting: Grouped<LevelWish, ProblemError | undefined>;

@@ -16,7 +16,7 @@ import { unindexed } from './searchStore.js';
 import { type Dialect, insertOf, listOf, type NewRow, overwriting, tableOf } from './statements.js';
 import type { Row } from './tables.js';
 
-/** What is known of a message that is to be changed. */
+/** State of a message to change. */
 interface Target {
   readonly channelId: number;
   readonly number: number;
@@ -95,12 +95,12 @@ export class Changes {
     return new Changes(targets, new Set(rows.flatMap(({ held }) => held ?? [])));
   }
 
-  /** Whether a message is withdrawn after the changes so far. */
+  /** Returns whether a message is withdrawn after the changes so far. */
   withdraws(channelId: number, number: number): boolean {
     return this.#targets.get(`${channelId} ${number}`)?.isWithdrawn === true;
   }
 
-  /** Why a message cannot be changed; `undefined` if it can. */
+  /** Returns the problem that prevents a change; `undefined` if there is none. */
   refusalOf({ id, volume }: HeadRow, { of, ifRevision, blanks }: Change): ProblemError | undefined {
     try {
       const target = this.#targets.get(`${id} ${of.number}`);
@@ -132,7 +132,7 @@ export class Changes {
       key_owner: owner ?? '',
       by_json: by === undefined ? null : JSON.stringify(by),
       at_ms: atMs,
-      // How a message was withdrawn is known on when the message has been pruned: who has read it must hear of it.
+      // Keeps the withdrawal readable after the message is pruned, for clients that have read the message.
       data_json: change.withdraws ? `{${logged.tail}` : 'null',
       except_json: null,
       notes,
@@ -164,7 +164,7 @@ export class Changes {
     return overwriting(statements, dialect);
   }
 
-  /** What a message holds, before it is changed. */
+  /** Keeps the content of a message before a change. */
   #keep(target: Target): void {
     const { last, channelId, number, revision = 0 } = target;
     if (last === undefined) this.#keptFrom.push(target);
@@ -175,7 +175,7 @@ export class Changes {
     }
   }
 
-  /** What a withdrawn message held goes from all other places, too. A report that is open keeps it until it ends. */
+  /** Removes the content of a withdrawn message from all other tables. An open report keeps it until the report ends. */
   #forget({ channelId, number, isWithdrawn, last }: Target, dialect: Dialect): readonly string[] {
     const { channel, change, logged } = last as Made;
     const cursor = formatCursor({ volume: logged.place.volume, number });

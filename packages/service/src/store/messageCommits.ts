@@ -32,7 +32,7 @@ import type { Volumes } from './volumes.js';
 const groupMessages = 4000;
 /** Most characters of data of one commit; one message alone may have more. */
 const groupChars = 8_388_608;
-/** Most channels of which it is remembered where they stand. */
+/** Maximum number of channels whose heads are cached. */
 const maxHeads = 10_000;
 /** For how long a group is tried again when the connection to a shared database ends, and how long between, in milliseconds. */
 const tryMs = 3_000;
@@ -45,10 +45,10 @@ interface Waiting {
   readonly reject: (error: Error) => void;
 }
 
-/** What became of a draft: a change may be refused by itself. */
+/** Outcome of a draft; a change may be refused by itself. */
 type Outcome = Appended | ProblemError;
 
-/** What a transaction has committed. */
+/** Result of a transaction. */
 interface Committed {
   readonly heads: ReadonlyMap<ChannelName, HeadRow>;
   readonly appended: readonly Outcome[];
@@ -57,7 +57,7 @@ interface Committed {
 /** A group that is being committed. */
 interface Attempt {
   readonly group: readonly Waiting[];
-  /** What the last try may have committed: its connection ended during COMMIT. */
+  /** Drafts that the last attempt may have committed: its connection ended during COMMIT. */
   unknown: readonly Outcome[] | undefined;
 }
 
@@ -179,7 +179,7 @@ export class MessageCommits {
     return heads;
   }
 
-  /** What others write too must be looked up each time. */
+  /** Heads that other processes move must be read each time. */
   #remember(heads: ReadonlyMap<ChannelName, HeadRow>): void {
     if (this.#database.isShared) for (const [name, { volume, head }] of heads) this.#seen.set(name, { volume, head });
     else for (const [name, row] of heads) this.#heads.set(name, row);
@@ -245,7 +245,7 @@ export class MessageCommits {
     }
   }
 
-  /** What the last try has committed, whose outcome was not known; `undefined` if it was not done. */
+  /** Returns what the last attempt, whose outcome was unknown, has committed; `undefined` if nothing. */
   async #whatWasDone(reads: Reads, attempt: Attempt): Promise<readonly Outcome[] | undefined> {
     const { unknown } = attempt;
     attempt.unknown = undefined;
@@ -260,7 +260,7 @@ export class MessageCommits {
   }
 }
 
-/** What is looked up for changes, replies and released messages. */
+/** Rows that changes, replies and released messages need. */
 interface Beside {
   readonly changes?: Changes | undefined;
   readonly replies?: Replies | undefined;
@@ -355,7 +355,7 @@ function entriesOf(
   return { appended, statements };
 }
 
-/** The numbers of what was published before, and of the message that holds its text. */
+/** Returns the numbers of a message published earlier, and of the message that holds its text. */
 function numbersOf({ place: { number }, of }: LoggedMessage): { readonly number: number; readonly of: number } {
   return { number, of: of ?? number };
 }
@@ -366,7 +366,7 @@ function eventOf(hook: string, channel: ChannelName, draft: Draft, { text }: Log
   return { hook, id, event: change === undefined ? 'message' : 'changed', atMs, channel, hops, dataText: text };
 }
 
-/** What was done before under the keys of a group. */
+/** Returns messages published earlier with the keys of a group. */
 async function knownKeys(
   reads: Reads,
   group: readonly Waiting[],

@@ -20,13 +20,13 @@ import { farInThread, ofThread, withReplies } from './replyRows.js';
 import type { Row } from './tables.js';
 import type { Volumes } from './volumes.js';
 
-/** Rows read at a time, so that a bound in bytes does not read thousands of long messages for nothing. */
+/** Batch size, in rows, so that a limit in bytes does not read thousands of long messages for nothing. */
 const pageRows = 200;
 
-/** A part of a record without holes, in the order in which it was read. */
+/** A part of a record without holes, in reading order. */
 interface Stretch {
   readonly found: readonly LoggedMessage[];
-  /** What comes first is not what was asked for: that is missing. */
+  /** The first requested message is missing. */
   readonly isHoleFirst: boolean;
 }
 
@@ -144,7 +144,7 @@ export class MessageReads implements LogReader {
     }));
   }
 
-  /** Why a message is not there: it may have been pruned while it was being read. */
+  /** Returns why a message is missing: it may have been pruned during the read. */
   async #whyMissing(channel: ChannelName, number: number): Promise<'expired' | 'lost'> {
     return number < oldestOf(await this.#row(channel)) ? 'expired' : 'lost';
   }
@@ -199,7 +199,7 @@ export class MessageReads implements LogReader {
     return (await farInThread(this.#database.reads, about)) ?? oldest;
   }
 
-  /** What the database can say of a filter; the rest is looked at where the messages go. */
+  /** Returns the part of a filter that the database can evaluate. The reader of the messages evaluates the rest. */
   #conditionsOf(
     { types, by, notBy, thread, where: terms = {} }: MessageFilter,
     row: Row<'channels'>,
@@ -317,7 +317,7 @@ function memberOf(pointer: string): string | undefined {
   return `data_json${steps.map((step, index) => ` ->${index === steps.length - 1 ? '>' : ''} '${step}'`).join('')}`;
 }
 
-/** The number of the message with which a thread of a channel begins. */
+/** Returns the number of the first message of a channel's thread. */
 function rootIn({ volume }: Row<'channels'>, thread: Cursor | undefined): number | undefined {
   const root = thread === undefined ? undefined : parseCursor(thread);
   return root?.volume === volume ? root.number : undefined;

@@ -68,7 +68,7 @@ export function moveHeads(changed: readonly HeadRow[], dialect: Dialect): string
   return `UPDATE channels SET ${moved} FROM ${tableOf(rows, dialect)} WHERE channels.id = ${id}`;
 }
 
-/** Where a channel stands, within a commit. */
+/** Head of a channel, within a commit. */
 export interface HeadRow extends Row<'channels', 'id' | 'name' | 'volume'> {
   head: number;
   notes: number;
@@ -133,7 +133,7 @@ export function changeOf(
   return new LoggedMessage(channel, { volume, number }, { atMs, tail, of, except });
 }
 
-/** What is replied for a key that is known: the id and the place of what was done first. */
+/** Returns the reply for a known key: the id and the place of the first message. */
 export function knownOf(channel: ChannelName, volume: string, row: Row<'messages'>): LoggedMessage {
   const place = { volume, number: Number(row.number) };
   return new LoggedMessage(channel, place, {
@@ -142,7 +142,7 @@ export function knownOf(channel: ChannelName, volume: string, row: Row<'messages
   });
 }
 
-/** Where channels stand, of those that are there. A head that is below a message is raised: no number is given twice. */
+/** Returns the heads of existing channels. A head below a message is raised, so that no number is given twice. */
 export async function headsOf(reads: Reads, names: readonly ChannelName[]): Promise<Map<ChannelName, HeadRow>> {
   return (await headsAndCutoffs(reads, names, [], { isShared: false })).heads;
 }

@@ -20,7 +20,7 @@ import type { Row } from './tables.js';
 const laterCutoff =
   'ON CONFLICT (user_id) DO UPDATE SET before_ms = excluded.before_ms WHERE excluded.before_ms > cutoffs.before_ms';
 
-/** What is in force about users and addresses, and the audit log. */
+/** Bans, silences and revocations in force, and the audit log. */
 export class SqlModerationStore implements ModerationStore {
   readonly #database: Database;
 
@@ -119,7 +119,7 @@ function banRowOf(action: ActiveBan | Silence): Row<'bans'> {
   };
 }
 
-/** What a row was written from. */
+/** Returns the action that a row was written from. */
 function actionOf(row: Row<'bans'>): ActiveBan | Silence {
   return {
     id: row.id,

@@ -12,13 +12,13 @@ import type { HeadRow } from './messageRows.js';
 import { type Dialect, insertOf, listOf, tableOf } from './statements.js';
 import type { Row } from './tables.js';
 
-/** What of a commit answers other messages. */
+/** Replies in a commit. */
 export class Replies {
   /** The messages that are answered, as they stand before the commit: whether each was withdrawn. */
   readonly #answered: ReadonlyMap<string, boolean>;
   readonly #rows: Row<'replies'>[] = [];
   readonly #threads = new Map<string, Row<'threads'> & { readonly replies: number }>();
-  /** How far those have read who answer: their own replies. */
+  /** Marks of the authors: they have read up to their own replies. */
   readonly #marks = new Map<string, Row<'thread_marks'>>();
 
   private constructor(answered: ReadonlyMap<string, boolean>) {
@@ -47,7 +47,7 @@ export class Replies {
   }
 
   /**
-   * Why a message cannot be answered; `undefined` if it can.
+   * Returns the problem that prevents a reply; `undefined` if there is none.
    *
    * @param isWithdrawnNow - the same commit withdraws it, before this reply
    */
@@ -176,7 +176,7 @@ export function ofThread(channelId: number, root: number, [first, last]: readonl
     WHERE r.channel_id = ${channelId} AND r.thread = ${root} AND r.number BETWEEN ${first} AND ${last})`;
 }
 
-/** How far back so many replies of a thread lie before a number; `undefined`: there are not so many. */
+/** Returns the number of the reply that is so many replies before a number; `undefined` if there are fewer. */
 export async function farInThread(
   reads: Reads,
   { id, root, from, replies }: { id: number; root: number; from: number; replies: number },

@@ -6,7 +6,7 @@ import { unindexedWhere } from './searchStore.js';
 import { insertOf, listOf } from './statements.js';
 import type { Row } from './tables.js';
 
-/** What a message counts for beside its data, in bytes. */
+/** Overhead of a message beside its data, in bytes. */
 const besideBytes = 200;
 /** Pages of an SQLite file given back at once, and how many must be free before any is. */
 const pagesAtOnce = 250;
@@ -101,7 +101,7 @@ const records: Readonly<Record<RecordKind, readonly Records[]>> = {
   ],
 };
 
-/** Prunes kept logbooks and old records, and keeps what is exempted. */
+/** Prunes kept logbooks and old records, and stores holds. */
 export class SqlRetentionStore {
   readonly #database: Database;
 
@@ -261,7 +261,7 @@ export class SqlRetentionStore {
     return rows.map(holdOf);
   }
 
-  /** Forgets what is left of users without roles and marks: they are not looked at again. */
+  /** Blanks the rows of users without roles and marks, so that later rounds skip them. */
   async #blankUsers(beforeMs: number, limit: number): Promise<number> {
     const database = this.#database;
     return database.write(async (reads) => {
@@ -296,7 +296,7 @@ function holdOf({ channel, at_ms: atMs, by_json: by, reason }: Row<'holds'>): Ho
   };
 }
 
-/** A channel of which something is to go: what, by `count` and `notes`. */
+/** A channel to prune, with the `count` of messages and `notes` to remove. */
 interface PrunedRow {
   readonly id: number;
   readonly head: number | string;

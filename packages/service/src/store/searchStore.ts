@@ -46,7 +46,7 @@ export class SqlSearchStore implements SearchStore {
       );
       // Another instance may have gone on meanwhile.
       if (row === undefined || Number(row.number ?? 0) !== from) return { statements: [], result: undefined };
-      // What was withdrawn meanwhile is read in this transaction.
+      // Messages withdrawn meanwhile are read in this transaction.
       const gone = await reads.select<{ number: number | string }>(
         'SELECT number FROM messages WHERE channel_id = :id AND withdrawn IS NOT NULL AND number IN (:numbers)',
         { id: row.id, numbers: [0, ...entries.map(({ number }) => number)] },
@@ -135,7 +135,7 @@ export class SqlSearchStore implements SearchStore {
        WHERE s.id IN (:looked) AND s.at_ms >= :sinceMs AND s.at_ms < :untilMs ORDER BY s.id DESC LIMIT :limit`,
       { looked, sinceMs, untilMs, limit },
     );
-    // Where as many were found as are wanted, it goes on behind them; else behind what was looked at.
+    // A full page continues behind its last message; otherwise behind the last row that was read.
     const next = rows.length < limit ? looked.at(-1) : Number(rows.at(-1)?.search_id);
     const isAll = rows.length < limit && looked.length < most;
     return {
@@ -193,7 +193,7 @@ const searchWords: Target = {
   types: ['BIGINT', 'TEXT', 'TEXT'],
 };
 
-/** What stands among the words of a message: they hold only letters and digits. */
+/** Returns marks indexed among the words of a message; words hold only letters and digits. */
 function aboutOf(channelId: number, { type, by, atMs }: Omit<SearchEntry, 'words' | 'number'>): readonly string[] {
   return [
     channelMark(channelId),
@@ -209,7 +209,7 @@ function timeMarks(time: Date): { readonly day: string; readonly month: string; 
   return { day: `d${year}${month}${day}`, month: `m${year}${month}`, year: `y${year}` };
 }
 
-/** Marks of which each time of a range has one: of whole years and months where they fit, and of the days at its ends. */
+/** Returns marks that cover a range of time: of whole years and months where they fit, and of the days at its ends. */
 function marksBetween(sinceMs: number, untilMs: number): readonly string[] {
   const marks: string[] = [];
   const at = new Date(sinceMs);
@@ -241,7 +241,7 @@ function markOf(kind: 'a' | 't', name: string): string {
   return `${kind}${createHash('sha256').update(name).digest('hex').slice(0, 32)}`;
 }
 
-/** The marks of which one must be there, of each kind. */
+/** Returns alternatives of marks; a match needs one of each kind. */
 function marksOf(
   { by, types, sinceMs, untilMs }: SearchLookup,
   ids: readonly number[] | undefined,

@@ -89,7 +89,7 @@ export function makeChannels(names: readonly string[], volume: string, dialect: 
   return insertOf('channels', rows, dialect, 'ON CONFLICT DO NOTHING');
 }
 
-/** Overwrites the contents that these statements replace or remove, so that nobody finds them in the file. */
+/** Makes the database overwrite contents that these statements replace or remove, so that they do not remain in the file. */
 export function overwriting(statements: readonly string[], { isShared }: Dialect): readonly string[] {
   return isShared ? statements : ['PRAGMA secure_delete = ON', ...statements, 'PRAGMA secure_delete = FAST'];
 }

@@ -1,6 +1,6 @@
 import type { ChannelName } from '@nine-bells/wire';
 
-/** Type to which a column's values are cast. */
+/** Type of a column; statements cast values to it. */
 export type ColumnType = 'TEXT' | 'INTEGER' | 'BIGINT';
 
 /** A column; `Value` is the type of its values as the drivers give them. */
@@ -74,9 +74,9 @@ export const tables = {
     except_json: maybe(text),
     /** Number of notes of who comes and goes, and of changes, in the channel up to this message. */
     notes: bigint,
-    /** Of a change: the number of the message. `author` made the change; the data of a withdrawal is the message as it stands. */
+    /** The number of the changed message, in the row of a change. `author` made the change; a withdrawal's data is the message. */
     target: maybe(bigint),
-    /** Of a changed message: the number of its last change, and when, by whom and why that was made. */
+    /** The number of the last change, with its time, actor and reason, in the row of a changed message. */
     revision: maybe(bigint),
     revised_at_ms: maybe(bigint),
     revised_by_json: maybe(text),
@@ -102,15 +102,15 @@ export const tables = {
 
   replies: { channel_id: key(integer), number: key(bigint), reply_to: bigint, thread: bigint },
   threads: { channel_id: key(integer), root: key(bigint), replies: bigint, number: bigint, at_ms: bigint },
-  /** How far users have read in threads, and when they last took part or read. */
+  /** Read marks of users in threads, with the time when they last took part or read. */
   thread_marks: { user_id: key(text), channel_id: key(integer), root: key(bigint), number: bigint, at_ms: bigint },
-  /** How far users have read in channels, with the notes up to that message. */
+  /** Read marks of users in channels, with the notes up to that message. */
   marks: { user_id: key(text), channel_id: key(integer), number: bigint, notes: bigint },
   /** Users mentioned by messages. */
   mentioned: { user_id: key(text), channel_id: key(integer), number: key(bigint) },
-  /** How much users want to hear of channels. */
+  /** Notification levels that users have set for channels. */
   levels: { user_id: key(text), channel: key(text), level: text, until_ms: maybe(bigint) },
-  /** Whom users have blocked or muted. */
+  /** Blocks and mutes between users. */
   blocks: { user_id: key(text), other_id: key(text), kind: text, at_ms: bigint },
 
   reactions: {
@@ -124,14 +124,14 @@ export const tables = {
   reaction_counts: { channel_id: key(integer), number: key(bigint), counts_json: text, version: bigint },
   reaction_heads: { channel_id: key(integer), version: bigint },
 
-  /** Messages in the search index, and how far each channel was indexed. */
+  /** Messages in the search index, and the last indexed number of each channel. */
   searched: { id: key(bigint), channel_id: integer, number: bigint, at_ms: bigint },
   search_heads: { channel_id: key(integer), number: bigint },
 
   /** Boards that outlive a restart, as saved last. */
   boards: { channel: key(text), volume: text, number: bigint, saved_at_ms: bigint, entries_json: text },
 
-  /** Users whom the service has met, as last seen. */
+  /** Known users, as last seen. */
   users: {
     id: key(text),
     name: maybe(text),
@@ -158,7 +158,7 @@ export const tables = {
     id: key(text),
     ...action,
     lifted_at_ms: maybe(bigint),
-    /** Of a silence: the minimum interval between the user's messages. */
+    /** Minimum interval between the silenced user's messages. */
     every_ms: maybe(bigint),
   },
   /** Tokens of a user that were issued before this time are revoked. */
@@ -197,7 +197,7 @@ export const tables = {
     cleared_by_json: maybe(text),
     ended_at_ms: maybe(bigint),
     ended_by_json: maybe(text),
-    /** Why it was rejected. */
+    /** Reason of the rejection. */
     note: maybe(text),
   },
   /** Pending messages that were published, so that an approval can be repeated. */
