@@ -16,7 +16,7 @@ export function addWho(program: Command): void {
     .argument('[channel]', 'such as race/3/chat')
     .option('--user <id>', 'where this user is, instead')
     .option('--limit <n>', 'at most n', wholeFrom(1, 10_000), 200)
-    .option('--after <place>', 'those behind this place, which an earlier answer gave')
+    .option('--after <place>', 'start behind this place, from the previous page')
     .addOption(urlOption())
     .addOption(keyOption())
     .addOption(jsonOption())
@@ -57,7 +57,7 @@ async function whoIsIn(channel: string, options: WhoOptions): Promise<void> {
   if (options.json) for (const each of members) printJson(each);
   else if (count === 0) note(`No user is in ${channel}.`);
   else print(table(['USER', 'NAME', 'SINCE', 'SESSIONS', 'STATUS'], members.map(memberRow)));
-  if (after !== undefined) note(`${count} in all. Those behind: --after ${after}`);
+  if (after !== undefined) note(`${count} in all. Next page: --after ${after}`);
   noteMissing(missing);
 }
 
@@ -72,7 +72,7 @@ async function whereIs(user: string, options: WhoOptions): Promise<void> {
         channels.map(({ channel, member }) => [channel, ...memberRow(member).slice(2)]),
       ),
     );
-  if (after !== undefined) note(`There are more: --after ${after}`);
+  if (after !== undefined) note(`Next page: --after ${after}`);
   noteMissing(missing);
 }
 

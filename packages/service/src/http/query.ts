@@ -44,7 +44,7 @@ export function timePlaceOf(request: Request, name: 'before' | 'after' = 'before
   if (text === undefined) return undefined;
   const [, atMs, id] = /^(\d{1,15}):(.{1,200})$/su.exec(text) ?? [];
   if (atMs === undefined || id === undefined)
-    throw refusal('bad-value', `\`${name}\` is what an earlier answer gave`, { where: `?${name}` });
+    throw refusal('bad-value', `\`${name}\` is malformed: use the value from an earlier answer`, { where: `?${name}` });
   return { atMs: Number(atMs), id };
 }
 
