@@ -1,6 +1,6 @@
 // Checks how the files of each package may import one another: no circles, and folders in floors. Types count.
 // Run by `npm run lint`. With `--print PACKAGE`, prints what each folder imports.
-import { readdirSync, readFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync } from 'node:fs';
 import { dirname, join, normalize, relative, sep } from 'node:path';
 import { fileURLToPath } from 'node:url';
 
@@ -102,8 +102,17 @@ function foldersOf(imports) {
 }
 
 const faults = [];
-for (const name of ['wire', 'core', 'service', 'client', 'cli', 'console']) {
-  const imports = importsOf(join(root, 'packages', name, 'src'));
+const packages = readdirSync(join(root, 'packages')).filter((name) => existsSync(join(root, 'packages', name, 'src')));
+/** Sources by the name that faults are reported with. */
+const sources = new Map([
+  ...packages.map((name) => [name, join(root, 'packages', name, 'src')]),
+  ['core/testing', join(root, 'packages/core/testing')],
+  ['core/simulator', join(root, 'packages/core/simulator')],
+  ['demo', join(root, 'demo/src')],
+  ['tests', join(root, 'tests/support')],
+]);
+for (const [name, folder] of sources) {
+  const imports = importsOf(folder);
   for (const circle of circlesOf(imports)) faults.push(`${name}: these files import one another: ${circle.join(', ')}`);
   const folders = foldersOf(imports);
   for (const circle of circlesOf(folders))

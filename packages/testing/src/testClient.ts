@@ -1,6 +1,18 @@
-import { DrillClient, expectFrames, expectNone, nodeNetwork, seededRandom } from '@nine-bells/drills';
+import { DrillClient, type DrillUser, expectFrames, expectNone, nodeNetwork, seededRandom } from '@nine-bells/drills';
 import type { Json, Problem, PushKind, ReplyFrame } from '@nine-bells/wire';
-import type { TestService, TestUser } from './testService.js';
+
+/** A made-up user, as described by a token. */
+export interface TestUser extends DrillUser {
+  /** Lifetime of its token, in milliseconds. Default 1 h. */
+  readonly forMs?: number;
+}
+
+/** The service that a client connects to. */
+interface ConnectedService {
+  readonly url: string;
+  /** Signs a token for a made-up user. */
+  tokenFor(user: string, about?: DrillUser, forMs?: number): Promise<string>;
+}
 
 /** The user and the transport of a client. */
 export interface ClientWish extends TestUser {
@@ -27,7 +39,7 @@ let seeds = 0;
 export class TestClient {
   readonly #client: DrillClient;
 
-  constructor(service: TestService, { user, transport = 'websocket', forMs, ...about }: ClientWish) {
+  constructor(service: ConnectedService, { user, transport = 'websocket', forMs, ...about }: ClientWish) {
     const startMs = performance.now();
     this.#client = new DrillClient({
       name: user ?? 'a guest',

@@ -34,12 +34,6 @@ export interface TestServiceOptions extends ApplicationFunctions {
   readonly log?: 'debug' | 'info' | 'warn' | 'error';
 }
 
-/** A made-up user, as described by a token. */
-export interface TestUser extends DrillUser {
-  /** Lifetime of its token, in milliseconds. Default 1 h. */
-  readonly forMs?: number;
-}
-
 interface StartOptions {
   readonly clock: MovableClock;
   readonly log: Logger;

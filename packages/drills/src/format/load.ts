@@ -1,41 +1,19 @@
 import type { Json } from '@nine-bells/wire';
 import { described, duration, type Place, readDuration, unknownWord } from '@nine-bells/yaml';
 import { isMap, isScalar, isSeq, type Node, type YAMLMap, YAMLMap as YamlMap } from 'yaml';
-import type { ActStep, CallStep, ClientSpec, Span, Step, StepPlace } from './drill.js';
-
-/** What many clients do for some time. */
-export interface Load {
-  readonly forMs: number;
-  /** Clients that connect per second. */
-  readonly connectPerS: number;
-  /** What each client does once, after it has connected. */
-  readonly first: readonly ActStep[];
-  readonly acts: readonly LoadAct[];
-  readonly must: readonly Threshold[];
-}
-
-/** An act that is done again and again. */
-export type LoadAct = (
-  | {
-      /** Acts per second of all its clients together, at the beginning and at the end. */
-      readonly rate: { readonly from: number; readonly to: number };
-    }
-  | {
-      /** Each of its clients does it with a pause of this length, in milliseconds. */
-      readonly pause: Span;
-    }
-) & { readonly step: ActStep | CallStep };
-
-export const timed = ['delivery', 'reply', 'connect'] as const;
-export const shares = { p50: 50, p90: 90, p95: 95, p99: 99, 'p99.9': 99.9, max: 100 } as const;
-export const counted = ['lost', 'refused', 'failed', 'unanswered'] as const;
-
-/** A limit that the load must keep. */
-export type Threshold = StepPlace & { readonly kind: 'must' } & (
-    | { readonly of: (typeof timed)[number]; readonly share: keyof typeof shares; readonly atMostMs: number }
-    | { readonly of: (typeof counted)[number]; readonly atMost: number }
-    | { readonly of: 'received'; readonly atLeastPerS: number }
-  );
+import {
+  type ActStep,
+  type CallStep,
+  type ClientSpec,
+  counted,
+  type Load,
+  type LoadAct,
+  type Span,
+  type Step,
+  shares,
+  type Threshold,
+  timed,
+} from './drill.js';
 
 const defaultConnectPerS = 200;
 const mostPerS = 1_000_000;

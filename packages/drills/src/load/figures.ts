@@ -1,4 +1,5 @@
 import { build, decodeFromCompressedBase64, encodeIntoCompressedBase64, type Histogram } from 'hdr-histogram-js';
+import type { Counts } from '../run/results.js';
 
 /** Times in microseconds, up to two minutes, with three significant digits (an HDR histogram). */
 export function timesHistogram(): Histogram {
@@ -8,15 +9,6 @@ export function timesHistogram(): Histogram {
 /** Records a time in milliseconds. */
 export function record(histogram: Histogram, ms: number): void {
   histogram.recordValue(Math.min(120_000_000, Math.max(1, Math.round(ms * 1000))));
-}
-
-/** What one generator counted within a second. */
-export interface Counts {
-  sent: number;
-  received: number;
-  refused: Record<string, number>;
-  failed: number;
-  unanswered: number;
 }
 
 export const noCounts = (): Counts => ({ sent: 0, received: 0, refused: {}, failed: 0, unanswered: 0 });

@@ -1,7 +1,6 @@
 import { monitorEventLoopDelay } from 'node:perf_hooks';
 import type { Json } from '@nine-bells/wire';
-import type { ActStep, CallStep } from '../format/drill.js';
-import type { Load, LoadAct } from '../format/load.js';
+import type { ActStep, CallStep, Load, LoadAct } from '../format/drill.js';
 import { Application } from '../run/application.js';
 import { seededRandom } from '../run/random.js';
 import { filledIn, type Values } from '../values/references.js';

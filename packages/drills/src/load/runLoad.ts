@@ -3,11 +3,11 @@ import { cpus } from 'node:os';
 import { fileURLToPath } from 'node:url';
 import { defined, type Json } from '@nine-bells/wire';
 import type { Drill } from '../format/drill.js';
-import { type Load, shares, type Threshold } from '../format/load.js';
-import type { DrillResult, StepResult } from '../run/results.js';
+import { type Load, shares, type Threshold } from '../format/drill.js';
+import type { Counts, DrillResult, LoadFigures, Percentiles, SecondFigures, StepResult } from '../run/results.js';
 import type { Surroundings } from '../run/surroundings.js';
 import { filledIn, type Values } from '../values/references.js';
-import { type Counts, Tally } from './figures.js';
+import { Tally } from './figures.js';
 import type { FromGenerator, GeneratedClient, Second, Share, ToGenerator, Top } from './generator.js';
 
 export interface LoadOptions {
@@ -17,51 +17,6 @@ export interface LoadOptions {
   readonly processes: number;
   /** Called with each second, and with what has been counted so far. */
   readonly told?: (second: SecondFigures, total: Counts, forMs: number) => void;
-}
-
-/** Times in milliseconds, by the share that lies below. */
-export type Percentiles = Readonly<Record<keyof typeof shares, number>>;
-
-/** A second of a load. */
-export interface SecondFigures extends Counts {
-  readonly second: number;
-  readonly delivery?: Percentiles;
-  readonly reply?: Percentiles;
-  /** Of the generator that was busiest. */
-  readonly generator: { readonly cpu: number; readonly loopDelayMs: number; readonly memoryBytes: number };
-  /** What the service says of itself, where there is a key to ask with. */
-  readonly service?: {
-    readonly loopDelayMs: number;
-    readonly memoryBytes: number;
-    readonly connections: number;
-    readonly sendQueueBytes: number;
-  };
-}
-
-/** All that a load has measured. */
-export interface LoadFigures {
-  readonly name: string;
-  readonly file: string;
-  readonly at: string;
-  readonly forMs: number;
-  readonly processes: number;
-  readonly machine: string;
-  readonly clients: number;
-  readonly connected: number;
-  readonly connectMs: number;
-  readonly seconds: readonly SecondFigures[];
-  readonly total: Counts & {
-    readonly lost: number;
-    readonly receivedPerS: number;
-    readonly delivery?: Percentiles;
-    readonly reply?: Percentiles;
-    readonly connect?: Percentiles;
-    /** How late requests were sent, after they were due. */
-    readonly late?: Percentiles;
-  };
-  readonly must: readonly { readonly text: string; readonly found: string; readonly isKept: boolean }[];
-  /** Why the figures may be the generator's own. */
-  readonly doubts: readonly string[];
 }
 
 /** How long clients may take to receive what was sent at the end, in milliseconds. */

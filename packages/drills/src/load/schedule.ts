@@ -1,4 +1,4 @@
-import type { LoadAct } from '../format/load.js';
+import type { LoadAct } from '../format/drill.js';
 import type { Random } from '../run/network.js';
 
 /**

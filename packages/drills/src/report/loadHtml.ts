@@ -1,6 +1,6 @@
 import { readFileSync } from 'node:fs';
 import { createRequire } from 'node:module';
-import type { LoadFigures } from '../load/runLoad.js';
+import type { LoadFigures } from '../run/results.js';
 import { loadLines } from './loadText.js';
 
 /** The element that holds the figures. */

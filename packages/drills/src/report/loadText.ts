@@ -1,5 +1,6 @@
-import { shares } from '../format/load.js';
-import { type LoadFigures, type Percentiles, refusedText, type SecondFigures, sumOf } from '../load/runLoad.js';
+import { shares } from '../format/drill.js';
+import { refusedText, sumOf } from '../load/runLoad.js';
+import type { LoadFigures, Percentiles, SecondFigures } from '../run/results.js';
 
 const whole = new Intl.NumberFormat('en');
 const timed = ['delivery', 'reply', 'connect', 'late'] as const;

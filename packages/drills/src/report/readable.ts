@@ -1,6 +1,5 @@
 import type { Drill } from '../format/drill.js';
-import type { LoadFigures } from '../load/runLoad.js';
-import type { DrillResult, StepResult } from '../run/results.js';
+import type { DrillResult, LoadFigures, StepResult } from '../run/results.js';
 import { loadLines } from './loadText.js';
 import { cut, failureLines, stepName } from './text.js';
 

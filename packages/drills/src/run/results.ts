@@ -1,6 +1,4 @@
-import type { Drill, Step } from '../format/drill.js';
-import type { Threshold } from '../format/load.js';
-import type { LoadFigures } from '../load/runLoad.js';
+import type { Drill, Step, shares, Threshold } from '../format/drill.js';
 import type { Difference } from '../values/matching.js';
 import type { SeenFrame } from './client.js';
 
@@ -39,6 +37,60 @@ export interface DrillResult {
   readonly load?: LoadFigures;
   /** Why the drill could not begin. */
   readonly problem?: string;
+}
+
+/** Counts of one generator within a second. */
+export interface Counts {
+  sent: number;
+  received: number;
+  refused: Record<string, number>;
+  failed: number;
+  unanswered: number;
+}
+
+/** Times in milliseconds, by the share that lies below. */
+export type Percentiles = Readonly<Record<keyof typeof shares, number>>;
+
+/** A second of a load. */
+export interface SecondFigures extends Counts {
+  readonly second: number;
+  readonly delivery?: Percentiles;
+  readonly reply?: Percentiles;
+  /** Of the generator that was busiest. */
+  readonly generator: { readonly cpu: number; readonly loopDelayMs: number; readonly memoryBytes: number };
+  /** What the service says of itself, where there is a key to ask with. */
+  readonly service?: {
+    readonly loopDelayMs: number;
+    readonly memoryBytes: number;
+    readonly connections: number;
+    readonly sendQueueBytes: number;
+  };
+}
+
+/** All that a load has measured. */
+export interface LoadFigures {
+  readonly name: string;
+  readonly file: string;
+  readonly at: string;
+  readonly forMs: number;
+  readonly processes: number;
+  readonly machine: string;
+  readonly clients: number;
+  readonly connected: number;
+  readonly connectMs: number;
+  readonly seconds: readonly SecondFigures[];
+  readonly total: Counts & {
+    readonly lost: number;
+    readonly receivedPerS: number;
+    readonly delivery?: Percentiles;
+    readonly reply?: Percentiles;
+    readonly connect?: Percentiles;
+    /** How late requests were sent, after they were due. */
+    readonly late?: Percentiles;
+  };
+  readonly must: readonly { readonly text: string; readonly found: string; readonly isKept: boolean }[];
+  /** Why the figures may be the generator's own. */
+  readonly doubts: readonly string[];
 }
 
 /** An expectation was not met. */
