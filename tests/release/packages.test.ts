@@ -1,7 +1,7 @@
 import { execFileSync, spawnSync } from 'node:child_process';
-import { cpSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { cpSync, existsSync, mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { dirname, join } from 'node:path';
 import { gzipSync } from 'node:zlib';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Command, root } from '../support/command.js';
@@ -35,6 +35,27 @@ describe('the packages', () => {
       expect([tool, status, status === 0 ? '' : stdout + stderr]).toEqual([tool, 0, '']);
     }
     expect(run('tar', ['-tzf', tarball(name)], folder)).toContain('package/README.md');
+  });
+
+  it.each(names)('%s has the map, with its source, of each file that names one', (name) => {
+    const unpacked = join(folder, `unpacked-${name}`);
+    mkdirSync(unpacked);
+    run('tar', ['-xzf', tarball(name), '-C', unpacked], folder);
+    const files = readdirSync(unpacked, { recursive: true, encoding: 'utf8' }).filter((each) => each.endsWith('.js'));
+    const without = files.filter((file) => {
+      const [, map] = /^\/\/# sourceMappingURL=(.+)$/m.exec(readFileSync(join(unpacked, file), 'utf8')) ?? [];
+      if (map === undefined) return false;
+      const path = join(unpacked, dirname(file), map);
+      return !existsSync(path) || JSON.parse(readFileSync(path, 'utf8')).sourcesContent?.[0] === undefined;
+    });
+    expect([files.length > 0, without]).toEqual([true, []]);
+  });
+
+  it.each(names)('%s has the version of the project, and needs the others in that version', (name) => {
+    const own = JSON.parse(readFileSync(join(root, 'packages', name, 'package.json'), 'utf8'));
+    const needed = Object.entries({ ...own.dependencies, ...own.optionalDependencies });
+    const ours = needed.filter(([each]) => each.startsWith('@nine-bells/'));
+    expect([own.version, ours]).toEqual([version, ours.map(([each]) => [each, version])]);
   });
 
   it('give an empty project the SDK, the command with its console, and an engine to embed', async () => {
