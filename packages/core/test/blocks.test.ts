@@ -9,6 +9,7 @@ const rules: readonly ChannelRule[] = [
   {
     pattern: 'race/:race/chat',
     logbook: { type: 'kept' },
+    hasReplies: true,
     allow: { enter: 'anyone', publish: 'anyone', hail: 'anyone', revise: 'anyone' },
   },
   { pattern: 'marked', logbook: { type: 'kept' }, marksBlocked: true, allow: { enter: 'anyone', publish: 'anyone' } },
@@ -29,6 +30,18 @@ const publish = (all: Harness, client: Client, data: unknown, channel: string = 
   ask(all, client, { do: 'publish', channel, data });
 
 describe('a block', () => {
+  it('hides the quote in replies of others to a blocked user', async () => {
+    const all = setUp();
+    const [pia, jory, ines] = [await all.welcomed('pia'), await all.welcomed('jory'), await all.welcomed('ines')];
+    for (const each of [pia, jory, ines]) await ask(all, each, { do: 'enter', channel: chat });
+    await ask(all, pia, { do: 'block', user: 'jory', as: 'blocked' });
+    const { cursor } = await publish(all, jory, 'an insult');
+    for (const replyTo of [cursor, (await publish(all, ines, 'a thought')).cursor])
+      await ask(all, ines, { do: 'publish', channel: chat, data: 'reply', replyTo });
+    const quotes = (client: Client) => client.pushes('message').flatMap(({ answers }) => answers?.text ?? []);
+    expect([quotes(pia), quotes(jory)]).toEqual([['a thought'], ['an insult', 'a thought']]);
+  });
+
   it.each(['blocked', 'muted'] as const)(
     'keeps messages, changes and hails of one user away on all devices, until it ends: %s',
     async (as) => {

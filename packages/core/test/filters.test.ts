@@ -1,4 +1,4 @@
-import { channelName, type Json, type MessageFilter } from '@nine-bells/wire';
+import { channelName, type Json, type MessageFilter, type Place, parseCursor } from '@nine-bells/wire';
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
 import { type ChannelRule, readGrants } from '../src/index.js';
@@ -9,6 +9,7 @@ const rules: readonly ChannelRule[] = [
   {
     pattern: 'race/:race/signals',
     logbook: { type: 'kept' },
+    hasReplies: true,
     allow: { enter: { any: ['anyone', 'token-allows'] }, publish: 'anyone', hail: 'anyone' },
   },
 ];
@@ -208,6 +209,39 @@ describe('filters', () => {
     [{ only: { kinds: [] } }, /only/],
   ])('of a token that are none are refused: %j', (grant, message) => {
     expect(() => readGrants([{ pattern: 'race/:race/signals', ...grant }])).toThrow(message);
+  });
+
+  it('imposed by a token show a reply without its quote, live and read again, also beside an equal wish', async () => {
+    const { engine, publish, come, settle } = await start();
+    const only = { where: { '/boat': 'petrel' } };
+    const grants = JSON.stringify([{ pattern: 'race/:race/signals', only }]);
+    const secret = await publish('finish', { boat: 'knot', text: 'a protest is coming' });
+    const tomas = await come({}, `tomas?${grants}`);
+    const excepted = await come({}, `ines?${grants}`);
+    const wishing = await come({ filter: only });
+    const except = [(excepted.frames[0] as { session: string }).session];
+    const data = { boat: 'petrel', n: 1 };
+    const replied = engine.messages.publish({
+      channel: race,
+      type: 'finish',
+      data,
+      replyTo: parseCursor(secret.cursor) as Place,
+      except,
+    });
+    await settle();
+    const { cursor } = await replied;
+    const shown = (client: Client) => client.pushes('message').map(({ replyTo, answers }) => ({ replyTo, answers }));
+    expect(shown(tomas)).toEqual([{ replyTo: secret.cursor, answers: undefined }]);
+    expect(shown(wishing)).toEqual([
+      { replyTo: secret.cursor, answers: { by: { user: 'mira' }, text: expect.any(String) } },
+    ]);
+    expect(shown(excepted)).toEqual([]);
+    for (const request of [{ do: 'read' }, { do: 'enter', last: 5 }]) {
+      const id = tomas.send({ channel: race, ...request });
+      await settle();
+      const reply = JSON.stringify(tomas.reply(id));
+      expect([reply.includes(cursor), reply.includes('protest')]).toEqual([true, false]);
+    }
   });
 
   it('stand in traces: who was passed over, and by what', async () => {

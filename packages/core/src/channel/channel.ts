@@ -383,10 +383,12 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     this.flow.messages += 1;
     const frame = logged.toPush();
     if (logged.reply !== undefined && logged.of === undefined) this.#window.replied(logged);
+    const hasQuote = logged.answers !== undefined && this.#filtered.size > 0;
+    const bare = hasQuote ? logged.with({ answers: undefined }).toPush() : frame;
     if (logged.of !== undefined) this.#passChange(logged, frame);
     else {
       let handed = this.#recipients.size;
-      if (this.#filtered.size > 0) handed += this.#offer(logged, frame);
+      if (this.#filtered.size > 0) handed += this.#offer(logged, frame, bare);
       this.#host.traces.handed(logged, handed);
     }
     if (this.#turn === undefined) {
@@ -398,8 +400,8 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     this.#excepted ??= new Map();
     for (const session of logged.except) {
       const frames = this.#excepted.get(session);
-      if (frames === undefined) this.#excepted.set(session, new Set([frame]));
-      else frames.add(frame);
+      if (frames === undefined) this.#excepted.set(session, new Set([frame, bare]));
+      else frames.add(frame).add(bare);
     }
   }
 
@@ -443,16 +445,16 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
         queue.pushAll(batch);
         continue;
       }
-      this.#host.counters.deliveries -= without.size;
       const others = frames.filter((frame) => !without.has(frame));
+      this.#host.counters.deliveries -= frames.length - others.length;
       if (others.length > 0) queue.pushAll(this.#batchOf(others));
     }
   }
 
-  /** Decides for each filter, once, whether a message is for its clients. Returns for how many it is. */
-  #offer(logged: LoggedMessage, frame: Frame): number {
+  /** Decides once per filter whether a message is for its clients. Returns the number of these clients. */
+  #offer(logged: LoggedMessage, frame: Frame, bare: Frame): number {
     this.#tellPassedLater();
-    return this.#filtered.offer(logged, frame);
+    return this.#filtered.offer(logged, frame, bare);
   }
 
   #tellPassedLater(): void {

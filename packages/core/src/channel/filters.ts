@@ -10,16 +10,28 @@ export class Filter {
   readonly parts: readonly MessageFilter[];
   /** Equal for filters that let the same through. */
   readonly key: string;
-  /** What the client and the access rule ask for; the other part is whom the user keeps away. */
+  /** Filters of the client and of the access rule; the other part hides blocked users. */
   readonly asked: readonly MessageFilter[];
+  readonly #isRuled: boolean;
   readonly #hidden: ReadonlySet<string>;
 
-  /** @param hidden - by `notBy`, whom the user keeps away */
-  constructor(asked: readonly MessageFilter[], hidden?: MessageFilter) {
-    this.asked = asked;
-    this.parts = hidden === undefined ? asked : [...asked, hidden];
-    this.key = this.parts.map(filterKey).sort().join();
+  constructor(wished: MessageFilter | undefined, ruled: readonly MessageFilter[], hidden?: MessageFilter) {
+    this.asked = wished === undefined ? ruled : [wished, ...ruled];
+    this.parts = hidden === undefined ? this.asked : [...this.asked, hidden];
+    this.#isRuled = ruled.length > 0;
+    this.key = `${this.#isRuled ? 'ruled ' : ''}${this.parts.map(filterKey).sort().join()}`;
     this.#hidden = new Set(hidden?.notBy);
+  }
+
+  /**
+   * Whether a reply is shown without its quote. The quoted message may be one that the access rule or a block hides; only its author
+   * and first words are known here.
+   */
+  hidesQuote({ answers }: LoggedMessage): boolean {
+    if (answers === undefined) return false;
+    if (this.#isRuled) return true;
+    const author = this.#hidden.size === 0 ? undefined : (JSON.parse(answers) as Partial<Message>).by?.user;
+    return author !== undefined && this.#hidden.has(author);
   }
 
   fits({ message }: LoggedMessage): boolean {
@@ -52,15 +64,15 @@ export class Filter {
  *
  * @param wished - by the client
  * @param ruled - by the access rule
- * @param hidden - whom the user keeps away
+ * @param hidden - by `notBy`, hides users whom the client's user has blocked or muted
  */
 export function filterOf(
   wished: MessageFilter | undefined,
   ruled: readonly MessageFilter[] = [],
   hidden?: MessageFilter,
 ): Filter | undefined {
-  const asked = wished === undefined ? ruled : [wished, ...ruled];
-  return asked.length === 0 && hidden === undefined ? undefined : new Filter(asked, hidden);
+  const isNone = wished === undefined && ruled.length === 0 && hidden === undefined;
+  return isNone ? undefined : new Filter(wished, ruled, hidden);
 }
 
 /** The clients of a channel with equal filters: what is for them is decided once, and they share frames. */
@@ -135,17 +147,21 @@ export class FilteredGroups {
     this.#offered = [];
   }
 
-  /** Decides for each filter, once, whether a message of this turn is for its clients. Returns for how many it is. Hot. */
-  offer(logged: LoggedMessage, frame: Frame): number {
+  /**
+   * Decides once per filter whether a message of this turn is for its clients. Returns the number of these clients. Hot.
+   *
+   * @param bare - frame of the message without its quote
+   */
+  offer(logged: LoggedMessage, frame: Frame, bare: Frame): number {
     this.#count += 1;
     let count = 0;
-    for (const group of this.#others) count += this.#offerTo(group, logged, frame);
+    for (const group of this.#others) count += this.#offerTo(group, logged, frame, bare);
     if (this.#byTerm.size === 0) return count;
     const { data } = logged.message;
     for (const [pointer, byValue] of this.#byTerm) {
       const value = valueAt(data, pointer);
       const groups = value === undefined ? undefined : byValue.get(value);
-      if (groups !== undefined) for (const group of groups) count += this.#offerTo(group, logged, frame);
+      if (groups !== undefined) for (const group of groups) count += this.#offerTo(group, logged, frame, bare);
     }
     return count;
   }
@@ -184,9 +200,9 @@ export class FilteredGroups {
     }
   }
 
-  #offerTo(group: Group, logged: LoggedMessage, frame: Frame): number {
+  #offerTo(group: Group, logged: LoggedMessage, frame: Frame, bare: Frame): number {
     if (!group.filter.fits(logged)) return 0;
-    this.#take(group, frame);
+    this.#take(group, group.filter.hidesQuote(logged) ? bare : frame);
     return group.recipients.size;
   }
 

@@ -22,7 +22,10 @@ export function shownOf(
   filter: Filter | undefined,
 ): Shown {
   const isFor = (each: LoggedMessage): boolean => session === undefined || each.isFor(session);
-  const messages = stretch.filter((each) => each.isMessage && isFor(each) && (filter?.fits(each) ?? true));
+  const messages = stretch.flatMap((each) => {
+    if (!each.isMessage || !isFor(each) || filter?.fits(each) === false) return [];
+    return filter?.hidesQuote(each) ? each.with({ answers: undefined }) : each;
+  });
   // Most often all are messages.
   if (stretch.every(({ of }) => of === undefined)) return { messages, changes: noChanges };
   const changes = stretch.flatMap((each) => {
