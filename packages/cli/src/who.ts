@@ -29,7 +29,7 @@ export function addWho(program: Command): void {
 
   program
     .command('sessions')
-    .description('list who is connected: from where, for how long, how far behind')
+    .description('list connected users: address, time, round trip and backlog')
     .option('--find <text>', 'those with this text in user, session, address or the name of a channel')
     .option('--limit <n>', 'at most n, the latest last', wholeFrom(1, 1000), 200)
     .addOption(urlOption())

@@ -29,7 +29,7 @@ import type { WritersLock } from './writersLock.js';
 export class Truth {
   readonly boards = new BoardTruth();
   readonly #logs = new Map<string, LoggedMessage[]>();
-  /** How many messages were logged so far, in all channels. */
+  /** Number of messages logged so far, in all channels. */
   count = 0;
   /** By the id of each message or change: how many were logged up to it. */
   readonly #counts = new Map<string, number>();
@@ -49,17 +49,17 @@ export class Truth {
     return this.#logs.get(`${channel} ${volume}`) ?? [];
   }
 
-  /** Of all volumes. */
+  /** Returns the messages of a channel in all volumes. */
   all(channel: string): readonly LoggedMessage[] {
     return [...this.#logs].flatMap(([name, log]) => (name.startsWith(`${channel} `) ? log : []));
   }
 
-  /** How many messages were logged up to one. */
+  /** Returns the number of messages logged up to one. */
   countAt(channel: string, place: Place): number {
     return this.#counts.get(countedAs(channel, place)) ?? 0;
   }
 
-  /** How many messages were logged when one was withdrawn; `undefined`: it was not. */
+  /** Returns the number of messages logged when one was withdrawn; `undefined` if it was not withdrawn. */
   withdrawnAt(channel: string, { volume, number }: Place): number | undefined {
     const gone = this.log(channel, volume).find((each) => each.of === number && each.message.withdrawn);
     return gone === undefined ? undefined : this.countAt(channel, gone.place);
@@ -76,12 +76,12 @@ export class Truth {
     return count;
   }
 
-  /** How often a change was made, by the mark that it leaves in the text of its message. */
+  /** Returns the number of times that a change was made, by the mark that it leaves in the text of its message. */
   changesWith(channel: string, mark: string): number {
     return this.all(channel).filter((each) => each.isChange && each.text.includes(`"${mark}"`)).length;
   }
 
-  /** How the messages of a record stand in the end, by their numbers. */
+  /** Returns the final state of a record's messages, by number. */
   standing(channel: string, volume: string): ReadonlyMap<number, Message> {
     const log = this.log(channel, volume);
     return new Map(log.map((each) => [each.of ?? each.place.number, each.message]));
@@ -131,7 +131,7 @@ export class SlowStore {
     this.#records = records;
   }
 
-  /** What is committed, without delay. */
+  /** The committed records, without delay. */
   get committed(): MemoryStore {
     return this.#records;
   }

@@ -33,7 +33,7 @@ import type { ActiveBans } from './activeBans.js';
 import { bannedProblem, silencedProblem } from './moderationProblems.js';
 import type { Questions } from './questions.js';
 
-/** Who asks, and from which address. */
+/** A user and their address. */
 export interface Visitor {
   readonly who: Identity;
   readonly address?: string | undefined;
@@ -41,11 +41,11 @@ export interface Visitor {
 
 /** An access question decided. */
 export interface Ruling {
-  /** Why it is refused, in words that are safe to show to the client; absent if it is allowed. */
+  /** Reason of a refusal, safe to show to the client; absent if the act is allowed. */
   readonly problem?: Problem;
   /** It rests on an answer that runs out then, in milliseconds since the epoch. */
   readonly untilMs?: number;
-  /** What the application wants to have shown of the member. */
+  /** Data of the member that the application wants to show. */
   readonly member?: Json;
   /** To enter and to read: only messages that all of these let through. */
   readonly filters?: readonly MessageFilter[];
@@ -58,35 +58,35 @@ export interface Explanation {
   readonly channel?: ChannelName;
   /** For acts that concern a user. */
   readonly whom?: string;
-  /** The name of what is called. */
+  /** Name of the call. */
   readonly call?: string;
   readonly user: string;
   readonly allowed: boolean;
-  /** What a client would be told. */
+  /** The problem that a client would receive. */
   readonly problem?: Problem;
-  /** What keeps the user out, whatever the rules say. */
+  /** The ban that overrides the rules. */
   readonly ban?: ActiveBan;
-  /** What lets the user read and not write. */
+  /** The silence that forbids the user to write. */
   readonly silence?: Silence;
   /** The channel rule that holds. */
   readonly rule?: { readonly pattern: string; readonly parameters: Parameters };
   /** The other channel rules, and why they do not hold. */
   readonly others: readonly { readonly pattern: string; readonly why: string }[];
-  /** How the access rule was evaluated. */
+  /** Evaluation of the access rule. */
   readonly evaluation?: Evaluation;
   /** The application sees the message before it is published; `waits`: behind messages of the user that wait for a moderator. */
   readonly review?: { readonly withinMs: number; readonly otherwise: ReviewRule['otherwise']; readonly waits: boolean };
 }
 
-/** A question with the rule that answers it, and what has been found out so far. */
+/** A question with the rule that answers it. */
 interface Matter {
   readonly rule: AccessRule;
   readonly question: Question;
-  /** How the rule is named to a client. */
+  /** Description of the rule for clients. */
   readonly place: string;
 }
 
-/** Acts by which a user writes, for others to see or for the application. */
+/** Acts that write something for other users or for the application. */
 const writingActs: ReadonlySet<Act> = new Set([
   'publish',
   'revise',
@@ -105,7 +105,7 @@ const allowed: Ruling = {};
 
 /** The one place where access is decided, for clients and for explanations. */
 export class Access {
-  /** How acts were decided by the rules, since the beginning. */
+  /** Counts of decisions by the rules since the start, by act. */
   readonly decisions = new Map<Act, { allowed: number; refused: number }>();
   readonly #rules: ChannelRules;
   readonly #users: Allow;
@@ -172,18 +172,18 @@ export class Access {
     return this.#counted('call', this.#settle(matterOfCall(name, allow, about, visitor.who), visitor));
   }
 
-  /** What keeps a visitor out of a channel, or without one, of the service. */
+  /** Returns the ban that keeps a visitor out of a channel, or of the service. */
   ban({ who, address }: Visitor, channel?: ChannelName): ActiveBan | undefined {
     if (who.observer) return undefined;
     return this.#bans.bans(who.user, channel) ?? this.#bans.banOfAddress(address, channel);
   }
 
-  /** What forbids a visitor an act by which it writes. */
+  /** Returns the silence that forbids a visitor to write. */
   silence(act: Act, { who }: Visitor, channel?: ChannelName): Silence | undefined {
     return writingActs.has(act) ? this.#bans.silenceOf(who.user, channel) : undefined;
   }
 
-  /** Says which rule decides, on which facts; by the very functions that decide for clients. */
+  /** Explains the deciding rule and its facts, with the same functions that decide for clients. */
   async explain(
     act: Exclude<Act, 'call'>,
     where: string,
@@ -286,7 +286,7 @@ export class Access {
   }
 }
 
-/** What an act is about, beside the channel. */
+/** Object of an act, beside the channel. */
 export interface ActOf {
   /** For `set`: the entry of the board. */
   readonly entry?: string;
@@ -330,7 +330,7 @@ function minOf(answers: readonly Answered[], name: 'untilMs' | 'retryAfterMs'): 
   return least;
 }
 
-/** What the first answer of a kind said beside its yes or no. */
+/** Returns details of the first answer of a kind. */
 function saidWith<N extends 'member' | 'reason'>(
   answers: readonly Answered[],
   verdict: Answered['verdict'],
@@ -357,7 +357,7 @@ function matterAbout(act: UserAct, whom: string, who: Identity, users: Allow): M
   return { rule: accessRuleFor(users, act), question: { act, whom, parameters: { user: whom }, who }, place: whom };
 }
 
-/** What a call is about. */
+/** Object of a call. */
 export interface CallPlace {
   readonly channel?: ChannelName | undefined;
   readonly parameters: Parameters;

@@ -9,7 +9,7 @@ import type { Clock } from '../ports/clock.js';
 import type { Report } from '../ports/report.js';
 import { type Answered, meant, type OpenRule } from '../rules/accessRule.js';
 
-/** How long an answer is remembered that does not say so itself, in milliseconds: a yes, and a no. */
+/** Default lifetimes of a yes and of a no, in milliseconds. */
 const rememberMs = { yes: 60_000, no: 5_000 };
 /** An answer is remembered for at most this long, in milliseconds. */
 const maxRememberMs = 86_400_000;
@@ -27,9 +27,9 @@ export interface QuestionsHost {
   readonly report: Report;
   /** Absent where nothing asks the application. */
   readonly asker: Asker | undefined;
-  /** What lets a user into a channel by an invitation. */
+  /** Returns the user's admission to a channel by an invitation. */
   readonly admission: (user: string, channel: ChannelName) => Admission | undefined | Promise<Admission | undefined>;
-  /** How long a function or the application may take, in milliseconds. */
+  /** Timeout for a function or the application, in milliseconds. */
   readonly withinMs: number;
 }
 
@@ -67,7 +67,7 @@ export class Questions {
       : this.#invited(question, meant(rule.invited, question.parameters));
   }
 
-  /** Whether an invitation has let the user in: as what, if that matters. */
+  /** Answers whether an invitation has admitted the user, with the role if that matters. */
   #invited({ channel, who }: Question, role: string | undefined): Answered | Promise<Answered> {
     if (channel === undefined) return { verdict: 'no', found: 'not about a channel' };
     const now = this.#host.clock.now();
@@ -180,7 +180,7 @@ export class Questions {
     return person;
   }
 
-  /** Forgets answers that have run out. Persons beyond number get new ones, and are then asked about anew. */
+  /** Deletes expired answers. Beyond the maximum, all persons get new numbers, so that questions about them are asked again. */
   sweep(): void {
     const now = this.#host.clock.now();
     if (this.#persons.size > maxRemembered) this.#persons.clear();
@@ -205,10 +205,10 @@ export class Questions {
   }
 }
 
-/** What a token says that changes with each token of the same user, and is no fact about the user (RFC 7519, 4.1). */
+/** Claims that change with each token and are no facts about the user (RFC 7519, section 4.1). */
 const passing = new Set(['exp', 'iat', 'nbf', 'jti']);
 
-/** All that is known of an identity, as text. */
+/** Returns all facts about an identity as text. */
 function factsOf(who: Identity): string {
   const claims = Object.entries(who.claims).filter(([name]) => !passing.has(name));
   return JSON.stringify([who.user, who.name, who.guest, who.roles, claims]);

@@ -32,11 +32,11 @@ const perSession = 16;
 const perUser = 32;
 const perAddress = 128;
 const perInstance = 5_000;
-/** Most sessions of which it is remembered what they have called. */
+/** Maximum number of sessions whose calls are remembered. */
 const maxLoads = 20_000;
-/** How long another instance has to say what it has answered, in milliseconds. */
+/** Timeout for another instance to return its answer, in milliseconds. */
 const elsewhereMs = 2_000;
-/** When to try again after a failure, in milliseconds. */
+/** Retry interval after a failure, in milliseconds. */
 const againMs = 2_000;
 
 /** A client that calls. */
@@ -45,7 +45,7 @@ export interface Caller {
   readonly visitor: Visitor;
 }
 
-/** What a client asks for. */
+/** A client's request. */
 export interface CallWish {
   readonly name: string;
   readonly channel?: ChannelName | undefined;
@@ -55,7 +55,7 @@ export interface CallWish {
   readonly again?: boolean | undefined;
 }
 
-/** Whose publications they are: so that none is made twice. */
+/** Owner of the publications, so that none is made twice. */
 export interface CallOrigin {
   readonly owner: string;
   readonly key: string | undefined;
@@ -75,7 +75,7 @@ export interface CallsHost {
   readonly answeredElsewhere: ((key: string, withinMs: number) => Promise<string | undefined>) | undefined;
 }
 
-/** How calls of one name ended. */
+/** Outcomes of the calls of one name. */
 export interface CallCounts {
   answered: number;
   refused: number;
@@ -89,7 +89,7 @@ interface Known {
   readonly counts: CallCounts;
 }
 
-/** What a session has under way, and its rates. */
+/** A session's calls in flight, and its rates. */
 interface Load {
   underWay: number;
   readonly buckets: Map<string, TokenBucket>;
@@ -289,7 +289,7 @@ export class Calls {
     return this.#host.asker.call(rule, answerer, call);
   }
 
-  /** Publishes what came with an answer: all of it is checked before any is. */
+  /** Publishes the messages of an answer, after checking all of them. */
   async #publish(known: Known, call: Call, publications: readonly CallPublication[]): Promise<void> {
     const { name } = known.rule;
     for (const each of publications) {
@@ -346,7 +346,7 @@ function refusedProblem({ code, text }: { readonly code: string; readonly text: 
   return { ...problem('call-refused', text), refusal: { code, text } };
 }
 
-/** What is wrong with what an answer publishes; `undefined` if nothing is. */
+/** Returns the fault in an answer's messages; `undefined` if there is none. */
 function faultOf({ rule, publishes }: Known, call: Call, publication: CallPublication): string | undefined {
   if ('notice' in publication) return undefined;
   const inChannel =

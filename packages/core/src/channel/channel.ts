@@ -21,10 +21,10 @@ import type { Recipient } from './recipient.js';
 import { readMessages, retryMs, Sequencer, type SequencerOutput } from './sequencer.js';
 import { isOutdatedBy, shownOf } from './shown.js';
 
-/** What a client asks for when it enters: the messages after a place, the last `n`, or only those from now on. */
+/** A client's wish on entering: messages after a place, the last `n`, or only new ones. */
 export type Wish = { readonly after: Place } | { readonly last: number } | 'from-now';
 
-/** What a client is given in the moment in which it becomes live. */
+/** Messages for a client at the moment when it becomes live. */
 export interface CaughtUp {
   readonly cursor: Place;
   readonly messages: readonly LoggedMessage[];
@@ -35,11 +35,11 @@ export interface CaughtUp {
   readonly gap?: Omit<Gap, 'channel'>;
   /** The characters of all messages that were looked at: with a filter, more than are given. */
   readonly looked?: number;
-  /** Where the messages were found: in the recent window, or by reading the record. */
+  /** Source of the messages: the recent window, or the record. */
   readonly source: 'memory' | 'log';
 }
 
-/** What a channel needs from its surroundings. */
+/** Dependencies of a channel. */
 export interface ChannelHost {
   readonly clock: Clock;
   readonly relay: Relay;
@@ -60,7 +60,7 @@ export interface ChannelHost {
 const everything = (): undefined => undefined;
 const nothing = { messages: [], changes: [], source: 'memory' } as const;
 
-/** When to ask again for messages that had no room in a reply, in milliseconds. */
+/** Retry interval for messages that did not fit into a reply, in milliseconds. */
 const fullAgainMs = 100;
 /** Characters of messages that are looked at for one reply, where only some are wanted. */
 const filteredChars = 262_144;
@@ -139,7 +139,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     return this.#window.latest(count);
   }
 
-  /** When the last message passed on was taken in, in milliseconds since the epoch. */
+  /** Time of the last message passed on, in milliseconds since the epoch. */
   get lastAtMs(): number | undefined {
     return this.#window.lastAtMs;
   }
@@ -210,7 +210,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     if (this.#remove(recipient)) this.#add(recipient, filter);
   }
 
-  /** What a client gets of the messages; `undefined`: everything, or it is not there. */
+  /** Returns a client's filter; `undefined` if it gets everything or has not entered. */
   filterFor(recipient: Recipient): Filter | undefined {
     return this.#filtered.filterFor(recipient);
   }
@@ -249,7 +249,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     this.#window.clear();
   }
 
-  /** Halves what is held ready. */
+  /** Halves the recent window. */
   halveWindow(): void {
     this.#window.cut(this.#host.windowMessages, this.#window.chars / 2);
   }
@@ -464,7 +464,7 @@ export class Channel implements Subscriber<Signal>, SequencerOutput {
     });
   }
 
-  /** Tells clients of what was passed over for them how far the channel is: so that they come back with a late cursor. */
+  /** Sends the channel's head to clients whose filter passed over messages, so that they reconnect with a late cursor. */
   #tellPassed(): void {
     this.#handOver();
     const { head } = this;

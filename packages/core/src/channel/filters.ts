@@ -5,7 +5,7 @@ import type { Frame } from '../model/frame.js';
 import type { LoggedMessage } from '../model/message.js';
 import type { Recipient } from './recipient.js';
 
-/** What a client gets of a channel: messages that all of these filters let through. */
+/** Selects a client's messages of a channel: those that all of these filters let through. */
 export class Filter {
   readonly parts: readonly MessageFilter[];
   /** Equal for filters that let the same through. */
@@ -24,8 +24,8 @@ export class Filter {
   }
 
   /**
-   * Whether a reply is shown without its quote. The quoted message may be one that the access rule or a block hides; only its author
-   * and first words are known here.
+   * Returns whether a reply is shown without its quote. The access rule or a block may hide the quoted message, of which only the
+   * author and the first words are known here.
    */
   hidesQuote({ answers }: LoggedMessage): boolean {
     if (answers === undefined) return false;
@@ -39,7 +39,7 @@ export class Filter {
   }
 
   /**
-   * How a change is sent to a client. `whole`: with the message. `unfit`: without its data, since the new data does not fit
+   * Returns how to send a change to a client. `whole`: with the message. `unfit`: without its data, since the new data does not fit
    * the filter and the client may have the earlier data. `undefined`: not at all, since type or author do not fit.
    */
   showsChange({ message }: LoggedMessage): 'whole' | 'unfit' | undefined {
@@ -75,13 +75,13 @@ export function filterOf(
   return isNone ? undefined : new Filter(wished, ruled, hidden);
 }
 
-/** The clients of a channel with equal filters: what is for them is decided once, and they share frames. */
+/** Clients of a channel with equal filters. They share decisions and frames. */
 interface Group {
   readonly filter: Filter;
   readonly recipients: Map<Recipient, SendQueue>;
   /** Frames of this turn that are for them. */
   turn: Frame[];
-  /** Messages that passed through the channel, and those that were for them, since they were last told how far it is. */
+  /** Counts of messages in the channel, and of those for the group, since the group's last `passed` push. */
   sinceCount: number;
   taken: number;
 }
@@ -166,7 +166,7 @@ export class FilteredGroups {
     return count;
   }
 
-  /** As `offer`, of a change: to all whom the message may have been for. */
+  /** Offers a change to all clients that may have received the message. */
   offerChange(logged: LoggedMessage, frame: Frame): void {
     this.#count += 1;
     let unfit: Frame | undefined;
@@ -190,7 +190,7 @@ export class FilteredGroups {
     }
   }
 
-  /** Queues of clients whose filter has passed over messages since their last `passed` push. Begins to count anew. */
+  /** Returns the queues of clients whose filter has passed over messages since their last `passed` push, and resets the counts. */
   *passedOver(): Iterable<SendQueue> {
     for (const group of this.#byKey.values()) {
       const hasPassed = this.#count - group.sinceCount > group.taken;

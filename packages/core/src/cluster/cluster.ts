@@ -27,13 +27,13 @@ import { joinedTraffic } from './joinedTraffic.js';
 import { answerOf } from './questions.js';
 import { sessionsFor } from './sessionList.js';
 
-/** How long the others have for an answer, in milliseconds. */
+/** Timeout for answers of other instances, in milliseconds. */
 const askWithinMs = 1_000;
 
 export interface ClusterHost {
   /** This instance's name. */
   readonly name: string;
-  /** What this instance answers itself. */
+  /** Answers of this instance. */
   readonly own: LocalAnswers;
   readonly relay: Relay;
   readonly wheel: TimerWheel;
@@ -41,7 +41,7 @@ export interface ClusterHost {
   readonly status: () => InstanceStatus;
 }
 
-/** What all instances have answered together. */
+/** Answers of all instances. */
 export type Gathered<T> = T & {
   /** The names of instances that did not answer in time: what they know is missing. */
   readonly missing: readonly string[];
@@ -89,7 +89,7 @@ export class Cluster {
     await this.#relay.control.append({ type: 'keys-changed' });
   }
 
-  /** Whether this call is the first within `ttlMs` to claim a name, on any instance. */
+  /** Claims a name for `ttlMs` on all instances. Resolves to `false` if an earlier claim is still valid. */
   async claim(name: string, ttlMs: number): Promise<boolean> {
     if (this.#others !== undefined) return this.#others.claim(name, ttlMs);
     if (this.#claimed.has(name)) return false;
@@ -136,7 +136,7 @@ export class Cluster {
     return { channels: channels.sort((a, b) => (a.channel < b.channel ? -1 : 1)), missing };
   }
 
-  /** How many have entered a channel. */
+  /** Returns the number of clients that have entered a channel. */
   async entrants(channel: ChannelName): Promise<number> {
     const { all } = await this.#ask<number>({ type: 'entrants', channel }, this.#own.entrants(channel));
     return all.reduce((sum, each) => sum + each, 0);
@@ -158,7 +158,7 @@ export class Cluster {
     return { channels, missing };
   }
 
-  /** Who a session is. */
+  /** Returns the user and address of a session. */
   async visitor(session: string): Promise<SessionVisitor | undefined> {
     const here = this.#own.visitor(session);
     if (here !== null || this.#others === undefined) return here ?? undefined;
@@ -166,19 +166,19 @@ export class Cluster {
     return all.find((each) => each !== null) ?? undefined;
   }
 
-  /** What was refused, by kind, the latest first. */
+  /** Returns refusals by kind, latest first. */
   async refusals(): Promise<Gathered<{ refusals: readonly RefusalKind[] }>> {
     const { all, missing } = await this.#ask<readonly RefusalKind[]>({ type: 'refusals' }, this.#own.refusals());
     return { refusals: joinedRefusals(all), missing };
   }
 
-  /** What went through all instances. */
+  /** Returns the traffic of all instances. */
   async traffic(): Promise<Gathered<Traffic>> {
     const { all, missing } = await this.#ask<Traffic>({ type: 'traffic' }, this.#own.traffic());
     return { ...joinedTraffic(all), missing };
   }
 
-  /** How many sessions an action is about. */
+  /** Returns the number of sessions that an action concerns. */
   async concerned(action: ModerationAction): Promise<number> {
     const { all } = await this.#ask<number>({ type: 'concerned', action }, this.#own.concerned(action));
     return all.reduce((sum, each) => sum + each, 0);
@@ -192,7 +192,7 @@ export class Cluster {
     return this.instances.find((each) => each.instanceId === instanceId)?.address;
   }
 
-  /** How users stand, of those who are connected anywhere. */
+  /** Returns the activity of users who are connected to any instance. */
   async activityOf(
     users: readonly string[],
     channel?: ChannelName,

@@ -4,7 +4,7 @@ import type { Membership, MembersQuery } from '../model/info.js';
 import type { Presences } from '../presence/presences.js';
 import type { ChannelRules } from '../rules/channelRule.js';
 
-/** Who is in which channel. */
+/** Members of channels. */
 export class MemberDirectory {
   readonly #rules: ChannelRules;
   readonly #presences: Presences;

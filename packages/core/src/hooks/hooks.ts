@@ -37,13 +37,13 @@ const renewMs = 3_000;
 const marginMs = 2_000;
 /** Interval between announcements of new events to other instances, in milliseconds. */
 const tellMs = 50;
-/** How often ended deliveries are forgotten, in milliseconds. */
+/** Prune interval for ended deliveries, in milliseconds. */
 const tidyMs = 10_000;
-/** How often it is looked whether the hooks are what they were, in milliseconds. */
+/** Poll interval for changed hooks, in milliseconds. */
 const lookMs = 30_000;
-/** How long a stop waits for answers, in milliseconds. */
+/** Maximum wait for answers on stopping, in milliseconds. */
 const stopMs = 3_000;
-/** How often an event is queued that the store could not take, and after how long again, in milliseconds. */
+/** Maximum number of attempts to queue an event, and the retry interval, in milliseconds. */
 const queueTries = 30;
 const queueAgainMs = 1_000;
 /** Most events that wait for the store in memory. */
@@ -63,7 +63,7 @@ export interface HookInfo {
   readonly counts: HookCounts | undefined;
 }
 
-/** What happens is queued for the hooks that want to hear of it, and sent by one instance each. */
+/** Queues events for the hooks that subscribe to them. One instance sends the events of a hook. */
 export class Hooks {
   readonly book = new HookBook();
   readonly feeds: Feeds;
@@ -79,7 +79,7 @@ export class Hooks {
   #holding: Promise<void> | undefined;
   /** Events that the store could not take yet. */
   #waiting = 0;
-  /** How many wait, as of half a minute ago at most. */
+  /** Sizes of the queues, at most half a minute old. */
   #figures: Readonly<Record<string, HookFigures>> = {};
   /** Hooks whose queues are full. */
   readonly #full = new Set<string>();
@@ -153,7 +153,7 @@ export class Hooks {
     return hooks.map(({ name }) => ({ hook: name, ...shared }));
   }
 
-  /** Something has happened for which no caller waits. While the store does not take it, it is tried again for a while. */
+  /** Queues an event without a caller that waits. Retries for a while if the store fails. */
   happened(event: HookEvent, data: Json, channel?: ChannelName, copy?: Copy): void {
     const events = this.eventsOf(event, data, channel, copy);
     if (events.length === 0) return;
@@ -180,7 +180,7 @@ export class Hooks {
       }
   }
 
-  /** A channel has got its first member or lost its last one, as far as is known here. */
+  /** Queues the event that a channel got its first member or lost its last one, as far as this instance knows. */
   async occupied(channel: ChannelName, is: boolean): Promise<void> {
     const event = is ? 'first-in' : 'last-out';
     if (this.book.inChannel('first-in', channel).length + this.book.inChannel('last-out', channel).length === 0) return;
@@ -231,7 +231,7 @@ export class Hooks {
     await this.readAgain();
   }
 
-  /** What another instance says. */
+  /** Applies a message of another instance. */
   hear(word: HookWord): void {
     if (word.type === 'hooks-changed') void this.readAgain();
     else

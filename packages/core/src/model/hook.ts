@@ -15,7 +15,7 @@ export const moderationEvents = [
   'revoke-tokens',
 ] as const;
 
-/** What a hook can hear of. In its CloudEvents `ninebells.` stands before the name. */
+/** Events that a hook can receive. Their CloudEvents types have the prefix `ninebells.`. */
 export const hookEvents = [
   'message',
   'changed',
@@ -30,24 +30,24 @@ export const hookEvents = [
 ] as const;
 export type HookEvent = (typeof hookEvents)[number];
 
-/** Where events are sent to, and which. */
+/** A receiver of events. */
 export interface Hook {
   /** 1 to 40 of `a-z 0-9 -`. */
   readonly name: string;
   /** Empty for a feed, whose events are fetched. */
   readonly url: string;
-  /** Of a feed: for how long an event is left to who has fetched it, in milliseconds. */
+  /** Lease of a fetched event, in milliseconds; feeds only. */
   readonly leaseMs?: number;
   readonly events: readonly HookEvent[];
   /** Patterns of channels, for events of channels; absent: all channels. */
   readonly channels?: readonly string[];
   /** Types of messages; absent: all but the service's own notes. */
   readonly types?: readonly string[];
-  /** Which of these events, by their data. */
+  /** Condition on the data of the events. */
   readonly when?: Condition;
-  /** What is sent as `data`; absent: the data of the event. */
+  /** Template of the sent `data`; absent = the data of the event. */
   readonly data?: Template;
-  /** JSON Pointers of what is taken out of the data before anything else is done with it. */
+  /** JSON Pointers of members to remove from the data first. */
   readonly drop?: readonly string[];
   /** Events of one channel are sent one after another; one that fails holds up the channel. */
   readonly ordered: boolean;
@@ -56,7 +56,7 @@ export interface Hook {
   readonly rate?: Rate;
   /** Several events in one request. */
   readonly batch?: HookBatch;
-  /** How long the receiver has to answer, in milliseconds. */
+  /** Timeout of the receiver's answer, in milliseconds. */
   readonly withinMs: number;
   /** The wait after the first failure, and the longest, in milliseconds. */
   readonly retry: { readonly firstMs: number; readonly mostMs: number };
@@ -64,7 +64,7 @@ export interface Hook {
   readonly giveUpMs: number;
   /** A hook that has failed for so long is paused, in milliseconds. */
   readonly pauseMs: number;
-  /** How far apart events of one board are at least, in milliseconds. */
+  /** Minimum interval between events of one board, in milliseconds. */
   readonly boardEveryMs: number;
   /** For how long deliveries are kept after their end, in milliseconds. */
   readonly keepMs: number;
@@ -76,7 +76,7 @@ export interface Hook {
 
 export interface HookBatch {
   readonly most: number;
-  /** How long the first event waits for more, in milliseconds. */
+  /** Maximum wait of the first event for more, in milliseconds. */
   readonly withinMs: number;
 }
 
@@ -97,7 +97,7 @@ export const defaultHook = {
 /** An event that waits for a hook. */
 export interface QueuedEvent {
   readonly hook: string;
-  /** Of the event: the same for all hooks. Together with the hook it is the id of the delivery. */
+  /** Id of the event, the same for all hooks. With the hook, it identifies the delivery. */
   readonly id: string;
   readonly event: HookEvent;
   readonly atMs: number;
@@ -132,7 +132,7 @@ export type DeliveryState = 'waiting' | 'delivered' | 'dead';
 
 /** An event on its way to a hook, as the store has it. */
 export interface Delivery extends QueuedEvent {
-  /** Rises in the order in which events were committed. */
+  /** Rises in the order of commits. */
   readonly number: number;
   readonly attempts: number;
   /** Since when it is tried, in milliseconds since the epoch: since it happened, or was sent again by hand. */
@@ -150,37 +150,37 @@ export function deliveryId({ hook, id }: Pick<QueuedEvent, 'hook' | 'id'>): stri
   return `${hook}_${id}`;
 }
 
-/** What a receiver said to a request, or why it said nothing. */
+/** Answer of a receiver, or the reason why there is none. */
 export interface HookAnswer {
   /** Absent: there was no answer. */
   readonly status?: number;
   readonly tookMs: number;
-  /** Why it did not succeed, for people. */
+  /** Reason of the failure, for people. */
   readonly problem?: string;
-  /** What the receiver asks to wait, in milliseconds (`Retry-After`, RFC 9110, section 10.2.3). */
+  /** Wait that the receiver requests, in milliseconds (`Retry-After`, RFC 9110, section 10.2.3). */
   readonly retryAfterMs?: number;
   /** Headers of the request, secrets masked, and the beginning of the answer. */
   readonly sent?: Readonly<Record<string, string>>;
   readonly text?: string;
 }
 
-/** How an attempt ended. */
+/** Outcome of an attempt. */
 export interface DeliveryOutcome {
   readonly number: number;
   readonly state: DeliveryState;
   readonly attempts: number;
   readonly atMs: number;
-  /** When it is tried again, in milliseconds since the epoch. */
+  /** Time of the next attempt, in milliseconds since the epoch. */
   readonly dueAtMs: number;
   readonly answer: HookAnswer;
 }
 
-/** What is known of a hook beside its definition, on all instances. */
+/** State of a hook, shared by all instances. */
 export interface HookState {
   readonly name: string;
   readonly failingSinceMs?: number;
   readonly paused?: HookPause;
-  /** Of hooks that were registered over HTTP. */
+  /** Definition of a hook registered over HTTP. */
   readonly registered?: RegisteredHook;
 }
 
@@ -192,18 +192,18 @@ export interface HookPause {
 export interface RegisteredHook {
   /** The hook as JSON. */
   readonly definition: Json;
-  /** The API key with which it was registered. It ends with the key. */
+  /** API key of the registration. The hook ends with the key. */
   readonly key: string;
   readonly secrets: readonly string[];
 }
 
-/** How many deliveries a hook has. */
+/** Counts of a hook's deliveries. */
 export interface HookFigures {
   readonly waiting: number;
   /** Size of the waiting events' data, in bytes; estimated for more than 1,000 of them. */
   readonly waitingBytes: number;
   readonly dead: number;
-  /** When the oldest that waits has happened, in milliseconds since the epoch. */
+  /** Time of the oldest waiting event, in milliseconds since the epoch. */
   readonly oldestMs?: number;
 }
 
@@ -215,7 +215,7 @@ export interface DeliveryAttempt extends HookAnswer {
 /** A delivery, for people. */
 export interface DeliveryRecord extends Delivery {
   readonly state: DeliveryState;
-  /** When it is tried again; of those that wait. */
+  /** Time of the next attempt, of a waiting delivery. */
   readonly dueAtMs?: number;
   readonly endedAtMs?: number;
   readonly status?: number;

@@ -22,7 +22,7 @@ export interface SessionInfo {
   readonly sinceMs: number;
   readonly channels: readonly ChannelName[];
   readonly waitingBytes: number;
-  /** How long the client took to answer the last ping; absent before the first answer. */
+  /** Round trip of the last ping, in milliseconds; absent before the first answer. */
   readonly roundTripMs?: number;
 }
 
@@ -40,7 +40,7 @@ export interface ChannelInfo {
   /** Sessions that get its messages. */
   readonly entered: number;
   readonly cursor?: Cursor;
-  /** When its last message was taken in, in milliseconds since the epoch, where that is known. */
+  /** Time of the last message, in milliseconds since the epoch, if known. */
   readonly lastAtMs?: number;
 }
 
@@ -50,7 +50,7 @@ export interface Membership {
   readonly member: Member;
 }
 
-/** How a user stands on an instance. */
+/** Activity of a user on an instance. */
 export interface UserActivity {
   /** The status of the most available of its sessions there. */
   readonly status: Json;
@@ -60,13 +60,13 @@ export interface UserActivity {
   readonly isIn: boolean;
 }
 
-/** Which sessions are wanted: the latest `limit` of those that fit. */
+/** Query for sessions: the latest `limit` that match. */
 export interface SessionsWish {
   readonly limit: number;
   readonly user?: string;
   /** Text in the user's id or name, the session's id, the address or the name of an entered channel; case does not count. */
   readonly find?: string;
-  /** Only those that come before this one, by the time of their connection. */
+  /** Sessions that connected before this place. */
   readonly before?: SessionPlace;
 }
 
@@ -87,7 +87,7 @@ export interface MembersQuery {
   readonly after?: MemberPlace;
 }
 
-/** Who a session is, and from where. */
+/** The user and the address of a session. */
 export interface SessionVisitor {
   readonly who: Identity;
   readonly address: string | null;
@@ -96,18 +96,18 @@ export interface SessionVisitor {
 /** What an instance knows of a message, and for whom it was not. */
 export type TraceFound = TraceHere & { readonly except?: readonly string[] };
 
-/** What an instance knows of itself, and is asked for by the others. */
+/** Facts that an instance knows and other instances ask for. */
 export interface LocalAnswers {
   table(channel: ChannelName): Table | null;
   memberships(user: string): readonly { readonly channel: ChannelName; readonly entries: readonly TableEntry[] }[];
   sessions(wish: SessionsWish): readonly SessionInfo[];
   visitor(session: string): SessionVisitor | null;
-  /** How many have entered a channel. */
+  /** Returns the number of clients that have entered a channel. */
   entrants(channel: ChannelName): number;
   /** Channels that a client here has entered. */
   entered(after: string, limit: number, find?: string): readonly ChannelInfo[];
   activityOf(users: readonly string[], channel: ChannelName | undefined): Readonly<Record<string, UserActivity>>;
-  /** How many connections there an action is about. */
+  /** Returns the number of connections that an action concerns. */
   concerned(action: ModerationAction): number;
   refusals(): readonly RefusalKind[];
   traffic(): Traffic;

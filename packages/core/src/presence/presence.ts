@@ -5,16 +5,16 @@ import { goodbyeGraceMs, type PresenceRule } from '../model/presenceRule.js';
 import { Announcer, type AnnouncerHost } from './announcer.js';
 import { keyOf, latestOf, memberOf, type Present, type Stay } from './present.js';
 
-/** Who enters: a session of a user. */
+/** A session that enters. */
 export interface Arrival {
   readonly session: string;
-  /** Of the session's connection. */
+  /** Generation of the session's connection. */
   readonly generation: number;
   readonly author: Author;
   readonly status?: Json | undefined;
   /** Shows no status, not even an earlier one of the session. */
   readonly hidesStatus?: boolean;
-  /** What the application wants to have shown of the member. */
+  /** Data of the member that the application wants to show. */
   readonly data?: Json | undefined;
 }
 
@@ -31,7 +31,7 @@ export interface PresenceHost extends AnnouncerHost {
 }
 
 /**
- * Who is in a channel: one member per user, whatever the number of its sessions.
+ * Members of a channel: one per user, whatever the number of their sessions.
  *
  * A clean leave shows at once, a broken connection after the grace.
  */
@@ -64,7 +64,7 @@ export class Presence {
     return this.#present.size;
   }
 
-  /** Returns members, of a crowd too, in the order in which they came, then by user. */
+  /** Returns members, also of a crowd, by time of entering, then by user. */
   page({ limit, after }: MembersQuery): readonly Member[] {
     const placed = [...this.#present].map(([user, present]) => ({ user, sinceMs: present.sinceMs, present }));
     const found = after === undefined ? placed : placed.filter((each) => comparePlaces(each, after) > 0);
@@ -129,7 +129,7 @@ export class Presence {
 
   // ------------------------------------------------------------------------------------- other instances
 
-  /** What this instance shows, for the others. */
+  /** The sessions that this instance shows, for other instances. */
   get table(): readonly TableEntry[] {
     return [...this.#present.keys()].flatMap((user) => this.entriesOf(user));
   }
@@ -201,7 +201,7 @@ export class Presence {
     return true;
   }
 
-  /** An instance shows a session no more. */
+  /** Removes a session that an instance no longer shows. */
   #remove(session: string, user: string, home: string | undefined): boolean {
     const present = this.#present.get(user);
     const key = keyOf(session, home);

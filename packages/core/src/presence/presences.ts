@@ -16,7 +16,7 @@ export interface PresencesHost {
   readonly wheel: TimerWheel;
   readonly relay: Relay;
   readonly logOf: (match: RuleMatch) => LogReader;
-  /** Whether who comes and goes in a channel is noted. */
+  /** Returns whether joining and leaving a channel is noted. */
   readonly isNoted: (match: RuleMatch) => boolean;
   /** Appends a note to the channel's record, and tells hooks. */
   readonly note: (match: RuleMatch, type: 'joined' | 'left', by: Author) => void;
@@ -24,19 +24,19 @@ export interface PresencesHost {
   readonly emptied: (channel: ChannelName) => void;
 }
 
-/** How often some of the tables are looked at, and how long until it was all of them, in milliseconds. */
+/** Interval for checking some of the tables, and duration of a round over all of them, in milliseconds. */
 const lookMs = 500;
 const lookRoundMs = 5_000;
 /** After how many rounds the others are reminded of a table of members. */
 const remindRounds = 3;
 /** Numbers that a table of members has for itself. */
 const tableStride = 1_000_000;
-/** How long a claim to clean up after an instance holds, in milliseconds. */
+/** Lifetime of a claim to clean up after an instance, in milliseconds. */
 const claimMs = 600_000;
-/** How long others have to give their tables of members, in milliseconds. */
+/** Timeout for tables of members from other instances, in milliseconds. */
 const tableWithinMs = 500;
 
-/** Who is in which channel: the presence of all channels that show it. */
+/** Presence of all channels that show it. */
 export class Presences implements FeatureSource {
   readonly #host: PresencesHost;
   readonly #noting: Noting;

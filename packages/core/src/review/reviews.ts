@@ -21,7 +21,7 @@ const askAgainMs = 10_000;
 const askAgainBatch = 100;
 /** Maximum number of failures before a round of retries ends. */
 const maxFailuresPerRound = 20;
-/** When to come again where too much is reviewed, in milliseconds. */
+/** Retry interval for clients when too many reviews are in flight, in milliseconds. */
 const againMs = 1_000;
 
 export interface ReviewsHost {
@@ -40,7 +40,7 @@ export interface ReviewsHost {
 /** The author's address, and callbacks that publish the reviewed message. */
 export interface ReviewOptions<T> {
   readonly address: string | undefined;
-  /** Whether its author may still publish it: a ban may have come meanwhile. */
+  /** Checks that the author may still publish the message. @throws {ProblemError} for example after a ban */
   check(): Promise<unknown>;
   publish(data: Json): Promise<T>;
   /** It was published before, under its key. */
@@ -50,7 +50,7 @@ export interface ReviewOptions<T> {
 /** The result of an earlier request, or the application's answer. */
 type Found = KnownUnderKey | (ReviewAnswer & { readonly isUnanswered?: boolean });
 
-/** What is published after a review, with what it holds if the application has changed that. */
+/** A message published after a review, with its data if the application has changed them. */
 export type Reviewed<T> = T & { readonly data?: Json };
 
 /**

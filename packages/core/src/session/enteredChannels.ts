@@ -40,9 +40,9 @@ export class EnteredChannels {
   #entryChecks: Map<ChannelName, number> | undefined;
   /** Channels that are being entered, with how often. */
   readonly #entering = new Map<Channel, number>();
-  /** What the client wants of channels, where it is not everything. */
+  /** Filters that the client has set, by channel. */
   #filters: Map<ChannelName, MessageFilter> | undefined;
-  /** How far the client has said that it has received channels. */
+  /** Cursors that the client has confirmed, by channel. */
   #got: Readonly<Record<string, Cursor>> | undefined;
 
   constructor(host: SessionHost, session: EnteringSession) {
@@ -182,7 +182,7 @@ export class EnteredChannels {
     this.#got = known;
   }
 
-  /** How far the client has said that it has received a channel. */
+  /** Returns the cursor that the client has confirmed for a channel. */
   gotOf(channel: ChannelName): Place | undefined {
     const cursor = this.#got?.[channel];
     return cursor === undefined ? undefined : parseCursor(cursor);
@@ -304,7 +304,7 @@ export class EnteredChannels {
   }
 }
 
-/** Whether a session that leaves in this way may be back in a moment. */
+/** Returns whether a session that leaves in this way may return soon. */
 function mayComeBack(why: Ending | 'removed' | 'not-allowed'): boolean {
   return why !== 'left' && why !== 'removed' && why !== 'not-allowed' && why !== 'signed-out';
 }

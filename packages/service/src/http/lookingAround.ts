@@ -11,7 +11,7 @@ export interface ServiceFacts {
   readonly startedAtMs: number;
 }
 
-/** `GET /v1/channels`, `/v1/sessions`, `/v1/overview`: what there is and what goes on. */
+/** Routes that show channels, sessions, members, instances, traffic and refusals. */
 export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Route[] {
   const channels: Serve<'GET /v1/channels'> = async (request, response, caller) => {
     const channel = request.query.channel === undefined ? undefined : channelOf(request);

@@ -94,7 +94,7 @@ export function requiredPlaceOf(request: Request, name: string): Place {
   return place;
 }
 
-/** How many messages to read. */
+/** Returns the number of messages to read. */
 export function limitOf(request: Request): number {
   return queryWhole(request, 'limit', protocolLimits.readCount) ?? 100;
 }
