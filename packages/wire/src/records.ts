@@ -2,14 +2,14 @@ import type { ChannelName } from './channelName.js';
 import type { Cursor } from './cursor.js';
 import type { Json } from './json.js';
 
-/** Who published a message, as others see it. */
+/** The author of a message, as other users see them. */
 export interface Author {
   readonly user: string;
   readonly name?: string;
   readonly guest?: true;
 }
 
-/** What is published to a channel: ordered, numbered, recoverable. */
+/** A message of a channel: ordered, numbered, recoverable. */
 export interface Message {
   readonly channel: ChannelName;
   readonly cursor: Cursor;
@@ -20,29 +20,29 @@ export interface Message {
   readonly key?: string;
   /** Absent when an application published without naming a user. */
   readonly by?: Author;
-  /** When the service took it in (RFC 3339, UTC, milliseconds). */
+  /** Time of publication (RFC 3339, UTC, milliseconds). */
   readonly at: string;
   /** As it stands now; `null` of a message that was withdrawn. */
   readonly data: Json;
   /** The cursor of its last change; absent: it is as it was published. */
   readonly revision?: Cursor;
-  /** When it was changed last (RFC 3339, UTC, milliseconds). */
+  /** Time of the last change (RFC 3339, UTC, milliseconds). */
   readonly revisedAt?: string;
-  /** Who changed it last; absent when an application did without naming a user. */
+  /** Author of the last change; absent if an application made it without naming a user. */
   readonly revisedBy?: Author;
   /** It was taken back: what it held is gone. */
   readonly withdrawn?: true;
-  /** Why it was withdrawn, if that was told. */
+  /** Reason of the withdrawal, if given. */
   readonly reason?: string;
   /** The message that it answers. */
   readonly replyTo?: Cursor;
-  /** The message with which its thread begins. */
+  /** First message of its thread. */
   readonly thread?: Cursor;
-  /** Whom it mentions. */
+  /** Mentioned users and roles. */
   readonly mentions?: Mentions;
-  /** How the message that it answers stands. Not in changes, and absent if that message is no longer there. */
+  /** Quote of the answered message. Absent in changes, if that message was pruned, and where the reader may not see it. */
   readonly answers?: Answered;
-  /** Of a message that was answered: how many messages are in its thread, and when the last one came. Not in changes. */
+  /** Number of replies in its thread, and time of the last one. Absent in changes. */
   readonly replies?: { readonly count: number; readonly at: string };
   /** It was revised and does not fit your filter (any more): `data` is `null`, and not told. Only in changes. */
   readonly unfit?: true;
@@ -58,13 +58,13 @@ export interface SearchHit {
   readonly type: string;
   readonly by?: Author;
   readonly at: string;
-  /** The words that were found, with what stands around them. */
+  /** The found words with their context. */
   readonly text: string;
-  /** Where in `text` they are: from, and up to before, each in UTF-16 code units. */
+  /** Ranges of the words in `text`: start, and end (exclusive), in UTF-16 code units. */
   readonly marks: readonly { readonly from: number; readonly to: number }[];
 }
 
-/** Whom a message mentions: they are notified. */
+/** Mentioned users and roles. The service notifies them. */
 export interface Mentions {
   /** By their ids. */
   readonly users?: readonly string[];
@@ -80,50 +80,50 @@ export interface Answered {
   readonly withdrawn?: true;
 }
 
-/** A thread in which a user takes part. */
+/** A thread of a user. */
 export interface ThreadInfo {
   readonly channel: ChannelName;
-  /** The message with which it begins. */
+  /** First message of the thread. */
   readonly thread: Cursor;
   /** Replies behind the mark: not the user's own, not those that were withdrawn. */
   readonly unread: number;
   /** Replies in all, and when the last one came (RFC 3339, UTC, milliseconds). */
   readonly count: number;
   readonly at: string;
-  /** How far the user has read. */
+  /** The user's read mark. */
   readonly cursor: Cursor;
 }
 
-/** What a message held before it was changed. */
+/** An earlier content of a message. */
 export interface EarlierRevision {
   /** The cursor of the change that had made it so; absent: it was published so. */
   readonly revision?: Cursor;
-  /** When that was (RFC 3339, UTC, milliseconds). */
+  /** Time of that content (RFC 3339, UTC, milliseconds). */
   readonly at: string;
   /** Absent when an application did without naming a user. */
   readonly by?: Author;
   readonly data: Json;
 }
 
-/** How many users have reacted to a message, by the word or emoji. */
+/** Number of users per reaction, by word or emoji. */
 export type ReactionCounts = Readonly<Record<string, number>>;
 
-/** How users have reacted to messages. */
+/** Reactions to messages. */
 export interface ReactionsOf {
   /** By the cursors of messages; empty: there are no reactions any longer. Messages without any are not named. */
   readonly counts: Readonly<Record<string, ReactionCounts>>;
-  /** How you have reacted yourself, by the cursors of messages. */
+  /** Your own reactions, by the cursors of messages. */
   readonly own?: Readonly<Record<string, readonly string[]>>;
   /** Counts of the earliest messages given are left out, for lack of room: read those messages in smaller parts. */
   readonly partial?: true;
 }
 
-/** How a user has reacted to a message. */
+/** A user's reaction to a message. */
 export interface Reactor {
   readonly word: string;
   readonly user: string;
   readonly name?: string;
-  /** When (RFC 3339, UTC, milliseconds). */
+  /** Time of the reaction (RFC 3339, UTC, milliseconds). */
   readonly at: string;
 }
 
@@ -132,7 +132,7 @@ export interface Gap {
   readonly channel: ChannelName;
   /** The cursor that was asked for. */
   readonly after: Cursor;
-  /** The place from which on everything is there. */
+  /** Place behind which nothing is missing. */
   readonly cursor: Cursor;
   readonly why: 'expired' | 'new-volume' | 'lost';
 }
@@ -157,15 +157,15 @@ export interface Invitation {
   readonly channel: ChannelName;
   /** Absent: an application made it, and named no user. */
   readonly by?: Author;
-  /** When it was made, and until when it can be accepted (RFC 3339, UTC, milliseconds). */
+  /** Times of its creation and of its end (RFC 3339, UTC, milliseconds). */
   readonly at: string;
   readonly until: string;
-  /** How many users may accept it, and how many have. */
+  /** Maximum number of users who may accept, and number of those who have. */
   readonly uses: number;
   readonly used: number;
-  /** Only this user may accept it. */
+  /** The only user who may accept. */
   readonly user?: string;
-  /** Who accepts it is invited as this. */
+  /** Role of those who accept. */
   readonly role?: string;
   /** It can no longer be accepted, and why. */
   readonly over?: 'used-up' | 'expired' | 'revoked';
@@ -184,7 +184,7 @@ export interface PendingMessage {
   readonly channel: ChannelName;
   readonly state: 'waiting' | 'published' | 'refused' | 'taken-back';
   readonly by: Author;
-  /** When it was to be published (RFC 3339, UTC, milliseconds). */
+  /** Time of the request to publish (RFC 3339, UTC, milliseconds). */
   readonly at: string;
   readonly type: string;
   readonly key?: string;
@@ -193,11 +193,11 @@ export interface PendingMessage {
   readonly mentions?: Mentions;
   /** The message that it is to revise. */
   readonly revises?: Cursor;
-  /** Why it waits, or was refused, in words for its author. */
+  /** Reason why it is pending or was rejected, for its author. */
   readonly reason?: string;
   /** It may be published, and only waits for earlier messages of its author. */
   readonly cleared?: true;
-  /** Of one that is published: its place, or that of the change. */
+  /** Place of the published message, or of the change. */
   readonly cursor?: Cursor;
 }
 
@@ -212,7 +212,7 @@ export const levels = ['everything', 'mentions', 'nothing'] as const;
 export interface ChannelLevel {
   readonly channel: ChannelName;
   readonly level: Level;
-  /** When it ends (RFC 3339, UTC, milliseconds); absent: it stays. */
+  /** End time (RFC 3339, UTC, milliseconds); absent = unlimited. */
   readonly until?: string;
 }
 
@@ -221,12 +221,12 @@ export interface Member {
   readonly user: string;
   readonly name?: string;
   readonly guest?: true;
-  /** When the first of its sessions entered (RFC 3339). */
+  /** Time when the user's first session entered (RFC 3339). */
   readonly since: string;
   readonly sessions: number;
-  /** Of the most available of its sessions; absent: it has said nothing, and counts as available. */
+  /** Status of the user's most available session; absent = no status, which counts as available. */
   readonly status?: Json;
-  /** What the application has to show of it. */
+  /** Data of the member that the application shows. */
   readonly data?: Json;
 }
 
@@ -239,6 +239,6 @@ export interface Notice {
   readonly at: string;
   /** A later notice with the same key takes the place of this one. */
   readonly key?: string;
-  /** When it goes by itself (RFC 3339). */
+  /** End time (RFC 3339). */
   readonly until?: string;
 }

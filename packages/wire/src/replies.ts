@@ -27,16 +27,16 @@ export interface InboxReply {
   readonly notices: readonly Notice[];
   /** There are more after these. */
   readonly more: boolean;
-  /** How many are in the inbox. */
+  /** Number of notices in the inbox. */
   readonly unread: number;
-  /** Of the last one given, or where the inbox stands. */
+  /** Cursor of the last notice returned, or of the inbox. */
   readonly cursor: Cursor;
 }
 
 /** The reply to `enter`, and one element of `entered` in the reply to `hello`. */
 export interface Entered {
   readonly channel: ChannelName;
-  /** Of the last message given, or where the channel stands. */
+  /** Cursor of the last message returned, or of the channel. */
   readonly cursor: Cursor;
   /** Oldest first, each as it stands now. */
   readonly messages: readonly Message[];
@@ -48,7 +48,7 @@ export interface Entered {
   readonly members?: readonly Member[];
   readonly count?: number;
   readonly partial?: true;
-  /** How far users have read, by user id, where the channel shows it and it is not too many. */
+  /** Read marks by user id, if the channel shows them and they are not too many. */
   readonly marks?: Readonly<Record<string, Cursor>>;
   /** The whole board, where the channel has one; with `more: false`. */
   readonly board?: BoardState;
@@ -72,7 +72,7 @@ export interface BoardState {
 /** The reply to `set`. */
 export interface SetResult {
   readonly entry: string;
-  /** The version at which the board has it, or a later value of the same entry. */
+  /** Board version with this value, or with a later value of the entry. */
   readonly version: Cursor;
 }
 
@@ -81,7 +81,7 @@ export interface EnterRefused {
   readonly problem: Problem;
 }
 
-/** How the last connection of a session ended. */
+/** End of a session's last connection. */
 export type Ending =
   | 'left'
   | 'lost'
@@ -105,22 +105,22 @@ export interface Welcome {
   readonly instance: string;
   readonly pulseMs: number;
   readonly limits: LineLimits;
-  /** What the names of direct channels begin with, if there are any: `direct/`. */
+  /** Prefix of direct channels' names, if there are any: `direct/`. */
   readonly direct?: string;
   /** Users' inboxes; guests have none. With `inbox` in hello, the notices after that cursor. */
   readonly inbox?: InboxReply;
-  /** Whom the user keeps away; absent: no user. */
+  /** Users that the user has blocked or muted; absent = none. */
   readonly blocks?: readonly Block[];
   readonly entered: readonly (Entered | EnterRefused)[];
 }
 
-/** What this service takes from one connection. */
+/** Limits per connection. */
 export interface LineLimits {
   /** Largest frame to the service, in bytes; a larger one ends the connection with 1009. */
   readonly frameBytes: number;
   /** Largest `data` of one message, in bytes of JSON text. */
   readonly dataBytes: number;
-  /** Most channels entered at a time. */
+  /** Maximum number of entered channels. */
   readonly channels: number;
 }
 
@@ -133,7 +133,7 @@ export interface Published {
   readonly data?: Json;
   /** Users, and roles, that it mentions and that were left out of its `mentions`: they may not enter, or are not known. */
   readonly notMentioned?: Mentions;
-  /** By its type it is an entry of the board: `cursor` is the version at which the board has it, and there is no message. */
+  /** Set if the type is an entry of the board: `cursor` is then the board's version, and there is no message. */
   readonly entry?: string;
 }
 
@@ -151,14 +151,14 @@ export interface Changed {
 
 /** The reply to `react`. */
 export interface ReactResult {
-  /** How many have reacted to the message now. */
+  /** Current reactions to the message. */
   readonly counts: ReactionCounts;
 }
 
 /** The reply to `reactors`. */
 export interface ReactorsReply {
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
   /** By word, then by user. */
   readonly reactors: readonly Reactor[];
@@ -169,9 +169,9 @@ export interface ReactorsReply {
 /** The reply to `revisions`. */
 export interface RevisionsReply {
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
-  /** What it held before, the oldest first; how it stands now is not among them. */
+  /** Earlier contents, oldest first, without the current one. */
   readonly revisions: readonly EarlierRevision[];
   /** There are more behind the last of these: ask again with `after`. */
   readonly more: boolean;
@@ -186,21 +186,21 @@ export interface ReadResult {
   /** There are more in the direction that was asked for. */
   readonly more: boolean;
   readonly gap?: Gap;
-  /** Where the channel has reactions: those to the messages given. */
+  /** Reactions to the returned messages, in channels with reactions. */
   readonly reactions?: ReactionsOf;
-  /** With a filter, and where the last that was looked at is a change: how far was looked; go on from here. */
+  /** Place to continue from, with a filter or if the last entry read is a change. */
   readonly cursor?: Cursor;
 }
 
 /** The reply to `call`. */
 export interface CallReply {
-  /** What the application answers; absent: nothing. */
+  /** The application's answer; absent if empty. */
   readonly data?: Json;
 }
 
 /** The reply to `refresh`. */
 export interface Refreshed {
-  /** When the new token ends (RFC 3339); absent if it does not. */
+  /** End time of the new token (RFC 3339); absent = unlimited. */
   readonly expiresAt?: string;
   /** Channels that the new token does not let one into any more; they have been left. */
   readonly lost: readonly ChannelName[];
@@ -208,7 +208,7 @@ export interface Refreshed {
 
 /** The reply to `remove`. */
 export interface Removed {
-  /** Until when the user may not come back (RFC 3339); absent: at once. */
+  /** End time of the ban (RFC 3339); absent = no ban. */
   readonly until?: string;
 }
 
@@ -227,7 +227,7 @@ export interface Reported {
 /** The reply to `invite`. */
 export interface Invited {
   readonly invitation: Invitation;
-  /** What lets in; no later answer has it. */
+  /** Code of the invitation; no later answer contains it. */
   readonly code: string;
 }
 
@@ -249,14 +249,14 @@ export interface InvitationsReply {
 /** The reply to `uninvite`. */
 export interface Uninvited {
   readonly invitation: Invitation;
-  /** How many users are no longer let in. */
+  /** Number of users who lose their admission. */
   readonly ended: number;
 }
 
 /** The reply to `mark`. */
 export interface Marked {
   readonly channel: ChannelName;
-  /** Where the mark stands; absent if there is none any more. */
+  /** Position of the mark; absent if it was removed. */
   readonly cursor?: Cursor;
   /** Messages after it that count. */
   readonly unread: number;
@@ -264,13 +264,13 @@ export interface Marked {
 
 /** The reply to `threads`. */
 export interface ThreadsReply {
-  /** Those in which the user takes part: the one that was answered last comes first. */
+  /** Threads of the user, the one with the latest reply first. */
   readonly threads: readonly ThreadInfo[];
 }
 
 /** The reply to `unread`. */
 export interface UnreadReply {
-  /** For each channel in which the user has a mark. */
+  /** One for each channel with a mark of the user. */
   readonly counts: Readonly<Record<string, number>>;
 }
 
@@ -284,7 +284,7 @@ export interface SearchReply {
 
 /** The reply to `levels`. */
 export interface LevelsReply {
-  /** Of the channels for which the user has set one, by their names. */
+  /** Levels that the user has set, by channel name. */
   readonly levels: readonly ChannelLevel[];
 }
 
@@ -296,7 +296,7 @@ export interface PendingReply {
 
 /** The reply to `block`, `unblock` and `blocks`. */
 export interface BlocksReply {
-  /** Whom the user keeps away now, by their ids. */
+  /** Users that the user has blocked or muted, by id. */
   readonly blocks: readonly Block[];
 }
 

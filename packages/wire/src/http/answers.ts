@@ -18,11 +18,11 @@ export interface Draft<Channel extends string = string, Data = Json, Type extend
   readonly except?: readonly string[];
   /** The message that it answers: a cursor, where the channel has replies. */
   readonly replyTo?: string;
-  /** Whom it mentions, where the channel has mentions. */
+  /** Mentioned users and roles, in channels with mentions. */
   readonly mentions?: Mentions;
 }
 
-/** How far messages can be found that were there before their rule had `search`, or came a moment ago. */
+/** Progress of the search index: messages from before their rule had `search`, and new ones. */
 export interface SearchProgress {
   /** Channels that are searched. */
   readonly channels: number;
@@ -31,41 +31,41 @@ export interface SearchProgress {
   readonly ready: number;
 }
 
-/** How much a user wants to hear of a channel. */
+/** A user's notification level for a channel. */
 export interface LevelWish {
   readonly user: string;
   readonly channel: string;
-  /** `null`: as if nothing were said. */
+  /** `null` removes the level. */
   readonly level: Level | null;
-  /** For how long, in milliseconds; absent: it stays. */
+  /** Lifetime, in milliseconds; absent = unlimited. */
   readonly forMs?: number;
 }
 
-/** What a user has missed, for a mail that the application sends. */
+/** Messages that a user has missed, for an email from the application. */
 export interface Digest {
   readonly user: string;
-  /** When it was made (RFC 3339, UTC, milliseconds). */
+  /** Time of the digest (RFC 3339, UTC, milliseconds). */
   readonly at: string;
-  /** Messages that the user has not read, in all its channels. */
+  /** Number of unread messages in all the user's channels. */
   readonly unread: number;
-  /** Messages that mention the user, and that it has not read. */
+  /** Number of unread messages that mention the user. */
   readonly mentions: number;
-  /** Of the channels in which something is unread, those that had a message last. */
+  /** Channels with unread messages, the one with the latest message first. */
   readonly channels: readonly DigestChannel[];
   /** There are more channels. */
   readonly more: boolean;
 }
 
-/** What a user has missed in one channel. */
+/** Messages that a user has missed in one channel. */
 export interface DigestChannel {
   readonly channel: string;
   /** Absent where the user has no read mark, or wants to hear only of mentions. */
   readonly unread?: number;
   /** At most 100. */
   readonly mentions: number;
-  /** How far the user has read. */
+  /** The user's read mark. */
   readonly cursor?: Cursor;
-  /** When the last message came. */
+  /** Time of the last message. */
   readonly at: string;
   /** The first unread messages, and those that mention the user, in the order of the channel. */
   readonly lines: readonly DigestLine[];
@@ -82,10 +82,10 @@ export interface DigestLine {
   readonly mention?: true;
 }
 
-/** How a user reacts to a message. */
+/** A user's reaction to a message. */
 export interface ReactionWish {
   readonly channel: string;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: string;
   /** A short word, or an emoji. */
   readonly word: string;
@@ -95,12 +95,12 @@ export interface ReactionWish {
   readonly by: { readonly user: string; readonly name?: string };
 }
 
-/** Who is to be erased, and how. */
+/** Request to erase a user. */
 export interface ErasureWish {
   readonly user: string;
-  /** What becomes of the user's messages: taken back, or kept with their author blanked. Default `withdraw`. */
+  /** Withdraws the user's messages, or keeps them with a blank author. Default `withdraw`. */
   readonly messages?: 'withdraw' | 'blank';
-  /** The user in whose name it is done. */
+  /** The user on whose behalf the application acts. */
   readonly by?: { readonly user: string; readonly name?: string };
 }
 
@@ -113,16 +113,16 @@ export interface ErasureInfo {
   readonly by: Actor;
   readonly at: string;
   readonly endedAt?: string;
-  /** What was removed or blanked so far. */
+  /** Numbers of records removed or blanked so far. */
   readonly counts: {
     readonly messages: number;
     /** Changes that the user has made of messages. */
     readonly changes: number;
     readonly marks: number;
     readonly reactions: number;
-    /** Users whom the user kept away. */
+    /** Users that the user had blocked or muted. */
     readonly blocks: number;
-    /** Channels of which the user had said how much it wants to hear. */
+    /** Channels with a notification level of the user. */
     readonly levels: number;
     /** Messages that had mentioned the user. */
     readonly mentions: number;
@@ -135,7 +135,7 @@ export interface ErasureInfo {
     readonly pending: number;
     /** Bans and silences that have ended. */
     readonly bans: number;
-    /** Deliveries to hooks that mention the user: what has ended is gone, what waits is blanked. */
+    /** Deliveries to hooks that mention the user: ended ones are deleted, waiting ones blanked. */
     readonly deliveries: number;
     /** Names and roles. */
     readonly users: number;
@@ -146,10 +146,10 @@ export interface ErasureInfo {
   readonly held: readonly string[];
 }
 
-/** Some of what is kept about a user. */
+/** A part of the records about a user. */
 export interface PersonInfo {
   readonly user: string;
-  /** What is kept beside messages, by what it is; in the first part only. */
+  /** Records other than messages, by kind; in the first part only. */
   readonly records?: Readonly<Record<string, readonly { readonly [member: string]: Json }[]>>;
   /** Sessions that are connected; in the first part only. */
   readonly sessions?: readonly SessionInfo[];
@@ -158,10 +158,10 @@ export interface PersonInfo {
   readonly next?: string;
 }
 
-/** Which message is to be changed. */
+/** Selects the message to change. */
 interface ChangeWish {
   readonly channel: string;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: string;
   /** The id of the message, where that is known: refused if another one has the cursor. */
   readonly message?: string;
@@ -169,16 +169,16 @@ interface ChangeWish {
   readonly ifRevision?: string | null;
   /** Changing again with the same key changes nothing. */
   readonly key?: string;
-  /** The user to name as the one who changes it. */
+  /** The user to name as the author of the change. */
   readonly by?: Author;
 }
 
-/** What a message is to hold. */
+/** New content of a message. */
 export interface RevisionWish extends ChangeWish {
   readonly data: Json;
 }
 
-/** A message that is to be taken back. */
+/** Request to withdraw a message. */
 export interface WithdrawalWish extends ChangeWish {
   /** Shown with the message to all who may read it. */
   readonly reason?: string;
@@ -189,7 +189,7 @@ export interface BoardDraft<Channel extends string = string, Value = Json> {
   readonly channel: Channel;
   /** Values by the names of entries; `null` removes. */
   readonly set: Readonly<Record<string, Value | null>>;
-  /** How long they live, in milliseconds. */
+  /** Lifetime of the entries, in milliseconds. */
   readonly forMs?: number;
   /** Only those that have not changed since this version; `null`: only where there is no such entry. */
   readonly ifVersion?: string | null;
@@ -203,18 +203,18 @@ export interface BoardAnswer {
 /** A board as it is. */
 export interface BoardInfo {
   readonly channel: string;
-  /** Where it stands; absent: nothing was ever set, or it has been forgotten. */
+  /** Version of the board; absent if no entry was ever set, or if the board has expired. */
   readonly version?: Cursor;
   readonly entries: readonly {
     readonly entry: string;
     readonly value: Json;
-    /** The version at which it was changed last. */
+    /** Version of the last change. */
     readonly version: Cursor;
-    /** The user who set it; absent: an application did. */
+    /** The user who set the entry; absent if an application did. */
     readonly by?: string;
-    /** How much longer it lives, in milliseconds; absent: until it is removed. */
+    /** Remaining lifetime, in milliseconds; absent = until removed. */
     readonly leftMs?: number;
-    /** It goes with this session. */
+    /** The entry ends with this session. */
     readonly session?: string;
   }[];
 }
@@ -248,7 +248,7 @@ export interface SessionInfo {
   readonly since: string;
   readonly channels: readonly string[];
   readonly waitingBytes: number;
-  /** How long the client took to answer the last ping; absent before the first answer. */
+  /** Round trip of the last ping, in milliseconds; absent before the first answer. */
   readonly roundTripMs?: number;
 }
 
@@ -257,7 +257,7 @@ export interface Gathered {
   readonly missing?: readonly string[];
 }
 
-/** What went through a channel, or a rule's channels. */
+/** Traffic of a channel, or of a rule's channels. */
 export interface TrafficFigures {
   readonly messages: number;
   /** Changes of boards' entries that were asked for; `merged`: replaced before they went to a client. */
@@ -271,7 +271,7 @@ export interface TrafficFigures {
 export interface Traffic extends Gathered {
   /** The last minutes, up to an hour, the latest last. */
   readonly minutes: readonly (TrafficFigures & { readonly at: string; readonly forMs: number })[];
-  /** How long that is, in milliseconds. */
+  /** Duration of these minutes, in milliseconds. */
   readonly minutesForMs: number;
   /** All of these minutes, by channel rule. */
   readonly rules: readonly (TrafficFigures & { readonly pattern: string })[];
@@ -296,7 +296,7 @@ export interface Traffic extends Gathered {
   readonly writes: number;
 }
 
-/** What was refused with one code at one door, since the instances have started. */
+/** Refusals of one act with one code, since the instances started. */
 export interface RefusalKind {
   readonly code: string;
   /** The verb that was refused, `connect`, or a method and a path. */
@@ -318,7 +318,7 @@ export interface RefusalKind {
   }[];
 }
 
-/** How many users were notified. */
+/** Result of a notification. */
 export interface Notified {
   readonly id: string;
   /** Users who have it in their inbox now. */
@@ -353,20 +353,20 @@ export interface InstanceInfo {
   readonly deliveriesPerS: number;
   /** p99 event-loop delay over the last seconds, in milliseconds. */
   readonly loopDelayMs?: number;
-  /** How long the relay took to answer the last time, in milliseconds. */
+  /** Last response time of the relay, in milliseconds. */
   readonly relayMs?: number;
-  /** How far the service's time is ahead of the machine's clock, in milliseconds. */
+  /** Offset of the service's time from the machine's clock, in milliseconds. */
   readonly clockMs?: number;
-  /** What is not as it should be with the instance, or with what it needs. */
+  /** Faults of the instance or of its dependencies. */
   readonly warnings?: readonly string[];
-  /** How it writes frames to plain sockets: by the native writer, or through Node's streams. */
+  /** Writer of frames to plain sockets: the native writer, or Node's streams. */
   readonly writer?: 'native' | 'streams';
   /** For how long its lease still holds, in milliseconds; of an instance alone 0. */
   readonly leaseMs: number;
   readonly draining: boolean;
 }
 
-/** The account of what became of a message, of all instances that answered. */
+/** The history of a message, from all instances that answered. */
 export interface Trace extends Gathered {
   readonly id: string;
   readonly channel: string;
@@ -377,17 +377,17 @@ export interface Trace extends Gathered {
     readonly at: string;
     readonly by?: Author;
     readonly key?: string;
-    /** How long until it had its place, and was committed where the channel is kept, in milliseconds. */
+    /** Time until the message had its place and, in a kept channel, was committed; in milliseconds. */
     readonly placedAfterMs: number;
     /** It was published again under its key so many times. */
     readonly repeats: number;
   };
-  /** Where it was handed to connections, in the order in which it came in there. */
+  /** Instances that handed the message to connections, in the order of its arrival there. */
   readonly instances: readonly {
     readonly instance: string;
     readonly at: string;
     readonly connections: number;
-    /** Of those that are still there, how many have said that they have got it. */
+    /** Number of still open connections that have confirmed the message. */
     readonly confirmed: number;
   }[];
   /** In words. */
@@ -396,12 +396,12 @@ export interface Trace extends Gathered {
     readonly user: string;
     readonly sentence: string;
     readonly fates: readonly Fate[];
-    /** More sessions of the user that had ended before the message, and have not come back. */
+    /** Number of other sessions of the user that ended before the message and did not return. */
     readonly earlier: number;
   };
 }
 
-/** What became of a message for one session. */
+/** Delivery of a message to one session. */
 export interface Fate {
   readonly session: string;
   readonly instance: string;
@@ -421,7 +421,7 @@ export interface Overview {
   readonly instance: string;
   readonly startedAt: string;
   readonly at: string;
-  /** How many there are; the numbers below are of all of them together, but for the memory. */
+  /** Number of instances. The figures below are sums over all of them, except the memory. */
   readonly instances: number;
   readonly connections: number;
   readonly enteredChannels: number;
@@ -453,7 +453,7 @@ export interface Explanation {
   readonly act: string;
   /** For acts in a channel. */
   readonly channel?: string;
-  /** For `call`: what is called. */
+  /** Name of the call, for `call`. */
   readonly call?: string;
   /** For acts that concern a user. */
   readonly whom?: string;
@@ -461,11 +461,11 @@ export interface Explanation {
   /** The connected session whose token has given the roles and claims, where the question named the user only. */
   readonly session?: string;
   readonly allowed: boolean;
-  /** What a client would be told. */
+  /** The problem that a client would receive. */
   readonly problem?: Problem;
-  /** What keeps the user out, whatever the rules say. */
+  /** The ban that overrides the rules. */
   readonly ban?: Ban;
-  /** What lets the user read and not write. */
+  /** The silence that forbids the user to write. */
   readonly silence?: Silence;
   /** The channel rule that holds. */
   readonly rule?: { readonly pattern: string; readonly parameters: Readonly<Record<string, string>> };
@@ -474,7 +474,7 @@ export interface Explanation {
   /** It is allowed, and the application sees the message before it is published. */
   readonly review?: {
     readonly withinMs: number;
-    /** What becomes of it without an answer. */
+    /** Outcome without an answer. */
     readonly otherwise: 'refuse' | 'pass' | 'hold';
     /** Earlier messages of the user wait in this channel: a new one waits behind them. */
     readonly waits: boolean;
@@ -489,9 +489,9 @@ export interface Actor {
   readonly name?: string;
   /** The user is a guest. */
   readonly guest?: true;
-  /** The id of the API key; beside `user`, the key with which an application acted in the user's name. */
+  /** Id of the API key; beside `user`, the key of the application that acted on the user's behalf. */
   readonly key?: string;
-  /** What part of the service acted. */
+  /** The part of the service that acted. */
   readonly service?: string;
 }
 
@@ -505,12 +505,12 @@ export interface Ban {
   readonly channel?: string;
   readonly by: Actor;
   readonly at: string;
-  /** When it ends by itself; absent: never. */
+  /** End time; absent = unlimited. */
   readonly until?: string;
   readonly reason?: string;
 }
 
-/** Whom to keep out, and of what. */
+/** Request to ban a user or an address. */
 export interface BanWish {
   /** A user, or else an address. */
   readonly user?: string;
@@ -519,7 +519,7 @@ export interface BanWish {
   /** Until it is lifted, if absent. */
   readonly forMs?: number;
   readonly reason?: string;
-  /** The user in whose name it is done. */
+  /** The user on whose behalf the application acts. */
   readonly by?: { readonly user: string; readonly name?: string };
 }
 
@@ -527,27 +527,27 @@ export interface SilenceWish {
   readonly user: string;
   /** Absent: in the whole service. */
   readonly channel?: string;
-  /** It may publish once in this time in each channel; absent: not at all. */
+  /** Minimum interval between messages per channel, in milliseconds; absent = no messages. */
   readonly everyMs?: number;
   /** Until it is ended, if absent. */
   readonly forMs?: number;
   readonly reason?: string;
-  /** The user in whose name it is done. */
+  /** The user on whose behalf the application acts. */
   readonly by?: { readonly user: string; readonly name?: string };
 }
 
-/** What lets a user read and not write. */
+/** A silence: the user may read and not write. */
 export interface Silence {
   readonly id: string;
   readonly type: 'silence';
   readonly user: string;
-  /** It may publish once in this time in each channel; absent: not at all. */
+  /** Minimum interval between messages per channel, in milliseconds; absent = no messages. */
   readonly everyMs?: number;
   /** Absent: in the whole service. */
   readonly channel?: string;
   readonly by: Actor;
   readonly at: string;
-  /** When it ends by itself; absent: never. */
+  /** End time; absent = unlimited. */
   readonly until?: string;
   readonly reason?: string;
 }
@@ -556,27 +556,27 @@ export interface RemovalWish {
   readonly channel: string;
   readonly user: string;
   readonly reason?: string;
-  /** How long the user may not come back. Default: not at all. */
+  /** Duration of a ban from the channel, in milliseconds. Default: none. */
   readonly banMs?: number;
-  /** The user in whose name it is done. */
+  /** The user on whose behalf the application acts. */
   readonly by?: { readonly user: string; readonly name?: string };
 }
 
-/** Whose sessions or tokens are to end. */
+/** The user whose sessions or tokens end. */
 export interface SignOutWish {
   readonly user: string;
   readonly reason?: string;
-  /** The user in whose name it is done. */
+  /** The user on whose behalf the application acts. */
   readonly by?: { readonly user: string; readonly name?: string };
 }
 
-/** What was done, and how many sessions it reached at once. */
+/** The action, with the number of sessions affected at once. */
 export interface Effect {
   readonly id: string;
   readonly type: string;
   readonly by: Actor;
   readonly user?: string;
-  /** Of a ban: the address or range in its canonical form. */
+  /** Canonical form of a banned address or range. */
   readonly address?: string;
   readonly channel?: string;
   readonly at: string;
@@ -586,7 +586,7 @@ export interface Effect {
   readonly ban?: string;
   /** The silence that was ended. */
   readonly silence?: string;
-  /** Of a silence: the user may publish once in this time. */
+  /** Minimum interval between the silenced user's messages, in milliseconds. */
   readonly everyMs?: number;
   readonly sessions: number;
 }
@@ -624,7 +624,7 @@ export interface NoticeWish {
   readonly data?: Json;
   /** Takes the place of the notice that has the same key. */
   readonly key?: string;
-  /** How long it stays. Default: until it is done. */
+  /** Lifetime, in milliseconds. Default: until done. */
   readonly forMs?: number;
   /** Only those who are connected and available now. */
   readonly ifAvailable?: boolean;
@@ -632,23 +632,23 @@ export interface NoticeWish {
   readonly unlessLooking?: string;
   /** Not those who have blocked this user, in whose name the notice is. */
   readonly from?: string;
-  /** Users who are busy are told when they no longer are. */
+  /** Delays the push to busy users until they are available. */
   readonly holdWhileBusy?: boolean;
-  /** If no session of a user was told in time, the service reports it to the program that embeds it. */
+  /** Reports users to the embedding program whose sessions did not receive the notice in this time, in milliseconds. */
   readonly reachWithinMs?: number;
 }
 
-/** What an application wants of an invitation. */
+/** Request for an invitation. */
 export interface InvitationWish {
   readonly channel: string;
-  /** Only this user may accept it; it is notified. */
+  /** The only user who may accept the invitation; the service notifies them. */
   readonly user?: string;
   readonly role?: string;
-  /** How many users may accept it. Default 1. */
+  /** Maximum number of users who may accept. Default 1. */
   readonly uses?: number;
-  /** How long it can be accepted. Default 7 days. */
+  /** Lifetime, in milliseconds. Default 7 days. */
   readonly forMs?: number;
-  /** The user in whose name it is made. */
+  /** The user on whose behalf the application invites. */
   readonly by?: Author;
 }
 
@@ -672,9 +672,9 @@ export interface KnownUser {
 }
 
 export interface Reading extends ReadResult {
-  /** Where the channel stands. */
+  /** Cursor of the channel's last message. */
   readonly cursor: Cursor;
-  /** Where the last that was looked at is a change: go on from here. */
+  /** Place to continue from, if the last entry read is a change. */
   readonly upTo?: Cursor;
 }
 
@@ -686,7 +686,7 @@ export interface ExampleUser {
   readonly claims: Readonly<Record<string, Json>>;
 }
 
-/** What a token of the workbench is to say. */
+/** Contents of a token for the workbench. */
 export interface WorkbenchWish {
   readonly user: string;
   readonly name?: string;
@@ -700,7 +700,7 @@ export interface WorkbenchWish {
 export interface HoldWish {
   readonly channel: string;
   readonly reason?: string;
-  /** The user in whose name it is done. */
+  /** The user on whose behalf the application acts. */
   readonly by?: { readonly user: string; readonly name?: string };
 }
 
@@ -712,7 +712,7 @@ export interface Hold {
   readonly reason?: string;
 }
 
-/** What is pruned of a channel. */
+/** Pruned messages of a channel. */
 export interface StaleChannel {
   readonly channel: string;
   /** The pattern of its rule. */
@@ -720,19 +720,19 @@ export interface StaleChannel {
   readonly messages: number;
   /** The place of the last message that goes. */
   readonly upTo: Cursor;
-  /** When the first one was taken in; absent: none is left. */
+  /** Time of the first remaining message; absent if none is left. */
   readonly oldestAt?: string;
 }
 
-/** What is pruned. */
+/** Pruned records. */
 export interface Pruning {
   /** Nothing was changed: it is what would go. */
   readonly dryRun: boolean;
   /** By name, at most 1,000. */
   readonly channels: readonly StaleChannel[];
-  /** All channels of which something goes, and the messages that go there. */
+  /** Number of pruned channels, and of pruned messages. */
   readonly total: { readonly channels: number; readonly messages: number };
-  /** Channels of which something would go if they were not exempted, at most 1,000. */
+  /** Channels that a hold saves from pruning, at most 1,000. */
   readonly held: readonly string[];
   /** Records beside messages that go, by kind. */
   readonly records: {
@@ -756,10 +756,10 @@ export interface NumberedPending extends PendingMessage {
 /** Reports a message in the name of a user. */
 export interface ReportWish {
   readonly channel: string;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: string;
   readonly reason?: string;
-  /** The user who reports it. */
+  /** The reporting user. */
   readonly by: { readonly user: string; readonly name?: string };
 }
 
@@ -772,15 +772,15 @@ export interface MessageReport {
   readonly cursor: Cursor;
   /** The message as it was when it was reported. */
   readonly message: Message;
-  /** The user who reported it. */
+  /** The user who made the report. */
   readonly by: Author;
   readonly reason?: string;
   readonly at: string;
-  /** How it was ended; absent: it is open. */
+  /** End of the report; absent while open. */
   readonly ended?: {
     readonly by: Actor;
     readonly at: string;
-    /** What was done, in the moderator's words. */
+    /** The moderator's note. */
     readonly note?: string;
   };
 }

@@ -87,19 +87,19 @@ import type {
   IntakeTrialWish,
 } from './webhooks.js';
 
-/** Whether there is more behind an answer; then `before` asks for it. */
+/** Pagination of a list: with `more`, `before` requests the next page. */
 interface More {
   readonly more: boolean;
   readonly before?: string;
 }
 
-/** Whether there is more behind an answer; then `after` asks for it. */
+/** Pagination of a list: with `more`, `after` requests the next page. */
 interface MoreAfter {
   readonly more: boolean;
   readonly after?: string;
 }
 
-/** How many to answer with. */
+/** Maximum number of items in the answer. */
 interface Limit {
   readonly limit?: number;
 }
@@ -117,7 +117,7 @@ export type HttpProblem = Omit<Problem, 'faults'> & {
   /** The code as a URI: `urn:nine-bells:problem:CODE`. */
   readonly type: string;
   readonly status: number;
-  /** All that is wrong with the body; `where` is the first of it. */
+  /** All faults of the body; `where` is the first one. */
   readonly faults?: readonly (DataFault | { readonly where: string; readonly detail: string })[];
 };
 
@@ -137,7 +137,7 @@ export interface HttpInterface {
   'POST /v1/messages': {
     /** @examples [{"channel":"race/3/chat","data":{"text":"Well sailed, Petrel."},"by":{"user":"mira","name":"Mira Holt"}}] */
     body: Draft | readonly Draft[];
-    /** CloudEvents 1.0; `subject` is the channel. In binary mode the attributes stand in `ce-` headers. */
+    /** CloudEvents 1.0; `subject` is the channel. In binary mode, `ce-` headers hold the attributes. */
     otherBodies: {
       'application/cloudevents+json': CloudEvent;
       'application/cloudevents-batch+json': readonly CloudEvent[];
@@ -181,7 +181,7 @@ export interface HttpInterface {
     answer: Changed;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message' | 'withdrawn' | 'conflict' | 'busy';
   };
-  /** What a message held before it was revised, where its rule keeps that: the oldest first, those behind the revision `after`. */
+  /** Returns earlier contents of a message, if its rule keeps them: oldest first, behind the revision `after`. */
   'GET /v1/revisions': {
     query: { readonly channel: string; readonly cursor: string; readonly after?: string } & Limit;
     answer: RevisionsReply;
@@ -201,7 +201,7 @@ export interface HttpInterface {
       | 'too-many-reactions'
       | 'busy';
   };
-  /** Who has reacted to a message: by word, then by user; those behind `after`. */
+  /** Lists reactions to a message by word, then by user; those behind `after`. */
   'GET /v1/reactions': {
     query: {
       readonly channel: string;
@@ -212,7 +212,7 @@ export interface HttpInterface {
     answer: ReactorsReply;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message';
   };
-  /** Begins to erase a user: its sessions end, and what is kept about it goes in small portions, everywhere. */
+  /** Begins to erase a user: ends their sessions, and deletes their records in small batches everywhere. */
   'POST /v1/erasures': {
     /** @examples [{"user":"pia","messages":"withdraw","by":{"user":"mira"}}] */
     body: ErasureWish;
@@ -220,9 +220,9 @@ export interface HttpInterface {
   };
   /** The last erasures, the latest first. */
   'GET /v1/erasures': { query: Limit; answer: { readonly erasures: readonly ErasureInfo[] } };
-  /** How far an erasure is. */
+  /** Returns the progress of an erasure. */
   'GET /v1/erasures/:id': { params: Identified; answer: ErasureInfo; problems: 'no-such-id' };
-  /** All that is kept about a user, in parts. The first part is written into the audit log. */
+  /** Exports all records about a user, in parts. The first part is recorded in the audit log. */
   'GET /v1/persons': {
     query: { readonly user: string; readonly after?: string } & Limit;
     answer: PersonInfo;
@@ -253,7 +253,7 @@ export interface HttpInterface {
     query: { readonly user?: string; readonly find?: string; readonly before?: string } & Limit;
     answer: Gathered & { readonly sessions: readonly SessionInfo[]; readonly more: boolean; readonly before?: string };
   };
-  /** Who is in a channel that shows it, and how many; or the channels where a user is a member. */
+  /** Lists the members of a channel, or the channels of a user. */
   'GET /v1/members': {
     query: { readonly channel?: string; readonly user?: string; readonly after?: string } & Limit;
     answer: Gathered &
@@ -266,16 +266,16 @@ export interface HttpInterface {
   };
   /** The instances of the service, as the one that is asked knows them. */
   'GET /v1/instances': { answer: { readonly instances: readonly InstanceInfo[] } };
-  /** What went through the service: the last hour by rule, the last minute by channel. */
+  /** Returns the traffic of the last hour by rule, and of the last minute by channel. */
   'GET /v1/traffic': { answer: Traffic };
-  /** What was refused since the instances started, by kind, the latest first. */
+  /** Lists refusals since the instances started, by kind, latest first. */
   'GET /v1/refusals': {
     query: { readonly code?: string };
     answer: Gathered & { readonly refusals: readonly RefusalKind[] };
   };
   /** The service in numbers. */
   'GET /v1/overview': { answer: Overview };
-  /** Which rule decides whether a user may do something, on which facts. */
+  /** Explains an access decision: the deciding rule and its facts. */
   'POST /v1/explain': {
     /** @examples [{"act":"publish","channel":"crew/petrel","user":"ines","claims":{"boats":["turnstone"]}}] */
     body: { readonly act: string; readonly channel?: string; readonly whom?: string; readonly call?: string } & Asked;
@@ -394,7 +394,7 @@ export interface HttpInterface {
     query: { readonly user?: string; readonly before?: number } & Limit;
     answer: { readonly entries: readonly AuditEntry[]; readonly more: boolean };
   };
-  /** Prunes kept logbooks and old records now, and says what goes; or only says what would go. */
+  /** Prunes kept logbooks and old records now, or only reports what it would prune. */
   'POST /v1/prune': {
     /** @examples [{"dryRun":true}] */
     body: { readonly dryRun?: boolean };
@@ -425,7 +425,7 @@ export interface HttpInterface {
     answer: Notified;
     problems: 'bad-name' | 'no-such-channel' | 'bad-data' | 'too-large' | 'busy';
   };
-  /** What is in a user's inbox, the oldest first; after `after`. */
+  /** Lists a user's inbox, oldest first, behind `after`. */
   'GET /v1/notices': {
     query: { readonly user: string; readonly after?: string } & Limit;
     answer: {
@@ -444,18 +444,18 @@ export interface HttpInterface {
   };
   /** A user as last seen. */
   'GET /v1/users': { query: { readonly user: string }; answer: KnownUser; problems: 'no-such-user' };
-  /** What a user has not read, in each channel where it has a mark. */
+  /** Lists unread counts of a user, in each channel with a read mark. */
   'GET /v1/unread': {
     query: { readonly user: string };
     answer: { readonly user: string; readonly unread: number; readonly channels: readonly Marked[] };
   };
-  /** Threads in which a user takes part, with what it has not read there: the one that was answered last comes first. */
+  /** Lists a user's threads with unread counts, the one with the latest reply first. */
   'GET /v1/threads': {
     query: { readonly user: string; readonly channel?: string } & Limit;
     answer: { readonly user: string } & ThreadsReply;
     problems: 'bad-name';
   };
-  /** How far users have read in a channel, by user id. */
+  /** Lists read marks in a channel, by user id. */
   'GET /v1/marks': {
     query: { readonly channel: string; readonly after?: string } & Limit;
     answer: {
@@ -497,13 +497,13 @@ export interface HttpInterface {
     answer: Uninvited;
     problems: 'no-such-invitation';
   };
-  /** Who is let into a channel by an invitation, by user id; those behind `after`. */
+  /** Lists users admitted to a channel by an invitation, by user id; those behind `after`. */
   'GET /v1/admissions': {
     query: { readonly channel: string; readonly after?: string } & Limit;
     answer: { readonly channel: string; readonly admissions: readonly Admission[]; readonly more: boolean };
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** A user is no longer let into a channel by its invitation. */
+  /** Ends a user's admission to a channel. */
   'POST /v1/admissions/end': {
     body: { readonly channel: string; readonly user: string; readonly by?: Author };
     answer: { readonly channel: string; readonly user: string; readonly ended: boolean };
@@ -523,14 +523,14 @@ export interface HttpInterface {
     answer: SearchReply;
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** How much of what is searched for can be found already. */
+  /** Returns the progress of the search index. */
   'GET /v1/search/progress': { answer: SearchProgress };
-  /** How much a user wants to hear of channels, where it has said so. */
+  /** Lists a user's notification levels. */
   'GET /v1/levels': {
     query: { readonly user: string };
     answer: { readonly user: string } & LevelsReply;
   };
-  /** Sets how much a user wants to hear of a channel, on all its devices. Idempotent. */
+  /** Sets a user's notification level for a channel, on all their devices. Idempotent. */
   'POST /v1/levels': {
     /** @examples [{"user":"pia","channel":"race/3/chat","level":"mentions","forMs":28800000}] */
     body: LevelWish;
@@ -545,7 +545,7 @@ export interface HttpInterface {
     query: { readonly user: string; readonly since?: string; readonly lines?: string } & Limit;
     answer: Digest;
   };
-  /** Whom a user keeps away: has blocked or muted. */
+  /** Lists users that a user has blocked or muted. */
   'GET /v1/blocks': {
     query: { readonly user: string };
     answer: { readonly user: string; readonly blocks: readonly Block[] };
@@ -557,42 +557,42 @@ export interface HttpInterface {
     answer: { readonly user: string; readonly blocks: readonly Block[] };
     problems: 'too-many-blocks';
   };
-  /** What became of a message; with `user`, whether and how that user got it. */
+  /** Traces a message; with `user`, also its delivery to that user. */
   'GET /v1/traces/:id': {
     params: Identified;
     query: { readonly user?: string };
     answer: Trace;
     problems: 'no-trace';
   };
-  /** Where other systems may say what has happened. */
+  /** Lists intakes: endpoints where other systems post events. */
   'GET /v1/intakes': { answer: Gathered & { readonly intakes: readonly IntakeInfo[] } };
-  /** What would become of an event. Publishes nothing. */
+  /** Shows what an intake would make of an event. Publishes nothing. */
   'POST /v1/intakes/:name/test': {
     params: Named;
     body: IntakeTrialWish;
     answer: IntakeTrial;
     problems: 'no-such-intake' | 'no-such-event';
   };
-  /** What came in, the latest first; those before the number `before`. */
+  /** Lists arrivals, latest first, before the number `before`. */
   'GET /v1/arrivals': {
     query: { readonly intake?: string; readonly state?: ArrivalState; readonly before?: number } & Limit;
     answer: { readonly arrivals: readonly ArrivalInfo[]; readonly more: boolean };
     problems: 'no-such-intake';
   };
-  /** An event that came in, with its headers and its body. */
+  /** Returns an arrival with its headers and its body. */
   'GET /v1/arrivals/:id': { params: Identified; answer: ArrivalDetail; problems: 'no-such-event' };
   /** Runs an event again that has failed or was ignored, by the routes of now. */
   'POST /v1/arrivals/:id/again': { params: Identified; answer: ArrivalInfo; problems: 'no-such-event' };
-  /** Registers a hook, or replaces the one of this name; `secrets` in the answer sign what is sent. */
+  /** Registers a hook, or replaces the one of this name. `secrets` in the answer sign its requests. */
   'POST /v1/hooks': {
     /** @examples [{"name":"bureau-2","url":"https://bureau.example/finishes","channels":["race/:race/signals"],"types":["finish"]}] */
     body: HookWish;
     answer: HookInfo & { readonly secrets: readonly string[] };
     problems: 'conflict' | 'too-large' | 'busy';
   };
-  /** Where events are sent to. */
+  /** Lists hooks. */
   'GET /v1/hooks': { answer: Gathered & { readonly hooks: readonly HookInfo[] } };
-  /** Where events are sent to: one. */
+  /** Returns a hook. */
   'GET /v1/hooks/:name': { params: Named; answer: HookInfo | FeedInfo; problems: 'no-such-hook' };
   /** Removes a hook that was registered, and its queue. */
   'DELETE /v1/hooks/:name': {
@@ -604,7 +604,7 @@ export interface HttpInterface {
   'POST /v1/hooks/:name/pause': { params: Named; answer: HookInfo | FeedInfo; problems: 'no-such-hook' };
   /** Sends to a hook again. */
   'POST /v1/hooks/:name/resume': { params: Named; answer: HookInfo | FeedInfo; problems: 'no-such-hook' };
-  /** What was sent to hooks and feeds, and what waits, the latest first. */
+  /** Lists deliveries to hooks and feeds, latest first. */
   'GET /v1/deliveries': {
     query: {
       readonly hook?: string;
@@ -632,7 +632,7 @@ export interface HttpInterface {
     answer: { readonly after: number; readonly requests: readonly ForwardedRequest[] };
     problems: 'no-such-hook';
   };
-  /** Says how a copy went: it stands with the attempts of the delivery. */
+  /** Reports the outcome of a copy, which the delivery lists among its attempts. */
   'POST /v1/forward/:name/report': {
     params: Named;
     body: { readonly id: string; readonly status?: number; readonly tookMs: number; readonly answer?: string };
@@ -656,7 +656,7 @@ export interface HttpInterface {
     answer: { readonly feed: string; readonly events: readonly FeedEvent[] };
     problems: 'no-such-hook';
   };
-  /** Ends events of a feed for good: they do not come again. */
+  /** Acknowledges events of a feed, so that they are not delivered again. */
   'POST /v1/feeds/:name/ack': {
     params: Named;
     body: { readonly ids: readonly string[] };
@@ -686,7 +686,7 @@ export interface HttpInterface {
   'GET /v1/keys': { answer: { readonly keys: readonly ApiKeyInfo[] } };
   /** Ends an API key's life at once. */
   'DELETE /v1/keys/:id': { params: Identified; answer: ApiKeyInfo; problems: 'no-such-id' };
-  /** A token for a made-up user, for trying things out; it stands in the audit log. */
+  /** Makes a token for a made-up user, for tests. Recorded in the audit log. */
   'POST /v1/workbench/tokens': { body: WorkbenchWish; answer: TokenInfo };
   /** A user to be made up who may do something in a channel, worked out from the access rule; or why there is none. */
   'POST /v1/workbench/example-user': {
@@ -694,12 +694,12 @@ export interface HttpInterface {
     answer: ExampleUser | { readonly why: string };
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** A link that signs in to the console once; with `looksOnly` to look, and no more. */
+  /** Makes a link that signs in to the console once; with `looksOnly`, for looking only. */
   'POST /v1/sign-in-links': {
     body?: { readonly looksOnly?: boolean };
     answer: { readonly url: string; readonly validMs: number };
   };
-  /** A token with which to look into every channel over a line, unseen. */
+  /** Makes a token that reads every channel over a line, unseen. */
   'POST /v1/observer-tokens': { answer: TokenInfo };
 
   /** Messages of channels as Server-Sent Events: what `EventSource` opens. A user's token is the bearer; guests have none. */
@@ -725,7 +725,7 @@ export interface HttpInterface {
     answer: Welcome & { readonly re?: number };
     problems: LineProblem;
   };
-  /** What the service says to a session: a stream of frames, or with `Accept: application/json` those that wait, in one answer. */
+  /** Returns the frames for a session: as a stream, or with `Accept: application/json` the waiting ones in one answer. */
   'GET /line/sessions/:id/stream': {
     params: Identified;
     answer: { readonly [member: string]: Json };
@@ -741,16 +741,16 @@ export interface HttpInterface {
   };
   /** Ends a session: it has left. */
   'DELETE /line/sessions/:id': { params: Identified; answer: null; problems: 'token-ended' };
-  /** Says what has happened, for the system that the intake is for. */
+  /** Posts an event to an intake. */
   'POST /in/:name': {
     params: Named;
     body: Json;
     answer: { readonly id: string; readonly repeated?: true };
     problems: 'no-such-intake' | 'signature-invalid' | 'too-large' | 'busy';
   };
-  /** Whether the process lives. */
+  /** Returns whether the process is alive. */
   'GET /healthz': { answer: { readonly status: 'ok' } };
-  /** Whether new clients should come; `503` with the same members if not. */
+  /** Returns whether the instance accepts new clients; otherwise `503` with the same members. */
   'GET /readyz': {
     answer: { readonly status: 'ready' | 'draining' | 'degraded'; readonly warnings: readonly string[] };
   };
