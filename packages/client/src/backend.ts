@@ -111,7 +111,7 @@ export type * from './contracts.js';
 export type { Author, Block, BlockKind, Cursor, Json, Marked, Member, Message, Notice, Problem, Published, ReadResult };
 
 export interface FeedOptions {
-  /** Most events fetched at a time. Default 100. */
+  /** Maximum number of events per fetch. Default 100. */
   readonly most?: number;
   /** Ends the reading. */
   readonly signal?: AbortSignal;
@@ -120,7 +120,7 @@ export interface FeedOptions {
 export interface BackendOptions {
   /** An API key. Without it the browser's cookie is used, as the console does. */
   readonly key?: string;
-  /** How long an answer may take, in milliseconds. Default 10,000. */
+  /** Timeout of an answer, in milliseconds. Default 10,000. */
   readonly timeoutMs?: number;
 }
 
@@ -128,7 +128,7 @@ export interface BackendOptions {
 export class BackendError extends Error {
   /** The HTTP status; absent if there was no answer. */
   readonly status: number | undefined;
-  /** What the service said (RFC 9457); absent if there was no answer, or not from the service. */
+  /** The service's problem (RFC 9457); absent without an answer from the service. */
   readonly problem: Problem | undefined;
 
   constructor(message: string, status?: number, problem?: Problem, options?: ErrorOptions) {
@@ -175,7 +175,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/withdrawals', { body: wish });
   }
 
-  /** What a message held before it was revised, where its rule keeps that: the oldest first, those behind the revision `after`. */
+  /** Returns earlier contents of a message, if its rule keeps them: oldest first, behind the revision `after`. */
   revisions(
     channel: string,
     cursor: string,
@@ -261,17 +261,17 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/instances');
   }
 
-  /** What became of a message; with `user`, whether and how that user got it. */
+  /** Traces a message; with `user`, also its delivery to that user. */
   trace(id: string, options: { user?: string } = {}): Promise<Trace> {
     return this.#ask('GET /v1/traces/:id', { params: { id }, query: options });
   }
 
-  /** What went through the service: the last hour by rule, the last minute by channel. */
+  /** Returns the traffic of the last hour by rule, and of the last minute by channel. */
   traffic(): Promise<Traffic> {
     return this.#ask('GET /v1/traffic');
   }
 
-  /** What was refused, by kind, the latest first: by all instances that answered. */
+  /** Lists refusals by kind, latest first, of all instances that answered. */
   refusals(options: { code?: string } = {}): Promise<{ refusals: readonly RefusalKind[] } & Gathered> {
     return this.#ask('GET /v1/refusals', { query: options });
   }
@@ -281,7 +281,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/reactions', { body: wish });
   }
 
-  /** Who has reacted to a message: by word, then by user; go on with `after` = `next`. */
+  /** Lists reactions to a message by word, then by user; `after` = `next` requests the next page. */
   reactors(
     channel: string,
     cursor: string,
@@ -290,7 +290,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/reactions', { query: { channel, cursor, ...options } });
   }
 
-  /** Begins to erase a user; `erasure` says how far it is. Idempotent while it is under way. */
+  /** Begins to erase a user; `erasure` returns the progress. Idempotent while in progress. */
   erase(wish: ErasureWish): Promise<ErasureInfo> {
     return this.#ask('POST /v1/erasures', { body: wish });
   }
@@ -339,7 +339,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/explain', { body: { act, ...place, ...who } });
   }
 
-  /** A token for a made-up user, for trying things out; it stands in the audit log. */
+  /** Makes a token for a made-up user, for tests. Recorded in the audit log. */
   workbenchToken(wish: WorkbenchWish): Promise<{ token: string; expiresAt: string }> {
     return this.#ask('POST /v1/workbench/tokens', { body: wish });
   }
@@ -366,7 +366,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('DELETE /v1/bans/:id', { params: { id }, query: { reason } });
   }
 
-  /** Prunes kept logbooks and old records now, and says what goes; with `dryRun`, what would go. */
+  /** Prunes kept logbooks and old records now, and reports what it pruned; with `dryRun`, only reports. */
   prune(options: { dryRun?: boolean } = {}): Promise<Pruning> {
     return this.#ask('POST /v1/prune', { body: options });
   }
@@ -447,7 +447,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/sign-outs', { body: { user, ...defined({ reason }) } });
   }
 
-  /** Takes no token of a user any more that was issued until now. With a newer one it may come back at once. */
+  /** Revokes all tokens of a user issued until now. The user may reconnect at once with a newer one. */
   revokeTokens(user: string, reason?: string): Promise<Effect> {
     return this.#ask('POST /v1/token-revocations', { body: { user, ...defined({ reason }) } });
   }
@@ -457,7 +457,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/notices', { body: wish });
   }
 
-  /** What is in a user's inbox, oldest first; after `after`. */
+  /** Lists a user's inbox, oldest first, behind `after`. */
   inbox(
     user: string,
     options: { after?: string; limit?: number } = {},
@@ -470,12 +470,12 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/notices/done', { body: { user, done: ids } });
   }
 
-  /** What a user has not read, in each channel where it has a mark. */
+  /** Lists unread counts of a user, in each channel with a read mark. */
   unread(user: string): Promise<{ unread: number; channels: readonly Marked[] }> {
     return this.#ask('GET /v1/unread', { query: { user } });
   }
 
-  /** Threads in which a user takes part: the one that was answered last comes first. */
+  /** Lists a user's threads, the one with the latest reply first. */
   threads(
     user: string,
     options: { channel?: string; limit?: number } = {},
@@ -511,7 +511,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/invitations/:id/end', { params: { id }, body: options });
   }
 
-  /** Who is let into a channel by an invitation, by user id. */
+  /** Lists users admitted to a channel by an invitation, by user id. */
   admissions(
     channel: string,
     options: { after?: string; limit?: number } = {},
@@ -519,7 +519,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/admissions', { query: { channel, ...options } });
   }
 
-  /** A user is no longer let into a channel by its invitation. */
+  /** Ends a user's admission to a channel. */
   endAdmission(channel: string, user: string, options: { by?: Author } = {}): Promise<{ ended: boolean }> {
     return this.#ask('POST /v1/admissions/end', { body: { channel, user, ...options } });
   }
@@ -531,29 +531,29 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/search', { query: defined(query) as QueryOf<'GET /v1/search'> });
   }
 
-  /** How much of what is searched can be found already. */
+  /** Returns the progress of the search index. */
   searchProgress(): Promise<SearchProgress> {
     return this.#ask('GET /v1/search/progress', {});
   }
 
-  /** How much a user wants to hear of channels, where it has said so. */
+  /** Lists a user's notification levels. */
   levels(user: string): Promise<LevelsReply> {
     return this.#ask('GET /v1/levels', { query: { user } });
   }
 
-  /** Sets how much a user wants to hear of a channel; with `null`, as if nothing were said. Idempotent. */
+  /** Sets a user's notification level for a channel; `null` removes it. Idempotent. */
   setLevel(user: string, channel: string, level: Level | null, options: { forMs?: number } = {}): Promise<LevelsReply> {
     return this.#ask('POST /v1/levels', { body: { user, channel, level, ...options } });
   }
 
-  /** What a user has missed: counts, mentions and first lines, for a mail that you send. */
+  /** Returns what a user has missed: counts, mentions and first lines, for an email that you send. */
   digest(user: string, options: { since?: string; limit?: number; lines?: number } = {}): Promise<Digest> {
     const { lines, ...others } = options;
     const query = { user, ...others, ...(lines === undefined ? {} : { lines: String(lines) }) };
     return this.#ask('GET /v1/digest', { query });
   }
 
-  /** Whom a user keeps away: has blocked or muted. */
+  /** Lists users that a user has blocked or muted. */
   blocks(user: string): Promise<{ blocks: readonly Block[] }> {
     return this.#ask('GET /v1/blocks', { query: { user } });
   }
@@ -595,27 +595,27 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('DELETE /v1/keys/:id', { params: { id } });
   }
 
-  /** A link that signs in to the console once; with `looksOnly` to look, and no more. */
+  /** Makes a link that signs in to the console once; with `looksOnly`, for looking only. */
   signInLink(options: { looksOnly?: boolean } = {}): Promise<{ url: string; validMs: number }> {
     return this.#ask('POST /v1/sign-in-links', { body: options });
   }
 
-  /** A token with which to look into every channel over a line, unseen. */
+  /** Makes a token that reads every channel over a line, unseen. */
   observerToken(): Promise<{ token: string; expiresAt: string }> {
     return this.#ask('POST /v1/observer-tokens');
   }
 
-  /** Where other systems may say what has happened. */
+  /** Lists intakes: endpoints where other systems post events. */
   intakes(): Promise<{ intakes: readonly IntakeInfo[] }> {
     return this.#ask('GET /v1/intakes');
   }
 
-  /** What would become of an event. Publishes nothing. */
+  /** Shows what an intake would make of an event. Publishes nothing. */
   tryIntake(name: string, wish: IntakeTrialWish): Promise<IntakeTrial> {
     return this.#ask('POST /v1/intakes/:name/test', { params: { name }, body: wish });
   }
 
-  /** What came in, the latest first; those before the number `before`. */
+  /** Lists arrivals, latest first, before the number `before`. */
   arrivals(
     options: { intake?: string; state?: ArrivalState; before?: number; limit?: number } = {},
   ): Promise<{ arrivals: readonly ArrivalInfo[]; more: boolean }> {
@@ -631,12 +631,12 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/arrivals/:id/again', { params: { id: arrival } });
   }
 
-  /** Where events are sent to. */
+  /** Lists hooks. */
   hooks(): Promise<{ hooks: readonly HookInfo[] }> {
     return this.#ask('GET /v1/hooks');
   }
 
-  /** Registers a hook, or replaces the one of this name; `secrets` in the answer sign what is sent. */
+  /** Registers a hook, or replaces the one of this name. `secrets` in the answer sign its requests. */
   addHook(wish: HookWish): Promise<HookInfo & { secrets: readonly string[] }> {
     return this.#ask('POST /v1/hooks', { body: wish });
   }
@@ -655,7 +655,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/hooks/:name/resume', { params: { name } }) as Promise<HookInfo>;
   }
 
-  /** What was sent to hooks and feeds, and what waits, the latest first; with `failed`, only what has failed at least once. */
+  /** Lists deliveries to hooks and feeds, latest first; with `failed`, only those that have failed at least once. */
   deliveries(
     options: { hook?: string; state?: DeliveryState; failed?: true; before?: number; limit?: number } = {},
   ): Promise<{ deliveries: readonly DeliveryInfo[]; more: boolean }> {
@@ -691,7 +691,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     });
   }
 
-  /** Says how a copy went: it stands with the attempts of the delivery. */
+  /** Reports the outcome of a copy, which the delivery lists among its attempts. */
   reportForwarded(
     name: string,
     report: { id: string; status?: number; tookMs: number; answer?: string },
@@ -723,7 +723,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/feeds/:name', { params: { name }, query: { ...defined({ most }), wait: waitS }, waitS });
   }
 
-  /** Ends events of a feed for good: they do not come again. */
+  /** Acknowledges events of a feed, so that they are not delivered again. */
   acknowledge(feed: string, ids: readonly string[]): Promise<{ acknowledged: number }> {
     return this.#ask('POST /v1/feeds/:name/ack', { params: { name: feed }, body: { ids } });
   }
@@ -820,12 +820,12 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   }
 }
 
-/** What a request is made of; members of the query that are undefined are left away. */
+/** Parts of a request; undefined members of the query are omitted. */
 interface Asking<K extends HttpName> {
   readonly params?: ParamsOf<K>;
   readonly query?: { readonly [Name in keyof QueryOf<K>]: QueryOf<K>[Name] | undefined };
   readonly body?: BodyOf<K>;
-  /** How long the service may wait before it answers, in seconds. */
+  /** Maximum wait of the service before its answer, in seconds. */
   readonly waitS?: number;
 }
 

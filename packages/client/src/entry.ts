@@ -70,11 +70,11 @@ export interface EntryEvents<K extends ChannelContract = AnyChannel> {
   removed: Removal;
   /** A moderator lets you read and not write here, or again write. */
   silenced: SilenceChange;
-  /** Who is there has changed; `entry.members` is the list as it is now. */
+  /** The members have changed; `entry.members` is the current list. */
   members: MembersChange;
   /** A short-lived word of another member. */
   hail: ReceivedHail<K>;
-  /** Others have read on, where the channel shows it; `entry.marks` says how far. */
+  /** Other users have read further, in channels that show it; `entry.marks` has their marks. */
   marks: { readonly users: readonly string[] };
 }
 
@@ -89,10 +89,10 @@ export type ReadResultOf<K extends ChannelContract> = Omit<ReadResult, 'messages
 
 export type EntryState = 'entering' | 'live' | 'refused' | 'removed' | 'left';
 
-/** What the entries of a channel share. */
+/** State shared by the entries of a channel. */
 export interface SharedStay {
   readonly channel: ChannelName;
-  /** What is said of the user in the channel. */
+  /** Status of the user in the channel. */
   status: Json | undefined;
   readonly members: readonly Member[];
   readonly count: number;
@@ -102,7 +102,7 @@ export interface SharedStay {
   readonly reactions: ReactionsShown;
 }
 
-/** What an entry needs of its line. */
+/** Dependencies of an entry. */
 export interface EntryHost {
   publish(channel: string, data: Json, options?: PublishOptions): Promise<Published>;
   read(channel: string, options?: ReadOptions): Promise<ReadResult>;
@@ -118,7 +118,7 @@ export interface EntryHost {
   markAlong(channel: string, cursor: Cursor): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
-  /** Whom the user keeps away. */
+  /** Users that the user has blocked or muted. */
   readonly blocks: ReadonlyMap<string, Block>;
   /** Your own user id, once the line was open. */
   user(): string | undefined;
@@ -209,12 +209,12 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#host.user();
   }
 
-  /** Who is there, where the channel shows it; of a crowd only some. The same list until it changes. */
+  /** Members, in channels that show them; a sample of a crowd. The same list until it changes. */
   get members(): readonly Member[] {
     return this.#stay.members;
   }
 
-  /** How many are there. */
+  /** Number of members. */
   get count(): number {
     return this.#stay.count;
   }
@@ -244,7 +244,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     if (cursor !== undefined && !this.isOver) this.#host.markAlong(this.channel, cursor as Cursor);
   }
 
-  /** How far users have read, by user id, where the channel shows it. */
+  /** Read marks by user id, in channels that show them. */
   get marks(): ReadonlyMap<string, Cursor> {
     return this.#stay.marks;
   }
@@ -314,12 +314,12 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#host.withdraw(this.channel, of, options);
   }
 
-  /** What a message held before it was revised, where the rule keeps that and lets you read it. Throws as `read` does. */
+  /** Returns earlier contents of a message, if the rule keeps them and lets you read them. Throws like `read`. */
   revisions(of: MessageRef, options?: RevisionsOptions): Promise<RevisionsReply> {
     return this.#host.revisions(this.channel, of, options);
   }
 
-  /** How users have reacted, by the cursors of messages; where the channel has reactions. Messages without any are not in it. */
+  /** Reactions by the cursors of messages, in channels with reactions. Omits messages without any. */
   get reactions(): ReadonlyMap<string, MessageReactions> {
     return this.#stay.reactions.all;
   }
@@ -339,7 +339,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     this.emit('reactions', { cursors: [cursor] });
   }
 
-  /** Who has reacted to a message: by word, then by user. */
+  /** Lists reactions to a message by word, then by user. */
   reactors(of: MessageRef, options?: ReactorsOptions): Promise<ReactorsReply> {
     return this.#host.reactors(this.channel, of, options);
   }

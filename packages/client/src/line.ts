@@ -91,7 +91,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.connection.state;
   }
 
-  /** What the service takes from this line; known once it was open. */
+  /** Limits of the service for this line; known after it was open once. */
   get limits(): LineLimits | undefined {
     return this.#session.connection.limits;
   }
@@ -220,7 +220,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.withdraw(channel, of, options);
   }
 
-  /** What a message held before it was revised, where the rule keeps that and lets you read it. Throws as `read` does. */
+  /** Returns earlier contents of a message, if the rule keeps them and lets you read them. Throws like `read`. */
   revisions(channel: string, of: MessageRef, options: RevisionsOptions = {}): Promise<RevisionsReply> {
     return this.#session.revisions(channel, of, options);
   }
@@ -338,7 +338,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.takeBack(id);
   }
 
-  /** How much the user wants to hear of channels, by their names, where it has said so. Throws as `read` does. */
+  /** Returns the user's notification levels by channel name. Throws like `read`. */
   levels(): Promise<ReadonlyMap<string, ChannelLevel>> {
     return this.#session.levels();
   }
@@ -369,12 +369,12 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.block(user, as);
   }
 
-  /** Hears a user again from now on; what came meanwhile is there when you read. Throws as `block` does. */
+  /** Ends a block or mute. Messages from the meantime are there when you read. Throws like `block`. */
   unblock(user: string): Promise<void> {
     return this.#session.unblock(user);
   }
 
-  /** How many messages the user has not read, by channel. Guests have no counts. */
+  /** Returns unread counts by channel. Guests have none. */
   unread(): Unread {
     return this.#session.unread();
   }
@@ -457,7 +457,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     this.#session.connection.retryNow();
   }
 
-  /** Says goodbye. The line does not come back; every entry ends. */
+  /** Closes the line for good. All entries end. */
   close(): void {
     this.#session.connection.close();
   }

@@ -32,16 +32,16 @@ export interface LineOptions {
   readonly transport?: Transport | 'auto';
   /** Over HTTP: when a WebSocket is tried again, in milliseconds; later each time. Default 30,000. */
   readonly webSocketAgainMs?: number;
-  /** What may wait to be published while the connection is broken, or the service cannot take it. */
+  /** Limits of messages waiting to be published while the connection is broken or the service fails. */
   readonly outbox?: Partial<OutboxBounds>;
   /** The WebSocket class to use; by default the surroundings' own, or that of `ws`. */
   readonly WebSocket?: SocketClass;
 }
 
-/** What carries a line. */
+/** Transport of a line. */
 export type Transport = 'websocket' | 'stream' | 'poll';
 
-/** How it stands with the line, for a page to show. */
+/** State of the line, for a page to show. */
 export type LineState =
   | { readonly name: 'connecting' }
   | {
@@ -56,15 +56,15 @@ export type LineState =
     }
   | {
       readonly name: 'waiting';
-      /** Why the connection ended, for people. */
+      /** Reason of the connection's end, for people. */
       readonly reason: string;
-      /** When the next try is made (milliseconds since the epoch, by this machine's clock). */
+      /** Time of the next attempt (milliseconds since the epoch, by this machine's clock). */
       readonly retryAt: number;
     }
   | {
       readonly name: 'closed';
       readonly reason: string;
-      /** Which side ended it for good. */
+      /** The side that closed the line. */
       readonly closedBy: 'client' | 'service';
       readonly problem?: Problem;
     };
@@ -75,9 +75,9 @@ export interface LineEvents {
   problem: Problem;
   /** A silence has begun or ended, in a channel or in the whole service. The channels' entries emit it too. */
   silenced: SilenceChange;
-  /** Whom you keep away has changed, on whichever of your devices; `line.blocks` is the same. */
+  /** Your blocks have changed, on any of your devices; `line.blocks` has the same list. */
   blocks: { readonly blocks: ReadonlyMap<string, Block> };
-  /** How much you want to hear of a channel has changed, on whichever of your devices; `null`: as if nothing were said. */
+  /** Your notification level for a channel has changed, on any of your devices; `null` = removed. */
   level: Omit<ChannelLevel, 'level'> & { readonly level: Level | null };
   /**
    * Your threads have changed; emitted after `line.threads({ follow: true })`. `left`: threads that you have left. After a
@@ -111,23 +111,23 @@ export interface PublishOptions<Type extends string = string> {
   readonly echo?: boolean;
   /** The message that it answers, or its cursor. */
   readonly replyTo?: MessageRef;
-  /** Whom it mentions: users and roles, who are notified. */
+  /** Mentioned users and roles, whom the service notifies. */
   readonly mentions?: Mentions;
   /** Takes the message back when it is aborted before it was sent. */
   readonly signal?: AbortSignal;
 }
 
-/** Where and what is looked for, beside the words. */
+/** Conditions of a search, beside the words. */
 export type SearchOptions = Omit<SearchWish, 'words'>;
 
 export interface InviteOptions {
-  /** Only this user may accept it; it is notified. */
+  /** The only user who may accept the invitation; the service notifies them. */
   readonly user?: string;
-  /** Who accepts is invited as this: one of your own roles. */
+  /** Role of those who accept: one of your own roles. */
   readonly role?: string;
-  /** How many users may accept it. Default 1. */
+  /** Maximum number of users who may accept. Default 1. */
   readonly uses?: number;
-  /** How long it can be accepted, in milliseconds. Default 7 days. */
+  /** Lifetime, in milliseconds. Default 7 days. */
   readonly forMs?: number;
 }
 
@@ -165,7 +165,7 @@ export interface RevisionsOptions {
 export interface ReactorsOptions {
   /** Only those who have reacted with this. */
   readonly word?: string;
-  /** What the part before has given as `next`. */
+  /** `next` of the previous page. */
   readonly after?: string;
   /** Default 100, at most 1,000. */
   readonly limit?: number;
@@ -174,12 +174,12 @@ export interface ReactorsOptions {
 export interface RemoveOptions {
   /** Told to the user who is removed. */
   readonly reason?: string;
-  /** How long the user may not come back, in milliseconds. Default: not at all. */
+  /** Duration of a ban from the channel, in milliseconds. Default: none. */
   readonly banMs?: number;
 }
 
 export interface SilenceOptions {
-  /** The user may publish once in this time, in milliseconds. Default: not at all. */
+  /** Minimum interval between the user's messages, in milliseconds. Default: no messages. */
   readonly everyMs?: number;
   /** Told to the user. */
   readonly reason?: string;
@@ -189,9 +189,9 @@ export interface SilenceOptions {
 
 /** You may read and not write, or with `over` write again. */
 export interface SilenceChange {
-  /** Where; absent: in the whole service. */
+  /** The channel; absent = the whole service. */
   readonly channel?: string;
-  /** You may publish once in this time, in milliseconds; absent: not at all. */
+  /** Minimum interval between your messages, in milliseconds; absent = no messages. */
   readonly everyMs?: number;
   readonly reason?: string;
   readonly by?: Author;
@@ -202,7 +202,7 @@ export interface SilenceChange {
 }
 
 export interface CallOptions {
-  /** Where the call is about a channel. */
+  /** The channel that the call is about. */
   readonly channel?: string;
   /** Your own idempotency key; by default a random one. */
   readonly key?: string;
@@ -213,7 +213,7 @@ export interface HailOptions {
   readonly to?: readonly string[];
 }
 
-/** Where to begin in a channel. Neither: from now on. */
+/** Start in a channel; without both, only new messages. */
 export interface EnterOptions<Status = Json> {
   /** The last so many messages, then everything new. */
   readonly last?: number;
@@ -225,29 +225,29 @@ export interface EnterOptions<Status = Json> {
   readonly quiet?: boolean;
   /** Your status there: `available`, `busy`, `away`, or an object of your own. */
   readonly status?: Status;
-  /** How far apart frames of the board are to be at least, in milliseconds; the channel rule's pace if that is slower. */
+  /** Minimum interval between frames of the board, in milliseconds; the channel rule's interval if longer. */
   readonly pace?: number;
   /** `false`: the service does not tell you what you set on the board yourself. It shows there all the same. */
   readonly echo?: boolean;
 }
 
-/** How an entry of a board is set. */
+/** Options for setting an entry of a board. */
 export interface SetOptions {
   /** Only if the entry has not changed since this version of the board (`board.version`); `null`: only if there is none. */
   readonly ifVersion?: string | null;
-  /** How long it lives, in milliseconds. */
+  /** Lifetime, in milliseconds. */
   readonly forMs?: number;
   /** It goes when you leave the channel; when the connection breaks, after a grace. */
   readonly whileHere?: boolean;
 }
 
-/** What is known of a message beside its content. */
+/** Facts about a message beside its content. */
 export interface Receipt {
   /** It was published on this very line: your own echo, recognised by its key. */
   readonly own: boolean;
-  /** It was pushed as it happened; `false` for what came before or was missed. */
+  /** `true` for a message pushed as it was published; `false` for an earlier or a missed one. */
   readonly live: boolean;
-  /** You have blocked or muted its author, and the channel's rule delivers it all the same (`blocked: marked`). */
+  /** You have blocked or muted its author, but the channel's rule delivers it (`blocked: marked`). */
   readonly blocked?: BlockKind;
 }
 
@@ -266,7 +266,7 @@ export type ReceivedChange<K extends ChannelContract = AnyChannel> = (
   readonly live: boolean;
 };
 
-/** Who has come, gone or changed since the last time. In a crowd all are empty. */
+/** Members who joined, left or changed since the last event. Empty in a crowd. */
 export interface MembersChange {
   readonly joined: readonly Member[];
   readonly left: readonly Member[];
@@ -278,14 +278,14 @@ export type ReceivedHail<K extends ChannelContract = AnyChannel> = {
   [Type in HailType<K>]: { readonly type: Type; readonly by?: Author; readonly data?: K['hails'][Type] };
 }[HailType<K>];
 
-/** Why your stay was ended, by whom, and until when you may not come back (RFC 3339). */
+/** Reason, actor and end (RFC 3339) of your removal. */
 export interface Removal {
   readonly reason?: string;
   readonly by?: Author;
   readonly until?: string;
 }
 
-/** What may wait to be acknowledged. */
+/** Limits of unacknowledged messages. */
 export interface OutboxBounds {
   /** Most messages. Default 1,000. */
   readonly messages: number;

@@ -4,20 +4,20 @@ import type { MessageFilter } from './filter.js';
 import type { Json } from './json.js';
 import type { BlockKind, Level, Mentions } from './records.js';
 
-/** What `enter` asks for. Neither `after` nor `last`: from now on. */
+/** Start and filters of `enter`; without `after` and `last`, only new messages. */
 export interface EnterWish {
   readonly channel: ChannelName;
   readonly after?: Cursor;
   readonly last?: number;
   readonly quiet?: boolean;
-  /** How far apart frames of the board are to be at least, in milliseconds. */
+  /** Minimum interval between frames of the board, in milliseconds. */
   readonly pace?: number;
   /** `false`: of the board, not what this session has set itself. Default `true`. */
   readonly echo?: boolean;
   readonly status?: Json;
   /** Only these messages; what it passes over is not missing. */
   readonly filter?: MessageFilter;
-  /** The version of the channel's reactions that is known: what has changed since is told. */
+  /** Known version of the channel's reactions; the service sends changes since. */
   readonly reactions?: Cursor;
 }
 
@@ -53,7 +53,7 @@ export interface PublishRequest extends Numbered {
   readonly key?: string;
   /** The message that it answers, where the channel has replies. */
   readonly replyTo?: Cursor;
-  /** Whom it mentions, where the channel has mentions. */
+  /** Mentioned users and roles, in channels with mentions. */
   readonly mentions?: Mentions;
   /** `false`: not to this session. Default `true`. */
   readonly echo?: boolean;
@@ -61,7 +61,7 @@ export interface PublishRequest extends Numbered {
 export interface ReviseRequest extends Numbered {
   readonly do: 'revise';
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
   /** The id of the message, where that is known: refused if another one has the cursor. */
   readonly message?: string;
@@ -73,7 +73,7 @@ export interface ReviseRequest extends Numbered {
 export interface WithdrawRequest extends Numbered {
   readonly do: 'withdraw';
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
   /** As in `revise`. */
   readonly message?: string;
@@ -86,7 +86,7 @@ export interface WithdrawRequest extends Numbered {
 export interface RevisionsRequest extends Numbered {
   readonly do: 'revisions';
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
   /** Only those behind this `revision`. */
   readonly after?: Cursor;
@@ -95,7 +95,7 @@ export interface RevisionsRequest extends Numbered {
 export interface ReactRequest extends Numbered {
   readonly do: 'react';
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
   /** A short word, or an emoji. */
   readonly word: string;
@@ -105,11 +105,11 @@ export interface ReactRequest extends Numbered {
 export interface ReactorsRequest extends Numbered {
   readonly do: 'reactors';
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
   /** Only those who have reacted with this. */
   readonly word?: string;
-  /** What the part before has given as `next`. */
+  /** `next` of the previous page. */
   readonly after?: string;
   readonly limit?: number;
 }
@@ -128,7 +128,7 @@ export interface SetRequest extends Numbered {
   readonly value: Json;
   /** Only if the entry has not changed since this version of the board; `null`: only if there is no such entry. */
   readonly ifVersion?: Cursor | null;
-  /** How long it lives, in milliseconds. */
+  /** Lifetime, in milliseconds. */
   readonly forMs?: number;
   /** It goes when this session leaves the channel; when the connection breaks, after the grace of presence. */
   readonly whileHere?: boolean;
@@ -136,12 +136,12 @@ export interface SetRequest extends Numbered {
 export interface CallRequest extends Numbered {
   readonly do: 'call';
   readonly name: string;
-  /** Where the call is about a channel. */
+  /** The channel that the call is about. */
   readonly channel?: ChannelName;
   readonly data?: Json;
   /** A call that comes again with the same key gets the first answer. */
   readonly key?: string;
-  /** It may have come before, over a connection that broke. */
+  /** Set if the call may have been sent before, over a connection that broke. */
   readonly again?: boolean;
 }
 export interface ReadRequest extends Numbered {
@@ -178,7 +178,7 @@ export interface ThreadsRequest extends Numbered {
 export interface UnreadRequest extends Numbered {
   readonly do: 'unread';
 }
-/** What is looked for. */
+/** Query of a search. */
 export interface SearchWish {
   /** Words that must all be there; `"these words"` together; `sail*`: words that begin so; `-word`: not that. */
   readonly words: string;
@@ -202,7 +202,7 @@ export interface SearchRequest extends Numbered, SearchWish {
 export interface LevelRequest extends Numbered {
   readonly do: 'level';
   readonly channel: ChannelName;
-  /** How much you want to hear of the channel; `null`: as if nothing were said. */
+  /** Your notification level for the channel; `null` removes it. */
   readonly level: Level | null;
   /** For how long, in milliseconds; absent: it stays. */
   readonly forMs?: number;
@@ -222,7 +222,7 @@ export interface TakeBackRequest extends Numbered {
 }
 export interface BlockRequest extends Numbered {
   readonly do: 'block';
-  /** Whom you do not want to hear. */
+  /** The user to block or mute. */
   readonly user: string;
   /** Default `blocked`. */
   readonly as?: BlockKind;
@@ -255,7 +255,7 @@ export interface SilenceRequest extends Numbered {
   readonly do: 'silence';
   readonly channel: ChannelName;
   readonly user: string;
-  /** The user may publish once in this time; absent: not at all. */
+  /** Minimum interval between the user's messages, in milliseconds; absent = no messages. */
   readonly everyMs?: number;
   readonly reason?: string;
   /** Absent: until it is ended. */
@@ -264,20 +264,20 @@ export interface SilenceRequest extends Numbered {
 export interface ReportRequest extends Numbered {
   readonly do: 'report';
   readonly channel: ChannelName;
-  /** Of the message. */
+  /** Cursor of the message. */
   readonly cursor: Cursor;
   readonly reason?: string;
 }
 export interface InviteRequest extends Numbered {
   readonly do: 'invite';
   readonly channel: ChannelName;
-  /** Only this user may accept it; it is notified. */
+  /** The only user who may accept the invitation; the service notifies them. */
   readonly user?: string;
-  /** Who accepts is invited as this: one of your own roles. */
+  /** Role of those who accept: one of your own roles. */
   readonly role?: string;
-  /** How many users may accept it. Default 1. */
+  /** Maximum number of users who may accept. Default 1. */
   readonly uses?: number;
-  /** How long it can be accepted, in milliseconds. Default 7 days. */
+  /** Lifetime, in milliseconds. Default 7 days. */
   readonly forMs?: number;
 }
 export interface AcceptRequest extends Numbered {
@@ -296,7 +296,7 @@ export interface UninviteRequest extends Numbered {
   readonly channel: ChannelName;
   /** The id of the invitation. */
   readonly invitation: string;
-  /** Those who have accepted it are no longer let in, either. */
+  /** Also ends the admissions of those who have accepted. */
   readonly admitted?: boolean;
 }
 export interface RefreshRequest extends Numbered {
@@ -305,7 +305,7 @@ export interface RefreshRequest extends Numbered {
 }
 export interface PulseRequest extends Numbered {
   readonly do: 'pulse';
-  /** How far the client has channels; those that are not named are as they were. */
+  /** Received cursors by channel; others are unchanged. */
   readonly got?: Readonly<Record<string, Cursor>>;
 }
 

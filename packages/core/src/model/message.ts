@@ -23,9 +23,9 @@ export interface Draft {
   /** The application whose key it is: two that use the same one do not mean the same message. Absent: a user's. */
   readonly owner?: string | undefined;
   readonly by?: Author | undefined;
-  /** When the author's token was issued, in milliseconds since the epoch: the commit fails where it was revoked meanwhile. */
+  /** Issue time of the author's token, in milliseconds since the epoch. The commit fails if the token was revoked meanwhile. */
   readonly issuedAtMs?: number | undefined;
-  /** When the service took it in, in milliseconds since the epoch. */
+  /** Time of publication, in milliseconds since the epoch. */
   readonly atMs: number;
   /** Its data as JSON text: made once, and used wherever it goes. */
   readonly dataText: string;
@@ -42,11 +42,11 @@ export interface Draft {
    * `type` and `except` are of the message.
    */
   readonly change?: Change | undefined;
-  /** What it answers. */
+  /** The answered message. */
   readonly reply?: Reply | undefined;
-  /** How the message that it answers stands, as JSON text (`Answered`). It is carried, and not kept. */
+  /** Quote of the answered message, as JSON text (`Answered`). Relayed, but not stored. */
   readonly answers?: string | undefined;
-  /** What it mentions. */
+  /** Mentioned users and roles. */
   readonly mentions?: Mentions | undefined;
   /** The users who are mentioned by that. */
   readonly mentioned?: readonly string[] | undefined;
@@ -54,37 +54,37 @@ export interface Draft {
   readonly releases?: string | undefined;
 }
 
-/** What a message answers, by numbers of its volume. */
+/** The answered message and its thread, by numbers of the volume. */
 export interface Reply {
   readonly to: number;
-  /** The message with which the thread begins. */
+  /** First message of the thread. */
   readonly thread: number;
 }
 
-/** How a thread stands. */
+/** State of a thread. */
 export interface ThreadState {
   readonly count: number;
-  /** When the last reply was taken in, in milliseconds since the epoch. */
+  /** Time of the last reply, in milliseconds since the epoch. */
   readonly atMs: number;
   /** The last reply, or withdrawal of one, that is counted. */
   readonly number: number;
 }
 
-/** What a draft changes. */
+/** A change of a message. */
 export interface Change {
   readonly of: ChangedMessage;
   /** The number of the last change that must stand; 0: the message must be as it was published; absent: any. */
   readonly ifRevision?: number;
   /** The message is taken back. */
   readonly withdraws: boolean;
-  /** Its author was erased: `of.by` is who stands there then, and the message may have been withdrawn before. */
+  /** Erases the author; `of.by` replaces them. The message may already be withdrawn. */
   readonly blanks?: boolean;
-  /** What the message held is kept, for those who may read it. */
+  /** Keeps the earlier content for users who may read it. */
   readonly keeps: boolean;
   readonly reason?: string | undefined;
 }
 
-/** What of a message never changes. */
+/** Parts of a message that never change. */
 export interface ChangedMessage {
   readonly number: number;
   readonly id: string;
@@ -116,18 +116,18 @@ export interface MessageLine {
   /** As in `Change`. */
   readonly ifRevision?: number | undefined;
   readonly withdraws?: boolean | undefined;
-  /** Of a message that was changed: the number of its last change. */
+  /** Number of the last change of a changed message. */
   readonly revision?: number | undefined;
   /** A change that a later one of the same message has made void: only its place is left. */
   readonly isVoid?: boolean | undefined;
   readonly reply?: Reply | undefined;
   /** As in `Draft`. */
   readonly answers?: string | undefined;
-  /** Of a message that was answered. */
+  /** State of the thread of an answered message. */
   readonly replies?: ThreadState | undefined;
 }
 
-/** What a message is made of, as it is kept and carried. */
+/** Parts of a message, as stored and relayed. */
 export type MessageParts = Pick<
   MessageLine,
   'atMs' | 'except' | 'tail' | 'of' | 'revision' | 'isVoid' | 'reply' | 'answers' | 'replies'
@@ -164,7 +164,7 @@ function changedTail({ by, atMs, dataText }: Draft, { of, withdraws, reason }: C
   return standingTail(messageTail({ ...of, mentions, dataText }), { atMs, by, withdrawn: withdraws, reason });
 }
 
-/** What is known of a message's last change. */
+/** Facts about a message's last change. */
 export interface LastChange {
   readonly atMs: number;
   readonly by?: Author | undefined;
@@ -172,7 +172,7 @@ export interface LastChange {
   readonly reason?: string | undefined;
 }
 
-/** Adds to the tail of a message when it was changed last, by whom, and whether it was withdrawn. */
+/** Adds time, author and withdrawal of the last change to the tail of a message. */
 export function standingTail(tail: string, { atMs, by, withdrawn, reason }: LastChange): string {
   const author = by === undefined ? '' : `,"revisedBy":${authorText(by)}`;
   const gone = withdrawn ? ',"withdrawn":true' : '';
@@ -187,23 +187,23 @@ export function standingTail(tail: string, { atMs, by, withdrawn, reason }: Last
 export class LoggedMessage {
   readonly channel: ChannelName;
   readonly place: Place;
-  /** When it was taken in; of a change, when it was made. */
+  /** Time of the message or of the change, in milliseconds since the epoch. */
   readonly atMs: number;
   readonly except: readonly string[] | undefined;
-  /** Of a change: the number of the message. */
+  /** Number of the changed message; changes only. */
   readonly of: number | undefined;
-  /** Of a message: the number of its last change. */
+  /** Number of the message's last change. */
   readonly revision: number | undefined;
   /** Nothing is left of it but its place. */
   readonly isVoid: boolean;
-  /** What it answers; of a change, what its message answers. */
+  /** The message that it, or the changed message, answers. */
   readonly reply: Reply | undefined;
-  /** How the message that it answers stands, as JSON text; absent: it answers none, or that is not known here. */
+  /** Quote of the answered message, as JSON text; absent if there is none or it is unknown here. */
   readonly answers: string | undefined;
-  /** How many have answered it, as far as it is known here; absent: nobody has. */
+  /** State of its thread, as known here; absent without replies. */
   readonly replies: ThreadState | undefined;
   #id: string | undefined;
-  /** What its text is made of, until it is needed. */
+  /** Parts of the text, until the text is needed. */
   #draft: Draft | undefined;
   #text: string | undefined;
   #message: Message | undefined;
@@ -251,7 +251,7 @@ export class LoggedMessage {
     return formatCursor(this.place);
   }
 
-  /** Of a change, the message as it stands after it. Nothing that is void has one. */
+  /** The message, after the change if it is one. A void place has none. */
   get message(): Message {
     this.#message ??= JSON.parse(this.text) as Message;
     return this.#message;
@@ -271,7 +271,7 @@ export class LoggedMessage {
     return this.isVoid ? '' : this.text.slice(this.#head.length);
   }
 
-  /** Of a change: the message as it stands after it, at its own place. */
+  /** Returns the changed message after this change, at the message's place. */
   standing(of: LoggedMessage): LoggedMessage {
     const { channel, tail, except, place } = this;
     const { atMs, reply, answers, replies } = of;
@@ -286,7 +286,7 @@ export class LoggedMessage {
     });
   }
 
-  /** The same message with what stands beside it. */
+  /** Returns a copy with a quote and the state of the thread. */
   with(beside: Pick<MessageParts, 'reply' | 'answers' | 'replies'>): LoggedMessage {
     const { channel, place, atMs, except, tail, of, revision, isVoid, reply, answers, replies } = this;
     const parts = { atMs, except, of, revision, isVoid, reply, answers, replies, ...beside };
@@ -294,12 +294,12 @@ export class LoggedMessage {
     return new LoggedMessage(channel, place, { tail, ...parts });
   }
 
-  /** The characters of what is shown of it. */
+  /** Number of characters shown. */
   get size(): number {
     return this.text.length + (this.answers?.length ?? 0);
   }
 
-  /** The message as JSON text, with what stands beside it: how the message that it answers stands, and its thread. */
+  /** The message as JSON text, with its quote and the state of its thread. */
   get shown(): string {
     const { answers, replies, text } = this;
     if (answers === undefined && replies === undefined) return text;
@@ -322,12 +322,12 @@ export class LoggedMessage {
     return changeFrame(channel, this.place, this.text);
   }
 
-  /** Of a change: as `toPush`, for those whose filter the message no longer fits. */
+  /** Returns the frame of a change for clients whose filter the message no longer fits. */
   toUnfitPush(): Frame {
     return changeFrame(this.channel, this.place, this.unfitText);
   }
 
-  /** Of a change: the message without what it holds, as JSON text. */
+  /** The changed message without its content, as JSON text. */
   get unfitText(): string {
     return JSON.stringify({ ...this.message, data: null, unfit: true });
   }
@@ -349,7 +349,7 @@ export class LoggedMessage {
   }
 }
 
-/** How the text of a message begins. */
+/** Returns the beginning of a message's text. */
 function headOf(channel: ChannelName, place: Place, revision: Place | undefined): string {
   const head = `{"channel":${JSON.stringify(channel)},"cursor":"${formatCursor(place)}",`;
   return revision === undefined ? head : `${head}"revision":"${formatCursor(revision)}",`;
@@ -362,30 +362,30 @@ function changeFrame(channel: ChannelName, place: Place, text: string): Frame {
 
 export interface Appended {
   readonly logged: LoggedMessage;
-  /** The key was known: of `logged`, id and place are of what was published first, and nothing was added. */
+  /** Set if the key was known: `logged` has the id and place of the first message, and nothing was added. */
   readonly repeated: boolean;
   /** Messages of the channel that count as unread for at least one user, up to this one; of kept channels. */
   readonly counted?: number;
 }
 
-/** What a message held before it was changed. */
+/** An earlier content of a message. */
 export interface EarlierRevision {
   /** The number of the change that had made it so; 0: it was published so. */
   readonly number: number;
   /** Its data as JSON text. */
   readonly dataText: string;
-  /** When that was, and by whom; absent: by an application that named no user. */
+  /** Time and author; no author if an application named none. */
   readonly atMs: number;
   readonly by?: Author;
 }
 
-/** What a client changes, or an application. */
+/** A change requested by a client or an application. */
 export interface OwnChange {
   readonly channel: ChannelName;
   readonly place: Place;
   /** The id of the message, where it is known. */
   readonly message?: string | undefined;
-  /** What the message is to hold; absent: it is withdrawn. */
+  /** New content; absent = withdraw. */
   readonly data?: Json | undefined;
   readonly reason?: string | undefined;
   /** As in `Change`, as a place; `null`: the message must be as it was published. */
@@ -411,7 +411,7 @@ export interface ReadLimit {
   readonly messages: number;
   /** Bound on the JSON text of all messages, in characters; at least one message is given. */
   readonly bytes: number;
-  /** Messages that surely do not fit all of these may be left out: the slice then says how far was looked. */
+  /** Filters: messages that surely do not fit may be omitted. The slice then has the last place read. */
   readonly filters?: readonly MessageFilter[];
 }
 
@@ -422,18 +422,18 @@ export interface LogSlice {
   readonly more: boolean;
   /** The channel's head when it was read. */
   readonly head: Place;
-  /** Where messages were left out by a filter: the last place that was looked at. */
+  /** Last place read, if a filter omitted messages. */
   readonly upTo?: Place;
-  /** What was asked for is not all there; `messages` begin with the oldest that is. */
+  /** Some requested messages are missing; `messages` begin with the oldest remaining one. */
   readonly gap?: 'expired' | 'new-volume' | 'lost';
 }
 
-/** How the record of a channel is kept. */
+/** Logbook of a channel. */
 export type Keeping =
   | { readonly type: 'kept'; readonly retention?: Retention }
   | { readonly type: 'recent'; readonly bounds: LogBounds };
 
-/** What a client publishes, before the engine has given it an id and a time. */
+/** A client's message, before the engine adds id and time. */
 export interface OwnDraft {
   readonly channel: ChannelName;
   readonly data: Json;
@@ -449,9 +449,9 @@ export interface OwnDraft {
   readonly session?: string | undefined;
   /** As in `Draft`. */
   readonly issuedAtMs?: number | undefined;
-  /** What it answers, and how that stands. */
+  /** The answered message and its quote. */
   readonly replying?: { readonly reply: Reply; readonly answers: string } | undefined;
-  /** Whom it mentions: as it is shown, and all users that this means. */
+  /** Mentions as shown, and all users they include. */
   readonly mentioning?: { readonly mentions: Mentions; readonly mentioned: readonly string[] } | undefined;
   /** As in `Draft`. */
   readonly releases?: string | undefined;
@@ -460,6 +460,6 @@ export interface OwnDraft {
 export interface KeptChannel {
   readonly channel: ChannelName;
   readonly head: Place;
-  /** When its last message was taken in, in milliseconds since the epoch. */
+  /** Time of the last message, in milliseconds since the epoch. */
   readonly lastAt?: number;
 }

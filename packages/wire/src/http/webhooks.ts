@@ -2,14 +2,14 @@ import type { ChannelName } from '../channelName.js';
 import type { Cursor } from '../cursor.js';
 import type { Json } from '../json.js';
 
-/** An intake: where another system says what has happened. */
+/** An intake: an endpoint where another system posts events. */
 export interface IntakeInfo {
   readonly name: string;
-  /** Where it is served, such as `/in/buoy`. */
+  /** Path of the intake, such as `/in/buoy`. */
   readonly path: string;
   readonly verify: 'none' | 'standard' | 'hmac' | 'bearer' | 'basic';
   readonly body: 'json' | 'form' | 'raw';
-  /** JSON Pointers of what is taken out of every body. */
+  /** JSON Pointers of members to remove from every body. */
   readonly drop: readonly string[];
   readonly routes: number;
   readonly keepMs: number;
@@ -24,16 +24,16 @@ export interface IntakeInfo {
 /** `ignored`: no route is for it. `failed`: it could not be shaped, or was refused; it can be run again. */
 export type ArrivalState = 'waiting' | 'done' | 'ignored' | 'failed';
 
-/** What has become of an event. */
+/** Outcome of an event. */
 export interface Became {
-  /** Which route of the intake, from 0. */
+  /** Index of the intake's route, from 0. */
   readonly route?: number;
   readonly messages?: readonly { readonly channel: string; readonly id: string; readonly cursor: Cursor }[];
   readonly notices?: readonly { readonly id: string; readonly users: number }[];
   readonly entries?: readonly { readonly channel: string; readonly entry: string; readonly version: Cursor }[];
 }
 
-/** An event that came in. */
+/** An event that an intake received. */
 export interface ArrivalInfo {
   readonly id: string;
   readonly number: number;
@@ -70,7 +70,7 @@ export interface IntakeTrialWish {
   readonly routes?: Json;
 }
 
-/** What an event becomes. */
+/** Results of an event. */
 export interface IntakeResults {
   readonly messages?: readonly IntakeMessage[];
   readonly notices?: readonly IntakeNotice[];
@@ -100,20 +100,20 @@ export interface IntakeEntry {
   readonly forMs?: number;
 }
 
-/** What would become of an event. */
+/** Outcome of a trial. */
 export interface IntakeTrial {
-  /** `valid`, or what is wrong with the signature; of a body only. */
+  /** `valid`, or the fault of the signature; only for a body. */
   readonly verification?: string;
   readonly matched: boolean;
   readonly route?: number;
   readonly becomes?: IntakeResults;
-  /** Why it could not be shaped. */
+  /** Reason why the route could not shape the event. */
   readonly problem?: string;
-  /** The body without what is dropped. */
+  /** The body without dropped members. */
   readonly body: Json;
 }
 
-/** What a hook or a feed has in common. */
+/** Common members of hooks and feeds. */
 interface QueueInfo {
   readonly name: string;
   readonly events: readonly string[];
@@ -128,11 +128,11 @@ interface QueueInfo {
   readonly waitingBytes: number;
   /** Events that were given up, and are kept. */
   readonly deadKept: number;
-  /** When the oldest event that waits has happened. */
+  /** Time of the oldest waiting event. */
   readonly oldest?: string;
 }
 
-/** Where events are sent to. */
+/** A hook: a receiver of events. */
 export interface HookInfo extends QueueInfo {
   readonly url: string;
   readonly order: 'channel' | 'none';
@@ -145,11 +145,11 @@ export interface HookInfo extends QueueInfo {
 
 /** A queue whose events are fetched. */
 export interface FeedInfo extends QueueInfo {
-  /** How long a reader has to acknowledge an event. */
+  /** Lease of a fetched event, in milliseconds. */
   readonly leaseMs: number;
 }
 
-/** Which events, for a hook or a feed. The grammar is that of the configuration (docs/configuration.md). */
+/** Selects events for a hook or a feed. The grammar is that of the configuration (docs/configuration.md). */
 export interface QueueWish {
   readonly name: string;
   readonly events?: readonly string[];
@@ -191,7 +191,7 @@ export interface DeliveryInfo {
   readonly at: string;
   readonly state: DeliveryState;
   readonly attempts: number;
-  /** When it is tried again. */
+  /** Time of the next attempt. */
   readonly next?: string;
   readonly ended?: string;
   readonly status?: number;
@@ -219,7 +219,7 @@ export interface DeliveryDetail extends DeliveryInfo {
 export interface ForwardedRequest {
   readonly number: number;
   readonly id: string;
-  /** What it is, for people. */
+  /** Description, for people. */
   readonly what: string;
   readonly method: string;
   readonly headers: Readonly<Record<string, string>>;
