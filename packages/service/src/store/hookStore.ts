@@ -253,24 +253,25 @@ export class SqlHookStore implements HookStore {
   }
 
   async hookFigures(): Promise<Readonly<Record<string, HookFigures>>> {
-    const rows = await this.#database.reads.select<{
-      hook: string;
-      state: string;
-      count: number | string;
-      oldest: number | string;
-    }>(
-      `SELECT hook, state, COUNT(*) AS count, MIN(at_ms) AS oldest FROM deliveries
-       WHERE state <> 'delivered' GROUP BY hook, state`,
+    const { reads } = this.#database;
+    // Both read an index only; a queue may hold a million deliveries. Numbers rise with time.
+    const waiting = await reads.select<{ hook: string; count: number | string; oldest: number | string }>(
+      `SELECT w.hook, w.count, d.at_ms AS oldest FROM
+         (SELECT hook, COUNT(*) AS count, MIN(number) AS first FROM deliveries WHERE state = 'waiting' GROUP BY hook) w
+       JOIN deliveries d ON d.number = w.first`,
+    );
+    const dead = await reads.select<{ hook: string; count: number | string }>(
+      `SELECT hook, COUNT(*) AS count FROM deliveries WHERE state <> 'waiting' AND state = 'dead' GROUP BY hook`,
     );
     const figures: Record<string, HookFigures> = {};
-    for (const { hook, state, count, oldest } of rows) {
-      const before = figures[hook] ?? { waiting: 0, waitingBytes: 0, dead: 0 };
-      const waiting = Number(count);
-      figures[hook] =
-        state === 'waiting'
-          ? { ...before, waiting, waitingBytes: await this.#waitingBytes(hook, waiting), oldestMs: Number(oldest) }
-          : { ...before, dead: waiting };
-    }
+    for (const { hook, count } of dead) figures[hook] = { waiting: 0, waitingBytes: 0, dead: Number(count) };
+    for (const { hook, count, oldest } of waiting)
+      figures[hook] = {
+        waiting: Number(count),
+        waitingBytes: await this.#waitingBytes(hook, Number(count)),
+        dead: figures[hook]?.dead ?? 0,
+        oldestMs: Number(oldest),
+      };
     return figures;
   }
 
