@@ -2,10 +2,10 @@ import type { Line } from '@nine-bells/client';
 import { button, element, find } from './dom.js';
 import { counted } from './words.js';
 
-/** How long a toast is shown, in milliseconds. */
+/** Duration of a toast, in milliseconds. */
 const toastMs = 6_000;
 
-/** Shows for a moment what has just come. */
+/** Shows a new notice for a moment. */
 export function showToast(pane: HTMLElement, title: string): void {
   const toast = find(pane, '.toast');
   toast.textContent = title;

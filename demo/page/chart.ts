@@ -3,7 +3,7 @@ import type { Position } from '../src/regatta.js';
 
 /** Places of a boat's wake that are drawn. */
 const wakePlaces = 70;
-/** How far apart they are at least, in metres. */
+/** Minimum distance between them, in metres. */
 const wakeStep = 4;
 
 /** Height of a label, in units of the map. */

@@ -12,7 +12,7 @@ import { showToast } from './bell.js';
 import { button, element, find, stayAtEnd } from './dom.js';
 import { clock, counted, errorText, nameOf, removedText, silencedText } from './words.js';
 
-/** How long a removed user stays out, in milliseconds. */
+/** Duration of a removed user's ban, in milliseconds. */
 const banMs = 120_000;
 
 /** The longest time that a timer can wait, in milliseconds. */
@@ -21,11 +21,11 @@ const maxTimerMs = 2 ** 31 - 1;
 /** As in the rule of the race chats, which are the only channels with reactions. */
 const reactionWords = ['aye', 'bravo', 'alas'];
 
-/** The messages of a channel, who has read them, who is typing, and what is said there. */
+/** A channel's messages with read marks, typing users and a composer. */
 export class ChatPane {
   readonly entry: Entry;
   readonly #pane: HTMLElement;
-  /** Lets the user write again when a silence ends by its time. */
+  /** Enables the composer when a silence ends. */
   #silence: ReturnType<typeof setTimeout> | undefined;
   readonly #line: Line;
   readonly #user: string;
@@ -100,7 +100,7 @@ export class ChatPane {
     this.#typing.close();
   }
 
-  /** Tells what has gone wrong; an empty text: nothing. */
+  /** Shows an error; an empty text removes it. */
   say(text: string): void {
     const trouble = find(this.#pane, '.trouble');
     trouble.textContent = text;
@@ -112,7 +112,7 @@ export class ChatPane {
     find<HTMLButtonElement>(this.#pane, 'form button').disabled = !may;
   }
 
-  /** Sends what stands in the composer. While there is no connection it waits in the outbox. */
+  /** Sends the text of the composer. Without a connection it waits in the outbox. */
   async send(): Promise<void> {
     const input = find<HTMLInputElement>(this.#pane, 'input');
     const text = input.value.trim();
@@ -200,7 +200,7 @@ export class ChatPane {
     } else if (event.key === 'Escape') this.#answer(undefined);
   }
 
-  /** What is written next answers a message; Escape takes that back. */
+  /** Makes the next message a reply; Escape cancels that. */
   #answer(message: Message | undefined): void {
     this.#answering = message;
     const input = find<HTMLInputElement>(this.#pane, 'input');
@@ -283,7 +283,7 @@ export class ChatPane {
     return item;
   }
 
-  /** Whether a message mentions this window's user. */
+  /** Returns whether a message mentions this window's user. */
   #isCalled({ mentions, by }: Message): boolean {
     const roles = personOf(this.#user)?.roles ?? [];
     if (mentions === undefined || by?.user === this.#user) return false;
@@ -313,7 +313,7 @@ export class ChatPane {
     item.append(element('p', withdrawn ? `Taken back${who}${why}` : textOf(message)), ...counted);
   }
 
-  /** How many have reacted to a message, and with what else the user may. */
+  /** Shows a message's reactions, and the words that the user may add. */
   #reactionsTo(message: Message): { counted: HTMLElement[]; more: HTMLElement[] } {
     const [counted, more]: [HTMLElement[], HTMLElement[]] = [[], []];
     const { counts = {}, own = [] } = this.entry.reactions.get(message.cursor) ?? {};
@@ -340,7 +340,7 @@ export class ChatPane {
     }
   }
 
-  /** What the user may do about a message: by whose it is, and by its role. */
+  /** Offers the acts on a message that its author and the user's role allow. */
   #actionsOn(message: Message, author: string): HTMLElement[] {
     const { roles = [] } = personOf(this.#user) ?? {};
     const quiet = (label: string, act: () => unknown): HTMLElement => {
@@ -367,7 +367,7 @@ export class ChatPane {
     }
   }
 
-  /** What the user may do about the author of a message, or about the message of another. */
+  /** Offers acts on the author of a message, or on another user's message. */
   #actionOn({ cursor }: Message, author: string): HTMLElement {
     const roles = personOf(this.#user)?.roles ?? [];
     if (roles.includes('chair')) return button('Remove', () => void this.#remove(author));
@@ -436,7 +436,7 @@ export class ChatPane {
     }
   }
 
-  /** Who has read the last message that this user sent. */
+  /** Shows the users who have read this user's last message. */
   #showRead(): void {
     const readers = this.#mine === undefined ? [] : this.entry.readBy(this.#mine);
     const names = readers.length <= 2 ? readers.map(nameOf).join(' and ') : String(readers.length);
@@ -462,13 +462,13 @@ export class ChatPane {
   }
 }
 
-/** What was written. */
+/** Returns the text of a message. */
 function textOf({ data }: Pick<Message, 'data'>): string {
   const { text } = (data ?? {}) as { text?: unknown };
   return typeof text === 'string' ? text : JSON.stringify(data);
 }
 
-/** Whether a person wrote it; joins and leaves are noted, too. */
+/** Returns whether a person wrote the message; joins and leaves are noted, too. */
 /** What a reply answers, in short. */
 function quoteOf({ by, text, withdrawn }: NonNullable<Message['answers']>): string {
   return `${by?.name ?? by?.user ?? 'The committee'}: ${withdrawn ? 'taken back' : (text ?? '')}`;

@@ -2,7 +2,7 @@ import type { Line } from '@nine-bells/client';
 import { find, stayAtEnd } from './dom.js';
 import { counted } from './words.js';
 
-/** Shows what was said while there was no connection, and can still be taken back. Gives a function that stops it. */
+/** Shows waiting messages, which the user can still take back. Returns a function that removes the bar. */
 export function showOutbox(line: Line, pane: HTMLElement): () => void {
   const bar = find(pane, '.outbox');
   const show = (): void => {

@@ -2,7 +2,7 @@ import type { Line } from '@nine-bells/client';
 import { find } from './dom.js';
 import { placeText } from './words.js';
 
-/** The choice of a channel, in which a direct channel turns up when it is needed. */
+/** The choice of a channel. It adds a direct channel when needed. */
 export function addPlace(place: HTMLSelectElement, channel: string): void {
   if (![...place.options].some(({ value }) => value === channel)) place.add(new Option(placeText(channel), channel));
 }

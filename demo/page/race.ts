@@ -4,7 +4,7 @@ import type { Regatta } from '../src/regatta.js';
 import { Chart, nameOf } from './chart.js';
 import { element, find } from './dom.js';
 
-/** What came in over the page's own WebSocket, in bytes of text. */
+/** Bytes of text received over the page's own WebSocket. */
 let received = 0;
 
 class CountingSocket extends WebSocket {

@@ -3,9 +3,9 @@ import { element, find } from './dom.js';
 
 /** Most readings that are shown. */
 const maxShown = 18;
-/** Where the buoy finds the wind to come from. */
+/** Wind directions that the buoy reports. */
 const directions = ['south-west', 'west', 'west-south-west'];
-/** What the strongest wind of the chart is, in knots. */
+/** Maximum wind of the chart, in knots. */
 const strongest = 24;
 
 interface Told {

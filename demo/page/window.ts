@@ -19,10 +19,10 @@ const channels = [
   'weather/north-mark',
   'quay/berths',
 ];
-/** Where a skipper may declare a penalty turn. */
+/** Channels where a skipper may declare a penalty turn. */
 const signals = 'race/3/signals';
 
-/** What a window shows at a time: a line, and a channel. */
+/** State of a window: a line and a channel. */
 interface Shown {
   readonly line: Line;
   readonly chat: ChatPane;

@@ -6,7 +6,7 @@ import { personOf } from './people.js';
 
 const page = fileURLToPath(new URL('../dist-page', import.meta.url));
 
-/** How long the demo's tokens are good, in milliseconds. */
+/** Lifetime of the demo's tokens, in milliseconds. */
 const tokenMs = 600_000;
 
 /** The regatta's own application, as small as it can be: a page, and tokens for anyone who names a user. */

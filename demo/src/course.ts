@@ -6,7 +6,7 @@ export interface Point {
   readonly y: number;
 }
 
-/** Where a boat is: an entry of the board of `race/:race/positions`, with all that a tracker reports. */
+/** Position of a boat: an entry of the board of `race/:race/positions`, as a tracker reports it. */
 export type Position = Required<Reported>;
 
 export const mapSize = { width: 1000, height: 560 } as const;
@@ -29,7 +29,7 @@ const legs: readonly (Point & { readonly name: string })[] = [
   { name: 'finish', x: 360, y: 480 },
 ];
 
-/** How long the start sequence takes, and all from one warning signal to the next, in milliseconds. */
+/** Durations of the start sequence, and from one warning signal to the next, in milliseconds. */
 export const startMs = 20_000;
 export const raceMs = 170_000;
 /** The committee's signals of a race, and when they are made, in milliseconds after the warning. */
@@ -41,7 +41,7 @@ export const sequence = [
   { atMs: 90_000, signal: 'shortened-course' },
 ] as const;
 
-/** Where a boat is at a time of a race, in milliseconds after the warning. A drawing, not a simulation of sailing. */
+/** Returns a boat's position at a time, in milliseconds after the warning signal. A drawing, not a simulation of sailing. */
 export function positionAt(boat: (typeof boats)[number], atMs: number, n: number): Position {
   const lane = boats.indexOf(boat);
   const [here, soon] = [pointAt(lane, atMs), pointAt(lane, atMs + 400)];

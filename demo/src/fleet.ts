@@ -5,7 +5,7 @@ import type { Regatta } from './regatta.js';
 import { signals } from './script.js';
 import { authorOf } from './seed.js';
 
-/** How often a boat reports where it is, in milliseconds. */
+/** Report interval of a boat's position, in milliseconds. */
 const reportMs = 100;
 
 /**

@@ -94,6 +94,6 @@ export async function startDemo(options: DemoOptions = {}): Promise<Demo> {
   };
 }
 
-/** Where the configuration says that the results office and the results bureau are. */
+/** URLs of the results office and the results bureau in the configuration. */
 const officePort = 9120;
 const bureauPort = 9121;

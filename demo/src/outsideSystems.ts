@@ -9,7 +9,7 @@ import { boats } from './course.js';
 import type { Boat, Regatta } from './regatta.js';
 import { authorOf } from './seed.js';
 
-/** How often the buoy reports, the harbour office assigns a berth, and a boat finishes, in milliseconds. */
+/** Intervals of the buoy's reports, of new berths and of finishes, in milliseconds. */
 const buoyEveryMs = 5_000;
 const harbourEveryMs = 20_000;
 const finishEveryMs = 12_000;
@@ -17,7 +17,7 @@ const finishEveryMs = 12_000;
 const crews: Readonly<Record<string, readonly string[]>> = { petrel: ['tomas'], turnstone: ['ines'] };
 const directions = ['south-west', 'west', 'west-south-west'];
 
-/** What the buoy says: a reading, and the phone number of its keeper. */
+/** A report of the buoy: a reading, and the phone number of its keeper. */
 export function reading(round: number): object {
   return {
     kind: 'wind',
@@ -119,7 +119,7 @@ export interface ResultsBureau {
   readonly url: string;
   /** Finishes that it has taken, by the id of the event. */
   readonly taken: ReadonlyMap<string, unknown>;
-  /** How many requests it has got. */
+  /** Number of requests received. */
   received(): number;
   stop(): Promise<void>;
 }

@@ -18,7 +18,7 @@ export const people: readonly Person[] = [
   { user: 'jory', name: 'Jory Teague', roles: [] },
 ];
 
-/** Whom a text calls by "@", by user id or by role. */
+/** Returns the users and roles that a text mentions by "@". */
 export function calledIn(text: string): { readonly users: readonly string[]; readonly roles: readonly string[] } {
   const names = [...text.matchAll(/@(\w+)/g)].map(([, name = '']) => name.toLowerCase());
   const roles = new Set(people.flatMap((each) => each.roles));

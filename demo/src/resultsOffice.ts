@@ -3,10 +3,10 @@ import type { AddressInfo } from 'node:net';
 import { text } from 'node:stream/consumers';
 import { Webhook } from 'standardwebhooks';
 
-/** Who sits at the desk this hour, and where. */
+/** The stewards on duty this hour, with their seats. */
 const onDuty: Readonly<Record<string, string>> = { oona: 'desk A', felix: 'desk B' };
 
-/** What the service says of who asks. */
+/** The service's description of the user. */
 interface Asked {
   readonly user: string;
   readonly name?: string;
@@ -44,7 +44,7 @@ function reviewAnswer({ message }: Reviewed): object {
 
 /** The part of the regatta's application that answers access questions, reviews chat messages and numbers penalty turns. */
 export interface ResultsOffice {
-  /** Where it is, without a path. */
+  /** URL of the office, without a path. */
   readonly url: string;
   stop(): Promise<void>;
 }

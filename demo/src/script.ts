@@ -1,6 +1,6 @@
 import type { Signal } from './regatta.js';
 
-/** What the simulated people say: spectators and crews in the chat of a race. */
+/** Lines of the simulated spectators and crews in the chat of a race. */
 export const chatter: readonly { readonly user: string; readonly text: string }[] = [
   { user: 'pia', text: 'The breeze is filling in from the headland, finally.' },
   { user: 'jory', text: 'Turnstone is lifting on the left. Watch her!' },
@@ -18,7 +18,7 @@ export const chatter: readonly { readonly user: string; readonly text: string }[
   { user: 'jory', text: 'Finish line in ten minutes, bring your flags.' },
 ];
 
-/** What is said aboard Petrel, between her skipper and the coach. */
+/** Lines aboard Petrel, between her skipper and the coach. */
 export const crewTalk: readonly { readonly user: string; readonly text: string }[] = [
   { user: 'tomas', text: 'Bram, can you see the pressure on the right?' },
   { user: 'bram', text: 'Dark patch off the breakwater, two minutes from you.' },
@@ -26,7 +26,7 @@ export const crewTalk: readonly { readonly user: string; readonly text: string }
   { user: 'bram', text: 'Good. Turnstone has not seen it.' },
 ];
 
-/** What is said at the hearing of case 7. */
+/** Lines at the hearing of case 7. */
 export const hearing: readonly { readonly user: string; readonly text: string }[] = [
   { user: 'sunniva', text: 'Case 7: Turnstone against Petrel, at the windward mark. Tomas, please begin.' },
   { user: 'tomas', text: 'We were overlapped at the zone and gave room.' },
@@ -34,7 +34,7 @@ export const hearing: readonly { readonly user: string; readonly text: string }[
   { user: 'sunniva', text: 'One after the other. Ines, you will be heard next.' },
 ];
 
-/** What the committee signals, one after another. */
+/** The committee's signals, in order. */
 export const signals: readonly Signal[] = [
   { signal: 'warning', text: 'Warning signal: five minutes' },
   { signal: 'preparatory', text: 'Preparatory signal: four minutes' },

@@ -4,7 +4,7 @@ import { personOf } from './people.js';
 import type { Regatta } from './regatta.js';
 import { chatter, hearing, notices, signals } from './script.js';
 
-/** What each user finds in the inbox on the first morning. Each has a key: after a second start it is there once, too. */
+/** Notices in the inboxes on the first morning. Each has a key, so that a second start adds none. */
 const welcome: readonly { readonly users: readonly string[]; readonly title: string; readonly key: string }[] = [
   { users: ['pia', 'jory'], title: 'The breakwater is the best place to watch race 3', key: 'seed-breakwater' },
   { users: ['tomas', 'ines'], title: 'Your hearing, case 7, begins at 16:00', key: 'seed-hearing' },
@@ -66,7 +66,7 @@ export async function seedPending(url: string, token: string): Promise<void> {
   line.close();
 }
 
-/** How others take it. */
+/** Reactions of other users. */
 const reactions = [
   ['jory', 'bravo'],
   ['mira', 'aye'],

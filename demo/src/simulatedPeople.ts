@@ -5,7 +5,7 @@ import type { Regatta, Talk } from './regatta.js';
 import { chatter, crewTalk, notices } from './script.js';
 import { authorOf } from './seed.js';
 
-/** How often a person writes, in milliseconds; each time a random part of it more. */
+/** Interval between a person's messages, in milliseconds, plus a random part of it. */
 const chatEveryMs = 4_000;
 const crewEveryMs = 11_000;
 const noticeEveryMs = 60_000;
@@ -13,7 +13,7 @@ const skippersEveryMs = 90_000;
 const readEveryMs = 6_000;
 const lastYearsEveryMs = 20_000;
 
-/** What the coach's app of last year sends: the member was called otherwise. */
+/** A message of last year's app of the coach, with an outdated member. */
 const lastYears = { words: 'Reef early, there is more to come.' };
 
 /**

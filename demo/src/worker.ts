@@ -7,18 +7,18 @@ import {
 } from '@nine-bells/service';
 import { regattaApplication } from './application.js';
 
-/** What a process of the demo is told. */
+/** Options of a process of the demo. */
 export interface DemoArguments {
   readonly file: string;
   readonly overrides: Overrides;
-  /** Where the results office and the results bureau are. */
+  /** URLs of the results office and the results bureau. */
   readonly office: string;
   readonly bureau: string;
 }
 
 export const workerModule: string = import.meta.url;
 
-/** How an instance of the demo is started: with the regatta's application beside it. */
+/** Starts an instance of the demo with the regatta's application beside it. */
 export async function workerService({ file, overrides, office, bureau }: DemoArguments): Promise<WorkerService> {
   const configuration = placed(readConfiguration(file, overrides), office, bureau);
   const log = makeLog({ level: 'warn', readable: true });
