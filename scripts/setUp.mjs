@@ -163,6 +163,8 @@ export async function build(log = console.log) {
   const wanted = hashOf(sources.flatMap(filesUnder));
   if (readStamp('build') === wanted && built.every((file) => existsSync(join(root, file)))) return;
   log('Building');
+  // A build that fails leaves some of its output: the next one must not take that for its own.
+  writeStamp('build', '');
   await buildWriter(log);
   const bin = join(root, 'node_modules/.bin');
   await run(process.execPath, [join(root, 'scripts/makeSchemas.mjs')], log);
