@@ -64,6 +64,8 @@ async function live(service: StartedService): Promise<void> {
   );
   await until(async () => (await backend.members('race/3/chat')).members.some(({ user }) => user === 'oona'));
   await new Promise((resolve) => setTimeout(resolve, 300));
+  // Names of users who have connected are stored a second later.
+  await service.service.engine.inboxes.settled();
 }
 
 const kinds: readonly (readonly [string, boolean])[] = [
