@@ -230,7 +230,7 @@ describe('long lists', () => {
     expect((await started.backend.sessions({ user: 'wren', find: 'jor' })).sessions).toEqual([]);
   });
 
-  it('of members come in pages, each once, though the first one leaves between two pages', async () => {
+  it('of members are paged, each member once, even if the first one leaves between two pages', async () => {
     const channel = 'pontoon/north';
     for (const line of lines) line.send({ do: 'enter', id: 2, channel });
     await Promise.all(lines.map((line) => line.reply(2)));
@@ -253,7 +253,7 @@ describe('long lists', () => {
     });
   });
 
-  it('of the channels of a user come in pages, by name', async () => {
+  it('of a user’s channels are paged by name', async () => {
     const line = await RawLine.open(started.url);
     const channels = ['pontoon/b', 'pontoon/a', 'pontoon/c'];
     await line.hello({ token: await started.token('teal'), enter: channels.map((channel) => ({ channel })) });

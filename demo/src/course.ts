@@ -41,7 +41,7 @@ export const sequence = [
   { atMs: 90_000, signal: 'shortened-course' },
 ] as const;
 
-/** Returns a boat's position at a time, in milliseconds after the warning signal. A drawing, not a simulation of sailing. */
+/** Returns a boat's position, given the milliseconds since the warning signal. A drawing, not a simulation of sailing. */
 export function positionAt(boat: (typeof boats)[number], atMs: number, n: number): Position {
   const lane = boats.indexOf(boat);
   const [here, soon] = [pointAt(lane, atMs), pointAt(lane, atMs + 400)];

@@ -238,8 +238,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   }
 
   /**
-   * Returns members of a channel, in the order in which they came, and how many there are. Where there are more, the
-   * answer's `after` asks for those behind.
+   * Returns members of a channel by time of entering, and their number. If there are more, pass the answer's `after` to get the
+   * next page.
    */
   members(
     channel: string,
@@ -261,7 +261,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/instances');
   }
 
-  /** Traces a message; with `user`, also its delivery to that user. */
+  /** Traces a message; with `user`, also the deliveries to that user. */
   trace(id: string, options: { user?: string } = {}): Promise<Trace> {
     return this.#ask('GET /v1/traces/:id', { params: { id }, query: options });
   }

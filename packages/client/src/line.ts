@@ -457,7 +457,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     this.#session.connection.retryNow();
   }
 
-  /** Closes the line for good. All entries end. */
+  /** Closes the line permanently. All entries end. */
   close(): void {
     this.#session.connection.close();
   }

@@ -111,7 +111,7 @@ export interface PublishOptions<Type extends string = string> {
   readonly echo?: boolean;
   /** The message that it answers, or its cursor. */
   readonly replyTo?: MessageRef;
-  /** Mentioned users and roles, whom the service notifies. */
+  /** Mentioned users and roles; the service notifies them. */
   readonly mentions?: Mentions;
   /** Takes the message back when it is aborted before it was sent. */
   readonly signal?: AbortSignal;
@@ -247,7 +247,7 @@ export interface Receipt {
   readonly own: boolean;
   /** `true` for a message pushed as it was published; `false` for an earlier or a missed one. */
   readonly live: boolean;
-  /** You have blocked or muted its author, but the channel's rule delivers it (`blocked: marked`). */
+  /** Set if you have blocked or muted the author and the channel's rule delivers such messages (`blocked: marked`). */
   readonly blocked?: BlockKind;
 }
 

@@ -3,7 +3,7 @@ import { type ChannelName, parseCursor, type ReactionCounts } from '@nine-bells/
 import type { SimulatedClient, Stretch } from './simulatedClient.js';
 
 /**
- * Checks that a client was told the number of reactions to each of its messages. Returns the number of messages compared.
+ * Checks that a client received the current reactions to each of its messages. Returns the number of messages compared.
  *
  * @throws {Error} for a message whose reactions differ from the store's
  */

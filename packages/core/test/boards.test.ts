@@ -203,7 +203,7 @@ describe('a board', () => {
     expect((await all.set(tomas, 'petrel', 2)).problem?.code).toMatch(/not-allowed|silenced/);
   });
 
-  it('removes an entry held by a session when the application lets its user set it no more, once it asks again', async () => {
+  it('removes a held entry when the application, asked again, no longer allows its setter', async () => {
     let isAllowed = true;
     let asked = 0;
     const ask = async (_: string, { act }: Question) => {

@@ -164,7 +164,7 @@ describe('instances', () => {
     expect(await again).toEqual({ ...(await first), repeated: true });
   });
 
-  it('list members in the order in which they came to any of them, and continue behind a place', async () => {
+  it('list members by time of entering any instance, and continue behind a place', async () => {
     const { clock, one, other, come } = await two();
     for (const [at, user] of [
       [other, 'wren'],

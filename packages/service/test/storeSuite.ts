@@ -1779,7 +1779,7 @@ export function storeSuite({ make, isFile }: DatabaseKind): void {
     });
 
     it('go forward and away from another process, which also reads messages, persons and hooks', async () => {
-      // Between processes everything is JSON, in which `undefined` becomes `null`.
+      // Processes exchange JSON, where `undefined` becomes `null`.
       const passed = <T>(value: T): T => (value === undefined ? value : JSON.parse(JSON.stringify(value)));
       const serve = serveStore(store);
       let failures = 0;

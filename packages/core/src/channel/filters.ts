@@ -24,8 +24,8 @@ export class Filter {
   }
 
   /**
-   * Returns whether a reply is shown without its quote. The access rule or a block may hide the quoted message, of which only the
-   * author and the first words are known here.
+   * Returns whether to show a reply without its quote. The access rule or a block may hide the quoted message, and a quote has only
+   * the author and the first words.
    */
   hidesQuote({ answers }: LoggedMessage): boolean {
     if (answers === undefined) return false;

@@ -180,7 +180,7 @@ export class Hooks {
       }
   }
 
-  /** Queues the event that a channel got its first member or lost its last one, as far as this instance knows. */
+  /** Queues an event for the first member of a channel, or after the last one has left, as far as this instance knows. */
   async occupied(channel: ChannelName, is: boolean): Promise<void> {
     const event = is ? 'first-in' : 'last-out';
     if (this.book.inChannel('first-in', channel).length + this.book.inChannel('last-out', channel).length === 0) return;

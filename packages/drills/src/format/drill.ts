@@ -217,12 +217,12 @@ export type Step =
   | RepeatStep
   | IncludeStep;
 
-/** What many clients do for some time. */
+/** Acts of many clients over some time. */
 export interface Load {
   readonly forMs: number;
   /** Clients that connect per second. */
   readonly connectPerS: number;
-  /** What each client does once, after it has connected. */
+  /** Acts of each client once after connecting. */
   readonly first: readonly ActStep[];
   readonly acts: readonly LoadAct[];
   readonly must: readonly Threshold[];

@@ -56,9 +56,9 @@ export interface SecondFigures extends Counts {
   readonly second: number;
   readonly delivery?: Percentiles;
   readonly reply?: Percentiles;
-  /** Of the generator that was busiest. */
+  /** Figures of the busiest generator. */
   readonly generator: { readonly cpu: number; readonly loopDelayMs: number; readonly memoryBytes: number };
-  /** What the service says of itself, where there is a key to ask with. */
+  /** Figures of the service, if there is a key to request them. */
   readonly service?: {
     readonly loopDelayMs: number;
     readonly memoryBytes: number;
@@ -67,7 +67,7 @@ export interface SecondFigures extends Counts {
   };
 }
 
-/** All that a load has measured. */
+/** Figures of a load. */
 export interface LoadFigures {
   readonly name: string;
   readonly file: string;
@@ -85,11 +85,11 @@ export interface LoadFigures {
     readonly delivery?: Percentiles;
     readonly reply?: Percentiles;
     readonly connect?: Percentiles;
-    /** How late requests were sent, after they were due. */
+    /** Delays of requests behind their schedule. */
     readonly late?: Percentiles;
   };
   readonly must: readonly { readonly text: string; readonly found: string; readonly isKept: boolean }[];
-  /** Why the figures may be the generator's own. */
+  /** Signs that the generator, not the service, limited the figures. */
   readonly doubts: readonly string[];
 }
 

@@ -557,7 +557,7 @@ export interface HttpInterface {
     answer: { readonly user: string; readonly blocks: readonly Block[] };
     problems: 'too-many-blocks';
   };
-  /** Traces a message; with `user`, also its delivery to that user. */
+  /** Traces a message; with `user`, also the deliveries to that user. */
   'GET /v1/traces/:id': {
     params: Identified;
     query: { readonly user?: string };
