@@ -95,7 +95,7 @@ function becameText(became: Became | undefined): string {
     ...notices.map(({ users }) => `a notice to ${users} ${users === 1 ? 'user' : 'users'}`),
     ...entries.map(({ channel, entry }) => `${entry} on ${channel}`),
   ];
-  return parts.length === 0 ? 'nothing, by its route' : parts.join(', ');
+  return parts.length === 0 ? 'nothing' : parts.join(', ');
 }
 
 function arrivalText(arrival: ArrivalDetail): string {

@@ -203,7 +203,10 @@ describe('a board', () => {
     expect((await all.set(tomas, 'petrel', 2)).problem?.code).toMatch(/not-allowed|silenced/);
   });
 
-  it('removes a held entry when the application, asked again, no longer allows its setter', async () => {
+  it.each([
+    ['', false],
+    [', after a reconnection', true],
+  ])('removes a held entry when the application, asked again, no longer allows its setter%s', async (_, reconnects) => {
     let isAllowed = true;
     let asked = 0;
     const ask = async (_: string, { act }: Question) => {
@@ -214,6 +217,11 @@ describe('a board', () => {
     const [tomas, ines] = [await all.come('tomas'), await all.come('ines')];
     await all.set(tomas, 'petrel', 1, { whileHere: true });
     await all.set(tomas, 'stays', 1);
+    if (reconnects) {
+      const { session, secret } = tomas.frames[0] as { session: string; secret: string };
+      tomas.connection.closed(1006);
+      await all.welcomed('tomas', { session, secret, enter: [{ channel: race }] });
+    }
     await all.clock.run(15_000);
     expect([boardOf(ines), asked]).toEqual([{ petrel: 1, stays: 1 }, 3]);
     isAllowed = false;

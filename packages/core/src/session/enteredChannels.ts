@@ -36,8 +36,8 @@ export class EnteredChannels {
   #channels: Map<ChannelName, Channel> | undefined;
   /** Channels entered on an answer that runs out: what cancels that it is asked for again. */
   #askedAgain: Map<ChannelName, () => void> | undefined;
-  /** Next check of the entries that the session holds on an answer of the application, in milliseconds since the epoch. */
-  #entryChecks: Map<ChannelName, number> | undefined;
+  /** Next checks of entries that the session holds on an answer of the application, with the times since the epoch. */
+  #entryChecks: Map<ChannelName, { readonly atMs: number; readonly cancel: () => void }> | undefined;
   /** Channels that are being entered, with how often. */
   readonly #entering = new Map<Channel, number>();
   /** Filters that the client has set, by channel. */
@@ -75,6 +75,8 @@ export class EnteredChannels {
     else {
       this.restOn(channel.name, ruling);
       this.#channels.set(channel.name, channel);
+      // A session that has reconnected may hold entries.
+      void this.#checkEntries(channel.name);
       if (wish.filter !== undefined) {
         this.#filters ??= new Map();
         this.#filters.set(channel.name, wish.filter);
@@ -127,16 +129,16 @@ export class EnteredChannels {
 
   /** Checks the entries that the session holds in a channel again when the ruling expires. */
   holdEntries(channel: ChannelName, { untilMs }: Ruling): void {
-    const next = this.#entryChecks?.get(channel) ?? Number.POSITIVE_INFINITY;
-    if (untilMs === undefined || next <= untilMs) return;
+    const next = this.#entryChecks?.get(channel);
+    if (untilMs === undefined || (next !== undefined && next.atMs <= untilMs)) return;
+    next?.cancel();
     const { wheel, clock } = this.#host;
-    this.#entryChecks ??= new Map();
-    this.#entryChecks.set(channel, untilMs);
-    wheel.after(untilMs - clock.now(), () => {
-      if (this.#entryChecks?.get(channel) !== untilMs) return;
-      this.#entryChecks.delete(channel);
-      if (!this.#session.gone) void this.#checkEntries(channel);
+    const cancel = wheel.after(untilMs - clock.now(), () => {
+      this.#entryChecks?.delete(channel);
+      void this.#checkEntries(channel);
     });
+    this.#entryChecks ??= new Map();
+    this.#entryChecks.set(channel, { atMs: untilMs, cancel });
   }
 
   async #checkEntries(channel: ChannelName): Promise<void> {
@@ -165,6 +167,8 @@ export class EnteredChannels {
     this.#traceEnd(channel, why, detail);
     this.#channels?.delete(name);
     this.restOn(name, {});
+    this.#entryChecks?.get(name)?.cancel();
+    this.#entryChecks?.delete(name);
     channel.leave(this.#session);
     this.#host.boards.get(name)?.leave(this.#session, mayComeBack(why));
     this.#host.channels.left(name);
