@@ -76,7 +76,7 @@ export class EnteredChannels {
       this.restOn(channel.name, ruling);
       this.#channels.set(channel.name, channel);
       // A session that has reconnected may hold entries.
-      void this.#checkEntries(channel.name);
+      this.#checkEntries(channel.name);
       if (wish.filter !== undefined) {
         this.#filters ??= new Map();
         this.#filters.set(channel.name, wish.filter);
@@ -124,30 +124,34 @@ export class EnteredChannels {
 
   /** Removes the entries of boards that go with the session, and that its user may not set any more. */
   checkEntries(): void {
-    for (const channel of this.names) void this.#checkEntries(channel);
+    for (const channel of this.names) this.#checkEntries(channel);
   }
 
   /** Checks the entries that the session holds in a channel again when the ruling expires. */
   holdEntries(channel: ChannelName, { untilMs }: Ruling): void {
     const next = this.#entryChecks?.get(channel);
-    if (untilMs === undefined || (next !== undefined && next.atMs <= untilMs)) return;
+    if (untilMs === undefined || !this.has(channel) || (next !== undefined && next.atMs <= untilMs)) return;
     next?.cancel();
     const { wheel, clock } = this.#host;
     const cancel = wheel.after(untilMs - clock.now(), () => {
       this.#entryChecks?.delete(channel);
-      void this.#checkEntries(channel);
+      this.#checkEntries(channel);
     });
     this.#entryChecks ??= new Map();
     this.#entryChecks.set(channel, { atMs: untilMs, cancel });
   }
 
-  async #checkEntries(channel: ChannelName): Promise<void> {
-    const { session } = this.#session;
-    const board = this.#host.boards.get(channel);
-    for (const entry of board?.heldBy(session) ?? []) {
+  /** Decides the session's held entries of a channel again. Most sessions hold none and cost no promise here. */
+  #checkEntries(channel: ChannelName): void {
+    const held = this.#host.boards.get(channel)?.heldBy(this.#session.session) ?? [];
+    if (held.length > 0) void this.#decideEntries(channel, held);
+  }
+
+  async #decideEntries(channel: ChannelName, held: readonly string[]): Promise<void> {
+    for (const entry of held) {
       const ruling = await this.#session.decide('set', channel, entry);
       if (ruling.problem === undefined) this.holdEntries(channel, ruling);
-      else board?.removeHeld(session, entry);
+      else this.#host.boards.get(channel)?.removeHeld(this.#session.session, entry);
     }
   }
 
@@ -209,7 +213,7 @@ export class EnteredChannels {
   /** It is decided anew, also which of the messages are for it. */
   #refilter(name: ChannelName, ruling: Ruling): void {
     this.restOn(name, ruling);
-    void this.#checkEntries(name);
+    this.#checkEntries(name);
     const channel = this.get(name);
     const before = channel?.filterFor(this.#session);
     const now = filterOf(this.#filters?.get(name), ruling.filters, this.#hiddenIn(channel));
