@@ -7,7 +7,7 @@ import { type Demo, finish, type Regatta } from '@nine-bells/demo';
 import { beforeAll, describe, expect, it } from 'vitest';
 import { browserIsThere } from '../support/browser.js';
 import { root } from '../support/command.js';
-import { Pages } from '../support/pages.js';
+import { Pages, showsBriefly } from '../support/pages.js';
 import { until } from '../support/until.js';
 
 const pages = new Pages();
@@ -187,8 +187,8 @@ describe.skipIf(!browserIsThere)('the console', () => {
     const sent = page.getByRole('row', { name: /bureau.*race\/3\/signals.*delivered/ });
     await sent.first().getByRole('checkbox').check();
     const before = demo.bureau.received();
-    await page.getByRole('button', { name: 'Send 1 again' }).click();
-    await page.getByText('1 sent again').waitFor();
+    const again = page.getByRole('button', { name: 'Send 1 again' });
+    await showsBriefly(page, '1 sent again', () => again.click());
     await until(() => demo.bureau.received() > before);
     await sent.first().getByRole('button').click();
     await page

@@ -2,7 +2,7 @@ import type { Backend } from '@nine-bells/client/backend';
 import type { Page } from 'playwright-core';
 import { beforeAll, describe, expect, it } from 'vitest';
 import { browserIsThere } from '../support/browser.js';
-import { Pages } from '../support/pages.js';
+import { Pages, showsBriefly } from '../support/pages.js';
 import { until } from '../support/until.js';
 
 const pages = new Pages();
@@ -22,8 +22,8 @@ describe.skipIf(!browserIsThere)('the console and the chat, about people', () =>
     await page.getByLabel('From the channel').fill('protest/7');
     await page.getByLabel('Reason, told to the user').fill('please wait outside');
     await page.getByRole('button', { name: 'Remove' }).click();
-    await page.getByRole('dialog').getByRole('button', { name: 'Remove' }).click();
-    await page.getByText('Done. It reached 1 session.').waitFor();
+    const confirm = page.getByRole('dialog').getByRole('button', { name: 'Remove' });
+    await showsBriefly(page, 'Done. It reached 1 session.', () => confirm.click());
     await ines.getByText(/has removed you until .*: please wait outside/).waitFor();
     expect(await ines.getByRole('button', { name: 'Send' }).isDisabled()).toBe(true);
     await page.getByRole('cell', { name: 'please wait outside' }).first().waitFor();

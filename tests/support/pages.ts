@@ -94,3 +94,11 @@ export class Pages {
     rmSync(this.folder, { recursive: true, force: true });
   }
 }
+
+/**
+ * Acts, and waits for a message that is shown for three seconds. On a busy machine it may be gone before the act resolves, so the
+ * wait begins first.
+ */
+export async function showsBriefly(page: Page, text: string, act: () => Promise<void>): Promise<void> {
+  await Promise.all([page.getByText(text).waitFor(), act()]);
+}
