@@ -200,7 +200,8 @@ export class HeldHook {
   async #send(batch: readonly Delivery[]): Promise<void> {
     this.#underWay += 1;
     const { shaped, unfit } = this.#shape(batch);
-    if (shaped.length > 0) {
+    if (shaped.length === 0) this.#breaker.takeBack();
+    else {
       const answer = await this.#host.caller.send(this.hook, shaped);
       this.#heard(answer);
       this.#end(

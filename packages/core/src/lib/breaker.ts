@@ -27,6 +27,11 @@ export class Breaker {
     return 0;
   }
 
+  /** Takes back a call that was allowed and not made. */
+  takeBack(): void {
+    this.#probing = false;
+  }
+
   /** Reports whether calls are suspended; `false` once one may be made as a trial. */
   isSuspended(nowMs: number): boolean {
     return this.#openUntilMs !== undefined && nowMs < this.#openUntilMs;
