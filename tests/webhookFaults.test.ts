@@ -50,12 +50,18 @@ async function start(
   return { url, key, kill };
 }
 
+/** Failures in a row at most: five would suspend a hook, for up to a minute. */
+const maxFailures = 3;
+
 /** A receiver that fails at random, and remembers which events it has taken, in the order in which they came first. */
 async function failingReceiver() {
   const taken = new Map<string, string[]>();
+  const failures = new Map<string, number>();
   const receiver = await Receiver.start(async ({ url, body, isSigned }: Received, response) => {
     await wait(Math.random() * 10);
-    const dice = Math.random();
+    const failed = failures.get(url) ?? 0;
+    const dice = failed < maxFailures ? Math.random() : 1;
+    failures.set(url, dice < 0.2 ? failed + 1 : 0);
     if (!isSigned || dice < 0.1) {
       response.writeHead(500).end();
       return;

@@ -1,5 +1,6 @@
-import type { ChannelName } from '@nine-bells/wire';
+import type { ChannelName, Json } from '@nine-bells/wire';
 import { describe, expect, it } from 'vitest';
+import { Hooks } from '../src/hooks/hooks.js';
 import {
   type ChannelRule,
   defaultBoard,
@@ -7,8 +8,10 @@ import {
   type Hook,
   type HookAnswer,
   type HookState,
+  type Relay,
   type ShapedDelivery,
 } from '../src/index.js';
+import { TimerWheel } from '../src/lib/timerWheel.js';
 import { harness } from './harness.js';
 
 const chat = 'race/1/chat' as ChannelName;
@@ -59,7 +62,7 @@ function service(hooks: readonly Partial<Hook>[], rules?: readonly ChannelRule[]
     ports: { hookCaller: receiver, hookPaused: ({ name }, why) => paused.push(`${name}: ${why}`) },
   });
   const { engine, clock, memory } = found;
-  const say = (data: string, channel: ChannelName = chat, type = 'message') =>
+  const say = (data: Json, channel: ChannelName = chat, type = 'message') =>
     engine.messages.publish({ channel, data, type });
   const states = async () =>
     (await memory.deliveries({ limit: 1000 })).map(({ state, attempts }) => `${state} ${attempts}`).reverse();
@@ -263,6 +266,49 @@ describe('a hook', () => {
     const [kept] = await memory.deliveries({ limit: 1 });
     expect(await memory.attempts(kept?.number ?? 0)).toMatchObject([{ problem: 'not sent: /data/boat finds nothing' }]);
     expect(receiver.got).toEqual([]);
+  });
+
+  it('tries a receiver again that was down, though the event of the trial cannot be shaped', async () => {
+    const { receiver, say, run } = service([
+      { data: '/data/boat', atOnce: 5, retry: { firstMs: 20_000, mostMs: 60_000 } },
+    ]);
+    receiver.answers = Array(5).fill(failing);
+    for (let boat = 1; boat <= 5; boat++) await say({ boat });
+    await run(500);
+    await say('no boat');
+    await run(120_000);
+    expect(receiver.got).toHaveLength(10);
+  });
+
+  it('is taken over from an instance that runs and does not take its share', async () => {
+    const { clock, memory } = harness();
+    const ids = { message: () => 'm', session: () => 's', volume: () => 'v', moderation: () => 'n' };
+    const receiver = new Receiver(() => clock);
+    const others = { list: () => ['one', 'two'], tell: () => {}, claim: async () => true };
+    const hooks = new Hooks(
+      {
+        clock,
+        ids,
+        wheel: new TimerWheel(clock),
+        // Only what hooks use of a relay.
+        relay: { others } as unknown as Relay,
+        store: memory,
+        report: (error) => expect.unreachable(String(error)),
+        caller: receiver,
+        readHook: undefined,
+        paused: undefined,
+        self: 'one',
+      },
+      [
+        { ...base, name: 'a' },
+        { ...base, name: 'b' },
+      ],
+    );
+    const held = () => hooks.all.filter(({ isHeldHere }) => isHeldHere).length;
+    await clock.run(6_000);
+    expect(held()).toBe(1);
+    await clock.run(12_000);
+    expect(held()).toBe(2);
   });
 
   it.each<[string, HookAnswer, RegExp]>([

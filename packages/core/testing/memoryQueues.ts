@@ -13,6 +13,8 @@ import {
   type DueWish,
   deliveryId,
   type HookFigures,
+  type HookLeaseRequest,
+  type HookLeases,
   type HookPause,
   type HookState,
   type HookStore,
@@ -121,22 +123,12 @@ export class MemoryQueues implements HookStore, IntakeStore {
     }
   }
 
-  async holdHooks(
-    holder: string,
-    hooks: readonly string[],
-    more: number,
-    nowMs: number,
-    untilMs: number,
-  ): Promise<readonly string[]> {
-    let left = more;
-    return hooks.filter((name) => {
-      const held = this.#holders.get(name);
-      const isOwn = held?.holder === holder;
-      if (!isOwn && (left === 0 || (held !== undefined && held.untilMs > nowMs))) return false;
-      if (!isOwn) left -= 1;
-      this.#holders.set(name, { holder, untilMs });
-      return true;
-    });
+  async leaseHooks({ holder, hooks, more, nowMs, untilMs }: HookLeaseRequest): Promise<HookLeases> {
+    const own = hooks.filter((name) => this.#holders.get(name)?.holder === holder);
+    const free = hooks.filter((name) => !own.includes(name) && (this.#holders.get(name)?.untilMs ?? 0) <= nowMs);
+    const held = [...own, ...free.splice(0, more)];
+    for (const name of held) this.#holders.set(name, { holder, untilMs });
+    return { held, free };
   }
 
   async releaseHooks(holder: string, hooks: readonly string[]): Promise<void> {

@@ -75,6 +75,8 @@ export class Hooks {
   readonly #counts = new Map<string, HookCounts>();
   /** Until when the held hooks are, by a clock that never jumps. */
   #heldUntilMs = 0;
+  /** Since when some hooks have had no holder, by a clock that never jumps. */
+  #freeSinceMs: number | undefined;
   readonly #toTell = new Set<string>();
   #holding: Promise<void> | undefined;
   /** Events that the store could not take yet. */
@@ -334,18 +336,19 @@ export class Hooks {
   }
 
   async #holdNow(): Promise<void> {
-    const { store, clock, self, caller, report, relay } = this.#host;
+    const { store, clock, self, caller, report } = this.#host;
     if (caller === undefined || this.#isStopped) return;
     const sendable = [...this.#all.keys()].filter((name) => this.#isSendable(name));
     if (sendable.length === 0 && this.#held.size === 0) return;
     const fromMs = clock.monotonic();
     let mine: readonly string[] = sendable;
     if (!this.#isAlone) {
-      // Each instance takes its share, so that the others have something left.
-      const share = Math.ceil(sendable.length / Math.max(1, relay.others?.list().length ?? 1));
       const nowMs = clock.now();
+      const request = { holder: self, hooks: sendable, more: this.#moreHooks(sendable.length), nowMs };
       try {
-        mine = await store.holdHooks(self, sendable, Math.max(0, share - this.#held.size), nowMs, nowMs + holdMs);
+        const { held, free } = await store.leaseHooks({ ...request, untilMs: nowMs + holdMs });
+        mine = held;
+        this.#freeSinceMs = free.length === 0 ? undefined : (this.#freeSinceMs ?? fromMs);
       } catch (error) {
         report(error, { event: 'hook-lease-failed' });
         return;
@@ -359,6 +362,17 @@ export class Hooks {
       if (held !== undefined) held.lookAgain();
       else if (hook !== undefined && this.#isSendable(name)) this.#held.set(name, this.#heldHook(hook, caller));
     }
+  }
+
+  /**
+   * Returns how many more hooks this instance may hold. It leaves their share to the others, unless they have not taken it: one of
+   * them may be running without reaching the database.
+   */
+  #moreHooks(hooks: number): number {
+    const { clock, relay } = this.#host;
+    if (this.#freeSinceMs !== undefined && clock.monotonic() - this.#freeSinceMs > holdMs) return hooks;
+    const share = Math.ceil(hooks / Math.max(1, relay.others?.list().length ?? 1));
+    return Math.max(0, share - this.#held.size);
   }
 
   #heldHook(hook: Hook, caller: HookCaller): HeldHook {

@@ -210,6 +210,22 @@ export type DeliverySelection =
   | { readonly hook: string; readonly fromMs: number; readonly state?: 'dead' | 'delivered' };
 
 /** The queues of hooks. Events of messages in kept channels are committed with the message (`Draft.hooks`). */
+/** A request for leases of `hooks`. Times are in milliseconds since the epoch. */
+export interface HookLeaseRequest {
+  readonly holder: string;
+  readonly hooks: readonly string[];
+  readonly more: number;
+  readonly nowMs: number;
+  readonly untilMs: number;
+}
+
+export interface HookLeases {
+  /** Hooks that the instance holds now. */
+  readonly held: readonly string[];
+  /** Hooks that no instance holds. */
+  readonly free: readonly string[];
+}
+
 export interface HookStore {
   /**
    * Commits events to the queues of their hooks. One that a hook has already changes nothing.
@@ -239,19 +255,8 @@ export interface HookStore {
   giveBack(hook: string, ids: readonly string[]): Promise<void>;
   /** Commits how attempts ended. */
   settle(outcomes: readonly DeliveryOutcome[]): Promise<void>;
-  /**
-   * Extends an instance's leases of hooks, and adds up to `more` hooks that no other instance holds. One instance sends the events
-   * of a hook.
-   *
-   * @returns those of `hooks` that it holds now
-   */
-  holdHooks(
-    holder: string,
-    hooks: readonly string[],
-    more: number,
-    nowMs: number,
-    untilMs: number,
-  ): Promise<readonly string[]>;
+  /** Extends an instance's leases of hooks, and adds up to `more` hooks without a lease. One instance sends the events of a hook. */
+  leaseHooks(request: HookLeaseRequest): Promise<HookLeases>;
   releaseHooks(holder: string, hooks: readonly string[]): Promise<void>;
   /** Returns the states of hooks that fail, are paused, or were registered over HTTP. */
   hookStates(): Promise<readonly HookState[]>;

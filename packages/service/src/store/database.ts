@@ -6,7 +6,7 @@ import type { Database as SqliteConnection } from 'sqlite3';
 import { makeDataFolder, makePrivateFile } from '../system/dataFolder.js';
 import { failureOf, isPassing, isSetUpWrong, NotDone, UnknownOutcome } from './failures.js';
 import { Health } from './health.js';
-import { bringUpToDate, isUpToDate } from './migrations.js';
+import { bringUpToDate, isUpToDate, NewerDatabase } from './migrations.js';
 import { defineModels, type Models } from './models.js';
 import { Sockets } from './sockets.js';
 import { type Dialect, setFact } from './statements.js';
@@ -267,7 +267,7 @@ async function whenThere(url: string, act: () => Promise<void>, waits: (why: str
     try {
       return await act();
     } catch (error) {
-      if (!isPassing(error, true) || isSetUpWrong(error)) throw error;
+      if (error instanceof NewerDatabase || isSetUpWrong(error) || !isPassing(error, true)) throw error;
       const why = `${where} does not answer: ${(error as Error).message}`;
       if (performance.now() > endMs)
         throw new DatabaseAway(`${why}. Is it running, and is \`service.database\` right?`, { cause: error });

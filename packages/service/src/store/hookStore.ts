@@ -8,6 +8,8 @@ import type {
   DueDeliveries,
   DueWish,
   HookFigures,
+  HookLeaseRequest,
+  HookLeases,
   HookPause,
   HookState,
   HookStore,
@@ -183,28 +185,21 @@ export class SqlHookStore implements HookStore {
     await this.#database.write(async () => ({ statements, result: undefined }));
   }
 
-  holdHooks(
-    holder: string,
-    hooks: readonly string[],
-    more: number,
-    nowMs: number,
-    untilMs: number,
-  ): Promise<readonly string[]> {
+  leaseHooks({ holder, hooks, more, nowMs, untilMs }: HookLeaseRequest): Promise<HookLeases> {
     const database = this.#database;
     return database.write(async (reads) => {
       const rows = new Map((await hookRows(reads)).map((row) => [row.name, row]));
-      let left = more;
-      const held = hooks.filter((name) => {
+      const own = hooks.filter((name) => rows.get(name)?.holder === holder);
+      const free = hooks.filter((name) => {
         const row = rows.get(name);
-        if (row?.holder === holder) return true;
-        if (left === 0 || (row?.holder != null && Number(row.held_until_ms) > nowMs)) return false;
-        left -= 1;
-        return true;
+        return row?.holder == null || (row.holder !== holder && Number(row.held_until_ms) <= nowMs);
       });
-      if (held.length === 0) return { statements: [], result: held };
+      const held = [...own, ...free.splice(0, more)];
+      const result = { held, free };
+      if (held.length === 0) return { statements: [], result };
       const values = held.map((name) => ({ name, holder, held_until_ms: untilMs }));
       const instead = updateInstead(['name'], ['holder', 'held_until_ms']);
-      return { statements: [insertOf('hooks', values, database, instead)], result: held };
+      return { statements: [insertOf('hooks', values, database, instead)], result };
     });
   }
 
