@@ -10,7 +10,7 @@ import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
 import { rowsOf } from './models.js';
 import { type Right, Rights } from './rights.js';
-import { insertOf, listOf } from './statements.js';
+import { insertOf, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 /** An API key as the service knows it: not the key itself. */
@@ -163,14 +163,14 @@ export class ApiKeys {
     const about = `${held.key.name} (${id})`;
     await this.#database.write(async (reads) => {
       const audit = await addToAudit(reads, { type: 'revoke-key', by, atMs: now, about }, this.#database);
-      return { statements: [this.#update('revoked_at_ms', now, id), audit.statement], result: undefined };
+      return { statements: [...this.#update('revoked_at_ms', now, id), audit.statement], result: undefined };
     });
     held.key = { ...held.key, revokedAtMs: now };
     return held.key;
   }
 
-  #update(column: 'revoked_at_ms' | 'last_used_at_ms', atMs: number, id: string): string {
-    return `UPDATE api_keys SET ${column} = ${atMs} WHERE id IN ${listOf(['TEXT'], [[id]], this.#database)}`;
+  #update(column: 'revoked_at_ms' | 'last_used_at_ms', atMs: number, id: string): readonly string[] {
+    return updatesOf('api_keys', [{ id, [column]: atMs }], this.#database);
   }
 
   /** The key that this text is, if it is one and good now. Counts as a use. */
@@ -211,8 +211,8 @@ export class ApiKeys {
     held.lastUsedAtMs = now;
     if (now - held.writtenAtMs < useWrittenMs) return;
     held.writtenAtMs = now;
-    // Not worth failing for: it is a word for people.
-    const statements = [this.#update('last_used_at_ms', now, held.key.id)];
+    // Shown to people only: a failure is ignored.
+    const statements = this.#update('last_used_at_ms', now, held.key.id);
     this.#database.write(async () => ({ statements, result: undefined })).catch(() => {});
   }
 

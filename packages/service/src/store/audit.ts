@@ -1,7 +1,15 @@
 import type { Actor, AuditEntry, ModerationAction } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import type { Reads } from './database.js';
-import { type Dialect, insertOf } from './statements.js';
+import {
+  hasText,
+  numbersWhere,
+  type PersonalData,
+  textsNaming,
+  withoutActor,
+  withoutUserAndActor,
+} from './personalData.js';
+import { type Dialect, insertOf, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 /** Something done that belongs into the audit log and is no action against a user. */
@@ -93,3 +101,32 @@ export function auditEntryOf(row: Row<'audit'>): AuditEntry {
     ...(row.about === null ? {} : { about: row.about }),
   };
 }
+
+/** Audit entries and holds, which stay under the pseudonym. */
+export const auditData: PersonalData = {
+  tables: ['audit', 'holds'],
+  exports: (dialect) => ({
+    audit: `SELECT number, did AS type, user_id AS "user", channel, reason, about, at_ms FROM audit
+      WHERE user_id = :user OR ${hasText('by_json', ':actor', dialect)} ORDER BY number`,
+  }),
+  find: (reads, request) =>
+    numbersWhere(
+      'audit',
+      reads,
+      request,
+      (has) => `user_id = :user OR ${has('by_json', ':actor')}`,
+      (row) => row.user_id === request.user || withoutActor(row.by_json, request) !== row.by_json,
+    ),
+  async erase(reads, request) {
+    const { user, numbers, limit, dialect } = request;
+    const rows = await reads.select<Row<'audit'>>('SELECT * FROM audit WHERE number IN (:numbers)', { numbers });
+    const holds = await reads.select<Row<'holds'>>(
+      `SELECT * FROM holds WHERE ${hasText('by_json', ':actor', dialect)} LIMIT :limit`,
+      { limit, ...textsNaming(user) },
+    );
+    const entries = rows.map((row) => ({ number: row.number, ...withoutUserAndActor(row, request) }));
+    const held = holds.map(({ channel, by_json }) => ({ channel, by_json: withoutActor(by_json, request) }));
+    const statements = [...updatesOf('audit', entries, dialect), ...updatesOf('holds', held, dialect)];
+    return { statements, result: rows.length + holds.length };
+  },
+};

@@ -2,10 +2,11 @@ import type { BlockStore, BlockWish, KeptBlock } from '@nine-bells/core';
 import { type BlockKind, ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import { insertOf, listOf, updateInstead } from './statements.js';
+import { eraseOwn, type PersonalData } from './personalData.js';
+import { deletesOf, insertOf, updateInstead } from './statements.js';
 import type { Row } from './tables.js';
 
-/** Whom users keep away. What comes together is committed together. */
+/** Stores blocks between users. Concurrent changes share a commit. */
 export class SqlBlockStore implements BlockStore {
   readonly #database: Database;
   readonly #grouped: Grouped<BlockWish, ProblemError | undefined>;
@@ -84,14 +85,21 @@ async function planOf(
   });
   const isGone = (each: KeptBlock | readonly [string, string]): each is readonly [string, string] =>
     Array.isArray(each);
-  const gone = [...changed.values()].filter(isGone);
+  const gone = [...changed.values()].filter(isGone).map(([user_id, other_id]) => ({ user_id, other_id }));
   const set = [...changed.values()].flatMap((each) =>
     isGone(each) ? [] : [{ user_id: each.user, other_id: each.other, kind: each.as, at_ms: each.atMs }],
   );
-  const statements: string[] = [];
-  if (gone.length > 0)
-    statements.push(`DELETE FROM blocks WHERE (user_id, other_id) IN ${listOf(['TEXT', 'TEXT'], gone, database)}`);
+  const statements = [...deletesOf('blocks', gone, database)];
   if (set.length > 0)
     statements.push(insertOf('blocks', set, database, updateInstead(['user_id', 'other_id'], ['kind', 'at_ms'])));
   return { statements, result };
 }
+
+/** Blocks set by the user; those of others stay. */
+export const blockData: PersonalData = {
+  tables: ['blocks'],
+  exports: () => ({
+    blocks: 'SELECT other_id AS "user", kind AS "as", at_ms FROM blocks WHERE user_id = :user ORDER BY other_id',
+  }),
+  erase: (reads, request) => eraseOwn('blocks', reads, request),
+};

@@ -1,7 +1,8 @@
 import type { Delivery, DeliveryAttempt, DeliveryOutcome, DeliveryRecord, QueuedEvent } from '@nine-bells/core';
 import type { ChannelName } from '@nine-bells/wire';
 import { defined, storableText } from '@nine-bells/wire';
-import { type Dialect, insertOf, listOf, tableOf, valuesOf } from './statements.js';
+import { numbersWhere, type PersonalData, withoutUser } from './personalData.js';
+import { type Dialect, deletesOf, insertOf, listOf, tableOf, updatesOf, valuesOf } from './statements.js';
 import { type Row, typesOf } from './tables.js';
 
 /** Most characters of a problem that are kept. */
@@ -120,3 +121,39 @@ export function attemptOf({ at_ms, status, took_ms, problem, sent_json, answer }
     ...(answer === null ? {} : { text: answer }),
   };
 }
+
+/** Events that name the user: ended deliveries are deleted, waiting ones lose the name. */
+export const deliveryData: PersonalData = {
+  tables: ['deliveries'],
+  find: (reads, request) =>
+    numbersWhere(
+      'deliveries',
+      reads,
+      request,
+      (has) =>
+        `(${has('data_json', ':mention')} OR ${has('bare_json', ':mention')}) AND at_ms <= ${request.untilMs ?? Number.MAX_SAFE_INTEGER}`,
+      ({ state, data_json, bare_json }) =>
+        state !== 'waiting' ||
+        withoutUser(data_json, request.user) !== data_json ||
+        withoutUser(bare_json, request.user) !== bare_json,
+    ),
+  async erase(reads, { user, numbers, dialect }) {
+    const rows = await reads.select<Row<'deliveries'>>('SELECT * FROM deliveries WHERE number IN (:numbers)', {
+      numbers,
+    });
+    const ended = rows.filter(({ state }) => state !== 'waiting');
+    const waiting = rows.filter(({ state }) => state === 'waiting');
+    const changed = waiting.map(({ number, data_json, bare_json }) => ({
+      number,
+      data_json: withoutUser(data_json, user),
+      bare_json: withoutUser(bare_json, user),
+    }));
+    const attempts = ended.map(({ number }) => ({ delivery: number }));
+    const statements = [
+      ...deletesOf('attempts', attempts, dialect, ['delivery']),
+      ...deletesOf('deliveries', ended, dialect),
+      ...updatesOf('deliveries', changed, dialect),
+    ];
+    return { statements, result: rows.length };
+  },
+};

@@ -21,7 +21,7 @@ import type { ChannelName } from '@nine-bells/wire';
 import type { Database, Reads } from './database.js';
 import { attemptOf, deliveryOf, insertAttempts, insertDeliveries, recordOf, settleDeliveries } from './deliveryRows.js';
 import { Grouped } from './grouped.js';
-import { insertOf, listOf, type NewRow, updateInstead } from './statements.js';
+import { among, deletesOf, insertOf, listOf, type NewRow, updateInstead, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 /** Batch size for deleting ended deliveries. */
@@ -68,9 +68,9 @@ export class SqlHookStore implements HookStore {
       if (known.length > 0 === is) return { statements: [], result: undefined };
       const change = is
         ? insertOf('occupied_channels', [{ channel }], database, 'ON CONFLICT DO NOTHING')
-        : `DELETE FROM occupied_channels WHERE channel IN ${listOf(['TEXT'], [[channel]], database)}`;
+        : deletesOf('occupied_channels', [{ channel }], database);
       const queued = events.length === 0 ? [] : [insertDeliveries(events, database)];
-      return { statements: [change, ...queued], result: undefined };
+      return { statements: [change, queued].flat(), result: undefined };
     });
   }
 
@@ -143,9 +143,8 @@ export class SqlHookStore implements HookStore {
         { hook, nowMs, laterMs: nowMs + horizonMs, count, chars },
       );
       if (rows.length === 0) return { statements: [], result: [] };
-      const numbers = rows.map(({ number }) => [number]);
       const leased = `UPDATE deliveries SET due_at_ms = ${untilMs}, attempts = attempts + 1
-        WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
+        WHERE ${among('deliveries', rows, database)}`;
       return { statements: [leased], result: rows.map(deliveryOf) };
     });
   }
@@ -157,10 +156,8 @@ export class SqlHookStore implements HookStore {
         `SELECT number FROM deliveries WHERE hook = :hook AND state = 'waiting' AND event_id IN (:ids)`,
         { hook, ids },
       );
-      const numbers = rows.map(({ number }) => [number]);
-      const ended = `UPDATE deliveries SET state = 'delivered', ended_at_ms = ${nowMs}
-        WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
-      return { statements: rows.length === 0 ? [] : [ended], result: rows.length };
+      const ended = rows.map(({ number }) => ({ number, state: 'delivered', ended_at_ms: nowMs }));
+      return { statements: updatesOf('deliveries', ended, database), result: rows.length };
     });
   }
 
@@ -174,9 +171,8 @@ export class SqlHookStore implements HookStore {
   }
 
   async giveBack(hook: string, ids: readonly string[]): Promise<void> {
-    const rows = ids.map((id) => [hook, id]);
-    await this.#do(`UPDATE deliveries SET due_at_ms = 0
-      WHERE state = 'waiting' AND (hook, event_id) IN ${listOf(['TEXT', 'TEXT'], rows, this.#database)}`);
+    const rows = ids.map((id) => ({ hook, event_id: id, state: 'waiting', due_at_ms: 0 }));
+    await this.#do(...updatesOf('deliveries', rows, this.#database, ['hook', 'event_id', 'state']));
   }
 
   async settle(outcomes: readonly DeliveryOutcome[]): Promise<void> {
@@ -205,13 +201,8 @@ export class SqlHookStore implements HookStore {
 
   async releaseHooks(holder: string, hooks: readonly string[]): Promise<void> {
     if (hooks.length === 0) return;
-    const names = listOf(
-      ['TEXT'],
-      hooks.map((name) => [name]),
-      this.#database,
-    );
-    const own = listOf(['TEXT'], [[holder]], this.#database);
-    await this.#do(`UPDATE hooks SET holder = NULL WHERE name IN ${names} AND holder IN ${own}`);
+    const own = hooks.map((name) => ({ name, holder }));
+    await this.#do(`UPDATE hooks SET holder = NULL WHERE ${among('hooks', own, this.#database, ['name', 'holder'])}`);
   }
 
   async hookStates(): Promise<readonly HookState[]> {
@@ -239,11 +230,12 @@ export class SqlHookStore implements HookStore {
         key_id: registered.key,
         secrets_json: JSON.stringify(registered.secrets),
       });
-    const name = listOf(['TEXT'], [[hook]], this.#database);
+    const queue = [{ hook }];
     return this.#do(
-      `DELETE FROM attempts WHERE delivery IN (SELECT number FROM deliveries WHERE hook IN ${name})`,
-      `DELETE FROM deliveries WHERE hook IN ${name}`,
-      `DELETE FROM hooks WHERE name IN ${name}`,
+      `DELETE FROM attempts
+       WHERE delivery IN (SELECT number FROM deliveries WHERE ${among('deliveries', queue, this.#database, ['hook'])})`,
+      ...deletesOf('deliveries', queue, this.#database, ['hook']),
+      ...deletesOf('hooks', [{ name: hook }], this.#database),
     );
   }
 
@@ -338,11 +330,9 @@ export class SqlHookStore implements HookStore {
                 { hook: which.hook, fromMs: which.fromMs, state: which.state },
               ),
             ];
-      const numbers = found.flat().map(({ number }) => [number]);
-      if (numbers.length === 0) return { statements: [], result: 0 };
-      const statement = `UPDATE deliveries SET state = 'waiting', due_at_ms = 0, ended_at_ms = NULL, since_ms = ${nowMs}
-        WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
-      return { statements: [statement], result: numbers.length };
+      const again = { state: 'waiting', due_at_ms: 0, ended_at_ms: null, since_ms: nowMs };
+      const rows = found.flat().map(({ number }) => ({ number, ...again }));
+      return { statements: updatesOf('deliveries', rows, database), result: rows.length };
     });
   }
 
@@ -363,25 +353,20 @@ export class SqlHookStore implements HookStore {
         `SELECT number FROM deliveries WHERE hook = :hook AND state <> 'waiting' AND ended_at_ms < :forgetMs LIMIT :limit`,
         values,
       );
-      const among = (rows: readonly { number: number }[]): string =>
-        listOf(
-          ['BIGINT'],
-          rows.map(({ number }) => [number]),
-          database,
-        );
       const statements = [
         ...(old.length === 0
           ? []
           : [
               `UPDATE deliveries SET state = 'dead', ended_at_ms = ${nowMs}, problem = COALESCE(problem, 'it was not sent in time')
-               WHERE number IN ${among(old)}`,
+               WHERE ${among('deliveries', old, database)}`,
             ]),
-        ...(ended.length === 0
-          ? []
-          : [
-              `DELETE FROM attempts WHERE delivery IN ${among(ended)}`,
-              `DELETE FROM deliveries WHERE number IN ${among(ended)}`,
-            ]),
+        ...deletesOf(
+          'attempts',
+          ended.map(({ number }) => ({ delivery: number })),
+          database,
+          ['delivery'],
+        ),
+        ...deletesOf('deliveries', ended, database),
       ];
       return { statements, result: { gaveUp: old.length, forgot: ended.length } };
     });

@@ -13,7 +13,8 @@ import { Op, QueryTypes, type WhereOptions } from 'sequelize';
 import type { Database, Reads } from './database.js';
 import { commitApart } from './grouped.js';
 import { rowsOf } from './models.js';
-import { type Dialect, insertOf, listOf, updateInstead } from './statements.js';
+import { eraseOwn, hasText, nothingToErase, noticesWhere, type PersonalData } from './personalData.js';
+import { among, type Dialect, deletesOf, insertOf, updateInstead } from './statements.js';
 import type { Row } from './tables.js';
 import type { Volumes } from './volumes.js';
 
@@ -94,12 +95,13 @@ export class SqlInboxStore implements InboxStore, UserStore {
   async done(user: string, ids: readonly string[] | true, nowMs: number): Promise<number> {
     const which =
       ids === true
-        ? `user_id IN ${listOf(['TEXT'], [[user]], this.#database)}`
-        : `(user_id, notice_id) IN ${listOf(
-            ['TEXT', 'TEXT'],
-            ids.map((id) => [user, id]),
+        ? among('notices', [{ user_id: user }], this.#database, ['user_id'])
+        : among(
+            'notices',
+            ids.map((id) => ({ user_id: user, notice_id: id })),
             this.#database,
-          )}`;
+            ['user_id', 'notice_id'],
+          );
     return this.#database.write(async (reads) => {
       const unread = await unreadOf(reads, [user], nowMs);
       const [row] = await reads.select<{ gone: number | string }>(
@@ -126,10 +128,10 @@ export class SqlInboxStore implements InboxStore, UserStore {
     const roles = met.flatMap(({ id, roles: all }) =>
       [...new Set(all)].filter((role) => role.length <= 128).map((role) => ({ user_id: id, role })),
     );
-    const ids = met.map(({ id }) => [id]);
+    const ids = met.map(({ id }) => ({ user_id: id }));
     const statements = [
       insertOf('users', rows, dialect, updateInstead(['id'], ['name', 'seen_at_ms'])),
-      `DELETE FROM user_roles WHERE user_id IN ${listOf(['TEXT'], ids, dialect)}`,
+      ...deletesOf('user_roles', ids, dialect, ['user_id']),
       ...(roles.length === 0 ? [] : [insertOf('user_roles', roles, dialect)]),
     ];
     await this.#database.attempt(async () => ({ statements, result: undefined }));
@@ -278,11 +280,11 @@ async function replacedBy(
   nowMs: number,
   dialect: Dialect,
 ): Promise<{ readonly statements: readonly string[]; readonly counted: ReadonlyMap<string, number> }> {
-  const keyed = drafts.flatMap(({ user, key }) => (key === undefined ? [] : [[user, key]]));
+  const keyed = drafts.flatMap(({ user, key }) => (key === undefined ? [] : [{ user_id: user, notice_key: key }]));
   const counted = new Map<string, number>();
   const statements: string[] = [];
   for (const some of inPortions(keyed)) {
-    const which = `(user_id, notice_key) IN ${listOf(['TEXT', 'TEXT'], some, dialect)}`;
+    const which = among('notices', some, dialect, ['user_id', 'notice_key']);
     const rows = await reads.select<{ user_id: string; gone: number | string }>(
       `SELECT user_id, COUNT(*) AS gone FROM notices WHERE ${which} AND (until_ms IS NULL OR until_ms > :nowMs) GROUP BY user_id`,
       { nowMs },
@@ -315,3 +317,40 @@ function inPortions<T>(all: readonly T[]): (readonly T[])[] {
   for (let from = 0; from < all.length; from += statementRows) portions.push(all.slice(from, from + statementRows));
   return portions;
 }
+
+/** A user's name, roles and inbox, and the notices that they wrote to others. */
+export const userData: PersonalData = {
+  tables: ['users', 'user_roles', 'notices'],
+  exports: () => ({
+    known: `SELECT name, seen_at_ms, inbox_head AS "noticesEver" FROM users WHERE id = :user`,
+    roles: 'SELECT role FROM user_roles WHERE user_id = :user',
+    notices:
+      'SELECT notice_id AS id, title, data_json, at_ms, until_ms FROM notices WHERE user_id = :user ORDER BY number',
+  }),
+  find: (reads, request) =>
+    noticesWhere(
+      reads,
+      request,
+      `(notice_key LIKE 'direct %' OR notice_key LIKE 'mention %') AND ${hasText('data_json', ':from', request.dialect)}`,
+    ),
+  async erase(reads, request) {
+    const { user, notices, dialect } = request;
+    const threads = await eraseOwn('thread_marks', reads, request);
+    if (threads.result > 0) return threads;
+    const [row] = await reads.select<{ count: number | string }>(
+      `SELECT (SELECT COUNT(*) FROM users WHERE id = :user) + (SELECT COUNT(*) FROM user_roles WHERE user_id = :user)
+         + (SELECT COUNT(*) FROM notices WHERE user_id = :user) AS count`,
+      { user },
+    );
+    const result = Number(row?.count ?? 0) + notices.length;
+    if (result === 0) return nothingToErase;
+    const own = [{ user_id: user }];
+    const statements = [
+      ...deletesOf('notices', own, dialect, ['user_id']),
+      ...deletesOf('notices', notices, dialect),
+      ...deletesOf('user_roles', own, dialect, ['user_id']),
+      ...deletesOf('users', [{ id: user }], dialect),
+    ];
+    return { statements, result };
+  },
+};

@@ -4,7 +4,7 @@ import type { Database } from './database.js';
 import { problemChars } from './deliveryRows.js';
 import { isTaken } from './failures.js';
 import { Grouped } from './grouped.js';
-import { insertOf, listOf, type NewRow, tableOf, valuesOf } from './statements.js';
+import { among, deletesOf, insertOf, type NewRow, tableOf, updatesOf, valuesOf } from './statements.js';
 import { type Row, typesOf } from './tables.js';
 
 /** Gather time for ends of arrivals, in milliseconds. Ends lost in a crash are determined again. */
@@ -37,7 +37,7 @@ export class SqlIntakeStore implements IntakeStore {
     this.#ending = new Grouped({
       database,
       charsOf: () => 500,
-      // Until then, what is known of it stays as it is: no one waits for this.
+      // The row stays unchanged until then; no caller waits for it.
       gatherMs: endGatherMs,
       commit: async (outcomes) => {
         const statements = [this.#ended(outcomes)];
@@ -68,9 +68,8 @@ export class SqlIntakeStore implements IntakeStore {
          ORDER BY number LIMIT :limit`,
         { nowMs, laterMs: nowMs + horizonMs, limit },
       );
-      const numbers = rows.map(({ number }) => [number]);
-      const held = `UPDATE arrivals SET held_until_ms = ${untilMs} WHERE number IN ${listOf(['BIGINT'], numbers, database)}`;
-      return { statements: rows.length === 0 ? [] : [held], result: rows.map(arrivalOf) };
+      const held = rows.map(({ number }) => ({ number, held_until_ms: untilMs }));
+      return { statements: updatesOf('arrivals', held, database), result: rows.map(arrivalOf) };
     });
   }
 
@@ -119,16 +118,16 @@ export class SqlIntakeStore implements IntakeStore {
       );
       const ids = new Set([...expired, ...excess].map(({ number }) => Number(number)));
       const withoutId = ended.filter(({ event_id }) => event_id === null).map(({ number }) => Number(number));
-      const gone = [...withoutId, ...ids].map((number) => [number]);
-      const emptied = ended.filter(({ event_id }) => event_id !== null).map(({ number }) => [number]);
+      const gone = [...withoutId, ...ids].map((number) => ({ number }));
+      const emptied = ended.filter(({ event_id }) => event_id !== null);
       const statements = [
-        ...(gone.length === 0 ? [] : [`DELETE FROM arrivals WHERE number IN ${listOf(['BIGINT'], gone, database)}`]),
+        ...deletesOf('arrivals', gone, database),
         ...(emptied.length === 0
           ? []
           : [
               `UPDATE arrivals SET state = '${known}', headers_json = '{}', body = '', became_json = NULL, problem = NULL,
                held_until_ms = ended_at_ms, ended_at_ms = NULL
-               WHERE number IN ${listOf(['BIGINT'], emptied, database)}`,
+               WHERE ${among('arrivals', emptied, database)}`,
             ]),
       ];
       return { statements, result: gone.length + emptied.length };

@@ -11,7 +11,8 @@ import { type ChannelName, defined, ProblemError, refusal } from '@nine-bells/wi
 import { addToAudit } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import { insertOf, listOf, tableOf, updateInstead } from './statements.js';
+import { hasText, noticesWhere, type PersonalData, textsNaming, withoutUserAndActor } from './personalData.js';
+import { among, deletesOf, insertOf, updateInstead, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 type Accepted = Awaited<ReturnType<InvitationStore['accept']>>;
@@ -85,7 +86,6 @@ export class SqlInvitationStore implements InvitationStore {
             id,
           })
         : [];
-      const which = listOf(['TEXT'], [[id]], this.#database);
       const invitation = invitationOf({ ...row, revoked_at_ms: row.revoked_at_ms ?? atMs });
       const result = { invitation, users: let_.map(({ user_id }) => user_id) };
       if (row.revoked_at_ms !== null && let_.length === 0) return { statements: [], result };
@@ -94,8 +94,9 @@ export class SqlInvitationStore implements InvitationStore {
       return {
         statements: [
           statement,
-          `UPDATE invitations SET revoked_at_ms = ${Math.round(atMs)} WHERE id IN ${which} AND revoked_at_ms IS NULL`,
-          ...(admitted ? [`DELETE FROM admissions WHERE invitation IN ${which}`] : []),
+          `UPDATE invitations SET revoked_at_ms = ${Math.round(atMs)}
+           WHERE ${among('invitations', [{ id }], this.#database, ['id'])} AND revoked_at_ms IS NULL`,
+          ...deletesOf('admissions', admitted ? [{ invitation: id }] : [], this.#database, ['invitation']),
         ],
         result,
       };
@@ -129,8 +130,8 @@ export class SqlInvitationStore implements InvitationStore {
       if (found === undefined) return { statements: [], result: false };
       const deed = { type: 'end-admission', ...done, channel, user, about: found.invitation } as const;
       const { statement } = await addToAudit(reads, deed, this.#database);
-      const which = listOf(['TEXT', 'TEXT'], [[channel, user]], this.#database);
-      return { statements: [statement, `DELETE FROM admissions WHERE (channel, user_id) IN ${which}`], result: true };
+      const gone = deletesOf('admissions', [{ channel, user_id: user }], this.#database);
+      return { statements: [statement, ...gone], result: true };
     });
   }
 }
@@ -184,8 +185,12 @@ async function planOf(
         database,
         updateInstead(['user_id', 'channel'], ['role', 'invitation', 'at_ms', 'until_ms']),
       ),
-      `UPDATE invitations SET used = CAST(each.value->>1 AS INTEGER) FROM ${tableOf([...used], database)}
-       WHERE invitations.id = each.value->>0`,
+      ...updatesOf(
+        'invitations',
+        [...used].map(([id, count]) => ({ id, used: count })),
+        database,
+        ['id'],
+      ),
     ],
     result,
   };
@@ -221,3 +226,40 @@ function admissionOf({ user_id, channel, role, invitation, at_ms, until_ms }: Ro
     ...(until_ms === null ? {} : { untilMs: Number(until_ms) }),
   };
 }
+
+/** Invitations to or from the user, with their notices, which have the name and the code, and the user's admissions. */
+export const invitationData: PersonalData = {
+  tables: ['admissions', 'invitations'],
+  exports: (dialect) => ({
+    admissions:
+      'SELECT channel, role, invitation, at_ms, until_ms FROM admissions WHERE user_id = :user ORDER BY channel',
+    invitations: `SELECT id, channel, user_id AS "user", role, uses, used, at_ms, until_ms, revoked_at_ms FROM invitations
+      WHERE user_id = :user OR ${hasText('by_json', ':actor', dialect)} ORDER BY number`,
+  }),
+  find: (reads, request) =>
+    noticesWhere(
+      reads,
+      // All at once: an erased invitation no longer leads to its notices.
+      { ...request, limit: 10_000 },
+      `notice_key IN (SELECT 'invitation ' || id FROM invitations WHERE ${hasText('by_json', ':actor', request.dialect)})`,
+    ),
+  async erase(reads, request) {
+    const { user, limit, notices, dialect } = request;
+    const admissions = await reads.select<Row<'admissions'>>(
+      'SELECT * FROM admissions WHERE user_id = :user LIMIT :limit',
+      { user, limit },
+    );
+    const invitations = await reads.select<Row<'invitations'>>(
+      `SELECT * FROM invitations WHERE user_id = :user OR ${hasText('by_json', ':actor', dialect)} LIMIT :limit`,
+      { user, limit, ...textsNaming(user) },
+    );
+    const result = admissions.length + invitations.length;
+    const changed = invitations.map((row) => ({ id: row.id, ...withoutUserAndActor(row, request) }));
+    const statements = [
+      ...deletesOf('admissions', admissions, dialect),
+      ...updatesOf('invitations', changed, dialect, ['id']),
+      ...deletesOf('notices', notices, dialect),
+    ];
+    return { statements: result === 0 ? [] : statements, result };
+  },
+};

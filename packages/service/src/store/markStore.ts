@@ -8,8 +8,9 @@ import {
 } from '@nine-bells/core';
 import { type BlockKind, type ChannelName, type ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
+import type { PersonalData } from './personalData.js';
 import { forward } from './replyRows.js';
-import { insertOf, listOf, makeChannels, tableOf, updateInstead } from './statements.js';
+import { deletesOf, insertOf, makeChannels, tableOf, updateInstead } from './statements.js';
 import type { Volumes } from './volumes.js';
 
 /** A user's request to move a mark; `null` removes it. */
@@ -113,12 +114,10 @@ export class SqlMarkStore implements MarkStore {
         };
       const mark = { user_id: user, channel_id: row.id, root: thread.number };
       return {
-        statements: [
+        statements:
           place === null
-            ? `DELETE FROM thread_marks
-               WHERE (user_id, channel_id, root) IN ${listOf(['TEXT', 'INTEGER', 'BIGINT'], [Object.values(mark)], database)}`
-            : insertOf('thread_marks', [{ ...mark, number: place.number, at_ms: atMs }], database, forward),
-        ],
+            ? deletesOf('thread_marks', [mark], database)
+            : [insertOf('thread_marks', [{ ...mark, number: place.number, at_ms: atMs }], database, forward)],
         result: undefined,
       };
     });
@@ -364,3 +363,15 @@ function hiddenOf(these: string): string {
       AND m.type NOT IN (:types) AND m.target IS NULL AND m.withdrawn IS NULL
     GROUP BY k.channel_id`;
 }
+
+/** Read marks. An erasure removes those of channels as the user would, so that unread counts follow. */
+export const markData: PersonalData = {
+  tables: ['marks', 'thread_marks'],
+  exports: () => ({
+    marks: `SELECT c.name AS channel, c.volume || ':' || CAST(k.number AS TEXT) AS cursor FROM marks k
+      JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ORDER BY c.name`,
+    threads: `SELECT c.name AS channel, c.volume || ':' || CAST(k.root AS TEXT) AS thread,
+        c.volume || ':' || CAST(k.number AS TEXT) AS cursor FROM thread_marks k
+      JOIN channels c ON c.id = k.channel_id WHERE k.user_id = :user ORDER BY c.name, k.root`,
+  }),
+};

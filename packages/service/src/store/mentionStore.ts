@@ -2,7 +2,8 @@ import type { Draft, KeptLevel, LevelStore, LevelWish, MentionStore } from '@nin
 import { type ChannelName, defined, type Level, ProblemError, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import { type Dialect, insertOf, listOf, tableOf, updateInstead } from './statements.js';
+import { eraseOwn, type PersonalData } from './personalData.js';
+import { among, type Dialect, deletesOf, insertOf, tableOf, updateInstead } from './statements.js';
 import type { Row } from './tables.js';
 
 /** Mentions of a channel that are looked at. */
@@ -141,19 +142,31 @@ async function planOf(
     return undefined;
   });
   const wishes = [...last.values()];
-  const gone = wishes.filter(({ level }) => level === null).map(({ user, channel }) => [user, channel]);
+  const gone = wishes.filter(({ level }) => level === null).map(({ user, channel }) => ({ user_id: user, channel }));
   const set = wishes.flatMap(({ user, channel, level, untilMs = null }) =>
     level === null ? [] : [{ user_id: user, channel, level, until_ms: untilMs }],
   );
-  const who = listOf(
-    ['TEXT'],
-    users.map((user) => [user]),
-    database,
-  );
-  const statements = [`DELETE FROM levels WHERE until_ms <= ${nowMs} AND user_id IN ${who}`];
-  if (gone.length > 0)
-    statements.push(`DELETE FROM levels WHERE (user_id, channel) IN ${listOf(['TEXT', 'TEXT'], gone, database)}`);
+  const theirs = users.map((user) => ({ user_id: user }));
+  const statements = [
+    `DELETE FROM levels WHERE until_ms <= ${nowMs} AND ${among('levels', theirs, database, ['user_id'])}`,
+    ...deletesOf('levels', gone, database),
+  ];
   if (set.length > 0)
     statements.push(insertOf('levels', set, database, updateInstead(['user_id', 'channel'], ['level', 'until_ms'])));
   return { statements, result };
 }
+
+export const levelData: PersonalData = {
+  tables: ['levels'],
+  exports: () => ({ levels: 'SELECT channel, level, until_ms FROM levels WHERE user_id = :user ORDER BY channel' }),
+  erase: (reads, request) => eraseOwn('levels', reads, request),
+};
+
+export const mentionData: PersonalData = {
+  tables: ['mentioned'],
+  exports: () => ({
+    mentions: `SELECT c.name AS channel, c.volume || ':' || CAST(x.number AS TEXT) AS cursor FROM mentioned x
+      JOIN channels c ON c.id = x.channel_id WHERE x.user_id = :user ORDER BY c.name, x.number`,
+  }),
+  erase: (reads, request) => eraseOwn('mentioned', reads, request),
+};

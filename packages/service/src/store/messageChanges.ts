@@ -11,9 +11,10 @@ import { type ChannelName, formatCursor, ProblemError } from '@nine-bells/wire';
 import type { Reads } from './database.js';
 import { blankCopies } from './deliveryRows.js';
 import type { HeadRow, NewMessage } from './messageRows.js';
+import type { PersonalData } from './personalData.js';
 import { withdrawnReplies } from './replyRows.js';
 import { unindexed } from './searchStore.js';
-import { type Dialect, insertOf, listOf, type NewRow, overwriting, tableOf } from './statements.js';
+import { type Dialect, insertOf, listOf, type NewRow, overwriting, tableOf, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 /** State of a message to change. */
@@ -240,4 +241,53 @@ function updateStatement(changed: readonly Target[], dialect: Dialect): string {
       withdrawn = CAST(each.value->>7 AS INTEGER)
     FROM ${tableOf(rows, dialect)}
     WHERE messages.channel_id = CAST(each.value->>0 AS INTEGER) AND messages.number = CAST(each.value->>1 AS BIGINT)`;
+}
+
+/** The user's revisions and withdrawals. The messages themselves are erased by changes, so that clients hear of it. */
+export const changeData: PersonalData = {
+  tables: ['messages', 'revisions'],
+  exports: () => ({
+    changes: `SELECT c.name AS channel, c.volume || ':' || CAST(m.number AS TEXT) AS cursor,
+        c.volume || ':' || CAST(m.target AS TEXT) AS "of", m.at_ms FROM channels c
+      JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL`,
+  }),
+  async erase(reads, { user, limit, dialect }) {
+    const rows = await reads.select<Row<'messages'>>(
+      `SELECT m.* FROM channels c
+       JOIN messages m ON m.channel_id = c.id AND m.author = :user WHERE m.target IS NOT NULL LIMIT :limit`,
+      { user, limit },
+    );
+    const by_json = JSON.stringify(erasedAuthor);
+    const changes = rows.map(({ channel_id, number, data_json }) => ({
+      ...{ channel_id, number, author: erasedAuthor.user, by_json, publish_key: null, key_owner: '' },
+      data_json: withReviser(data_json),
+    }));
+    const changed = rows.map(({ channel_id, number, target }) => ({
+      channel_id,
+      number: target as number,
+      revision: number,
+    }));
+    const statements = [
+      ...updatesOf('messages', changes, dialect),
+      ...updatesOf(
+        'messages',
+        changed.map((each) => ({ ...each, revised_by_json: by_json, reason: null })),
+        dialect,
+        ['channel_id', 'number', 'revision'],
+      ),
+      ...updatesOf(
+        'revisions',
+        changed.map((each) => ({ ...each, by_json })),
+        dialect,
+      ),
+    ];
+    return { statements, result: rows.length };
+  },
+};
+
+/** Returns the data of a withdrawal, which is the message as it stands, without the user who withdrew. */
+function withReviser(json: string): string {
+  if (json === 'null') return json;
+  const { reason: _, ...change } = JSON.parse(json) as { readonly reason?: string };
+  return JSON.stringify({ ...change, revisedBy: erasedAuthor });
 }

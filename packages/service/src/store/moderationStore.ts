@@ -13,7 +13,8 @@ import { addToAudit, auditEntryOf, lastInAudit } from './audit.js';
 import type { Database } from './database.js';
 import { insertDeliveries } from './deliveryRows.js';
 import { rowsOf } from './models.js';
-import { type Dialect, insertOf, listOf, tableOf } from './statements.js';
+import { hasText, type PersonalData, textsNaming, withoutUserAndActor } from './personalData.js';
+import { type Dialect, insertOf, tableOf, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 /** A later cutoff holds, whichever comes first. */
@@ -78,8 +79,8 @@ export function effectOf(
   if (isActiveBan(action) || action.type === 'silence')
     return [endReplaced(action, dialect), insertOf('bans', [banRowOf(action)], dialect), ...queued];
   if (action.type === 'unban' || action.type === 'end-silence') {
-    const ended = listOf(['TEXT'], [[action.type === 'unban' ? action.ban : action.silence]], dialect);
-    return [`UPDATE bans SET lifted_at_ms = ${action.atMs} WHERE id IN ${ended}`, ...queued];
+    const id = action.type === 'unban' ? action.ban : action.silence;
+    return [...updatesOf('bans', [{ id, lifted_at_ms: action.atMs }], dialect), ...queued];
   }
   if (action.type === 'remove') return queued;
   return [cutOff([[action.user, action.atMs]], dialect), ...queued];
@@ -135,3 +136,26 @@ function actionOf(row: Row<'bans'>): ActiveBan | Silence {
     // The row was written from an action of this kind.
   } as ActiveBan | Silence;
 }
+
+/** Bans of and by the user. Bans in force and revocations of tokens (`cutoffs`) still name the user after an erasure. */
+export const banData: PersonalData = {
+  tables: ['bans', 'cutoffs'],
+  exports: () => ({
+    bans: 'SELECT id, did AS type, channel, reason, at_ms, until_ms, lifted_at_ms FROM bans WHERE user_id = :user',
+    cutoffs: 'SELECT before_ms FROM cutoffs WHERE user_id = :user',
+  }),
+  async erase(reads, request) {
+    const { user, limit, dialect } = request;
+    const isOver = `(lifted_at_ms IS NOT NULL OR until_ms < ${Date.now()})`;
+    const rows = await reads.select<Row<'bans'> & { readonly isOver: number | boolean }>(
+      `SELECT bans.*, CASE WHEN ${isOver} THEN 1 ELSE 0 END AS "isOver" FROM bans
+       WHERE (user_id = :user AND ${isOver}) OR ${hasText('by_json', ':actor', dialect)} LIMIT :limit`,
+      { user, limit, ...textsNaming(user) },
+    );
+    const changed = rows.map((row) => {
+      const { user_id, by_json } = withoutUserAndActor(row, request);
+      return { id: row.id, user_id: Number(row.isOver) === 1 ? user_id : row.user_id, by_json };
+    });
+    return { statements: updatesOf('bans', changed, dialect), result: rows.length };
+  },
+};

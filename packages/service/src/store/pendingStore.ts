@@ -19,10 +19,20 @@ import { addToAudit, type Deed } from './audit.js';
 import type { Database, Plan, Reads } from './database.js';
 import { blankCopies, moveCopies } from './deliveryRows.js';
 import { Grouped } from './grouped.js';
-import { type Dialect, insertOf, listOf, type NewRow, overwriting, tableOf } from './statements.js';
+import { type ErasureRequest, numbersWhere, type PersonalData, withoutActor } from './personalData.js';
+import {
+  among,
+  type Dialect,
+  deletesOf,
+  insertOf,
+  type NewRow,
+  overwriting,
+  tableOf,
+  updatesOf,
+} from './statements.js';
 import type { Row } from './tables.js';
 
-/** What a row keeps as JSON. */
+/** The part of a row that is stored as JSON. */
 type Content = Pick<PendingDraft, 'type' | 'data' | 'replyTo' | 'mentions' | 'revises' | 'ifRevision' | 'unanswered'>;
 
 type Most = Parameters<PendingStore['keepPending']>[1];
@@ -191,7 +201,10 @@ export class SqlPendingStore implements PendingStore {
   takeBackPending(id: string, user: string): Promise<PendingMessage | undefined> {
     return this.#decide(id, async (found) => {
       if (found.by.user !== user) return { statements: [], result: undefined };
-      const statements = [deleted([id], this.#database), blankCopies([copyOfPending(id)], this.#database)];
+      const statements = [
+        ...deletesOf('pending_messages', [{ id }], this.#database, ['id']),
+        blankCopies([copyOfPending(id)], this.#database),
+      ];
       return { statements: overwriting(statements, this.#database), result: found };
     });
   }
@@ -255,13 +268,15 @@ async function planOf(
   return { statements, result };
 }
 
-/** Those of some messages that are there, by id and by key. */
+/** Finds pending messages by id and by key. */
 async function knownOf(reads: Reads, all: readonly Wish[], dialect: Dialect): Promise<Map<string, PendingMessage>> {
   const known = new Map<string, PendingMessage>();
   const keyed = all.flatMap(({ draft: { channel, by, key, revises } }) =>
-    key === undefined ? [] : [[by.user, channel, key, ownerOf(revises !== undefined)]],
+    key === undefined
+      ? []
+      : [{ user_id: by.user, channel, publish_key: key, key_owner: ownerOf(revises !== undefined) }],
   );
-  const same = `(user_id, channel, publish_key, key_owner) IN ${listOf(['TEXT', 'TEXT', 'TEXT', 'TEXT'], keyed, dialect)}`;
+  const same = among('pending_messages', keyed, dialect, ['user_id', 'channel', 'publish_key', 'key_owner']);
   const rows = await reads.select<Row<'pending_messages'>>(
     `SELECT * FROM pending_messages WHERE id IN (:ids)${
       keyed.length === 0 ? '' : ` UNION SELECT * FROM pending_messages WHERE ${same}`
@@ -277,7 +292,7 @@ async function knownOf(reads: Reads, all: readonly Wish[], dialect: Dialect): Pr
   return known;
 }
 
-/** How many messages wait: of signed-in users, of guests, and of each of these authors. */
+/** Counts pending messages: of signed-in users, of guests, and of each of these authors. */
 async function waitingNow(
   reads: Reads,
   all: readonly Wish[],
@@ -371,21 +386,12 @@ export class Releases {
       ...{ id, channel, number, of_number: of, at_ms: atMs },
     }));
     const moved = this.#released.map(({ id, channel, of }) => [copyOfPending(id), copyOfMessage(channel, of)] as const);
-    const gone = deleted(
-      this.#released.map(({ id }) => id),
-      dialect,
-    );
     return [
-      ...overwriting([gone], dialect),
+      ...overwriting(deletesOf('pending_messages', rows, dialect, ['id']), dialect),
       moveCopies(moved, dialect),
       insertOf('released_messages', rows, dialect, 'ON CONFLICT DO NOTHING'),
     ];
   }
-}
-
-function deleted(ids: readonly string[], dialect: Dialect): string {
-  const rows = ids.map((id) => [id]);
-  return `DELETE FROM pending_messages WHERE id IN ${listOf(['TEXT'], rows, dialect)}`;
 }
 
 function ownerOf(isChange: boolean): string {
@@ -423,5 +429,53 @@ function pendingOf(row: Row<'pending_messages'>): PendingMessage {
     isCleared: Number(row.cleared) === 1,
     ...(row.cleared_by_json === null ? {} : { clearedBy: JSON.parse(row.cleared_by_json) as Actor }),
     ...(endedAtMs === null ? {} : { refused: { atMs: Number(endedAtMs), ...(note === null ? {} : { reason: note }) } }),
+  };
+}
+
+/** The user's messages in review, and their decisions as a moderator, which stay under the pseudonym. */
+export const pendingData: PersonalData = {
+  tables: ['pending_messages'],
+  exports: () => ({
+    pending: `SELECT id, channel, message_json, reason, at_ms, ended_at_ms, note FROM pending_messages
+      WHERE user_id = :user ORDER BY number`,
+  }),
+  find: (reads, request) =>
+    numbersWhere(
+      'pending_messages',
+      reads,
+      request,
+      (has) => `user_id = :user OR ${has('cleared_by_json', ':actor')} OR ${has('ended_by_json', ':actor')}`,
+      (row) => {
+        const { cleared_by_json, ended_by_json } = withoutDecider(row, request);
+        const isSame = cleared_by_json === row.cleared_by_json && ended_by_json === row.ended_by_json;
+        return row.user_id === request.user || !isSame;
+      },
+    ),
+  async erase(reads, request) {
+    const { user, numbers, dialect } = request;
+    const rows = await reads.select<Row<'pending_messages'>>(
+      'SELECT * FROM pending_messages WHERE number IN (:numbers)',
+      { numbers },
+    );
+    const own = rows.filter((row) => row.user_id === user);
+    const decided = rows.filter((row) => row.user_id !== user).map((row) => withoutDecider(row, request));
+    const copies = own.map(({ id }) => copyOfPending(id));
+    const statements = [
+      ...deletesOf('pending_messages', own, dialect, ['id']),
+      ...(own.length === 0 ? [] : [blankCopies(copies, dialect)]),
+      ...updatesOf('pending_messages', decided, dialect, ['id']),
+    ];
+    return { statements, result: rows.length };
+  },
+};
+
+function withoutDecider(
+  { id, cleared_by_json, ended_by_json }: Row<'pending_messages'>,
+  request: ErasureRequest,
+): Pick<Row<'pending_messages'>, 'id' | 'cleared_by_json' | 'ended_by_json'> {
+  return {
+    id,
+    cleared_by_json: withoutActor(cleared_by_json, request),
+    ended_by_json: withoutActor(ended_by_json, request),
   };
 }

@@ -12,7 +12,8 @@ import {
 import { type ChannelName, ProblemError, type ReactionCounts, refusal } from '@nine-bells/wire';
 import type { Database, Plan, Reads } from './database.js';
 import { Grouped } from './grouped.js';
-import { insertOf, listOf, updateInstead } from './statements.js';
+import type { PersonalData } from './personalData.js';
+import { deletesOf, insertOf, updateInstead, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 interface HeadRow {
@@ -22,7 +23,7 @@ interface HeadRow {
 
 type Done = Awaited<ReturnType<ReactionStore['react']>>;
 
-/** How users have reacted to messages. Those that come together are committed together. */
+/** Stores reactions to messages. Concurrent changes share a commit. */
 export class SqlReactionStore implements ReactionStore {
   readonly #database: Database;
   readonly #grouped: Grouped<Reaction, Done | ProblemError>;
@@ -114,12 +115,12 @@ export class SqlReactionStore implements ReactionStore {
   }
 }
 
-/** Where the reactions of a channel stand; a channel that is not there yet has no volume. */
+/** Returns the version of a channel's reactions; a channel without messages has no volume. */
 function versionOf(row: HeadRow | undefined): Place {
   return { volume: row?.volume ?? noVolume, number: Number(row?.head ?? 0) };
 }
 
-/** How a message stands while a group is worked out. */
+/** State of a message while a group of changes is applied. */
 interface State {
   readonly channelId: number;
   readonly number: number;
@@ -176,7 +177,7 @@ async function planOf(
       changed: false,
     });
   }
-  /** The words of each user at each message, with what is to be written of them. */
+  /** Each user's reactions to each message, with the changes to write. */
   const words = new Map<string, Map<string, Reaction | 'there' | 'gone'>>();
   const wordsOf = (channel: string, number: number, user: string): Map<string, Reaction | 'there' | 'gone'> => {
     const key = JSON.stringify([channel, number, user]);
@@ -218,13 +219,13 @@ async function planOf(
   });
 
   const added: Row<'reactions'>[] = [];
-  const gone: unknown[][] = [];
+  const gone: Row<'reactions', 'channel_id' | 'number' | 'word' | 'user_id'>[] = [];
   for (const [key, own] of words) {
     const [channel, number, user] = JSON.parse(key) as [string, number, string];
     const state = states.get(`${channel} ${number}`);
     if (state === undefined) continue;
     for (const [word, what] of own)
-      if (what === 'gone') gone.push([state.channelId, number, word, user]);
+      if (what === 'gone') gone.push({ channel_id: state.channelId, number, word, user_id: user });
       else if (what !== 'there')
         added.push({
           ...{ channel_id: state.channelId, number, word },
@@ -232,11 +233,7 @@ async function planOf(
         });
   }
   const changed = [...states.values()].filter((state) => state.changed);
-  const statements: string[] = [];
-  if (gone.length > 0) {
-    const which = listOf(['INTEGER', 'BIGINT', 'TEXT', 'TEXT'], gone, database);
-    statements.push(`DELETE FROM reactions WHERE (channel_id, number, word, user_id) IN ${which}`);
-  }
+  const statements = [...deletesOf('reactions', gone, database)];
   if (added.length > 0) statements.push(insertOf('reactions', added, database, 'ON CONFLICT DO NOTHING'));
   if (changed.length > 0) {
     const rows = changed.map(({ channelId, number, counts, version }) => {
@@ -254,3 +251,45 @@ async function planOf(
 function reactedOf({ number, counts_json, version }: Row<'reaction_counts'>): Reacted {
   return { number: Number(number), counts: JSON.parse(counts_json), version: Number(version) };
 }
+
+/** The user's reactions. Each message gets a version of its own, so that clients receive the changes in parts. */
+export const reactionData: PersonalData = {
+  tables: ['reactions'],
+  exports: () => ({
+    reactions: `SELECT c.name AS channel, c.volume || ':' || CAST(r.number AS TEXT) AS "of", r.word, r.at_ms
+      FROM channels c JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user`,
+  }),
+  async erase(reads, { user, limit, dialect }) {
+    const rows = await reads.select<
+      Row<'reactions'> & { readonly counts_json: string; readonly head: number | string }
+    >(
+      `SELECT r.*, k.counts_json, h.version AS head FROM channels c
+       JOIN reactions r ON r.channel_id = c.id AND r.user_id = :user
+       JOIN reaction_heads h ON h.channel_id = c.id
+       JOIN reaction_counts k ON k.channel_id = c.id AND k.number = r.number LIMIT :limit`,
+      { user, limit },
+    );
+    const messages = new Map<string, { row: (typeof rows)[number]; counts: Record<string, number> }>();
+    for (const row of rows) {
+      const key = `${row.channel_id} ${row.number}`;
+      const message = messages.get(key) ?? { row, counts: JSON.parse(row.counts_json) };
+      messages.set(key, message);
+      const count = (message.counts[row.word] ?? 1) - 1;
+      if (count > 0) message.counts[row.word] = count;
+      else delete message.counts[row.word];
+    }
+    const heads = new Map<number, number>();
+    const changed = [...messages.values()].map(({ row: { channel_id, number, head }, counts }) => {
+      const version = (heads.get(channel_id) ?? Number(head)) + 1;
+      heads.set(channel_id, version);
+      return { channel_id, number, counts_json: JSON.stringify(counts), version };
+    });
+    const moved = [...heads].map(([channel_id, version]) => ({ channel_id, version }));
+    const statements = [
+      ...deletesOf('reactions', rows, dialect),
+      ...updatesOf('reaction_heads', moved, dialect),
+      ...updatesOf('reaction_counts', changed, dialect),
+    ];
+    return { statements, result: rows.length };
+  },
+};

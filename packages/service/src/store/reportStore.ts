@@ -1,4 +1,10 @@
-import type { MessageReport, MessageReportDraft, ReportEnd, ReportWish } from '@nine-bells/core';
+import {
+  erasedAuthor,
+  type MessageReport,
+  type MessageReportDraft,
+  type ReportEnd,
+  type ReportWish,
+} from '@nine-bells/core';
 import {
   type ChannelName,
   type Cursor,
@@ -11,7 +17,15 @@ import {
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
 import { loggedOf } from './messageRows.js';
-import { insertOf, overwriting, tableOf } from './statements.js';
+import {
+  type ErasureRequest,
+  hasText,
+  numbersWhere,
+  type PersonalData,
+  withoutActor,
+  withoutAuthor,
+} from './personalData.js';
+import { insertOf, overwriting, tableOf, updatesOf } from './statements.js';
 import type { Row } from './tables.js';
 
 /** Messages that users have reported. */
@@ -86,7 +100,7 @@ export class SqlReportStore {
           [
             `UPDATE reports SET ended_at_ms = ${atMs}, ended_by_json = each.value->>0, note = each.value->>1
            FROM ${row} WHERE reports.id = each.value->>2`,
-            // What was withdrawn is kept for the moderators only until they are done.
+            // The copy of a withdrawn message is deleted when the report ends.
             `UPDATE reports SET message_json = each.value->>0 FROM ${tableOf([[JSON.stringify(standing), id]], database)}
            WHERE reports.id = each.value->>1`,
             statement,
@@ -136,4 +150,48 @@ function reportOf(row: Row<'reports'>): MessageReport {
           },
         }),
   };
+}
+
+/** Reports by the user, of their messages, and ended by them. */
+export const reportData: PersonalData = {
+  tables: ['reports'],
+  exports: (dialect) => ({
+    reportsMade: 'SELECT id, channel, cursor, reason, at_ms, ended_at_ms FROM reports WHERE reporter = :user',
+    reportsAbout: `SELECT id, channel, cursor, message_json, reason, at_ms, ended_at_ms FROM reports
+      WHERE ${hasText('message_json', ':author', dialect)}`,
+  }),
+  find: (reads, request) =>
+    numbersWhere(
+      'reports',
+      reads,
+      request,
+      (has) => `reporter = :user OR ${has('ended_by_json', ':actor')} OR ${has('message_json', ':author')}`,
+      (row) => withoutReporter(row, request) !== undefined,
+    ),
+  async erase(reads, request) {
+    const { numbers } = request;
+    const rows = await reads.select<Row<'reports'>>('SELECT * FROM reports WHERE number IN (:numbers)', { numbers });
+    const changed = rows.flatMap((row) => withoutReporter(row, request) ?? []);
+    return { statements: updatesOf('reports', changed, request.dialect, ['id']), result: changed.length };
+  },
+};
+
+/** Returns a report without the user; `undefined` if it does not name them. */
+function withoutReporter(
+  row: Row<'reports'>,
+  request: Pick<ErasureRequest, 'user' | 'pseudonym'>,
+): Pick<Row<'reports'>, 'id' | 'reporter' | 'by_json' | 'reason' | 'ended_by_json' | 'message_json'> | undefined {
+  const { id, reporter, by_json, reason, ended_by_json, message_json } = row;
+  const others = {
+    id,
+    ended_by_json: withoutActor(ended_by_json, request),
+    message_json: withoutAuthor(message_json, request.user),
+  };
+  if (reporter === request.user) {
+    // Each user may report a message once, also several erased ones.
+    const anonymous = { reporter: `${erasedAuthor.user}:${id}`, by_json: JSON.stringify(erasedAuthor), reason: null };
+    return { ...others, ...anonymous };
+  }
+  const isSame = others.ended_by_json === ended_by_json && others.message_json === message_json;
+  return isSame ? undefined : { ...others, reporter, by_json, reason };
 }

@@ -3,8 +3,8 @@ import type { ChannelName } from '@nine-bells/wire';
 import { addToAudit } from './audit.js';
 import type { Database, Reads } from './database.js';
 import { unindexedWhere } from './searchStore.js';
-import { insertOf, listOf } from './statements.js';
-import type { Row } from './tables.js';
+import { deletesOf, insertOf, type NewRow, updatesOf } from './statements.js';
+import { keysOf, type Row, type TableName } from './tables.js';
 
 /** Overhead of a message beside its data, in bytes. */
 const besideBytes = 200;
@@ -12,94 +12,59 @@ const besideBytes = 200;
 const pagesAtOnce = 250;
 const freePages = 1_000;
 
-/** A table of records, and which of them have been of no use since `:before`. */
-interface Records {
-  readonly table: string;
-  readonly keys: readonly string[];
-  /** The same keys, as columns of the database's types. */
-  readonly types: readonly ('TEXT' | 'BIGINT')[];
+/** A table of records; `isOver` matches those that have been useless since `:before`. */
+interface OldRecords {
+  readonly table: TableName;
   readonly isOver: string;
 }
 
-/** The records of each kind; a kind may have several tables. */
-const records: Readonly<Record<RecordKind, readonly Records[]>> = {
-  // The last entry stays: its number says how much has changed.
-  audit: [
-    {
-      table: 'audit',
-      keys: ['number'],
-      types: ['BIGINT'],
-      isOver: 'at_ms < :before AND number < (SELECT MAX(number) FROM audit)',
-    },
-  ],
-  notices: [{ table: 'notices', keys: ['user_id', 'number'], types: ['TEXT', 'BIGINT'], isOver: 'at_ms < :before' }],
-  // The row of a user stays, as its inbox has a place in it; what it says of the person goes.
-  users: [
-    {
-      table: 'user_roles',
-      keys: ['user_id', 'role'],
-      types: ['TEXT', 'TEXT'],
-      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
-    },
-    {
-      table: 'marks',
-      keys: ['user_id', 'channel_id'],
-      types: ['TEXT', 'BIGINT'],
-      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
-    },
-    {
-      table: 'thread_marks',
-      keys: ['user_id', 'channel_id', 'root'],
-      types: ['TEXT', 'BIGINT', 'BIGINT'],
-      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
-    },
-    {
-      table: 'mentioned',
-      keys: ['user_id', 'channel_id', 'number'],
-      types: ['TEXT', 'BIGINT', 'BIGINT'],
-      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
-    },
-    {
-      table: 'levels',
-      keys: ['user_id', 'channel'],
-      types: ['TEXT', 'TEXT'],
-      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
-    },
-    {
-      table: 'blocks',
-      keys: ['user_id', 'other_id'],
-      types: ['TEXT', 'TEXT'],
-      isOver: 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)',
-    },
-  ],
-  bans: [{ table: 'bans', keys: ['id'], types: ['TEXT'], isOver: '(until_ms < :before OR lifted_at_ms < :before)' }],
-  // One that still lets a user in says why that user is there.
+const ofUnseenUsers = 'user_id IN (SELECT id FROM users WHERE seen_at_ms < :before)';
+
+/** Tables of each kind of record. */
+const oldRecords: Readonly<Record<RecordKind, readonly OldRecords[]>> = {
+  // The last entry stays: its number tells how many changes there were.
+  audit: [{ table: 'audit', isOver: 'at_ms < :before AND number < (SELECT MAX(number) FROM audit)' }],
+  notices: [{ table: 'notices', isOver: 'at_ms < :before' }],
+  // Users' rows number their inboxes: they are blanked, not deleted.
+  users: (['user_roles', 'marks', 'thread_marks', 'mentioned', 'levels', 'blocks'] as const).map((table) => ({
+    table,
+    isOver: ofUnseenUsers,
+  })),
+  bans: [{ table: 'bans', isOver: '(until_ms < :before OR lifted_at_ms < :before)' }],
+  // An invitation stays while an admission refers to it.
   invitations: [
-    { table: 'admissions', keys: ['user_id', 'channel'], types: ['TEXT', 'TEXT'], isOver: 'until_ms < :before' },
+    { table: 'admissions', isOver: 'until_ms < :before' },
     {
       table: 'invitations',
-      keys: ['id'],
-      types: ['TEXT'],
-      isOver: `(until_ms < :before OR revoked_at_ms < :before)
-        AND id NOT IN (SELECT invitation FROM admissions)`,
+      isOver: '(until_ms < :before OR revoked_at_ms < :before) AND id NOT IN (SELECT invitation FROM admissions)',
     },
   ],
-  reports: [{ table: 'reports', keys: ['id'], types: ['TEXT'], isOver: 'ended_at_ms < :before' }],
+  reports: [{ table: 'reports', isOver: 'ended_at_ms < :before' }],
   pending: [
-    { table: 'pending_messages', keys: ['id'], types: ['TEXT'], isOver: 'at_ms < :before' },
-    { table: 'released_messages', keys: ['id'], types: ['TEXT'], isOver: 'at_ms < :before' },
+    { table: 'pending_messages', isOver: 'at_ms < :before' },
+    { table: 'released_messages', isOver: 'at_ms < :before' },
   ],
+  // A key that has registered a hook stays: it explains why the hook is no longer sent.
   keys: [
     {
       table: 'api_keys',
-      keys: ['id'],
-      types: ['TEXT'],
-      // One that has registered a hook says why that is not sent to any more.
       isOver: `(expires_at_ms < :before OR revoked_at_ms < :before)
         AND id NOT IN (SELECT key_id FROM hooks WHERE key_id IS NOT NULL)`,
     },
   ],
 };
+
+/** Tables with rows about a message, and the column with its number. */
+const aboutMessages: readonly (readonly [table: TableName, column: 'number' | 'root'])[] = [
+  ['messages', 'number'],
+  ['revisions', 'number'],
+  ['reactions', 'number'],
+  ['reaction_counts', 'number'],
+  ['replies', 'number'],
+  ['mentioned', 'number'],
+  ['threads', 'root'],
+  ['thread_marks', 'root'],
+];
 
 /** Prunes kept logbooks and old records, and stores holds. */
 export class SqlRetentionStore {
@@ -183,15 +148,10 @@ export class SqlRetentionStore {
       const notes = Number(row.notes ?? row.pruned_notes);
       return {
         statements: [
-          `DELETE FROM messages WHERE channel_id = ${row.id} AND number < ${to}`,
-          `DELETE FROM revisions WHERE channel_id = ${row.id} AND number < ${to}`,
-          `DELETE FROM reactions WHERE channel_id = ${row.id} AND number < ${to}`,
-          `DELETE FROM replies WHERE channel_id = ${row.id} AND number < ${to}`,
+          ...aboutMessages.map(
+            ([table, column]) => `DELETE FROM ${table} WHERE channel_id = ${row.id} AND ${column} < ${to}`,
+          ),
           ...unindexedWhere(`channel_id = ${row.id} AND number < ${to}`, this.#database),
-          `DELETE FROM mentioned WHERE channel_id = ${row.id} AND number < ${to}`,
-          `DELETE FROM threads WHERE channel_id = ${row.id} AND root < ${to}`,
-          `DELETE FROM thread_marks WHERE channel_id = ${row.id} AND root < ${to}`,
-          `DELETE FROM reaction_counts WHERE channel_id = ${row.id} AND number < ${to}`,
           `UPDATE channels SET oldest = ${to}, pruned_notes = ${notes} WHERE id = ${row.id}`,
           // PostgreSQL gives pages back by itself.
           ...(Number(row.free) > freePages ? [`PRAGMA incremental_vacuum(${pagesAtOnce})`] : []),
@@ -204,15 +164,13 @@ export class SqlRetentionStore {
   async forget(kind: RecordKind, beforeMs: number, limit: number): Promise<number> {
     const database = this.#database;
     let count = 0;
-    for (const { table, keys, types, isOver } of records[kind])
+    for (const { table, isOver } of oldRecords[kind])
       count += await database.write(async (reads) => {
-        const rows = await reads.select<Record<string, unknown>>(
-          `SELECT ${keys.join(', ')} FROM ${table} WHERE ${isOver} LIMIT :limit`,
+        const rows = await reads.select<NewRow<typeof table>>(
+          `SELECT ${keysOf(table).join(', ')} FROM ${table} WHERE ${isOver} LIMIT :limit`,
           { before: beforeMs, limit },
         );
-        const which = rows.map((row) => keys.map((key) => row[key]));
-        const statement = `DELETE FROM ${table} WHERE (${keys.join(', ')}) IN ${listOf(types, which, database)}`;
-        return { statements: which.length === 0 ? [] : [statement], result: which.length };
+        return { statements: deletesOf(table, rows, database), result: rows.length };
       });
     if (kind === 'users') count += await this.#blankUsers(beforeMs, limit);
     return Math.min(count, limit);
@@ -221,7 +179,7 @@ export class SqlRetentionStore {
   async forgettable(kind: RecordKind, beforeMs: number): Promise<number> {
     const { reads } = this.#database;
     const counted = [
-      ...records[kind],
+      ...oldRecords[kind],
       ...(kind === 'users' ? [{ table: 'users', isOver: 'seen_at_ms < :before' }] : []),
     ];
     let count = 0;
@@ -243,13 +201,11 @@ export class SqlRetentionStore {
       if ((held === undefined) !== (end === undefined)) return { statements: [], result };
       const row = { channel, at_ms: atMs, by_json: JSON.stringify(by), reason: reason ?? null };
       const change =
-        end === undefined
-          ? insertOf('holds', [row], database)
-          : `DELETE FROM holds WHERE channel IN ${listOf(['TEXT'], [[channel]], database)}`;
+        end === undefined ? insertOf('holds', [row], database) : deletesOf('holds', [{ channel }], database);
       const type = end === undefined ? 'hold' : 'end-hold';
       const deed = { type, by, atMs, channel, ...(reason === undefined ? {} : { reason }) } as const;
       const { statement } = await addToAudit(reads, deed, database);
-      return { statements: [change, statement], result };
+      return { statements: [change, statement].flat(), result };
     });
   }
 
@@ -274,15 +230,8 @@ export class SqlRetentionStore {
            AND NOT EXISTS (SELECT 1 FROM mentioned x WHERE x.user_id = u.id) LIMIT :limit`,
         { before: beforeMs, limit },
       );
-      const which = listOf(
-        ['TEXT'],
-        rows.map(({ id }) => [id]),
-        database,
-      );
-      return {
-        statements: rows.length === 0 ? [] : [`UPDATE users SET name = NULL, seen_at_ms = NULL WHERE id IN ${which}`],
-        result: rows.length,
-      };
+      const blank = rows.map(({ id }) => ({ id, name: null, seen_at_ms: null }));
+      return { statements: updatesOf('users', blank, database), result: rows.length };
     });
   }
 }

@@ -1,4 +1,4 @@
-import { type ColumnOf, type ColumnType, columnsOf, type Row, type TableName, typesOf } from './tables.js';
+import { type ColumnOf, type ColumnType, columnsOf, keysOf, type Row, type TableName, typesOf } from './tables.js';
 
 /** The kind of database that statements are for: a PostgreSQL that machines share, or an SQLite file. */
 export interface Dialect {
@@ -76,6 +76,50 @@ export function insertRows({ table, columns, types }: Target, rows: Rows, dialec
 export function updateInstead(key: readonly string[], columns: readonly string[]): string {
   const set = columns.map((name) => `${name} = excluded.${name}`).join(', ');
   return `ON CONFLICT (${key.join(', ')}) DO UPDATE SET ${set}`;
+}
+
+/** Returns a condition: a row has the same values in these columns as one of `rows`. */
+export function among<T extends TableName>(
+  table: T,
+  rows: readonly NewRow<T>[],
+  dialect: Dialect,
+  columns: readonly ColumnOf<T>[] = keysOf(table),
+): string {
+  const values = rows.map((row) => columns.map((name) => row[name]));
+  return `(${columns.join(', ')}) IN ${listOf(typesOf(table, columns), values, dialect)}`;
+}
+
+/** Deletes rows by their keys: one statement, or none without rows. */
+export function deletesOf<T extends TableName>(
+  table: T,
+  rows: readonly NewRow<T>[],
+  dialect: Dialect,
+  keys: readonly ColumnOf<T>[] = keysOf(table),
+): readonly string[] {
+  return rows.length === 0 ? [] : [`DELETE FROM ${table} WHERE ${among(table, rows, dialect, keys)}`];
+}
+
+/** Sets the other columns of rows with these keys: one statement, or none without rows. All rows have the same columns. */
+export function updatesOf<T extends TableName>(
+  table: T,
+  rows: readonly NewRow<T>[],
+  dialect: Dialect,
+  keys: readonly ColumnOf<T>[] = keysOf(table),
+): readonly string[] {
+  if (rows[0] === undefined) return [];
+  const columns = Object.keys(rows[0]) as ColumnOf<T>[];
+  const values = valuesOf(typesOf(table, columns));
+  const equal = (which: readonly ColumnOf<T>[], prefix: string): string[] =>
+    which.map((name) => `${prefix}${name} = ${values[columns.indexOf(name)]}`);
+  const set = equal(
+    columns.filter((name) => !keys.includes(name)),
+    '',
+  );
+  const lists = rows.map((row) => columns.map((name) => row[name]));
+  return [
+    `UPDATE ${table} SET ${set.join(', ')} FROM ${tableOf(lists, dialect)}
+     WHERE ${equal(keys, `${table}.`).join(' AND ')}`,
+  ];
 }
 
 /** Sets a fact about the database. */

@@ -8,17 +8,26 @@ export interface Column<Value = unknown> {
   readonly type: ColumnType;
   readonly isKey: boolean;
   readonly isNullable: boolean;
+  /** True for columns that name a user. */
+  readonly isPerson: boolean;
   /** Exists for the type checker only. */
   readonly value?: Value;
 }
 
 type Declared = Readonly<Record<string, Column>>;
 
-const column = <Value>(type: ColumnType): Column<Value> => ({ type, isKey: false, isNullable: false });
+const column = <Value>(type: ColumnType): Column<Value> => ({
+  type,
+  isKey: false,
+  isNullable: false,
+  isPerson: false,
+});
 const key = <Value>(of: Column<Value>): Column<Value> => ({ ...of, isKey: true });
 const maybe = <Value>(of: Column<Value>): Column<Value | null> => ({ ...of, isNullable: true });
 
 const text = column<string>('TEXT');
+/** A user, or JSON that may name one: an actor, an author, a message. */
+const person = { ...text, isPerson: true };
 const channel = column<ChannelName>('TEXT');
 const integer = column<number>('INTEGER');
 /** 64 bits; the driver of PostgreSQL gives them as text. */
@@ -27,11 +36,11 @@ const bigint = column<number | string>('BIGINT');
 /** An action against a user or an address. */
 const action = {
   did: text,
-  user_id: maybe(text),
+  user_id: maybe(person),
   address: maybe(text),
   channel: maybe(text),
   reason: maybe(text),
-  by_json: text,
+  by_json: person,
   at_ms: bigint,
   until_ms: maybe(bigint),
 };
@@ -64,11 +73,11 @@ export const tables = {
     message_id: text,
     type: text,
     /** The author's user id; empty for an application that named no author. */
-    author: text,
+    author: person,
     publish_key: maybe(text),
     /** Id of the API key that used the idempotency key; empty for a user's. */
     key_owner: text,
-    by_json: maybe(text),
+    by_json: maybe(person),
     at_ms: bigint,
     data_json: text,
     except_json: maybe(text),
@@ -79,11 +88,11 @@ export const tables = {
     /** The number of the last change, with its time, actor and reason, in the row of a changed message. */
     revision: maybe(bigint),
     revised_at_ms: maybe(bigint),
-    revised_by_json: maybe(text),
+    revised_by_json: maybe(person),
     reason: maybe(text),
     /** 1: withdrawn. */
     withdrawn: maybe(integer),
-    mentions_json: maybe(text),
+    mentions_json: maybe(person),
   },
   /** Contents of messages before a change. */
   revisions: {
@@ -92,32 +101,32 @@ export const tables = {
     /** Number of the change that made this content; 0 = published so. */
     revision: key(bigint),
     at_ms: bigint,
-    by_json: maybe(text),
+    by_json: maybe(person),
     data_json: text,
   },
   /** Channels exempted from pruning. */
-  holds: { channel: key(text), at_ms: bigint, by_json: text, reason: maybe(text) },
+  holds: { channel: key(text), at_ms: bigint, by_json: person, reason: maybe(text) },
   /** Channels with members, whose emptiness hooks hear of. */
   occupied_channels: { channel: key(channel) },
 
   replies: { channel_id: key(integer), number: key(bigint), reply_to: bigint, thread: bigint },
   threads: { channel_id: key(integer), root: key(bigint), replies: bigint, number: bigint, at_ms: bigint },
   /** Read marks of users in threads, with the time when they last took part or read. */
-  thread_marks: { user_id: key(text), channel_id: key(integer), root: key(bigint), number: bigint, at_ms: bigint },
+  thread_marks: { user_id: key(person), channel_id: key(integer), root: key(bigint), number: bigint, at_ms: bigint },
   /** Read marks of users in channels, with the notes up to that message. */
-  marks: { user_id: key(text), channel_id: key(integer), number: bigint, notes: bigint },
+  marks: { user_id: key(person), channel_id: key(integer), number: bigint, notes: bigint },
   /** Users mentioned by messages. */
-  mentioned: { user_id: key(text), channel_id: key(integer), number: key(bigint) },
+  mentioned: { user_id: key(person), channel_id: key(integer), number: key(bigint) },
   /** Notification levels that users have set for channels. */
-  levels: { user_id: key(text), channel: key(text), level: text, until_ms: maybe(bigint) },
+  levels: { user_id: key(person), channel: key(text), level: text, until_ms: maybe(bigint) },
   /** Blocks and mutes between users. */
-  blocks: { user_id: key(text), other_id: key(text), kind: text, at_ms: bigint },
+  blocks: { user_id: key(person), other_id: key(person), kind: text, at_ms: bigint },
 
   reactions: {
     channel_id: key(integer),
     number: key(bigint),
     word: key(text),
-    user_id: key(text),
+    user_id: key(person),
     name: maybe(text),
     at_ms: bigint,
   },
@@ -133,17 +142,17 @@ export const tables = {
 
   /** Known users, as last seen. */
   users: {
-    id: key(text),
+    id: key(person),
     name: maybe(text),
     seen_at_ms: maybe(bigint),
     /** Number of the last notice ever put into the inbox. */
     inbox_head: bigint,
   },
   /** Roles that users had when last seen. */
-  user_roles: { user_id: key(text), role: key(text) },
+  user_roles: { user_id: key(person), role: key(text) },
   /** Notices in inboxes. */
   notices: {
-    user_id: key(text),
+    user_id: key(person),
     number: key(bigint),
     notice_id: text,
     title: text,
@@ -162,7 +171,7 @@ export const tables = {
     every_ms: maybe(bigint),
   },
   /** Tokens of a user that were issued before this time are revoked. */
-  cutoffs: { user_id: key(text), before_ms: bigint },
+  cutoffs: { user_id: key(person), before_ms: bigint },
   audit: { number: key(bigint), ...action, about: maybe(text) },
   /** Messages reported to the moderators. */
   reports: {
@@ -170,13 +179,13 @@ export const tables = {
     id: text,
     channel: text,
     cursor: text,
-    reporter: text,
-    message_json: text,
-    by_json: text,
+    reporter: person,
+    message_json: person,
+    by_json: person,
     reason: maybe(text),
     at_ms: bigint,
     ended_at_ms: maybe(bigint),
-    ended_by_json: maybe(text),
+    ended_by_json: maybe(person),
     note: maybe(text),
   },
   /** Messages that wait for a moderator, and rejected ones. */
@@ -184,19 +193,19 @@ export const tables = {
     number: key(bigint),
     id: text,
     channel: text,
-    user_id: text,
+    user_id: person,
     publish_key: maybe(text),
     /** As in `messages`; `~` for a change. */
     key_owner: text,
-    by_json: text,
+    by_json: person,
     /** The message without its key. */
-    message_json: text,
+    message_json: person,
     reason: maybe(text),
     at_ms: bigint,
     cleared: integer,
-    cleared_by_json: maybe(text),
+    cleared_by_json: maybe(person),
     ended_at_ms: maybe(bigint),
-    ended_by_json: maybe(text),
+    ended_by_json: maybe(person),
     /** Reason of the rejection. */
     note: maybe(text),
   },
@@ -215,18 +224,18 @@ export const tables = {
     id: text,
     digest: text,
     channel: text,
-    user_id: maybe(text),
+    user_id: maybe(person),
     role: maybe(text),
     uses: bigint,
     used: bigint,
     at_ms: bigint,
     until_ms: bigint,
     revoked_at_ms: maybe(bigint),
-    by_json: text,
+    by_json: person,
   },
   /** Users admitted to channels by an invitation. */
   admissions: {
-    user_id: key(text),
+    user_id: key(person),
     channel: key(text),
     role: maybe(text),
     invitation: text,
@@ -236,9 +245,9 @@ export const tables = {
   erasures: {
     id: key(text),
     /** Empty after the end of the erasure. */
-    user_id: maybe(text),
+    user_id: maybe(person),
     messages: text,
-    by_json: text,
+    by_json: person,
     at_ms: bigint,
     counts_json: text,
     held_json: text,
@@ -283,7 +292,7 @@ export const tables = {
     at_ms: bigint,
     channel: maybe(text),
     hops: integer,
-    data_json: text,
+    data_json: person,
     state: text,
     attempts: integer,
     /** Start of the attempts: the time of the event, or of sending it again by hand. */
@@ -295,7 +304,7 @@ export const tables = {
     problem: maybe(text),
     /** The original that the data copies, and the data without the copy. */
     copy_of: maybe(text),
-    bare_json: maybe(text),
+    bare_json: maybe(person),
   },
   attempts: {
     id: key(bigint),
@@ -354,6 +363,18 @@ export type Row<T extends TableName, C extends ColumnOf<T> = ColumnOf<T>> = {
 /** Returns all columns of a table, in their order. */
 export function columnsOf<T extends TableName>(table: T): readonly ColumnOf<T>[] {
   return Object.keys(tables[table]) as ColumnOf<T>[];
+}
+
+/** Returns the columns of a table's key. */
+export function keysOf<T extends TableName>(table: T): readonly ColumnOf<T>[] {
+  const declared: Declared = tables[table];
+  return columnsOf(table).filter((name) => declared[name]?.isKey);
+}
+
+/** Returns the columns of a table that name users. */
+export function personColumnsOf<T extends TableName>(table: T): readonly ColumnOf<T>[] {
+  const declared: Declared = tables[table];
+  return columnsOf(table).filter((name) => declared[name]?.isPerson);
 }
 
 /** Returns the types of columns. */
