@@ -435,20 +435,20 @@ describe('a ban', () => {
         const user = `user${n}`;
         ids.unshift((await (kind === 'bans' ? backend.ban({ user }) : backend.silence({ user }))).id);
       }
-      const list = async (before?: string) => {
-        const page = await backend[kind]({ limit: 2, ...(before === undefined ? {} : { before }) });
+      const list = async (after?: string) => {
+        const page = await backend[kind]({ limit: 2, ...(after === undefined ? {} : { after }) });
         const all: readonly { id: string }[] = 'bans' in page ? page.bans : page.silences;
         return { ...page, ids: all.map(({ id }) => id) };
       };
       const first = await list();
       await (kind === 'bans' ? backend.unban(ids[1] as string) : backend.endSilence(ids[1] as string));
-      const second = await list(first.before);
-      const third = await list(second.before);
-      expect([first.ids, second.ids, third.ids, third.more]).toEqual([
+      const second = await list(first.next);
+      const third = await list(second.next);
+      expect([first.ids, second.ids, third.ids, third.next]).toEqual([
         ids.slice(0, 2),
         ids.slice(2, 4),
         ids.slice(4),
-        false,
+        undefined,
       ]);
       await expect(list('nonsense')).rejects.toMatchObject({ problem: { code: 'bad-value' } });
     }

@@ -142,7 +142,6 @@ describe('changes of messages', () => {
     expect(await backend.revise(wish)).toEqual({ ...made, repeated: true });
     expect(await committee.revisions(chat, cursor)).toMatchObject({
       revisions: [{ data: { text: 'first' }, by: { user: 'mira' } }],
-      more: false,
     });
     expect((await backend.read(chat, { after: cursor })).changes).toMatchObject(
       [

@@ -96,7 +96,10 @@ describe('an intake', () => {
     [
       'buoy',
       'two signatures',
-      () => ({ ...signed('ok3', body), 'webhook-signature': `v1,AAAA ${signed('ok3', body)['webhook-signature']}` }),
+      () => {
+        const headers = signed('ok3', body);
+        return { ...headers, 'webhook-signature': `v1,AAAA ${headers['webhook-signature']}` };
+      },
     ],
     ['buoy', 'no signature', () => ({}), 'webhook-id is missing'],
     [

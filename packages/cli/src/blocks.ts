@@ -1,11 +1,11 @@
 import type { Block } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling } from './options.js';
 import { dayTime, note, print, printJson, table } from './output.js';
 
 /** The commands about whom users keep away. */
 export function addBlocks(program: Command): void {
-  called(
+  calling(
     program
       .command('block')
       .description('keep a user away from another: neither its messages nor its notices arrive')
@@ -19,7 +19,7 @@ export function addBlocks(program: Command): void {
     else print(`${user} has ${as} ${other}.`);
   });
 
-  called(
+  calling(
     program
       .command('unblock')
       .description('end that a user keeps another away')
@@ -31,7 +31,7 @@ export function addBlocks(program: Command): void {
     else print(`${user} hears ${other} again.`);
   });
 
-  called(
+  calling(
     program.command('blocks').description('list whom a user keeps away').argument('<user>', "the user's id"),
   ).action(async (user: string, options: CallOptions) => {
     const { blocks } = await backendOf(options).blocks(user);
@@ -43,8 +43,4 @@ export function addBlocks(program: Command): void {
 
 function blockRow({ user, as, at }: Block): string[] {
   return [user, as, dayTime(at)];
-}
-
-function called(command: Command): Command {
-  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
 }

@@ -1,6 +1,17 @@
 import { type Changed, defined, type ReactionCounts } from '@nine-bells/wire';
 import type { Command } from 'commander';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import {
+  backendOf,
+  type CallOptions,
+  calling,
+  jsonOption,
+  keyOption,
+  type ListOptions,
+  listing,
+  noteNext,
+  pageOf,
+  urlOption,
+} from './options.js';
 import { clockTime, dataText, note, print, printable, printJson, table } from './output.js';
 import { authorOf, dataOf } from './publish.js';
 
@@ -40,83 +51,75 @@ export function addChanges(program: Command): void {
     show('Withdrew', channel, cursor, await backendOf(options).withdraw(wish), options);
   });
 
-  program
-    .command('revisions')
-    .description('show what a message held before it was revised, where the channel rule keeps that')
-    .argument('<channel>', 'such as protest/7')
-    .argument('<cursor>', "the message's cursor")
-    .option('--after <cursor>', 'those behind this revision')
-    .option('--limit <n>', 'at most n', wholeFrom(1, 1000), 20)
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (channel: string, cursor: string, options: CallOptions & { after?: string; limit: number }) => {
-      const { after, limit } = options;
-      const { revisions, more } = await backendOf(options).revisions(channel, cursor, { limit, ...defined({ after }) });
-      if (options.json) for (const each of revisions) printJson(each);
-      else if (revisions.length === 0) note('Nothing is kept of what it held before.');
-      else
-        print(
-          table(
-            ['REVISION', 'AT', 'BY', 'HELD'],
-            revisions.map(({ revision, at, by, data }) => [
-              revision ?? 'as published',
-              clockTime(at),
-              by === undefined ? '(application)' : printable(by.name ?? by.user),
-              dataText(data),
-            ]),
-          ),
-        );
-      if (more) note(`There are later ones: --after ${revisions.at(-1)?.revision}`);
-    });
+  listing(
+    program
+      .command('revisions')
+      .description('show what a message held before it was revised, where the channel rule keeps that')
+      .argument('<channel>', 'such as protest/7')
+      .argument('<cursor>', "the message's cursor"),
+    20,
+  ).action(async (channel: string, cursor: string, options: ListOptions) => {
+    const { revisions, next } = await backendOf(options).revisions(channel, cursor, pageOf(options));
+    if (options.json) for (const each of revisions) printJson(each);
+    else if (revisions.length === 0) note('Nothing is kept of what it held before.');
+    else
+      print(
+        table(
+          ['REVISION', 'AT', 'BY', 'HELD'],
+          revisions.map(({ revision, at, by, data }) => [
+            revision ?? 'as published',
+            clockTime(at),
+            by === undefined ? '(application)' : printable(by.name ?? by.user),
+            dataText(data),
+          ]),
+        ),
+      );
+    noteNext(next);
+  });
 }
 
 /** The commands about reactions. */
 export function addReactions(program: Command): void {
-  program
-    .command('react')
-    .description("react to a message in a user's name, or take that back")
-    .argument('<channel>', 'such as race/3/chat')
-    .argument('<cursor>', "the message's cursor")
-    .argument('<word>', 'a short word, or an emoji')
-    .requiredOption('--by <user[:name]>', 'the user who reacts')
-    .option('--off', 'take it back')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(
-      async (channel: string, cursor: string, word: string, options: CallOptions & { by: string; off?: boolean }) => {
-        const wish = { channel, cursor, word, on: options.off !== true, by: authorOf(options.by) };
-        const { counts } = await backendOf(options).react(wish);
-        if (options.json) printJson({ channel, cursor, counts });
-        else print(`${cursor} in ${channel} has ${countsText(counts) || 'no reactions'}`);
-      },
-    );
+  calling(
+    program
+      .command('react')
+      .description("react to a message in a user's name, or take that back")
+      .argument('<channel>', 'such as race/3/chat')
+      .argument('<cursor>', "the message's cursor")
+      .argument('<word>', 'a short word, or an emoji')
+      .requiredOption('--by <user[:name]>', 'the user who reacts')
+      .option('--off', 'take it back'),
+  ).action(
+    async (channel: string, cursor: string, word: string, options: CallOptions & { by: string; off?: boolean }) => {
+      const wish = { channel, cursor, word, on: options.off !== true, by: authorOf(options.by) };
+      const { counts } = await backendOf(options).react(wish);
+      if (options.json) printJson({ channel, cursor, counts });
+      else print(`${cursor} in ${channel} has ${countsText(counts) || 'no reactions'}`);
+    },
+  );
 
-  program
-    .command('reactions')
-    .description('show who has reacted to a message')
-    .argument('<channel>', 'such as race/3/chat')
-    .argument('<cursor>', "the message's cursor")
-    .option('--word <word>', 'only those who have reacted with this')
-    .option('--limit <n>', 'at most n', wholeFrom(1, 1000), 100)
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (channel: string, cursor: string, options: CallOptions & { word?: string; limit: number }) => {
-      const { word, limit } = options;
-      const { reactors, next } = await backendOf(options).reactors(channel, cursor, { limit, ...defined({ word }) });
-      if (options.json) for (const each of reactors) printJson(each);
-      else if (reactors.length === 0) note('No user has reacted to it.');
-      else
-        print(
-          table(
-            ['WORD', 'USER', 'AT'],
-            reactors.map((each) => [printable(each.word), printable(each.name ?? each.user), clockTime(each.at)]),
-          ),
-        );
-      if (next !== undefined) note(`There are more than ${limit}.`);
-    });
+  listing(
+    program
+      .command('reactions')
+      .description('show who has reacted to a message')
+      .argument('<channel>', 'such as race/3/chat')
+      .argument('<cursor>', "the message's cursor")
+      .option('--word <word>', 'only those who have reacted with this'),
+    100,
+  ).action(async (channel: string, cursor: string, options: ListOptions & { word?: string }) => {
+    const wish = { ...pageOf(options), ...defined({ word: options.word }) };
+    const { reactors, next } = await backendOf(options).reactors(channel, cursor, wish);
+    if (options.json) for (const each of reactors) printJson(each);
+    else if (reactors.length === 0) note('No user has reacted to it.');
+    else
+      print(
+        table(
+          ['WORD', 'USER', 'AT'],
+          reactors.map((each) => [printable(each.word), printable(each.name ?? each.user), clockTime(each.at)]),
+        ),
+      );
+    noteNext(next);
+  });
 }
 
 /** Reactions in a few words: `⛵ 3, wow 1`. */

@@ -5,7 +5,7 @@ import colors from 'picocolors';
 import { claimsOf } from './claims.js';
 import { CommandError, Exit, exitCodes } from './exitCodes.js';
 import { actorText } from './moderation.js';
-import { backendOf, type CallOptions, collect, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling, collect } from './options.js';
 import { dayTime, print, printable, printJson } from './output.js';
 
 const callAct = 'call';
@@ -23,38 +23,36 @@ interface ExplainOptions extends CallOptions {
 }
 
 export function addExplain(program: Command): void {
-  program
-    .command('explain')
-    .description('say which rule decides whether a user may do something, on which facts')
-    .addArgument(program.createArgument('<act>', 'what').choices([...channelActs, ...userActs, callAct]))
-    .argument(
-      '<where>',
-      `a channel such as crew/petrel; for ${userActs.join(', ')}: the user that it concerns; for call: its name`,
-    )
-    .option('--user <id>', 'for a user: as connected now, or made up with --role and --claim')
-    .option('--role <role>', 'a role of that user; may be given several times', collect)
-    .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
-    .option('--entry <name>', 'for set: the entry of the board')
-    .option(
-      '--cursor <cursor>',
-      'for revise, withdraw, revisions: the message; absent: one that the user publishes now',
-    )
-    .option('--channel <channel>', 'for call: the channel that it is about')
-    .option('--guest', 'for a guest')
-    .addOption(new Option('--token <token>', 'for the holder of a token'))
-    .option('--session <id>', 'for a session that is connected')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (act: string, where: string, options: ExplainOptions) => {
-      const explanation = await backendOf(options).explain(act, where, {
-        ...askedOf(options),
-        ...defined({ entry: options.entry, cursor: options.cursor, channel: options.channel }),
-      });
-      if (options.json) printJson(explanation);
-      else print(explanationText(explanation));
-      if (!explanation.allowed) throw new Exit(exitCodes.refused);
+  calling(
+    program
+      .command('explain')
+      .description('say which rule decides whether a user may do something, on which facts')
+      .addArgument(program.createArgument('<act>', 'what').choices([...channelActs, ...userActs, callAct]))
+      .argument(
+        '<where>',
+        `a channel such as crew/petrel; for ${userActs.join(', ')}: the user that it concerns; for call: its name`,
+      )
+      .option('--user <id>', 'for a user: as connected now, or made up with --role and --claim')
+      .option('--role <role>', 'a role of that user; may be given several times', collect)
+      .option('--claim <name=value>', 'a claim of that user, as with `token`', collect)
+      .option('--entry <name>', 'for set: the entry of the board')
+      .option(
+        '--cursor <cursor>',
+        'for revise, withdraw, revisions: the message; absent: one that the user publishes now',
+      )
+      .option('--channel <channel>', 'for call: the channel that it is about')
+      .option('--guest', 'for a guest')
+      .addOption(new Option('--token <token>', 'for the holder of a token'))
+      .option('--session <id>', 'for a session that is connected'),
+  ).action(async (act: string, where: string, options: ExplainOptions) => {
+    const explanation = await backendOf(options).explain(act, where, {
+      ...askedOf(options),
+      ...defined({ entry: options.entry, cursor: options.cursor, channel: options.channel }),
     });
+    if (options.json) printJson(explanation);
+    else print(explanationText(explanation));
+    if (!explanation.allowed) throw new Exit(exitCodes.refused);
+  });
 }
 
 function askedOf({ user, role, claim, guest, token, session }: ExplainOptions): Asked {

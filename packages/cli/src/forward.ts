@@ -2,7 +2,7 @@ import type { ForwardedRequest } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
 import colors from 'picocolors';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { backendOf, type CallOptions, calling, wholeFrom } from './options.js';
 import { clockTime, note, print, printable, printJson } from './output.js';
 
 /** How long a local receiver may take, in milliseconds, and how long to wait after the service has failed. */
@@ -22,16 +22,14 @@ interface Answered {
 
 /** `ninebells forward`: copies of what passes an intake, goes to a hook or is called, sent to a receiver on this machine. */
 export function addForward(program: Command): void {
-  program
-    .command('forward')
-    .description('send copies of what passes an intake, goes to a hook, or is called, to a receiver on this machine')
-    .argument('<name>', 'an intake, a hook, a feed or a call')
-    .argument('<receiver>', 'where to send it, such as http://127.0.0.1:3000/hook')
-    .option('--count <n>', 'end after so many', wholeFrom(1, 1_000_000))
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action((name: string, receiver: string, options: ForwardOptions) => forward(name, receiver, options));
+  calling(
+    program
+      .command('forward')
+      .description('send copies of what passes an intake, goes to a hook, or is called, to a receiver on this machine')
+      .argument('<name>', 'an intake, a hook, a feed or a call')
+      .argument('<receiver>', 'where to send it, such as http://127.0.0.1:3000/hook')
+      .option('--count <n>', 'end after so many', wholeFrom(1, 1_000_000)),
+  ).action((name: string, receiver: string, options: ForwardOptions) => forward(name, receiver, options));
 }
 
 async function forward(name: string, receiver: string, options: ForwardOptions): Promise<void> {

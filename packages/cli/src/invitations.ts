@@ -1,7 +1,17 @@
 import type { Admission } from '@nine-bells/client/backend';
 import { defined, type Invitation } from '@nine-bells/wire';
 import type { Command } from 'commander';
-import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import {
+  backendOf,
+  type CallOptions,
+  calling,
+  duration,
+  type ListOptions,
+  listing,
+  noteNext,
+  pageOf,
+  wholeFrom,
+} from './options.js';
 import { dayTime, note, print, printJson, table } from './output.js';
 import { authorOf } from './publish.js';
 
@@ -16,7 +26,7 @@ interface InviteCommandOptions extends CallOptions {
 
 /** The commands about invitations into channels. */
 export function addInvitations(program: Command): void {
-  called(
+  calling(
     program
       .command('invite')
       .description('make an invitation into a channel, and print its code, this once')
@@ -39,20 +49,21 @@ export function addInvitations(program: Command): void {
       );
   });
 
-  called(
+  listing(
     program
       .command('invitations')
       .description('list the invitations into a channel, the latest first')
       .argument('<channel>', 'such as protest/7'),
-  ).action(async (channel: string, options: CallOptions) => {
-    const { invitations, more } = await backendOf(options).invitations(channel);
+    100,
+  ).action(async (channel: string, options: ListOptions) => {
+    const { invitations, next } = await backendOf(options).invitations(channel, pageOf(options));
     if (options.json) for (const each of invitations) printJson(each);
     else if (invitations.length === 0) note(`There are no invitations into ${channel}.`);
     else print(table(['ID', 'UNTIL', 'ACCEPTED', 'FOR', 'AS', 'BY', ''], invitations.map(invitationRow)));
-    if (more && !options.json) note('There are more.');
+    noteNext(next);
   });
 
-  called(
+  calling(
     program
       .command('end-invitation')
       .description('end an invitation')
@@ -64,20 +75,21 @@ export function addInvitations(program: Command): void {
     else print(`Ended${options.admitted ? `; ${done.ended} who had accepted it are no longer let in` : ''}.`);
   });
 
-  called(
+  listing(
     program
       .command('admissions')
       .description('list who is let into a channel by an invitation')
       .argument('<channel>', 'such as protest/7'),
-  ).action(async (channel: string, options: CallOptions) => {
-    const { admissions, more } = await backendOf(options).admissions(channel);
+    100,
+  ).action(async (channel: string, options: ListOptions) => {
+    const { admissions, next } = await backendOf(options).admissions(channel, pageOf(options));
     if (options.json) for (const each of admissions) printJson(each);
     else if (admissions.length === 0) note(`No user is let into ${channel} by an invitation.`);
     else print(table(['USER', 'AS', 'SINCE', 'UNTIL', 'INVITATION'], admissions.map(admissionRow)));
-    if (more && !options.json) note('There are more.');
+    noteNext(next);
   });
 
-  called(
+  calling(
     program
       .command('end-admission')
       .description('no longer let a user into a channel by its invitation')
@@ -99,8 +111,4 @@ function invitationRow({ id, until, used, uses, user, role, by, over }: Invitati
 
 function admissionRow({ user, role, at, until, invitation }: Admission): string[] {
   return [user, role ?? '', dayTime(at), until === undefined ? 'it is ended' : dayTime(until), invitation];
-}
-
-function called(command: Command): Command {
-  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
 }

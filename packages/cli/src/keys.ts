@@ -1,61 +1,52 @@
 import type { ApiKeyInfo } from '@nine-bells/client/backend';
 import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
-import { backendOf, type CallOptions, collect, duration, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling, collect, duration } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
 /** The commands about API keys. They need a key that may administer. */
 export function addKeys(program: Command): void {
-  program
-    .command('make-key')
-    .description('make an API key and print it, this once')
-    .argument('<name>', 'for people: who or what will use it')
-    .requiredOption(
-      '--right <right>',
-      'read, publish, moderate (or each with :PATTERN, for some channels), notify, or administer; may be repeated',
-      collect,
-    )
-    .option('--for <time>', 'how long it is good, such as 90d; without it, until it is revoked', duration)
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (name: string, options: CallOptions & { right: string[]; for?: number }) => {
-      const { right, for: forMs } = options;
-      const made = await backendOf(options).makeKey({ name, rights: right, ...defined({ forMs }) });
-      if (options.json) printJson(made);
-      else {
-        print(made.key);
-        const until = made.expiresAt === undefined ? 'until it is revoked' : `until ${dayTime(made.expiresAt)}`;
-        note(`The key ${made.id} may ${made.rights.join(', ')}, ${until}. It cannot be shown again.`);
-      }
-    });
+  calling(
+    program
+      .command('make-key')
+      .description('make an API key and print it, this once')
+      .argument('<name>', 'for people: who or what will use it')
+      .requiredOption(
+        '--right <right>',
+        'read, publish, moderate (or each with :PATTERN, for some channels), notify, or administer; may be repeated',
+        collect,
+      )
+      .option('--for <time>', 'how long it is good, such as 90d; without it, until it is revoked', duration),
+  ).action(async (name: string, options: CallOptions & { right: string[]; for?: number }) => {
+    const { right, for: forMs } = options;
+    const made = await backendOf(options).makeKey({ name, rights: right, ...defined({ forMs }) });
+    if (options.json) printJson(made);
+    else {
+      print(made.key);
+      const until = made.expiresAt === undefined ? 'until it is revoked' : `until ${dayTime(made.expiresAt)}`;
+      note(`The key ${made.id} may ${made.rights.join(', ')}, ${until}. It cannot be shown again.`);
+    }
+  });
 
-  program
-    .command('keys')
-    .description('list the API keys')
-    .option('--all', 'those that are over too')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (options: CallOptions & { all?: boolean }) => {
+  calling(program.command('keys').description('list the API keys').option('--all', 'those that are over too')).action(
+    async (options: CallOptions & { all?: boolean }) => {
       const { keys } = await backendOf(options).keys();
       const shown = keys.filter((each) => options.all === true || stateOf(each) === 'good');
       if (options.json) for (const each of shown) printJson(each);
       else print(table(['ID', 'NAME', 'RIGHTS', 'MADE', 'LAST USED', 'ENDS'], shown.map(rowOf)));
-    });
+    },
+  );
 
-  program
-    .command('revoke-key')
-    .description("end an API key's life at once")
-    .argument('<id>', 'as `ninebells keys` shows it')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (id: string, options: CallOptions) => {
-      const revoked = await backendOf(options).revokeKey(id);
-      if (options.json) printJson(revoked);
-      else print(`Revoked the key ${revoked.id}, ${printable(revoked.name)}.`);
-    });
+  calling(
+    program
+      .command('revoke-key')
+      .description("end an API key's life at once")
+      .argument('<id>', 'as `ninebells keys` shows it'),
+  ).action(async (id: string, options: CallOptions) => {
+    const revoked = await backendOf(options).revokeKey(id);
+    if (options.json) printJson(revoked);
+    else print(`Revoked the key ${revoked.id}, ${printable(revoked.name)}.`);
+  });
 }
 
 function stateOf({ revokedAt, expiresAt }: ApiKeyInfo): 'good' | 'revoked' | 'expired' {

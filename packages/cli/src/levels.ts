@@ -1,12 +1,12 @@
 import type { DigestChannel } from '@nine-bells/client/backend';
 import type { Level } from '@nine-bells/wire';
 import { Argument, type Command } from 'commander';
-import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { backendOf, type CallOptions, calling, duration, wholeFrom } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
 /** The commands about how much users want to hear, and what they have missed. */
 export function addLevels(program: Command): void {
-  called(
+  calling(
     program
       .command('level')
       .description('say how much a user wants to hear of a channel')
@@ -27,7 +27,7 @@ export function addLevels(program: Command): void {
     else print(`${user} hears ${level === 'mentions' ? 'mentions' : level} of ${channel}.`);
   });
 
-  called(
+  calling(
     program
       .command('levels')
       .description('list how much a user wants to hear of channels')
@@ -45,7 +45,7 @@ export function addLevels(program: Command): void {
       );
   });
 
-  called(
+  calling(
     program
       .command('digest')
       .description('say what a user has missed: counts, mentions and first lines')
@@ -78,8 +78,4 @@ function channelText({ channel, unread, mentions, lines }: DigestChannel): strin
       `  ${dayTime(at)}  ${printable(by?.name ?? by?.user ?? '')}${mention ? ' (to you)' : ''}: ${printable(text ?? '')}`,
   );
   return [`${channel}: ${counts.join(', ')}`, ...shown].join('\n');
-}
-
-function called(command: Command): Command {
-  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
 }

@@ -12,7 +12,7 @@ import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
 import { failureOf } from './failure.js';
 import { onInterrupt } from './interrupt.js';
-import { backendOf, type CallOptions, jsonOption, keyOf, keyOption, urlOption, wholeFrom } from './options.js';
+import { backendOf, type CallOptions, calling, keyOf, wholeFrom } from './options.js';
 import { dayTime, messageLine, note, print, printable, printJson } from './output.js';
 
 interface ListenOptions extends CallOptions {
@@ -28,33 +28,31 @@ interface ListenOptions extends CallOptions {
 }
 
 export function addListen(program: Command): void {
-  program
-    .command('listen')
-    .description('show the messages of channels as they pass, until interrupted')
-    .argument('<channel...>', 'such as race/3/chat')
-    .option('--last <n>', 'begin with the last n messages', wholeFrom(0, 1000))
-    .option('--after <cursor>', 'begin after this cursor (of one channel)')
-    .option('--count <n>', 'end after n messages', wholeFrom(1, 1_000_000_000))
-    .option('--type <types...>', 'only messages of these types')
-    .option('--by <users...>', 'only messages by these users')
-    .option('--not-by <users...>', 'no messages by these users')
-    .option('--where <terms...>', 'only messages with this in their data, such as /boat=petrel')
-    .option('--cloudevents', 'print each message as a CloudEvent, on a line of its own')
-    .addOption(
-      new Option('--token <token>', 'listen as this user; without it as the holder of the key, else as a guest').env(
-        'NINEBELLS_TOKEN',
+  calling(
+    program
+      .command('listen')
+      .description('show the messages of channels as they pass, until interrupted')
+      .argument('<channel...>', 'such as race/3/chat')
+      .option('--last <n>', 'begin with the last n messages', wholeFrom(0, 1000))
+      .option('--after <cursor>', 'begin after this cursor (of one channel)')
+      .option('--count <n>', 'end after n messages', wholeFrom(1, 1_000_000_000))
+      .option('--type <types...>', 'only messages of these types')
+      .option('--by <users...>', 'only messages by these users')
+      .option('--not-by <users...>', 'no messages by these users')
+      .option('--where <terms...>', 'only messages with this in their data, such as /boat=petrel')
+      .option('--cloudevents', 'print each message as a CloudEvent, on a line of its own')
+      .addOption(
+        new Option('--token <token>', 'listen as this user; without it as the holder of the key, else as a guest').env(
+          'NINEBELLS_TOKEN',
+        ),
       ),
-    )
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (channels: string[], options: ListenOptions) => {
-      if (options.after !== undefined && options.last !== undefined)
-        throw new CommandError(exitCodes.usage, 'give --last or --after, not both');
-      if (options.after !== undefined && channels.length > 1)
-        throw new CommandError(exitCodes.usage, '--after is a place in one channel; name only that one');
-      await listen(channels, options);
-    });
+  ).action(async (channels: string[], options: ListenOptions) => {
+    if (options.after !== undefined && options.last !== undefined)
+      throw new CommandError(exitCodes.usage, 'give --last or --after, not both');
+    if (options.after !== undefined && channels.length > 1)
+      throw new CommandError(exitCodes.usage, '--after is a place in one channel; name only that one');
+    await listen(channels, options);
+  });
 }
 
 async function listen(channels: readonly string[], options: ListenOptions): Promise<void> {

@@ -2,7 +2,16 @@ import type { Actor, AuditEntry, Ban, Effect, MessageReport, Silence } from '@ni
 import { defined, type PendingMessage } from '@nine-bells/wire';
 import { type Command, Option } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { backendOf, type CallOptions, duration, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import {
+  backendOf,
+  type CallOptions,
+  calling,
+  duration,
+  type ListOptions,
+  listing,
+  noteNext,
+  pageOf,
+} from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
 interface ModerationOptions extends CallOptions {
@@ -14,7 +23,7 @@ const reasonOption = (): Option =>
 
 /** The commands about people: remove, ban and what belongs to it, sign out, and the record of it all. */
 export function addModeration(program: Command): void {
-  called(
+  calling(
     program
       .command('remove')
       .description("end a user's stay in a channel")
@@ -28,7 +37,7 @@ export function addModeration(program: Command): void {
     tell(effect, options, `Removed ${user} from ${channel}${untilText(effect, ', out')}`);
   });
 
-  called(
+  calling(
     program
       .command('ban')
       .description('keep out a user, or all clients of an address')
@@ -56,22 +65,23 @@ export function addModeration(program: Command): void {
     },
   );
 
-  called(
+  listing(
     program
       .command('bans')
       .description('list the bans in force')
       .option('--user <id>', 'of this user')
       .option('--channel <channel>', 'from this channel'),
-  ).action(async (options: CallOptions & { user?: string; channel?: string }) => {
+    100,
+  ).action(async (options: ListOptions & { user?: string; channel?: string }) => {
     const { user, channel } = options;
-    const { bans, more } = await backendOf(options).bans({ limit: 1000, ...defined({ user, channel }) });
+    const { bans, next } = await backendOf(options).bans({ ...pageOf(options), ...defined({ user, channel }) });
     if (options.json) for (const each of bans) printJson(each);
     else if (bans.length === 0) note('No bans are in force.');
     else print(table(['ID', 'WHOM', 'FROM', 'UNTIL', 'BY', 'WHY'], bans.map(banRow)));
-    if (more) note('There are more; name a user or a channel.');
+    noteNext(next);
   });
 
-  called(
+  calling(
     program
       .command('unban')
       .description('end a ban before its time')
@@ -82,7 +92,7 @@ export function addModeration(program: Command): void {
     tell(effect, options, `Lifted the ban ${id}`, false);
   });
 
-  called(
+  calling(
     program
       .command('silence')
       .description('let a user read and not write')
@@ -105,22 +115,23 @@ export function addModeration(program: Command): void {
     },
   );
 
-  called(
+  listing(
     program
       .command('silences')
       .description('list the users who may read and not write')
       .option('--user <id>', 'only this user')
       .option('--channel <channel>', 'only in this channel'),
-  ).action(async (options: CallOptions & { user?: string; channel?: string }) => {
+    100,
+  ).action(async (options: ListOptions & { user?: string; channel?: string }) => {
     const { user, channel } = options;
-    const { silences, more } = await backendOf(options).silences({ limit: 1000, ...defined({ user, channel }) });
+    const { silences, next } = await backendOf(options).silences({ ...pageOf(options), ...defined({ user, channel }) });
     if (options.json) for (const each of silences) printJson(each);
     else if (silences.length === 0) note('No silences are in force.');
     else print(table(['ID', 'WHOM', 'WHERE', 'MAY', 'UNTIL', 'BY', 'WHY'], silences.map(silenceRow)));
-    if (more) note('There are more; name a user or a channel.');
+    noteNext(next);
   });
 
-  called(
+  calling(
     program
       .command('end-silence')
       .description('end a silence before its time')
@@ -131,24 +142,25 @@ export function addModeration(program: Command): void {
     tell(effect, options, `Ended the silence ${id} of ${effect.user}`);
   });
 
-  called(
+  listing(
     program
       .command('reports')
       .description('list messages that users have reported: open ones, the oldest first')
       .option('--ended', 'those that have ended, the latest first')
       .option('--channel <channel>', 'only of this channel'),
-  ).action(async (options: CallOptions & { ended?: boolean; channel?: string }) => {
+    100,
+  ).action(async (options: ListOptions & { ended?: boolean; channel?: string }) => {
     const { ended, channel } = options;
     const state = ended ? 'ended' : 'open';
-    const { reports, more } = await backendOf(options).reports({ state, limit: 1000, ...defined({ channel }) });
+    const { reports, next } = await backendOf(options).reports({ ...pageOf(options), state, ...defined({ channel }) });
     const heads = ['ID', 'WHEN', 'CHANNEL', 'MESSAGE', 'OF', 'REPORTED BY', 'WHY', ...(ended ? ['DONE'] : [])];
     if (options.json) for (const each of reports) printJson(each);
     else if (reports.length === 0) note(`No reports ${ended ? 'have ended' : 'are open'}.`);
     else print(table(heads, reports.map(reportRow)));
-    if (more) note('There are more; name a channel.');
+    noteNext(next);
   });
 
-  called(
+  calling(
     program
       .command('end-report')
       .description('end a report: something was done, or nothing is to be done')
@@ -160,25 +172,27 @@ export function addModeration(program: Command): void {
     else print(`Ended the report ${id} of ${ended.channel}.`);
   });
 
-  called(
+  listing(
     program
       .command('pending')
       .description('list messages that wait for a moderator, the oldest first')
       .option('--refused', 'those that were refused, the latest first')
       .option('--channel <channel>', 'only of this channel')
       .option('--user <id>', 'only of this user'),
-  ).action(async (options: CallOptions & { refused?: boolean; channel?: string; user?: string }) => {
+    100,
+  ).action(async (options: ListOptions & { refused?: boolean; channel?: string; user?: string }) => {
     const { refused, channel, user } = options;
     const state = refused ? 'refused' : 'waiting';
-    const { pending, more } = await backendOf(options).pending({ state, limit: 1000, ...defined({ channel, user }) });
+    const filter = { state, ...defined({ channel, user }) } as const;
+    const { pending, next } = await backendOf(options).pending({ ...pageOf(options), ...filter });
     const heads = ['ID', 'WHEN', 'CHANNEL', 'MESSAGE', 'OF', refused ? 'WHY NOT' : 'WHY IT WAITS'];
     if (options.json) for (const each of pending) printJson(each);
     else if (pending.length === 0) note(refused ? 'No messages were refused.' : 'No messages wait.');
     else print(table(heads, pending.map(pendingRow)));
-    if (more) note('There are more; name a channel.');
+    noteNext(next);
   });
 
-  called(
+  calling(
     program
       .command('approve')
       .description('publish a message that waits for a moderator')
@@ -192,7 +206,7 @@ export function addModeration(program: Command): void {
     else print(`It can no longer be published: ${printable(now.reason ?? 'no reason is known')}`);
   });
 
-  called(
+  calling(
     program
       .command('reject')
       .description('refuse a message that waits for a moderator')
@@ -204,7 +218,7 @@ export function addModeration(program: Command): void {
     else print(`Refused the message of ${now.by.user} in ${now.channel}.`);
   });
 
-  called(
+  calling(
     program
       .command('sign-out')
       .description('end all sessions of a user and revoke its earlier tokens')
@@ -214,7 +228,7 @@ export function addModeration(program: Command): void {
     tell(await backendOf(options).signOut(user, options.reason), options, `Signed out ${user} everywhere`);
   });
 
-  called(
+  calling(
     program
       .command('revoke-tokens')
       .description('revoke the tokens of a user issued until now; with a newer one the user may come back')
@@ -225,20 +239,21 @@ export function addModeration(program: Command): void {
     tell(effect, options, `Revoked the tokens of ${user} issued until ${dayTime(effect.at)}`);
   });
 
-  called(
+  listing(
     program
       .command('audit')
       .description('show who did what to whom, where, why and when; the latest first')
-      .option('--user <id>', 'only what was done about this user')
-      .option('--limit <n>', 'at most n entries', wholeFrom(1, 1000), 20)
-      .option('--before <number>', 'those before this one', wholeFrom(1, 999_999_999)),
-  ).action(async (options: CallOptions & { limit: number; before?: number; user?: string }) => {
-    const { limit, before, user } = options;
-    const { entries, more } = await backendOf(options).audit({ limit, ...defined({ before, user }) });
+      .option('--user <id>', 'only what was done about this user'),
+    20,
+  ).action(async (options: ListOptions & { user?: string }) => {
+    const { entries, next } = await backendOf(options).audit({
+      ...pageOf(options),
+      ...defined({ user: options.user }),
+    });
     if (options.json) for (const each of entries) printJson(each);
     else if (entries.length === 0) note('The audit log is empty.');
     else print(table(['NO', 'WHEN', 'BY', 'ACTION', 'WHOM', 'WHERE', 'UNTIL', 'WHY'], entries.map(auditRow)));
-    if (more && !options.json) note(`There are earlier ones: --before ${entries.at(-1)?.number}`);
+    noteNext(next);
   });
 }
 
@@ -249,10 +264,6 @@ export function actorText({ user, key, name }: Actor): string {
 }
 
 /** With the options of every command that calls a service. */
-function called(command: Command): Command {
-  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
-}
-
 function tell(effect: Effect, { json }: CallOptions, words: string, reaches = true): void {
   if (json) printJson(effect);
   else print(`${words}.${reaches ? ` ${reachedText(effect)}` : ''}`);

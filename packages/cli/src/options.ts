@@ -1,5 +1,7 @@
 import { Backend } from '@nine-bells/client/backend';
-import { InvalidArgumentError, type Option, Option as OptionClass } from 'commander';
+import { defined } from '@nine-bells/wire';
+import { type Command, InvalidArgumentError, type Option, Option as OptionClass } from 'commander';
+import { note } from './output.js';
 
 /** Options of every command that calls a service. */
 export interface CallOptions {
@@ -14,6 +16,34 @@ export const urlOption = (): Option =>
 export const keyOption = (): Option => new OptionClass('--key <key>', 'an API key').env('NINEBELLS_KEY');
 
 export const jsonOption = (): Option => new OptionClass('--json', 'one JSON object a line, for scripts');
+
+/** Adds the options of a command that calls a service. */
+export function calling(command: Command): Command {
+  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
+}
+
+/** Options of a command that prints a page of a list. */
+export interface ListOptions extends CallOptions {
+  readonly limit: number;
+  readonly after?: string;
+}
+
+/** Adds the options of a command that prints a page of a list. */
+export function listing(command: Command, limit: number, maxLimit = 1_000): Command {
+  return calling(command)
+    .option('--limit <n>', `page size, at most ${maxLimit}`, wholeFrom(1, maxLimit), limit)
+    .option('--after <place>', 'continue behind this place, as the previous page says');
+}
+
+/** Selects the page that the options ask for. */
+export function pageOf({ limit, after }: ListOptions): { readonly limit: number; readonly after?: string } {
+  return { limit, ...defined({ after }) };
+}
+
+/** Tells how to get the next page, if there is one. */
+export function noteNext(next: string | undefined): void {
+  if (next !== undefined) note(`Next page: --after ${next}`);
+}
 
 export const portOption = (): Option =>
   new OptionClass('--port <port>', 'the port to listen on; 0 for any free one')

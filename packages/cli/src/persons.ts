@@ -1,6 +1,6 @@
 import type { ErasureInfo } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling } from './options.js';
 import { dayTime, note, print, printJson } from './output.js';
 
 /** How often it is asked how far an erasure is, in milliseconds. */
@@ -10,7 +10,7 @@ const partMessages = 1_000;
 
 /** The commands about what is kept about a person. They need a key that may administer. */
 export function addPersons(program: Command): void {
-  called(
+  calling(
     program
       .command('forget')
       .description('erase a user: end its sessions, and remove what is kept about it, everywhere')
@@ -29,7 +29,7 @@ export function addPersons(program: Command): void {
     else print(erasureText(erasure));
   });
 
-  called(program.command('erasures').description('list the last erasures, and what each has removed')).action(
+  calling(program.command('erasures').description('list the last erasures, and what each has removed')).action(
     async (options: CallOptions) => {
       const { erasures } = await backendOf(options).erasures({ limit: 100 });
       if (options.json) for (const each of erasures) printJson(each);
@@ -38,7 +38,7 @@ export function addPersons(program: Command): void {
     },
   );
 
-  called(
+  calling(
     program
       .command('person')
       .description('print all that is kept about a user, as JSON; it stands in the audit log that this was done')
@@ -56,10 +56,6 @@ export function addPersons(program: Command): void {
     if (options.json) printJson(all);
     else print(JSON.stringify(all, null, 2));
   });
-}
-
-function called(command: Command): Command {
-  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
 }
 
 const names: Readonly<Record<keyof ErasureInfo['counts'], string>> = {

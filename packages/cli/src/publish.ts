@@ -3,7 +3,7 @@ import type { Author, Draft } from '@nine-bells/client/backend';
 import { defined, type Json } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { CommandError, exitCodes } from './exitCodes.js';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling } from './options.js';
 import { note, print, printJson } from './output.js';
 
 interface PublishOptions extends CallOptions {
@@ -17,41 +17,39 @@ interface PublishOptions extends CallOptions {
 }
 
 export function addPublish(program: Command): void {
-  program
-    .command('publish')
-    .description('publish a message to a channel, as an application')
-    .argument('<channel>', 'such as race/3/chat')
-    .argument('[data]', 'the data, as JSON; - reads it from standard input')
-    .option('--text <words>', 'short for the data {"text": words}')
-    .option('--type <type>', "the message's type (default: message)")
-    .option('--idempotency-key <key>', 'publishing again with the same one publishes nothing')
-    .option('--by <user[:name]>', 'the user to name as author')
-    .option('--reply-to <cursor>', 'the message that it answers')
-    .option('--mention <user...>', 'users whom it mentions, who are notified')
-    .option('--mention-role <role...>', 'the same of all who have a role')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (channel: string, data: string | undefined, options: PublishOptions) => {
-      const draft: Draft = {
-        channel,
-        data: await dataOf(data, options.text),
-        ...defined({ type: options.type, key: options.idempotencyKey, replyTo: options.replyTo }),
-        ...(options.by === undefined ? {} : { by: authorOf(options.by) }),
-        ...((options.mention ?? options.mentionRole) && {
-          mentions: defined({ users: options.mention, roles: options.mentionRole }),
-        }),
-      };
-      const published = await backendOf(options).publish(draft);
-      if (options.json) printJson({ channel, ...published });
-      else if (published.repeated)
-        print(`Already published as ${published.cursor} in ${channel}; nothing was published now.`);
-      else print(`Published to ${channel} as ${published.cursor}`);
-      const { users = [], roles = [] } = published.notMentioned ?? {};
-      const left = [...users, ...roles].join(', ');
-      if (left !== '' && !options.json)
-        note(`Not mentioned: ${left}. Only users who may enter the channel can be, and roles that such a user has.`);
-    });
+  calling(
+    program
+      .command('publish')
+      .description('publish a message to a channel, as an application')
+      .argument('<channel>', 'such as race/3/chat')
+      .argument('[data]', 'the data, as JSON; - reads it from standard input')
+      .option('--text <words>', 'short for the data {"text": words}')
+      .option('--type <type>', "the message's type (default: message)")
+      .option('--idempotency-key <key>', 'publishing again with the same one publishes nothing')
+      .option('--by <user[:name]>', 'the user to name as author')
+      .option('--reply-to <cursor>', 'the message that it answers')
+      .option('--mention <user...>', 'users whom it mentions, who are notified')
+      .option('--mention-role <role...>', 'the same of all who have a role'),
+  ).action(async (channel: string, data: string | undefined, options: PublishOptions) => {
+    const draft: Draft = {
+      channel,
+      data: await dataOf(data, options.text),
+      ...defined({ type: options.type, key: options.idempotencyKey, replyTo: options.replyTo }),
+      ...(options.by === undefined ? {} : { by: authorOf(options.by) }),
+      ...((options.mention ?? options.mentionRole) && {
+        mentions: defined({ users: options.mention, roles: options.mentionRole }),
+      }),
+    };
+    const published = await backendOf(options).publish(draft);
+    if (options.json) printJson({ channel, ...published });
+    else if (published.repeated)
+      print(`Already published as ${published.cursor} in ${channel}; nothing was published now.`);
+    else print(`Published to ${channel} as ${published.cursor}`);
+    const { users = [], roles = [] } = published.notMentioned ?? {};
+    const left = [...users, ...roles].join(', ');
+    if (left !== '' && !options.json)
+      note(`Not mentioned: ${left}. Only users who may enter the channel can be, and roles that such a user has.`);
+  });
 }
 
 export async function dataOf(argument: string | undefined, words: string | undefined): Promise<Json> {

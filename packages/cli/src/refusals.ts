@@ -1,6 +1,6 @@
 import type { RefusalKind } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
 interface RefusalsOptions extends CallOptions {
@@ -9,29 +9,27 @@ interface RefusalsOptions extends CallOptions {
 
 /** `ninebells refusals`: what clients were refused, and the latest cases of each kind. */
 export function addRefusals(program: Command): void {
-  program
-    .command('refusals')
-    .description('list recent refusals: why a client does not get in or may not act')
-    .option('--code <code>', 'only refusals with this problem code, such as token-invalid')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (options: RefusalsOptions) => {
-      const { code } = options;
-      const { refusals, missing } = await backendOf(options).refusals(code === undefined ? {} : { code });
-      if (options.json) {
-        for (const each of refusals) printJson(each);
-        return;
-      }
-      if (refusals.length === 0) note('Nothing was refused since the service has started.');
-      else {
-        print(table(['LAST', 'TIMES', 'CODE', 'AT', 'WHOM', 'WHERE', 'WHY'], refusals.map(rowOf)));
-        note(
-          'Each line shows the latest of its kind; --json shows up to five. `ninebells explain` says which rule decides.',
-        );
-      }
-      if (missing !== undefined) note(`No answer from ${missing.join(', ')}: what they have refused is missing.`);
-    });
+  calling(
+    program
+      .command('refusals')
+      .description('list recent refusals: why a client does not get in or may not act')
+      .option('--code <code>', 'only refusals with this problem code, such as token-invalid'),
+  ).action(async (options: RefusalsOptions) => {
+    const { code } = options;
+    const { refusals, missing } = await backendOf(options).refusals(code === undefined ? {} : { code });
+    if (options.json) {
+      for (const each of refusals) printJson(each);
+      return;
+    }
+    if (refusals.length === 0) note('Nothing was refused since the service has started.');
+    else {
+      print(table(['LAST', 'TIMES', 'CODE', 'AT', 'WHOM', 'WHERE', 'WHY'], refusals.map(rowOf)));
+      note(
+        'Each line shows the latest of its kind; --json shows up to five. `ninebells explain` says which rule decides.',
+      );
+    }
+    if (missing !== undefined) note(`No answer from ${missing.join(', ')}: what they have refused is missing.`);
+  });
 }
 
 function rowOf({ code, act, reportOnly, count, lastAt, latest }: RefusalKind): string[] {

@@ -2,12 +2,12 @@ import type { Pruning } from '@nine-bells/client/backend';
 import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
 import { actorText } from './moderation.js';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling, type ListOptions, listing, noteNext, pageOf } from './options.js';
 import { dayTime, note, print, printable, printJson, table } from './output.js';
 
 /** The commands about what is kept for how long. All but `holds` need a key that may administer. */
 export function addRetention(program: Command): void {
-  called(
+  calling(
     program
       .command('prune')
       .description('prune kept messages and old records now, as the service does by itself')
@@ -18,7 +18,7 @@ export function addRetention(program: Command): void {
     else show(pruning);
   });
 
-  called(
+  calling(
     program
       .command('hold')
       .description('exempt a channel from pruning, until that is ended')
@@ -31,7 +31,7 @@ export function addRetention(program: Command): void {
     else print(`${channel} is exempt from pruning since ${dayTime(hold.at)}, by ${actorText(hold.by)}.`);
   });
 
-  called(
+  calling(
     program
       .command('end-hold')
       .description('let a channel be pruned again')
@@ -43,9 +43,9 @@ export function addRetention(program: Command): void {
     else print(`${channel} is pruned again, as its rule says.`);
   });
 
-  called(program.command('holds').description('list the channels that are exempted from pruning')).action(
-    async (options: CallOptions) => {
-      const { holds, more } = await backendOf(options).holds({ limit: 1000 });
+  listing(program.command('holds').description('list the channels that are exempted from pruning'), 100).action(
+    async (options: ListOptions) => {
+      const { holds, next } = await backendOf(options).holds(pageOf(options));
       if (options.json) for (const each of holds) printJson(each);
       else if (holds.length === 0) note('No channel is exempted from pruning.');
       else
@@ -55,13 +55,9 @@ export function addRetention(program: Command): void {
             holds.map(({ channel, at, by, reason }) => [channel, dayTime(at), actorText(by), printable(reason ?? '')]),
           ),
         );
-      if (more) note('There are more than 1,000.');
+      noteNext(next);
     },
   );
-}
-
-function called(command: Command): Command {
-  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
 }
 
 function show({ dryRun, channels, total, held, records }: Pruning): void {

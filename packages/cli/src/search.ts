@@ -1,7 +1,7 @@
 import type { SearchHit } from '@nine-bells/client';
 import { defined } from '@nine-bells/wire';
 import type { Command } from 'commander';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption, wholeFrom } from './options.js';
+import { backendOf, type CallOptions, listing, noteNext } from './options.js';
 import { dayTime, note, print, printable, printJson } from './output.js';
 
 interface SearchOptions extends CallOptions {
@@ -17,40 +17,38 @@ interface SearchOptions extends CallOptions {
 
 /** Finds messages by their words. */
 export function addSearch(program: Command): void {
-  program
-    .command('search')
-    .description('find messages by their words, the best first')
-    .argument('[words...]', 'words that must all be there; "in quotes" together, sail* begins so, -word is not there')
-    .option('--in <channel...>', 'only in these channels, or of patterns such as race/:race/chat')
-    .option('--by <user...>', 'only by these users')
-    .option('--type <type...>', 'only of these types')
-    .option('--since <time>', 'only from this time on, such as 2026-07-04T16:00:00Z')
-    .option('--until <time>', 'only before this time')
-    .option('--after <next>', 'earlier ones: what the search before said')
-    .option('--limit <n>', 'most hits (default: 20)', wholeFrom(1, 100))
-    .option('--progress', 'instead, say how much of what is searched can be found already')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (words: string[], options: SearchOptions) => {
-      const backend = backendOf(options);
-      if (options.progress) {
-        const progress = await backend.searchProgress();
-        if (options.json) printJson(progress);
-        else
-          print(
-            `${progress.ready} of ${progress.messages} messages can be found; channels that are searched: ${progress.channels}.`,
-          );
-        return;
-      }
-      const { in: where, by, type: types, since, until, after, limit } = options;
-      const wish = defined({ in: where, by, types, since, until, after, limit });
-      const { hits, next } = await backend.search(words.join(' '), wish);
-      if (options.json) for (const each of hits) printJson(each);
-      else if (hits.length === 0) note('Nothing was found.');
-      else for (const each of hits) print(hitText(each));
-      if (next !== undefined && !options.json) note(`There are earlier ones: --after ${next}`);
-    });
+  listing(
+    program
+      .command('search')
+      .description('find messages by their words, the best first')
+      .argument('[words...]', 'words that must all be there; "in quotes" together, sail* begins so, -word is not there')
+      .option('--in <channel...>', 'only in these channels, or of patterns such as race/:race/chat')
+      .option('--by <user...>', 'only by these users')
+      .option('--type <type...>', 'only of these types')
+      .option('--since <time>', 'only from this time on, such as 2026-07-04T16:00:00Z')
+      .option('--until <time>', 'only before this time')
+      .option('--progress', 'instead, say how much of what is searched can be found already'),
+    20,
+    100,
+  ).action(async (words: string[], options: SearchOptions) => {
+    const backend = backendOf(options);
+    if (options.progress) {
+      const progress = await backend.searchProgress();
+      if (options.json) printJson(progress);
+      else
+        print(
+          `${progress.ready} of ${progress.messages} messages can be found; channels that are searched: ${progress.channels}.`,
+        );
+      return;
+    }
+    const { in: where, by, type: types, since, until, after, limit } = options;
+    const wish = defined({ in: where, by, types, since, until, after, limit });
+    const { hits, next } = await backend.search(words.join(' '), wish);
+    if (options.json) for (const each of hits) printJson(each);
+    else if (hits.length === 0) note('Nothing was found.');
+    else for (const each of hits) print(hitText(each));
+    noteNext(next);
+  });
 }
 
 function hitText({ channel, cursor, by, at, text, marks }: SearchHit): string {

@@ -1,25 +1,23 @@
 import type { Trace } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
 import { noteMissing } from './instances.js';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling } from './options.js';
 import { note, print, printable, printJson } from './output.js';
 
 /** `ninebells trace`: what became of one message. */
 export function addTrace(program: Command): void {
-  program
-    .command('trace')
-    .description('say what became of a message: where it was taken in, ordered and handed on, and who got it')
-    .argument('<id>', 'the id of the message, as `publish` and `read --json` give it')
-    .option('--user <id>', 'say whether and how this user got it')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (id: string, options: CallOptions & { user?: string }) => {
-      const trace = await backendOf(options).trace(id, options.user === undefined ? {} : { user: options.user });
-      if (options.json) printJson(trace);
-      else show(trace);
-      noteMissing(trace.missing);
-    });
+  calling(
+    program
+      .command('trace')
+      .description('say what became of a message: where it was taken in, ordered and handed on, and who got it')
+      .argument('<id>', 'the id of the message, as `publish` and `read --json` give it')
+      .option('--user <id>', 'say whether and how this user got it'),
+  ).action(async (id: string, options: CallOptions & { user?: string }) => {
+    const trace = await backendOf(options).trace(id, options.user === undefined ? {} : { user: options.user });
+    if (options.json) printJson(trace);
+    else show(trace);
+    noteMissing(trace.missing);
+  });
 }
 
 function show({ channel, cursor, sentence, user }: Trace): void {

@@ -1,22 +1,20 @@
 import type { Traffic, TrafficFigures } from '@nine-bells/client/backend';
 import type { Command } from 'commander';
 import { noteMissing } from './instances.js';
-import { backendOf, type CallOptions, jsonOption, keyOption, urlOption } from './options.js';
+import { backendOf, type CallOptions, calling } from './options.js';
 import { note, print, printJson, table } from './output.js';
 
 /** `ninebells traffic`: messages and changes in, deliveries out, what was merged, and what a board would save. */
 export function addTraffic(program: Command): void {
-  program
-    .command('traffic')
-    .description('show what goes in and out, by rule and channel, and what a board would save')
-    .addOption(urlOption())
-    .addOption(keyOption())
-    .addOption(jsonOption())
-    .action(async (options: CallOptions) => {
-      const traffic = await backendOf(options).traffic();
-      if (options.json) printJson(traffic);
-      else show(traffic);
-    });
+  calling(
+    program
+      .command('traffic')
+      .description('show what goes in and out, by rule and channel, and what a board would save'),
+  ).action(async (options: CallOptions) => {
+    const traffic = await backendOf(options).traffic();
+    if (options.json) printJson(traffic);
+    else show(traffic);
+  });
 }
 
 function show({ rules, channels, channelsForMs, minutesForMs, frames, writes, missing }: Traffic): void {

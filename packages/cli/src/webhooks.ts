@@ -21,11 +21,12 @@ import { CommandError, Exit, exitCodes } from './exitCodes.js';
 import {
   backendOf,
   type CallOptions,
+  calling,
   collect,
   duration,
-  jsonOption,
-  keyOption,
-  urlOption,
+  listing,
+  noteNext,
+  pageOf,
   wholeFrom,
 } from './options.js';
 import { dataText, dayTime, note, print, printable, printJson, table } from './output.js';
@@ -40,12 +41,6 @@ export function addWebhooks(program: Command): void {
 }
 
 /** A command with the options of all that call a service. */
-function called(command: Command): Command {
-  return command.addOption(urlOption()).addOption(keyOption()).addOption(jsonOption());
-}
-
-const limitOption = (): Option => new Option('--limit <n>', 'how many').argParser(wholeFrom(1, 1000)).default(20);
-
 interface ArrivalsOptions extends CallOptions {
   readonly intake?: string;
   readonly state?: ArrivalState;
@@ -54,18 +49,18 @@ interface ArrivalsOptions extends CallOptions {
 }
 
 function addArrivals(program: Command): void {
-  called(
+  listing(
     program
       .command('arrivals')
       .description('list what came in through intakes and what became of it; or show one, or run it again')
       .argument('[id]', 'one event, with headers and body')
       .option('--intake <name>', 'only of this intake')
       .addOption(new Option('--state <state>', 'only these').choices(['waiting', 'done', 'ignored', 'failed']))
-      .option('--again', 'with an id: run it again, by the routes of now')
-      .addOption(limitOption()),
+      .option('--again', 'with an id: run it again, by the routes of now'),
+    20,
   ).action(async (id: string | undefined, options: ArrivalsOptions) => {
     const backend = backendOf(options);
-    const { intake, state, limit, again, json } = options;
+    const { intake, state, again, json } = options;
     if (again && id === undefined) throw new CommandError(exitCodes.usage, 'say which: --again goes with an id');
     if (id !== undefined) {
       const ran = again ? await backend.runAgain(id) : undefined;
@@ -75,11 +70,11 @@ function addArrivals(program: Command): void {
       if (ran?.state === 'failed') throw new Exit(exitCodes.failed);
       return;
     }
-    const { arrivals, more } = await backend.arrivals({ limit, ...defined({ intake, state }) });
+    const { arrivals, next } = await backend.arrivals({ ...pageOf(options), ...defined({ intake, state }) });
     if (json) for (const each of arrivals) printJson(each);
     else if (arrivals.length === 0) note('Nothing came in.');
     else print(table(['AT', 'INTAKE', 'ID', 'STATE', 'BECAME'], arrivals.map(arrivalRow)));
-    if (more && !json) note(`There are more: --limit ${Math.min(1000, limit * 5)} shows them.`);
+    noteNext(next);
   });
 }
 
@@ -130,7 +125,7 @@ interface TrialOptions extends CallOptions {
 
 function addIntakes(program: Command): void {
   const intake = program.command('intake').description('list intakes, and try them');
-  called(intake.command('list').description('list the intakes and their totals')).action(
+  calling(intake.command('list').description('list the intakes and their totals')).action(
     async (options: CallOptions) => {
       const { intakes } = await backendOf(options).intakes();
       if (options.json) for (const each of intakes) printJson(each);
@@ -149,7 +144,7 @@ function addIntakes(program: Command): void {
         );
     },
   );
-  called(
+  calling(
     intake
       .command('send')
       .description('post an event, signed as Standard Webhooks says: to try an intake out')
@@ -158,7 +153,7 @@ function addIntakes(program: Command): void {
       .requiredOption('--secret <secret>', 'a secret of the intake: whsec_...')
       .option('--id <id>', 'your id of the event; by default a random one'),
   ).action(send);
-  called(
+  calling(
     intake
       .command('test')
       .description('show what would become of an event: verification, route, result; publishes nothing')
@@ -273,35 +268,35 @@ interface ResendOptions extends CallOptions {
 }
 
 function addDeliveries(program: Command): void {
-  called(
+  listing(
     program
       .command('deliveries')
       .description('list what is sent to hooks and feeds, and how it went; or show one with all its attempts')
       .argument('[id]', 'one delivery')
       .option('--hook <name>', 'only of this hook or feed')
       .addOption(new Option('--state <state>', 'only these').choices(['waiting', 'delivered', 'dead']))
-      .option('--failed', 'only what has failed at least once')
-      .addOption(limitOption()),
+      .option('--failed', 'only what has failed at least once'),
+    20,
   ).action(async (id: string | undefined, options: DeliveriesOptions) => {
     const backend = backendOf(options);
-    const { hook, state, failed, limit, json } = options;
+    const { hook, state, failed, json } = options;
     if (id !== undefined) {
       const found = await backend.delivery(id);
       if (json) printJson(found);
       else print(deliveryText(found));
       return;
     }
-    const { deliveries, more } = await backend.deliveries({
-      limit,
+    const { deliveries, next } = await backend.deliveries({
+      ...pageOf(options),
       ...defined({ hook, state }),
       ...(failed ? { failed } : {}),
     });
     if (json) for (const each of deliveries) printJson(each);
     else if (deliveries.length === 0) note('Nothing was sent, and nothing waits.');
     else print(table(['AT', 'DELIVERY', 'EVENT', 'CHANNEL', 'STATE', 'TRIES', 'SAYS'], deliveries.map(deliveryRow)));
-    if (more && !json) note(`There are more: --limit ${Math.min(1000, limit * 5)} shows them.`);
+    noteNext(next);
   });
-  called(
+  calling(
     program
       .command('resend')
       .description('send deliveries again: these, or all of a hook since a time')
@@ -361,7 +356,7 @@ interface HookOptions extends CallOptions {
 
 function addHooks(program: Command): void {
   const hook = program.command('hook').description('list hooks, and register, pause and resume them');
-  called(hook.command('list').description('list hooks and how they do')).action(async (options: CallOptions) => {
+  calling(hook.command('list').description('list hooks and how they do')).action(async (options: CallOptions) => {
     const { hooks } = await backendOf(options).hooks();
     if (options.json) for (const each of hooks) printJson(each);
     else if (hooks.length === 0) note('There is no hook.');
@@ -369,7 +364,7 @@ function addHooks(program: Command): void {
     for (const { name, paused } of hooks)
       if (paused !== undefined && !options.json) note(`${name} is paused since ${dayTime(paused.at)}: ${paused.why}`);
   });
-  called(
+  calling(
     hook
       .command('add')
       .description('register a hook, or replace the one of this name; prints the secret that signs what is sent')
@@ -395,7 +390,7 @@ function addHooks(program: Command): void {
     ['pause', 'send nothing to a hook; its events wait'],
     ['resume', 'let a paused hook go on'],
   ] as const)
-    called(hook.command(verb).description(description).argument('<name>')).action(
+    calling(hook.command(verb).description(description).argument('<name>')).action(
       async (name: string, options: CallOptions) => {
         const backend = backendOf(options);
         const done = await (verb === 'remove'
@@ -432,7 +427,7 @@ interface FeedOptions extends CallOptions {
 
 function addFeeds(program: Command): void {
   const feed = program.command('feed').description('list feeds, and make, read and rewind them');
-  called(feed.command('list').description('list feeds and how far behind they are')).action(
+  calling(feed.command('list').description('list feeds and how far behind they are')).action(
     async (options: CallOptions) => {
       const { feeds } = await backendOf(options).feeds();
       if (options.json) for (const each of feeds) printJson(each);
@@ -440,7 +435,7 @@ function addFeeds(program: Command): void {
       else print(table(['FEED', 'STATE', 'BEHIND', 'OLDEST', 'EVENTS', 'CHANNELS'], feeds.map(feedRow)));
     },
   );
-  called(
+  calling(
     feed
       .command('add')
       .description('make a feed; events wait in it from now on')
@@ -455,14 +450,14 @@ function addFeeds(program: Command): void {
     if (options.json) printJson(added);
     else print(`${added.name} has ${added.events.join(', ')} from now on.`);
   });
-  called(feed.command('remove').description('remove a feed, and what waits in it').argument('<name>')).action(
+  calling(feed.command('remove').description('remove a feed, and what waits in it').argument('<name>')).action(
     async (name: string, options: CallOptions) => {
       const done = await backendOf(options).removeFeed(name);
       if (options.json) printJson(done);
       else print(`${name}: removed.`);
     },
   );
-  called(
+  calling(
     feed
       .command('read')
       .description('print the events of a feed as they come, one JSON object a line, and acknowledge them')
@@ -479,7 +474,7 @@ function addFeeds(program: Command): void {
       }
     }
   });
-  called(
+  calling(
     feed
       .command('rewind')
       .description('give events again: those of the last hour, say')

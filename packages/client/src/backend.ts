@@ -110,6 +110,17 @@ export type * from './contracts.js';
 
 export type { Author, Block, BlockKind, Cursor, Json, Marked, Member, Message, Notice, Problem, Published, ReadResult };
 
+/** Selects a page of a list. */
+export interface PageOptions {
+  /** `next` of an earlier answer; absent: the first page. */
+  readonly after?: string;
+  /** Maximum number of items. Each list has its own default and maximum. */
+  readonly limit?: number;
+}
+
+/** A page of a list: `next` requests the next one, and is absent from the last. */
+type PageOf<T> = T & { readonly next?: string };
+
 export interface FeedOptions {
   /** Maximum number of events per fetch. Default 100. */
   readonly most?: number;
@@ -175,12 +186,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/withdrawals', { body: wish });
   }
 
-  /** Returns earlier contents of a message, if its rule keeps them: oldest first, behind the revision `after`. */
-  revisions(
-    channel: string,
-    cursor: string,
-    options: { readonly after?: string; readonly limit?: number } = {},
-  ): Promise<RevisionsReply> {
+  /** Returns earlier contents of a message, if its rule keeps them, oldest first. */
+  revisions(channel: string, cursor: string, options: PageOptions = {}): Promise<RevisionsReply> {
     return this.#ask('GET /v1/revisions', { query: { channel, cursor, ...options } });
   }
 
@@ -214,10 +221,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/messages', { query: { channel, ...options } }) as Promise<never>;
   }
 
-  /** Channels by name, those after `after`, and with the text `find` in their names. */
-  channels(
-    options: { after?: string; limit?: number; find?: string } = {},
-  ): Promise<{ channels: readonly ChannelInfo[]; more: boolean }> {
+  /** Lists channels by name, or those with the text `find` in their names. */
+  channels(options: PageOptions & { find?: string } = {}): Promise<PageOf<{ channels: readonly ChannelInfo[] }>> {
     return this.#ask('GET /v1/channels', { query: options });
   }
 
@@ -228,31 +233,28 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   }
 
   /**
-   * The latest sessions that are connected, the latest last: of a user, or with the text `find` in what identifies them.
-   * Where there are more, the answer's `before` asks for those before.
+   * Lists connected sessions: of a user, or with the text `find` in their user, name, address or client. The first page has the
+   * latest ones; within a page, the latest is last.
    */
   sessions(
-    options: { limit?: number; user?: string; find?: string; before?: string } = {},
-  ): Promise<Gathered & { sessions: readonly SessionInfo[]; more: boolean; before?: string }> {
+    options: PageOptions & { user?: string; find?: string } = {},
+  ): Promise<PageOf<Gathered & { sessions: readonly SessionInfo[] }>> {
     return this.#ask('GET /v1/sessions', { query: options });
   }
 
-  /**
-   * Returns members of a channel by time of entering, and their number. If there are more, pass the answer's `after` to get the
-   * next page.
-   */
+  /** Returns members of a channel by time of entering, and their number. */
   members(
     channel: string,
-    options: { limit?: number; after?: string } = {},
-  ): Promise<Gathered & { members: readonly Member[]; count: number; more: boolean; after?: string }> {
+    options: PageOptions = {},
+  ): Promise<PageOf<Gathered & { members: readonly Member[]; count: number }>> {
     return this.#ask('GET /v1/members', { query: { channel, ...options } }) as Promise<never>;
   }
 
-  /** Returns the channels where a user is a member, by name. Where there are more, `after` asks for those behind. */
+  /** Returns the channels where a user is a member, by name. */
   memberships(
     user: string,
-    options: { limit?: number; after?: string } = {},
-  ): Promise<Gathered & { channels: readonly { channel: string; member: Member }[]; more: boolean; after?: string }> {
+    options: PageOptions = {},
+  ): Promise<PageOf<Gathered & { channels: readonly { channel: string; member: Member }[] }>> {
     return this.#ask('GET /v1/members', { query: { user, ...options } }) as Promise<never>;
   }
 
@@ -354,10 +356,10 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/bans', { body: wish });
   }
 
-  /** Bans in force, the latest first: those before the ban `before`, and with the text `find` in what they say. */
+  /** Lists bans in force, latest first; with `find`, those with this text in a user id, address, channel or reason. */
   bans(
-    options: { user?: string; channel?: string; find?: string; before?: string; limit?: number } = {},
-  ): Promise<{ bans: readonly Ban[]; more: boolean; before?: string }> {
+    options: PageOptions & { user?: string; channel?: string; find?: string } = {},
+  ): Promise<PageOf<{ bans: readonly Ban[] }>> {
     return this.#ask('GET /v1/bans', { query: options });
   }
 
@@ -371,8 +373,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/prune', { body: options });
   }
 
-  /** Channels that are exempted from pruning, by name: those after `after`. */
-  holds(options: { after?: string; limit?: number } = {}): Promise<{ holds: readonly Hold[]; more: boolean }> {
+  /** Lists channels that are exempted from pruning, by name. */
+  holds(options: PageOptions = {}): Promise<PageOf<{ holds: readonly Hold[] }>> {
     return this.#ask('GET /v1/holds', { query: options });
   }
 
@@ -398,8 +400,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
 
   /** Silences in force, the latest first. */
   silences(
-    options: { user?: string; channel?: string; before?: string; limit?: number } = {},
-  ): Promise<{ silences: readonly Silence[]; more: boolean; before?: string }> {
+    options: PageOptions & { user?: string; channel?: string } = {},
+  ): Promise<PageOf<{ silences: readonly Silence[] }>> {
     return this.#ask('GET /v1/silences', { query: options });
   }
 
@@ -413,10 +415,10 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/reports', { body: wish });
   }
 
-  /** Messages that users have reported: open ones the oldest first, or ended ones the latest first; those behind `from`. */
+  /** Lists reported messages: open ones oldest first, or ended ones latest first. */
   reports(
-    options: { state?: 'open' | 'ended'; channel?: string; from?: number; limit?: number } = {},
-  ): Promise<{ reports: readonly MessageReport[]; more: boolean }> {
+    options: PageOptions & { state?: 'open' | 'ended'; channel?: string } = {},
+  ): Promise<PageOf<{ reports: readonly MessageReport[] }>> {
     return this.#ask('GET /v1/reports', { query: options });
   }
 
@@ -425,10 +427,10 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/reports/:id/end', { params: { id }, body: options });
   }
 
-  /** Lists messages that wait for a moderator (oldest first) or were refused (latest first), starting behind `from`. */
+  /** Lists messages that wait for a moderator (oldest first) or were refused (latest first). */
   pending(
-    options: { state?: 'waiting' | 'refused'; channel?: string; user?: string; from?: number; limit?: number } = {},
-  ): Promise<{ pending: readonly NumberedPending[]; more: boolean }> {
+    options: PageOptions & { state?: 'waiting' | 'refused'; channel?: string; user?: string } = {},
+  ): Promise<PageOf<{ pending: readonly NumberedPending[] }>> {
     return this.#ask('GET /v1/pending', { query: options });
   }
 
@@ -460,7 +462,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   /** Lists a user's inbox, oldest first, behind `after`. */
   inbox(
     user: string,
-    options: { after?: string; limit?: number } = {},
+    options: PageOptions = {},
   ): Promise<{ notices: readonly Notice[]; more: boolean; unread: number; cursor: Cursor }> {
     return this.#ask('GET /v1/notices', { query: { user, ...options } });
   }
@@ -483,11 +485,11 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('GET /v1/threads', { query: { user, ...options } });
   }
 
-  /** Lists the read marks of a channel, sorted by user id and starting behind the user `after`. */
+  /** Lists the read marks of a channel, by user id. */
   marks(
     channel: string,
-    options: { after?: string; limit?: number } = {},
-  ): Promise<{ marks: readonly { user: string; cursor: Cursor }[]; more: boolean }> {
+    options: PageOptions = {},
+  ): Promise<PageOf<{ marks: readonly { user: string; cursor: Cursor }[] }>> {
     return this.#ask('GET /v1/marks', { query: { channel, ...options } });
   }
 
@@ -502,7 +504,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   }
 
   /** The invitations into a channel, the latest first. */
-  invitations(channel: string, options: { before?: string; limit?: number } = {}): Promise<InvitationsReply> {
+  invitations(channel: string, options: PageOptions = {}): Promise<InvitationsReply> {
     return this.#ask('GET /v1/invitations', { query: { channel, ...options } });
   }
 
@@ -512,10 +514,7 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
   }
 
   /** Lists users admitted to a channel by an invitation, by user id. */
-  admissions(
-    channel: string,
-    options: { after?: string; limit?: number } = {},
-  ): Promise<{ admissions: readonly Admission[]; more: boolean }> {
+  admissions(channel: string, options: PageOptions = {}): Promise<PageOf<{ admissions: readonly Admission[] }>> {
     return this.#ask('GET /v1/admissions', { query: { channel, ...options } });
   }
 
@@ -573,10 +572,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/drain', { body: withinMs === undefined ? {} : { withinMs } });
   }
 
-  /** The audit log, or what of it is about a user, the latest first; those before `before`. */
-  audit(
-    options: { before?: number; limit?: number; user?: string } = {},
-  ): Promise<{ entries: readonly AuditEntry[]; more: boolean }> {
+  /** Lists entries of the audit log, or those about a user, latest first. */
+  audit(options: PageOptions & { user?: string } = {}): Promise<PageOf<{ entries: readonly AuditEntry[] }>> {
     return this.#ask('GET /v1/audit', { query: options });
   }
 
@@ -615,10 +612,10 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
     return this.#ask('POST /v1/intakes/:name/test', { params: { name }, body: wish });
   }
 
-  /** Lists arrivals, latest first, before the number `before`. */
+  /** Lists arrivals, latest first. */
   arrivals(
-    options: { intake?: string; state?: ArrivalState; before?: number; limit?: number } = {},
-  ): Promise<{ arrivals: readonly ArrivalInfo[]; more: boolean }> {
+    options: PageOptions & { intake?: string; state?: ArrivalState } = {},
+  ): Promise<PageOf<{ arrivals: readonly ArrivalInfo[] }>> {
     return this.#ask('GET /v1/arrivals', { query: options });
   }
 
@@ -657,8 +654,8 @@ export class Backend<C extends ChannelContracts = AnyChannels> {
 
   /** Lists deliveries to hooks and feeds, latest first; with `failed`, only those that have failed at least once. */
   deliveries(
-    options: { hook?: string; state?: DeliveryState; failed?: true; before?: number; limit?: number } = {},
-  ): Promise<{ deliveries: readonly DeliveryInfo[]; more: boolean }> {
+    options: PageOptions & { hook?: string; state?: DeliveryState; failed?: true } = {},
+  ): Promise<PageOf<{ deliveries: readonly DeliveryInfo[] }>> {
     const { failed, ...rest } = options;
     return this.#ask('GET /v1/deliveries', { query: { ...rest, failed: failed ? 'true' : undefined } });
   }

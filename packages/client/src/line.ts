@@ -276,7 +276,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /** The invitations into a channel, the latest first, without their codes. Throws as `read` does. */
-  invitations(channel: string, options: { before?: string; limit?: number } = {}): Promise<InvitationsReply> {
+  invitations(channel: string, options: { after?: string; limit?: number } = {}): Promise<InvitationsReply> {
     return this.#session.invitations(channel, options);
   }
 

@@ -208,7 +208,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     return accepted;
   }
 
-  async invitations(channel: string, options: { before?: string; limit?: number } = {}): Promise<InvitationsReply> {
+  async invitations(channel: string, options: { after?: string; limit?: number } = {}): Promise<InvitationsReply> {
     this.#mustBeOpen();
     return this.connection.requests.ask({ do: 'invitations', channel, ...options });
   }

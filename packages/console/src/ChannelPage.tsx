@@ -50,7 +50,7 @@ function OneChannel({ backend, channel, mayPublish }: ChannelPageProps & { reado
                 {status !== undefined && <span className="faint"> {statusText(status)}</span>}
               </span>
             ))}
-            {here.more && <span className="faint">and others</span>}
+            {here.next !== undefined && <span className="faint">and others</span>}
           </p>
         )}
         <p role="status" className={messages.line.name === 'open' ? 'faint' : 'alarm'}>

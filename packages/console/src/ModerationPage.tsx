@@ -205,15 +205,11 @@ function done(backend: Backend, { action, user, channel, forMs, reason }: Fields
 
 function Bans({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   const [find, setFind] = useState('');
-  const bans = usePages<Ban, string>(
+  const bans = usePages<Ban>(
     ['bans', find],
-    async (before) => {
-      const { bans: items, before: behind } = await backend.bans({
-        limit: pageRows,
-        ...(find === '' ? {} : { find }),
-        ...(before === undefined ? {} : { before }),
-      });
-      return { items, behind };
+    async (query) => {
+      const { bans: items, next } = await backend.bans({ ...query, ...(find === '' ? {} : { find }) });
+      return { items, next };
     },
     2000,
   );
@@ -267,15 +263,11 @@ function Bans({ backend, mayAct }: { readonly backend: Backend; readonly mayAct:
 
 function Audit({ backend }: { readonly backend: Backend }) {
   const [user, setUser] = useState('');
-  const entries = usePages<AuditEntry, number>(
+  const entries = usePages<AuditEntry>(
     ['audit', user],
-    async (before) => {
-      const { entries: items, more } = await backend.audit({
-        limit: pageRows,
-        ...(user === '' ? {} : { user }),
-        ...(before === undefined ? {} : { before }),
-      });
-      return { items, behind: more ? items.at(-1)?.number : undefined };
+    async (query) => {
+      const { entries: items, next } = await backend.audit({ ...query, ...(user === '' ? {} : { user }) });
+      return { items, next };
     },
     2000,
   );
@@ -369,11 +361,17 @@ function Silences({ backend, mayAct }: { readonly backend: Backend; readonly may
   );
 }
 
-/** Messages that users have reported: what was said, by whom, who reports it and why, and what was done about it. */
+/** Reported messages, with the reporter, the reason and what was done. */
 function Reports({ backend }: { readonly backend: Backend }) {
   const [state, setState] = useState<'open' | 'ended'>('open');
-  const answer = useAnswer(['reports', state], () => backend.reports({ state, limit: pageRows }), 2000);
-  const all = answer.data?.reports ?? [];
+  const pages = usePages<MessageReport>(
+    ['reports', state],
+    async (query) => {
+      const { reports: items, next } = await backend.reports({ ...query, state });
+      return { items, next };
+    },
+    2000,
+  );
   return (
     <section>
       <h2>Reported messages</h2>
@@ -385,11 +383,11 @@ function Reports({ backend }: { readonly backend: Backend }) {
           { value: 'ended', label: 'Ended' },
         ]}
       />
-      <Trouble of={[answer]} />
+      <Trouble of={[pages.answer]} />
       <ScrollTable<MessageReport>
         label="Reported messages"
         rowKey="id"
-        dataSource={[...all]}
+        dataSource={[...(pages.items ?? [])]}
         pagination={false}
         scroll={{ x: 760 }}
         locale={{ emptyText: state === 'open' ? 'No reports are open' : 'No reports have ended' }}
@@ -419,7 +417,7 @@ function Reports({ backend }: { readonly backend: Backend }) {
               },
         ]}
       />
-      {answer.data?.more && <p className="faint">There are more than these {all.length}.</p>}
+      <Pager of={pages} label="Pages of reports" />
     </section>
   );
 }

@@ -11,7 +11,7 @@ import { Trouble } from './Trouble.js';
 import { ago, rateText, texts } from './texts.js';
 import type { Light } from './theme.js';
 import type { LiveOverview, Second } from './useOverview.js';
-import { pageRows, usePages } from './usePages.js';
+import { usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
 export interface OverviewPageProps {
@@ -25,15 +25,11 @@ export function OverviewPage({ backend, overview, light }: OverviewPageProps) {
   const { latest, seconds } = overview;
   useTitle(texts.overview);
   const [find, setFind] = useState('');
-  const channels = usePages<ChannelInfo, string>(
+  const channels = usePages<ChannelInfo>(
     ['channels', find],
-    async (after) => {
-      const { channels: items, more } = await backend.channels({
-        limit: pageRows,
-        ...(find === '' ? {} : { find }),
-        ...(after === undefined ? {} : { after }),
-      });
-      return { items, behind: more ? items.at(-1)?.channel : undefined };
+    async (query) => {
+      const { channels: items, next } = await backend.channels({ ...query, ...(find === '' ? {} : { find }) });
+      return { items, next };
     },
     2000,
   );

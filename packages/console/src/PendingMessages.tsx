@@ -3,24 +3,28 @@ import { Button, Input, Popconfirm, Segmented } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router-dom';
 import { channelColumn, whenColumn } from './columns.js';
-import { useAnswer, useChange } from './queries.js';
+import { Pager } from './Pager.js';
+import { useChange } from './queries.js';
 import { ScrollTable } from './ScrollTable.js';
 import { Trouble } from './Trouble.js';
-import { pageRows } from './usePages.js';
+import { type PageQuery, usePages } from './usePages.js';
 
 /** Messages that wait for a moderator, and those that were refused. Shown where there are any. */
 export function PendingMessages({ backend }: { readonly backend: Backend }) {
   const [state, setState] = useState<'waiting' | 'refused'>('waiting');
-  const waiting = useAnswer(['pending', 'waiting'], () => backend.pending({ limit: pageRows }), 2000);
-  const refused = useAnswer(
+  const list = (which: typeof state) => async (query: PageQuery) => {
+    const { pending: items, next } = await backend.pending({ ...query, state: which });
+    return { items, next };
+  };
+  const waiting = usePages<NumberedPending>(['pending', 'waiting'], list('waiting'), 2000);
+  const refused = usePages<NumberedPending>(
     ['pending', 'refused'],
-    () => backend.pending({ state: 'refused', limit: pageRows }),
+    list('refused'),
     state === 'refused' ? 2000 : 30_000,
   );
-  const answer = state === 'waiting' ? waiting : refused;
-  const all = answer.data?.pending ?? [];
-  const hasAny = [waiting, refused].some(({ data }) => (data?.pending.length ?? 0) > 0);
-  if (!hasAny) return <Trouble of={[answer]} />;
+  const pages = state === 'waiting' ? waiting : refused;
+  const hasAny = [waiting, refused].some(({ items, previous }) => previous !== undefined || (items?.length ?? 0) > 0);
+  if (!hasAny) return <Trouble of={[pages.answer]} />;
   return (
     <section>
       <h2>Messages before they are published</h2>
@@ -32,11 +36,11 @@ export function PendingMessages({ backend }: { readonly backend: Backend }) {
           { value: 'refused', label: 'Refused' },
         ]}
       />
-      <Trouble of={[answer]} />
+      <Trouble of={[pages.answer]} />
       <ScrollTable<NumberedPending>
         label="Messages before they are published"
         rowKey="id"
-        dataSource={[...all]}
+        dataSource={[...(pages.items ?? [])]}
         pagination={false}
         scroll={{ x: 760 }}
         locale={{ emptyText: state === 'waiting' ? 'No message waits' : 'No message was refused' }}
@@ -63,7 +67,7 @@ export function PendingMessages({ backend }: { readonly backend: Backend }) {
             : []),
         ]}
       />
-      {answer.data?.more && <p className="faint">There are more than these {all.length}.</p>}
+      <Pager of={pages} label="Pages of messages in review" />
     </section>
   );
 }

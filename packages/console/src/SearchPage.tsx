@@ -25,13 +25,13 @@ export function SearchPage({ backend }: { readonly backend: Backend }) {
   useTitle(texts.search);
   const progress = useAnswer(['search-progress'], () => backend.searchProgress(), progressMs);
   const named = where.split(/[\s,]+/).filter((each) => each !== '');
-  const found = usePages<SearchHit, string>(
+  const found = usePages<SearchHit>(
     ['search', words, named.join()],
-    async (after) => {
-      if (words === '') return { items: [], behind: undefined };
+    async ({ after }) => {
+      if (words === '') return { items: [] };
       const options = { limit: hitsAtOnce, ...(named.length > 0 && { in: named }), ...(after && { after }) };
       const { hits, next } = await backend.search(words, options);
-      return { items: hits, behind: next };
+      return { items: hits, next };
     },
     againMs,
   );

@@ -8,22 +8,18 @@ import { useChange } from './queries.js';
 import { ScrollTable } from './ScrollTable.js';
 import { Trouble } from './Trouble.js';
 import { ago, texts } from './texts.js';
-import { pageRows, usePages } from './usePages.js';
+import { usePages } from './usePages.js';
 import { useTitle } from './useTitle.js';
 
 /** Who is connected: from where, how, for how long, how far behind; and signing them out. */
 export function SessionsPage({ backend, mayAct }: { readonly backend: Backend; readonly mayAct: boolean }) {
   const [find, setFind] = useState('');
   useTitle(texts.sessions);
-  const found = usePages<SessionInfo, string>(
+  const found = usePages<SessionInfo>(
     ['sessions', find],
-    async (before) => {
-      const page = await backend.sessions({
-        limit: pageRows,
-        ...(find === '' ? {} : { find }),
-        ...(before === undefined ? {} : { before }),
-      });
-      return { items: [...page.sessions].reverse(), behind: page.before };
+    async (query) => {
+      const { sessions, next } = await backend.sessions({ ...query, ...(find === '' ? {} : { find }) });
+      return { items: [...sessions].reverse(), next };
     },
     2000,
   );

@@ -1,25 +1,25 @@
-/** Where a reader is in a list that the service gives page by page: the places behind which the pages begin. */
-export interface PageStack<At> {
-  /** The places of the pages gone through, the present one last; none on the first page. */
-  readonly places: readonly At[];
-  /** What the list is of; another search is another list, and begins anew. */
+/** A user's position in a list that is shown page by page. */
+export interface PageStack {
+  /** Places of the pages up to the current one; empty on the first page. */
+  readonly places: readonly string[];
+  /** Name of the list and its search text. */
   readonly of: string;
 }
 
-/** The first page of a list. */
-export function firstPage<At>(of: string): PageStack<At> {
+/** Returns the position at the first page of a list. */
+export function firstPage(of: string): PageStack {
   return { places: [], of };
 }
 
-/** The stack for a list: as it is, or from its beginning if it was another list's. */
-export function stackFor<At>(stack: PageStack<At>, of: string): PageStack<At> {
+/** Returns the stack if it is of this list, or else the list's first page. */
+export function stackFor(stack: PageStack, of: string): PageStack {
   return stack.of === of ? stack : firstPage(of);
 }
 
-export function nextPage<At>({ places, of }: PageStack<At>, behind: At): PageStack<At> {
-  return { places: [...places, behind], of };
+export function nextPage({ places, of }: PageStack, place: string): PageStack {
+  return { places: [...places, place], of };
 }
 
-export function previousPage<At>({ places, of }: PageStack<At>): PageStack<At> {
+export function previousPage({ places, of }: PageStack): PageStack {
   return { places: places.slice(0, -1), of };
 }

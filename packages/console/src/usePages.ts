@@ -2,10 +2,17 @@ import { useState } from 'react';
 import { firstPage, nextPage, previousPage, stackFor } from './pages.js';
 import { type Answer, useAnswer } from './queries.js';
 
-/** A page of a list, and the place behind which the next one begins; no place: it is the last one. */
-export interface Page<T, At> {
+/** A page of a list. */
+export interface Page<T> {
   readonly items: readonly T[];
-  readonly behind: At | undefined;
+  /** Place of the next page; absent from the last. */
+  readonly next?: string | undefined;
+}
+
+/** Selects a page of `pageRows` items behind a place, or the first one. */
+export interface PageQuery {
+  readonly limit: number;
+  readonly after?: string;
 }
 
 export interface Pages<T> {
@@ -17,30 +24,31 @@ export interface Pages<T> {
   readonly next?: () => void;
 }
 
-/** How many rows a page of a list has. */
+/** Number of rows of a page. */
 export const pageRows = 20;
 
 /**
- * A list that the service gives page by page, and searches itself.
+ * Shows a list page by page.
  *
- * @param name - what the list is of, with what is searched for: a new name begins with the first page
- * @param ask - the page behind a place, or the first one
+ * @param name - the list and its search text; a new name begins with the first page
+ * @param ask - requests a page from the service
  */
-export function usePages<T, At extends string | number>(
+export function usePages<T>(
   name: readonly string[],
-  ask: (behind: At | undefined) => Promise<Page<T, At>>,
+  ask: (query: PageQuery) => Promise<Page<T>>,
   everyMs: number,
 ): Pages<T> {
   const of = JSON.stringify(name);
-  const [kept, setStack] = useState(firstPage<At>(of));
+  const [kept, setStack] = useState(firstPage(of));
   const stack = stackFor(kept, of);
   const at = stack.places.at(-1);
-  const answer = useAnswer([...name, at], () => ask(at), everyMs);
-  const behind = answer.data?.behind;
+  const query = { limit: pageRows, ...(at === undefined ? {} : { after: at }) };
+  const answer = useAnswer([...name, at], () => ask(query), everyMs);
+  const next = answer.data?.next;
   return {
     items: answer.data?.items,
     answer,
     ...(at === undefined ? {} : { previous: () => setStack(previousPage(stack)) }),
-    ...(behind === undefined ? {} : { next: () => setStack(nextPage(stack, behind)) }),
+    ...(next === undefined ? {} : { next: () => setStack(nextPage(stack, next)) }),
   };
 }

@@ -35,12 +35,12 @@ describe('a list in pages', () => {
   const asked: unknown[] = [];
 
   function Numbers({ find }: { readonly find: string }) {
-    const pages = usePages<number, number>(
+    const pages = usePages<number>(
       ['numbers', find],
-      async (behind) => {
-        asked.push([find, behind]);
-        const fitting = all.filter((each) => String(each).includes(find) && each > (behind ?? 0));
-        return { items: fitting.slice(0, 2), behind: fitting.length > 2 ? fitting[1] : undefined };
+      async ({ after }) => {
+        asked.push([find, after]);
+        const fitting = all.filter((each) => String(each).includes(find) && each > Number(after ?? 0));
+        return { items: fitting.slice(0, 2), next: fitting.length > 2 ? String(fitting[1]) : undefined };
       },
       forever,
     );
@@ -69,8 +69,8 @@ describe('a list in pages', () => {
     await screen.findByText('3 4');
     expect(asked.slice(0, 3)).toEqual([
       ['', undefined],
-      ['', 2],
-      ['', 4],
+      ['', '2'],
+      ['', '4'],
     ]);
   });
 

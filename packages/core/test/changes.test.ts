@@ -202,7 +202,10 @@ describe('what a message held before', () => {
     await ask(mira, { do: 'revise', cursor, data: 'three' });
     const { revisions } = await ask(chair, { do: 'revisions', cursor });
     expect(revisions).toMatchObject([{ data: 'one' }, { data: 'two', revision: second, by: { user: 'mira' } }]);
-    expect(await ask(chair, { do: 'revisions', cursor, limit: 1 })).toMatchObject({ revisions: [{}], more: true });
+    const page = await ask(chair, { do: 'revisions', cursor, limit: 1 });
+    const rest = await ask(chair, { do: 'revisions', cursor, after: page.next });
+    expect([page.revisions, rest.revisions].flat()).toEqual(revisions);
+    expect(rest.next).toBeUndefined();
     expect(await ask(mira, { do: 'revisions', cursor })).toMatchObject({ problem: { code: 'not-allowed' } });
     await ask(mira, { do: 'withdraw', cursor });
     expect(await ask(chair, { do: 'revisions', cursor })).toMatchObject({ revisions: [] });

@@ -286,7 +286,7 @@ const shapes: Readonly<Record<Verb, Shape>> = {
     forMs: may(integer(1_000, 365 * 86_400_000)),
   },
   accept: { code: must(words(100)) },
-  invitations: { channel: must(channel), before: may(words(64)), limit: may(count) },
+  invitations: { channel: must(channel), after: may(words(64)), limit: may(count) },
   uninvite: { channel: must(channel), invitation: must(words(64)), admitted: may(flag) },
   refresh: { token: must(token) },
   pulse: { got: may(cursors) },

@@ -162,7 +162,7 @@ export interface ReactorsReply {
   readonly cursor: Cursor;
   /** By word, then by user. */
   readonly reactors: readonly Reactor[];
-  /** Ask again with `after` this; absent: that was all. */
+  /** Place of the next page: pass it as `after`. Absent from the last page. */
   readonly next?: string;
 }
 
@@ -173,8 +173,8 @@ export interface RevisionsReply {
   readonly cursor: Cursor;
   /** Earlier contents, oldest first, without the current one. */
   readonly revisions: readonly EarlierRevision[];
-  /** There are more behind the last of these: ask again with `after`. */
-  readonly more: boolean;
+  /** Place of the next page: pass it as `after`. Absent from the last page. */
+  readonly next?: string;
 }
 
 export interface ReadResult {
@@ -243,7 +243,8 @@ export interface Accepted {
 export interface InvitationsReply {
   /** The latest first. */
   readonly invitations: readonly Invitation[];
-  readonly more: boolean;
+  /** Place of the next page: pass it as `after`. Absent from the last page. */
+  readonly next?: string;
 }
 
 /** The reply to `uninvite`. */

@@ -287,8 +287,8 @@ export interface AcceptRequest extends Numbered {
 export interface InvitationsRequest extends Numbered {
   readonly do: 'invitations';
   readonly channel: ChannelName;
-  /** Only those made before this one, by its id. */
-  readonly before?: string;
+  /** `next` of an earlier reply. */
+  readonly after?: string;
   readonly limit?: number;
 }
 export interface UninviteRequest extends Numbered {

@@ -7,7 +7,7 @@ import { useAnswer, useChange } from '../queries.js';
 import { ScrollTable } from '../ScrollTable.js';
 import { Trouble } from '../Trouble.js';
 import { dayTime } from '../texts.js';
-import { pageRows, usePages } from '../usePages.js';
+import { usePages } from '../usePages.js';
 import { State } from './State.js';
 
 const states: readonly ArrivalState[] = ['waiting', 'done', 'ignored', 'failed'];
@@ -18,12 +18,12 @@ export function Arrivals({ backend, mayAct }: { readonly backend: Backend; reado
   const [state, setState] = useState<ArrivalState>();
   const [shown, setShown] = useState<string>();
   const intakes = useAnswer(['intakes'], () => backend.intakes(), 5_000);
-  const pages = usePages<ArrivalInfo, number>(
+  const pages = usePages<ArrivalInfo>(
     ['arrivals', intake ?? '', state ?? ''],
-    async (before) => {
-      const wish = { limit: pageRows, ...(intake && { intake }), ...(state && { state }), ...(before && { before }) };
-      const { arrivals, more } = await backend.arrivals(wish);
-      return { items: arrivals, behind: more ? arrivals.at(-1)?.number : undefined };
+    async (query) => {
+      const wish = { ...query, ...(intake && { intake }), ...(state && { state }) };
+      const { arrivals: items, next } = await backend.arrivals(wish);
+      return { items, next };
     },
     2_000,
   );

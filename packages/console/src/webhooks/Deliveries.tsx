@@ -6,7 +6,7 @@ import { useAnswer, useChange } from '../queries.js';
 import { ScrollTable } from '../ScrollTable.js';
 import { Trouble } from '../Trouble.js';
 import { dayTime, timeOfDay } from '../texts.js';
-import { pageRows, usePages } from '../usePages.js';
+import { usePages } from '../usePages.js';
 import { State } from './State.js';
 
 type Wanted = DeliveryState | 'failed';
@@ -21,16 +21,15 @@ export function Deliveries({ backend, mayAct }: { readonly backend: Backend; rea
   const [chosen, setChosen] = useState<readonly string[]>([]);
   const hooks = useAnswer(['hooks'], () => backend.hooks(), 5_000);
   const feeds = useAnswer(['feeds'], () => backend.feeds(), 5_000);
-  const pages = usePages<DeliveryInfo, number>(
+  const pages = usePages<DeliveryInfo>(
     ['deliveries', hook ?? '', wanted ?? ''],
-    async (before) => {
-      const { deliveries, more } = await backend.deliveries({
-        limit: pageRows,
+    async (query) => {
+      const { deliveries: items, next } = await backend.deliveries({
+        ...query,
         ...(hook && { hook }),
         ...(wanted === 'failed' ? { failed: true } : wanted && { state: wanted }),
-        ...(before && { before }),
       });
-      return { items: deliveries, behind: more ? deliveries.at(-1)?.number : undefined };
+      return { items, next };
     },
     2_000,
   );

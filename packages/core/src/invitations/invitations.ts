@@ -119,11 +119,18 @@ export class Invitations {
     return { channel, ...defined({ role }), ...(until === undefined ? {} : { until: new Date(until).toISOString() }) };
   }
 
-  /** The invitations into a channel, the latest first. @throws {ProblemError} `no-such-channel`, `unavailable` */
-  async list(channel: ChannelName, limit: number, before?: string): Promise<InvitationsReply> {
+  /**
+   * Lists the invitations into a channel, latest first.
+   *
+   * @param after - id of the last invitation of the page before
+   * @throws {ProblemError} `no-such-channel`, `unavailable`
+   */
+  async list(channel: ChannelName, limit: number, after?: string): Promise<InvitationsReply> {
     this.#host.rules.require(channel);
-    const found = await this.#host.store.invitations(channel, limit + 1, before);
-    return { invitations: found.slice(0, limit).map((each) => this.#shown(each)), more: found.length > limit };
+    const found = await this.#host.store.invitations(channel, limit + 1, after);
+    const page = found.slice(0, limit);
+    const next = found.length > limit ? page.at(-1)?.id : undefined;
+    return { invitations: page.map((each) => this.#shown(each)), ...defined({ next }) };
   }
 
   /** One, by its id. @throws {ProblemError} `unavailable` */

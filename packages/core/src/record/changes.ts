@@ -95,5 +95,7 @@ export async function revisionsOf(
       data: JSON.parse(dataText),
     }),
   );
-  return { channel, cursor: formatCursor(place), revisions, more: found.length > some.length };
+  const last = found.length > some.length ? some.at(-1) : undefined;
+  const next = last && formatCursor({ ...place, number: last.number });
+  return { channel, cursor: formatCursor(place), revisions, ...defined({ next }) };
 }

@@ -15,7 +15,7 @@ import { IsArray, IsOptional, IsString } from 'class-validator';
 import type { HookRegistry } from '../webhooks/hookRegistry.js';
 import { checkEventRights, checkHookRights } from '../webhooks/hookRights.js';
 import { readBody } from './body.js';
-import { queryText, queryWhole } from './query.js';
+import { numberAfter, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** Most deliveries that are named in one request. */
@@ -98,10 +98,11 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
       hook,
       state: stateOf(queryText(request, 'state'), '?state'),
       failed: failed === 'true',
-      before: queryWhole(request, 'before', 999_999_999),
-      limit,
+      before: numberAfter(request),
+      limit: limit + 1,
     });
-    response.json({ deliveries: found.map((each) => shownDelivery(each)), more: found.length === limit });
+    const { page, rest } = pageOf(found, limit, ({ number }) => number);
+    response.json({ deliveries: page.map((each) => shownDelivery(each)), ...rest });
   };
 
   const delivery: Serve<'GET /v1/deliveries/:id'> = async (request, response, { key }) => {
@@ -137,7 +138,7 @@ export function hooks(engine: Engine, registry: HookRegistry): readonly Route[] 
     route('DELETE /v1/hooks/:name', { right: 'hooks' }, remove),
     route('POST /v1/hooks/:name/pause', { right: 'hooks' }, pause),
     route('POST /v1/hooks/:name/resume', { right: 'hooks' }, resume),
-    route('GET /v1/deliveries', { right: 'read', query: ['hook', 'state', 'failed', 'before', 'limit'] }, deliveries),
+    route('GET /v1/deliveries', { right: 'read', query: ['hook', 'state', 'failed', ...pageQuery] }, deliveries),
     route('GET /v1/deliveries/:id', { right: 'read' }, delivery),
     route('POST /v1/deliveries/resend', { right: 'hooks', body: ResendDto }, resend),
   ];

@@ -16,7 +16,7 @@ import { bodyOfArrival, keptBodyOf, readEventBody } from '../webhooks/bodies.js'
 import { verifierOf } from '../webhooks/verify.js';
 import { readBody } from './body.js';
 import { IsJson, IsWords } from './publishDto.js';
-import { queryText, queryWhole } from './query.js';
+import { numberAfter, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 /** Requests that a trial of routes counts for: reading them may take 50 ms. */
@@ -103,10 +103,11 @@ export function intakes(
     const found = await store.intakes.arrivals({
       intake,
       state: stateOf(queryText(request, 'state')),
-      before: queryWhole(request, 'before', 999_999_999),
-      limit,
+      before: numberAfter(request),
+      limit: limit + 1,
     });
-    response.json({ arrivals: found.map((each) => shown(each)), more: found.length === limit });
+    const { page, rest } = pageOf(found, limit, ({ number }) => number);
+    response.json({ arrivals: page.map((each) => shown(each)), ...rest });
   };
 
   const arrival: Serve<'GET /v1/arrivals/:id'> = async (request, response) => {
@@ -148,7 +149,7 @@ export function intakes(
   return [
     route('GET /v1/intakes', { right: 'read' }, list),
     route('POST /v1/intakes/:name/test', { right: 'hooks', body: TrialDto }, trial),
-    route('GET /v1/arrivals', { right: 'read', query: ['intake', 'state', 'before', 'limit'] }, arrivals),
+    route('GET /v1/arrivals', { right: 'read', query: ['intake', 'state', ...pageQuery] }, arrivals),
     route('GET /v1/arrivals/:id', { right: 'read' }, arrival),
     route('POST /v1/arrivals/:id/again', { right: 'hooks' }, again),
   ];

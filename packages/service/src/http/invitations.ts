@@ -5,7 +5,7 @@ import { IsBoolean, IsInt, IsOptional, Max, Min, ValidateNested } from 'class-va
 import { present, readBody } from './body.js';
 import { actorOf } from './moderation.js';
 import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
-import { channelOf, limitOf, queryText } from './query.js';
+import { channelOf, limitOf, pageOf, pageQuery, queryText } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 const dayMs = 86_400_000;
@@ -77,7 +77,7 @@ export function invitations({ invitations: all }: Engine): readonly Route[] {
   const list: Serve<'GET /v1/invitations'> = async (request, response, caller) => {
     const channel = channelOf(request);
     caller.needIn('moderate', channel);
-    response.json(await all.list(channel, limitOf(request), queryText(request, 'before')));
+    response.json(await all.list(channel, limitOf(request), queryText(request, 'after')));
   };
 
   const end: Serve<'POST /v1/invitations/:id/end'> = async (request, response, caller) => {
@@ -92,7 +92,8 @@ export function invitations({ invitations: all }: Engine): readonly Route[] {
     caller.needIn('moderate', channel);
     const limit = limitOf(request);
     const found = await all.admissionsIn(channel, limit + 1, queryText(request, 'after') ?? '');
-    response.json({ channel, admissions: found.slice(0, limit).map(shown), more: found.length > limit });
+    const { page, rest } = pageOf(found, limit, ({ user }) => user);
+    response.json({ channel, admissions: page.map(shown), ...rest });
   };
 
   const endAdmission: Serve<'POST /v1/admissions/end'> = async (request, response, caller) => {
@@ -112,13 +113,9 @@ export function invitations({ invitations: all }: Engine): readonly Route[] {
 
   return [
     route('POST /v1/invitations', { right: { perChannel: 'moderate' }, statuses: [201], body: InvitationDto }, invite),
-    route('GET /v1/invitations', { right: { perChannel: 'moderate' }, query: ['channel', 'before', 'limit'] }, list),
+    route('GET /v1/invitations', { right: { perChannel: 'moderate' }, query: ['channel', ...pageQuery] }, list),
     route('POST /v1/invitations/:id/end', { right: { perChannel: 'moderate' }, body: EndInvitationDto }, end),
-    route(
-      'GET /v1/admissions',
-      { right: { perChannel: 'moderate' }, query: ['channel', 'after', 'limit'] },
-      admissions,
-    ),
+    route('GET /v1/admissions', { right: { perChannel: 'moderate' }, query: ['channel', ...pageQuery] }, admissions),
     route('POST /v1/admissions/end', { right: { perChannel: 'moderate' }, body: EndAdmissionDto }, endAdmission),
   ];
 }

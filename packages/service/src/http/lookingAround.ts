@@ -2,7 +2,7 @@ import type { ChannelInfo, Engine, InstanceInfo, RefusalKind, SessionInfo, Sessi
 import { defined, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
 import type { Request } from 'express';
-import { channelOf, queryText, queryWhole, timePlaceOf } from './query.js';
+import { channelOf, pageOf, pageQuery, queryText, queryWhole, timeAfter } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 export interface ServiceFacts {
@@ -17,13 +17,14 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
     const channel = request.query.channel === undefined ? undefined : channelOf(request);
     caller.needIn('read', channel);
     if (channel !== undefined) {
-      response.json({ channels: [shown(await engine.channels.describe(channel))], more: false });
+      response.json({ channels: [shown(await engine.channels.describe(channel))] });
       return;
     }
     const after = queryText(request, 'after') ?? '';
     const limit = queryWhole(request, 'limit', 1000) ?? 200;
     const found = await engine.channels.list(after, limit + 1, queryText(request, 'find'));
-    response.json({ channels: found.slice(0, limit).map(shown), more: found.length > limit });
+    const { page, rest } = pageOf(found, limit, (last) => last.channel);
+    response.json({ channels: page.map(shown), ...rest });
   };
 
   const sessions: Serve<'GET /v1/sessions'> = async (request, response) => {
@@ -36,15 +37,8 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
         before: sessionPlaceOf(request),
       }),
     });
-    const given = all.slice(-limit);
-    const [first] = given;
-    const more = all.length > limit;
-    response.json({
-      sessions: given.map(sessionShown),
-      more,
-      ...(more && first !== undefined ? { before: `${first.sinceMs}:${first.session}` } : {}),
-      ...missingShown(missing),
-    });
+    const { page, rest } = pageOf([...all].reverse(), limit, ({ sinceMs, session }) => `${sinceMs}:${session}`);
+    response.json({ sessions: [...page].reverse().map(sessionShown), ...rest, ...missingShown(missing) });
   };
 
   const members: Serve<'GET /v1/members'> = async (request, response, caller) => {
@@ -57,19 +51,16 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
       const behind = queryText(request, 'after') ?? '';
       const { channels: all, missing } = await engine.cluster.memberships(user);
       const found = all.filter((each) => each.channel > behind);
-      const channels = found.slice(0, limit);
-      const rest = restOf(found.length > limit, channels.at(-1)?.channel);
-      response.json({ user, channels, ...rest, ...missingShown(missing) });
+      const { page, rest } = pageOf(found, limit, (last) => last.channel);
+      response.json({ user, channels: page, ...rest, ...missingShown(missing) });
       return;
     }
     const channel = channelOf(request);
-    const place = timePlaceOf(request, 'after');
+    const place = timeAfter(request);
     const after = place && { sinceMs: place.atMs, user: place.id };
     const found = await engine.presence.members(channel, { limit: limit + 1, ...defined({ after }) });
-    const members = found.members.slice(0, limit);
-    const last = members.at(-1);
-    const rest = restOf(found.members.length > limit, last && `${Date.parse(last.since)}:${last.user}`);
-    response.json({ channel, members, count: found.count, ...rest, ...missingShown(found.missing) });
+    const { page, rest } = pageOf(found.members, limit, (last) => `${Date.parse(last.since)}:${last.user}`);
+    response.json({ channel, members: page, count: found.count, ...rest, ...missingShown(found.missing) });
   };
 
   const overview: Serve<'GET /v1/overview'> = async (_request, response) => {
@@ -125,28 +116,18 @@ export function lookingAround(engine: Engine, facts: ServiceFacts): readonly Rou
 
   return [
     route('GET /v1/instances', { right: 'read' }, instances),
-    route(
-      'GET /v1/channels',
-      { right: { perChannel: 'read' }, query: ['after', 'limit', 'find', 'channel'] },
-      channels,
-    ),
-    route('GET /v1/sessions', { right: 'read', query: ['limit', 'user', 'find', 'before'] }, sessions),
-    route('GET /v1/members', { right: { perChannel: 'read' }, query: ['channel', 'user', 'limit', 'after'] }, members),
+    route('GET /v1/channels', { right: { perChannel: 'read' }, query: [...pageQuery, 'find', 'channel'] }, channels),
+    route('GET /v1/sessions', { right: 'read', query: [...pageQuery, 'user', 'find'] }, sessions),
+    route('GET /v1/members', { right: { perChannel: 'read' }, query: [...pageQuery, 'channel', 'user'] }, members),
     route('GET /v1/traffic', { right: 'read' }, traffic),
     route('GET /v1/refusals', { right: 'read', query: ['code'] }, refusals),
     route('GET /v1/overview', { right: 'read' }, overview),
   ];
 }
 
-/** The place behind the sessions that are wanted, as an earlier answer gave it. */
 function sessionPlaceOf(request: Request): SessionPlace | undefined {
-  const place = timePlaceOf(request);
+  const place = timeAfter(request);
   return place && { sinceMs: place.atMs, session: place.id };
-}
-
-/** Says whether there is more, and `after` which place. */
-function restOf(more: boolean, last: string | undefined): { more: boolean; after?: string } {
-  return { more, ...(more && last !== undefined ? { after: last } : {}) };
 }
 
 /** Channels that clients have entered, each once; of very many, as the instances count them. */

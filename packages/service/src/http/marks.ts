@@ -11,7 +11,7 @@ import {
 import { IsOptional } from 'class-validator';
 import { readBody } from './body.js';
 import { IsChannel, IsWords } from './publishDto.js';
-import { channelOf, cursorOf, limitOf, queryText, queryWhole } from './query.js';
+import { channelOf, cursorOf, limitOf, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 class MarkDto {
@@ -48,11 +48,8 @@ export function marks(engine: Engine): readonly Route[] {
     caller.needIn('read', channel);
     const limit = queryWhole(request, 'limit', 10_000) ?? 1_000;
     const found = await engine.marks.inChannel(channel, limit + 1, queryText(request, 'after'));
-    response.json({
-      channel,
-      marks: found.slice(0, limit).map(({ user, place }) => ({ user, cursor: formatCursor(place) })),
-      more: found.length > limit,
-    });
+    const { page, rest } = pageOf(found, limit, ({ user }) => user);
+    response.json({ channel, marks: page.map(({ user, place }) => ({ user, cursor: formatCursor(place) })), ...rest });
   };
 
   const move: Serve<'POST /v1/marks'> = async (request, response) => {
@@ -80,7 +77,7 @@ export function marks(engine: Engine): readonly Route[] {
   return [
     route('GET /v1/threads', { right: 'read', query: ['user', 'channel', 'limit'] }, threads),
     route('GET /v1/unread', { right: 'read', query: ['user'] }, unread),
-    route('GET /v1/marks', { right: { perChannel: 'read' }, query: ['channel', 'after', 'limit'] }, inChannel),
+    route('GET /v1/marks', { right: { perChannel: 'read' }, query: ['channel', ...pageQuery] }, inChannel),
     route('POST /v1/marks', { right: 'notify', body: MarkDto }, move),
   ];
 }

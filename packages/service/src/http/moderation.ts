@@ -13,7 +13,7 @@ import type * as Http from '@nine-bells/wire/http';
 import { IsOptional, ValidateNested } from 'class-validator';
 import { present, readBody } from './body.js';
 import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
-import { pageBefore, queryText, queryWhole, timePlaceOf } from './query.js';
+import { latestFirst, numberAfter, pageOf, pageQuery, queryText, queryWhole, timeAfter } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** What every act of moderation may have: a reason, and the user in whose name the application acts. */
@@ -124,7 +124,7 @@ export function moderation(engine: Engine): readonly Route[] {
         const address = each.type === 'ban' ? each.address : undefined;
         return [each.user, address, each.channel, each.reason].some((text) => hasText(text ?? '', find));
       });
-    const { page, rest } = pageBefore(found, timePlaceOf(request), limit);
+    const { page, rest } = latestFirst(found, timeAfter(request), limit);
     response.json({ bans: page.map(banShown), ...rest });
   };
 
@@ -162,7 +162,7 @@ export function moderation(engine: Engine): readonly Route[] {
     const found = engine.moderation.silences.filter(
       (each) => (user === undefined || each.user === user) && (channel === undefined || each.channel === channel),
     );
-    const { page, rest } = pageBefore(found, timePlaceOf(request), limit);
+    const { page, rest } = latestFirst(found, timeAfter(request), limit);
     response.json({ silences: page.map(silenceShown), ...rest });
   };
 
@@ -190,31 +190,23 @@ export function moderation(engine: Engine): readonly Route[] {
   };
 
   const audit: Serve<'GET /v1/audit'> = async (request, response) => {
-    const before = queryWhole(request, 'before', 999_999_999);
     const limit = queryWhole(request, 'limit', 1000) ?? 100;
-    const found = await engine.moderation.audit(before, limit + 1, queryText(request, 'user'));
-    response.json({ entries: found.slice(0, limit).map(shown), more: found.length > limit });
+    const found = await engine.moderation.audit(numberAfter(request), limit + 1, queryText(request, 'user'));
+    const { page, rest } = pageOf(found, limit, ({ number }) => number);
+    response.json({ entries: page.map(shown), ...rest });
   };
 
   return [
     route('POST /v1/bans', { right: { perChannel: 'moderate' }, statuses: [201], body: BanDto }, ban),
-    route(
-      'GET /v1/bans',
-      { right: { perChannel: 'read' }, query: ['user', 'channel', 'find', 'before', 'limit'] },
-      bans,
-    ),
+    route('GET /v1/bans', { right: { perChannel: 'read' }, query: ['user', 'channel', 'find', ...pageQuery] }, bans),
     route('DELETE /v1/bans/:id', { right: { perChannel: 'moderate' }, query: ['reason'] }, unban),
     route('POST /v1/removals', { right: { perChannel: 'moderate' }, statuses: [201], body: RemovalDto }, remove),
     route('POST /v1/silences', { right: { perChannel: 'moderate' }, statuses: [201], body: SilenceDto }, silence),
-    route(
-      'GET /v1/silences',
-      { right: { perChannel: 'read' }, query: ['user', 'channel', 'before', 'limit'] },
-      silences,
-    ),
+    route('GET /v1/silences', { right: { perChannel: 'read' }, query: ['user', 'channel', ...pageQuery] }, silences),
     route('DELETE /v1/silences/:id', { right: { perChannel: 'moderate' }, query: ['reason'] }, endSilence),
     route('POST /v1/sign-outs', { right: 'moderate', statuses: [201], body: UserDto }, signOut),
     route('POST /v1/token-revocations', { right: 'moderate', statuses: [201], body: UserDto }, revokeTokens),
-    route('GET /v1/audit', { right: 'moderate', query: ['user', 'before', 'limit'] }, audit),
+    route('GET /v1/audit', { right: 'moderate', query: ['user', ...pageQuery] }, audit),
   ];
 }
 

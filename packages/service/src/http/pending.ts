@@ -3,7 +3,7 @@ import { type ChannelName, defined, refusal } from '@nine-bells/wire';
 import { readBody } from './body.js';
 import { ActDto, actorOf } from './moderation.js';
 import { AuthorDto } from './publishDto.js';
-import { queryText, queryWhole } from './query.js';
+import { numberAfter, pageQuery, queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** Most characters of the messages of one answer. */
@@ -27,15 +27,15 @@ export function pending({ pending: all }: Engine): readonly Route[] {
       throw refusal('bad-value', '`state` is waiting or refused', { where: '?state' });
     const user = queryText(request, 'user');
     const limit = queryWhole(request, 'limit', 1_000) ?? 100;
-    const from = queryWhole(request, 'from', 999_999_999);
     const { messages, more } = await all.list({
       isWaiting: state === 'waiting',
       limit,
       chars: listChars,
-      ...defined({ channel: channel as ChannelName | undefined, user, from }),
+      ...defined({ channel: channel as ChannelName | undefined, user, from: numberAfter(request) }),
     });
     const shown = messages.map((each) => ({ ...pendingShown(each), number: each.number }));
-    response.json({ pending: shown, more });
+    const last = shown.at(-1);
+    response.json({ pending: shown, ...(more && last !== undefined ? { next: String(last.number) } : {}) });
   };
 
   const approve: Serve<'POST /v1/pending/:id/approve'> = async (request, response, caller) => {
@@ -62,7 +62,7 @@ export function pending({ pending: all }: Engine): readonly Route[] {
 
   const right = { perChannel: 'moderate' } as const;
   return [
-    route('GET /v1/pending', { right, query: ['state', 'channel', 'user', 'from', 'limit'] }, list),
+    route('GET /v1/pending', { right, query: ['state', 'channel', 'user', ...pageQuery] }, list),
     route('POST /v1/pending/:id/approve', { right, body: ApproveDto }, approve),
     route('POST /v1/pending/:id/reject', { right, body: RejectDto }, reject),
   ];

@@ -32,35 +32,63 @@ export function queryWhole(request: Request, name: string, most: number): number
   return number;
 }
 
+/** The parameters of a page of a list. */
+export const pageQuery = ['after', 'limit'] as const;
+
+/** A page of a list, and the member of the answer that continues the list. */
+export interface Page<T> {
+  readonly page: readonly T[];
+  readonly rest: { readonly next?: string };
+}
+
+/**
+ * Cuts a page from a list.
+ *
+ * @param found - items behind the page's place; one more than `limit` is enough
+ * @param placeOf - returns the place of the page's last item, which the client passes back as `after`
+ */
+export function pageOf<T>(found: readonly T[], limit: number, placeOf: (last: T) => string | number): Page<T> {
+  const page = found.slice(0, limit);
+  const last = page.at(-1);
+  return { page, rest: found.length > limit && last !== undefined ? { next: String(placeOf(last)) } : {} };
+}
+
+/** Reads the place of a page in a list that is ordered by number. */
+export function numberAfter(request: Request): number | undefined {
+  const text = queryText(request, 'after');
+  if (text !== undefined && !/^[0-9]{1,15}$/.test(text)) throw malformedAfter();
+  return text === undefined ? undefined : Number(text);
+}
+
+function malformedAfter(): Error {
+  return refusal('bad-value', '`after` is malformed: use `next` of an earlier answer', { where: '?after' });
+}
+
 /** A place in a list that is ordered by time, then by id. */
 export interface TimePlace {
   readonly atMs: number;
   readonly id: string;
 }
 
-/** Reads a place that an earlier answer gave. It stays valid after the item at that place has ended. */
-export function timePlaceOf(request: Request, name: 'before' | 'after' = 'before'): TimePlace | undefined {
-  const text = queryText(request, name);
+/** Reads the place of a page in a list that is ordered by time. It stays valid after the item at that place has ended. */
+export function timeAfter(request: Request): TimePlace | undefined {
+  const text = queryText(request, 'after');
   if (text === undefined) return undefined;
   const [, atMs, id] = /^(\d{1,15}):(.{1,200})$/su.exec(text) ?? [];
-  if (atMs === undefined || id === undefined)
-    throw refusal('bad-value', `\`${name}\` is malformed: use the value from an earlier answer`, { where: `?${name}` });
+  if (atMs === undefined || id === undefined) throw malformedAfter();
   return { atMs: Number(atMs), id };
 }
 
-/** A page of a list, the latest first: what lies behind a place, and where the next page begins. */
-export function pageBefore<T extends TimePlace>(
+/** Cuts a page from a whole list, latest first. */
+export function latestFirst<T extends TimePlace>(
   all: readonly T[],
   place: TimePlace | undefined,
   limit: number,
-): { readonly page: readonly T[]; readonly rest: { readonly more: boolean; readonly before?: string } } {
+): Page<T> {
   const isBehind = ({ atMs, id }: TimePlace): boolean =>
     place === undefined || atMs < place.atMs || (atMs === place.atMs && id < place.id);
   const found = [...all].sort((a, b) => b.atMs - a.atMs || (a.id < b.id ? 1 : -1)).filter(isBehind);
-  const page = found.slice(0, limit);
-  const last = page.at(-1);
-  const more = found.length > limit;
-  return { page, rest: { more, ...(more && last !== undefined ? { before: `${last.atMs}:${last.id}` } : {}) } };
+  return pageOf(found, limit, ({ atMs, id }) => `${atMs}:${id}`);
 }
 
 /** The channel that the query names. */

@@ -5,7 +5,7 @@ import { IsOptional, ValidateNested } from 'class-validator';
 import { readBody } from './body.js';
 import { ActDto, actorOf, actorShown } from './moderation.js';
 import { AuthorDto, IsChannel, IsWords } from './publishDto.js';
-import { cursorOf, queryText, queryWhole } from './query.js';
+import { cursorOf, numberAfter, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 class ReportDto {
@@ -52,13 +52,13 @@ export function reports({ reports: all }: Engine): readonly Route[] {
     if (state !== 'open' && state !== 'ended')
       throw refusal('bad-value', '`state` is open or ended', { where: '?state' });
     const limit = queryWhole(request, 'limit', 1_000) ?? 100;
-    const from = queryWhole(request, 'from', 999_999_999);
     const found = await all.list({
       isOpen: state === 'open',
       limit: limit + 1,
-      ...defined({ channel: channel as ChannelName | undefined, from }),
+      ...defined({ channel: channel as ChannelName | undefined, from: numberAfter(request) }),
     });
-    response.json({ reports: found.slice(0, limit).map(shown), more: found.length > limit });
+    const { page, rest } = pageOf(found, limit, ({ number }) => number);
+    response.json({ reports: page.map(shown), ...rest });
   };
 
   const end: Serve<'POST /v1/reports/:id/end'> = async (request, response, caller) => {
@@ -78,7 +78,7 @@ export function reports({ reports: all }: Engine): readonly Route[] {
 
   return [
     route('POST /v1/reports', { right: { perChannel: 'moderate' }, statuses: [201], body: ReportDto }, report),
-    route('GET /v1/reports', { right: { perChannel: 'moderate' }, query: ['state', 'channel', 'from', 'limit'] }, list),
+    route('GET /v1/reports', { right: { perChannel: 'moderate' }, query: ['state', 'channel', ...pageQuery] }, list),
     route('POST /v1/reports/:id/end', { right: { perChannel: 'moderate' }, body: EndReportDto }, end),
   ];
 }

@@ -5,7 +5,7 @@ import { IsBoolean, IsOptional } from 'class-validator';
 import { readBody } from './body.js';
 import { ActDto, actorOf, actorShown } from './moderation.js';
 import { AuthorDto, IsChannel } from './publishDto.js';
-import { channelOf, queryText, queryWhole } from './query.js';
+import { channelOf, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 /** What a survey counts for, in requests: it looks at all kept channels. */
@@ -39,7 +39,8 @@ export function retention({ pruner, store }: Engine): readonly Route[] {
   const holds: Serve<'GET /v1/holds'> = async (request, response) => {
     const limit = queryWhole(request, 'limit', 1_000) ?? 200;
     const found = await store.retention.holds(queryText(request, 'after') ?? '', limit + 1);
-    response.json({ holds: found.slice(0, limit).map(holdShown), more: found.length > limit });
+    const { page, rest } = pageOf(found, limit, ({ channel }) => channel);
+    response.json({ holds: page.map(holdShown), ...rest });
   };
 
   const hold: Serve<'POST /v1/holds'> = async (request, response, caller) => {
@@ -55,7 +56,7 @@ export function retention({ pruner, store }: Engine): readonly Route[] {
 
   return [
     route('POST /v1/prune', { right: 'administer', body: PruneDto }, prune),
-    route('GET /v1/holds', { right: 'read', query: ['after', 'limit'] }, holds),
+    route('GET /v1/holds', { right: 'read', query: pageQuery }, holds),
     route('POST /v1/holds', { right: 'administer', body: HoldDto }, hold),
     route('DELETE /v1/holds', { right: 'administer', query: ['channel', 'reason'] }, endHold),
   ];

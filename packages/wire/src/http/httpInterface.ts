@@ -87,16 +87,16 @@ import type {
   IntakeTrialWish,
 } from './webhooks.js';
 
-/** Pagination of a list: with `more`, `before` requests the next page. */
-interface More {
-  readonly more: boolean;
-  readonly before?: string;
+/** Selects a page of a list. */
+interface Page extends Limit {
+  /** `next` of an earlier answer; absent: the first page. */
+  readonly after?: string;
 }
 
-/** Pagination of a list: with `more`, `after` requests the next page. */
-interface MoreAfter {
-  readonly more: boolean;
-  readonly after?: string;
+/** Continues a list. */
+interface Next {
+  /** Place of the next page: pass it as `after`. Absent from the last page. */
+  readonly next?: string;
 }
 
 /** Maximum number of items in the answer. */
@@ -183,7 +183,7 @@ export interface HttpInterface {
   };
   /** Returns earlier contents of a message, if its rule keeps them: oldest first, behind the revision `after`. */
   'GET /v1/revisions': {
-    query: { readonly channel: string; readonly cursor: string; readonly after?: string } & Limit;
+    query: { readonly channel: string; readonly cursor: string } & Page;
     answer: RevisionsReply;
     problems: 'bad-name' | 'bad-cursor' | 'no-such-channel' | 'no-such-message';
   };
@@ -242,22 +242,22 @@ export interface HttpInterface {
     answer: BoardInfo;
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** Channels by name, those after `after`, and with the text `find` in their names; or the one that is named. */
+  /** Lists channels by name, those with the text `find` in their names, or one. */
   'GET /v1/channels': {
-    query: { readonly after?: string; readonly find?: string; readonly channel?: string } & Limit;
-    answer: { readonly channels: readonly ChannelInfo[]; readonly more: boolean };
+    query: { readonly find?: string; readonly channel?: string } & Page;
+    answer: { readonly channels: readonly ChannelInfo[] } & Next;
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** The latest sessions that are connected, the latest last; where there are `more`, those before `before`. */
+  /** Lists connected sessions. The first page has the latest ones; within a page, the latest is last. */
   'GET /v1/sessions': {
-    query: { readonly user?: string; readonly find?: string; readonly before?: string } & Limit;
-    answer: Gathered & { readonly sessions: readonly SessionInfo[]; readonly more: boolean; readonly before?: string };
+    query: { readonly user?: string; readonly find?: string } & Page;
+    answer: Gathered & { readonly sessions: readonly SessionInfo[] } & Next;
   };
   /** Lists the members of a channel, or the channels of a user. */
   'GET /v1/members': {
-    query: { readonly channel?: string; readonly user?: string; readonly after?: string } & Limit;
+    query: { readonly channel?: string; readonly user?: string } & Page;
     answer: Gathered &
-      MoreAfter &
+      Next &
       (
         | { readonly channel: string; readonly members: readonly Member[]; readonly count: number }
         | { readonly user: string; readonly channels: readonly { readonly channel: string; readonly member: Member }[] }
@@ -296,15 +296,10 @@ export interface HttpInterface {
     answer: Effect;
     problems: 'bad-name' | 'no-such-channel';
   };
-  /** Bans in force, the latest first: those behind the `before` of an earlier answer, and with the text `find` in what they say. */
+  /** Lists bans in force, latest first; with `find`, those with this text in a user id, address, channel or reason. */
   'GET /v1/bans': {
-    query: {
-      readonly user?: string;
-      readonly channel?: string;
-      readonly find?: string;
-      readonly before?: string;
-    } & Limit;
-    answer: { readonly bans: readonly Ban[] } & More;
+    query: { readonly user?: string; readonly channel?: string; readonly find?: string } & Page;
+    answer: { readonly bans: readonly Ban[] } & Next;
   };
   /** Ends a ban before its time. */
   'DELETE /v1/bans/:id': {
@@ -329,8 +324,8 @@ export interface HttpInterface {
   };
   /** Silences in force, the latest first. */
   'GET /v1/silences': {
-    query: { readonly user?: string; readonly channel?: string; readonly before?: string } & Limit;
-    answer: { readonly silences: readonly Silence[] } & More;
+    query: { readonly user?: string; readonly channel?: string } & Page;
+    answer: { readonly silences: readonly Silence[] } & Next;
   };
   /** Ends a silence before its time. */
   'DELETE /v1/silences/:id': {
@@ -346,10 +341,10 @@ export interface HttpInterface {
     answer: Reported;
     problems: 'bad-name' | 'no-such-channel' | 'bad-cursor' | 'busy';
   };
-  /** Messages that users have reported: open ones the oldest first, or ended ones the latest first; those behind `from`. */
+  /** Lists reported messages: open ones oldest first, or ended ones latest first. */
   'GET /v1/reports': {
-    query: { readonly state?: 'open' | 'ended'; readonly channel?: string; readonly from?: number } & Limit;
-    answer: { readonly reports: readonly MessageReport[]; readonly more: boolean };
+    query: { readonly state?: 'open' | 'ended'; readonly channel?: string } & Page;
+    answer: { readonly reports: readonly MessageReport[] } & Next;
   };
   /** Ends a report: something was done, or nothing is to be done. */
   'POST /v1/reports/:id/end': {
@@ -359,15 +354,14 @@ export interface HttpInterface {
     answer: MessageReport;
     problems: 'no-such-id';
   };
-  /** Lists messages that wait for a moderator (oldest first) or were refused (latest first), starting behind `from`. */
+  /** Lists messages that wait for a moderator (oldest first) or were refused (latest first). */
   'GET /v1/pending': {
     query: {
       readonly state?: 'waiting' | 'refused';
       readonly channel?: string;
       readonly user?: string;
-      readonly from?: number;
-    } & Limit;
-    answer: { readonly pending: readonly NumberedPending[]; readonly more: boolean };
+    } & Page;
+    answer: { readonly pending: readonly NumberedPending[] } & Next;
   };
   /** Approves a waiting message. It is published at once, or after the earlier messages of its author are decided. */
   'POST /v1/pending/:id/approve': {
@@ -389,10 +383,10 @@ export interface HttpInterface {
   'POST /v1/sign-outs': { body: SignOutWish; answer: Effect };
   /** Takes no token of a user any more that was issued until now. */
   'POST /v1/token-revocations': { body: SignOutWish; answer: Effect };
-  /** The audit log, or what of it is about a user, the latest first; those before the number `before`. */
+  /** Lists entries of the audit log, or those about a user, latest first. */
   'GET /v1/audit': {
-    query: { readonly user?: string; readonly before?: number } & Limit;
-    answer: { readonly entries: readonly AuditEntry[]; readonly more: boolean };
+    query: { readonly user?: string } & Page;
+    answer: { readonly entries: readonly AuditEntry[] } & Next;
   };
   /** Prunes kept logbooks and old records now, or only reports what it would prune. */
   'POST /v1/prune': {
@@ -400,10 +394,10 @@ export interface HttpInterface {
     body: { readonly dryRun?: boolean };
     answer: Pruning;
   };
-  /** Channels that are exempted from pruning, by name: those after `after`. */
+  /** Lists channels that are exempted from pruning, by name. */
   'GET /v1/holds': {
-    query: { readonly after?: string } & Limit;
-    answer: { readonly holds: readonly Hold[]; readonly more: boolean };
+    query: Page;
+    answer: { readonly holds: readonly Hold[] } & Next;
   };
   /** Exempts a channel from pruning, until that is ended. */
   'POST /v1/holds': {
@@ -457,12 +451,11 @@ export interface HttpInterface {
   };
   /** Lists read marks in a channel, by user id. */
   'GET /v1/marks': {
-    query: { readonly channel: string; readonly after?: string } & Limit;
+    query: { readonly channel: string } & Page;
     answer: {
       readonly channel: string;
       readonly marks: readonly { readonly user: string; readonly cursor: Cursor }[];
-      readonly more: boolean;
-    };
+    } & Next;
     problems: 'bad-name' | 'no-such-channel';
   };
   /** Moves a user's mark in a kept channel forward; with `null` takes it away. */
@@ -484,9 +477,9 @@ export interface HttpInterface {
     answer: Invited;
     problems: 'bad-name' | 'no-such-channel' | 'too-many-invitations';
   };
-  /** The invitations into a channel, the latest first; before the one with the id `before`. */
+  /** Lists the invitations into a channel, latest first. */
   'GET /v1/invitations': {
-    query: { readonly channel: string; readonly before?: string } & Limit;
+    query: { readonly channel: string } & Page;
     answer: InvitationsReply;
     problems: 'bad-name' | 'no-such-channel';
   };
@@ -497,10 +490,10 @@ export interface HttpInterface {
     answer: Uninvited;
     problems: 'no-such-invitation';
   };
-  /** Lists users admitted to a channel by an invitation, by user id; those behind `after`. */
+  /** Lists users admitted to a channel by an invitation, by user id. */
   'GET /v1/admissions': {
-    query: { readonly channel: string; readonly after?: string } & Limit;
-    answer: { readonly channel: string; readonly admissions: readonly Admission[]; readonly more: boolean };
+    query: { readonly channel: string } & Page;
+    answer: { readonly channel: string; readonly admissions: readonly Admission[] } & Next;
     problems: 'bad-name' | 'no-such-channel';
   };
   /** Ends a user's admission to a channel. */
@@ -573,10 +566,10 @@ export interface HttpInterface {
     answer: IntakeTrial;
     problems: 'no-such-intake' | 'no-such-event';
   };
-  /** Lists arrivals, latest first, before the number `before`. */
+  /** Lists arrivals, latest first. */
   'GET /v1/arrivals': {
-    query: { readonly intake?: string; readonly state?: ArrivalState; readonly before?: number } & Limit;
-    answer: { readonly arrivals: readonly ArrivalInfo[]; readonly more: boolean };
+    query: { readonly intake?: string; readonly state?: ArrivalState } & Page;
+    answer: { readonly arrivals: readonly ArrivalInfo[] } & Next;
     problems: 'no-such-intake';
   };
   /** Returns an arrival with its headers and its body. */
@@ -610,9 +603,8 @@ export interface HttpInterface {
       readonly hook?: string;
       readonly state?: DeliveryState;
       readonly failed?: 'true';
-      readonly before?: number;
-    } & Limit;
-    answer: { readonly deliveries: readonly DeliveryInfo[]; readonly more: boolean };
+    } & Page;
+    answer: { readonly deliveries: readonly DeliveryInfo[] } & Next;
     problems: 'no-such-hook';
   };
   /** A delivery with its data and its attempts. */

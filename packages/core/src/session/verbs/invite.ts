@@ -54,13 +54,13 @@ export const accept: OwnVerb<AcceptRequest> = {
   },
 };
 
-/** The invitations into a channel, without their codes. */
+/** Lists the invitations into a channel, without their codes. */
 export const invitations: ChannelVerb<InvitationsRequest> = {
   act: 'invite',
   cost: 5,
   handle(session, request) {
-    const { channel, limit = defaultLimit, before } = request;
-    answer(session, request, session.host.invitations.list(channel, limit, before));
+    const { channel, limit = defaultLimit, after } = request;
+    answer(session, request, session.host.invitations.list(channel, limit, after));
   },
 };
 
