@@ -14,7 +14,6 @@ import {
   type Published,
   parseCursor,
   type ReactorsReply,
-  type ReactResult,
   type ReadResult,
   type Removed,
   type RevisionsReply,
@@ -27,6 +26,7 @@ import { EarlyEvents } from './earlyEvents.js';
 import { LineError } from './lineError.js';
 import { MessageQueue } from './messageQueue.js';
 import type { MessageReactions, ReactionsShown } from './reactionsShown.js';
+import type { Requests } from './requests.js';
 import { TypedTarget } from './typedTarget.js';
 import type {
   EnterOptions,
@@ -49,32 +49,32 @@ import type {
 } from './types.js';
 
 export interface EntryEvents<K extends ChannelContract = AnyChannel> {
-  /** One message, in the channel's order; each comes once. */
+  /** A message, in the channel's order. Each message is reported once. */
   message: ReceivedMessage<K>;
   /**
-   * A message that was given, or one from before, was revised or withdrawn: this is how it stands now, under its own cursor. Each
-   * change comes once; of several that were missed, only the last.
+   * The current state of a message that was revised or withdrawn, under its own cursor. Each change is reported once; of several
+   * missed changes of a message, only the last.
    */
   change: ReceivedChange<K>;
-  /** Users have reacted to these messages, by their cursors, or no longer; `entry.reactions` is how it is now. */
+  /** Reactions to these messages (cursors) have changed; `entry.reactions` has the current ones. */
   reactions: { readonly cursors: readonly string[] };
-  /** Some messages can no longer be recovered, or were too many to hold until the first listener was added (`unheard`). */
+  /** Some messages are lost: no longer in the record, or too many to hold before the first listener was added (`unheard`). */
   gap: EntryGap;
-  /** Everything up to now has been given; from here on messages come as they happen. Again after each reconnection. */
+  /** All earlier messages were reported; from now on, messages are live. Fires again after each reconnection. */
   live: { readonly cursor: Cursor };
-  /** The service does not let you in, or no longer does. */
+  /** The service refuses access, or has revoked it. */
   refused: Problem;
-  /** It cannot be decided right now whether you are let in. It is tried again by itself. */
+  /** The service cannot decide on access now. The entry retries. */
   waiting: Problem;
   /** A moderator has ended your stay. */
   removed: Removal;
-  /** A moderator lets you read and not write here, or again write. */
+  /** A moderator has silenced you here, or has ended the silence. */
   silenced: SilenceChange;
   /** The members have changed; `entry.members` is the current list. */
   members: MembersChange;
-  /** A short-lived word of another member. */
+  /** An ephemeral message of another member. */
   hail: ReceivedHail<K>;
-  /** Other users have read further, in channels that show it; `entry.marks` has their marks. */
+  /** Read marks of other users have moved, in channels that show them; `entry.marks` has the current ones. */
   marks: { readonly users: readonly string[] };
 }
 
@@ -102,34 +102,38 @@ export interface SharedStay {
   readonly reactions: ReactionsShown;
 }
 
-/** Dependencies of an entry. */
-export interface EntryHost {
+/** The line of an entry, without the types of its channels. */
+export interface EntryLine {
+  readonly blocks: ReadonlyMap<string, Block>;
   publish(channel: string, data: Json, options?: PublishOptions): Promise<Published>;
   read(channel: string, options?: ReadOptions): Promise<ReadResult>;
   revise(channel: string, of: MessageRef, data: Json, options?: ReviseOptions): Promise<Changed>;
   withdraw(channel: string, of: MessageRef, options?: WithdrawOptions): Promise<Changed>;
   revisions(channel: string, of: MessageRef, options?: RevisionsOptions): Promise<RevisionsReply>;
-  react(channel: string, of: MessageRef, word: string, on: boolean): Promise<ReactResult>;
-  reactors(channel: string, of: MessageRef, options?: ReactorsOptions): Promise<ReactorsReply>;
   remove(channel: string, user: string, options?: RemoveOptions): Promise<Removed>;
   hail(channel: string, type: string, data?: Json, options?: HailOptions): void;
+}
+
+/** The session of an entry. */
+export interface EntryHost {
+  /** Requests, which wait for the next connection if there is none. */
+  readonly requests: Requests;
+  /** Requests on the current connection. */
+  readonly openRequests: Requests;
   setStatus(status: Json, channel?: string): void;
   setEntry(channel: string, entry: string, value: Json, options?: SetOptions): Promise<SetResult>;
   markAlong(channel: string, cursor: Cursor): void;
   leave(entry: Entry): void;
   isOwn(message: Message): boolean;
-  /** Users that the user has blocked or muted. */
-  readonly blocks: ReadonlyMap<string, Block>;
   /** Your own user id, once the line was open. */
   user(): string | undefined;
 }
 
 /**
- * A channel that you have entered: the messages as DOM events or by `for await`, until `leave`.
+ * An entered channel: its messages as DOM events or by `for await`, until `leave`.
  *
- * It outlives broken connections: after each reconnection it goes on behind the last message it gave. Each call of
- * `line.enter` gives an entry of its own, with its own history and its own end; the entries of one channel share one stay,
- * so the service sends each message once.
+ * After each reconnection it continues behind the last reported message. Each call of `line.enter` returns a separate entry with
+ * its own history and end. Entries of one channel share their connection to it, so the service sends each message once.
  *
  * @example
  * const chat = line.enter('race/3/chat', { last: 50 });
@@ -141,20 +145,21 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   implements AsyncIterable<ReceivedMessage<K>>
 {
   readonly channel: ChannelName;
+  readonly #line: EntryLine;
   readonly #host: EntryHost;
   readonly #readers = new Set<MessageQueue<ReceivedMessage<K>>>();
   #stay: SharedStay;
   #state: EntryState = 'entering';
   #cursor: Cursor | undefined;
   #hasEarlier: boolean | undefined;
-  /** Messages, changes and gaps, until the first listener or `for await`. */
+  /** Messages, changes and gaps that wait for the first listener or `for await`. */
   #early: EarlyEvents<GivenEvent<K>> | undefined = new EarlyEvents();
-  /** The place before the first message given. */
+  /** Place before the first reported message. */
   #start: Cursor | undefined;
-  /** Changes that are known already and whose places lie ahead: a message that was read stands as it is now. */
+  /** Changes that were already read and whose places lie ahead. */
   readonly #revised = new Map<Cursor, Cursor>();
   #isAnswered = false;
-  /** It has been told who is there. */
+  /** True once the service has sent the members. */
   #knowsMembers = false;
   #ready!: Promise<void>;
   #resolveReady!: () => void;
@@ -163,8 +168,9 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   readonly options: EnterOptions;
 
   /** @internal Made by `Line.enter`. */
-  constructor(host: EntryHost, stay: SharedStay, options: EnterOptions) {
+  constructor(line: EntryLine, host: EntryHost, stay: SharedStay, options: EnterOptions) {
     super();
+    this.#line = line;
     this.#host = host;
     this.#stay = stay;
     this.channel = stay.channel;
@@ -178,11 +184,11 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
       this.#resolveReady = resolve;
       this.#rejectReady = reject;
     });
-    // A caller that does not wait for it hears of a refusal by the event.
+    // Callers that do not wait for it get the event `refused`.
     this.#ready.catch(() => {});
   }
 
-  /** Resolves when the entry is live for the first time; rejects with a `LineError` if you are not let in. */
+  /** Resolves when the entry is live for the first time; rejects with a `LineError` if access is refused. */
   get ready(): Promise<void> {
     return this.#ready;
   }
@@ -191,13 +197,13 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#state;
   }
 
-  /** The place of the last message given, to go on from on another line. */
+  /** Cursor of the last reported message, to continue from on another line. */
   get cursor(): Cursor | undefined {
     return this.#cursor;
   }
 
   /**
-   * Whether the channel has, or had, messages before the first one given here; `undefined` until that is known. To get them:
+   * True if the channel has, or had, messages before the first reported one; `undefined` until that is known. Read them with
    * `entry.read({ before })`.
    */
   get hasEarlier(): boolean | undefined {
@@ -209,7 +215,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#host.user();
   }
 
-  /** Members, in channels that show them; a sample of a crowd. The same list until it changes. */
+  /** Members, in channels that show them; a sample if `isCrowd`. The same array until it changes. */
   get members(): readonly Member[] {
     return this.#stay.members;
   }
@@ -219,26 +225,26 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#stay.count;
   }
 
-  /** There is a crowd: `members` are only some of those who are there. */
+  /** True in a crowd: `members` is a sample. */
   get isCrowd(): boolean {
     return this.#stay.isCrowd;
   }
 
-  /** Says something else of you here: `available`, `busy`, `away`, or an object of your own. */
+  /** Sets your status in this channel: `available`, `busy`, `away`, or an object. */
   setStatus(status: K['status']): void {
-    // What a contract describes is JSON.
+    // Contracts describe JSON.
     this.#stay.status = status as Json;
     this.#host.setStatus(status as Json, this.channel);
   }
 
-  /** A short-lived word to those who are here, or to some users among them. It may be lost; nothing keeps it. */
+  /** Sends an ephemeral message to all members or to some users. It may be lost, and is never stored. */
   hail<Type extends HailType<K>>(type: Type, data?: K['hails'][Type], options?: HailOptions): void {
-    if (!this.isOver) this.#host.hail(this.channel, type, data as Json | undefined, options);
+    if (!this.isOver) this.#line.hail(this.channel, type, data as Json | undefined, options);
   }
 
   /**
-   * Marks the channel as read up to a place, by default up to the last message given: on all the user's devices. May be
-   * called for each message that is shown; what is sent is at most one mark a second. A mark only moves forward.
+   * Marks the channel as read up to a cursor, by default the last reported message, on all the user's devices. Call it for each
+   * message you show: at most one mark a second is sent. Marks only move forward.
    */
   mark(cursor: string | undefined = this.#cursor): void {
     if (cursor !== undefined && !this.isOver) this.#host.markAlong(this.channel, cursor as Cursor);
@@ -249,19 +255,19 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#stay.marks;
   }
 
-  /** The latest value of each entry, where the channel has a board. The same object as long as you are in the channel. */
+  /** The channel's board: the current value of each entry. The same object until you leave. */
   get board(): Board<Value> {
-    // The application says what its values are: the service does not know.
+    // The application defines the values.
     return this.#stay.board as unknown as Board<Value>;
   }
 
   /**
-   * Sets an entry of the board; `null` removes it. It shows on `board` at once. May be called as often as you like: an entry is
-   * sent at most 20 times a second, and of what waits only the latest value, also while the connection is broken.
+   * Sets an entry of the board; `null` removes it. `board` shows the value at once. Calls are throttled: an entry is sent at most
+   * 20 times a second, and only its latest value, also after a broken connection.
    *
-   * Resolves when the service has it, or a later value of yours.
+   * Resolves when the service has stored this value or a later one of yours.
    *
-   * @throws {LineError} `conflict` if `ifVersion` does not hold (`problem.stands` is what stands there); `not-allowed`,
+   * @throws {LineError} `conflict` if `ifVersion` does not match (`problem.stands` has the current entry); `not-allowed`,
    *   `too-large`, `board-full` and other refusals; `left` after `leave`
    */
   async set(entry: string, value: Value | null, options: SetOptions = {}): Promise<SetResult> {
@@ -269,7 +275,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return this.#host.setEntry(this.channel, entry, value as Json, options);
   }
 
-  /** The other users who have read a message, where the channel shows it. */
+  /** Returns the other users who have read a message, in channels that show read marks. */
   readBy(cursor: string): readonly string[] {
     return [...this.marks]
       .filter(([user, mark]) => user !== this.user && !isAfter(cursor as Cursor, mark))
@@ -277,7 +283,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   }
 
   /**
-   * As `Line.publish`, into this channel.
+   * Publishes to this channel, like `Line.publish`.
    *
    * @throws {LineError} `left` after `leave`
    */
@@ -286,12 +292,12 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     options?: PublishOptions<Type>,
   ): Promise<Published> {
     if (this.#state === 'left') throw hasLeft();
-    return this.#host.publish(this.channel, data as Json, options);
+    return this.#line.publish(this.channel, data as Json, options);
   }
 
   /**
-   * Replaces what a message holds, under the rule's contract. It comes back as the event `change`, to everyone. Over a broken
-   * connection it is sent again, with a key, and done once.
+   * Replaces the content of a message. All members get the event `change`. The request has a key: if the connection breaks, it is
+   * sent again and done once.
    *
    * @param of - the message, or its cursor
    * @throws {LineError} `not-allowed`, `no-such-message`, `withdrawn`; `conflict` if `ifRevision` does not hold; `bad-data`,
@@ -305,18 +311,18 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     options?: ReviseOptions,
   ): Promise<Changed> {
     if (this.#state === 'left') throw hasLeft();
-    return this.#host.revise(this.channel, of, data as Json, options);
+    return this.#line.revise(this.channel, of, data as Json, options);
   }
 
-  /** Takes a message back: what it held is gone, for everyone and in the record. Otherwise as `revise`. */
+  /** Withdraws a message: its content is deleted everywhere, including the record. Otherwise like `revise`. */
   async withdraw(of: MessageRef, options?: WithdrawOptions): Promise<Changed> {
     if (this.#state === 'left') throw hasLeft();
-    return this.#host.withdraw(this.channel, of, options);
+    return this.#line.withdraw(this.channel, of, options);
   }
 
   /** Returns earlier contents of a message, if the rule keeps them and lets you read them. Throws like `read`. */
   revisions(of: MessageRef, options?: RevisionsOptions): Promise<RevisionsReply> {
-    return this.#host.revisions(this.channel, of, options);
+    return this.#line.revisions(this.channel, of, options);
   }
 
   /** Reactions by the cursors of messages, in channels with reactions. Omits messages without any. */
@@ -325,7 +331,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
   }
 
   /**
-   * Reacts to a message with a short word or an emoji; with `on` false takes that back. Idempotent.
+   * Reacts to a message with a short word or an emoji; `on: false` removes the reaction. Idempotent.
    *
    * @throws {LineError} `not-allowed`, `no-such-message`, `withdrawn`, `too-many-reactions` and other refusals; `left`
    * @example
@@ -333,44 +339,46 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
    */
   async react(of: MessageRef, word: string, on = true): Promise<void> {
     if (this.#state === 'left') throw hasLeft();
-    const { counts } = await this.#host.react(this.channel, of, word, on);
     const cursor = typeof of === 'string' ? of : of.cursor;
+    const { channel } = this;
+    const { counts } = await this.#host.requests.ask({ do: 'react', channel, cursor, word, ...(on ? {} : { on }) });
     this.#stay.reactions.reacted(cursor, word, on, counts);
     this.emit('reactions', { cursors: [cursor] });
   }
 
   /** Lists reactions to a message by word, then by user. */
-  reactors(of: MessageRef, options?: ReactorsOptions): Promise<ReactorsReply> {
-    return this.#host.reactors(this.channel, of, options);
+  async reactors(of: MessageRef, options?: ReactorsOptions): Promise<ReactorsReply> {
+    const cursor = typeof of === 'string' ? of : of.cursor;
+    return this.#host.openRequests.ask({ do: 'reactors', channel: this.channel, cursor, ...options });
   }
 
-  /** As `Line.read`, in this channel. */
+  /** Reads this channel's record, like `Line.read`. */
   read(options?: ReadOptions): Promise<ReadResultOf<K>> {
-    // The service has held what it has against the contract.
-    const reading = this.#host.read(this.channel, options) as Promise<ReadResultOf<K>>;
+    // The service has checked the messages against the contract.
+    const reading = this.#line.read(this.channel, options) as Promise<ReadResultOf<K>>;
     return reading.then((result) => {
       if (result.reactions !== undefined) this.reactionsChanged(this.#stay.reactions.load(result.reactions));
       return result;
     });
   }
 
-  /** As `Line.remove`, from this channel. */
+  /** Ends a user's stay in this channel, like `Line.remove`. */
   remove(user: string, options?: RemoveOptions): Promise<Removed> {
-    return this.#host.remove(this.channel, user, options);
+    return this.#line.remove(this.channel, user, options);
   }
 
-  /** Nothing of the channel comes here any more, and every `for await` over it ends. Other entries of the channel stay. */
+  /** Leaves the channel, and ends every `for await` over this entry. Other entries of the channel stay. */
   leave(): void {
     if (this.#state === 'left') return;
-    // Whatever passes through it, it is left in the same way.
+    // The types of its messages do not matter here.
     this.#host.leave(this as unknown as Entry);
     this.#early = undefined;
     this.end(hasLeft());
   }
 
   /**
-   * The messages from now on; the first `for await` or listener also gets those from before it, since `enter`. Unread
-   * messages wait in memory.
+   * Iterates over the messages from now on; the first `for await` or listener also gets those since `enter`. Messages that are
+   * not read yet wait in memory.
    */
   [Symbol.asyncIterator](): AsyncIterableIterator<ReceivedMessage<K>> {
     const queue: MessageQueue<ReceivedMessage<K>> = new MessageQueue(() => this.#readers.delete(queue));
@@ -383,7 +391,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     return queue;
   }
 
-  /** The first listener for messages, changes or gaps also gets those from before it, once the current turn is over. */
+  /** Adds a listener. The first one for messages, changes or gaps also gets the earlier ones, after the current turn. */
   protected override listened(type: string): void {
     if (this.#early === undefined || (type !== 'message' && type !== 'change' && type !== 'gap')) return;
     if (this.#early.isEmpty) this.#early = undefined;
@@ -401,7 +409,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
       this.#give({ type: 'gap', detail: { channel, after, cursor, why: 'unheard' } });
   }
 
-  /** Gives an event to listeners and readers, or holds it until there is one. */
+  /** Passes an event to listeners and readers, or holds it until there is one. */
   #give(event: GivenEvent<K>): void {
     if (this.#early !== undefined) {
       this.#early.add(event);
@@ -413,28 +421,28 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
 
   // ------------------------------------------------------------------------------------ called by the line
 
-  /** @internal The stay that it shares with other entries of the channel. */
+  /** @internal Sets the state shared with other entries of the channel. */
   get stay(): SharedStay {
     return this.#stay;
   }
 
-  /** @internal Nothing comes here any more. */
+  /** @internal True once the entry has ended. */
   get isOver(): boolean {
     return this.#state === 'left' || this.#state === 'refused' || this.#state === 'removed';
   }
 
-  /** @internal The service has answered this entry on this connection: what it pushed before that was of an earlier stay. */
+  /** @internal True once the service has replied on this connection; earlier pushes belong to an earlier stay. */
   get isAnswered(): boolean {
     return this.#isAnswered;
   }
 
-  /** @internal The connection broke: not live until entered again. */
+  /** @internal Resets the entry after the connection broke. */
   interrupted(): void {
     this.#isAnswered = false;
     if (this.#state === 'live') this.#state = 'entering';
   }
 
-  /** @internal The service has begun to answer it, with messages from `first` on. */
+  /** @internal Notes the reply of the service, with messages from `first` on. */
   answered(first: Cursor, isAfterFirst: boolean, gap: Gap | undefined): void {
     this.#isAnswered = true;
     this.#start ??= isAfterFirst ? first : placeBefore(first);
@@ -442,19 +450,19 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     if (gap !== undefined && (this.#cursor === undefined || isAfter(gap.cursor, this.#cursor))) this.gap(gap);
   }
 
-  /** @internal Everything up to a place has been given. With `more`, it is to be asked for what follows. */
+  /** @internal Notes that all messages up to a place were reported. With `more`, the next ones must be requested. */
   upTo(cursor: Cursor, more: boolean): void {
     if (this.isOver) return;
     this.#cursor = cursor;
     for (const [of, place] of this.#revised) if (!isAfter(place, cursor)) this.#revised.delete(of);
-    // Once live, it may have entered again for what else was missing.
+    // A live entry may have been entered again to load missing state.
     if (more || this.#state === 'live') return;
     this.#state = 'live';
     this.#resolveReady();
     this.emit('live', { cursor });
   }
 
-  /** @internal The members have changed; an entry that has no list yet gets all of them as joined. */
+  /** @internal Reports a change of the members; a new entry gets all of them as joined. */
   membersChanged(change: MembersChange): void {
     if (this.isOver) return;
     const all = { joined: this.members, left: [], changed: [], count: change.count };
@@ -478,7 +486,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     this.emit('hail', hail as ReceivedHail<K>);
   }
 
-  /** @internal Cannot be decided now. */
+  /** @internal Reports that access cannot be decided now. */
   wait(problem: Problem): void {
     this.interrupted();
     this.emit('waiting', problem);
@@ -501,7 +509,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     this.emit('refused', problem);
   }
 
-  /** @internal It was refused, and is entered again with another token. */
+  /** @internal Prepares a refused entry to be entered again. */
   again(stay: SharedStay): void {
     this.#stay = stay;
     this.#state = 'entering';
@@ -509,24 +517,24 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     this.#begin();
   }
 
-  /** @internal A message that came; one that came before is passed over. */
+  /** @internal Reports a message, unless it was reported before. */
   take(message: Message, live: boolean): void {
-    // A listener may have left while the messages of one reply are being given.
+    // A listener may have left the channel during the messages of one reply.
     if (this.isOver || !isAfter(message.cursor, this.#cursor)) return;
     this.#cursor = message.cursor;
     if (message.revision !== undefined) this.#revised.set(message.cursor, message.revision);
     const { filter } = this.options;
-    // Another entry of the channel may want more.
+    // Another entry of the channel may have requested more.
     if (filter !== undefined && !filterFits(filter, message)) return;
     // As in `read`.
-    const blocked = message.by && this.#host.blocks.get(message.by.user)?.as;
+    const blocked = message.by && this.#line.blocks.get(message.by.user)?.as;
     const receipt = { own: this.#host.isOwn(message), live, ...defined({ blocked }) };
     const received = { ...message, ...receipt } as unknown as ReceivedMessage<K>;
     this.#give({ type: 'message', detail: received });
   }
 
   /**
-   * @internal A message was changed, at a place. What was known before, or came with the message itself, is passed over.
+   * @internal Reports a change of a message at a place, unless it was known before or is part of the message.
    */
   changed(message: Message, place: Cursor | undefined, live: boolean): void {
     if (this.isOver || place === undefined || !isAfter(place, this.#cursor)) return;
@@ -535,7 +543,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     if (live) this.#revised.delete(message.cursor);
     else this.#revised.set(message.cursor, place);
     const { filter } = this.options;
-    // Its data may no longer fit.
+    // Its data may no longer match the filter.
     const { where: _, ...head } = filter ?? {};
     if (filter !== undefined && !filterFits(head, message)) return;
     const shown =
@@ -546,7 +554,7 @@ export class Entry<Value = Json, K extends ChannelContract = AnyChannel>
     this.#give({ type: 'change', detail: { ...shown, live } as unknown as ReceivedChange<K> });
   }
 
-  /** @internal Messages up to a place were not for it. */
+  /** @internal Notes that messages up to a place did not match the filter. */
   passed(cursor: Cursor): void {
     if (!this.isOver && isAfter(cursor, this.#cursor)) this.#cursor = cursor;
   }
@@ -576,7 +584,7 @@ function placeBefore(cursor: Cursor): Cursor {
   return place === undefined ? cursor : formatCursor({ ...place, number: Math.max(0, place.number - 1) });
 }
 
-/** An event that the entry holds for its first listener. */
+/** An event held for the first listener. */
 type GivenEvent<K extends ChannelContract> = {
   [T in 'message' | 'change' | 'gap']: { readonly type: T; readonly detail: EntryEvents<K>[T] };
 }['message' | 'change' | 'gap'];

@@ -6,6 +6,7 @@ import {
   type ChannelLevel,
   type Cursor,
   channelName,
+  defined,
   type InvitationsReply,
   type Invited,
   type Json,
@@ -33,10 +34,11 @@ import type {
   HailType,
   Known,
 } from './contracts.js';
-import { Entry, type ReadResultOf } from './entry.js';
+import { Entry, type EntryLine, type ReadResultOf } from './entry.js';
 import type { Inbox } from './inbox.js';
 import { LineError } from './lineError.js';
 import type { Outbox } from './outbox.js';
+import type { RequestMembers } from './requests.js';
 import { Session } from './session.js';
 import { TypedTarget } from './typedTarget.js';
 import type {
@@ -60,14 +62,14 @@ import type {
 } from './types.js';
 import type { Unread } from './unread.js';
 
-/** An entry of a channel by its contract. */
+/** The type of a channel's entry, by its contract. */
 export type EntryOf<K extends ChannelContract> = Entry<K['board'], K>;
 
 /**
- * A line to the service: one session, on one connection after another.
+ * A line to the service: one session over any number of connections.
  *
- * It connects at once, and again whenever the connection breaks, going on where it was; what was published and not
- * acknowledged is sent again with its key, so that nothing is lost and nothing doubled.
+ * It connects at once, reconnects whenever the connection breaks, and continues where it was. Unacknowledged messages are sent
+ * again with their keys, so no message is lost or duplicated.
  *
  * @example
  * const line = connect('https://bells.regatta.example', { token: () => fetchToken() });
@@ -82,7 +84,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     this.#session = new Session(url, options, (type, detail) => this.emit(type, detail));
   }
 
-  /** Messages that were published and not acknowledged yet. */
+  /** Published messages that the service has not acknowledged yet. */
   get outbox(): Outbox {
     return this.#session.outbox;
   }
@@ -91,7 +93,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     return this.#session.connection.state;
   }
 
-  /** Limits of the service for this line; known after it was open once. */
+  /** Limits of the service for this line; `undefined` until the line was open once. */
   get limits(): LineLimits | undefined {
     return this.#session.connection.limits;
   }
@@ -99,8 +101,8 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   /**
    * Resolves when the line is open.
    *
-   * @throws {LineError} if it is closed for good; `token-invalid` when the token function has given three bad tokens, or none,
-   *   in a row (the line itself goes on trying)
+   * @throws {LineError} if the line is closed; `token-invalid` after the token function has returned three bad tokens, or none,
+   *   in a row (the line keeps trying)
    */
   opened(): Promise<void> {
     return new Promise((resolve, reject) => {
@@ -118,16 +120,16 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * Enters a channel. May be called in any state; add listeners in the same turn and they miss nothing. Each call gives an
-   * entry of its own: several parts of a page may enter the same channel, each with the history that it wants.
+   * Enters a channel, in any state of the line. Listeners added in the same turn receive everything. Each call returns a
+   * separate entry, so several parts of a page may enter the same channel, each with its own history.
    *
-   * @throws {RangeError} if the name cannot be a channel's
+   * @throws {RangeError} for a malformed channel name
    */
   enter<const Name extends string>(
     channel: Name & Known<C, Name>,
     options?: EnterOptions<ChannelOf<C, Name>['status']>,
   ): EntryOf<ChannelOf<C, Name>>;
-  /** As above, of a service without contracts, with the type of the board's values said by the caller. */
+  /** Enters a channel of a service without contracts. `Value` is the type of the board's values. */
   enter<Value>(channel: string extends keyof C ? string : never, options?: EnterOptions): Entry<Value>;
   enter(channel: string, options: EnterOptions = {}): Entry {
     return this.#enter(channel, options);
@@ -137,16 +139,17 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     const name = channelName(channel);
     const { entries, connection } = this.#session;
     const stay = entries.stayIn(name);
-    const entry = new Entry(this.#session, stay, options);
+    // An entry checks its own types.
+    const entry = new Entry(this as unknown as EntryLine, this.#session, stay, options);
     if (connection.state.name === 'closed') entry.end(connection.closedError());
     else entries.add(entry, stay);
     return entry;
   }
 
   /**
-   * Enters a thread as a channel of its own: the message with which it begins, and its replies.
+   * Enters a thread like a channel: its first message and the replies.
    *
-   * @param of - a message of the thread, or the cursor of its first one
+   * @param of - a message of the thread, or the cursor of its first message
    * @example
    * const thread = line.thread('race/3/chat', message, { last: 50 });
    * thread.addEventListener('message', ({ detail }) => show(detail));
@@ -157,13 +160,13 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * Publishes, and resolves when the service has acknowledged it. While the line is not open, or the service cannot take
-   * it, the message waits in the outbox; it is sent again with its key until there is an answer.
+   * Publishes a message, and resolves when the service has acknowledged it. While the line is not open or the service is
+   * unavailable, the message waits in the outbox. It is sent with the same key until the service answers.
    *
-   * @throws {LineError} `outbox-full`; `cancelled` by `signal`; `closed` if the line was closed before the answer; or the
-   *   code of the service's refusal
+   * @throws {LineError} `outbox-full`; `cancelled` by `signal`; `closed` if the line is closed first; or the code of the
+   *   service's refusal
    */
-  publish<
+  async publish<
     const Name extends string,
     Type extends ChannelOf<C, Name>['clients'] = DefaultType<ChannelOf<C, Name>['clients']>,
   >(
@@ -171,30 +174,39 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     data: DataOf<ChannelOf<C, Name>, Type>,
     options: PublishOptions<Type> = {},
   ): Promise<Published> {
-    // What a contract describes is JSON.
-    return this.#session.publish(channel, data as Json, options);
+    const { connection, outbox } = this.#session;
+    if (connection.state.name === 'closed') throw connection.closedError();
+    const key = this.#session.ownKey(options.key);
+    const { replyTo, ...others } = options;
+    const about = replyTo === undefined ? {} : { replyTo: refMembers(replyTo).cursor };
+    // A contract describes JSON.
+    const members = { ...others, ...about, key };
+    const published = await outbox.publish(channel, data as Json, members);
+    const { id, cursor, repeated, entry, notMentioned, data: changed } = published;
+    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry, notMentioned, data: changed }) };
   }
 
   /**
-   * Reads in a channel's record: the last messages, those before or those after a cursor.
+   * Reads a channel's record: the last messages, or those before or after a cursor.
    *
-   * @throws {LineError} `not-open` if the line is not open now, `closed` if it was closed before the answer, or the
-   *   code of the service's refusal
+   * @throws {LineError} `not-open` if the line is not open; `closed` if it is closed before the reply; or the code of the
+   *   service's refusal
    */
-  read<const Name extends string>(
+  async read<const Name extends string>(
     channel: Name & Known<C, Name>,
     options: ReadOptions = {},
   ): Promise<ReadResultOf<ChannelOf<C, Name>>> {
-    // The service has held what it has against the contract.
-    return this.#session.read(channel, options) as Promise<ReadResultOf<ChannelOf<C, Name>>>;
+    const reading = this.#session.openRequests.ask({ do: 'read', channel, ...options });
+    // The service has checked the messages against the contract.
+    return reading as Promise<ReadResultOf<ChannelOf<C, Name>>>;
   }
 
   /**
-   * Replaces what a message holds. Over a broken connection it is sent again, with a key, and done once.
+   * Replaces the content of a message. The request has a key: if the connection breaks, it is sent again and done once.
    *
    * @param of - the message, or its cursor
    * @throws {LineError} `not-allowed`, `no-such-message`, `withdrawn`; `conflict` if `ifRevision` does not hold; `bad-data`,
-   *   `too-large` and other refusals; `closed` if the line is closed before the answer
+   *   `too-large` and other refusals; `closed` if the line is closed before the reply
    * @example
    * await line.revise('race/3/chat', message, { text: 'Petrel is ahead by a length!' });
    */
@@ -207,87 +219,96 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     data: DataOf<ChannelOf<C, Name>, Type>,
     options: ReviseOptions = {},
   ): Promise<Changed> {
-    return this.#session.revise(channel, of, data as Json, options);
+    return this.#change({ do: 'revise', channel, ...refMembers(of), data, ...options });
   }
 
   /**
-   * Takes a message back: what it held is gone, for everyone and in the record. Otherwise as `revise`.
+   * Withdraws a message: its content is deleted everywhere, including the record. Otherwise like `revise`.
    *
    * @example
    * await line.withdraw('race/3/chat', message, { reason: 'wrong race' });
    */
   withdraw(channel: string, of: MessageRef, options: WithdrawOptions = {}): Promise<Changed> {
-    return this.#session.withdraw(channel, of, options);
+    return this.#change({ do: 'withdraw', channel, ...refMembers(of), ...options });
+  }
+
+  async #change(request: RequestMembers & { readonly do: 'revise' | 'withdraw' }): Promise<Changed> {
+    const { id, cursor, repeated, data } = await this.#session.requests.ask({ key: crypto.randomUUID(), ...request });
+    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ data }) };
   }
 
   /** Returns earlier contents of a message, if the rule keeps them and lets you read them. Throws like `read`. */
-  revisions(channel: string, of: MessageRef, options: RevisionsOptions = {}): Promise<RevisionsReply> {
-    return this.#session.revisions(channel, of, options);
+  async revisions(channel: string, of: MessageRef, options: RevisionsOptions = {}): Promise<RevisionsReply> {
+    const { cursor } = refMembers(of);
+    return this.#session.openRequests.ask({ do: 'revisions', channel, cursor, ...options });
   }
 
   /**
-   * Ends a user's stay in a channel, if you may moderate there. Throws as `read` does.
+   * Ends a user's stay in a channel, if you may moderate there. Throws like `read`.
    *
    * @example
    * await line.remove('protest/7', 'ines', { reason: 'interrupting', banMs: 600_000 });
    */
-  remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
-    return this.#session.remove(channel, user, options);
+  async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
+    return this.#session.openRequests.ask({ do: 'remove', channel, user, ...options });
   }
 
   /**
-   * Lets a user read and not write in a channel, if you may moderate there. Throws as `read` does.
+   * Silences a user in a channel, if you may moderate there: they can read, but not write. Throws like `read`.
    *
    * @example
    * await line.silence('race/3/chat', 'pia', { reason: 'shouting', forMs: 600_000 });
    */
-  silence(channel: string, user: string, options: SilenceOptions = {}): Promise<Silenced> {
-    return this.#session.silence(channel, user, options);
+  async silence(channel: string, user: string, options: SilenceOptions = {}): Promise<Silenced> {
+    return this.#session.openRequests.ask({ do: 'silence', channel, user, ...options });
   }
 
   /**
-   * Reports a message to the moderators; a user reports each message once. Throws as `read` does.
+   * Reports a message to the moderators. Reporting it again has no effect. Throws like `read`.
    *
    * @example
    * await line.report('race/3/chat', message.cursor, 'an insult');
    */
-  report(channel: string, cursor: string, reason?: string): Promise<Reported> {
-    return this.#session.report(channel, cursor, reason);
+  async report(channel: string, cursor: string, reason?: string): Promise<Reported> {
+    return this.#session.openRequests.ask({ do: 'report', channel, cursor, ...defined({ reason }) });
   }
 
   /**
-   * Makes an invitation into a channel, if you may invite there; its code lets users in. Throws as `read` does.
+   * Creates an invitation into a channel, if you may invite there. Its code admits users. Throws like `read`.
    *
    * @example
    * const { code } = await line.invite('protest/7', { role: 'witness', uses: 2 });
    * show(`https://regatta.example/hearing#invitation=${code}`); // behind `#`, no server sees it
    */
-  invite(channel: string, options: InviteOptions = {}): Promise<Invited> {
-    return this.#session.invite(channel, options);
+  async invite(channel: string, options: InviteOptions = {}): Promise<Invited> {
+    // Never sent twice: the first invitation would count, and its code would be lost.
+    return this.#session.openRequests.askOnce({ do: 'invite', channel, ...options });
   }
 
   /**
-   * Accepts an invitation, and enters again what was refused. If the connection breaks, it waits for the next one.
+   * Accepts an invitation, and enters refused channels again. If the connection breaks, the request waits for the next one.
    *
    * @throws {LineError} `no-such-invitation`, `invitation-over`, `rate-limited` and other refusals
    */
-  accept(code: string): Promise<Accepted> {
-    return this.#session.accept(code);
+  async accept(code: string): Promise<Accepted> {
+    const accepted = await this.#session.requests.ask({ do: 'accept', code });
+    this.#session.entries.retryRefused();
+    return accepted;
   }
 
-  /** The invitations into a channel, the latest first, without their codes. Throws as `read` does. */
-  invitations(channel: string, options: { after?: string; limit?: number } = {}): Promise<InvitationsReply> {
-    return this.#session.invitations(channel, options);
+  /** Lists the invitations into a channel, latest first, without their codes. Throws like `read`. */
+  async invitations(channel: string, options: { after?: string; limit?: number } = {}): Promise<InvitationsReply> {
+    return this.#session.openRequests.ask({ do: 'invitations', channel, ...options });
   }
 
-  /** Ends an invitation; with `admitted`, those who have accepted it are no longer let in. Throws as `read` does. */
-  uninvite(channel: string, invitation: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
-    return this.#session.uninvite(channel, invitation, options);
+  /** Ends an invitation; with `admitted`, also the admissions of users who have accepted it. Throws like `read`. */
+  async uninvite(channel: string, invitation: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
+    return this.#session.openRequests.ask({ do: 'uninvite', channel, invitation, ...options });
   }
 
   /**
-   * Enters the direct channel with other users: the same for all of them, whichever of them begins. Throws as `read`
-   * does, and `not-allowed` where there are no direct channels; the entry says whether you may begin it.
+   * Enters the direct channel with other users. It is the same channel for all of them, no matter who enters first. Throws
+   * like `read`, and `not-allowed` if the service has no direct channels. The entry tells whether you may begin the channel.
    */
   direct(users: readonly string[], options: EnterOptions = {}): Entry {
     return this.#enter(this.#session.directWith(users), options);
@@ -299,11 +320,13 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * Tells of a user's status from now on, by the event `user`, and gives it as it is; `null`: not connected. Throws as
+   * Returns a user's status (`null`: not connected), and reports changes by the event `user` from now on. Throws as
    * `read` does.
    */
-  watch(user: string): Promise<Json> {
-    return this.#session.watch(user);
+  async watch(user: string): Promise<Json> {
+    const { status } = await this.#session.openRequests.ask({ do: 'watch', user });
+    this.#session.watches(user);
+    return status;
   }
 
   unwatch(user: string): void {
@@ -311,67 +334,72 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * Finds messages by their words, the best first: in the channels that you have entered or read, or in those that you name.
-   * All words must be there; `"these words"` stand together, `sail*` begins so, `-word` is not there.
+   * Searches messages, best match first: in the channels that you have entered or read, or in `options.in`. A message matches if
+   * it contains all words. `"two words"` matches a phrase, `sail*` a prefix; `-word` excludes a word.
    *
    * @throws {LineError} `bad-value`, `not-allowed` in a channel that you name, `rate-limited`, and others as `read`
    */
-  search(words: string, options?: SearchOptions): Promise<SearchReply> {
-    return this.#session.search(words, options);
+  async search(words: string, options?: SearchOptions): Promise<SearchReply> {
+    return this.#session.openRequests.ask({ do: 'search', words, ...options });
   }
 
   /**
-   * Lists your messages that wait for a moderator or were refused, oldest first: of a channel, or of all. Throws as `read`
-   * does.
+   * Lists your pending and rejected messages, oldest first: in a channel, or in all. Throws like
+   * `read`.
    */
-  pending(channel?: string): Promise<readonly PendingMessage[]> {
-    return this.#session.pending(channel);
+  async pending(channel?: string): Promise<readonly PendingMessage[]> {
+    const { pending } = await this.#session.openRequests.ask({ do: 'pending', ...defined({ channel }) });
+    return pending;
   }
 
   /**
-   * Takes back a message of yours that waits for a moderator.
+   * Takes back a pending message of yours.
    *
    * @param id - from `pending`, or from the problem of `publish` (`problem.pending`)
-   * @throws {LineError} `bad-value` if it no longer waits
+   * @throws {LineError} `bad-value` if it is no longer pending
    */
-  takeBack(id: string): Promise<PendingMessage> {
-    return this.#session.takeBack(id);
+  async takeBack(id: string): Promise<PendingMessage> {
+    // Never sent twice: the first request may have taken effect.
+    return this.#session.openRequests.askOnce({ do: 'take-back', pending: id });
   }
 
   /** Returns the user's notification levels by channel name. Throws like `read`. */
-  levels(): Promise<ReadonlyMap<string, ChannelLevel>> {
-    return this.#session.levels();
+  async levels(): Promise<ReadonlyMap<string, ChannelLevel>> {
+    const { levels } = await this.#session.openRequests.ask({ do: 'levels' });
+    return new Map(levels.map((each) => [each.channel, each]));
   }
 
   /**
-   * Says how much the user wants to hear of a channel, on all its devices (event `level`): `everything`, `mentions` or
-   * `nothing`; `null`: as if nothing were said. If the connection breaks, it waits for the next one.
+   * Sets the user's notification level for a channel, on all their devices (event `level`); `null` resets it. If the connection
+   * breaks, the request waits for the next one.
    *
-   * @param options - `forMs`: for how long, in milliseconds
+   * @param options - `forMs`: duration, in milliseconds; absent = unlimited
    * @throws {LineError} `too-many-levels`, `no-such-channel`, `not-allowed` for guests, and other refusals
    */
-  setLevel(channel: string, level: Level | null, options?: { forMs?: number }): Promise<void> {
-    return this.#session.setLevel(channel, level, options);
+  async setLevel(channel: string, level: Level | null, options?: { forMs?: number }): Promise<void> {
+    await this.#session.requests.ask({ do: 'level', channel, level, ...options });
   }
 
-  /** Whom the user keeps away, by user id: changed on another device, too (event `blocks`). Guests have none. */
+  /** The user's blocks and mutes, by user id. The event `blocks` reports changes, also from other devices. Guests have none. */
   get blocks(): ReadonlyMap<string, Block> {
     return this.#session.blocks;
   }
 
   /**
-   * Keeps a user away from now on, on all your devices: nothing of what it says in channels arrives, nor in direct talk, nor
-   * by notices. With `muted` only in channels. The user is not told. If the connection breaks, it waits for the next one.
+   * Blocks a user on all your devices: their messages in channels, direct messages and notices no longer arrive. `muted` affects
+   * channels only. The user is not told. If the connection breaks, the request waits for the next one.
    *
    * @throws {LineError} `too-many-blocks`, `not-allowed` for guests, and other refusals
    */
-  block(user: string, as?: BlockKind): Promise<void> {
-    return this.#session.block(user, as);
+  async block(user: string, as?: BlockKind): Promise<void> {
+    const { blocks } = await this.#session.requests.ask({ do: 'block', user, ...defined({ as }) });
+    this.#session.blocked(blocks);
   }
 
-  /** Ends a block or mute. Messages from the meantime are there when you read. Throws like `block`. */
-  unblock(user: string): Promise<void> {
-    return this.#session.unblock(user);
+  /** Ends a block or mute. Reading a channel returns the messages from the meantime. Throws like `block`. */
+  async unblock(user: string): Promise<void> {
+    const { blocks } = await this.#session.requests.ask({ do: 'unblock', user });
+    this.#session.blocked(blocks);
   }
 
   /** Returns unread counts by channel. Guests have none. */
@@ -380,68 +408,76 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 
   /**
-   * Lists the threads in which the user takes part, with unread counts. With `follow`, the event `threads` reports later
-   * changes. Throws as `read` does.
+   * Lists the user's threads with unread counts. With `follow`, the event `threads` reports changes from now on. Throws like `read`.
    */
-  threads(options: ThreadsOptions = {}): Promise<readonly ThreadInfo[]> {
-    return this.#session.threads(options);
+  async threads(options: ThreadsOptions = {}): Promise<readonly ThreadInfo[]> {
+    const { threads } = await this.#session.openRequests.ask({ do: 'threads', ...options });
+    if (options.follow) this.#session.followThreads();
+    return threads;
   }
 
   /**
-   * Marks a thread as read up to a place; with `null` the user no longer takes part in it. Otherwise as `mark`.
+   * Marks a thread as read up to a cursor; `null` leaves the thread. Otherwise like `mark`.
    *
-   * @param of - a message of the thread, or the cursor of its first one
+   * @param of - a message of the thread, or the cursor of its first message
    */
-  markThread(channel: string, of: string | Pick<Message, 'cursor' | 'thread'>, cursor: string | null): Promise<Marked> {
-    return this.#session.markThread(channel, threadOf(of), cursor);
+  async markThread(
+    channel: string,
+    of: string | Pick<Message, 'cursor' | 'thread'>,
+    cursor: string | null,
+  ): Promise<Marked> {
+    return this.#session.requests.ask({ do: 'mark', channel, thread: threadOf(of), cursor });
   }
 
   /**
-   * Marks a kept channel as read up to a place, on all the user's devices; with `null` takes the mark away, so that what
-   * comes there is no longer counted. If the connection breaks, it waits for the next one.
+   * Marks a kept channel as read up to a cursor, on all the user's devices; `null` removes the mark, which ends unread counts for
+   * the channel. If the connection breaks, the request waits for the next one.
    *
-   * @throws {LineError} if it is refused, or the line is closed for good before that
+   * @throws {LineError} the code of the service's refusal; `closed` if the line is closed before the reply
    */
   mark(channel: string, cursor: string | null): Promise<Marked> {
     return this.#session.mark(channel, cursor);
   }
 
   /**
-   * Asks the application, by a name of the configuration's `calls`, and resolves with its answer. If the connection breaks, it
-   * is asked again on the next one: with the same key, so that it is done once.
+   * Calls the application, by a name in `calls` of the configuration, and resolves with its answer. If the connection breaks, the
+   * call is sent again with the same key, so it is done once.
    *
-   * @throws {LineError} `call-refused` with the application's own words in `problem.refusal`, `call-failed`, `not-allowed`,
-   *   or another code of the service's refusal; `closed` if the line was closed before the answer
+   * @throws {LineError} `call-refused` with the application's reason in `problem.refusal`, `call-failed`, `not-allowed`,
+   *   or another code of the service's refusal; `closed` if the line is closed before the reply
    * @example
    * const { number } = await line.call<{ number: number }>('declare-turn', { reason: 'touched the mark' });
    */
-  call<Answer extends Json = Json>(name: string, data?: Json, options: CallOptions = {}): Promise<Answer> {
-    return this.#session.call(name, data, options);
+  async call<Answer extends Json = Json>(name: string, data?: Json, options: CallOptions = {}): Promise<Answer> {
+    const { channel, key = crypto.randomUUID() } = options;
+    const reply = await this.#session.requests.ask({ do: 'call', name, channel, data, key });
+    // The application defines its answer.
+    return (reply.data ?? null) as Answer;
   }
 
-  /** A short-lived word to those who are in a channel. While the line is not open, it is lost. */
+  /** Sends an ephemeral message to the members of a channel. It is lost while the line is not open. */
   hail<const Name extends string, Type extends HailType<ChannelOf<C, Name>>>(
     channel: Name & Known<C, Name>,
     type: Type,
     data?: ChannelOf<C, Name>['hails'][Type],
     options: HailOptions = {},
   ): void {
-    this.#session.hail(channel, type, data as Json | undefined, options);
+    this.#session.transmitIfOpen({ do: 'hail', channel, type, data, to: options.to });
   }
 
-  /** Sets your status in all channels, also after the next reconnection: `available`, `busy`, `away`, or an object. */
+  /** Sets your status in all channels, also after a reconnection: `available`, `busy`, `away`, or an object. */
   setStatus(status: Json): void {
     this.#session.setStatus(status);
   }
 
-  /** Says which channel is in view, or none. Notices may depend on it. */
+  /** Tells which channel is in view, or `null` for none. Notices may depend on it. */
   setLooking(channel: string | null): void {
     this.#session.setLooking(channel);
   }
 
   /**
-   * Asks the token function for a new token and hands it over now, and enters again what was refused: for when the user has
-   * got more rights. While the line is not open, the next connection does so.
+   * Requests a new token from the token function, sends it, and enters refused channels again. Call it when the user's rights
+   * have changed. While the line is not open, the next connection does this.
    *
    * @throws {LineError} if the service refuses the token, or the line is closed
    */
@@ -452,7 +488,7 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
     entries.retryRefused();
   }
 
-  /** While waiting: tries again now. */
+  /** Reconnects now, while the line is waiting. */
   retryNow(): void {
     this.#session.connection.retryNow();
   }
@@ -463,7 +499,12 @@ export class Line<C extends ChannelContracts = AnyChannels> extends TypedTarget<
   }
 }
 
-/** The cursor of the first message of a thread. */
+/** Returns the members of a request that name a message. */
+function refMembers(of: MessageRef): { readonly cursor: string; readonly message?: string } {
+  return typeof of === 'string' ? { cursor: of } : { cursor: of.cursor, message: of.id };
+}
+
+/** Returns the cursor of a thread's first message. */
 function threadOf(of: string | Pick<Message, 'cursor' | 'thread'>): Cursor {
   return (typeof of === 'string' ? of : (of.thread ?? of.cursor)) as Cursor;
 }

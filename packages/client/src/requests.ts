@@ -2,28 +2,29 @@ import { type LineLimits, problem, type ReplyFrame, type ReplyOf } from '@nine-b
 import { LineError } from './lineError.js';
 import { utf8Bytes } from './sizes.js';
 
-/** Members of a request, without its number. */
+/** Members of a request, without its id. */
 export type RequestMembers = Readonly<Record<string, unknown>>;
 
-/** What becomes of the answer to a request. */
+/** Receives the reply to a request. */
 export interface Awaited<V extends keyof ReplyOf> {
-  /** Sent again after a broken connection: safe for what has a key, only reads, or is the same when done again. */
+  /** True if the request may be sent again after a broken connection: it has a key, only reads, or is idempotent. */
   readonly repeatable: boolean;
   resolve(reply: ReplyOf[V]): void;
   reject(error: LineError): void;
 }
 
-/** What the requests need of their connection. */
+/** The connection that carries the requests. */
 export interface RequestsHost {
-  /** Whether a request may be sent: hello has gone ahead. */
+  /** True once requests may be sent. */
   readonly helloSent: boolean;
   send(text: string): void;
-  /** An answer is due from now on. */
+  /** Called when a reply is due. */
   expectAnswer(): void;
 }
 
-/** Verbs that only read, are the same when done again, or have a key. */
+/** Verbs that only read, are idempotent, or have a key. */
 type Repeatable =
+  | 'call'
   | 'read'
   | 'revise'
   | 'withdraw'
@@ -48,7 +49,7 @@ type Repeatable =
   | 'invitations'
   | 'uninvite';
 
-/** A request that has no answer yet, whichever verb it is of. */
+/** A request without a reply. */
 interface Pending {
   readonly request: RequestMembers;
   readonly repeatable: boolean;
@@ -56,12 +57,12 @@ interface Pending {
   reject(error: LineError): void;
 }
 
-/** The requests of a line that have no answer yet. */
+/** Sends the requests of a line, and matches replies to them. */
 export class Requests {
   readonly #host: RequestsHost;
   readonly #pending = new Map<number, Pending>();
   #lastId = 0;
-  /** What the service takes, once it is known. */
+  /** Limits of the service, once known. */
   limits: LineLimits | undefined;
 
   constructor(host: RequestsHost) {
@@ -72,20 +73,20 @@ export class Requests {
     return this.#pending.size;
   }
 
-  /** A number for a request. */
+  /** Returns the id of the next request. */
   nextId(): number {
     this.#lastId += 1;
     return this.#lastId;
   }
 
-  /** Awaits the answer to a request that the caller sends itself. Returns its number. */
+  /** Waits for the reply to a request that the caller sends. Returns its id. */
   expect<V extends keyof ReplyOf>(_verb: V, awaited: Awaited<V>): number {
     const id = this.nextId();
     this.#await(id, {}, awaited);
     return id;
   }
 
-  /** Sends a request, now or behind the next hello. */
+  /** Sends a request, now or after the next hello. */
   send<V extends keyof ReplyOf>(request: RequestMembers & { readonly do: V }, awaited: Awaited<V>): void {
     const id = this.nextId();
     const text = JSON.stringify({ ...request, id });
@@ -109,12 +110,17 @@ export class Requests {
     this.#pending.set(id, { request, repeatable, resolve: (reply) => resolve(reply as ReplyOf[V]), reject });
   }
 
-  /** Sends a request that may be sent twice, and resolves with its reply. */
+  /** Sends a request, again after a broken connection, and resolves with its reply. */
   ask<V extends Repeatable>(request: RequestMembers & { readonly do: V }): Promise<ReplyOf[V]> {
     return new Promise((resolve, reject) => this.send(request, { repeatable: true, resolve, reject }));
   }
 
-  /** Takes a reply. */
+  /** Sends a request, once, and resolves with its reply. */
+  askOnce<V extends keyof ReplyOf>(request: RequestMembers & { readonly do: V }): Promise<ReplyOf[V]> {
+    return new Promise((resolve, reject) => this.send(request, { repeatable: false, resolve, reject }));
+  }
+
+  /** Resolves or rejects the request of a reply. */
   reply(frame: ReplyFrame): void {
     const pending = this.#pending.get(frame.re);
     if (pending === undefined) return;
@@ -124,14 +130,14 @@ export class Requests {
     else pending.reject(LineError.from(frame.problem));
   }
 
-  /** Sends again what was under way when the last connection broke. */
+  /** Sends again the requests that were in flight when the last connection broke. */
   resend(): void {
     for (const [id, { request, repeatable }] of this.#pending)
       if (repeatable)
         this.#host.send(JSON.stringify({ ...request, ...(request.do === 'call' && { again: true }), id }));
   }
 
-  /** The connection broke: requests that must not be sent twice are dropped. */
+  /** Drops requests that must not be sent twice, after the connection broke. */
   interrupted(): void {
     for (const [id, pending] of this.#pending) if (!pending.repeatable) this.#pending.delete(id);
   }

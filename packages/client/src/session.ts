@@ -1,37 +1,19 @@
 import {
-  type Accepted,
   type Block,
-  type BlockKind,
-  type Changed,
-  type ChannelLevel,
   type ChannelName,
   type Cursor,
   defined,
   directSegment,
   type InboxReply,
-  type InvitationsReply,
-  type Invited,
   isPush,
   type Json,
-  type Level,
   type Marked,
   type Message,
-  type PendingMessage,
   type Problem,
   type Published,
   problem,
-  type ReactorsReply,
-  type ReactResult,
-  type ReadResult,
-  type Removed,
-  type Reported,
-  type RevisionsReply,
-  type SearchReply,
   type ServerFrame,
   type SetResult,
-  type Silenced,
-  type ThreadInfo,
-  type Uninvited,
   type Welcome,
 } from '@nine-bells/wire';
 import { BoardSets } from './boardSets.js';
@@ -42,37 +24,18 @@ import { Inbox, type InboxHost } from './inbox.js';
 import { LineError } from './lineError.js';
 import { Marking } from './marking.js';
 import { isPassing, Outbox, type OutboxHost } from './outbox.js';
-import type { RequestMembers } from './requests.js';
-import type {
-  CallOptions,
-  HailOptions,
-  InviteOptions,
-  LineEvents,
-  LineOptions,
-  LineState,
-  MessageRef,
-  PublishOptions,
-  ReactorsOptions,
-  ReadOptions,
-  RemoveOptions,
-  ReviseOptions,
-  RevisionsOptions,
-  SearchOptions,
-  SetOptions,
-  SilenceOptions,
-  ThreadsOptions,
-  WithdrawOptions,
-} from './types.js';
+import type { RequestMembers, Requests } from './requests.js';
+import type { LineEvents, LineOptions, LineState, SetOptions } from './types.js';
 import { Unread } from './unread.js';
 import type { Asked, Wishes } from './wishes.js';
 
 /** Keys of the session's own publishes that are remembered to recognise their echo. */
 const maxOwnKeys = 10_000;
 
-/** How a session tells of its events. */
+/** Emits an event of the line. */
 export type Tell = <K extends keyof LineEvents>(type: K, detail: LineEvents[K]) => void;
 
-/** What a line does, over one connection after another: its channels, outbox, inbox, marks and watched users. */
+/** State of a line over all its connections: channels, outbox, inbox, marks and watched users. */
 export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost {
   readonly connection: Connection;
   readonly entries: Entries;
@@ -89,9 +52,9 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   #inbox: Inbox | undefined;
   #blocks: ReadonlyMap<string, Block> = new Map();
   #unread: Unread | undefined;
-  /** Whether the service sends changes of threads. */
+  /** True if the service sends changes of threads. */
   #followsThreads = false;
-  /** What the names of direct channels begin with, where there are some. */
+  /** Prefix of the names of direct channels, if the service has any. */
   #direct: string | undefined;
   #status: Json | undefined;
   #looking: string | null = null;
@@ -114,130 +77,35 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     return this.#userId;
   }
 
-  // -------------------------------------------------------------------------------------------------- messages
-
-  async publish(channel: string, data: Json, options: PublishOptions = {}): Promise<Published> {
-    if (this.connection.state.name === 'closed') throw this.connection.closedError();
-    const key = options.key ?? crypto.randomUUID();
-    this.#rememberKey(key);
-    const { replyTo, ...others } = options;
-    const about = replyTo === undefined ? {} : { replyTo: refMembers(replyTo).cursor };
-    const {
-      id,
-      cursor,
-      repeated,
-      entry,
-      notMentioned,
-      data: changed,
-    } = await this.outbox.publish(channel, data, {
-      ...others,
-      ...about,
-      key,
-    });
-    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ entry, notMentioned, data: changed }) };
+  /** Requests, which wait for the next connection if there is none. Throws if the line is closed. */
+  get requests(): Requests {
+    const { connection } = this;
+    if (connection.state.name === 'closed') throw connection.closedError();
+    return connection.requests;
   }
 
-  /** Whether a message was published here. */
+  /** Requests on the current connection. Throws if the line is not open. */
+  get openRequests(): Requests {
+    this.#mustBeOpen();
+    return this.connection.requests;
+  }
+
+  // -------------------------------------------------------------------------------------------------- messages
+
+  /** Returns the key of a message that is published here, to recognize the message when it arrives. */
+  ownKey(key: string = crypto.randomUUID()): string {
+    this.#ownKeys.add(key);
+    if (this.#ownKeys.size > maxOwnKeys) this.#ownKeys.delete(this.#ownKeys.values().next().value as string);
+    return key;
+  }
+
+  /** Tells whether a message was published here. */
   isOwn({ key }: Message): boolean {
     return key !== undefined && this.#ownKeys.has(key);
   }
 
-  async read(channel: string, options: ReadOptions = {}): Promise<ReadResult> {
-    this.#mustBeOpen();
-    return this.connection.requests.ask({ do: 'read', channel, ...options });
-  }
-
-  revise(channel: string, of: MessageRef, data: Json, options: ReviseOptions = {}): Promise<Changed> {
-    return this.#change({ do: 'revise', channel, ...refMembers(of), data, ...options });
-  }
-
-  withdraw(channel: string, of: MessageRef, options: WithdrawOptions = {}): Promise<Changed> {
-    return this.#change({ do: 'withdraw', channel, ...refMembers(of), ...options });
-  }
-
-  async #change(request: RequestMembers & { readonly do: 'revise' | 'withdraw' }): Promise<Changed> {
-    if (this.connection.state.name === 'closed') throw this.connection.closedError();
-    const { id, cursor, repeated, data } = await this.connection.requests.ask({ key: crypto.randomUUID(), ...request });
-    return { id, cursor, ...(repeated ? { repeated } : {}), ...defined({ data }) };
-  }
-
-  async react(channel: string, of: MessageRef, word: string, on: boolean): Promise<ReactResult> {
-    if (this.connection.state.name === 'closed') throw this.connection.closedError();
-    const { cursor } = refMembers(of);
-    return this.connection.requests.ask({ do: 'react', channel, cursor, word, ...(on ? {} : { on }) });
-  }
-
-  async reactors(channel: string, of: MessageRef, options: ReactorsOptions = {}): Promise<ReactorsReply> {
-    this.#mustBeOpen();
-    const { cursor } = refMembers(of);
-    return this.connection.requests.ask({ do: 'reactors', channel, cursor, ...options });
-  }
-
-  async revisions(channel: string, of: MessageRef, options: RevisionsOptions = {}): Promise<RevisionsReply> {
-    this.#mustBeOpen();
-    const { cursor } = refMembers(of);
-    return this.connection.requests.ask({ do: 'revisions', channel, cursor, ...options });
-  }
-
-  async remove(channel: string, user: string, options: RemoveOptions = {}): Promise<Removed> {
-    this.#mustBeOpen();
-    return this.connection.requests.ask({ do: 'remove', channel, user, ...options });
-  }
-
-  async silence(channel: string, user: string, options: SilenceOptions = {}): Promise<Silenced> {
-    this.#mustBeOpen();
-    return this.connection.requests.ask({ do: 'silence', channel, user, ...options });
-  }
-
-  async report(channel: string, cursor: string, reason?: string): Promise<Reported> {
-    this.#mustBeOpen();
-    return this.connection.requests.ask({ do: 'report', channel, cursor, ...defined({ reason }) });
-  }
-
-  async invite(channel: string, options: InviteOptions = {}): Promise<Invited> {
-    this.#mustBeOpen();
-    // Not again after a broken connection: the code of the first one would be lost, and its place taken.
-    return new Promise((resolve, reject) =>
-      this.connection.requests.send({ do: 'invite', channel, ...options }, { repeatable: false, resolve, reject }),
-    );
-  }
-
-  async accept(code: string): Promise<Accepted> {
-    const accepted = await this.connection.requests.ask({ do: 'accept', code });
-    this.entries.retryRefused();
-    return accepted;
-  }
-
-  async invitations(channel: string, options: { after?: string; limit?: number } = {}): Promise<InvitationsReply> {
-    this.#mustBeOpen();
-    return this.connection.requests.ask({ do: 'invitations', channel, ...options });
-  }
-
-  async uninvite(channel: string, invitation: string, options: { admitted?: boolean } = {}): Promise<Uninvited> {
-    this.#mustBeOpen();
-    return this.connection.requests.ask({ do: 'uninvite', channel, invitation, ...options });
-  }
-
   leave(entry: Entry): void {
     this.entries.leave(entry);
-  }
-
-  call<Answer extends Json>(name: string, data: Json | undefined, { channel, key }: CallOptions): Promise<Answer> {
-    const { connection } = this;
-    if (connection.state.name === 'closed') return Promise.reject(connection.closedError());
-    const request = { do: 'call', name, channel, data, key: key ?? crypto.randomUUID() } as const;
-    return new Promise((resolve, reject) =>
-      connection.requests.send(request, {
-        repeatable: true,
-        // What the application answers is for the caller to know.
-        resolve: (reply) => resolve((reply.data ?? null) as Answer),
-        reject,
-      }),
-    );
-  }
-
-  hail(channel: string, type: string, data?: Json, { to }: HailOptions = {}): void {
-    this.#transmitIfOpen({ do: 'hail', channel, type, data, to });
   }
 
   /** Sets an entry of the board of a channel that was entered; `null` removes it. */
@@ -253,38 +121,27 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     return `${this.#direct}${directSegment([user, ...users])}`;
   }
 
-  #rememberKey(key: string): void {
-    this.#ownKeys.add(key);
-    if (this.#ownKeys.size <= maxOwnKeys) return;
-    for (const oldest of this.#ownKeys) {
-      this.#ownKeys.delete(oldest);
-      break;
-    }
-  }
-
   // -------------------------------------------------------------------------------------------- status of users
 
   /** @param channel - where it is said; absent: everywhere, also after the next reconnection */
   setStatus(status: Json, channel?: string): void {
     if (channel === undefined) this.#status = status;
-    this.#transmitIfOpen({ do: 'status', status, channel });
+    this.transmitIfOpen({ do: 'status', status, channel });
   }
 
   setLooking(channel: string | null): void {
     this.#looking = channel;
-    this.#transmitIfOpen({ do: 'status', looking: channel });
+    this.transmitIfOpen({ do: 'status', looking: channel });
   }
 
-  async watch(user: string): Promise<Json> {
-    this.#mustBeOpen();
-    const { status } = await this.connection.requests.ask({ do: 'watch', user });
+  /** Reports changes of a user's status, also after the next reconnection. */
+  watches(user: string): void {
     this.#watched.add(user);
-    return status;
   }
 
   unwatch(user: string): void {
     this.#watched.delete(user);
-    this.#transmitIfOpen({ do: 'unwatch', user });
+    this.transmitIfOpen({ do: 'unwatch', user });
   }
 
   /** After a reconnection: reports each watched user whose status has changed meanwhile. */
@@ -331,43 +188,8 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     return this.#blocks;
   }
 
-  async block(user: string, as?: BlockKind): Promise<void> {
-    this.#blocked((await this.connection.requests.ask({ do: 'block', user, ...defined({ as }) })).blocks);
-  }
-
-  async unblock(user: string): Promise<void> {
-    this.#blocked((await this.connection.requests.ask({ do: 'unblock', user })).blocks);
-  }
-
-  async search(words: string, options: SearchOptions = {}): Promise<SearchReply> {
-    this.#mustBeOpen();
-    return this.connection.requests.ask({ do: 'search', words, ...options });
-  }
-
-  async pending(channel?: string): Promise<readonly PendingMessage[]> {
-    this.#mustBeOpen();
-    return (await this.connection.requests.ask({ do: 'pending', ...defined({ channel }) })).pending;
-  }
-
-  async takeBack(pending: string): Promise<PendingMessage> {
-    this.#mustBeOpen();
-    // Not repeated after a broken connection: the first request may have taken effect.
-    return new Promise((resolve, reject) =>
-      this.connection.requests.send({ do: 'take-back', pending }, { repeatable: false, resolve, reject }),
-    );
-  }
-
-  async levels(): Promise<ReadonlyMap<string, ChannelLevel>> {
-    this.#mustBeOpen();
-    const { levels } = await this.connection.requests.ask({ do: 'levels' });
-    return new Map(levels.map((each) => [each.channel, each]));
-  }
-
-  async setLevel(channel: string, level: Level | null, { forMs }: { forMs?: number } = {}): Promise<void> {
-    await this.connection.requests.ask({ do: 'level', channel, level, ...defined({ forMs }) });
-  }
-
-  #blocked(blocks: readonly Block[]): void {
+  /** Applies the user's list of blocks. */
+  blocked(blocks: readonly Block[]): void {
     const before = JSON.stringify([...this.#blocks.values()]);
     this.#blocks = new Map(blocks.map((each) => [each.user, each]));
     if (JSON.stringify(blocks) !== before) this.#tell('blocks', { blocks: this.#blocks });
@@ -392,7 +214,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     );
   }
 
-  /** After a reconnection: fetches what has changed in the meantime. */
+  /** Fetches missed changes of threads after a reconnection. */
   #followThreads(): void {
     this.connection.requests.send(
       { do: 'threads', follow: true },
@@ -407,21 +229,15 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   /** Moves a mark at once, or takes it away. */
   async mark(channel: string, cursor: string | null): Promise<Marked> {
     if (cursor === null) this.#marking.forget(channel);
-    const marked = await this.connection.requests.ask({ do: 'mark', channel, cursor });
+    const marked = await this.requests.ask({ do: 'mark', channel, cursor });
     if (marked.cursor === undefined) this.#unread?.forgotten(channel);
     else this.#unread?.changed({ [channel]: marked.unread });
     return marked;
   }
 
-  async threads(options: ThreadsOptions): Promise<readonly ThreadInfo[]> {
-    this.#mustBeOpen();
-    const { threads } = await this.connection.requests.ask({ do: 'threads', ...options });
-    if (options.follow) this.#followsThreads = true;
-    return threads;
-  }
-
-  markThread(channel: string, thread: Cursor, cursor: string | null): Promise<Marked> {
-    return this.connection.requests.ask({ do: 'mark', channel, thread, cursor });
+  /** Reports changes of the user's threads as events from now on. */
+  followThreads(): void {
+    this.#followsThreads = true;
   }
 
   /** Moves a mark while messages are being read. */
@@ -436,7 +252,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   // --------------------------------------------------------------------------------------- called by the outbox
 
   ready(): boolean {
-    // Without knowing what the service takes, one frame too large would end each connection anew.
+    // The service closes the connection for a frame above its limits, so they must be known.
     return this.connection.helloSent && this.connection.limits !== undefined;
   }
 
@@ -470,7 +286,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
   welcomed(welcome: Welcome): void {
     this.#userId = welcome.user;
     this.#direct = welcome.direct;
-    this.#blocked(welcome.blocks ?? []);
+    this.blocked(welcome.blocks ?? []);
     this.outbox.opened();
     if (this.#inbox !== undefined && welcome.inbox !== undefined) this.#fillInbox(this.#inbox, welcome.inbox);
     if (this.#unread !== undefined && welcome.guest !== true) this.#askUnread(this.#unread);
@@ -495,7 +311,7 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     else if (isPush(frame, 'passed')) this.entries.get(frame.channel)?.passed(frame.cursor);
     else if (isPush(frame, 'notice')) this.#inbox?.noticed(frame);
     else if (isPush(frame, 'inbox')) this.#inbox?.wasDone(frame);
-    else if (isPush(frame, 'blocks')) this.#blocked(frame.blocks);
+    else if (isPush(frame, 'blocks')) this.blocked(frame.blocks);
     else if (isPush(frame, 'level')) {
       const { on: _, ...level } = frame;
       this.#tell('level', level);
@@ -557,16 +373,12 @@ export class Session implements ConnectionHost, EntryHost, OutboxHost, InboxHost
     return state;
   }
 
-  #transmitIfOpen(request: RequestMembers): void {
+  /** Sends a request without a reply. It is lost while the line is not open. */
+  transmitIfOpen(request: RequestMembers): void {
     if (this.connection.state.name === 'open') this.connection.transmit(request);
   }
 
   #tellProblemOf(error: unknown): void {
     if (error instanceof LineError && error.problem !== undefined) this.#tell('problem', error.problem);
   }
-}
-
-/** How requests name a message. */
-function refMembers(of: MessageRef): { readonly cursor: string; readonly message?: string } {
-  return typeof of === 'string' ? { cursor: of } : { cursor: of.cursor, message: of.id };
 }

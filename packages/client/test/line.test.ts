@@ -24,6 +24,23 @@ describe('a line', () => {
     line.close();
   });
 
+  it.each<[string, (line: Awaited<ReturnType<typeof open>>) => Promise<unknown>]>([
+    ['publish', (line) => line.publish('race/3/chat', 1)],
+    ['revise', (line) => line.revise('race/3/chat', 'v:1', 2)],
+    ['read', (line) => line.read('race/3/chat')],
+    ['mark', (line) => line.mark('race/3/chat', 'v:1')],
+    ['markThread', (line) => line.markThread('race/3/chat', 'v:1', 'v:2')],
+    ['block', (line) => line.block('jory')],
+    ['setLevel', (line) => line.setLevel('race/3/chat', 'mentions')],
+    ['accept', (line) => line.accept('code')],
+    ['call', (line) => line.call('declare-turn')],
+  ])('rejects %s after it was closed', async (_, act) => {
+    const line = await open();
+    socket().welcome();
+    line.close();
+    await expect(act(line)).rejects.toMatchObject({ code: 'closed' });
+  });
+
   it('asks for a fresh token before each connection, and gives up with a fixed one that is bad', async () => {
     const token = vi.fn(() => 'fresh');
     const line = await open({ token });
