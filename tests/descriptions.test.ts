@@ -3,6 +3,7 @@ import { TestService } from '@nine-bells/testing';
 import { Ajv2020, type ValidateFunction } from 'ajv/dist/2020.js';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { routesOf } from '../packages/service/dist/http/app.js';
+import { membersOf } from '../packages/service/dist/http/body.js';
 import { describedText } from './support/described.js';
 import { RawLine } from './support/rawLine.js';
 import { type StartedService, startService } from './support/service.js';
@@ -75,7 +76,7 @@ describe('/openapi.json', () => {
         for (const member of Object.keys(schema.properties ?? {})) found.add(member);
       };
       collect(operation.requestBody.content['application/json'].schema);
-      expect([name, [...found].sort()]).toEqual([name, Object.keys(body.members).sort()]);
+      expect([name, [...found].sort()]).toEqual([name, [...membersOf(body).keys()].sort()]);
     }
     for (const path of ['/line/listen', '/line/sessions', '/in/{name}', '/healthz', '/readyz'])
       expect(Object.keys(http.paths)).toContain(path);

@@ -10,7 +10,7 @@ import {
 } from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
 import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
-import { readBody } from '../http/body.js';
+import { IsAnything, readBody } from '../http/body.js';
 import { IsWords } from '../http/publishDto.js';
 import type { Outbound, OutboundAnswer, OutboundRequest } from '../outbound/outbound.js';
 import { systemIds } from '../system/ids.js';
@@ -23,8 +23,6 @@ const memberBytes = 4_096;
 
 /** Answer to an access question. */
 class AnswerDto {
-  static readonly members = { allow: true, reason: true, member: true, rememberMs: true } as const;
-
   @IsBoolean()
   allow!: boolean;
 
@@ -32,6 +30,7 @@ class AnswerDto {
   @IsWords(protocolLimits.reasonChars)
   reason?: string;
 
+  @IsAnything()
   member?: Json;
 
   @IsOptional()
@@ -43,8 +42,6 @@ class AnswerDto {
 
 /** Answer to a review question. */
 class ReviewAnswerDto {
-  static readonly members = { allow: true, hold: true, reason: true, data: true } as const;
-
   /** Absent if a moderator decides. */
   @IsOptional()
   @IsBoolean()
@@ -58,6 +55,7 @@ class ReviewAnswerDto {
   @IsWords(protocolLimits.reasonChars)
   reason?: string;
 
+  @IsAnything()
   data?: Json;
 }
 

@@ -7,9 +7,9 @@ import {
   UnusableAnswer,
 } from '@nine-bells/core';
 import { defined, isDeeperThan, type Json, protocolLimits } from '@nine-bells/wire';
-import { IsArray, IsOptional, IsString, Matches, ValidateNested } from 'class-validator';
+import { IsArray, IsOptional, IsString, Matches } from 'class-validator';
 import { Pool } from 'undici';
-import { type Dto, readBody } from '../http/body.js';
+import { type Dto, IsPart, readBody } from '../http/body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from '../http/publishDto.js';
 import type { Outbound, OutboundAnswer } from '../outbound/outbound.js';
 import { signaturesOf } from '../webhooks/verify.js';
@@ -21,8 +21,6 @@ const besideBytes = 262_144;
 const maxPublications = 50;
 
 class RefusalDto {
-  static readonly members = { code: true, text: true } as const;
-
   @IsString()
   @Matches(/^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$/, { message: 'a code has 1 to 64 letters, digits and . _ -' })
   code!: string;
@@ -32,14 +30,12 @@ class RefusalDto {
 }
 
 class AnswerDto {
-  static readonly members = { data: true, refuse: RefusalDto, publish: true } as const;
-
   @IsOptional()
   @IsJson()
   data?: Json;
 
   @IsOptional()
-  @ValidateNested()
+  @IsPart(RefusalDto)
   refuse?: RefusalDto;
 
   @IsOptional()
@@ -48,8 +44,6 @@ class AnswerDto {
 }
 
 class MessageDto {
-  static readonly members = { channel: true, data: true, type: true, by: true } as const;
-
   @IsChannel()
   channel!: string;
 
@@ -66,8 +60,6 @@ class MessageDto {
 }
 
 class HailDto {
-  static readonly members = { channel: true, type: true, data: true } as const;
-
   @IsChannel()
   channel!: string;
 
@@ -80,8 +72,6 @@ class HailDto {
 }
 
 class EntryDto {
-  static readonly members = { channel: true, entry: true, value: true, forMs: true } as const;
-
   @IsChannel()
   channel!: string;
 
@@ -97,8 +87,6 @@ class EntryDto {
 }
 
 class NoticeDto {
-  static readonly members = { users: true, role: true, title: true, data: true, key: true, forMs: true } as const;
-
   @IsOptional()
   @IsUsers(100)
   users?: string[];

@@ -1,13 +1,11 @@
 import type { Engine } from '@nine-bells/core';
 import { type BlockKind, protocolLimits, refusal } from '@nine-bells/wire';
-import { readBody } from './body.js';
+import { IsAnything, readBody } from './body.js';
 import { IsWords } from './publishDto.js';
 import { queryText } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 class BlockDto {
-  static readonly members = { user: true, blocks: true, as: true } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 
@@ -15,6 +13,7 @@ class BlockDto {
   blocks!: string;
 
   /** `null`: no longer. */
+  @IsAnything()
   as?: BlockKind | null;
 }
 

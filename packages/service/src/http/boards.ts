@@ -10,7 +10,7 @@ import {
   refusal,
 } from '@nine-bells/wire';
 import { IsObject, IsOptional } from 'class-validator';
-import { atElement, readBody } from './body.js';
+import { atElement, IsAnything, readBody } from './body.js';
 import { IsChannel, IsJson, IsMs } from './publishDto.js';
 import { channelOf } from './query.js';
 import { type Route, route, type Serve } from './route.js';
@@ -20,8 +20,6 @@ const maxAtOnce = 1000;
 
 /** Entries of one board, to be set or removed: an element of, or the whole, body of `POST /v1/boards`. */
 class BoardDto {
-  static readonly members = { channel: true, set: true, forMs: true, ifVersion: true } as const;
-
   @IsChannel()
   channel!: string;
 
@@ -35,6 +33,7 @@ class BoardDto {
   forMs?: number;
 
   /** `null` means something here: only where there is no such entry. */
+  @IsAnything()
   ifVersion?: string | null;
 }
 

@@ -1,19 +1,50 @@
 import { defined, type ProblemCode, ProblemError, problem } from '@nine-bells/wire';
-import { type ValidationError, validateSync } from 'class-validator';
+import { Allow, getMetadataStorage, ValidateNested, type ValidationError, validateSync } from 'class-validator';
 import { BodyError, type BodyFault } from '../bodyError.js';
 
-/** A class whose members class-validator checks, and which says what it takes. */
-export interface Dto<T extends object> {
-  new (): T;
-  /** The members it takes; those that are objects themselves with their own class. */
-  readonly members: Readonly<Record<string, Dto<object> | true>>;
+/** A class with the members of a body. Each member has a decorator of class-validator: undecorated ones are unknown. */
+export type Dto<T extends object> = new () => T;
+
+/** Classes of members that are objects, by the class they belong to and the member's name. */
+const parts = new WeakMap<object, Map<string, Dto<object>>>();
+
+/** Declares a member that is an object with a class of its own. */
+export function IsPart(dto: Dto<object>): PropertyDecorator {
+  return (target, name) => {
+    const own = parts.get(target.constructor) ?? new Map<string, Dto<object>>();
+    parts.set(target.constructor, own.set(String(name), dto));
+    ValidateNested()(target, name);
+  };
+}
+
+/** Declares a member with any value; the route checks it. */
+export const IsAnything = Allow;
+
+type Members = ReadonlyMap<string, Dto<object> | undefined>;
+
+const known = new WeakMap<Dto<object>, Members>();
+
+/** Returns the members of a body, its own before inherited ones, with the classes of those that are objects. */
+export function membersOf(dto: Dto<object>): Members {
+  const members = known.get(dto) ?? readMembers(dto);
+  known.set(dto, members);
+  return members;
+}
+
+function readMembers(dto: Dto<object>): Members {
+  const classes: object[] = [];
+  for (let each: object | null = dto; each !== null; each = Object.getPrototypeOf(each)) classes.push(each);
+  const partOf = (name: string): Dto<object> | undefined =>
+    classes.map((each) => parts.get(each)?.get(name)).find((part) => part !== undefined);
+  const metadata = getMetadataStorage().getTargetValidationMetadatas(dto, '', true, false);
+  return new Map(metadata.map(({ propertyName }) => [propertyName, partOf(propertyName)]));
 }
 
 /**
  * Reads a request's body, or one element of it, into an instance of `dto`.
  *
- * Only the members that the class names are taken over, one by one: what a stranger sends decides neither the object's
- * prototype nor what else it has. A member that is not known is a fault, since it is most often a known one mistyped.
+ * Only members of the class are copied, so a body cannot set the object's prototype or other members. Unknown members are
+ * faults: most of them are misspelled.
  *
  * @throws {BodyError} with all faults
  */
@@ -24,12 +55,12 @@ export function readBody<T extends object>(dto: Dto<T>, body: unknown, where = '
   return value as T;
 }
 
-/** The members that were given: `null` stands for one that was not, as class-validator has it. */
+/** Returns the members that were given. `null` counts as absent, as class-validator has it. */
 export function present<T extends object>(value: T): { [K in keyof T]?: NonNullable<T[K]> } {
   return Object.fromEntries(Object.entries(value).filter(([, each]) => each != null)) as never;
 }
 
-/** Most faults in an answer, and most characters of each. */
+/** Maximum number of faults in an answer, and characters of each. */
 const maxFaults = 20;
 const maxChars = 300;
 
@@ -41,17 +72,18 @@ function assemble<T extends object>(dto: Dto<T>, body: unknown, where: string): 
   if (typeof body !== 'object' || body === null || Array.isArray(body))
     return { faults: [{ where, detail: 'a JSON object is expected', code: 'bad-value' }] };
   const value = new dto() as Record<string, unknown>;
+  const members = membersOf(dto);
   const faults: CodedFault[] = [];
   for (const [name, given] of Object.entries(body)) {
     if (faults.length >= maxFaults) break;
     const place = `${where}/${name.replaceAll('~', '~0').replaceAll('/', '~1')}`;
-    const member = Object.hasOwn(dto.members, name) ? dto.members[name] : undefined;
-    if (member === undefined) {
-      const detail = `there is no such member; there are ${Object.keys(dto.members).join(', ')}`;
+    const part = members.get(name);
+    if (!members.has(name)) {
+      const detail = `there is no such member; there are ${[...members.keys()].join(', ')}`;
       faults.push({ where: place, detail, code: 'bad-value' });
-    } else if (member === true) value[name] = given;
+    } else if (part === undefined) value[name] = given;
     else {
-      const inner = assemble(member, given, place);
+      const inner = assemble(part, given, place);
       faults.push(...inner.faults);
       value[name] = inner.value;
     }
@@ -59,7 +91,7 @@ function assemble<T extends object>(dto: Dto<T>, body: unknown, where: string): 
   return { value: value as T, faults };
 }
 
-/** Flattens what class-validator found. A constraint may carry a code of the catalogue as its context. */
+/** Flattens the faults of class-validator. A constraint may have a problem code as its context. */
 function faultsOf(errors: readonly ValidationError[], where: string): CodedFault[] {
   return errors.flatMap((error) => {
     const place = `${where}/${error.property}`;
@@ -72,7 +104,7 @@ function faultsOf(errors: readonly ValidationError[], where: string): CodedFault
   });
 }
 
-/** What a client has sent is repeated to it only in part. */
+/** Shortens a text of the client, which the answer repeats. */
 function shortened(text: string): string {
   return text.length <= maxChars ? text : `${text.slice(0, maxChars)}...`;
 }
@@ -85,7 +117,7 @@ function errorOf(faults: readonly CodedFault[]): BodyError {
   );
 }
 
-/** The same error, said of element `index` of a list. */
+/** Returns the error with `where` inside element `index` of a list. */
 export function atElement(error: unknown, index: number): unknown {
   if (error instanceof BodyError || !(error instanceof ProblemError)) return error;
   const { code, detail, where, retryAfterMs, faults } = error.problem;

@@ -1,13 +1,13 @@
 import type { Engine, OwnChange } from '@nine-bells/core';
 import { type ChannelName, defined, type Json, protocolLimits } from '@nine-bells/wire';
-import { IsOptional, ValidateNested } from 'class-validator';
+import { IsOptional } from 'class-validator';
 import { readBody } from './body.js';
-import { AuthorDto, IsChannel, IsJson, IsWords } from './publishDto.js';
+import { IsChannel, IsJson, IsWords, OnBehalfDto } from './publishDto.js';
 import { channelOf, cursorOf, limitOf, placeOf, requiredPlaceOf } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 /** What `POST /v1/revisions` and `POST /v1/withdrawals` take alike. */
-class ChangeDto {
+class ChangeDto extends OnBehalfDto {
   @IsChannel()
   channel!: string;
 
@@ -26,25 +26,14 @@ class ChangeDto {
   @IsOptional()
   @IsWords(protocolLimits.keyChars)
   key?: string;
-
-  /** The user to name as the one who changes it. */
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
-const members = { channel: true, cursor: true, message: true, ifRevision: true, key: true, by: AuthorDto } as const;
-
 class RevisionDto extends ChangeDto {
-  static readonly members = { ...members, data: true } as const;
-
   @IsJson()
   data!: Json;
 }
 
 class WithdrawalDto extends ChangeDto {
-  static readonly members = { ...members, reason: true } as const;
-
   @IsOptional()
   @IsWords(protocolLimits.reasonChars)
   reason?: string;

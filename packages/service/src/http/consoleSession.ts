@@ -18,8 +18,6 @@ const linkMs = 15 * 60_000;
 const observerMs = 3_600_000;
 
 class SignInDto {
-  static readonly members = { key: true, code: true } as const;
-
   @IsOptional()
   @IsString()
   @MaxLength(200)
@@ -73,8 +71,6 @@ export function consoleSession(guard: Guard, keys: ApiKeys, links: SignInLinks):
 }
 
 class LinkDto {
-  static readonly members = { looksOnly: true } as const;
-
   /** The link signs in to look, and no more, whatever the key may. */
   @IsOptional()
   @IsBoolean()

@@ -5,8 +5,6 @@ import { IsMs } from './publishDto.js';
 import { type Route, route, type Serve } from './route.js';
 
 class DrainDto {
-  static readonly members = { withinMs: true } as const;
-
   @IsOptional()
   @IsMs(0, 3_600_000)
   withinMs?: number;

@@ -30,21 +30,6 @@ import { type Route, route, type Serve } from './route.js';
 
 /** The question: who, given in one of four ways, may do what, where? */
 class ExplainDto {
-  static readonly members = {
-    act: true,
-    channel: true,
-    entry: true,
-    cursor: true,
-    call: true,
-    whom: true,
-    user: true,
-    roles: true,
-    claims: true,
-    guest: true,
-    token: true,
-    session: true,
-  } as const;
-
   @IsIn([...channelActs, ...userActs, 'call'])
   act!: Act;
 

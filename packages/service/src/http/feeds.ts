@@ -19,16 +19,12 @@ const maxWaitS = 60;
 const aliveMs = 15_000;
 
 class AckDto {
-  static readonly members = { ids: true } as const;
-
   @IsArray()
   @IsString({ each: true })
   ids!: string[];
 }
 
 class RewindDto {
-  static readonly members = { since: true } as const;
-
   @IsString()
   since!: string;
 }

@@ -17,8 +17,6 @@ const maxWaitS = 60;
 const lookMs = 300;
 
 class ReportDto {
-  static readonly members = { id: true, status: true, tookMs: true, answer: true } as const;
-
   @IsWords(200)
   id!: string;
 

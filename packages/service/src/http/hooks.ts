@@ -22,8 +22,6 @@ import { type Caller, type Route, route, type Serve } from './route.js';
 const maxAtOnce = 1_000;
 
 class ResendDto {
-  static readonly members = { ids: true, hook: true, since: true, state: true } as const;
-
   @IsOptional()
   @IsArray()
   ids?: unknown[] | null;

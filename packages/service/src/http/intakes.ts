@@ -23,15 +23,6 @@ import { type Route, route, type Serve } from './route.js';
 const trialCost = 1_000;
 
 class TrialDto {
-  static readonly members = {
-    arrival: true,
-    body: true,
-    text: true,
-    headers: true,
-    method: true,
-    routes: true,
-  } as const;
-
   /** The id of a kept event, in place of a body. */
   @IsOptional()
   @IsWords(64)

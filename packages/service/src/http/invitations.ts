@@ -1,18 +1,16 @@
 import type { Admission, Engine } from '@nine-bells/core';
 import { type ChannelName, defined, protocolLimits, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
-import { IsBoolean, IsInt, IsOptional, Max, Min, ValidateNested } from 'class-validator';
+import { IsBoolean, IsInt, IsOptional, Max, Min } from 'class-validator';
 import { present, readBody } from './body.js';
 import { actorOf } from './moderation.js';
-import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
+import { IsChannel, IsMs, IsWords, OnBehalfDto } from './publishDto.js';
 import { channelOf, limitOf, pageOf, pageQuery, queryText } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 const dayMs = 86_400_000;
 
-class InvitationDto {
-  static readonly members = { channel: true, user: true, role: true, uses: true, forMs: true, by: AuthorDto } as const;
-
+class InvitationDto extends OnBehalfDto {
   @IsChannel()
   channel!: string;
 
@@ -33,36 +31,20 @@ class InvitationDto {
   @IsOptional()
   @IsMs(1_000, 365 * dayMs)
   forMs?: number;
-
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
-class EndInvitationDto {
-  static readonly members = { admitted: true, by: AuthorDto } as const;
-
+class EndInvitationDto extends OnBehalfDto {
   @IsOptional()
   @IsBoolean()
   admitted?: boolean;
-
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
-class EndAdmissionDto {
-  static readonly members = { channel: true, user: true, by: AuthorDto } as const;
-
+class EndAdmissionDto extends OnBehalfDto {
   @IsChannel()
   channel!: string;
 
   @IsWords(protocolLimits.userChars)
   user!: string;
-
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
 /** Invitations into channels, and whom they have let in. */

@@ -10,8 +10,6 @@ import { IsMs, IsWords } from './publishDto.js';
 import { type Route, route, type Serve } from './route.js';
 
 class KeyDto {
-  static readonly members = { name: true, rights: true, forMs: true } as const;
-
   @IsWords(100)
   name!: string;
 

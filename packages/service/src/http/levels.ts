@@ -1,14 +1,12 @@
 import type { Engine } from '@nine-bells/core';
 import { levels as allLevels, type ChannelName, type Level, protocolLimits, refusal } from '@nine-bells/wire';
 import { IsOptional } from 'class-validator';
-import { readBody } from './body.js';
+import { IsAnything, readBody } from './body.js';
 import { IsChannel, IsMs, IsWords } from './publishDto.js';
 import { queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 class LevelDto {
-  static readonly members = { user: true, channel: true, level: true, forMs: true } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 
@@ -16,6 +14,7 @@ class LevelDto {
   channel!: string;
 
   /** `null`: as if nothing were said. */
+  @IsAnything()
   level!: Level | null;
 
   @IsOptional()

@@ -9,20 +9,19 @@ import {
   refusal,
 } from '@nine-bells/wire';
 import { IsOptional } from 'class-validator';
-import { readBody } from './body.js';
+import { IsAnything, readBody } from './body.js';
 import { IsChannel, IsWords } from './publishDto.js';
 import { channelOf, cursorOf, limitOf, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 class MarkDto {
-  static readonly members = { user: true, channel: true, cursor: true, thread: true } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 
   @IsChannel()
   channel!: string;
 
+  @IsAnything()
   cursor!: string | null;
 
   @IsOptional()

@@ -10,33 +10,20 @@ import {
 } from '@nine-bells/core';
 import { type ChannelName, defined, GUEST_PREFIX, protocolLimits, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
-import { IsOptional, ValidateNested } from 'class-validator';
+import { IsOptional } from 'class-validator';
 import { present, readBody } from './body.js';
-import { AuthorDto, IsChannel, IsMs, IsWords } from './publishDto.js';
+import { type AuthorDto, IsChannel, IsMs, IsWords, OnBehalfDto } from './publishDto.js';
 import { latestFirst, numberAfter, pageOf, pageQuery, queryText, queryWhole, timeAfter } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
-/** What every act of moderation may have: a reason, and the user in whose name the application acts. */
-export class ActDto {
+/** An act of moderation. */
+export class ActDto extends OnBehalfDto {
   @IsOptional()
   @IsWords(protocolLimits.reasonChars)
   reason?: string;
-
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
 class BanDto extends ActDto {
-  static readonly members = {
-    user: true,
-    address: true,
-    channel: true,
-    forMs: true,
-    reason: true,
-    by: AuthorDto,
-  } as const;
-
   @IsOptional()
   @IsWords(protocolLimits.userChars)
   user?: string;
@@ -55,8 +42,6 @@ class BanDto extends ActDto {
 }
 
 class RemovalDto extends ActDto {
-  static readonly members = { channel: true, user: true, reason: true, banMs: true, by: AuthorDto } as const;
-
   @IsChannel()
   channel!: string;
 
@@ -69,15 +54,6 @@ class RemovalDto extends ActDto {
 }
 
 class SilenceDto extends ActDto {
-  static readonly members = {
-    user: true,
-    channel: true,
-    everyMs: true,
-    forMs: true,
-    reason: true,
-    by: AuthorDto,
-  } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 
@@ -95,8 +71,6 @@ class SilenceDto extends ActDto {
 }
 
 class UserDto extends ActDto {
-  static readonly members = { user: true, reason: true, by: AuthorDto } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 }

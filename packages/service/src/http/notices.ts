@@ -2,7 +2,7 @@ import type { Engine, KnownUser } from '@nine-bells/core';
 import { type ChannelName, formatCursor, type Json, protocolLimits, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
 import { IsBoolean, IsOptional } from 'class-validator';
-import { present, readBody } from './body.js';
+import { IsAnything, present, readBody } from './body.js';
 import { IsChannel, IsJson, IsMs, IsUsers, IsWords } from './publishDto.js';
 import { placeOf, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
@@ -12,21 +12,6 @@ const dayMs = 86_400_000;
 const dataChars = 16_384;
 
 class NoticeDto {
-  static readonly members = {
-    users: true,
-    channel: true,
-    role: true,
-    title: true,
-    data: true,
-    key: true,
-    forMs: true,
-    ifAvailable: true,
-    unlessLooking: true,
-    from: true,
-    holdWhileBusy: true,
-    reachWithinMs: true,
-  } as const;
-
   @IsOptional()
   @IsUsers(10_000)
   users?: string[];
@@ -76,11 +61,10 @@ class NoticeDto {
 }
 
 class DoneDto {
-  static readonly members = { user: true, done: true } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 
+  @IsAnything()
   done!: string[] | true;
 }
 

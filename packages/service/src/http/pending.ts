@@ -2,20 +2,16 @@ import { type Engine, pendingShown } from '@nine-bells/core';
 import { type ChannelName, defined, refusal } from '@nine-bells/wire';
 import { readBody } from './body.js';
 import { ActDto, actorOf } from './moderation.js';
-import { AuthorDto } from './publishDto.js';
+import { OnBehalfDto } from './publishDto.js';
 import { numberAfter, pageQuery, queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 /** Most characters of the messages of one answer. */
 const listChars = 4_194_304;
 
-class ApproveDto extends ActDto {
-  static readonly members = { by: AuthorDto } as const;
-}
+class ApproveDto extends OnBehalfDto {}
 
-class RejectDto extends ActDto {
-  static readonly members = { reason: true, by: AuthorDto } as const;
-}
+class RejectDto extends ActDto {}
 
 /** Routes of the moderators' queue. */
 export function pending({ pending: all }: Engine): readonly Route[] {

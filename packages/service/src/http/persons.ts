@@ -1,31 +1,24 @@
 import { type Engine, type Erasure, type PersonPlace, pseudonymOf } from '@nine-bells/core';
 import { protocolLimits, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
-import { IsIn, IsOptional, ValidateNested } from 'class-validator';
+import { IsIn, IsOptional } from 'class-validator';
 import { readBody } from './body.js';
 import { sessionShown } from './lookingAround.js';
 import { actorOf, actorShown } from './moderation.js';
-import { AuthorDto, IsWords } from './publishDto.js';
+import { IsWords, OnBehalfDto } from './publishDto.js';
 import { limitOf, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 /** What an export is charged for, in requests. */
 const exportCost = 20;
 
-class ErasureDto {
-  static readonly members = { user: true, messages: true, by: AuthorDto } as const;
-
+class ErasureDto extends OnBehalfDto {
   @IsWords(protocolLimits.userChars)
   user!: string;
 
   @IsOptional()
   @IsIn(['withdraw', 'blank'])
   messages?: Erasure['messages'];
-
-  /** In whose name it is done. */
-  @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
 }
 
 /** What is kept about a person, and its erasure. */

@@ -17,9 +17,9 @@ import {
   Matches,
   MaxLength,
   ValidateBy,
-  ValidateNested,
   type ValidationOptions,
 } from 'class-validator';
+import { IsPart } from './body.js';
 
 /** A channel name, with the fault in its own words. */
 export function IsChannel(): PropertyDecorator {
@@ -117,8 +117,6 @@ function check(
 
 /** The user that an application names as author. */
 export class AuthorDto {
-  static readonly members = { user: true, name: true } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 
@@ -127,10 +125,15 @@ export class AuthorDto {
   name?: string;
 }
 
-/** Whom a message mentions. */
-export class MentionsDto {
-  static readonly members = { users: true, roles: true } as const;
+/** An act that an application may do in the name of a user. */
+export class OnBehalfDto {
+  @IsOptional()
+  @IsPart(AuthorDto)
+  by?: AuthorDto;
+}
 
+/** Mentions of a message. */
+export class MentionsDto {
   @IsOptional()
   @IsListOfWords(protocolLimits.mentionedUsers, protocolLimits.userChars)
   users?: string[];
@@ -141,18 +144,7 @@ export class MentionsDto {
 }
 
 /** One message that an application publishes: an element of, or the whole, body of `POST /v1/messages`. */
-export class PublishDto {
-  static readonly members = {
-    channel: true,
-    data: true,
-    type: true,
-    key: true,
-    by: AuthorDto,
-    except: true,
-    replyTo: true,
-    mentions: MentionsDto,
-  } as const;
-
+export class PublishDto extends OnBehalfDto {
   @IsChannel()
   channel!: string;
 
@@ -170,10 +162,6 @@ export class PublishDto {
   key?: string;
 
   @IsOptional()
-  @ValidateNested()
-  by?: AuthorDto;
-
-  @IsOptional()
   @IsArray()
   @ArrayMaxSize(1000)
   @Matches(/^s_[a-z0-9]{1,62}$/, { each: true, message: 'expected ids of sessions, such as s_5jyh3kpeuk43xbfhqpuz' })
@@ -184,6 +172,6 @@ export class PublishDto {
   replyTo?: string;
 
   @IsOptional()
-  @ValidateNested()
+  @IsPart(MentionsDto)
   mentions?: MentionsDto;
 }

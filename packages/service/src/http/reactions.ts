@@ -1,14 +1,12 @@
 import type { Engine } from '@nine-bells/core';
 import { type ChannelName, defined, protocolLimits } from '@nine-bells/wire';
-import { IsBoolean, IsOptional, ValidateNested } from 'class-validator';
-import { readBody } from './body.js';
+import { IsBoolean, IsOptional } from 'class-validator';
+import { IsPart, readBody } from './body.js';
 import { AuthorDto, IsChannel, IsWords } from './publishDto.js';
 import { channelOf, cursorOf, limitOf, queryText, requiredPlaceOf } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
 class ReactionDto {
-  static readonly members = { channel: true, cursor: true, word: true, on: true, by: AuthorDto } as const;
-
   @IsChannel()
   channel!: string;
 
@@ -23,7 +21,7 @@ class ReactionDto {
   on?: boolean;
 
   /** The user who reacts. */
-  @ValidateNested()
+  @IsPart(AuthorDto)
   by!: AuthorDto;
 }
 

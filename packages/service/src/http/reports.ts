@@ -1,16 +1,14 @@
 import type { Engine, MessageReport } from '@nine-bells/core';
 import { type ChannelName, defined, protocolLimits, refusal } from '@nine-bells/wire';
 import type * as Http from '@nine-bells/wire/http';
-import { IsOptional, ValidateNested } from 'class-validator';
-import { readBody } from './body.js';
-import { ActDto, actorOf, actorShown } from './moderation.js';
-import { AuthorDto, IsChannel, IsWords } from './publishDto.js';
+import { IsOptional } from 'class-validator';
+import { IsPart, readBody } from './body.js';
+import { actorOf, actorShown } from './moderation.js';
+import { AuthorDto, IsChannel, IsWords, OnBehalfDto } from './publishDto.js';
 import { cursorOf, numberAfter, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Caller, type Route, route, type Serve } from './route.js';
 
 class ReportDto {
-  static readonly members = { channel: true, cursor: true, reason: true, by: AuthorDto } as const;
-
   @IsChannel()
   channel!: string;
 
@@ -22,13 +20,11 @@ class ReportDto {
   reason?: string;
 
   /** The user who reports it. */
-  @ValidateNested()
+  @IsPart(AuthorDto)
   by!: AuthorDto;
 }
 
-class EndReportDto extends ActDto {
-  static readonly members = { note: true, by: AuthorDto } as const;
-
+class EndReportDto extends OnBehalfDto {
   @IsOptional()
   @IsWords(protocolLimits.reasonChars)
   note?: string;

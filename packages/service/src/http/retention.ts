@@ -4,7 +4,7 @@ import type * as Http from '@nine-bells/wire/http';
 import { IsBoolean, IsOptional } from 'class-validator';
 import { readBody } from './body.js';
 import { ActDto, actorOf, actorShown } from './moderation.js';
-import { AuthorDto, IsChannel } from './publishDto.js';
+import { IsChannel } from './publishDto.js';
 import { channelOf, pageOf, pageQuery, queryText, queryWhole } from './query.js';
 import { type Route, route, type Serve } from './route.js';
 
@@ -12,16 +12,12 @@ import { type Route, route, type Serve } from './route.js';
 const surveyCost = 50;
 
 class PruneDto {
-  static readonly members = { dryRun: true } as const;
-
   @IsOptional()
   @IsBoolean({ message: 'expected true or false' })
   dryRun?: boolean;
 }
 
 class HoldDto extends ActDto {
-  static readonly members = { channel: true, reason: true, by: AuthorDto } as const;
-
   @IsChannel()
   channel!: string;
 }

@@ -12,8 +12,6 @@ const usualMs = 3_600_000;
 const leastMs = 1_000;
 
 class WorkbenchTokenDto {
-  static readonly members = { user: true, name: true, roles: true, claims: true, forMs: true } as const;
-
   @IsWords(protocolLimits.userChars)
   user!: string;
 
@@ -37,8 +35,6 @@ class WorkbenchTokenDto {
 }
 
 class ExampleUserDto {
-  static readonly members = { act: true, channel: true } as const;
-
   @IsIn(channelActs)
   act!: ChannelAct;
 
